@@ -1,0 +1,6 @@
+"""`python -m askless`."""
+
+from askless.cli.main import run
+
+if __name__ == "__main__":
+    run()

@@ -1,0 +1,131 @@
+"""Statement text to shape: what varies taken out, so that queries which differ only by a key have one shape.
+
+Taken out: literals, placeholders (of any style, with a cast that a client puts behind them), the length of IN lists
+and of VALUES, comments, spacing, the case of unquoted words, a final semicolon. Kept: everything else.
+"""
+
+from __future__ import annotations
+
+import re
+from hashlib import blake2b
+
+import msgspec
+
+from askless.core.sql.scan import pattern_of
+
+_HELD = "\x01"  # stands for a quoted name while words are put in lower case
+_SPACED = re.compile(r"\s*(<=>|<=|>=|<>|!=|\|\||::|=|<|>|,|\(|\))\s*")
+_SIGNED = re.compile(r"((?:[=<>(,]|\blimit|\boffset|\bbetween|\band|\bthen|\belse|\bwhen|\bselect) ?)[-+] ?\?")
+_PREFIXED = re.compile(r"(?<![\w?])(?:[exnb]|u&|_utf8(?:mb4)?)\?")
+_CAST = re.compile(r"\?(?:::(?:character varying|double precision|(?:timestamp|time) with(?:out)? time zone|[a-z_][\w.]*)(?:\[\])*)+")
+_ITEM = r"(?:\?|null|true|false|default)"
+_NULL_VALUE = re.compile(r"(?<== )(?:null|true|false)\b(?! ?[(.])")
+_ROW = rf"\({_ITEM}(?:, {_ITEM})*\)"
+_IN_LIST = re.compile(rf"\bin\((?:{_ITEM}|{_ROW})(?:, (?:{_ITEM}|{_ROW}))*\)")
+_ROWS = re.compile(rf"\bvalues{_ROW}(?:, {_ROW})*")
+_NOISE = re.compile(
+    r"(?:begin|commit|rollback|end|start transaction|savepoint|release|pragma|show|deallocate|discard|reset|use|listen"
+    r"|unlisten|close|set(?! \w+\.)|select \?|select 1"
+    r"|select (?:version|current_schema|current_database|database|current_user|user|pg_backend_pid)\(\)|values\(\?\))"
+    r"(?:$|[ ;(])(?!from\b)"
+)
+_CATALOG = re.compile(
+    r"\b(?:from|join) ?(?:pg_catalog\.|information_schema\.|pg_(?:class|type|namespace|attribute|index|constraint|enum|range)\b"
+    r"|sqlite_(?:master|schema|temp_master)\b|mysql\.)"
+)
+
+
+class Shape(msgspec.Struct, frozen=True):
+    """A statement with what varies taken out.
+
+    `digest` is 12 hexadecimal characters of BLAKE2b, the same in every process and on every machine.
+    `noise` tells that the application's author did not write it: session settings, transaction control, catalog
+    look-ups, pings.
+    """
+
+    text: str
+    digest: str
+    noise: bool
+
+
+def shape_text(text: str, system: str = "sqlite") -> str:
+    """The text of a statement's shape. Applied to its own result it changes nothing."""
+    held: list[str] = []
+
+    def replace(found: re.Match[str]) -> str:
+        kind = found.lastgroup
+        if kind == "name":
+            held.append(found.group())
+            return _HELD
+        return " " if kind == "comment" else "?"
+
+    flat = " ".join(pattern_of(system).sub(replace, text.replace(_HELD, " ")).lower().split())
+    flat = _SPACED.sub(_space, flat).strip(" ;")
+    flat = _PREFIXED.sub("?", flat)
+    flat = _CAST.sub("?", flat)
+    flat = _SIGNED.sub(r"\1?", flat)
+    flat = _NULL_VALUE.sub("?", flat)
+    flat = _IN_LIST.sub("in(?)", flat)
+    flat = _ROWS.sub("values(?)", flat)
+    if held:
+        names = iter(held)
+        flat = re.sub(_HELD, lambda _: next(names), flat)
+    return flat
+
+
+def _space(found: re.Match[str]) -> str:
+    sign = found.group(1)
+    if sign == ",":
+        return ", "
+    if sign in ("(", "::"):
+        return sign
+    if sign == ")":
+        following = found.string[found.end() : found.end() + 1]
+        return ") " if following and following not in "),;:" else ")"
+    return f" {sign} "
+
+
+def is_noise(shape: str) -> bool:
+    """Whether a shape's text is control traffic rather than something that the application's author wrote."""
+    return bool(_NOISE.match(shape) or _CATALOG.search(shape))
+
+
+def shape_of(text: str, system: str = "sqlite") -> Shape:
+    """The shape of a statement in the SQL of `system` (sqlite, postgresql, mysql, mariadb)."""
+    flat = shape_text(text, system)
+    return Shape(flat, blake2b(flat.encode("utf-8", "replace"), digest_size=6).hexdigest(), is_noise(flat))
+
+
+# A run of literals and the commas between them. It begins with a set of characters, so the scanner skips fast; the
+# look-behinds then tell what it began with.
+_ONE = r"(?:'(?:[^']|'')*+'|\d[\w.]*+)"
+_RUN = re.compile(rf"['0-9](?:(?<=')(?:[^']|'')*+'|(?<=\d)(?<![\w$@:?]\d)[\w.]*+)(?:\s*+,\s*+{_ONE})*+")
+_CLOSE_LOOK = ('"', "`", "--", "/*", "\\", "#", "$", "[")
+_CACHE_MAX = 50_000
+
+
+class Shaper:
+    """Shapes of many texts of one system: a bounded cache of texts, and of texts with their literals taken out.
+
+    A text with inlined literals never comes again, so only what one fast pass leaves of it is remembered.
+    """
+
+    def __init__(self, system: str = "sqlite") -> None:
+        self.system = system
+        self._known: dict[str, Shape] = {}
+
+    def shape(self, text: str) -> Shape:
+        """The shape of a text; equal to `shape_of(text, system)`."""
+        known = self._known.get(text)
+        if known is not None:
+            return known
+        template = text
+        if not any(map(text.__contains__, _CLOSE_LOOK)):
+            template = _RUN.sub("?", text)
+            known = self._known.get(template)
+            if known is not None:
+                return known
+        if len(self._known) >= _CACHE_MAX:
+            self._known.clear()
+        shape = self._known[template] = shape_of(template, self.system)
+        return shape

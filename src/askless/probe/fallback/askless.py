@@ -1,0 +1,8 @@
+"""What `import askless` gives inside a recorded program whose environment has no Ask Less installed."""
+
+
+def request(name):
+    """Mark a block as one request: `with askless.request("nightly tariffs"): ...` (also a decorator)."""
+    from askless_probe import marking
+
+    return marking.request(name)

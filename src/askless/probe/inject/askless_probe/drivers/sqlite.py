@@ -1,0 +1,465 @@
+"""Records what goes through the standard library's `sqlite3`.
+
+Connections and cursors become subclasses of what the program asked for, so `isinstance` and row factories hold.
+The hot path is `execute`: two clock readings around the real call, a walk up the stack, one list appended.
+"""
+
+import sqlite3
+import sys
+from _thread import get_ident
+from itertools import islice
+from time import perf_counter_ns as clock
+
+from .. import recorder
+from ..recorder import FLUSH_NS, PENDING_MAX, SAMPLE_ROWS
+from ..stack import walk
+
+_current = recorder.current.get
+_here = recorder.here
+_frame = sys._getframe
+_pending_load = recorder.pending_load
+_cursor_classes = {}
+_connection_classes = {}
+_END = object()
+
+
+def _append(cursor, connection, text, parameters, start, place, rows, error=None, batch=0, duration=None):
+    """Add the record of a query that has just run to the current request."""
+    now = clock()
+    request = _current() or _here()
+    load = _pending_load.pop(get_ident(), None) if _pending_load else None
+    description = cursor.description
+    record = [
+        text,
+        parameters,
+        start,
+        now - start if duration is None else duration,
+        rows,
+        place,
+        None,
+        connection._askless_id,
+        connection._askless_in_transaction,
+        description,
+        load,
+        get_ident(),
+        error,
+        batch,
+    ]
+    in_transaction = connection.in_transaction
+    if in_transaction is not connection._askless_in_transaction:
+        _transaction_changed(connection, request, record, in_transaction)
+    pending = request.records
+    pending.append(record)
+    if len(pending) >= PENDING_MAX or now - request.flushed_ns > FLUSH_NS:
+        recorder.full(request, now)
+    return record
+
+
+def _transaction_changed(connection, request, record, now_in):
+    """Note the BEGIN that sqlite3 sends by itself before a change."""
+    connection._askless_in_transaction = now_in
+    word = record[0].lstrip()[:9].upper()
+    if now_in and not word.startswith(("BEGIN", "SAVEPOINT")):
+        begin = ["BEGIN", (), record[2], 0, 0, record[5], None, record[7], False, None, None, record[11], None, 0]
+        request.records.append(begin)
+        record[8] = True
+
+
+def _text_of(sql):
+    return sql if type(sql) is str else str(sql)
+
+
+def cursor_class(base):
+    """A recording subclass of a cursor class."""
+    known = _cursor_classes.get(base)
+    if known is not None:
+        return known
+    execute_plain, many_plain, script_plain = base.execute, base.executemany, base.executescript
+    one_plain, some_plain, all_plain, close_plain = base.fetchone, base.fetchmany, base.fetchall, base.close
+
+    class Cursor(base):
+        __slots__ = ("_askless_record", "_askless_plain")
+
+        def execute(self, sql, parameters=(), /):
+            start = clock()
+            try:
+                result = execute_plain(self, sql, parameters)
+            except Exception as error:
+                _failed(self, sql, parameters, start, error)
+                raise
+            end = clock()
+            if recorder.active:
+                try:
+                    _executed(self, sql, parameters, start, end)
+                except Exception as error:
+                    recorder.stop(repr(error))
+            return result
+
+        def executemany(self, sql, parameters, /):
+            if not recorder.active:
+                return many_plain(self, sql, parameters)
+            counted = _Counted(parameters)
+            start = clock()
+            try:
+                result = many_plain(self, sql, counted.values)
+            except Exception as error:
+                _failed(self, sql, counted.first, start, error)
+                raise
+            end = clock()
+            try:
+                place = walk(_frame(1))
+                rows = self.rowcount
+                first = counted.first if isinstance(counted.first, (tuple, dict, list)) else ()
+                record = _append(
+                    self, self.connection, _text_of(sql), first, start, place, rows, None, counted.count(), end - start
+                )
+                self._askless_record = None
+                _shown(record)
+            except Exception as error:
+                recorder.stop(repr(error))
+            return result
+
+        def executescript(self, sql, /):
+            start = clock()
+            try:
+                result = script_plain(self, sql)
+            except Exception as error:
+                _failed(self, sql, (), start, error)
+                raise
+            end = clock()
+            if recorder.active:
+                try:
+                    record = _append(
+                        self, self.connection, _text_of(sql), (), start, walk(_frame(1)), 0, None, 0, end - start
+                    )
+                    self._askless_record = None
+                    _shown(record)
+                except Exception as error:
+                    recorder.stop(repr(error))
+            return result
+
+        def fetchone(self):
+            try:
+                record = self._askless_record
+            except AttributeError:
+                record = None
+            if record is None:
+                return one_plain(self)
+            start = clock()
+            row = one_plain(self)
+            record[3] += clock() - start
+            if row is None:
+                self._askless_record = None
+                _shown(record)
+            else:
+                rows = record[4] = record[4] + 1
+                if rows == 1:
+                    record[6] = [row if type(row) is not dict else tuple(row.values())]
+                elif rows <= SAMPLE_ROWS:
+                    record[6].append(row if type(row) is not dict else tuple(row.values()))
+            return row
+
+        def fetchmany(self, *args, **kwargs):
+            start = clock()
+            rows = some_plain(self, *args, **kwargs)
+            _fetched(self, rows, clock() - start, not rows)
+            return rows
+
+        def fetchall(self):
+            start = clock()
+            rows = all_plain(self)
+            _fetched(self, rows, clock() - start, True)
+            return rows
+
+        def __iter__(self):
+            try:
+                record = self._askless_record
+                if record is None or self._askless_plain:
+                    return self
+            except AttributeError:
+                return self
+            return _counted_rows(self, record)
+
+        def close(self):
+            try:
+                record, self._askless_record = self._askless_record, None
+                if record is not None:
+                    _shown(record)
+            except AttributeError:
+                pass
+            return close_plain(self)
+
+        if recorder.echo is not None:
+
+            def __del__(self):
+                record = getattr(self, "_askless_record", None)
+                if record is not None:
+                    _shown(record)
+
+    for name in ("execute", "executemany", "executescript", "fetchone", "fetchmany", "fetchall", "close"):
+        getattr(Cursor, name).__doc__ = getattr(base, name).__doc__
+    Cursor.__name__, Cursor.__qualname__, Cursor.__module__ = base.__name__, base.__qualname__, base.__module__
+    _cursor_classes[base] = _cursor_classes[Cursor] = Cursor
+    return Cursor
+
+
+def _executed(cursor, sql, parameters, start, end):
+    """The hot path: one query has run."""
+    connection = cursor.connection
+    request = _current() or _here()
+    in_transaction = connection.in_transaction
+    description = cursor.description
+    record = [
+        sql,
+        parameters if type(parameters) is tuple else _copied(parameters),
+        start,
+        end - start,
+        0,
+        walk(_frame(2)),
+        None,
+        connection._askless_id,
+        in_transaction,
+        description,
+        _pending_load.pop(get_ident(), None) if _pending_load else None,
+        get_ident(),
+        None,
+        0,
+    ]
+    if in_transaction is not connection._askless_in_transaction:
+        record[8] = connection._askless_in_transaction
+        _transaction_changed(connection, request, record, in_transaction)
+    pending = request.records
+    pending.append(record)
+    if description is None:
+        record[4] = max(cursor.rowcount, 0)
+        cursor._askless_record = None
+        _shown(record)
+    else:
+        cursor._askless_record = record
+        cursor._askless_plain = False
+    if len(pending) >= PENDING_MAX or end - request.flushed_ns > FLUSH_NS:
+        recorder.full(request, end)
+
+
+def _copied(parameters):
+    """Parameters as they are now: the program may change a list or dict that it passed."""
+    if isinstance(parameters, dict):
+        return dict(parameters)
+    try:
+        return tuple(parameters)
+    except TypeError:
+        return parameters
+
+
+def _fetched(cursor, rows, duration, ended):
+    """Rows have been handed over in one piece."""
+    try:
+        record = cursor._askless_record
+    except AttributeError:
+        return
+    if record is None:
+        return
+    record[3] += duration
+    if rows:
+        if record[6] is None:
+            record[6] = rows[:SAMPLE_ROWS]
+        elif len(record[6]) < SAMPLE_ROWS:
+            record[6] += rows[: SAMPLE_ROWS - len(record[6])]
+        if type(rows[0]) is dict:
+            record[6] = [tuple(row.values()) if type(row) is dict else row for row in record[6]]
+        record[4] += len(rows)
+    if ended:
+        cursor._askless_record = None
+        _shown(record)
+
+
+def _counted_rows(cursor, record):
+    """Iterate over the rows as the program does: every row is counted, one in 32 is timed for all of them."""
+    cursor._askless_plain = True
+    plain = islice(cursor, None)
+    cursor._askless_plain = False
+    count = record[4]
+    sample = record[6] = record[6] or []
+    try:
+        while True:
+            start = clock()
+            row = next(plain, _END)
+            duration = clock() - start
+            if row is _END:
+                record[3] += duration
+                break
+            record[3] += duration * (32 if count >= SAMPLE_ROWS else 1)
+            if len(sample) < SAMPLE_ROWS:
+                sample.append(row if type(row) is not dict else tuple(row.values()))
+            count += 1
+            yield row
+            if count >= SAMPLE_ROWS:
+                for row in islice(plain, 31):
+                    count += 1
+                    yield row
+        if cursor._askless_record is record:
+            cursor._askless_record = None
+            _shown(record, count)
+    finally:
+        record[4] = count
+
+
+def _failed(cursor, sql, parameters, start, error):
+    """A query has ended in an error; the error goes on to the program."""
+    if not recorder.active:
+        return
+    try:
+        text = "%s: %s" % (type(error).__name__, error)
+        record = _append(cursor, cursor.connection, _text_of(sql), _copied(parameters), start, walk(_frame(2)), 0, text)
+        cursor._askless_record = None
+        _shown(record)
+    except Exception as problem:
+        recorder.stop(repr(problem))
+
+
+def _shown(record, rows=None):
+    if recorder.echo is not None:
+        if rows is not None:
+            record[4] = rows
+        recorder.echo.show(record)
+
+
+class _Counted:
+    """The parameter sets of an executemany: counted, the first one kept, an iterator left an iterator."""
+
+    def __init__(self, values):
+        self.first = ()
+        self.seen = 0
+        self.sized = isinstance(values, (list, tuple))
+        self.values = values if self.sized else self._pass(values)
+        if self.sized:
+            self.seen = len(values)
+            self.first = values[0] if values else ()
+
+    def _pass(self, values):
+        for value in values:
+            if not self.seen:
+                self.first = value
+            self.seen += 1
+            yield value
+
+    def count(self):
+        return self.seen
+
+
+def connection_class(base):
+    """A recording subclass of a connection class."""
+    known = _connection_classes.get(base)
+    if known is not None:
+        return known
+    init_plain, cursor_plain, commit_plain, rollback_plain = base.__init__, base.cursor, base.commit, base.rollback
+    exit_plain = base.__exit__
+    default_cursor = cursor_class(sqlite3.Cursor)
+    ours_execute = base.execute is sqlite3.Connection.execute and base.cursor is sqlite3.Connection.cursor
+
+    class Connection(base):
+        def __init__(self, *args, **kwargs):
+            self._askless_id = recorder.new_connection("sqlite")
+            self._askless_in_transaction = False
+            init_plain(self, *args, **kwargs)
+
+        def cursor(self, factory=None, /, **kwargs):
+            factory = kwargs.pop("factory", factory)
+            if factory is None:
+                return cursor_plain(self, default_cursor) if ours_cursor else _checked(cursor_plain(self))
+            if isinstance(factory, type) and issubclass(factory, sqlite3.Cursor):
+                return cursor_plain(self, cursor_class(factory))
+            return cursor_plain(self, factory)
+
+        def commit(self):
+            return _control(self, "COMMIT", commit_plain)
+
+        def rollback(self):
+            return _control(self, "ROLLBACK", rollback_plain)
+
+        def __exit__(self, *details):
+            word = "ROLLBACK" if details and details[0] is not None else "COMMIT"
+            return _control(self, word, exit_plain, *details)
+
+        if ours_execute:
+
+            def execute(self, sql, parameters=(), /):
+                cursor = cursor_plain(self, default_cursor)
+                start = clock()
+                try:
+                    execute_default(cursor, sql, parameters)
+                except Exception as error:
+                    _failed(cursor, sql, parameters, start, error)
+                    raise
+                end = clock()
+                if recorder.active:
+                    try:
+                        _executed(cursor, sql, parameters, start, end)
+                    except Exception as error:
+                        recorder.stop(repr(error))
+                return cursor
+
+    execute_default = sqlite3.Cursor.execute
+    ours_cursor = base.cursor is sqlite3.Connection.cursor
+    Connection.__name__, Connection.__qualname__, Connection.__module__ = (
+        base.__name__,
+        base.__qualname__,
+        base.__module__,
+    )
+    _connection_classes[base] = _connection_classes[Connection] = Connection
+    return Connection
+
+
+def _checked(cursor):
+    """A cursor that the program's own `cursor()` made: if it is none of ours, say that it goes unrecorded."""
+    if type(cursor) not in _cursor_classes.values():
+        recorder.complain("can't record cursors of %s, which a connection class makes itself" % type(cursor).__name__)
+    return cursor
+
+
+def _control(connection, word, call, *args):
+    """Run a commit or rollback; record it if there was a transaction to end."""
+    if not recorder.active:
+        return call(connection, *args)
+    inside = connection.in_transaction
+    start = clock()
+    result = call(connection, *args)
+    end = clock()
+    if inside and not connection.in_transaction:
+        try:
+            connection._askless_in_transaction = False
+            request = _current() or _here()
+            record = [word, (), start, end - start, 0, walk(_frame(2)), None, connection._askless_id, True]
+            record += [None, None, get_ident(), None, 0]
+            request.records.append(record)
+            _shown(record)
+        except Exception as error:
+            recorder.stop(repr(error))
+    return result
+
+
+def install(module):
+    """Make `sqlite3.connect` hand out recording connections."""
+    import _sqlite3
+
+    connect_plain = module.connect
+
+    def connect(*args, **kwargs):
+        factory = kwargs.get("factory")
+        position = 5
+        if factory is None and len(args) > position:
+            factory = args[position]
+        base = factory if factory is not None else sqlite3.Connection
+        if recorder.active and isinstance(base, type) and issubclass(base, sqlite3.Connection):
+            if len(args) > position:
+                args = args[:position] + (connection_class(base),) + args[position + 1 :]
+            else:
+                kwargs["factory"] = connection_class(base)
+        return connect_plain(*args, **kwargs)
+
+    connect.__doc__ = connect_plain.__doc__
+    connect.__name__ = connect.__qualname__ = "connect"
+    connect.__module__ = connect_plain.__module__
+    for place in (module, sys.modules.get("sqlite3"), _sqlite3):
+        if place is not None and getattr(place, "connect", None) is connect_plain:
+            place.connect = connect

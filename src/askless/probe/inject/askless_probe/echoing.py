@@ -1,0 +1,69 @@
+"""`--echo`: one line on stderr for each statement as it ends, with its time and rows."""
+
+import os
+import re
+import sys
+
+_SPACE = re.compile(r"\s+")
+_CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f]")
+
+
+class Echo:
+    """Prints records, each once. A cursor still open at a prompt is printed before the prompt."""
+
+    def __init__(self, mode):
+        self.colour = mode == "colour"
+        self.shown = set()
+        self.width = 100
+        try:
+            self.width = os.get_terminal_size(2).columns
+        except OSError:
+            pass
+        if sys.flags.interactive:
+            sys.ps1 = _Prompt(self, ">>> ")
+
+    def show(self, record):
+        """Print one record unless it has been."""
+        if id(record) in self.shown:
+            return
+        self.shown.add(id(record))
+        ms = record[3] / 1e6
+        rows = "" if record[4] < 0 else "%d row%s" % (record[4], "" if record[4] == 1 else "s")
+        head = "%9.3f ms %9s  " % (ms, rows)
+        text = _CONTROL.sub("\ufffd", _SPACE.sub(" ", str(record[0])).strip())
+        room = max(self.width - len(head) - 1, 40)
+        if len(text) > room:
+            text = text[: room - 1] + "\u2026"
+        if record[12]:
+            text += "  ! " + _CONTROL.sub("\ufffd", record[12])
+        if self.colour:
+            head = "\x1b[2m" + head + "\x1b[0m"
+        try:
+            sys.stderr.write(head + text + "\n")
+            sys.stderr.flush()
+        except (OSError, ValueError):
+            pass
+        except UnicodeEncodeError:
+            sys.stderr.write(head + text.encode("ascii", "replace").decode() + "\n")
+
+    def catch_up(self, records):
+        """Print what has not been, and forget records about to be written."""
+        for record in records:
+            self.show(record)
+        self.shown.difference_update(map(id, records))
+
+
+class _Prompt:
+    """An interactive prompt that first prints what the last line asked."""
+
+    def __init__(self, echo, text):
+        self.echo = echo
+        self.text = text
+
+    def __str__(self):
+        from . import recorder
+
+        if recorder.outside is not None:
+            for record in list(recorder.outside.records):
+                self.echo.show(record)
+        return self.text

@@ -1,0 +1,179 @@
+"""The recorder's state: requests under way, the records of their queries, and when these are written.
+
+A record is a list with the fields below. The driver hooks append it to the current request when a query has run and
+go on filling it while rows are fetched; it is encoded when the request ends or when enough have gathered.
+"""
+
+import sys
+from contextvars import ContextVar
+from time import perf_counter_ns
+
+from . import stack
+
+# Fields of a record.
+TEXT, PARAMETERS, START_NS, DURATION_NS, ROWS, PLACE, SAMPLE, CONNECTION, IN_TRANSACTION, DESCRIPTION, LOAD = range(11)
+THREAD, ERROR, BATCH = range(11, 14)
+
+SAMPLE_ROWS = 32  # rows of a result that are looked at closely
+PENDING_MAX = 64  # records that may wait in one request before they are written
+FLUSH_NS = 250_000_000  # and how long the records of an open request may wait while queries go on
+
+current = ContextVar("askless_request", default=None)
+active = False
+writer = None
+echo = None
+outside = None  # the request that queries outside all requests belong to
+open_requests = {}  # id -> Request, so that a stopping process can write them
+connections = {}  # number -> the database system it speaks to
+pending_load = {}  # thread id -> what the ORM said of the query it is about to send
+_last_request = 0
+_last_connection = 0
+_complained = set()
+
+
+class Request:
+    """One request under way."""
+
+    __slots__ = ("ident", "kind", "route", "path", "status", "start_ns", "flushed_ns", "records", "warm_up", "announced")
+
+    def __init__(self, kind, route, path="", warm_up=False):
+        global _last_request
+        _last_request += 1
+        self.ident = _last_request
+        self.kind = kind
+        self.route = route
+        self.path = path
+        self.status = 0
+        self.records = []
+        self.warm_up = warm_up
+        self.announced = False
+        self.start_ns = self.flushed_ns = perf_counter_ns()
+
+
+def configure(environ):
+    """Prepare to record into the folder that the environment names. Opens no file until there is something to say."""
+    global active, writer, echo, outside
+    from . import writing
+
+    stack.configure()
+    writer = writing.Writer(environ["ASKLESS_CAPTURE"])
+    if environ.get("ASKLESS_ECHO"):
+        from . import echoing
+
+        echo = echoing.Echo(environ["ASKLESS_ECHO"])
+    outside = None
+    active = True
+
+
+def complain(text):
+    """Say once, on stderr and in the capture, what can't be recorded. Never raises."""
+    if text in _complained:
+        return
+    _complained.add(text)
+    try:
+        sys.stderr.write("askless: %s (the program goes on as without it)\n" % text)
+        if writer is not None:
+            writer.note(text)
+    except Exception:
+        pass
+
+
+def stop(reason):
+    """Stop recording for good in this process."""
+    global active
+    active = False
+    complain("recording stopped: " + reason)
+
+
+def new_connection(system):
+    """A small number for a connection to a database of this system, unique in this process."""
+    global _last_connection
+    _last_connection += 1
+    connections[_last_connection] = system
+    return _last_connection
+
+
+def here():
+    """The request that a query asked now belongs to; outside all requests, the process's own."""
+    request = current.get()
+    if request is None:
+        request = outside or _open_outside()
+    return request
+
+
+def _open_outside():
+    global outside
+    argv = getattr(sys, "argv", None) or [""]
+    name = argv[0].replace("\\", "/").rsplit("/", 1)[-1]
+    outside = Request("program", name if name not in ("", "-c", "-") else "python")
+    outside.start_ns = outside.flushed_ns = writer.clock_ns
+    open_requests[outside.ident] = outside
+    return outside
+
+
+def begin(kind, route, path="", warm_up=False):
+    """Open a request and make it the current one; returns `(request, token)` for `end`."""
+    request = Request(kind, route, path, warm_up)
+    open_requests[request.ident] = request
+    return request, current.set(request)
+
+
+def end(request, token, status=0):
+    """Close a request and write what it asked."""
+    try:
+        current.reset(token)
+    except ValueError:  # ended in another context than it began in, as generators may be
+        current.set(None)
+    request.status = status or request.status
+    open_requests.pop(request.ident, None)
+    if not active:
+        return
+    try:
+        if echo is not None:
+            echo.catch_up(request.records)
+        writer.write(request, ended_ns=perf_counter_ns())
+    except Exception as error:
+        stop("%s: %s" % (type(error).__name__, error))
+
+
+def full(request, now_ns):
+    """Write the records that wait in a request which goes on. Called by drivers when enough have gathered."""
+    request.flushed_ns = now_ns
+    if not active:
+        request.records = []
+        return
+    try:
+        writer.write(request)
+    except Exception as error:
+        stop("%s: %s" % (type(error).__name__, error))
+
+
+def flush_all(final):
+    """Write everything that waits; with `final`, end the process's own request too and close the file."""
+    if not active:
+        return
+    try:
+        for request in list(open_requests.values()):
+            if echo is not None:
+                echo.catch_up(request.records)
+            writer.write(request, keep_open=not final)
+        if final:
+            if outside is not None:
+                writer.end(outside, perf_counter_ns())
+            writer.close()
+    except Exception as error:
+        stop("%s: %s" % (type(error).__name__, error))
+
+
+def after_fork():
+    """In a forked child: forget what the parent has recorded and begin a file of our own."""
+    global outside
+    if not active:
+        return
+    for request in open_requests.values():
+        request.records = []
+        request.announced = False
+    for ident in [ident for ident, request in open_requests.items() if request is not current.get()]:
+        del open_requests[ident]
+    outside = None
+    writer.restart()

@@ -1,0 +1,114 @@
+"""WSGI: one request from the server's call of the application to the close of the response."""
+
+import re
+
+from .. import recorder
+
+_VARIABLE = re.compile(r"/(?:\d+|[0-9a-fA-F]{8}-[0-9a-fA-F-]{27}|[0-9a-fA-F]{16,})(?=/|$)")
+
+
+def guessed_route(method, path):
+    """A route for an application that names none: numbers and long hex strings in the path become {id}."""
+    return "%s %s" % (method, _VARIABLE.sub("/{id}", path) or "/")
+
+
+def open_request(environ):
+    """Begin the request of a WSGI environ; None when nothing records or an outer layer has begun it."""
+    if not recorder.active or recorder.current.get() is not None:
+        return None
+    path = environ.get("SCRIPT_NAME", "") + environ.get("PATH_INFO", "")
+    method = environ.get("REQUEST_METHOD", "GET")
+    query = environ.get("QUERY_STRING", "")
+    warm_up = bool(environ.get("HTTP_X_ASK_LESS_WARM_UP"))
+    return recorder.begin("http", guessed_route(method, path), path + ("?" + query if query else ""), warm_up)
+
+
+class _Response:
+    """The iterable of a response, passed through; the request ends when it is closed or runs dry."""
+
+    __slots__ = ("opened", "iterable", "iterator")
+
+    def __init__(self, iterable, opened):
+        self.iterable = iterable
+        self.iterator = iter(iterable)
+        self.opened = opened
+
+    def __iter__(self):
+        return self
+
+    def __next__(self):
+        return next(self.iterator)
+
+    def close(self):
+        try:
+            close = getattr(self.iterable, "close", None)
+            if close is not None:
+                close()
+        finally:
+            self._end()
+
+    def _end(self):
+        opened, self.opened = self.opened, None
+        if opened is not None:
+            recorder.end(*opened)
+
+    def __del__(self):
+        self._end()
+
+
+def recorded(application):
+    """The application, each call of it a request."""
+
+    def call(environ, start_response):
+        try:
+            opened = open_request(environ)
+        except Exception as error:
+            recorder.stop("%s: %s" % (type(error).__name__, error))
+            opened = None
+        if opened is None:
+            return application(environ, start_response)
+        return run(application, environ, start_response, opened)
+
+    return call
+
+
+def run(application, environ, start_response, opened):
+    """Call the application inside an open request and see to the request's end."""
+
+    def start_response_seen(status, headers, *rest):
+        try:
+            opened[0].status = int(status[:3])
+        except (ValueError, TypeError):
+            pass
+        return start_response(status, headers, *rest)
+
+    try:
+        response = application(environ, start_response_seen)
+    except BaseException:
+        recorder.end(*opened, status=500)
+        raise
+    wrapper = environ.get("wsgi.file_wrapper")
+    if isinstance(response, (list, tuple)) or (isinstance(wrapper, type) and isinstance(response, wrapper)):
+        recorder.end(*opened)
+        return response
+    return _Response(response, opened)
+
+
+def install_wsgiref(module):
+    """Every server built on wsgiref's handlers."""
+    plain = module.BaseHandler.run
+
+    def run_recorded(self, application):
+        return plain(self, recorded(application))
+
+    module.BaseHandler.run = run_recorded
+
+
+def install_werkzeug(module):
+    """Werkzeug's development server, whatever application it serves."""
+    plain = module.BaseWSGIServer.__init__
+
+    def init(self, host, port, app, *args, **kwargs):
+        plain(self, host, port, recorded(app), *args, **kwargs)
+
+    module.BaseWSGIServer.__init__ = init

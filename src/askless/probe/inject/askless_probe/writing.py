@@ -1,0 +1,462 @@
+"""Turns records into the lines of a capture file and appends them to the process's own file.
+
+The format is described by the types in askless/capture/events.py. Columns: one line holds the queries of one request
+field by field, and a field that is the same for all of them is written once.
+"""
+
+import marshal
+import os
+import re
+import sys
+from _thread import allocate_lock, get_ident
+from operator import itemgetter
+from time import perf_counter_ns, time
+from zlib import crc32
+
+from . import stack
+from .recorder import connections
+
+VERSION = 1
+TEXTS_MAX = 20000  # statement texts remembered; beyond that the memory is cleared and texts are stored again
+VALUE_MAX = 2000  # characters of one parameter that are kept
+KEY_MAX = 64  # a sampled value longer than this is no key
+SAMPLED_COLUMNS_MAX = 12
+WIDTHS_FIRST, WIDTHS_EVERY = 4, 64  # which executions of a statement get their column widths measured
+
+# A run of literals, commas between them included: 'it''s', 12, 0x1f, 1.5e3. What this pattern takes for a literal need
+# only be put back unchanged; the reader decides what it means.
+_LITERALS = re.compile(
+    r"((?:'[^']*(?:''[^']*)*'|(?<![\w.$:@?\"`])\d[\w.]*)"
+    r"(?:\s*,\s*(?:'[^']*(?:''[^']*)*'|\d[\w.]*))*)"
+)
+
+
+def _encoder(default):
+    """The C encoder of `json` itself, without the layers above it."""
+    from json import encoder
+
+    if encoder.c_make_encoder is None:
+        kept = encoder.JSONEncoder(separators=(",", ":"), default=default, allow_nan=False)
+        return kept.encode
+    make = encoder.c_make_encoder
+    escape = encoder.encode_basestring_ascii
+    compiled = make(None, default, escape, None, ":", ",", False, False, False)
+
+    def encode(value):
+        return "".join(compiled(value, 0))
+
+    return encode
+
+
+def _plain(value):
+    """A value that JSON has no word for, as [type, text]."""
+    if isinstance(value, (bytes, bytearray, memoryview)):
+        raw = bytes(value)
+        return ["bytes", raw[: VALUE_MAX // 2].hex()] if len(raw) <= VALUE_MAX // 2 else ["cut bytes", str(len(raw))]
+    return [type(value).__name__, str(value)[:VALUE_MAX]]
+
+
+def _safe(value):
+    """A parameter or sampled value in a form that JSON can hold, long texts cut."""
+    if value is None or value is True or value is False:
+        return value
+    kind = type(value)
+    if kind is int:
+        return value if -(2**63) <= value < 2**63 else ["int", str(value)]
+    if kind is float:
+        return value if value - value == 0 else ["float", str(value)]
+    if kind is str:
+        if len(value) > VALUE_MAX:
+            return ["cut str", value[:VALUE_MAX].encode("utf-8", "replace").decode()]
+        return value.encode("utf-8", "replace").decode()
+    return _plain(value)
+
+
+class Writer:
+    """The capture file of one process. Opened when there is something to write; safe to call from any thread."""
+
+    def __init__(self, folder):
+        self.folder = os.path.abspath(folder)
+        self.clock_ns = perf_counter_ns()
+        self.lock = allocate_lock()
+        self.owner = 0  # the thread that holds the lock, so that a signal handler on it does not wait for itself
+        self.encode = None
+        self.file = -1
+        self.restart()
+
+    def restart(self):
+        """Begin anew: a fresh process, or the child after a fork."""
+        if self.file >= 0:
+            os.close(self.file)
+        self.lock = allocate_lock()
+        self.owner = 0
+        self.file = -1
+        self.statements = {}
+        self.by_parts = {}
+        self.picks = [None]  # statement id -> function that picks the sampled columns of a row, once known
+        self.executions = [0]
+        self.places = {(): 0}
+        self.place_ids = {}
+        self.loads = {None: 0}
+        self.lines = []
+        self.queries = self.requests = 0
+
+    # -- lines -------------------------------------------------------------------------------------------------------
+
+    def _line(self, **event):
+        self.lines.append(self.encode(event))
+
+    def _put(self):
+        """Append the gathered lines with one system call."""
+        if not self.lines:
+            return
+        data = ("\n".join(self.lines) + "\n").encode("ascii")
+        self.lines = []
+        if self.file < 0:
+            data = self._open() + data
+        view = memoryview(data)
+        while len(view):
+            view = view[os.write(self.file, view) :]
+
+    def _open(self):
+        pid = os.getpid()
+        started_s = time()
+        for attempt in range(1000):
+            name = "%d-%d%s.askless.jsonl" % (pid, int(started_s * 1000), "-%d" % attempt if attempt else "")
+            try:
+                flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_APPEND | getattr(os, "O_CLOEXEC", 0)
+                self.file = os.open(os.path.join(self.folder, name), flags, 0o600)
+                break
+            except FileExistsError:
+                continue
+        now_ns = perf_counter_ns()
+        argv = getattr(sys, "argv", None) or [""]
+        header = {
+            "event": "capture",
+            "format": "askless capture",
+            "version": VERSION,
+            "recorder": "python",
+            "pid": pid,
+            "program": os.path.basename(argv[0]) or "python",
+            "python": "%d.%d.%d" % sys.version_info[:3],
+            "started_unix_s": started_s - (now_ns - self.clock_ns) / 1e9,
+            "clock_ns": self.clock_ns,
+        }
+        return (self.encode(header) + "\n").encode("ascii")
+
+    def _acquire(self):
+        """Take the lock; False if this very thread holds it already (a signal or a destructor came in between)."""
+        me = get_ident()
+        if self.owner == me:
+            return False
+        self.lock.acquire()
+        self.owner = me
+        if self.encode is None:
+            self.encode = _encoder(_plain)
+        return True
+
+    def _release(self):
+        self.owner = 0
+        self.lock.release()
+
+    # -- what may be written -----------------------------------------------------------------------------------------
+
+    def note(self, text):
+        """Something that the reader of the capture should know."""
+        if self._acquire():
+            try:
+                self._line(event="note", text=text)
+                self._put()
+            finally:
+                self._release()
+
+    def write(self, request, ended_ns=0, keep_open=True):
+        """Write a request's waiting records; with `ended_ns`, its end as well.
+
+        While the request goes on, a record that a cursor is still filling is held back.
+        """
+        if not self._acquire():
+            return
+        try:
+            records = request.records
+            request.records = []
+            if not ended_ns and keep_open and hasattr(sys, "getrefcount"):
+                # 2 = the list and getrefcount's own argument (and the loop's variable): nobody fills it any more.
+                held = [record for record in records if sys.getrefcount(record) > 3]
+                if held:
+                    kept = {id(record) for record in held}
+                    records = [record for record in records if id(record) not in kept]
+                    request.records = held + request.records
+            if not request.announced and (records or ended_ns):
+                self._announce(request)
+            if records:
+                self._queries(request, records)
+            if ended_ns:
+                self._end(request, ended_ns)
+            self._put()
+        finally:
+            self._release()
+
+    def end(self, request, ended_ns):
+        """Write the end of a request whose records are written."""
+        if request.announced and self._acquire():
+            try:
+                self._end(request, ended_ns)
+                self._put()
+            finally:
+                self._release()
+
+    def close(self):
+        """Write the last line, which tells a clean end."""
+        if self.file >= 0 and self._acquire():
+            try:
+                self._line(event="close", requests=self.requests, queries=self.queries)
+                self._put()
+                os.close(self.file)
+                self.file = -1
+            finally:
+                self._release()
+
+    # -- encoding ----------------------------------------------------------------------------------------------------
+
+    def _announce(self, request):
+        request.announced = True
+        self.requests += 1
+        event = {"event": "request", "id": request.ident, "kind": request.kind, "route": request.route}
+        event["start_ns"] = request.start_ns
+        event["thread"] = get_ident()
+        if request.path:
+            event["path"] = request.path
+        if request.warm_up:
+            event["warm_up"] = True
+        self.lines.append(self.encode(event))
+
+    def _end(self, request, ended_ns):
+        event = {"event": "end", "request": request.ident, "end_ns": ended_ns, "route": request.route}
+        if request.status:
+            event["status"] = request.status
+        self.lines.append(self.encode(event))
+
+    def _queries(self, request, records):
+        (texts, parameters, starts, durations, rows, places, samples, connections, in_transaction) = list(
+            zip(*records)
+        )[:9]
+        self.queries += len(records)
+        statements = list(map(self.statements.get, texts))
+        literals = None
+        for i, ident in enumerate(statements):
+            if ident is None or type(parameters[i]) is not tuple:
+                literals = literals or [None] * len(records)
+                statements[i], literals[i], parameters = self._statement(records[i], i, parameters)
+        place_ids = list(map(self.places.get, places))
+        if None in place_ids:
+            place_ids = [self._place(key) for key in places]
+        sizes, digests, kept, widths = self._results(records, statements)
+        encode = self.encode
+        out = [
+            '{"event":"queries","request":%d,"count":%d' % (request.ident, len(records)),
+            '"statement":' + _column(statements),
+            '"start_ns":' + repr(list(starts)),
+            '"duration_ns":' + repr(list(durations)),
+            '"rows":' + _column(rows),
+            '"bytes":' + _column(sizes),
+            '"digest":' + _column(digests),
+            '"place":' + _column(place_ids),
+            '"connection":' + _column(connections),
+            '"in_transaction":' + _column(list(map(int, in_transaction))),
+            '"thread":' + _column([record[11] for record in records]),
+            '"parameters":' + self._values(parameters),
+        ]
+        if any(kept):
+            out.append('"sample":' + self._values(kept))
+        if widths:
+            out.append('"widths":' + encode(widths))
+        if literals is not None and any(literals):
+            out.append('"literals":' + encode(literals))
+        loads = [self._load(record[10]) for record in records] if any(r[10] for r in records) else None
+        if loads:
+            out.append('"load":' + _column(loads))
+        errors = {i: record[12][:500] for i, record in enumerate(records) if record[12]}
+        if errors:
+            out.append('"error":' + encode(errors))
+        batches = {i: record[13] for i, record in enumerate(records) if record[13]}
+        if batches:
+            out.append('"batch":' + encode(batches))
+        self.lines.append(",".join(out) + "}")
+
+    def _values(self, values):
+        """A list of lists of values as JSON: the quick way, and value by value where that can't hold them."""
+        try:
+            text = self.encode(values)
+            if len(text) < 600 * (len(values) + 1) and "\\ud" not in text:
+                return text
+        except (ValueError, TypeError, OverflowError):
+            pass
+        return self.encode([_safe_nested(value) for value in values])
+
+    def _statement(self, record, i, parameters):
+        """Number of a text not seen before; its literals where only they differ from a text that was; parameters."""
+        text = record[0]
+        values = parameters[i]
+        names = None
+        if type(values) is not tuple:
+            if isinstance(values, dict):
+                names = tuple(values)
+                values = tuple(values.values())
+            else:
+                values = tuple(values) if isinstance(values, list) else (_plain(values),)
+            parameters = list(parameters)
+            parameters[i] = values
+        key = text if names is None else (text, names)
+        ident = self.statements.get(key)
+        if ident is not None:
+            return ident, None, parameters
+        parts = _LITERALS.split(text) if "--" not in text and "/*" not in text else [text]
+        fixed = (tuple(parts[::2]), names)
+        ident = self.by_parts.get(fixed)
+        if ident is not None:
+            return ident, parts[1::2], parameters
+        if len(self.statements) + len(self.by_parts) > TEXTS_MAX:
+            self.statements.clear()
+            self.by_parts.clear()
+        ident = len(self.picks)
+        self.picks.append(None)
+        self.executions.append(0)
+        self.by_parts[fixed] = self.statements[key] = ident
+        parts = [part.encode("utf-8", "replace").decode() for part in parts]
+        event = {"event": "statement", "id": ident, "text": parts}
+        event["system"] = connections.get(record[7], "")
+        if names:
+            event["names"] = [str(name) for name in names]
+        self.lines.append(self.encode(event))
+        return ident, None, parameters
+
+    def _place(self, key):
+        ident = self.places.get(key)
+        if ident is not None:
+            return ident
+        if len(self.places) > TEXTS_MAX:
+            self.places = {(): 0}
+        frames = [stack.resolve(key[i], key[i + 1]) for i in range(0, len(key), 2)]
+        ident = 0
+        for frame in reversed(frames):
+            chain = (frame, ident)
+            found = self.place_ids.get(chain)
+            if found is None:
+                found = self.place_ids[chain] = len(self.place_ids) + 1
+                file, line, function = frame
+                file = file.encode("utf-8", "replace").decode()
+                self._line(event="place", id=found, file=file, line=line, function=function, caller=ident)
+            ident = found
+        self.places[key] = ident
+        return ident
+
+    def _load(self, load):
+        ident = self.loads.get(load)
+        if ident is None:
+            ident = self.loads[load] = len(self.loads)
+            kind, model, relation, target, many = load
+            self._line(event="load", id=ident, orm="sqlalchemy", kind=kind, model=model, relation=relation, target=target, many=many)  # fmt: skip
+        return ident
+
+    def _results(self, records, statements):
+        """Sizes, digests, key samples and (for some) column widths of the records' results, from their first rows."""
+        sizes, digests, kept, widths = [], [], [], {}
+        for i, record in enumerate(records):
+            sample = record[6]
+            if not sample:
+                sizes.append(0)
+                digests.append(0)
+                kept.append(None)
+                continue
+            ident = statements[i]
+            pick = self.picks[ident]
+            if pick is None or type(sample[0]) is not tuple:
+                sample = [_as_tuple(row) for row in sample]
+                pick = pick or self._columns(ident, record[9], sample)
+            count = len(sample)
+            try:
+                data = marshal.dumps(sample, 2)
+            except ValueError:
+                sample = [tuple(map(_marshallable, row)) for row in sample]
+                data = marshal.dumps(sample, 2)
+            total = record[4] if record[4] > 0 else count
+            # marshal spends 5 bytes on the list, 5 on each row and 1 on each value's type; what is left is the value
+            # itself, with a four-byte length before texts: close to what a wire protocol carries.
+            size = len(data) - 5 - count * (5 + len(sample[0]))
+            sizes.append(size if total == count else size * total // count)
+            digests.append(crc32(data, total))
+            kept.append(list(map(pick, sample)) if pick is not _nothing else None)
+            seen = self.executions[ident] = self.executions[ident] + 1
+            if seen <= WIDTHS_FIRST or seen % WIDTHS_EVERY == 0:
+                widths[i] = [sum(map(_width, column)) * total // count for column in zip(*sample)]
+        return sizes, digests, kept, widths
+
+    def _columns(self, ident, description, sample):
+        """Learn a statement's columns from its first result, and which of them may hold keys."""
+        names = [str(column[0]) for column in description or ()]
+        sampled = [
+            i
+            for i, column in enumerate(zip(*sample))
+            if all(map(_may_be_key, column)) and any(value is not None for value in column)
+        ][:SAMPLED_COLUMNS_MAX]
+        self._line(event="columns", statement=ident, names=names, sampled=sampled)
+        if not sampled:
+            pick = _nothing
+        elif len(sampled) == 1:
+            only = sampled[0]
+
+            def pick(row):
+                return (row[only],)
+
+        else:
+            pick = itemgetter(*sampled)
+        self.picks[ident] = pick
+        return pick
+
+
+def _column(values):
+    """A column of integers as JSON: a single number where all are the same."""
+    first = values[0]
+    if values.count(first) == len(values):
+        return repr(first)
+    return repr(values if type(values) is list else list(values))
+
+
+def _nothing(row):
+    return None
+
+
+def _safe_nested(value):
+    if type(value) in (tuple, list):
+        return [_safe_nested(item) if type(item) is tuple else _safe(item) for item in value]
+    return _safe(value)
+
+
+def _as_tuple(row):
+    """The values of a row, whatever a row factory made of it."""
+    if type(row) is tuple:
+        return row
+    try:
+        return tuple(row.values()) if isinstance(row, dict) else tuple(row)
+    except Exception:
+        return (None,)
+
+
+def _marshallable(value):
+    return value if value is None or type(value) in (int, float, str, bytes, bool) else str(value)
+
+
+def _may_be_key(value):
+    if type(value) is str:
+        return len(value) <= KEY_MAX
+    return value is None or type(value) is int
+
+
+def _width(value):
+    kind = type(value)
+    if kind is str or kind is bytes:
+        return len(value) + 4
+    if value is None:
+        return 0
+    return 8 if kind is float or kind is int and not -(2**31) <= value < 2**31 else 4
