@@ -1,0 +1,151 @@
+"""The capture format, version 1: one JSON object a line, each an event of one of these types.
+
+The first line is a `capture` event. A text, a line of code, and what an ORM said are stored once, under a number, and
+referred to by it. The queries of a request are stored by column: a column that is the same number for all queries of
+the event may be written as that number alone. `capture schema` prints the JSON Schema made from these types.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+import msgspec
+
+from askless.core.sql.slots import Value
+
+FORMAT = "askless capture"
+VERSION = 1
+
+Numbers = list[int] | int
+Meta = msgspec.Meta
+
+
+class Event(msgspec.Struct, tag_field="event", gc=False):
+    """What all events share: the field `event` tells the type."""
+
+
+class Capture(Event, tag="capture"):
+    """The first line: what recorded, when, and the clock that all `_ns` times of this file are read from."""
+
+    format: str
+    version: int
+    recorder: str = ""
+    pid: int = 0
+    program: str = ""
+    python: str = ""
+    started_unix_s: float = 0.0
+    clock_ns: Annotated[int, Meta(description="the clock at started_unix_s")] = 0
+
+
+class StatementEvent(Event, tag="statement"):
+    """A statement's text under a number: text that stays and literals of the first execution, in turns."""
+
+    id: int
+    text: tuple[str, ...]
+    system: str = ""
+    names: Annotated[tuple[str, ...], Meta(description="names of the parameters, where they have names")] = ()
+
+
+class Columns(Event, tag="columns"):
+    """The columns of a statement's result, and which of them `sample` holds."""
+
+    statement: int
+    names: tuple[str, ...]
+    sampled: tuple[int, ...] = ()
+
+
+class PlaceEvent(Event, tag="place"):
+    """A line of the application's code; `caller` is the place that called it, 0 for none."""
+
+    id: int
+    file: str
+    line: int
+    function: str
+    caller: int = 0
+
+
+class LoadEvent(Event, tag="load"):
+    """What an ORM said of a query: kind (lazy, eager, refresh, query), and the relation that it served."""
+
+    id: int
+    orm: str
+    kind: str
+    model: str = ""
+    relation: str = ""
+    target: str = ""
+    many: bool = False
+
+
+class RequestEvent(Event, tag="request"):
+    """A request begins. `kind`: http, marked (by hand), program (all that is outside of requests)."""
+
+    id: int
+    kind: str
+    route: str
+    start_ns: int
+    thread: int = 0
+    path: str = ""
+    warm_up: bool = False
+
+
+class Queries(Event, tag="queries"):
+    """Queries of one request, by column. `bytes` counts the values of the result with four bytes of length each.
+
+    `digest` is a checksum of the result's first 32 rows and its row count; `sample` holds these rows' key-like columns.
+    `parameters`: a value that JSON has no word for is [type, text]. `literals`: where a query's literals are not those
+    of the statement's first execution. `widths`, `error` and `batch` are sparse, by position: bytes of each column,
+    the error's text, the number of parameter sets of an executemany.
+    """
+
+    request: int
+    count: int
+    statement: Numbers
+    start_ns: list[int]
+    duration_ns: list[int]
+    rows: Numbers = 0
+    bytes: Numbers = 0
+    digest: Numbers = 0
+    place: Numbers = 0
+    connection: Numbers = 0
+    in_transaction: Numbers = 0
+    thread: Numbers = 0
+    load: Numbers = 0
+    parameters: list[tuple[Value, ...]] | None = None
+    sample: list[tuple[tuple[Value, ...], ...] | None] | None = None
+    literals: list[tuple[str, ...] | None] | None = None
+    widths: dict[int, list[int]] | None = None
+    error: dict[int, str] | None = None
+    batch: dict[int, int] | None = None
+
+
+class End(Event, tag="end"):
+    """A request ends; its route may be better known by now. `status` is an HTTP status, 0 where there is none."""
+
+    request: int
+    end_ns: int
+    route: str = ""
+    status: int = 0
+
+
+class Note(Event, tag="note"):
+    """Something that the recorder could not do."""
+
+    text: str
+
+
+class Close(Event, tag="close"):
+    """The last line of a recorder that ended in good order."""
+
+    requests: int
+    queries: int
+
+
+AnyEvent = (
+    Capture | StatementEvent | Columns | PlaceEvent | LoadEvent | RequestEvent | Queries | End | Note | Close
+)
+
+
+def json_schema() -> dict[str, Any]:
+    """The JSON Schema of one line of a capture file."""
+    schema = msgspec.json.schema(AnyEvent)
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": f"{FORMAT}, version {VERSION}", **schema}

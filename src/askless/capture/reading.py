@@ -1,0 +1,263 @@
+"""Reads captures as a stream: request by request, in memory that does not grow with their number."""
+
+from __future__ import annotations
+
+import gzip
+import io
+from collections.abc import Callable, Iterator
+from pathlib import Path as FilePath
+from typing import IO, Any
+
+import msgspec
+
+from askless.capture import events
+from askless.core.errors import AskLessError
+from askless.core.model import Load, Place, Request, Statement, Tables
+from askless.core.sql.shape import Shaper
+
+SUFFIXES = (".jsonl", ".jsonl.gz", ".jsonl.zst")
+
+
+class FileReport:
+    """What reading one file of a capture told, besides its requests."""
+
+    def __init__(self, path: FilePath) -> None:
+        self.path = path
+        self.header: events.Capture | None = None
+        self.lines = 0
+        self.bad_lines: list[tuple[int, str]] = []
+        self.torn = False
+        self.closed = False
+        self.notes: list[str] = []
+        self.requests = 0
+        self.queries = 0
+        self.open_requests = 0
+
+
+def files_of(path: FilePath) -> list[FilePath]:
+    """The files of a capture: the file itself, or the capture files of a folder, by name.
+
+    Raises AskLessError `capture-missing` or `capture-empty`.
+    """
+    if not path.exists():
+        raise AskLessError(
+            "capture-missing", f"there is no capture at {path}", "check the path, or record one: askless capture app -o DIR -- PROGRAM"
+        )
+    if not path.is_dir():
+        return [path]
+    found = sorted(file for file in path.iterdir() if file.name.endswith(SUFFIXES) and file.is_file())
+    if not found:
+        raise AskLessError(
+            "capture-empty",
+            f"the folder {path} holds no capture file (*.jsonl, *.jsonl.gz, *.jsonl.zst)",
+            "record one into it: askless capture app -o " + str(path) + " -- PROGRAM",
+        )
+    return found
+
+
+def _open(path: FilePath) -> IO[bytes]:
+    try:
+        raw = path.open("rb")
+    except OSError as error:
+        raise AskLessError("capture-unreadable", f"can't read {path}: {error.strerror}", "check its permissions") from None
+    if path.name.endswith(".gz"):
+        return io.BufferedReader(gzip.GzipFile(fileobj=raw))  # type: ignore[arg-type]
+    if path.name.endswith(".zst"):
+        try:
+            import zstandard
+        except ImportError:
+            raw.close()
+            raise AskLessError(
+                "zst-missing", f"{path} is compressed with zstd", "install the extra: pip install 'ask-less[zst]'"
+            ) from None
+        return io.BufferedReader(zstandard.ZstdDecompressor().stream_reader(raw))
+    return raw
+
+
+def _full(column: list[int] | int, count: int) -> list[int]:
+    return [column] * count if type(column) is int else column  # type: ignore[return-value]
+
+
+class Reader:
+    """Reads one file; iterating gives its requests in the order of their ends, those that never ended last."""
+
+    def __init__(self, path: FilePath) -> None:
+        self.path = path
+        self.report = FileReport(path)
+        self.tables = Tables({}, {}, {})
+        self._open_requests: dict[int, Request] = {}
+        self._shapers: dict[str, Shaper] = {}
+        self._last_ns = 0
+
+    def __iter__(self) -> Iterator[Request]:
+        decode = msgspec.json.Decoder(events.AnyEvent).decode
+        report = self.report
+        handlers: dict[type, Callable[[Any], None]] = {
+            events.StatementEvent: self._statement,
+            events.Columns: self._columns,
+            events.PlaceEvent: self._place,
+            events.LoadEvent: self._load,
+            events.RequestEvent: self._request,
+            events.Capture: self._capture,
+            events.Note: lambda event: report.notes.append(event.text),
+            events.Close: self._close,
+        }
+        queries, end = events.Queries, events.End
+        with _open(self.path) as stream:
+            for line in self._lines(stream):
+                try:
+                    event = decode(line)
+                except (msgspec.DecodeError, UnicodeDecodeError) as error:
+                    self._bad(line, str(error))
+                    continue
+                kind = type(event)
+                if report.header is None and kind is not events.Capture:
+                    raise self._foreign()
+                try:
+                    if kind is queries:
+                        self._queries(event)
+                    elif kind is end:
+                        finished = self._end(event)
+                        if finished is not None:
+                            yield finished
+                    else:
+                        handlers[kind](event)
+                except (KeyError, IndexError, ValueError) as error:
+                    report.bad_lines.append((report.lines, f"refers to what is not there: {error}"))
+        if report.header is None:
+            raise self._foreign()
+        report.open_requests = len(self._open_requests)
+        for request in self._open_requests.values():
+            if request.statements:
+                report.requests += 1
+                request.end_ns = max(self._last_ns, request.start_ns)
+                yield request
+
+    def _lines(self, stream: IO[bytes]) -> Iterator[bytes]:
+        report = self.report
+        try:
+            for line in stream:
+                report.lines += 1
+                if line[-1] == 10:
+                    yield line
+                elif line.strip(b"\0 "):
+                    try:
+                        msgspec.json.decode(line)
+                    except msgspec.DecodeError:
+                        if report.header is None:
+                            raise self._foreign() from None
+                        report.torn = True
+                    else:
+                        yield line
+        except (OSError, EOFError, gzip.zlib.error) as error:  # type: ignore[attr-defined]
+            if report.header is None:
+                raise self._foreign() from None
+            report.torn = True
+            report.bad_lines.append((report.lines + 1, f"the compressed stream ends early: {error}"))
+        except Exception as error:
+            if type(error).__name__ != "ZstdError":
+                raise
+            if report.header is None:
+                raise self._foreign() from None
+            report.torn = True
+
+    def _foreign(self) -> AskLessError:
+        what = "is empty" if self.report.lines == 0 else "is not an Ask Less capture: its first line is no capture header"
+        return AskLessError(
+            "capture-foreign" if self.report.lines else "capture-empty",
+            f"{self.path} {what}",
+            "name a file or folder that `askless capture` wrote",
+        )
+
+    def _bad(self, line: bytes, reason: str) -> None:
+        if self.report.header is None:
+            raise self._foreign()
+        self.report.bad_lines.append((self.report.lines, reason))
+
+    def _capture(self, event: events.Capture) -> None:
+        if event.format != events.FORMAT:
+            raise self._foreign()
+        if event.version > events.VERSION:
+            raise AskLessError(
+                "capture-newer",
+                f"{self.path} is written in version {event.version} of the capture format; this Ask Less reads up to "
+                f"version {events.VERSION}",
+                "upgrade Ask Less: pip install --upgrade ask-less",
+            )
+        self.report.header = event
+
+    def _statement(self, event: events.StatementEvent) -> None:
+        shaper = self._shapers.get(event.system)
+        if shaper is None:
+            shaper = self._shapers[event.system] = Shaper(event.system)
+        shape = shaper.shape("".join(event.text))
+        self.tables.statements[event.id] = Statement(event.id, event.text, shape, event.system, event.names)
+
+    def _columns(self, event: events.Columns) -> None:
+        statement = self.tables.statements[event.statement]
+        statement.columns, statement.sampled = event.names, event.sampled
+
+    def _place(self, event: events.PlaceEvent) -> None:
+        caller = self.tables.places.get(event.caller)
+        self.tables.places[event.id] = Place(event.file, event.line, event.function, caller)
+
+    def _load(self, event: events.LoadEvent) -> None:
+        self.tables.loads[event.id] = Load(
+            event.orm, event.kind, event.model, event.relation, event.target, event.many
+        )
+
+    def _request(self, event: events.RequestEvent) -> None:
+        request = Request(event.id, event.route, self.tables, event.kind, event.start_ns)
+        request.path, request.warm_up = event.path, event.warm_up
+        self._open_requests[event.id] = request
+
+    def _queries(self, event: events.Queries) -> None:
+        request = self._open_requests[event.request]
+        count = event.count
+        if len(event.start_ns) != count or len(event.duration_ns) != count:
+            raise ValueError("columns of different lengths")
+        self.report.queries += count
+        before = len(request.statements)
+        request.statements += _full(event.statement, count)
+        request.starts_ns += event.start_ns
+        request.durations_ns += event.duration_ns
+        request.rows += _full(event.rows, count)
+        request.bytes += _full(event.bytes, count)
+        request.digests += _full(event.digest, count)
+        request.places += _full(event.place, count)
+        request.connections += _full(event.connection, count)
+        request.in_transaction += _full(event.in_transaction, count)
+        request.threads += _full(event.thread, count)
+        request.loads += _full(event.load, count)
+        request.parameters += event.parameters or [()] * count
+        request.samples += event.sample or [None] * count
+        request.literals += event.literals or [None] * count
+        if event.widths:
+            request.widths.update((before + i, widths) for i, widths in event.widths.items())
+        if event.error:
+            request.errors.update((before + i, error) for i, error in event.error.items())
+        if event.batch:
+            request.batches.update((before + i, size) for i, size in event.batch.items())
+        self._last_ns = event.start_ns[-1] + event.duration_ns[-1]
+
+    def _end(self, event: events.End) -> Request | None:
+        request = self._open_requests.pop(event.request)
+        request.end_ns, request.status = event.end_ns, event.status
+        request.route = event.route or request.route
+        self.report.requests += 1
+        return request
+
+    def _close(self, event: events.Close) -> None:
+        self.report.closed = True
+
+
+def read(path: FilePath, reports: list[FileReport] | None = None) -> Iterator[Request]:
+    """All requests of a capture (a file or a folder), as a stream. `reports` gets one report a file as it is read.
+
+    Raises AskLessError: capture-missing, capture-empty, capture-foreign, capture-newer, capture-unreadable.
+    """
+    for file in files_of(path):
+        reader = Reader(file)
+        if reports is not None:
+            reports.append(reader.report)
+        yield from reader

@@ -1,0 +1,47 @@
+"""Advice for a query without an end: pages by key, or the filter in the database."""
+
+from __future__ import annotations
+
+from askless.core.advice import rewriting
+from askless.core.findings import Advice, Line
+from askless.core.model import Load, Schema
+from askless.core.sql.structure import Structure
+
+PAGE_ROWS = 50
+
+
+def advise(
+    sql: str, system: str, structure: Structure, load: Load | None, line: Line | None, saving: str, schema: Schema | None
+) -> tuple[Advice, ...]:
+    """Keyset pagination first, because a page deep in the list then costs what the first one costs."""
+    table = schema.table(structure.main) if schema is not None else None
+    key = table.primary_key[0] if table is not None and len(table.primary_key) == 1 else "id"
+    names = {output.column.name for output in structure.outputs}
+    known = table is not None or key in names
+    code = ""
+    if load is not None and load.target and known:
+        model = load.target
+        code = f".where({model}.{key} > last_seen).order_by({model}.{key}).limit({PAGE_ROWS})"
+    ordered = ", ".join(str(column) for column, _ in structure.order_by)
+    paged = Advice(
+        title=f"read {PAGE_ROWS} rows at a time, by key",
+        why="a page by key costs the same however deep it lies; OFFSET reads and throws away what it skips",
+        sql=rewriting.paged(sql, system, key, PAGE_ROWS) if known else "",
+        code=code,
+        at=line,
+        saving=saving,
+        trade_off="no jump to page 57; the order must end in a unique column",
+        check=(
+            f"the page's order now is {ordered}: page by that column and {key} together" if ordered and key not in ordered
+            else "the rows of all pages together are the same as before",
+        ),
+    )
+    filtered = Advice(
+        title="or filter, count or sum in the database",
+        why="where the application goes on to throw most rows away",
+        at=line,
+        saving=saving,
+        trade_off="the condition moves from code to SQL",
+        check=("upper and lower case, NULLs and time zones compare in SQL as they did in the code",),
+    )
+    return (paged, filtered)

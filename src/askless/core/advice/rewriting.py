@@ -1,0 +1,150 @@
+"""Writes the SQL that a statement becomes when advice is taken. What can't be rewritten safely gives ''."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+
+import sqlglot
+from sqlglot import exp
+
+from askless.core.sql.slots import Slot, marked, slot_number, slots_of
+from askless.core.sql.structure import DIALECTS
+
+_MARK = re.compile(r"'~slot(\d+)~'|:slot(\d+)|\b77(\d{8})\b")
+
+
+def rewritten(text: str, system: str, change: Callable[[exp.Select], exp.Select | None]) -> str:
+    """The statement after a change to its tree, literals and placeholders as they were; '' where it can't be done."""
+    slots = slots_of(text, system)
+    dialect = DIALECTS.get(system, "sqlite")
+    try:
+        tree = sqlglot.parse_one(marked(text, slots), read=dialect)
+        changed = change(tree) if isinstance(tree, exp.Select) else None
+        return _restored(changed.sql(dialect=dialect, pretty=True), slots) if changed is not None else ""
+    except (sqlglot.errors.SqlglotError, AttributeError, KeyError, TypeError, ValueError, RecursionError):
+        return ""
+
+
+def _restored(sql: str, slots: Sequence[Slot]) -> str:
+    def original(found: re.Match[str]) -> str:
+        number = int(found.group(1) or found.group(2) or found.group(3))
+        return slots[number].text if number < len(slots) else found.group()
+
+    return _MARK.sub(original, sql)
+
+
+def pretty(text: str, system: str) -> str:
+    """A statement laid out for reading; as it is where it can't be parsed."""
+    return rewritten(text, system, lambda tree: tree) or text.strip()
+
+
+def _key_comparison(tree: exp.Select, table: str, column: str) -> exp.EQ | exp.In | None:
+    """The comparison of the key column with one value: `column = ?`, `? = column` or `column IN (?)`."""
+    for node in tree.find_all(exp.EQ, exp.In):
+        if isinstance(node, exp.In):
+            if isinstance(node.this, exp.Column) and node.this.name == column and len(node.expressions) == 1:
+                return node
+            continue
+        for side, other in ((node.left, node.right), (node.right, node.left)):
+            value = other.this if isinstance(other, exp.Cast) else other
+            marked_value = isinstance(value, exp.Placeholder | exp.Literal) and slot_number(str(value.this)) is not None
+            if isinstance(side, exp.Column) and side.name == column and marked_value:
+                return node
+    return None
+
+
+def _column_of(node: exp.EQ | exp.In) -> exp.Column:
+    if isinstance(node, exp.In):
+        found = node.this
+    else:
+        found = node.left if isinstance(node.left, exp.Column) else node.right
+    assert isinstance(found, exp.Column)
+    return found.copy()
+
+
+def batched(text: str, system: str, table: str, column: str) -> str:
+    """The look-up by one key as a look-up by all: `column IN (:keys)`, with the key among the columns."""
+
+    def change(tree: exp.Select) -> exp.Select | None:
+        node = _key_comparison(tree, table, column)
+        if node is None or tree.args.get("limit") is not None or node.find_ancestor(exp.Select) is not tree:
+            return None
+        key = _column_of(node)
+        node.replace(exp.In(this=key.copy(), expressions=[exp.Placeholder(this="keys")]))
+        if not _selects(tree, key):
+            tree.select(key, append=True, copy=False)
+        return tree
+
+    return rewritten(text, system, change)
+
+
+def counted(text: str, system: str, table: str, column: str) -> str:
+    """An aggregate for one key as a grouped aggregate for all keys."""
+
+    def change(tree: exp.Select) -> exp.Select | None:
+        node = _key_comparison(tree, table, column)
+        if node is None or node.find_ancestor(exp.Select) is not tree:
+            return None
+        key = _column_of(node)
+        node.replace(exp.In(this=key.copy(), expressions=[exp.Placeholder(this="keys")]))
+        tree.set("expressions", [key.copy(), *tree.expressions])
+        tree.set("limit", None)
+        return tree.group_by(key.copy(), copy=False)
+
+    return rewritten(text, system, change)
+
+
+def _selects(tree: exp.Select, column: exp.Column) -> bool:
+    for node in tree.expressions:
+        inner = node.this if isinstance(node, exp.Alias) else node
+        if isinstance(inner, exp.Star) or (isinstance(inner, exp.Column) and isinstance(inner.this, exp.Star)):
+            return True
+        if isinstance(inner, exp.Column) and inner.name == column.name and inner.table in ("", column.table):
+            return True
+    return False
+
+
+def joined(text: str, system: str, parent_column: str, table: str, column: str) -> str:
+    """The parent's statement with the child joined to it, by an outer join so that no parent is lost."""
+
+    def change(tree: exp.Select) -> exp.Select | None:
+        source = tree.args.get("from_") or tree.args.get("from")
+        if source is None or not isinstance(source.this, exp.Table) or tree.args.get("group") is not None:
+            return None
+        if any(joined_table.name == table for joined_table in tree.find_all(exp.Table)):
+            return None
+        parent = source.this.alias_or_name
+        on = exp.EQ(this=exp.column(column, table=table), expression=exp.column(parent_column, table=parent))
+        tree.select(exp.Column(this=exp.Star(), table=exp.to_identifier(table)), append=True, copy=False)
+        return tree.join(exp.to_table(table), on=on, join_type="left", copy=False)
+
+    return rewritten(text, system, change)
+
+
+def projected(text: str, system: str, leave_out: Sequence[str]) -> str:
+    """The statement without some of its columns. '' where that leaves none, or where one is not selected by name."""
+    unwanted = set(leave_out)
+
+    def change(tree: exp.Select) -> exp.Select | None:
+        kept = [node for node in tree.expressions if node.alias_or_name not in unwanted]
+        if not kept or len(kept) == len(tree.expressions):
+            return None
+        tree.set("expressions", kept)
+        return tree
+
+    return rewritten(text, system, change)
+
+
+def paged(text: str, system: str, key: str, size: int) -> str:
+    """The statement page by page: the key above the last one seen, in order of the key, so many rows."""
+
+    def change(tree: exp.Select) -> exp.Select | None:
+        source = tree.args.get("from_") or tree.args.get("from")
+        if source is None or not isinstance(source.this, exp.Table):
+            return None
+        column = exp.column(key, table=source.this.alias_or_name)
+        tree = tree.where(exp.GT(this=column.copy(), expression=exp.Placeholder(this="last_seen")), copy=False)
+        return tree.order_by(column, append=False, copy=False).limit(size, copy=False)
+
+    return rewritten(text, system, change)

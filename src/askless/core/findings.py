@@ -1,0 +1,96 @@
+"""Findings and advice: frozen records in plain words and plain numbers, the same for every output."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from hashlib import blake2b
+
+import msgspec
+
+SEVERITIES = ("urgent", "worthwhile", "minor")
+
+
+class Line(msgspec.Struct, frozen=True):
+    """A line of the application's code. `queries` is how many of the finding's queries came from it."""
+
+    file: str
+    line: int
+    function: str
+    queries: int = 0
+
+
+class Advice(msgspec.Struct, frozen=True):
+    """A change to try. `code` is in the application's words and stands at `at`; `sql` is what it sends afterwards."""
+
+    title: str
+    why: str
+    sql: str = ""
+    code: str = ""
+    at: Line | None = None
+    saving: str = ""
+    trade_off: str = ""
+    check: tuple[str, ...] = ()
+
+
+class Cost(msgspec.Struct, frozen=True):
+    """What a finding costs. Times are as the application saw them, round trip included.
+
+    `avoidable` queries of the median duration `query_ms` make `saving_ms`, both per request. `share` is saving_ms over
+    the request's time. `total_ms` is over the whole capture. `bytes` and `rows` are what need not be fetched, per
+    request.
+    """
+
+    queries: float = 0.0
+    avoidable: float = 0.0
+    query_ms: float = 0.0
+    saving_ms: float = 0.0
+    share: float = 0.0
+    total_ms: float = 0.0
+    rows: float = 0.0
+    bytes: float = 0.0
+
+
+class Finding(msgspec.Struct, frozen=True):
+    """One pattern met in one route.
+
+    `key` is stable between captures of the same code: made of pattern, route, shape and the name of the code's file
+    and function, never of a line number. `evidence` is traced, keyed or repeated.
+    """
+
+    key: str
+    pattern: str
+    variant: str
+    severity: str
+    route: str
+    title: str
+    evidence: str
+    because: tuple[str, ...]
+    cost: Cost
+    requests: int
+    shape: str
+    sql: str
+    tables: tuple[str, ...]
+    lines: tuple[Line, ...]
+    path: tuple[Line, ...]
+    advice: tuple[Advice, ...]
+    unsure: tuple[str, ...] = ()
+
+
+def finding_key(pattern: str, route: str, shape: str, code: str) -> str:
+    """Eight hexadecimal characters that name a finding from one capture to the next."""
+    return blake2b(f"{pattern}|{route}|{shape}|{code}".encode("utf-8", "replace"), digest_size=4).hexdigest()
+
+
+def severity(share: float, avoidable: float) -> str:
+    """How much it matters: by the share of the request's time, or by queries where the database is near."""
+    if share >= 0.25 or avoidable >= 20:
+        return "urgent"
+    return "worthwhile" if share >= 0.08 or avoidable >= 4 else "minor"
+
+
+def ranked(findings: Sequence[Finding]) -> list[Finding]:
+    """By what they save over the whole capture, then by severity; ties by key, so that the order is stable."""
+    return sorted(
+        findings,
+        key=lambda f: (SEVERITIES.index(f.severity), -f.cost.total_ms, -f.cost.bytes, -f.cost.rows, f.route, f.key),
+    )

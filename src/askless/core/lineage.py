@@ -1,0 +1,144 @@
+"""Which earlier result supplied which later parameter.
+
+The recorder keeps the key-like columns of a result's first rows. If the keys of a repeated look-up all stand in one
+column of an earlier result of the same request, the values were seen to flow.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import msgspec
+
+from askless.core.model import Request, Statement
+from askless.core.sql.slots import Value
+from askless.core.sql.structure import Structure, structure_of
+
+ROWS_MOST = 4000  # sampled rows of one statement that are looked at
+
+
+class Source(msgspec.Struct, frozen=True):
+    """The earlier statement whose result supplied the keys.
+
+    `rows` and `executions` are the statement's totals in the request up to the last look-up; `matched` of `keys`
+    different keys stand in its column; `named` tells that the names of column and key fit.
+    """
+
+    statement: int
+    column: str
+    table: str
+    rows: int
+    executions: int
+    matched: int
+    keys: int
+    named: bool
+    in_order: bool
+    first: int
+
+
+def structure(statement: Statement) -> Structure | None:
+    """The structure of a statement."""
+    return structure_of(statement.text, statement.system)
+
+
+def _names_fit(parent_table: str, parent_column: str, child_table: str, child_column: str) -> bool:
+    """Whether two columns look like the two ends of a relation: vessel_id and vessel.id, id and port_call_id."""
+    parent_column, child_column = parent_column.lower(), child_column.lower()
+    parent_table, child_table = parent_table.lower().rstrip("s"), child_table.lower().rstrip("s")
+    if parent_column == child_column and parent_column not in ("id", "pk", "name"):
+        return True
+    if child_column in ("id", "pk") or child_column == child_table + "_id":
+        return parent_column.endswith(("_id", "_pk")) or parent_column == child_table or (
+            parent_column == child_column and parent_table == child_table
+        )
+    stem = child_column.removesuffix("_id")
+    return parent_column in ("id", "pk") and bool(stem) and (
+        stem in parent_table or parent_table in stem or child_column.endswith("_id")
+    )
+
+
+def find_source(
+    request: Request, indices: Sequence[int], keys: Sequence[Value], child_table: str, child_column: str
+) -> Source | None:
+    """The best source for the keys of the look-ups `indices` (their keys in the same order), or None.
+
+    A source must have been there before each look-up that uses it, and hold at least nine tenths of the keys that its
+    sample could hold.
+    """
+    wanted: dict[Value, int] = {}
+    for i, key in zip(indices, keys, strict=True):
+        if key is not None:
+            wanted.setdefault(key, i)
+    if len(wanted) < 2:
+        return None
+    own = request.statements[indices[0]]
+    best: tuple[tuple[float, ...], Source] | None = None
+    for number, where in _earlier(request, own, indices[-1]).items():
+        statement = request.tables.statements[number]
+        for source in _columns(request, statement, where, wanted, child_table, child_column):
+            score = (source.named, source.matched / source.keys, source.in_order, -source.executions, source.first)
+            if best is None or score > best[0]:
+                best = score, source
+    return best[1] if best else None
+
+
+def _earlier(request: Request, own: int, last: int) -> dict[int, list[int]]:
+    """Statement number -> its executions with a sampled result, before the last look-up."""
+    found: dict[int, list[int]] = {}
+    for i in range(last):
+        number = request.statements[i]
+        if number != own and request.samples[i]:
+            found.setdefault(number, []).append(i)
+    return found
+
+
+def _columns(
+    request: Request, statement: Statement, where: list[int], wanted: dict[Value, int], child_table: str, child_column: str
+) -> list[Source]:
+    found = []
+    shape = structure(statement)
+    rows = sum(request.rows[i] for i in where)
+    for position, column_index in enumerate(statement.sampled):
+        first_seen: dict[Value, int] = {}
+        taken = 0
+        for i in where:
+            for row in request.samples[i] or ():
+                if position < len(row):
+                    first_seen.setdefault(row[position], i)
+            taken += len(request.samples[i] or ())
+            if taken >= ROWS_MOST:
+                break
+        matched = [key for key, i in wanted.items() if first_seen.get(key, i) < i]
+        if len(matched) < 2 or len(matched) < 0.9 * _expected(wanted, first_seen, rows, taken):
+            continue
+        name = statement.columns[column_index] if column_index < len(statement.columns) else ""
+        table = shape.main if shape else ""
+        if shape is not None and column_index < len(shape.outputs) and not any(o.star for o in shape.outputs):
+            output = shape.outputs[column_index]
+            table, name = output.column.table or table, output.column.name or name
+        order = [value for value in first_seen if value in wanted]
+        found.append(
+            Source(
+                statement=statement.number,
+                column=name,
+                table=table,
+                rows=rows,
+                executions=len(where),
+                matched=len(matched),
+                keys=len(wanted),
+                named=_names_fit(table, name, child_table, child_column),
+                in_order=order == [key for key in wanted if key in first_seen],
+                first=where[0],
+            )
+        )
+    return found
+
+
+def _expected(wanted: dict[Value, int], seen: dict[Value, int], rows: int, taken: int) -> float:
+    """How many keys a sample could hold: all where it is the whole result, else as many as it has values."""
+    return len(wanted) if taken >= rows else min(len(wanted), len(seen))
+
+
+def is_convincing(source: Source) -> bool:
+    """Whether a source is more than a coincidence of small numbers."""
+    return source.matched >= 2 and (source.named or (source.in_order and source.matched >= 5))

@@ -1,0 +1,235 @@
+"""The plain records that everything else passes around: queries, requests, statements, places, schema.
+
+Times are in nanoseconds (`_ns`) on the recording process's own clock unless a name says otherwise.
+"""
+
+from __future__ import annotations
+
+import msgspec
+
+from askless.core.sql.shape import Shape
+from askless.core.sql.slots import Value
+
+
+class Place(msgspec.Struct, frozen=True):
+    """A line of the application that asked, and the line that called it."""
+
+    file: str
+    line: int
+    function: str
+    caller: Place | None = None
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.line}"
+
+    def path(self) -> list[Place]:
+        """This place and its callers, innermost first."""
+        found = []
+        place: Place | None = self
+        while place is not None:
+            found.append(place)
+            place = place.caller
+        return found
+
+
+class Load(msgspec.Struct, frozen=True):
+    """What an ORM said of a query. `kind`: lazy, eager, refresh, query. `relation` is an attribute of `model`."""
+
+    orm: str
+    kind: str
+    model: str
+    relation: str
+    target: str
+    many: bool
+
+
+class Statement(msgspec.Struct):
+    """A statement as the application sent it.
+
+    `parts` alternates text that stays (even positions) with literals of its first execution (odd positions): a later
+    query may come with other literals.
+    """
+
+    number: int
+    parts: tuple[str, ...]
+    shape: Shape
+    system: str = ""
+    names: tuple[str, ...] = ()
+    columns: tuple[str, ...] = ()
+    sampled: tuple[int, ...] = ()
+
+    @property
+    def text(self) -> str:
+        """The text of its first execution."""
+        return "".join(self.parts)
+
+    def text_with(self, literals: tuple[str, ...] | None) -> str:
+        """The text of an execution with these literals."""
+        if not literals:
+            return self.text
+        pieces = list(self.parts)
+        pieces[1::2] = literals
+        return "".join(pieces)
+
+
+class Tables(msgspec.Struct):
+    """What the queries of one capture file refer to by number."""
+
+    statements: dict[int, Statement] = {}
+    places: dict[int, Place] = {}
+    loads: dict[int, Load] = {}
+
+
+class Request:
+    """One unit of the application's work with its queries, field by field: entry i of every list is query i.
+
+    `statements`, `places` and `loads` hold numbers that `tables` resolves. `samples[i]` are the first rows of a result,
+    only the columns `Statement.sampled`, or None; `literals[i]` the literals where they are not the statement's first;
+    `widths[i]` the bytes of each column, for some queries; `errors[i]` and `batches[i]` are sparse.
+    """
+
+    __slots__ = (
+        "batches",
+        "bytes",
+        "connections",
+        "digests",
+        "durations_ns",
+        "end_ns",
+        "errors",
+        "in_transaction",
+        "kind",
+        "literals",
+        "loads",
+        "number",
+        "parameters",
+        "path",
+        "places",
+        "route",
+        "rows",
+        "samples",
+        "start_ns",
+        "starts_ns",
+        "statements",
+        "status",
+        "tables",
+        "threads",
+        "warm_up",
+        "widths",
+    )
+
+    def __init__(self, number: int, route: str, tables: Tables, kind: str = "http", start_ns: int = 0) -> None:
+        self.number = number
+        self.kind = kind
+        self.route = route
+        self.path = ""
+        self.tables = tables
+        self.start_ns = start_ns
+        self.end_ns = 0
+        self.status = 0
+        self.warm_up = False
+        self.statements: list[int] = []
+        self.starts_ns: list[int] = []
+        self.durations_ns: list[int] = []
+        self.rows: list[int] = []
+        self.bytes: list[int] = []
+        self.digests: list[int] = []
+        self.places: list[int] = []
+        self.connections: list[int] = []
+        self.threads: list[int] = []
+        self.in_transaction: list[int] = []
+        self.loads: list[int] = []
+        self.parameters: list[tuple[Value, ...]] = []
+        self.samples: list[tuple[tuple[Value, ...], ...] | None] = []
+        self.literals: list[tuple[str, ...] | None] = []
+        self.widths: dict[int, list[int]] = {}
+        self.errors: dict[int, str] = {}
+        self.batches: dict[int, int] = {}
+
+    def __len__(self) -> int:
+        return len(self.statements)
+
+    def statement(self, i: int) -> Statement:
+        """The statement of query i."""
+        return self.tables.statements[self.statements[i]]
+
+    def text(self, i: int) -> str:
+        """The text of query i."""
+        return self.statement(i).text_with(self.literals[i])
+
+    def place(self, i: int) -> Place | None:
+        """The place of query i."""
+        return self.tables.places.get(self.places[i])
+
+    def load(self, i: int) -> Load | None:
+        """What the ORM said of query i."""
+        return self.tables.loads.get(self.loads[i])
+
+
+class TableColumn(msgspec.Struct, frozen=True):
+    """A column of the schema. `width_bytes` is the catalog's average, where known."""
+
+    name: str
+    type: str
+    nullable: bool = True
+    width_bytes: float | None = None
+
+
+class Index(msgspec.Struct, frozen=True):
+    """An index, or a primary key or unique constraint that acts as one."""
+
+    name: str
+    columns: tuple[str, ...]
+    unique: bool = False
+
+
+class ForeignKey(msgspec.Struct, frozen=True):
+    """Columns that refer to another table's columns."""
+
+    columns: tuple[str, ...]
+    table: str
+    targets: tuple[str, ...]
+
+
+class Table(msgspec.Struct, frozen=True):
+    """A table of the schema. `rows` is a count or the server's estimate, where known."""
+
+    name: str
+    columns: tuple[TableColumn, ...]
+    primary_key: tuple[str, ...] = ()
+    foreign_keys: tuple[ForeignKey, ...] = ()
+    indexes: tuple[Index, ...] = ()
+    rows: int | None = None
+
+    def column(self, name: str) -> TableColumn | None:
+        """The column of this name, in any case."""
+        wanted = name.lower()
+        return next((column for column in self.columns if column.name.lower() == wanted), None)
+
+
+class Schema(msgspec.Struct, frozen=True):
+    """The tables of a database."""
+
+    system: str
+    tables: tuple[Table, ...] = ()
+
+    def table(self, name: str) -> Table | None:
+        """The table of this name, in any case."""
+        wanted = name.lower()
+        return next((table for table in self.tables if table.name.lower() == wanted), None)
+
+    def is_unique(self, table: str, column: str) -> bool:
+        """Whether a column alone tells one row of a table from all others."""
+        found = self.table(table)
+        if found is None:
+            return False
+        alone = (column.lower(),)
+        keys = [found.primary_key, *(index.columns for index in found.indexes if index.unique)]
+        return any(tuple(name.lower() for name in key) == alone for key in keys)
+
+    def foreign_key(self, table: str, column: str) -> ForeignKey | None:
+        """The single-column foreign key that stands on a column."""
+        found = self.table(table)
+        for key in found.foreign_keys if found else ():
+            if tuple(name.lower() for name in key.columns) == (column.lower(),):
+                return key
+        return None

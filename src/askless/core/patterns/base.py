@@ -1,0 +1,108 @@
+"""What a pattern is, and what patterns share."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from typing import Protocol
+
+import msgspec
+
+from askless.core.findings import Cost, Finding, Line
+from askless.core.model import Place, Request, Schema
+from askless.core.settings import Settings
+from askless.core.summary import RequestView, RouteStats, ShapeStats
+
+
+class Context(msgspec.Struct, frozen=True):
+    """What a pattern may use when it judges: thresholds, and the schema where it is known."""
+
+    settings: Settings
+    schema: Schema | None = None
+
+
+class Pattern(Protocol):
+    """A way of asking too much. `look` sees each request with a repeated shape; `judge` sees a route's totals."""
+
+    name: str
+
+    def look(self, view: RequestView, settings: Settings) -> None:
+        """Add to `view.route.tallies` what the request shows, under keys that begin with the pattern's name."""
+
+    def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
+        """The findings of a route. `found` are those of the patterns before it in this route."""
+
+
+def place_pair(request: Request, i: int) -> tuple[str, ...]:
+    """The line that asked and its caller's: two calls of one helper from different lines are different code."""
+    place = request.place(i)
+    if place is None:
+        return ()
+    return (str(place), str(place.caller) if place.caller else "")
+
+
+def by_code(request: Request, indices: list[int]) -> list[list[int]]:
+    """Executions grouped by the code that asked."""
+    numbers = {request.places[i] for i in indices}
+    if len(numbers) == 1:
+        return [indices]
+    groups: dict[tuple[str, ...], list[int]] = {}
+    for i in indices:
+        groups.setdefault(place_pair(request, i), []).append(i)
+    return list(groups.values())
+
+
+def lines_of(places: dict[Place, int]) -> tuple[Line, ...]:
+    """The lines of code, those that ask most first."""
+    counts: dict[tuple[str, int, str], int] = {}
+    for place, count in places.items():
+        key = (place.file, place.line, place.function)
+        counts[key] = counts.get(key, 0) + count
+    ordered = sorted(counts.items(), key=lambda item: (-item[1], item[0]))
+    return tuple(Line(file, line, function, count) for (file, line, function), count in ordered)
+
+
+def path_of(places: dict[Place, int]) -> tuple[Line, ...]:
+    """The call path of the place that asks most, innermost first."""
+    if not places:
+        return ()
+    most = max(places, key=lambda place: (places[place], str(place)))
+    return tuple(Line(place.file, place.line, place.function) for place in most.path())
+
+
+def code_name(lines: tuple[Line, ...]) -> str:
+    """File and function of the first line, without line numbers and folders: it outlives edits."""
+    return f"{lines[0].file.replace(chr(92), '/').rsplit('/', 1)[-1]}:{lines[0].function}" if lines else ""
+
+
+def line_text(line: Line) -> str:
+    """A line of code as people write it."""
+    return f"{line.file}:{line.line}"
+
+
+def cost_of(route: RouteStats, stats: ShapeStats, queries: float, avoidable: float, requests: int) -> Cost:
+    """The cost of `avoidable` queries a request: avoided queries x the median time of such a query."""
+    query_ms = stats.query_ns / 1e6
+    saving_ms = avoidable * query_ms
+    request_ms = route.durations.median / 1e6
+    return Cost(
+        queries=queries,
+        avoidable=avoidable,
+        query_ms=query_ms,
+        saving_ms=saving_ms,
+        share=min(saving_ms / request_ms, 1.0) if request_ms else 0.0,
+        total_ms=saving_ms * requests,
+    )
+
+
+def plain(number: float) -> str:
+    """A mean as people write it: 40, 2.5, 1,200."""
+    return f"{number:,.0f}" if abs(number - round(number)) < 0.05 or number >= 100 else f"{number:,.1f}"
+
+
+def many(number: float, word: str) -> str:
+    """A number and its noun: 1 row, 40 rows, 2.5 queries."""
+    if plain(number) == "1":
+        return f"1 {word}"
+    plural = re.sub(r"y$", "ie", word) if word.endswith("y") and not word.endswith("ay") else word
+    return f"{plain(number)} {plural}s"

@@ -1,0 +1,154 @@
+"""duplicate: the same statement with the same parameters again in one request, and no write to its tables in between.
+
+Not flagged: a read again after a write, a result that has changed, functions whose value changes, locks, polling
+spread over time, repeats that an n-plus-one explains.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from askless.core.advice import reuse
+from askless.core.findings import Finding, finding_key, severity
+from askless.core.lineage import structure as structure_of
+from askless.core.model import Place, Request
+from askless.core.patterns.base import Context, code_name, cost_of, lines_of, many, path_of, plain
+from askless.core.settings import Settings
+from askless.core.summary import Group, RequestView, RouteStats, ShapeStats, Tally
+
+NAME = "duplicate"
+
+
+class Repeats:
+    """Duplicates of one shape in one route."""
+
+    def __init__(self, stats: ShapeStats) -> None:
+        self.stats = stats
+        self.requests = 0
+        self.queries = 0
+        self.avoidable = 0
+        self.places: dict[Place, int] = {}
+
+    def merge(self, other: Tally) -> None:
+        """Add another piece's tally."""
+        assert isinstance(other, Repeats)
+        self.requests += other.requests
+        self.queries += other.queries
+        self.avoidable += other.avoidable
+        for place, count in other.places.items():
+            self.places[place] = self.places.get(place, 0) + count
+
+
+def _writes(request: Request) -> list[tuple[int, str]]:
+    """(query, table) of all writes in a request."""
+    found = []
+    for number in set(request.statements):
+        structure = structure_of(request.tables.statements[number])
+        if structure is not None and structure.kind in ("insert", "update", "delete"):
+            found += [(i, structure.main.lower()) for i, n in enumerate(request.statements) if n == number]
+    return found
+
+
+class Duplicate:
+    """See the module."""
+
+    name = NAME
+
+    def look(self, view: RequestView, settings: Settings) -> None:
+        """Find repeats in one request."""
+        for group in view.groups:
+            stats = group.stats
+            if stats.shape.digest in view.claimed:
+                continue
+            same = _same(view.request, group)
+            if not same:
+                continue
+            structure = stats.structure
+            if structure is None or structure.kind != "select" or structure.locks or structure.volatile:
+                continue
+            tables = {table.lower() for table in structure.tables}
+            writes = sorted(i for i, table in _writes(view.request) if table in tables)
+            for indices in same:
+                repeated = _unbroken(view.request, indices, writes, settings)
+                if len(repeated) >= settings.duplicate_least:
+                    self._add(view, stats, repeated)
+
+    def _add(self, view: RequestView, stats: ShapeStats, indices: list[int]) -> None:
+        key = (NAME, stats.shape.digest)
+        tally = view.route.tallies.get(key)
+        if not isinstance(tally, Repeats):
+            tally = view.route.tallies[key] = Repeats(stats)
+        tally.requests += 1
+        tally.queries += len(indices)
+        tally.avoidable += len(indices) - 1
+        for i in indices:
+            place = view.request.place(i)
+            if place is not None:
+                tally.places[place] = tally.places.get(place, 0) + 1
+
+    def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
+        """One finding a shape."""
+        for key, tally in route.tallies.items():
+            if key[0] == NAME and isinstance(tally, Repeats):
+                yield _finding(route, tally)
+
+
+def _same(request: Request, group: Group) -> list[list[int]]:
+    """Executions with equal text and equal parameters, where there are at least two."""
+    keys: dict[object, list[int]] = {}
+    for i in group.indices:
+        keys.setdefault((request.statements[i], request.parameters[i], request.literals[i]), []).append(i)
+    if len(keys) == len(group.indices):
+        return []
+    return [indices for indices in keys.values() if len(indices) > 1]
+
+
+def _unbroken(request: Request, indices: list[int], writes: list[int], settings: Settings) -> list[int]:
+    """The longest run with no write, no change of the result and no long pause between two neighbours."""
+    gap_ns = settings.polling_gap_ms * 1e6
+    best: list[int] = []
+    run = [indices[0]]
+    for before, after in zip(indices, indices[1:], strict=False):
+        written = any(before < i < after for i in writes)
+        changed = request.digests[before] != request.digests[after] or request.rows[before] != request.rows[after]
+        apart = request.starts_ns[after] - request.starts_ns[before] > gap_ns
+        if written or changed or apart:
+            best = max(best, run, key=len)
+            run = []
+        run.append(after)
+    return max(best, run, key=len)
+
+
+def _finding(route: RouteStats, tally: Repeats) -> Finding:
+    stats = tally.stats
+    structure = stats.structure
+    assert structure is not None
+    requests = max(tally.requests, 1)
+    queries, avoidable = tally.queries / requests, tally.avoidable / requests
+    cost = cost_of(route, stats, queries, avoidable, requests)
+    lines = lines_of(tally.places)
+    title = f"{many(queries, 'query')} where 1 would do: {structure.main or 'the same rows'} read again with the same parameters"
+    because = [f"{plain(queries)} executions a request with equal text and parameters, equal results, no write in between"]
+    if len(lines) > 1:
+        because.append("asked from " + ", ".join(f"{line.file}:{line.line} ({line.function})" for line in lines))
+    return Finding(
+        key=finding_key(NAME, route.route, stats.shape.digest, code_name(lines)),
+        pattern=NAME,
+        variant="",
+        severity=severity(cost.share, cost.avoidable),
+        route=route.route,
+        title=title,
+        evidence="traced" if any(stats.loads) or stats.rows else "repeated",
+        because=tuple(because),
+        cost=cost,
+        requests=tally.requests,
+        shape=stats.shape.digest,
+        sql=stats.statement.text,
+        tables=structure.tables,
+        lines=lines,
+        path=path_of(tally.places),
+        advice=reuse.advise(lines, f"about {many(avoidable, 'query')} and {cost.saving_ms:.2f} ms a request"),
+    )
+
+
+PATTERN = Duplicate()

@@ -1,0 +1,370 @@
+"""n-plus-one: one shape run again and again in a request, each time with another key, the rest the same.
+
+Not flagged: batches of an eager load (IN with several values), pages by OFFSET or by key, locks, a repetition whose
+keys are constants rather than values that flowed (that is sibling-filters), failed queries and their retries.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from askless.core.advice import eager_loading
+from askless.core.findings import Finding, finding_key, severity
+from askless.core.lineage import Source, find_source, is_convincing
+from askless.core.model import Place, Request
+from askless.core.patterns.base import (
+    Context,
+    by_code,
+    code_name,
+    cost_of,
+    line_text,
+    lines_of,
+    many,
+    path_of,
+    place_pair,
+    plain,
+)
+from askless.core.settings import Settings
+from askless.core.sql.slots import Value, slots_of, values_of
+from askless.core.sql.structure import Column, Predicate, Structure
+from askless.core.summary import Group, RequestView, RouteStats, ShapeStats, Tally
+
+NAME = "n-plus-one"
+
+
+class Repetition:
+    """What one repetition added up to. `sources` counts the statements that supplied the keys."""
+
+    def __init__(self, stats: ShapeStats, column: Column) -> None:
+        self.stats = stats
+        self.column = column
+        self.requests = 0
+        self.queries = 0
+        self.most = 0
+        self.repeats = 0
+        self.examined = 0
+        self.rows_more = False
+        self.places: dict[Place, int] = {}
+        self.sources: dict[tuple[str, str, str], int] = {}
+        self.parents: dict[str, tuple[int, int]] = {}  # shape -> (rows, executions) summed over examined requests
+        self.parent_places: dict[Place, int] = {}
+        self.parent_sql = ""
+        self.source: Source | None = None
+        self.grouped_key = ""
+
+    def merge(self, other: Tally) -> None:
+        """Add another piece's tally of the same repetition."""
+        assert isinstance(other, Repetition)
+        self.requests += other.requests
+        self.queries += other.queries
+        self.most = max(self.most, other.most)
+        self.repeats += other.repeats
+        self.examined += other.examined
+        self.rows_more = self.rows_more or other.rows_more
+        for place, count in other.places.items():
+            self.places[place] = self.places.get(place, 0) + count
+        for place, count in other.parent_places.items():
+            self.parent_places[place] = self.parent_places.get(place, 0) + count
+        for key, count in other.sources.items():
+            self.sources[key] = self.sources.get(key, 0) + count
+        for shape, (rows, executions) in other.parents.items():
+            mine = self.parents.get(shape, (0, 0))
+            self.parents[shape] = (mine[0] + rows, mine[1] + executions)
+        self.source = self.source or other.source
+        self.parent_sql = self.parent_sql or other.parent_sql
+
+
+class _Key:
+    """The position of the key among a query's values, and the column that it is compared with."""
+
+    __slots__ = ("column", "position")
+
+    def __init__(self, position: int, column: Column) -> None:
+        self.position = position
+        self.column = column
+
+
+def _varying(rows: list[tuple[Value, ...]]) -> list[int] | None:
+    """Positions whose values differ between the queries; None where the queries have different numbers of values."""
+    if len(set(map(len, rows))) != 1:
+        return None
+    return [position for position, column in enumerate(zip(*rows, strict=True)) if len(set(column)) > 1]
+
+
+def _all_values(request: Request, indices: list[int]) -> list[tuple[Value, ...]]:
+    """For each query all values in order of its slots, literals included."""
+    rows = []
+    for i in indices:
+        statement = request.statement(i)
+        slots = slots_of(request.text(i), statement.system)
+        rows.append(tuple(values_of(slots, request.parameters[i], statement.names)))
+    return rows
+
+
+def _lookup(structure: Structure, slot: int) -> Predicate | None:
+    """The key look-up that a slot is part of: an equality, or an IN of this one value."""
+    for predicate in structure.predicates:
+        if slot in predicate.slots:
+            alone = predicate.operator == "in" and len(predicate.slots) == 1
+            return predicate if predicate.operator == "=" or alone else None
+    return None
+
+
+class NPlusOne:
+    """See the module."""
+
+    name = NAME
+
+    def look(self, view: RequestView, settings: Settings) -> None:
+        """Find repetitions by key in one request."""
+        for group in view.groups:
+            if len(group.indices) < settings.repeat_least:
+                continue
+            for indices in by_code(view.request, group.indices):
+                if len(indices) >= settings.repeat_least:
+                    self._one(view, group, indices, settings)
+
+    def _one(self, view: RequestView, group: Group, indices: list[int], settings: Settings) -> None:
+        request, stats = view.request, group.stats
+        key = (NAME, stats.shape.digest, *place_pair(request, indices[0]))
+        tally = view.route.tallies.get(key)
+        quick = [(request.parameters[i], request.literals[i]) for i in indices]
+        distinct = len(set(quick))
+        if distinct < 2:
+            return
+        if isinstance(tally, Repetition) and tally.examined >= settings.examine_most:
+            _add(tally, request, indices, distinct)
+            view.claimed.add(stats.shape.digest)
+            return
+        structure = stats.structure
+        if structure is None or structure.kind != "select" or structure.locks or structure.volatile:
+            return
+        rows = _all_values(request, indices)
+        found = _key_of(structure, rows)
+        if found is None:
+            return
+        keys = [row[found.position] for row in rows]
+        source = find_source(request, indices, keys, found.column.table or structure.main, found.column.name)
+        traced = source is not None and is_convincing(source)
+        if not traced and (distinct < settings.repeat_least or structure.aggregates):
+            return
+        if not isinstance(tally, Repetition):
+            tally = view.route.tallies[key] = Repetition(stats, found.column)
+        tally.examined += 1
+        _add(tally, request, indices, distinct)
+        view.claimed.add(stats.shape.digest)
+        if traced and source is not None:
+            _add_source(tally, request, source)
+
+    def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
+        """Turn what was met in a route into findings, parents before their children."""
+        tallies = [tally for key, tally in route.tallies.items() if key[0] == NAME and isinstance(tally, Repetition)]
+        for tally in tallies:
+            yield _finding(route, tally, tallies, context)
+
+
+def _key_of(structure: Structure, rows: list[tuple[Value, ...]]) -> _Key | None:
+    """The key that varies; None where something else varies too, or what varies is no key."""
+    varying = _varying(rows)
+    if not varying:
+        return None
+    keys = []
+    for position in varying:
+        predicate = _lookup(structure, position)
+        if predicate is None or predicate.inside:
+            return None
+        keys.append(_Key(position, predicate.column))
+    # A composite key varies as a whole; the column with the most values names it.
+    return max(keys, key=lambda key: len({row[key.position] for row in rows}))
+
+
+def _add(tally: Repetition, request: Request, indices: list[int], distinct: int) -> None:
+    count = len(indices)
+    tally.requests += 1
+    tally.queries += count
+    tally.most = max(tally.most, count)
+    tally.repeats += count - distinct
+    if tally.requests <= 64 or tally.requests % 16 == 0:
+        for i in indices:
+            place = request.place(i)
+            if place is not None:
+                tally.places[place] = tally.places.get(place, 0) + 1
+    tally.rows_more = tally.rows_more or max(request.rows[i] for i in indices) > 1
+
+
+def _add_source(tally: Repetition, request: Request, source: Source) -> None:
+    statement = request.tables.statements[source.statement]
+    digest = statement.shape.digest
+    key = (digest, source.table, source.column)
+    tally.sources[key] = tally.sources.get(key, 0) + 1
+    rows, executions = tally.parents.get(digest, (0, 0))
+    tally.parents[digest] = (rows + source.rows, executions + source.executions)
+    tally.source = source
+    tally.parent_sql = statement.text
+    place = request.place(source.first)
+    if place is not None:
+        tally.parent_places[place] = tally.parent_places.get(place, 0) + 1
+
+
+def variant_of(tally: Repetition, context: Context) -> str:
+    """to-one, to-many, count, exists, aggregate, link-table or same-row."""
+    structure = tally.stats.structure
+    assert structure is not None
+    if structure.exists:
+        return "exists"
+    if structure.aggregates:
+        return "count" if structure.counts else "aggregate"
+    load = tally.stats.load
+    if load is not None and load.kind == "lazy" and load.relation:
+        return "to-many" if load.many else "to-one"
+    table = tally.column.table or structure.main
+    source = tally.source
+    if source is not None and source.table == table and source.column == tally.column.name:
+        return "same-row"
+    if table != structure.main and structure.joins:
+        return "link-table"
+    if context.schema is not None and context.schema.table(table) is not None:
+        return "to-one" if context.schema.is_unique(table, tally.column.name) else "to-many"
+    return "to-many" if tally.rows_more else "to-one"
+
+
+def _chain(tally: Repetition, tallies: list[Repetition]) -> list[Repetition]:
+    """The repetition and the repetitions above it, outermost first."""
+    chain = [tally]
+    while True:
+        digest = _main_source(chain[0])
+        above = next((t for t in tallies if t.stats.shape.digest == digest and t not in chain), None)
+        if above is None:
+            return chain
+        chain.insert(0, above)
+
+
+def _main_source(tally: Repetition) -> str:
+    return max(tally.sources, key=lambda key: tally.sources[key])[0] if tally.sources else ""
+
+
+def _finding(route: RouteStats, tally: Repetition, tallies: list[Repetition], context: Context) -> Finding:
+    stats, requests = tally.stats, tally.requests
+    structure = stats.structure
+    assert structure is not None
+    queries = tally.queries / requests
+    cost = cost_of(route, stats, queries, queries - 1, requests)
+    variant = variant_of(tally, context)
+    chain = _chain(tally, tallies)
+    lines = lines_of(tally.places)
+    table = tally.column.table or structure.main
+    counted = f"1 + {plain(queries)}"
+    if len(chain) > 1:
+        counted = "1 + " + " + ".join(plain(one.queries / one.requests) for one in chain)
+        if variant in ("to-one", "to-many", "link-table"):
+            variant = f"nested {variant}"
+    source = tally.source
+    parent = f" for each row of {source.table or 'an earlier result'}" if source else ""
+    what = {"count": "counts rows of", "exists": "asks whether there are rows in", "aggregate": "aggregates rows of"}
+    verb = what.get(variant, "reads")
+    title = f"{many(queries, 'query')} where 1 would do: {verb} {structure.main or table} by {tally.column.name}{parent} ({counted})"
+    evidence, because = _evidence(tally, table, context)
+    if len(chain) > 1:
+        because.append("the whole path, outermost first: " + " → ".join(_path_names(chain)))
+    if tally.repeats:
+        because.append(f"{tally.repeats} of the {tally.queries} look-ups repeat a key that was read already")
+    code = code_name(lines)
+    return Finding(
+        key=finding_key(NAME, route.route, stats.shape.digest, code),
+        pattern=NAME,
+        variant=variant,
+        severity=severity(cost.share, cost.avoidable),
+        route=route.route,
+        title=title,
+        evidence=evidence,
+        because=tuple(because),
+        cost=cost,
+        requests=requests,
+        shape=stats.shape.digest,
+        sql=stats.statement.text,
+        tables=structure.tables,
+        lines=lines,
+        path=path_of(tally.places),
+        advice=eager_loading.advise(_case(tally, chain, variant, table, queries, route), context.schema),
+        unsure=_doubts(tally, evidence),
+    )
+
+
+def _path_names(chain: list[Repetition]) -> list[str]:
+    first = chain[0].source
+    names = [first.table or "the first query"] if first else []
+    for one in chain:
+        structure = one.stats.structure
+        load = one.stats.load
+        names.append(f"{load.model}.{load.relation}" if load and load.relation else structure.main if structure else "?")
+    return names
+
+
+def _evidence(tally: Repetition, table: str, context: Context) -> tuple[str, list[str]]:
+    load = tally.stats.load
+    because = []
+    if load is not None and load.kind == "lazy" and load.relation:
+        because.append(f"the ORM loads {load.model}.{load.relation} lazily, object by object")
+    source = tally.source
+    if source is not None:
+        where = f"{source.table}.{source.column}" if source.table else f"column {source.column}"
+        because.insert(
+            0,
+            f"{source.matched} of {source.keys} keys were seen in {where} of an earlier result ({many(source.rows, 'row')})"
+            + (", in the same order" if source.in_order else ""),
+        )
+        if tally.parent_places:
+            place = max(tally.parent_places, key=lambda p: tally.parent_places[p])
+            because.append(f"that earlier query comes from {line_text(lines_of({place: 1})[0])} in {place.function}")
+        return "traced", because
+    schema = context.schema
+    if schema is not None and schema.table(table) is not None:
+        name = tally.column.name
+        key = schema.foreign_key(table, name)
+        if key is not None:
+            return "keyed", [*because, f"{table}.{name} is a foreign key to {key.table}"]
+        if schema.is_unique(table, name):
+            return "keyed", [*because, f"{table}.{name} is a key of {table}"]
+    return "repeated", [*because, f"the same statement ran with {plain(tally.queries / tally.requests)} keys in one request"]
+
+
+def _doubts(tally: Repetition, evidence: str) -> tuple[str, ...]:
+    doubts = []
+    if evidence == "repeated":
+        doubts.append("no earlier result was seen to supply the keys: they may come from outside the database")
+    if tally.requests == 1:
+        doubts.append("seen in one request only; record more to know how it grows")
+    return tuple(doubts)
+
+
+def _case(
+    tally: Repetition, chain: list[Repetition], variant: str, table: str, queries: float, route: RouteStats
+) -> eager_loading.Case:
+    stats, source = tally.stats, tally.source
+    parent_line = lines_of({max(tally.parent_places, key=lambda p: tally.parent_places[p]): 1})[0] if tally.parent_places else None
+    top = chain[0]
+    top_line = lines_of({max(top.parent_places, key=lambda p: top.parent_places[p]): 1})[0] if top.parent_places else parent_line
+    lines = lines_of(tally.places)
+    parent = route.shapes.get(_main_source(tally))
+    return eager_loading.Case(
+        system=stats.statement.system,
+        sql=stats.statement.text,
+        parent_sql=tally.parent_sql,
+        variant=variant.removeprefix("nested "),
+        table=table,
+        column=tally.column.name,
+        parent_table=source.table if source else "",
+        parent_column=source.column if source else "",
+        queries=queries,
+        rows_each=stats.rows / stats.count if stats.count else 0.0,
+        row_bytes=stats.bytes / stats.rows if stats.rows else 0.0,
+        load=stats.load,
+        path=tuple(one.stats.load for one in chain if one.stats.load is not None),
+        parent_load=parent.load if parent is not None else None,
+        parent_line=top_line,
+        line=lines[0] if lines else None,
+        saving=f"about {many(queries - 1, 'query')} and {(queries - 1) * stats.query_ns / 1e6:.1f} ms a request",
+    )
+
+
+PATTERN = NPlusOne()

@@ -1,0 +1,103 @@
+"""unbounded: no LIMIT and many rows, or as many rows as the table has.
+
+Not flagged: aggregates, look-ups by a unique key, batches of an eager load, look-ups that an n-plus-one explains.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from askless.core.advice import pagination
+from askless.core.findings import Cost, Finding, finding_key
+from askless.core.patterns.base import Context, code_name, lines_of, many, path_of
+from askless.core.patterns.over_wide import size_text
+from askless.core.settings import Settings
+from askless.core.sql.structure import Structure
+from askless.core.summary import RequestView, RouteStats, ShapeStats
+
+NAME = "unbounded"
+
+
+class Unbounded:
+    """See the module."""
+
+    name = NAME
+
+    def look(self, view: RequestView, settings: Settings) -> None:
+        """Nothing: totals are enough."""
+
+    def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
+        """One finding a query without an end."""
+        claimed = {finding.shape for finding in found if finding.pattern == "n-plus-one"}
+        for stats in route.asked():
+            structure = stats.structure
+            if structure is None or stats.shape.digest in claimed or not _may_grow(stats, structure):
+                continue
+            finding = _judge(route, stats, structure, context)
+            if finding is not None:
+                yield finding
+
+
+def _may_grow(stats: ShapeStats, structure: Structure) -> bool:
+    if structure.kind != "select" or structure.has_limit or structure.aggregates or structure.exists:
+        return False
+    load = stats.load
+    if load is not None and load.kind in ("eager", "lazy"):
+        return False
+    return not any(predicate.operator == "in" and len(predicate.slots) > 1 for predicate in structure.predicates)
+
+
+def _judge(route: RouteStats, stats: ShapeStats, structure: Structure, context: Context) -> Finding | None:
+    settings = context.settings
+    table = context.schema.table(structure.main) if context.schema else None
+    total = table.rows if table is not None else None
+    whole = total is not None and total >= settings.unbounded_table_least and stats.rows_most >= total
+    if stats.rows_most < settings.unbounded_rows_least and not whole:
+        return None
+    rows = stats.rows / max(stats.requests, 1)
+    size = stats.bytes / max(stats.requests, 1)
+    lines = lines_of(stats.places)
+    filtered = bool(structure.predicates)
+    what = "the whole table " if whole else ""
+    title = f"{many(rows, 'row')} of {what}{structure.main} in one query without LIMIT ({size_text(size)} a request)"
+    share = stats.duration_ns / route.elapsed_ns if route.elapsed_ns else 0.0
+    because = [f"up to {many(stats.rows_most, 'row')} from one query, and no LIMIT"]
+    if total is not None:
+        because.append(f"{structure.main} has {many(total, 'row')} now")
+    if not filtered:
+        because.append("no condition either: it grows with the table")
+    return Finding(
+        key=finding_key(NAME, route.route, stats.shape.digest, code_name(lines)),
+        pattern=NAME,
+        variant="whole-table" if whole or not filtered else "filtered",
+        severity="urgent" if rows >= 10 * settings.unbounded_rows_least or share >= 0.25 else "worthwhile",
+        route=route.route,
+        title=title,
+        evidence="keyed" if whole else "repeated",
+        because=tuple(because),
+        cost=Cost(
+            queries=stats.count / max(stats.requests, 1),
+            query_ms=stats.query_ns / 1e6,
+            rows=max(rows - pagination.PAGE_ROWS, 0),
+            bytes=size * max(rows - pagination.PAGE_ROWS, 0) / rows if rows else 0.0,
+        ),
+        requests=stats.requests,
+        shape=stats.shape.digest,
+        sql=stats.statement.text,
+        tables=structure.tables,
+        lines=lines,
+        path=path_of(stats.places),
+        advice=pagination.advise(
+            stats.statement.text,
+            stats.statement.system,
+            structure,
+            stats.load,
+            lines[0] if lines else None,
+            f"up to {many(max(rows - pagination.PAGE_ROWS, 0), 'row')} a request; time is for a trial to tell",
+            context.schema,
+        ),
+        unsure=("whether the page needs all rows at once is not known",),
+    )
+
+
+PATTERN = Unbounded()

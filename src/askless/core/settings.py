@@ -1,0 +1,19 @@
+"""Thresholds, with the defaults that DESIGN's patterns name. Plain values: the command line fills them in."""
+
+from __future__ import annotations
+
+import msgspec
+
+
+class Settings(msgspec.Struct, frozen=True):
+    """When a way of asking counts as asking too much."""
+
+    repeat_least: int = 3  # executions of one shape in a request before it may be an n-plus-one
+    duplicate_least: int = 2  # executions of one statement with one set of parameters
+    polling_gap_ms: float = 500.0  # the same read again after this long is polling, not a duplicate
+    wide_column_bytes: float = 256.0  # average bytes of a value from which its column counts as wide
+    wide_rows_least: float = 5.0  # rows from which a query counts as a list
+    wide_result_bytes: int = 4096  # a result smaller than this is never over-wide
+    unbounded_rows_least: int = 500  # rows without LIMIT from which a query counts as unbounded
+    unbounded_table_least: int = 100  # the same, where the result is the whole table
+    examine_most: int = 12  # requests of one route in which a repetition is traced in full

@@ -1,0 +1,129 @@
+"""The slots of a statement: every place where a literal or a placeholder stands, numbered in order of the text.
+
+`values` lines a query's literals and parameters up with the slots, so that a look-up by key reads the same whether the
+key was bound or written into the text.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+import msgspec
+
+from askless.core.sql.scan import tokens
+
+Value = None | bool | int | float | str | tuple[str, ...]
+
+
+class Slot(msgspec.Struct, frozen=True):
+    """One slot: `literal` as written, or `placeholder` with its number (from 1) or name, where it has one."""
+
+    placeholder: bool
+    text: str
+    start: int
+    end: int
+
+
+def slots_of(text: str, system: str) -> list[Slot]:
+    """All slots of a text, in order."""
+    return [
+        Slot(token.kind == "placeholder", token.text, token.start, token.end)
+        for token in tokens(text, system)
+        if token.kind in ("literal", "placeholder")
+    ]
+
+
+def literal_value(text: str) -> Value:
+    """The value of a literal as written: an int, a float or a text."""
+    if text[:1] in "'\"$":
+        quote = text[:1]
+        if quote == "$":
+            return text.split("$", 2)[-1].rsplit("$", 2)[0]
+        return text[1:].removesuffix(quote).replace(quote * 2, quote)
+    try:
+        return int(text, 0) if text[:1] != "0" or text[1:2] in "xX" else int(text)
+    except ValueError:
+        try:
+            return float(text)
+        except ValueError:
+            return text
+
+
+def values_of(slots: Sequence[Slot], parameters: Sequence[Value], names: Sequence[str] = ()) -> list[Value]:
+    """The value in each slot. A placeholder without a parameter gives None."""
+    by_name = dict(zip(names, parameters, strict=False))
+    values: list[Value] = []
+    position = 0
+    for slot in slots:
+        if not slot.placeholder:
+            values.append(literal_value(slot.text))
+            continue
+        key = slot.text.strip("?$:@%()").removesuffix(")s") if slot.text not in ("?", "%s") else ""
+        if slot.text.startswith("%("):
+            key = slot.text[2:-2]
+        if by_name and key in by_name:
+            values.append(by_name[key])
+        elif key.isdigit():
+            values.append(parameters[int(key) - 1] if 0 < int(key) <= len(parameters) else None)
+        else:
+            values.append(parameters[position] if position < len(parameters) else None)
+            position += 1
+    return values
+
+
+def literal_sql(value: Value) -> str:
+    """A value written as an SQL literal, for statements shown to people and for EXPLAIN without parameters."""
+    if value is None:
+        return "NULL"
+    if isinstance(value, bool):
+        return "TRUE" if value else "FALSE"
+    if isinstance(value, int | float):
+        return repr(value)
+    if isinstance(value, tuple):
+        kind, text = (value + ("", ""))[:2]
+        return f"X'{text}'" if kind == "bytes" else literal_sql(text)
+    return "'" + value.replace("'", "''") + "'"
+
+
+def with_values(text: str, slots: Sequence[Slot], values: Sequence[Value]) -> str:
+    """The text with every placeholder replaced by its value as a literal."""
+    pieces = []
+    position = 0
+    for slot, value in zip(slots, values, strict=True):
+        pieces.append(text[position : slot.start])
+        pieces.append(literal_sql(value) if slot.placeholder else slot.text)
+        position = slot.end
+    return "".join(pieces) + text[position:]
+
+
+_MARK_NUMBER = 7_700_000_000
+_MARK_TEXT = re.compile(r"~slot(\d+)~")
+
+
+def marked(text: str, slots: Sequence[Slot]) -> str:
+    """The text with each slot's number written into it, in a form that any SQL parser keeps: see `slot_number`."""
+    pieces = []
+    position = 0
+    for number, slot in enumerate(slots):
+        pieces.append(text[position : slot.start])
+        if slot.placeholder:
+            pieces.append(f":slot{number}")
+        elif slot.text[:1] in "'\"$":
+            pieces.append(f"'~slot{number}~'")
+        else:
+            pieces.append(str(_MARK_NUMBER + number))
+        position = slot.end
+    return "".join(pieces) + text[position:]
+
+
+def slot_number(text: str) -> int | None:
+    """The number that `marked` wrote into a literal or a placeholder's name; None where it wrote none."""
+    found = _MARK_TEXT.fullmatch(text)
+    if found:
+        return int(found.group(1))
+    if text.startswith("slot") and text[4:].isdigit():
+        return int(text[4:])
+    if text.isdigit() and _MARK_NUMBER <= int(text) < _MARK_NUMBER + 1_000_000:
+        return int(text) - _MARK_NUMBER
+    return None

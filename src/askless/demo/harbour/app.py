@@ -1,0 +1,71 @@
+"""The harbour office's web application: `python app.py DATABASE_URL [--port N] [--pages grown|tuned]`.
+
+Each page exists as it grew, asking too much, and as tuned. Both give the same page.
+"""
+
+from __future__ import annotations
+
+import argparse
+import logging
+
+import grown
+import tuned
+from flask import Flask, g, render_template, request
+from sqlalchemy import create_engine
+from sqlalchemy.orm import Session
+
+
+def make_app(url: str, pages_name: str) -> Flask:
+    app = Flask(__name__)
+    engine = create_engine(url)
+    pages = {"grown": grown, "tuned": tuned}[pages_name]
+
+    def session() -> Session:
+        if "session" not in g:
+            g.session = Session(engine)
+        return g.session
+
+    @app.teardown_appcontext
+    def close(error: BaseException | None) -> None:
+        if "session" in g:
+            g.session.close()
+
+    @app.get("/")
+    def index() -> str:
+        return render_template("index.html")
+
+    @app.get("/calls/due")
+    def calls_due() -> str:
+        return render_template("calls_due.html", calls=pages.calls_due(session(), request.args.get("first", 40, int)))
+
+    @app.get("/calls/<int:number>")
+    def one_call(number: int) -> str:
+        return render_template("one_call.html", **pages.one_call(session(), number))
+
+    @app.get("/berths")
+    def berths() -> str:
+        return render_template("berths.html", board=pages.berth_board(session()))
+
+    @app.get("/inspections")
+    def inspections() -> str:
+        return render_template("inspections.html", inspections=pages.inspections(session()))
+
+    @app.get("/vessels")
+    def vessels() -> str:
+        return render_template("vessels.html", vessels=pages.vessels(session(), request.args.get("after", 0, int)))
+
+    @app.get("/vessels/<call_sign>")
+    def vessel(call_sign: str) -> str:
+        return render_template("vessel.html", **pages.vessel(session(), call_sign))
+
+    return app
+
+
+if __name__ == "__main__":
+    parser = argparse.ArgumentParser(description="The harbour office's web application.")
+    parser.add_argument("url")
+    parser.add_argument("--port", type=int, default=8765)
+    parser.add_argument("--pages", choices=["grown", "tuned"], default="grown")
+    options = parser.parse_args()
+    logging.getLogger("werkzeug").setLevel(logging.WARNING)
+    make_app(options.url, options.pages).run(port=options.port, threaded=True)
