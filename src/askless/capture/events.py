@@ -20,7 +20,23 @@ Numbers = list[int] | int
 Meta = msgspec.Meta
 
 
-class Event(msgspec.Struct, tag_field="event", gc=False):
+RAW = msgspec.Raw()
+
+# The raw columns of a `queries` event: their types, and the value where a column is left out.
+COLD_TYPES: dict[str, tuple[Any, Any]] = {
+    "start_ns": (list[int], 0),
+    "digest": (Numbers, 0),
+    "connection": (Numbers, 0),
+    "in_transaction": (Numbers, 0),
+    "thread": (Numbers, 0),
+    "parameters": (list[tuple[Value, ...]], ()),
+    "sample": (list[tuple[tuple[Value, ...], ...] | None], None),
+    "literals": (list[tuple[str, ...] | None], None),
+}
+COLD = {name: (msgspec.json.Decoder(kind), default) for name, (kind, default) in COLD_TYPES.items()}
+
+
+class Event(msgspec.Struct, tag_field="event", gc=False, omit_defaults=True):
     """What all events share: the field `event` tells the type."""
 
 
@@ -100,22 +116,32 @@ class Queries(Event, tag="queries"):
     request: int
     count: int
     statement: Numbers
-    start_ns: list[int]
     duration_ns: list[int]
     rows: Numbers = 0
     bytes: Numbers = 0
-    digest: Numbers = 0
     place: Numbers = 0
-    connection: Numbers = 0
-    in_transaction: Numbers = 0
-    thread: Numbers = 0
     load: Numbers = 0
-    parameters: list[tuple[Value, ...]] | None = None
-    sample: list[tuple[tuple[Value, ...], ...] | None] | None = None
-    literals: list[tuple[str, ...] | None] | None = None
     widths: dict[int, list[int]] | None = None
     error: dict[int, str] | None = None
     batch: dict[int, int] | None = None
+    # What few reports need is decoded on first use.
+    start_ns: msgspec.Raw = RAW
+    digest: msgspec.Raw = RAW
+    connection: msgspec.Raw = RAW
+    in_transaction: msgspec.Raw = RAW
+    thread: msgspec.Raw = RAW
+    parameters: msgspec.Raw = RAW
+    sample: msgspec.Raw = RAW
+    literals: msgspec.Raw = RAW
+
+    def column(self, name: str) -> list[Any]:
+        """One of the raw columns, an entry a query. Raises msgspec.DecodeError where it is not what it should be."""
+        raw = getattr(self, name)
+        decoder, default = COLD[name]
+        if not raw:
+            return [default] * self.count
+        values = decoder.decode(raw)
+        return [values] * self.count if isinstance(values, int) else values
 
 
 class End(Event, tag="end"):
@@ -146,6 +172,18 @@ AnyEvent = (
 
 
 def json_schema() -> dict[str, Any]:
-    """The JSON Schema of one line of a capture file."""
-    schema = msgspec.json.schema(AnyEvent)
+    """The JSON Schema of one line of a capture file, the raw columns spelled out."""
+    raw = [(name, kind, msgspec.field(default=default)) for name, (kind, default) in COLD_TYPES.items()]
+    fields = [
+        (field.name, field.type, msgspec.field(default=field.default) if not field.required else msgspec.field())
+        for field in msgspec.structs.fields(Queries)
+        if field.name not in COLD_TYPES
+    ]
+    spelled = msgspec.defstruct("Queries", [*fields, *raw], tag_field="event", tag="queries")  # type: ignore[list-item]
+    spelled.__doc__ = Queries.__doc__
+    kinds = [Capture, StatementEvent, Columns, PlaceEvent, LoadEvent, RequestEvent, spelled, End, Note, Close]
+    union: Any = kinds[0]
+    for kind in kinds[1:]:
+        union = union | kind
+    schema = msgspec.json.schema(union)
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": f"{FORMAT}, version {VERSION}", **schema}

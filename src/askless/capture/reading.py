@@ -87,7 +87,7 @@ class Reader:
         self.tables = Tables({}, {}, {})
         self._open_requests: dict[int, Request] = {}
         self._shapers: dict[str, Shaper] = {}
-        self._last_ns = 0
+        self._last: events.Queries | None = None
 
     def __iter__(self) -> Iterator[Request]:
         decode = msgspec.json.Decoder(events.AnyEvent).decode
@@ -130,8 +130,13 @@ class Reader:
         for request in self._open_requests.values():
             if request.statements:
                 report.requests += 1
-                request.end_ns = max(self._last_ns, request.start_ns)
+                request.end_ns = max(self._last_ns(), request.start_ns)
                 yield request
+
+    def _last_ns(self) -> int:
+        """The end of the last query read: all that is known of the end of a request that never ended."""
+        last = self._last
+        return last.column("start_ns")[-1] + last.duration_ns[-1] if last is not None and last.count else 0
 
     def _lines(self, stream: IO[bytes]) -> Iterator[bytes]:
         report = self.report
@@ -214,31 +219,31 @@ class Reader:
     def _queries(self, event: events.Queries) -> None:
         request = self._open_requests[event.request]
         count = event.count
-        if len(event.start_ns) != count or len(event.duration_ns) != count:
+        statements, durations = _full(event.statement, count), event.duration_ns
+        rows, sizes, places = _full(event.rows, count), _full(event.bytes, count), _full(event.place, count)
+        loads = _full(event.load, count)
+        if not count == len(statements) == len(durations) == len(rows) == len(sizes) == len(places) == len(loads):
             raise ValueError("columns of different lengths")
         self.report.queries += count
         before = len(request.statements)
-        request.statements += _full(event.statement, count)
-        request.starts_ns += event.start_ns
-        request.durations_ns += event.duration_ns
-        request.rows += _full(event.rows, count)
-        request.bytes += _full(event.bytes, count)
-        request.digests += _full(event.digest, count)
-        request.places += _full(event.place, count)
-        request.connections += _full(event.connection, count)
-        request.in_transaction += _full(event.in_transaction, count)
-        request.threads += _full(event.thread, count)
-        request.loads += _full(event.load, count)
-        request.parameters += event.parameters or [()] * count
-        request.samples += event.sample or [None] * count
-        request.literals += event.literals or [None] * count
+        if before:
+            request.statements += statements
+            request.durations_ns += durations
+            request.rows += rows
+            request.bytes += sizes
+            request.places += places
+            request.loads += loads
+        else:
+            request.statements, request.durations_ns, request.rows = statements, durations, rows
+            request.bytes, request.places, request.loads = sizes, places, loads
+        request.parts.append(event)
         if event.widths:
             request.widths.update((before + i, widths) for i, widths in event.widths.items())
         if event.error:
             request.errors.update((before + i, error) for i, error in event.error.items())
         if event.batch:
             request.batches.update((before + i, size) for i, size in event.batch.items())
-        self._last_ns = event.start_ns[-1] + event.duration_ns[-1]
+        self._last = event
 
     def _end(self, event: events.End) -> Request | None:
         request = self._open_requests.pop(event.request)

@@ -5,10 +5,13 @@ Times are in nanoseconds (`_ns`) on the recording process's own clock unless a n
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import Any, Protocol
+
 import msgspec
 
 from askless.core.sql.shape import Shape
-from askless.core.sql.slots import Value
+from askless.core.sql.slots import Slot, Value, literal_value, slots_of, values_of
 
 
 class Place(msgspec.Struct, frozen=True):
@@ -57,6 +60,23 @@ class Statement(msgspec.Struct):
     names: tuple[str, ...] = ()
     columns: tuple[str, ...] = ()
     sampled: tuple[int, ...] = ()
+    _slots: list[Slot] | None = None
+
+    @property
+    def slots(self) -> list[Slot]:
+        """The slots of its first text, found once."""
+        if self._slots is None:
+            self._slots = slots_of(self.text, self.system)
+        return self._slots
+
+    def values(self, parameters: Sequence[Value], literals: tuple[str, ...] | None) -> tuple[Value, ...]:
+        """The value in each slot of an execution, literals included."""
+        slots = self.slots
+        if not literals:
+            return tuple(values_of(slots, parameters, self.names))
+        if sum(not slot.placeholder for slot in slots) == len(literals) == len(slots):
+            return tuple(map(literal_value, literals))
+        return tuple(values_of(slots_of(self.text_with(literals), self.system), parameters, self.names))
 
     @property
     def text(self) -> str:
@@ -80,42 +100,27 @@ class Tables(msgspec.Struct):
     loads: dict[int, Load] = {}
 
 
+class Columns(Protocol):
+    """The columns of some queries of a request that reports seldom need; decoded when they are asked for."""
+
+    def column(self, name: str) -> list[Any]:
+        """One column, an entry a query."""
+
+
 class Request:
     """One unit of the application's work with its queries, field by field: entry i of every list is query i.
 
     `statements`, `places` and `loads` hold numbers that `tables` resolves. `samples[i]` are the first rows of a result,
     only the columns `Statement.sampled`, or None; `literals[i]` the literals where they are not the statement's first;
     `widths[i]` the bytes of each column, for some queries; `errors[i]` and `batches[i]` are sparse.
+
+    What every report needs is there at once; the other columns are decoded on first use, from `parts`.
     """
 
     __slots__ = (
-        "batches",
-        "bytes",
-        "connections",
-        "digests",
-        "durations_ns",
-        "end_ns",
-        "errors",
-        "in_transaction",
-        "kind",
-        "literals",
-        "loads",
-        "number",
-        "parameters",
-        "path",
-        "places",
-        "route",
-        "rows",
-        "samples",
-        "start_ns",
-        "starts_ns",
-        "statements",
-        "status",
-        "tables",
-        "threads",
-        "warm_up",
-        "widths",
-    )
+        "_cold", "batches", "bytes", "durations_ns", "end_ns", "errors", "kind", "loads", "number", "parts", "path",
+        "places", "route", "rows", "start_ns", "statements", "status", "tables", "warm_up", "widths",
+    )  # fmt: skip
 
     def __init__(self, number: int, route: str, tables: Tables, kind: str = "http", start_ns: int = 0) -> None:
         self.number = number
@@ -128,22 +133,62 @@ class Request:
         self.status = 0
         self.warm_up = False
         self.statements: list[int] = []
-        self.starts_ns: list[int] = []
         self.durations_ns: list[int] = []
         self.rows: list[int] = []
         self.bytes: list[int] = []
-        self.digests: list[int] = []
         self.places: list[int] = []
-        self.connections: list[int] = []
-        self.threads: list[int] = []
-        self.in_transaction: list[int] = []
         self.loads: list[int] = []
-        self.parameters: list[tuple[Value, ...]] = []
-        self.samples: list[tuple[tuple[Value, ...], ...] | None] = []
-        self.literals: list[tuple[str, ...] | None] = []
         self.widths: dict[int, list[int]] = {}
         self.errors: dict[int, str] = {}
         self.batches: dict[int, int] = {}
+        self.parts: list[Columns] = []
+        self._cold: dict[str, list[Any]] = {}
+
+    def _column(self, name: str) -> list[Any]:
+        known = self._cold.get(name)
+        if known is None:
+            known = self._cold[name] = [value for part in self.parts for value in part.column(name)]
+        return known
+
+    @property
+    def starts_ns(self) -> list[int]:
+        """When each query began."""
+        return self._column("start_ns")
+
+    @property
+    def digests(self) -> list[int]:
+        """A checksum of each result."""
+        return self._column("digest")
+
+    @property
+    def connections(self) -> list[int]:
+        """The connection of each query."""
+        return self._column("connection")
+
+    @property
+    def threads(self) -> list[int]:
+        """The thread of each query."""
+        return self._column("thread")
+
+    @property
+    def in_transaction(self) -> list[int]:
+        """1 where a query ran inside a transaction."""
+        return self._column("in_transaction")
+
+    @property
+    def parameters(self) -> list[tuple[Value, ...]]:
+        """The bound parameters of each query."""
+        return self._column("parameters")
+
+    @property
+    def samples(self) -> list[tuple[tuple[Value, ...], ...] | None]:
+        """The first rows of each result, key-like columns only."""
+        return self._column("sample")
+
+    @property
+    def literals(self) -> list[tuple[str, ...] | None]:
+        """The literals of each query, where they are not those of the statement's first execution."""
+        return self._column("literals")
 
     def __len__(self) -> int:
         return len(self.statements)

@@ -6,8 +6,10 @@ Adding up is associative and commutative (up to which examples are kept), so a c
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import Protocol
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
+from itertools import repeat
+from typing import Protocol, TypeVar
 
 from askless.core.lineage import structure
 from askless.core.model import Load, Place, Request, Statement, Tables
@@ -17,8 +19,14 @@ from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure
 from askless.core.statistics import Quantiles
 
+Thing = TypeVar("Thing", Place, Load)
+
+# What is gathered of a query before it is added up: duration, rows, bytes, place, load, request.
+Fact = tuple[int, int, int, int, int, int]
+
 EXAMPLES_MOST = 8
-_FOLD_AT = 1024
+RECURRING_MOST = 500  # different sequences of statements that are remembered for a route
+_FOLD_AT = 1500  # queries of one route that gather before they are added up, column by column
 
 
 class Example:
@@ -43,11 +51,7 @@ class ShapeStats:
     """One shape in one route."""
 
     __slots__ = (
-        "_durations",
-        "_indices",
-        "_load_numbers",
-        "_place_numbers",
-        "_request",
+        "_pending",
         "bytes",
         "columns",
         "count",
@@ -73,17 +77,13 @@ class ShapeStats:
         self.count = self.requests = self.most = self.rows = self.rows_most = self.bytes = self.errors = 0
         self.duration_ns = 0
         self.durations = Quantiles()
-        self._durations: list[int] = []
+        self._pending: list[Fact] = []
         self.columns: tuple[str, ...] = ()
         self.widths: list[int] = []
         self.widths_rows = 0
         self.places: dict[Place, int] = {}
         self.loads: dict[Load, int] = {}
-        self._place_numbers: dict[int, int] = {}
-        self._load_numbers: dict[int, int] = {}
         self.examples: list[Example] = []
-        self._request: Request | None = None
-        self._indices: list[int] = []
 
     @property
     def structure(self) -> Structure | None:
@@ -101,21 +101,28 @@ class ShapeStats:
         return max(self.loads, key=lambda load: self.loads[load]) if self.loads else None
 
     def fold(self, tables: Tables) -> None:
-        """Resolve the numbers of one file, before those of another come in."""
-        self.durations.extend(self._durations)
-        self.duration_ns += sum(self._durations)
-        self._durations = []
-        for number, count in self._place_numbers.items():
-            place = tables.places.get(number)
-            if place is not None:
-                self.places[place] = self.places.get(place, 0) + count
-        for number, count in self._load_numbers.items():
-            load = tables.loads.get(number)
-            if load is not None:
-                self.loads[load] = self.loads.get(load, 0) + count
-        self._place_numbers = {}
-        self._load_numbers = {}
-        self._request = None
+        """Add up what has gathered, column by column; resolve the numbers that belong to one file."""
+        pending = self._pending
+        if not pending:
+            return
+        durations, rows, sizes, places, loads, requests = zip(*pending, strict=True)
+        pending.clear()
+        each = Counter(requests)
+        self.add(tables, (durations, rows, sizes, places, loads), len(each), max(each.values()))
+
+    def add(self, tables: Tables, columns: Sequence[Sequence[int]], requests: int, most: int) -> None:
+        """Add queries by column: durations, rows, bytes, places, loads; of so many requests, at most `most` in one."""
+        durations, rows, sizes, places, loads = columns
+        self.count += len(durations)
+        self.duration_ns += sum(durations)
+        self.durations.extend(durations)
+        self.rows += sum(rows) if min(rows) >= 0 else sum(count for count in rows if count > 0)
+        self.rows_most = max(self.rows_most, *rows)
+        self.bytes += sum(sizes)
+        self.requests += requests
+        self.most = max(self.most, most)
+        _resolve(self.places, tables.places, places)
+        _resolve(self.loads, tables.loads, loads)
 
     def merge(self, other: ShapeStats) -> None:
         """Add what another piece of the capture counted."""
@@ -141,6 +148,15 @@ class ShapeStats:
         self.examples = (self.examples + other.examples)[:EXAMPLES_MOST]
 
 
+def _resolve(totals: dict[Thing, int], known: dict[int, Thing], numbers: Sequence[int]) -> None:
+    first = numbers[0]
+    alike = numbers.count(first) == len(numbers)
+    for number, count in ((first, len(numbers)),) if alike else Counter(numbers).items():
+        found = known.get(number)
+        if found is not None:
+            totals[found] = totals.get(found, 0) + count
+
+
 class Group:
     """The executions of one shape in one request, where there are at least two, failed ones left out."""
 
@@ -149,6 +165,37 @@ class Group:
     def __init__(self, stats: ShapeStats, indices: list[int]) -> None:
         self.stats = stats
         self.indices = indices
+
+
+class Recurring:
+    """A sequence of statements that requests of one route ask again and again: pages mostly do.
+
+    Its queries are gathered a request at a time and added up by position, which costs next to nothing a query.
+    """
+
+    __slots__ = ("asked", "gathered", "groups", "seen", "shapes", "stats")
+
+    def __init__(self) -> None:
+        self.seen = 0
+        self.asked = self.shapes = 0
+        self.stats: list[ShapeStats] = []
+        self.groups: list[Group] = []
+        self.gathered: list[tuple[list[int], ...]] = []
+
+    def fold(self, tables: Tables) -> None:
+        """Add up what has gathered, position by position."""
+        gathered = self.gathered
+        if not gathered:
+            return
+        requests = len(gathered)
+        by_position = zip(*(zip(*lists, strict=True) for lists in zip(*gathered, strict=True)), strict=True)
+        counts = Counter(map(id, self.stats))
+        begun: set[int] = set()
+        for stats, columns in zip(self.stats, by_position, strict=True):
+            first = id(stats) not in begun
+            begun.add(id(stats))
+            stats.add(tables, columns, requests if first else 0, counts[id(stats)])
+        gathered.clear()
 
 
 class RequestView:
@@ -174,8 +221,13 @@ class RouteStats:
     """One route."""
 
     __slots__ = (
+        "_appends",
         "_by_number",
+        "_gathered",
+        "_recurring",
+        "_settled",
         "_tables",
+        "aliased",
         "durations",
         "elapsed_ns",
         "kind",
@@ -198,24 +250,36 @@ class RouteStats:
         self.shapes: dict[str, ShapeStats] = {}
         self.tallies: dict[tuple[str, ...], Tally] = {}
         self._by_number: dict[int, ShapeStats] = {}
+        self._appends: dict[int, Callable[[Fact], None]] = {}
+        self._recurring: dict[tuple[int, ...], Recurring] = {}
+        self._settled: set[int] = set()  # statement numbers that are no noise and have all their examples
+        self._gathered = 0
         self._tables: Tables | None = None
+        self.aliased: dict[int, int] = {}  # statement number -> the first number of the same shape in this file
 
     def asked(self, noise: bool = False) -> list[ShapeStats]:
         """The shapes that the application's author wrote; with `noise`, the others."""
         return [stats for stats in self.shapes.values() if stats.shape.noise == noise]
 
     def fold(self) -> None:
-        """Resolve what still refers to a file's own numbers."""
+        """Add up what has gathered, and resolve what refers to a file's own numbers."""
+        self._gathered = 0
         if self._tables is not None:
+            for recurring in self._recurring.values():
+                recurring.fold(self._tables)
             for stats in self.shapes.values():
                 stats.fold(self._tables)
-        self._by_number = {}
 
     def use(self, tables: Tables) -> dict[int, ShapeStats]:
         """Statement number -> stats, for the file that these tables belong to."""
         if tables is not self._tables:
             self.fold()
             self._tables = tables
+            self.aliased = {}
+            self._by_number = {}
+            self._appends = {}
+            self._settled = set()
+            self._recurring = {}
         return self._by_number
 
     def new(self, request: Request, i: int) -> ShapeStats:
@@ -224,7 +288,12 @@ class RouteStats:
         stats = self.shapes.get(statement.shape.digest)
         if stats is None:
             stats = self.shapes[statement.shape.digest] = ShapeStats(statement.shape, statement)
+        for number, known in self._by_number.items():
+            if known is stats:
+                self.aliased[statement.number] = self.aliased.get(number, number)
+                break
         self._by_number[statement.number] = stats
+        self._appends[statement.number] = stats._pending.append
         return stats
 
     def merge(self, other: RouteStats) -> None:
@@ -298,71 +367,91 @@ class Summary:
 def _count(route: RouteStats, request: Request) -> list[Group]:
     """Add the request's queries to the route's shapes; the groups of shapes that came at least twice."""
     by_number = route.use(request.tables)
-    touched: list[ShapeStats] = []
-    i = 0
-    for number, duration, rows, size in zip(
-        request.statements, request.durations_ns, request.rows, request.bytes, strict=True
-    ):
-        stats = by_number.get(number)
-        if stats is None:
-            stats = route.new(request, i)
-        stats._durations.append(duration)
-        stats.bytes += size
-        if rows > 0:
-            stats.rows += rows
-            if rows > stats.rows_most:
-                stats.rows_most = rows
-        if stats._request is request:
-            stats._indices.append(i)
-        else:
-            stats._request = request
-            stats._indices = [i]
-            touched.append(stats)
-        i += 1
-    asked = shapes = 0
-    groups = []
-    places, loads = request.places, request.loads
-    for stats in touched:
-        indices = stats._indices
-        n = len(indices)
-        stats.count += n
-        stats.requests += 1
-        if n > stats.most:
-            stats.most = n
-        place_numbers = stats._place_numbers
-        for i in indices:
-            place_numbers[places[i]] = place_numbers.get(places[i], 0) + 1
-        if loads[indices[0]]:
-            for i in indices:
-                stats._load_numbers[loads[i]] = stats._load_numbers.get(loads[i], 0) + 1
-        if len(stats.examples) < EXAMPLES_MOST:
-            _keep_example(stats, request, indices)
-        if len(stats._durations) >= _FOLD_AT:
-            stats.fold(request.tables)
-        if stats.shape.noise:
-            continue
-        asked += n
-        shapes += 1
-        if n > 1:
-            route.repeated += n - 1
-            groups.append(Group(stats, indices))
-    for i, widths in request.widths.items():
-        _measure(by_number[request.statements[i]], widths, request.rows[i])
-    for i in request.errors:
-        by_number[request.statements[i]].errors += 1
+    key = tuple(request.statements)
+    recurring = route._recurring.get(key)
+    if recurring is None:
+        recurring = Recurring()
+        if len(route._recurring) < RECURRING_MOST:
+            route._recurring[key] = recurring
+    recurring.seen += 1
+    if recurring.seen > EXAMPLES_MOST:
+        recurring.gathered.append((request.durations_ns, request.rows, request.bytes, request.places, request.loads))
+    else:
+        _count_one_by_one(route, request, recurring)
+    groups = recurring.groups
+    if request.widths:
+        for i, widths in request.widths.items():
+            _measure(by_number[key[i]], widths, request.rows[i])
     if request.errors:
+        for i in request.errors:
+            by_number[key[i]].errors += 1
         groups = list(_without_errors(groups, request.errors))
     route.requests += 1
-    route.queries.extend((asked,))
-    route.shapes_asked += shapes
+    route.queries.extend((recurring.asked,))
+    route.repeated += recurring.asked - recurring.shapes
+    route.shapes_asked += recurring.shapes
     elapsed = max(request.end_ns - request.start_ns, 0)
     route.elapsed_ns += elapsed
     route.durations.extend((elapsed,))
+    route._gathered += len(key)
+    if route._gathered >= _FOLD_AT:
+        route.fold()
     return groups
 
 
-def _keep_example(stats: ShapeStats, request: Request, indices: list[int]) -> None:
-    stats.columns = stats.columns or request.statement(indices[0]).columns
+def _count_one_by_one(route: RouteStats, request: Request, recurring: Recurring) -> None:
+    """Gather a request whose sequence of statements is not known to recur; learn what the sequence holds."""
+    by_number = route._by_number
+    numbers = request.statements
+    distinct = set(numbers)
+    if not by_number.keys() >= distinct:
+        for number in distinct.difference(by_number):
+            route.new(request, numbers.index(number))
+    facts = zip(  # the reader has checked the lengths
+        request.durations_ns, request.rows, request.bytes, request.places, request.loads, repeat(request.number)
+    )
+    appends = route._appends
+    for number, fact in zip(numbers, facts):  # noqa: B905  (a hot path)
+        appends[number](fact)
+    recurring.stats = [by_number[number] for number in numbers]
+    recurring.asked, recurring.shapes = len(numbers), len(distinct)
+    if len(distinct) < len(numbers) or route.aliased:
+        recurring.groups, recurring.shapes = _repeated(route, request, by_number)
+    for number in distinct - route._settled:
+        stats = by_number[number]
+        if stats.shape.noise:
+            recurring.asked -= numbers.count(number)
+            recurring.shapes -= number not in route.aliased
+        elif len(stats.examples) < EXAMPLES_MOST:
+            _keep_example(stats, request, number)
+        else:
+            route._settled.add(number)
+
+
+def _repeated(route: RouteStats, request: Request, by_number: dict[int, ShapeStats]) -> tuple[list[Group], int]:
+    """The groups of a request in which some shape repeats, and its number of different shapes, noise included."""
+    indices: dict[int, list[int]] = {}
+    numbers = request.statements
+    if route.aliased:
+        aliases = route.aliased
+        numbers = [aliases.get(number, number) for number in numbers]
+    for i, number in enumerate(numbers):
+        found = indices.get(number)
+        if found is None:
+            indices[number] = [i]
+        else:
+            found.append(i)
+    groups = [
+        Group(by_number[number], where)
+        for number, where in indices.items()
+        if len(where) > 1 and not by_number[number].shape.noise
+    ]
+    return groups, len(indices)
+
+
+def _keep_example(stats: ShapeStats, request: Request, number: int) -> None:
+    stats.columns = stats.columns or request.tables.statements[number].columns
+    indices = [i for i, n in enumerate(request.statements) if n == number]
     stats.examples += [Example(request, i) for i in indices[: max(1, EXAMPLES_MOST // 2)]]
     del stats.examples[EXAMPLES_MOST:]
 

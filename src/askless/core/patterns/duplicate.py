@@ -96,8 +96,9 @@ class Duplicate:
 def _same(request: Request, group: Group) -> list[list[int]]:
     """Executions with equal text and equal parameters, where there are at least two."""
     keys: dict[object, list[int]] = {}
+    statements, parameters, literals = request.statements, request.parameters, request.literals
     for i in group.indices:
-        keys.setdefault((request.statements[i], request.parameters[i], request.literals[i]), []).append(i)
+        keys.setdefault((statements[i], parameters[i], literals[i]), []).append(i)
     if len(keys) == len(group.indices):
         return []
     return [indices for indices in keys.values() if len(indices) > 1]

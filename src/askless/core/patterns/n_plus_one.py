@@ -25,11 +25,12 @@ from askless.core.patterns.base import (
     plain,
 )
 from askless.core.settings import Settings
-from askless.core.sql.slots import Value, slots_of, values_of
+from askless.core.sql.slots import Value
 from askless.core.sql.structure import Column, Predicate, Structure
 from askless.core.summary import Group, RequestView, RouteStats, ShapeStats, Tally
 
 NAME = "n-plus-one"
+REJECTED = "no n-plus-one"
 
 
 class Repetition:
@@ -74,6 +75,18 @@ class Repetition:
         self.parent_sql = self.parent_sql or other.parent_sql
 
 
+class Rejected:
+    """How often a repetition was looked at and found to be none; after some times it is not looked at again."""
+
+    def __init__(self) -> None:
+        self.times = 0
+
+    def merge(self, other: Tally) -> None:
+        """Add another piece's count."""
+        assert isinstance(other, Rejected)
+        self.times += other.times
+
+
 class _Key:
     """The position of the key among a query's values, and the column that it is compared with."""
 
@@ -93,12 +106,7 @@ def _varying(rows: list[tuple[Value, ...]]) -> list[int] | None:
 
 def _all_values(request: Request, indices: list[int]) -> list[tuple[Value, ...]]:
     """For each query all values in order of its slots, literals included."""
-    rows = []
-    for i in indices:
-        statement = request.statement(i)
-        slots = slots_of(request.text(i), statement.system)
-        rows.append(tuple(values_of(slots, request.parameters[i], statement.names)))
-    return rows
+    return [request.statement(i).values(request.parameters[i], request.literals[i]) for i in indices]
 
 
 def _lookup(structure: Structure, slot: int) -> Predicate | None:
@@ -128,32 +136,30 @@ class NPlusOne:
         request, stats = view.request, group.stats
         key = (NAME, stats.shape.digest, *place_pair(request, indices[0]))
         tally = view.route.tallies.get(key)
-        quick = [(request.parameters[i], request.literals[i]) for i in indices]
-        distinct = len(set(quick))
+        parameters, literals = request.parameters, request.literals
+        distinct = len({(parameters[i], literals[i]) for i in indices})
         if distinct < 2:
             return
         if isinstance(tally, Repetition) and tally.examined >= settings.examine_most:
             _add(tally, request, indices, distinct)
             view.claimed.add(stats.shape.digest)
             return
-        structure = stats.structure
-        if structure is None or structure.kind != "select" or structure.locks or structure.volatile:
+        rejected = view.route.tallies.get((REJECTED, *key))
+        if isinstance(rejected, Rejected) and rejected.times >= settings.examine_most:
             return
-        rows = _all_values(request, indices)
-        found = _key_of(structure, rows)
-        if found is None:
+        examined = _examine(request, stats, indices, distinct, settings)
+        if examined is None:
+            if not isinstance(rejected, Rejected):
+                rejected = view.route.tallies[REJECTED, *key] = Rejected()
+            rejected.times += 1
             return
-        keys = [row[found.position] for row in rows]
-        source = find_source(request, indices, keys, found.column.table or structure.main, found.column.name)
-        traced = source is not None and is_convincing(source)
-        if not traced and (distinct < settings.repeat_least or structure.aggregates):
-            return
+        column, source = examined
         if not isinstance(tally, Repetition):
-            tally = view.route.tallies[key] = Repetition(stats, found.column)
+            tally = view.route.tallies[key] = Repetition(stats, column)
         tally.examined += 1
         _add(tally, request, indices, distinct)
         view.claimed.add(stats.shape.digest)
-        if traced and source is not None:
+        if source is not None:
             _add_source(tally, request, source)
 
     def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
@@ -161,6 +167,27 @@ class NPlusOne:
         tallies = [tally for key, tally in route.tallies.items() if key[0] == NAME and isinstance(tally, Repetition)]
         for tally in tallies:
             yield _finding(route, tally, tallies, context)
+
+
+def _examine(
+    request: Request, stats: ShapeStats, indices: list[int], distinct: int, settings: Settings
+) -> tuple[Column, Source | None] | None:
+    """The key column of a repetition and the source of its keys where they were seen to flow; None if it is none."""
+    structure = stats.structure
+    if structure is None or structure.kind != "select" or structure.locks or structure.volatile:
+        return None
+    rows = _all_values(request, indices)
+    found = _key_of(structure, rows)
+    if found is None:
+        return None
+    keys = [row[found.position] for row in rows]
+    source = find_source(request, indices, keys, found.column.table or structure.main, found.column.name)
+    if source is not None and is_convincing(source):
+        return found.column, source
+    # Aggregates by a constant are sibling filters; two keys may be two look-ups.
+    if distinct < settings.repeat_least or structure.aggregates:
+        return None
+    return found.column, None
 
 
 def _key_of(structure: Structure, rows: list[tuple[Value, ...]]) -> _Key | None:
