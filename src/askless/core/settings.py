@@ -17,3 +17,4 @@ class Settings(msgspec.Struct, frozen=True):
     unbounded_rows_least: int = 500  # rows without LIMIT from which a query counts as unbounded
     unbounded_table_least: int = 100  # the same, where the result is the whole table
     examine_most: int = 12  # requests of one route in which a repetition is traced in full
+    show_values: bool = False  # whether reports may show literals of statements

@@ -106,6 +106,15 @@ class Quantiles:
         """The median."""
         return self.at(0.5)
 
+    def spread_out(self, most: int = 400) -> list[float]:
+        """At most so many values that stand for all of them, evenly by rank."""
+        n = min(self.count, most)
+        return [self.at((i + 0.5) / n) for i in range(n)] if n else []
+
+    def ratio_to(self, after: Quantiles) -> Ratio:
+        """Median of this over the median of `after`, with an interval. Raises ValueError where a side is empty."""
+        return ratio_of_medians(self.spread_out(), after.spread_out())
+
 
 class Line(msgspec.Struct, frozen=True):
     """y = start + slope * x, and how much of y's variance it explains (0 to 1)."""

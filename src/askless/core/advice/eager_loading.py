@@ -17,6 +17,7 @@ class Case(msgspec.Struct, frozen=True):
     system: str
     sql: str
     parent_sql: str
+    columns: tuple[str, ...]
     variant: str
     table: str
     column: str
@@ -87,7 +88,9 @@ def _join(case: Case) -> Advice:
     name = _relation_name(case)
     sql = ""
     if case.parent_sql and case.parent_column and case.variant in ("to-one", "to-many"):
-        sql = rewriting.joined(case.parent_sql, case.system, case.parent_column, case.table, case.column)
+        sql = rewriting.joined(
+            case.parent_sql, case.system, case.parent_column, case.table, case.column, case.columns, case.variant == "to-many"
+        )
     fan_out = max(case.rows_each, 1.0)
     if case.variant == "to-one":
         why = "each parent has at most one, so the join adds no rows; its columns repeat where parents share one"

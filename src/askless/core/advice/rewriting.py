@@ -105,18 +105,29 @@ def _selects(tree: exp.Select, column: exp.Column) -> bool:
     return False
 
 
-def joined(text: str, system: str, parent_column: str, table: str, column: str) -> str:
-    """The parent's statement with the child joined to it, by an outer join so that no parent is lost."""
+def joined(
+    text: str, system: str, parent_column: str, table: str, column: str, columns: Sequence[str], to_many: bool
+) -> str:
+    """The parent's statement with the child joined to it, by an outer join so that no parent is lost.
+
+    '' for a to-many join under a LIMIT: that would count joined rows instead of parents.
+    """
 
     def change(tree: exp.Select) -> exp.Select | None:
         source = tree.args.get("from_") or tree.args.get("from")
         if source is None or not isinstance(source.this, exp.Table) or tree.args.get("group") is not None:
             return None
+        if to_many and tree.args.get("limit") is not None:
+            return None
         if any(joined_table.name == table for joined_table in tree.find_all(exp.Table)):
             return None
         parent = source.this.alias_or_name
         on = exp.EQ(this=exp.column(column, table=table), expression=exp.column(parent_column, table=parent))
-        tree.select(exp.Column(this=exp.Star(), table=exp.to_identifier(table)), append=True, copy=False)
+        names = [name for name in columns if name not in ("", "*")]
+        if names:
+            tree.select(*(exp.alias_(exp.column(n, table=table), f"{table}_{n}") for n in names), append=True, copy=False)
+        else:
+            tree.select(exp.Column(this=exp.Star(), table=exp.to_identifier(table)), append=True, copy=False)
         return tree.join(exp.to_table(table), on=on, join_type="left", copy=False)
 
     return rewritten(text, system, change)

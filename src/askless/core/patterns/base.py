@@ -11,6 +11,7 @@ import msgspec
 from askless.core.findings import Cost, Finding, Line
 from askless.core.model import Place, Request, Schema
 from askless.core.settings import Settings
+from askless.core.sql.masking import masked
 from askless.core.summary import RequestView, RouteStats, ShapeStats
 
 
@@ -31,6 +32,12 @@ class Pattern(Protocol):
 
     def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
         """The findings of a route. `found` are those of the patterns before it in this route."""
+
+
+def shown_sql(stats: ShapeStats, settings: Settings) -> str:
+    """The statement as reports show it."""
+    text = stats.statement.text.strip()
+    return text if settings.show_values else masked(text, stats.statement.system)
 
 
 def place_pair(request: Request, i: int) -> tuple[str, ...]:

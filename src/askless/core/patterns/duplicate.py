@@ -9,10 +9,10 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from askless.core.advice import reuse
-from askless.core.findings import Finding, finding_key, severity
+from askless.core.findings import Finding, Line, finding_key, severity
 from askless.core.lineage import structure as structure_of
 from askless.core.model import Place, Request
-from askless.core.patterns.base import Context, code_name, cost_of, lines_of, many, path_of, plain
+from askless.core.patterns.base import Context, code_name, cost_of, line_text, lines_of, many, path_of, plain, shown_sql
 from askless.core.settings import Settings
 from askless.core.summary import Group, RequestView, RouteStats, ShapeStats, Tally
 
@@ -90,7 +90,7 @@ class Duplicate:
         """One finding a shape."""
         for key, tally in route.tallies.items():
             if key[0] == NAME and isinstance(tally, Repeats):
-                yield _finding(route, tally)
+                yield _finding(route, tally, context)
 
 
 def _same(request: Request, group: Group) -> list[list[int]]:
@@ -120,7 +120,19 @@ def _unbroken(request: Request, indices: list[int], writes: list[int], settings:
     return max(best, run, key=len)
 
 
-def _finding(route: RouteStats, tally: Repeats) -> Finding:
+def _callers(tally: Repeats) -> tuple[Line, ...]:
+    """The lines that ask; where they all go through one helper, the lines that call it."""
+    callers = tally.places
+    while len({(place.file, place.line) for place in callers}) == 1 and all(place.caller for place in callers):
+        above: dict[Place, int] = {}
+        for place, count in callers.items():
+            if place.caller is not None:
+                above[place.caller] = above.get(place.caller, 0) + count
+        callers = above
+    return lines_of(callers if len({(p.file, p.line) for p in callers}) > 1 else tally.places)
+
+
+def _finding(route: RouteStats, tally: Repeats, context: Context) -> Finding:
     stats = tally.stats
     structure = stats.structure
     assert structure is not None
@@ -130,8 +142,9 @@ def _finding(route: RouteStats, tally: Repeats) -> Finding:
     lines = lines_of(tally.places)
     title = f"{many(queries, 'query')} where 1 would do: {structure.main or 'the same rows'} read again with the same parameters"
     because = [f"{plain(queries)} executions a request with equal text and parameters, equal results, no write in between"]
-    if len(lines) > 1:
-        because.append("asked from " + ", ".join(f"{line.file}:{line.line} ({line.function})" for line in lines))
+    callers = _callers(tally)
+    if len(callers) > 1:
+        because.append("called from " + ", ".join(f"{line_text(line)} ({line.function})" for line in callers))
     return Finding(
         key=finding_key(NAME, route.route, stats.shape.digest, code_name(lines)),
         pattern=NAME,
@@ -144,11 +157,11 @@ def _finding(route: RouteStats, tally: Repeats) -> Finding:
         cost=cost,
         requests=tally.requests,
         shape=stats.shape.digest,
-        sql=stats.statement.text,
+        sql=shown_sql(stats, context.settings),
         tables=structure.tables,
         lines=lines,
         path=path_of(tally.places),
-        advice=reuse.advise(lines, f"about {many(avoidable, 'query')} and {cost.saving_ms:.2f} ms a request"),
+        advice=reuse.advise(callers, f"about {many(avoidable, 'query')} and {cost.saving_ms:.2f} ms a request"),
     )
 
 

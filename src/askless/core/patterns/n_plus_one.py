@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from askless.core.advice import eager_loading
+from askless.core.advice import eager_loading, rewriting
 from askless.core.findings import Finding, finding_key, severity
 from askless.core.lineage import Source, find_source, is_convincing
 from askless.core.model import Place, Request
@@ -23,6 +23,7 @@ from askless.core.patterns.base import (
     path_of,
     place_pair,
     plain,
+    shown_sql,
 )
 from askless.core.settings import Settings
 from askless.core.sql.slots import Value
@@ -49,9 +50,7 @@ class Repetition:
         self.sources: dict[tuple[str, str, str], int] = {}
         self.parents: dict[str, tuple[int, int]] = {}  # shape -> (rows, executions) summed over examined requests
         self.parent_places: dict[Place, int] = {}
-        self.parent_sql = ""
         self.source: Source | None = None
-        self.grouped_key = ""
 
     def merge(self, other: Tally) -> None:
         """Add another piece's tally of the same repetition."""
@@ -72,7 +71,6 @@ class Repetition:
             mine = self.parents.get(shape, (0, 0))
             self.parents[shape] = (mine[0] + rows, mine[1] + executions)
         self.source = self.source or other.source
-        self.parent_sql = self.parent_sql or other.parent_sql
 
 
 class Rejected:
@@ -227,7 +225,6 @@ def _add_source(tally: Repetition, request: Request, source: Source) -> None:
     rows, executions = tally.parents.get(digest, (0, 0))
     tally.parents[digest] = (rows + source.rows, executions + source.executions)
     tally.source = source
-    tally.parent_sql = statement.text
     place = request.place(source.first)
     if place is not None:
         tally.parent_places[place] = tally.parent_places.get(place, 0) + 1
@@ -308,11 +305,11 @@ def _finding(route: RouteStats, tally: Repetition, tallies: list[Repetition], co
         cost=cost,
         requests=requests,
         shape=stats.shape.digest,
-        sql=stats.statement.text,
+        sql=shown_sql(stats, context.settings),
         tables=structure.tables,
         lines=lines,
         path=path_of(tally.places),
-        advice=eager_loading.advise(_case(tally, chain, variant, table, queries, route), context.schema),
+        advice=eager_loading.advise(_case(tally, chain, variant, table, queries, route, context), context.schema),
         unsure=_doubts(tally, evidence),
     )
 
@@ -365,7 +362,7 @@ def _doubts(tally: Repetition, evidence: str) -> tuple[str, ...]:
 
 
 def _case(
-    tally: Repetition, chain: list[Repetition], variant: str, table: str, queries: float, route: RouteStats
+    tally: Repetition, chain: list[Repetition], variant: str, table: str, queries: float, route: RouteStats, context: Context
 ) -> eager_loading.Case:
     stats, source = tally.stats, tally.source
     parent_line = lines_of({max(tally.parent_places, key=lambda p: tally.parent_places[p]): 1})[0] if tally.parent_places else None
@@ -373,10 +370,17 @@ def _case(
     top_line = lines_of({max(top.parent_places, key=lambda p: top.parent_places[p]): 1})[0] if top.parent_places else parent_line
     lines = lines_of(tally.places)
     parent = route.shapes.get(_main_source(tally))
+    parent_sql = shown_sql(parent, context.settings) if parent is not None else ""
+    if len(chain) > 1:  # the parent is read row by row itself: it will be a batch by then
+        above = chain[-2]
+        parent_sql = rewriting.batched(parent_sql, stats.statement.system, above.column.table, above.column.name)
+    structure = stats.structure
+    columns = tuple(output.name for output in structure.outputs) if structure is not None else ()
     return eager_loading.Case(
         system=stats.statement.system,
-        sql=stats.statement.text,
-        parent_sql=tally.parent_sql,
+        sql=shown_sql(stats, context.settings),
+        parent_sql=parent_sql,
+        columns=columns,
         variant=variant.removeprefix("nested "),
         table=table,
         column=tally.column.name,

@@ -10,7 +10,7 @@ from collections.abc import Iterable
 
 from askless.core.advice import projection
 from askless.core.findings import Cost, Finding, finding_key, severity
-from askless.core.patterns.base import Context, code_name, lines_of, many, path_of, plain
+from askless.core.patterns.base import Context, code_name, lines_of, many, path_of, plain, shown_sql
 from askless.core.settings import Settings
 from askless.core.sql.structure import Structure
 from askless.core.summary import RequestView, RouteStats, ShapeStats
@@ -101,12 +101,12 @@ def _judge(route: RouteStats, stats: ShapeStats, structure: Structure, context: 
         cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, bytes=spare, rows=0.0),
         requests=stats.requests,
         shape=stats.shape.digest,
-        sql=stats.statement.text,
+        sql=shown_sql(stats, context.settings),
         tables=structure.tables,
         lines=lines,
         path=path_of(stats.places),
         advice=projection.advise(
-            stats.statement.text,
+            shown_sql(stats, context.settings),
             stats.statement.system,
             structure,
             stats.columns,

@@ -9,7 +9,7 @@ from collections.abc import Iterable
 
 from askless.core.advice import pagination
 from askless.core.findings import Cost, Finding, finding_key
-from askless.core.patterns.base import Context, code_name, lines_of, many, path_of
+from askless.core.patterns.base import Context, code_name, lines_of, many, path_of, shown_sql
 from askless.core.patterns.over_wide import size_text
 from askless.core.settings import Settings
 from askless.core.sql.structure import Structure
@@ -83,12 +83,12 @@ def _judge(route: RouteStats, stats: ShapeStats, structure: Structure, context: 
         ),
         requests=stats.requests,
         shape=stats.shape.digest,
-        sql=stats.statement.text,
+        sql=shown_sql(stats, context.settings),
         tables=structure.tables,
         lines=lines,
         path=path_of(stats.places),
         advice=pagination.advise(
-            stats.statement.text,
+            shown_sql(stats, context.settings),
             stats.statement.system,
             structure,
             stats.load,

@@ -98,6 +98,7 @@ class Structure(msgspec.Struct, frozen=True):
     volatile: bool = False
     exists: bool = False
     slots: tuple[Slot, ...] = ()
+    names: tuple[tuple[str, str], ...] = ()  # each name that the statement uses for a table, and the table
 
     @property
     def aggregates(self) -> tuple[str, ...]:
@@ -122,7 +123,8 @@ def structure_of(text: str, system: str) -> Structure | None:
         return None
     try:
         found = _read(tree, slots)
-        return msgspec.structs.replace(found, volatile=bool(_VOLATILE.search(text)))
+        names = tuple({t.alias_or_name: t.name for t in tree.find_all(exp.Table)}.items())
+        return msgspec.structs.replace(found, volatile=bool(_VOLATILE.search(text)), names=names)
     except (AttributeError, KeyError, TypeError, ValueError, RecursionError):
         return None
 

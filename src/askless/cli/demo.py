@@ -1,0 +1,126 @@
+"""`askless demo`: the whole story on the made-up harbour office, in under a minute."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import io
+import shutil
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Sequence
+from importlib.util import find_spec
+from pathlib import Path
+from typing import Any
+
+import askless.demo
+from askless.cli import capture
+from askless.cli.common import command
+from askless.core.errors import AskLessError
+from askless.output import terminal
+from askless.sources.python_program import Visits
+
+EXAMPLES = """  askless demo                       everything in ./harbour-demo
+  askless demo --out /tmp/harbour    somewhere else
+  askless demo --only-build          the database and the application, to play with"""
+
+PAGES = ("/calls/due", "/calls/29990", "/berths", "/inspections", "/vessels", "/vessels/H00042")
+LOOKUP = "SELECT * FROM vessel WHERE call_sign = 'H00042'"
+INDEX = "CREATE INDEX vessel_call_sign ON vessel (call_sign)"
+
+
+def add(commands: Any, name: str) -> None:
+    """Declare the command."""
+    parser = command(commands, name, "show everything on a made-up harbour office (Flask and SQLAlchemy on SQLite)", EXAMPLES)
+    parser.add_argument("--out", metavar="DIR", type=Path, default=Path("harbour-demo"), help="where to put it (default: harbour-demo)")
+    parser.add_argument("--times", metavar="N", type=int, default=8, help="visits of each page (default: 8)")
+    parser.add_argument("--only-build", action="store_true", help="build database and application, run nothing")
+    parser.set_defaults(run=run)
+
+
+def run(options: argparse.Namespace) -> int:
+    """Build, record as grown, read, explain, try, record as tuned, compare."""
+    started = time.monotonic()
+    if find_spec("flask") is None:
+        raise AskLessError("demo-extra-missing", "the demo's application needs Flask", "install the extra: pip install 'ask-less[demo]'")
+    out: Path = options.out
+    application = build(out)
+    url = f"sqlite:///{out / 'harbour.db'}"
+    if options.only_build:
+        terminal.note(f"built {out}: run it with: {Path(sys.executable).name} {application} {url}")
+        return 0
+    for pages in ("grown", "tuned"):
+        if (out / pages).exists():
+            shutil.rmtree(out / pages)
+    _record(application, url, out / "grown", "grown", options.times)
+    _step(out, "which pages ask how much", ["requests", str(out / "grown")])
+    _step(out, "the slowest request, query by query", ["timeline", str(out / "grown"), "--route", "/calls/due"])
+    _step(out, "what asks too much", ["findings", str(out / "grown")])
+    _step(out, "what the database does with it", ["plan", str(out / "grown"), "--db", url, "--top", "3"])
+    _step(out, "try the index on a copy", ["trial", "--db", url, "--index", INDEX, "--sql", LOOKUP])
+    _record(application, url, out / "tuned", "tuned", options.times)
+    _step(out, "the pages as tuned, against the pages as they grew", ["compare", str(out / "grown"), str(out / "tuned")])
+    terminal.note(f"\nDone in {time.monotonic() - started:.0f} s. Everything is in {out}: read {out}/harbour/grown.py beside the findings.")
+    return 0
+
+
+def build(out: Path) -> Path:
+    """Copy the application out, so that it can be read and changed, and fill its database; the application's path."""
+    source = Path(askless.demo.__file__).parent / "harbour"
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+        shutil.copytree(source, out / "harbour", dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
+    except OSError as error:
+        raise AskLessError("folder-unwritable", f"can't write into {out}: {error.strerror}", "name another folder with --out") from None
+    database = out / "harbour.db"
+    if not database.exists():
+        terminal.progress("building the harbour office's database")
+        made = subprocess.run(
+            [sys.executable, "-c", "import sys, data, sqlalchemy; data.fill(sqlalchemy.create_engine(sys.argv[1]))",
+             f"sqlite:///{database.resolve()}"],
+            cwd=out / "harbour", capture_output=True, text=True, check=False,
+        )  # fmt: skip
+        terminal.progress_done()
+        if made.returncode:
+            database.unlink(missing_ok=True)
+            raise AskLessError("demo-build-failed", "the demo's database could not be built: " + made.stderr.strip()[-300:], "check the disk")
+    return out / "harbour" / "app.py"
+
+
+def _free_port() -> int:
+    with contextlib.closing(socket.socket()) as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def _record(application: Path, url: str, folder: Path, pages: str, times: int) -> None:
+    port = _free_port()
+    visits = Visits(tuple(f"http://127.0.0.1:{port}{page}" for page in PAGES), times)
+    program = [sys.executable, str(application), url, "--port", str(port), "--pages", pages]
+    _title(f"record the pages {'as they grew' if pages == 'grown' else 'as tuned'}")
+    _command(["capture", "app", "-o", str(folder), "--visit", f"http://127.0.0.1:{port}{PAGES[0]}", "...", "--", "python", str(application), "..."])
+    sys.stdout.flush()
+    capture.record(program, folder, visits, echo=False)
+
+
+def _step(out: Path, title: str, words: Sequence[str]) -> None:
+    from askless.cli.main import main
+
+    _title(title)
+    _command(words)
+    sys.stdout.flush()
+    main(words)
+
+
+def _title(text: str) -> None:
+    print(f"\n━━ {text} " + "━" * max(4, 74 - len(text)))
+
+
+def _command(words: Sequence[str]) -> None:
+    shown = io.StringIO()
+    shown.write("$ askless")
+    for word in words:
+        shown.write(" " + (f'"{word}"' if " " in word else word))
+    print(shown.getvalue() + "\n")

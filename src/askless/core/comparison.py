@@ -1,0 +1,90 @@
+"""Before against after: two summaries side by side, and what became of the findings."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import msgspec
+
+from askless.core.findings import Finding
+from askless.core.statistics import Ratio
+from askless.core.summary import RouteStats, Summary
+from askless.core.tables import RouteNumbers, route_numbers
+
+ENOUGH = 5  # requests a side below which no verdict on time is given
+
+
+class RouteComparison(msgspec.Struct, frozen=True):
+    """One route on both sides; None where it was not asked."""
+
+    route: str
+    before: RouteNumbers | None
+    after: RouteNumbers | None
+    quartiles_before: tuple[float, float, float, int] | None  # low, median, high in ms; requests
+    quartiles_after: tuple[float, float, float, int] | None
+    ratio: Ratio | None
+    verdict: str
+
+
+class Changes(msgspec.Struct, frozen=True):
+    """Findings by what became of them. A finding on a route that the other side never asked is neither gone nor new."""
+
+    gone: tuple[Finding, ...]
+    new: tuple[Finding, ...]
+    left: tuple[Finding, ...]
+
+
+def _quartiles(route: RouteStats | None) -> tuple[float, float, float, int] | None:
+    if route is None or not route.requests:
+        return None
+    low, middle, high = (route.durations.at(share) / 1e6 for share in (0.25, 0.5, 0.75))
+    return low, middle, high, route.requests
+
+
+def _verdict(ratio: Ratio | None, before: RouteStats | None, after: RouteStats | None) -> str:
+    if before is None or not before.requests:
+        return "only after"
+    if after is None or not after.requests:
+        return "only before"
+    if ratio is None:
+        return f"too few requests to say ({before.requests} and {after.requests})"
+    if not ratio.certain:
+        return f"no difference seen (×{ratio.low:.2f} to ×{ratio.high:.2f})"
+    word = "" if ratio.value >= 1 else "slower: "
+    return f"{word}×{ratio.value:.2f} (×{ratio.low:.2f} to ×{ratio.high:.2f})"
+
+
+def compare_routes(before: Summary, after: Summary) -> list[RouteComparison]:
+    """Every route of either side, by name; routes that were only warmed up are left out."""
+    found = []
+    for name in sorted({*before.routes, *after.routes}):
+        one, two = before.routes.get(name), after.routes.get(name)
+        if not any(side is not None and side.requests for side in (one, two)):
+            continue
+        ratio = None
+        if one is not None and two is not None and min(one.requests, two.requests) >= ENOUGH:
+            ratio = one.durations.ratio_to(two.durations)
+        found.append(
+            RouteComparison(
+                name,
+                route_numbers(one) if one is not None and one.requests else None,
+                route_numbers(two) if two is not None and two.requests else None,
+                _quartiles(one),
+                _quartiles(two),
+                ratio,
+                _verdict(ratio, one, two),
+            )
+        )
+    return found
+
+
+def compare_findings(
+    before: Sequence[Finding], after: Sequence[Finding], routes_before: set[str], routes_after: set[str]
+) -> Changes:
+    """What became of the findings."""
+    keys_before, keys_after = {f.key for f in before}, {f.key for f in after}
+    return Changes(
+        gone=tuple(f for f in before if f.key not in keys_after and f.route in routes_after),
+        new=tuple(f for f in after if f.key not in keys_before and f.route in routes_before),
+        left=tuple(f for f in after if f.key in keys_before),
+    )

@@ -1,0 +1,67 @@
+"""Reads SQLite's EXPLAIN QUERY PLAN: rows of (id, parent, unused, detail), as https://sqlite.org/eqp.html has them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+
+from askless.core.plans import tree
+from askless.core.plans.tree import Node
+
+_READ = re.compile(
+    r"^(?P<how>SCAN|SEARCH) (?:TABLE |SUBQUERY )?(?P<name>\S+)(?: AS (?P<alias>\S+))?"
+    r"(?: VIRTUAL TABLE INDEX \S+)?"
+    r"(?: USING (?P<auto>AUTOMATIC )?(?:PARTIAL )?(?P<covering>COVERING )?(?P<index>INDEX (?P<index_name>\S+)?|INTEGER PRIMARY KEY|PRIMARY KEY|ROWID SEARCH\S*.*?))?"
+    r"\s*(?:\((?P<searched>.*)\))?(?P<rest>(?: [A-Z-]+)*)$"
+)
+_CONDITION = re.compile(r"([^\s()<>=]+|<expr>)\s*(?:[<>=]|$)")
+_FIXED = (
+    (re.compile(r"^USE TEMP B-TREE FOR (?:(?:LAST |RIGHT PART OF |LAST TERM OF |\d+ TERMS OF ).*)?ORDER BY"), tree.SORT),
+    (re.compile(r"^USE TEMP B-TREE FOR (?:.*)ORDER BY"), tree.SORT),
+    (re.compile(r"^USE TEMP B-TREE FOR GROUP BY"), tree.GROUP),
+    (re.compile(r"^USE TEMP B-TREE FOR (?:DISTINCT|.*\(DISTINCT\))"), tree.DISTINCT),
+    (re.compile(r"^CORRELATED "), tree.SUBQUERY_PER_ROW),
+    (re.compile(r"^(?:EXECUTE )?(?:SCALAR|LIST) SUBQUERY|^EXECUTE LIST|^REUSE"), tree.SUBQUERY),
+    (re.compile(r"^MATERIALIZE|^CO-ROUTINE"), tree.MATERIALIZE),
+    (re.compile(r"^COMPOUND|^UNION|^EXCEPT|^INTERSECT|^LEFT-MOST|^MERGE|^LEFT$|^RIGHT$|^MULTI-INDEX|^INDEX \d|^SETUP|^RECURSIVE"), tree.COMPOUND),
+)
+
+
+def read(rows: Sequence[tuple[int, int, int, str]], names: Mapping[str, str]) -> tuple[Node, ...]:
+    """The plan tree. `names` tells the table behind each name that the statement uses."""
+    children: dict[int, list[tuple[int, str]]] = {}
+    for ident, parent, _, detail in rows:
+        children.setdefault(parent, []).append((ident, detail))
+
+    def build(ident: int, detail: str) -> Node:
+        below = tuple(build(child, text) for child, text in children.get(ident, ()) if child != ident)
+        return node_of(detail, names, below)
+
+    return tuple(build(ident, detail) for ident, detail in children.get(0, ()))
+
+
+def node_of(detail: str, names: Mapping[str, str], children: tuple[Node, ...] = ()) -> Node:
+    """One line of the plan as a node; a line that is not known keeps its words and is a `step`."""
+    found = _READ.match(detail)
+    if found is None:
+        kind = next((kind for pattern, kind in _FIXED if pattern.search(detail)), tree.OTHER)
+        return Node(kind, detail, children=children)
+    name = found["alias"] or found["name"]
+    table = found["name"] if found["alias"] else names.get(name, name)
+    searched = tuple(_CONDITION.findall(found["searched"] or ""))
+    index, covering = found["index"] or "", bool(found["covering"])
+    if not index:
+        kind = tree.FULL_SCAN if found["how"] == "SCAN" else tree.OTHER
+    elif found["auto"]:
+        kind = tree.AUTOMATIC_INDEX
+    elif not index.startswith("INDEX"):
+        kind = tree.KEY_SEARCH if found["how"] == "SEARCH" else tree.FULL_SCAN
+    elif found["how"] == "SCAN":
+        kind = tree.INDEX_SCAN
+    else:
+        kind = tree.INDEX_ONLY if covering else tree.INDEX_SEARCH
+    if name == "CONSTANT" or name.startswith("("):
+        kind, table = tree.OTHER, ""
+    index_name = (found["index_name"] or "") if not found["auto"] else ""
+    outer = "LEFT-JOIN" in found["rest"]
+    return Node(kind, detail, name, table, index_name, covering, searched, outer, children)

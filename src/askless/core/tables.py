@@ -1,0 +1,118 @@
+"""Summaries as rows of plain numbers, the same for every output."""
+
+from __future__ import annotations
+
+import msgspec
+
+from askless.core.model import Request
+from askless.core.sql.masking import masked, shown_values
+from askless.core.summary import RouteStats, Summary
+
+
+class RouteNumbers(msgspec.Struct, frozen=True):
+    """What a route adds up to, per request unless the name says otherwise."""
+
+    queries: float
+    queries_most: float
+    shapes: float
+    repeated: float
+    database_ms: float
+    request_ms: float
+    request_median_ms: float
+    share: float
+    rows: float
+    bytes: float
+    noise: float
+    noise_ms: float
+    errors: int
+
+
+def route_numbers(route: RouteStats) -> RouteNumbers:
+    """The numbers of one route; all 0 where it has only warm-up requests."""
+    n = max(route.requests, 1)
+    asked, noise = route.asked(), route.asked(noise=True)
+    database_ns = sum(stats.duration_ns for stats in asked)
+    return RouteNumbers(
+        queries=route.queries.median,
+        queries_most=route.queries.at(1.0),
+        shapes=route.shapes_asked / n,
+        repeated=route.repeated / n,
+        database_ms=database_ns / n / 1e6,
+        request_ms=route.elapsed_ns / n / 1e6,
+        request_median_ms=route.durations.median / 1e6,
+        share=database_ns / route.elapsed_ns if route.elapsed_ns else 0.0,
+        rows=sum(stats.rows for stats in asked) / n,
+        bytes=sum(stats.bytes for stats in asked) / n,
+        noise=sum(stats.count for stats in noise) / n,
+        noise_ms=sum(stats.duration_ns for stats in noise) / n / 1e6,
+        errors=sum(stats.errors for stats in route.shapes.values()),
+    )
+
+
+def by_database_time(summary: Summary) -> list[RouteStats]:
+    """The routes, the one that spends most time in queries first."""
+
+    def spent(route: RouteStats) -> int:
+        return sum(stats.duration_ns for stats in route.asked())
+
+    return sorted(summary.routes.values(), key=lambda route: (-spent(route), route.route))
+
+
+class TimelineEntry(msgspec.Struct):
+    """A query, or a run of one shape folded."""
+
+    indices: list[int]
+    start_ms: float
+    end_ms: float
+    duration_ms: float
+    rows: int
+    bytes: int
+    sql: str
+    parameters: str
+
+
+LOOP_LEAST = 3
+
+
+def timeline(request: Request, values: bool = False, unfolded: bool = False) -> list[TimelineEntry]:
+    """A request's queries in order of their start; queries of a loop folded, one entry a shape.
+
+    A loop is a stretch of queries whose shape and line of code come three times or more in the request: look-ups of
+    several relations take turns in it.
+    """
+    order = sorted(range(len(request)), key=lambda i: request.starts_ns[i])
+    keys = [(request.statement(i).shape.digest, request.places[i]) for i in range(len(request))]
+    often = {key for key in keys if keys.count(key) >= LOOP_LEAST} if not unfolded else set()
+    entries: list[TimelineEntry] = []
+    run: dict[tuple[str, int], list[int]] = {}
+    for i in order:
+        if keys[i] in often and not request.statement(i).shape.noise:
+            run.setdefault(keys[i], []).append(i)
+            continue
+        entries += [_entry(request, indices, values) for indices in run.values()]
+        run = {}
+        entries.append(_entry(request, [i], values))
+    return entries + [_entry(request, indices, values) for indices in run.values()]
+
+
+def _entry(request: Request, indices: list[int], values: bool) -> TimelineEntry:
+    first = indices[0]
+    statement = request.statement(first)
+    text = request.text(first)
+    start = min(request.starts_ns[i] for i in indices) - request.start_ns
+    end = max(request.starts_ns[i] + request.durations_ns[i] for i in indices) - request.start_ns
+    parameters = ""
+    if values:
+        parameters = " | ".join(shown_values(request.parameters[i]) for i in indices[:3] if request.parameters[i])
+        if len(indices) > 3 and parameters:
+            parameters += " | …"
+    return TimelineEntry(
+        indices=indices,
+        start_ms=start / 1e6,
+        end_ms=end / 1e6,
+        duration_ms=sum(request.durations_ns[i] for i in indices) / 1e6,
+        rows=sum(max(request.rows[i], 0) for i in indices),
+        bytes=sum(request.bytes[i] for i in indices),
+        sql=text if values else masked(text, statement.system),
+        parameters=parameters,
+    )

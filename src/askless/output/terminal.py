@@ -1,0 +1,393 @@
+"""What the terminal shows: one function a document. Fits 100 columns, degrades to 80; words before colours."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Iterable, Sequence
+
+from rich import box
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+from rich.tree import Tree
+
+from askless.core.findings import Advice, Finding, Line
+from askless.output import documents
+from askless.output.text import milliseconds, number, one_line, percent, safe, short_path, size
+
+SEVERITY_STYLE = {"urgent": "bold red", "worthwhile": "yellow", "minor": "cyan"}
+WIDEST = 100
+
+
+def console(stderr: bool = False) -> Console:
+    """A console of at most 100 columns. Never reads markup; colour only where the terminal and NO_COLOR allow."""
+    made = Console(stderr=stderr, highlight=False, markup=False, emoji=False, soft_wrap=False)
+    columns = int(os.environ.get("COLUMNS") or 0) if not made.is_terminal else made.width
+    made.width = max(min(columns or WIDEST, WIDEST), 60)
+    return made
+
+
+def note(text: str) -> None:
+    """A line for people on stderr."""
+    console(stderr=True).print(Text(safe(text)))
+
+
+def warn_notes(notes: Iterable[str]) -> None:
+    """What the recorder could not do, on stderr."""
+    for text in dict.fromkeys(notes):
+        note("note: " + text)
+
+
+def _table(*columns: tuple[str, str]) -> Table:
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1), header_style="bold", expand=False)
+    for name, side in columns:
+        table.add_column(name, justify="right" if side == "r" else "left", no_wrap=side == "r", overflow="fold")
+    return table
+
+
+def requests(document: documents.RequestsDocument) -> None:
+    """The routes, the one that spends most time in queries first."""
+    out = console()
+    out.print(
+        Text(
+            f"{document.requests:,} requests, {document.queries:,} queries"
+            f" ({document.noise:,} more are noise: session settings, transaction control, catalog look-ups)"
+        )
+    )
+    table = _table(
+        ("route", "l"), ("requests", "r"), ("queries", "r"), ("shapes", "r"), ("repeated", "r"), ("db ms", "r"),
+        ("of request", "r"), ("rows", "r"), ("bytes", "r"), ("noise", "r"),
+    )  # fmt: skip
+    for row in document.routes:
+        table.add_row(
+            Text(safe(row.route)), f"{row.requests:,}", number(row.queries), number(row.shapes),
+            Text(number(row.repeated), style="bold" if row.repeated >= 3 else ""), milliseconds(row.database_ms),
+            f"{percent(row.share)} of {milliseconds(row.request_ms)}", number(row.rows), size(row.bytes), number(row.noise),
+        )  # fmt: skip
+    out.print(table)
+    out.print(Text("queries: median a request; the other columns: mean a request. Times as the application saw them.", style="dim"))
+    if any(row.errors for row in document.routes):
+        failed = ", ".join(f"{row.errors} in {safe(row.route)}" for row in document.routes if row.errors)
+        out.print(Text(f"failed queries: {failed}"))
+
+
+def each(document: documents.EachDocument) -> None:
+    """The requests one by one."""
+    table = _table(("no.", "r"), ("request", "l"), ("status", "r"), ("queries", "r"), ("repeated", "r"), ("db ms", "r"), ("ms", "r"), ("rows", "r"))  # fmt: skip
+    for row in document.requests:
+        name = one_line(row.route + (f"  {row.path}" if row.path else ""), 60) + ("  (warm-up)" if row.warm_up else "")
+        table.add_row(
+            str(row.number), Text(name), str(row.status or ""), f"{row.queries:,}", f"{row.repeated:,}",
+            milliseconds(row.database_ms), milliseconds(row.request_ms), f"{row.rows:,}",
+        )  # fmt: skip
+    console().print(table)
+
+
+def timeline(document: documents.TimelineDocument) -> None:
+    """One request's queries on a time axis."""
+    out = console()
+    out.print(Text(f"request {document.number}: {safe(document.route)}  {safe(document.path)}".rstrip(), style="bold"))
+    share = document.database_ms / document.request_ms if document.request_ms else 0.0
+    out.print(
+        Text(
+            f"{document.queries:,} queries (and {document.noise:,} noise), {milliseconds(document.database_ms)} ms of "
+            f"{milliseconds(document.request_ms)} ms in the database ({percent(share)})"
+        )
+    )
+    bar_width = 24 if out.width >= 100 else 14
+    table = _table(("at ms", "r"), (f"0 ── {milliseconds(document.request_ms)} ms", "l"), ("ms", "r"), ("runs", "r"), ("rows", "r"), ("query and line of code", "l"))  # fmt: skip
+    for row in document.rows:
+        what = Text(one_line(row.sql, 2 * (out.width - bar_width - 34)), style="dim" if row.noise else "")
+        if row.parameters:
+            what.append("\n  with " + one_line(row.parameters, 80), style="italic")
+        if row.line is not None and not row.noise:
+            what.append(f"\n  {_at(row.line)} in {safe(row.line.function)}", style="cyan")
+        if row.load:
+            what.append(f"  {safe(row.load)}", style="dim")
+        if row.error:
+            what.append("\n  failed: " + one_line(row.error, 100), style="red")
+        table.add_row(
+            milliseconds(row.start_ms), _bar(row, document.request_ms, bar_width), milliseconds(row.duration_ms),
+            f"×{row.count}" if row.count > 1 else "", f"{row.rows:,}", what,
+        )  # fmt: skip
+    out.print(table)
+
+
+def _bar(row: documents.TimelineRow, total_ms: float, width: int) -> Text:
+    """Where in the request the query ran; a folded run shows its span light and its share of it dark."""
+    if total_ms <= 0:
+        return Text("")
+    first = min(int(row.start_ms / total_ms * width), width - 1)
+    last = max(min(int(row.end_ms / total_ms * width + 0.999), width), first + 1)
+    span = last - first
+    solid = span if row.count == 1 else max(1, round(span * min(row.duration_ms / max(row.end_ms - row.start_ms, 1e-9), 1)))
+    style = "dim" if row.noise else "bold" if row.count > 1 else ""
+    return Text(" " * first + "█" * solid + "░" * (span - solid), style=style)
+
+
+def _at(line: Line) -> str:
+    return f"{short_path(line.file)}:{line.line}"
+
+
+def findings(document: documents.FindingsDocument) -> None:
+    """The findings, one short paragraph each."""
+    out = console()
+    if not document.findings:
+        out.print(Text(f"Nothing asks too much in {document.requests:,} requests and {document.queries:,} queries."))
+    for place, finding in enumerate(document.findings, 1):
+        _summary(out, place, finding)
+    if document.findings:
+        out.print(Text("The whole story of one: askless findings " + safe(document.capture) + " --show 1", style="dim"))
+    if document.hidden:
+        out.print(Text(f"{document.hidden} more hidden by the filters.", style="dim"))
+
+
+def _summary(out: Console, place: int, finding: Finding) -> None:
+    head = Text(f"{place:>3}  ")
+    head.append(f"{finding.severity:<10} ", style=SEVERITY_STYLE.get(finding.severity, ""))
+    head.append(f"{finding.pattern}", style="bold")
+    head.append(f"  {safe(finding.route)}")
+    out.print(head)
+    out.print(Padding(Text(safe(finding.title)), (0, 0, 0, 5)))
+    if finding.lines:
+        more = f" and {len(finding.lines) - 1} more" if len(finding.lines) > 1 else ""
+        out.print(Padding(Text(f"{_at(finding.lines[0])} in {safe(finding.lines[0].function)}{more}", style="cyan"), (0, 0, 0, 5)))
+    saving = _saving(finding)
+    if saving:
+        out.print(Padding(Text(saving), (0, 0, 0, 5)))
+    if finding.advice:
+        advice = finding.advice[0]
+        line = Text("→ " + safe(advice.title))
+        if advice.code:
+            line.append("  " + one_line(advice.code, 160), style="green")
+        if advice.at is not None:
+            line.append(f"  at {_at(advice.at)}", style="cyan")
+        out.print(Padding(line, (0, 0, 1, 5)))
+
+
+def _saving(finding: Finding) -> str:
+    cost = finding.cost
+    if cost.avoidable:
+        return (
+            f"saves about {number(cost.avoidable)} queries and {milliseconds(cost.saving_ms)} ms a request "
+            f"({percent(cost.share)} of it); evidence: {finding.evidence}"
+        )
+    parts = []
+    if cost.bytes:
+        parts.append(size(cost.bytes))
+    if cost.rows:
+        parts.append(f"{number(cost.rows)} rows")
+    return f"need not be fetched: {' and '.join(parts)} a request; evidence: {finding.evidence}" if parts else ""
+
+
+def story(finding: Finding, place: int) -> None:
+    """One finding in full: what is wrong, the evidence, what to do, what to check."""
+    out = console()
+    _summary_head(out, finding, place)
+    _section(out, "Where")
+    for line in finding.lines[:8]:
+        times = f", {line.queries:,} queries in the capture" if line.queries else ""
+        out.print(Padding(Text(f"{_at(line)} in {safe(line.function)}{times}", style="cyan"), (0, 0, 0, 2)))
+    if len(finding.path) > 1:
+        called = " ← ".join(f"{safe(step.function)} ({_at(step)})" for step in finding.path[1:])
+        out.print(Padding(Text("called by " + called), (0, 0, 0, 2)))
+    _section(out, f"Evidence: {finding.evidence}")
+    for reason in finding.because:
+        out.print(Padding(Text("· " + safe(reason)), (0, 0, 0, 2)))
+    for doubt in finding.unsure:
+        out.print(Padding(Text("? " + safe(doubt), style="yellow"), (0, 0, 0, 2)))
+    _section(out, "Cost")
+    saving = _saving(finding)
+    cost = finding.cost
+    out.print(Padding(Text(f"{number(cost.queries)} queries a request, median {milliseconds(cost.query_ms)} ms each, in {finding.requests:,} requests"), (0, 0, 0, 2)))  # fmt: skip
+    if saving:
+        out.print(Padding(Text(saving), (0, 0, 0, 2)))
+    _section(out, "The query")
+    _sql(out, finding.sql)
+    for turn, advice in enumerate(finding.advice, 1):
+        _section(out, f"Advice {turn} of {len(finding.advice)}: {advice.title}")
+        _advice(out, advice)
+
+
+def _summary_head(out: Console, finding: Finding, place: int) -> None:
+    head = Text(f"{place}  ")
+    head.append(finding.severity, style=SEVERITY_STYLE.get(finding.severity, ""))
+    kind = f"{finding.pattern} ({finding.variant})" if finding.variant else finding.pattern
+    head.append(f"  {kind}", style="bold")
+    head.append(f"  {safe(finding.route)}  [{finding.key}]")
+    out.print(head)
+    out.print(Text(safe(finding.title)))
+
+
+def _section(out: Console, title: str) -> None:
+    out.print()
+    out.print(Text(safe(title), style="bold"))
+
+
+def _sql(out: Console, sql: str) -> None:
+    for line in safe(sql).strip().replace("\t", "  ").splitlines():
+        out.print(Padding(Text(line), (0, 0, 0, 4)))
+
+
+def _advice(out: Console, advice: Advice) -> None:
+    rows = [("why", advice.why), ("saving", advice.saving), ("price", advice.trade_off)]
+    if advice.at is not None:
+        rows.append(("where", f"{_at(advice.at)} in {advice.at.function}"))
+    for name, text in rows:
+        if text:
+            out.print(Padding(Text(f"{name + ':':<8}{safe(text)}"), (0, 0, 0, 2)))
+    if advice.code:
+        out.print(Padding(Text(safe(advice.code), style="green"), (0, 0, 0, 4)))
+    if advice.sql:
+        out.print(Padding(Text("the SQL afterwards:"), (0, 0, 0, 2)))
+        _sql(out, advice.sql)
+    for check in advice.check:
+        out.print(Padding(Text("check: " + safe(check)), (0, 0, 0, 2)))
+
+
+def check(document: documents.CheckDocument) -> None:
+    """What a capture holds, and whether it is whole."""
+    out = console()
+    for file in document.files:
+        out.print(Text(safe(file.file), style="bold"))
+        state = "ended in good order" if file.closed else "no end: the recorder was killed, or still runs"
+        out.print(Text(f"  version {file.version}, recorder {safe(file.recorder)}, program {safe(file.program)}; {state}"))
+        out.print(Text(f"  {file.lines:,} lines, {file.requests:,} requests ({file.open_requests} without an end), {file.queries:,} queries"))
+        if file.torn:
+            out.print(Text("  the last line is torn; everything before it counts"))
+        for line, reason in file.bad_lines[:5]:
+            out.print(Text(f"  line {line} can't be read: {one_line(reason, 90)}"))
+        if len(file.bad_lines) > 5:
+            out.print(Text(f"  and {len(file.bad_lines) - 5} more lines"))
+        for text in file.notes:
+            out.print(Text("  note: " + safe(text)))
+    out.print(Text("sound" if document.sound else "damaged: what could be read counts"))
+
+
+def plan(document: documents.PlanDocument) -> None:
+    """Statements and their plans, what was observed, and the indexes to try."""
+    out = console()
+    for place, row in enumerate(document.statements, 1):
+        where = f"  {row.queries:,} queries, {milliseconds(row.total_ms)} ms in all, from {', '.join(map(safe, row.routes[:3]))}" if row.queries else ""
+        out.print(Text(f"{place}. {one_line(row.sql, 300)}", style="bold"))
+        if where:
+            out.print(Text(where, style="dim"))
+        if row.error:
+            out.print(Text("  can't be explained: " + one_line(row.error, 200), style="red"))
+        for node in row.plan:
+            out.print(Padding(_tree(node), (0, 0, 0, 2)))
+        for index in row.indexes:
+            _index(out, index)
+        if not row.indexes and not row.error:
+            out.print(Text("  no index to advise"))
+        out.print()
+
+
+def _index(out: Console, index: documents.IndexRow) -> None:
+    out.print(Text("  → " + safe(index.ddl), style="green"))
+    out.print(Padding(Text(f"why: {safe(index.why)}"), (0, 0, 0, 4)))
+    writes = f"{index.writes:,} writes to {safe(index.table)} in the capture would each keep it up" if index.writes else "no writes to the table in the capture"
+    out.print(Padding(Text(f"price: about {size(index.size_bytes)}; {writes}"), (0, 0, 0, 4)))
+    for name in index.redundant:
+        out.print(Padding(Text(f"makes redundant: {safe(name)}"), (0, 0, 0, 4)))
+    for text in index.check:
+        out.print(Padding(Text("check: " + safe(text)), (0, 0, 0, 4)))
+
+
+def _tree(node: documents.PlanNode) -> Tree:
+    tree = Tree(_node(node), guide_style="dim")
+    _grow(tree, node.children)
+    return tree
+
+
+def _grow(tree: Tree, children: Sequence[documents.PlanNode]) -> None:
+    for child in children:
+        _grow(tree.add(_node(child)), child.children)
+
+
+def _node(node: documents.PlanNode) -> Text:
+    text = Text(safe(node.kind), style="bold")
+    on = " ".join(part for part in (f"on {node.table}" if node.table else "", f"by {node.index}" if node.index else "") if part)
+    if on:
+        text.append(" " + safe(on), style="")
+    if node.rows is not None:
+        text.append(f"  ({node.rows:,} rows in the table)", style="dim")
+    text.append(f"  {one_line(node.detail, 70)}", style="dim")
+    for observation in node.observations:
+        text.append("\n! " + safe(observation), style="yellow")
+    return text
+
+
+def trial(document: documents.TrialDocument) -> None:
+    """The trial of an index: plans, times, and whether the result stayed the same."""
+    out = console()
+    out.print(Text(safe(document.index), style="bold"))
+    out.print(Text(f"built on a copy in {milliseconds(document.build_ms)} ms, {size(document.size_bytes)}; your database was only read"))
+    for row in document.statements:
+        out.print()
+        out.print(Text(one_line(row.sql, 300)))
+        table = _table(("", "l"), ("median ms", "r"), ("plan", "l"))
+        table.add_row("before", milliseconds(row.before_ms), _plan_line(row.plan_before))
+        table.add_row("after", milliseconds(row.after_ms), _plan_line(row.plan_after))
+        out.print(Padding(table, (0, 0, 0, 2)))
+        same = "the same result" if row.same_result else "NOT the same result: " + row.difference
+        out.print(Padding(Text(f"{same} ({row.rows:,} rows), {row.repetitions} interleaved repetitions each"), (0, 0, 0, 2)))
+        style = "green" if row.verdict.startswith("faster") else "red" if row.verdict.startswith(("slower", "not")) else ""
+        out.print(Padding(Text(safe(row.verdict), style=style), (0, 0, 0, 2)))
+
+
+def _plan_line(nodes: Sequence[documents.PlanNode]) -> Text:
+    flat: list[str] = []
+
+    def walk(node: documents.PlanNode) -> None:
+        flat.append(f"{node.kind} {node.table}{' by ' + node.index if node.index else ''}".strip())
+        for child in node.children:
+            walk(child)
+
+    for node in nodes:
+        walk(node)
+    return Text(safe("; ".join(flat)))
+
+
+def compare(document: documents.CompareDocument) -> None:
+    """Two captures side by side, and what became of the findings."""
+    out = console()
+    table = _table(("route", "l"), ("queries", "r"), ("rows", "r"), ("bytes", "r"), ("request ms, median (quartiles)", "r"), ("faster by", "l"))  # fmt: skip
+    for row in document.routes:
+        table.add_row(
+            Text(safe(row.route)), _pair(row.queries, number), _pair(row.rows, number), _pair(row.bytes, size),
+            f"{_spread(row.time[0])}\n{_spread(row.time[1])}", Text(row.verdict),
+        )  # fmt: skip
+    out.print(table)
+    for title, items in (("gone", document.gone), ("new", document.new), ("left", document.left)):
+        out.print(Text(f"{len(items)} findings {title}" + (":" if items else ""), style="bold"))
+        for finding in items:
+            out.print(Padding(Text(f"{finding.pattern}  {safe(finding.route)}  {safe(finding.title)}"), (0, 0, 0, 2)))
+
+
+def _pair(values: tuple[float | None, float | None], form: object) -> str:
+    assert callable(form)
+    before, after = ("–" if value is None else str(form(value)) for value in values)
+    return f"{before}\n{after}"
+
+
+def _spread(spread: documents.Spread | None) -> str:
+    if spread is None:
+        return "–"
+    return f"{milliseconds(spread.median)} ({milliseconds(spread.low)} to {milliseconds(spread.high)})"
+
+
+def progress(text: str) -> None:
+    """One line of progress on stderr, overwritten by the next; nothing where stderr is no terminal."""
+    if sys.stderr.isatty():
+        sys.stderr.write("\r\x1b[K" + one_line(text, 78))
+        sys.stderr.flush()
+
+
+def progress_done() -> None:
+    """Clear the line of progress."""
+    if sys.stderr.isatty():
+        sys.stderr.write("\r\x1b[K")
+        sys.stderr.flush()

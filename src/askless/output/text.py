@@ -1,0 +1,54 @@
+"""Text made safe and short for terminals and pages. SQL and file names are hostile until they have been here."""
+
+from __future__ import annotations
+
+import os
+import re
+from pathlib import Path
+
+_CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
+_SPACE = re.compile(r"\s+")
+
+
+def safe(text: str) -> str:
+    """The text without control characters: nothing in it can move a cursor, change a colour or turn its direction."""
+    return _CONTROL.sub("\ufffd", text.encode("utf-8", "replace").decode())
+
+
+def one_line(text: str, longest: int = 0) -> str:
+    """The text on one line, cut with … where it is longer than `longest` (0: never)."""
+    flat = _SPACE.sub(" ", safe(text)).strip()
+    return flat if not longest or len(flat) <= longest else flat[: max(longest - 1, 1)] + "…"
+
+
+def short_path(file: str) -> str:
+    """A file's path from here, where that is shorter."""
+    try:
+        relative = os.path.relpath(file, Path.cwd())
+    except ValueError:
+        return safe(file)
+    return safe(relative if len(relative) < len(file) and not relative.startswith("../../..") else file)
+
+
+def milliseconds(value: float) -> str:
+    """Milliseconds in three significant digits or so, without a unit."""
+    if value >= 100:
+        return f"{value:,.0f}"
+    return f"{value:.1f}" if value >= 10 else f"{value:.2f}"
+
+
+def size(value: float) -> str:
+    """Bytes in the unit that people read."""
+    if value < 1024:
+        return f"{value:,.0f} B"
+    return f"{value / 1024:,.1f} KiB" if value < 1024**2 else f"{value / 1024**2:,.1f} MiB"
+
+
+def number(value: float) -> str:
+    """A count or a mean of counts."""
+    return f"{value:,.0f}" if abs(value - round(value)) < 0.05 or value >= 100 else f"{value:,.1f}"
+
+
+def percent(share: float) -> str:
+    """A share as per cent."""
+    return f"{100 * share:.0f} %"

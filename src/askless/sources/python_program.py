@@ -1,0 +1,220 @@
+"""Runs a Python program with the recorder inside it, and visits its pages where asked to.
+
+The program keeps its own interpreter, environment and exit code. The recorder reaches it, its forked workers and the
+children that it starts with the same interpreter, through PYTHONPATH.
+"""
+
+from __future__ import annotations
+
+import http.client
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import threading
+import time
+import urllib.error
+import urllib.request
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from types import FrameType
+
+import msgspec
+
+from askless.capture.reading import SUFFIXES
+from askless.core.errors import AskLessError
+
+PROBE = Path(__file__).resolve().parent.parent / "probe"
+STOP_WAIT_S = 5.0
+WARM_UP_HEADER = "X-Ask-Less-Warm-Up"
+
+
+class Visits(msgspec.Struct, frozen=True):
+    """Pages to request: each once to warm up, then `times` times, in turns."""
+
+    urls: tuple[str, ...]
+    times: int = 5
+    wait_s: float = 30.0
+    timeout_s: float = 60.0
+
+
+class Visited(msgspec.Struct, frozen=True):
+    """What one page answered: its last status, and how long each measured visit took, as the visitor saw it."""
+
+    url: str
+    status: int
+    durations_ms: tuple[float, ...]
+
+
+class Outcome(msgspec.Struct, frozen=True):
+    """How the program ended. `stopped` tells that it was told to stop; its exit code then says nothing."""
+
+    exit_code: int
+    stopped: bool
+    visited: tuple[Visited, ...] = ()
+
+
+def prepare_folder(folder: Path) -> Path:
+    """Create the folder of a new capture. Raises AskLessError: folder-unwritable, folder-in-use."""
+    try:
+        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+        probe = folder / ".askless-write-test"
+        probe.write_bytes(b"x" * 4096)
+        probe.unlink()
+    except OSError as error:
+        raise AskLessError(
+            "folder-unwritable", f"can't write into {folder}: {error.strerror}", "name another folder with -o"
+        ) from None
+    if any(entry.name.endswith(SUFFIXES) for entry in folder.iterdir()):
+        raise AskLessError(
+            "folder-in-use", f"{folder} holds a capture already", "name a new folder with -o, or delete the old capture"
+        )
+    return folder.resolve()
+
+
+def environment(folder: Path, echo: str = "") -> dict[str, str]:
+    """The program's environment: as ours, with the recorder on its path."""
+    env = dict(os.environ)
+    inherited = env.get("PYTHONPATH")
+    inject = str(PROBE / "inject")
+    env["PYTHONPATH"] = inject + (os.pathsep + inherited if inherited else "")
+    env["ASKLESS_CAPTURE"] = str(folder)
+    env["ASKLESS_FALLBACK"] = str(PROBE / "fallback")
+    env.pop("ASKLESS_ECHO", None)
+    if echo:
+        env["ASKLESS_ECHO"] = echo
+    return env
+
+
+def run(
+    command: Sequence[str],
+    folder: Path,
+    visits: Visits | None = None,
+    echo: str = "",
+    progress: Callable[[str], None] = lambda text: None,
+) -> Outcome:
+    """Run the program until it ends, or until its pages are visited.
+
+    Raises AskLessError: program-missing, program-exited, never-answers.
+    """
+    program = shutil.which(command[0])
+    if program is None:
+        raise AskLessError(
+            "program-missing", f"there is no program {command[0]!r} to run", "check the words behind `--` and your PATH"
+        )
+    stop = threading.Event()
+    try:
+        process = subprocess.Popen([program, *command[1:]], env=environment(folder, echo))
+    except OSError as error:
+        raise AskLessError("program-missing", f"can't start {program}: {error.strerror}", "check that it may be run") from None
+    with _Signals(process, stop):
+        try:
+            visited = _visit(process, visits, stop, progress) if visits is not None else ()
+            if visits is not None:
+                stop.set()
+                _stop(process)
+            code = process.wait()
+        except BaseException:
+            _stop(process)
+            raise
+    return Outcome(code if code >= 0 else 128 - code, stop.is_set(), visited)
+
+
+class _Signals:
+    """While the program runs, signals are its affair: the terminal sends it Ctrl-C itself, SIGTERM is passed on."""
+
+    def __init__(self, process: subprocess.Popen[bytes], stop: threading.Event) -> None:
+        self.process = process
+        self.stop = stop
+        self.before: dict[int, object] = {}
+
+    def __enter__(self) -> None:
+        for number in (signal.SIGINT, signal.SIGTERM):
+            self.before[number] = signal.signal(number, self._pass_on)
+
+    def __exit__(self, *details: object) -> None:
+        for number, handler in self.before.items():
+            signal.signal(number, handler)  # type: ignore[arg-type]
+
+    def _pass_on(self, number: int, frame: FrameType | None) -> None:
+        self.stop.set()
+        if number == signal.SIGTERM or not sys.stdin.isatty():
+            self.process.send_signal(number)
+
+
+def _stop(process: subprocess.Popen[bytes]) -> None:
+    if process.poll() is None:
+        process.terminate()
+        try:
+            process.wait(STOP_WAIT_S)
+        except subprocess.TimeoutExpired:
+            process.kill()
+            process.wait()
+
+
+def _request(url: str, timeout_s: float, warm_up: bool) -> int:
+    """GET a page and read it whole; its status. Raises OSError where nothing answers."""
+    request = urllib.request.Request(url, headers={WARM_UP_HEADER: "1"} if warm_up else {})
+    opener = urllib.request.build_opener(urllib.request.ProxyHandler({}))
+    try:
+        with opener.open(request, timeout=timeout_s) as answer:
+            answer.read()
+            return int(answer.status)
+    except urllib.error.HTTPError as error:
+        with error:
+            error.read()
+        return error.code
+    except (http.client.HTTPException, ValueError) as error:
+        raise OSError(str(error)) from None
+
+
+def _wait_until_up(process: subprocess.Popen[bytes], visits: Visits, stop: threading.Event) -> None:
+    deadline = time.monotonic() + visits.wait_s
+    url = visits.urls[0]
+    reason = "nothing listens there"
+    while time.monotonic() < deadline and not stop.is_set():
+        if process.poll() is not None:
+            raise AskLessError(
+                "program-exited",
+                f"the program ended with exit code {process.returncode} before {url} answered",
+                "run it by itself to see why; what it asked until then is recorded",
+            )
+        try:
+            _request(url, max(deadline - time.monotonic(), 0.5), warm_up=True)
+            return
+        except OSError as error:
+            reason = str(getattr(error, "reason", error))
+        stop.wait(0.1)
+    if not stop.is_set():
+        raise AskLessError(
+            "never-answers",
+            f"{url} did not answer within {visits.wait_s:g} s: {reason}",
+            "check host, port and path; --wait SECONDS gives a slow start more time",
+        )
+
+
+def _visit(
+    process: subprocess.Popen[bytes], visits: Visits, stop: threading.Event, progress: Callable[[str], None]
+) -> tuple[Visited, ...]:
+    progress("waiting for " + visits.urls[0])
+    _wait_until_up(process, visits, stop)
+    statuses = dict.fromkeys(visits.urls, 0)
+    durations: dict[str, list[float]] = {url: [] for url in visits.urls}
+    for turn in range(visits.times + 1):
+        for url in visits.urls:
+            if stop.is_set():
+                break
+            progress(f"visit {turn} of {visits.times}: {url}" if turn else f"warming up: {url}")
+            start = time.perf_counter()
+            try:
+                statuses[url] = _request(url, visits.timeout_s, warm_up=turn == 0)
+            except OSError as error:
+                code = process.poll()
+                what = f"the program ended with exit code {code}" if code is not None else str(getattr(error, "reason", error))
+                raise AskLessError(
+                    "visit-failed", f"{url} did not answer: {what}", "what was asked until then is recorded"
+                ) from None
+            if turn:
+                durations[url].append((time.perf_counter() - start) * 1e3)
+    return tuple(Visited(url, statuses[url], tuple(durations[url])) for url in visits.urls)
