@@ -16,7 +16,18 @@ from askless.capture.writing import CaptureWriter, QueryRow
 SHAPES = 300
 PAGES = 40
 AT_A_TIME = 32  # requests under way at one time
-TABLES = "vessel port_call berth pilot tug tug_job manifest_line inspection tariff clearance".split()
+TABLES = [
+    "vessel",
+    "port_call",
+    "berth",
+    "pilot",
+    "tug",
+    "tug_job",
+    "manifest_line",
+    "inspection",
+    "tariff",
+    "clearance",
+]
 
 
 class PlainQuery(msgspec.Struct):

@@ -166,9 +166,7 @@ class Close(Event, tag="close"):
     queries: int
 
 
-AnyEvent = (
-    Capture | StatementEvent | Columns | PlaceEvent | LoadEvent | RequestEvent | Queries | End | Note | Close
-)
+AnyEvent = Capture | StatementEvent | Columns | PlaceEvent | LoadEvent | RequestEvent | Queries | End | Note | Close
 
 
 def json_schema() -> dict[str, Any]:
@@ -179,11 +177,15 @@ def json_schema() -> dict[str, Any]:
         for field in msgspec.structs.fields(Queries)
         if field.name not in COLD_TYPES
     ]
-    spelled = msgspec.defstruct("Queries", [*fields, *raw], tag_field="event", tag="queries")  # type: ignore[list-item]
+    spelled = msgspec.defstruct("Queries", [*fields, *raw], tag_field="event", tag="queries")
     spelled.__doc__ = Queries.__doc__
     kinds = [Capture, StatementEvent, Columns, PlaceEvent, LoadEvent, RequestEvent, spelled, End, Note, Close]
     union: Any = kinds[0]
     for kind in kinds[1:]:
         union = union | kind
     schema = msgspec.json.schema(union)
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": f"{FORMAT}, version {VERSION}", **schema}
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": f"{FORMAT}, version {VERSION}",
+        **schema,
+    }

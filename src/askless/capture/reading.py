@@ -41,7 +41,9 @@ def files_of(path: FilePath) -> list[FilePath]:
     """
     if not path.exists():
         raise AskLessError(
-            "capture-missing", f"there is no capture at {path}", "check the path, or record one: askless capture app -o DIR -- PROGRAM"
+            "capture-missing",
+            f"there is no capture at {path}",
+            "check the path, or record one: askless capture app -o DIR -- PROGRAM",
         )
     if not path.is_dir():
         return [path]
@@ -59,9 +61,11 @@ def _open(path: FilePath) -> IO[bytes]:
     try:
         raw = path.open("rb")
     except OSError as error:
-        raise AskLessError("capture-unreadable", f"can't read {path}: {error.strerror}", "check its permissions") from None
+        raise AskLessError(
+            "capture-unreadable", f"can't read {path}: {error.strerror}", "check its permissions"
+        ) from None
     if path.name.endswith(".gz"):
-        return io.BufferedReader(gzip.GzipFile(fileobj=raw))  # type: ignore[arg-type]
+        return io.BufferedReader(gzip.GzipFile(fileobj=raw))
     if path.name.endswith(".zst"):
         try:
             import zstandard
@@ -167,7 +171,9 @@ class Reader:
             report.torn = True
 
     def _foreign(self) -> AskLessError:
-        what = "is empty" if self.report.lines == 0 else "is not an Ask Less capture: its first line is no capture header"
+        what = (
+            "is empty" if self.report.lines == 0 else "is not an Ask Less capture: its first line is no capture header"
+        )
         return AskLessError(
             "capture-foreign" if self.report.lines else "capture-empty",
             f"{self.path} {what}",
@@ -207,9 +213,7 @@ class Reader:
         self.tables.places[event.id] = Place(event.file, event.line, event.function, caller)
 
     def _load(self, event: events.LoadEvent) -> None:
-        self.tables.loads[event.id] = Load(
-            event.orm, event.kind, event.model, event.relation, event.target, event.many
-        )
+        self.tables.loads[event.id] = Load(event.orm, event.kind, event.model, event.relation, event.target, event.many)
 
     def _request(self, event: events.RequestEvent) -> None:
         request = Request(event.id, event.route, self.tables, event.kind, event.start_ns)

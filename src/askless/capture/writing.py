@@ -42,7 +42,9 @@ class CaptureWriter:
     Raises AskLessError `capture-exists` or `capture-unwritable`.
     """
 
-    def __init__(self, path: FilePath, recorder: str, system: str, program: str = "", started_unix_s: float = 0.0) -> None:
+    def __init__(
+        self, path: FilePath, recorder: str, system: str, program: str = "", started_unix_s: float = 0.0
+    ) -> None:
         self.path = path
         self.system = system
         self._encode = msgspec.json.Encoder().encode
@@ -52,11 +54,15 @@ class CaptureWriter:
         self._columns: set[int] = set()
         self._requests = self._queries = 0
         try:
-            self._file: IO[bytes] = os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_APPEND, 0o600), "wb")
+            self._file: IO[bytes] = os.fdopen(
+                os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_APPEND, 0o600), "wb"
+            )
         except FileExistsError:
             raise AskLessError("capture-exists", f"{path} exists already", "name another file") from None
         except OSError as error:
-            raise AskLessError("capture-unwritable", f"can't write {path}: {error.strerror}", "check the folder") from None
+            raise AskLessError(
+                "capture-unwritable", f"can't write {path}: {error.strerror}", "check the folder"
+            ) from None
         header = events.Capture(
             format=events.FORMAT, version=events.VERSION, recorder=recorder, pid=os.getpid(), program=program,
             started_unix_s=started_unix_s,

@@ -28,12 +28,32 @@ def add(commands: Any, name: str) -> None:
     parser = command(commands, name, "record what a program asks its database, or check a capture", APP_EXAMPLES)
     kinds = parser.add_subparsers(title="kinds", metavar="KIND", required=True)
     app = command(kinds, "app", "run a Python program, unchanged, and record what it asks", APP_EXAMPLES)
-    app.add_argument("-o", "--out", metavar="DIR", type=Path, help="folder of the capture (default: a new askless-DATE-TIME)")
-    app.add_argument("--visit", metavar="URL", action="append", default=[], help="wait until it answers, request it, then stop the program; may be repeated")
-    app.add_argument("--times", metavar="N", type=int, default=5, help="visits of each URL after one to warm up (default: 5)")
-    app.add_argument("--wait", metavar="SECONDS", type=float, default=30.0, help="how long the first URL may take to answer (default: 30)")
-    app.add_argument("--echo", action="store_true", help="print each statement on stderr as it ends, with its time and rows")
-    app.add_argument("program", metavar="-- PROGRAM ...", nargs=argparse.REMAINDER, help="the program and its arguments")
+    app.add_argument(
+        "-o", "--out", metavar="DIR", type=Path, help="folder of the capture (default: a new askless-DATE-TIME)"
+    )
+    app.add_argument(
+        "--visit",
+        metavar="URL",
+        action="append",
+        default=[],
+        help="wait until it answers, request it, then stop the program; may be repeated",
+    )
+    app.add_argument(
+        "--times", metavar="N", type=int, default=5, help="visits of each URL after one to warm up (default: 5)"
+    )
+    app.add_argument(
+        "--wait",
+        metavar="SECONDS",
+        type=float,
+        default=30.0,
+        help="how long the first URL may take to answer (default: 30)",
+    )
+    app.add_argument(
+        "--echo", action="store_true", help="print each statement on stderr as it ends, with its time and rows"
+    )
+    app.add_argument(
+        "program", metavar="-- PROGRAM ...", nargs=argparse.REMAINDER, help="the program and its arguments"
+    )
     app.set_defaults(run=run_app)
     check = command(kinds, "check", "tell what a capture holds and whether it is whole", CHECK_EXAMPLES)
     add_capture(check)
@@ -45,13 +65,17 @@ def run_app(options: argparse.Namespace) -> int:
     """Record a program; its own exit code, or 0 where it was told to stop."""
     program = options.program[1:] if options.program[:1] == ["--"] else options.program
     if not program:
-        raise AskLessError("no-program", "there is no program to run", "name it behind --, as in: askless capture app -- python app.py")
+        raise AskLessError(
+            "no-program", "there is no program to run", "name it behind --, as in: askless capture app -- python app.py"
+        )
     if options.times < 1:
         raise AskLessError("bad-times", "--times takes a whole number from 1", "leave it out for 5 visits")
     visits = python_program.Visits(tuple(options.visit), options.times, options.wait) if options.visit else None
     for url in options.visit:
         if not url.startswith(("http://", "https://")):
-            raise AskLessError("bad-url", f"--visit takes an http URL, not {url!r}", "write it like http://127.0.0.1:8000/calls/due")
+            raise AskLessError(
+                "bad-url", f"--visit takes an http URL, not {url!r}", "write it like http://127.0.0.1:8000/calls/due"
+            )
     return record(program, options.out, visits, options.echo)
 
 
@@ -72,7 +96,9 @@ def record(program: Sequence[str], out: Path | None, visits: python_program.Visi
             f"median {milliseconds(median(page.durations_ms))} ms ({spread})"
         )
         if page.status >= 400:
-            terminal.note(f"note: {page.url} answered with status {page.status}: the page that you meant may not have run")
+            terminal.note(
+                f"note: {page.url} answered with status {page.status}: the page that you meant may not have run"
+            )
     if outcome.stopped:
         return 0
     if outcome.exit_code:

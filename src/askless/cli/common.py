@@ -39,7 +39,9 @@ def add_json(parser: argparse.ArgumentParser) -> None:
 
 def add_database(parser: argparse.ArgumentParser, required: bool = False) -> None:
     """The database that a command asks."""
-    parser.add_argument("--db", metavar="URL", required=required, help="the database, as in sqlite:///harbour.db; it is only read")
+    parser.add_argument(
+        "--db", metavar="URL", required=required, help="the database, as in sqlite:///harbour.db; it is only read"
+    )
 
 
 def print_document(document: documents.Document) -> None:
@@ -64,7 +66,9 @@ def notes_of(reports: list[FileReport]) -> list[str]:
             notes.append(f"{report.path.name}: the last line is torn (a crash does that); everything before it counts")
         if report.bad_lines:
             line, reason = report.bad_lines[0]
-            notes.append(f"{report.path.name}: {len(report.bad_lines)} lines can't be read, the first is line {line}: {reason}")
+            notes.append(
+                f"{report.path.name}: {len(report.bad_lines)} lines can't be read, the first is line {line}: {reason}"
+            )
     return notes
 
 

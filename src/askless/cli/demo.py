@@ -33,8 +33,12 @@ INDEX = "CREATE INDEX vessel_call_sign ON vessel (call_sign)"
 
 def add(commands: Any, name: str) -> None:
     """Declare the command."""
-    parser = command(commands, name, "show everything on a made-up harbour office (Flask and SQLAlchemy on SQLite)", EXAMPLES)
-    parser.add_argument("--out", metavar="DIR", type=Path, default=Path("harbour-demo"), help="where to put it (default: harbour-demo)")
+    parser = command(
+        commands, name, "show everything on a made-up harbour office (Flask and SQLAlchemy on SQLite)", EXAMPLES
+    )
+    parser.add_argument(
+        "--out", metavar="DIR", type=Path, default=Path("harbour-demo"), help="where to put it (default: harbour-demo)"
+    )
     parser.add_argument("--times", metavar="N", type=int, default=8, help="visits of each page (default: 8)")
     parser.add_argument("--only-build", action="store_true", help="build database and application, run nothing")
     parser.set_defaults(run=run)
@@ -44,7 +48,11 @@ def run(options: argparse.Namespace) -> int:
     """Build, record as grown, read, explain, try, record as tuned, compare."""
     started = time.monotonic()
     if find_spec("flask") is None:
-        raise AskLessError("demo-extra-missing", "the demo's application needs Flask", "install the extra: pip install 'ask-less[demo]'")
+        raise AskLessError(
+            "demo-extra-missing",
+            "the demo's application needs Flask",
+            "install the extra: pip install 'ask-less[demo]'",
+        )
     out: Path = options.out
     application = build(out)
     url = f"sqlite:///{out / 'harbour.db'}"
@@ -61,8 +69,12 @@ def run(options: argparse.Namespace) -> int:
     _step(out, "what the database does with it", ["plan", str(out / "grown"), "--db", url, "--top", "3"])
     _step(out, "try the index on a copy", ["trial", "--db", url, "--index", INDEX, "--sql", LOOKUP])
     _record(application, url, out / "tuned", "tuned", options.times)
-    _step(out, "the pages as tuned, against the pages as they grew", ["compare", str(out / "grown"), str(out / "tuned")])
-    terminal.note(f"\nDone in {time.monotonic() - started:.0f} s. Everything is in {out}: read {out}/harbour/grown.py beside the findings.")
+    _step(
+        out, "the pages as tuned, against the pages as they grew", ["compare", str(out / "grown"), str(out / "tuned")]
+    )
+    terminal.note(
+        f"\nDone in {time.monotonic() - started:.0f} s. Everything is in {out}: read {out}/harbour/grown.py beside the findings."
+    )
     return 0
 
 
@@ -73,7 +85,9 @@ def build(out: Path) -> Path:
         out.mkdir(parents=True, exist_ok=True)
         shutil.copytree(source, out / "harbour", dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
     except OSError as error:
-        raise AskLessError("folder-unwritable", f"can't write into {out}: {error.strerror}", "name another folder with --out") from None
+        raise AskLessError(
+            "folder-unwritable", f"can't write into {out}: {error.strerror}", "name another folder with --out"
+        ) from None
     database = out / "harbour.db"
     if not database.exists():
         terminal.progress("building the harbour office's database")
@@ -85,7 +99,11 @@ def build(out: Path) -> Path:
         terminal.progress_done()
         if made.returncode:
             database.unlink(missing_ok=True)
-            raise AskLessError("demo-build-failed", "the demo's database could not be built: " + made.stderr.strip()[-300:], "check the disk")
+            raise AskLessError(
+                "demo-build-failed",
+                "the demo's database could not be built: " + made.stderr.strip()[-300:],
+                "check the disk",
+            )
     return out / "harbour" / "app.py"
 
 
@@ -100,7 +118,21 @@ def _record(application: Path, url: str, folder: Path, pages: str, times: int) -
     visits = Visits(tuple(f"http://127.0.0.1:{port}{page}" for page in PAGES), times)
     program = [sys.executable, str(application), url, "--port", str(port), "--pages", pages]
     _title(f"record the pages {'as they grew' if pages == 'grown' else 'as tuned'}")
-    _command(["capture", "app", "-o", str(folder), "--visit", f"http://127.0.0.1:{port}{PAGES[0]}", "...", "--", "python", str(application), "..."])
+    _command(
+        [
+            "capture",
+            "app",
+            "-o",
+            str(folder),
+            "--visit",
+            f"http://127.0.0.1:{port}{PAGES[0]}",
+            "...",
+            "--",
+            "python",
+            str(application),
+            "...",
+        ]
+    )
     sys.stdout.flush()
     capture.record(program, folder, visits, echo=False)
 

@@ -27,9 +27,20 @@ def add(commands: Any, name: str) -> None:
     parser = command(commands, name, "show what asks too much, where, why, and what to do", EXAMPLES)
     add_capture(parser)
     parser.add_argument("--route", metavar="TEXT", default="", help="only routes that contain this text")
-    parser.add_argument("--pattern", metavar="NAME", action="append", default=[], help="only this pattern (" + ", ".join(patterns.REGISTRY) + ")")
+    parser.add_argument(
+        "--pattern",
+        metavar="NAME",
+        action="append",
+        default=[],
+        help="only this pattern (" + ", ".join(patterns.REGISTRY) + ")",
+    )
     parser.add_argument("--show", metavar="N", help="the full story of finding N (its place in the list, or its key)")
-    parser.add_argument("--judge", metavar="SEVERITY", choices=SEVERITIES, help="exit with 1 if a finding is at least this severe: " + ", ".join(SEVERITIES))
+    parser.add_argument(
+        "--judge",
+        metavar="SEVERITY",
+        choices=SEVERITIES,
+        help="exit with 1 if a finding is at least this severe: " + ", ".join(SEVERITIES),
+    )
     parser.add_argument("--values", action="store_true", help="show literals of statements; they may be private")
     add_database(parser)
     add_json(parser)
@@ -42,7 +53,9 @@ def run(options: argparse.Namespace) -> int:
     for name in options.pattern:
         if name not in patterns.REGISTRY:
             near = get_close_matches(name, patterns.REGISTRY, 1, 0.3)
-            raise AskLessError("no-pattern", f"there is no pattern {name!r}", f"did you mean {near[0]}?" if near else "see --help")
+            raise AskLessError(
+                "no-pattern", f"there is no pattern {name!r}", f"did you mean {near[0]}?" if near else "see --help"
+            )
     schema = reflect(options.db)
     summary, reports = load(path, Settings(show_values=options.values))
     everything = findings_of(summary, schema)
@@ -70,7 +83,9 @@ def _one(found: list[Finding], wanted: str) -> tuple[int, Finding]:
     for place, finding in enumerate(found, 1):
         if wanted in (str(place), finding.key):
             return place, finding
-    raise AskLessError("no-finding", f"there is no finding {wanted}; {len(found)} are listed", "leave --show out to list them")
+    raise AskLessError(
+        "no-finding", f"there is no finding {wanted}; {len(found)} are listed", "leave --show out to list them"
+    )
 
 
 def _judged(found: list[Finding], least: str | None) -> int:

@@ -45,9 +45,13 @@ class Subject(msgspec.Struct):
 def add(commands: Any, name: str) -> None:
     """Declare the command."""
     parser = command(commands, name, "explain statements on the database and recommend indexes", EXAMPLES)
-    parser.add_argument("capture", metavar="CAPTURE", type=Path, nargs="?", help="a capture: a file, or a folder of files")
+    parser.add_argument(
+        "capture", metavar="CAPTURE", type=Path, nargs="?", help="a capture: a file, or a folder of files"
+    )
     parser.add_argument("--sql", metavar="STATEMENT", help="one statement instead of a capture")
-    parser.add_argument("--parameters", metavar="JSON", default="", help="values of its placeholders: a list, or an object by name")
+    parser.add_argument(
+        "--parameters", metavar="JSON", default="", help="values of its placeholders: a list, or an object by name"
+    )
     parser.add_argument("--top", metavar="N", type=int, default=5, help="how many shapes of the capture (default: 5)")
     parser.add_argument("--values", action="store_true", help="show literals of statements; they may be private")
     add_database(parser, required=True)
@@ -59,7 +63,9 @@ def run(options: argparse.Namespace) -> int:
     """Explain, observe, advise, print."""
     url = parse_url(options.db)
     if (options.capture is None) == (options.sql is None):
-        raise AskLessError("what-to-explain", "name a capture or give --sql, one of the two", "see: askless plan --help")
+        raise AskLessError(
+            "what-to-explain", "name a capture or give --sql, one of the two", "see: askless plan --help"
+        )
     writes: dict[str, int] = {}
     if options.sql is not None:
         parameters, names = parse_parameters(options.parameters)
@@ -69,13 +75,19 @@ def run(options: argparse.Namespace) -> int:
         subjects = costliest(summary, options.top)
         writes = writes_of(summary)
         if not subjects:
-            raise AskLessError("nothing-to-explain", f"{options.capture} holds no SELECT, UPDATE or DELETE", "record more of the application")
+            raise AskLessError(
+                "nothing-to-explain",
+                f"{options.capture} holds no SELECT, UPDATE or DELETE",
+                "record more of the application",
+            )
     show = bool(options.values) or options.sql is not None
     with connect(url) as connection:
         schema = reflect(connection)
         rows = tuple(_explained(connection, schema, subject, writes, show) for subject in subjects)
     if options.sql is not None and rows[0].error:
-        raise AskLessError("cant-explain", rows[0].error, "check that it runs on this database; values: --parameters '[1]'")
+        raise AskLessError(
+            "cant-explain", rows[0].error, "check that it runs on this database; values: --parameters '[1]'"
+        )
     document = documents.PlanDocument(format="askless plan", system=schema.system, statements=rows)
     print_document(document) if options.json else terminal.plan(document)
     return 0
@@ -88,11 +100,15 @@ def parse_parameters(text: str) -> tuple[tuple[Value, ...], tuple[str, ...]]:
     try:
         given = json.loads(text)
     except ValueError as error:
-        raise AskLessError("bad-parameters", f"--parameters is not JSON: {error}", "write a list: --parameters '[1, \"due\"]'") from None
+        raise AskLessError(
+            "bad-parameters", f"--parameters is not JSON: {error}", "write a list: --parameters '[1, \"due\"]'"
+        ) from None
     if isinstance(given, dict):
         return tuple(given.values()), tuple(given)
     if not isinstance(given, list):
-        raise AskLessError("bad-parameters", "--parameters takes a list or an object", "write: --parameters '[1, \"due\"]'")
+        raise AskLessError(
+            "bad-parameters", "--parameters takes a list or an object", "write: --parameters '[1, \"due\"]'"
+        )
     return tuple(given), ()
 
 
@@ -170,7 +186,9 @@ def _explained(
         total_ms=subject.total_ns / 1e6,
         plan=tuple(node_of(node, schema, observations) for node in plan),
         indexes=tuple(
-            documents.IndexRow(a.ddl, a.table, a.columns, a.why, a.size_bytes, writes.get(a.table.lower(), 0), a.redundant, a.check)
+            documents.IndexRow(
+                a.ddl, a.table, a.columns, a.why, a.size_bytes, writes.get(a.table.lower(), 0), a.redundant, a.check
+            )
             for a in advice
         ),
         error=error,

@@ -25,8 +25,12 @@ def add(commands: Any, name: str) -> None:
     """Declare the command."""
     parser = command(commands, name, "show the queries of one request in order, loops folded", EXAMPLES)
     add_capture(parser)
-    parser.add_argument("request", metavar="REQUEST", nargs="?", type=int, help="its number (askless requests CAPTURE --each)")
-    parser.add_argument("--route", metavar="TEXT", default="", help="the slowest request of the routes that contain this text")
+    parser.add_argument(
+        "request", metavar="REQUEST", nargs="?", type=int, help="its number (askless requests CAPTURE --each)"
+    )
+    parser.add_argument(
+        "--route", metavar="TEXT", default="", help="the slowest request of the routes that contain this text"
+    )
     parser.add_argument("--unfolded", action="store_true", help="every query on a line of its own")
     parser.add_argument("--values", action="store_true", help="show parameters and literals; they may be private")
     add_json(parser)
@@ -57,7 +61,11 @@ def chosen(path: Path, wanted: int | None, route: str) -> tuple[int, Request]:
         if best is None or sum(request.durations_ns) > sum(best[1].durations_ns):
             best = number, request
     if best is None:
-        what = f"there is no request {wanted}; the capture holds {last}" if wanted is not None else f"no request's route contains {route!r}"
+        what = (
+            f"there is no request {wanted}; the capture holds {last}"
+            if wanted is not None
+            else f"no request's route contains {route!r}"
+        )
         raise AskLessError("no-request", what, f"list them: askless requests {path} --each")
     return best
 

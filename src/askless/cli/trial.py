@@ -25,8 +25,16 @@ def add(commands: Any, name: str) -> None:
     """Declare the command."""
     parser = command(commands, name, "try an index on a copy of the database, and measure", EXAMPLES)
     parser.add_argument("--index", metavar="DDL", required=True, help="one CREATE INDEX statement")
-    parser.add_argument("--sql", metavar="STATEMENT", action="append", required=True, help="the SELECT to measure; may be repeated")
-    parser.add_argument("--parameters", metavar="JSON", action="append", default=[], help="values of the placeholders of each --sql, in the same order")
+    parser.add_argument(
+        "--sql", metavar="STATEMENT", action="append", required=True, help="the SELECT to measure; may be repeated"
+    )
+    parser.add_argument(
+        "--parameters",
+        metavar="JSON",
+        action="append",
+        default=[],
+        help="values of the placeholders of each --sql, in the same order",
+    )
     add_database(parser, required=True)
     add_json(parser)
     parser.set_defaults(run=run)
@@ -38,7 +46,9 @@ def run(options: argparse.Namespace) -> int:
     statements: list[str] = options.sql
     given = [arguments_of(*parse_parameters(text)) for text in options.parameters]
     if len(given) > len(statements):
-        raise AskLessError("bad-parameters", "there are more --parameters than --sql", "give one --parameters for each --sql")
+        raise AskLessError(
+            "bad-parameters", "there are more --parameters than --sql", "give one --parameters for each --sql"
+        )
     given += [()] * (len(statements) - len(given))
     try:
         trial = try_index(url, options.index, list(zip(statements, given, strict=True)), terminal.progress)

@@ -48,12 +48,16 @@ def _names_fit(parent_table: str, parent_column: str, child_table: str, child_co
     if parent_column == child_column and parent_column not in ("id", "pk", "name"):
         return True
     if child_column in ("id", "pk") or child_column == child_table + "_id":
-        return parent_column.endswith(("_id", "_pk")) or parent_column == child_table or (
-            parent_column == child_column and parent_table == child_table
+        return (
+            parent_column.endswith(("_id", "_pk"))
+            or parent_column == child_table
+            or (parent_column == child_column and parent_table == child_table)
         )
     stem = child_column.removesuffix("_id")
-    return parent_column in ("id", "pk") and bool(stem) and (
-        stem in parent_table or parent_table in stem or child_column.endswith("_id")
+    return (
+        parent_column in ("id", "pk")
+        and bool(stem)
+        and (stem in parent_table or parent_table in stem or child_column.endswith("_id"))
     )
 
 
@@ -93,7 +97,12 @@ def _earlier(request: Request, own: int, last: int) -> dict[int, list[int]]:
 
 
 def _columns(
-    request: Request, statement: Statement, where: list[int], wanted: dict[Value, int], child_table: str, child_column: str
+    request: Request,
+    statement: Statement,
+    where: list[int],
+    wanted: dict[Value, int],
+    child_table: str,
+    child_column: str,
 ) -> list[Source]:
     found = []
     shape = structure(statement)

@@ -34,7 +34,9 @@ def parse_url(text: str) -> URL:
             f"this version explains and tries on SQLite: {EXAMPLE}",
         )
     if not url.database or url.database == ":memory:":
-        raise AskLessError("database-missing", "an SQLite database in memory can't be opened from here", "name a file: " + EXAMPLE)
+        raise AskLessError(
+            "database-missing", "an SQLite database in memory can't be opened from here", "name a file: " + EXAMPLE
+        )
     return url
 
 
@@ -71,7 +73,13 @@ def mapped_errors(where: str) -> Iterator[None]:
     except DBAPIError as error:
         reason = str(error.orig).strip()
         if "file is not a database" in reason:
-            raise AskLessError("database-refuses", f"{where} is not an SQLite database", "check the path in --db") from None
-        raise AskLessError("database-refuses", f"the database {where} refuses: {reason}", "check the URL and your rights") from None
+            raise AskLessError(
+                "database-refuses", f"{where} is not an SQLite database", "check the path in --db"
+            ) from None
+        raise AskLessError(
+            "database-refuses", f"the database {where} refuses: {reason}", "check the URL and your rights"
+        ) from None
     except SQLAlchemyError as error:
-        raise AskLessError("database-refuses", f"the database {where} can't be used: {error}", "check the URL") from None
+        raise AskLessError(
+            "database-refuses", f"the database {where} can't be used: {error}", "check the URL"
+        ) from None

@@ -37,7 +37,8 @@ def _table(connection: Connection, inspector: sqlalchemy.Inspector, name: str) -
     return Table(
         name=name,
         columns=tuple(
-            TableColumn(c["name"], str(c["type"]), bool(c.get("nullable", True)), widths.get(c["name"])) for c in columns
+            TableColumn(c["name"], str(c["type"]), bool(c.get("nullable", True)), widths.get(c["name"]))
+            for c in columns
         ),
         primary_key=tuple(inspector.get_pk_constraint(name)["constrained_columns"]),
         foreign_keys=tuple(

@@ -17,8 +17,8 @@ from typing import Any
 
 import msgspec
 import sqlglot
-from sqlglot import exp
 from sqlalchemy.engine import URL
+from sqlglot import exp
 
 from askless.core.errors import AskLessError
 from askless.core.plans.tree import Node, walk
@@ -65,7 +65,9 @@ def index_name(ddl: str) -> str:
     only = parsed[0] if len(parsed) == 1 else None
     if not isinstance(only, exp.Create) or only.kind != "INDEX":
         raise AskLessError(
-            "not-an-index", "--index takes one CREATE INDEX statement", "for example: CREATE INDEX by_vessel ON port_call (vessel_id)"
+            "not-an-index",
+            "--index takes one CREATE INDEX statement",
+            "for example: CREATE INDEX by_vessel ON port_call (vessel_id)",
         )
     named = only.this.this if only.this is not None else None
     return named.name if named is not None else ""
@@ -78,7 +80,9 @@ def checked_select(sql: str) -> None:
     except sqlglot.errors.SqlglotError:
         parsed = []
     if len(parsed) != 1 or not isinstance(parsed[0], exp.Query):
-        raise AskLessError("not-a-select", "a trial runs the statement, so it takes one SELECT", "name a SELECT with --sql")
+        raise AskLessError(
+            "not-a-select", "a trial runs the statement, so it takes one SELECT", "name a SELECT with --sql"
+        )
 
 
 def try_index(
@@ -128,13 +132,16 @@ def _build(path: Path, ddl: str) -> tuple[float, int]:
         try:
             connection.execute(ddl)
         except sqlite3.Error as error:
-            raise AskLessError("index-refused", f"the index can't be built: {error}", "check table and column names") from None
+            raise AskLessError(
+                "index-refused", f"the index can't be built: {error}", "check table and column names"
+            ) from None
         return (time.perf_counter() - start) * 1e3, _used_bytes(connection) - before
 
 
 def _used_bytes(connection: sqlite3.Connection) -> int:
     pages, free, size = (
-        int(connection.execute(f"PRAGMA {name}").fetchone()[0]) for name in ("page_count", "freelist_count", "page_size")
+        int(connection.execute(f"PRAGMA {name}").fetchone()[0])
+        for name in ("page_count", "freelist_count", "page_size")
     )
     return (pages - free) * size
 
@@ -148,7 +155,9 @@ def _measure(plain: Path, indexed: Path, sql: str, arguments: Arguments, name: s
         try:
             rows_before, rows_after = (connection.execute(sql, arguments).fetchall() for connection in (before, after))
         except sqlite3.Error as error:
-            raise AskLessError("cant-run", f"the statement can't be run: {error}", "check the statement and its parameters") from None
+            raise AskLessError(
+                "cant-run", f"the statement can't be run: {error}", "check the statement and its parameters"
+            ) from None
         difference = first_difference(rows_before, rows_after, _is_ordered(sql))
         times = _times(before, after, sql, arguments)
     return Measured(
@@ -171,7 +180,9 @@ def _read_only(path: Path) -> sqlite3.Connection:
     return connection
 
 
-def _times(before: sqlite3.Connection, after: sqlite3.Connection, sql: str, arguments: Arguments) -> tuple[list[float], list[float]]:
+def _times(
+    before: sqlite3.Connection, after: sqlite3.Connection, sql: str, arguments: Arguments
+) -> tuple[list[float], list[float]]:
     """Interleaved repetitions after a warm-up, who goes first taking turns: drift hits both sides alike."""
     sides: tuple[list[float], list[float]] = ([], [])
     spent = 0.0

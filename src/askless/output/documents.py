@@ -45,7 +45,7 @@ class RouteRow(msgspec.Struct, frozen=True):
     errors: int
 
 
-class RequestsDocument(Document):
+class RequestsDocument(Document, frozen=True, kw_only=True):
     """`askless requests`."""
 
     capture: str
@@ -71,7 +71,7 @@ class RequestRow(msgspec.Struct, frozen=True):
     warm_up: bool
 
 
-class EachDocument(Document):
+class EachDocument(Document, frozen=True, kw_only=True):
     """`askless requests --each`."""
 
     capture: str
@@ -99,7 +99,7 @@ class TimelineRow(msgspec.Struct, frozen=True):
     parameters: str = ""
 
 
-class TimelineDocument(Document):
+class TimelineDocument(Document, frozen=True, kw_only=True):
     """`askless timeline`."""
 
     capture: str
@@ -114,7 +114,7 @@ class TimelineDocument(Document):
     rows: tuple[TimelineRow, ...]
 
 
-class FindingsDocument(Document):
+class FindingsDocument(Document, frozen=True, kw_only=True):
     """`askless findings`. `hidden` counts findings that filters left out."""
 
     capture: str
@@ -142,7 +142,7 @@ class FileCheck(msgspec.Struct, frozen=True):
     notes: tuple[str, ...]
 
 
-class CheckDocument(Document):
+class CheckDocument(Document, frozen=True, kw_only=True):
     """`askless capture check`."""
 
     capture: str
@@ -188,7 +188,7 @@ class PlanRow(msgspec.Struct, frozen=True):
     error: str = ""
 
 
-class PlanDocument(Document):
+class PlanDocument(Document, frozen=True, kw_only=True):
     """`askless plan`."""
 
     system: str
@@ -214,7 +214,7 @@ class TrialStatement(msgspec.Struct, frozen=True):
     verdict: str
 
 
-class TrialDocument(Document):
+class TrialDocument(Document, frozen=True, kw_only=True):
     """`askless trial`."""
 
     system: str
@@ -245,7 +245,7 @@ class CompareRow(msgspec.Struct, frozen=True):
     verdict: str
 
 
-class CompareDocument(Document):
+class CompareDocument(Document, frozen=True, kw_only=True):
     """`askless compare`. `ratio` is time before over time after: value, low, high of a 95 % interval."""
 
     before: str

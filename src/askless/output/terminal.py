@@ -7,7 +7,7 @@ import sys
 from collections.abc import Iterable, Sequence
 
 from rich import box
-from rich.console import Console
+from rich.console import Console, RenderableType
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
@@ -15,7 +15,7 @@ from rich.tree import Tree
 
 from askless.core.findings import Advice, Finding, Line
 from askless.output import documents
-from askless.output.text import milliseconds, number, one_line, percent, safe, short_path, size
+from askless.output.text import brief, milliseconds, number, one_line, percent, plural, safe, short_path, size
 
 SEVERITY_STYLE = {"urgent": "bold red", "worthwhile": "yellow", "minor": "cyan"}
 WIDEST = 100
@@ -27,6 +27,11 @@ def console(stderr: bool = False) -> Console:
     columns = int(os.environ.get("COLUMNS") or 0) if not made.is_terminal else made.width
     made.width = max(min(columns or WIDEST, WIDEST), 60)
     return made
+
+
+def indented(what: RenderableType, columns: int, below: int = 0) -> Padding:
+    """Something moved to the right, without filling its lines up with spaces."""
+    return Padding(what, (0, 0, below, columns), expand=False)
 
 
 def note(text: str) -> None:
@@ -41,7 +46,7 @@ def warn_notes(notes: Iterable[str]) -> None:
 
 
 def _table(*columns: tuple[str, str]) -> Table:
-    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1), header_style="bold", expand=False)
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1, 0, 0), header_style="bold", expand=False)
     for name, side in columns:
         table.add_column(name, justify="right" if side == "r" else "left", no_wrap=side == "r", overflow="fold")
     return table
@@ -52,22 +57,31 @@ def requests(document: documents.RequestsDocument) -> None:
     out = console()
     out.print(
         Text(
-            f"{document.requests:,} requests, {document.queries:,} queries"
-            f" ({document.noise:,} more are noise: session settings, transaction control, catalog look-ups)"
+            f"{plural(document.requests, 'request')}, {plural(document.queries, 'query')}; {document.noise:,} more are noise"
+            " (session settings, transaction control, catalog look-ups)"
         )
     )
-    table = _table(
+    columns = [
         ("route", "l"), ("requests", "r"), ("queries", "r"), ("shapes", "r"), ("repeated", "r"), ("db ms", "r"),
-        ("of request", "r"), ("rows", "r"), ("bytes", "r"), ("noise", "r"),
-    )  # fmt: skip
+        ("share", "r"), ("rows", "r"), ("bytes", "r"), ("noise", "r"),
+    ]  # fmt: skip
+    left_out = () if out.width >= 96 else (3, 9)
+    table = _table(*(column for i, column in enumerate(columns) if i not in left_out))
+    table.columns[0].min_width = 16
     for row in document.routes:
-        table.add_row(
+        cells: tuple[Text | str, ...] = (
             Text(safe(row.route)), f"{row.requests:,}", number(row.queries), number(row.shapes),
             Text(number(row.repeated), style="bold" if row.repeated >= 3 else ""), milliseconds(row.database_ms),
-            f"{percent(row.share)} of {milliseconds(row.request_ms)}", number(row.rows), size(row.bytes), number(row.noise),
+            percent(row.share), number(row.rows), size(row.bytes), number(row.noise),
         )  # fmt: skip
+        table.add_row(*(cell for i, cell in enumerate(cells) if i not in left_out))
     out.print(table)
-    out.print(Text("queries: median a request; the other columns: mean a request. Times as the application saw them.", style="dim"))
+    out.print(
+        Text(
+            "A request: queries median, the others mean. share: of the request's time. Times as the application saw them.",
+            style="dim",
+        )
+    )
     if any(row.errors for row in document.routes):
         failed = ", ".join(f"{row.errors} in {safe(row.route)}" for row in document.routes if row.errors)
         out.print(Text(f"failed queries: {failed}"))
@@ -92,20 +106,20 @@ def timeline(document: documents.TimelineDocument) -> None:
     share = document.database_ms / document.request_ms if document.request_ms else 0.0
     out.print(
         Text(
-            f"{document.queries:,} queries (and {document.noise:,} noise), {milliseconds(document.database_ms)} ms of "
+            f"{plural(document.queries, 'query')} (and {document.noise:,} noise), {milliseconds(document.database_ms)} ms of "
             f"{milliseconds(document.request_ms)} ms in the database ({percent(share)})"
         )
     )
-    bar_width = 24 if out.width >= 100 else 14
+    bar_width = 22 if out.width >= 100 else 12
     table = _table(("at ms", "r"), (f"0 ── {milliseconds(document.request_ms)} ms", "l"), ("ms", "r"), ("runs", "r"), ("rows", "r"), ("query and line of code", "l"))  # fmt: skip
     for row in document.rows:
-        what = Text(one_line(row.sql, 2 * (out.width - bar_width - 34)), style="dim" if row.noise else "")
+        what = Text(one_line(brief(row.sql), 2 * (out.width - bar_width - 32)), style="dim" if row.noise else "")
         if row.parameters:
             what.append("\n  with " + one_line(row.parameters, 80), style="italic")
         if row.line is not None and not row.noise:
-            what.append(f"\n  {_at(row.line)} in {safe(row.line.function)}", style="cyan")
+            what.append(f"\n{short_path(row.line.file, 2)}:{row.line.line} in {safe(row.line.function)}", style="cyan")
         if row.load:
-            what.append(f"  {safe(row.load)}", style="dim")
+            what.append(f"\n{safe(row.load)}", style="dim")
         if row.error:
             what.append("\n  failed: " + one_line(row.error, 100), style="red")
         table.add_row(
@@ -122,7 +136,9 @@ def _bar(row: documents.TimelineRow, total_ms: float, width: int) -> Text:
     first = min(int(row.start_ms / total_ms * width), width - 1)
     last = max(min(int(row.end_ms / total_ms * width + 0.999), width), first + 1)
     span = last - first
-    solid = span if row.count == 1 else max(1, round(span * min(row.duration_ms / max(row.end_ms - row.start_ms, 1e-9), 1)))
+    solid = (
+        span if row.count == 1 else max(1, round(span * min(row.duration_ms / max(row.end_ms - row.start_ms, 1e-9), 1)))
+    )
     style = "dim" if row.noise else "bold" if row.count > 1 else ""
     return Text(" " * first + "█" * solid + "░" * (span - solid), style=style)
 
@@ -135,7 +151,10 @@ def findings(document: documents.FindingsDocument) -> None:
     """The findings, one short paragraph each."""
     out = console()
     if not document.findings:
-        out.print(Text(f"Nothing asks too much in {document.requests:,} requests and {document.queries:,} queries."))
+        asked = f"{plural(document.requests, 'request')} and {plural(document.queries, 'query')}"
+        out.print(
+            Text("Nothing that the filters let through." if document.hidden else f"Nothing asks too much in {asked}.")
+        )
     for place, finding in enumerate(document.findings, 1):
         _summary(out, place, finding)
     if document.findings:
@@ -150,13 +169,15 @@ def _summary(out: Console, place: int, finding: Finding) -> None:
     head.append(f"{finding.pattern}", style="bold")
     head.append(f"  {safe(finding.route)}")
     out.print(head)
-    out.print(Padding(Text(safe(finding.title)), (0, 0, 0, 5)))
+    out.print(indented(Text(safe(finding.title)), 5))
     if finding.lines:
         more = f" and {len(finding.lines) - 1} more" if len(finding.lines) > 1 else ""
-        out.print(Padding(Text(f"{_at(finding.lines[0])} in {safe(finding.lines[0].function)}{more}", style="cyan"), (0, 0, 0, 5)))
+        out.print(
+            indented(Text(f"{_at(finding.lines[0])} in {safe(finding.lines[0].function)}{more}", style="cyan"), 5)
+        )
     saving = _saving(finding)
     if saving:
-        out.print(Padding(Text(saving), (0, 0, 0, 5)))
+        out.print(indented(Text(saving), 5))
     if finding.advice:
         advice = finding.advice[0]
         line = Text("→ " + safe(advice.title))
@@ -164,21 +185,21 @@ def _summary(out: Console, place: int, finding: Finding) -> None:
             line.append("  " + one_line(advice.code, 160), style="green")
         if advice.at is not None:
             line.append(f"  at {_at(advice.at)}", style="cyan")
-        out.print(Padding(line, (0, 0, 1, 5)))
+        out.print(indented(line, 5, 1))
 
 
 def _saving(finding: Finding) -> str:
     cost = finding.cost
     if cost.avoidable:
         return (
-            f"saves about {number(cost.avoidable)} queries and {milliseconds(cost.saving_ms)} ms a request "
+            f"saves about {plural(cost.avoidable, 'query')} and {milliseconds(cost.saving_ms)} ms a request "
             f"({percent(cost.share)} of it); evidence: {finding.evidence}"
         )
     parts = []
     if cost.bytes:
         parts.append(size(cost.bytes))
     if cost.rows:
-        parts.append(f"{number(cost.rows)} rows")
+        parts.append(plural(cost.rows, "row"))
     return f"need not be fetched: {' and '.join(parts)} a request; evidence: {finding.evidence}" if parts else ""
 
 
@@ -188,22 +209,22 @@ def story(finding: Finding, place: int) -> None:
     _summary_head(out, finding, place)
     _section(out, "Where")
     for line in finding.lines[:8]:
-        times = f", {line.queries:,} queries in the capture" if line.queries else ""
-        out.print(Padding(Text(f"{_at(line)} in {safe(line.function)}{times}", style="cyan"), (0, 0, 0, 2)))
+        times = f", {plural(line.queries, 'query')} in the capture" if line.queries else ""
+        out.print(indented(Text(f"{_at(line)} in {safe(line.function)}{times}", style="cyan"), 2))
     if len(finding.path) > 1:
         called = " ← ".join(f"{safe(step.function)} ({_at(step)})" for step in finding.path[1:])
-        out.print(Padding(Text("called by " + called), (0, 0, 0, 2)))
+        out.print(indented(Text("called by " + called), 2))
     _section(out, f"Evidence: {finding.evidence}")
     for reason in finding.because:
-        out.print(Padding(Text("· " + safe(reason)), (0, 0, 0, 2)))
+        out.print(indented(Text("· " + safe(reason)), 2))
     for doubt in finding.unsure:
-        out.print(Padding(Text("? " + safe(doubt), style="yellow"), (0, 0, 0, 2)))
+        out.print(indented(Text("? " + safe(doubt), style="yellow"), 2))
     _section(out, "Cost")
     saving = _saving(finding)
     cost = finding.cost
-    out.print(Padding(Text(f"{number(cost.queries)} queries a request, median {milliseconds(cost.query_ms)} ms each, in {finding.requests:,} requests"), (0, 0, 0, 2)))  # fmt: skip
+    out.print(indented(Text(f"{plural(cost.queries, 'query')} a request, median {milliseconds(cost.query_ms)} ms each, in {plural(finding.requests, 'request')}"), 2))  # fmt: skip
     if saving:
-        out.print(Padding(Text(saving), (0, 0, 0, 2)))
+        out.print(indented(Text(saving), 2))
     _section(out, "The query")
     _sql(out, finding.sql)
     for turn, advice in enumerate(finding.advice, 1):
@@ -228,7 +249,7 @@ def _section(out: Console, title: str) -> None:
 
 def _sql(out: Console, sql: str) -> None:
     for line in safe(sql).strip().replace("\t", "  ").splitlines():
-        out.print(Padding(Text(line), (0, 0, 0, 4)))
+        out.print(indented(Text(line), 4))
 
 
 def _advice(out: Console, advice: Advice) -> None:
@@ -237,14 +258,14 @@ def _advice(out: Console, advice: Advice) -> None:
         rows.append(("where", f"{_at(advice.at)} in {advice.at.function}"))
     for name, text in rows:
         if text:
-            out.print(Padding(Text(f"{name + ':':<8}{safe(text)}"), (0, 0, 0, 2)))
+            out.print(indented(Text(f"{name + ':':<8}{safe(text)}"), 2))
     if advice.code:
-        out.print(Padding(Text(safe(advice.code), style="green"), (0, 0, 0, 4)))
+        out.print(indented(Text(safe(advice.code), style="green"), 4))
     if advice.sql:
-        out.print(Padding(Text("the SQL afterwards:"), (0, 0, 0, 2)))
+        out.print(indented(Text("the SQL afterwards:"), 2))
         _sql(out, advice.sql)
     for check in advice.check:
-        out.print(Padding(Text("check: " + safe(check)), (0, 0, 0, 2)))
+        out.print(indented(Text("check: " + safe(check)), 2))
 
 
 def check(document: documents.CheckDocument) -> None:
@@ -253,8 +274,14 @@ def check(document: documents.CheckDocument) -> None:
     for file in document.files:
         out.print(Text(safe(file.file), style="bold"))
         state = "ended in good order" if file.closed else "no end: the recorder was killed, or still runs"
-        out.print(Text(f"  version {file.version}, recorder {safe(file.recorder)}, program {safe(file.program)}; {state}"))
-        out.print(Text(f"  {file.lines:,} lines, {file.requests:,} requests ({file.open_requests} without an end), {file.queries:,} queries"))
+        out.print(
+            Text(f"  version {file.version}, recorder {safe(file.recorder)}, program {safe(file.program)}; {state}")
+        )
+        out.print(
+            Text(
+                f"  {file.lines:,} lines, {file.requests:,} requests ({file.open_requests} without an end), {file.queries:,} queries"
+            )
+        )
         if file.torn:
             out.print(Text("  the last line is torn; everything before it counts"))
         for line, reason in file.bad_lines[:5]:
@@ -270,14 +297,18 @@ def plan(document: documents.PlanDocument) -> None:
     """Statements and their plans, what was observed, and the indexes to try."""
     out = console()
     for place, row in enumerate(document.statements, 1):
-        where = f"  {row.queries:,} queries, {milliseconds(row.total_ms)} ms in all, from {', '.join(map(safe, row.routes[:3]))}" if row.queries else ""
+        where = (
+            f"  {row.queries:,} queries, {milliseconds(row.total_ms)} ms in all, from {', '.join(map(safe, row.routes[:3]))}"
+            if row.queries
+            else ""
+        )
         out.print(Text(f"{place}. {one_line(row.sql, 300)}", style="bold"))
         if where:
             out.print(Text(where, style="dim"))
         if row.error:
             out.print(Text("  can't be explained: " + one_line(row.error, 200), style="red"))
         for node in row.plan:
-            out.print(Padding(_tree(node), (0, 0, 0, 2)))
+            out.print(indented(_tree(node), 2))
         for index in row.indexes:
             _index(out, index)
         if not row.indexes and not row.error:
@@ -287,13 +318,17 @@ def plan(document: documents.PlanDocument) -> None:
 
 def _index(out: Console, index: documents.IndexRow) -> None:
     out.print(Text("  → " + safe(index.ddl), style="green"))
-    out.print(Padding(Text(f"why: {safe(index.why)}"), (0, 0, 0, 4)))
-    writes = f"{index.writes:,} writes to {safe(index.table)} in the capture would each keep it up" if index.writes else "no writes to the table in the capture"
-    out.print(Padding(Text(f"price: about {size(index.size_bytes)}; {writes}"), (0, 0, 0, 4)))
+    out.print(indented(Text(f"why: {safe(index.why)}"), 4))
+    writes = (
+        f"{index.writes:,} writes to {safe(index.table)} in the capture would each keep it up"
+        if index.writes
+        else "no writes to the table in the capture"
+    )
+    out.print(indented(Text(f"price: about {size(index.size_bytes)}; {writes}"), 4))
     for name in index.redundant:
-        out.print(Padding(Text(f"makes redundant: {safe(name)}"), (0, 0, 0, 4)))
+        out.print(indented(Text(f"makes redundant: {safe(name)}"), 4))
     for text in index.check:
-        out.print(Padding(Text("check: " + safe(text)), (0, 0, 0, 4)))
+        out.print(indented(Text("check: " + safe(text)), 4))
 
 
 def _tree(node: documents.PlanNode) -> Tree:
@@ -309,7 +344,9 @@ def _grow(tree: Tree, children: Sequence[documents.PlanNode]) -> None:
 
 def _node(node: documents.PlanNode) -> Text:
     text = Text(safe(node.kind), style="bold")
-    on = " ".join(part for part in (f"on {node.table}" if node.table else "", f"by {node.index}" if node.index else "") if part)
+    on = " ".join(
+        part for part in (f"on {node.table}" if node.table else "", f"by {node.index}" if node.index else "") if part
+    )
     if on:
         text.append(" " + safe(on), style="")
     if node.rows is not None:
@@ -324,18 +361,26 @@ def trial(document: documents.TrialDocument) -> None:
     """The trial of an index: plans, times, and whether the result stayed the same."""
     out = console()
     out.print(Text(safe(document.index), style="bold"))
-    out.print(Text(f"built on a copy in {milliseconds(document.build_ms)} ms, {size(document.size_bytes)}; your database was only read"))
+    out.print(
+        Text(
+            f"built on a copy in {milliseconds(document.build_ms)} ms, {size(document.size_bytes)}; your database was only read"
+        )
+    )
     for row in document.statements:
         out.print()
         out.print(Text(one_line(row.sql, 300)))
         table = _table(("", "l"), ("median ms", "r"), ("plan", "l"))
         table.add_row("before", milliseconds(row.before_ms), _plan_line(row.plan_before))
         table.add_row("after", milliseconds(row.after_ms), _plan_line(row.plan_after))
-        out.print(Padding(table, (0, 0, 0, 2)))
+        out.print(indented(table, 2))
         same = "the same result" if row.same_result else "NOT the same result: " + row.difference
-        out.print(Padding(Text(f"{same} ({row.rows:,} rows), {row.repetitions} interleaved repetitions each"), (0, 0, 0, 2)))
-        style = "green" if row.verdict.startswith("faster") else "red" if row.verdict.startswith(("slower", "not")) else ""
-        out.print(Padding(Text(safe(row.verdict), style=style), (0, 0, 0, 2)))
+        out.print(
+            indented(Text(f"{same} ({plural(row.rows, 'row')}), {row.repetitions} interleaved repetitions each"), 2)
+        )
+        style = (
+            "green" if row.verdict.startswith("faster") else "red" if row.verdict.startswith(("slower", "not")) else ""
+        )
+        out.print(indented(Text(safe(row.verdict), style=style), 2))
 
 
 def _plan_line(nodes: Sequence[documents.PlanNode]) -> Text:
@@ -354,17 +399,24 @@ def _plan_line(nodes: Sequence[documents.PlanNode]) -> Text:
 def compare(document: documents.CompareDocument) -> None:
     """Two captures side by side, and what became of the findings."""
     out = console()
-    table = _table(("route", "l"), ("queries", "r"), ("rows", "r"), ("bytes", "r"), ("request ms, median (quartiles)", "r"), ("faster by", "l"))  # fmt: skip
+    out.print(
+        Text(
+            "The first line of each route is before, the second after; means a request, times median (quartiles).",
+            style="dim",
+        )
+    )
+    table = _table(("route", "l"), ("queries", "r"), ("rows", "r"), ("bytes", "r"), ("ms a request, quartiles", "r"), ("faster by", "l"))  # fmt: skip
     for row in document.routes:
         table.add_row(
             Text(safe(row.route)), _pair(row.queries, number), _pair(row.rows, number), _pair(row.bytes, size),
-            f"{_spread(row.time[0])}\n{_spread(row.time[1])}", Text(row.verdict),
+            f"{_spread(row.time[0])}\n{_spread(row.time[1])}", Text(row.verdict.replace(" (", "\n(", 1)),
         )  # fmt: skip
     out.print(table)
     for title, items in (("gone", document.gone), ("new", document.new), ("left", document.left)):
-        out.print(Text(f"{len(items)} findings {title}" + (":" if items else ""), style="bold"))
+        out.print(Text(f"{plural(len(items), 'finding')} {title}" + (":" if items else ""), style="bold"))
         for finding in items:
-            out.print(Padding(Text(f"{finding.pattern}  {safe(finding.route)}  {safe(finding.title)}"), (0, 0, 0, 2)))
+            out.print(indented(Text(f"{finding.pattern}  {safe(finding.route)}", style="bold"), 2))
+            out.print(indented(Text(safe(finding.title)), 4))
 
 
 def _pair(values: tuple[float | None, float | None], form: object) -> str:

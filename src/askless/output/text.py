@@ -21,8 +21,25 @@ def one_line(text: str, longest: int = 0) -> str:
     return flat if not longest or len(flat) <= longest else flat[: max(longest - 1, 1)] + "…"
 
 
-def short_path(file: str) -> str:
-    """A file's path from here, where that is shorter."""
+_SELECT_LIST = re.compile(r"(?is)^(\s*select\s+(?:distinct\s+)?)(.{40,}?)(\s+from\s)")
+
+
+def brief(sql: str) -> str:
+    """A statement with a long list of columns cut out: what it reads from matters more."""
+    return _SELECT_LIST.sub(lambda found: f"{found[1]}… {found[3].strip()} ", sql, count=1)
+
+
+def plural(count: float, word: str) -> str:
+    """A number with its noun: 1 row, 40 rows, 2.5 queries."""
+    if number(count) == "1":
+        return f"1 {word}"
+    return f"{number(count)} {word[:-1]}ies" if word.endswith("y") else f"{number(count)} {word}s"
+
+
+def short_path(file: str, parts: int = 0) -> str:
+    """A file's path from here, where that is shorter; with `parts`, only so many of its last parts."""
+    if parts:
+        return safe("/".join(file.replace("\\", "/").split("/")[-parts:]))
     try:
         relative = os.path.relpath(file, Path.cwd())
     except ValueError:

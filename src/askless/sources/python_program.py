@@ -107,7 +107,9 @@ def run(
     try:
         process = subprocess.Popen([program, *command[1:]], env=environment(folder, echo))
     except OSError as error:
-        raise AskLessError("program-missing", f"can't start {program}: {error.strerror}", "check that it may be run") from None
+        raise AskLessError(
+            "program-missing", f"can't start {program}: {error.strerror}", "check that it may be run"
+        ) from None
     with _Signals(process, stop):
         try:
             visited = _visit(process, visits, stop, progress) if visits is not None else ()
@@ -211,7 +213,11 @@ def _visit(
                 statuses[url] = _request(url, visits.timeout_s, warm_up=turn == 0)
             except OSError as error:
                 code = process.poll()
-                what = f"the program ended with exit code {code}" if code is not None else str(getattr(error, "reason", error))
+                what = (
+                    f"the program ended with exit code {code}"
+                    if code is not None
+                    else str(getattr(error, "reason", error))
+                )
                 raise AskLessError(
                     "visit-failed", f"{url} did not answer: {what}", "what was asked until then is recorded"
                 ) from None

@@ -89,7 +89,13 @@ def _join(case: Case) -> Advice:
     sql = ""
     if case.parent_sql and case.parent_column and case.variant in ("to-one", "to-many"):
         sql = rewriting.joined(
-            case.parent_sql, case.system, case.parent_column, case.table, case.column, case.columns, case.variant == "to-many"
+            case.parent_sql,
+            case.system,
+            case.parent_column,
+            case.table,
+            case.column,
+            case.columns,
+            case.variant == "to-many",
         )
     fan_out = max(case.rows_each, 1.0)
     if case.variant == "to-one":
@@ -97,7 +103,9 @@ def _join(case: Case) -> Advice:
         trade_off = f"about {case.row_bytes:.0f} bytes more on each parent row"
     else:
         why = f"fan-out {fan_out:.1f}: the join returns each parent {fan_out:.1f} times on average"
-        trade_off = "parents repeat in the result; a second to-many join would multiply the rows; LIMIT counts joined rows"
+        trade_off = (
+            "parents repeat in the result; a second to-many join would multiply the rows; LIMIT counts joined rows"
+        )
     return Advice(
         title=f"load {name} with an outer join",
         why=why,

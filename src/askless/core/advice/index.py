@@ -61,7 +61,9 @@ def _for_read(
     table: Table,
     kept_share: Callable[[str, list[Predicate]], float | None],
 ) -> IndexAdvice | None:
-    mine = [p for p in structure.predicates if p.required and not p.inside and p.column.table.lower() == table.name.lower()]
+    mine = [
+        p for p in structure.predicates if p.required and not p.inside and p.column.table.lower() == table.name.lower()
+    ]
     equal = [p for p in mine if p.operator in ("=", "in") and p.slots]
     ranges = [p for p in mine if p.operator in (">", ">=", "<", "<=", "between")]
     joined = _join_columns(structure, table) if place else []
@@ -137,6 +139,26 @@ def _quoted(name: str) -> str:
     return name if bare else '"' + name.replace('"', '""') + '"'
 
 
-_RESERVED = set(
-    "order group select table index from where to by in is as and or not null default user references primary check".split()
-)
+_RESERVED = {
+    "order",
+    "group",
+    "select",
+    "table",
+    "index",
+    "from",
+    "where",
+    "to",
+    "by",
+    "in",
+    "is",
+    "as",
+    "and",
+    "or",
+    "not",
+    "null",
+    "default",
+    "user",
+    "references",
+    "primary",
+    "check",
+}

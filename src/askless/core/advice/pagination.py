@@ -11,7 +11,13 @@ PAGE_ROWS = 50
 
 
 def advise(
-    sql: str, system: str, structure: Structure, load: Load | None, line: Line | None, saving: str, schema: Schema | None
+    sql: str,
+    system: str,
+    structure: Structure,
+    load: Load | None,
+    line: Line | None,
+    saving: str,
+    schema: Schema | None,
 ) -> tuple[Advice, ...]:
     """Keyset pagination first, because a page deep in the list then costs what the first one costs."""
     table = schema.table(structure.main) if schema is not None else None
@@ -32,7 +38,8 @@ def advise(
         saving=saving,
         trade_off="no jump to page 57; the order must end in a unique column",
         check=(
-            f"the page's order now is {ordered}: page by that column and {key} together" if ordered and key not in ordered
+            f"the page's order now is {ordered}: page by that column and {key} together"
+            if ordered and key not in ordered
             else "the rows of all pages together are the same as before",
         ),
     )

@@ -47,14 +47,18 @@ def advise(
         code = f".options({', '.join(f'defer({one})' for one in chosen.split(', '))})"
     first = Advice(
         title="leave out " + ", ".join(out) if out else "name the columns that are read",
-        why="the list reads " + ", ".join(kept[:8]) + (" …" if len(kept) > 8 else "") + " and the wide columns travel along",
+        why="the list reads "
+        + ", ".join(kept[:8])
+        + (" …" if len(kept) > 8 else "")
+        + " and the wide columns travel along",
         sql=projection,
         code=code,
         at=line,
         saving=saving,
         trade_off="objects with a column left out read it again, one query each, if it is used after all",
         check=(
-            "keys stay in the projection" + (": " + ", ".join(sorted(keep & set(columns))) if keep & set(columns) else ""),
+            "keys stay in the projection"
+            + (": " + ", ".join(sorted(keep & set(columns))) if keep & set(columns) else ""),
             "nothing on the page reads " + (", ".join(out) or "the other columns"),
         ),
     )

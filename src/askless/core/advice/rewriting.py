@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
+from typing import Any, cast
 
 import sqlglot
 from sqlglot import exp
@@ -41,6 +42,7 @@ def pretty(text: str, system: str) -> str:
 
 def _key_comparison(tree: exp.Select, table: str, column: str) -> exp.EQ | exp.In | None:
     """The comparison of the key column with one value: `column = ?`, `? = column` or `column IN (?)`."""
+    node: Any
     for node in tree.find_all(exp.EQ, exp.In):
         if isinstance(node, exp.In):
             if isinstance(node.this, exp.Column) and node.this.name == column and len(node.expressions) == 1:
@@ -50,7 +52,7 @@ def _key_comparison(tree: exp.Select, table: str, column: str) -> exp.EQ | exp.I
             value = other.this if isinstance(other, exp.Cast) else other
             marked_value = isinstance(value, exp.Placeholder | exp.Literal) and slot_number(str(value.this)) is not None
             if isinstance(side, exp.Column) and side.name == column and marked_value:
-                return node
+                return cast(exp.EQ, node)
     return None
 
 
@@ -125,12 +127,22 @@ def joined(
         on = exp.EQ(this=exp.column(column, table=table), expression=exp.column(parent_column, table=parent))
         names = [name for name in columns if name not in ("", "*")]
         if names:
-            tree.select(*(exp.alias_(exp.column(n, table=table), f"{table}_{n}") for n in names), append=True, copy=False)
+            taken = {node.alias_or_name for node in tree.expressions}
+            tree.select(*(_distinct(exp.column(n, table=table), taken) for n in names), append=True, copy=False)
         else:
             tree.select(exp.Column(this=exp.Star(), table=exp.to_identifier(table)), append=True, copy=False)
         return tree.join(exp.to_table(table), on=on, join_type="left", copy=False)
 
     return rewritten(text, system, change)
+
+
+def _distinct(column: exp.Column, taken: set[str]) -> Any:
+    """The column under a name that the result does not hold yet."""
+    name = column.name
+    while name in taken:
+        name = f"{column.table}_{name}" if name == column.name else name + "_"
+    taken.add(name)
+    return column if name == column.name else exp.alias_(column, name)
 
 
 def projected(text: str, system: str, leave_out: Sequence[str]) -> str:

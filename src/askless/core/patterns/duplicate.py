@@ -6,6 +6,7 @@ spread over time, repeats that an n-plus-one explains.
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterable
 
 from askless.core.advice import reuse
@@ -109,7 +110,7 @@ def _unbroken(request: Request, indices: list[int], writes: list[int], settings:
     gap_ns = settings.polling_gap_ms * 1e6
     best: list[int] = []
     run = [indices[0]]
-    for before, after in zip(indices, indices[1:], strict=False):
+    for before, after in itertools.pairwise(indices):
         written = any(before < i < after for i in writes)
         changed = request.digests[before] != request.digests[after] or request.rows[before] != request.rows[after]
         apart = request.starts_ns[after] - request.starts_ns[before] > gap_ns
@@ -141,7 +142,9 @@ def _finding(route: RouteStats, tally: Repeats, context: Context) -> Finding:
     cost = cost_of(route, stats, queries, avoidable, requests)
     lines = lines_of(tally.places)
     title = f"{many(queries, 'query')} where 1 would do: {structure.main or 'the same rows'} read again with the same parameters"
-    because = [f"{plain(queries)} executions a request with equal text and parameters, equal results, no write in between"]
+    because = [
+        f"{plain(queries)} executions a request with equal text and parameters, equal results, no write in between"
+    ]
     callers = _callers(tally)
     if len(callers) > 1:
         because.append("called from " + ", ".join(f"{line_text(line)} ({line.function})" for line in callers))

@@ -45,6 +45,7 @@ class Repetition:
         self.most = 0
         self.repeats = 0
         self.examined = 0
+        self.span_ns = 0  # from the first query's start to the last one's end, summed over the examined requests
         self.rows_more = False
         self.places: dict[Place, int] = {}
         self.sources: dict[tuple[str, str, str], int] = {}
@@ -60,6 +61,7 @@ class Repetition:
         self.most = max(self.most, other.most)
         self.repeats += other.repeats
         self.examined += other.examined
+        self.span_ns += other.span_ns
         self.rows_more = self.rows_more or other.rows_more
         for place, count in other.places.items():
             self.places[place] = self.places.get(place, 0) + count
@@ -155,6 +157,8 @@ class NPlusOne:
         if not isinstance(tally, Repetition):
             tally = view.route.tallies[key] = Repetition(stats, column)
         tally.examined += 1
+        first, last = indices[0], indices[-1]
+        tally.span_ns += request.starts_ns[last] + request.durations_ns[last] - request.starts_ns[first]
         _add(tally, request, indices, distinct)
         view.claimed.add(stats.shape.digest)
         if source is not None:
@@ -290,6 +294,12 @@ def _finding(route: RouteStats, tally: Repetition, tallies: list[Repetition], co
     evidence, because = _evidence(tally, table, context)
     if len(chain) > 1:
         because.append("the whole path, outermost first: " + " → ".join(_path_names(chain)))
+    span_ms, request_ms = tally.span_ns / tally.examined / 1e6, route.durations.median / 1e6
+    if request_ms:
+        because.append(
+            f"from the first of them to the last {span_ms:.1f} ms pass ({100 * min(span_ms / request_ms, 1):.0f} % of the "
+            "request): the queries, and what the application does between them"
+        )
     if tally.repeats:
         because.append(f"{tally.repeats} of the {tally.queries} look-ups repeat a key that was read already")
     code = code_name(lines)
@@ -320,7 +330,9 @@ def _path_names(chain: list[Repetition]) -> list[str]:
     for one in chain:
         structure = one.stats.structure
         load = one.stats.load
-        names.append(f"{load.model}.{load.relation}" if load and load.relation else structure.main if structure else "?")
+        names.append(
+            f"{load.model}.{load.relation}" if load and load.relation else structure.main if structure else "?"
+        )
     return names
 
 
@@ -349,7 +361,10 @@ def _evidence(tally: Repetition, table: str, context: Context) -> tuple[str, lis
             return "keyed", [*because, f"{table}.{name} is a foreign key to {key.table}"]
         if schema.is_unique(table, name):
             return "keyed", [*because, f"{table}.{name} is a key of {table}"]
-    return "repeated", [*because, f"the same statement ran with {plain(tally.queries / tally.requests)} keys in one request"]
+    return "repeated", [
+        *because,
+        f"the same statement ran with {plain(tally.queries / tally.requests)} keys in one request",
+    ]
 
 
 def _doubts(tally: Repetition, evidence: str) -> tuple[str, ...]:
@@ -362,12 +377,26 @@ def _doubts(tally: Repetition, evidence: str) -> tuple[str, ...]:
 
 
 def _case(
-    tally: Repetition, chain: list[Repetition], variant: str, table: str, queries: float, route: RouteStats, context: Context
+    tally: Repetition,
+    chain: list[Repetition],
+    variant: str,
+    table: str,
+    queries: float,
+    route: RouteStats,
+    context: Context,
 ) -> eager_loading.Case:
     stats, source = tally.stats, tally.source
-    parent_line = lines_of({max(tally.parent_places, key=lambda p: tally.parent_places[p]): 1})[0] if tally.parent_places else None
+    parent_line = (
+        lines_of({max(tally.parent_places, key=lambda p: tally.parent_places[p]): 1})[0]
+        if tally.parent_places
+        else None
+    )
     top = chain[0]
-    top_line = lines_of({max(top.parent_places, key=lambda p: top.parent_places[p]): 1})[0] if top.parent_places else parent_line
+    top_line = (
+        lines_of({max(top.parent_places, key=lambda p: top.parent_places[p]): 1})[0]
+        if top.parent_places
+        else parent_line
+    )
     lines = lines_of(tally.places)
     parent = route.shapes.get(_main_source(tally))
     parent_sql = shown_sql(parent, context.settings) if parent is not None else ""

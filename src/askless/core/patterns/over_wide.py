@@ -20,7 +20,13 @@ NAME = "over-wide"
 
 def size_text(size: float) -> str:
     """Bytes in the unit that people read."""
-    return f"{size:,.0f} bytes" if size < 1024 else f"{size / 1024:,.1f} KiB" if size < 1024**2 else f"{size / 1024**2:,.1f} MiB"
+    return (
+        f"{size:,.0f} bytes"
+        if size < 1024
+        else f"{size / 1024:,.1f} KiB"
+        if size < 1024**2
+        else f"{size / 1024**2:,.1f} MiB"
+    )
 
 
 class OverWide:
@@ -86,7 +92,10 @@ def _judge(route: RouteStats, stats: ShapeStats, structure: Structure, context: 
         title = f"all {len(stats.columns)} columns of {structure.main} for {many(rows, 'row')}: {size_text(per_request)} a request"
     request_bytes = sum(s.bytes for s in route.asked()) / max(route.requests, 1)
     share = spare / request_bytes if request_bytes else 0.0
-    because = [f"{name}: {size_text(width)} a row, measured on the result" for name, width in sorted(wide.items(), key=lambda w: -w[1])]
+    because = [
+        f"{name}: {size_text(width)} a row, measured on the result"
+        for name, width in sorted(wide.items(), key=lambda w: -w[1])
+    ]
     if star:
         because.append("the statement selects *, so it also fetches columns added later")
     return Finding(

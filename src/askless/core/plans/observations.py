@@ -20,7 +20,9 @@ class Observation(msgspec.Struct, frozen=True):
     text: str
 
 
-def observe(plan: tuple[Node, ...], structure: Structure | None, schema: Schema, rows: int | None = None) -> list[Observation]:
+def observe(
+    plan: tuple[Node, ...], structure: Structure | None, schema: Schema, rows: int | None = None
+) -> list[Observation]:
     """The observations on a plan. `rows` is what the statement returned when the application ran it, where known."""
     found: list[Observation] = []
     reads = 0
@@ -79,7 +81,13 @@ def _full_scan(node: Node, earlier: int, size: int, structure: Structure | None,
     if not conditions:
         return []
     kept = ""
-    if rows is not None and structure is not None and not structure.joins and not structure.aggregates and not structure.group_by:
+    if (
+        rows is not None
+        and structure is not None
+        and not structure.joins
+        and not structure.aggregates
+        and not structure.group_by
+    ):
         kept = f" to keep {rows:,}"
     by = ", ".join(dict.fromkeys(conditions))
     return [Observation(node, "reads-all", f"reads all {size:,} rows of {node.table}{kept}: no index answers {by}")]
@@ -88,7 +96,11 @@ def _full_scan(node: Node, earlier: int, size: int, structure: Structure | None,
 def _sort(node: Node, plan: tuple[Node, ...], schema: Schema) -> Observation:
     biggest = max((table_rows(schema, n.table) or 0 for n in tree.walk(plan) if n.kind in tree.READS), default=0)
     tail = "; an index in this order would deliver the rows sorted" if biggest >= SMALL_TABLE_ROWS else ""
-    part = " the last columns of the order are sorted after the index has done the rest" if "TERM" in node.detail or "RIGHT" in node.detail else ""
+    part = (
+        " the last columns of the order are sorted after the index has done the rest"
+        if "TERM" in node.detail or "RIGHT" in node.detail
+        else ""
+    )
     return Observation(node, "sorts", f"sorts its rows before it returns the first one{tail}{part}")
 
 

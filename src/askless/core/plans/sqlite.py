@@ -16,14 +16,22 @@ _READ = re.compile(
 )
 _CONDITION = re.compile(r"([^\s()<>=]+|<expr>)\s*(?:[<>=]|$)")
 _FIXED = (
-    (re.compile(r"^USE TEMP B-TREE FOR (?:(?:LAST |RIGHT PART OF |LAST TERM OF |\d+ TERMS OF ).*)?ORDER BY"), tree.SORT),
+    (
+        re.compile(r"^USE TEMP B-TREE FOR (?:(?:LAST |RIGHT PART OF |LAST TERM OF |\d+ TERMS OF ).*)?ORDER BY"),
+        tree.SORT,
+    ),
     (re.compile(r"^USE TEMP B-TREE FOR (?:.*)ORDER BY"), tree.SORT),
     (re.compile(r"^USE TEMP B-TREE FOR GROUP BY"), tree.GROUP),
     (re.compile(r"^USE TEMP B-TREE FOR (?:DISTINCT|.*\(DISTINCT\))"), tree.DISTINCT),
     (re.compile(r"^CORRELATED "), tree.SUBQUERY_PER_ROW),
     (re.compile(r"^(?:EXECUTE )?(?:SCALAR|LIST) SUBQUERY|^EXECUTE LIST|^REUSE"), tree.SUBQUERY),
     (re.compile(r"^MATERIALIZE|^CO-ROUTINE"), tree.MATERIALIZE),
-    (re.compile(r"^COMPOUND|^UNION|^EXCEPT|^INTERSECT|^LEFT-MOST|^MERGE|^LEFT$|^RIGHT$|^MULTI-INDEX|^INDEX \d|^SETUP|^RECURSIVE"), tree.COMPOUND),
+    (
+        re.compile(
+            r"^COMPOUND|^UNION|^EXCEPT|^INTERSECT|^LEFT-MOST|^MERGE|^LEFT$|^RIGHT$|^MULTI-INDEX|^INDEX \d|^SETUP|^RECURSIVE"
+        ),
+        tree.COMPOUND,
+    ),
 )
 
 

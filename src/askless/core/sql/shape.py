@@ -17,7 +17,9 @@ _HELD = "\x01"  # stands for a quoted name while words are put in lower case
 _SPACED = re.compile(r"\s*(<=>|<=|>=|<>|!=|\|\||::|=|<|>|,|\(|\))\s*")
 _SIGNED = re.compile(r"((?:[=<>(,]|\blimit|\boffset|\bbetween|\band|\bthen|\belse|\bwhen|\bselect) ?)[-+] ?\?")
 _PREFIXED = re.compile(r"(?<![\w?])(?:[exnb]|u&|_utf8(?:mb4)?)\?")
-_CAST = re.compile(r"\?(?:::(?:character varying|double precision|(?:timestamp|time) with(?:out)? time zone|[a-z_][\w.]*)(?:\[\])*)+")
+_CAST = re.compile(
+    r"\?(?:::(?:character varying|double precision|(?:timestamp|time) with(?:out)? time zone|[a-z_][\w.]*)(?:\[\])*)+"
+)
 _ITEM = r"(?:\?|null|true|false|default)"
 _NULL_VALUE = re.compile(r"(?<== )(?:null|true|false)\b(?! ?[(.])")
 _ROW = rf"\({_ITEM}(?:, {_ITEM})*\)"

@@ -81,7 +81,7 @@ def literal_sql(value: Value) -> str:
     if isinstance(value, int | float):
         return repr(value)
     if isinstance(value, tuple):
-        kind, text = (value + ("", ""))[:2]
+        kind, text = ((*value, "", ""))[:2]
         return f"X'{text}'" if kind == "bytes" else literal_sql(text)
     return "'" + value.replace("'", "''") + "'"
 

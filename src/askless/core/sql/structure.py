@@ -8,6 +8,7 @@ from __future__ import annotations
 import logging
 import re
 from functools import lru_cache
+from typing import Any
 
 import msgspec
 import sqlglot
@@ -129,7 +130,7 @@ def structure_of(text: str, system: str) -> Structure | None:
         return None
 
 
-def _read(tree: exp.Expression, slots: tuple[Slot, ...]) -> Structure:
+def _read(tree: Any, slots: tuple[Slot, ...]) -> Structure:
     tables = tuple(dict.fromkeys(t.name for t in tree.find_all(exp.Table) if t.name and t.name not in _ctes(tree)))
     if isinstance(tree, exp.Insert | exp.Update | exp.Delete):
         target = tree.this.find(exp.Table) if tree.this is not None else None
@@ -179,7 +180,9 @@ def _read_select(select: exp.Select, tables: tuple[str, ...], slots: tuple[Slot,
         outputs=tuple(_output(e, names, only) for e in select.expressions),
         predicates=tuple(predicates),
         joins=tuple(joins),
-        group_by=tuple(_column(e, names, only) for e in (group.expressions if group else ()) if isinstance(e, exp.Column)),
+        group_by=tuple(
+            _column(e, names, only) for e in (group.expressions if group else ()) if isinstance(e, exp.Column)
+        ),
         order_by=tuple(
             (_column(e.this, names, only), bool(e.args.get("desc")))
             for e in (order.expressions if order else ())
@@ -234,7 +237,7 @@ def _output(node: exp.Expression, names: dict[str, str], only: str) -> Output:
     return Output(Column("", ""), node.alias_or_name)
 
 
-def _conjuncts(node: exp.Expression | None) -> list[exp.Expression]:
+def _conjuncts(node: Any) -> list[Any]:
     if node is None:
         return []
     if isinstance(node, exp.Where):

@@ -13,6 +13,7 @@ import tuned
 from flask import Flask, g, render_template, request
 from sqlalchemy import create_engine
 from sqlalchemy.orm import Session
+from werkzeug.serving import run_simple
 
 
 def make_app(url: str, pages_name: str) -> Flask:
@@ -68,4 +69,4 @@ if __name__ == "__main__":
     parser.add_argument("--pages", choices=["grown", "tuned"], default="grown")
     options = parser.parse_args()
     logging.getLogger("werkzeug").setLevel(logging.WARNING)
-    make_app(options.url, options.pages).run(port=options.port, threaded=True)
+    run_simple("127.0.0.1", options.port, make_app(options.url, options.pages), threaded=True)

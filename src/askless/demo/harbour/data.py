@@ -7,16 +7,41 @@ from collections.abc import Iterator
 from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import Engine, insert
-
 import models
+from sqlalchemy import Engine, insert
 
 NOW = datetime(2026, 11, 23, 6, 0)
 STATUSES = ("due", "berthed", "departed", "cancelled")
-FIRST = "North South East West Grey White Silver Amber Distant Quiet Bright Steady".split()
-SECOND = "Heron Tern Petrel Gull Osprey Plover Curlew Dunlin Skua Fulmar Gannet Avocet".split()
-FLAGS = "NO DK SE FI NL DE PT GR MT PA LR".split()
-GOODS = "timber grain steel coils paper pulp containers fertiliser salt machinery fish citrus".split()
+FIRST = ["North", "South", "East", "West", "Grey", "White", "Silver", "Amber", "Distant", "Quiet", "Bright", "Steady"]
+SECOND = [
+    "Heron",
+    "Tern",
+    "Petrel",
+    "Gull",
+    "Osprey",
+    "Plover",
+    "Curlew",
+    "Dunlin",
+    "Skua",
+    "Fulmar",
+    "Gannet",
+    "Avocet",
+]
+FLAGS = ["NO", "DK", "SE", "FI", "NL", "DE", "PT", "GR", "MT", "PA", "LR"]
+GOODS = [
+    "timber",
+    "grain",
+    "steel",
+    "coils",
+    "paper",
+    "pulp",
+    "containers",
+    "fertiliser",
+    "salt",
+    "machinery",
+    "fish",
+    "citrus",
+]
 SENTENCES = (
     "Lifeboat davits were swung out and held.", "Oil record book entries agreed with the tank soundings.",
     "Two fire dampers on the upper deck were found stiff and freed.", "Crew hours of rest were in order.",

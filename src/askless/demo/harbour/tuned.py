@@ -30,9 +30,7 @@ def one_call(session: Session, number: int) -> dict[str, Any]:
 
 def berth_board(session: Session) -> list[tuple[Berth, int]]:
     # An outer join, so that a berth without calls stays, with 0.
-    counted = (
-        select(Berth, func.count(PortCall.id)).outerjoin(Berth.calls).group_by(Berth.id).order_by(Berth.id)
-    )
+    counted = select(Berth, func.count(PortCall.id)).outerjoin(Berth.calls).group_by(Berth.id).order_by(Berth.id)
     return [(berth, calls) for berth, calls in session.execute(counted)]
 
 

@@ -34,7 +34,18 @@ _complained = set()
 class Request:
     """One request under way."""
 
-    __slots__ = ("ident", "kind", "route", "path", "status", "start_ns", "flushed_ns", "records", "warm_up", "announced")
+    __slots__ = (
+        "ident",
+        "kind",
+        "route",
+        "path",
+        "status",
+        "start_ns",
+        "flushed_ns",
+        "records",
+        "warm_up",
+        "announced",
+    )
 
     def __init__(self, kind, route, path="", warm_up=False):
         global _last_request
