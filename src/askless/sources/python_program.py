@@ -196,6 +196,14 @@ def _wait_until_up(process: subprocess.Popen[bytes], visits: Visits, stop: threa
         )
 
 
+def _why_silent(process: subprocess.Popen[bytes], error: OSError) -> str:
+    """Why a page did not answer: the program may be ending this very moment."""
+    try:
+        return f"the program ended with exit code {process.wait(1)}"
+    except subprocess.TimeoutExpired:
+        return str(getattr(error, "reason", error))
+
+
 def _visit(
     process: subprocess.Popen[bytes], visits: Visits, stop: threading.Event, progress: Callable[[str], None]
 ) -> tuple[Visited, ...]:
@@ -212,12 +220,7 @@ def _visit(
             try:
                 statuses[url] = _request(url, visits.timeout_s, warm_up=turn == 0)
             except OSError as error:
-                code = process.poll()
-                what = (
-                    f"the program ended with exit code {code}"
-                    if code is not None
-                    else str(getattr(error, "reason", error))
-                )
+                what = _why_silent(process, error)
                 raise AskLessError(
                     "visit-failed", f"{url} did not answer: {what}", "what was asked until then is recorded"
                 ) from None

@@ -40,12 +40,17 @@ def shown_sql(stats: ShapeStats, settings: Settings) -> str:
     return text if settings.show_values else masked(text, stats.statement.system)
 
 
-def place_pair(request: Request, i: int) -> tuple[str, ...]:
-    """The line that asked and its caller's: two calls of one helper from different lines are different code."""
+def call_path(request: Request, i: int) -> tuple[str, ...]:
+    """The lines that led to a query, innermost first; a line that calls itself again counts once.
+
+    Two calls of one helper from different lines are different code, however deep the helper lies.
+    """
     place = request.place(i)
-    if place is None:
-        return ()
-    return (str(place), str(place.caller) if place.caller else "")
+    steps: list[str] = []
+    for step in place.path() if place is not None else ():
+        if not steps or steps[-1] != str(step):
+            steps.append(str(step))
+    return tuple(steps)
 
 
 def by_code(request: Request, indices: list[int]) -> list[list[int]]:
@@ -53,9 +58,10 @@ def by_code(request: Request, indices: list[int]) -> list[list[int]]:
     numbers = {request.places[i] for i in indices}
     if len(numbers) == 1:
         return [indices]
+    paths = {number: call_path(request, next(i for i in indices if request.places[i] == number)) for number in numbers}
     groups: dict[tuple[str, ...], list[int]] = {}
     for i in indices:
-        groups.setdefault(place_pair(request, i), []).append(i)
+        groups.setdefault(paths[request.places[i]], []).append(i)
     return list(groups.values())
 
 

@@ -15,13 +15,13 @@ from askless.core.model import Place, Request
 from askless.core.patterns.base import (
     Context,
     by_code,
+    call_path,
     code_name,
     cost_of,
     line_text,
     lines_of,
     many,
     path_of,
-    place_pair,
     plain,
     shown_sql,
 )
@@ -128,13 +128,19 @@ class NPlusOne:
         for group in view.groups:
             if len(group.indices) < settings.repeat_least:
                 continue
-            for indices in by_code(view.request, group.indices):
+            parts = by_code(view.request, group.indices)
+            for indices in parts:
                 if len(indices) >= settings.repeat_least:
                     self._one(view, group, indices, settings)
+            if len(parts) > 1 and max(map(len, parts)) < settings.repeat_least:
+                # Several lines of one loop's body may take turns: then only values that flowed make it a loop.
+                self._one(view, group, group.indices, settings, only_traced=True)
 
-    def _one(self, view: RequestView, group: Group, indices: list[int], settings: Settings) -> None:
+    def _one(
+        self, view: RequestView, group: Group, indices: list[int], settings: Settings, only_traced: bool = False
+    ) -> None:
         request, stats = view.request, group.stats
-        key = (NAME, stats.shape.digest, *place_pair(request, indices[0]))
+        key = (NAME, stats.shape.digest, *call_path(request, indices[0]))
         tally = view.route.tallies.get(key)
         parameters, literals = request.parameters, request.literals
         distinct = len({(parameters[i], literals[i]) for i in indices})
@@ -148,7 +154,7 @@ class NPlusOne:
         if isinstance(rejected, Rejected) and rejected.times >= settings.examine_most:
             return
         examined = _examine(request, stats, indices, distinct, settings)
-        if examined is None:
+        if examined is None or (only_traced and examined[1] is None):
             if not isinstance(rejected, Rejected):
                 rejected = view.route.tallies[REJECTED, *key] = Rejected()
             rejected.times += 1

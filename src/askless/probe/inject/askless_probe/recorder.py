@@ -35,6 +35,7 @@ class Request:
     """One request under way."""
 
     __slots__ = (
+        "finish",
         "ident",
         "kind",
         "route",
@@ -58,6 +59,7 @@ class Request:
         self.records = []
         self.warm_up = warm_up
         self.announced = False
+        self.finish = None  # ends the request, once the application has returned and only its response is open
         self.start_ns = self.flushed_ns = perf_counter_ns()
 
 
@@ -165,6 +167,9 @@ def flush_all(final):
         return
     try:
         for request in list(open_requests.values()):
+            if final and request.finish is not None:
+                request.finish()
+                continue
             if echo is not None:
                 echo.catch_up(request.records)
             writer.write(request, keep_open=not final)

@@ -355,7 +355,10 @@ def connection_class(base):
     init_plain, cursor_plain, commit_plain, rollback_plain = base.__init__, base.cursor, base.commit, base.rollback
     exit_plain = base.__exit__
     default_cursor = cursor_class(sqlite3.Cursor)
-    ours_execute = base.execute is sqlite3.Connection.execute and base.cursor is sqlite3.Connection.cursor
+    ours_cursor = base.cursor is sqlite3.Connection.cursor
+    # From Python 3.11 on, the connection's own execute makes a plain cursor without asking `cursor()`.
+    plain_inside = ours_cursor or sys.version_info >= (3, 11)
+    make_cursor = sqlite3.Connection.cursor
 
     class Connection(base):
         def __init__(self, *args, **kwargs):
@@ -381,10 +384,10 @@ def connection_class(base):
             word = "ROLLBACK" if details and details[0] is not None else "COMMIT"
             return _control(self, word, exit_plain, *details)
 
-        if ours_execute:
+        if plain_inside and base.execute is sqlite3.Connection.execute:
 
             def execute(self, sql, parameters=(), /):
-                cursor = cursor_plain(self, default_cursor)
+                cursor = make_cursor(self, default_cursor)
                 start = clock()
                 try:
                     execute_default(cursor, sql, parameters)
@@ -399,8 +402,17 @@ def connection_class(base):
                         recorder.stop(repr(error))
                 return cursor
 
+        if plain_inside and base.executemany is sqlite3.Connection.executemany:
+
+            def executemany(self, sql, parameters, /):
+                return make_cursor(self, default_cursor).executemany(sql, parameters)
+
+        if plain_inside and base.executescript is sqlite3.Connection.executescript:
+
+            def executescript(self, sql, /):
+                return make_cursor(self, default_cursor).executescript(sql)
+
     execute_default = sqlite3.Cursor.execute
-    ours_cursor = base.cursor is sqlite3.Connection.cursor
     Connection.__name__, Connection.__qualname__, Connection.__module__ = (
         base.__name__,
         base.__qualname__,

@@ -1,0 +1,105 @@
+"""Structure: what a statement asks, and which slot supplies which column."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from askless.core.advice import rewriting
+from askless.core.sql.slots import literal_value, slots_of, values_of, with_values
+from askless.core.sql.structure import structure_of
+
+LOOKUPS = [
+    ("sqlite", "SELECT * FROM vessel WHERE id = ?", "vessel.id", "="),
+    ("sqlite", "SELECT name FROM vessel v WHERE ? = v.id", "vessel.id", "="),
+    ("sqlite", "SELECT name FROM vessel WHERE id IN (?)", "vessel.id", "in"),
+    ("sqlite", "SELECT COUNT(*) FROM port_call WHERE berth_id = 7", "port_call.berth_id", "="),
+    ("sqlite", "SELECT EXISTS(SELECT 1 FROM port_call WHERE berth_id = ?)", "port_call.berth_id", "="),
+    ("sqlite", "SELECT COUNT(1) FROM (SELECT 1 FROM port_call WHERE berth_id = ?) AS w", "port_call.berth_id", "="),
+    ("postgresql", "SELECT * FROM vessel WHERE vessel.id = $1::INTEGER", "vessel.id", "="),
+    ("postgresql", "SELECT c.* FROM port_call c JOIN vessel v ON v.id = c.vessel_id AND v.id = %(k)s", "vessel.id", "="),
+    ("mysql", "SELECT * FROM `vessel` WHERE `vessel`.`id` = %s", "vessel.id", "="),
+]
+
+
+@pytest.mark.parametrize("system, text, column, operator", LOOKUPS)
+def test_the_key_of_a_look_up_is_found(system: str, text: str, column: str, operator: str) -> None:
+    structure = structure_of(text, system)
+    assert structure is not None
+    found = [(str(p.column), p.operator) for p in structure.predicates if p.slots]
+    assert (column, operator) in found
+
+
+def test_joins_order_and_limit_are_read() -> None:
+    structure = structure_of(
+        "SELECT c.id, v.name AS n FROM port_call c LEFT JOIN vessel v ON v.id = c.vessel_id"
+        " WHERE c.status = 'due' AND lower(v.name) LIKE ? ORDER BY c.eta DESC LIMIT 10 OFFSET ?", "sqlite"
+    )  # fmt: skip
+    assert structure is not None
+    assert structure.tables == ("port_call", "vessel")
+    assert [(str(j.left), str(j.right), j.outer) for j in structure.joins] == [("vessel.id", "port_call.vessel_id", True)]
+    assert [(str(c), d) for c, d in structure.order_by] == [("port_call.eta", True)]
+    assert structure.has_limit and structure.limit_slot == 2 and structure.offset_slot == 3
+    assert {p.column.name: p.inside for p in structure.predicates} == {"status": "", "name": "lower"}
+
+
+@pytest.mark.parametrize("text", ["", "not sql (((", "SELEC x", "SELECT", "\x00", "VACUUM", "SELECT * FROM"])
+def test_what_cannot_be_parsed_has_no_structure_or_none_that_lies(text: str) -> None:
+    structure = structure_of(text, "sqlite")
+    assert structure is None or structure.predicates == ()
+
+
+@given(st.text(max_size=60))
+def test_no_text_breaks_the_parser(text: str) -> None:
+    structure_of(text, "sqlite")
+
+
+def test_functions_that_change_and_locks_are_seen() -> None:
+    for text in ("SELECT random()", "SELECT * FROM t WHERE a < datetime('now')", "SELECT nextval('s')", "SELECT CURRENT_TIMESTAMP"):
+        found = structure_of(text, "sqlite")
+        assert found is not None and found.volatile, text
+    locked = structure_of("SELECT * FROM t WHERE id = 1 FOR UPDATE", "postgresql")
+    assert locked is not None and locked.locks
+
+
+def test_values_line_up_with_slots() -> None:
+    text = "SELECT a FROM t WHERE b = 'x' AND c = :c AND d = 3 AND e = :e AND f = :c"
+    slots = slots_of(text, "sqlite")
+    assert values_of(slots, (10, 20), ("c", "e")) == ["x", 10, 3, 20, 10]
+    assert with_values(text, slots, ["x", 10, 3, None, "it's"]).endswith("c = 10 AND d = 3 AND e = NULL AND f = 'it''s'")
+    numbered = slots_of("SELECT $2, $1", "postgresql")
+    assert values_of(numbered, ("a", "b")) == ["b", "a"]
+
+
+@given(st.one_of(st.integers(), st.text(alphabet="ab'\" ", max_size=8)))
+def test_a_literal_is_read_back(value: int | str) -> None:
+    literal = str(abs(value)) if isinstance(value, int) else "'" + value.replace("'", "''") + "'"
+    slots = slots_of(f"SELECT {literal}", "sqlite")
+    assert [literal_value(slot.text) for slot in slots] == [abs(value) if isinstance(value, int) else value]
+
+
+def flat(sql: str) -> str:
+    return " ".join(sql.split())
+
+
+def test_a_batched_look_up_keeps_the_key_that_stitches() -> None:
+    sql = rewriting.batched("SELECT name FROM vessel WHERE id = ? AND flag = 'NO'", "sqlite", "vessel", "id")
+    assert flat(sql) == "SELECT name, id FROM vessel WHERE id IN (:keys) AND flag = 'NO'"
+
+
+def test_a_join_never_loses_parents_and_never_hides_a_column() -> None:
+    sql = rewriting.joined("SELECT id, vessel_id FROM port_call WHERE status = ?", "sqlite", "vessel_id", "vessel", "id", ("id", "name"), False)
+    assert "LEFT JOIN vessel" in flat(sql)
+    assert "vessel.id AS vessel_id_" in flat(sql), "the parent has columns id and vessel_id already"
+
+
+def test_a_to_many_join_under_a_limit_is_not_written() -> None:
+    text = "SELECT id FROM port_call ORDER BY eta LIMIT 10"
+    assert rewriting.joined(text, "sqlite", "id", "tug_job", "port_call_id", ("id",), True) == ""
+    assert rewriting.joined(text, "sqlite", "id", "vessel", "id", ("name",), False) != ""
+
+
+def test_a_count_is_grouped_by_its_key() -> None:
+    sql = rewriting.counted("SELECT COUNT(*) FROM port_call WHERE berth_id = 3", "sqlite", "port_call", "berth_id")
+    assert flat(sql) == "SELECT berth_id, COUNT(*) FROM port_call WHERE berth_id IN (:keys) GROUP BY berth_id"
