@@ -171,11 +171,10 @@ class Reader:
             report.torn = True
 
     def _foreign(self) -> AskLessError:
-        what = (
-            "is empty" if self.report.lines == 0 else "is not an Ask Less capture: its first line is no capture header"
-        )
+        empty = self.report.lines == 0 and self.path.stat().st_size == 0
+        what = "is empty" if empty else "is not an Ask Less capture: its first line is no capture header"
         return AskLessError(
-            "capture-foreign" if self.report.lines else "capture-empty",
+            "capture-empty" if empty else "capture-foreign",
             f"{self.path} {what}",
             "name a file or folder that `askless capture` wrote",
         )

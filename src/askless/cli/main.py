@@ -38,8 +38,8 @@ EPILOG = """a first session:
 exit codes: 0 done, 1 a command that was asked to judge found something, 2 bad input"""
 
 
-def make_parser() -> argparse.ArgumentParser:
-    """The whole parser."""
+def make_parser(only: str | None = None) -> argparse.ArgumentParser:
+    """The whole parser, or the part for one command: the others' imports then cost nothing."""
     parser = argparse.ArgumentParser(
         prog="askless",
         description="See the SQL that an application asks per request, find what asks too much, prove the fix.",
@@ -49,15 +49,18 @@ def make_parser() -> argparse.ArgumentParser:
     parser.add_argument("--version", action="version", version=f"askless {__version__}")
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", required=True)
     for name, module in COMMANDS.items():
-        import_module(module).add(commands, name)
+        if only in (None, name):
+            import_module(module).add(commands, name)
     return parser
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run one command; its exit code."""
-    parser = make_parser()
+    words = list(sys.argv[1:] if arguments is None else arguments)
+    first = next(iter(words), "")
+    parser = make_parser(first if first in COMMANDS else None)
     _complete(parser)
-    options = parser.parse_args(arguments)
+    options = parser.parse_args(words)
     try:
         return int(options.run(options))
     except AskLessError as error:

@@ -25,6 +25,7 @@ def add(commands: Any, name: str) -> None:
     add_capture(parser)
     parser.add_argument("--each", action="store_true", help="list the requests one by one")
     parser.add_argument("--route", metavar="TEXT", default="", help="only routes that contain this text")
+    parser.add_argument("--values", action="store_true", help="with --each: show paths; they may be private")
     add_json(parser)
     parser.set_defaults(run=run)
 
@@ -33,7 +34,7 @@ def run(options: argparse.Namespace) -> int:
     """Print the routes or the requests."""
     path: Path = options.capture
     if options.each:
-        each = _each(path, options.route)
+        each = _each(path, options.route, options.values)
         print_document(each) if options.json else terminal.each(each)
         return 0
     document = by_route(path, options.route)
@@ -64,18 +65,18 @@ def by_route(path: Path, wanted: str) -> documents.RequestsDocument:
     )
 
 
-def _each(path: Path, wanted: str) -> documents.EachDocument:
-    rows = [_row(number, request) for number, request in enumerate(read(path), 1) if wanted in request.route]
+def _each(path: Path, wanted: str, values: bool) -> documents.EachDocument:
+    rows = [_row(number, request, values) for number, request in enumerate(read(path), 1) if wanted in request.route]
     return documents.EachDocument(format="askless requests-each", capture=str(path), requests=tuple(rows))
 
 
-def _row(number: int, request: Request) -> documents.RequestRow:
+def _row(number: int, request: Request, values: bool) -> documents.RequestRow:
     asked = [i for i in range(len(request)) if not request.statement(i).shape.noise]
     shapes = {request.statement(i).shape.digest for i in asked}
     return documents.RequestRow(
         number=number,
         route=request.route,
-        path=request.path,
+        path=request.path if values else "",
         status=request.status,
         queries=len(asked),
         repeated=len(asked) - len(shapes),

@@ -32,7 +32,7 @@ def add(commands: Any, name: str) -> None:
         "--route", metavar="TEXT", default="", help="the slowest request of the routes that contain this text"
     )
     parser.add_argument("--unfolded", action="store_true", help="every query on a line of its own")
-    parser.add_argument("--values", action="store_true", help="show parameters and literals; they may be private")
+    parser.add_argument("--values", action="store_true", help="show parameters, literals and the path; they may be private")
     add_json(parser)
     parser.set_defaults(run=run)
 
@@ -78,7 +78,7 @@ def _document(path: Path, number: int, request: Request, values: bool, unfolded:
         capture=str(path),
         number=number,
         route=request.route,
-        path=request.path,
+        path=request.path if values else "",
         status=request.status,
         request_ms=(request.end_ns - request.start_ns) / 1e6,
         database_ms=sum(entry.duration_ms for entry in entries if not request.statement(entry.indices[0]).shape.noise),

@@ -57,7 +57,10 @@ class RequestsDocument(Document, frozen=True, kw_only=True):
 
 
 class RequestRow(msgspec.Struct, frozen=True):
-    """One request, as `askless requests --each` lists it. `number` is what `askless timeline` takes."""
+    """One request, as `askless requests --each` lists it. `number` is what `askless timeline` takes.
+
+    `path` stays empty unless values were asked for.
+    """
 
     number: int
     route: str
@@ -100,7 +103,7 @@ class TimelineRow(msgspec.Struct, frozen=True):
 
 
 class TimelineDocument(Document, frozen=True, kw_only=True):
-    """`askless timeline`."""
+    """`askless timeline`. `path` stays empty unless values were asked for."""
 
     capture: str
     number: int

@@ -1,0 +1,262 @@
+"""What the commands print: on the demo's pages, for people and for programs."""
+
+from __future__ import annotations
+
+import json
+import re
+import sqlite3
+from collections.abc import Callable
+from hashlib import sha256
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import pytest
+
+from askless.capture import events
+from askless.capture.reading import read
+from askless.cli.main import COMMANDS
+from askless.core.analysis import findings_of, summarise
+from askless.output import documents
+from tests.conftest import PAGES, findings, run
+
+GROWN = {
+    ("n-plus-one", "GET /calls/due", "to-one"),
+    ("n-plus-one", "GET /calls/due", "to-many"),
+    ("n-plus-one", "GET /calls/due", "nested to-one"),
+    ("n-plus-one", "GET /berths", "count"),
+    ("duplicate", "GET /calls/{number}", ""),
+    ("over-wide", "GET /inspections", "wide-columns"),
+    ("unbounded", "GET /vessels", "whole-table"),
+}
+
+
+def test_the_pages_as_they_grew_show_every_pattern(pages: dict[str, Path]) -> None:
+    assert {(f["pattern"], f["route"], f["variant"]) for f in findings(pages["grown"])} == GROWN
+
+
+def test_the_tuned_pages_have_no_finding_left_and_give_the_same(pages: dict[str, Path]) -> None:
+    assert findings(pages["tuned"]) == []
+    given = [json.loads((pages[kind].parent / f"{kind}.json").read_text()) for kind in ("grown", "tuned")]
+    assert given[0] == given[1] and set(given[0]) == set(PAGES) and all(len(page) > 100 for page in given[0].values())
+
+
+def test_findings_name_model_relation_option_and_line(pages: dict[str, Path]) -> None:
+    nested = next(f for f in findings(pages["grown"]) if f["variant"] == "nested to-one")
+    options = {advice["code"] for advice in nested["advice"]}
+    assert ".options(selectinload(PortCall.tug_jobs).selectinload(TugJob.tug))" in options
+    at = nested["advice"][0]["at"]
+    source = Path(at["file"]).read_text().splitlines()
+    assert at["file"].endswith("grown.py") and "session.scalars(due)" in source[at["line"] - 1]
+    assert nested["lines"][0]["file"].endswith("calls_due.html") and nested["lines"][0]["line"] == 8
+
+
+def test_requests_by_route(pages: dict[str, Path]) -> None:
+    rows = {row["route"]: row for row in run("requests", pages["grown"], "--json").json["routes"]}
+    due = rows["GET /calls/due"]
+    assert due["requests"] == 5 and due["warm_up"] == 1
+    true = [r for r in read(pages["grown"]) if r.route == "GET /calls/due" and not r.warm_up]
+    assert due["queries"] == len(true[0]) and due["rows"] == sum(true[0].rows)
+    assert 0 < due["share"] < 1 and due["database_ms"] < due["request_ms"]
+    text = run("requests", pages["grown"])
+    assert "GET /calls/due" in text.out and all(len(line) <= 100 for line in text.out.splitlines())
+    narrow = run("requests", pages["grown"], env={"COLUMNS": "80"})
+    assert all(len(line) <= 80 for line in narrow.out.splitlines()) and "282" not in narrow.err
+
+
+def test_requests_one_by_one_lead_to_the_timeline(pages: dict[str, Path]) -> None:
+    rows = run("requests", pages["grown"], "--each", "--json").json["requests"]
+    chosen = next(row for row in rows if row["route"] == "GET /berths" and not row["warm_up"])
+    shown = run("timeline", pages["grown"], chosen["number"], "--json").json
+    assert shown["route"] == "GET /berths" and shown["queries"] == chosen["queries"]
+    assert sum(row["count"] for row in shown["rows"]) == chosen["queries"]
+    folded = [row for row in shown["rows"] if row["count"] > 1]
+    assert [row["count"] for row in folded] == [24] and folded[0]["line"]["file"].endswith("grown.py")
+    unfolded = run("timeline", pages["grown"], chosen["number"], "--unfolded", "--json").json["rows"]
+    assert len(unfolded) == chosen["queries"] and sorted(r["start_ms"] for r in unfolded) == [r["start_ms"] for r in unfolded]
+
+
+def test_the_timeline_shows_values_only_when_asked(pages: dict[str, Path]) -> None:
+    words = ("timeline", pages["grown"], "--route", "/vessels/")
+    assert "H00042" not in run(*words).out
+    shown = run(*words, "--values")
+    assert "with 'H00042'" in shown.out and "/vessels/H00042" in shown.out
+    assert "H00042" not in run("requests", pages["grown"], "--each").out
+    assert "H00042" in run("requests", pages["grown"], "--each", "--values").out
+
+
+def test_the_whole_story_of_a_finding(pages: dict[str, Path]) -> None:
+    story = run("findings", pages["grown"], "--pattern", "n-plus-one", "--route", "/berths", "--show", 1).out
+    for part in ("Where", "Evidence: traced", "Cost", "The query", "Advice 1 of 2", "GROUP BY", "check:", "price:"):
+        assert part in story
+    key = findings(pages["grown"])[2]["key"]
+    assert f"[{key}]" in run("findings", pages["grown"], "--show", key).out
+
+
+def test_judging(pages: dict[str, Path]) -> None:
+    assert run("findings", pages["grown"], "--judge", "urgent").code == 1
+    assert run("findings", pages["tuned"], "--judge", "minor").code == 0
+    assert "Nothing asks too much in 30 requests" in run("findings", pages["tuned"]).out
+    assert run("compare", pages["tuned"], pages["grown"], "--judge").code == 1
+    assert run("compare", pages["grown"], pages["tuned"], "--judge").code == 0
+
+
+def test_before_and_after(pages: dict[str, Path]) -> None:
+    compared = run("compare", pages["grown"], pages["tuned"], "--json").json
+    assert len(compared["gone"]) == 7 and compared["new"] == compared["left"] == []
+    due = next(row for row in compared["routes"] if row["route"] == "GET /calls/due")
+    assert due["queries"] == [len(next(r for r in read(pages["grown"]) if r.route == due["route"] and not r.warm_up)), 3]
+    assert due["ratio"][1] <= due["ratio"][0] <= due["ratio"][2] and due["time"][0]["count"] == 5
+    swapped = run("compare", pages["tuned"], pages["grown"], "--json").json
+    assert len(swapped["new"]) == 7 and swapped["gone"] == []
+    same = run("compare", pages["grown"], pages["grown"], "--json").json
+    assert len(same["left"]) == 7 and {row["verdict"].split(" (")[0] for row in same["routes"]} == {"no difference seen"}
+    assert "7 findings gone:" in run("compare", pages["grown"], pages["tuned"]).out
+
+
+def test_plans_of_what_costs_most(pages: dict[str, Path], harbour: Path) -> None:
+    rows = run("plan", pages["grown"], "--db", f"sqlite:///{harbour}", "--top", 20, "--json").json["statements"]
+    assert rows == sorted(rows, key=lambda row: -row["total_ms"])
+    assert not any(row["error"] for row in rows)
+    by_status = next(row for row in rows if "port_call.status = ?" in row["sql"])
+    assert [index["ddl"] for index in by_status["indexes"]] == ["CREATE INDEX port_call_status_eta ON port_call (status, eta)"]
+    assert "reads all 6,000 rows of port_call to keep 40: no index answers status" in str(by_status["plan"])
+    assert any("sorts its rows" in text for node in by_status["plan"] for text in node["observations"])
+    by_sign = next(row for row in rows if "call_sign = ?" in row["sql"])
+    assert by_sign["indexes"] == [], "800 rows are too few for an index"
+    latest = next(row for row in rows if "port_call.vessel_id = ?" in row["sql"])
+    assert latest["indexes"][0]["columns"] == ["vessel_id", "eta"]
+    by_key = next(row for row in rows if row["sql"].endswith("vessel.id = ?"))
+    assert by_key["plan"][0]["kind"] == "key search" and by_key["indexes"] == []
+
+
+def test_a_trial_measures_on_a_copy_and_leaves_the_file_alone(harbour: Path) -> None:
+    before = sha256(harbour.read_bytes()).hexdigest(), sorted(harbour.parent.iterdir())
+    words = ["trial", "--db", f"sqlite:///{harbour}", "--index", "CREATE INDEX by_vessel ON port_call (vessel_id)",
+             "--sql", "SELECT * FROM port_call WHERE vessel_id = ?", "--parameters", "[42]"]  # fmt: skip
+    tried = run(*words, "--json").json
+    (row,) = tried["statements"]
+    assert row["uses_index"] and row["same_result"] and row["repetitions"] >= 7 and tried["size_bytes"] > 0
+    assert row["ratio_low"] <= row["ratio"] <= row["ratio_high"] and row["ratio"] > 1
+    assert row["verdict"].startswith("faster: ×")
+    assert row["plan_before"][0]["kind"] == "full scan" and row["plan_after"][0]["index"] == "by_vessel"
+    shown = run(*words)
+    assert "the same result" in shown.out and "95 % interval" in shown.out
+    assert (sha256(harbour.read_bytes()).hexdigest(), sorted(harbour.parent.iterdir())) == before
+
+
+def test_an_index_that_is_not_used_is_said(harbour: Path) -> None:
+    ran = run("trial", "--db", f"sqlite:///{harbour}", "--index", "CREATE INDEX agents ON port_call (agent)",
+              "--sql", "SELECT COUNT(*) FROM vessel")  # fmt: skip
+    assert ran.code == 0 and "not used: the planner does not choose agents" in ran.out
+
+
+SUBJECTS = {
+    "requests": (documents.RequestsDocument, []),
+    "requests-each": (documents.EachDocument, ["--each"]),
+    "timeline": (documents.TimelineDocument, []),
+    "findings": (documents.FindingsDocument, []),
+}
+
+
+@pytest.mark.parametrize("name", SUBJECTS)
+def test_json_has_the_form_that_its_schema_says(name: str, pages: dict[str, Path]) -> None:
+    kind, words = SUBJECTS[name]
+    ran = run(name.split("-")[0], pages["grown"], *words, "--json")
+    document = msgspec.json.decode(ran.out, type=kind, strict=True)
+    assert document.format == f"askless {name}" and document.version == 1
+    assert ran.err == "", "stdout is machine-clean and nothing was odd"
+    schema = run("schema", name).json
+    definition = schema["$defs"][kind.__name__]
+    assert set(ran.json) == set(definition["properties"])
+
+
+def test_the_schema_of_captures_fits_every_line(pages: dict[str, Path]) -> None:
+    schema = run("schema", "capture").json
+    types = {ref["properties"]["event"]["const"] if "const" in ref["properties"]["event"] else ref["properties"]["event"]["enum"][0]: ref
+             for ref in schema["$defs"].values() if "event" in ref.get("properties", {})}  # fmt: skip
+    (file,) = pages["grown"].iterdir()
+    seen = set()
+    for line in file.read_bytes().splitlines():
+        event = json.loads(line)
+        seen.add(event["event"])
+        described = types[event["event"]]
+        assert set(event) <= set(described["properties"]), event["event"]
+        assert set(described["required"]) <= set(event), event["event"]
+        msgspec.json.decode(line, type=events.AnyEvent)
+    assert seen == {"capture", "statement", "columns", "place", "load", "request", "queries", "end", "close"}
+
+
+def test_a_sound_capture_checks_as_sound(pages: dict[str, Path]) -> None:
+    ran = run("capture", "check", pages["grown"], "--json")
+    (file,) = ran.json["files"]
+    assert ran.code == 0 and ran.json["sound"] and file["closed"] and file["version"] == 1
+    requests = list(read(pages["grown"]))
+    assert file["requests"] == len(requests) and file["queries"] == sum(map(len, requests))
+    assert "ended in good order" in run("capture", "check", pages["grown"]).out
+
+
+def test_hostile_sql_stays_text(record: Callable[..., Path]) -> None:
+    folder = record(
+        r"""
+        import sqlite3
+        db = sqlite3.connect(":memory:")
+        db.execute('CREATE TABLE "[red]\x1b[2J\u202e" (a, "b\x07" TEXT)')
+        for n in range(4):
+            db.execute('SELECT * FROM "[red]\x1b[2J\u202e" WHERE a = ?', (n,)).fetchall()
+        """
+    )
+    for words in (["findings", folder], ["findings", folder, "--show", "1"], ["timeline", folder, "--values"], ["requests", folder]):
+        ran = run(*words)
+        assert ran.code == 0 and not re.search(r"[\x00-\x09\x0b-\x1f\x7f-\x9f\u202e]", ran.out), words
+    assert "[red]" in run("timeline", folder).out
+
+
+def test_no_colour_where_none_is_wanted(pages: dict[str, Path]) -> None:
+    assert "\x1b" not in run("findings", pages["grown"]).out
+    assert "\x1b" not in run("findings", pages["grown"], env={"NO_COLOR": "1", "FORCE_COLOR": "1"}).out.replace("\x1b[1m", "").replace("\x1b[0m", "").replace("\x1b[2m", "")
+
+
+@pytest.mark.parametrize("command", COMMANDS)
+def test_every_command_has_help_with_examples(command: str) -> None:
+    ran = run(command, "--help")
+    assert ran.code == 0 and "examples:" in ran.out
+    for example in re.findall(r"^  askless (\S+)", ran.out, re.M):
+        assert example in COMMANDS
+    assert re.fullmatch(r"askless \d+\.\d+\.\d+\n", run("--version").out)
+
+
+def test_the_demo_tells_the_whole_story(tmp_path: Path) -> None:
+    ran = run("demo", "--out", tmp_path / "harbour", "--times", 5)
+    assert ran.code == 0, ran.err
+    for part in ("n-plus-one", "over-wide", "unbounded", "duplicate", "CREATE INDEX", "the same result", "7 findings gone:", "0 findings left"):
+        assert part in ran.out, part
+    assert (tmp_path / "harbour" / "harbour" / "grown.py").exists()
+    with sqlite3.connect(tmp_path / "harbour" / "harbour.db") as db:
+        assert db.execute("SELECT COUNT(*) FROM port_call").fetchone() == (30000,)
+        assert db.execute("SELECT COUNT(*) FROM sqlite_schema WHERE name = 'vessel_call_sign'").fetchone() == (0,)
+    db.close()
+
+
+def test_summaries_merge_in_any_order(pages: dict[str, Path]) -> None:
+    """A capture summed in pieces gives what it gives in one."""
+    requests = list(read(pages["grown"]))
+    whole = summarise(iter(requests))
+    edges = (0, len(requests) // 3, 2 * len(requests) // 3, len(requests))
+    for order in ((0, 1, 2), (2, 0, 1)):
+        merged = summarise(iter(()))
+        for turn in order:
+            merged.merge(summarise(iter(requests[edges[turn] : edges[turn + 1]])))
+        assert totals(merged) == totals(whole)
+        assert told(merged) == told(whole)
+
+
+def totals(summary: Any) -> dict[str, Any]:
+    return {
+        r.route: (r.requests, r.warm_up, r.repeated, r.elapsed_ns, {d: (x.count, x.requests, x.rows, x.bytes, x.most, x.duration_ns) for d, x in r.shapes.items()})
+        for r in summary.routes.values()
+    }
+
+
+def told(summary: Any) -> dict[str, Any]:
+    return {f.key: (f.title, f.variant, f.evidence, f.cost.avoidable) for f in findings_of(summary)}
