@@ -49,7 +49,7 @@ def _run(code: str, path: Path) -> tuple[float, int, float, int]:
     return float(taken), int(count), float(peak), int(found)
 
 
-def measure(queries: int, rounds: int = 3) -> dict[str, float]:
+def measure(queries: int, rounds: int = 5) -> dict[str, float]:
     """Generate, run both sides in turns, and return the figures."""
     each = 25
     with tempfile.TemporaryDirectory() as folder:

@@ -91,7 +91,9 @@ PAGES = ["/calls/due", "/calls/5990", "/berths", "/inspections", "/vessels", "/v
 def record(tmp_path: Path) -> Callable[..., Path]:
     """Record a script given as text; returns the capture's folder."""
 
-    def record_script(code: str, *arguments: object, name: str = "script.py", expect: int = 0, env: dict[str, str] | None = None) -> Path:
+    def record_script(
+        code: str, *arguments: object, name: str = "script.py", expect: int = 0, env: dict[str, str] | None = None
+    ) -> Path:
         script = tmp_path / name
         script.write_text(textwrap.dedent(code))
         folder = tmp_path / f"capture-{len(list(tmp_path.iterdir()))}"

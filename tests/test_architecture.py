@@ -19,7 +19,20 @@ MAY_IMPORT = {
     "demo": {"demo"},
     "probe": set(),
 }
-NO_IO = {"os", "sys", "pathlib", "socket", "subprocess", "sqlite3", "sqlalchemy", "rich", "argparse", "io", "shutil", "tempfile"}
+NO_IO = {
+    "os",
+    "sys",
+    "pathlib",
+    "socket",
+    "subprocess",
+    "sqlite3",
+    "sqlalchemy",
+    "rich",
+    "argparse",
+    "io",
+    "shutil",
+    "tempfile",
+}
 
 
 def imported(path: Path) -> Iterator[str]:

@@ -217,7 +217,9 @@ def capture(tmp_path_factory: pytest.TempPathFactory) -> Path:
     script.write_text(PROGRAM)
     import sys
 
-    ran = run("capture", "app", "-o", folder / "calls", "--", sys.executable, script, folder / "jobs.db", ",".join(POSITIVE))
+    ran = run(
+        "capture", "app", "-o", folder / "calls", "--", sys.executable, script, folder / "jobs.db", ",".join(POSITIVE)
+    )
     assert ran.code == 0, ran.err
     return folder / "calls"
 
@@ -246,7 +248,9 @@ def test_traps_stay_clean(capture: Path, by_route: dict[str, list[dict[str, Any]
     assert {route: [f["title"] for f in by_route[route]] for route in traps if route in by_route} == {}
 
 
-@pytest.mark.parametrize("name", ["to_one", "to_one_inlined", "to_one_in_list", "to_one_iterated", "to_many", "count", "exists"])
+@pytest.mark.parametrize(
+    "name", ["to_one", "to_one_inlined", "to_one_in_list", "to_one_iterated", "to_many", "count", "exists"]
+)
 def test_values_were_seen_to_flow(name: str, by_route: dict[str, list[dict[str, Any]]]) -> None:
     finding = by_route[name][0]
     assert finding["evidence"] == "traced"
@@ -268,7 +272,11 @@ def test_repeated_keys_are_part_of_the_one_finding(by_route: dict[str, list[dict
 
 def test_all_callers_of_a_duplicate_are_named(by_route: dict[str, list[dict[str, Any]]]) -> None:
     reasons = " ".join(by_route["duplicate_two_callers"][0]["because"])
-    lines = [i for i, line in enumerate(PROGRAM.splitlines(), 1) if line == '    one("SELECT name FROM berth WHERE id = ?", 3)']
+    lines = [
+        i
+        for i, line in enumerate(PROGRAM.splitlines(), 1)
+        if line == '    one("SELECT name FROM berth WHERE id = ?", 3)'
+    ]
     assert len(lines) == 2
     for line in lines:
         assert f"harbour_jobs.py:{line} (duplicate_two_callers)" in reasons
@@ -286,7 +294,9 @@ def test_the_projection_advised_keeps_the_key(by_route: dict[str, list[dict[str,
 
 
 @pytest.mark.parametrize("name", ["to_one", "to_many"])
-def test_the_batched_query_advised_gives_the_same_rows(name: str, capture: Path, by_route: dict[str, list[dict[str, Any]]]) -> None:
+def test_the_batched_query_advised_gives_the_same_rows(
+    name: str, capture: Path, by_route: dict[str, list[dict[str, Any]]]
+) -> None:
     finding = by_route[name][0]
     sql = next(a["sql"] for a in finding["advice"] if "batched" in a["title"])
     with sqlite3.connect(capture.parent / "jobs.db") as db:

@@ -133,13 +133,23 @@ def test_statements_that_cannot_be_explained(tmp_path: Path) -> None:
     url = f"sqlite:///{tmp_path}/a.db"
     refused(run("plan", "--db", url, "--sql", "SELEC 1"), "can't be explained", "syntax error")
     refused(run("plan", "--db", url, "--sql", "SELECT * FROM berth"), "no such table: berth")
-    refused(run("plan", "--db", url, "--sql", "SELECT * FROM vessel WHERE id = ?"), "1 placeholders without a value", "--parameters")
+    refused(
+        run("plan", "--db", url, "--sql", "SELECT * FROM vessel WHERE id = ?"),
+        "1 placeholders without a value",
+        "--parameters",
+    )
     refused(run("plan", "--db", url, "--sql", "SELECT 1", "--parameters", "[1"), "is not JSON")
     refused(run("plan", "--db", url), "name a capture or give --sql")
     index = "CREATE INDEX n ON vessel (name)"
     refused(run("trial", "--db", url, "--index", "DROP TABLE vessel", "--sql", "SELECT 1"), "one CREATE INDEX")
-    refused(run("trial", "--db", url, "--index", index + "; DROP TABLE vessel", "--sql", "SELECT 1"), "one CREATE INDEX")
-    refused(run("trial", "--db", url, "--index", "CREATE INDEX n ON vessel (nothing)", "--sql", "SELECT 1"), "can't be built", "nothing")
+    refused(
+        run("trial", "--db", url, "--index", index + "; DROP TABLE vessel", "--sql", "SELECT 1"), "one CREATE INDEX"
+    )
+    refused(
+        run("trial", "--db", url, "--index", "CREATE INDEX n ON vessel (nothing)", "--sql", "SELECT 1"),
+        "can't be built",
+        "nothing",
+    )
     refused(run("trial", "--db", url, "--index", index, "--sql", "DELETE FROM vessel"), "one SELECT")
     refused(run("trial", "--db", url, "--index", index, "--sql", "SELECT 1; DELETE FROM vessel"), "one SELECT")
     refused(run("trial", "--db", url, "--index", index, "--sql", "SELECT * FROM berth"), "no such table")
@@ -178,5 +188,7 @@ def test_choices_that_are_not_there(good: Path) -> None:
 def test_whoever_reads_our_output_may_stop(good: Path) -> None:
     import subprocess
 
-    done = subprocess.run(f"{sys.executable} -m askless findings {good} | true", shell=True, capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        f"{sys.executable} -m askless findings {good} | true", shell=True, capture_output=True, text=True, check=False
+    )
     assert done.returncode == 0 and done.stderr == ""

@@ -73,7 +73,9 @@ def test_requests_one_by_one_lead_to_the_timeline(pages: dict[str, Path]) -> Non
     folded = [row for row in shown["rows"] if row["count"] > 1]
     assert [row["count"] for row in folded] == [24] and folded[0]["line"]["file"].endswith("grown.py")
     unfolded = run("timeline", pages["grown"], chosen["number"], "--unfolded", "--json").json["rows"]
-    assert len(unfolded) == chosen["queries"] and sorted(r["start_ms"] for r in unfolded) == [r["start_ms"] for r in unfolded]
+    assert len(unfolded) == chosen["queries"] and sorted(r["start_ms"] for r in unfolded) == [
+        r["start_ms"] for r in unfolded
+    ]
 
 
 def test_the_timeline_shows_values_only_when_asked(pages: dict[str, Path]) -> None:
@@ -105,12 +107,17 @@ def test_before_and_after(pages: dict[str, Path]) -> None:
     compared = run("compare", pages["grown"], pages["tuned"], "--json").json
     assert len(compared["gone"]) == 7 and compared["new"] == compared["left"] == []
     due = next(row for row in compared["routes"] if row["route"] == "GET /calls/due")
-    assert due["queries"] == [len(next(r for r in read(pages["grown"]) if r.route == due["route"] and not r.warm_up)), 3]
+    assert due["queries"] == [
+        len(next(r for r in read(pages["grown"]) if r.route == due["route"] and not r.warm_up)),
+        3,
+    ]
     assert due["ratio"][1] <= due["ratio"][0] <= due["ratio"][2] and due["time"][0]["count"] == 5
     swapped = run("compare", pages["tuned"], pages["grown"], "--json").json
     assert len(swapped["new"]) == 7 and swapped["gone"] == []
     same = run("compare", pages["grown"], pages["grown"], "--json").json
-    assert len(same["left"]) == 7 and {row["verdict"].split(" (")[0] for row in same["routes"]} == {"no difference seen"}
+    assert len(same["left"]) == 7 and {row["verdict"].split(" (")[0] for row in same["routes"]} == {
+        "no difference seen"
+    }
     assert "7 findings gone:" in run("compare", pages["grown"], pages["tuned"]).out
 
 
@@ -119,7 +126,9 @@ def test_plans_of_what_costs_most(pages: dict[str, Path], harbour: Path) -> None
     assert rows == sorted(rows, key=lambda row: -row["total_ms"])
     assert not any(row["error"] for row in rows)
     by_status = next(row for row in rows if "port_call.status = ?" in row["sql"])
-    assert [index["ddl"] for index in by_status["indexes"]] == ["CREATE INDEX port_call_status_eta ON port_call (status, eta)"]
+    assert [index["ddl"] for index in by_status["indexes"]] == [
+        "CREATE INDEX port_call_status_eta ON port_call (status, eta)"
+    ]
     assert "reads all 6,000 rows of port_call to keep 40: no index answers status" in str(by_status["plan"])
     assert any("sorts its rows" in text for node in by_status["plan"] for text in node["observations"])
     by_sign = next(row for row in rows if "call_sign = ?" in row["sql"])
@@ -206,7 +215,12 @@ def test_hostile_sql_stays_text(record: Callable[..., Path]) -> None:
             db.execute('SELECT * FROM "[red]\x1b[2J\u202e" WHERE a = ?', (n,)).fetchall()
         """
     )
-    for words in (["findings", folder], ["findings", folder, "--show", "1"], ["timeline", folder, "--values"], ["requests", folder]):
+    for words in (
+        ["findings", folder],
+        ["findings", folder, "--show", "1"],
+        ["timeline", folder, "--values"],
+        ["requests", folder],
+    ):
         ran = run(*words)
         assert ran.code == 0 and not re.search(r"[\x00-\x09\x0b-\x1f\x7f-\x9f\u202e]", ran.out), words
     assert "[red]" in run("timeline", folder).out
@@ -214,7 +228,9 @@ def test_hostile_sql_stays_text(record: Callable[..., Path]) -> None:
 
 def test_no_colour_where_none_is_wanted(pages: dict[str, Path]) -> None:
     assert "\x1b" not in run("findings", pages["grown"]).out
-    assert "\x1b" not in run("findings", pages["grown"], env={"NO_COLOR": "1", "FORCE_COLOR": "1"}).out.replace("\x1b[1m", "").replace("\x1b[0m", "").replace("\x1b[2m", "")
+    assert "\x1b" not in run("findings", pages["grown"], env={"NO_COLOR": "1", "FORCE_COLOR": "1"}).out.replace(
+        "\x1b[1m", ""
+    ).replace("\x1b[0m", "").replace("\x1b[2m", "")
 
 
 @pytest.mark.parametrize("command", COMMANDS)
@@ -229,7 +245,16 @@ def test_every_command_has_help_with_examples(command: str) -> None:
 def test_the_demo_tells_the_whole_story(tmp_path: Path) -> None:
     ran = run("demo", "--out", tmp_path / "harbour", "--times", 5)
     assert ran.code == 0, ran.err
-    for part in ("n-plus-one", "over-wide", "unbounded", "duplicate", "CREATE INDEX", "the same result", "7 findings gone:", "0 findings left"):
+    for part in (
+        "n-plus-one",
+        "over-wide",
+        "unbounded",
+        "duplicate",
+        "CREATE INDEX",
+        "the same result",
+        "7 findings gone:",
+        "0 findings left",
+    ):
         assert part in ran.out, part
     assert (tmp_path / "harbour" / "harbour" / "grown.py").exists()
     with sqlite3.connect(tmp_path / "harbour" / "harbour.db") as db:
@@ -253,7 +278,13 @@ def test_summaries_merge_in_any_order(pages: dict[str, Path]) -> None:
 
 def totals(summary: Any) -> dict[str, Any]:
     return {
-        r.route: (r.requests, r.warm_up, r.repeated, r.elapsed_ns, {d: (x.count, x.requests, x.rows, x.bytes, x.most, x.duration_ns) for d, x in r.shapes.items()})
+        r.route: (
+            r.requests,
+            r.warm_up,
+            r.repeated,
+            r.elapsed_ns,
+            {d: (x.count, x.requests, x.rows, x.bytes, x.most, x.duration_ns) for d, x in r.shapes.items()},
+        )
         for r in summary.routes.values()
     }
 

@@ -36,7 +36,14 @@ DIFFERENT = [
 ]
 NOISE = ["BEGIN", "COMMIT;", "ROLLBACK", "SAVEPOINT sa_1", "PRAGMA main.table_info('x')", "SELECT 1", "SET search_path = x",
          "SELECT name FROM sqlite_schema", "select version()", "SHOW TABLES", "WITH x AS (SELECT 1) SELECT * FROM pg_catalog.pg_class, x"]  # fmt: skip
-ASKED = ["SELECT 1 FROM t", "UPDATE t SET a = 1", "SELECT * FROM settings", "FETCH 50 FROM cur", "SELECT begins FROM t", "DELETE FROM commits"]
+ASKED = [
+    "SELECT 1 FROM t",
+    "UPDATE t SET a = 1",
+    "SELECT * FROM settings",
+    "FETCH 50 FROM cur",
+    "SELECT begins FROM t",
+    "DELETE FROM commits",
+]
 
 
 @pytest.mark.parametrize("system, one, other", SAME)

@@ -18,7 +18,12 @@ LOOKUPS = [
     ("sqlite", "SELECT EXISTS(SELECT 1 FROM port_call WHERE berth_id = ?)", "port_call.berth_id", "="),
     ("sqlite", "SELECT COUNT(1) FROM (SELECT 1 FROM port_call WHERE berth_id = ?) AS w", "port_call.berth_id", "="),
     ("postgresql", "SELECT * FROM vessel WHERE vessel.id = $1::INTEGER", "vessel.id", "="),
-    ("postgresql", "SELECT c.* FROM port_call c JOIN vessel v ON v.id = c.vessel_id AND v.id = %(k)s", "vessel.id", "="),
+    (
+        "postgresql",
+        "SELECT c.* FROM port_call c JOIN vessel v ON v.id = c.vessel_id AND v.id = %(k)s",
+        "vessel.id",
+        "=",
+    ),
     ("mysql", "SELECT * FROM `vessel` WHERE `vessel`.`id` = %s", "vessel.id", "="),
 ]
 
@@ -38,7 +43,9 @@ def test_joins_order_and_limit_are_read() -> None:
     )  # fmt: skip
     assert structure is not None
     assert structure.tables == ("port_call", "vessel")
-    assert [(str(j.left), str(j.right), j.outer) for j in structure.joins] == [("vessel.id", "port_call.vessel_id", True)]
+    assert [(str(j.left), str(j.right), j.outer) for j in structure.joins] == [
+        ("vessel.id", "port_call.vessel_id", True)
+    ]
     assert [(str(c), d) for c, d in structure.order_by] == [("port_call.eta", True)]
     assert structure.has_limit and structure.limit_slot == 2 and structure.offset_slot == 3
     assert {p.column.name: p.inside for p in structure.predicates} == {"status": "", "name": "lower"}
@@ -56,7 +63,12 @@ def test_no_text_breaks_the_parser(text: str) -> None:
 
 
 def test_functions_that_change_and_locks_are_seen() -> None:
-    for text in ("SELECT random()", "SELECT * FROM t WHERE a < datetime('now')", "SELECT nextval('s')", "SELECT CURRENT_TIMESTAMP"):
+    for text in (
+        "SELECT random()",
+        "SELECT * FROM t WHERE a < datetime('now')",
+        "SELECT nextval('s')",
+        "SELECT CURRENT_TIMESTAMP",
+    ):
         found = structure_of(text, "sqlite")
         assert found is not None and found.volatile, text
     locked = structure_of("SELECT * FROM t WHERE id = 1 FOR UPDATE", "postgresql")
@@ -67,7 +79,9 @@ def test_values_line_up_with_slots() -> None:
     text = "SELECT a FROM t WHERE b = 'x' AND c = :c AND d = 3 AND e = :e AND f = :c"
     slots = slots_of(text, "sqlite")
     assert values_of(slots, (10, 20), ("c", "e")) == ["x", 10, 3, 20, 10]
-    assert with_values(text, slots, ["x", 10, 3, None, "it's"]).endswith("c = 10 AND d = 3 AND e = NULL AND f = 'it''s'")
+    assert with_values(text, slots, ["x", 10, 3, None, "it's"]).endswith(
+        "c = 10 AND d = 3 AND e = NULL AND f = 'it''s'"
+    )
     numbered = slots_of("SELECT $2, $1", "postgresql")
     assert values_of(numbered, ("a", "b")) == ["b", "a"]
 
@@ -89,7 +103,15 @@ def test_a_batched_look_up_keeps_the_key_that_stitches() -> None:
 
 
 def test_a_join_never_loses_parents_and_never_hides_a_column() -> None:
-    sql = rewriting.joined("SELECT id, vessel_id FROM port_call WHERE status = ?", "sqlite", "vessel_id", "vessel", "id", ("id", "name"), False)
+    sql = rewriting.joined(
+        "SELECT id, vessel_id FROM port_call WHERE status = ?",
+        "sqlite",
+        "vessel_id",
+        "vessel",
+        "id",
+        ("id", "name"),
+        False,
+    )
     assert "LEFT JOIN vessel" in flat(sql)
     assert "vessel.id AS vessel_id_" in flat(sql), "the parent has columns id and vessel_id already"
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import glob
 import json
 import os
 import shutil
@@ -148,7 +147,9 @@ def test_the_program_sees_what_it_would_see_without_us(tmp_path: Path) -> None:
 
 def test_a_failing_program_fails_as_without_us(tmp_path: Path) -> None:
     script = tmp_path / "fails.py"
-    script.write_text("import sqlite3\ndb = sqlite3.connect(':memory:')\ndb.execute('SELECT 1')\nraise RuntimeError('no berth')\n")
+    script.write_text(
+        "import sqlite3\ndb = sqlite3.connect(':memory:')\ndb.execute('SELECT 1')\nraise RuntimeError('no berth')\n"
+    )
     ran = run("capture", "app", "-o", tmp_path / "c", "--", sys.executable, script)
     assert ran.code == 1 and "RuntimeError: no berth" in ran.err
     assert asked(tmp_path / "c") == ["SELECT 1"]
@@ -169,7 +170,9 @@ def start(tmp_path: Path, then: str, *options: str) -> subprocess.Popen[str]:
     script = tmp_path / "waits.py"
     script.write_text(WAITING.format(then=then))
     words = [*ASKLESS, "capture", "app", "-o", str(tmp_path / "c"), *options, "--", sys.executable, str(script)]
-    process = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, stdin=subprocess.DEVNULL, text=True)
+    process = subprocess.Popen(
+        words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, stdin=subprocess.DEVNULL, text=True
+    )
     assert process.stdout is not None and process.stdout.readline() == "ready\n"
     return process
 
@@ -223,7 +226,13 @@ def test_forked_workers_and_child_processes_are_reached(record: Record) -> None:
         """
     )
     assert len(list(folder.iterdir())) == 4
-    assert sorted(asked(folder)) == ["SELECT 'parent again'", "SELECT 'parent'", "SELECT 'pool'", "SELECT 'worker'", "SELECT 4"]
+    assert sorted(asked(folder)) == [
+        "SELECT 'parent again'",
+        "SELECT 'parent'",
+        "SELECT 'pool'",
+        "SELECT 'worker'",
+        "SELECT 4",
+    ]
 
 
 def test_threads_keep_to_their_request(record: Record) -> None:
@@ -266,16 +275,24 @@ def test_marking_costs_nothing_when_nobody_records() -> None:
 
 
 INTERPRETERS = sorted(
-    {found for pattern in ("~/.pyenv/versions/3.*/bin/python", "/usr/bin/python3.[0-9]*") for found in glob.glob(os.path.expanduser(pattern))}
+    str(found)
+    for folder, pattern in (
+        (Path.home() / ".pyenv" / "versions", "3.*/bin/python"),
+        (Path("/usr/bin"), "python3.[0-9]*"),
+    )
+    for found in folder.glob(pattern)
+    if not found.name.endswith("config")
 )
 
 
 def version(python: str) -> tuple[int, ...]:
-    done = subprocess.run([python, "-c", "import sys, sqlite3; print(*sys.version_info[:2])"], capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [python, "-c", "import sys, sqlite3; print(*sys.version_info[:2])"], capture_output=True, text=True, check=False
+    )
     return tuple(map(int, done.stdout.split())) if done.returncode == 0 else (0, 0)
 
 
-@pytest.mark.parametrize("python", [p for p in INTERPRETERS if not p.endswith("config")])
+@pytest.mark.parametrize("python", INTERPRETERS)
 def test_interpreters_without_ask_less(python: str, record: Record, tmp_path: Path) -> None:
     """Other interpreters, where Ask Less is not installed: from Python 3.9 they are recorded, older ones run unharmed."""
     found = version(python)
@@ -310,7 +327,17 @@ def test_interpreters_without_ask_less(python: str, record: Record, tmp_path: Pa
 
 @pytest.mark.parametrize("flag", ["-S", "-I", "-E"])
 def test_an_interpreter_that_takes_no_path_runs_unrecorded(flag: str, tmp_path: Path) -> None:
-    ran = run("capture", "app", "-o", tmp_path / "c", "--", sys.executable, flag, "-c", "import sqlite3; print(sqlite3.connect(':memory:').execute('SELECT 5').fetchone())")
+    ran = run(
+        "capture",
+        "app",
+        "-o",
+        tmp_path / "c",
+        "--",
+        sys.executable,
+        flag,
+        "-c",
+        "import sqlite3; print(sqlite3.connect(':memory:').execute('SELECT 5').fetchone())",
+    )
     assert ran.out == "(5,)\n" and ran.code == 2
     assert "nothing was recorded" in ran.err
 
@@ -318,9 +345,13 @@ def test_an_interpreter_that_takes_no_path_runs_unrecorded(flag: str, tmp_path: 
 def test_the_programs_own_sitecustomize_still_runs(tmp_path: Path) -> None:
     own = tmp_path / "own"
     own.mkdir()
-    (own / "sitecustomize.py").write_text("import sys\nif 's.py' in sys.orig_argv[-1] and 'askless' not in sys.orig_argv: print('own sitecustomize')\n")
+    (own / "sitecustomize.py").write_text(
+        "import sys\nif 's.py' in sys.orig_argv[-1] and 'askless' not in sys.orig_argv: print('own sitecustomize')\n"
+    )
     script = tmp_path / "s.py"
-    script.write_text("import sqlite3, sitecustomize; sqlite3.connect(':memory:').execute('SELECT 1').fetchone(); print(sitecustomize.__file__)")
+    script.write_text(
+        "import sqlite3, sitecustomize; sqlite3.connect(':memory:').execute('SELECT 1').fetchone(); print(sitecustomize.__file__)"
+    )
     ran = run("capture", "app", "-o", tmp_path / "c", "--", sys.executable, script, env={"PYTHONPATH": str(own)})
     assert ran.out == f"own sitecustomize\n{own}/sitecustomize.py\n"
     assert asked(tmp_path / "c") == ["SELECT 1"]
@@ -339,7 +370,9 @@ def test_a_full_disk_stops_the_recording_and_not_the_program(tmp_path: Path) -> 
         pytest.skip("needs root to mount a small file system")
     disk = tmp_path / "disk"
     disk.mkdir()
-    if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=64k", "tmpfs", disk], capture_output=True, check=False).returncode:
+    if subprocess.run(
+        ["mount", "-t", "tmpfs", "-o", "size=64k", "tmpfs", disk], capture_output=True, check=False
+    ).returncode:
         pytest.skip("can't mount a tmpfs here")
     try:
         script = tmp_path / "big.py"
@@ -460,11 +493,16 @@ def site(tmp_path: Path, *options: object) -> tuple[object, int]:
 
 
 def test_pages_are_visited_after_a_warm_up(tmp_path: Path) -> None:
-    ran, port = site(tmp_path, "--visit", "http://127.0.0.1:PORT/due", "--visit", "http://127.0.0.1:PORT/gone", "--times", 3)
+    ran, port = site(
+        tmp_path, "--visit", "http://127.0.0.1:PORT/due", "--visit", "http://127.0.0.1:PORT/gone", "--times", 3
+    )
     assert ran.code == 0, ran.err  # type: ignore[attr-defined]
     assert f"http://127.0.0.1:{port}/due: status 200, 3 visits, median" in ran.err  # type: ignore[attr-defined]
     assert "answered with status 404" in ran.err  # type: ignore[attr-defined]
-    counted = {row["route"]: (row["requests"], row["warm_up"]) for row in run("requests", tmp_path / "c", "--json").json["routes"]}
+    counted = {
+        row["route"]: (row["requests"], row["warm_up"])
+        for row in run("requests", tmp_path / "c", "--json").json["routes"]
+    }
     assert counted == {"GET /due": (3, 2), "GET /gone": (3, 1)}
 
 
@@ -476,9 +514,33 @@ def test_a_page_that_kills_the_program_is_said(tmp_path: Path) -> None:
 
 def test_a_program_that_never_answers_or_ends_at_once(tmp_path: Path) -> None:
     started = time.monotonic()
-    silent = run("capture", "app", "-o", tmp_path / "a", "--visit", "http://127.0.0.1:9/", "--wait", 1, "--", sys.executable, "-c", "import time; time.sleep(50)")
+    silent = run(
+        "capture",
+        "app",
+        "-o",
+        tmp_path / "a",
+        "--visit",
+        "http://127.0.0.1:9/",
+        "--wait",
+        1,
+        "--",
+        sys.executable,
+        "-c",
+        "import time; time.sleep(50)",
+    )
     assert silent.code == 2 and "did not answer within 1 s" in silent.err and time.monotonic() - started < 30
-    ended = run("capture", "app", "-o", tmp_path / "b", "--visit", "http://127.0.0.1:9/", "--", sys.executable, "-c", "raise SystemExit(4)")
+    ended = run(
+        "capture",
+        "app",
+        "-o",
+        tmp_path / "b",
+        "--visit",
+        "http://127.0.0.1:9/",
+        "--",
+        sys.executable,
+        "-c",
+        "raise SystemExit(4)",
+    )
     assert ended.code == 2 and "ended with exit code 4 before" in ended.err
 
 
@@ -489,8 +551,17 @@ def test_sqlalchemy_tells_model_and_relation(pages: dict[str, Path]) -> None:
         for i in range(len(request))
         if (load := request.load(i)) is not None and load.relation
     }
-    assert loads >= {("lazy", "PortCall", "vessel", False), ("lazy", "PortCall", "tug_jobs", True), ("lazy", "TugJob", "tug", False)}
-    eager = {(load.model, load.relation) for r in read(pages["tuned"]) for i in range(len(r)) if (load := r.load(i)) and load.kind == "eager"}
+    assert loads >= {
+        ("lazy", "PortCall", "vessel", False),
+        ("lazy", "PortCall", "tug_jobs", True),
+        ("lazy", "TugJob", "tug", False),
+    }
+    eager = {
+        (load.model, load.relation)
+        for r in read(pages["tuned"])
+        for i in range(len(r))
+        if (load := r.load(i)) and load.kind == "eager"
+    }
     assert ("PortCall", "tug_jobs") in eager
 
 
@@ -499,5 +570,7 @@ def test_no_hook_stays_behind() -> None:
     inject = Path(__file__).parents[2] / "src" / "askless" / "probe" / "inject"
     code = "import sys, sqlite3; print('askless_probe' in sys.modules, sqlite3.connect.__module__, [f for f in sys.meta_path if 'askless' in type(f).__module__])"
     env = {key: value for key, value in os.environ.items() if not key.startswith("ASKLESS")}
-    done = subprocess.run([sys.executable, "-c", code], env={**env, "PYTHONPATH": str(inject)}, capture_output=True, text=True, check=True)
+    done = subprocess.run(
+        [sys.executable, "-c", code], env={**env, "PYTHONPATH": str(inject)}, capture_output=True, text=True, check=True
+    )
     assert done.stdout.split() == ["False", "_sqlite3", "[]"]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import io
 from collections.abc import Callable, Iterator
+from functools import lru_cache
 from pathlib import Path as FilePath
 from typing import IO, Any
 
@@ -78,8 +79,10 @@ def _open(path: FilePath) -> IO[bytes]:
     return raw
 
 
-def _full(column: list[int] | int, count: int) -> list[int]:
-    return [column] * count if type(column) is int else column  # type: ignore[return-value]
+@lru_cache(maxsize=4096)
+def _constant(value: int, count: int) -> list[int]:
+    """A column of one value; shared, so never changed in place."""
+    return [value] * count
 
 
 class Reader:
@@ -222,30 +225,32 @@ class Reader:
     def _queries(self, event: events.Queries) -> None:
         request = self._open_requests[event.request]
         count = event.count
-        statements, durations = _full(event.statement, count), event.duration_ns
-        rows, sizes, places = _full(event.rows, count), _full(event.bytes, count), _full(event.place, count)
-        loads = _full(event.load, count)
+        durations = event.duration_ns
+        statements, rows, sizes, places, loads = (
+            column if type(column) is list else _constant(column, count)  # type: ignore[arg-type]
+            for column in (event.statement, event.rows, event.bytes, event.place, event.load)
+        )
         if not count == len(statements) == len(durations) == len(rows) == len(sizes) == len(places) == len(loads):
             raise ValueError("columns of different lengths")
         self.report.queries += count
         before = len(request.statements)
         if before:
-            request.statements += statements
-            request.durations_ns += durations
-            request.rows += rows
-            request.bytes += sizes
-            request.places += places
-            request.loads += loads
+            request.statements = request.statements + statements
+            request.durations_ns = request.durations_ns + durations
+            request.rows = request.rows + rows
+            request.bytes = request.bytes + sizes
+            request.places = request.places + places
+            request.loads = request.loads + loads
         else:
             request.statements, request.durations_ns, request.rows = statements, durations, rows
             request.bytes, request.places, request.loads = sizes, places, loads
         request.parts.append(event)
         if event.widths:
-            request.widths.update((before + i, widths) for i, widths in event.widths.items())
+            request.widths = request.widths | {before + i: widths for i, widths in event.widths.items()}
         if event.error:
-            request.errors.update((before + i, error) for i, error in event.error.items())
+            request.errors = request.errors | {before + i: error for i, error in event.error.items()}
         if event.batch:
-            request.batches.update((before + i, size) for i, size in event.batch.items())
+            request.batches = request.batches | {before + i: size for i, size in event.batch.items()}
         self._last = event
 
     def _end(self, event: events.End) -> Request | None:

@@ -32,7 +32,9 @@ def add(commands: Any, name: str) -> None:
         "--route", metavar="TEXT", default="", help="the slowest request of the routes that contain this text"
     )
     parser.add_argument("--unfolded", action="store_true", help="every query on a line of its own")
-    parser.add_argument("--values", action="store_true", help="show parameters, literals and the path; they may be private")
+    parser.add_argument(
+        "--values", action="store_true", help="show parameters, literals and the path; they may be private"
+    )
     add_json(parser)
     parser.set_defaults(run=run)
 

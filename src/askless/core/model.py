@@ -100,6 +100,10 @@ class Tables(msgspec.Struct):
     loads: dict[int, Load] = {}
 
 
+_NONE: list[int] = []
+_EMPTY: dict[int, Any] = {}
+
+
 class Columns(Protocol):
     """The columns of some queries of a request that reports seldom need; decoded when they are asked for."""
 
@@ -132,15 +136,16 @@ class Request:
         self.end_ns = 0
         self.status = 0
         self.warm_up = False
-        self.statements: list[int] = []
-        self.durations_ns: list[int] = []
-        self.rows: list[int] = []
-        self.bytes: list[int] = []
-        self.places: list[int] = []
-        self.loads: list[int] = []
-        self.widths: dict[int, list[int]] = {}
-        self.errors: dict[int, str] = {}
-        self.batches: dict[int, int] = {}
+        # Shared and empty until the reader sets them: nothing changes these in place.
+        self.statements: list[int] = _NONE
+        self.durations_ns: list[int] = _NONE
+        self.rows: list[int] = _NONE
+        self.bytes: list[int] = _NONE
+        self.places: list[int] = _NONE
+        self.loads: list[int] = _NONE
+        self.widths: dict[int, list[int]] = _EMPTY
+        self.errors: dict[int, str] = _EMPTY
+        self.batches: dict[int, int] = _EMPTY
         self.parts: list[Columns] = []
         self._cold: dict[str, list[Any]] = {}
 

@@ -16,5 +16,5 @@ class Settings(msgspec.Struct, frozen=True):
     wide_result_bytes: int = 4096  # a result smaller than this is never over-wide
     unbounded_rows_least: int = 500  # rows without LIMIT from which a query counts as unbounded
     unbounded_table_least: int = 100  # the same, where the result is the whole table
-    examine_most: int = 12  # requests of one route in which a repetition is traced in full
+    examine_most: int = 5  # requests of one route in which a repetition is traced in full
     show_values: bool = False  # whether reports may show literals of statements

@@ -24,9 +24,12 @@ Thing = TypeVar("Thing", Place, Load)
 # What is gathered of a query before it is added up: duration, rows, bytes, place, load, request.
 Fact = tuple[int, int, int, int, int, int]
 
-EXAMPLES_MOST = 8
+EXAMPLES_MOST = 6
+RECURRING_SHARE = 20  # a sequence that fewer than one in so many requests ask is gathered query by query
 RECURRING_MOST = 500  # different sequences of statements that are remembered for a route
-_FOLD_AT = 1500  # queries of one route that gather before they are added up, column by column
+RECURRING_FOLD_AT = 24  # requests of one sequence that gather before they are added up, column by column
+_FOLD_AT = 12_000  # queries outside of such sequences that gather before they are added up
+_FOLD_EVERY = 200  # of which so many may gather in one route before it tells the summary
 
 
 class Example:
@@ -108,21 +111,20 @@ class ShapeStats:
         durations, rows, sizes, places, loads, requests = zip(*pending, strict=True)
         pending.clear()
         each = Counter(requests)
-        self.add(tables, (durations, rows, sizes, places, loads), len(each), max(each.values()))
+        self.rows += sum(rows) if min(rows) >= 0 else sum(count for count in rows if count > 0)
+        self.rows_most = max(self.rows_most, *rows)
+        _resolve(self.places, tables.places, Counter(places))
+        _resolve(self.loads, tables.loads, Counter(loads))
+        self.add(durations, sizes, len(each), max(each.values()))
 
-    def add(self, tables: Tables, columns: Sequence[Sequence[int]], requests: int, most: int) -> None:
-        """Add queries by column: durations, rows, bytes, places, loads; of so many requests, at most `most` in one."""
-        durations, rows, sizes, places, loads = columns
+    def add(self, durations: Sequence[int], sizes: Sequence[int], requests: int, most: int) -> None:
+        """Add durations and bytes of queries; of so many requests, at most `most` in one."""
         self.count += len(durations)
         self.duration_ns += sum(durations)
         self.durations.extend(durations)
-        self.rows += sum(rows) if min(rows) >= 0 else sum(count for count in rows if count > 0)
-        self.rows_most = max(self.rows_most, *rows)
         self.bytes += sum(sizes)
         self.requests += requests
         self.most = max(self.most, most)
-        _resolve(self.places, tables.places, places)
-        _resolve(self.loads, tables.loads, loads)
 
     def merge(self, other: ShapeStats) -> None:
         """Add what another piece of the capture counted."""
@@ -148,10 +150,8 @@ class ShapeStats:
         self.examples = (self.examples + other.examples)[:EXAMPLES_MOST]
 
 
-def _resolve(totals: dict[Thing, int], known: dict[int, Thing], numbers: Sequence[int]) -> None:
-    first = numbers[0]
-    alike = numbers.count(first) == len(numbers)
-    for number, count in ((first, len(numbers)),) if alike else Counter(numbers).items():
+def _resolve(totals: dict[Thing, int], known: dict[int, Thing], counts: dict[int, int]) -> None:
+    for number, count in counts.items():
         found = known.get(number)
         if found is not None:
             totals[found] = totals.get(found, 0) + count
@@ -187,15 +187,30 @@ class Recurring:
         gathered = self.gathered
         if not gathered:
             return
+        durations, rows, sizes, places, loads = zip(*gathered, strict=True)
         requests = len(gathered)
-        by_position = zip(*(zip(*lists, strict=True) for lists in zip(*gathered, strict=True)), strict=True)
+        for columns, count in _alike(rows, places, loads):
+            for stats, row, place, load in zip(self.stats, *columns, strict=True):
+                if row > 0:
+                    stats.rows += row * count
+                    stats.rows_most = max(stats.rows_most, row)
+                _resolve(stats.places, tables.places, {place: count})
+                if load:
+                    _resolve(stats.loads, tables.loads, {load: count})
         counts = Counter(map(id, self.stats))
-        begun: set[int] = set()
-        for stats, columns in zip(self.stats, by_position, strict=True):
-            first = id(stats) not in begun
-            begun.add(id(stats))
-            stats.add(tables, columns, requests if first else 0, counts[id(stats)])
+        by_position = zip(self.stats, zip(*durations, strict=True), zip(*sizes, strict=True), strict=True)
+        for stats, taken, measured in by_position:
+            most = counts.pop(id(stats), 0)
+            stats.add(taken, measured, requests if most else 0, most)
         gathered.clear()
+
+
+def _alike(*fields: Sequence[list[int]]) -> list[tuple[tuple[list[int], ...], int]]:
+    """Requests whose rows, places and loads are the same, taken together: in a recurring sequence most are."""
+    first = tuple(lists[0] for lists in fields)
+    if all(lists.count(one) == len(lists) for lists, one in zip(fields, first, strict=True)):
+        return [(first, len(fields[0]))]
+    return [(columns, 1) for columns in zip(*fields, strict=True)]
 
 
 class RequestView:
@@ -222,14 +237,16 @@ class RouteStats:
 
     __slots__ = (
         "_appends",
+        "_asked",
         "_by_number",
-        "_gathered",
+        "_elapsed",
         "_recurring",
         "_settled",
         "_tables",
         "aliased",
         "durations",
         "elapsed_ns",
+        "gathered",
         "kind",
         "queries",
         "repeated",
@@ -253,7 +270,9 @@ class RouteStats:
         self._appends: dict[int, Callable[[Fact], None]] = {}
         self._recurring: dict[tuple[int, ...], Recurring] = {}
         self._settled: set[int] = set()  # statement numbers that are no noise and have all their examples
-        self._gathered = 0
+        self.gathered = 0
+        self._elapsed: list[int] = []
+        self._asked: list[int] = []
         self._tables: Tables | None = None
         self.aliased: dict[int, int] = {}  # statement number -> the first number of the same shape in this file
 
@@ -263,7 +282,10 @@ class RouteStats:
 
     def fold(self) -> None:
         """Add up what has gathered, and resolve what refers to a file's own numbers."""
-        self._gathered = 0
+        self.elapsed_ns += sum(self._elapsed)
+        self.durations.extend(self._elapsed)
+        self.queries.extend(self._asked)
+        self._elapsed, self._asked = [], []
         if self._tables is not None:
             for recurring in self._recurring.values():
                 recurring.fold(self._tables)
@@ -333,6 +355,7 @@ class Summary:
         self.lookers = lookers
         self.settings = settings or Settings()
         self.routes: dict[str, RouteStats] = {}
+        self._gathered = 0
 
     def add(self, request: Request) -> None:
         """Count one finished request in."""
@@ -343,6 +366,13 @@ class Summary:
             route.warm_up += 1
             return
         groups = _count(route, request)
+        if route.gathered >= _FOLD_EVERY:
+            self._gathered += route.gathered
+            route.gathered = 0
+            if self._gathered >= _FOLD_AT:
+                self._gathered = 0
+                for gathering in self.routes.values():
+                    gathering.fold()
         if groups:
             view = RequestView(route, request, groups)
             for looker in self.lookers:
@@ -374,10 +404,14 @@ def _count(route: RouteStats, request: Request) -> list[Group]:
         if len(route._recurring) < RECURRING_MOST:
             route._recurring[key] = recurring
     recurring.seen += 1
-    if recurring.seen > EXAMPLES_MOST:
-        recurring.gathered.append((request.durations_ns, request.rows, request.bytes, request.places, request.loads))
+    if recurring.seen > EXAMPLES_MOST and recurring.seen * RECURRING_SHARE > route.requests:
+        gathered = recurring.gathered
+        gathered.append((request.durations_ns, request.rows, request.bytes, request.places, request.loads))
+        if len(gathered) >= RECURRING_FOLD_AT:
+            recurring.fold(request.tables)
     else:
         _count_one_by_one(route, request, recurring)
+        route.gathered += len(key)
     groups = recurring.groups
     if request.widths:
         for i, widths in request.widths.items():
@@ -387,15 +421,10 @@ def _count(route: RouteStats, request: Request) -> list[Group]:
             by_number[key[i]].errors += 1
         groups = list(_without_errors(groups, request.errors))
     route.requests += 1
-    route.queries.extend((recurring.asked,))
+    route._asked.append(recurring.asked)
     route.repeated += recurring.asked - recurring.shapes
     route.shapes_asked += recurring.shapes
-    elapsed = max(request.end_ns - request.start_ns, 0)
-    route.elapsed_ns += elapsed
-    route.durations.extend((elapsed,))
-    route._gathered += len(key)
-    if route._gathered >= _FOLD_AT:
-        route.fold()
+    route._elapsed.append(max(request.end_ns - request.start_ns, 0))
     return groups
 
 

@@ -4,14 +4,14 @@ The format is described by the types in askless/capture/events.py. Columns: one 
 field by field, and a field that is the same for all of them is written once.
 """
 
-import marshal
 import os
 import re
 import sys
 from _thread import allocate_lock, get_ident
+from marshal import dumps as _dumps
 from operator import itemgetter
 from time import perf_counter_ns, time
-from zlib import crc32
+from zlib import crc32 as _crc32
 
 from . import stack
 from .recorder import connections
@@ -362,34 +362,44 @@ class Writer:
     def _results(self, records, statements):
         """Sizes, digests, key samples and (for some) column widths of the records' results, from their first rows."""
         sizes, digests, kept, widths = [], [], [], {}
-        for i, record in enumerate(records):
+        picks, executions = self.picks, self.executions
+        i = -1
+        for record, ident in zip(records, statements):
+            i += 1
             sample = record[6]
             if not sample:
                 sizes.append(0)
                 digests.append(0)
                 kept.append(None)
                 continue
-            ident = statements[i]
-            pick = self.picks[ident]
+            pick = picks[ident]
             if pick is None or type(sample[0]) is not tuple:
                 sample = [_as_tuple(row) for row in sample]
                 pick = pick or self._columns(ident, record[9], sample)
-            count = len(sample)
             try:
-                data = marshal.dumps(sample, 2)
+                data = _dumps(sample, 2)
             except ValueError:
                 sample = [tuple(map(_marshallable, row)) for row in sample]
-                data = marshal.dumps(sample, 2)
-            total = record[4] if record[4] > 0 else count
+                data = _dumps(sample, 2)
+            first = sample[0]
+            total = record[4]
             # marshal spends 5 bytes on the list, 5 on each row and 1 on each value's type; what is left is the value
             # itself, with a four-byte length before texts: close to what a wire protocol carries.
-            size = len(data) - 5 - count * (5 + len(sample[0]))
-            sizes.append(size if total == count else size * total // count)
-            digests.append(crc32(data, total))
-            kept.append(list(map(pick, sample)) if pick is not _nothing else None)
-            seen = self.executions[ident] = self.executions[ident] + 1
+            if total == 1:
+                sizes.append(len(data) - 10 - len(first))
+            else:
+                count = len(sample)
+                total = max(total, count)
+                sizes.append((len(data) - 5 - count * (5 + len(first))) * total // count)
+            digests.append(_crc32(data, total))
+            try:
+                kept.append([pick(row) for row in sample] if pick is not _nothing else None)
+            except IndexError:  # the table has changed under a SELECT *
+                self._columns(ident, record[9], sample)
+                kept.append(None)
+            seen = executions[ident] = executions[ident] + 1
             if seen <= WIDTHS_FIRST or seen % WIDTHS_EVERY == 0:
-                widths[i] = [sum(map(_width, column)) * total // count for column in zip(*sample)]
+                widths[i] = [sum(map(_width, column)) * total // len(sample) for column in zip(*sample)]
         return sizes, digests, kept, widths
 
     def _columns(self, ident, description, sample):

@@ -209,6 +209,7 @@ def _executed(cursor, sql, parameters, start, end):
     request = _current() or _here()
     in_transaction = connection.in_transaction
     description = cursor.description
+    thread = get_ident()
     record = [
         sql,
         parameters if type(parameters) is tuple else _copied(parameters),
@@ -220,8 +221,8 @@ def _executed(cursor, sql, parameters, start, end):
         connection._askless_id,
         in_transaction,
         description,
-        _pending_load.pop(get_ident(), None) if _pending_load else None,
-        get_ident(),
+        _pending_load.pop(thread, None) if _pending_load else None,
+        thread,
         None,
         0,
     ]
