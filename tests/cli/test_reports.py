@@ -112,12 +112,15 @@ def test_before_and_after(pages: dict[str, Path]) -> None:
         3,
     ]
     assert due["ratio"][1] <= due["ratio"][0] <= due["ratio"][2] and due["time"][0]["count"] == 5
+    control = next(row for row in compared["routes"] if row["route"] == "GET /vessels/{call_sign}")
+    assert control["verdict"].startswith("asks the same") and compared["drift"] == max(
+        control["ratio"][0], 1 / control["ratio"][0]
+    )
     swapped = run("compare", pages["tuned"], pages["grown"], "--json").json
     assert len(swapped["new"]) == 7 and swapped["gone"] == []
     same = run("compare", pages["grown"], pages["grown"], "--json").json
-    assert len(same["left"]) == 7 and {row["verdict"].split(" (")[0] for row in same["routes"]} == {
-        "no difference seen"
-    }
+    assert len(same["left"]) == 7 and {row["verdict"].split(" (")[0] for row in same["routes"]} == {"asks the same"}
+    assert same["drift"] == 1.0
     assert "7 findings gone:" in run("compare", pages["grown"], pages["tuned"]).out
 
 

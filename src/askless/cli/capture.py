@@ -14,7 +14,7 @@ from askless.capture.reading import FileReport, Reader, files_of
 from askless.cli.common import add_capture, add_json, command, notes_of, print_document
 from askless.core.errors import AskLessError
 from askless.output import documents, terminal
-from askless.output.text import milliseconds, safe, size
+from askless.output.text import milliseconds, plural, safe, size
 from askless.sources import python_program
 
 APP_EXAMPLES = """  askless capture app -o calls -- python app.py                 until you press Ctrl-C
@@ -121,7 +121,7 @@ def _told(named: Path, folder: Path) -> bool:
     written = sum(r.path.stat().st_size for r in reports)
     files = f" in {len(reports)} processes" if len(reports) > 1 else ""
     terminal.note(
-        f"Recorded {queries:,} queries of {requests:,} requests{files} in {named} ({size(written)}). "
+        f"Recorded {plural(queries, 'query')} of {plural(requests, 'request')}{files} in {named} ({size(written)}). "
         f"Next: askless findings {named}"
     )
     return True

@@ -8,7 +8,7 @@ from typing import Any
 
 from askless.cli.common import add_json, command, load, print_document
 from askless.core.analysis import findings_of
-from askless.core.comparison import RouteComparison, compare_findings, compare_routes
+from askless.core.comparison import RouteComparison, compare_findings, compare_routes, drift_of
 from askless.core.summary import Summary
 from askless.output import documents, terminal
 
@@ -37,11 +37,13 @@ def compared(before_path: Path, after_path: Path) -> documents.CompareDocument:
     """Both captures side by side."""
     before, after = load(before_path)[0], load(after_path)[0]
     changes = compare_findings(findings_of(before), findings_of(after), _routes(before), _routes(after))
+    rows = compare_routes(before, after)
     return documents.CompareDocument(
         format="askless compare",
         before=str(before_path),
         after=str(after_path),
-        routes=tuple(_row(row) for row in compare_routes(before, after)),
+        routes=tuple(_row(row) for row in rows),
+        drift=drift_of(rows),
         gone=changes.gone,
         new=changes.new,
         left=changes.left,

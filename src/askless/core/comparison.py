@@ -41,17 +41,36 @@ def _quartiles(route: RouteStats | None) -> tuple[float, float, float, int] | No
     return low, middle, high, route.requests
 
 
-def _verdict(ratio: Ratio | None, before: RouteStats | None, after: RouteStats | None) -> str:
-    if before is None or not before.requests:
+def _same_work(one: RouteNumbers, two: RouteNumbers) -> bool:
+    """Whether a route asks the same on both sides: then it is a control, and what its time does is drift."""
+    return (one.queries, one.rows, one.bytes) == (two.queries, two.rows, two.bytes)
+
+
+def drift_of(rows: Sequence[RouteComparison]) -> float | None:
+    """The largest factor by which the time of a route that asks the same moved between the two runs; None without one.
+
+    The runs are not interleaved, so the interval of one route does not know of it.
+    """
+    ratios = [r.ratio.value for r in rows if r.ratio and r.before and r.after and _same_work(r.before, r.after)]
+    return max((max(ratio, 1 / ratio) for ratio in ratios), default=None)
+
+
+def _verdict(row: RouteComparison, drift: float) -> str:
+    ratio = row.ratio
+    if row.before is None:
         return "only after"
-    if after is None or not after.requests:
+    if row.after is None:
         return "only before"
     if ratio is None:
-        return f"too few requests to say ({before.requests} and {after.requests})"
+        return "too few requests to say"
+    interval = f"(×{ratio.low:.2f} to ×{ratio.high:.2f})"
+    if _same_work(row.before, row.after):
+        return f"asks the same {interval}"
     if not ratio.certain:
-        return f"no difference seen (×{ratio.low:.2f} to ×{ratio.high:.2f})"
-    word = "" if ratio.value >= 1 else "slower: "
-    return f"{word}×{ratio.value:.2f} (×{ratio.low:.2f} to ×{ratio.high:.2f})"
+        return f"no difference seen {interval}"
+    if ratio.low <= drift and ratio.high >= 1 / drift:
+        return f"within the drift {interval}"
+    return f"{'' if ratio.value >= 1 else 'slower: '}×{ratio.value:.2f} {interval}"
 
 
 def compare_routes(before: Summary, after: Summary) -> list[RouteComparison]:
@@ -72,10 +91,11 @@ def compare_routes(before: Summary, after: Summary) -> list[RouteComparison]:
                 _quartiles(one),
                 _quartiles(two),
                 ratio,
-                _verdict(ratio, one, two),
+                "",
             )
         )
-    return found
+    drift = drift_of(found) or 1.0
+    return [msgspec.structs.replace(row, verdict=_verdict(row, drift)) for row in found]
 
 
 def compare_findings(

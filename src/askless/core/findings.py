@@ -37,7 +37,8 @@ class Cost(msgspec.Struct, frozen=True):
 
     `avoidable` queries of the median duration `query_ms` make `saving_ms`, both per request. `share` is saving_ms over
     the request's time. `total_ms` is over the whole capture. `bytes` and `rows` are what need not be fetched, per
-    request.
+    request. `loop_ms` is the mean time from the first query of a repetition to its last, the application's own work
+    between them included.
     """
 
     queries: float = 0.0
@@ -46,6 +47,7 @@ class Cost(msgspec.Struct, frozen=True):
     saving_ms: float = 0.0
     share: float = 0.0
     total_ms: float = 0.0
+    loop_ms: float = 0.0
     rows: float = 0.0
     bytes: float = 0.0
 
@@ -54,7 +56,8 @@ class Finding(msgspec.Struct, frozen=True):
     """One pattern met in one route.
 
     `key` is stable between captures of the same code: made of pattern, route, shape and the name of the code's file
-    and function, never of a line number. `evidence` is traced, keyed or repeated.
+    and function, never of a line number. `evidence` is traced, keyed or repeated. `source` is the line of the earlier
+    query that supplied the keys; `callers` are the lines that asked through one helper.
     """
 
     key: str
@@ -74,6 +77,8 @@ class Finding(msgspec.Struct, frozen=True):
     path: tuple[Line, ...]
     advice: tuple[Advice, ...]
     unsure: tuple[str, ...] = ()
+    source: Line | None = None
+    callers: tuple[Line, ...] = ()
 
 
 def finding_key(pattern: str, route: str, shape: str, code: str) -> str:

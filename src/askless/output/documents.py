@@ -249,11 +249,15 @@ class CompareRow(msgspec.Struct, frozen=True):
 
 
 class CompareDocument(Document, frozen=True, kw_only=True):
-    """`askless compare`. `ratio` is time before over time after: value, low, high of a 95 % interval."""
+    """`askless compare`. `ratio` is time before over time after: value, low, high of a 95 % interval.
+
+    `drift` is the largest factor by which a route that asks the same on both sides moved; None without such a route.
+    """
 
     before: str
     after: str
     routes: tuple[CompareRow, ...]
+    drift: float | None
     gone: tuple[Finding, ...]
     new: tuple[Finding, ...]
     left: tuple[Finding, ...]

@@ -34,6 +34,16 @@ def indented(what: RenderableType, columns: int, below: int = 0) -> Padding:
     return Padding(what, (0, 0, below, columns), expand=False)
 
 
+def labelled(out: Console, rows: Sequence[tuple[str, str]], columns: int = 2) -> None:
+    """Lines of `label: text`, whose texts stay under each other where they are wrapped."""
+    grid = Table.grid(padding=(0, 1, 0, 0))
+    for name, text in rows:
+        if text:
+            grid.add_row(f"{name}:".ljust(7), Text(safe(text)))
+    if grid.row_count:
+        out.print(indented(grid, columns))
+
+
 def note(text: str) -> None:
     """A line for people on stderr."""
     console(stderr=True).print(Text(safe(text)))
@@ -57,8 +67,8 @@ def requests(document: documents.RequestsDocument) -> None:
     out = console()
     out.print(
         Text(
-            f"{plural(document.requests, 'request')}, {plural(document.queries, 'query')}; {document.noise:,} more are noise"
-            " (session settings, transaction control, catalog look-ups)"
+            f"{plural(document.requests, 'request')}, {plural(document.queries, 'query')}; noise apart: "
+            f"{plural(document.noise, 'query')} of transaction control, settings and catalogs"
         )
     )
     columns = [
@@ -78,7 +88,7 @@ def requests(document: documents.RequestsDocument) -> None:
     out.print(table)
     out.print(
         Text(
-            "A request: queries median, the others mean. share: of the request's time. Times as the application saw them.",
+            "Per request: queries median, others mean. share: of the request's time, as the application saw it.",
             style="dim",
         )
     )
@@ -165,7 +175,7 @@ def findings(document: documents.FindingsDocument) -> None:
 
 def _summary(out: Console, place: int, finding: Finding) -> None:
     head = Text(f"{place:>3}  ")
-    head.append(f"{finding.severity:<10} ", style=SEVERITY_STYLE.get(finding.severity, ""))
+    head.append(f"{finding.severity:<12}", style=SEVERITY_STYLE.get(finding.severity, ""))
     head.append(f"{finding.pattern}", style="bold")
     head.append(f"  {safe(finding.route)}")
     out.print(head)
@@ -181,19 +191,20 @@ def _summary(out: Console, place: int, finding: Finding) -> None:
     if finding.advice:
         advice = finding.advice[0]
         line = Text("→ " + safe(advice.title))
-        if advice.code:
-            line.append("  " + one_line(advice.code, 160), style="green")
         if advice.at is not None:
-            line.append(f"  at {_at(advice.at)}", style="cyan")
-        out.print(indented(line, 5, 1))
+            line.append(f", at {_at(advice.at)}")
+        out.print(indented(line, 5))
+        if advice.code:
+            out.print(indented(Text(one_line(advice.code, 180), style="green"), 7))
+    out.print()
 
 
 def _saving(finding: Finding) -> str:
     cost = finding.cost
     if cost.avoidable:
         return (
-            f"saves about {plural(cost.avoidable, 'query')} and {milliseconds(cost.saving_ms)} ms a request "
-            f"({percent(cost.share)} of it); evidence: {finding.evidence}"
+            f"saves about {plural(cost.avoidable, 'query')} and {milliseconds(cost.saving_ms)} ms in the database "
+            f"({percent(cost.share)} of the request); evidence: {finding.evidence}"
         )
     parts = []
     if cost.bytes:
@@ -211,20 +222,31 @@ def story(finding: Finding, place: int) -> None:
     for line in finding.lines[:8]:
         times = f", {plural(line.queries, 'query')} in the capture" if line.queries else ""
         out.print(indented(Text(f"{_at(line)} in {safe(line.function)}{times}", style="cyan"), 2))
-    if len(finding.path) > 1:
+    if finding.source is not None:
+        out.print(indented(Text(f"the keys come from {_at(finding.source)} in {safe(finding.source.function)}"), 2))
+    for line in finding.callers:
+        out.print(indented(Text(f"called from {_at(line)} in {safe(line.function)}"), 2))
+    if len(finding.path) > 1 and not finding.callers:
         called = " ← ".join(f"{safe(step.function)} ({_at(step)})" for step in finding.path[1:])
         out.print(indented(Text("called by " + called), 2))
     _section(out, f"Evidence: {finding.evidence}")
+    points = Table.grid(padding=(0, 1, 0, 0))
     for reason in finding.because:
-        out.print(indented(Text("· " + safe(reason)), 2))
+        points.add_row("·", Text(safe(reason)))
     for doubt in finding.unsure:
-        out.print(indented(Text("? " + safe(doubt), style="yellow"), 2))
+        points.add_row("?", Text("not sure: " + safe(doubt), style="yellow"))
+    out.print(indented(points, 2))
     _section(out, "Cost")
     saving = _saving(finding)
     cost = finding.cost
     out.print(indented(Text(f"{plural(cost.queries, 'query')} a request, median {milliseconds(cost.query_ms)} ms each, in {plural(finding.requests, 'request')}"), 2))  # fmt: skip
     if saving:
         out.print(indented(Text(saving), 2))
+    if cost.loop_ms:
+        loop = (
+            f"the loop around them takes {milliseconds(cost.loop_ms)} ms a request, the application's own work included"
+        )
+        out.print(indented(Text(loop), 2))
     _section(out, "The query")
     _sql(out, finding.sql)
     for turn, advice in enumerate(finding.advice, 1):
@@ -256,16 +278,13 @@ def _advice(out: Console, advice: Advice) -> None:
     rows = [("why", advice.why), ("saving", advice.saving), ("price", advice.trade_off)]
     if advice.at is not None:
         rows.append(("where", f"{_at(advice.at)} in {advice.at.function}"))
-    for name, text in rows:
-        if text:
-            out.print(indented(Text(f"{name + ':':<8}{safe(text)}"), 2))
+    labelled(out, rows)
     if advice.code:
         out.print(indented(Text(safe(advice.code), style="green"), 4))
     if advice.sql:
         out.print(indented(Text("the SQL afterwards:"), 2))
         _sql(out, advice.sql)
-    for check in advice.check:
-        out.print(indented(Text("check: " + safe(check)), 2))
+    labelled(out, [("check", check) for check in advice.check])
 
 
 def check(document: documents.CheckDocument) -> None:
@@ -318,17 +337,14 @@ def plan(document: documents.PlanDocument) -> None:
 
 def _index(out: Console, index: documents.IndexRow) -> None:
     out.print(Text("  → " + safe(index.ddl), style="green"))
-    out.print(indented(Text(f"why: {safe(index.why)}"), 4))
     writes = (
-        f"{index.writes:,} writes to {safe(index.table)} in the capture would each keep it up"
+        f"{plural(index.writes, 'write')} to {index.table} in the capture would each keep it up"
         if index.writes
         else "no writes to the table in the capture"
     )
-    out.print(indented(Text(f"price: about {size(index.size_bytes)}; {writes}"), 4))
-    for name in index.redundant:
-        out.print(indented(Text(f"makes redundant: {safe(name)}"), 4))
-    for text in index.check:
-        out.print(indented(Text("check: " + safe(text)), 4))
+    rows = [("why", index.why), ("price", f"about {size(index.size_bytes)}; {writes}")]
+    rows += [("drop", f"{name}, which it makes redundant") for name in index.redundant]
+    labelled(out, rows + [("check", text) for text in index.check], 4)
 
 
 def _tree(node: documents.PlanNode) -> Tree:
@@ -343,7 +359,7 @@ def _grow(tree: Tree, children: Sequence[documents.PlanNode]) -> None:
 
 
 def _node(node: documents.PlanNode) -> Text:
-    text = Text(safe(node.kind), style="bold")
+    text = Text().append(safe(node.kind), style="bold")
     on = " ".join(
         part for part in (f"on {node.table}" if node.table else "", f"by {node.index}" if node.index else "") if part
     )
@@ -412,6 +428,11 @@ def compare(document: documents.CompareDocument) -> None:
             f"{_spread(row.time[0])}\n{_spread(row.time[1])}", Text(row.verdict.replace(" (", "\n(", 1)),
         )  # fmt: skip
     out.print(table)
+    if document.drift is None:
+        drift = "No route asks the same on both sides: how far the two runs drifted apart is not known."
+    else:
+        drift = f"Routes that ask the same moved by up to ×{document.drift:.2f} between the two runs: no less than that counts."
+    out.print(Text(drift, style="dim"))
     for title, items in (("gone", document.gone), ("new", document.new), ("left", document.left)):
         out.print(Text(f"{plural(len(items), 'finding')} {title}" + (":" if items else ""), style="bold"))
         for finding in items:

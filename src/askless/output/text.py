@@ -51,7 +51,7 @@ def milliseconds(value: float) -> str:
     """Milliseconds in three significant digits or so, without a unit."""
     if value >= 100:
         return f"{value:,.0f}"
-    return f"{value:.1f}" if value >= 10 else f"{value:.2f}"
+    return f"{value:.1f}" if value >= 10 else f"{value:.2f}" if value >= 0.1 or not value else f"{value:.3f}"
 
 
 def size(value: float) -> str:

@@ -13,7 +13,7 @@ from askless.core.advice import reuse
 from askless.core.findings import Finding, Line, finding_key, severity
 from askless.core.lineage import structure as structure_of
 from askless.core.model import Place, Request
-from askless.core.patterns.base import Context, code_name, cost_of, line_text, lines_of, many, path_of, plain, shown_sql
+from askless.core.patterns.base import Context, code_name, cost_of, lines_of, many, path_of, plain, shown_sql
 from askless.core.settings import Settings
 from askless.core.summary import Group, RequestView, RouteStats, ShapeStats, Tally
 
@@ -146,8 +146,6 @@ def _finding(route: RouteStats, tally: Repeats, context: Context) -> Finding:
         f"{plain(queries)} executions a request with equal text and parameters, equal results, no write in between"
     ]
     callers = _callers(tally)
-    if len(callers) > 1:
-        because.append("called from " + ", ".join(f"{line_text(line)} ({line.function})" for line in callers))
     return Finding(
         key=finding_key(NAME, route.route, stats.shape.digest, code_name(lines)),
         pattern=NAME,
@@ -164,6 +162,7 @@ def _finding(route: RouteStats, tally: Repeats, context: Context) -> Finding:
         tables=structure.tables,
         lines=lines,
         path=path_of(tally.places),
+        callers=callers if callers != lines else (),
         advice=reuse.advise(callers, f"about {many(avoidable, 'query')} and {cost.saving_ms:.2f} ms a request"),
     )
 

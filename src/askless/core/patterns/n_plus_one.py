@@ -8,8 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+import msgspec
+
 from askless.core.advice import eager_loading, rewriting
-from askless.core.findings import Finding, finding_key, severity
+from askless.core.findings import Finding, Line, finding_key, severity
 from askless.core.lineage import Source, find_source, is_convincing
 from askless.core.model import Place, Request
 from askless.core.patterns.base import (
@@ -18,7 +20,6 @@ from askless.core.patterns.base import (
     call_path,
     code_name,
     cost_of,
-    line_text,
     lines_of,
     many,
     path_of,
@@ -300,12 +301,7 @@ def _finding(route: RouteStats, tally: Repetition, tallies: list[Repetition], co
     evidence, because = _evidence(tally, table, context)
     if len(chain) > 1:
         because.append("the whole path, outermost first: " + " → ".join(_path_names(chain)))
-    span_ms, request_ms = tally.span_ns / tally.examined / 1e6, route.durations.median / 1e6
-    if request_ms:
-        because.append(
-            f"from the first of them to the last {span_ms:.1f} ms pass ({100 * min(span_ms / request_ms, 1):.0f} % of the "
-            "request): the queries, and what the application does between them"
-        )
+    cost = msgspec.structs.replace(cost, loop_ms=tally.span_ns / tally.examined / 1e6)
     if tally.repeats:
         because.append(f"{tally.repeats} of the {tally.queries} look-ups repeat a key that was read already")
     code = code_name(lines)
@@ -327,6 +323,7 @@ def _finding(route: RouteStats, tally: Repetition, tallies: list[Repetition], co
         path=path_of(tally.places),
         advice=eager_loading.advise(_case(tally, chain, variant, table, queries, route, context), context.schema),
         unsure=_doubts(tally, evidence),
+        source=_parent_line(tally),
     )
 
 
@@ -355,9 +352,6 @@ def _evidence(tally: Repetition, table: str, context: Context) -> tuple[str, lis
             f"{source.matched} of {source.keys} keys were seen in {where} of an earlier result ({many(source.rows, 'row')})"
             + (", in the same order" if source.in_order else ""),
         )
-        if tally.parent_places:
-            place = max(tally.parent_places, key=lambda p: tally.parent_places[p])
-            because.append(f"that earlier query comes from {line_text(lines_of({place: 1})[0])} in {place.function}")
         return "traced", because
     schema = context.schema
     if schema is not None and schema.table(table) is not None:
@@ -371,6 +365,13 @@ def _evidence(tally: Repetition, table: str, context: Context) -> tuple[str, lis
         *because,
         f"the same statement ran with {plain(tally.queries / tally.requests)} keys in one request",
     ]
+
+
+def _parent_line(tally: Repetition) -> Line | None:
+    """The line that most often supplied the keys."""
+    if not tally.parent_places:
+        return None
+    return lines_of({max(tally.parent_places, key=lambda place: tally.parent_places[place]): 1})[0]
 
 
 def _doubts(tally: Repetition, evidence: str) -> tuple[str, ...]:
@@ -392,17 +393,9 @@ def _case(
     context: Context,
 ) -> eager_loading.Case:
     stats, source = tally.stats, tally.source
-    parent_line = (
-        lines_of({max(tally.parent_places, key=lambda p: tally.parent_places[p]): 1})[0]
-        if tally.parent_places
-        else None
-    )
+    parent_line = _parent_line(tally)
     top = chain[0]
-    top_line = (
-        lines_of({max(top.parent_places, key=lambda p: top.parent_places[p]): 1})[0]
-        if top.parent_places
-        else parent_line
-    )
+    top_line = _parent_line(top) or parent_line
     lines = lines_of(tally.places)
     parent = route.shapes.get(_main_source(tally))
     parent_sql = shown_sql(parent, context.settings) if parent is not None else ""
