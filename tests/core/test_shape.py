@@ -100,3 +100,15 @@ def test_queries_that_differ_by_a_key_have_one_shape(one: int | str, other: int 
 
     assert shape_of(statement(one)) == shape_of(statement(other))
     assert Shaper().shape(statement(one)) == Shaper().shape(statement(other))
+
+
+HOSTILE = ["'" * 40_000, '"' * 40_001, "(" * 40_000, "/*" * 20_000, "--" * 20_000, "? , " * 20_000, "in(?," * 10_000, "$a$" * 15_000,
+           "values(?),(" * 8_000, "x" * 100_000, "1." * 30_000, "\\'" * 20_000, "[" * 40_000, " \n" * 40_000, ":a" * 30_000, "- " * 40_000]  # fmt: skip
+
+
+@pytest.mark.parametrize("text", HOSTILE, ids=range(len(HOSTILE)))
+@pytest.mark.parametrize("system", ["sqlite", "postgresql", "mysql"])
+def test_hostile_text_ends(text: str, system: str) -> None:
+    """Nothing backtracks without end, and no shape grows far beyond its text."""
+    assert 0 <= len(shape_text(text, system)) <= 2 * len(text)
+    assert Shaper(system).shape(text) == shape_of(text, system)

@@ -253,6 +253,40 @@ def test_threads_keep_to_their_request(record: Record) -> None:
         assert {request.text(i) for i in range(200)} == {"SELECT " + request.route.split()[1]}
 
 
+def test_threads_outside_requests_lose_nothing(record: Record) -> None:
+    folder = record(
+        """
+        import sqlite3, sys, threading
+        sys.setswitchinterval(1e-6)
+        def job(number):
+            db = sqlite3.connect(":memory:")
+            for n in range(1500):
+                db.execute("SELECT ?", (n,)).fetchone()
+        threads = [threading.Thread(target=job, args=(n,)) for n in range(6)]
+        [t.start() for t in threads]; [t.join() for t in threads]
+        """
+    )
+    (request,) = list(read(folder))
+    each = [request.parameters[i][0] for i in range(len(request))]
+    assert sorted(each) == sorted(list(range(1500)) * 6) and len(set(request.threads)) == 6
+    assert set(request.rows) == {1}
+
+
+def test_a_signal_in_the_middle_of_writing_loses_nothing(tmp_path: Path) -> None:
+    """SIGTERM again and again while the recorder writes all the time: what ended before the first is there."""
+    then = (
+        "import os, signal, threading\n"
+        "threading.Timer(0.4, lambda: os.kill(os.getpid(), signal.SIGTERM)).start()\n"
+        "n = 0\n"
+        "while True:\n    db.execute('SELECT -1, ?', (n,)).fetchone(); n += 1; print(n, flush=True)"
+    )
+    process = start(tmp_path, then)
+    out, _ = process.communicate(timeout=30)
+    printed = int(out.split()[-1])
+    recorded = sum(text == "SELECT -1, ?" for text in asked(tmp_path / "c"))
+    assert printed <= recorded <= printed + 1
+
+
 def test_a_decorated_function_is_a_request_and_an_inner_one_changes_nothing(record: Record) -> None:
     folder = record(
         """
@@ -410,6 +444,17 @@ def test_echo_shows_each_statement_as_it_ends(tmp_path: Path) -> None:
     shown = [line for line in ran.err.splitlines() if " ms " in line]
     assert len(shown) == 2 and "CREATE TABLE t (a)" in shown[0]
     assert "2 rows" in shown[1] and "SELECT 1 UNION" in shown[1] and "\x1b" not in shown[1]
+
+
+def test_echo_shows_every_statement_once_across_flushes(tmp_path: Path) -> None:
+    script = tmp_path / "s.py"
+    script.write_text(
+        "import sqlite3, time\ndb = sqlite3.connect(':memory:')\n"
+        "for n in range(200):\n    row = db.execute('SELECT %d' % n).fetchone()\n    n % 50 or time.sleep(0.26)\n"
+    )
+    ran = run("capture", "app", "--echo", "-o", tmp_path / "c", "--", sys.executable, script)
+    shown = [line.split()[-1] for line in ran.err.splitlines() if " ms " in line]
+    assert shown == [str(n) for n in range(200)]
 
 
 def test_echo_in_an_interactive_session(tmp_path: Path) -> None:

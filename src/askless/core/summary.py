@@ -216,13 +216,14 @@ def _alike(*fields: Sequence[list[int]]) -> list[tuple[tuple[list[int], ...], in
 class RequestView:
     """One request as the patterns see it. `claimed` are digests of shapes that a finding explains already."""
 
-    __slots__ = ("claimed", "groups", "request", "route")
+    __slots__ = ("claimed", "groups", "request", "route", "writes")
 
     def __init__(self, route: RouteStats, request: Request, groups: list[Group]) -> None:
         self.route = route
         self.request = request
         self.groups = groups
         self.claimed: set[str] = set()
+        self.writes: list[tuple[int, str]] | None = None  # (query, table), once a pattern has asked for them
 
 
 class Tally(Protocol):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
 import msgspec
 
 from askless.core.model import Request
@@ -80,9 +82,9 @@ def timeline(request: Request, values: bool = False, unfolded: bool = False) -> 
     A loop is a stretch of queries whose shape and line of code come three times or more in the request: look-ups of
     several relations take turns in it.
     """
-    order = sorted(range(len(request)), key=lambda i: request.starts_ns[i])
+    order = sorted(range(len(request)), key=request.starts_ns.__getitem__)
     keys = [(request.statement(i).shape.digest, request.places[i]) for i in range(len(request))]
-    often = {key for key in keys if keys.count(key) >= LOOP_LEAST} if not unfolded else set()
+    often = {key for key, count in Counter(keys).items() if count >= LOOP_LEAST} if not unfolded else set()
     entries: list[TimelineEntry] = []
     run: dict[tuple[str, int], list[int]] = {}
     for i in order:

@@ -40,14 +40,17 @@ class Repeats:
             self.places[place] = self.places.get(place, 0) + count
 
 
-def _writes(request: Request) -> list[tuple[int, str]]:
-    """(query, table) of all writes in a request."""
-    found = []
-    for number in set(request.statements):
-        structure = structure_of(request.tables.statements[number])
-        if structure is not None and structure.kind in ("insert", "update", "delete"):
-            found += [(i, structure.main.lower()) for i, n in enumerate(request.statements) if n == number]
-    return found
+def _writes(view: RequestView) -> list[tuple[int, str]]:
+    """(query, table) of all writes in a request; found once a request."""
+    if view.writes is None:
+        request = view.request
+        written: dict[int, str] = {}
+        for number in set(request.statements):
+            structure = structure_of(request.tables.statements[number])
+            if structure is not None and structure.kind in ("insert", "update", "delete"):
+                written[number] = structure.main.lower()
+        view.writes = [(i, written[n]) for i, n in enumerate(request.statements) if n in written] if written else []
+    return view.writes
 
 
 class Duplicate:
@@ -68,7 +71,7 @@ class Duplicate:
             if structure is None or structure.kind != "select" or structure.locks or structure.volatile:
                 continue
             tables = {table.lower() for table in structure.tables}
-            writes = sorted(i for i, table in _writes(view.request) if table in tables)
+            writes = sorted(i for i, table in _writes(view) if table in tables)
             for indices in same:
                 repeated = _unbroken(view.request, indices, writes, settings)
                 if len(repeated) >= settings.duplicate_least:

@@ -18,6 +18,7 @@ from askless.core.sql.slots import Slot, marked, slot_number, slots_of
 
 logging.getLogger("sqlglot").setLevel(logging.CRITICAL)
 
+TEXT_MOST = 50_000  # characters; a longer statement (an INSERT of thousands of rows) takes the parser seconds
 DIALECTS = {"sqlite": "sqlite", "postgresql": "postgres", "mysql": "mysql", "mariadb": "mysql"}
 
 _COMPARISONS: dict[type[exp.Expression], str] = {
@@ -117,6 +118,8 @@ class Structure(msgspec.Struct, frozen=True):
 @lru_cache(maxsize=4096)
 def structure_of(text: str, system: str) -> Structure | None:
     """The structure of a statement, or None where the parser can't read it."""
+    if len(text) > TEXT_MOST:
+        return None
     slots = tuple(slots_of(text, system))
     try:
         tree = sqlglot.parse_one(marked(text, slots), read=DIALECTS.get(system, "sqlite"))

@@ -9,7 +9,13 @@ from . import recorder
 def _on_sigterm(number, frame):
     """Write, then die of the signal as the program would have without us."""
     import signal
+    from _thread import get_ident
 
+    writer = recorder.writer
+    if writer is not None and writer.owner == get_ident():
+        # It came in the middle of our own writing, on this thread: let that finish first.
+        writer.after_release = lambda: _on_sigterm(number, None)
+        return
     recorder.flush_all(True)
     signal.signal(number, signal.SIG_DFL)
     os.kill(os.getpid(), number)

@@ -153,7 +153,7 @@ def full(request, now_ns):
     """Write the records that wait in a request which goes on. Called by drivers when enough have gathered."""
     request.flushed_ns = now_ns
     if not active:
-        request.records = []
+        del request.records[:]
         return
     try:
         writer.write(request)

@@ -31,6 +31,17 @@ _LITERALS = re.compile(
 )
 
 
+def _unheld():
+    """What getrefcount says, inside a loop over a list, of a record that nothing but the list holds; 0: can't tell."""
+    if not hasattr(sys, "getrefcount"):
+        return 0
+    alone = [[0]]
+    return [sys.getrefcount(record) for record in alone][0]
+
+
+_UNHELD = _unheld()
+
+
 def _encoder(default):
     """The C encoder of `json` itself, without the layers above it."""
     from json import encoder
@@ -82,6 +93,7 @@ class Writer:
         self.owner = 0  # the thread that holds the lock, so that a signal handler on it does not wait for itself
         self.encode = None
         self.file = -1
+        self.after_release = None  # what a signal wants done once the lines under way are written
         self.restart()
 
     def restart(self):
@@ -158,6 +170,9 @@ class Writer:
     def _release(self):
         self.owner = 0
         self.lock.release()
+        if self.after_release is not None:
+            follow, self.after_release = self.after_release, None
+            follow()
 
     # -- what may be written -----------------------------------------------------------------------------------------
 
@@ -178,15 +193,16 @@ class Writer:
         if not self._acquire():
             return
         try:
-            records = request.records
-            request.records = []
-            if not ended_ns and keep_open and hasattr(sys, "getrefcount"):
-                # 2 = the list and getrefcount's own argument (and the loop's variable): nobody fills it any more.
-                held = [record for record in records if sys.getrefcount(record) > 3]
+            # In place: another thread may be about to append to this very list.
+            waiting = request.records
+            records = waiting[:]
+            del waiting[: len(records)]
+            if not ended_ns and keep_open and _UNHELD:
+                held = [record for record in records if sys.getrefcount(record) > _UNHELD]
                 if held:
                     kept = {id(record) for record in held}
                     records = [record for record in records if id(record) not in kept]
-                    request.records = held + request.records
+                    waiting[:0] = held
             if not request.announced and (records or ended_ns):
                 self._announce(request)
             if records:
