@@ -66,7 +66,7 @@ def test_a_cut_statement_still_has_a_shape() -> None:
 
 
 words = st.sampled_from(["SELECT", "a1", "t.b", '"Quoted Name"', "=", ",", "(", ")", "AND", "IN", "VALUES", "?", ":p", "12", "-3.5",
-                         "'x''y'", "NULL", "/* c */", "-- d\n", "FROM", "*", ";", "`tick`", "$1", "LIMIT", "::int"])  # fmt: skip
+                         "'x''y'", "NULL", "/* c */", "-- d\n", "FROM", "*", ";", "`tick`", "$1", "LIMIT", "::int", ".5", "1.5e-3", "0xFE", "-1", "1.1.1", "t1"])  # fmt: skip
 statements = st.lists(words, max_size=25).map(" ".join)
 systems = st.sampled_from(["sqlite", "postgresql", "mysql"])
 

@@ -23,7 +23,7 @@ _BACKTICK = r"`(?:[^`]|``)*+(?:`|\Z)"
 _BRACKET = r"\[[^\]]*+\]"
 _DOLLAR = r"\$(?P<tag>(?:[A-Za-z_]\w*)?)\$(?s:.*?)(?:\$(?P=tag)\$|\Z)"
 # A digit that belongs to no word and no placeholder; the look-behind stands behind the digit, where it costs least.
-_NUMBER = r"(?:\d(?<![\w$@:?]\d)|\.\d(?<![\w.)\]\"`]\.\d))(?:[xX][0-9a-fA-F]+|[\d_]*(?:\.\d*)?(?:[eE][+-]?\d+)?)"
+_NUMBER = r"(?:\d(?<![\w$@:?]\d)|\.\d(?<![\w.)?\]\"`]\.\d))(?:[xX][0-9a-fA-F]+|[\d_]*(?:\.\d*)?(?:[eE][+-]?\d+)?)"
 _PLACEHOLDERS = {
     "?": r"\?\d*",
     "$": r"\$\d+",

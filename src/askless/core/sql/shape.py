@@ -100,8 +100,9 @@ def shape_of(text: str, system: str = "sqlite") -> Shape:
 
 # A run of literals and the commas between them. It begins with a set of characters, so the scanner skips fast; the
 # look-behinds then tell what it began with.
-_ONE = r"(?:'(?:[^']|'')*+'|\d[\w.]*+)"
-_RUN = re.compile(rf"['0-9](?:(?<=')(?:[^']|'')*+'|(?<=\d)(?<![\w$@:?]\d)[\w.]*+)(?:\s*+,\s*+{_ONE})*+")
+_TAIL = r"(?:[xX][0-9a-fA-F]++|[\d_]*+(?:\.\d*+)?(?:[eE][+-]?\d++)?)"
+_ONE = rf"(?:'(?:[^']|'')*+'|\d{_TAIL})"
+_RUN = re.compile(rf"['0-9](?:(?<=')(?:[^']|'')*+'|(?<=\d)(?<![\w$@:?.]\d){_TAIL})(?:\s*+,\s*+{_ONE})*+")
 _CLOSE_LOOK = ('"', "`", "--", "/*", "\\", "#", "$", "[")
 _CACHE_MAX = 50_000
 
