@@ -31,6 +31,8 @@ DIFFERENT = [
     ("sqlite", "SELECT a FROM t WHERE b IS NULL", "SELECT a FROM t WHERE b IS NOT NULL"),
     ("sqlite", "SELECT a FROM t WHERE b = 1", "SELECT a FROM t WHERE b <> 1"),
     ("sqlite", "SELECT a FROM t1 WHERE b = 1", "SELECT a FROM t2 WHERE b = 1"),
+    ("sqlite", "SELECT a FROM t LIMIT 10", "SELECT a FROM t LIMIT 10, 20"),
+    ("sqlite", "SELECT coalesce(1)", "SELECT coalesce(1, 2)"),
     ("postgresql", "SELECT x::text FROM t", "SELECT x::date FROM t"),
     ("mysql", "SELECT `a b` FROM t", "SELECT `a c` FROM t"),
 ]
@@ -54,6 +56,12 @@ def test_what_varies_is_taken_out(system: str, one: str, other: str) -> None:
 @pytest.mark.parametrize("system, one, other", DIFFERENT)
 def test_what_matters_stays(system: str, one: str, other: str) -> None:
     assert shape_of(one, system).digest != shape_of(other, system).digest
+
+
+@pytest.mark.parametrize("system, one, other", DIFFERENT)
+def test_the_quick_way_tells_them_apart_too(system: str, one: str, other: str) -> None:
+    shaper = Shaper(system)
+    assert shaper.shape(one) != shaper.shape(other)
 
 
 def test_noise_is_told_from_what_the_author_wrote() -> None:

@@ -14,10 +14,10 @@ from askless.capture import events
 from askless.core.errors import AskLessError
 from askless.core.sql.slots import Value
 
-# What differs between two executions of one template: runs of literals. Whatever this pattern takes for a literal is
-# put back unchanged by the reader, so it decides about size only, never about meaning.
+# What differs between two executions of one template: literals. What this pattern takes for one is put back unchanged
+# by the reader, and takes up one slot in whatever the text means, so it decides about size only.
 LITERALS = re.compile(
-    r"((?:'[^']*(?:''[^']*)*'|(?<![\w.$:@?\"`])\d[\w.]*)(?:\s*,\s*(?:'[^']*(?:''[^']*)*'|\d[\w.]*))*)"
+    r"('[^']*(?:''[^']*)*'|(?<![\w.$:@?\"`])\d(?:[xX][0-9a-fA-F]+|[\d_]*(?:\.\d*)?(?:[eE][+-]?\d+)?))"
 )
 
 

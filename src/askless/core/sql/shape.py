@@ -98,11 +98,12 @@ def shape_of(text: str, system: str = "sqlite") -> Shape:
     return Shape(flat, blake2b(flat.encode("utf-8", "replace"), digest_size=6).hexdigest(), is_noise(flat))
 
 
-# A run of literals and the commas between them. It begins with a set of characters, so the scanner skips fast; the
-# look-behinds then tell what it began with.
-_TAIL = r"(?:[xX][0-9a-fA-F]++|[\d_]*+(?:\.\d*+)?(?:[eE][+-]?\d++)?)"
-_ONE = rf"(?:'(?:[^']|'')*+'|\d{_TAIL})"
-_RUN = re.compile(rf"['0-9](?:(?<=')(?:[^']|'')*+'|(?<=\d)(?<![\w$@:?.]\d){_TAIL})(?:\s*+,\s*+{_ONE})*+")
+# A literal. It begins with a set of characters, so the scanner skips fast; the look-behinds then tell what it began
+# with.
+_LITERAL = re.compile(
+    r"['0-9](?:(?<=')(?:[^']|'')*+'|(?<=\d)(?<![\w$@:?.]\d)"
+    r"(?:[xX][0-9a-fA-F]++|[\d_]*+(?:\.\d*+)?(?:[eE][+-]?\d++)?))"
+)
 _CLOSE_LOOK = ('"', "`", "--", "/*", "\\", "#", "$", "[")
 _CACHE_MAX = 50_000
 
@@ -124,7 +125,7 @@ class Shaper:
             return known
         template = text
         if not any(map(text.__contains__, _CLOSE_LOOK)):
-            template = _RUN.sub("?", text)
+            template = _LITERAL.sub("?", text)
             known = self._known.get(template)
             if known is not None:
                 return known

@@ -23,11 +23,10 @@ KEY_MAX = 64  # a sampled value longer than this is no key
 SAMPLED_COLUMNS_MAX = 12
 WIDTHS_FIRST, WIDTHS_EVERY = 4, 64  # which executions of a statement get their column widths measured
 
-# A run of literals, commas between them included: 'it''s', 12, 0x1f, 1.5e3. What this pattern takes for a literal need
-# only be put back unchanged; the reader decides what it means.
+# A literal: 'it''s', 12, 0x1f, 1.5e3. What this pattern takes for one need only be put back unchanged; the reader
+# decides what it means.
 _LITERALS = re.compile(
-    r"((?:'[^']*(?:''[^']*)*'|(?<![\w.$:@?\"`])\d[\w.]*)"
-    r"(?:\s*,\s*(?:'[^']*(?:''[^']*)*'|\d[\w.]*))*)"
+    r"('[^']*(?:''[^']*)*'|(?<![\w.$:@?\"`])\d(?:[xX][0-9a-fA-F]+|[\d_]*(?:\.\d*)?(?:[eE][+-]?\d+)?))"
 )
 
 
