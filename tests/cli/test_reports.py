@@ -183,6 +183,25 @@ def test_json_has_the_form_that_its_schema_says(name: str, pages: dict[str, Path
     assert set(ran.json) == set(definition["properties"])
 
 
+def test_json_of_the_commands_with_two_subjects(pages: dict[str, Path], harbour: Path) -> None:
+    db = f"sqlite:///{harbour}"
+    commands = {
+        "check": (documents.CheckDocument, ["capture", "check", pages["grown"]]),
+        "plan": (documents.PlanDocument, ["plan", pages["grown"], "--db", db]),
+        "trial": (
+            documents.TrialDocument,
+            ["trial", "--db", db, "--index", "CREATE INDEX f ON vessel (flag)", "--sql", "SELECT 1"],
+        ),
+        "compare": (documents.CompareDocument, ["compare", pages["grown"], pages["tuned"]]),
+    }
+    assert set(commands) | set(SUBJECTS) == set(documents.DOCUMENTS)
+    for name, (kind, words) in commands.items():
+        ran = run(*words, "--json")
+        document = msgspec.json.decode(ran.out, type=kind, strict=True)
+        assert document.format == f"askless {name}" and ran.err == ""
+        assert set(ran.json) == set(run("schema", name).json["$defs"][kind.__name__]["properties"])
+
+
 def test_the_schema_of_captures_fits_every_line(pages: dict[str, Path]) -> None:
     schema = run("schema", "capture").json
     types = {ref["properties"]["event"]["const"] if "const" in ref["properties"]["event"] else ref["properties"]["event"]["enum"][0]: ref

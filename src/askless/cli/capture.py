@@ -86,24 +86,32 @@ def record(program: Sequence[str], out: Path | None, visits: python_program.Visi
     mode = "" if not echo else "colour" if terminal.console(stderr=True).is_terminal else "plain"
     try:
         outcome = python_program.run(program, folder, visits, mode, terminal.progress)
-    finally:
+    except AskLessError:
         terminal.progress_done()
-        recorded = _told(named, folder)
-    for page in outcome.visited:
+        _told(named, folder)
+        raise
+    terminal.progress_done()
+    _tell_visits(outcome.visited)
+    if outcome.exit_code and not outcome.stopped:
+        terminal.note(f"the program ended with exit code {outcome.exit_code}")
+    recorded = _told(named, folder)
+    if outcome.stopped:
+        return 0
+    return outcome.exit_code if recorded or outcome.exit_code else 2
+
+
+def _tell_visits(visited: Sequence[python_program.Visited]) -> None:
+    """What each page answered, and how long it took."""
+    for page in visited:
         spread = f"{milliseconds(min(page.durations_ms))} to {milliseconds(max(page.durations_ms))}"
         terminal.note(
-            f"{page.url}: status {page.status}, {len(page.durations_ms)} visits, "
+            f"{page.url}: status {page.status}, {plural(len(page.durations_ms), 'visit')}, "
             f"median {milliseconds(median(page.durations_ms))} ms ({spread})"
         )
         if page.status >= 400:
             terminal.note(
                 f"note: {page.url} answered with status {page.status}: the page that you meant may not have run"
             )
-    if outcome.stopped:
-        return 0
-    if outcome.exit_code:
-        terminal.note(f"the program ended with exit code {outcome.exit_code}")
-    return outcome.exit_code if recorded or outcome.exit_code else 2
 
 
 def _told(named: Path, folder: Path) -> bool:

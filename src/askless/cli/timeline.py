@@ -15,9 +15,9 @@ from askless.core.tables import TimelineEntry
 from askless.core.tables import timeline as entries_of
 from askless.output import documents, terminal
 
-EXAMPLES = """  askless timeline calls                     the request that spends most time in queries
-  askless timeline calls 12                  request 12 of `askless requests calls --each`
-  askless timeline calls --route /calls/due  the slowest of that route
+EXAMPLES = """  askless timeline calls                      the request that spends most time in queries
+  askless timeline calls 12                   request 12 of `askless requests calls --each`
+  askless timeline calls --route /calls/due   the slowest of that route
   askless timeline calls 12 --unfolded --values"""
 
 

@@ -75,7 +75,9 @@ def requests(document: documents.RequestsDocument) -> None:
         ("route", "l"), ("requests", "r"), ("queries", "r"), ("shapes", "r"), ("repeated", "r"), ("db ms", "r"),
         ("share", "r"), ("rows", "r"), ("bytes", "r"), ("noise", "r"),
     ]  # fmt: skip
-    left_out = () if out.width >= 96 else (3, 9)
+    left_out = {9} if not document.noise else set()
+    if out.width < 96:
+        left_out |= {3, 9}
     table = _table(*(column for i, column in enumerate(columns) if i not in left_out))
     table.columns[0].min_width = 16
     for row in document.routes:
