@@ -15,10 +15,11 @@ from askless.core.errors import AskLessError
 from askless.core.model import Schema
 from askless.core.plans.observations import Observation, observe
 from askless.core.plans.tree import Node
+from askless.core.shape_stats import Example, ShapeStats
 from askless.core.sql.masking import masked
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Predicate, structure_of
-from askless.core.summary import Example, ShapeStats, Summary
+from askless.core.summary import Summary
 from askless.database import explaining
 from askless.database.connecting import connect, parse_url
 from askless.database.reflecting import reflect

@@ -9,152 +9,18 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from itertools import repeat
-from typing import Protocol, TypeVar
+from typing import Protocol
 
-from askless.core.lineage import structure
-from askless.core.model import Load, Place, Request, Statement, Tables
+from askless.core.model import Request, Tables
 from askless.core.settings import Settings
-from askless.core.sql.shape import Shape
-from askless.core.sql.slots import Value
-from askless.core.sql.structure import Structure
+from askless.core.shape_stats import EXAMPLES_MOST, Fact, ShapeStats, resolve
 from askless.core.statistics import Quantiles
 
-Thing = TypeVar("Thing", Place, Load)
-
-# What is gathered of a query before it is added up: duration, rows, bytes, place, load, request.
-Fact = tuple[int, int, int, int, int, int]
-
-EXAMPLES_MOST = 6
 RECURRING_SHARE = 20  # a sequence that fewer than one in so many requests ask is gathered query by query
 RECURRING_MOST = 500  # different sequences of statements that are remembered for a route
 RECURRING_FOLD_AT = 24  # requests of one sequence that gather before they are added up, column by column
 _FOLD_AT = 12_000  # queries outside of such sequences that gather before they are added up
 _FOLD_EVERY = 200  # of which so many may gather in one route before it tells the summary
-
-
-class Example:
-    """One execution kept whole, for EXPLAIN and for showing."""
-
-    __slots__ = ("literals", "parameters", "path", "rows", "statement")
-
-    def __init__(self, request: Request, i: int) -> None:
-        self.statement: Statement = request.statement(i)
-        self.literals = request.literals[i]
-        self.parameters: tuple[Value, ...] = request.parameters[i]
-        self.rows = request.rows[i]
-        self.path = request.path
-
-    @property
-    def text(self) -> str:
-        """The text as it was sent."""
-        return self.statement.text_with(self.literals)
-
-
-class ShapeStats:
-    """One shape in one route."""
-
-    __slots__ = (
-        "_pending",
-        "bytes",
-        "columns",
-        "count",
-        "duration_ns",
-        "durations",
-        "errors",
-        "examples",
-        "loads",
-        "most",
-        "places",
-        "requests",
-        "rows",
-        "rows_most",
-        "shape",
-        "statement",
-        "widths",
-        "widths_rows",
-    )
-
-    def __init__(self, shape: Shape, statement: Statement) -> None:
-        self.shape = shape
-        self.statement = statement
-        self.count = self.requests = self.most = self.rows = self.rows_most = self.bytes = self.errors = 0
-        self.duration_ns = 0
-        self.durations = Quantiles()
-        self._pending: list[Fact] = []
-        self.columns: tuple[str, ...] = ()
-        self.widths: list[int] = []
-        self.widths_rows = 0
-        self.places: dict[Place, int] = {}
-        self.loads: dict[Load, int] = {}
-        self.examples: list[Example] = []
-
-    @property
-    def structure(self) -> Structure | None:
-        """What the statement asks, or None where it can't be parsed."""
-        return structure(self.statement)
-
-    @property
-    def query_ns(self) -> float:
-        """Median duration of one query."""
-        return self.durations.median
-
-    @property
-    def load(self) -> Load | None:
-        """What the ORM said most often."""
-        return max(self.loads, key=lambda load: self.loads[load]) if self.loads else None
-
-    def fold(self, tables: Tables) -> None:
-        """Add up what has gathered, column by column; resolve the numbers that belong to one file."""
-        pending = self._pending
-        if not pending:
-            return
-        durations, rows, sizes, places, loads, requests = zip(*pending, strict=True)
-        pending.clear()
-        each = Counter(requests)
-        self.rows += sum(rows) if min(rows) >= 0 else sum(count for count in rows if count > 0)
-        self.rows_most = max(self.rows_most, *rows)
-        _resolve(self.places, tables.places, Counter(places))
-        _resolve(self.loads, tables.loads, Counter(loads))
-        self.add(durations, sizes, len(each), max(each.values()))
-
-    def add(self, durations: Sequence[int], sizes: Sequence[int], requests: int, most: int) -> None:
-        """Add durations and bytes of queries; of so many requests, at most `most` in one."""
-        self.count += len(durations)
-        self.duration_ns += sum(durations)
-        self.durations.extend(durations)
-        self.bytes += sum(sizes)
-        self.requests += requests
-        self.most = max(self.most, most)
-
-    def merge(self, other: ShapeStats) -> None:
-        """Add what another piece of the capture counted."""
-        self.count += other.count
-        self.requests += other.requests
-        self.most = max(self.most, other.most)
-        self.rows += other.rows
-        self.rows_most = max(self.rows_most, other.rows_most)
-        self.bytes += other.bytes
-        self.errors += other.errors
-        self.duration_ns += other.duration_ns
-        self.durations.merge(other.durations)
-        self.columns = self.columns or other.columns
-        if not self.widths:
-            self.widths, self.widths_rows = list(other.widths), other.widths_rows
-        elif len(other.widths) == len(self.widths):
-            self.widths = [a + b for a, b in zip(self.widths, other.widths, strict=True)]
-            self.widths_rows += other.widths_rows
-        for place, count in other.places.items():
-            self.places[place] = self.places.get(place, 0) + count
-        for load, count in other.loads.items():
-            self.loads[load] = self.loads.get(load, 0) + count
-        self.examples = (self.examples + other.examples)[:EXAMPLES_MOST]
-
-
-def _resolve(totals: dict[Thing, int], known: dict[int, Thing], counts: dict[int, int]) -> None:
-    for number, count in counts.items():
-        found = known.get(number)
-        if found is not None:
-            totals[found] = totals.get(found, 0) + count
 
 
 class Group:
@@ -194,9 +60,9 @@ class Recurring:
                 if row > 0:
                     stats.rows += row * count
                     stats.rows_most = max(stats.rows_most, row)
-                _resolve(stats.places, tables.places, {place: count})
+                resolve(stats.places, tables.places, {place: count})
                 if load:
-                    _resolve(stats.loads, tables.loads, {load: count})
+                    resolve(stats.loads, tables.loads, {load: count})
         counts = Counter(map(id, self.stats))
         by_position = zip(self.stats, zip(*durations, strict=True), zip(*sizes, strict=True), strict=True)
         for stats, taken, measured in by_position:
@@ -316,7 +182,7 @@ class RouteStats:
                 self.aliased[statement.number] = self.aliased.get(number, number)
                 break
         self._by_number[statement.number] = stats
-        self._appends[statement.number] = stats._pending.append
+        self._appends[statement.number] = stats.pending.append
         return stats
 
     def merge(self, other: RouteStats) -> None:
@@ -416,7 +282,7 @@ def _count(route: RouteStats, request: Request) -> list[Group]:
     groups = recurring.groups
     if request.widths:
         for i, widths in request.widths.items():
-            _measure(by_number[key[i]], widths, request.rows[i])
+            by_number[key[i]].measure(widths, request.rows[i])
     if request.errors:
         for i in request.errors:
             by_number[key[i]].errors += 1
@@ -453,7 +319,7 @@ def _count_one_by_one(route: RouteStats, request: Request, recurring: Recurring)
             recurring.asked -= numbers.count(number)
             recurring.shapes -= number not in route.aliased
         elif len(stats.examples) < EXAMPLES_MOST:
-            _keep_example(stats, request, number)
+            stats.keep_example(request, number)
         else:
             route._settled.add(number)
 
@@ -477,21 +343,6 @@ def _repeated(route: RouteStats, request: Request, by_number: dict[int, ShapeSta
         if len(where) > 1 and not by_number[number].shape.noise
     ]
     return groups, len(indices)
-
-
-def _keep_example(stats: ShapeStats, request: Request, number: int) -> None:
-    stats.columns = stats.columns or request.tables.statements[number].columns
-    indices = [i for i, n in enumerate(request.statements) if n == number]
-    stats.examples += [Example(request, i) for i in indices[: max(1, EXAMPLES_MOST // 2)]]
-    del stats.examples[EXAMPLES_MOST:]
-
-
-def _measure(stats: ShapeStats, widths: list[int], rows: int) -> None:
-    if not stats.widths:
-        stats.widths = [0] * len(widths)
-    if len(stats.widths) == len(widths):
-        stats.widths = [a + b for a, b in zip(stats.widths, widths, strict=True)]
-        stats.widths_rows += max(rows, 0)
 
 
 def _without_errors(groups: list[Group], errors: dict[int, str]) -> Iterator[Group]:

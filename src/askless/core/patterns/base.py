@@ -11,8 +11,10 @@ import msgspec
 from askless.core.findings import Cost, Finding, Line
 from askless.core.model import Place, Request, Schema
 from askless.core.settings import Settings
+from askless.core.shape_stats import ShapeStats
 from askless.core.sql.masking import masked
-from askless.core.summary import RequestView, RouteStats, ShapeStats
+from askless.core.sql.structure import Structure
+from askless.core.summary import RequestView, RouteStats
 
 
 class Context(msgspec.Struct, frozen=True):
@@ -32,6 +34,32 @@ class Pattern(Protocol):
 
     def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
         """The findings of a route. `found` are those of the patterns before it in this route."""
+
+
+class ByTotals:
+    """A pattern that judges a route's totals, shape by shape; shapes that an n-plus-one explains are left to it."""
+
+    name = ""
+
+    def look(self, view: RequestView, settings: Settings) -> None:
+        """Nothing: totals are enough."""
+
+    def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
+        """At most one finding a SELECT."""
+        claimed = {finding.shape for finding in found if finding.pattern == "n-plus-one"}
+        for stats in route.asked():
+            structure = stats.structure
+            if structure is None or structure.kind != "select" or structure.aggregates or stats.shape.digest in claimed:
+                continue
+            finding = self.judge_shape(route, stats, structure, context)
+            if finding is not None:
+                yield finding
+
+    def judge_shape(
+        self, route: RouteStats, stats: ShapeStats, structure: Structure, context: Context
+    ) -> Finding | None:
+        """The finding of one shape, or None."""
+        raise NotImplementedError
 
 
 def shown_sql(stats: ShapeStats, settings: Settings) -> str:

@@ -15,7 +15,8 @@ from askless.core.lineage import structure as structure_of
 from askless.core.model import Place, Request
 from askless.core.patterns.base import Context, code_name, cost_of, lines_of, many, path_of, plain, shown_sql
 from askless.core.settings import Settings
-from askless.core.summary import Group, RequestView, RouteStats, ShapeStats, Tally
+from askless.core.shape_stats import ShapeStats
+from askless.core.summary import Group, RequestView, RouteStats, Tally
 
 NAME = "duplicate"
 

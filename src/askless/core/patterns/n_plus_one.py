@@ -11,9 +11,9 @@ from collections.abc import Iterable
 import msgspec
 
 from askless.core.advice import eager_loading, rewriting
-from askless.core.findings import Finding, Line, finding_key, severity
+from askless.core.findings import Finding, finding_key, severity
 from askless.core.lineage import Source, find_source, is_convincing
-from askless.core.model import Place, Request
+from askless.core.model import Request
 from askless.core.patterns.base import (
     Context,
     by_code,
@@ -26,66 +26,23 @@ from askless.core.patterns.base import (
     plain,
     shown_sql,
 )
+from askless.core.patterns.repetition import (
+    Rejected,
+    Repetition,
+    add_queries,
+    add_source,
+    chain_of,
+    main_source,
+    parent_line_of,
+)
 from askless.core.settings import Settings
+from askless.core.shape_stats import ShapeStats
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Column, Predicate, Structure
-from askless.core.summary import Group, RequestView, RouteStats, ShapeStats, Tally
+from askless.core.summary import Group, RequestView, RouteStats
 
 NAME = "n-plus-one"
 REJECTED = "no n-plus-one"
-
-
-class Repetition:
-    """What one repetition added up to. `sources` counts the statements that supplied the keys."""
-
-    def __init__(self, stats: ShapeStats, column: Column) -> None:
-        self.stats = stats
-        self.column = column
-        self.requests = 0
-        self.queries = 0
-        self.most = 0
-        self.repeats = 0
-        self.examined = 0
-        self.span_ns = 0  # from the first query's start to the last one's end, summed over the examined requests
-        self.rows_more = False
-        self.places: dict[Place, int] = {}
-        self.sources: dict[tuple[str, str, str], int] = {}
-        self.parents: dict[str, tuple[int, int]] = {}  # shape -> (rows, executions) summed over examined requests
-        self.parent_places: dict[Place, int] = {}
-        self.source: Source | None = None
-
-    def merge(self, other: Tally) -> None:
-        """Add another piece's tally of the same repetition."""
-        assert isinstance(other, Repetition)
-        self.requests += other.requests
-        self.queries += other.queries
-        self.most = max(self.most, other.most)
-        self.repeats += other.repeats
-        self.examined += other.examined
-        self.span_ns += other.span_ns
-        self.rows_more = self.rows_more or other.rows_more
-        for place, count in other.places.items():
-            self.places[place] = self.places.get(place, 0) + count
-        for place, count in other.parent_places.items():
-            self.parent_places[place] = self.parent_places.get(place, 0) + count
-        for key, count in other.sources.items():
-            self.sources[key] = self.sources.get(key, 0) + count
-        for shape, (rows, executions) in other.parents.items():
-            mine = self.parents.get(shape, (0, 0))
-            self.parents[shape] = (mine[0] + rows, mine[1] + executions)
-        self.source = self.source or other.source
-
-
-class Rejected:
-    """How often a repetition was looked at and found to be none; after some times it is not looked at again."""
-
-    def __init__(self) -> None:
-        self.times = 0
-
-    def merge(self, other: Tally) -> None:
-        """Add another piece's count."""
-        assert isinstance(other, Rejected)
-        self.times += other.times
 
 
 class _Key:
@@ -148,7 +105,7 @@ class NPlusOne:
         if distinct < 2:
             return
         if isinstance(tally, Repetition) and tally.examined >= settings.examine_most:
-            _add(tally, request, indices, distinct)
+            add_queries(tally, request, indices, distinct)
             view.claimed.add(stats.shape.digest)
             return
         rejected = view.route.tallies.get((REJECTED, *key))
@@ -166,10 +123,10 @@ class NPlusOne:
         tally.examined += 1
         first, last = indices[0], indices[-1]
         tally.span_ns += request.starts_ns[last] + request.durations_ns[last] - request.starts_ns[first]
-        _add(tally, request, indices, distinct)
+        add_queries(tally, request, indices, distinct)
         view.claimed.add(stats.shape.digest)
         if source is not None:
-            _add_source(tally, request, source)
+            add_source(tally, request, source)
 
     def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
         """Turn what was met in a route into findings, parents before their children."""
@@ -214,33 +171,6 @@ def _key_of(structure: Structure, rows: list[tuple[Value, ...]]) -> _Key | None:
     return max(keys, key=lambda key: len({row[key.position] for row in rows}))
 
 
-def _add(tally: Repetition, request: Request, indices: list[int], distinct: int) -> None:
-    count = len(indices)
-    tally.requests += 1
-    tally.queries += count
-    tally.most = max(tally.most, count)
-    tally.repeats += count - distinct
-    if tally.requests <= 64 or tally.requests % 16 == 0:
-        for i in indices:
-            place = request.place(i)
-            if place is not None:
-                tally.places[place] = tally.places.get(place, 0) + 1
-    tally.rows_more = tally.rows_more or max(request.rows[i] for i in indices) > 1
-
-
-def _add_source(tally: Repetition, request: Request, source: Source) -> None:
-    statement = request.tables.statements[source.statement]
-    digest = statement.shape.digest
-    key = (digest, source.table, source.column)
-    tally.sources[key] = tally.sources.get(key, 0) + 1
-    rows, executions = tally.parents.get(digest, (0, 0))
-    tally.parents[digest] = (rows + source.rows, executions + source.executions)
-    tally.source = source
-    place = request.place(source.first)
-    if place is not None:
-        tally.parent_places[place] = tally.parent_places.get(place, 0) + 1
-
-
 def variant_of(tally: Repetition, context: Context) -> str:
     """to-one, to-many, count, exists, aggregate, link-table or same-row."""
     structure = tally.stats.structure
@@ -263,21 +193,6 @@ def variant_of(tally: Repetition, context: Context) -> str:
     return "to-many" if tally.rows_more else "to-one"
 
 
-def _chain(tally: Repetition, tallies: list[Repetition]) -> list[Repetition]:
-    """The repetition and the repetitions above it, outermost first."""
-    chain = [tally]
-    while True:
-        digest = _main_source(chain[0])
-        above = next((t for t in tallies if t.stats.shape.digest == digest and t not in chain), None)
-        if above is None:
-            return chain
-        chain.insert(0, above)
-
-
-def _main_source(tally: Repetition) -> str:
-    return max(tally.sources, key=lambda key: tally.sources[key])[0] if tally.sources else ""
-
-
 def _finding(route: RouteStats, tally: Repetition, tallies: list[Repetition], context: Context) -> Finding:
     stats, requests = tally.stats, tally.requests
     structure = stats.structure
@@ -285,7 +200,7 @@ def _finding(route: RouteStats, tally: Repetition, tallies: list[Repetition], co
     queries = tally.queries / requests
     cost = cost_of(route, stats, queries, queries - 1, requests)
     variant = variant_of(tally, context)
-    chain = _chain(tally, tallies)
+    chain = chain_of(tally, tallies)
     lines = lines_of(tally.places)
     table = tally.column.table or structure.main
     counted = f"1 + {plain(queries)}"
@@ -323,7 +238,7 @@ def _finding(route: RouteStats, tally: Repetition, tallies: list[Repetition], co
         path=path_of(tally.places),
         advice=eager_loading.advise(_case(tally, chain, variant, table, queries, route, context), context.schema),
         unsure=_doubts(tally, evidence),
-        source=_parent_line(tally),
+        source=parent_line_of(tally),
     )
 
 
@@ -367,13 +282,6 @@ def _evidence(tally: Repetition, table: str, context: Context) -> tuple[str, lis
     ]
 
 
-def _parent_line(tally: Repetition) -> Line | None:
-    """The line that most often supplied the keys."""
-    if not tally.parent_places:
-        return None
-    return lines_of({max(tally.parent_places, key=lambda place: tally.parent_places[place]): 1})[0]
-
-
 def _doubts(tally: Repetition, evidence: str) -> tuple[str, ...]:
     doubts = []
     if evidence == "repeated":
@@ -393,11 +301,11 @@ def _case(
     context: Context,
 ) -> eager_loading.Case:
     stats, source = tally.stats, tally.source
-    parent_line = _parent_line(tally)
+    parent_line = parent_line_of(tally)
     top = chain[0]
-    top_line = _parent_line(top) or parent_line
+    top_line = parent_line_of(top) or parent_line
     lines = lines_of(tally.places)
-    parent = route.shapes.get(_main_source(tally))
+    parent = route.shapes.get(main_source(tally))
     parent_sql = shown_sql(parent, context.settings) if parent is not None else ""
     if len(chain) > 1:  # the parent is read row by row itself: it will be a batch by then
         above = chain[-2]

@@ -6,14 +6,12 @@ Whether the application reads the column is not known here, and the finding says
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-
 from askless.core.advice import projection
 from askless.core.findings import Cost, Finding, finding_key, severity
-from askless.core.patterns.base import Context, code_name, lines_of, many, path_of, plain, shown_sql
-from askless.core.settings import Settings
+from askless.core.patterns.base import ByTotals, Context, code_name, lines_of, many, path_of, plain, shown_sql
+from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import Structure
-from askless.core.summary import RequestView, RouteStats, ShapeStats
+from askless.core.summary import RouteStats
 
 NAME = "over-wide"
 
@@ -29,24 +27,16 @@ def size_text(size: float) -> str:
     )
 
 
-class OverWide:
+class OverWide(ByTotals):
     """See the module."""
 
     name = NAME
 
-    def look(self, view: RequestView, settings: Settings) -> None:
-        """Nothing: totals are enough."""
-
-    def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
-        """One finding a list query that is too wide."""
-        claimed = {finding.shape for finding in found if finding.pattern == "n-plus-one"}
-        for stats in route.asked():
-            structure = stats.structure
-            if structure is None or structure.kind != "select" or structure.aggregates or stats.shape.digest in claimed:
-                continue
-            finding = _judge(route, stats, structure, context)
-            if finding is not None:
-                yield finding
+    def judge_shape(
+        self, route: RouteStats, stats: ShapeStats, structure: Structure, context: Context
+    ) -> Finding | None:
+        """One finding a query that is too wide."""
+        return _judge(route, stats, structure, context)
 
 
 def _widths(stats: ShapeStats, structure: Structure, context: Context) -> dict[str, float]:

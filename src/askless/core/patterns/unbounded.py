@@ -5,41 +5,33 @@ Not flagged: aggregates, look-ups by a unique key, batches of an eager load, loo
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-
 from askless.core.advice import pagination
 from askless.core.findings import Cost, Finding, finding_key
-from askless.core.patterns.base import Context, code_name, lines_of, many, path_of, shown_sql
+from askless.core.patterns.base import ByTotals, Context, code_name, lines_of, many, path_of, shown_sql
 from askless.core.patterns.over_wide import size_text
-from askless.core.settings import Settings
+from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import Structure
-from askless.core.summary import RequestView, RouteStats, ShapeStats
+from askless.core.summary import RouteStats
 
 NAME = "unbounded"
 
 
-class Unbounded:
+class Unbounded(ByTotals):
     """See the module."""
 
     name = NAME
 
-    def look(self, view: RequestView, settings: Settings) -> None:
-        """Nothing: totals are enough."""
-
-    def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
+    def judge_shape(
+        self, route: RouteStats, stats: ShapeStats, structure: Structure, context: Context
+    ) -> Finding | None:
         """One finding a query without an end."""
-        claimed = {finding.shape for finding in found if finding.pattern == "n-plus-one"}
-        for stats in route.asked():
-            structure = stats.structure
-            if structure is None or stats.shape.digest in claimed or not _may_grow(stats, structure):
-                continue
-            finding = _judge(route, stats, structure, context)
-            if finding is not None:
-                yield finding
+        if not _may_grow(stats, structure):
+            return None
+        return _judge(route, stats, structure, context)
 
 
 def _may_grow(stats: ShapeStats, structure: Structure) -> bool:
-    if structure.kind != "select" or structure.has_limit or structure.aggregates or structure.exists:
+    if structure.has_limit or structure.exists:
         return False
     load = stats.load
     if load is not None and load.kind in ("eager", "lazy"):

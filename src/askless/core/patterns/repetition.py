@@ -1,0 +1,113 @@
+"""What an n-plus-one adds up to over the requests of a route, and how repetitions hang together."""
+
+from __future__ import annotations
+
+from askless.core.findings import Line
+from askless.core.lineage import Source
+from askless.core.model import Place, Request
+from askless.core.patterns.base import lines_of
+from askless.core.shape_stats import ShapeStats
+from askless.core.sql.structure import Column
+from askless.core.summary import Tally
+
+
+class Repetition:
+    """What one repetition added up to. `sources` counts the statements that supplied the keys."""
+
+    def __init__(self, stats: ShapeStats, column: Column) -> None:
+        self.stats = stats
+        self.column = column
+        self.requests = 0
+        self.queries = 0
+        self.most = 0
+        self.repeats = 0
+        self.examined = 0
+        self.span_ns = 0  # from the first query's start to the last one's end, summed over the examined requests
+        self.rows_more = False
+        self.places: dict[Place, int] = {}
+        self.sources: dict[tuple[str, str, str], int] = {}
+        self.parents: dict[str, tuple[int, int]] = {}  # shape -> (rows, executions) summed over examined requests
+        self.parent_places: dict[Place, int] = {}
+        self.source: Source | None = None
+
+    def merge(self, other: Tally) -> None:
+        """Add another piece's tally of the same repetition."""
+        assert isinstance(other, Repetition)
+        self.requests += other.requests
+        self.queries += other.queries
+        self.most = max(self.most, other.most)
+        self.repeats += other.repeats
+        self.examined += other.examined
+        self.span_ns += other.span_ns
+        self.rows_more = self.rows_more or other.rows_more
+        for place, count in other.places.items():
+            self.places[place] = self.places.get(place, 0) + count
+        for place, count in other.parent_places.items():
+            self.parent_places[place] = self.parent_places.get(place, 0) + count
+        for key, count in other.sources.items():
+            self.sources[key] = self.sources.get(key, 0) + count
+        for shape, (rows, executions) in other.parents.items():
+            mine = self.parents.get(shape, (0, 0))
+            self.parents[shape] = (mine[0] + rows, mine[1] + executions)
+        self.source = self.source or other.source
+
+
+class Rejected:
+    """How often a repetition was looked at and found to be none; after some times it is not looked at again."""
+
+    def __init__(self) -> None:
+        self.times = 0
+
+    def merge(self, other: Tally) -> None:
+        """Add another piece's count."""
+        assert isinstance(other, Rejected)
+        self.times += other.times
+
+
+def add_queries(tally: Repetition, request: Request, indices: list[int], distinct: int) -> None:
+    count = len(indices)
+    tally.requests += 1
+    tally.queries += count
+    tally.most = max(tally.most, count)
+    tally.repeats += count - distinct
+    if tally.requests <= 64 or tally.requests % 16 == 0:
+        for i in indices:
+            place = request.place(i)
+            if place is not None:
+                tally.places[place] = tally.places.get(place, 0) + 1
+    tally.rows_more = tally.rows_more or max(request.rows[i] for i in indices) > 1
+
+
+def add_source(tally: Repetition, request: Request, source: Source) -> None:
+    statement = request.tables.statements[source.statement]
+    digest = statement.shape.digest
+    key = (digest, source.table, source.column)
+    tally.sources[key] = tally.sources.get(key, 0) + 1
+    rows, executions = tally.parents.get(digest, (0, 0))
+    tally.parents[digest] = (rows + source.rows, executions + source.executions)
+    tally.source = source
+    place = request.place(source.first)
+    if place is not None:
+        tally.parent_places[place] = tally.parent_places.get(place, 0) + 1
+
+
+def chain_of(tally: Repetition, tallies: list[Repetition]) -> list[Repetition]:
+    """The repetition and the repetitions above it, outermost first."""
+    chain = [tally]
+    while True:
+        digest = main_source(chain[0])
+        above = next((t for t in tallies if t.stats.shape.digest == digest and t not in chain), None)
+        if above is None:
+            return chain
+        chain.insert(0, above)
+
+
+def main_source(tally: Repetition) -> str:
+    return max(tally.sources, key=lambda key: tally.sources[key])[0] if tally.sources else ""
+
+
+def parent_line_of(tally: Repetition) -> Line | None:
+    """The line that most often supplied the keys."""
+    if not tally.parent_places:
+        return None
+    return lines_of({max(tally.parent_places, key=lambda place: tally.parent_places[place]): 1})[0]

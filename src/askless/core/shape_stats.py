@@ -1,0 +1,161 @@
+"""One shape in one route: counts, times, sizes, and where it was asked."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from typing import TypeVar
+
+from askless.core.lineage import structure
+from askless.core.model import Load, Place, Request, Statement, Tables
+from askless.core.sql.shape import Shape
+from askless.core.sql.slots import Value
+from askless.core.sql.structure import Structure
+from askless.core.statistics import Quantiles
+
+Thing = TypeVar("Thing", Place, Load)
+
+# What is gathered of a query before it is added up: duration, rows, bytes, place, load, request.
+Fact = tuple[int, int, int, int, int, int]
+
+EXAMPLES_MOST = 6
+
+
+class Example:
+    """One execution kept whole, for EXPLAIN and for showing."""
+
+    __slots__ = ("literals", "parameters", "path", "rows", "statement")
+
+    def __init__(self, request: Request, i: int) -> None:
+        self.statement: Statement = request.statement(i)
+        self.literals = request.literals[i]
+        self.parameters: tuple[Value, ...] = request.parameters[i]
+        self.rows = request.rows[i]
+        self.path = request.path
+
+    @property
+    def text(self) -> str:
+        """The text as it was sent."""
+        return self.statement.text_with(self.literals)
+
+
+class ShapeStats:
+    """One shape in one route."""
+
+    __slots__ = (
+        "bytes",
+        "columns",
+        "count",
+        "duration_ns",
+        "durations",
+        "errors",
+        "examples",
+        "loads",
+        "most",
+        "pending",
+        "places",
+        "requests",
+        "rows",
+        "rows_most",
+        "shape",
+        "statement",
+        "widths",
+        "widths_rows",
+    )
+
+    def __init__(self, shape: Shape, statement: Statement) -> None:
+        self.shape = shape
+        self.statement = statement
+        self.count = self.requests = self.most = self.rows = self.rows_most = self.bytes = self.errors = 0
+        self.duration_ns = 0
+        self.durations = Quantiles()
+        self.pending: list[Fact] = []
+        self.columns: tuple[str, ...] = ()
+        self.widths: list[int] = []
+        self.widths_rows = 0
+        self.places: dict[Place, int] = {}
+        self.loads: dict[Load, int] = {}
+        self.examples: list[Example] = []
+
+    @property
+    def structure(self) -> Structure | None:
+        """What the statement asks, or None where it can't be parsed."""
+        return structure(self.statement)
+
+    @property
+    def query_ns(self) -> float:
+        """Median duration of one query."""
+        return self.durations.median
+
+    @property
+    def load(self) -> Load | None:
+        """What the ORM said most often."""
+        return max(self.loads, key=lambda load: self.loads[load]) if self.loads else None
+
+    def fold(self, tables: Tables) -> None:
+        """Add up what has gathered, column by column; resolve the numbers that belong to one file."""
+        pending = self.pending
+        if not pending:
+            return
+        durations, rows, sizes, places, loads, requests = zip(*pending, strict=True)
+        pending.clear()
+        each = Counter(requests)
+        self.rows += sum(rows) if min(rows) >= 0 else sum(count for count in rows if count > 0)
+        self.rows_most = max(self.rows_most, *rows)
+        resolve(self.places, tables.places, Counter(places))
+        resolve(self.loads, tables.loads, Counter(loads))
+        self.add(durations, sizes, len(each), max(each.values()))
+
+    def add(self, durations: Sequence[int], sizes: Sequence[int], requests: int, most: int) -> None:
+        """Add durations and bytes of queries; of so many requests, at most `most` in one."""
+        self.count += len(durations)
+        self.duration_ns += sum(durations)
+        self.durations.extend(durations)
+        self.bytes += sum(sizes)
+        self.requests += requests
+        self.most = max(self.most, most)
+
+    def keep_example(self, request: Request, number: int) -> None:
+        """Keep some executions of a statement whole."""
+        self.columns = self.columns or request.tables.statements[number].columns
+        indices = [i for i, n in enumerate(request.statements) if n == number]
+        self.examples += [Example(request, i) for i in indices[: max(1, EXAMPLES_MOST // 2)]]
+        del self.examples[EXAMPLES_MOST:]
+
+    def measure(self, widths: list[int], rows: int) -> None:
+        """Add the bytes of each column of one result."""
+        if not self.widths:
+            self.widths = [0] * len(widths)
+        if len(self.widths) == len(widths):
+            self.widths = [a + b for a, b in zip(self.widths, widths, strict=True)]
+            self.widths_rows += max(rows, 0)
+
+    def merge(self, other: ShapeStats) -> None:
+        """Add what another piece of the capture counted."""
+        self.count += other.count
+        self.requests += other.requests
+        self.most = max(self.most, other.most)
+        self.rows += other.rows
+        self.rows_most = max(self.rows_most, other.rows_most)
+        self.bytes += other.bytes
+        self.errors += other.errors
+        self.duration_ns += other.duration_ns
+        self.durations.merge(other.durations)
+        self.columns = self.columns or other.columns
+        if not self.widths:
+            self.widths, self.widths_rows = list(other.widths), other.widths_rows
+        elif len(other.widths) == len(self.widths):
+            self.widths = [a + b for a, b in zip(self.widths, other.widths, strict=True)]
+            self.widths_rows += other.widths_rows
+        for place, count in other.places.items():
+            self.places[place] = self.places.get(place, 0) + count
+        for load, count in other.loads.items():
+            self.loads[load] = self.loads.get(load, 0) + count
+        self.examples = (self.examples + other.examples)[:EXAMPLES_MOST]
+
+
+def resolve(totals: dict[Thing, int], known: dict[int, Thing], counts: dict[int, int]) -> None:
+    for number, count in counts.items():
+        found = known.get(number)
+        if found is not None:
+            totals[found] = totals.get(found, 0) + count
