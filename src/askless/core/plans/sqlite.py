@@ -23,6 +23,7 @@ _FIXED = (
     (re.compile(r"^USE TEMP B-TREE FOR (?:.*)ORDER BY"), tree.SORT),
     (re.compile(r"^USE TEMP B-TREE FOR GROUP BY"), tree.GROUP),
     (re.compile(r"^USE TEMP B-TREE FOR (?:DISTINCT|.*\(DISTINCT\))"), tree.DISTINCT),
+    (re.compile(r"^SCAN (?:\d+ )?CONSTANT ROW"), tree.CONSTANT),
     (re.compile(r"^CORRELATED "), tree.SUBQUERY_PER_ROW),
     (re.compile(r"^(?:EXECUTE )?(?:SCALAR|LIST) SUBQUERY|^EXECUTE LIST|^REUSE"), tree.SUBQUERY),
     (re.compile(r"^MATERIALIZE|^CO-ROUTINE"), tree.MATERIALIZE),
@@ -50,7 +51,7 @@ def read(rows: Sequence[tuple[int, int, int, str]], names: Mapping[str, str]) ->
 
 def node_of(detail: str, names: Mapping[str, str], children: tuple[Node, ...] = ()) -> Node:
     """One line of the plan as a node; a line that is not known keeps its words and is a `step`."""
-    found = _READ.match(detail)
+    found = None if "CONSTANT ROW" in detail else _READ.match(detail)
     if found is None:
         kind = next((kind for pattern, kind in _FIXED if pattern.search(detail)), tree.OTHER)
         return Node(kind, detail, children=children)
@@ -68,7 +69,7 @@ def node_of(detail: str, names: Mapping[str, str], children: tuple[Node, ...] = 
         kind = tree.INDEX_SCAN
     else:
         kind = tree.INDEX_ONLY if covering else tree.INDEX_SEARCH
-    if name == "CONSTANT" or name.startswith("("):
+    if name.startswith("("):
         kind, table = tree.OTHER, ""
     index_name = (found["index_name"] or "") if not found["auto"] else ""
     outer = "LEFT-JOIN" in found["rest"]

@@ -19,6 +19,7 @@ SUBQUERY = "subquery"
 SUBQUERY_PER_ROW = "subquery per row"
 MATERIALIZE = "materialize"
 COMPOUND = "compound"
+CONSTANT = "constant rows"
 OTHER = "step"
 
 READS = (FULL_SCAN, INDEX_SCAN, INDEX_SEARCH, KEY_SEARCH, INDEX_ONLY, AUTOMATIC_INDEX)
