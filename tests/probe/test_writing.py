@@ -85,10 +85,8 @@ scalars = st.one_of(
 
 def plain(value: Any) -> Any:
     """What a value is after it was written and read."""
-    if value is None or isinstance(value, bool):
+    if value is None or isinstance(value, int):
         return value
-    if isinstance(value, int):
-        return value if -(2**63) <= value < 2**63 else ("int", str(value))
     if isinstance(value, float):
         return value if math.isfinite(value) else ("float", str(value))
     if isinstance(value, str):

@@ -91,6 +91,11 @@ def complain(text):
         pass
 
 
+def missed(error):
+    """One query could not be recorded; the next ones are. Said once for each kind of reason."""
+    complain("a query could not be recorded: %s: %s" % (type(error).__name__, error))
+
+
 def stop(reason):
     """Stop recording for good in this process."""
     global active

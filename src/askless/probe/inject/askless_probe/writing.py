@@ -63,7 +63,21 @@ def _plain(value):
     if isinstance(value, (bytes, bytearray, memoryview)):
         raw = bytes(value)
         return ["bytes", raw[: VALUE_MAX // 2].hex()] if len(raw) <= VALUE_MAX // 2 else ["cut bytes", str(len(raw))]
-    return [type(value).__name__, str(value)[:VALUE_MAX]]
+    return [type(value).__name__, _text_of(value)[:VALUE_MAX]]
+
+
+_KNOWN_MODULES = ("datetime", "decimal", "uuid", "fractions", "ipaddress")
+
+
+def _text_of(value):
+    """A value as text, without running code of the program's own."""
+    if isinstance(value, str):
+        return str.__str__(value)
+    if isinstance(value, int):
+        return int.__repr__(value)
+    if isinstance(value, float):
+        return float.__repr__(value)
+    return str(value) if type(value).__module__ in _KNOWN_MODULES else "<%s>" % type(value).__name__
 
 
 def _safe(value):
@@ -72,7 +86,7 @@ def _safe(value):
         return value
     kind = type(value)
     if kind is int:
-        return value if -(2**63) <= value < 2**63 else ["int", str(value)]
+        return value
     if kind is float:
         return value if value - value == 0 else ["float", str(value)]
     if kind is str:
@@ -459,17 +473,18 @@ def _safe_nested(value):
 
 
 def _as_tuple(row):
-    """The values of a row, whatever a row factory made of it."""
-    if type(row) is tuple:
-        return row
-    try:
-        return tuple(row.values()) if isinstance(row, dict) else tuple(row)
-    except Exception:
-        return (None,)
+    """The values of a row, whatever a row factory made of it; an object of the program's own is not looked into."""
+    if isinstance(row, tuple):
+        return tuple.__getitem__(row, slice(None))
+    if isinstance(row, dict):
+        return tuple(dict.values(row))
+    if isinstance(row, list):
+        return tuple(list.__getitem__(row, slice(None)))
+    return tuple(row) if type(row).__module__ == "sqlite3" else (None,)
 
 
 def _marshallable(value):
-    return value if value is None or type(value) in (int, float, str, bytes, bool) else str(value)
+    return value if value is None or type(value) in (int, float, str, bytes, bool) else _text_of(value)
 
 
 def _may_be_key(value):

@@ -45,9 +45,12 @@ def _append(cursor, connection, text, parameters, start, place, rows, error=None
         error,
         batch,
     ]
-    in_transaction = connection.in_transaction
-    if in_transaction is not connection._askless_in_transaction:
-        _transaction_changed(connection, request, record, in_transaction)
+    try:
+        in_transaction = connection.in_transaction
+        if in_transaction is not connection._askless_in_transaction:
+            _transaction_changed(connection, request, record, in_transaction)
+    except sqlite3.ProgrammingError:  # the connection is closed: that is why the query failed
+        pass
     pending = request.records
     pending.append(record)
     if len(pending) >= PENDING_MAX or now - request.flushed_ns > FLUSH_NS:
@@ -92,7 +95,7 @@ def cursor_class(base):
                 try:
                     _executed(self, sql, parameters, start, end)
                 except Exception as error:
-                    recorder.stop(repr(error))
+                    recorder.missed(error)
             return result
 
         def executemany(self, sql, parameters, /):
@@ -109,14 +112,14 @@ def cursor_class(base):
             try:
                 place = walk(_frame(1))
                 rows = self.rowcount
-                first = counted.first if isinstance(counted.first, (tuple, dict, list)) else ()
+                first = _copied(counted.first)
                 record = _append(
                     self, self.connection, _text_of(sql), first, start, place, rows, None, counted.count(), end - start
                 )
                 self._askless_record = None
                 _shown(record)
             except Exception as error:
-                recorder.stop(repr(error))
+                recorder.missed(error)
             return result
 
         def executescript(self, sql, /):
@@ -135,7 +138,7 @@ def cursor_class(base):
                     self._askless_record = None
                     _shown(record)
                 except Exception as error:
-                    recorder.stop(repr(error))
+                    recorder.missed(error)
             return result
 
         def fetchone(self):
@@ -243,13 +246,17 @@ def _executed(cursor, sql, parameters, start, end):
 
 
 def _copied(parameters):
-    """Parameters as they are now: the program may change a list or dict that it passed."""
+    """Parameters as they are now: the program may change a list or dict that it passed.
+
+    No code of the program's own runs here: what is neither tuple, list nor dict is not looked into.
+    """
+    if isinstance(parameters, tuple):
+        return tuple.__getitem__(parameters, slice(None))
+    if isinstance(parameters, list):
+        return tuple(list.__getitem__(parameters, slice(None)))
     if isinstance(parameters, dict):
-        return dict(parameters)
-    try:
-        return tuple(parameters)
-    except TypeError:
-        return parameters
+        return dict.copy(parameters)
+    return ("<not read: %s>" % type(parameters).__name__,)
 
 
 def _fetched(cursor, rows, duration, ended):
@@ -315,7 +322,7 @@ def _failed(cursor, sql, parameters, start, error):
         cursor._askless_record = None
         _shown(record)
     except Exception as problem:
-        recorder.stop(repr(problem))
+        recorder.missed(problem)
 
 
 def _shown(record, rows=None):
@@ -331,7 +338,7 @@ class _Counted:
     def __init__(self, values):
         self.first = ()
         self.seen = 0
-        self.sized = isinstance(values, (list, tuple))
+        self.sized = type(values) in (list, tuple)
         self.values = values if self.sized else self._pass(values)
         if self.sized:
             self.seen = len(values)
@@ -362,18 +369,21 @@ def connection_class(base):
     make_cursor = sqlite3.Connection.cursor
 
     class Connection(base):
+        _askless_id = 0
+        _askless_in_transaction = False
+
         def __init__(self, *args, **kwargs):
             self._askless_id = recorder.new_connection("sqlite")
             self._askless_in_transaction = False
             init_plain(self, *args, **kwargs)
 
-        def cursor(self, factory=None, /, **kwargs):
-            factory = kwargs.pop("factory", factory)
-            if factory is None:
+        def cursor(self, *args, **kwargs):
+            factory = args[0] if args else kwargs.get("factory", _END)
+            if factory is _END:
                 return cursor_plain(self, default_cursor) if ours_cursor else _checked(cursor_plain(self))
-            if isinstance(factory, type) and issubclass(factory, sqlite3.Cursor):
+            if len(args) + len(kwargs) == 1 and isinstance(factory, type) and issubclass(factory, sqlite3.Cursor):
                 return cursor_plain(self, cursor_class(factory))
-            return cursor_plain(self, factory)
+            return cursor_plain(self, *args, **kwargs)
 
         def commit(self):
             return _control(self, "COMMIT", commit_plain)
@@ -400,7 +410,7 @@ def connection_class(base):
                     try:
                         _executed(cursor, sql, parameters, start, end)
                     except Exception as error:
-                        recorder.stop(repr(error))
+                        recorder.missed(error)
                 return cursor
 
         if plain_inside and base.executemany is sqlite3.Connection.executemany:
@@ -447,7 +457,7 @@ def _control(connection, word, call, *args):
             request.records.append(record)
             _shown(record)
         except Exception as error:
-            recorder.stop(repr(error))
+            recorder.missed(error)
     return result
 
 
