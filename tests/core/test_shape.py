@@ -45,6 +45,8 @@ ASKED = [
     "FETCH 50 FROM cur",
     "SELECT begins FROM t",
     "DELETE FROM commits",
+    "SELECT 1 AS one FROM t LIMIT 1",
+    "SELECT 1 WHERE EXISTS (SELECT 1 FROM t)",
 ]
 
 

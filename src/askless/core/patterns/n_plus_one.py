@@ -184,10 +184,12 @@ def variant_of(tally: Repetition, context: Context) -> str:
         return "to-many" if load.many else "to-one"
     table = tally.column.table or structure.main
     source = tally.source
-    if source is not None and source.table == table and source.column == tally.column.name:
-        return "same-row"
+    own = source is not None and source.table == table and source.column == tally.column.name
     if table != structure.main and structure.joins:
-        return "link-table"
+        # The key stands on a joined table: a link table, or a needless join to the parent itself.
+        return ("to-many" if tally.rows_more else "to-one") if own else "link-table"
+    if own:
+        return "same-row"
     if context.schema is not None and context.schema.table(table) is not None:
         return "to-one" if context.schema.is_unique(table, tally.column.name) else "to-many"
     return "to-many" if tally.rows_more else "to-one"

@@ -27,9 +27,9 @@ _IN_LIST = re.compile(rf"\bin\((?:{_ITEM}|{_ROW})(?:, (?:{_ITEM}|{_ROW}))*\)")
 _ROWS = re.compile(rf"\bvalues{_ROW}(?:, {_ROW})*")
 _NOISE = re.compile(
     r"(?:begin|commit|rollback|end|start transaction|savepoint|release|pragma|show|deallocate|discard|reset|use|listen"
-    r"|unlisten|close|set(?! \w+\.)|select \?|select 1"
-    r"|select (?:version|current_schema|current_database|database|current_user|user|pg_backend_pid)\(\)|values\(\?\))"
-    r"(?:$|[ ;(])(?!from\b)"
+    r"|unlisten|close|set)(?:$|[ ;(])"
+    r"|select \?(?: as \S+)?$"
+    r"|select (?:version|current_schema|current_database|database|current_user|user|pg_backend_pid)\(\)(?: as \S+)?$"
 )
 _CATALOG = re.compile(
     r"\b(?:from|join) ?(?:pg_catalog\.|information_schema\.|pg_(?:class|type|namespace|attribute|index|constraint|enum|range)\b"

@@ -1,0 +1,197 @@
+"""Patterns on traffic as other clients send it: PostgreSQL and MySQL dialects, joins to the parent, inlined literals."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from askless.capture.writing import CaptureWriter, QueryRow
+from tests.conftest import findings, run
+
+Query = tuple[str, tuple[Any, ...], int]
+LISTED = "SELECT id, vessel_id, berth_id FROM port_call WHERE status = 'due' ORDER BY eta LIMIT 6"
+
+
+class Made:
+    """A request put together query by query."""
+
+    def __init__(self, folder: Path, system: str) -> None:
+        self.path = folder / "made.jsonl"
+        self.system = system
+        self.rows: list[QueryRow] = []
+
+    def ask(
+        self,
+        text: str,
+        *parameters: Any,
+        rows: int = 1,
+        columns: tuple[str, ...] = (),
+        sample: Any = None,
+        gap_ms: float = 1,
+    ) -> Made:
+        start = self.rows[-1].start_ns + int(gap_ms * 1e6) if self.rows else 1_000_000
+        row = QueryRow(text, start, 400_000, rows, 40 * rows, len(self.rows) + 1, 1, 1, parameters, sample)
+        self.rows.append(row)
+        self.columns = getattr(self, "columns", {})
+        if columns:
+            self.columns[text] = columns
+        return self
+
+    def parents(self, text: str = LISTED) -> Made:
+        sample = tuple((700 + i, 9000 + 3 * i, 40 + i) for i in range(6))
+        return self.ask(text, rows=6, columns=("id", "vessel_id", "berth_id"), sample=sample)
+
+    def write(self) -> Path:
+        writer = CaptureWriter(self.path, "test", self.system)
+        writer.place("/app/pages.py", 10, "page")
+        writer.begin(1, "GET /calls", 0)
+        for text, names in self.columns.items():
+            number, _ = writer.statement(text)
+            writer.columns(number, names, range(len(names)))
+        writer.queries(1, self.rows)
+        writer.end(1, self.rows[-1].start_ns + 5_000_000)
+        writer.close()
+        return self.path
+
+    def found(self) -> list[tuple[str, str, str]]:
+        return [(f["pattern"], f["variant"], f["evidence"]) for f in findings(self.write())]
+
+
+@pytest.fixture
+def made(tmp_path: Path) -> Callable[[str], Made]:
+    return lambda system: Made(tmp_path, system)
+
+
+KEYS = [700 + i for i in range(6)]
+VESSELS = [9000 + 3 * i for i in range(6)]
+ROW_BY_ROW = [
+    ("postgresql", "SELECT vessel.id, vessel.name FROM vessel WHERE vessel.id = $1::INTEGER", VESSELS, "to-one"),
+    ("postgresql", "SELECT id, name FROM vessel WHERE id = %(pk_1)s", VESSELS, "to-one"),
+    ("postgresql", "SELECT id, name FROM vessel WHERE id IN ($1)", VESSELS, "to-one"),
+    ("mysql", "SELECT `vessel`.* FROM `vessel` WHERE `vessel`.`id` = ? LIMIT 1", VESSELS, "to-one"),
+    ("mysql", "SELECT `vessel`.* FROM `vessel` WHERE `vessel`.`id` = {key} LIMIT 1", VESSELS, "to-one"),
+    ("postgresql", 'SELECT "vessel"."id" FROM "vessel" WHERE "vessel"."id" = {key}', VESSELS, "to-one"),
+    (
+        "postgresql",
+        "SELECT id, tug_id FROM tug_job WHERE port_call_id = $1 AND port_call_id IS NOT NULL",
+        KEYS,
+        "to-many",
+    ),
+    (
+        "postgresql",
+        "SELECT v.id, v.name FROM vessel v JOIN port_call p ON p.vessel_id = v.id WHERE p.id IN ($1)",
+        KEYS,
+        "to-one",
+    ),
+    (
+        "postgresql",
+        "SELECT t.id FROM tug t JOIN tug_job j ON j.tug_id = t.id AND j.port_call_id = $1",
+        KEYS,
+        "link-table",
+    ),
+    ("mysql", "SELECT t.id FROM tug t, tug_job j WHERE j.tug_id = t.id AND j.port_call_id = {key}", KEYS, "link-table"),
+    ("postgresql", "SELECT COUNT(*) AS aggregate FROM tug_job WHERE tug_job.port_call_id = $1", KEYS, "count"),
+    ("postgresql", "SELECT COUNT(1) FROM (SELECT 1 FROM tug_job WHERE port_call_id = $1) AS _w", KEYS, "count"),
+    ("postgresql", 'select exists(select * from tug_job where port_call_id = $1) as "exists"', KEYS, "exists"),
+    ("mysql", "SELECT 1 AS one FROM `tug_job` WHERE `tug_job`.`port_call_id` = ? LIMIT 1", KEYS, "exists"),
+]
+
+
+@pytest.mark.parametrize("system, text, keys, variant", ROW_BY_ROW)
+def test_row_by_row_in_many_tongues(
+    system: str, text: str, keys: list[int], variant: str, made: Callable[[str], Made]
+) -> None:
+    request = made(system).parents()
+    for key in keys:
+        request.ask(
+            text.replace("{key}", str(key)), *([] if "{key}" in text else [key]), rows=2 if variant == "to-many" else 1
+        )
+    found = request.found()
+    assert len(found) == 1 and found[0][0] == "n-plus-one" and found[0][2] == "traced", found
+    assert found[0][1] == variant
+
+
+def test_control_traffic_between_is_noise(made: Callable[[str], Made]) -> None:
+    request = made("postgresql").parents()
+    for turn, key in enumerate(VESSELS):
+        request.ask("BEGIN", rows=0).ask("SELECT name FROM vessel WHERE id = $1", key)
+        request.ask(f"DEALLOCATE pdo_stmt_{turn:08}", rows=0).ask("ROLLBACK", rows=0)
+    path = request.write()
+    (row,) = run("requests", path, "--json").json["routes"]
+    assert row["queries"] == 7 and row["noise"] == 18
+    assert [f["pattern"] for f in findings(path)] == ["n-plus-one"]
+
+
+def clean(made: Made) -> None:
+    assert made.found() == []
+
+
+def test_locks_are_not_repetitions(made: Callable[[str], Made]) -> None:
+    request = made("postgresql").parents()
+    for key in VESSELS:
+        request.ask("SELECT id FROM vessel WHERE id = $1 FOR UPDATE", key)
+    for _ in range(4):
+        request.ask("SELECT pg_advisory_xact_lock(77)")
+    clean(request)
+
+
+def test_fetches_of_a_server_side_cursor(made: Callable[[str], Made]) -> None:
+    request = made("postgresql").ask('DECLARE "calls" CURSOR FOR SELECT * FROM port_call', rows=0)
+    for _ in range(6):
+        request.ask('FETCH FORWARD 100 FROM "calls"', rows=100)
+    clean(request)
+
+
+def test_eager_batches_of_ten_then_five(made: Callable[[str], Made]) -> None:
+    request = made("mysql").parents()
+    for size in (10, 10, 10, 5):
+        marks = ", ".join("?" * size)
+        request.ask(f"SELECT id, name FROM vessel WHERE id IN ({marks})", *range(9000, 9000 + size), rows=size)
+        request.ask("SELECT id, name FROM vessel WHERE id IN (" + ", ".join(map(str, range(size))) + ")", rows=size)
+    clean(request)
+
+
+def test_the_same_select_around_an_update(made: Callable[[str], Made]) -> None:
+    request = made("postgresql")
+    for status in ("due", "berthed", "departed"):
+        request.ask("SELECT status FROM port_call WHERE id = $1", 700)
+        request.ask("UPDATE port_call SET status = $1 WHERE id = $2", status, 700)
+    clean(request)
+
+
+def test_the_same_query_with_and_without_offset(made: Callable[[str], Made]) -> None:
+    request = made("postgresql").ask("SELECT id FROM port_call ORDER BY id LIMIT 20", rows=20)
+    for page in range(1, 5):
+        request.ask("SELECT id FROM port_call ORDER BY id LIMIT 20 OFFSET $1", page * 20, rows=20)
+        request.ask(f"SELECT id FROM berth ORDER BY id LIMIT 20 OFFSET {page * 20}", rows=20)
+    clean(request)
+
+
+def test_objects_read_again_by_their_own_key(made: Callable[[str], Made]) -> None:
+    """A projection left a column out: each object is read again, one query a row."""
+    request = made("postgresql").parents()
+    for key in KEYS:
+        request.ask("SELECT port_call.id, port_call.agent FROM port_call WHERE port_call.id = $1", key)
+    assert request.found() == [("n-plus-one", "same-row", "traced")]
+    (finding,) = findings(request.path)
+    assert finding["advice"][0]["title"] == "select the missing columns in the first query"
+
+
+def test_a_statement_that_no_parser_reads_is_still_counted(made: Callable[[str], Made]) -> None:
+    request = made("postgresql")
+    for key in range(5):
+        request.ask("FROBNICATE THE HARBOUR WHERE ((id = $1", key)
+    path = request.write()
+    (row,) = run("requests", path, "--json").json["routes"]
+    assert row["queries"] == 5 and row["repeated"] == 4 and row["shapes"] == 1
+    assert findings(path) == []
+
+
+def test_repeats_spread_over_time_are_polling(made: Callable[[str], Made]) -> None:
+    request = made("postgresql")
+    for _ in range(5):
+        request.ask("SELECT count(*) FROM clearance WHERE state = $1", "asked", gap_ms=800)
+    clean(request)
