@@ -267,9 +267,9 @@ class Writer:
         self.lines.append(self.encode(event))
 
     def _queries(self, request, records):
-        (texts, parameters, starts, durations, rows, places, samples, connections, in_transaction) = list(
-            zip(*records)
-        )[:9]
+        # A record that was echoed has one field more; zip stops at the shortest.
+        (texts, parameters, starts, durations, rows, places, _, connections, in_transaction, _, marks, threads, failures,
+         sets) = list(zip(*records))[:14]  # fmt: skip
         self.queries += len(records)
         statements = list(map(self.statements.get, texts))
         literals = None
@@ -293,7 +293,7 @@ class Writer:
             '"place":' + _column(place_ids),
             '"connection":' + _column(connections),
             '"in_transaction":' + _column(list(map(int, in_transaction))),
-            '"thread":' + _column([record[11] for record in records]),
+            '"thread":' + _column(threads),
             '"parameters":' + self._values(parameters),
         ]
         if any(kept):
@@ -302,15 +302,12 @@ class Writer:
             out.append('"widths":' + encode(widths))
         if literals is not None and any(literals):
             out.append('"literals":' + encode(literals))
-        loads = [self._load(record[10]) for record in records] if any(r[10] for r in records) else None
-        if loads:
-            out.append('"load":' + _column(loads))
-        errors = {i: record[12][:500] for i, record in enumerate(records) if record[12]}
-        if errors:
-            out.append('"error":' + encode(errors))
-        batches = {i: record[13] for i, record in enumerate(records) if record[13]}
-        if batches:
-            out.append('"batch":' + encode(batches))
+        if any(marks):
+            out.append('"load":' + _column([self._load(mark) for mark in marks]))
+        if any(failures):
+            out.append('"error":' + encode({i: text[:500] for i, text in enumerate(failures) if text}))
+        if any(sets):
+            out.append('"batch":' + encode({i: size for i, size in enumerate(sets) if size}))
         self.lines.append(",".join(out) + "}")
 
     def _values(self, values):

@@ -209,7 +209,7 @@ def cursor_class(base):
 def _executed(cursor, sql, parameters, start, end):
     """The hot path: one query has run."""
     connection = cursor.connection
-    request = _current() or _here()
+    request = _current() or recorder.outside or _here()
     in_transaction = connection.in_transaction
     description = cursor.description
     thread = get_ident()

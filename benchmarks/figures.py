@@ -1,0 +1,42 @@
+"""All figures in one table: `python benchmarks/figures.py`. Takes some minutes."""
+
+from __future__ import annotations
+
+import argparse
+import platform
+import sys
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parent))
+
+import analysis
+import recorder
+
+NAMES = {
+    "by_key": "recorder: select of 2 columns by key",
+    "by_key_wide": "recorder: select of 8 columns by key",
+    "by_key_cursor": "recorder: the same cursor, 2 columns by key",
+    "rows_at_once": "recorder: 1,000 rows of 8 columns, fetchall",
+    "rows_iterated": "recorder: 1,000 rows of 8 columns, iterated",
+}
+
+
+def main(queries: int) -> None:
+    """Measure and print."""
+    print(f"Python {platform.python_version()}, {platform.machine()}\n")
+    print(f"{'what':46}{'floor µs':>10}{'ours µs':>10}{'added µs':>10}{'ratio':>7}")
+    for name, row in recorder.measure().items():
+        bare, ours = row["bare_us"], row["recorded_us"]
+        print(f"{NAMES[name]:46}{bare:10.2f}{ours:10.2f}{row['added_us']:10.2f}{row['ratio']:7.2f}")
+    found = analysis.measure(queries)
+    what = f"analysis: {found['queries']:,.0f} queries, each"
+    floor, ours = found["floor_us"], found["ours_us"]
+    print(f"{what:46}{floor:10.2f}{ours:10.2f}{ours - floor:10.2f}{found['ratio']:7.2f}")
+    print(f"\nanalysis: peak {found['peak_mib']:.0f} MiB, {found['capture_bytes']:.0f} bytes a query in the capture,")
+    print(f"{found['plain_bytes']:.0f} as plain JSON objects, which is what the floor decodes")
+
+
+if __name__ == "__main__":
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--queries", type=int, default=1_000_000)
+    main(parser.parse_args().queries)
