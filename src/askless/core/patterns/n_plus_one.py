@@ -267,7 +267,12 @@ def _evidence(tally: Repetition, table: str, context: Context) -> tuple[str, lis
         because.insert(
             0,
             f"{source.matched} of {source.keys} keys were seen in {where} of an earlier result ({many(source.rows, 'row')})"
-            + (", in the same order" if source.in_order else ""),
+            + (", in the same order" if source.in_order else "")
+            + (
+                "; the rows beyond the first 32 are not kept"
+                if source.matched < source.keys and source.rows > 32
+                else ""
+            ),
         )
         return "traced", because
     schema = context.schema
