@@ -241,6 +241,27 @@ def test_what_asks_too_much_is_found(name: str, by_route: dict[str, list[dict[st
     assert len(by_route[name]) == (2 if name == "nested" else 1), "one finding per cause"
 
 
+def test_every_finding_has_a_key_of_its_own(record: Any) -> None:
+    folder = record(
+        """
+        import sqlite3, askless
+        db = sqlite3.connect(":memory:")
+        db.execute("CREATE TABLE tug (id INTEGER PRIMARY KEY)")
+        def page():
+            for n in range(4):
+                db.execute("SELECT id FROM tug WHERE id = ?", (n,)).fetchone()
+            for n in range(4):
+                db.execute("SELECT id FROM tug WHERE id = ?", (n,)).fetchone()
+        with askless.request("roll call"):
+            page()
+        """
+    )
+    found = findings(folder)
+    assert len(found) == 2 and len({f["lines"][0]["line"] for f in found}) == 2
+    first = min(found, key=lambda f: f["lines"][0]["line"])["key"]
+    assert {f["key"] for f in found} == {first, first + "-2"}
+
+
 def test_traps_stay_clean(capture: Path, by_route: dict[str, list[dict[str, Any]]]) -> None:
     routes = {row["route"] for row in run("requests", capture, "--json").json["routes"]}
     traps = {route for route in routes if route.startswith("clean")}

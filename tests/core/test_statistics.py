@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from askless.core.statistics import EXACT_MOST, Quantiles, least_squares, ratio_of_medians
+from askless.core.statistics import EXACT_MOST, Quantiles, ratio_of_medians
 
 numbers = st.lists(st.integers(min_value=0, max_value=10**12), max_size=700)
 
@@ -43,9 +43,3 @@ def test_a_ratio_tells_a_difference_from_noise() -> None:
     assert not ratio_of_medians(slow, list(reversed(slow))).certain
     with pytest.raises(ValueError):
         ratio_of_medians([], fast)
-
-
-def test_least_squares_finds_the_line() -> None:
-    line = least_squares([(x, 1 + 2 * x) for x in range(10)])
-    assert line is not None and round(line.slope, 9) == 2 and round(line.start, 9) == 1 and line.explained > 0.999
-    assert least_squares([(1, 1), (1, 2)]) is None

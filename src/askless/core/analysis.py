@@ -5,6 +5,8 @@ from __future__ import annotations
 import gc
 from collections.abc import Iterable
 
+import msgspec
+
 from askless.core import patterns
 from askless.core.findings import Finding, ranked
 from askless.core.model import Request, Schema
@@ -38,4 +40,14 @@ def findings_of(summary: Summary, schema: Schema | None = None) -> list[Finding]
         for pattern in patterns.load():
             here += list(pattern.judge(route, context, here))
         found += here
-    return ranked(found)
+    return ranked(_with_own_keys(found))
+
+
+def _with_own_keys(found: list[Finding]) -> list[Finding]:
+    """Findings of one shape on several lines of one function: the second and later ones get a number to their key."""
+    seen: dict[str, int] = {}
+    named = []
+    for finding in sorted(found, key=lambda f: [(line.file, line.line) for line in f.lines]):
+        turn = seen[finding.key] = seen.get(finding.key, 0) + 1
+        named.append(finding if turn == 1 else msgspec.structs.replace(finding, key=f"{finding.key}-{turn}"))
+    return named

@@ -1,4 +1,4 @@
-"""Small statistics: quantiles that merge, medians, least squares, and a confidence interval for a ratio of medians."""
+"""Small statistics: quantiles that merge, medians, and a confidence interval for a ratio of medians."""
 
 from __future__ import annotations
 
@@ -121,31 +121,6 @@ class Quantiles:
     def ratio_to(self, after: Quantiles) -> Ratio:
         """Median of this over the median of `after`, with an interval. Raises ValueError where a side is empty."""
         return ratio_of_medians(self.spread_out(), after.spread_out())
-
-
-class Line(msgspec.Struct, frozen=True):
-    """y = start + slope * x, and how much of y's variance it explains (0 to 1)."""
-
-    start: float
-    slope: float
-    explained: float
-
-
-def least_squares(points: Sequence[tuple[float, float]]) -> Line | None:
-    """Ordinary least squares through (x, y) points; None with fewer than two different x."""
-    n = len(points)
-    if n < 2:
-        return None
-    mean_x = sum(x for x, _ in points) / n
-    mean_y = sum(y for _, y in points) / n
-    var_x = sum((x - mean_x) ** 2 for x, _ in points)
-    if var_x == 0:
-        return None
-    slope = sum((x - mean_x) * (y - mean_y) for x, y in points) / var_x
-    start = mean_y - slope * mean_x
-    var_y = sum((y - mean_y) ** 2 for _, y in points)
-    rest = sum((y - start - slope * x) ** 2 for x, y in points)
-    return Line(start, slope, 1.0 if var_y == 0 else 1 - rest / var_y)
 
 
 class Ratio(msgspec.Struct, frozen=True):

@@ -116,11 +116,6 @@ def code_name(lines: tuple[Line, ...]) -> str:
     return f"{lines[0].file.replace(chr(92), '/').rsplit('/', 1)[-1]}:{lines[0].function}" if lines else ""
 
 
-def line_text(line: Line) -> str:
-    """A line of code as people write it."""
-    return f"{line.file}:{line.line}"
-
-
 def cost_of(route: RouteStats, stats: ShapeStats, queries: float, avoidable: float, requests: int) -> Cost:
     """The cost of `avoidable` queries a request: avoided queries x the median time of such a query."""
     query_ms = stats.query_ns / 1e6

@@ -72,31 +72,6 @@ def values_of(slots: Sequence[Slot], parameters: Sequence[Value], names: Sequenc
     return values
 
 
-def literal_sql(value: Value) -> str:
-    """A value written as an SQL literal, for statements shown to people and for EXPLAIN without parameters."""
-    if value is None:
-        return "NULL"
-    if isinstance(value, bool):
-        return "TRUE" if value else "FALSE"
-    if isinstance(value, int | float):
-        return repr(value)
-    if isinstance(value, tuple):
-        kind, text = ((*value, "", ""))[:2]
-        return f"X'{text}'" if kind == "bytes" else literal_sql(text)
-    return "'" + value.replace("'", "''") + "'"
-
-
-def with_values(text: str, slots: Sequence[Slot], values: Sequence[Value]) -> str:
-    """The text with every placeholder replaced by its value as a literal."""
-    pieces = []
-    position = 0
-    for slot, value in zip(slots, values, strict=True):
-        pieces.append(text[position : slot.start])
-        pieces.append(literal_sql(value) if slot.placeholder else slot.text)
-        position = slot.end
-    return "".join(pieces) + text[position:]
-
-
 _MARK_NUMBER = 7_700_000_000
 _MARK_TEXT = re.compile(r"~slot(\d+)~")
 
