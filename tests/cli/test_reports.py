@@ -16,7 +16,12 @@ import pytest
 from askless.capture import events
 from askless.capture.reading import read
 from askless.cli.main import COMMANDS
+from askless.cli.trial import verdict
 from askless.core.analysis import findings_of, summarise
+from askless.core.comparison import compare_routes, drift_of
+from askless.core.statistics import ratio_of_medians
+from askless.core.summary import RouteStats
+from askless.database.trying import IndexTrial, Measured, first_difference
 from askless.output import documents
 from tests.conftest import PAGES, findings, run
 
@@ -149,8 +154,8 @@ def test_a_trial_measures_on_a_copy_and_leaves_the_file_alone(harbour: Path) -> 
     tried = run(*words, "--json").json
     (row,) = tried["statements"]
     assert row["uses_index"] and row["same_result"] and row["repetitions"] >= 7 and tried["size_bytes"] > 0
-    assert row["ratio_low"] <= row["ratio"] <= row["ratio_high"] and row["ratio"] > 1
-    assert row["verdict"].startswith("faster: ×")
+    assert 0 < row["ratio_low"] <= row["ratio"] <= row["ratio_high"]
+    assert row["verdict"].split(":")[0].split(" (")[0] in ("faster", "slower", "no difference seen")
     assert row["plan_before"][0]["kind"] == "full scan" and row["plan_after"][0]["index"] == "by_vessel"
     shown = run(*words)
     assert "the same result" in shown.out and "95 % interval" in shown.out
@@ -313,3 +318,50 @@ def totals(summary: Any) -> dict[str, Any]:
 
 def told(summary: Any) -> dict[str, Any]:
     return {f.key: (f.title, f.variant, f.evidence, f.cost.avoidable) for f in findings_of(summary)}
+
+
+def test_verdicts_of_a_trial_follow_from_the_interval() -> None:
+    """Made-up measurements: the words are checked, not the machine's speed."""
+
+    def said(before: list[float], after: list[float], used: bool = True, difference: str = "") -> str:
+        measured = Measured(
+            "SELECT 1", tuple(before), tuple(after), ratio_of_medians(before, after), 1, not difference, difference, (), (), used
+        )  # fmt: skip
+        return verdict(IndexTrial("CREATE INDEX n ON t (a)", "n", 1.0, 4096, (measured,)), measured)
+
+    slow, fast = [10.0 + i % 3 for i in range(20)], [2.0 + i % 2 * 0.1 for i in range(20)]
+    assert said(slow, fast).startswith("faster: ×5")
+    assert said(fast, slow).startswith("slower:")
+    assert said(slow, slow[::-1]).startswith("no difference seen (95 % interval")
+    assert said(slow, fast, used=False).startswith("not used:")
+    assert said(slow, fast, difference="1 rows lost").startswith("not the same result")
+
+
+def test_results_are_equal_as_multisets_and_in_order_where_that_is_asked() -> None:
+    rows = [(1, "a"), (2, None), (2, None)]
+    assert first_difference(rows, rows[::-1], ordered=False) == ""
+    assert "another order, from row 1" in first_difference(rows, rows[::-1], ordered=True)
+    assert "1 rows lost, 0 rows gained" in first_difference(rows, rows[:2], ordered=False)
+    assert "1 rows lost, 1 rows gained" in first_difference(rows, [(1, "a"), (2, None), (2, 0)], ordered=False)
+
+
+def test_drift_is_told_from_a_change() -> None:
+    """Routes that ask the same on both sides are the control for those that do not."""
+
+    def summary(times_ms: dict[str, float], queries: dict[str, int]) -> Any:
+        made = summarise(iter(()))
+        for route, time_ms in times_ms.items():
+            stats = made.routes[route] = RouteStats(route, "http")
+            stats.requests = 20
+            stats.durations.extend(int((time_ms + i % 5 * 0.01) * 1e6) for i in range(20))
+            stats.queries.extend([queries[route]] * 20)
+        return made
+
+    before = summary({"same": 10, "much": 40, "little": 12}, {"same": 5, "much": 90, "little": 8})
+    after = summary({"same": 8, "much": 9, "little": 10}, {"same": 5, "much": 3, "little": 6})
+    rows = {row.route: row for row in compare_routes(before, after)}
+    assert drift_of(list(rows.values())) == pytest.approx(1.25, rel=0.01)
+    assert rows["same"].verdict.startswith("asks the same")
+    assert rows["much"].verdict.startswith("×4.4")
+    assert rows["little"].verdict.startswith("within the drift")
+    assert compare_routes(after, before)[1].verdict.startswith("slower: ×0.2")
