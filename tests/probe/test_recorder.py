@@ -6,6 +6,7 @@ import json
 import os
 import shutil
 import signal
+import socket
 import stat
 import subprocess
 import sys
@@ -525,8 +526,6 @@ make_server("127.0.0.1", int(sys.argv[1]), application, handler_class=Quiet).ser
 
 
 def site(tmp_path: Path, *options: object) -> tuple[object, int]:
-    import socket
-
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
@@ -548,6 +547,29 @@ def test_pages_are_visited_after_a_warm_up(tmp_path: Path) -> None:
         for row in run("requests", tmp_path / "c", "--json").json["routes"]
     }
     assert counted == {"GET /due": (3, 2), "GET /gone": (3, 1)}
+
+
+def test_what_a_visited_program_started_stops_with_it(tmp_path: Path) -> None:
+    """A reloader's child serves the pages and outlives its parent: it is stopped too, and nothing it asked is lost."""
+    child = tmp_path / "child.py"
+    child.write_text(SITE)
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    parent = tmp_path / "parent.py"
+    parent.write_text(
+        "import signal, subprocess, sys, os\n"
+        "signal.signal(signal.SIGTERM, lambda *a: os._exit(0))\n"
+        f"started = subprocess.Popen([sys.executable, {str(child)!r}, sys.argv[1]])\n"
+        f"open({str(tmp_path / 'pid')!r}, 'w').write(str(started.pid))\n"
+        "started.wait()\n"
+    )
+    url = f"http://127.0.0.1:{port}/due"
+    ran = run("capture", "app", "-o", tmp_path / "c", "--visit", url, "--times", 4, "--", sys.executable, parent, port)
+    assert ran.code == 0, ran.err
+    assert asked(tmp_path / "c") == ["SELECT 1"] * 6
+    state = Path("/proc") / (tmp_path / "pid").read_text() / "stat"
+    assert not state.exists() or state.read_text().rsplit(")", 1)[1].split()[0] == "Z"
 
 
 def test_a_page_that_kills_the_program_is_said(tmp_path: Path) -> None:

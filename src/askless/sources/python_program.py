@@ -105,20 +105,24 @@ def run(
         )
     stop = threading.Event()
     try:
-        process = subprocess.Popen([program, *command[1:]], env=environment(folder, echo))
+        # Visited programs get a process group of their own: what they started (a reloader's child) stops with them.
+        process = subprocess.Popen(
+            [program, *command[1:]], env=environment(folder, echo), start_new_session=visits is not None
+        )
     except OSError as error:
         raise AskLessError(
             "program-missing", f"can't start {program}: {error.strerror}", "check that it may be run"
         ) from None
-    with _Signals(process, stop):
+    grouped = visits is not None
+    with _Signals(process, stop, grouped):
         try:
             visited = _visit(process, visits, stop, progress) if visits is not None else ()
             if visits is not None:
                 stop.set()
-                _stop(process)
+                _stop(process, grouped)
             code = process.wait()
         except BaseException:
-            _stop(process)
+            _stop(process, grouped)
             raise
     return Outcome(code if code >= 0 else 128 - code, stop.is_set(), visited)
 
@@ -126,9 +130,10 @@ def run(
 class _Signals:
     """While the program runs, signals are its affair: the terminal sends it Ctrl-C itself, SIGTERM is passed on."""
 
-    def __init__(self, process: subprocess.Popen[bytes], stop: threading.Event) -> None:
+    def __init__(self, process: subprocess.Popen[bytes], stop: threading.Event, grouped: bool) -> None:
         self.process = process
         self.stop = stop
+        self.grouped = grouped
         self.before: dict[int, object] = {}
 
     def __enter__(self) -> None:
@@ -141,18 +146,34 @@ class _Signals:
 
     def _pass_on(self, number: int, frame: FrameType | None) -> None:
         self.stop.set()
-        if number == signal.SIGTERM or not sys.stdin.isatty():
-            self.process.send_signal(number)
+        if number == signal.SIGTERM or self.grouped or not sys.stdin.isatty():
+            _send(self.process, number, self.grouped)
 
 
-def _stop(process: subprocess.Popen[bytes]) -> None:
-    if process.poll() is None:
-        process.terminate()
-        try:
-            process.wait(STOP_WAIT_S)
-        except subprocess.TimeoutExpired:
-            process.kill()
-            process.wait()
+def _send(process: subprocess.Popen[bytes], number: int, grouped: bool) -> bool:
+    """Send a signal to the program, or to all of its group; False where nobody is left to get it."""
+    try:
+        if grouped:
+            os.killpg(process.pid, number)
+        else:
+            process.send_signal(number)
+    except (ProcessLookupError, PermissionError):
+        return False
+    return True
+
+
+def _stop(process: subprocess.Popen[bytes], grouped: bool) -> None:
+    """Ask the program to stop, and what it started; whoever has not after some seconds is killed."""
+    deadline = time.monotonic() + STOP_WAIT_S
+    if process.poll() is None or grouped:
+        _send(process, signal.SIGTERM, grouped)
+    while time.monotonic() < deadline:
+        ended = process.poll() is not None
+        if ended and not (grouped and _send(process, 0, grouped)):
+            return
+        time.sleep(0.02)
+    _send(process, signal.SIGKILL, grouped)
+    process.wait()
 
 
 def _request(url: str, timeout_s: float, warm_up: bool) -> int:
