@@ -13,8 +13,9 @@ from typing import Any
 from askless.capture.reading import FileReport, Reader, files_of
 from askless.cli.common import add_capture, add_json, command, notes_of, print_document
 from askless.core.errors import AskLessError
+from askless.core.words import plural, size
 from askless.output import documents, terminal
-from askless.output.text import milliseconds, plural, safe, size
+from askless.output.text import milliseconds, safe
 from askless.sources import python_program
 
 APP_EXAMPLES = """  askless capture app -o calls -- python app.py                 until you press Ctrl-C

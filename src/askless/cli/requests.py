@@ -6,12 +6,10 @@ import argparse
 from pathlib import Path
 from typing import Any
 
-import msgspec
-
 from askless.capture.reading import read
 from askless.cli.common import add_capture, add_json, command, load, notes_of, print_document
 from askless.core.model import Request
-from askless.core.tables import by_database_time, route_numbers
+from askless.core.tables import by_database_time, route_row
 from askless.output import documents, terminal
 
 EXAMPLES = """  askless requests calls               by route, the one that spends most time in queries first
@@ -46,13 +44,10 @@ def by_route(path: Path, wanted: str) -> documents.RequestsDocument:
     """The routes of a capture."""
     summary, reports = load(path)
     rows = tuple(
-        documents.RouteRow(
-            route=route.route, kind=route.kind, requests=route.requests, warm_up=route.warm_up,
-            **msgspec.structs.asdict(route_numbers(route)),
-        )
+        route_row(route)
         for route in by_database_time(summary)
         if wanted in route.route and (route.requests or not route.warm_up)
-    )  # fmt: skip
+    )
     shapes = [stats for route in summary.routes.values() for stats in route.shapes.values()]
     return documents.RequestsDocument(
         format="askless requests",

@@ -9,7 +9,7 @@ import msgspec
 from askless.core.findings import Finding
 from askless.core.statistics import Ratio
 from askless.core.summary import RouteStats, Summary
-from askless.core.tables import RouteNumbers, route_numbers
+from askless.core.tables import RouteRow, route_row
 
 ENOUGH = 5  # requests a side below which no verdict on time is given
 
@@ -18,8 +18,8 @@ class RouteComparison(msgspec.Struct, frozen=True):
     """One route on both sides; None where it was not asked."""
 
     route: str
-    before: RouteNumbers | None
-    after: RouteNumbers | None
+    before: RouteRow | None
+    after: RouteRow | None
     quartiles_before: tuple[float, float, float, int] | None  # low, median, high in ms; requests
     quartiles_after: tuple[float, float, float, int] | None
     ratio: Ratio | None
@@ -41,7 +41,7 @@ def _quartiles(route: RouteStats | None) -> tuple[float, float, float, int] | No
     return low, middle, high, route.requests
 
 
-def _same_work(one: RouteNumbers, two: RouteNumbers) -> bool:
+def _same_work(one: RouteRow, two: RouteRow) -> bool:
     """Whether a route asks the same on both sides: then it is a control, and what its time does is drift."""
     return (one.queries, one.rows, one.bytes) == (two.queries, two.rows, two.bytes)
 
@@ -86,8 +86,8 @@ def compare_routes(before: Summary, after: Summary) -> list[RouteComparison]:
         found.append(
             RouteComparison(
                 name,
-                route_numbers(one) if one is not None and one.requests else None,
-                route_numbers(two) if two is not None and two.requests else None,
+                route_row(one) if one is not None and one.requests else None,
+                route_row(two) if two is not None and two.requests else None,
                 _quartiles(one),
                 _quartiles(two),
                 ratio,

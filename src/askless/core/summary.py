@@ -107,6 +107,7 @@ class RouteStats:
         "_asked",
         "_by_number",
         "_elapsed",
+        "_first",
         "_recurring",
         "_settled",
         "_tables",
@@ -134,6 +135,7 @@ class RouteStats:
         self.shapes: dict[str, ShapeStats] = {}
         self.tallies: dict[tuple[str, ...], Tally] = {}
         self._by_number: dict[int, ShapeStats] = {}
+        self._first: dict[str, int] = {}  # shape -> its first statement number in this file
         self._appends: dict[int, Callable[[Fact], None]] = {}
         self._recurring: dict[tuple[int, ...], Recurring] = {}
         self._settled: set[int] = set()  # statement numbers that are no noise and have all their examples
@@ -166,6 +168,7 @@ class RouteStats:
             self._tables = tables
             self.aliased = {}
             self._by_number = {}
+            self._first = {}
             self._appends = {}
             self._settled = set()
             self._recurring = {}
@@ -177,10 +180,9 @@ class RouteStats:
         stats = self.shapes.get(statement.shape.digest)
         if stats is None:
             stats = self.shapes[statement.shape.digest] = ShapeStats(statement.shape, statement)
-        for number, known in self._by_number.items():
-            if known is stats:
-                self.aliased[statement.number] = self.aliased.get(number, number)
-                break
+        first = self._first.setdefault(statement.shape.digest, statement.number)
+        if first != statement.number:
+            self.aliased[statement.number] = first
         self._by_number[statement.number] = stats
         self._appends[statement.number] = stats.pending.append
         return stats

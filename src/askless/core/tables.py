@@ -11,9 +11,17 @@ from askless.core.sql.masking import masked, shown_values
 from askless.core.summary import RouteStats, Summary
 
 
-class RouteNumbers(msgspec.Struct, frozen=True):
-    """What a route adds up to, per request unless the name says otherwise."""
+class RouteRow(msgspec.Struct, frozen=True):
+    """One route. Numbers are per request unless they say otherwise; times in milliseconds.
 
+    `queries` is the median; `shapes` and `repeated` are means. `database_ms` is the mean time in queries, `share` its
+    share of `request_ms` (mean). `noise` queries are counted apart, their time is not in database_ms.
+    """
+
+    route: str
+    kind: str
+    requests: int
+    warm_up: int
     queries: float
     queries_most: float
     shapes: float
@@ -29,12 +37,16 @@ class RouteNumbers(msgspec.Struct, frozen=True):
     errors: int
 
 
-def route_numbers(route: RouteStats) -> RouteNumbers:
+def route_row(route: RouteStats) -> RouteRow:
     """The numbers of one route; all 0 where it has only warm-up requests."""
     n = max(route.requests, 1)
     asked, noise = route.asked(), route.asked(noise=True)
     database_ns = sum(stats.duration_ns for stats in asked)
-    return RouteNumbers(
+    return RouteRow(
+        route=route.route,
+        kind=route.kind,
+        requests=route.requests,
+        warm_up=route.warm_up,
         queries=route.queries.median,
         queries_most=route.queries.at(1.0),
         shapes=route.shapes_asked / n,

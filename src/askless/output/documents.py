@@ -10,6 +10,7 @@ from typing import Any
 import msgspec
 
 from askless.core.findings import Finding, Line
+from askless.core.tables import RouteRow
 
 
 class Document(msgspec.Struct, frozen=True, kw_only=True):
@@ -17,32 +18,6 @@ class Document(msgspec.Struct, frozen=True, kw_only=True):
 
     format: str
     version: int = 1
-
-
-class RouteRow(msgspec.Struct, frozen=True):
-    """One route. Numbers are per request unless they say otherwise; times in milliseconds.
-
-    `queries` is the median; `shapes` and `repeated` are means. `database_ms` is the mean time in queries, `share` its
-    share of `request_ms` (mean). `noise` queries are counted apart, their time is not in database_ms.
-    """
-
-    route: str
-    kind: str
-    requests: int
-    warm_up: int
-    queries: float
-    queries_most: float
-    shapes: float
-    repeated: float
-    database_ms: float
-    request_ms: float
-    request_median_ms: float
-    share: float
-    rows: float
-    bytes: float
-    noise: float
-    noise_ms: float
-    errors: int
 
 
 class RequestsDocument(Document, frozen=True, kw_only=True):

@@ -14,8 +14,9 @@ from rich.text import Text
 from rich.tree import Tree
 
 from askless.core.findings import Advice, Finding, Line
+from askless.core.words import number, plural, size
 from askless.output import documents
-from askless.output.text import brief, milliseconds, number, one_line, percent, plural, safe, short_path, size
+from askless.output.text import brief, milliseconds, one_line, percent, safe, short_path
 
 SEVERITY_STYLE = {"urgent": "bold red", "worthwhile": "yellow", "minor": "cyan"}
 WIDEST = 100

@@ -29,13 +29,6 @@ def brief(sql: str) -> str:
     return _SELECT_LIST.sub(lambda found: f"{found[1]}… {found[3].strip()} ", sql, count=1)
 
 
-def plural(count: float, word: str) -> str:
-    """A number with its noun: 1 row, 40 rows, 2.5 queries."""
-    if number(count) == "1":
-        return f"1 {word}"
-    return f"{number(count)} {word[:-1]}ies" if word.endswith("y") else f"{number(count)} {word}s"
-
-
 def short_path(file: str, parts: int = 0) -> str:
     """A file's path from here, where that is shorter; with `parts`, only so many of its last parts."""
     if parts:
@@ -52,18 +45,6 @@ def milliseconds(value: float) -> str:
     if value >= 100:
         return f"{value:,.0f}"
     return f"{value:.1f}" if value >= 10 else f"{value:.2f}" if value >= 0.1 or not value else f"{value:.3f}"
-
-
-def size(value: float) -> str:
-    """Bytes in the unit that people read."""
-    if value < 1024:
-        return f"{value:,.0f} B"
-    return f"{value / 1024:,.1f} KiB" if value < 1024**2 else f"{value / 1024**2:,.1f} MiB"
-
-
-def number(value: float) -> str:
-    """A count or a mean of counts."""
-    return f"{value:,.0f}" if abs(value - round(value)) < 0.05 or value >= 100 else f"{value:,.1f}"
 
 
 def percent(share: float) -> str:

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable
-from typing import Protocol
+from typing import Any, Protocol
 
 import msgspec
 
-from askless.core.findings import Cost, Finding, Line
+from askless.core.findings import Cost, Finding, Line, finding_key
 from askless.core.model import Place, Request, Schema
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
@@ -116,7 +115,9 @@ def code_name(lines: tuple[Line, ...]) -> str:
     return f"{lines[0].file.replace(chr(92), '/').rsplit('/', 1)[-1]}:{lines[0].function}" if lines else ""
 
 
-def cost_of(route: RouteStats, stats: ShapeStats, queries: float, avoidable: float, requests: int) -> Cost:
+def cost_of(
+    route: RouteStats, stats: ShapeStats, queries: float, avoidable: float, requests: int, loop_ms: float = 0.0
+) -> Cost:
     """The cost of `avoidable` queries a request: avoided queries x the median time of such a query."""
     query_ms = stats.query_ns / 1e6
     saving_ms = avoidable * query_ms
@@ -128,17 +129,31 @@ def cost_of(route: RouteStats, stats: ShapeStats, queries: float, avoidable: flo
         saving_ms=saving_ms,
         share=min(saving_ms / request_ms, 1.0) if request_ms else 0.0,
         total_ms=saving_ms * requests,
+        loop_ms=loop_ms,
     )
 
 
-def plain(number: float) -> str:
-    """A mean as people write it: 40, 2.5, 1,200."""
-    return f"{number:,.0f}" if abs(number - round(number)) < 0.05 or number >= 100 else f"{number:,.1f}"
-
-
-def many(number: float, word: str) -> str:
-    """A number and its noun: 1 row, 40 rows, 2.5 queries."""
-    if plain(number) == "1":
-        return f"1 {word}"
-    plural = re.sub(r"y$", "ie", word) if word.endswith("y") and not word.endswith("ay") else word
-    return f"{plain(number)} {plural}s"
+def finding_of(
+    pattern: str,
+    route: RouteStats,
+    stats: ShapeStats,
+    context: Context,
+    places: dict[Place, int],
+    requests: int,
+    **rest: Any,
+) -> Finding:
+    """A finding about one shape in one route; `rest` is what its pattern has to say."""
+    lines = lines_of(places)
+    structure = stats.structure
+    return Finding(
+        key=finding_key(pattern, route.route, stats.shape.digest, code_name(lines)),
+        pattern=pattern,
+        route=route.route,
+        requests=requests,
+        shape=stats.shape.digest,
+        sql=shown_sql(stats, context.settings),
+        tables=structure.tables if structure is not None else (),
+        lines=lines,
+        path=path_of(places),
+        **rest,
+    )

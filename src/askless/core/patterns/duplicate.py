@@ -10,13 +10,14 @@ import itertools
 from collections.abc import Iterable
 
 from askless.core.advice import reuse
-from askless.core.findings import Finding, Line, finding_key, severity
+from askless.core.findings import Finding, Line, severity
 from askless.core.lineage import structure as structure_of
 from askless.core.model import Place, Request
-from askless.core.patterns.base import Context, code_name, cost_of, lines_of, many, path_of, plain, shown_sql
+from askless.core.patterns.base import Context, cost_of, finding_of, lines_of
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
 from askless.core.summary import Group, RequestView, RouteStats, Tally
+from askless.core.words import number, plural
 
 NAME = "duplicate"
 
@@ -145,29 +146,26 @@ def _finding(route: RouteStats, tally: Repeats, context: Context) -> Finding:
     queries, avoidable = tally.queries / requests, tally.avoidable / requests
     cost = cost_of(route, stats, queries, avoidable, requests)
     lines = lines_of(tally.places)
-    title = f"{many(queries, 'query')} where 1 would do: {structure.main or 'the same rows'} read again with the same parameters"
+    title = f"{plural(queries, 'query')} where 1 would do: {structure.main or 'the same rows'} read again with the same parameters"
     because = [
-        f"{plain(queries)} executions a request with equal text and parameters, equal results, no write in between"
+        f"{number(queries)} executions a request with equal text and parameters, equal results, no write in between"
     ]
     callers = _callers(tally)
-    return Finding(
-        key=finding_key(NAME, route.route, stats.shape.digest, code_name(lines)),
-        pattern=NAME,
+    return finding_of(
+        NAME,
+        route,
+        stats,
+        context,
+        tally.places,
+        tally.requests,
         variant="",
         severity=severity(cost.share, cost.avoidable),
-        route=route.route,
         title=title,
         evidence="traced" if any(stats.loads) or stats.rows else "repeated",
         because=tuple(because),
         cost=cost,
-        requests=tally.requests,
-        shape=stats.shape.digest,
-        sql=shown_sql(stats, context.settings),
-        tables=structure.tables,
-        lines=lines,
-        path=path_of(tally.places),
         callers=callers if callers != lines else (),
-        advice=reuse.advise(callers, f"about {many(avoidable, 'query')} and {cost.saving_ms:.2f} ms a request"),
+        advice=reuse.advise(callers, f"about {plural(avoidable, 'query')} and {cost.saving_ms:.2f} ms a request"),
     )
 
 

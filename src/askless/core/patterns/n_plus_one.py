@@ -8,24 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-import msgspec
-
 from askless.core.advice import eager_loading, rewriting
-from askless.core.findings import Finding, finding_key, severity
+from askless.core.findings import Finding, severity
 from askless.core.lineage import Source, find_source, is_convincing
 from askless.core.model import Request
-from askless.core.patterns.base import (
-    Context,
-    by_code,
-    call_path,
-    code_name,
-    cost_of,
-    lines_of,
-    many,
-    path_of,
-    plain,
-    shown_sql,
-)
+from askless.core.patterns.base import Context, by_code, call_path, cost_of, finding_of, lines_of, shown_sql
 from askless.core.patterns.repetition import (
     Rejected,
     Repetition,
@@ -40,6 +27,7 @@ from askless.core.shape_stats import ShapeStats
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Column, Predicate, Structure
 from askless.core.summary import Group, RequestView, RouteStats
+from askless.core.words import number, plural
 
 NAME = "n-plus-one"
 REJECTED = "no n-plus-one"
@@ -200,44 +188,38 @@ def _finding(route: RouteStats, tally: Repetition, tallies: list[Repetition], co
     structure = stats.structure
     assert structure is not None
     queries = tally.queries / requests
-    cost = cost_of(route, stats, queries, queries - 1, requests)
+    cost = cost_of(route, stats, queries, queries - 1, requests, tally.span_ns / tally.examined / 1e6)
     variant = variant_of(tally, context)
     chain = chain_of(tally, tallies)
-    lines = lines_of(tally.places)
     table = tally.column.table or structure.main
-    counted = f"1 + {plain(queries)}"
+    counted = f"1 + {number(queries)}"
     if len(chain) > 1:
-        counted = "1 + " + " + ".join(plain(one.queries / one.requests) for one in chain)
+        counted = "1 + " + " + ".join(number(one.queries / one.requests) for one in chain)
         if variant in ("to-one", "to-many", "link-table"):
             variant = f"nested {variant}"
     source = tally.source
     parent = f" for each row of {source.table or 'an earlier result'}" if source else ""
     what = {"count": "counts rows of", "exists": "asks whether there are rows in", "aggregate": "aggregates rows of"}
     verb = what.get(variant, "reads")
-    title = f"{many(queries, 'query')} where 1 would do: {verb} {structure.main or table} by {tally.column.name}{parent} ({counted})"
+    title = f"{plural(queries, 'query')} where 1 would do: {verb} {structure.main or table} by {tally.column.name}{parent} ({counted})"
     evidence, because = _evidence(tally, table, context)
     if len(chain) > 1:
         because.append("the whole path, outermost first: " + " → ".join(_path_names(chain)))
-    cost = msgspec.structs.replace(cost, loop_ms=tally.span_ns / tally.examined / 1e6)
     if tally.repeats:
         because.append(f"{tally.repeats} of the {tally.queries} look-ups repeat a key that was read already")
-    code = code_name(lines)
-    return Finding(
-        key=finding_key(NAME, route.route, stats.shape.digest, code),
-        pattern=NAME,
+    return finding_of(
+        NAME,
+        route,
+        stats,
+        context,
+        tally.places,
+        requests,
         variant=variant,
         severity=severity(cost.share, cost.avoidable),
-        route=route.route,
         title=title,
         evidence=evidence,
         because=tuple(because),
         cost=cost,
-        requests=requests,
-        shape=stats.shape.digest,
-        sql=shown_sql(stats, context.settings),
-        tables=structure.tables,
-        lines=lines,
-        path=path_of(tally.places),
         advice=eager_loading.advise(_case(tally, chain, variant, table, queries, route, context), context.schema),
         unsure=_doubts(tally, evidence),
         source=parent_line_of(tally),
@@ -266,7 +248,7 @@ def _evidence(tally: Repetition, table: str, context: Context) -> tuple[str, lis
         where = f"{source.table}.{source.column}" if source.table else f"column {source.column}"
         because.insert(
             0,
-            f"{source.matched} of {source.keys} keys were seen in {where} of an earlier result ({many(source.rows, 'row')})"
+            f"{source.matched} of {source.keys} keys were seen in {where} of an earlier result ({plural(source.rows, 'row')})"
             + (", in the same order" if source.in_order else "")
             + (
                 "; the rows beyond the first 32 are not kept"
@@ -285,7 +267,7 @@ def _evidence(tally: Repetition, table: str, context: Context) -> tuple[str, lis
             return "keyed", [*because, f"{table}.{name} is a key of {table}"]
     return "repeated", [
         *because,
-        f"the same statement ran with {plain(tally.queries / tally.requests)} keys in one request",
+        f"the same statement ran with {number(tally.queries / tally.requests)} keys in one request",
     ]
 
 
@@ -337,7 +319,7 @@ def _case(
         parent_load=parent.load if parent is not None else None,
         parent_line=top_line,
         line=lines[0] if lines else None,
-        saving=f"about {many(queries - 1, 'query')} and {(queries - 1) * stats.query_ns / 1e6:.1f} ms a request",
+        saving=f"about {plural(queries - 1, 'query')} and {(queries - 1) * stats.query_ns / 1e6:.1f} ms a request",
     )
 
 

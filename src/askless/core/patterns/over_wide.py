@@ -7,24 +7,14 @@ Whether the application reads the column is not known here, and the finding says
 from __future__ import annotations
 
 from askless.core.advice import projection
-from askless.core.findings import Cost, Finding, finding_key, severity
-from askless.core.patterns.base import ByTotals, Context, code_name, lines_of, many, path_of, plain, shown_sql
+from askless.core.findings import Cost, Finding, severity
+from askless.core.patterns.base import ByTotals, Context, finding_of, lines_of, shown_sql
 from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import Structure
 from askless.core.summary import RouteStats
+from askless.core.words import number, plural, size
 
 NAME = "over-wide"
-
-
-def size_text(size: float) -> str:
-    """Bytes in the unit that people read."""
-    return (
-        f"{size:,.0f} bytes"
-        if size < 1024
-        else f"{size / 1024:,.1f} KiB"
-        if size < 1024**2
-        else f"{size / 1024**2:,.1f} MiB"
-    )
 
 
 class OverWide(ByTotals):
@@ -75,35 +65,32 @@ def _judge(route: RouteStats, stats: ShapeStats, structure: Structure, context: 
     names = ", ".join(sorted(wide, key=lambda name: -wide[name]))
     if wide:
         title = (
-            f"{many(rows, 'row')} with {names} ({size_text(max(wide.values()))} each): "
-            f"{size_text(spare)} of {size_text(per_request)} a request"
+            f"{plural(rows, 'row')} with {names} ({size(max(wide.values()), 'bytes')} each): "
+            f"{size(spare, 'bytes')} of {size(per_request, 'bytes')} a request"
         )
     else:
-        title = f"all {len(stats.columns)} columns of {structure.main} for {many(rows, 'row')}: {size_text(per_request)} a request"
+        title = f"all {len(stats.columns)} columns of {structure.main} for {plural(rows, 'row')}: {size(per_request, 'bytes')} a request"
     request_bytes = sum(s.bytes for s in route.asked()) / max(route.requests, 1)
     share = spare / request_bytes if request_bytes else 0.0
     because = [
-        f"{name}: {size_text(width)} a row, measured on the result"
+        f"{name}: {size(width, 'bytes')} a row, measured on the result"
         for name, width in sorted(wide.items(), key=lambda w: -w[1])
     ]
     if star:
         because.append("the statement selects *, so it also fetches columns added later")
-    return Finding(
-        key=finding_key(NAME, route.route, stats.shape.digest, code_name(lines)),
-        pattern=NAME,
+    return finding_of(
+        NAME,
+        route,
+        stats,
+        context,
+        stats.places,
+        stats.requests,
         variant="wide-columns" if wide else "star",
         severity=severity(share / 4, 0) if wide else "minor",
-        route=route.route,
         title=title,
         evidence="keyed" if context.schema is not None and not stats.widths_rows else "repeated",
         because=tuple(because),
         cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, bytes=spare, rows=0.0),
-        requests=stats.requests,
-        shape=stats.shape.digest,
-        sql=shown_sql(stats, context.settings),
-        tables=structure.tables,
-        lines=lines,
-        path=path_of(stats.places),
         advice=projection.advise(
             shown_sql(stats, context.settings),
             stats.statement.system,
@@ -112,7 +99,7 @@ def _judge(route: RouteStats, stats: ShapeStats, structure: Structure, context: 
             sorted(wide, key=lambda name: -wide[name]),
             stats.load,
             lines[0] if lines else None,
-            f"about {size_text(spare)} a request ({plain(100 * share)} % of its bytes); time is for a trial to tell",
+            f"about {size(spare, 'bytes')} a request ({number(100 * share)} % of its bytes); time is for a trial to tell",
             context.schema,
         ),
         unsure=("whether the page reads these columns is not known; look before you leave them out",),

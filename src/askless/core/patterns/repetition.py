@@ -19,14 +19,12 @@ class Repetition:
         self.column = column
         self.requests = 0
         self.queries = 0
-        self.most = 0
         self.repeats = 0
         self.examined = 0
         self.span_ns = 0  # from the first query's start to the last one's end, summed over the examined requests
         self.rows_more = False
         self.places: dict[Place, int] = {}
         self.sources: dict[tuple[str, str, str], int] = {}
-        self.parents: dict[str, tuple[int, int]] = {}  # shape -> (rows, executions) summed over examined requests
         self.parent_places: dict[Place, int] = {}
         self.source: Source | None = None
 
@@ -35,7 +33,6 @@ class Repetition:
         assert isinstance(other, Repetition)
         self.requests += other.requests
         self.queries += other.queries
-        self.most = max(self.most, other.most)
         self.repeats += other.repeats
         self.examined += other.examined
         self.span_ns += other.span_ns
@@ -46,9 +43,6 @@ class Repetition:
             self.parent_places[place] = self.parent_places.get(place, 0) + count
         for key, count in other.sources.items():
             self.sources[key] = self.sources.get(key, 0) + count
-        for shape, (rows, executions) in other.parents.items():
-            mine = self.parents.get(shape, (0, 0))
-            self.parents[shape] = (mine[0] + rows, mine[1] + executions)
         self.source = self.source or other.source
 
 
@@ -65,10 +59,10 @@ class Rejected:
 
 
 def add_queries(tally: Repetition, request: Request, indices: list[int], distinct: int) -> None:
+    """Add one request's look-ups; of their places a sample, once there are many requests."""
     count = len(indices)
     tally.requests += 1
     tally.queries += count
-    tally.most = max(tally.most, count)
     tally.repeats += count - distinct
     if tally.requests <= 64 or tally.requests % 16 == 0:
         for i in indices:
@@ -79,12 +73,10 @@ def add_queries(tally: Repetition, request: Request, indices: list[int], distinc
 
 
 def add_source(tally: Repetition, request: Request, source: Source) -> None:
+    """Add what supplied the keys in one request."""
     statement = request.tables.statements[source.statement]
-    digest = statement.shape.digest
-    key = (digest, source.table, source.column)
+    key = (statement.shape.digest, source.table, source.column)
     tally.sources[key] = tally.sources.get(key, 0) + 1
-    rows, executions = tally.parents.get(digest, (0, 0))
-    tally.parents[digest] = (rows + source.rows, executions + source.executions)
     tally.source = source
     place = request.place(source.first)
     if place is not None:
@@ -103,6 +95,7 @@ def chain_of(tally: Repetition, tallies: list[Repetition]) -> list[Repetition]:
 
 
 def main_source(tally: Repetition) -> str:
+    """The digest of the shape that most often supplied the keys; '' where none was seen."""
     return max(tally.sources, key=lambda key: tally.sources[key])[0] if tally.sources else ""
 
 

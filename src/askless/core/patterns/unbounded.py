@@ -6,12 +6,12 @@ Not flagged: aggregates, look-ups by a unique key, batches of an eager load, loo
 from __future__ import annotations
 
 from askless.core.advice import pagination
-from askless.core.findings import Cost, Finding, finding_key
-from askless.core.patterns.base import ByTotals, Context, code_name, lines_of, many, path_of, shown_sql
-from askless.core.patterns.over_wide import size_text
+from askless.core.findings import Cost, Finding
+from askless.core.patterns.base import ByTotals, Context, finding_of, lines_of, shown_sql
 from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import Structure
 from askless.core.summary import RouteStats
+from askless.core.words import plural, size
 
 NAME = "unbounded"
 
@@ -47,23 +47,26 @@ def _judge(route: RouteStats, stats: ShapeStats, structure: Structure, context: 
     if stats.rows_most < settings.unbounded_rows_least and not whole:
         return None
     rows = stats.rows / max(stats.requests, 1)
-    size = stats.bytes / max(stats.requests, 1)
+    per_request = stats.bytes / max(stats.requests, 1)
     lines = lines_of(stats.places)
     filtered = bool(structure.predicates)
     what = "the whole table " if whole else ""
-    title = f"{many(rows, 'row')} of {what}{structure.main} in one query without LIMIT ({size_text(size)} a request)"
+    title = f"{plural(rows, 'row')} of {what}{structure.main} in one query without LIMIT ({size(per_request, 'bytes')} a request)"
     share = stats.duration_ns / route.elapsed_ns if route.elapsed_ns else 0.0
-    because = [f"up to {many(stats.rows_most, 'row')} from one query, and no LIMIT"]
+    because = [f"up to {plural(stats.rows_most, 'row')} from one query, and no LIMIT"]
     if total is not None:
-        because.append(f"{structure.main} has {many(total, 'row')} now")
+        because.append(f"{structure.main} has {plural(total, 'row')} now")
     if not filtered:
         because.append("no condition either: it grows with the table")
-    return Finding(
-        key=finding_key(NAME, route.route, stats.shape.digest, code_name(lines)),
-        pattern=NAME,
+    return finding_of(
+        NAME,
+        route,
+        stats,
+        context,
+        stats.places,
+        stats.requests,
         variant="whole-table" if whole or not filtered else "filtered",
         severity="urgent" if rows >= 10 * settings.unbounded_rows_least or share >= 0.25 else "worthwhile",
-        route=route.route,
         title=title,
         evidence="keyed" if whole else "repeated",
         because=tuple(because),
@@ -71,21 +74,15 @@ def _judge(route: RouteStats, stats: ShapeStats, structure: Structure, context: 
             queries=stats.count / max(stats.requests, 1),
             query_ms=stats.query_ns / 1e6,
             rows=max(rows - pagination.PAGE_ROWS, 0),
-            bytes=size * max(rows - pagination.PAGE_ROWS, 0) / rows if rows else 0.0,
+            bytes=per_request * max(rows - pagination.PAGE_ROWS, 0) / rows if rows else 0.0,
         ),
-        requests=stats.requests,
-        shape=stats.shape.digest,
-        sql=shown_sql(stats, context.settings),
-        tables=structure.tables,
-        lines=lines,
-        path=path_of(stats.places),
         advice=pagination.advise(
             shown_sql(stats, context.settings),
             stats.statement.system,
             structure,
             stats.load,
             lines[0] if lines else None,
-            f"up to {many(max(rows - pagination.PAGE_ROWS, 0), 'row')} a request; time is for a trial to tell",
+            f"up to {plural(max(rows - pagination.PAGE_ROWS, 0), 'row')} a request; time is for a trial to tell",
             context.schema,
         ),
         unsure=("whether the page needs all rows at once is not known",),

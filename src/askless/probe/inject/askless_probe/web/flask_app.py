@@ -24,14 +24,7 @@ def install(module):
     plain = module.Flask.__call__
 
     def call(self, environ, start_response):
-        try:
-            opened = wsgi.open_request(environ)
-        except Exception as error:
-            recorder.stop("%s: %s" % (type(error).__name__, error))
-            opened = None
-        if opened is None:
-            return plain(self, environ, start_response)
-        return wsgi.run(lambda *both: plain(self, *both), environ, start_response, opened)
+        return wsgi.recorded(lambda *both: plain(self, *both))(environ, start_response)
 
     module.Flask.__call__ = call
     module.request_started.connect(_name_route)

@@ -1,0 +1,22 @@
+"""Numbers as people write them, the same in findings and in every output."""
+
+from __future__ import annotations
+
+
+def number(value: float) -> str:
+    """A count or a mean of counts: 40, 2.5, 1,200."""
+    return f"{value:,.0f}" if abs(value - round(value)) < 0.05 or value >= 100 else f"{value:,.1f}"
+
+
+def plural(count: float, word: str) -> str:
+    """A number with its noun: 1 row, 40 rows, 2.5 queries."""
+    if number(count) == "1":
+        return f"1 {word}"
+    return f"{number(count)} {word[:-1]}ies" if word.endswith("y") else f"{number(count)} {word}s"
+
+
+def size(value: float, smallest: str = "B") -> str:
+    """Bytes in the unit that people read; `smallest` is what bytes themselves are called."""
+    if value < 1024:
+        return f"{value:,.0f} {smallest}"
+    return f"{value / 1024:,.1f} KiB" if value < 1024**2 else f"{value / 1024**2:,.1f} MiB"
