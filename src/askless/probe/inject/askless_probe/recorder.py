@@ -10,12 +10,14 @@ from time import perf_counter_ns
 
 from . import stack
 
-# Fields of a record.
+# Fields of a record. LOAD is what the ORM said: (orm, kind, model, relation, target, many), or a pair of that and a
+# `use.Use`, where it is tracked what becomes of the result.
 TEXT, PARAMETERS, START_NS, DURATION_NS, ROWS, PLACE, SAMPLE, CONNECTION, IN_TRANSACTION, DESCRIPTION, LOAD = range(11)
 THREAD, ERROR, BATCH = range(11, 14)
 
 SAMPLE_ROWS = 32  # rows of a result that are looked at closely
 PENDING_MAX = 64  # records that may wait in one request before they are written
+ENDED = -(1 << 62)  # `flushed_ns` of a request that has ended: whoever adds to it then comes by `full`
 FLUSH_NS = 250_000_000  # and how long the records of an open request may wait while queries go on
 
 current = ContextVar("askless_request", default=None)
@@ -26,6 +28,7 @@ outside = None  # the request that queries outside all requests belong to
 open_requests = {}  # id -> Request, so that a stopping process can write them
 connections = {}  # number -> the database system it speaks to
 pending_load = {}  # thread id -> what the ORM said of the query it is about to send
+tracking = False  # whether to note which objects and columns the application reads
 _last_request = 0
 _last_connection = 0
 _complained = set()
@@ -46,6 +49,10 @@ class Request:
         "records",
         "warm_up",
         "announced",
+        "prefix",
+        "written",
+        "uses",
+        "seen",
     )
 
     def __init__(self, kind, route, path="", warm_up=False):
@@ -59,21 +66,32 @@ class Request:
         self.records = []
         self.warm_up = warm_up
         self.announced = False
+        self.prefix = ""  # of a mounted application's routes
+        self.written = 0  # records written so far
+        self.uses = None  # what became of results, where that is tracked
+        self.seen = None  # lazy loads by line, in strict mode
         self.finish = None  # ends the request, once the application has returned and only its response is open
         self.start_ns = self.flushed_ns = perf_counter_ns()
 
 
 def configure(environ):
     """Prepare to record into the folder that the environment names. Opens no file until there is something to say."""
-    global active, writer, echo, outside
+    global active, writer, echo, outside, tracking
     from . import writing
 
     stack.configure()
     writer = writing.Writer(environ["ASKLESS_CAPTURE"])
+    tracking = bool(environ.get("ASKLESS_TRACK_USE"))
     if environ.get("ASKLESS_ECHO"):
         from . import echoing
 
         echo = echoing.Echo(environ["ASKLESS_ECHO"])
+    if environ.get("ASKLESS_STRICT"):
+        from json import loads
+
+        from . import strict
+
+        strict.configure(loads(environ["ASKLESS_STRICT"]))
     outside = None
     active = True
 
@@ -146,6 +164,7 @@ def end(request, token, status=0):
     open_requests.pop(request.ident, None)
     if not active:
         return
+    request.flushed_ns = ENDED
     try:
         if echo is not None:
             echo.catch_up(request.records)
@@ -156,14 +175,26 @@ def end(request, token, status=0):
 
 def full(request, now_ns):
     """Write the records that wait in a request which goes on. Called by drivers when enough have gathered."""
-    request.flushed_ns = now_ns
     if not active:
         del request.records[:]
         return
+    if request.flushed_ns == ENDED:
+        _belated(request)
+        return
+    request.flushed_ns = now_ns
     try:
         writer.write(request)
     except Exception as error:
         stop("%s: %s" % (type(error).__name__, error))
+
+
+def _belated(request):
+    """What a thread or task still asks for a request that has ended is counted with the queries outside of requests."""
+    around = outside or _open_outside()
+    around.records.extend(request.records)
+    del request.records[:]
+    if len(around.records) >= PENDING_MAX:
+        full(around, perf_counter_ns())
 
 
 def flush_all(final):

@@ -5,13 +5,18 @@ microseconds in long functions, `f_lasti` does not. Code objects seen are kept a
 """
 
 import sys
+from _thread import get_ident
 
 MAX_FRAMES = 6  # frames of the program kept for one query
 MAX_DEPTH = 120  # frames looked at before giving up
 
 _mine = {}  # file name -> whether the program's author wrote it
 _codes = {}  # id(code) -> code
+_watched = {}  # file name -> what tells the template's line of a frame of it
+_template_lines = {}  # (file, line) -> itself, kept so that its id stays its own
+TEMPLATE = -1  # stands for f_lasti where the id is a template line's
 _excluded = ()
+lent = {}  # thread id -> place, where a thread works for code that waits in another one
 
 
 def configure():
@@ -39,8 +44,27 @@ def is_mine(filename):
         known = True
     if len(_mine) > 20000:
         _mine.clear()
+        _mine.update(_watched)
     _mine[filename] = known
     return known
+
+
+def watch(filename, line_of):
+    """Frames of this file stand for lines of templates: `line_of(frame)` gives (file, line), or None."""
+    _watched[filename] = _mine[filename] = line_of
+
+
+def _template(frame, line_of, key):
+    """The key of a template's line: nothing where the frame renders none, or the line around one that is there."""
+    found = line_of(frame)
+    if found is None or not (_mine.get(found[0]) or is_mine(found[0])):
+        return ()
+    if key and key[-1] == TEMPLATE and _codes[key[-2]][0][0] == found[0]:
+        return ()
+    place = _template_lines.setdefault(found, found)
+    ident = id(place)
+    _codes[ident] = (place, None)
+    return (ident, TEMPLATE)
 
 
 def walk(frame, mine=_mine, codes=_codes):
@@ -55,17 +79,20 @@ def walk(frame, mine=_mine, codes=_codes):
         except KeyError:
             known = is_mine(name)
         if known:
-            ident = id(code)
-            if ident not in codes:
-                remember(code, frame)
-            key += (ident, frame.f_lasti)
+            if known is True:
+                ident = id(code)
+                if ident not in codes:
+                    remember(code, frame)
+                key += (ident, frame.f_lasti)
+            else:
+                key += _template(frame, known, key)
             if len(key) == 2 * MAX_FRAMES:
                 break
         depth += 1
         if depth == MAX_DEPTH:
             break
         frame = frame.f_back
-    return key
+    return key or (lent.get(get_ident(), key) if lent else key)
 
 
 def remember(code, frame):
@@ -81,6 +108,8 @@ def remember(code, frame):
 def resolve(ident, lasti):
     """(file, line, function) of one frame of a key."""
     code, template = _codes[ident]
+    if lasti == TEMPLATE:
+        return code[0], code[1], "template"
     line = _line_of(code, lasti)
     if template is not None:
         try:

@@ -13,8 +13,9 @@ from operator import itemgetter
 from time import perf_counter_ns, time
 from zlib import crc32 as _crc32
 
-from . import stack
+from . import recorder, stack
 from .recorder import connections
+from .use import USES_MOST
 
 VERSION = 1
 TEXTS_MAX = 20000  # statement texts remembered; beyond that the memory is cleared and texts are stored again
@@ -120,11 +121,16 @@ class Writer:
         self.by_parts = {}
         self.picks = [None]  # statement id -> function that picks the sampled columns of a row, once known
         self.executions = [0]
+        self.described = set()  # texts whose columns are known
         self.places = {(): 0}
         self.place_ids = {}
         self.loads = {None: 0}
         self.lines = []
         self.queries = self.requests = 0
+
+    def knows(self, text):
+        """Whether the columns of a statement's result are known by now."""
+        return text in self.described
 
     # -- lines -------------------------------------------------------------------------------------------------------
 
@@ -246,6 +252,23 @@ class Writer:
             finally:
                 self._release()
 
+    def _uses(self, request, marks):
+        """What the ORM said, and beside it what becomes of the results from now on."""
+        plain = []
+        for i, mark in enumerate(marks):
+            if mark is not None and type(mark[0]) is tuple:
+                mark, use = mark
+                if request.uses is None:
+                    request.uses = []
+                if len(request.uses) < USES_MOST:
+                    use.ordinal = request.written + i
+                    request.uses.append(use)
+                elif len(request.uses) == USES_MOST:
+                    request.uses.append(None)
+                    self._line(event="note", text="use is tracked for the first %d results of a request" % USES_MOST)
+            plain.append(mark)
+        return plain
+
     # -- encoding ----------------------------------------------------------------------------------------------------
 
     def _announce(self, request):
@@ -261,6 +284,11 @@ class Writer:
         self.lines.append(self.encode(event))
 
     def _end(self, request, ended_ns):
+        if request.uses:
+            rows = [row for use in request.uses if use is not None for row in use.rows()]
+            if rows:
+                self._line(event="use", request=request.ident, used=rows)
+            request.uses = None
         event = {"event": "end", "request": request.ident, "end_ns": ended_ns, "route": request.route}
         if request.status:
             event["status"] = request.status
@@ -271,6 +299,11 @@ class Writer:
         (texts, parameters, starts, durations, rows, places, _, connections, in_transaction, _, marks, threads, failures,
          sets) = list(zip(*records))[:14]  # fmt: skip
         self.queries += len(records)
+        if min(rows) < 0:  # a driver that could not tell
+            rows = [max(count, 0) for count in rows]
+        if recorder.tracking and any(marks):
+            marks = self._uses(request, marks)
+        request.written += len(records)
         statements = list(map(self.statements.get, texts))
         literals = None
         for i, ident in enumerate(statements):
@@ -345,6 +378,7 @@ class Writer:
         if len(self.statements) + len(self.by_parts) > TEXTS_MAX:
             self.statements.clear()
             self.by_parts.clear()
+            self.described.clear()
         ident = len(self.picks)
         self.picks.append(None)
         self.executions.append(0)
@@ -381,8 +415,8 @@ class Writer:
         ident = self.loads.get(load)
         if ident is None:
             ident = self.loads[load] = len(self.loads)
-            kind, model, relation, target, many = load
-            self._line(event="load", id=ident, orm="sqlalchemy", kind=kind, model=model, relation=relation, target=target, many=many)  # fmt: skip
+            orm, kind, model, relation, target, many = load
+            self._line(event="load", id=ident, orm=orm, kind=kind, model=model, relation=relation, target=target, many=many)  # fmt: skip
         return ident
 
     def _results(self, records, statements):
@@ -401,7 +435,9 @@ class Writer:
             pick = picks[ident]
             if pick is None or type(sample[0]) is not tuple:
                 sample = [_as_tuple(row) for row in sample]
-                pick = pick or self._columns(ident, record[9], sample)
+                if pick is None:
+                    pick = self._columns(ident, record[9], sample)
+                    self.described.add(record[0])
             try:
                 data = _dumps(sample, 2)
             except ValueError:

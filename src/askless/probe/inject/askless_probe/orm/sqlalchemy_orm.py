@@ -1,31 +1,36 @@
 """SQLAlchemy 1.4 and 2: what the ORM was about when it sent a query, from its public events.
 
 `do_orm_execute` says whether a query loads a relation and for whom; it marks the execution with an option of ours.
-`before_cursor_execute` reads the mark just before the driver is called, on the same thread.
+`before_cursor_execute` reads the mark just before the driver is called, on the same thread. With `--track-use`, the
+event `load` marks each object, and reading an attribute that SQLAlchemy instruments is noted.
 """
 
 from _thread import get_ident
+from functools import wraps
 
-from .. import recorder
+from .. import recorder, strict, use
 
 _OPTION = "askless_load"
+_column_names = {}  # (class, attribute) -> "table.column", "" for a relation, None for anything else
 
 
 def _describe(state):
-    """(kind, model, relation, target, many) of an ORM execution, or None where it is no SELECT of entities."""
+    """(orm, kind, model, relation, target, many) of an ORM execution, or None where it is no SELECT of entities."""
+    mapper = state.bind_mapper
+    target = mapper.class_.__name__ if mapper is not None else ""
     if not state.is_select:
-        return None
-    target = state.bind_mapper.class_.__name__ if state.bind_mapper is not None else ""
+        return ("sqlalchemy", "write", target, "", target, True) if target else None
     if state.is_relationship_load:
         prop, parent = _relation(state.loader_strategy_path)
         if prop is not None:
             kind = "lazy" if state.lazy_loaded_from is not None else "eager"
-            return kind, parent.class_.__name__, prop.key, prop.mapper.class_.__name__, bool(prop.uselist)
+            name = parent.class_.__name__
+            return "sqlalchemy", kind, name, prop.key, prop.mapper.class_.__name__, bool(prop.uselist)
     if state.lazy_loaded_from is not None:
-        return "lazy", state.lazy_loaded_from.mapper.class_.__name__, "", target, False
+        return "sqlalchemy", "lazy", state.lazy_loaded_from.mapper.class_.__name__, "", target, False
     if state.is_column_load:
-        return "refresh", target, "", target, False
-    return "query", target, "", target, True
+        return "sqlalchemy", "refresh", target, "", target, False
+    return "sqlalchemy", "query", target, "", target, True
 
 
 def _relation(path):
@@ -45,19 +50,90 @@ def _relation(path):
 
 
 def _before_orm(state):
+    load = None
     try:
         if recorder.active:
-            state.update_execution_options(**{_OPTION: _describe(state)})
+            load = _describe(state)
+            mark = load
+            if load is not None and recorder.tracking and load[1] != "write":
+                mark = (load, use.Use())
+            state.update_execution_options(**{_OPTION: mark})
     except Exception as error:
         recorder.complain("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
+    if load is not None and strict.watching and load[1] == "lazy":
+        strict.check(load)
 
 
 def _before_cursor(connection, cursor, statement, parameters, context, executemany):
-    load = context.execution_options.get(_OPTION) if context is not None else None
-    if load is not None:
-        recorder.pending_load[get_ident()] = load
+    mark = None
+    if context is not None:
+        mark = context.execution_options.get(_OPTION)
+        if mark is None and (context.isinsert or context.isupdate or context.isdelete):
+            mark = _written(context)
+    if mark is not None:
+        recorder.pending_load[get_ident()] = mark
     elif recorder.pending_load:
         recorder.pending_load.pop(get_ident(), None)
+
+
+def _written(context):
+    """What a flush writes: the model of the statement's table, where the ORM says."""
+    try:
+        mapper = context.compiled.compile_state.dml_table._annotations.get("parententity")
+        if mapper is not None:
+            name = mapper.class_.__name__
+            return "sqlalchemy", "write", name, "", name, True
+    except Exception:
+        pass
+    return None
+
+
+def _column_of(cls, name):
+    key = (cls, name)
+    if key not in _column_names:
+        found = None
+        try:
+            mapper = cls.__mapper__
+            if name in mapper.columns:
+                column = mapper.columns[name]
+                found = "%s.%s" % (column.table.name, column.name)
+            elif name in mapper.relationships:
+                found = ""
+        except Exception:
+            pass
+        _column_names[key] = found
+    return _column_names[key]
+
+
+def _loaded(state, context):
+    """An object has been made from a row."""
+    try:
+        mark = context.execution_options.get(_OPTION)
+        if mark is not None and type(mark[0]) is tuple:
+            cls = state.class_
+            entity = mark[1].entities.get(cls) or mark[1].entity(cls, _column_of)
+            entity.objects += 1
+            state._askless_mark = [entity, 0]
+    except Exception as error:
+        recorder.complain("can't track what is read: %s: %s" % (type(error).__name__, error))
+
+
+def _track(attribute):
+    plain = attribute.__get__
+    read = use.read
+
+    @wraps(plain)
+    def get(self, instance, owner):
+        if instance is not None:
+            try:
+                mark = instance._sa_instance_state._askless_mark
+            except AttributeError:
+                pass
+            else:
+                read(mark, type(instance), self.key)
+        return plain(self, instance, owner)
+
+    attribute.__get__ = get
 
 
 def install(module):
@@ -67,3 +143,8 @@ def install(module):
 
     event.listen(module.Session, "do_orm_execute", _before_orm)
     event.listen(Engine, "before_cursor_execute", _before_cursor)
+    if recorder.tracking:
+        from sqlalchemy.orm.attributes import InstrumentedAttribute
+
+        event.listen(module.Mapper, "load", _loaded, raw=True)
+        _track(InstrumentedAttribute)

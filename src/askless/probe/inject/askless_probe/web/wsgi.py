@@ -1,6 +1,7 @@
 """WSGI: one request from the server's call of the application to the close of the response."""
 
 import re
+from functools import wraps
 
 from .. import recorder
 
@@ -119,3 +120,25 @@ def install_werkzeug(module):
         plain(self, host, port, recorded(app), *args, **kwargs)
 
     module.BaseWSGIServer.__init__ = init
+
+
+def install_gunicorn(module):
+    """gunicorn's workers, whatever application they serve."""
+    plain = module.BaseApplication.wsgi
+
+    @wraps(plain)
+    def application(self):
+        return recorded(plain(self))
+
+    module.BaseApplication.wsgi = application
+
+
+def install_waitress(module):
+    """waitress, whatever application it serves."""
+    plain = module.create_server
+
+    @wraps(plain)
+    def create_server(application, *args, **kwargs):
+        return plain(recorded(application), *args, **kwargs)
+
+    module.create_server = create_server

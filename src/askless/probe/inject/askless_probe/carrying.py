@@ -1,0 +1,78 @@
+"""Requests go with the work that they hand to threads and thread pools. (asyncio's tasks carry them by themselves.)"""
+
+from functools import wraps
+
+from . import recorder
+
+_current = recorder.current
+
+
+def carried(function):
+    """The function, to be run for the request that is current now, on whatever thread."""
+    request = _current.get()
+
+    @wraps(function, assigned=())
+    def run(*args, **kwargs):
+        token = _current.set(request)
+        try:
+            return function(*args, **kwargs)
+        finally:
+            _current.reset(token)
+
+    return run
+
+
+def install_threading(module):
+    """A thread started inside a request works for that request."""
+    plain = module.Thread.start
+
+    @wraps(plain)
+    def start(self):
+        request = _current.get() if recorder.active else None
+        if request is None or "run" in vars(self):
+            return plain(self)
+        run = self.run
+
+        def carried_run():
+            vars(self).pop("run", None)
+            _current.set(request)
+            run()
+
+        self.run = carried_run
+        try:
+            return plain(self)
+        except BaseException:
+            vars(self).pop("run", None)
+            raise
+
+    module.Thread.start = start
+
+
+def install_executor(module):
+    """What is submitted to a thread pool works for the request that submitted it, on whichever thread."""
+    plain = module.ThreadPoolExecutor.submit
+
+    @wraps(plain)
+    def submit(self, fn, /, *args, **kwargs):
+        if not recorder.active or not callable(fn):
+            return plain(self, fn, *args, **kwargs)
+        return plain(self, carried(fn), *args, **kwargs)
+
+    module.ThreadPoolExecutor.submit = submit
+
+
+def install_pool(module):
+    """The same for multiprocessing's pool of threads."""
+    cls = module.ThreadPool
+    for name in ("apply", "apply_async", "map", "map_async", "imap", "imap_unordered", "starmap", "starmap_async"):
+        setattr(cls, name, _submitting(getattr(cls, name)))
+
+
+def _submitting(plain):
+    @wraps(plain)
+    def submit(self, func, *args, **kwargs):
+        if recorder.active and callable(func):
+            func = carried(func)
+        return plain(self, func, *args, **kwargs)
+
+    return submit

@@ -1,0 +1,240 @@
+"""psycopg2: its connections and cursors are written in C, so they become subclasses of what the program asked for."""
+
+import sys
+from functools import wraps
+from time import perf_counter_ns as clock
+
+from .. import recorder
+from . import dbapi
+
+
+class _Psycopg2(dbapi.Driver):
+    system = "postgresql"
+
+    def __init__(self, composable):
+        self.composable = composable
+
+    def text(self, query, cursor):
+        if type(query) is not str and self.composable is not None and isinstance(query, self.composable):
+            try:
+                return query.as_string(cursor)
+            except Exception:
+                return "<%s>" % type(query).__name__
+        return dbapi.Driver.text(self, query, cursor)
+
+    def in_transaction(self, connection):
+        return connection.get_transaction_status() != 0
+
+    def streams(self, cursor):
+        return cursor.name is not None
+
+
+_cursor_classes = {}
+_connection_classes = {}
+
+
+def _recording_cursor(base):
+    """A class between the program's cursor class and psycopg2's own, so that it sees what the database sees."""
+
+    class Recording(base):
+        _askless_open = None
+
+        def execute(self, query, vars=None):
+            return base.execute(self, query, vars)
+
+        def executemany(self, query, vars_list):
+            return base.executemany(self, query, vars_list)
+
+        def callproc(self, procname, parameters=None):
+            return base.callproc(self, procname, parameters)
+
+        def fetchone(self):
+            return base.fetchone(self)
+
+        def fetchmany(self, size=None):
+            return base.fetchmany(self, self.arraysize if size is None else size)
+
+        def fetchall(self):
+            return base.fetchall(self)
+
+        def __iter__(self):
+            return _Rows(base.__iter__(self), base.__next__)
+
+        def copy_expert(self, sql, file, size=8192):
+            return base.copy_expert(self, sql, file, size)
+
+        def copy_from(self, file, table, *args, **kwargs):
+            return base.copy_from(self, file, table, *args, **kwargs)
+
+        def copy_to(self, file, table, *args, **kwargs):
+            return base.copy_to(self, file, table, *args, **kwargs)
+
+    for name in ("execute", "executemany", "callproc", "fetchone", "fetchmany", "fetchall", "copy_expert"):
+        getattr(Recording, name).__doc__ = getattr(base, name).__doc__
+    return Recording
+
+
+class _Rows:
+    """The rows of a cursor by its class's own way of stepping."""
+
+    __slots__ = ("cursor", "step")
+
+    def __init__(self, cursor, step):
+        self.cursor = cursor
+        self.step = step
+
+    def __iter__(self):
+        return self
+
+    def __next__(self):
+        return self.step(self.cursor)
+
+
+def _copying(plain, driver, statement):
+    """COPY through a file object: one statement."""
+
+    @wraps(plain)
+    def copy(self, *args, **kwargs):
+        if dbapi._busy(driver, self):
+            return plain(self, *args, **kwargs)
+        text = statement(args, kwargs)
+        known, start = driver.before(self), clock()
+        try:
+            result = plain(self, *args, **kwargs)
+        except Exception as error:
+            driver.failed(self, text, (), start, error, sys._getframe(1), known)
+            raise
+        driver.executed(self, text, (), start, clock(), sys._getframe(1), known)
+        driver.keep(self, None)
+        return result
+
+    return copy
+
+
+def _named(direction):
+    def statement(args, kwargs):
+        table = args[1] if len(args) > 1 else kwargs.get("table")
+        return "COPY %s %s" % (table, direction)
+
+    return statement
+
+
+def _wrap(cls, driver):
+    dbapi.wrap_cursor(cls, driver, ("query", "vars"), ("query", "vars_list"))
+    cls.copy_expert = _copying(vars(cls)["copy_expert"], driver, lambda args, kwargs: args[0] if args else kwargs["sql"])
+    cls.copy_from = _copying(vars(cls)["copy_from"], driver, _named("FROM STDIN"))
+    cls.copy_to = _copying(vars(cls)["copy_to"], driver, _named("TO STDOUT"))
+
+    plain = vars(cls)["callproc"]
+
+    @wraps(plain)
+    def callproc(self, procname, parameters=None):
+        if dbapi._busy(driver, self):
+            return plain(self, procname, parameters)
+        known, start = driver.before(self), clock()
+        marks = ", ".join(["%s"] * len(parameters or ()))
+        text = "SELECT * FROM %s(%s)" % (procname, marks)
+        try:
+            result = plain(self, procname, parameters)
+        except Exception as error:
+            driver.failed(self, text, parameters, start, error, sys._getframe(1), known)
+            raise
+        driver.executed(self, text, parameters, start, clock(), sys._getframe(1), known)
+        return result
+
+    cls.callproc = callproc
+
+
+def _named_like(made, base):
+    made.__name__, made.__qualname__, made.__module__ = base.__name__, base.__qualname__, base.__module__
+    return made
+
+
+def cursor_class(base, plain_cursor, driver):
+    """The recording class for a cursor class of the program's."""
+    known = _cursor_classes.get(base)
+    if known is not None:
+        return known
+    root = _cursor_classes.get(plain_cursor)
+    if root is None:
+        root = _named_like(_recording_cursor(plain_cursor), plain_cursor)
+        _wrap(root, driver)
+        _cursor_classes[plain_cursor] = _cursor_classes[root] = root
+    if base is plain_cursor:
+        return root
+    made = _named_like(type(base.__name__, (base, root), {}), base)
+    _cursor_classes[base] = _cursor_classes[made] = made
+    return made
+
+
+def connection_class(base, extensions, driver):
+    """The recording class for a connection class."""
+    known = _connection_classes.get(base)
+    if known is not None:
+        return known
+    plain_cursor = extensions.cursor
+    cursor_plain = base.cursor
+
+    class Connection(base):
+        def __init__(self, *args, **kwargs):
+            base.__init__(self, *args, **kwargs)
+            self._askless_id = recorder.new_connection("postgresql")
+
+        def cursor(self, *args, **kwargs):
+            factory = kwargs.get("cursor_factory")
+            if factory is None and len(args) > 1:
+                factory, args = args[1], args[:1] + args[2:]
+            if factory is None:
+                factory = getattr(self, "cursor_factory", None) or plain_cursor
+            if isinstance(factory, type) and issubclass(factory, plain_cursor):
+                kwargs["cursor_factory"] = cursor_class(factory, plain_cursor, driver)
+            elif factory is not None:
+                kwargs["cursor_factory"] = factory
+            return cursor_plain(self, *args, **kwargs)
+
+        def commit(self):
+            return base.commit(self)
+
+        def rollback(self):
+            return base.rollback(self)
+
+    own_cursor = "cursor_factory" in _parameters_of(cursor_plain)
+    if not own_cursor:
+        del Connection.cursor
+    Connection.commit = dbapi.ending_wrapper(vars(Connection)["commit"], driver, "COMMIT")
+    Connection.rollback = dbapi.ending_wrapper(vars(Connection)["rollback"], driver, "ROLLBACK")
+    for name in ("cursor", "commit", "rollback"):
+        if name in vars(Connection):
+            vars(Connection)[name].__doc__ = getattr(base, name).__doc__
+    _named_like(Connection, base)
+    _connection_classes[base] = _connection_classes[Connection] = Connection
+    return Connection
+
+
+def _parameters_of(function):
+    """Names that a `cursor` method takes; psycopg2's own, written in C, is known to take a factory."""
+    code = getattr(function, "__code__", None)
+    if code is None or code.co_flags & 0x08:
+        return ("cursor_factory",)
+    return code.co_varnames[: code.co_argcount + code.co_kwonlyargcount]
+
+
+def install(module):
+    """Make `psycopg2.connect` hand out recording connections."""
+    import psycopg2.extensions as extensions
+
+    try:
+        from psycopg2.sql import Composable
+    except ImportError:
+        Composable = None
+    driver = _Psycopg2(Composable)
+    plain = module.connect
+
+    @wraps(plain)
+    def connect(dsn=None, connection_factory=None, cursor_factory=None, **kwargs):
+        base = connection_factory or extensions.connection
+        if recorder.active and isinstance(base, type) and issubclass(base, extensions.connection):
+            connection_factory = connection_class(base, extensions, driver)
+        return plain(dsn, connection_factory, cursor_factory, **kwargs)
+
+    module.connect = connect

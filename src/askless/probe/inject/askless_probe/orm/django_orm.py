@@ -1,0 +1,321 @@
+"""Django's ORM: what it was about when it sent a query.
+
+Querysets of a relation carry a mark on their `Query`, which clones keep; the compiler reads it as it sends the query.
+With `--track-use`, `from_db` marks each object, and reading a field of it is noted unless Django itself reads.
+"""
+
+import sys
+from _thread import get_ident
+from functools import wraps
+
+from .. import recorder, strict, use
+
+_MARK = "_askless_load"
+_forced = {}  # thread id -> what the query about to be sent is for, where its `Query` can't tell
+_uses = {}  # thread id -> the use of the query that was sent last
+
+
+def _model(cls):
+    return cls._meta.object_name
+
+
+def _marked(queryset, load):
+    try:
+        setattr(queryset.query, _MARK, load)
+    except Exception as error:
+        recorder.complain("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
+
+
+def _lazy_queryset(cls, describe):
+    """`get_queryset` of a descriptor: what it gives loads the relation for one object."""
+    plain = cls.get_queryset
+
+    @wraps(plain)
+    def get_queryset(self, **hints):
+        queryset = plain(self, **hints)
+        if recorder.active:
+            _marked(queryset, describe(self, "lazy"))
+        return queryset
+
+    cls.get_queryset = get_queryset
+
+
+def _eager_querysets(cls, describe):
+    """The querysets by which a relation is prefetched."""
+    for name in ("get_prefetch_querysets", "get_prefetch_queryset"):
+        plain = vars(cls).get(name)
+        if plain is not None:
+            setattr(cls, name, _eager(plain, describe))
+
+
+def _eager(plain, describe):
+    @wraps(plain)
+    def get_prefetch(self, instances, *args, **kwargs):
+        found = plain(self, instances, *args, **kwargs)
+        if recorder.active and hasattr(found[0], "query"):
+            _marked(found[0], describe(self, "eager"))
+        return found
+
+    return get_prefetch
+
+
+def _forward(descriptor, kind):
+    field = descriptor.field
+    return "django", kind, _model(field.model), field.name, _model(field.remote_field.model), False
+
+
+def _reverse_one(descriptor, kind):
+    related = descriptor.related
+    return "django", kind, _model(related.model), related.get_accessor_name(), _model(related.related_model), False
+
+
+def _managers(module):
+    """Managers of to-many relations are classes made on the spot: watch their making."""
+    plain_reverse = module.create_reverse_many_to_one_manager
+    plain_many = module.create_forward_many_to_many_manager
+
+    def describe_reverse(rel):
+        def describe(manager, kind):
+            return "django", kind, _model(rel.model), rel.get_accessor_name(), _model(rel.related_model), True
+
+        return describe
+
+    def describe_many(rel, reverse):
+        def describe(manager, kind):
+            if reverse:
+                model, name, target = rel.model, rel.get_accessor_name(), rel.related_model
+            else:
+                model, name, target = rel.related_model, rel.field.name, rel.model
+            return "django", kind, _model(model), name, _model(target), True
+
+        return describe
+
+    @wraps(plain_reverse)
+    def create_reverse(superclass, rel, *args, **kwargs):
+        return _watched(plain_reverse(superclass, rel, *args, **kwargs), describe_reverse(rel))
+
+    @wraps(plain_many)
+    def create_many(superclass, rel, reverse, *args, **kwargs):
+        return _watched(plain_many(superclass, rel, reverse, *args, **kwargs), describe_many(rel, reverse))
+
+    module.create_reverse_many_to_one_manager = create_reverse
+    module.create_forward_many_to_many_manager = create_many
+
+
+def _watched(cls, describe):
+    plain = cls.get_queryset
+
+    @wraps(plain)
+    def get_queryset(self):
+        queryset = plain(self)
+        # What was prefetched has its rows already; it is not asked again.
+        if recorder.active and queryset._result_cache is None:
+            _marked(queryset, describe(self, "lazy"))
+        return queryset
+
+    cls.get_queryset = get_queryset
+    _eager_querysets(cls, describe)
+    return cls
+
+
+def install_relations(module):
+    """Foreign keys, one-to-one and to-many relations."""
+    _lazy_queryset(module.ForwardManyToOneDescriptor, _forward)
+    _eager_querysets(module.ForwardManyToOneDescriptor, _forward)
+    _lazy_queryset(module.ReverseOneToOneDescriptor, _reverse_one)
+    _eager_querysets(module.ReverseOneToOneDescriptor, _reverse_one)
+    _managers(module)
+
+
+def _forcing(cls, describe):
+    """`__get__` of a descriptor that reads from the database by itself."""
+    plain = cls.__get__
+
+    @wraps(plain)
+    def get(self, instance, owner=None):
+        if instance is None or not recorder.active:
+            return plain(self, instance, owner)
+        me = get_ident()
+        before = _forced.get(me)
+        _forced[me] = describe(self, instance)
+        try:
+            return plain(self, instance, owner)
+        finally:
+            if before is None:
+                _forced.pop(me, None)
+            else:
+                _forced[me] = before
+
+    cls.__get__ = get
+
+
+def install_deferred(module):
+    """Columns that were left out of a query and are read after all."""
+
+    def describe(attribute, instance):
+        name = _model(type(instance))
+        return "django", "refresh", name, attribute.field.name, name, False
+
+    _forcing(module.DeferredAttribute, describe)
+
+
+def install_generic(module):
+    """Relations whose table follows a type column."""
+
+    def describe(relation, instance):
+        return "django", "lazy", _model(type(instance)), relation.name, "", False
+
+    _forcing(module.GenericForeignKey, describe)
+
+
+def install_compiler(module):
+    """The one place where every query of the ORM is sent."""
+    _sending(module.SQLCompiler, "query")
+    _sending(module.SQLInsertCompiler, "write")
+    _sending(module.SQLUpdateCompiler, "write")
+    _sending(module.SQLDeleteCompiler, "write")
+
+
+def _sending(cls, kind):
+    if "execute_sql" not in vars(cls):
+        return
+    plain = cls.execute_sql
+
+    @wraps(plain)
+    def execute_sql(self, *args, **kwargs):
+        if not recorder.active:
+            return plain(self, *args, **kwargs)
+        me = get_ident()
+        load = mark = None
+        try:
+            load = mark = _load_of(self, kind, me)
+            if recorder.tracking and load is not None and load[1] != "write":
+                _uses[me] = use.Use()
+                mark = (load, _uses[me])
+        except Exception as error:
+            recorder.complain("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
+        if load is not None and strict.watching and load[1] == "lazy":
+            strict.check(load)
+        if mark is not None:
+            recorder.pending_load[me] = mark
+        try:
+            return plain(self, *args, **kwargs)
+        finally:
+            recorder.pending_load.pop(me, None)
+
+    cls.execute_sql = execute_sql
+
+
+def _load_of(compiler, kind, me):
+    query = compiler.query
+    load = _forced.get(me) or getattr(query, _MARK, None)
+    if load is not None and kind == "query":
+        return load
+    if query.model is None:
+        return None
+    if kind == "query" and type(query).__name__ in ("UpdateQuery", "DeleteQuery"):
+        kind = "write"
+    name = _model(query.model)
+    return "django", kind, name, "", name, True
+
+
+# -- what is read ----------------------------------------------------------------------------------------------------
+
+
+def _column_of(cls, name):
+    for field in cls._meta.concrete_fields:
+        if name in (field.attname, field.name):
+            if name == field.name and field.is_relation and name != field.attname:
+                return ""
+            return "%s.%s" % (field.model._meta.db_table, field.column)
+    for field in cls._meta.get_fields():
+        if getattr(field, "get_accessor_name", lambda: field.name)() == name:
+            return ""
+    return None
+
+
+def install_tracking(module):
+    """Mark objects as they come from the database, and note what is read of them (with `--track-use` only)."""
+    if not recorder.tracking:
+        return
+    model = module.Model
+    plain = model.from_db.__func__
+
+    @wraps(plain)
+    def from_db(cls, db, field_names, values):
+        instance = plain(cls, db, field_names, values)
+        following = _uses.get(get_ident())
+        if following is not None:
+            try:
+                entity = following.entity(cls, _column_of)
+                entity.objects += 1
+                instance._state._askless_mark = _Mark((entity, 0))
+            except Exception as error:
+                recorder.complain("can't track what is read: %s: %s" % (type(error).__name__, error))
+        return instance
+
+    model.from_db = classmethod(from_db)
+    _watch_reading(model)
+
+
+class _Mark(list):
+    """The mark of one object; a pickle or a copy of the object takes no trace of us along."""
+
+    __slots__ = ()
+
+    def __reduce__(self):
+        return (type(None), ())
+
+    def __copy__(self):
+        return None
+
+    def __deepcopy__(self, memo):
+        return None
+
+
+def _watch_reading(model):
+    plain = model.__getattribute__ if "__getattribute__" in vars(model) else object.__getattribute__
+    read, frame = use.read, sys._getframe
+    ours = {}  # file name -> whether Django's own ORM reads
+
+    def getattribute(self, name):
+        value = plain(self, name)
+        if name[:1] != "_":
+            try:
+                mark = plain(self, "__dict__")["_state"]._askless_mark
+            except (KeyError, AttributeError):
+                return value
+            if mark is not None:
+                file = frame(1).f_code.co_filename
+                inside = ours.get(file)
+                if inside is None:
+                    inside = ours[file] = "/django/db/" in file.replace("\\", "/")
+                if not inside:
+                    read(mark, type(self), name)
+        return value
+
+    model.__getattribute__ = getattribute
+
+
+def install_iteration(module):
+    """Rows of a result that are fetched in portions belong to its query, whatever was asked in between."""
+    if not recorder.tracking:
+        return
+    plain = module.ModelIterable.__iter__
+
+    @wraps(plain)
+    def iterate(self):
+        me = get_ident()
+        objects = plain(self)
+        mine = None
+        while True:
+            if mine is not None:
+                _uses[me] = mine
+            try:
+                found = next(objects)
+            except StopIteration:
+                return
+            mine = _uses.get(me) if mine is None else mine
+            yield found
+
+    module.ModelIterable.__iter__ = iterate
