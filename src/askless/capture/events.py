@@ -7,7 +7,7 @@ the event may be written as that number alone. `capture schema` prints the JSON 
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated, Any, get_args
 
 import msgspec
 
@@ -81,7 +81,7 @@ class PlaceEvent(Event, tag="place"):
 
 
 class LoadEvent(Event, tag="load"):
-    """What an ORM said of a query: kind (lazy, eager, refresh, query), and the relation that it served."""
+    """What an ORM said of a query: kind (lazy, eager, refresh, query, write), and the relation that it served."""
 
     id: int
     orm: str
@@ -92,8 +92,51 @@ class LoadEvent(Event, tag="load"):
     many: bool = False
 
 
+class Relation(msgspec.Struct, array_like=True, frozen=True):
+    """A relation of a model: its columns on both sides, and the table between them, if there is one."""
+
+    target: str
+    many: bool
+    local: tuple[str, ...] = ()
+    remote: tuple[str, ...] = ()
+    link: str = ""
+
+
+class ModelEvent(Event, tag="model"):
+    """A model of the ORM: its table, the attribute of each column, its relations by name."""
+
+    orm: str
+    name: str
+    table: str
+    keys: tuple[str, ...] = ()
+    attributes: dict[str, str] = {}
+    relations: dict[str, Relation] = {}
+
+
+class Used(msgspec.Struct, array_like=True, frozen=True):
+    """What became of the objects of one model that one query loaded.
+
+    `query` is its place in the request, from 0. `touched` of the `objects` were looked at by the application; `columns`
+    ("table.column") and `relations` count the objects of which each was read.
+    """
+
+    query: int
+    model: str
+    objects: int
+    touched: int
+    columns: dict[str, int]
+    relations: dict[str, int] = {}
+
+
+class UseEvent(Event, tag="use"):
+    """What the application read of a request's results; only where that was tracked."""
+
+    request: int
+    used: tuple[Used, ...]
+
+
 class RequestEvent(Event, tag="request"):
-    """A request begins. `kind`: http, marked (by hand), program (all that is outside of requests)."""
+    """A request begins. `kind`: http, command, test, marked (by hand), program (all that is outside of requests)."""
 
     id: int
     kind: str
@@ -166,7 +209,20 @@ class Close(Event, tag="close"):
     queries: int
 
 
-AnyEvent = Capture | StatementEvent | Columns | PlaceEvent | LoadEvent | RequestEvent | Queries | End | Note | Close
+AnyEvent = (
+    Capture
+    | StatementEvent
+    | Columns
+    | PlaceEvent
+    | ModelEvent
+    | LoadEvent
+    | RequestEvent
+    | Queries
+    | UseEvent
+    | End
+    | Note
+    | Close
+)
 
 
 def json_schema() -> dict[str, Any]:
@@ -179,10 +235,10 @@ def json_schema() -> dict[str, Any]:
     ]
     spelled = msgspec.defstruct("Queries", [*fields, *raw], tag_field="event", tag="queries")
     spelled.__doc__ = Queries.__doc__
-    kinds = [Capture, StatementEvent, Columns, PlaceEvent, LoadEvent, RequestEvent, spelled, End, Note, Close]
-    union: Any = kinds[0]
-    for kind in kinds[1:]:
-        union = union | kind
+    union: Any = spelled
+    for kind in get_args(AnyEvent):
+        if kind is not Queries:
+            union = union | kind
     schema = msgspec.json.schema(union)
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",

@@ -13,7 +13,7 @@ import msgspec
 
 from askless.capture import events
 from askless.core.errors import AskLessError
-from askless.core.model import Load, Place, Request, Statement, Tables
+from askless.core.model import Load, Model, Place, Relation, Request, Statement, Tables, Used
 from askless.core.sql.shape import Shaper
 
 SUFFIXES = (".jsonl", ".jsonl.gz", ".jsonl.zst")
@@ -85,96 +85,53 @@ def _constant(value: int, count: int) -> list[int]:
     return [value] * count
 
 
-class Reader:
-    """Reads one file; iterating gives its requests in the order of their ends, those that never ended last."""
+class Feed:
+    """Takes the lines of one capture file as they come, and gives requests as they end."""
 
-    def __init__(self, path: FilePath) -> None:
+    def __init__(self, path: FilePath = FilePath()) -> None:
         self.path = path
-        self.report = FileReport(path)
-        self.tables = Tables({}, {}, {})
+        self.report = report = FileReport(path)
+        self.tables = Tables({}, {}, {}, {})
         self._open_requests: dict[int, Request] = {}
         self._shapers: dict[str, Shaper] = {}
         self._last: events.Queries | None = None
-
-    def __iter__(self) -> Iterator[Request]:
-        decode = msgspec.json.Decoder(events.AnyEvent).decode
-        report = self.report
-        handlers: dict[type, Callable[[Any], None]] = {
+        self._decode = msgspec.json.Decoder(events.AnyEvent).decode
+        self._handlers: dict[type, Callable[[Any], None]] = {
             events.StatementEvent: self._statement,
             events.Columns: self._columns,
             events.PlaceEvent: self._place,
             events.LoadEvent: self._load,
+            events.ModelEvent: self._model,
+            events.UseEvent: self._use,
             events.RequestEvent: self._request,
             events.Capture: self._capture,
             events.Note: lambda event: report.notes.append(event.text),
             events.Close: self._close,
         }
-        queries, end = events.Queries, events.End
-        with _open(self.path) as stream:
-            for line in self._lines(stream):
-                try:
-                    event = decode(line)
-                except (msgspec.DecodeError, UnicodeDecodeError) as error:
-                    self._bad(line, str(error))
-                    continue
-                kind = type(event)
-                if report.header is None and kind is not events.Capture:
-                    raise self._foreign()
-                try:
-                    if kind is queries:
-                        self._queries(event)
-                    elif kind is end:
-                        finished = self._end(event)
-                        if finished is not None:
-                            yield finished
-                    else:
-                        handlers[kind](event)
-                except (KeyError, IndexError, ValueError) as error:
-                    report.bad_lines.append((report.lines, f"refers to what is not there: {error}"))
-        if report.header is None:
-            raise self._foreign()
-        report.open_requests = len(self._open_requests)
-        for request in self._open_requests.values():
-            if request.statements:
-                report.requests += 1
-                request.end_ns = max(self._last_ns(), request.start_ns)
-                yield request
 
-    def _last_ns(self) -> int:
-        """The end of the last query read: all that is known of the end of a request that never ended."""
-        last = self._last
-        return last.column("start_ns")[-1] + last.duration_ns[-1] if last is not None and last.count else 0
-
-    def _lines(self, stream: IO[bytes]) -> Iterator[bytes]:
-        report = self.report
+    def take(self, line: bytes) -> Request | None:
+        """Read one line; the request that ends with it, if one does. A line that can't be read is reported."""
         try:
-            for line in stream:
-                report.lines += 1
-                if line[-1] == 10:
-                    yield line
-                elif line.strip(b"\0 "):
-                    try:
-                        msgspec.json.decode(line)
-                    except msgspec.DecodeError:
-                        if report.header is None:
-                            raise self._foreign() from None
-                        report.torn = True
-                    else:
-                        yield line
-        except (OSError, EOFError, gzip.zlib.error) as error:  # type: ignore[attr-defined]
-            if report.header is None:
-                raise self._foreign() from None
-            report.torn = True
-            report.bad_lines.append((report.lines + 1, f"the compressed stream ends early: {error}"))
-        except Exception as error:
-            if type(error).__name__ != "ZstdError":
-                raise
-            if report.header is None:
-                raise self._foreign() from None
-            report.torn = True
+            event = self._decode(line)
+        except (msgspec.DecodeError, UnicodeDecodeError) as error:
+            self._bad(line, str(error))
+            return None
+        kind = type(event)
+        if self.report.header is None and kind is not events.Capture:
+            raise self._foreign()
+        try:
+            if kind is events.Queries:
+                self._queries(event)
+            elif kind is events.End:
+                return self._end(event)
+            else:
+                self._handlers[kind](event)
+        except (KeyError, IndexError, ValueError) as error:
+            self.report.bad_lines.append((self.report.lines, f"refers to what is not there: {error}"))
+        return None
 
     def _foreign(self) -> AskLessError:
-        empty = self.report.lines == 0 and self.path.stat().st_size == 0
+        empty = self.report.lines == 0 and self.path.is_file() and self.path.stat().st_size == 0
         what = "is empty" if empty else "is not an Ask Less capture: its first line is no capture header"
         return AskLessError(
             "capture-empty" if empty else "capture-foreign",
@@ -216,6 +173,25 @@ class Reader:
 
     def _load(self, event: events.LoadEvent) -> None:
         self.tables.loads[event.id] = Load(event.orm, event.kind, event.model, event.relation, event.target, event.many)
+
+    def _model(self, event: events.ModelEvent) -> None:
+        relations = {
+            name: Relation(name, found.target, found.many, found.local, found.remote, found.link)
+            for name, found in event.relations.items()
+        }
+        self.tables.models[event.orm, event.name] = Model(
+            event.orm, event.name, event.table, event.keys, event.attributes, relations
+        )
+
+    def _use(self, event: events.UseEvent) -> None:
+        request = self._open_requests[event.request]
+        if not request.uses:
+            request.uses = {}
+        for used in event.used:
+            if not 0 <= used.query < len(request.statements):
+                raise IndexError(f"query {used.query} of request {event.request}")
+            found = Used(used.model, used.objects, used.touched, used.columns, used.relations)
+            request.uses.setdefault(used.query, []).append(found)
 
     def _request(self, event: events.RequestEvent) -> None:
         request = Request(event.id, event.route, self.tables, event.kind, event.start_ns)
@@ -262,6 +238,60 @@ class Reader:
 
     def _close(self, event: events.Close) -> None:
         self.report.closed = True
+
+
+class Reader(Feed):
+    """Reads one file; iterating gives its requests in the order of their ends, those that never ended last."""
+
+    def __iter__(self) -> Iterator[Request]:
+        report = self.report
+        take = self.take
+        with _open(self.path) as stream:
+            for line in self._lines(stream):
+                finished = take(line)
+                if finished is not None:
+                    yield finished
+        if report.header is None:
+            raise self._foreign()
+        report.open_requests = len(self._open_requests)
+        for request in self._open_requests.values():
+            if request.statements:
+                report.requests += 1
+                request.end_ns = max(self._last_ns(), request.start_ns)
+                yield request
+
+    def _last_ns(self) -> int:
+        """The end of the last query read: all that is known of the end of a request that never ended."""
+        last = self._last
+        return last.column("start_ns")[-1] + last.duration_ns[-1] if last is not None and last.count else 0
+
+    def _lines(self, stream: IO[bytes]) -> Iterator[bytes]:
+        report = self.report
+        try:
+            for line in stream:
+                report.lines += 1
+                if line[-1] == 10:
+                    yield line
+                elif line.strip(b"\0 "):
+                    try:
+                        msgspec.json.decode(line)
+                    except msgspec.DecodeError:
+                        if report.header is None:
+                            raise self._foreign() from None
+                        report.torn = True
+                    else:
+                        yield line
+        except (OSError, EOFError, gzip.zlib.error) as error:  # type: ignore[attr-defined]
+            if report.header is None:
+                raise self._foreign() from None
+            report.torn = True
+            report.bad_lines.append((report.lines + 1, f"the compressed stream ends early: {error}"))
+        except Exception as error:
+            if type(error).__name__ != "ZstdError":
+                raise
+            if report.header is None:
+                raise self._foreign() from None
+            report.torn = True
 
 
 def read(path: FilePath, reports: list[FileReport] | None = None) -> Iterator[Request]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import json
 import sys
 import time
 from collections.abc import Sequence
@@ -16,6 +17,7 @@ from askless.core.errors import AskLessError
 from askless.core.words import plural, size
 from askless.output import documents, terminal
 from askless.output.text import milliseconds, safe
+from askless.project import accepted
 from askless.sources import python_program
 
 APP_EXAMPLES = """  askless capture app -o calls -- python app.py                 until you press Ctrl-C
@@ -53,6 +55,20 @@ def add(commands: Any, name: str) -> None:
         "--echo", action="store_true", help="print each statement on stderr as it ends, with its time and rows"
     )
     app.add_argument(
+        "--track-use",
+        action="store_true",
+        help="note which loaded objects and columns the application reads (SQLAlchemy, Django); costs time for each object",
+    )
+    app.add_argument(
+        "--strict",
+        metavar="N",
+        nargs="?",
+        type=int,
+        const=3,
+        help="raise in the program where one relation is loaded lazily N times from one line (default: 3)",
+    )
+    app.add_argument("--strict-route", metavar="TEXT", action="append", default=[], help="strict on these routes only")
+    app.add_argument(
         "program", metavar="-- PROGRAM ...", nargs=argparse.REMAINDER, help="the program and its arguments"
     )
     app.set_defaults(run=run_app)
@@ -77,16 +93,38 @@ def run_app(options: argparse.Namespace) -> int:
             raise AskLessError(
                 "bad-url", f"--visit takes an http URL, not {url!r}", "write it like http://127.0.0.1:8000/calls/due"
             )
-    return record(program, options.out, visits, options.echo)
+    strict = strict_settings(options.strict, options.strict_route)
+    recording = python_program.Recording(_echo(options.echo), options.track_use, strict)
+    return record(program, options.out, visits, recording)
 
 
-def record(program: Sequence[str], out: Path | None, visits: python_program.Visits | None, echo: bool) -> int:
+def _echo(wanted: bool) -> str:
+    return "" if not wanted else "colour" if terminal.console(stderr=True).is_terminal else "plain"
+
+
+def strict_settings(least: int | None, routes: Sequence[str]) -> str:
+    """What strict mode is told, as JSON: when to raise, on which routes, and which known cases are accepted."""
+    if least is None:
+        return ""
+    if least < 2:
+        raise AskLessError(
+            "bad-strict", "--strict takes a whole number from 2", "leave the number out to raise at the third load"
+        )
+    known = accepted.for_strict(accepted.read(Path(accepted.FILE)))
+    return json.dumps({"least": least, "routes": list(routes), "accepted": known})
+
+
+def record(
+    program: Sequence[str],
+    out: Path | None,
+    visits: python_program.Visits | None,
+    recording: python_program.Recording,
+) -> int:
     """Run the program, then say what was recorded, where, and what to do next."""
     named = out or Path(time.strftime("askless-%Y%m%d-%H%M%S"))
     folder = python_program.prepare_folder(named)
-    mode = "" if not echo else "colour" if terminal.console(stderr=True).is_terminal else "plain"
     try:
-        outcome = python_program.run(program, folder, visits, mode, terminal.progress)
+        outcome = python_program.run(program, folder, visits, recording, terminal.progress)
     except AskLessError:
         terminal.progress_done()
         _told(named, folder)

@@ -20,7 +20,7 @@ from askless.cli import capture
 from askless.cli.common import command
 from askless.core.errors import AskLessError
 from askless.output import terminal
-from askless.sources.python_program import Visits
+from askless.sources.python_program import Recording, Visits
 
 EXAMPLES = """  askless demo                       everything in ./harbour-demo
   askless demo --out /tmp/harbour    somewhere else
@@ -134,7 +134,7 @@ def _record(application: Path, url: str, folder: Path, pages: str, times: int) -
         ]
     )
     sys.stdout.flush()
-    capture.record(program, folder, visits, echo=False)
+    capture.record(program, folder, visits, Recording())
 
 
 def _step(out: Path, title: str, words: Sequence[str]) -> None:

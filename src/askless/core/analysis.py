@@ -33,7 +33,7 @@ def summarise(requests: Iterable[Request], settings: Settings | None = None) -> 
 
 def findings_of(summary: Summary, schema: Schema | None = None) -> list[Finding]:
     """All findings of a summary, those that matter most first."""
-    context = Context(summary.settings, schema)
+    context = Context(summary.settings, schema, summary.models)
     found: list[Finding] = []
     for route in summary.routes.values():
         here: list[Finding] = []

@@ -57,7 +57,8 @@ class Finding(msgspec.Struct, frozen=True):
 
     `key` is stable between captures of the same code: made of pattern, route, shape and the name of the code's file
     and function, never of a line number. `evidence` is traced, keyed or repeated. `source` is the line of the earlier
-    query that supplied the keys; `callers` are the lines that asked through one helper.
+    query that supplied the keys; `callers` are the lines that asked through one helper. `relation` is the ORM's, as in
+    "PortCall.vessel".
     """
 
     key: str
@@ -79,6 +80,7 @@ class Finding(msgspec.Struct, frozen=True):
     unsure: tuple[str, ...] = ()
     source: Line | None = None
     callers: tuple[Line, ...] = ()
+    relation: str = ""
 
 
 def finding_key(pattern: str, route: str, shape: str, code: str) -> str:

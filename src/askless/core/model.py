@@ -36,7 +36,7 @@ class Place(msgspec.Struct, frozen=True):
 
 
 class Load(msgspec.Struct, frozen=True):
-    """What an ORM said of a query. `kind`: lazy, eager, refresh, query. `relation` is an attribute of `model`."""
+    """What an ORM said of a query. `kind`: lazy, eager, refresh, query, write. `relation` is an attribute of `model`."""
 
     orm: str
     kind: str
@@ -44,6 +44,55 @@ class Load(msgspec.Struct, frozen=True):
     relation: str
     target: str
     many: bool
+
+
+class Relation(msgspec.Struct, frozen=True):
+    """A relation of a model: local and remote columns, and the table between them where there is one."""
+
+    name: str
+    target: str
+    many: bool
+    local: tuple[str, ...] = ()
+    remote: tuple[str, ...] = ()
+    link: str = ""
+
+
+class Model(msgspec.Struct, frozen=True):
+    """A model of an ORM. `attributes` gives the attribute of each column."""
+
+    orm: str
+    name: str
+    table: str
+    keys: tuple[str, ...] = ()
+    attributes: dict[str, str] = {}
+    relations: dict[str, Relation] = {}
+
+    def attribute(self, column: str) -> str:
+        """The attribute of a column; the column's own name where it is not known."""
+        return self.attributes.get(column, column)
+
+    def relation_to(self, target: str, remote: str = "") -> Relation | None:
+        """The only relation to a model (whose column is `remote`, where given); None where there are several."""
+        found = [
+            relation
+            for relation in self.relations.values()
+            if relation.target == target and (not remote or remote in relation.remote)
+        ]
+        return found[0] if len(found) == 1 else None
+
+
+class Used(msgspec.Struct, frozen=True):
+    """What became of the objects of one model that one query loaded.
+
+    `touched` of the `objects` were looked at by the application; `columns` ("table.column") and `relations` count the
+    objects of which each was read.
+    """
+
+    model: str
+    objects: int
+    touched: int
+    columns: dict[str, int]
+    relations: dict[str, int]
 
 
 class Statement(msgspec.Struct):
@@ -98,6 +147,7 @@ class Tables(msgspec.Struct):
     statements: dict[int, Statement] = {}
     places: dict[int, Place] = {}
     loads: dict[int, Load] = {}
+    models: dict[tuple[str, str], Model] = {}
 
 
 _NONE: list[int] = []
@@ -116,14 +166,15 @@ class Request:
 
     `statements`, `places` and `loads` hold numbers that `tables` resolves. `samples[i]` are the first rows of a result,
     only the columns `Statement.sampled`, or None; `literals[i]` the literals where they are not the statement's first;
-    `widths[i]` the bytes of each column, for some queries; `errors[i]` and `batches[i]` are sparse.
+    `widths[i]` the bytes of each column, for some queries; `errors[i]` and `batches[i]` are sparse, and so is `uses[i]`:
+    what the application read of the result, where that was tracked.
 
     What every report needs is there at once; the other columns are decoded on first use, from `parts`.
     """
 
     __slots__ = (
         "_cold", "batches", "bytes", "durations_ns", "end_ns", "errors", "kind", "loads", "number", "parts", "path",
-        "places", "route", "rows", "start_ns", "statements", "status", "tables", "warm_up", "widths",
+        "places", "route", "rows", "start_ns", "statements", "status", "tables", "uses", "warm_up", "widths",
     )  # fmt: skip
 
     def __init__(self, number: int, route: str, tables: Tables, kind: str = "http", start_ns: int = 0) -> None:
@@ -146,6 +197,7 @@ class Request:
         self.widths: dict[int, list[int]] = _EMPTY
         self.errors: dict[int, str] = _EMPTY
         self.batches: dict[int, int] = _EMPTY
+        self.uses: dict[int, list[Used]] = _EMPTY
         self.parts: list[Columns] = []
         self._cold: dict[str, list[Any]] = {}
 

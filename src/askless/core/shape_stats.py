@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import TypeVar
 
 from askless.core.lineage import structure
-from askless.core.model import Load, Place, Request, Statement, Tables
+from askless.core.model import Load, Place, Request, Statement, Tables, Used
 from askless.core.sql.shape import Shape
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure
@@ -39,8 +39,35 @@ class Example:
         return self.statement.text_with(self.literals)
 
 
+class UseTotals:
+    """What became of a shape's objects of one model, over all results that were followed."""
+
+    __slots__ = ("columns", "objects", "relations", "results", "touched")
+
+    def __init__(self) -> None:
+        self.results = self.objects = self.touched = 0
+        self.columns: Counter[str] = Counter()
+        self.relations: Counter[str] = Counter()
+
+    def add(self, used: Used) -> None:
+        """Add one result's objects."""
+        self.results += 1
+        self.objects += used.objects
+        self.touched += used.touched
+        self.columns.update(used.columns)
+        self.relations.update(used.relations)
+
+    def merge(self, other: UseTotals) -> None:
+        """Add what another piece of the capture counted."""
+        self.results += other.results
+        self.objects += other.objects
+        self.touched += other.touched
+        self.columns.update(other.columns)
+        self.relations.update(other.relations)
+
+
 class ShapeStats:
-    """One shape in one route."""
+    """One shape in one route. `used` tells by model what became of its objects, where that was tracked."""
 
     __slots__ = (
         "bytes",
@@ -59,6 +86,7 @@ class ShapeStats:
         "rows_most",
         "shape",
         "statement",
+        "used",
         "widths",
         "widths_rows",
     )
@@ -76,6 +104,7 @@ class ShapeStats:
         self.places: dict[Place, int] = {}
         self.loads: dict[Load, int] = {}
         self.examples: list[Example] = []
+        self.used: dict[str, UseTotals] = {}
 
     @property
     def structure(self) -> Structure | None:
@@ -130,6 +159,11 @@ class ShapeStats:
             self.widths = [a + b for a, b in zip(self.widths, widths, strict=True)]
             self.widths_rows += max(rows, 0)
 
+    def use(self, used: list[Used]) -> None:
+        """Add what became of one result."""
+        for one in used:
+            self.used.setdefault(one.model, UseTotals()).add(one)
+
     def merge(self, other: ShapeStats) -> None:
         """Add what another piece of the capture counted."""
         self.count += other.count
@@ -151,6 +185,8 @@ class ShapeStats:
             self.places[place] = self.places.get(place, 0) + count
         for load, count in other.loads.items():
             self.loads[load] = self.loads.get(load, 0) + count
+        for model, totals in other.used.items():
+            self.used.setdefault(model, UseTotals()).merge(totals)
         self.examples = (self.examples + other.examples)[:EXAMPLES_MOST]
 
 

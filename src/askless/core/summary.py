@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator, Sequence
 from itertools import repeat
 from typing import Protocol
 
-from askless.core.model import Request, Tables
+from askless.core.model import Model, Request, Tables
 from askless.core.settings import Settings
 from askless.core.shape_stats import EXAMPLES_MOST, Fact, ShapeStats, resolve
 from askless.core.statistics import Quantiles
@@ -224,6 +224,8 @@ class Summary:
         self.lookers = lookers
         self.settings = settings or Settings()
         self.routes: dict[str, RouteStats] = {}
+        self.models: dict[tuple[str, str], Model] = {}
+        self._tables: Tables | None = None
         self._gathered = 0
 
     def add(self, request: Request) -> None:
@@ -231,6 +233,9 @@ class Summary:
         route = self.routes.get(request.route)
         if route is None:
             route = self.routes[request.route] = RouteStats(request.route, request.kind)
+        if request.tables is not self._tables:
+            self._note_models()
+            self._tables = request.tables
         if request.warm_up:
             route.warm_up += 1
             return
@@ -247,8 +252,13 @@ class Summary:
             for looker in self.lookers:
                 looker.look(view, self.settings)
 
+    def _note_models(self) -> None:
+        if self._tables is not None:
+            self.models.update(self._tables.models)
+
     def merge(self, other: Summary) -> None:
         """Add what another piece of the capture counted. Both must have been finished."""
+        self.models.update(other.models)
         for name, route in other.routes.items():
             mine = self.routes.get(name)
             if mine is None:
@@ -258,6 +268,7 @@ class Summary:
 
     def finish(self) -> Summary:
         """Resolve everything that refers to the files' own numbers. Call once, after the last request."""
+        self._note_models()
         for route in self.routes.values():
             route.fold()
         return self
@@ -285,6 +296,9 @@ def _count(route: RouteStats, request: Request) -> list[Group]:
     if request.widths:
         for i, widths in request.widths.items():
             by_number[key[i]].measure(widths, request.rows[i])
+    if request.uses:
+        for i, used in request.uses.items():
+            by_number[key[i]].use(used)
     if request.errors:
         for i in request.errors:
             by_number[key[i]].errors += 1

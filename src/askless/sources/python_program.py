@@ -73,7 +73,15 @@ def prepare_folder(folder: Path) -> Path:
     return folder.resolve()
 
 
-def environment(folder: Path, echo: str = "") -> dict[str, str]:
+class Recording(msgspec.Struct, frozen=True):
+    """How to record. `strict` is what strict mode is told, as JSON; '' leaves it off."""
+
+    echo: str = ""
+    track_use: bool = False
+    strict: str = ""
+
+
+def environment(folder: Path, recording: Recording) -> dict[str, str]:
     """The program's environment: as ours, with the recorder on its path."""
     env = dict(os.environ)
     inherited = env.get("PYTHONPATH")
@@ -81,9 +89,15 @@ def environment(folder: Path, echo: str = "") -> dict[str, str]:
     env["PYTHONPATH"] = inject + (os.pathsep + inherited if inherited else "")
     env["ASKLESS_CAPTURE"] = str(folder)
     env["ASKLESS_FALLBACK"] = str(PROBE / "fallback")
-    env.pop("ASKLESS_ECHO", None)
-    if echo:
-        env["ASKLESS_ECHO"] = echo
+    wishes = {
+        "ASKLESS_ECHO": recording.echo,
+        "ASKLESS_TRACK_USE": "1" if recording.track_use else "",
+        "ASKLESS_STRICT": recording.strict,
+    }
+    for name, value in wishes.items():
+        env.pop(name, None)
+        if value:
+            env[name] = value
     return env
 
 
@@ -91,7 +105,7 @@ def run(
     command: Sequence[str],
     folder: Path,
     visits: Visits | None = None,
-    echo: str = "",
+    recording: Recording = Recording(),  # noqa: B008  (frozen)
     progress: Callable[[str], None] = lambda text: None,
 ) -> Outcome:
     """Run the program until it ends, or until its pages are visited.
@@ -107,7 +121,7 @@ def run(
     try:
         # Visited programs get a process group of their own: what they started (a reloader's child) stops with them.
         process = subprocess.Popen(
-            [program, *command[1:]], env=environment(folder, echo), start_new_session=visits is not None
+            [program, *command[1:]], env=environment(folder, recording), start_new_session=visits is not None
         )
     except OSError as error:
         raise AskLessError(

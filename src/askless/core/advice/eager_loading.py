@@ -5,8 +5,9 @@ from __future__ import annotations
 import msgspec
 
 from askless.core.advice import rewriting
+from askless.core.advice.orm import Models, model_of, words_of
 from askless.core.findings import Advice, Line
-from askless.core.model import Load, Schema
+from askless.core.model import Load, Model, Relation, Schema
 
 NARROW_BYTES = 400  # a child row up to this size may travel with each of its parents
 
@@ -32,12 +33,17 @@ class Case(msgspec.Struct, frozen=True):
     parent_line: Line | None
     line: Line | None
     saving: str
+    only_counted: bool = False  # whether the rows were loaded and none was looked at
+    conditions: bool = False  # whether the look-up has conditions beside the key
+    models: Models = {}
 
 
 def advise(case: Case, schema: Schema | None) -> tuple[Advice, ...]:
     """The roads out of an n-plus-one, the one to try first in front."""
     if case.variant in ("count", "exists", "aggregate"):
         return tuple(a for a in (_grouped(case), _counter(case)) if a)
+    if case.only_counted and case.variant == "to-many":
+        return (_number_only(case), _batch(case))
     if case.variant == "same-row":
         return (_widen(case),)
     batch, join = _batch(case), _join(case)
@@ -45,22 +51,18 @@ def advise(case: Case, schema: Schema | None) -> tuple[Advice, ...]:
     return (join, batch) if first_join else (batch, join)
 
 
-def _lazy_path(case: Case) -> tuple[Load, ...]:
+def _path(case: Case) -> tuple[Load, ...]:
     """The relations from the outermost parent to the child, where the ORM named every one."""
-    loads = tuple(load for load in case.path if load.kind == "lazy" and load.relation)
+    loads = tuple(load for load in case.path if load.kind in ("lazy", "eager") and load.relation)
     return loads if loads and len(loads) == len(case.path) else ()
 
 
-def _options(case: Case, last: str) -> str:
-    """SQLAlchemy's loader options for the path: to-many relations batched, to-one relations joined."""
-    loads = _lazy_path(case)
-    if not loads:
+def _call(case: Case, joined: bool) -> str:
+    """The ORM's call that loads the path's last relation for all objects."""
+    path, words = _path(case), words_of(case.load)
+    if not path or words is None:
         return ""
-    calls = []
-    for number, load in enumerate(loads):
-        strategy = last if number == len(loads) - 1 else "selectinload" if load.many else "joinedload"
-        calls.append(f"{strategy}({load.model}.{load.relation})")
-    return f".options({'.'.join(calls)})"
+    return words.joined(path) if joined else words.batched(path)
 
 
 def _batch(case: Case) -> Advice:
@@ -69,13 +71,18 @@ def _batch(case: Case) -> Advice:
     return Advice(
         title=f"load {name} in one batched query",
         why=f"one query with all {case.queries:.0f} keys gives the same {rows:.0f} rows; the parents are not read again",
-        sql=rewriting.batched(case.sql, case.system, case.table, case.column),
-        code=_options(case, "selectinload") or _by_hand(case),
+        sql=rewriting.batched(case.sql, case.system, case.table, case.column, _is_one(case)),
+        code=_call(case, joined=False) or _by_hand(case),
         at=case.parent_line or case.line,
         saving=case.saving,
         trade_off="one more round trip than a join; very long key lists are sent in chunks",
         check=_checks(case),
     )
+
+
+def _is_one(case: Case) -> bool:
+    """Whether the ORM says that there is at most one row: its LIMIT is then only a guard."""
+    return case.load is not None and case.load.kind == "lazy" and bool(case.load.relation) and not case.load.many
 
 
 def _by_hand(case: Case) -> str:
@@ -110,7 +117,7 @@ def _join(case: Case) -> Advice:
         title=f"load {name} with an outer join",
         why=why,
         sql=sql,
-        code=_options(case, "joinedload"),
+        code=_call(case, joined=True),
         at=case.parent_line or case.line,
         saving=case.saving,
         trade_off=trade_off,
@@ -150,15 +157,38 @@ def _grouped(case: Case) -> Advice:
     )
 
 
-def _grouped_code(case: Case) -> str:
-    parent = case.parent_load.target if case.parent_load is not None else ""
-    model = case.load.target if case.load is not None else ""
-    if not parent or not model or case.variant != "count":
-        return ""
-    return (
-        f"select({parent}, func.count({model}.id))"
-        f".outerjoin({model}, {model}.{case.column} == {parent}.{case.parent_column}).group_by({parent}.{case.parent_column})"
+def _number_only(case: Case) -> Advice:
+    return Advice(
+        title="count them in one grouped query",
+        why="the rows are loaded and none of them is looked at: only their number can have mattered",
+        sql=rewriting.numbered(case.sql, case.system, case.table, case.column),
+        code=_grouped_code(case),
+        at=case.parent_line or case.line,
+        saving=case.saving,
+        trade_off="where the rows are needed after all, load them in one batch instead",
+        check=("parents with no rows are missing from the grouped result: they must stay, with 0",),
     )
+
+
+def _counted_relation(case: Case) -> tuple[Model, Relation] | None:
+    """The parent's model and its relation to what is counted: as the ORM said, else the one on the key's column."""
+    load = case.load
+    if load is None:
+        return None
+    if load.relation:
+        parent = model_of(load, load.model, case.models)
+        relation = parent.relations.get(load.relation) if parent is not None else None
+    else:
+        parent = model_of(case.parent_load, case.parent_load.target, case.models) if case.parent_load else None
+        relation = parent.relation_to(load.target, case.column) if parent is not None else None
+    return (parent, relation) if parent is not None and relation is not None else None
+
+
+def _grouped_code(case: Case) -> str:
+    found, words = _counted_relation(case), words_of(case.load)
+    if found is None or words is None or not (case.variant == "count" or case.only_counted):
+        return ""
+    return words.counted(*found, case.conditions)
 
 
 def _counter(case: Case) -> Advice | None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from askless.core.advice import rewriting
+from askless.core.advice.orm import Models, model_of, words_of
 from askless.core.findings import Advice, Line
 from askless.core.model import Load, Schema
 from askless.core.sql.structure import Structure
@@ -18,16 +19,15 @@ def advise(
     line: Line | None,
     saving: str,
     schema: Schema | None,
+    models: Models,
 ) -> tuple[Advice, ...]:
     """Keyset pagination first, because a page deep in the list then costs what the first one costs."""
     table = schema.table(structure.main) if schema is not None else None
     key = table.primary_key[0] if table is not None and len(table.primary_key) == 1 else "id"
     names = {output.column.name for output in structure.outputs}
     known = table is not None or key in names
-    code = ""
-    if load is not None and load.target and known:
-        model = load.target
-        code = f".where({model}.{key} > last_seen).order_by({model}.{key}).limit({PAGE_ROWS})"
+    words, model = words_of(load), model_of(load, load.target, models) if load is not None else None
+    code = words.paged(model, key, PAGE_ROWS) if words is not None and model is not None and known else ""
     ordered = ", ".join(str(column) for column, _ in structure.order_by)
     paged = Advice(
         title=f"read {PAGE_ROWS} rows at a time, by key",

@@ -5,9 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from askless.core.advice import rewriting
+from askless.core.advice.orm import Models, words_of
 from askless.core.findings import Advice, Line
 from askless.core.model import Load, Schema
 from askless.core.sql.structure import Structure
+
+
+NAMED_MOST = 3  # columns that are named one by one to be left out; beyond that the ones that stay are named
 
 
 def keys_to_keep(structure: Structure, schema: Schema | None) -> set[str]:
@@ -33,24 +37,31 @@ def advise(
     line: Line | None,
     saving: str,
     schema: Schema | None,
+    models: Models,
+    known: bool = False,
 ) -> tuple[Advice, ...]:
-    """Leave the wide columns out; for `*`, name the columns."""
+    """Leave the wide columns out; for `*`, name the columns. `known` tells that nobody read them."""
     keep = keys_to_keep(structure, schema)
     out = [name for name in wide if name not in keep]
     kept = [name for name in columns if name not in out]
     projection = rewriting.projected(sql, system, out)
     if not projection and any(output.star for output in structure.outputs) and kept:
         projection = _named(sql, system, kept)
+    words = words_of(load)
     code = ""
-    if load is not None and load.target and out:
-        chosen = ", ".join(f"{load.target}.{name}" for name in out)
-        code = f".options({', '.join(f'defer({one})' for one in chosen.split(', '))})"
+    if words is not None and load is not None and load.target and out:
+        tables = {output.name: output.column for output in structure.outputs}
+        named = {n: (tables[n].table, tables[n].name) if n in tables else ("", n) for n in columns}
+        if known and len(out) > NAMED_MOST:
+            code = words.kept(load, [named[n] for n in kept], models)
+        else:
+            code = words.left_out(load, [named.get(n, ("", n)) for n in out], models)
     first = Advice(
         title="leave out " + ", ".join(out) if out else "name the columns that are read",
-        why="the list reads "
+        why=("what was read: " if known else "the list fetches ")
         + ", ".join(kept[:8])
         + (" …" if len(kept) > 8 else "")
-        + " and the wide columns travel along",
+        + "; the others only travel along",
         sql=projection,
         code=code,
         at=line,
@@ -59,7 +70,8 @@ def advise(
         check=(
             "keys stay in the projection"
             + (": " + ", ".join(sorted(keep & set(columns))) if keep & set(columns) else ""),
-            "nothing on the page reads " + (", ".join(out) or "the other columns"),
+            ("no other way through the page reads " if known else "nothing on the page reads ")
+            + (", ".join(out) or "the other columns"),
         ),
     )
     return (first,)

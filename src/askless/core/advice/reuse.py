@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from askless.core.advice.orm import Models, model_of, words_of
 from askless.core.findings import Advice, Line
+from askless.core.shape_stats import ShapeStats
 
 
 def advise(lines: tuple[Line, ...], saving: str) -> tuple[Advice, ...]:
@@ -24,3 +26,28 @@ def advise(lines: tuple[Line, ...], saving: str) -> tuple[Advice, ...]:
         check=("the store is per request and per user",),
     )
     return (first, second)
+
+
+def of_loaded(
+    stats: ShapeStats, source: ShapeStats | None, column: str, line: Line | None, saving: str, models: Models
+) -> tuple[Advice, ...]:
+    """Use the rows that are there: the relation where the ORM loaded one, else a dict by the key."""
+    load = source.load if source is not None else None
+    words = words_of(load)
+    code = f"keep the earlier rows in a dict by {column}, and look there"
+    if words is not None and load is not None and load.relation:
+        model = model_of(load, load.model, models)
+        relation = model.relations.get(load.relation) if model is not None else None
+        if model is not None and relation is not None:
+            code = words.relation_of(model.name.lower(), relation)
+    return (
+        Advice(
+            title="use what is loaded already",
+            why="the code builds a new query for rows that the request holds",
+            code=code,
+            at=line,
+            saving=saving,
+            trade_off="the loaded rows are as old as the first query",
+            check=("conditions and order of the look-up are kept, in code", "nothing changed the rows in between"),
+        ),
+    )

@@ -65,13 +65,20 @@ def _column_of(node: exp.EQ | exp.In) -> exp.Column:
     return found.copy()
 
 
-def batched(text: str, system: str, table: str, column: str) -> str:
-    """The look-up by one key as a look-up by all: `column IN (:keys)`, with the key among the columns."""
+def batched(text: str, system: str, table: str, column: str, drop_limit: bool = False) -> str:
+    """The look-up by one key as a look-up by all: `column IN (:keys)`, with the key among the columns.
+
+    A LIMIT would cut the batch: with `drop_limit` it goes (there is one row for each key), without, '' is given.
+    """
 
     def change(tree: exp.Select) -> exp.Select | None:
         node = _key_comparison(tree, table, column)
-        if node is None or tree.args.get("limit") is not None or node.find_ancestor(exp.Select) is not tree:
+        if node is None or node.find_ancestor(exp.Select) is not tree:
             return None
+        if tree.args.get("limit") is not None:
+            if not drop_limit:
+                return None
+            tree.set("limit", None)
         key = _column_of(node)
         node.replace(exp.In(this=key.copy(), expressions=[exp.Placeholder(this="keys")]))
         if not _selects(tree, key):
@@ -92,6 +99,23 @@ def counted(text: str, system: str, table: str, column: str) -> str:
         node.replace(exp.In(this=key.copy(), expressions=[exp.Placeholder(this="keys")]))
         tree.set("expressions", [key.copy(), *tree.expressions])
         tree.set("limit", None)
+        return tree.group_by(key.copy(), copy=False)
+
+    return rewritten(text, system, change)
+
+
+def numbered(text: str, system: str, table: str, column: str) -> str:
+    """A look-up of rows by one key as the number of rows for all keys."""
+
+    def change(tree: exp.Select) -> exp.Select | None:
+        node = _key_comparison(tree, table, column)
+        if node is None or node.find_ancestor(exp.Select) is not tree:
+            return None
+        key = _column_of(node)
+        node.replace(exp.In(this=key.copy(), expressions=[exp.Placeholder(this="keys")]))
+        tree.set("expressions", [key.copy(), exp.Count(this=exp.Star())])
+        tree.set("limit", None)
+        tree.set("order", None)
         return tree.group_by(key.copy(), copy=False)
 
     return rewritten(text, system, change)

@@ -1,6 +1,6 @@
 """The registry of patterns. A new pattern is a file in this folder and a line here.
 
-The order is the order in which they look at a request: an earlier one may claim a repetition for itself.
+The order is the order in which they look and judge: an earlier one may claim a repetition or a shape for itself.
 """
 
 from __future__ import annotations
@@ -10,10 +10,14 @@ from importlib import import_module
 from askless.core.patterns.base import Pattern
 
 REGISTRY = {
+    "already-loaded": "askless.core.patterns.already_loaded",
     "n-plus-one": "askless.core.patterns.n_plus_one",
     "duplicate": "askless.core.patterns.duplicate",
+    "discarded-rows": "askless.core.patterns.discarded_rows",
+    "unused-load": "askless.core.patterns.unused_load",
     "over-wide": "askless.core.patterns.over_wide",
     "unbounded": "askless.core.patterns.unbounded",
+    "write-loop": "askless.core.patterns.write_loop",
 }
 
 

@@ -7,6 +7,7 @@ from typing import Any, Protocol
 
 import msgspec
 
+from askless.core.advice.orm import Models
 from askless.core.findings import Cost, Finding, Line, finding_key
 from askless.core.model import Place, Request, Schema
 from askless.core.settings import Settings
@@ -17,10 +18,11 @@ from askless.core.summary import RequestView, RouteStats
 
 
 class Context(msgspec.Struct, frozen=True):
-    """What a pattern may use when it judges: thresholds, and the schema where it is known."""
+    """What a pattern may use when it judges: thresholds, the schema where it is known, and the ORM's models."""
 
     settings: Settings
     schema: Schema | None = None
+    models: Models = {}
 
 
 class Pattern(Protocol):
@@ -36,16 +38,17 @@ class Pattern(Protocol):
 
 
 class ByTotals:
-    """A pattern that judges a route's totals, shape by shape; shapes that an n-plus-one explains are left to it."""
+    """A pattern that judges a route's totals, shape by shape; shapes that another finding explains are left to it."""
 
     name = ""
+    yields_to: tuple[str, ...] = ("n-plus-one", "already-loaded")  # patterns that explain a shape better
 
     def look(self, view: RequestView, settings: Settings) -> None:
         """Nothing: totals are enough."""
 
     def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
         """At most one finding a SELECT."""
-        claimed = {finding.shape for finding in found if finding.pattern == "n-plus-one"}
+        claimed = {finding.shape for finding in found if finding.pattern in self.yields_to}
         for stats in route.asked():
             structure = stats.structure
             if structure is None or structure.kind != "select" or structure.aggregates or stats.shape.digest in claimed:
@@ -144,7 +147,7 @@ def finding_of(
 ) -> Finding:
     """A finding about one shape in one route; `rest` is what its pattern has to say."""
     lines = lines_of(places)
-    structure = stats.structure
+    structure, load = stats.structure, stats.load
     return Finding(
         key=finding_key(pattern, route.route, stats.shape.digest, code_name(lines)),
         pattern=pattern,
@@ -155,5 +158,6 @@ def finding_of(
         tables=structure.tables if structure is not None else (),
         lines=lines,
         path=path_of(places),
+        relation=f"{load.model}.{load.relation}" if load is not None and load.relation else "",
         **rest,
     )

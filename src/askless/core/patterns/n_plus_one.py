@@ -11,7 +11,7 @@ from collections.abc import Iterable
 from askless.core.advice import eager_loading, rewriting
 from askless.core.findings import Finding, severity
 from askless.core.lineage import Source, find_source, is_convincing
-from askless.core.model import Request
+from askless.core.model import Load, Request
 from askless.core.patterns.base import Context, by_code, call_path, cost_of, finding_of, lines_of, shown_sql
 from askless.core.patterns.repetition import (
     Rejected,
@@ -72,7 +72,7 @@ class NPlusOne:
     def look(self, view: RequestView, settings: Settings) -> None:
         """Find repetitions by key in one request."""
         for group in view.groups:
-            if len(group.indices) < settings.repeat_least:
+            if len(group.indices) < settings.repeat_least or group.stats.shape.digest in view.claimed:
                 continue
             parts = by_code(view.request, group.indices)
             for indices in parts:
@@ -243,6 +243,8 @@ def _evidence(tally: Repetition, table: str, context: Context) -> tuple[str, lis
     because = []
     if load is not None and load.kind == "lazy" and load.relation:
         because.append(f"the ORM loads {load.model}.{load.relation} lazily, object by object")
+    if _only_counted(tally.stats):
+        because.append("none of the objects loaded was looked at: only their number can have mattered")
     source = tally.source
     if source is not None:
         where = f"{source.table}.{source.column}" if source.table else f"column {source.column}"
@@ -301,6 +303,8 @@ def _case(
         parent_sql = rewriting.batched(parent_sql, stats.statement.system, above.column.table, above.column.name)
     structure = stats.structure
     columns = tuple(output.name for output in structure.outputs) if structure is not None else ()
+    keys = [p for p in structure.predicates if p.column.name != tally.column.name] if structure is not None else []
+    path = tuple(one.stats.load for one in chain if one.stats.load is not None)
     return eager_loading.Case(
         system=stats.statement.system,
         sql=shown_sql(stats, context.settings),
@@ -315,12 +319,39 @@ def _case(
         rows_each=stats.rows / stats.count if stats.count else 0.0,
         row_bytes=stats.bytes / stats.rows if stats.rows else 0.0,
         load=stats.load,
-        path=tuple(one.stats.load for one in chain if one.stats.load is not None),
+        path=(*_eager_above(top, route), *path),
         parent_load=parent.load if parent is not None else None,
         parent_line=top_line,
         line=lines[0] if lines else None,
         saving=f"about {plural(queries - 1, 'query')} and {(queries - 1) * stats.query_ns / 1e6:.1f} ms a request",
+        only_counted=_only_counted(stats),
+        conditions=bool(keys),
+        models=context.models,
     )
+
+
+def _only_counted(stats: ShapeStats) -> bool:
+    """Whether it was tracked what became of the rows, and nothing did."""
+    totals = stats.used.get(stats.load.target) if stats.load is not None else None
+    return totals is not None and totals.objects >= 2 and not totals.touched
+
+
+def _eager_above(top: Repetition, route: RouteStats) -> list[Load]:
+    """The relations that are loaded eagerly above a repetition: advice must name the path from the first query on."""
+    source = route.shapes.get(main_source(top))
+    found: list[Load] = []
+    load = source.load if source is not None else None
+    while load is not None and load.kind == "eager" and load.relation and load not in found:
+        found.insert(0, load)
+        load = next(
+            (
+                above
+                for stats in route.asked()
+                if (above := stats.load) and above.kind == "eager" and above.target == load.model
+            ),
+            None,
+        )
+    return found
 
 
 PATTERN = NPlusOne()

@@ -1,7 +1,9 @@
 """over-wide: a list query that fetches wide columns, or every column there is.
 
 Width is measured on the result (bytes of each column), or taken from the catalog's averages where it was not.
-Whether the application reads the column is not known here, and the finding says so.
+Where the recorder tracked what is read, columns that were read are never flagged, and columns that nobody read are
+flagged for what they weigh together. Elsewhere it is not known whether the application reads the column; the finding
+says so.
 """
 
 from __future__ import annotations
@@ -21,6 +23,7 @@ class OverWide(ByTotals):
     """See the module."""
 
     name = NAME
+    yields_to = (*ByTotals.yields_to, "discarded-rows", "unused-load")
 
     def judge_shape(
         self, route: RouteStats, stats: ShapeStats, structure: Structure, context: Context
@@ -44,17 +47,45 @@ def _widths(stats: ShapeStats, structure: Structure, context: Context) -> dict[s
     }
 
 
+def _read(stats: ShapeStats, structure: Structure) -> set[str] | None:
+    """The result's columns of which the application read at least one value; None where that was not tracked."""
+    if not any(totals.objects for totals in stats.used.values()) or len(structure.outputs) != len(stats.columns):
+        return None
+    seen = {column for totals in stats.used.values() for column in totals.columns}
+    return {
+        name
+        for name, output in zip(stats.columns, structure.outputs, strict=True)
+        if f"{output.column.table}.{output.column.name}" in seen or not output.column.name
+    }
+
+
+def _some(names: str) -> str:
+    listed = names.split(", ")
+    return names if len(listed) <= 4 else ", ".join(listed[:3]) + f" and {len(listed) - 3} more columns"
+
+
 def _judge(route: RouteStats, stats: ShapeStats, structure: Structure, context: Context) -> Finding | None:
     settings = context.settings
     rows = stats.rows / stats.count if stats.count else 0.0
     if rows < settings.wide_rows_least or not stats.requests:
         return None
     widths = _widths(stats, structure, context)
-    wide = {name: width for name, width in widths.items() if width >= settings.wide_column_bytes}
     keep = projection.keys_to_keep(structure, context.schema)
-    wide = {name: width for name, width in wide.items() if name not in keep}
+    read = _read(stats, structure)
     star = any(output.star for output in structure.outputs)
     per_request = stats.bytes / stats.requests
+    if read is None:
+        wide = {name: width for name, width in widths.items() if width >= settings.wide_column_bytes}
+    else:
+        wide = {name: width for name, width in widths.items() if name not in read}
+        if sum(wide.values()) * rows < max(settings.wide_result_bytes, per_request / 2):
+            return None
+    kept = keep | {
+        name
+        for name, output in zip(stats.columns, structure.outputs, strict=False)
+        if output.column.name in keep and len(structure.outputs) == len(stats.columns)
+    }
+    wide = {name: width for name, width in wide.items() if name not in kept}
     if per_request < settings.wide_result_bytes or not (wide or star):
         return None
     if not wide and len(stats.columns) < 4:
@@ -63,7 +94,12 @@ def _judge(route: RouteStats, stats: ShapeStats, structure: Structure, context: 
     spare = sum(wide.values()) * rows_each_request
     lines = lines_of(stats.places)
     names = ", ".join(sorted(wide, key=lambda name: -wide[name]))
-    if wide:
+    if wide and read is not None:
+        title = (
+            f"{plural(rows, 'row')} with {_some(names)}, which nobody read: "
+            f"{size(spare, 'bytes')} of {size(per_request, 'bytes')} a request"
+        )
+    elif wide:
         title = (
             f"{plural(rows, 'row')} with {names} ({size(max(wide.values()), 'bytes')} each): "
             f"{size(spare, 'bytes')} of {size(per_request, 'bytes')} a request"
@@ -72,7 +108,13 @@ def _judge(route: RouteStats, stats: ShapeStats, structure: Structure, context: 
         title = f"all {len(stats.columns)} columns of {structure.main} for {plural(rows, 'row')}: {size(per_request, 'bytes')} a request"
     request_bytes = sum(s.bytes for s in route.asked()) / max(route.requests, 1)
     share = spare / request_bytes if request_bytes else 0.0
-    because = [
+    because = []
+    if read is not None:
+        objects = sum(totals.objects for totals in stats.used.values())
+        because.append(
+            f"of {plural(objects, 'object')} the application read {', '.join(sorted(read)) or 'no column'}, and nothing else"
+        )
+    because += [
         f"{name}: {size(width, 'bytes')} a row, measured on the result"
         for name, width in sorted(wide.items(), key=lambda w: -w[1])
     ]
@@ -86,9 +128,13 @@ def _judge(route: RouteStats, stats: ShapeStats, structure: Structure, context: 
         stats.places,
         stats.requests,
         variant="wide-columns" if wide else "star",
-        severity=severity(share / 4, 0) if wide else "minor",
+        severity=severity(share / 4, 0) if max(wide.values(), default=0) >= settings.wide_column_bytes else "minor",
         title=title,
-        evidence="keyed" if context.schema is not None and not stats.widths_rows else "repeated",
+        evidence="traced"
+        if read is not None
+        else "keyed"
+        if context.schema is not None and not stats.widths_rows
+        else "repeated",
         because=tuple(because),
         cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, bytes=spare, rows=0.0),
         advice=projection.advise(
@@ -101,8 +147,14 @@ def _judge(route: RouteStats, stats: ShapeStats, structure: Structure, context: 
             lines[0] if lines else None,
             f"about {size(spare, 'bytes')} a request ({number(100 * share)} % of its bytes); time is for a trial to tell",
             context.schema,
+            context.models,
+            read is not None,
         ),
-        unsure=("whether the page reads these columns is not known; look before you leave them out",),
+        unsure=(
+            ("read in no request of this capture; another one may",)
+            if read is not None
+            else ("whether the page reads these columns is not known; look before you leave them out",)
+        ),
     )
 
 

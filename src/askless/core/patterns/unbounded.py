@@ -20,6 +20,7 @@ class Unbounded(ByTotals):
     """See the module."""
 
     name = NAME
+    yields_to = (*ByTotals.yields_to, "discarded-rows", "unused-load")
 
     def judge_shape(
         self, route: RouteStats, stats: ShapeStats, structure: Structure, context: Context
@@ -84,6 +85,7 @@ def _judge(route: RouteStats, stats: ShapeStats, structure: Structure, context: 
             lines[0] if lines else None,
             f"up to {plural(max(rows - pagination.PAGE_ROWS, 0), 'row')} a request; time is for a trial to tell",
             context.schema,
+            context.models,
         ),
         unsure=("whether the page needs all rows at once is not known",),
     )

@@ -100,6 +100,7 @@ class Structure(msgspec.Struct, frozen=True):
     volatile: bool = False
     exists: bool = False
     slots: tuple[Slot, ...] = ()
+    written: tuple[str, ...] = ()  # the columns that an insert or update names
     names: tuple[tuple[str, str], ...] = ()  # each name that the statement uses for a table, and the table
 
     @property
@@ -141,12 +142,19 @@ def _read(tree: Any, slots: tuple[Slot, ...]) -> Structure:
         main = target.name if target is not None else ""
         names = _aliases(tree)
         where = _predicates(tree.args.get("where"), names, main)
-        return Structure(kind, main, tables, predicates=where, slots=slots)
+        return Structure(kind, main, tables, predicates=where, slots=slots, written=_written(tree))
     select = tree if isinstance(tree, exp.Select) else None
     if select is None:
         kind = "select" if isinstance(tree, exp.Query) else "other"
         return Structure(kind, tables[0] if tables else "", tables, slots=slots)
     return _read_select(select, tables, slots)
+
+
+def _written(tree: Any) -> tuple[str, ...]:
+    """The columns that an INSERT lists or an UPDATE sets."""
+    if isinstance(tree, exp.Insert):
+        return tuple(node.name for node in tree.this.expressions) if isinstance(tree.this, exp.Schema) else ()
+    return tuple(node.this.name for node in tree.expressions if isinstance(node, exp.EQ))
 
 
 def _read_select(select: exp.Select, tables: tuple[str, ...], slots: tuple[Slot, ...]) -> Structure:

@@ -6,3 +6,12 @@ def request(name):
     from askless_probe import marking
 
     return marking.request(name)
+
+
+def __getattr__(name):
+    """`askless.RepeatedLoad`: what strict mode raises."""
+    if name == "RepeatedLoad":
+        from askless_probe.strict import RepeatedLoad
+
+        return RepeatedLoad
+    raise AttributeError("module 'askless' has no attribute %r" % name)

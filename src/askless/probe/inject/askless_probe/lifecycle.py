@@ -41,12 +41,17 @@ def install():
     import atexit
 
     atexit.register(recorder.flush_all, True)
-    if hasattr(os, "register_at_fork"):
-        os.register_at_fork(after_in_child=recorder.after_fork)
+    install_at_fork()
     _before("_exit", True)
     for name in ("execv", "execve"):
         _before(name, False)
     _watch_sigterm()
+
+
+def install_at_fork():
+    """A forked child begins a capture of its own."""
+    if hasattr(os, "register_at_fork"):
+        os.register_at_fork(after_in_child=recorder.after_fork)
 
 
 def _watch_sigterm():

@@ -13,7 +13,8 @@ class request:
         self.open = []
 
     def __enter__(self):
-        if recorder.active and recorder.current.get() is None:
+        around = recorder.current.get()
+        if recorder.active and (around is None or around.kind == "block"):
             self.open.append(recorder.begin("marked", self.name))
         else:
             self.open.append(None)

@@ -28,6 +28,7 @@ outside = None  # the request that queries outside all requests belong to
 open_requests = {}  # id -> Request, so that a stopping process can write them
 connections = {}  # number -> the database system it speaks to
 pending_load = {}  # thread id -> what the ORM said of the query it is about to send
+models = {}  # (orm, model) -> function that describes it, called once, when a query first names it
 tracking = False  # whether to note which objects and columns the application reads
 _last_request = 0
 _last_connection = 0
@@ -80,7 +81,7 @@ def configure(environ):
     from . import writing
 
     stack.configure()
-    writer = writing.Writer(environ["ASKLESS_CAPTURE"])
+    writer = writing.Writer(environ.get("ASKLESS_CAPTURE"))
     tracking = bool(environ.get("ASKLESS_TRACK_USE"))
     if environ.get("ASKLESS_ECHO"):
         from . import echoing
@@ -94,6 +95,14 @@ def configure(environ):
         strict.configure(loads(environ["ASKLESS_STRICT"]))
     outside = None
     active = True
+
+
+def restart_writer():
+    """Begin a new file, in which everything is told anew."""
+    for request in open_requests.values():
+        request.announced = False
+        request.written = 0
+    writer.restart()
 
 
 def complain(text):

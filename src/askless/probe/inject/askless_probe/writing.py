@@ -101,22 +101,26 @@ class Writer:
     """The capture file of one process. Opened when there is something to write; safe to call from any thread."""
 
     def __init__(self, folder):
-        self.folder = os.path.abspath(folder)
+        self.folder = os.path.abspath(folder) if folder else ""  # without one nothing is written, only told to `tap`
+        self.tap = None
         self.clock_ns = perf_counter_ns()
         self.lock = allocate_lock()
         self.owner = 0  # the thread that holds the lock, so that a signal handler on it does not wait for itself
         self.encode = None
         self.file = -1
+        self.identity = None
         self.after_release = None  # what a signal wants done once the lines under way are written
         self.restart()
 
     def restart(self):
         """Begin anew: a fresh process, or the child after a fork."""
-        if self.file >= 0:
+        if self.file >= 0 and self._is_ours():
             os.close(self.file)
         self.lock = allocate_lock()
         self.owner = 0
         self.file = -1
+        self.path = ""
+        self.begun = False  # whether the first line has been told
         self.statements = {}
         self.by_parts = {}
         self.picks = [None]  # statement id -> function that picks the sampled columns of a row, once known
@@ -125,6 +129,7 @@ class Writer:
         self.places = {(): 0}
         self.place_ids = {}
         self.loads = {None: 0}
+        self.models = set()  # those that are described
         self.lines = []
         self.queries = self.requests = 0
 
@@ -141,39 +146,61 @@ class Writer:
         """Append the gathered lines with one system call."""
         if not self.lines:
             return
-        data = ("\n".join(self.lines) + "\n").encode("ascii")
-        self.lines = []
-        if self.file < 0:
-            data = self._open() + data
-        view = memoryview(data)
+        lines, self.lines = self.lines, []
+        if not self.begun:
+            self.begun = True
+            lines.insert(0, self._header())
+        if self.tap is not None:
+            self.tap(lines)
+        if not self.folder:
+            return
+        if self.file < 0 or not self._is_ours():
+            self._open()
+        view = memoryview(("\n".join(lines) + "\n").encode("ascii"))
         while len(view):
             view = view[os.write(self.file, view) :]
 
+    def _is_ours(self):
+        """Whether the descriptor is our file still: a program may close descriptors that it does not know."""
+        try:
+            found = os.fstat(self.file)
+        except OSError:
+            return False
+        return (found.st_dev, found.st_ino) == self.identity
+
     def _open(self):
-        pid = os.getpid()
-        started_s = time()
-        for attempt in range(1000):
-            name = "%d-%d%s.askless.jsonl" % (pid, int(started_s * 1000), "-%d" % attempt if attempt else "")
+        """Open the capture file of this process; the same one again where the program has closed it."""
+        flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | getattr(os, "O_CLOEXEC", 0)
+        if self.path:
+            self.file = os.open(self.path, flags, 0o600)
+        name = "%d-%d" % (os.getpid(), int(time() * 1000))
+        attempt = 0
+        while not self.path:
+            path = os.path.join(self.folder, "%s%s.askless.jsonl" % (name, "-%d" % attempt if attempt else ""))
             try:
-                flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_APPEND | getattr(os, "O_CLOEXEC", 0)
-                self.file = os.open(os.path.join(self.folder, name), flags, 0o600)
-                break
+                self.file = os.open(path, flags | os.O_EXCL, 0o600)
+                self.path = path
             except FileExistsError:
-                continue
+                attempt += 1
+        found = os.fstat(self.file)
+        self.identity = (found.st_dev, found.st_ino)
+
+    def _header(self):
         now_ns = perf_counter_ns()
         argv = getattr(sys, "argv", None) or [""]
-        header = {
-            "event": "capture",
-            "format": "askless capture",
-            "version": VERSION,
-            "recorder": "python",
-            "pid": pid,
-            "program": os.path.basename(argv[0]) or "python",
-            "python": "%d.%d.%d" % sys.version_info[:3],
-            "started_unix_s": started_s - (now_ns - self.clock_ns) / 1e9,
-            "clock_ns": self.clock_ns,
-        }
-        return (self.encode(header) + "\n").encode("ascii")
+        return self.encode(
+            {
+                "event": "capture",
+                "format": "askless capture",
+                "version": VERSION,
+                "recorder": "python",
+                "pid": os.getpid(),
+                "program": os.path.basename(argv[0]) or "python",
+                "python": "%d.%d.%d" % sys.version_info[:3],
+                "started_unix_s": time() - (now_ns - self.clock_ns) / 1e9,
+                "clock_ns": self.clock_ns,
+            }
+        )
 
     def _acquire(self):
         """Take the lock; False if this very thread holds it already (a signal or a destructor came in between)."""
@@ -247,7 +274,8 @@ class Writer:
             try:
                 self._line(event="close", requests=self.requests, queries=self.queries)
                 self._put()
-                os.close(self.file)
+                if self._is_ours():
+                    os.close(self.file)
                 self.file = -1
             finally:
                 self._release()
@@ -416,8 +444,22 @@ class Writer:
         if ident is None:
             ident = self.loads[load] = len(self.loads)
             orm, kind, model, relation, target, many = load
+            for name in (model, target):
+                self._model(orm, name)
             self._line(event="load", id=ident, orm=orm, kind=kind, model=model, relation=relation, target=target, many=many)  # fmt: skip
         return ident
+
+    def _model(self, orm, name):
+        """Describe a model before it is first referred to."""
+        if (orm, name) in self.models:
+            return
+        self.models.add((orm, name))
+        describe = recorder.models.get((orm, name))
+        try:
+            if describe is not None:
+                self._line(event="model", orm=orm, name=name, **describe())
+        except Exception as error:
+            self._line(event="note", text="can't describe the model %s: %s" % (name, type(error).__name__))
 
     def _results(self, records, statements):
         """Sizes, digests, key samples and (for some) column widths of the records' results, from their first rows."""

@@ -154,7 +154,7 @@ class Driver:
             streams = self.streams(cursor)
             if rows is None:
                 rows = 0 if streams else self.rows(cursor)
-            if not (type(parameters) is tuple):
+            if type(parameters) is not tuple:
                 parameters = copied(parameters)
             record = add(text, parameters, start, end, rows, frame, number, inside, names, None, batch)
             # In a pipeline there is no result yet: whether there will be one shows when it is fetched.
@@ -180,7 +180,9 @@ class Driver:
                 control("BEGIN", start, start, frame, number)
                 inside = True
             text = "%s: %s" % (type(problem).__name__, str(problem).strip())
-            record = add(self.text(query, cursor), copied(parameters), start, clock(), 0, frame, number, inside, error=text)
+            record = add(
+                self.text(query, cursor), copied(parameters), start, clock(), 0, frame, number, inside, error=text
+            )
             self.keep(cursor, None)
             if recorder.echo is not None:
                 recorder.echo.show(record)

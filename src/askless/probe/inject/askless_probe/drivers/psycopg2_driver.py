@@ -121,7 +121,9 @@ def _named(direction):
 
 def _wrap(cls, driver):
     dbapi.wrap_cursor(cls, driver, ("query", "vars"), ("query", "vars_list"))
-    cls.copy_expert = _copying(vars(cls)["copy_expert"], driver, lambda args, kwargs: args[0] if args else kwargs["sql"])
+    cls.copy_expert = _copying(
+        vars(cls)["copy_expert"], driver, lambda args, kwargs: args[0] if args else kwargs["sql"]
+    )
     cls.copy_from = _copying(vars(cls)["copy_from"], driver, _named("FROM STDIN"))
     cls.copy_to = _copying(vars(cls)["copy_to"], driver, _named("TO STDOUT"))
 

@@ -13,6 +13,7 @@ from time import perf_counter_ns as clock
 from .. import recorder
 from ..recorder import FLUSH_NS, PENDING_MAX, SAMPLE_ROWS
 from ..stack import walk
+from .dbapi import Counted, copied
 
 _current = recorder.current.get
 _here = recorder.here
@@ -77,6 +78,61 @@ def cursor_class(base):
     known = _cursor_classes.get(base)
     if known is not None:
         return known
+    made = _recording(base) if base is sqlite3.Cursor else _between(base) or _recording(base)
+    made.__name__, made.__qualname__, made.__module__ = base.__name__, base.__qualname__, base.__module__
+    _cursor_classes[base] = _cursor_classes[made] = made
+    return made
+
+
+def _between(base):
+    """A class of the program's own, with ours between it and sqlite3's: what the program translates (placeholders,
+    say) is recorded as it is sent. None where the classes' layouts don't go together."""
+
+    try:
+        mixed = type("Cursor", (base, cursor_class(sqlite3.Cursor)), {})
+    except TypeError:
+        return None
+
+    class Cursor(mixed):
+        def execute(self, *args, **kwargs):
+            self._askless_record = _UNSEEN
+            start = clock()
+            try:
+                result = base.execute(self, *args, **kwargs)
+            except Exception as error:
+                if self._askless_record is _UNSEEN:
+                    _failed(self, *_translated(args, kwargs), start, error)
+                raise
+            if self._askless_record is _UNSEEN:  # it calls sqlite3's class by name
+                self._askless_record = None
+                if recorder.active:
+                    try:
+                        _executed(self, *_translated(args, kwargs), start, clock())
+                    except Exception as error:
+                        recorder.missed(error)
+            return result
+
+    Cursor.execute.__doc__ = base.execute.__doc__
+    if base.execute is sqlite3.Cursor.execute:
+        del Cursor.execute
+    return Cursor
+
+
+# What a cursor reads while no execute of ours has made a record.
+_UNSEEN = ["", (), 0, 0, 0, (), None, 0, False, None, None, 0, None, 0]
+
+
+def _translated(args, kwargs):
+    """Statement and parameters of a call, in sqlite3's own placeholders."""
+    given = list(args) + list(kwargs.values())
+    sql = given[0] if given else ""
+    parameters = given[1] if len(given) > 1 and given[1] is not None else ()
+    if parameters and type(sql) is str and "%s" in sql:
+        sql = sql.replace("%s", "?").replace("%%", "%")
+    return _text_of(sql), parameters
+
+
+def _recording(base):
     execute_plain, many_plain, script_plain = base.execute, base.executemany, base.executescript
     one_plain, some_plain, all_plain, close_plain = base.fetchone, base.fetchmany, base.fetchall, base.close
 
@@ -101,7 +157,7 @@ def cursor_class(base):
         def executemany(self, sql, parameters, /):
             if not recorder.active:
                 return many_plain(self, sql, parameters)
-            counted = _Counted(parameters)
+            counted = Counted(parameters)
             start = clock()
             try:
                 result = many_plain(self, sql, counted.values)
@@ -112,9 +168,9 @@ def cursor_class(base):
             try:
                 place = walk(_frame(1))
                 rows = self.rowcount
-                first = _copied(counted.first)
+                first = copied(counted.first)
                 record = _append(
-                    self, self.connection, _text_of(sql), first, start, place, rows, None, counted.count(), end - start
+                    self, self.connection, _text_of(sql), first, start, place, rows, None, counted.count, end - start
                 )
                 self._askless_record = None
                 _shown(record)
@@ -201,8 +257,6 @@ def cursor_class(base):
 
     for name in ("execute", "executemany", "executescript", "fetchone", "fetchmany", "fetchall", "close"):
         getattr(Cursor, name).__doc__ = getattr(base, name).__doc__
-    Cursor.__name__, Cursor.__qualname__, Cursor.__module__ = base.__name__, base.__qualname__, base.__module__
-    _cursor_classes[base] = _cursor_classes[Cursor] = Cursor
     return Cursor
 
 
@@ -215,7 +269,7 @@ def _executed(cursor, sql, parameters, start, end):
     thread = get_ident()
     record = [
         sql,
-        parameters if type(parameters) is tuple else _copied(parameters),
+        parameters if type(parameters) is tuple else copied(parameters),
         start,
         end - start,
         0,
@@ -243,20 +297,6 @@ def _executed(cursor, sql, parameters, start, end):
         cursor._askless_plain = False
     if len(pending) >= PENDING_MAX or end - request.flushed_ns > FLUSH_NS:
         recorder.full(request, end)
-
-
-def _copied(parameters):
-    """Parameters as they are now: the program may change a list or dict that it passed.
-
-    No code of the program's own runs here: what is neither tuple, list nor dict is not looked into.
-    """
-    if isinstance(parameters, tuple):
-        return tuple.__getitem__(parameters, slice(None))
-    if isinstance(parameters, list):
-        return tuple(list.__getitem__(parameters, slice(None)))
-    if isinstance(parameters, dict):
-        return dict.copy(parameters)
-    return ("<not read: %s>" % type(parameters).__name__,)
 
 
 def _fetched(cursor, rows, duration, ended):
@@ -318,7 +358,7 @@ def _failed(cursor, sql, parameters, start, error):
         return
     try:
         text = "%s: %s" % (type(error).__name__, error)
-        record = _append(cursor, cursor.connection, _text_of(sql), _copied(parameters), start, walk(_frame(2)), 0, text)
+        record = _append(cursor, cursor.connection, _text_of(sql), copied(parameters), start, walk(_frame(2)), 0, text)
         cursor._askless_record = None
         _shown(record)
     except Exception as problem:
@@ -330,29 +370,6 @@ def _shown(record, rows=None):
         if rows is not None:
             record[4] = rows
         recorder.echo.show(record)
-
-
-class _Counted:
-    """The parameter sets of an executemany: counted, the first one kept, an iterator left an iterator."""
-
-    def __init__(self, values):
-        self.first = ()
-        self.seen = 0
-        self.sized = type(values) in (list, tuple)
-        self.values = values if self.sized else self._pass(values)
-        if self.sized:
-            self.seen = len(values)
-            self.first = values[0] if values else ()
-
-    def _pass(self, values):
-        for value in values:
-            if not self.seen:
-                self.first = value
-            self.seen += 1
-            yield value
-
-    def count(self):
-        return self.seen
 
 
 def connection_class(base):

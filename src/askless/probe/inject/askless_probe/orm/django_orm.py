@@ -11,17 +11,62 @@ from functools import wraps
 from .. import recorder, strict, use
 
 _MARK = "_askless_load"
+_through = {}  # class of a link table that Django made -> its name
 _forced = {}  # thread id -> what the query about to be sent is for, where its `Query` can't tell
 _uses = {}  # thread id -> the use of the query that was sent last
 
 
 def _model(cls):
+    """The name of a model, which is described to the capture once."""
+    name = _through.get(cls) or cls._meta.object_name
+    if cls._meta.auto_created and cls not in _through:
+        name = _through[cls] = _named_through(cls)
+    if ("django", name) not in recorder.models:
+        recorder.models["django", name] = lambda: _described(cls._meta)
+    return name
+
+
+def _named_through(cls):
+    """A link table that Django made by itself goes by the field that it belongs to."""
+    for field in cls._meta.auto_created._meta.many_to_many:
+        if field.remote_field.through is cls:
+            return "%s.%s.through" % (cls._meta.auto_created._meta.object_name, field.name)
     return cls._meta.object_name
+
+
+def _described(meta):
+    """Table, attributes, keys and relations of a model."""
+    relations = {}
+    for field in meta.get_fields():
+        try:
+            if not field.is_relation or field.related_model is None:
+                continue
+            name = field.get_accessor_name() if field.auto_created and not field.concrete else field.name
+            many = bool(field.one_to_many or field.many_to_many)
+            local, remote, link = [], [], ""
+            if field.many_to_many:
+                through = getattr(field, "through", None) or field.remote_field.through
+                link = through._meta.db_table
+            elif field.concrete:
+                local, remote = [field.column], [target.column for target in field.foreign_related_fields]
+            else:
+                local = [target.column for target in field.field.foreign_related_fields]
+                remote = [field.field.column]
+            relations[name] = [field.related_model._meta.object_name, many, local, remote, link]
+        except AttributeError:
+            continue
+    return {
+        "table": meta.db_table,
+        "keys": [meta.pk.column] if meta.pk is not None and meta.pk.column else [],
+        "attributes": {field.column: field.attname for field in meta.concrete_fields},
+        "relations": relations,
+    }
 
 
 def _marked(queryset, load):
     try:
-        setattr(queryset.query, _MARK, load)
+        # Not `queryset.query`: reading that applies a filter which Django means to apply later.
+        setattr(vars(queryset).get("_query") or queryset.query, _MARK, load)
     except Exception as error:
         recorder.complain("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
 
@@ -52,7 +97,7 @@ def _eager(plain, describe):
     @wraps(plain)
     def get_prefetch(self, instances, *args, **kwargs):
         found = plain(self, instances, *args, **kwargs)
-        if recorder.active and hasattr(found[0], "query"):
+        if recorder.active and hasattr(found[0], "_result_cache"):
             _marked(found[0], describe(self, "eager"))
         return found
 

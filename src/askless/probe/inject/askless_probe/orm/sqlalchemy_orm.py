@@ -14,20 +14,49 @@ _OPTION = "askless_load"
 _column_names = {}  # (class, attribute) -> "table.column", "" for a relation, None for anything else
 
 
+def _name(mapper):
+    """The name of a model, which is described to the capture once."""
+    name = mapper.class_.__name__
+    if ("sqlalchemy", name) not in recorder.models:
+        recorder.models["sqlalchemy", name] = lambda: _described(mapper)
+    return name
+
+
+def _described(mapper):
+    """Table, attributes, keys and relations of a model."""
+    columns = {}
+    for prop in mapper.column_attrs:
+        columns.setdefault(getattr(prop.columns[0], "name", ""), prop.key)
+    relations = {}
+    for prop in mapper.relationships:
+        relations[prop.key] = [
+            prop.mapper.class_.__name__,
+            bool(prop.uselist),
+            sorted(column.name for column in prop.local_columns),
+            sorted(column.name for column in prop.remote_side) if prop.secondary is None else [],
+            prop.secondary.name if prop.secondary is not None else "",
+        ]
+    return {
+        "table": getattr(mapper.local_table, "name", ""),
+        "keys": [column.name for column in mapper.primary_key],
+        "attributes": columns,
+        "relations": relations,
+    }
+
+
 def _describe(state):
     """(orm, kind, model, relation, target, many) of an ORM execution, or None where it is no SELECT of entities."""
     mapper = state.bind_mapper
-    target = mapper.class_.__name__ if mapper is not None else ""
+    target = _name(mapper) if mapper is not None else ""
     if not state.is_select:
         return ("sqlalchemy", "write", target, "", target, True) if target else None
     if state.is_relationship_load:
         prop, parent = _relation(state.loader_strategy_path)
         if prop is not None:
             kind = "lazy" if state.lazy_loaded_from is not None else "eager"
-            name = parent.class_.__name__
-            return "sqlalchemy", kind, name, prop.key, prop.mapper.class_.__name__, bool(prop.uselist)
+            return "sqlalchemy", kind, _name(parent), prop.key, _name(prop.mapper), bool(prop.uselist)
     if state.lazy_loaded_from is not None:
-        return "sqlalchemy", "lazy", state.lazy_loaded_from.mapper.class_.__name__, "", target, False
+        return "sqlalchemy", "lazy", _name(state.lazy_loaded_from.mapper), "", target, False
     if state.is_column_load:
         return "sqlalchemy", "refresh", target, "", target, False
     return "sqlalchemy", "query", target, "", target, True
@@ -81,7 +110,7 @@ def _written(context):
     try:
         mapper = context.compiled.compile_state.dml_table._annotations.get("parententity")
         if mapper is not None:
-            name = mapper.class_.__name__
+            name = _name(mapper)
             return "sqlalchemy", "write", name, "", name, True
     except Exception:
         pass

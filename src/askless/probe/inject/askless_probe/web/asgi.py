@@ -10,7 +10,10 @@ _WARM_UP = b"x-ask-less-warm-up"
 
 def open_request(scope):
     """Begin the request of an ASGI scope; None when nothing records, or an outer layer has begun it."""
-    if not recorder.active or scope.get("type") not in ("http", "websocket") or recorder.current.get() is not None:
+    if not recorder.active or scope.get("type") not in ("http", "websocket"):
+        return None
+    around = recorder.current.get()
+    if around is not None and around.kind != "block":
         return None
     path = scope.get("path") or "/"
     query = (scope.get("query_string") or b"").decode("latin-1")

@@ -18,7 +18,7 @@ def open_request(environ):
     if not recorder.active:
         return None
     around = recorder.current.get()
-    if around is not None:
+    if around is not None and around.kind != "block":
         if around.finish is None:
             return None
         # A client in the same process left the response before this one unclosed; it asks nothing any more.

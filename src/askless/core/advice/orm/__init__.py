@@ -1,0 +1,101 @@
+"""Advice in an ORM's own words. A new ORM is a file in this folder and a line here.
+
+Every call is an addition to the query that the application has (it begins with a dot), unless its docstring says
+otherwise; '' where the ORM has no call for it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from importlib import import_module
+from typing import Protocol
+
+from askless.core.model import Load, Model, Relation
+
+Models = dict[tuple[str, str], Model]
+
+
+class Words(Protocol):
+    """What an ORM calls things. `models` are the models that the capture describes."""
+
+    def batched(self, path: Sequence[Load]) -> str:
+        """Load the last relation of a path with a query of its own; what is above it travels along."""
+
+    def joined(self, path: Sequence[Load]) -> str:
+        """Load the last relation of a path with an outer join to what is above it."""
+
+    def left_out(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
+        """Leave columns (table, column) out of a query; keys stay in by themselves."""
+
+    def kept(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
+        """Fetch these columns (table, column) and no others; the keys are among them."""
+
+    def counted(self, parent: Model, relation: Relation, conditions: bool) -> str:
+        """Parents with the number of their children, those with none with 0. A query of its own.
+
+        With `conditions` the children are counted under conditions, which stand as `...`.
+        """
+
+    def paged(self, model: Model, key: str, rows: int) -> str:
+        """So many rows after the last key seen."""
+
+    def number_of(self, model: Model) -> str:
+        """The number of rows instead of the rows. A query of its own."""
+
+    def filtered(self, model: Model, columns: Sequence[str]) -> str:
+        """A condition on columns."""
+
+    def written(self, kind: str, model: Model, columns: Sequence[str]) -> str:
+        """Many rows written at once: kind is insert, update or delete. A statement of its own."""
+
+    def relation_of(self, name: str, relation: Relation) -> str:
+        """The loaded rows of a relation of the object `name`. An expression of its own."""
+
+    def dropped(self, path: Sequence[Load], joined: bool) -> str:
+        """What to take out so that a relation is not loaded any more. An instruction."""
+
+
+REGISTRY = {
+    "sqlalchemy": "askless.core.advice.orm.sqlalchemy",
+    "django": "askless.core.advice.orm.django",
+}
+
+
+def words_of(load: Load | None) -> Words | None:
+    """The words of the ORM that a query came from; None where none is known."""
+    if load is None or load.orm not in REGISTRY:
+        return None
+    words: Words = import_module(REGISTRY[load.orm]).WORDS
+    return words
+
+
+def model_of(load: Load | None, name: str, models: Models) -> Model | None:
+    """A model by its name."""
+    return models.get((load.orm, name)) if load is not None else None
+
+
+def by_model(
+    load: Load, columns: Sequence[tuple[str, str]], models: Models
+) -> list[tuple[Model, str, list[str]]] | None:
+    """Columns by model: the model, the relation that brings it in ('' for the main one), its attributes.
+
+    None where a model or the way to it is not known.
+    """
+    main = models.get((load.orm, load.target))
+    found: dict[str, tuple[Model, str, list[str]]] = {}
+    for table, column in columns:
+        model = by_table(load, table, models) or main
+        if model is None or main is None:
+            return None
+        relation = main.relation_to(model.name) if model is not main else None
+        if model is not main and relation is None:
+            return None
+        name = relation.name if relation is not None else ""
+        found.setdefault(model.name, (model, name, []))[2].append(model.attribute(column))
+    return list(found.values())
+
+
+def by_table(load: Load, table: str, models: Models) -> Model | None:
+    """The model of a table, where there is just one."""
+    found = [model for (orm, _), model in models.items() if orm == load.orm and model.table == table]
+    return found[0] if len(found) == 1 else None

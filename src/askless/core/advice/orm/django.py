@@ -1,0 +1,93 @@
+"""Django's words."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from askless.core.advice.orm import Models, by_model
+from askless.core.model import Load, Model, Relation
+
+
+def _names(path: Sequence[Load]) -> str:
+    return "__".join(load.relation for load in path)
+
+
+class Django:
+    """See `Words`."""
+
+    def batched(self, path: Sequence[Load]) -> str:
+        """`prefetch_related` with the whole path."""
+        return f'.prefetch_related("{_names(path)}")'
+
+    def joined(self, path: Sequence[Load]) -> str:
+        """`select_related`, which takes to-one relations only; below a to-many one, inside its `Prefetch`."""
+        if path[-1].many:
+            return ""
+        above = [number for number, load in enumerate(path) if load.many]
+        if not above:
+            return f'.select_related("{_names(path)}")'
+        last = above[-1] + 1
+        inner = f'{path[last].model}.objects.select_related("{_names(path[last:])}")'
+        return f'.prefetch_related(Prefetch("{_names(path[:last])}", queryset={inner}))'
+
+    def left_out(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
+        """`defer`, with the relation's name in front where a join brings the column in."""
+        return self._columns("defer", load, columns, models)
+
+    def kept(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
+        """`only`, the same."""
+        return self._columns("only", load, columns, models)
+
+    def _columns(self, call: str, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
+        names = [
+            f'"{relation}__{name}"' if relation else f'"{name}"'
+            for _, relation, attributes in by_model(load, columns, models) or ()
+            for name in attributes
+        ]
+        if not names:
+            return ""
+        restricted = f".{call}({', '.join(names)})"
+        if load.relation:
+            return f'.prefetch_related(Prefetch("{load.relation}", queryset={load.target}.objects{restricted}))'
+        return restricted
+
+    def counted(self, parent: Model, relation: Relation, conditions: bool) -> str:
+        """An annotation: parents with none stay, with 0."""
+        condition = ", filter=Q(...)" if conditions else ""
+        return (
+            f'{parent.name}.objects.annotate({relation.name}_count=Count("{relation.name}", distinct=True{condition}))'
+        )
+
+    def paged(self, model: Model, key: str, rows: int) -> str:
+        """`filter`, `order_by` and a slice."""
+        name = model.attribute(key)
+        return f'.filter({name}__gt=last_seen).order_by("{name}")[:{rows}]'
+
+    def number_of(self, model: Model) -> str:
+        """`count()`."""
+        return f"{model.name}.objects.count()"
+
+    def filtered(self, model: Model, columns: Sequence[str]) -> str:
+        """`filter`."""
+        return ".filter(" + ", ".join(f"{model.attribute(column)}=..." for column in columns) + ")"
+
+    def written(self, kind: str, model: Model, columns: Sequence[str]) -> str:
+        """The bulk methods."""
+        if kind == "delete":
+            return f"{model.name}.objects.filter(pk__in=keys).delete()"
+        if kind == "update":
+            names = ", ".join(f'"{model.attribute(column)}"' for column in columns if column not in model.keys)
+            return f"{model.name}.objects.bulk_update(objects, [{names}])"
+        return f"{model.name}.objects.bulk_create([{model.name}(...) for ... in ...])"
+
+    def relation_of(self, name: str, relation: Relation) -> str:
+        """The attribute, or `all()` of a to-many relation: anything else is a new query."""
+        return f"{name}.{relation.name}.all()" if relation.many else f"{name}.{relation.name}"
+
+    def dropped(self, path: Sequence[Load], joined: bool) -> str:
+        """The name in `select_related` or `prefetch_related`."""
+        call = "select_related" if joined else "prefetch_related"
+        return f'take "{_names(path)}" out of .{call}(...)'
+
+
+WORDS = Django()

@@ -1,0 +1,105 @@
+"""SQLAlchemy's words."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from askless.core.advice.orm import Models, by_model
+from askless.core.model import Load, Model, Relation
+
+
+def _chain(path: Sequence[Load], last: str) -> str:
+    """Loader options along a path: to-many relations in batches, to-one relations joined, the last as wanted."""
+    calls = []
+    for number, load in enumerate(path):
+        strategy = last if number == len(path) - 1 else "selectinload" if load.many else "joinedload"
+        calls.append(f"{strategy}({load.model}.{load.relation})")
+    return ".".join(calls)
+
+
+def _dotted(groups: Sequence[tuple[Model, str, list[str]]]) -> list[tuple[Model, str, list[str]]]:
+    """The attributes with their class in front."""
+    return [(model, relation, [f"{model.name}.{name}" for name in names]) for model, relation, names in groups]
+
+
+class SQLAlchemy:
+    """See `Words`."""
+
+    def batched(self, path: Sequence[Load]) -> str:
+        """`selectinload` at the path's end."""
+        return f".options({_chain(path, 'selectinload')})"
+
+    def joined(self, path: Sequence[Load]) -> str:
+        """`joinedload` at the path's end."""
+        return f".options({_chain(path, 'joinedload')})"
+
+    def left_out(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
+        """`defer`, below the relation that brings the columns in."""
+        groups = by_model(load, columns, models) or []
+        return self._options(
+            load, [(model, name, [f"defer({a})" for a in every]) for model, name, every in _dotted(groups)]
+        )
+
+    def kept(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
+        """`load_only`, below the relation that brings the columns in."""
+        groups = by_model(load, columns, models) or []
+        return self._options(
+            load, [(model, name, [f"load_only({', '.join(e)})"]) for model, name, e in _dotted(groups)]
+        )
+
+    def _options(self, load: Load, groups: Sequence[tuple[Model, str, list[str]]]) -> str:
+        options = []
+        for model, relation, calls in groups:
+            above = ""
+            if load.relation:  # a relation's own query: the option hangs on the relation
+                above = f"defaultload({load.model}.{load.relation})."
+            if relation:
+                above += f"defaultload({load.target}.{relation})."
+            options += [above + call for call in calls]
+        return f".options({', '.join(options)})" if options else ""
+
+    def counted(self, parent: Model, relation: Relation, conditions: bool) -> str:
+        """An outer join, grouped by the parent's key."""
+        key = f"{parent.name}.{parent.attribute(parent.keys[0])}" if parent.keys else f"{parent.name}.id"
+        child = relation.target
+        through = f"{parent.name}.{relation.name}"
+        if conditions:
+            through = f"{through}.and_(...)"
+        number = f"func.count({child}.{relation.remote[0]})" if relation.remote else f"func.count({child}.id)"
+        return f"select({parent.name}, {number}).outerjoin({through}).group_by({key})"
+
+    def paged(self, model: Model, key: str, rows: int) -> str:
+        """`where`, `order_by`, `limit`."""
+        column = f"{model.name}.{model.attribute(key)}"
+        return f".where({column} > last_seen).order_by({column}).limit({rows})"
+
+    def number_of(self, model: Model) -> str:
+        """`func.count()`."""
+        return f"select(func.count()).select_from({model.name})"
+
+    def filtered(self, model: Model, columns: Sequence[str]) -> str:
+        """`where`."""
+        return ".where(" + ", ".join(f"{model.name}.{model.attribute(column)} ..." for column in columns) + ")"
+
+    def written(self, kind: str, model: Model, columns: Sequence[str]) -> str:
+        """One `execute` with a list of rows."""
+        key = model.attribute(model.keys[0]) if model.keys else "id"
+        if kind == "delete":
+            return f"session.execute(delete({model.name}).where({model.name}.{key}.in_(keys)))"
+        names = [model.attribute(column) for column in columns]
+        if kind == "update":
+            names = [key, *(name for name in names if name != key)]
+        row = ", ".join(f'"{name}": ...' for name in names[:6]) + (", ..." if len(names) > 6 else "")
+        return f"session.execute({kind}({model.name}), [{{{row}}} for ... in ...])"
+
+    def relation_of(self, name: str, relation: Relation) -> str:
+        """The attribute."""
+        return f"{name}.{relation.name}"
+
+    def dropped(self, path: Sequence[Load], joined: bool) -> str:
+        """The loader option."""
+        option = _chain(path, "joinedload" if joined else "selectinload")
+        return f"take {option} out of .options(...), or lazy= off the relation"
+
+
+WORDS = SQLAlchemy()

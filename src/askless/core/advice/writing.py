@@ -1,0 +1,69 @@
+"""Advice for rows that are written one by one: one statement for all of them, or at least one transaction."""
+
+from __future__ import annotations
+
+from askless.core.advice.orm import Models, by_table, words_of
+from askless.core.findings import Advice, Line
+from askless.core.model import Load
+from askless.core.shape_stats import ShapeStats
+from askless.core.sql.structure import Structure
+
+_TITLES = {
+    "insert": "insert all rows with one statement",
+    "update": "change all rows with one statement",
+    "delete": "delete all rows with one statement",
+}
+
+
+def advise(
+    stats: ShapeStats, structure: Structure, alone: bool, line: Line | None, saving: str, models: Models
+) -> tuple[Advice, ...]:
+    """One statement; where each write commits alone, one transaction around the loop as the smaller step."""
+    load = stats.load
+    words = words_of(load)
+    code = ""
+    if words is not None and load is not None:
+        model = models.get((load.orm, load.target)) or by_table(load, structure.main, models)
+        if model is not None:
+            code = words.written(structure.kind, model, structure.written)
+    whole = Advice(
+        title=_TITLES[structure.kind],
+        why="one round trip, one parse and one commit for all of them",
+        sql=_many(structure),
+        code=code,
+        at=line,
+        saving=saving,
+        trade_off=_price(structure.kind, load),
+        check=(
+            "hooks, signals and defaults that run for each object in code still have their effect",
+            "one bad row fails all of them: that is meant",
+        ),
+    )
+    if not alone:
+        return (whole,)
+    around = Advice(
+        title="or put one transaction around the loop",
+        why="each write now waits for a commit of its own, which waits for the disk",
+        at=line,
+        saving="the round trips stay; the commits go",
+        trade_off="all or nothing: an error in the middle takes the earlier rows back",
+        check=("nothing slow (a call to somebody else) stands inside the transaction",),
+    )
+    return (whole, around)
+
+
+def _many(structure: Structure) -> str:
+    if structure.kind == "insert" and structure.written:
+        row = "(" + ", ".join("?" * len(structure.written)) + ")"
+        return f"INSERT INTO {structure.main} ({', '.join(structure.written)})\nVALUES {row}, {row}, ..."
+    if structure.kind == "delete":
+        keys = [str(predicate.column.name) for predicate in structure.predicates if predicate.operator == "="]
+        return f"DELETE FROM {structure.main}\nWHERE {keys[0]} IN (:keys)" if len(keys) == 1 else ""
+    return ""
+
+
+def _price(kind: str, load: Load | None) -> str:
+    if load is None or load.orm == "":
+        return "very many rows are sent in portions"
+    bypass = {"django": "save() and its signals are not run", "sqlalchemy": "the session's events are not run"}
+    return f"{bypass.get(load.orm, 'hooks of the ORM are not run')}; very many rows are sent in portions"

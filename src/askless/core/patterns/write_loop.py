@@ -1,0 +1,108 @@
+"""write-loop: INSERTs, UPDATEs or DELETEs of one shape, one by one in one request; worse where each commits alone.
+
+Not flagged: an executemany (one query with many parameter sets), a statement with many rows.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from askless.core.advice import writing
+from askless.core.findings import Finding, severity
+from askless.core.model import Place
+from askless.core.patterns.base import Context, by_code, call_path, cost_of, finding_of, lines_of
+from askless.core.settings import Settings
+from askless.core.shape_stats import ShapeStats
+from askless.core.summary import RequestView, RouteStats, Tally
+from askless.core.words import number, plural
+
+NAME = "write-loop"
+_WRITES = ("insert", "update", "delete")
+
+
+class Writes:
+    """Writes of one shape from one piece of code. `alone` counts those that ran outside of a transaction."""
+
+    def __init__(self, stats: ShapeStats) -> None:
+        self.stats = stats
+        self.requests = self.queries = self.alone = 0
+        self.places: dict[Place, int] = {}
+
+    def merge(self, other: Tally) -> None:
+        """Add another piece's tally."""
+        assert isinstance(other, Writes)
+        self.requests += other.requests
+        self.queries += other.queries
+        self.alone += other.alone
+        for place, count in other.places.items():
+            self.places[place] = self.places.get(place, 0) + count
+
+
+class WriteLoop:
+    """See the module."""
+
+    name = NAME
+
+    def look(self, view: RequestView, settings: Settings) -> None:
+        """Find loops of writes in one request."""
+        for group in view.groups:
+            if len(group.indices) < settings.write_loop_least:
+                continue
+            structure = group.stats.structure
+            if structure is None or structure.kind not in _WRITES:
+                continue
+            single = [i for i in group.indices if view.request.batches.get(i, 0) <= 1]
+            for indices in by_code(view.request, single) if single else []:
+                if len(indices) >= settings.write_loop_least:
+                    self._add(view, group.stats, indices)
+
+    def _add(self, view: RequestView, stats: ShapeStats, indices: list[int]) -> None:
+        request = view.request
+        key = (NAME, stats.shape.digest, *call_path(request, indices[0]))
+        tally = view.route.tallies.get(key)
+        if not isinstance(tally, Writes):
+            tally = view.route.tallies[key] = Writes(stats)
+        tally.requests += 1
+        tally.queries += len(indices)
+        inside = request.in_transaction
+        tally.alone += sum(not inside[i] for i in indices)
+        for i in indices:
+            place = request.place(i)
+            if place is not None:
+                tally.places[place] = tally.places.get(place, 0) + 1
+
+    def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
+        """One finding a loop."""
+        for tally in list(route.tallies.values()):
+            if isinstance(tally, Writes):
+                yield _finding(route, tally, context)
+
+
+def _finding(route: RouteStats, tally: Writes, context: Context) -> Finding:
+    stats = tally.stats
+    structure = stats.structure
+    assert structure is not None
+    queries = tally.queries / tally.requests
+    alone = tally.alone > tally.queries / 2
+    cost = cost_of(route, stats, queries, queries - 1, tally.requests)
+    lines = lines_of(tally.places)
+    verb = {"insert": "inserted into", "update": "changed in", "delete": "deleted from"}[structure.kind]
+    because = [f"{number(queries)} statements of one shape a request, each with values of its own"]
+    if alone:
+        because.append(f"{tally.alone:,} of {tally.queries:,} ran outside of a transaction: each commits alone")
+    return finding_of(
+        NAME, route, stats, context, tally.places, tally.requests,
+        variant=structure.kind + (", each commits alone" if alone else ""),
+        severity=severity(cost.share, cost.avoidable),
+        title=f"{plural(queries, 'query')} where 1 would do: rows {verb} {structure.main} one by one"
+        + (", each in a transaction of its own" if alone else ""),
+        evidence="repeated",
+        because=tuple(because),
+        cost=cost,
+        advice=writing.advise(stats, structure, alone, lines[0] if lines else None,
+                              f"about {plural(queries - 1, 'query')} and {cost.saving_ms:.2f} ms a request", context.models),
+        unsure=("whether a later row needs what an earlier one was given (its key, say) is not known",),
+    )  # fmt: skip
+
+
+PATTERN = WriteLoop()

@@ -1,0 +1,1 @@
+"""What a project says about itself in its `askless.toml`."""

@@ -1,0 +1,85 @@
+"""What a test may ask, checked on the requests of a block; the messages of failures."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from datetime import date
+from difflib import get_close_matches
+
+from askless.core import patterns
+from askless.core.acceptance import Accepted, sorted_out
+from askless.core.analysis import findings_of, summarise
+from askless.core.findings import Finding, Line
+from askless.core.model import Request
+from askless.core.words import plural
+from askless.output.text import short_path
+from askless.testing.inside import asked
+
+SHOWN_MOST = 12
+
+
+def known(names: Sequence[str]) -> list[str]:
+    """The patterns of these names; all where none is named. Raises ValueError for a name that is none."""
+    for name in names:
+        if name not in patterns.REGISTRY:
+            near = get_close_matches(name, patterns.REGISTRY, 1, 0.3)
+            raise ValueError(f"there is no pattern {name!r}" + (f"; did you mean {near[0]}?" if near else ""))
+    return list(names or patterns.REGISTRY)
+
+
+def on_route(requests: Sequence[Request], route: str) -> list[Request]:
+    """The requests whose route contains a text."""
+    return [request for request in requests if route in request.route]
+
+
+def too_many(requests: Sequence[Request], most: int) -> str:
+    """What to say where the requests asked more queries than they may; '' where they did not."""
+    queries = list(asked(list(requests)))
+    if len(queries) <= most:
+        return ""
+    counts: Counter[tuple[str, str]] = Counter()
+    for request, i in queries:
+        place = request.place(i)
+        where = f"{short_path(place.file)}:{place.line} in {place.function}" if place else "an unknown line"
+        counts[request.statement(i).shape.text, where] += 1
+    lines = [f"{plural(len(queries), 'query')} asked, at most {most} may be:"]
+    for (text, where), count in counts.most_common(SHOWN_MOST):
+        lines.append(f"  {count:>4} x {text[:110]}{'…' if len(text) > 110 else ''}")
+        lines.append(f"         {where}")
+    if len(counts) > SHOWN_MOST:
+        lines.append(f"         and {len(counts) - SHOWN_MOST} other statements")
+    for finding in findings_of(summarise(requests)):
+        lines += ["", *told(finding)]
+    return "\n".join(lines)
+
+
+def found(requests: Sequence[Request], names: Sequence[str], accepted: list[Accepted], today: date) -> str:
+    """What to say of findings of these patterns that nobody has accepted; '' where there is none."""
+    met = [finding for finding in findings_of(summarise(requests)) if finding.pattern in names]
+    left, ended = sorted_out(met, accepted, today)
+    lines: list[str] = []
+    for finding in left:
+        lines += [*told(finding)]
+        lines += [
+            f"  it was accepted until {case.until}: {case.reason}" for known_one, case in ended if known_one is finding
+        ]
+        lines.append("")
+    return "\n".join(lines).rstrip()
+
+
+def told(finding: Finding) -> list[str]:
+    """A finding in a few lines: what, where, and what to do."""
+    lines = [f"{finding.pattern} in {finding.route} [{finding.key}]: {finding.title}"]
+    lines += [f"  at {_at(line)} in {line.function}" for line in finding.lines[:3]]
+    lines.append(f"  evidence: {finding.evidence}; {'; '.join(finding.because[:2])}")
+    for advice in finding.advice[:2]:
+        at = f", at {_at(advice.at)}" if advice.at is not None else ""
+        lines.append(f"  -> {advice.title}{at}")
+        if advice.code:
+            lines.append(f"     {advice.code}")
+    return lines
+
+
+def _at(line: Line) -> str:
+    return f"{short_path(line.file)}:{line.line}"

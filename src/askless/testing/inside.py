@@ -1,0 +1,78 @@
+"""Records this very process, and gives its requests as they end. Nothing is written to disk."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Iterator
+from importlib import import_module
+from pathlib import Path
+from typing import Any
+
+from askless.capture.reading import Feed
+from askless.core.model import Request
+
+INJECT = Path(__file__).resolve().parent.parent / "probe" / "inject"
+ENDS_MOST = 100_000  # requests kept; a test run that ends more of them in one block is no test run
+
+
+class Inside:
+    """The recorder of this process. `requests` are those that have ended, in order."""
+
+    def __init__(self, strict: dict[str, Any] | None = None, track_use: bool = False) -> None:
+        self.requests: list[Request] = []
+        self._feed = Feed()
+        self._load()
+        self.recorder: Any = import_module("askless_probe.recorder")
+        running = self.recorder.active
+        if not running:
+            self.recorder.configure(_environment(track_use))
+            import_module("askless_probe.lifecycle").install_at_fork()
+            import_module("askless_probe.imports").install()
+        else:  # under `askless capture app`: what was written so far stays, all texts are told anew
+            self.recorder.flush_all(False)
+            self.recorder.restart_writer()
+        self.recorder.writer.tap = self._take
+        if strict is not None:
+            import_module("askless_probe.strict").configure(strict)
+
+    def _load(self) -> None:
+        """Import the recorder's package, which lies outside of ours so that it can be injected elsewhere."""
+        if "askless_probe" not in sys.modules:
+            sys.path.insert(0, str(INJECT))
+            try:
+                import_module("askless_probe")
+            finally:
+                sys.path.remove(str(INJECT))
+
+    def _take(self, lines: list[str]) -> None:
+        for line in lines:
+            ended = self._feed.take(line.encode("ascii"))
+            if ended is not None and len(self.requests) < ENDS_MOST:
+                self.requests.append(ended)
+
+    def begin(self, name: str) -> Callable[[], list[Request]]:
+        """Open a block. The function that is returned ends it and gives the requests that ended in it."""
+        opened = self.recorder.begin("block", name)
+        first = len(self.requests)
+
+        def end() -> list[Request]:
+            self.recorder.end(*opened)
+            return self.requests[first:]
+
+        return end
+
+    def forget(self) -> None:
+        """Let go of the requests that were kept; no block may be open."""
+        self.requests.clear()
+
+
+def _environment(track_use: bool) -> dict[str, str]:
+    return {"ASKLESS_TRACK_USE": "1"} if track_use else {}
+
+
+def asked(requests: list[Request]) -> Iterator[tuple[Request, int]]:
+    """The queries of some requests that the application's author wrote."""
+    for request in requests:
+        for i in range(len(request)):
+            if not request.statement(i).shape.noise:
+                yield request, i

@@ -1,0 +1,173 @@
+"""The pytest plug-in: a test says what it may ask.
+
+    def test_calls_due(client, asks):
+        with asks.at_most(5):
+            client.get("/calls/due")
+        with asks.never("n-plus-one"):
+            client.get("/calls/due")
+
+    @pytest.mark.asks(at_most=12, never="n-plus-one", route="/calls")
+    def test_one_call(client): ...
+
+Nothing is recorded unless a test that runs uses the fixture or the marker, or strict mode was asked for.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import pytest
+
+if TYPE_CHECKING:
+    from askless.core.acceptance import Accepted
+    from askless.core.model import Request
+    from askless.testing.inside import Inside
+
+_STATE = pytest.StashKey["_State"]()
+_MARKER_TAKES = {"at_most", "never", "route"}
+
+
+class _State:
+    """What one run of pytest holds: the recorder, once it is needed, and the cases that the project accepts."""
+
+    def __init__(self, inside: Inside, accepted: list[Accepted]) -> None:
+        self.inside = inside
+        self.accepted = accepted
+
+
+class Asks:
+    """What the code inside a `with` block may ask."""
+
+    def __init__(self, state: _State, name: str) -> None:
+        self._state = state
+        self._name = name
+
+    @contextmanager
+    def at_most(self, queries: int, *, route: str = "") -> Iterator[None]:
+        """At most so many queries; session settings, transaction control and catalog look-ups do not count."""
+        __tracebackhide__ = True
+        end = self._state.inside.begin(self._name)
+        try:
+            yield
+        except BaseException:
+            end()
+            raise
+        _check(end(), route, queries, None, self._state.accepted)
+
+    @contextmanager
+    def never(self, *patterns: str, route: str = "") -> Iterator[None]:
+        """No finding of these patterns, or of any where none is named."""
+        __tracebackhide__ = True
+        end = self._state.inside.begin(self._name)
+        try:
+            yield
+        except BaseException:
+            end()
+            raise
+        _check(end(), route, None, patterns, self._state.accepted)
+
+
+def _check(
+    requests: Sequence[Request], route: str, at_most: int | None, never: Sequence[str] | None, accepted: list[Accepted]
+) -> None:
+    """Fail where the requests ask what they may not."""
+    __tracebackhide__ = True
+    from askless.testing import checks
+
+    meant = checks.on_route(requests, route)
+    said = []
+    if at_most is not None:
+        said.append(checks.too_many(meant, at_most))
+    if never is not None:
+        try:
+            names = checks.known(never)
+        except ValueError as error:
+            raise pytest.UsageError(str(error)) from None
+        said.append(checks.found(meant, names, accepted, date.today()))
+    message = "\n\n".join(text for text in said if text)
+    if message:
+        raise AssertionError(message)
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    """The options of the plug-in."""
+    group = parser.getgroup("asks", "what tests ask the database (Ask Less)")
+    group.addoption(
+        "--asks-strict", metavar="N", nargs="?", type=int, const=3, default=None,
+        help="fail at the line where a test loads one relation lazily N times (default: 3)",
+    )  # fmt: skip
+    group.addoption("--asks-route", metavar="TEXT", action="append", default=[], help="strict on these routes only")
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """Declare the marker."""
+    config.addinivalue_line(
+        "markers", "asks(at_most=N, never=PATTERN, route=TEXT): what the test may ask the database at most"
+    )
+
+
+def pytest_collection_finish(session: pytest.Session) -> None:
+    """Start the recorder if a test that will run needs it."""
+    config = session.config
+    strict = config.getoption("--asks-strict")
+    wanted = strict is not None or any(
+        item.get_closest_marker("asks") is not None or "asks" in getattr(item, "fixturenames", ())
+        for item in session.items
+    )
+    if not wanted or _STATE in config.stash:
+        return
+    from askless.core.errors import AskLessError
+    from askless.project import accepted
+    from askless.testing.inside import Inside
+
+    try:
+        cases = accepted.read(Path(config.rootpath) / accepted.FILE)
+    except AskLessError as error:
+        raise pytest.UsageError(f"{error.message}\n{error.remedy}") from None
+    settings: dict[str, Any] | None = None
+    if strict is not None:
+        if strict < 2:
+            raise pytest.UsageError("--asks-strict takes a whole number from 2")
+        settings = {"least": strict, "routes": config.getoption("--asks-route"), "accepted": accepted.for_strict(cases)}
+    config.stash[_STATE] = _State(Inside(settings), cases)
+
+
+@pytest.hookimpl(hookwrapper=True)
+def pytest_runtest_call(item: pytest.Item) -> Iterator[None]:
+    """Each test is a block; its marker is checked at its end."""
+    state = item.config.stash.get(_STATE, None)
+    marker = item.get_closest_marker("asks")
+    if state is None:
+        yield
+        return
+    end: Callable[[], list[Request]] = state.inside.begin(item.nodeid)
+    outcome: Any = yield
+    requests = end()
+    if marker is not None and outcome.excinfo is None:
+        try:
+            _check_marker(marker, requests, state.accepted)
+        except BaseException as error:
+            outcome.force_exception(error)
+    state.inside.forget()
+
+
+def _check_marker(marker: pytest.Mark, requests: list[Request], accepted: list[Accepted]) -> None:
+    wrong = set(marker.kwargs) - _MARKER_TAKES
+    if marker.args or wrong:
+        raise pytest.UsageError(
+            "the marker asks takes at_most=, never= and route="
+            + (f", not {', '.join(sorted(wrong))}=" if wrong else "")
+        )
+    never = marker.kwargs.get("never")
+    names = (never,) if isinstance(never, str) else never
+    _check(requests, marker.kwargs.get("route", ""), marker.kwargs.get("at_most"), names, accepted)
+
+
+@pytest.fixture
+def asks(request: pytest.FixtureRequest) -> Asks:
+    """What the code inside a block may ask: `asks.at_most(5)`, `asks.never("n-plus-one")`."""
+    return Asks(request.config.stash[_STATE], request.node.nodeid)
