@@ -89,7 +89,7 @@ def recorded(capture: Path | None, track_use: bool) -> dict[str, str]:
 
 def run_django(python: Path, source: Path, labels: list[str], env: dict[str, str]) -> Outcomes:
     """Each test's outcome."""
-    words = [python, "runtests.py", "--settings=test_sqlite", "--parallel=1", "-v", "2", *labels]
+    words: list[str | Path] = [python, "runtests.py", "--settings=test_sqlite", "--parallel=1", "-v", "2", *labels]
     done = subprocess.run(words, cwd=source / "tests", env=env, capture_output=True, text=True, check=False)
     found = re.findall(
         r"^(\w+) \(([\w.]+)\)(?:\n.*)? \.\.\. (?:.*?)(ok|FAIL|ERROR|skipped|expected failure|unexpected success)",
@@ -110,7 +110,7 @@ def run_sqlalchemy(python: Path, source: Path, files: list[str], env: dict[str, 
     """Each test's outcome."""
     with tempfile.TemporaryDirectory() as folder:
         report = Path(folder) / "report.xml"
-        words = [python, "-m", "pytest", "-q", "-p", "no:cacheprovider", f"--junitxml={report}", *files]
+        words: list[str | Path] = [python, "-m", "pytest", "-q", "-p", "no:cacheprovider", f"--junitxml={report}", *files]
         done = subprocess.run(words, cwd=source, env=env, capture_output=True, text=True, check=False)
         if not report.exists():
             raise SystemExit("SQLAlchemy's tests did not run:\n" + (done.stdout + done.stderr)[-3000:])
@@ -148,7 +148,10 @@ def compare(name: str, python: Path, source: Path, parts: list[str], modes: list
             if bare.get(test) != ours.get(test)
         }
         mode = "recorded, --track-use" if track_use else "recorded"
-        print(f"  {mode}: {len(ours)} tests, {queries:,} queries recorded, {len(different)} come out differently", flush=True)
+        print(
+            f"  {mode}: {len(ours)} tests, {queries:,} queries recorded, {len(different)} come out differently",
+            flush=True,
+        )
         for test, (before, after) in different.items():
             print(f"    {test}: {before} -> {after}")
         if not queries:

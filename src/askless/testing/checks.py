@@ -33,8 +33,11 @@ def on_route(requests: Sequence[Request], route: str) -> list[Request]:
     return [request for request in requests if route in request.route]
 
 
-def too_many(requests: Sequence[Request], most: int) -> str:
-    """What to say where the requests asked more queries than they may; '' where they did not."""
+def too_many(requests: Sequence[Request], most: int, explain: bool = True) -> str:
+    """What to say where the requests asked more queries than they may; '' where they did not.
+
+    With `explain`, what was found in them follows.
+    """
     queries = list(asked(list(requests)))
     if len(queries) <= most:
         return ""
@@ -49,7 +52,7 @@ def too_many(requests: Sequence[Request], most: int) -> str:
         lines.append(f"         {where}")
     if len(counts) > SHOWN_MOST:
         lines.append(f"         and {len(counts) - SHOWN_MOST} other statements")
-    for finding in findings_of(summarise(requests)):
+    for finding in findings_of(summarise(requests)) if explain else ():
         lines += ["", *told(finding)]
     return "\n".join(lines)
 

@@ -56,6 +56,9 @@ class Inside:
         first = len(self.requests)
 
         def end() -> list[Request]:
+            for request in list(self.recorder.open_requests.values()):
+                if request.finish is not None:  # the application has returned; a test client left the response unread
+                    request.finish()
             self.recorder.end(*opened)
             return self.requests[first:]
 

@@ -15,7 +15,7 @@ Nothing is recorded unless a test that runs uses the fixture or the marker, or s
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import AbstractContextManager
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -39,6 +39,25 @@ class _State:
         self.accepted = accepted
 
 
+class _Block:
+    """A `with` block whose requests are checked when it ends in good order."""
+
+    def __init__(self, state: _State, name: str, route: str, at_most: int | None, never: Sequence[str] | None) -> None:
+        self._state = state
+        self._name = name
+        self._limits = (route, at_most, never)
+        self._end: Callable[[], list[Request]] = list
+
+    def __enter__(self) -> None:
+        self._end = self._state.inside.begin(self._name)
+
+    def __exit__(self, kind: type[BaseException] | None, *details: object) -> None:
+        __tracebackhide__ = True
+        requests = self._end()
+        if kind is None:
+            _check(requests, *self._limits, self._state.accepted)
+
+
 class Asks:
     """What the code inside a `with` block may ask."""
 
@@ -46,29 +65,13 @@ class Asks:
         self._state = state
         self._name = name
 
-    @contextmanager
-    def at_most(self, queries: int, *, route: str = "") -> Iterator[None]:
+    def at_most(self, queries: int, *, route: str = "") -> AbstractContextManager[None]:
         """At most so many queries; session settings, transaction control and catalog look-ups do not count."""
-        __tracebackhide__ = True
-        end = self._state.inside.begin(self._name)
-        try:
-            yield
-        except BaseException:
-            end()
-            raise
-        _check(end(), route, queries, None, self._state.accepted)
+        return _Block(self._state, self._name, route, queries, None)
 
-    @contextmanager
-    def never(self, *patterns: str, route: str = "") -> Iterator[None]:
+    def never(self, *patterns: str, route: str = "") -> AbstractContextManager[None]:
         """No finding of these patterns, or of any where none is named."""
-        __tracebackhide__ = True
-        end = self._state.inside.begin(self._name)
-        try:
-            yield
-        except BaseException:
-            end()
-            raise
-        _check(end(), route, None, patterns, self._state.accepted)
+        return _Block(self._state, self._name, route, None, patterns)
 
 
 def _check(
@@ -81,7 +84,7 @@ def _check(
     meant = checks.on_route(requests, route)
     said = []
     if at_most is not None:
-        said.append(checks.too_many(meant, at_most))
+        said.append(checks.too_many(meant, at_most, explain=never is None))
     if never is not None:
         try:
             names = checks.known(never)
@@ -139,6 +142,7 @@ def pytest_collection_finish(session: pytest.Session) -> None:
 @pytest.hookimpl(hookwrapper=True)
 def pytest_runtest_call(item: pytest.Item) -> Iterator[None]:
     """Each test is a block; its marker is checked at its end."""
+    __tracebackhide__ = True
     state = item.config.stash.get(_STATE, None)
     marker = item.get_closest_marker("asks")
     if state is None:
@@ -150,12 +154,15 @@ def pytest_runtest_call(item: pytest.Item) -> Iterator[None]:
     if marker is not None and outcome.excinfo is None:
         try:
             _check_marker(marker, requests, state.accepted)
-        except BaseException as error:
-            outcome.force_exception(error)
+        except AssertionError as error:
+            outcome.force_exception(pytest.fail.Exception(str(error), pytrace=False))
+        except pytest.UsageError as error:
+            outcome.force_exception(pytest.fail.Exception(f"{item.nodeid}: {error}", pytrace=False))
     state.inside.forget()
 
 
 def _check_marker(marker: pytest.Mark, requests: list[Request], accepted: list[Accepted]) -> None:
+    __tracebackhide__ = True
     wrong = set(marker.kwargs) - _MARKER_TAKES
     if marker.args or wrong:
         raise pytest.UsageError(

@@ -10,7 +10,6 @@ from askless.core.findings import Advice, Line
 from askless.core.model import Load, Schema
 from askless.core.sql.structure import Structure
 
-
 NAMED_MOST = 3  # columns that are named one by one to be left out; beyond that the ones that stay are named
 
 

@@ -49,7 +49,7 @@ class SQLAlchemy:
 
     def _options(self, load: Load, groups: Sequence[tuple[Model, str, list[str]]]) -> str:
         options = []
-        for model, relation, calls in groups:
+        for _, relation, calls in groups:
             above = ""
             if load.relation:  # a relation's own query: the option hangs on the relation
                 above = f"defaultload({load.model}.{load.relation})."

@@ -17,6 +17,8 @@ _accepted = ()
 class RepeatedLoad(RuntimeError):
     """One relation is loaded again and again from one line: an n-plus-one in the making."""
 
+    __module__ = "askless"  # where programs import it from
+
 
 def configure(settings):
     """Begin to watch. `settings`: {"least": 3, "routes": [...], "accepted": [{"model": ..., "relation": ..., ...}]}."""

@@ -63,8 +63,9 @@ def _described(meta):
     }
 
 
-def _marked(queryset, load):
+def _marked(queryset, describe, owner, kind):
     try:
+        load = describe(owner, kind)
         # Not `queryset.query`: reading that applies a filter which Django means to apply later.
         setattr(vars(queryset).get("_query") or queryset.query, _MARK, load)
     except Exception as error:
@@ -79,7 +80,7 @@ def _lazy_queryset(cls, describe):
     def get_queryset(self, **hints):
         queryset = plain(self, **hints)
         if recorder.active:
-            _marked(queryset, describe(self, "lazy"))
+            _marked(queryset, describe, self, "lazy")
         return queryset
 
     cls.get_queryset = get_queryset
@@ -87,10 +88,12 @@ def _lazy_queryset(cls, describe):
 
 def _eager_querysets(cls, describe):
     """The querysets by which a relation is prefetched."""
+    # The second is the first's name before Django 5; where both are there it is on its way out, and warns its caller.
     for name in ("get_prefetch_querysets", "get_prefetch_queryset"):
         plain = vars(cls).get(name)
         if plain is not None:
             setattr(cls, name, _eager(plain, describe))
+            return
 
 
 def _eager(plain, describe):
@@ -98,10 +101,16 @@ def _eager(plain, describe):
     def get_prefetch(self, instances, *args, **kwargs):
         found = plain(self, instances, *args, **kwargs)
         if recorder.active and hasattr(found[0], "_result_cache"):
-            _marked(found[0], describe(self, "eager"))
+            _marked(found[0], describe, self, "eager")
         return found
 
     return get_prefetch
+
+
+def _accessor(rel):
+    """The attribute by which the other side of a relation reaches it."""
+    name = getattr(rel, "get_accessor_name", None)
+    return (name() if name is not None else getattr(rel, "related_name", "")) or ""
 
 
 def _forward(descriptor, kind):
@@ -111,7 +120,7 @@ def _forward(descriptor, kind):
 
 def _reverse_one(descriptor, kind):
     related = descriptor.related
-    return "django", kind, _model(related.model), related.get_accessor_name(), _model(related.related_model), False
+    return "django", kind, _model(related.model), _accessor(related), _model(related.related_model), False
 
 
 def _managers(module):
@@ -121,14 +130,14 @@ def _managers(module):
 
     def describe_reverse(rel):
         def describe(manager, kind):
-            return "django", kind, _model(rel.model), rel.get_accessor_name(), _model(rel.related_model), True
+            return "django", kind, _model(rel.model), _accessor(rel), _model(rel.related_model), True
 
         return describe
 
     def describe_many(rel, reverse):
         def describe(manager, kind):
             if reverse:
-                model, name, target = rel.model, rel.get_accessor_name(), rel.related_model
+                model, name, target = rel.model, _accessor(rel), rel.related_model
             else:
                 model, name, target = rel.related_model, rel.field.name, rel.model
             return "django", kind, _model(model), name, _model(target), True
@@ -155,7 +164,7 @@ def _watched(cls, describe):
         queryset = plain(self)
         # What was prefetched has its rows already; it is not asked again.
         if recorder.active and queryset._result_cache is None:
-            _marked(queryset, describe(self, "lazy"))
+            _marked(queryset, describe, self, "lazy")
         return queryset
 
     cls.get_queryset = get_queryset
@@ -182,7 +191,10 @@ def _forcing(cls, describe):
             return plain(self, instance, owner)
         me = get_ident()
         before = _forced.get(me)
-        _forced[me] = describe(self, instance)
+        try:
+            _forced[me] = describe(self, instance)
+        except Exception as error:
+            recorder.complain("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
         try:
             return plain(self, instance, owner)
         finally:

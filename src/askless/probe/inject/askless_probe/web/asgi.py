@@ -16,7 +16,9 @@ def open_request(scope):
     if around is not None and around.kind != "block":
         return None
     path = scope.get("path") or "/"
-    query = (scope.get("query_string") or b"").decode("latin-1")
+    query = scope.get("query_string") or ""
+    if isinstance(query, bytes):
+        query = query.decode("latin-1")
     method = scope.get("method", "GET") if scope["type"] == "http" else "WEBSOCKET"
     warm_up = any(name.lower() == _WARM_UP and value for name, value in scope.get("headers") or ())
     return recorder.begin("http", guessed_route(method, path), path + ("?" + query if query else ""), warm_up)
@@ -42,7 +44,8 @@ async def run(application, scope, receive, send, opened):
     recorder.end(*opened)
 
 
-def _opened(scope):
+def opened_safely(scope):
+    """`open_request`, whatever the scope holds."""
     try:
         return open_request(scope)
     except Exception as error:
@@ -55,7 +58,7 @@ def recorded(application):
 
     @wraps(application, updated=())
     async def call(scope, receive, send):
-        opened = _opened(scope)
+        opened = opened_safely(scope)
         if opened is None:
             await application(scope, receive, send)
         else:
@@ -69,7 +72,7 @@ def recorded_method(plain):
 
     @wraps(plain)
     async def call(self, scope, receive, send):
-        opened = _opened(scope)
+        opened = opened_safely(scope)
         if opened is None:
             await plain(self, scope, receive, send)
         else:

@@ -59,7 +59,7 @@ def install_client(module):
 
     @wraps(plain)
     def call(self, environ):
-        opened = wsgi.open_request(environ)
+        opened = wsgi.opened_safely(environ)
         if opened is None:
             return plain(self, environ)
         try:
@@ -75,7 +75,7 @@ def install_client(module):
 
     @wraps(plain_async)
     async def call_async(self, scope):
-        opened = asgi.open_request(scope)
+        opened = asgi.opened_safely(scope)
         if opened is None:
             return await plain_async(self, scope)
         try:

@@ -30,6 +30,15 @@ def open_request(environ):
     return recorder.begin("http", guessed_route(method, path), path + ("?" + query if query else ""), warm_up)
 
 
+def opened_safely(environ):
+    """`open_request`, whatever the environ holds."""
+    try:
+        return open_request(environ)
+    except Exception as error:
+        recorder.stop("%s: %s" % (type(error).__name__, error))
+        return None
+
+
 class _Response:
     """The iterable of a response, passed through; the request ends when it is closed or runs dry."""
 
@@ -68,11 +77,7 @@ def recorded(application):
     """The application, each call of it a request."""
 
     def call(environ, start_response):
-        try:
-            opened = open_request(environ)
-        except Exception as error:
-            recorder.stop("%s: %s" % (type(error).__name__, error))
-            opened = None
+        opened = opened_safely(environ)
         if opened is None:
             return application(environ, start_response)
         return run(application, environ, start_response, opened)

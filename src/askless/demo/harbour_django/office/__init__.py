@@ -1,0 +1,1 @@
+"""Three pages of the harbour office as a Django project, on the same tables."""

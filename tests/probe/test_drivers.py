@@ -1,0 +1,419 @@
+"""Every driver against its real server: what is recorded is what the server's own log says."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from askless.capture.reading import read
+from askless.core.model import Request
+from tests import servers
+
+Record = Callable[..., Path]
+
+
+@pytest.fixture(scope="module")
+def postgresql() -> Iterator[servers.Server]:
+    with servers.postgresql() as server:
+        yield server
+
+
+@pytest.fixture(scope="module")
+def mariadb() -> Iterator[servers.Server]:
+    with servers.mariadb() as server:
+        yield server
+
+
+def words(statement: str) -> str:
+    """A statement's first word and its table, in whatever way it was worded."""
+    text = re.sub(r"^(?:statement: |execute [^:]+: )", "", statement).strip().rstrip(";")
+    text = re.sub(r'^DECLARE "?\w+"? (?:\w+ )*CURSOR (?:WITH(?:OUT)? HOLD )?FOR ', "", text)
+    first, *rest = text.split()
+    if first.upper() in ("ROLLBACK", "SAVEPOINT", "RELEASE", "COPY"):
+        return first.upper()
+    # Placeholders are sent as values, or as the server's own.
+    return " ".join("?" if part[:1] in "%$?" or part.isdigit() else part for part in (first, *rest)[:3]).lower()
+
+
+def logged(server: servers.Server, since: int) -> Counter[str]:
+    """What the server logged, without what drivers send to set up a session and to walk through an open cursor."""
+    found: Counter[str] = Counter()
+    for statement in server.statements(since):
+        text = re.sub(r"^(?:statement: |execute [^:]+: )", "", statement)
+        if statement.startswith("execute fetch from") or re.match(
+            r"(FETCH|CLOSE|SET (NAMES|AUTOCOMMIT)|SELECT pg_advisory|DEALLOCATE)", text, re.I
+        ):
+            continue
+        found[words(text)] += 1
+    return found
+
+
+def recorded(request: Request) -> Counter[str]:
+    """What was recorded; an executemany counts as many times as it has parameter sets."""
+    found: Counter[str] = Counter()
+    for i in range(len(request)):
+        text = request.text(i)
+        if not text.startswith("SELECT pg_advisory"):
+            found[words(text)] += request.batches.get(i, 1)
+    return found
+
+
+def query(request: Request, start: str) -> int:
+    """The first query whose text begins so."""
+    return next(i for i in range(len(request)) if request.text(i).startswith(start))
+
+
+PSYCOPG = """
+import psycopg, sys
+from psycopg import sql
+from psycopg.rows import dict_row
+with psycopg.connect(host="127.0.0.1", port=int(sys.argv[1]), user="harbour", dbname="postgres") as db:
+    db.execute("DROP TABLE IF EXISTS berth")
+    db.execute("CREATE TABLE berth (id int primary key, name text)")
+    db.commit()
+    cursor = db.cursor()
+    cursor.executemany("INSERT INTO berth VALUES (%s, %s)", [(i, "Quay %d" % i) for i in range(50)])
+    for i in range(5):
+        assert cursor.execute("SELECT name FROM berth WHERE id = %s", (i,)).fetchone() == ("Quay %d" % i,)
+    cursor.execute("SELECT id, name FROM berth WHERE id < %(most)s", {"most": 40})
+    assert len(list(cursor)) == 40
+    with db.cursor(name="walk") as walk:
+        walk.itersize = 10
+        walk.execute("SELECT id FROM berth ORDER BY id")
+        assert len([row for row in walk]) == 50
+    with db.transaction():
+        db.execute("UPDATE berth SET name = 'Pier' WHERE id = 3")
+        with db.transaction():
+            db.execute("UPDATE berth SET name = 'Mole' WHERE id = 4")
+    with cursor.copy("COPY berth (id, name) FROM STDIN") as copy:
+        for i in range(100, 120):
+            copy.write_row((i, "Jetty"))
+    with db.pipeline():
+        one = db.execute("SELECT 1 + id FROM berth WHERE id = %s", [1])
+        many = db.execute("SELECT 2 + id FROM berth WHERE id < %s", [30])
+        assert one.fetchone() == (2,) and len(many.fetchall()) == 30
+    assert len([row for row in cursor.stream("SELECT 3 + id FROM berth")]) == 70
+    rows = db.cursor(row_factory=dict_row).execute(sql.SQL("SELECT {}, id FROM berth WHERE id = 3").format(sql.Identifier("name")))
+    assert rows.fetchone() == {"name": "Pier", "id": 3}
+    assert type(cursor) is psycopg.Cursor and type(db) is psycopg.Connection
+    try:
+        db.execute("SELECT nothing FROM nowhere")
+    except psycopg.errors.UndefinedTable:
+        db.rollback()
+"""
+
+
+def test_psycopg(record: Record, postgresql: servers.Server) -> None:
+    since = postgresql.mark()
+    (request,) = read(record(PSYCOPG, postgresql.port))
+    assert recorded(request) == logged(postgresql, since)
+    rows = {request.text(i)[:14]: request.rows[i] for i in range(len(request))}
+    assert rows["SELECT id, nam"] == 40 and rows["SELECT id FROM"] == 50 and rows["COPY berth (id"] == 20
+    assert rows["SELECT 1 + id "] == 1 and rows["SELECT 2 + id "] == 30 and rows["SELECT 3 + id "] == 70
+    i = query(request, "SELECT name FROM")
+    assert request.parameters[i] == (0,) and request.samples[i] == (("Quay 0",),)
+    assert request.statement(i).system == "postgresql" and request.statement(i).columns == ("name",)
+    assert request.bytes[i] == 10 and request.digests[i] and request.durations_ns[i] > 0
+    place = request.place(i)
+    assert place is not None and place.line == 12
+    named = query(request, "SELECT id, name")
+    assert request.statement(named).names == ("most",) and request.parameters[named] == (40,)
+    assert 'SELECT "name", id' in request.text(query(request, 'SELECT "name"'))
+    assert "UndefinedTable" in request.errors[query(request, "SELECT nothing")]
+    assert request.in_transaction[i] == 1 and request.batches[query(request, "INSERT")] == 50
+
+
+PSYCOPG_ASYNC = """
+import asyncio, psycopg, askless, sys
+async def main():
+    async with await psycopg.AsyncConnection.connect(host="127.0.0.1", port=int(sys.argv[1]), user="harbour", dbname="postgres") as db:
+        await db.execute("CREATE TEMP TABLE pilot (id int, name text)")
+        async with db.cursor() as cursor:
+            await cursor.executemany("INSERT INTO pilot VALUES (%s, %s)", [(i, "Pilot %d" % i) for i in range(20)])
+            async def look(number):
+                with askless.request("look %d" % number):
+                    await cursor.execute("SELECT name FROM pilot WHERE id < %s", (number,))
+                    count = 0
+                    async for row in cursor:
+                        count += 1
+                    assert count == number
+            for number in (3, 7):
+                await asyncio.create_task(look(number))
+            await cursor.execute("SELECT id FROM pilot")
+            assert len(await cursor.fetchmany(5)) == 5 and await cursor.fetchone() == (5,)
+            async with cursor.copy("COPY pilot TO STDOUT") as copy:
+                assert len([row async for row in copy.rows()]) == 20
+            assert len([row async for row in cursor.stream("SELECT 1 + id FROM pilot")]) == 20
+        async with db.cursor("walk") as walk:
+            await walk.execute("SELECT 2 + id FROM pilot")
+            assert len(await walk.fetchall()) == 20
+        async with db.transaction():
+            await db.execute("DELETE FROM pilot WHERE id = 3")
+        await db.commit()
+asyncio.run(main())
+"""
+
+
+def test_psycopg_async(record: Record, postgresql: servers.Server) -> None:
+    since = postgresql.mark()
+    requests = list(read(record(PSYCOPG_ASYNC, postgresql.port)))
+    assert sum((recorded(request) for request in requests), Counter()) == logged(postgresql, since)
+    by_route = {request.route: request for request in requests}
+    assert by_route["look 7"].rows == [7] and by_route["look 3"].rows == [3]
+    rest = by_route["script.py"]
+    counts = {rest.text(i): rest.rows[i] for i in range(len(rest))}
+    assert counts["SELECT 2 + id FROM pilot"] == 20 and counts["SELECT 1 + id FROM pilot"] == 20
+    place = by_route["look 7"].place(0)
+    assert place is not None and place.function == "look"
+
+
+PSYCOPG2 = """
+import io, psycopg2, psycopg2.extras, sys
+from psycopg2 import sql
+class Own(psycopg2.extensions.connection):
+    pass
+db = psycopg2.connect(host="127.0.0.1", port=int(sys.argv[1]), user="harbour", dbname="postgres", connection_factory=Own)
+assert isinstance(db, Own)
+cursor = db.cursor()
+cursor.execute("CREATE TEMP TABLE tug (id int primary key, name text)")
+db.commit()
+cursor.executemany("INSERT INTO tug VALUES (%s, %s)", [(i, "Tug %d" % i) for i in range(5)])
+psycopg2.extras.execute_values(cursor, "INSERT INTO tug VALUES %s", [(i, "Bull %d" % i) for i in range(10, 260)])
+for i in range(4):
+    cursor.execute("SELECT name FROM tug WHERE id = %s", (i,))
+    assert cursor.fetchone() == ("Tug %d" % i,)
+cursor.execute(sql.SQL("SELECT {} FROM tug WHERE id < %(n)s").format(sql.Identifier("name")), {"n": 3})
+assert len(list(cursor)) == 3
+for factory in (psycopg2.extras.RealDictCursor, psycopg2.extras.DictCursor, psycopg2.extras.NamedTupleCursor):
+    other = db.cursor(cursor_factory=factory)
+    assert isinstance(other, factory) and type(other).__name__ == factory.__name__
+    other.execute("SELECT id, name FROM tug WHERE id IN (2, 3)")
+    rows = other.fetchall()
+    assert (rows[0].id if hasattr(rows[0], "id") else rows[0]["id"]) == 2 and len(rows) == 2
+walk = db.cursor("walk")
+walk.itersize = 100
+walk.execute("SELECT 1 + id FROM tug")
+assert len(walk.fetchmany(10)) == 10 and len([row for row in walk]) == 245
+walk.close()
+cursor.copy_expert("COPY tug (id, name) FROM STDIN", io.StringIO("1000\\tx\\n1001\\ty\\n"))
+with db:
+    cursor.execute("DELETE FROM tug WHERE id = 1")
+try:
+    cursor.execute("SELECT nothing FROM nowhere")
+except psycopg2.errors.UndefinedTable:
+    db.rollback()
+db.close()
+"""
+
+
+def test_psycopg2(record: Record, postgresql: servers.Server) -> None:
+    since = postgresql.mark()
+    (request,) = read(record(PSYCOPG2, postgresql.port))
+    assert recorded(request) == logged(postgresql, since)
+    rows = {request.text(i)[:14]: request.rows[i] for i in range(len(request))}
+    assert rows["SELECT 1 + id "] == 255 and rows["COPY tug (id, "] == 2 and rows["DELETE FROM tu"] == 1
+    batch = query(request, "INSERT INTO tug VALUES (%s")
+    assert request.batches[batch] == 5
+    i = query(request, "SELECT name")
+    assert request.parameters[i] == (0,) and request.samples[i] == (("Tug 0",),)
+    twos = [i for i in range(len(request)) if request.text(i).startswith("SELECT id, name")]
+    assert [request.samples[i] for i in twos] == [((2, "Tug 2"), (3, "Tug 3"))] * 3
+    assert "UndefinedTable" in request.errors[query(request, "SELECT nothing")]
+
+
+ASYNCPG = """
+import asyncio, asyncpg, askless, sys
+async def main():
+    url = "postgresql://harbour@127.0.0.1:%s/postgres" % sys.argv[1]
+    db = await asyncpg.connect(url)
+    await db.execute("DROP TABLE IF EXISTS crane")
+    await db.execute("CREATE TABLE crane (id int primary key, name text)")
+    await db.executemany("INSERT INTO crane VALUES ($1, $2)", [(i, "Crane %d" % i) for i in range(200)])
+    assert await db.execute("INSERT INTO crane VALUES ($1, $2)", 500, "Old") == "INSERT 0 1"
+    assert len(await db.fetch("SELECT id, name FROM crane WHERE id < $1", 40)) == 40
+    assert await db.fetchval("SELECT count(*) FROM crane") == 201
+    assert (await db.fetchrow("SELECT name, id FROM crane WHERE id = $1", 3))["name"] == "Crane 3"
+    look = await db.prepare("SELECT name FROM crane WHERE id = $1")
+    for i in range(4):
+        assert await look.fetchval(i) == "Crane %d" % i
+    async with db.transaction():
+        assert len([row async for row in db.cursor("SELECT 1 + id FROM crane")]) == 201
+        cursor = await db.cursor("SELECT 2 + id FROM crane ORDER BY id")
+        assert len(await cursor.fetch(20)) == 20 and (await cursor.fetchrow())[0] == 22
+        async with db.transaction():
+            await db.execute("UPDATE crane SET name = 'New' WHERE id = 3")
+    await db.copy_records_to_table("crane", records=[(1000 + i, "n") for i in range(7)])
+    try:
+        await db.fetch("SELECT nothing FROM nowhere")
+    except asyncpg.UndefinedTableError:
+        pass
+    await db.close()
+    async with asyncpg.create_pool(url, min_size=1, max_size=3) as pool:
+        async def job(number):
+            with askless.request("job %d" % number):
+                for i in range(3):
+                    await pool.fetchval("SELECT %d + id FROM crane WHERE id = $1" % number, i)
+        await asyncio.gather(*(job(number) for number in range(4)))
+asyncio.run(main())
+"""
+
+
+def test_asyncpg(record: Record, postgresql: servers.Server) -> None:
+    since = postgresql.mark()
+    requests = list(read(record(ASYNCPG, postgresql.port)))
+    counted = sum((recorded(request) for request in requests), Counter())
+    assert counted.pop("select nothing from") == 1, "the server never ran it: it failed when it was prepared"
+    assert counted == logged(postgresql, since)
+    by_route = {request.route: request for request in requests}
+    for number in range(4):
+        job = by_route[f"job {number}"]
+        texts = {job.text(i) for i in range(len(job)) if "pg_advisory" not in job.text(i)}
+        assert texts == {f"SELECT {number} + id FROM crane WHERE id = $1"}
+    main = by_route["script.py"]
+    counts = {main.text(i): main.rows[i] for i in range(len(main))}
+    assert counts["SELECT 1 + id FROM crane"] == 201 and counts["SELECT 2 + id FROM crane ORDER BY id"] == 21
+    assert counts["COPY crane FROM STDIN"] == 7
+    i = query(main, "SELECT id, name")
+    assert main.statement(i).columns == ("id", "name") and main.parameters[i] == (40,)
+    assert (main.samples[i] or ())[3] == (3, "Crane 3")
+    place = main.place(i)
+    assert place is not None and place.function == "main"
+
+
+MYSQL = """
+import sys
+if sys.argv[2] == "pymysql":
+    import pymysql as driver
+    from pymysql.cursors import DictCursor, SSCursor
+else:
+    import MySQLdb as driver
+    from MySQLdb.cursors import DictCursor, SSCursor
+db = driver.connect(host="127.0.0.1", port=int(sys.argv[1]), user="harbour", password="tide", database="harbour")
+cursor = db.cursor()
+cursor.execute("DROP TABLE IF EXISTS berth")
+cursor.execute("CREATE TABLE berth (id int primary key, name text)")
+assert cursor.executemany("UPDATE berth SET name = %s WHERE id = %s", [("a", i) for i in range(4)]) == 0
+for i in range(50):
+    cursor.execute("INSERT INTO berth VALUES (%s, %s)", (i, "Quay %d" % i))
+db.commit()
+for i in range(5):
+    cursor.execute("SELECT name FROM berth WHERE id = %s", (i,))
+    assert cursor.fetchone() == ("Quay %d" % i,)
+cursor.execute("SELECT 1 + id FROM berth WHERE id < %(n)s", {"n": 3})
+assert len([row for row in cursor]) == 3
+named = db.cursor(DictCursor)
+named.execute("SELECT id, name FROM berth WHERE id IN (3, 4)")
+assert [row["id"] for row in named.fetchall()] == [3, 4]
+walk = db.cursor(SSCursor)
+walk.execute("SELECT 2 + id FROM berth")
+assert len(walk.fetchmany(10)) == 10 and len([row for row in walk]) == 40
+walk.close()
+try:
+    cursor.execute("SELECT nothing FROM nowhere")
+except driver.Error:
+    db.rollback()
+db.begin()
+cursor.execute("DELETE FROM berth WHERE id = 1")
+db.commit()
+db.close()
+"""
+
+
+@pytest.mark.parametrize("driver", ["pymysql", "mysqlclient"])
+def test_drivers_of_mariadb(driver: str, record: Record, mariadb: servers.Server) -> None:
+    since = mariadb.mark()
+    (request,) = read(record(MYSQL, mariadb.port, driver))
+    assert recorded(request) == logged(mariadb, since)
+    rows = {request.text(i)[:14]: request.rows[i] for i in range(len(request))}
+    assert rows["SELECT 1 + id "] == 3 and rows["SELECT 2 + id "] == 50 and rows["DELETE FROM be"] == 1
+    assert request.batches[query(request, "UPDATE")] == 4
+    i = query(request, "SELECT name")
+    assert request.statement(i).system == "mariadb"
+    assert request.parameters[i] == (0,) and request.samples[i] == (("Quay 0",),)
+    assert request.samples[query(request, "SELECT id, name")] == ((3, "Quay 3"), (4, "Quay 4"))
+    assert "nowhere" in request.errors[query(request, "SELECT nothing")]
+    inside = {request.text(i)[:6]: request.in_transaction[i] for i in range(len(request))}
+    assert inside["DELETE"] == 1 and inside["INSERT"] == 1
+
+
+def test_many_rows_of_one_insert_are_one_query(record: Record, mariadb: servers.Server) -> None:
+    """Both drivers of MariaDB turn an executemany of INSERT into one statement."""
+    code = """
+    import pymysql, sys
+    db = pymysql.connect(host="127.0.0.1", port=int(sys.argv[1]), user="harbour", password="tide", database="harbour")
+    cursor = db.cursor()
+    cursor.execute("CREATE TEMPORARY TABLE tug (id int, name text)")
+    assert cursor.executemany("INSERT INTO tug VALUES (%s, %s)", [(i, "Tug %d" % i) for i in range(50)]) == 50
+    """
+    since = mariadb.mark()
+    (request,) = read(record(code, mariadb.port))
+    i = query(request, "INSERT")
+    assert request.batches[i] == 50 and request.rows[i] == 50
+    assert sum("INSERT" in statement for statement in mariadb.statements(since)) == 1
+
+
+AIOSQLITE = """
+import aiosqlite, askless, asyncio
+async def main():
+    async with aiosqlite.connect(":memory:") as db:
+        await db.execute("CREATE TABLE berth (id int, name text)")
+        await db.executemany("INSERT INTO berth VALUES (?, ?)", [(i, "Quay") for i in range(100)])
+        await db.commit()
+        async def job(number):
+            with askless.request("job %d" % number):
+                for i in range(3):
+                    async with db.execute("SELECT name FROM berth WHERE id = ?", (i + number,)) as cursor:
+                        await cursor.fetchone()
+                assert len(await db.execute_fetchall("SELECT %d, id FROM berth" % number)) == 100
+        await asyncio.gather(*(job(number) for number in range(3)))
+asyncio.run(main())
+"""
+
+
+def test_aiosqlite_keeps_requests_and_lines_apart(record: Record) -> None:
+    requests = {request.route: request for request in read(record(AIOSQLITE))}
+    for number in range(3):
+        job = requests[f"job {number}"]
+        assert sorted(p for p in job.parameters if p) == [(number,), (number + 1,), (number + 2,)]
+        assert f"SELECT {number}, id FROM berth" in {job.text(i) for i in range(len(job))}
+        places = {str(place.function) for i in range(len(job)) if (place := job.place(i))}
+        assert places == {"job"}
+
+
+def test_sqlalchemy_and_peewee_over_real_drivers(record: Record, postgresql: servers.Server) -> None:
+    code = """
+    import sys
+    from sqlalchemy import create_engine, text
+    url = "postgresql+%s://harbour@127.0.0.1:" + sys.argv[1] + "/postgres"
+    for driver in ("psycopg", "psycopg2"):
+        with create_engine(url % driver).connect() as db:
+            assert db.execute(text("SELECT :a + 40"), {"a": 2}).scalar() == 42
+    import asyncio
+    from sqlalchemy.ext.asyncio import create_async_engine
+    async def main():
+        engine = create_async_engine(url % "asyncpg")
+        async with engine.connect() as db:
+            assert (await db.execute(text("SELECT CAST(:a AS int) + 41"), {"a": 1})).scalar() == 42
+        await engine.dispose()
+    asyncio.run(main())
+    import peewee
+    db = peewee.PostgresqlDatabase("postgres", host="127.0.0.1", port=int(sys.argv[1]), user="harbour")
+    class Lamp(peewee.Model):
+        name = peewee.TextField()
+        class Meta:
+            database, temporary = db, True
+    with db:
+        db.create_tables([Lamp])
+        Lamp.create(name="Pier head")
+        assert [lamp.name for lamp in Lamp.select()] == ["Pier head"]
+    """
+    since = postgresql.mark()
+    (request,) = read(record(code, postgresql.port))
+    sent = [re.sub(r"^(?:statement: |execute [^:]+: )", "", text) for text in postgresql.statements(since)]
+    assert recorded(request) == Counter(words(text) for text in sent)
+    places = {place.line for i in range(len(request)) if "+ 4" in request.text(i) and (place := request.place(i))}
+    assert places == {7, 13}
