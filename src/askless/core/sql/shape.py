@@ -29,7 +29,8 @@ _NOISE = re.compile(
     r"(?:begin|commit|rollback|end|start transaction|savepoint|release|pragma|show|deallocate|discard|reset|use|listen"
     r"|unlisten|close|set)(?:$|[ ;(])"
     r"|select \?(?: as \S+)?$"
-    r"|select (?:version|current_schema|current_database|database|current_user|user|pg_backend_pid|pg_advisory_unlock_all)\(\)(?: as \S+)?$"
+    r"|select (?:version|current_schema|current_database|database|current_user|user|pg_backend_pid|pg_advisory_unlock_all"
+    r"|sqlite_version|sqlite_compileoption_used|last_insert_id)\(\??\)(?: as \S+)?$"
 )
 _CATALOG = re.compile(
     r"\b(?:from|join) ?(?:pg_catalog\.|information_schema\.|pg_(?:class|type|namespace|attribute|index|constraint|enum|range)\b"

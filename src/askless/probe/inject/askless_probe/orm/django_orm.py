@@ -168,6 +168,16 @@ def _watched(cls, describe):
         return queryset
 
     cls.get_queryset = get_queryset
+    counting = vars(cls).get("constrained_target")
+    if isinstance(counting, property):  # count() and exists() of a to-many relation ask the link table alone
+
+        def constrained_target(self):
+            queryset = counting.fget(self)
+            if recorder.active and queryset is not None:
+                _marked(queryset, describe, self, "lazy")
+            return queryset
+
+        cls.constrained_target = property(constrained_target)
     _eager_querysets(cls, describe)
     return cls
 
