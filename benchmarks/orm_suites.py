@@ -110,7 +110,16 @@ def run_sqlalchemy(python: Path, source: Path, files: list[str], env: dict[str, 
     """Each test's outcome."""
     with tempfile.TemporaryDirectory() as folder:
         report = Path(folder) / "report.xml"
-        words: list[str | Path] = [python, "-m", "pytest", "-q", "-p", "no:cacheprovider", f"--junitxml={report}", *files]
+        words: list[str | Path] = [
+            python,
+            "-m",
+            "pytest",
+            "-q",
+            "-p",
+            "no:cacheprovider",
+            f"--junitxml={report}",
+            *files,
+        ]
         done = subprocess.run(words, cwd=source, env=env, capture_output=True, text=True, check=False)
         if not report.exists():
             raise SystemExit("SQLAlchemy's tests did not run:\n" + (done.stdout + done.stderr)[-3000:])

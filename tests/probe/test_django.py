@@ -102,7 +102,7 @@ def test_findings_name_the_line_of_the_template_and_djangos_calls(twin: Capture)
         for i in range(len(request))
         if (load := request.load(i)) and load.relation == "vessel" and (place := request.place(i))
     )
-    assert [step.function for step in place.path() if step.function != "template"][0] == "calls_due", "then the view"
+    assert next(step.function for step in place.path() if step.function != "template") == "calls_due", "then the view"
 
 
 def test_what_is_read_is_tracked(twin: Capture) -> None:

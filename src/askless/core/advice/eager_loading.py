@@ -121,8 +121,14 @@ def _join(case: Case) -> Advice:
         at=case.parent_line or case.line,
         saving=case.saving,
         trade_off=trade_off,
-        check=_checks(case),
+        check=(*_caution(case), *_checks(case)),
     )
+
+
+def _caution(case: Case) -> tuple[str, ...]:
+    path, words = _path(case), words_of(case.load)
+    said = words.caution(path) if path and words is not None else ""
+    return (said,) if said else ()
 
 
 def _relation_name(case: Case) -> str:

@@ -24,6 +24,9 @@ class Words(Protocol):
     def joined(self, path: Sequence[Load]) -> str:
         """Load the last relation of a path with an outer join to what is above it."""
 
+    def caution(self, path: Sequence[Load]) -> str:
+        """What must be minded when the last relation of a path is joined; '' where nothing."""
+
     def left_out(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
         """Leave columns (table, column) out of a query; keys stay in by themselves."""
 

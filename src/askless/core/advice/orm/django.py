@@ -30,6 +30,10 @@ class Django:
         inner = f'{path[last].model}.objects.select_related("{_names(path[last:])}")'
         return f'.prefetch_related(Prefetch("{_names(path[:last])}", queryset={inner}))'
 
+    def caution(self, path: Sequence[Load]) -> str:
+        """Nothing: Django joins to-one relations only."""
+        return ""
+
     def left_out(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
         """`defer`, with the relation's name in front where a join brings the column in."""
         return self._columns("defer", load, columns, models)

@@ -33,6 +33,10 @@ class SQLAlchemy:
         """`joinedload` at the path's end."""
         return f".options({_chain(path, 'joinedload')})"
 
+    def caution(self, path: Sequence[Load]) -> str:
+        """Joined collections must be made unique by hand."""
+        return "a joined collection needs .unique() on the result" if any(load.many for load in path[-1:]) else ""
+
     def left_out(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
         """`defer`, below the relation that brings the columns in."""
         groups = by_model(load, columns, models) or []

@@ -2,7 +2,7 @@
 
 import os
 
-SECRET_KEY = "made up: this office guards nothing"  # noqa: S105
+SECRET_KEY = "made up: this office guards nothing"
 DEBUG = False
 ALLOWED_HOSTS = ["127.0.0.1", "localhost", "testserver"]
 INSTALLED_APPS = ["office"]

@@ -97,14 +97,35 @@ def _eager_querysets(cls, describe):
 
 
 def _eager(plain, describe):
+    """What it gives is asked later, or was asked inside: it is marked, and so is what is sent meanwhile."""
+
     @wraps(plain)
     def get_prefetch(self, instances, *args, **kwargs):
-        found = plain(self, instances, *args, **kwargs)
-        if recorder.active and hasattr(found[0], "_result_cache"):
+        if not recorder.active:
+            return plain(self, instances, *args, **kwargs)
+        found = _for(lambda: describe(self, "eager"), plain, self, instances, *args, **kwargs)
+        if hasattr(found[0], "_result_cache"):
             _marked(found[0], describe, self, "eager")
         return found
 
     return get_prefetch
+
+
+def _for(load_of, call, *args, **kwargs):
+    """Call; what is sent meanwhile on this thread is for the load that `load_of` gives."""
+    me = get_ident()
+    before = _forced.get(me)
+    try:
+        _forced[me] = load_of()
+    except Exception as error:
+        recorder.complain("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
+    try:
+        return call(*args, **kwargs)
+    finally:
+        if before is None:
+            _forced.pop(me, None)
+        else:
+            _forced[me] = before
 
 
 def _accessor(rel):
@@ -199,19 +220,7 @@ def _forcing(cls, describe):
     def get(self, instance, owner=None):
         if instance is None or not recorder.active:
             return plain(self, instance, owner)
-        me = get_ident()
-        before = _forced.get(me)
-        try:
-            _forced[me] = describe(self, instance)
-        except Exception as error:
-            recorder.complain("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
-        try:
-            return plain(self, instance, owner)
-        finally:
-            if before is None:
-                _forced.pop(me, None)
-            else:
-                _forced[me] = before
+        return _for(lambda: describe(self, instance), plain, self, instance, owner)
 
     cls.__get__ = get
 

@@ -39,16 +39,30 @@ def opened_safely(environ):
         return None
 
 
+class _Ending:
+    """Ends a request once, when it is called."""
+
+    __slots__ = ("opened",)
+
+    def __init__(self, opened):
+        self.opened = opened
+        opened[0].finish = self
+
+    def __call__(self):
+        opened, self.opened = self.opened, None
+        if opened is not None:
+            recorder.end(*opened)
+
+
 class _Response:
     """The iterable of a response, passed through; the request ends when it is closed or runs dry."""
 
-    __slots__ = ("opened", "iterable", "iterator")
+    __slots__ = ("end", "iterable", "iterator")
 
     def __init__(self, iterable, opened):
         self.iterable = iterable
         self.iterator = iter(iterable)
-        self.opened = opened
-        opened[0].finish = self._end
+        self.end = _Ending(opened)
 
     def __iter__(self):
         return self
@@ -62,15 +76,10 @@ class _Response:
             if close is not None:
                 close()
         finally:
-            self._end()
-
-    def _end(self):
-        opened, self.opened = self.opened, None
-        if opened is not None:
-            recorder.end(*opened)
+            self.end()
 
     def __del__(self):
-        self._end()
+        self.end()
 
 
 def recorded(application):
@@ -100,6 +109,10 @@ def run(application, environ, start_response, opened):
     except BaseException:
         recorder.end(*opened, status=500)
         raise
+    closers = getattr(response, "_resource_closers", None)
+    if isinstance(closers, list):  # Django's response, which middleware and tests mean to see as it is
+        closers.append(_Ending(opened))
+        return response
     wrapper = environ.get("wsgi.file_wrapper")
     if isinstance(response, (list, tuple)) or (isinstance(wrapper, type) and isinstance(response, wrapper)):
         recorder.end(*opened)

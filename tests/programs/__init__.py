@@ -1,0 +1,1 @@
+"""Programs that tests record: not tests themselves."""
