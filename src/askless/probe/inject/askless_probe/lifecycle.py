@@ -36,6 +36,21 @@ def _before(name, final):
     setattr(os, name, ending)
 
 
+def _before_dropping(name):
+    """Wrap a function of `os` that gives up rights: the capture's folder may be closed to the new user."""
+    plain = getattr(os, name, None)
+    if plain is None:
+        return
+
+    def dropping(*args):
+        recorder.open_now()
+        return plain(*args)
+
+    dropping.__name__ = dropping.__qualname__ = name
+    dropping.__doc__ = plain.__doc__
+    setattr(os, name, dropping)
+
+
 def install():
     """Register with every way a process may end that leaves it time to write."""
     import atexit
@@ -45,6 +60,8 @@ def install():
     _before("_exit", True)
     for name in ("execv", "execve"):
         _before(name, False)
+    for name in ("setuid", "seteuid", "setreuid", "setresuid"):
+        _before_dropping(name)
     _watch_sigterm()
 
 

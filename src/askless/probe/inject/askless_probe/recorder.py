@@ -97,6 +97,15 @@ def configure(environ):
     active = True
 
 
+def open_now():
+    """Open the capture's file while this process still may."""
+    try:
+        if active and writer.file < 0:
+            writer.note("the program gives up rights")
+    except Exception as error:
+        stop("%s: %s" % (type(error).__name__, error))
+
+
 def restart_writer():
     """Begin a new file, in which everything is told anew."""
     for request in open_requests.values():

@@ -377,76 +377,93 @@ def connection_class(base):
     known = _connection_classes.get(base)
     if known is not None:
         return known
-    init_plain, cursor_plain, commit_plain, rollback_plain = base.__init__, base.cursor, base.commit, base.rollback
-    exit_plain = base.__exit__
-    default_cursor = cursor_class(sqlite3.Cursor)
-    ours_cursor = base.cursor is sqlite3.Connection.cursor
-    # From Python 3.11 on, the connection's own execute makes a plain cursor without asking `cursor()`.
-    plain_inside = ours_cursor or sys.version_info >= (3, 11)
-    make_cursor = sqlite3.Connection.cursor
+    made = _recording_connection() if base is sqlite3.Connection else _between_connections(base)
+    made.__name__, made.__qualname__, made.__module__ = base.__name__, base.__qualname__, base.__module__
+    _connection_classes[base] = _connection_classes[made] = made
+    return made
 
-    class Connection(base):
+
+def _between_connections(base):
+    """A class of the program's own, with ours between it and sqlite3's: what it calls by `super()` comes to us."""
+    root = connection_class(sqlite3.Connection)
+    if base.cursor is sqlite3.Connection.cursor:
+        return type("Connection", (base, root), {})
+
+    class Connection(base, root):
+        def cursor(self, *args, **kwargs):
+            return _checked(base.cursor(self, *args, **kwargs))
+
+    Connection.cursor.__doc__ = base.cursor.__doc__
+    return Connection
+
+
+def _recording_connection():
+    plain = sqlite3.Connection
+    default_cursor = cursor_class(sqlite3.Cursor)
+    execute_default = sqlite3.Cursor.execute
+    make_cursor = plain.cursor
+    # From Python 3.11 on, the connection's own execute makes a plain cursor without asking `cursor()`.
+    asks_cursor = sys.version_info < (3, 11)
+
+    class Connection(plain):
         _askless_id = 0
         _askless_in_transaction = False
 
-        def __init__(self, *args, **kwargs):
+        def __new__(cls, *args, **kwargs):
+            # Not in __init__, which warns its caller of what is going out of use: that is to be the program.
+            self = plain.__new__(cls)
             self._askless_id = recorder.new_connection("sqlite")
-            self._askless_in_transaction = False
-            init_plain(self, *args, **kwargs)
+            return self
 
         def cursor(self, *args, **kwargs):
             factory = args[0] if args else kwargs.get("factory", _END)
             if factory is _END:
-                return cursor_plain(self, default_cursor) if ours_cursor else _checked(cursor_plain(self))
+                return make_cursor(self, default_cursor)
             if len(args) + len(kwargs) == 1 and isinstance(factory, type) and issubclass(factory, sqlite3.Cursor):
-                return cursor_plain(self, cursor_class(factory))
-            return cursor_plain(self, *args, **kwargs)
+                return make_cursor(self, cursor_class(factory))
+            return make_cursor(self, *args, **kwargs)
 
         def commit(self):
-            return _control(self, "COMMIT", commit_plain)
+            return _control(self, "COMMIT", plain.commit)
 
         def rollback(self):
-            return _control(self, "ROLLBACK", rollback_plain)
+            return _control(self, "ROLLBACK", plain.rollback)
 
         def __exit__(self, *details):
             word = "ROLLBACK" if details and details[0] is not None else "COMMIT"
-            return _control(self, word, exit_plain, *details)
+            return _control(self, word, plain.__exit__, *details)
 
-        if plain_inside and base.execute is sqlite3.Connection.execute:
-
-            def execute(self, sql, parameters=(), /):
-                cursor = make_cursor(self, default_cursor)
-                start = clock()
+        def execute(self, sql, parameters=(), /):
+            if asks_cursor and type(self).cursor is not own_cursor:
+                return plain.execute(self, sql, parameters)
+            cursor = make_cursor(self, default_cursor)
+            start = clock()
+            try:
+                execute_default(cursor, sql, parameters)
+            except Exception as error:
+                _failed(cursor, sql, parameters, start, error)
+                raise
+            end = clock()
+            if recorder.active:
                 try:
-                    execute_default(cursor, sql, parameters)
+                    _executed(cursor, sql, parameters, start, end)
                 except Exception as error:
-                    _failed(cursor, sql, parameters, start, error)
-                    raise
-                end = clock()
-                if recorder.active:
-                    try:
-                        _executed(cursor, sql, parameters, start, end)
-                    except Exception as error:
-                        recorder.missed(error)
-                return cursor
+                    recorder.missed(error)
+            return cursor
 
-        if plain_inside and base.executemany is sqlite3.Connection.executemany:
+        def executemany(self, sql, parameters, /):
+            if asks_cursor and type(self).cursor is not own_cursor:
+                return plain.executemany(self, sql, parameters)
+            return make_cursor(self, default_cursor).executemany(sql, parameters)
 
-            def executemany(self, sql, parameters, /):
-                return make_cursor(self, default_cursor).executemany(sql, parameters)
+        def executescript(self, sql, /):
+            if asks_cursor and type(self).cursor is not own_cursor:
+                return plain.executescript(self, sql)
+            return make_cursor(self, default_cursor).executescript(sql)
 
-        if plain_inside and base.executescript is sqlite3.Connection.executescript:
-
-            def executescript(self, sql, /):
-                return make_cursor(self, default_cursor).executescript(sql)
-
-    execute_default = sqlite3.Cursor.execute
-    Connection.__name__, Connection.__qualname__, Connection.__module__ = (
-        base.__name__,
-        base.__qualname__,
-        base.__module__,
-    )
-    _connection_classes[base] = _connection_classes[Connection] = Connection
+    own_cursor = Connection.cursor
+    for name in ("cursor", "commit", "rollback", "execute", "executemany", "executescript"):
+        getattr(Connection, name).__doc__ = getattr(plain, name).__doc__
     return Connection
 
 
