@@ -82,8 +82,8 @@ def _wait(process: subprocess.Popen[bytes], port: int, log: Path) -> None:
 
 
 @contextmanager
-def postgresql() -> Iterator[Server]:
-    """A PostgreSQL whose user `harbour` needs no password; it logs every statement."""
+def postgresql(logging: bool = True) -> Iterator[Server]:
+    """A PostgreSQL whose user `harbour` needs no password; it logs every statement, unless told not to."""
     with _folder("postgres") as folder:
         owner, data = _owner("postgres"), folder / "data"
         made = [_tool("initdb"), "-D", data, "-U", "harbour", "-A", "trust", "--no-sync", "-E", "UTF8", "--locale=C"]
@@ -91,7 +91,7 @@ def postgresql() -> Iterator[Server]:
         port, log = free_port(), folder / "log"
         settings = {
             "port": port, "listen_addresses": "127.0.0.1", "unix_socket_directories": str(folder), "fsync": "off",
-            "log_statement": "all", "log_line_prefix": "", "log_min_duration_statement": -1,
+            "log_statement": "all" if logging else "none", "log_line_prefix": "", "log_min_duration_statement": -1,
         }  # fmt: skip
         words = [_tool("postgres"), "-D", data, *(f"--{key}={value}" for key, value in settings.items())]
         with log.open("wb") as stream:

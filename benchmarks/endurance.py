@@ -1,0 +1,82 @@
+"""An hour's traffic in a minute: 1,000,000 queries through the recorder, and what memory they leave; then a kill -9.
+
+`python benchmarks/endurance.py [--queries N]`. Prints the peak memory after each tenth, the capture's size, and how many
+queries of a killed program are missing from its capture.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+from askless.capture.reading import Reader, files_of
+
+PROBE = Path(__file__).resolve().parent.parent / "src" / "askless" / "probe"
+
+PROGRAM = """
+import askless, json, os, resource, sqlite3, sys, time
+queries, kill_at = int(sys.argv[1]), int(sys.argv[2])
+db = sqlite3.connect(":memory:")
+db.execute("CREATE TABLE vessel (id INTEGER PRIMARY KEY, name TEXT)")
+db.executemany("INSERT INTO vessel VALUES (?, ?)", [(i, "Vessel %d" % i) for i in range(1000)])
+db.commit()
+peaks, asked, started = [], 0, time.time()
+while asked < queries:
+    with askless.request("GET /vessels/{id}"):
+        for number in range(100):
+            db.execute("SELECT id, name FROM vessel WHERE id = ?", ((asked + number) % 1000,)).fetchone()
+            if asked + number == kill_at:
+                print(asked + number + 1, flush=True)
+                os.kill(os.getpid(), 9)
+    # Another text each time: what never comes again must not be kept for ever.
+    db.execute("SELECT %d + id FROM vessel LIMIT 1" % asked).fetchone()
+    db.execute("SELECT 1 AS name_%d" % asked).fetchone()
+    asked += 100
+    if asked % (queries // 10) == 0:
+        peaks.append(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)
+print(json.dumps({"peaks_kib": peaks, "seconds": time.time() - started}))
+"""
+
+
+def run(folder: Path, queries: int, kill_at: int) -> str:
+    """Run the program recorded; what it printed."""
+    folder.mkdir()
+    program = folder.parent / "program.py"
+    program.write_text(PROGRAM)
+    env = {key: value for key, value in os.environ.items() if not key.startswith("ASKLESS")}
+    env |= {"PYTHONPATH": str(PROBE / "inject"), "ASKLESS_CAPTURE": str(folder)}
+    words = [sys.executable, str(program), str(queries), str(kill_at)]
+    return subprocess.run(words, env=env, capture_output=True, text=True, check=False).stdout
+
+
+def read(folder: Path) -> int:
+    """Queries in a capture that can be read."""
+    total = 0
+    for file in files_of(folder):
+        reader = Reader(file)
+        for _ in reader:
+            pass
+        assert not reader.report.bad_lines
+        total += reader.report.queries
+    return total
+
+
+if __name__ == "__main__":
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--queries", type=int, default=1_000_000)
+    options = parser.parse_args()
+    with tempfile.TemporaryDirectory() as temporary:
+        whole = Path(temporary) / "whole"
+        found = json.loads(run(whole, options.queries, -1))
+        size = sum(file.stat().st_size for file in whole.iterdir())
+        print(f"{read(whole):,} queries recorded in {found['seconds']:.0f} s, capture {size / 2**20:.0f} MiB")
+        print("peak memory after each tenth, MiB: " + " ".join(f"{peak / 1024:.1f}" for peak in found["peaks_kib"]))
+        killed = Path(temporary) / "killed"
+        asked = int(run(killed, options.queries, options.queries // 2 + 57))
+        before = 2 + 2 * (asked // 100)  # the table, its rows, and two queries after each request
+        print(f"kill -9 after {asked:,} queries: {asked + before - read(killed):,} are missing from the capture")
