@@ -106,6 +106,31 @@ def over_wide_star():
 def unbounded():
     every("SELECT id, name FROM vessel ORDER BY id")
 
+def write_loop_insert():
+    for number in range(6):
+        db.execute("INSERT INTO tug (id, name) VALUES (?, ?)", (9000 + number, "Tug"))
+    db.commit()
+
+def write_loop_alone():
+    for number in range(6):
+        db.execute("UPDATE berth SET name = ? WHERE id = ?", ("Quay", number))
+        db.commit()
+
+def write_loop_inlined():
+    with db:
+        for number in range(6):
+            db.execute("DELETE FROM tug WHERE id = %d" % (9000 + number))
+
+def already_loaded():
+    every("SELECT id, port_call_id, tug_id FROM tug_job WHERE port_call_id < 5010")
+    for call in range(5000, 5006):
+        every("SELECT id, port_call_id, tug_id FROM tug_job WHERE port_call_id = ?", call)
+
+def already_loaded_twice_only():
+    every("SELECT id, name FROM tug")
+    one("SELECT id, name FROM tug WHERE id = ?", 52)
+    one("SELECT id, name FROM tug WHERE id = ?", 53)
+
 
 # -- clean, though they look alike -----------------------------------------------------------------------------------
 
@@ -176,6 +201,34 @@ def clean_the_child_batch_before_the_parent():
     every("SELECT id, name FROM vessel WHERE id IN (SELECT vessel_id FROM port_call LIMIT 15)")
     calls(15)
 
+def clean_many_parameter_sets():
+    with db:
+        db.executemany("INSERT INTO tug (id, name) VALUES (?, ?)", [(9100 + n, "Tug") for n in range(9)])
+        db.execute("INSERT INTO tug (id, name) VALUES " + ", ".join("(%d, 'Tug')" % (9200 + n) for n in range(9)))
+        db.execute("DELETE FROM tug WHERE id >= 9000")
+
+def clean_four_writes():
+    with db:
+        for number in range(4):
+            db.execute("UPDATE berth SET name = ? WHERE id = ?", ("Quay", number))
+
+def clean_loaded_before_but_written_since():
+    every("SELECT id, name FROM tug")
+    with db:
+        db.execute("UPDATE tug SET name = 'Bull' WHERE id = 52")
+    one("SELECT id, name FROM tug WHERE id = ?", 52)
+    one("SELECT id, name FROM tug WHERE id = ?", 53)
+
+def clean_loaded_before_but_not_all_columns():
+    every("SELECT id FROM tug")
+    one("SELECT id, name FROM tug WHERE id = ?", 52)
+    one("SELECT id, name FROM tug WHERE id = ?", 53)
+
+def clean_other_rows_than_before():
+    every("SELECT id, name FROM tug WHERE id < 52")
+    one("SELECT id, name FROM tug WHERE id = ?", 52)
+    one("SELECT id, name FROM tug WHERE id = ?", 53)
+
 def clean_transaction_control():
     for number in range(4):
         db.execute("BEGIN")
@@ -207,6 +260,11 @@ POSITIVE = {
     "over_wide": ("over-wide", "wide-columns"),
     "over_wide_star": ("over-wide", "star"),
     "unbounded": ("unbounded", "whole-table"),
+    "write_loop_insert": ("write-loop", "insert"),
+    "write_loop_alone": ("write-loop", "update, each commits alone"),
+    "write_loop_inlined": ("write-loop", "delete"),
+    "already_loaded": ("already-loaded", ""),
+    "already_loaded_twice_only": ("already-loaded", ""),
 }
 
 
@@ -265,7 +323,7 @@ def test_every_finding_has_a_key_of_its_own(record: Any) -> None:
 def test_traps_stay_clean(capture: Path, by_route: dict[str, list[dict[str, Any]]]) -> None:
     routes = {row["route"] for row in run("requests", capture, "--json").json["routes"]}
     traps = {route for route in routes if route.startswith("clean")}
-    assert len(traps) == 15
+    assert len(traps) == 20
     assert {route: [f["title"] for f in by_route[route]] for route in traps if route in by_route} == {}
 
 

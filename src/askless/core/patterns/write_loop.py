@@ -9,7 +9,7 @@ from collections.abc import Iterable
 
 from askless.core.advice import writing
 from askless.core.findings import Finding, severity
-from askless.core.model import Place
+from askless.core.model import Place, Request
 from askless.core.patterns.base import Context, by_code, call_path, cost_of, finding_of, lines_of
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
@@ -21,7 +21,7 @@ _WRITES = ("insert", "update", "delete")
 
 
 class Writes:
-    """Writes of one shape from one piece of code. `alone` counts those that ran outside of a transaction."""
+    """Writes of one shape from one piece of code. `alone` counts those that were committed before the next one."""
 
     def __init__(self, stats: ShapeStats) -> None:
         self.stats = stats
@@ -64,8 +64,7 @@ class WriteLoop:
             tally = view.route.tallies[key] = Writes(stats)
         tally.requests += 1
         tally.queries += len(indices)
-        inside = request.in_transaction
-        tally.alone += sum(not inside[i] for i in indices)
+        tally.alone += _alone(request, indices)
         for i in indices:
             place = request.place(i)
             if place is not None:
@@ -76,6 +75,17 @@ class WriteLoop:
         for tally in list(route.tallies.values()):
             if isinstance(tally, Writes):
                 yield _finding(route, tally, context)
+
+
+def _alone(request: Request, indices: list[int]) -> int:
+    """How many of the writes commit by themselves: outside of a transaction, or with a COMMIT before the next one."""
+    inside = request.in_transaction
+    commits = {number for number in set(request.statements) if request.tables.statements[number].shape.text == "commit"}
+    following = [*indices[1:], len(request)]
+    return sum(
+        not inside[i] or any(number in commits for number in request.statements[i + 1 : after])
+        for i, after in zip(indices, following, strict=True)
+    )
 
 
 def _finding(route: RouteStats, tally: Writes, context: Context) -> Finding:
@@ -89,7 +99,9 @@ def _finding(route: RouteStats, tally: Writes, context: Context) -> Finding:
     verb = {"insert": "inserted into", "update": "changed in", "delete": "deleted from"}[structure.kind]
     because = [f"{number(queries)} statements of one shape a request, each with values of its own"]
     if alone:
-        because.append(f"{tally.alone:,} of {tally.queries:,} ran outside of a transaction: each commits alone")
+        because.append(
+            f"{tally.alone:,} of {tally.queries:,} were committed before the next one: each waits for the disk"
+        )
     return finding_of(
         NAME, route, stats, context, tally.places, tally.requests,
         variant=structure.kind + (", each commits alone" if alone else ""),

@@ -10,7 +10,8 @@ from functools import wraps
 
 from .. import recorder, strict, use
 
-_MARK = "_askless_load"
+_MARK = "_askless_load"  # on a Query
+_MARKED = "_askless_mark"  # on an object's state
 _through = {}  # class of a link table that Django made -> its name
 _forced = {}  # thread id -> what the query about to be sent is for, where its `Query` can't tell
 _uses = {}  # thread id -> the use of the query that was sent last
@@ -325,28 +326,27 @@ def install_tracking(module):
             try:
                 entity = following.entity(cls, _column_of)
                 entity.objects += 1
-                instance._state._askless_mark = _Mark((entity, 0))
+                instance._state._askless_mark = [entity, 0]
             except Exception as error:
                 recorder.complain("can't track what is read: %s: %s" % (type(error).__name__, error))
         return instance
 
     model.from_db = classmethod(from_db)
+    _leave_no_trace(module.ModelState)
     _watch_reading(model)
 
 
-class _Mark(list):
-    """The mark of one object; a pickle or a copy of the object takes no trace of us along."""
+def _leave_no_trace(state_class):
+    """A copy or a pickle of an object takes no mark along."""
+    plain = vars(state_class).get("__getstate__")
 
-    __slots__ = ()
+    def getstate(self):
+        state = dict(vars(self)) if plain is None else plain(self)
+        if isinstance(state, dict):
+            state.pop(_MARKED, None)
+        return state
 
-    def __reduce__(self):
-        return (type(None), ())
-
-    def __copy__(self):
-        return None
-
-    def __deepcopy__(self, memo):
-        return None
+    state_class.__getstate__ = getstate
 
 
 def _watch_reading(model):

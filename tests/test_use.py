@@ -1,0 +1,169 @@
+"""`--track-use`: what the application read of its objects, and what is (and is not) concluded from it."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import textwrap
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from askless.capture.reading import read
+from tests.conftest import HARBOUR, findings, run
+
+PROGRAM = """
+import copy, json, pickle, sys
+sys.path.insert(0, {harbour!r})
+import askless
+from models import Berth, PortCall, TugJob, Vessel
+from sqlalchemy import create_engine, select
+from sqlalchemy.orm import Session, joinedload, selectinload
+engine = create_engine("sqlite:///{db}")
+CALLS = select(PortCall).order_by(PortCall.id).limit(30)
+VESSELS = select(Vessel).order_by(Vessel.id).limit(100)
+
+def filtered(db):
+    return [vessel.name for vessel in db.scalars(VESSELS) if vessel.flag == "NO"][:5]
+
+def counted(db):
+    return len(db.scalars(VESSELS).all())
+
+def clean_all_shown(db):
+    return [(vessel.name, vessel.flag) for vessel in db.scalars(VESSELS)]
+
+def clean_half_shown(db):
+    return [(vessel.flag, vessel.name if vessel.id % 2 else "") for vessel in db.scalars(VESSELS)]
+
+def clean_few(db):
+    return len(db.scalars(VESSELS.limit(10)).all())
+
+def clean_read_in_one_request_of_two(db):
+    calls = db.scalars(CALLS.options(selectinload(PortCall.tug_jobs), joinedload(PortCall.vessel))).unique().all()
+    if turn:
+        return [(call.vessel.name, [job.minutes for job in call.tug_jobs]) for call in calls]
+
+def clean_as_a_dict(db):
+    return [{{column: getattr(vessel, column) for column in ("id", "name", "flag", "owner", "call_sign", "length_m", "gross_tonnage")}}
+            for vessel in db.scalars(VESSELS)]
+
+def untouched_objects_go_through_pickle_and_copy(db):
+    vessel = db.scalars(VESSELS).first()
+    again = pickle.loads(pickle.dumps(vessel))
+    assert again.name == vessel.name and "_askless" not in repr(vars(again))
+    assert not [name for name in vars(vessel) if "askless" in name]
+
+for turn in range(2):
+    for function in (filtered, counted, clean_all_shown, clean_half_shown, clean_few, clean_read_in_one_request_of_two,
+                     clean_as_a_dict, untouched_objects_go_through_pickle_and_copy):
+        with Session(engine) as session, askless.request(function.__name__):
+            function(session)
+"""
+
+
+@pytest.fixture(scope="module")
+def capture(harbour: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("use")
+    script = folder / "pages.py"
+    script.write_text(PROGRAM.format(harbour=str(HARBOUR), db=harbour))
+    ran = run("capture", "app", "--track-use", "-o", folder / "c", "--", sys.executable, script)
+    assert ran.code == 0, ran.err
+    return folder / "c"
+
+
+@pytest.fixture(scope="module")
+def found(capture: Path) -> dict[str, list[dict[str, Any]]]:
+    by_route: dict[str, list[dict[str, Any]]] = {}
+    for finding in findings(capture):
+        by_route.setdefault(finding["route"], []).append(finding)
+    return by_route
+
+
+def test_what_was_read_is_counted(capture: Path) -> None:
+    used = {request.route: request.uses[0] for request in read(capture) if 0 in request.uses}
+    (shown,) = used["clean_all_shown"]
+    assert (shown.model, shown.objects, shown.touched) == ("Vessel", 100, 100)
+    assert shown.columns == {"vessel.name": 100, "vessel.flag": 100}
+    (half,) = used["clean_half_shown"]
+    assert half.columns == {"vessel.flag": 100, "vessel.id": 100, "vessel.name": 50}
+    (counted,) = used["counted"]
+    assert (counted.objects, counted.touched, counted.columns) == (100, 0, {})
+    joined = {one.model: one for one in used["clean_read_in_one_request_of_two"]}
+    assert joined["PortCall"].relations == {"vessel": 30, "tug_jobs": 30}
+    assert joined["Vessel"].columns == {"vessel.name": joined["Vessel"].objects}
+
+
+def test_rows_that_are_thrown_away(found: dict[str, list[dict[str, Any]]]) -> None:
+    filtered, counted = found["filtered"][0], found["counted"][0]
+    assert (filtered["pattern"], filtered["variant"]) == ("discarded-rows", "filtered")
+    assert "the others were only looked at for flag" in filtered["title"]
+    assert filtered["advice"][0]["code"] == ".where(Vessel.flag ...)"
+    assert (counted["pattern"], counted["variant"]) == ("discarded-rows", "counted")
+    assert counted["advice"][0]["code"] == "select(func.count()).select_from(Vessel)"
+    assert {f["evidence"] for f in (filtered, counted)} == {"traced"}
+
+
+def test_what_is_read_somewhere_is_not_flagged(found: dict[str, list[dict[str, Any]]]) -> None:
+    flagged = {
+        route: [(f["pattern"], f["title"]) for f in by if f["pattern"] in ("discarded-rows", "unused-load")]
+        for route, by in found.items()
+        if route.startswith("clean")
+    }
+    assert not any(flagged.values()), flagged
+    assert "clean_as_a_dict" not in found, "every column is read"
+
+
+def test_without_it_nothing_is_tracked(pages: dict[str, Path]) -> None:
+    assert not any(request.uses for request in read(pages["grown"]))
+
+
+DJANGO = """
+import copy, pickle
+import django
+from django.conf import settings
+settings.configure(DATABASES={"default": {"ENGINE": "django.db.backends.sqlite3", "NAME": ":memory:"}},
+                   INSTALLED_APPS=["office"], DEFAULT_AUTO_FIELD="django.db.models.AutoField")
+django.setup()
+from django.db import connection
+from office.models import PortCall, Tug, TugJob, Vessel
+with connection.schema_editor() as editor:
+    for model in (Vessel, Tug, PortCall, TugJob):
+        editor.create_model(model)
+Vessel.objects.bulk_create(Vessel(name="Tern %d" % n, flag="NO", log="") for n in range(300))
+for loaded in (Vessel.objects.first(), Vessel.objects.only("name").first()):
+    for again in (pickle.loads(pickle.dumps(loaded)), copy.copy(loaded), copy.deepcopy(loaded)):
+        assert again == loaded and again.name == loaded.name == "Tern 0"
+        assert set(vars(again)) - {"_django_version"} == set(vars(loaded))
+assert not [name for name in vars(loaded) if "askless" in name]
+class Own(Vessel):
+    class Meta:
+        proxy, app_label = True, "office"
+    def __getattribute__(self, name):
+        return "own" if name == "nickname" else super().__getattribute__(name)
+assert Own.objects.first().nickname == "own"
+import askless
+with askless.request("in portions, with other queries in between"):
+    for vessel in Vessel.objects.order_by("id").iterator(chunk_size=50):
+        vessel.name
+        if vessel.id % 50 == 25:
+            Tug.objects.count()
+print(pickle.dumps(loaded).count(b"askless"))
+"""
+
+
+def test_djangos_objects_stay_what_they_are(tmp_path: Path) -> None:
+    script = tmp_path / "objects.py"
+    script.write_text(textwrap.dedent(DJANGO))
+    programs = str(Path(__file__).parent / "programs")
+    env = {"PYTHONPATH": programs}
+    ran = run("capture", "app", "--track-use", "-o", tmp_path / "c", "--", sys.executable, script, env=env)
+    assert ran.code == 0 and ran.out == "0\n", ran.err
+    portions = next(request for request in read(tmp_path / "c") if request.route.startswith("in portions"))
+    (used,) = portions.uses[0]
+    assert (used.objects, used.touched, used.columns) == (300, 300, {"vessel.name": 300, "vessel.id": 300})
+    bare = subprocess.run([sys.executable, script], env={**ENV, **env}, capture_output=True, text=True, check=False)
+    assert bare.returncode == 0, bare.stderr
+
+
+ENV = {"PATH": "/usr/bin:/bin", "COLUMNS": "100"}
