@@ -147,6 +147,8 @@ def test_under_a_server(name: str, harbour: Path, tmp_path: Path) -> None:
     for request in seen:
         asked = [i for i in range(len(request)) if not request.statement(i).shape.noise]
         assert len(asked) == 25
+        loads = [load.kind for i in asked if (load := request.load(i))]
+        assert loads == ["query"] + ["lazy"] * 24, "though a connection was set up in between"
         assert {place.function for i in asked if (place := request.place(i))} <= {"berth_board", "<listcomp>"}
 
 

@@ -417,3 +417,71 @@ def test_sqlalchemy_and_peewee_over_real_drivers(record: Record, postgresql: ser
     assert recorded(request) == Counter(words(text) for text in sent)
     places = {place.line for i in range(len(request)) if "+ 4" in request.text(i) and (place := request.place(i))}
     assert places == {7, 13}
+
+
+ASYNC_ORM = """
+import asyncio, askless, sys
+from sqlalchemy import ForeignKey, select
+from sqlalchemy.ext.asyncio import AsyncSession, create_async_engine
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship, selectinload
+class Base(DeclarativeBase):
+    pass
+class Vessel(Base):
+    __tablename__ = "vessel"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    calls: Mapped[list["PortCall"]] = relationship()
+class PortCall(Base):
+    __tablename__ = "port_call"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    vessel_id: Mapped[int] = mapped_column(ForeignKey("vessel.id"))
+class Tug(Base):
+    __tablename__ = "tug"
+    id: Mapped[int] = mapped_column(primary_key=True)
+async def main():
+    engine = create_async_engine(sys.argv[1].replace("PORT", sys.argv[2]))
+    async with engine.begin() as db:
+        await db.run_sync(Base.metadata.drop_all)
+        await db.run_sync(Base.metadata.create_all)
+    async with AsyncSession(engine) as session:
+        session.add_all([Vessel(id=n, calls=[PortCall(id=n)]) for n in range(1, 4)] + [Tug(id=1)])
+        await session.commit()
+    async def page(number):
+        with askless.request("page %d" % number):
+            async with AsyncSession(engine) as session:
+                for turn in range(3):
+                    if number % 2:
+                        await session.scalars(select(Tug))
+                    else:
+                        await session.scalars(select(Vessel).options(selectinload(Vessel.calls)))
+                        session.expunge_all()
+    await asyncio.gather(*(page(number) for number in range(8)))
+    await engine.dispose()
+asyncio.run(main())
+"""
+
+
+@pytest.mark.parametrize(
+    "url",
+    [
+        "postgresql+asyncpg://harbour@127.0.0.1:PORT/postgres",
+        "postgresql+psycopg_async://harbour@127.0.0.1:PORT/postgres",
+        "sqlite+aiosqlite:///async.db",
+    ],
+)
+def test_tasks_do_not_mix_up_what_the_orm_said(url: str, record: Record, postgresql: servers.Server) -> None:
+    pages = [request for request in read(record(ASYNC_ORM, url, postgresql.port)) if request.route.startswith("page")]
+    assert len(pages) == 8
+    for request in pages:
+        asked = [i for i in range(len(request)) if not request.statement(i).shape.noise]
+        told = [
+            (
+                request.statement(i).shape.text.split(" from ")[1].split()[0],
+                load.kind if (load := request.load(i)) else "",
+                load.target if load else "",
+            )
+            for i in asked
+        ]
+        if int(request.route.split()[1]) % 2:
+            assert told == [("tug", "query", "Tug")] * 3
+        else:
+            assert told == [("vessel", "query", "Vessel"), ("port_call", "eager", "PortCall")] * 3

@@ -17,7 +17,8 @@ from typing import Any
 
 import askless.demo
 from askless.cli import capture
-from askless.cli.common import command
+from askless.cli.common import command, load
+from askless.core.analysis import findings_of
 from askless.core.errors import AskLessError
 from askless.output import terminal
 from askless.sources.python_program import Recording, Visits
@@ -27,6 +28,7 @@ EXAMPLES = """  askless demo                       everything in ./harbour-demo
   askless demo --only-build          the database and the application, to play with"""
 
 PAGES = ("/calls/due", "/calls/29990", "/berths", "/inspections", "/vessels", "/vessels/H00042")
+TWIN_PAGES = ("/calls/due", "/berths", "/inspections")
 LOOKUP = "SELECT * FROM vessel WHERE call_sign = 'H00042'"
 INDEX = "CREATE INDEX vessel_call_sign ON vessel (call_sign)"
 
@@ -40,7 +42,12 @@ def add(commands: Any, name: str) -> None:
         "--out", metavar="DIR", type=Path, default=Path("harbour-demo"), help="where to put it (default: harbour-demo)"
     )
     parser.add_argument("--times", metavar="N", type=int, default=8, help="visits of each page (default: 8)")
-    parser.add_argument("--only-build", action="store_true", help="build database and application, run nothing")
+    parser.add_argument("--only-build", action="store_true", help="build database and applications, run nothing")
+    parser.add_argument(
+        "--django",
+        action="store_true",
+        help="three pages of the office under Django instead, beside the same under SQLAlchemy",
+    )
     parser.set_defaults(run=run)
 
 
@@ -54,28 +61,83 @@ def run(options: argparse.Namespace) -> int:
             "install the extra: pip install 'ask-less[demo]'",
         )
     out: Path = options.out
+    if options.django and find_spec("django") is None:
+        raise AskLessError(
+            "demo-extra-missing",
+            "the demo's twin needs Django",
+            "install the extra: pip install 'ask-less[demo-django]'",
+        )
     application = build(out)
     url = f"sqlite:///{out / 'harbour.db'}"
     if options.only_build:
         terminal.note(f"built {out}: run it with: {Path(sys.executable).name} {application} {url}")
         return 0
-    for pages in ("grown", "tuned"):
-        if (out / pages).exists():
-            shutil.rmtree(out / pages)
-    _record(application, url, out / "grown", "grown", options.times)
+    for old in (out / name for name in ("grown", "tuned", "django-grown", "django-tuned")):
+        if old.exists():
+            shutil.rmtree(old)
+    if options.django:
+        _run_twins(application, url, out, options.times)
+    else:
+        _run_all(application, url, out, options.times)
+    terminal.note(
+        f"\nDone in {time.monotonic() - started:.0f} s. Everything is in {out}: read its code beside the findings."
+    )
+    return 0
+
+
+def _run_all(application: Path, url: str, out: Path, times: int) -> None:
+    """The whole story, page by page."""
+    _record(application, url, out / "grown", "grown", times)
     _step(out, "which pages ask how much", ["requests", str(out / "grown")])
     _step(out, "the slowest request, query by query", ["timeline", str(out / "grown"), "--route", "/calls/due"])
     _step(out, "what asks too much", ["findings", str(out / "grown")])
     _step(out, "what the database does with it", ["plan", str(out / "grown"), "--db", url, "--top", "3"])
     _step(out, "try the index on a copy", ["trial", "--db", url, "--index", INDEX, "--sql", LOOKUP])
-    _record(application, url, out / "tuned", "tuned", options.times)
+    _record(application, url, out / "tuned", "tuned", times)
     _step(
         out, "the pages as tuned, against the pages as they grew", ["compare", str(out / "grown"), str(out / "tuned")]
     )
-    terminal.note(
-        f"\nDone in {time.monotonic() - started:.0f} s. Everything is in {out}: read {out}/harbour/grown.py beside the findings."
-    )
-    return 0
+
+
+def _run_twins(application: Path, url: str, out: Path, times: int) -> None:
+    """The same three pages under Django and under SQLAlchemy: the same findings, each in its ORM's words."""
+    grown, tuned, other = out / "django-grown", out / "django-tuned", out / "grown"
+    _record_django(out, grown, "grown", times)
+    _step(out, "which pages ask how much", ["requests", str(grown)])
+    _step(out, "what asks too much, in Django's words", ["findings", str(grown)])
+    _record(application, url, other, "grown", times, TWIN_PAGES)
+    _title("the same pages under SQLAlchemy")
+    print("\n".join(_compared(_told(grown), _told(other))))
+    _record_django(out, tuned, "tuned", times)
+    _step(out, "the pages as tuned, against the pages as they grew", ["compare", str(grown), str(tuned)])
+
+
+Told = tuple[str, str, str, str]
+
+
+def _told(path: Path) -> dict[Told, str]:
+    """What a capture's findings say, apart from the ORM: route, pattern, variant, table; and the first advice's code."""
+    summary, _ = load(path)
+    return {
+        (f.route, f.pattern, f.variant, f.tables[0] if f.tables else ""): f.advice[0].code if f.advice else ""
+        for f in findings_of(summary)
+    }
+
+
+def _compared(django: dict[Told, str], sqlalchemy: dict[Told, str]) -> list[str]:
+    """Both twins' findings beside each other."""
+    lines = []
+    for told in sorted(django.keys() | sqlalchemy.keys()):
+        route, pattern, variant, table = told
+        where = (
+            "both" if told in django and told in sqlalchemy else "Django only" if told in django else "SQLAlchemy only"
+        )
+        lines.append(f"{where}: {pattern} ({variant}) on {table}, {route}")
+        for name, twin in (("Django", django), ("SQLAlchemy", sqlalchemy)):
+            if twin.get(told):
+                lines.append(f"    {name + ':':12}{twin[told]}")
+    same = len(django.keys() & sqlalchemy.keys())
+    return [*lines, "", f"{same} of {len(django.keys() | sqlalchemy.keys())} findings come out of both."]
 
 
 def build(out: Path) -> Path:
@@ -83,7 +145,10 @@ def build(out: Path) -> Path:
     source = Path(askless.demo.__file__).parent / "harbour"
     try:
         out.mkdir(parents=True, exist_ok=True)
-        shutil.copytree(source, out / "harbour", dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
+        for twin in ("harbour", "harbour_django"):
+            shutil.copytree(
+                source.parent / twin, out / twin, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__")
+            )
     except OSError as error:
         raise AskLessError(
             "folder-unwritable", f"can't write into {out}: {error.strerror}", "name another folder with --out"
@@ -113,28 +178,27 @@ def _free_port() -> int:
         return int(probe.getsockname()[1])
 
 
-def _record(application: Path, url: str, folder: Path, pages: str, times: int) -> None:
+def _record(application: Path, url: str, folder: Path, pages: str, times: int, visited: Sequence[str] = PAGES) -> None:
     port = _free_port()
-    visits = Visits(tuple(f"http://127.0.0.1:{port}{page}" for page in PAGES), times)
-    program = [sys.executable, str(application), url, "--port", str(port), "--pages", pages]
+    program = [str(application), url, "--port", str(port), "--pages", pages]
+    _visit(program, folder, pages, [f"http://127.0.0.1:{port}{page}" for page in visited], times, Recording())
+
+
+def _record_django(out: Path, folder: Path, pages: str, times: int) -> None:
+    address = f"127.0.0.1:{_free_port()}"
+    program = [str(out / "harbour_django" / "manage.py"), "runserver", address, "--noreload"]
+    variables = (("HARBOUR_DB", str((out / "harbour.db").resolve())), ("HARBOUR_PAGES", pages))
+    urls = [f"http://{address}{page}" for page in TWIN_PAGES]
+    _visit(program, folder, pages, urls, times, Recording(variables=variables))
+
+
+def _visit(
+    program: Sequence[str], folder: Path, pages: str, urls: Sequence[str], times: int, recording: Recording
+) -> None:
     _title(f"record the pages {'as they grew' if pages == 'grown' else 'as tuned'}")
-    _command(
-        [
-            "capture",
-            "app",
-            "-o",
-            str(folder),
-            "--visit",
-            f"http://127.0.0.1:{port}{PAGES[0]}",
-            "...",
-            "--",
-            "python",
-            str(application),
-            "...",
-        ]
-    )
+    _command(["capture", "app", "-o", str(folder), "--visit", urls[0], "...", "--", "python", *program[:2], "..."])
     sys.stdout.flush()
-    capture.record(program, folder, visits, Recording())
+    capture.record([sys.executable, *program], folder, Visits(tuple(urls), times), recording)
 
 
 def _step(out: Path, title: str, words: Sequence[str]) -> None:

@@ -74,11 +74,12 @@ def prepare_folder(folder: Path) -> Path:
 
 
 class Recording(msgspec.Struct, frozen=True):
-    """How to record. `strict` is what strict mode is told, as JSON; '' leaves it off."""
+    """How to record. `strict` is what strict mode is told, as JSON; '' leaves it off. `variables` are the program's."""
 
     echo: str = ""
     track_use: bool = False
     strict: str = ""
+    variables: tuple[tuple[str, str], ...] = ()
 
 
 def environment(folder: Path, recording: Recording) -> dict[str, str]:
@@ -98,7 +99,7 @@ def environment(folder: Path, recording: Recording) -> dict[str, str]:
         env.pop(name, None)
         if value:
             env[name] = value
-    return env
+    return env | dict(recording.variables)
 
 
 def run(

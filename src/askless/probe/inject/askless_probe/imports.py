@@ -29,6 +29,7 @@ HOOKS = {
     "django.test.client": ("askless_probe.web.django_app", "install_client"),
     "django.core.management.base": ("askless_probe.web.django_app", "install_commands"),
     "django.db.models.sql.compiler": ("askless_probe.orm.django_orm", "install_compiler"),
+    "django.db.backends.base.base": ("askless_probe.orm.django_orm", "install_connecting"),
     "django.db.models.fields.related_descriptors": ("askless_probe.orm.django_orm", "install_relations"),
     "django.db.models.query_utils": ("askless_probe.orm.django_orm", "install_deferred"),
     "django.db.models.query": ("askless_probe.orm.django_orm", "install_iteration"),

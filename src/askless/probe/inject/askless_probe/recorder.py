@@ -27,7 +27,8 @@ echo = None
 outside = None  # the request that queries outside all requests belong to
 open_requests = {}  # id -> Request, so that a stopping process can write them
 connections = {}  # number -> the database system it speaks to
-pending_load = {}  # thread id -> what the ORM said of the query it is about to send
+# What the ORM said of the query it is about to send: a matter of the task, not of the thread, where both differ.
+pending = ContextVar("askless_pending_load", default=None)
 models = {}  # (orm, model) -> function that describes it, called once, when a query first names it
 tracking = False  # whether to note which objects and columns the application reads
 _last_request = 0
@@ -137,6 +138,13 @@ def stop(reason):
     global active
     active = False
     complain("recording stopped: " + reason)
+
+
+def take():
+    """What the ORM said of the query that is recorded now; said once."""
+    load = pending.get()
+    pending.set(None)
+    return load
 
 
 def new_connection(system):

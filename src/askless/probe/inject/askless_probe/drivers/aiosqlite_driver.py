@@ -7,17 +7,19 @@ from sys import _getframe
 from .. import recorder, stack
 
 
-def _lent(function, request, place):
-    """The function, run for a request and a line that wait elsewhere."""
+def _lent(function, request, place, said):
+    """The function, run for a request, a line and an ORM's load that wait elsewhere."""
 
     def run(*args, **kwargs):
         me = get_ident()
         token = recorder.current.set(request)
+        recorder.pending.set(said[0])
         stack.lent[me] = place
         try:
             return function(*args, **kwargs)
         finally:
             stack.lent.pop(me, None)
+            said[0] = recorder.take()
             recorder.current.reset(token)
 
     return run
@@ -31,19 +33,11 @@ def install(module):
     async def execute(self, fn, *args, **kwargs):
         if not recorder.active:
             return await plain(self, fn, *args, **kwargs)
-        me = get_ident()
-        run = _lent(fn, recorder.current.get(), stack.walk(_getframe(1)))
-        mark = recorder.pending_load.pop(me, None) if recorder.pending_load else None
-        if mark is not None:
-            inner = run
-
-            def run(*args, **kwargs):
-                recorder.pending_load[get_ident()] = mark
-                try:
-                    return inner(*args, **kwargs)
-                finally:
-                    recorder.pending_load.pop(get_ident(), None)
-
-        return await plain(self, run, *args, **kwargs)
+        said = [recorder.take()]
+        run = _lent(fn, recorder.current.get(), stack.walk(_getframe(1)), said)
+        try:
+            return await plain(self, run, *args, **kwargs)
+        finally:
+            recorder.pending.set(said[0])  # where this step (making a cursor, say) was not the query itself
 
     module.Connection._execute = execute

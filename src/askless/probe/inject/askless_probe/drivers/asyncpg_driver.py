@@ -11,6 +11,7 @@ from . import dbapi
 
 _numbers = WeakKeyDictionary()
 _open = {}  # id of a cursor -> its record; asyncpg's cursors take no weak reference
+_CONTROL = ("BEGIN", "COMMIT", "ROLLBACK", "SAVEPOINT", "RELEASE", "SET ")
 _inner = set()  # ids of connections in a call that is recorded as a whole
 
 
@@ -55,9 +56,13 @@ def _ask(connection, text, parameters, start, frame, inside, rows=0, error=None,
         if error is not None:
             error = "%s: %s" % (type(error).__name__, error)
         end = clock()
+        # A transaction that begins ahead of the ORM's query takes nothing of what the ORM said of it.
+        aside = recorder.take() if text.startswith(_CONTROL) else None
         record = dbapi.add(
             text, dbapi.copied(parameters), start, end, rows, frame, _number(connection), inside, None, error, batch
         )
+        if aside is not None:
+            recorder.pending.set(aside)
         if recorder.echo is not None:
             recorder.echo.show(record)
         return record

@@ -15,14 +15,14 @@ from ..recorder import FLUSH_NS, PENDING_MAX, SAMPLE_ROWS
 from ..stack import walk
 
 _current = recorder.current.get
-_pending_load = recorder.pending_load
+_pending = recorder.pending.get
 
 
 def add(text, parameters, start, end, rows, frame, connection, in_transaction, description=None, error=None, batch=0):
     """Add the record of a query to the current request; the record, for fetches to go on filling."""
     request = _current() or recorder.here()
     thread = get_ident()
-    load = _pending_load.pop(thread, None) if _pending_load else None
+    load = recorder.take() if _pending() is not None else None
     place = walk(frame)
     record = [text, parameters, start, end - start, rows, place, None, connection, in_transaction]
     record += (description, load, thread, error, batch)
@@ -35,11 +35,12 @@ def add(text, parameters, start, end, rows, frame, connection, in_transaction, d
 
 def control(word, start, end, frame, connection):
     """Add a transaction's BEGIN, COMMIT or the like; what the ORM said is for the query after it."""
-    thread = get_ident()
-    load = _pending_load.pop(thread, None) if _pending_load else None
+    load = _pending()
+    if load is not None:
+        recorder.take()
     record = add(word, (), start, end, 0, frame, connection, word != "BEGIN")
     if load is not None:
-        _pending_load[thread] = load
+        recorder.pending.set(load)
     if recorder.echo is not None:
         recorder.echo.show(record)
 

@@ -24,7 +24,7 @@ from . import dbapi
 _OPEN_MOST = 16  # results half read that are remembered for one connection
 _END = object()
 _current = recorder.current.get
-_pending_load = recorder.pending_load
+_pending = recorder.pending.get
 
 
 class _Connection:
@@ -120,7 +120,7 @@ def _executed(driver, cursor, connection, query, params, start, end, idle, frame
         kept.number,
         inside,
         names,
-        _pending_load.pop(thread, None) if _pending_load else None,
+        recorder.take() if _pending() is not None else None,
         thread,
         None,
         0,

@@ -18,7 +18,8 @@ from .dbapi import Counted, copied
 _current = recorder.current.get
 _here = recorder.here
 _frame = sys._getframe
-_pending_load = recorder.pending_load
+_pending = recorder.pending.get
+_take = recorder.take
 _cursor_classes = {}
 _connection_classes = {}
 _END = object()
@@ -28,7 +29,7 @@ def _append(cursor, connection, text, parameters, start, place, rows, error=None
     """Add the record of a query that has just run to the current request."""
     now = clock()
     request = _current() or _here()
-    load = _pending_load.pop(get_ident(), None) if _pending_load else None
+    load = _take() if _pending() is not None else None
     description = cursor.description
     record = [
         text,
@@ -278,7 +279,7 @@ def _executed(cursor, sql, parameters, start, end):
         connection._askless_id,
         in_transaction,
         description,
-        _pending_load.pop(thread, None) if _pending_load else None,
+        _take() if _pending() is not None else None,
         thread,
         None,
         0,

@@ -253,6 +253,21 @@ def install_compiler(module):
     _sending(module.SQLDeleteCompiler, "write")
 
 
+def install_connecting(module):
+    """What a fresh connection is set up with comes ahead of the query that it was opened for."""
+    plain = module.BaseDatabaseWrapper.connect
+
+    @wraps(plain)
+    def connect(self):
+        mark = recorder.take()
+        try:
+            return plain(self)
+        finally:
+            recorder.pending.set(mark)
+
+    module.BaseDatabaseWrapper.connect = connect
+
+
 def _sending(cls, kind):
     if "execute_sql" not in vars(cls):
         return
@@ -273,12 +288,11 @@ def _sending(cls, kind):
             recorder.complain("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
         if load is not None and strict.watching and load[1] == "lazy":
             strict.check(load)
-        if mark is not None:
-            recorder.pending_load[me] = mark
+        recorder.pending.set(mark)
         try:
             return plain(self, *args, **kwargs)
         finally:
-            recorder.pending_load.pop(me, None)
+            recorder.pending.set(None)
 
     cls.execute_sql = execute_sql
 

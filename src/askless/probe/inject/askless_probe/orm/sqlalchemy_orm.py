@@ -5,7 +5,6 @@
 event `load` marks each object, and reading an attribute that SQLAlchemy instruments is noted.
 """
 
-from _thread import get_ident
 from functools import wraps
 
 from .. import recorder, strict, use
@@ -99,10 +98,8 @@ def _before_cursor(connection, cursor, statement, parameters, context, executema
         mark = context.execution_options.get(_OPTION)
         if mark is None and (context.isinsert or context.isupdate or context.isdelete):
             mark = _written(context)
-    if mark is not None:
-        recorder.pending_load[get_ident()] = mark
-    elif recorder.pending_load:
-        recorder.pending_load.pop(get_ident(), None)
+    if mark is not None or recorder.pending.get() is not None:
+        recorder.pending.set(mark)
 
 
 def _written(context):
