@@ -18,6 +18,13 @@ NAMES = {
     "by_key_cursor": "recorder: the same cursor, 2 columns by key",
     "rows_at_once": "recorder: 1,000 rows of 8 columns, fetchall",
     "rows_iterated": "recorder: 1,000 rows of 8 columns, iterated",
+    "four_threads": "recorder: 2 columns by key, on 4 threads",
+    "psycopg_by_key": "psycopg: select of 2 columns by key",
+    "psycopg_rows": "psycopg: 1,000 rows of 8 columns, fetchall",
+    "psycopg_four_threads": "psycopg: 2 columns by key, on 4 threads",
+    "psycopg_fifty_tasks": "psycopg: 2 columns by key, 50 asyncio tasks",
+    "orm_by_key": "SQLAlchemy on sqlite3: an object by key",
+    "orm_rows": "SQLAlchemy on sqlite3: 1,000 objects",
 }
 
 
@@ -25,9 +32,12 @@ def main(queries: int) -> None:
     """Measure and print."""
     print(f"Python {platform.python_version()}, {platform.machine()}\n")
     print(f"{'what':46}{'floor µs':>10}{'ours µs':>10}{'added µs':>10}{'ratio':>7}")
-    for name, row in recorder.measure().items():
-        bare, ours = row["bare_us"], row["recorded_us"]
-        print(f"{NAMES[name]:46}{bare:10.2f}{ours:10.2f}{row['added_us']:10.2f}{row['ratio']:7.2f}")
+    for track_use in (False, True):
+        if track_use:
+            print("with --track-use:")
+        for name, row in recorder.measure(track_use=track_use).items():
+            bare, ours = row["bare_us"], row["recorded_us"]
+            print(f"{NAMES[name]:46}{bare:10.2f}{ours:10.2f}{row['added_us']:10.2f}{row['ratio']:7.2f}")
     found = analysis.measure(queries)
     what = f"analysis: {found['queries']:,.0f} queries, each"
     floor, ours = found["floor_us"], found["ours_us"]

@@ -88,7 +88,7 @@ def test_a_block_may_have_no_finding(tested: Tested) -> None:
         """
     )
     assert code == 1 and "1 failed, 3 passed" in out, out
-    assert "n-plus-one in GET /calls/due [" in out and "evidence: traced" in out
+    assert "n-plus-one in GET /calls/due [" in out and "], evidence: traced" in out
     assert "\nE" in out and "reads vessel by id for each row of port_call (1 + 4)" in out
 
 

@@ -15,7 +15,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from askless.capture.reading import Reader, read
+from askless.capture.reading import Feed, Reader, read
 from askless.capture.writing import CaptureWriter, QueryRow
 from askless.core.errors import AskLessError
 
@@ -186,3 +186,77 @@ def test_the_writer_for_other_sources_writes_what_is_read(queries: list[tuple[st
         )
         with pytest.raises(AskLessError, match="exists already"):
             CaptureWriter(path, "test", "postgresql")
+
+
+LOAD = ("sqlalchemy", "query", "Vessel", "", "Vessel", True)
+names = st.text(st.characters(codec="ascii", categories=["L", "N"]), min_size=1, max_size=8)
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.lists(st.lists(st.lists(names, max_size=5), max_size=6), min_size=1, max_size=5))
+def test_what_was_read_comes_back_with_its_query(probe: Any, results: list[list[list[str]]]) -> None:
+    """Each result is a list of objects, each object the attributes that were read of it, in turn."""
+    recorder, _ = probe
+    from askless_probe import use  # type: ignore[import-not-found]
+
+    class Vessel:
+        pass
+
+    recorder.tracking = True
+    try:
+        records = []
+        for objects in results:
+            following = use.Use()
+            entity = following.entity(Vessel, lambda cls, name: f"vessel.{name}")
+            for attributes in objects:
+                entity.objects += 1
+                mark = [entity, 0]
+                for name in attributes:
+                    use.read(mark, Vessel, name)
+            made = record("SELECT 1", (), [])
+            made[10] = (LOAD, following)
+            records.append(made)
+        found, *_ = written(probe, records)
+    finally:
+        recorder.tracking = False
+        use._bits.clear()
+    for i, objects in enumerate(results):
+        (used,) = found.uses[i]
+        assert (used.model, used.objects) == ("Vessel", len(objects))
+        assert used.touched == sum(bool(attributes) for attributes in objects)
+        counts: dict[str, int] = {}
+        for attributes in objects:
+            for name in set(attributes):
+                counts[f"vessel.{name}"] = counts.get(f"vessel.{name}", 0) + 1
+        assert used.columns == counts
+        assert found.load(i) is not None and found.load(i).target == "Vessel"
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.lists(st.one_of(st.binary(max_size=40), st.sampled_from([b'{"event":"end","request":9,"end_ns":1}', b'{"event":"use","request":1,"used":[[7,"V",1,1,{},{}]]}', b'{"event":"use","request":1,"used":[[0,"V",1]]}', b'{"event":"load","id":1,"orm":"x","kind":"lazy"}', b'{"event":"queries","request":1,"count":2,"statement":3,"duration_ns":[1]}', b"[]", b"null"])), max_size=12))  # fmt: skip
+def test_lines_that_make_no_sense_are_reported_and_no_more(lines: list[bytes]) -> None:
+    feed = Feed(Path("made.jsonl"))
+    feed.take(b'{"event":"capture","format":"askless capture","version":1}')
+    feed.take(b'{"event":"request","id":1,"kind":"http","route":"GET /","start_ns":0}')
+    for line in lines:
+        assert feed.take(line) is None
+    ended = feed.take(b'{"event":"end","request":1,"end_ns":5}')
+    assert ended is not None and len(ended) == 0 and ended.end_ns == 5
+
+
+@pytest.mark.parametrize(
+    "pattern, route",
+    [
+        ("calls/<int:number>/", "/calls/{number}/"),
+        ("", "/"),
+        ("<slug>", "/{slug}"),
+        (r"^calls/(?P<number>\d+)/$", "/calls/{number}/"),
+        (r"^calls/(?P<when>\d{4}(-\d\d)?)/(?P<who>[\w-]+)\Z", "/calls/{when}/{who}"),
+        ("api/^old/(?P<number>[0-9]+)$", "/api/old/{number}"),
+        (r"office\.html", "/office.html"),
+    ],
+)
+def test_djangos_patterns_as_routes(pattern: str, route: str, probe: Any) -> None:
+    from askless_probe.web.django_app import pattern_of  # type: ignore[import-not-found]
+
+    assert pattern_of(pattern) == (route if "\\." not in pattern else "/" + pattern)

@@ -226,7 +226,8 @@ def story(finding: Finding, place: int) -> None:
         times = f", {plural(line.queries, 'query')} in the capture" if line.queries else ""
         out.print(indented(Text(f"{_at(line)} in {safe(line.function)}{times}", style="cyan"), 2))
     if finding.source is not None:
-        out.print(indented(Text(f"the keys come from {_at(finding.source)} in {safe(finding.source.function)}"), 2))
+        what = "the rows were fetched at" if finding.pattern == "already-loaded" else "the keys come from"
+        out.print(indented(Text(f"{what} {_at(finding.source)} in {safe(finding.source.function)}"), 2))
     for line in finding.callers:
         out.print(indented(Text(f"called from {_at(line)} in {safe(line.function)}"), 2))
     if len(finding.path) > 1 and not finding.callers:

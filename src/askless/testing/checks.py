@@ -16,7 +16,8 @@ from askless.core.words import plural
 from askless.output.text import short_path
 from askless.testing.inside import asked
 
-SHOWN_MOST = 12
+SHOWN_MOST = 12  # statements
+TEXT_MOST = 88  # characters of one: pytest sets a margin in front
 
 
 def known(names: Sequence[str]) -> list[str]:
@@ -48,10 +49,10 @@ def too_many(requests: Sequence[Request], most: int, explain: bool = True) -> st
         counts[request.statement(i).shape.text, where] += 1
     lines = [f"{plural(len(queries), 'query')} asked, at most {most} may be:"]
     for (text, where), count in counts.most_common(SHOWN_MOST):
-        lines.append(f"  {count:>4} x {text[:110]}{'…' if len(text) > 110 else ''}")
-        lines.append(f"         {where}")
+        lines.append(f"{count:>4} x {text[:TEXT_MOST]}{'…' if len(text) > TEXT_MOST else ''}")
+        lines.append(f"       {where}")
     if len(counts) > SHOWN_MOST:
-        lines.append(f"         and {len(counts) - SHOWN_MOST} other statements")
+        lines.append(f"       and {len(counts) - SHOWN_MOST} other statements")
     for finding in findings_of(summarise(requests)) if explain else ():
         lines += ["", *told(finding)]
     return "\n".join(lines)
@@ -73,12 +74,12 @@ def found(requests: Sequence[Request], names: Sequence[str], accepted: list[Acce
 
 def told(finding: Finding) -> list[str]:
     """A finding in a few lines: what, where, and what to do."""
-    lines = [f"{finding.pattern} in {finding.route} [{finding.key}]: {finding.title}"]
+    lines = [f"{finding.pattern} in {finding.route} [{finding.key}], evidence: {finding.evidence}"]
+    lines.append(f"  {finding.title}")
     lines += [f"  at {_at(line)} in {line.function}" for line in finding.lines[:3]]
-    lines.append(f"  evidence: {finding.evidence}; {'; '.join(finding.because[:2])}")
-    for advice in finding.advice[:2]:
-        at = f", at {_at(advice.at)}" if advice.at is not None else ""
-        lines.append(f"  -> {advice.title}{at}")
+    for turn, advice in enumerate(finding.advice[:2]):
+        at = f", at {_at(advice.at)}" if advice.at is not None and not turn else ""
+        lines.append(f"  {'or' if turn else '->'} {advice.title}{at}")
         if advice.code:
             lines.append(f"     {advice.code}")
     return lines

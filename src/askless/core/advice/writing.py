@@ -28,7 +28,7 @@ def advise(
             code = words.written(structure.kind, model, structure.written)
     whole = Advice(
         title=_TITLES[structure.kind],
-        why="one round trip, one parse and one commit for all of them",
+        why="one round trip and one parse" + (" and one commit" if alone else "") + " for all of them",
         sql=_many(structure),
         code=code,
         at=line,
@@ -36,7 +36,7 @@ def advise(
         trade_off=_price(structure.kind, load),
         check=(
             "hooks, signals and defaults that run for each object in code still have their effect",
-            "one bad row fails all of them: that is meant",
+            "one bad row now fails all of them",
         ),
     )
     if not alone:

@@ -182,7 +182,7 @@ def _finding(route: RouteStats, tally: Rereads, context: Context) -> Finding:
         title=f"{plural(queries, 'query')} where none is needed: rows of {structure.main} that an earlier query had fetched",
         evidence="traced",
         because=(
-            f"all of the {number(tally.rows / tally.requests)} rows a request, every column, were in an earlier result{where}",
+            f"these rows ({number(tally.rows / tally.requests)} a request), every column, were in an earlier result{where}",
             "no write to the table in between",
         ),
         cost=cost,
