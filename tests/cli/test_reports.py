@@ -220,7 +220,8 @@ def test_the_schema_of_captures_fits_every_line(pages: dict[str, Path]) -> None:
         assert set(event) <= set(described["properties"]), event["event"]
         assert set(described["required"]) <= set(event), event["event"]
         msgspec.json.decode(line, type=events.AnyEvent)
-    assert seen == {"capture", "statement", "columns", "place", "load", "request", "queries", "end", "close"}
+    every = {"capture", "statement", "columns", "place", "model", "load", "request", "queries", "end", "close"}
+    assert seen == every
 
 
 def test_a_sound_capture_checks_as_sound(pages: dict[str, Path]) -> None:

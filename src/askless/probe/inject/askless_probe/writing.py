@@ -13,14 +13,12 @@ from operator import itemgetter
 from time import perf_counter_ns, time
 from zlib import crc32 as _crc32
 
-from . import recorder, stack
+from . import recorder, stack, values
 from .recorder import connections
 from .use import USES_MOST
 
 VERSION = 1
 TEXTS_MAX = 20000  # statement texts remembered; beyond that the memory is cleared and texts are stored again
-VALUE_MAX = 2000  # characters of one parameter that are kept
-KEY_MAX = 64  # a sampled value longer than this is no key
 SAMPLED_COLUMNS_MAX = 12
 WIDTHS_FIRST, WIDTHS_EVERY = 4, 64  # which executions of a statement get their column widths measured
 
@@ -40,61 +38,6 @@ def _unheld():
 
 
 _UNHELD = _unheld()
-
-
-def _encoder(default):
-    """The C encoder of `json` itself, without the layers above it."""
-    from json import encoder
-
-    if encoder.c_make_encoder is None:
-        kept = encoder.JSONEncoder(separators=(",", ":"), default=default, allow_nan=False)
-        return kept.encode
-    make = encoder.c_make_encoder
-    escape = encoder.encode_basestring_ascii
-    compiled = make(None, default, escape, None, ":", ",", False, False, False)
-
-    def encode(value):
-        return "".join(compiled(value, 0))
-
-    return encode
-
-
-def _plain(value):
-    """A value that JSON has no word for, as [type, text]."""
-    if isinstance(value, (bytes, bytearray, memoryview)):
-        raw = bytes(value)
-        return ["bytes", raw[: VALUE_MAX // 2].hex()] if len(raw) <= VALUE_MAX // 2 else ["cut bytes", str(len(raw))]
-    return [type(value).__name__, _text_of(value)[:VALUE_MAX]]
-
-
-_KNOWN_MODULES = ("datetime", "decimal", "uuid", "fractions", "ipaddress")
-
-
-def _text_of(value):
-    """A value as text, without running code of the program's own."""
-    if isinstance(value, str):
-        return str.__str__(value)
-    if isinstance(value, int):
-        return int.__repr__(value)
-    if isinstance(value, float):
-        return float.__repr__(value)
-    return str(value) if type(value).__module__ in _KNOWN_MODULES else "<%s>" % type(value).__name__
-
-
-def _safe(value):
-    """A parameter or sampled value in a form that JSON can hold, long texts cut."""
-    if value is None or value is True or value is False:
-        return value
-    kind = type(value)
-    if kind is int:
-        return value
-    if kind is float:
-        return value if value - value == 0 else ["float", str(value)]
-    if kind is str:
-        if len(value) > VALUE_MAX:
-            return ["cut str", value[:VALUE_MAX].encode("utf-8", "replace").decode()]
-        return value.encode("utf-8", "replace").decode()
-    return _plain(value)
 
 
 class Writer:
@@ -210,7 +153,7 @@ class Writer:
         self.lock.acquire()
         self.owner = me
         if self.encode is None:
-            self.encode = _encoder(_plain)
+            self.encode = values.encoder(values.plain)
         return True
 
     def _release(self):
@@ -345,16 +288,16 @@ class Writer:
         encode = self.encode
         out = [
             '{"event":"queries","request":%d,"count":%d' % (request.ident, len(records)),
-            '"statement":' + _column(statements),
+            '"statement":' + values.column(statements),
             '"start_ns":' + repr(list(starts)),
             '"duration_ns":' + repr(list(durations)),
-            '"rows":' + _column(rows),
-            '"bytes":' + _column(sizes),
-            '"digest":' + _column(digests),
-            '"place":' + _column(place_ids),
-            '"connection":' + _column(connections),
-            '"in_transaction":' + _column(list(map(int, in_transaction))),
-            '"thread":' + _column(threads),
+            '"rows":' + values.column(rows),
+            '"bytes":' + values.column(sizes),
+            '"digest":' + values.column(digests),
+            '"place":' + values.column(place_ids),
+            '"connection":' + values.column(connections),
+            '"in_transaction":' + values.column(list(map(int, in_transaction))),
+            '"thread":' + values.column(threads),
             '"parameters":' + self._values(parameters),
         ]
         if any(kept):
@@ -364,36 +307,36 @@ class Writer:
         if literals is not None and any(literals):
             out.append('"literals":' + encode(literals))
         if any(marks):
-            out.append('"load":' + _column([self._load(mark) for mark in marks]))
+            out.append('"load":' + values.column([self._load(mark) for mark in marks]))
         if any(failures):
             out.append('"error":' + encode({i: text[:500] for i, text in enumerate(failures) if text}))
         if any(sets):
             out.append('"batch":' + encode({i: size for i, size in enumerate(sets) if size}))
         self.lines.append(",".join(out) + "}")
 
-    def _values(self, values):
+    def _values(self, rows):
         """A list of lists of values as JSON: the quick way, and value by value where that can't hold them."""
         try:
-            text = self.encode(values)
-            if len(text) < 600 * (len(values) + 1) and "\\ud" not in text:
+            text = self.encode(rows)
+            if len(text) < 600 * (len(rows) + 1) and "\\ud" not in text:
                 return text
         except (ValueError, TypeError, OverflowError):
             pass
-        return self.encode([_safe_nested(value) for value in values])
+        return self.encode([values.safe_nested(row) for row in rows])
 
     def _statement(self, record, i, parameters):
         """Number of a text not seen before; its literals where only they differ from a text that was; parameters."""
         text = record[0]
-        values = parameters[i]
+        bound = parameters[i]
         names = None
-        if type(values) is not tuple:
-            if isinstance(values, dict):
-                names = tuple(values)
-                values = tuple(values.values())
+        if type(bound) is not tuple:
+            if isinstance(bound, dict):
+                names = tuple(bound)
+                bound = tuple(bound.values())
             else:
-                values = tuple(values) if isinstance(values, list) else (_plain(values),)
+                bound = tuple(bound) if isinstance(bound, list) else (values.plain(bound),)
             parameters = list(parameters)
-            parameters[i] = values
+            parameters[i] = bound
         key = text if names is None else (text, names)
         ident = self.statements.get(key)
         if ident is not None:
@@ -476,14 +419,14 @@ class Writer:
                 continue
             pick = picks[ident]
             if pick is None or type(sample[0]) is not tuple:
-                sample = [_as_tuple(row) for row in sample]
+                sample = [values.as_tuple(row) for row in sample]
                 if pick is None:
                     pick = self._columns(ident, record[9], sample)
                     self.described.add(record[0])
             try:
                 data = _dumps(sample, 2)
             except ValueError:
-                sample = [tuple(map(_marshallable, row)) for row in sample]
+                sample = [tuple(map(values.marshallable, row)) for row in sample]
                 data = _dumps(sample, 2)
             first = sample[0]
             total = record[4]
@@ -497,13 +440,13 @@ class Writer:
                 sizes.append((len(data) - 5 - count * (5 + len(first))) * total // count)
             digests.append(_crc32(data, total))
             try:
-                kept.append([pick(row) for row in sample] if pick is not _nothing else None)
+                kept.append([pick(row) for row in sample] if pick is not values.nothing else None)
             except IndexError:  # the table has changed under a SELECT *
                 self._columns(ident, record[9], sample)
                 kept.append(None)
             seen = executions[ident] = executions[ident] + 1
             if seen <= WIDTHS_FIRST or seen % WIDTHS_EVERY == 0:
-                widths[i] = [sum(map(_width, column)) * total // len(sample) for column in zip(*sample)]
+                widths[i] = [sum(map(values.width, column)) * total // len(sample) for column in zip(*sample)]
         return sizes, digests, kept, widths
 
     def _columns(self, ident, description, sample):
@@ -512,11 +455,11 @@ class Writer:
         sampled = [
             i
             for i, column in enumerate(zip(*sample))
-            if all(map(_may_be_key, column)) and any(value is not None for value in column)
+            if all(map(values.may_be_key, column)) and any(value is not None for value in column)
         ][:SAMPLED_COLUMNS_MAX]
         self._line(event="columns", statement=ident, names=names, sampled=sampled)
         if not sampled:
-            pick = _nothing
+            pick = values.nothing
         elif len(sampled) == 1:
             only = sampled[0]
 
@@ -527,51 +470,3 @@ class Writer:
             pick = itemgetter(*sampled)
         self.picks[ident] = pick
         return pick
-
-
-def _column(values):
-    """A column of integers as JSON: a single number where all are the same."""
-    first = values[0]
-    if values.count(first) == len(values):
-        return repr(first)
-    return repr(values if type(values) is list else list(values))
-
-
-def _nothing(row):
-    return None
-
-
-def _safe_nested(value):
-    if type(value) in (tuple, list):
-        return [_safe_nested(item) if type(item) is tuple else _safe(item) for item in value]
-    return _safe(value)
-
-
-def _as_tuple(row):
-    """The values of a row, whatever a row factory made of it; an object of the program's own is not looked into."""
-    if isinstance(row, tuple):
-        return tuple.__getitem__(row, slice(None))
-    if isinstance(row, dict):
-        return tuple(dict.values(row))
-    if isinstance(row, list):
-        return tuple(list.__getitem__(row, slice(None)))
-    return tuple(row) if type(row).__module__ == "sqlite3" else (None,)
-
-
-def _marshallable(value):
-    return value if value is None or type(value) in (int, float, str, bytes, bool) else _text_of(value)
-
-
-def _may_be_key(value):
-    if type(value) is str:
-        return len(value) <= KEY_MAX
-    return value is None or type(value) is int
-
-
-def _width(value):
-    kind = type(value)
-    if kind is str or kind is bytes:
-        return len(value) + 4
-    if value is None:
-        return 0
-    return 8 if kind is float or kind is int and not -(2**31) <= value < 2**31 else 4

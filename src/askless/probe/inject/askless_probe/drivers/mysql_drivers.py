@@ -9,7 +9,7 @@ from sys import _getframe
 from time import perf_counter_ns as clock
 
 from .. import recorder
-from . import dbapi
+from . import dbapi, wrapping
 
 _IN_TRANSACTION = 1  # SERVER_STATUS_IN_TRANS of the protocol
 
@@ -93,10 +93,10 @@ def _procedure(plain, driver):
 
     @wraps(plain)
     def callproc(self, procname, args=()):
-        if dbapi._busy(driver, self):
+        if wrapping.busy(driver, self):
             return plain(self, procname, args)
         known = driver.before(self)
-        driver.keep(self, dbapi.BUSY)
+        driver.keep(self, wrapping.BUSY)
         text = "CALL %s(%s)" % (procname, ", ".join(["%s"] * len(args)))
         start = clock()
         try:
@@ -119,7 +119,7 @@ def install_pymysql(module):
     driver = _MySQL((cursors.SSCursor,))
     cursors.Cursor._askless_open = None
     for cls in (cursors.Cursor, cursors.SSCursor):
-        dbapi.wrap_cursor(cls, driver, ("query", "args"), ("query", "args"))
+        wrapping.wrap_cursor(cls, driver, ("query", "args"), ("query", "args"))
     cursors.Cursor.callproc = _procedure(cursors.Cursor.callproc, driver)
     for word in ("commit", "rollback", "begin"):
         plain = getattr(connections.Connection, word)
@@ -133,7 +133,7 @@ def install_mysqlclient(module):
     driver = _MySQL((cursors.CursorUseResultMixIn,))
     cursors.BaseCursor._askless_open = None
     for cls in (cursors.BaseCursor, cursors.CursorStoreResultMixIn, cursors.CursorUseResultMixIn):
-        dbapi.wrap_cursor(cls, driver, ("query", "args"), ("query", "args"))
+        wrapping.wrap_cursor(cls, driver, ("query", "args"), ("query", "args"))
     cursors.BaseCursor.callproc = _procedure(cursors.BaseCursor.callproc, driver)
     base = connections.Connection
     base.begin = _control(base.begin, driver, "BEGIN")

@@ -1,4 +1,4 @@
-"""psycopg 3: plain and async, pipelines, server-side cursors, COPY, streams.
+"""psycopg 3: plain and async, pipelines, server-side cursors. (COPY, streams, transaction blocks: psycopg3_blocks.)
 
 A client-side cursor has all rows once `execute` returns: they are counted there, and sampled as they are fetched. A
 server-side cursor is one query: its FETCHes add to its time and rows. In pipeline mode a query's time is the time of
@@ -9,7 +9,6 @@ short: what a connection's cursors are reading is kept on the connection, by the
 """
 
 from _thread import get_ident
-from contextlib import asynccontextmanager, contextmanager
 from functools import wraps
 from itertools import islice
 from sys import _getframe
@@ -19,7 +18,7 @@ from weakref import WeakKeyDictionary
 from .. import recorder
 from ..recorder import FLUSH_NS, PENDING_MAX, SAMPLE_ROWS
 from ..stack import walk
-from . import dbapi
+from . import dbapi, psycopg3_blocks, wrapping
 
 _OPEN_MOST = 16  # results half read that are remembered for one connection
 _END = object()
@@ -205,10 +204,10 @@ def _fetched(cursor, entry, rows, duration, one):
             sample = record[6] = []
         if len(sample) < SAMPLE_ROWS:
             if one:
-                sample.append(rows if type(rows) is tuple else dbapi._values(rows))
+                sample.append(rows if type(rows) is tuple else dbapi.plain_row(rows))
             else:
                 sample += [
-                    row if type(row) is tuple else dbapi._values(row) for row in rows[: SAMPLE_ROWS - len(sample)]
+                    row if type(row) is tuple else dbapi.plain_row(row) for row in rows[: SAMPLE_ROWS - len(sample)]
                 ]
         entry[1] += count
     if not count or entry[1] >= record[4]:
@@ -328,173 +327,11 @@ async def _iterated_async(cursor, entry, rows):
     _fetched(cursor, entry, None, 0, True)
 
 
-# -- the rest --------------------------------------------------------------------------------------------------------
-
-
-def _copy(plain, driver):
-    @contextmanager
-    @wraps(plain)
-    def copy(self, *args, **kwargs):
-        if not recorder.active:
-            with plain(self, *args, **kwargs) as given:
-                yield given
-            return
-        query, parameters = dbapi._split(args, kwargs, "statement", "params")
-        known, start, frame = driver.before(self), clock(), _getframe(2)
-        try:
-            with plain(self, *args, **kwargs) as given:
-                yield given
-        except BaseException as error:
-            driver.failed(self, query, parameters, start, error, frame, known)
-            raise
-        driver.executed(self, query, parameters, start, clock(), frame, known)
-        driver.keep(self, None)
-
-    return copy
-
-
-def _copy_async(plain, driver):
-    @asynccontextmanager
-    @wraps(plain)
-    async def copy(self, *args, **kwargs):
-        if not recorder.active:
-            async with plain(self, *args, **kwargs) as given:
-                yield given
-            return
-        query, parameters = dbapi._split(args, kwargs, "statement", "params")
-        known, start, frame = driver.before(self), clock(), _getframe(2)
-        try:
-            async with plain(self, *args, **kwargs) as given:
-                yield given
-        except BaseException as error:
-            driver.failed(self, query, parameters, start, error, frame, known)
-            raise
-        driver.executed(self, query, parameters, start, clock(), frame, known)
-        driver.keep(self, None)
-
-    return copy
-
-
-def _stream(plain, driver):
-    @wraps(plain)
-    def stream(self, *args, **kwargs):
-        rows = plain(self, *args, **kwargs)
-        if not recorder.active:
-            return rows
-        return _streamed(self, rows, dbapi._split(args, kwargs, "query", "params"), _getframe(1))
-
-    def _streamed(self, rows, asked, frame):
-        known, start = driver.before(self), clock()
-        record = None
-        count = 0
-        for row in rows:
-            if record is None:
-                record = driver.executed(self, asked[0], asked[1], start, clock(), frame, known, rows=0)
-            count += 1
-            if record is not None:
-                driver.fetched(self, (record, True), (row,), 0, False)
-            yield row
-        if record is None:
-            driver.executed(self, asked[0], asked[1], start, clock(), frame, known, rows=0)
-        else:
-            record[3] = clock() - start
-        driver.keep(self, None)
-
-    return stream
-
-
-def _stream_async(plain, driver):
-    @wraps(plain)
-    async def stream(self, *args, **kwargs):
-        asked, frame = dbapi._split(args, kwargs, "query", "params"), _getframe(1)
-        known, start = driver.before(self), clock()
-        record = None
-        async for row in plain(self, *args, **kwargs):
-            if record is None and recorder.active:
-                record = driver.executed(self, asked[0], asked[1], start, clock(), frame, known, rows=0)
-            if record is not None:
-                driver.fetched(self, (record, True), (row,), 0, False)
-            yield row
-        if record is None:
-            if recorder.active:
-                driver.executed(self, asked[0], asked[1], start, clock(), frame, known, rows=0)
-        else:
-            record[3] = clock() - start
-        driver.keep(self, None)
-
-    return stream
-
-
-def _words(transaction, leaving, failed):
-    """What a transaction block sends when it is entered or left."""
-    outer, name = getattr(transaction, "_outer_transaction", True), transaction.savepoint_name
-    if not leaving:
-        return (["BEGIN"] if outer else []) + (["SAVEPOINT"] if name else [])
-    if outer:
-        return ["ROLLBACK"] if failed else ["COMMIT"]
-    return ["ROLLBACK TO", "RELEASE"] if failed else ["RELEASE"]
-
-
-def _noted(driver, transaction, leaving, failed, start, frame):
-    try:
-        end = clock()
-        for word in _words(transaction, leaving, failed):
-            dbapi.control(word, start, end, frame, driver.number(transaction.connection))
-            start = end
-    except Exception as error:
-        recorder.missed(error)
-
-
-def _block(cls, driver):
-    """`with connection.transaction():`"""
-    enter, leave = cls.__enter__, cls.__exit__
-
-    @wraps(enter)
-    def entered(self):
-        start = clock()
-        result = enter(self)
-        if recorder.active:
-            _noted(driver, self, False, False, start, _getframe(1))
-        return result
-
-    @wraps(leave)
-    def left(self, kind, problem, trace):
-        start = clock()
-        result = leave(self, kind, problem, trace)
-        if recorder.active:
-            _noted(driver, self, True, kind is not None, start, _getframe(1))
-        return result
-
-    cls.__enter__, cls.__exit__ = entered, left
-
-
-def _block_async(cls, driver):
-    enter, leave = cls.__aenter__, cls.__aexit__
-
-    @wraps(enter)
-    async def entered(self):
-        start = clock()
-        result = await enter(self)
-        if recorder.active:
-            _noted(driver, self, False, False, start, _getframe(1))
-        return result
-
-    @wraps(leave)
-    async def left(self, kind, problem, trace):
-        start = clock()
-        result = await leave(self, kind, problem, trace)
-        if recorder.active:
-            _noted(driver, self, True, kind is not None, start, _getframe(1))
-        return result
-
-    cls.__aenter__, cls.__aexit__ = entered, left
-
-
 def _wrap(cls, driver, is_async):
     """A class of client-side cursors."""
     own = vars(cls)
     cls.execute = (_execute_async if is_async else _execute)(own["execute"], driver)
-    many = dbapi.many_wrapper_async if is_async else dbapi.many_wrapper
+    many = wrapping.many_wrapper_async if is_async else wrapping.many_wrapper
     cls.executemany = many(own["executemany"], driver, ("query", "params_seq"))
     for name in ("fetchone", "fetchmany", "fetchall"):
         setattr(cls, name, (_fetch_async if is_async else _fetch)(own[name], name == "fetchone"))
@@ -510,16 +347,11 @@ def install(module):
     streaming.cursors = driver.cursors
     _wrap(module.Cursor, driver, False)
     _wrap(module.AsyncCursor, driver, True)
-    dbapi.wrap_cursor(module.ServerCursor, streaming)
-    dbapi.wrap_cursor(module.AsyncServerCursor, streaming, is_async=True)
-    module.Cursor.copy = _copy(module.Cursor.copy, driver)
-    module.AsyncCursor.copy = _copy_async(module.AsyncCursor.copy, driver)
-    module.Cursor.stream = _stream(module.Cursor.stream, driver)
-    module.AsyncCursor.stream = _stream_async(module.AsyncCursor.stream, driver)
+    wrapping.wrap_cursor(module.ServerCursor, streaming)
+    wrapping.wrap_cursor(module.AsyncServerCursor, streaming, is_async=True)
+    psycopg3_blocks.install(module, driver)
     for word in ("commit", "rollback"):
         plain = getattr(module.Connection, word)
-        setattr(module.Connection, word, dbapi.ending_wrapper(plain, driver, word.upper()))
+        setattr(module.Connection, word, wrapping.ending_wrapper(plain, driver, word.upper()))
         plain = getattr(module.AsyncConnection, word)
-        setattr(module.AsyncConnection, word, dbapi.ending_wrapper_async(plain, driver, word.upper()))
-    _block(module.Transaction, driver)
-    _block_async(module.AsyncTransaction, driver)
+        setattr(module.AsyncConnection, word, wrapping.ending_wrapper_async(plain, driver, word.upper()))

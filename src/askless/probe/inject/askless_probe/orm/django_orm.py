@@ -333,8 +333,8 @@ def install_tracking(module):
     plain = model.from_db.__func__
 
     @wraps(plain)
-    def from_db(cls, db, field_names, values):
-        instance = plain(cls, db, field_names, values)
+    def from_db(cls, *args, **kwargs):
+        instance = plain(cls, *args, **kwargs)
         following = _uses.get(get_ident())
         if following is not None:
             try:

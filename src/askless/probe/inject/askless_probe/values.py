@@ -1,0 +1,109 @@
+"""Values as the capture holds them: as JSON where it has a word for them, cut where they are long, never by running code
+of the program's own.
+"""
+
+VALUE_MAX = 2000  # characters of one parameter that are kept
+KEY_MAX = 64  # a sampled value longer than this is no key
+
+
+def encoder(default):
+    """The C encoder of `json` itself, without the layers above it."""
+    from json import encoder as parts
+
+    if parts.c_make_encoder is None:
+        kept = parts.JSONEncoder(separators=(",", ":"), default=default, allow_nan=False)
+        return kept.encode
+    make = parts.c_make_encoder
+    escape = parts.encode_basestring_ascii
+    compiled = make(None, default, escape, None, ":", ",", False, False, False)
+
+    def encode(value):
+        return "".join(compiled(value, 0))
+
+    return encode
+
+
+def plain(value):
+    """A value that JSON has no word for, as [type, text]."""
+    if isinstance(value, (bytes, bytearray, memoryview)):
+        raw = bytes(value)
+        return ["bytes", raw[: VALUE_MAX // 2].hex()] if len(raw) <= VALUE_MAX // 2 else ["cut bytes", str(len(raw))]
+    return [type(value).__name__, text_of(value)[:VALUE_MAX]]
+
+
+_KNOWN_MODULES = ("datetime", "decimal", "uuid", "fractions", "ipaddress")
+
+
+def text_of(value):
+    """A value as text, without running code of the program's own."""
+    if isinstance(value, str):
+        return str.__str__(value)
+    if isinstance(value, int):
+        return int.__repr__(value)
+    if isinstance(value, float):
+        return float.__repr__(value)
+    return str(value) if type(value).__module__ in _KNOWN_MODULES else "<%s>" % type(value).__name__
+
+
+def _safe(value):
+    """A parameter or sampled value in a form that JSON can hold, long texts cut."""
+    if value is None or value is True or value is False:
+        return value
+    kind = type(value)
+    if kind is int:
+        return value
+    if kind is float:
+        return value if value - value == 0 else ["float", str(value)]
+    if kind is str:
+        if len(value) > VALUE_MAX:
+            return ["cut str", value[:VALUE_MAX].encode("utf-8", "replace").decode()]
+        return value.encode("utf-8", "replace").decode()
+    return plain(value)
+
+
+def column(values):
+    """A column of integers as JSON: a single number where all are the same."""
+    first = values[0]
+    if values.count(first) == len(values):
+        return repr(first)
+    return repr(values if type(values) is list else list(values))
+
+
+def nothing(row):
+    return None
+
+
+def safe_nested(value):
+    if type(value) in (tuple, list):
+        return [safe_nested(item) if type(item) is tuple else _safe(item) for item in value]
+    return _safe(value)
+
+
+def as_tuple(row):
+    """The values of a row, whatever a row factory made of it; an object of the program's own is not looked into."""
+    if isinstance(row, tuple):
+        return tuple.__getitem__(row, slice(None))
+    if isinstance(row, dict):
+        return tuple(dict.values(row))
+    if isinstance(row, list):
+        return tuple(list.__getitem__(row, slice(None)))
+    return tuple(row) if type(row).__module__ == "sqlite3" else (None,)
+
+
+def marshallable(value):
+    return value if value is None or type(value) in (int, float, str, bytes, bool) else text_of(value)
+
+
+def may_be_key(value):
+    if type(value) is str:
+        return len(value) <= KEY_MAX
+    return value is None or type(value) is int
+
+
+def width(value):
+    kind = type(value)
+    if kind is str or kind is bytes:
+        return len(value) + 4
+    if value is None:
+        return 0
+    return 8 if kind is float or kind is int and not -(2**31) <= value < 2**31 else 4
