@@ -13,14 +13,16 @@ from askless.core.findings import Finding, severity
 from askless.core.lineage import structure as structure_of
 from askless.core.model import Place, Request
 from askless.core.patterns.base import Context, cost_of, finding_of, lines_of
+from askless.core.patterns.repetition import Rejected
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure
-from askless.core.summary import RequestView, RouteStats, Tally
+from askless.core.summary import Group, RequestView, RouteStats, Tally
 from askless.core.words import number, plural
 
 NAME = "already-loaded"
+REJECTED = "not already loaded"
 
 
 class Rereads:
@@ -56,12 +58,21 @@ class AlreadyLoaded:
             structure = group.stats.structure
             if len(group.indices) < settings.duplicate_least or structure is None or not _reads_rows(structure):
                 continue
-            if view.route.tallies.get((NAME, "none", group.stats.shape.digest)) is not None:
-                continue
-            earlier = _earlier(view, group.indices, structure)
-            if earlier is None:
-                continue
+            self._look(view, group, structure, settings)
+
+    def _look(self, view: RequestView, group: Group, structure: Structure, settings: Settings) -> None:
+        """Trace the first requests of a shape in full; then go by what they showed."""
+        tallies, digest = view.route.tallies, group.stats.shape.digest
+        rejected = tallies.get((REJECTED, digest))
+        if isinstance(rejected, Rejected) and rejected.times >= settings.examine_most:
+            return
+        earlier = _earlier(view, group.indices, structure)
+        if earlier is not None:
             self._add(view, group.stats, group.indices, earlier, structure)
+            return
+        if not isinstance(rejected, Rejected):
+            rejected = tallies[REJECTED, digest] = Rejected()
+        rejected.times += 1
 
     def _add(
         self, view: RequestView, stats: ShapeStats, indices: list[int], earlier: int, structure: Structure
