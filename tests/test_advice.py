@@ -26,6 +26,7 @@ EXPECTED = {
     "only_counted": ("n-plus-one", "to-many", 2),
     "over_wide": ("over-wide", "wide-columns", 1),
     "over_wide_joined": ("over-wide", "wide-columns", 1),
+    "left_out_and_read": ("n-plus-one", "same-row", 1),
     "counted_in_code": ("discarded-rows", "counted", 1),
     "insert_loop": ("write-loop", "insert", 1),
     "unused_eager": ("unused-load", "eager query", 1),

@@ -85,6 +85,10 @@ def over_wide_joined():
     return [(call.id, call.vessel and call.vessel.name) for call in calls]
 
 
+def left_out_and_read():
+    return [(vessel.name, vessel.flag) for vessel in given('Vessel.objects.order_by("id").only("name"){}[:9]')]
+
+
 def counted_in_code():
     return eval(ADVICE[page]) if page in ADVICE else len(Vessel.objects.all())
 
@@ -118,7 +122,7 @@ def already_loaded():
 
 PAGES = [
     to_one, to_many, nested, below_an_eager_load, link_table, count, only_counted, over_wide, over_wide_joined,
-    counted_in_code, insert_loop, unused_eager, unused_join, already_loaded,
+    left_out_and_read, counted_in_code, insert_loop, unused_eager, unused_join, already_loaded,
 ]  # fmt: skip
 pages = {}
 for function in PAGES:

@@ -20,12 +20,13 @@ from sqlalchemy.orm import (
     mapped_column,
     relationship,
     selectinload,
+    undefer,
 )  # fmt: skip
 
 import askless
 
 ADVICE = json.load(open(sys.argv[1]))
-__all__ = ["defaultload", "defer", "delete", "insert", "joinedload", "load_only", "selectinload", "update"]
+__all__ = ["defaultload", "defer", "delete", "insert", "joinedload", "load_only", "selectinload", "undefer", "update"]
 
 
 class Base(DeclarativeBase):
@@ -141,6 +142,11 @@ def over_wide_joined(db):
     return [(call.id, call.vessel and call.vessel.name) for call in calls]
 
 
+def left_out_and_read(db):
+    vessels = db.scalars(given("select(Vessel).order_by(Vessel.id).limit(9).options(load_only(Vessel.name))"))
+    return [(vessel.name, vessel.flag) for vessel in vessels]
+
+
 def counted_in_code(db):
     if page in ADVICE:
         return db.scalar(own(""))
@@ -180,7 +186,7 @@ def already_loaded(db):
 
 PAGES = [
     to_one, to_many, nested, below_an_eager_load, link_table, count, only_counted, over_wide, over_wide_joined,
-    counted_in_code, insert_loop, unused_eager, unused_join, already_loaded,
+    left_out_and_read, counted_in_code, insert_loop, unused_eager, unused_join, already_loaded,
 ]  # fmt: skip
 pages = {}
 for function in PAGES:

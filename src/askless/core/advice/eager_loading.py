@@ -210,13 +210,19 @@ def _counter(case: Case) -> Advice | None:
 
 
 def _widen(case: Case) -> Advice:
+    words = words_of(case.load)
+    model = model_of(case.load, case.load.target, case.models) if case.load is not None else None
+    code = ""
+    if words is not None and model is not None and case.load is not None and case.load.kind == "refresh":
+        code = words.widened(model, case.columns)
+    elif case.parent_line is not None:
+        where = f"{case.parent_line.file}:{case.parent_line.line}"
+        code = f"add the columns that the look-up reads to the query at {where}"
     return Advice(
         title="select the missing columns in the first query",
         why="the same rows are read again by their own key: the first query left out columns that are used later",
         sql="",
-        code=f"add the columns that the look-up reads to the query at {case.parent_line.file}:{case.parent_line.line}"
-        if case.parent_line
-        else "",
+        code=code,
         at=case.parent_line or case.line,
         saving=case.saving,
         trade_off="the first query's rows become wider",

@@ -33,6 +33,9 @@ class Words(Protocol):
     def kept(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
         """Fetch these columns (table, column) and no others; the keys are among them."""
 
+    def widened(self, model: Model, columns: Sequence[str]) -> str:
+        """Fetch columns after all that the query leaves out."""
+
     def counted(self, parent: Model, relation: Relation, conditions: bool) -> str:
         """Parents with the number of their children, those with none with 0. A query of its own.
 

@@ -42,6 +42,10 @@ class Django:
         """`only`, the same."""
         return self._columns("only", load, columns, models)
 
+    def widened(self, model: Model, columns: Sequence[str]) -> str:
+        """`defer(None)`, which undoes `only` and `defer`; naming the columns would undo what they name themselves."""
+        return ".defer(None)"
+
     def _columns(self, call: str, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
         names = [
             f'"{relation}__{name}"' if relation else f'"{name}"'

@@ -51,6 +51,11 @@ class SQLAlchemy:
             load, [(model, name, [f"load_only({', '.join(e)})"]) for model, name, e in _dotted(groups)]
         )
 
+    def widened(self, model: Model, columns: Sequence[str]) -> str:
+        """`undefer`."""
+        names = (f"undefer({model.name}.{model.attribute(column)})" for column in columns if column not in model.keys)
+        return f".options({', '.join(names)})"
+
     def _options(self, load: Load, groups: Sequence[tuple[Model, str, list[str]]]) -> str:
         options = []
         for _, relation, calls in groups:
