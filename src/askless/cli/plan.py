@@ -4,17 +4,21 @@ from __future__ import annotations
 
 import argparse
 import json
+import sys
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
 from askless.cli.common import add_database, add_json, command, load, print_document
+from askless.core import plans
 from askless.core.advice import index as index_advice
 from askless.core.errors import AskLessError
 from askless.core.model import Schema
+from askless.core.plans.measured import observe_measured
 from askless.core.plans.observations import Observation, observe
 from askless.core.plans.tree import Node
+from askless.core.plans.unreadable import UnreadablePlan
 from askless.core.shape_stats import Example, ShapeStats
 from askless.core.sql.masking import masked
 from askless.core.sql.slots import Value
@@ -27,7 +31,8 @@ from askless.output import documents, terminal
 
 EXAMPLES = """  askless plan calls --db sqlite:///harbour.db               the shapes of a capture that cost most
   askless plan calls --db sqlite:///harbour.db --top 10
-  askless plan --db sqlite:///harbour.db --sql "SELECT * FROM vessel WHERE call_sign = 'H00042'\""""
+  askless plan --db sqlite:///harbour.db --sql "SELECT * FROM vessel WHERE call_sign = 'H00042'\"
+  askless plan --file plan.txt                                a plan that PostgreSQL printed, text or JSON"""
 
 
 class Subject(msgspec.Struct):
@@ -55,13 +60,22 @@ def add(commands: Any, name: str) -> None:
     )
     parser.add_argument("--top", metavar="N", type=int, default=5, help="how many shapes of the capture (default: 5)")
     parser.add_argument("--values", action="store_true", help="show literals of statements; they may be private")
-    add_database(parser, required=True)
+    parser.add_argument(
+        "--file", metavar="PLAN", help="a saved plan of PostgreSQL's, text or JSON; - reads standard input"
+    )
+    add_database(parser)
     add_json(parser)
     parser.set_defaults(run=run)
 
 
 def run(options: argparse.Namespace) -> int:
     """Explain, observe, advise, print."""
+    if options.file is not None:
+        return _run_saved(options.file, options)
+    if options.db is None:
+        raise AskLessError(
+            "no-database", "plans come from a database: which?", "name it with --db, or a saved plan with --file"
+        )
     url = parse_url(options.db)
     if (options.capture is None) == (options.sql is None):
         raise AskLessError(
@@ -92,6 +106,41 @@ def run(options: argparse.Namespace) -> int:
     document = documents.PlanDocument(format="askless plan", system=schema.system, statements=rows)
     print_document(document) if options.json else terminal.plan(document)
     return 0
+
+
+def _run_saved(name: str, options: argparse.Namespace) -> int:
+    """Read a saved plan; no database is asked."""
+    if options.capture is not None or options.sql is not None or options.db is not None:
+        raise AskLessError(
+            "what-to-explain",
+            "--file stands alone: a saved plan needs no capture, --sql or --db",
+            "see: askless plan --help",
+        )
+    try:
+        text = sys.stdin.read() if name == "-" else Path(name).read_text(encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        reason = error.strerror if isinstance(error, OSError) else "it is no text"
+        raise AskLessError("plan-unreadable", f"can't read {name}: {reason}", "check the path") from None
+    try:
+        system, plan = plans.read_saved(text)
+    except UnreadablePlan as error:
+        raise AskLessError(
+            "plan-unreadable", f"{name if name != '-' else 'standard input'}, line {error.line}: {error.reason}",
+            "paste what EXPLAIN printed, from its first line on; EXPLAIN (ANALYZE, BUFFERS) tells most",
+        ) from None  # fmt: skip
+    schema = Schema(system)
+    observations = observe_measured(plan)
+    row = documents.PlanRow(
+        sql=name if name != "-" else "the plan on standard input", shape="", routes=(), queries=0, total_ms=0.0,
+        plan=tuple(node_of(node, schema, observations, _total_ms(plan)) for node in plan), indexes=(),
+    )  # fmt: skip
+    document = documents.PlanDocument(format="askless plan", system=system, statements=(row,), schema_known=False)
+    print_document(document) if options.json else terminal.plan(document)
+    return 0
+
+
+def _total_ms(plan: tuple[Node, ...]) -> float:
+    return sum(node.actual.total_ms for node in plan if node.actual is not None and node.actual.total_ms)
 
 
 def parse_parameters(text: str) -> tuple[tuple[Value, ...], tuple[str, ...]]:
@@ -196,9 +245,10 @@ def _explained(
     )
 
 
-def node_of(node: Node, schema: Schema, observations: list[Observation]) -> documents.PlanNode:
+def node_of(node: Node, schema: Schema, observations: list[Observation], total_ms: float = 0.0) -> documents.PlanNode:
     """A plan node as a document shows it."""
     table = schema.table(node.table)
+    estimate, actual, own_ms = node.estimate, node.actual, node.own_ms
     return documents.PlanNode(
         kind=node.kind,
         detail=node.detail,
@@ -206,5 +256,12 @@ def node_of(node: Node, schema: Schema, observations: list[Observation]) -> docu
         index=node.index,
         rows=table.rows if table is not None else None,
         observations=tuple(o.text for o in observations if o.node is node),
-        children=tuple(node_of(child, schema, observations) for child in node.children),
+        children=tuple(node_of(child, schema, observations, total_ms) for child in node.children),
+        estimated_rows=estimate.rows if estimate is not None else None,
+        actual_rows=actual.rows if actual is not None else None,
+        loops=actual.loops if actual is not None else None,
+        own_ms=own_ms,
+        share=own_ms / total_ms if own_ms is not None and total_ms else None,
+        cost=estimate.cost if estimate is not None else None,
+        condition=" and ".join(part for part in (node.answered, node.filtered) if part),
     )

@@ -129,7 +129,11 @@ class CheckDocument(Document, frozen=True, kw_only=True):
 
 
 class PlanNode(msgspec.Struct, frozen=True):
-    """A node of a plan tree, with what was observed on it."""
+    """A node of a plan tree, with what was observed on it.
+
+    `rows` is the table's size, where known. `estimated_rows` and `actual_rows` are per loop; `own_ms` is the time in the
+    node itself over all loops, `share` its part of the plan's time. `cost` is the planner's own unit, which is no time.
+    """
 
     kind: str
     detail: str
@@ -138,6 +142,13 @@ class PlanNode(msgspec.Struct, frozen=True):
     rows: int | None
     observations: tuple[str, ...]
     children: tuple[PlanNode, ...]
+    estimated_rows: float | None = None
+    actual_rows: float | None = None
+    loops: int | None = None
+    own_ms: float | None = None
+    share: float | None = None
+    cost: float | None = None
+    condition: str = ""
 
 
 class IndexRow(msgspec.Struct, frozen=True):
@@ -167,10 +178,11 @@ class PlanRow(msgspec.Struct, frozen=True):
 
 
 class PlanDocument(Document, frozen=True, kw_only=True):
-    """`askless plan`."""
+    """`askless plan`. `schema_known` tells whether the tables were looked at: without them no index is advised."""
 
     system: str
     statements: tuple[PlanRow, ...]
+    schema_known: bool = True
 
 
 class TrialStatement(msgspec.Struct, frozen=True):

@@ -334,7 +334,7 @@ def plan(document: documents.PlanDocument) -> None:
             out.print(indented(_tree(node), 2))
         for index in row.indexes:
             _index(out, index)
-        if not row.indexes and not row.error:
+        if not row.indexes and not row.error and document.schema_known:
             out.print(Text("  no index to advise"))
         out.print()
 
@@ -372,9 +372,31 @@ def _node(node: documents.PlanNode) -> Text:
     if node.rows is not None:
         text.append(f"  ({node.rows:,} rows in the table)", style="dim")
     text.append(f"  {one_line(node.detail, 70)}", style="dim")
+    numbers = _numbers(node)
+    if numbers:
+        text.append("\n" + numbers)
     for observation in node.observations:
         text.append("\n! " + safe(observation), style="yellow")
     return text
+
+
+def _numbers(node: documents.PlanNode) -> str:
+    """What was expected of a node, what came, and how long it took."""
+    parts = []
+    if node.loops == 0:
+        parts.append("never run")
+    elif node.actual_rows is not None:
+        times = f" × {node.loops:,}" if (node.loops or 1) > 1 else ""
+        parts.append(f"{plural(node.actual_rows, 'row')}{times}")
+        if node.estimated_rows is not None:
+            parts.append(f"{number(node.estimated_rows)} expected")
+    elif node.estimated_rows is not None:
+        parts.append(f"{plural(node.estimated_rows, 'row')} expected")
+    if node.own_ms is not None:
+        parts.append(f"{milliseconds(node.own_ms)} ms of its own")
+    if node.share is not None:
+        parts.append(f"{percent(node.share)} of the time")
+    return ", ".join(parts)
 
 
 def trial(document: documents.TrialDocument) -> None:

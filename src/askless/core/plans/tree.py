@@ -12,23 +12,62 @@ INDEX_SEARCH = "index search"
 KEY_SEARCH = "key search"  # by the row's own key
 INDEX_ONLY = "index-only search"
 AUTOMATIC_INDEX = "search of an index built for this query"
+BITMAP = "bitmap of an index search"  # collects where the rows are, for the scan above it to fetch in order
+OTHER_SCAN = "scan"  # of a function, a CTE, a list of values
+NESTED_LOOP = "nested loop"
+HASH_JOIN = "hash join"
+MERGE_JOIN = "merge join"
 SORT = "sort"
 GROUP = "group"
+AGGREGATE = "aggregate"
+WINDOW = "window functions"
 DISTINCT = "distinct"
+LIMIT = "limit"
+HASH = "hash table"
+MEMOIZE = "remembered look-ups"
+FILTER = "filter"
+GATHER = "gather from workers"
 SUBQUERY = "subquery"
 SUBQUERY_PER_ROW = "subquery per row"
 MATERIALIZE = "materialize"
 COMPOUND = "compound"
 CONSTANT = "constant rows"
+WRITE = "write"
+LOCK = "lock rows"
 OTHER = "step"
 
 READS = (FULL_SCAN, INDEX_SCAN, INDEX_SEARCH, KEY_SEARCH, INDEX_ONLY, AUTOMATIC_INDEX)
+JOINS = (NESTED_LOOP, HASH_JOIN, MERGE_JOIN)
+
+
+class Estimate(msgspec.Struct, frozen=True):
+    """What the planner expected, for one run of the node. `cost` is in the planner's own unit, which is no time."""
+
+    rows: float
+    cost: float | None = None
+    width_bytes: int | None = None
+
+
+class Actual(msgspec.Struct, frozen=True):
+    """What was measured. `rows` and `removed` (by filters) are per loop; `total_ms` is over all loops, children included.
+
+    `spilled_bytes` went to disk for want of memory; blocks are what the node and its children touched.
+    """
+
+    rows: float
+    loops: int = 1
+    total_ms: float | None = None
+    removed: float = 0.0
+    spilled_bytes: int = 0
+    blocks_hit: int = 0
+    blocks_read: int = 0
 
 
 class Node(msgspec.Struct, frozen=True):
     """What one step of a plan does. `searched` are the conditions that the index answers; `detail` the server's words.
 
-    `name` is what the statement calls the table (its alias); `table` the table itself, where that is known.
+    `name` is what the statement calls the table (its alias); `table` the table itself, where that is known. `answered`
+    is the condition as the server writes it that the index answers, `filtered` the one that is checked afterwards.
     """
 
     kind: str
@@ -40,12 +79,27 @@ class Node(msgspec.Struct, frozen=True):
     searched: tuple[str, ...] = ()
     outer: bool = False
     children: tuple[Node, ...] = ()
+    answered: str = ""
+    filtered: str = ""
+    estimate: Estimate | None = None
+    actual: Actual | None = None
+    never: bool = False  # planned, and not run once
 
     def walk(self) -> Iterator[Node]:
         """This node and all below it, in the plan's order."""
         yield self
         for child in self.children:
             yield from child.walk()
+
+    @property
+    def own_ms(self) -> float | None:
+        """Time spent in the node itself, its children's taken off; None where it was not measured."""
+        if self.actual is None or self.actual.total_ms is None:
+            return None
+        below = sum(
+            child.actual.total_ms for child in self.children if child.actual is not None and child.actual.total_ms
+        )
+        return max(self.actual.total_ms - below, 0.0)
 
 
 def walk(nodes: tuple[Node, ...]) -> Iterator[Node]:

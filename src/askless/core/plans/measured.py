@@ -1,0 +1,94 @@
+"""What a plan shows by its own numbers, without schema or statement: estimates against what was found, work thrown away.
+
+Worded for someone who has never read a plan. Rows of a node are per loop; sums say so.
+"""
+
+from __future__ import annotations
+
+from askless.core.plans import tree
+from askless.core.plans.observations import Observation
+from askless.core.plans.tree import Actual, Node
+from askless.core.words import plural, size
+
+OFF_BY = 10.0  # an estimate off by this factor, or more
+OFF_ROWS_LEAST = 100  # and by so many rows: 1 for 12 is no news
+REMOVED_LEAST = 1000  # rows that were read and thrown away, over all loops
+REMOVED_SHARE = 0.9
+INNER_LOOPS_LEAST = 1000  # runs of the inner side of a nested loop
+_ENDS_EARLY = (tree.LIMIT, tree.MERGE_JOIN)  # may stop before their children's rows are at an end
+SHARE_LEAST = 0.25  # of the plan's time, from which a node's repetition matters
+
+
+def observe_measured(plan: tuple[Node, ...]) -> list[Observation]:
+    """The observations that a plan's own numbers allow."""
+    found: list[Observation] = []
+    total_ms = sum(node.actual.total_ms for node in plan if node.actual is not None and node.actual.total_ms)
+    cut_short = {id(node) for above in tree.walk(plan) if above.kind in _ENDS_EARLY for node in above.walk()}
+    for node in tree.walk(plan):
+        actual = node.actual
+        if node.kind == tree.SUBQUERY_PER_ROW:
+            runs = f" ({actual.loops:,} times)" if actual is not None and actual.loops > 1 else ""
+            text = (
+                f"this subquery runs again for every row of the query around it{runs}; a join with a GROUP BY runs once"
+            )
+            found.append(Observation(node, "per-row", text))
+        if actual is None:
+            continue
+        found += _estimated(node, actual, id(node) in cut_short)
+        found += _removed(node, actual)
+        if actual.spilled_bytes:
+            text = f"did not fit into its memory and wrote {size(actual.spilled_bytes)} to disk; more work memory, or fewer and narrower rows, keep it in memory"
+            found.append(Observation(node, "spills", text))
+        if node.kind == tree.NESTED_LOOP:
+            found += _inner(node, total_ms)
+    return found
+
+
+def _is_off(node: Node, cut_short: bool) -> bool:
+    """Whether a node's estimate is wrong by itself. Fewer rows than expected are no error where the reading was cut short."""
+    if node.estimate is None or node.actual is None or not node.actual.loops:
+        return False
+    expected, seen = max(node.estimate.rows, 1.0), max(node.actual.rows, 1.0)
+    if seen < expected and cut_short:
+        return False
+    off = max(expected, seen) / min(expected, seen) >= OFF_BY
+    return off and abs(expected - seen) * node.actual.loops >= OFF_ROWS_LEAST
+
+
+def _estimated(node: Node, actual: Actual, cut_short: bool) -> list[Observation]:
+    """The estimate that was wrong first: what stands above it is wrong for that reason."""
+    if not _is_off(node, cut_short) or any(_is_off(n, cut_short) for child in node.children for n in child.walk()):
+        return []
+    assert node.estimate is not None
+    expected, seen = max(node.estimate.rows, 1.0), max(actual.rows, 1.0)
+    factor = max(expected, seen) / min(expected, seen)
+    more = "more" if seen > expected else "fewer"
+    each = " each time" if actual.loops > 1 else ""
+    text = (
+        f"the planner expected {plural(expected, 'row')} and got {plural(actual.rows, 'row')}{each}: {factor:.0f} times {more}, "
+        "so it may have chosen the wrong way; fresh statistics (ANALYZE) are the first thing to try"
+    )
+    return [Observation(node, "estimate-off", text)]
+
+
+def _removed(node: Node, actual: Actual) -> list[Observation]:
+    removed, kept = actual.removed * actual.loops, actual.rows * actual.loops
+    if removed < REMOVED_LEAST or removed < REMOVED_SHARE * (removed + kept):
+        return []
+    condition = f": {node.filtered} is checked on each of them" if node.filtered else ""
+    text = f"reads {plural(removed + kept, 'row')} to keep {plural(kept, 'row')}{condition}"
+    return [Observation(node, "reads-many", text)]
+
+
+def _inner(node: Node, total_ms: float) -> list[Observation]:
+    if len(node.children) < 2:
+        return []
+    inner = node.children[1]
+    actual = inner.actual
+    if actual is None or actual.loops < INNER_LOOPS_LEAST:
+        return []
+    if actual.total_ms is not None and total_ms and actual.total_ms < SHARE_LEAST * total_ms:
+        return []
+    on = f" of {inner.table}" if inner.table else ""
+    text = f"its second side{on} runs {actual.loops:,} times, once for each row of the first; a hash join would read it once"
+    return [Observation(inner, "inner-loops", text)]

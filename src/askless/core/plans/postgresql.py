@@ -1,0 +1,323 @@
+"""Reads PostgreSQL's plans: EXPLAIN (FORMAT JSON), and the text form as people paste it (psql's frame included).
+
+Both become the same nested dictionaries, with the keys of the JSON form, and then nodes. Rows and times of a node are
+per loop there; times are multiplied out here. https://www.postgresql.org/docs/current/using-explain.html
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Mapping
+from typing import Any
+
+from askless.core.plans import tree
+from askless.core.plans.tree import Actual, Estimate, Node
+from askless.core.plans.unreadable import UnreadablePlan
+
+Raw = dict[str, Any]
+
+# What a node type is called, by the beginning of its name; the first that fits.
+_KINDS = (
+    ("Seq Scan", tree.FULL_SCAN), ("Sample Scan", tree.FULL_SCAN), ("Index Only Scan", tree.INDEX_ONLY),
+    ("Index Scan", tree.INDEX_SEARCH), ("Bitmap Heap Scan", tree.INDEX_SEARCH), ("Bitmap Index Scan", tree.BITMAP),
+    ("BitmapAnd", tree.BITMAP), ("BitmapOr", tree.BITMAP), ("Tid", tree.KEY_SEARCH), ("Nested Loop", tree.NESTED_LOOP),
+    ("Hash Join", tree.HASH_JOIN), ("Merge Join", tree.MERGE_JOIN), ("HashSetOp", tree.COMPOUND), ("Hash Left", tree.HASH_JOIN),
+    ("Hash Right", tree.HASH_JOIN), ("Hash Full", tree.HASH_JOIN), ("Hash Semi", tree.HASH_JOIN), ("Hash Anti", tree.HASH_JOIN),
+    ("Merge Append", tree.COMPOUND), ("Merge ", tree.MERGE_JOIN), ("HashAggregate", tree.GROUP), ("GroupAggregate", tree.GROUP),
+    ("MixedAggregate", tree.GROUP), ("Hash", tree.HASH), ("Group", tree.GROUP), ("Aggregate", tree.AGGREGATE),
+    ("WindowAgg", tree.WINDOW), ("Sort", tree.SORT), ("Incremental Sort", tree.SORT), ("Unique", tree.DISTINCT),
+    ("Limit", tree.LIMIT), ("Materialize", tree.MATERIALIZE), ("Memoize", tree.MEMOIZE), ("Gather", tree.GATHER),
+    ("Append", tree.COMPOUND), ("SetOp", tree.COMPOUND), ("Recursive Union", tree.COMPOUND), ("Subquery Scan", tree.SUBQUERY),
+    ("Result", tree.CONSTANT), ("Values Scan", tree.CONSTANT), ("Function Scan", tree.OTHER_SCAN), ("CTE Scan", tree.OTHER_SCAN),
+    ("WorkTable Scan", tree.OTHER_SCAN), ("Table Function Scan", tree.OTHER_SCAN), ("Named Tuplestore", tree.OTHER_SCAN),
+    ("Foreign Scan", tree.OTHER_SCAN), ("Insert", tree.WRITE), ("Update", tree.WRITE), ("Delete", tree.WRITE), ("Merge", tree.WRITE),
+    ("ModifyTable", tree.WRITE), ("LockRows", tree.LOCK),
+)  # fmt: skip
+_MODES = re.compile(r"^(?:Parallel |Partial |Finalize |Simple |Async )+")
+_CONDITIONS = ("Index Cond", "Recheck Cond", "TID Cond", "Hash Cond", "Merge Cond")
+_FILTERS = ("Filter", "Join Filter", "One-Time Filter")
+_NAME = re.compile(r"(?<![\w.\"'$])\"?([A-Za-z_]\w*)\"?(?:\)?::[\w ]+(?:\[\])?\)?)?\s*(?:[=<>!~]|IS |~~|@>|= ANY|IN )")
+
+
+def read_json(text: str) -> tuple[Node, ...]:
+    """EXPLAIN (FORMAT JSON). Raises UnreadablePlan."""
+    try:
+        found = json.loads(text)
+    except ValueError as error:
+        raise UnreadablePlan(getattr(error, "lineno", 1), f"it is no JSON: {error}") from None
+    if isinstance(found, dict):
+        found = [found]
+    plans = [entry["Plan"] for entry in found if isinstance(entry, dict) and isinstance(entry.get("Plan"), dict)]
+    if not plans:
+        raise UnreadablePlan(1, "the JSON holds no Plan")
+    return tuple(_node(plan) for plan in plans)
+
+
+# -- from raw dictionaries to nodes ----------------------------------------------------------------------------------
+
+
+def _kind(raw: Mapping[str, Any]) -> str:
+    name = _MODES.sub("", str(raw.get("Node Type", "")))
+    kind = next((kind for start, kind in _KINDS if name.startswith(start)), tree.OTHER)
+    if kind == tree.AGGREGATE and (raw.get("Strategy") in ("Hashed", "Sorted", "Mixed") or raw.get("Group Key")):
+        return tree.GROUP
+    if kind in (tree.INDEX_SEARCH, tree.INDEX_ONLY) and name.startswith("Index") and not raw.get("Index Cond"):
+        return tree.INDEX_SCAN
+    return kind
+
+
+def _node(raw: Mapping[str, Any]) -> Node:
+    said = " ".join(value for value in raw.values() if isinstance(value, str))
+    children = [
+        _node({**child, "Hashed": True} if f"hashed {child.get('Subplan Name', '-').split(' (')[0]}" in said else child)
+        for child in raw.get("Plans", ())
+    ]
+    kind = _kind(raw)
+    answered = next((str(raw[key]) for key in _CONDITIONS if raw.get(key)), "")
+    filtered = " AND ".join(str(raw[key]) for key in _FILTERS if raw.get(key))
+    index = str(raw.get("Index Name", ""))
+    if str(raw.get("Node Type", "")).endswith("Bitmap Heap Scan"):
+        index = ", ".join(node.index for child in children for node in child.walk() if node.index)
+    join = str(raw.get("Join Type", ""))
+    node = Node(
+        kind=kind,
+        detail=_words(raw, join),
+        name=str(raw.get("Alias", raw.get("Relation Name", ""))),
+        table=str(raw.get("Relation Name", "")),
+        index=index,
+        covering=kind == tree.INDEX_ONLY,
+        searched=_columns(answered) if kind in (tree.INDEX_SEARCH, tree.INDEX_ONLY, tree.BITMAP) else (),
+        outer=join in ("Left", "Right", "Full") or any(f" {side} Join" in str(raw.get("Node Type")) for side in ("Left", "Right", "Full")),
+        children=tuple(children),
+        answered=answered,
+        filtered=filtered,
+        estimate=_estimate(raw),
+        actual=_actual(raw),
+        never=raw.get("Actual Loops") == 0,
+    )  # fmt: skip
+    return _under(raw, node)
+
+
+def _under(raw: Mapping[str, Any], node: Node) -> Node:
+    """A subplan under a node of its own that says how often it runs."""
+    relation, name = raw.get("Parent Relationship"), str(raw.get("Subplan Name", ""))
+    if relation not in ("InitPlan", "SubPlan") and not name:
+        return node
+    per_row = (relation == "SubPlan" or name.startswith("SubPlan")) and not raw.get("Hashed")
+    if per_row and node.actual is not None and node.actual.loops <= 1:
+        per_row = False
+    return Node(
+        kind=tree.SUBQUERY_PER_ROW if per_row else tree.MATERIALIZE if name.startswith("CTE") else tree.SUBQUERY,
+        detail=name or str(relation),
+        children=(node,),
+        estimate=node.estimate,
+        actual=node.actual,
+        never=node.never,
+    )
+
+
+def _words(raw: Mapping[str, Any], join: str) -> str:
+    words = str(raw.get("Node Type", "?"))
+    if join and join != "Inner" and " Join" in words:
+        words = words.replace(" Join", f" {join} Join")
+    elif join and join != "Inner":
+        words += f" {join} Join"
+    return words
+
+
+def _columns(condition: str) -> tuple[str, ...]:
+    return tuple(dict.fromkeys(_NAME.findall(condition)))
+
+
+def _estimate(raw: Mapping[str, Any]) -> Estimate | None:
+    if "Plan Rows" not in raw:
+        return None
+    return Estimate(float(raw["Plan Rows"]), _number(raw, "Total Cost"), _whole(raw, "Plan Width"))
+
+
+def _actual(raw: Mapping[str, Any]) -> Actual | None:
+    loops = _whole(raw, "Actual Loops")
+    if loops is None:
+        return None
+    time_ms = _number(raw, "Actual Total Time")
+    removed = sum(_number(raw, key) or 0.0 for key in raw if key.startswith("Rows Removed by"))
+    spilled = (_number(raw, "Sort Space Used") or 0) if raw.get("Sort Space Type") == "Disk" else 0
+    spilled += _number(raw, "Disk Usage") or 0
+    if (_whole(raw, "Hash Batches") or 1) > 1:
+        spilled += (_whole(raw, "Temp Written Blocks") or 0) * 8 or (_number(raw, "Peak Memory Usage") or 0)
+    return Actual(
+        rows=_number(raw, "Actual Rows") or 0.0,
+        loops=loops,
+        total_ms=time_ms * max(loops, 0) if time_ms is not None else None,
+        removed=removed,
+        spilled_bytes=int(spilled * 1024),
+        blocks_hit=_whole(raw, "Shared Hit Blocks") or 0,
+        blocks_read=_whole(raw, "Shared Read Blocks") or 0,
+    )
+
+
+def _number(raw: Mapping[str, Any], key: str) -> float | None:
+    value = raw.get(key)
+    return float(value) if isinstance(value, int | float) else None
+
+
+def _whole(raw: Mapping[str, Any], key: str) -> int | None:
+    value = _number(raw, key)
+    return int(value) if value is not None else None
+
+
+# -- the text form ---------------------------------------------------------------------------------------------------
+
+_FRAME = re.compile(r"^\s*(?:QUERY PLAN|[-+=]{4,}|\(\d+ rows?\))\s*$")
+_ARROW = re.compile(r"^(\s*)->\s+(.*)$")
+_SECTION = re.compile(r"^(InitPlan|SubPlan|CTE)\b.*$")
+_MEASURES = re.compile(
+    r"\s*(?:\(cost=(?P<first>[\d.]+)\.\.(?P<cost>[\d.]+) rows=(?P<rows>\d+) width=(?P<width>\d+)\))?"
+    r"\s*(?:\((?P<never>never executed)\)"
+    r"|\(actual (?:time=(?P<begin>[\d.]+)\.\.(?P<time>[\d.]+) )?rows=(?P<found>[\d.]+) loops=(?P<loops>\d+)\))?\s*$"
+)
+_SCAN = re.compile(
+    r"^(?P<type>.*?Scan(?: Backward)?|Insert|Update|Delete|Merge)(?: using (?P<index>\"[^\"]+\"|\S+))? on (?P<on>.+)$"
+)
+_BY_INDEX = re.compile(r"^(?P<type>.*?Bitmap Index Scan) on (?P<index>.+)$")
+_ON = re.compile(r"^(?:(?P<schema>\"[^\"]+\"|[^\s.\"]+)\.)?(?P<table>\"[^\"]+\"|\S+)(?: (?P<alias>.+))?$")
+_PROPERTY = re.compile(r"^([A-Z][\w /'().-]*?):\s*(.*)$")
+_FOOTERS = (
+    "Planning", "Execution Time", "Total runtime", "JIT", "Trigger", "Settings", "Query Identifier", "Functions:",
+    "Options:", "Timing:", "Serialization", "Buffers:", "Time:",
+)  # fmt: skip
+
+
+def begins_a_plan(text: str) -> bool:
+    """Whether a text's first line, or any, looks like a step of a plan."""
+    lines = (_bare(line) for line in text.splitlines())
+    first = next((line.strip() for line in lines if line.strip() and not _FRAME.match(line)), "")
+    named = any(_MODES.sub("", first).startswith(start) for start, _ in _KINDS)
+    return named or any(sign in text for sign in ("(cost=", "->", "(actual "))
+
+
+def read_text(text: str) -> tuple[Node, ...]:
+    """The text form. Raises UnreadablePlan, which names the line."""
+    stack: list[tuple[int, Raw]] = []
+    roots: list[Raw] = []
+    section: tuple[int, str] = (-1, "")
+    for number, line in enumerate(text.splitlines(), 1):
+        bare = _bare(line)
+        if not bare.strip() or _FRAME.match(bare):
+            continue
+        column = len(bare) - len(bare.lstrip())
+        words = bare.strip()
+        arrow = _ARROW.match(bare)
+        if arrow or not roots:
+            raw = _raw(arrow[2] if arrow else words)
+            if raw is None:
+                raise UnreadablePlan(number, f"this is no step of a PostgreSQL plan: {words[:60]!r}")
+            while stack and stack[-1][0] >= column and arrow:
+                stack.pop()
+            if arrow and stack:
+                if section[1] and column > section[0] >= 0:
+                    raw["Subplan Name"] = section[1]
+                    section = (-1, "")
+                stack[-1][1].setdefault("Plans", []).append(raw)
+            else:
+                roots.append(raw)
+            stack.append((column if arrow else -1, raw))
+        elif _SECTION.match(words) and not _PROPERTY.match(words):
+            while len(stack) > 1 and stack[-1][0] >= column:
+                stack.pop()
+            section = (column, words)
+        elif words.startswith(_FOOTERS) and column <= 2 and not stack[-1][0] >= column:
+            _property(stack[-1][1] if words.startswith("Buffers:") else {}, words)
+        else:
+            _property(stack[-1][1], words)
+    if not roots:
+        raise UnreadablePlan(1, "there is no plan in it")
+    return tuple(_node(raw) for raw in roots)
+
+
+def _bare(line: str) -> str:
+    """A line without the frame that psql and other tools draw."""
+    line = line.rstrip().expandtabs()
+    if line.startswith("|") and line.endswith("|"):
+        line = line[1:-1].rstrip()
+    return re.sub(r"\s*\+$", "", line) if line.endswith("+") else line
+
+
+def _raw(words: str) -> Raw | None:
+    """A step's line as the JSON form has it; None where it is none."""
+    found = _MEASURES.search(words)
+    head = words[: found.start()].strip() if found is not None else words
+    if not head or not head[0].isalpha() or (":" in head and "Scan" not in head and " on " not in head):
+        return None
+    raw: Raw = {"Node Type": head}
+    by_index = _BY_INDEX.match(head)
+    scan = _SCAN.match(head)
+    if by_index:
+        raw["Node Type"], raw["Index Name"] = by_index["type"], _plain(by_index["index"])
+    elif scan:
+        raw["Node Type"] = scan["type"].removesuffix(" Backward")
+        on = _ON.match(scan["on"])
+        if scan["index"]:
+            raw["Index Name"] = _plain(scan["index"])
+        if on:
+            name = _plain(on["table"])
+            real = not any(
+                word in scan["type"] for word in ("Function", "CTE", "Values", "WorkTable", "Subquery", "Tuplestore")
+            )
+            if real:
+                raw["Relation Name"] = name
+            raw["Alias"] = _plain(on["alias"]) if on["alias"] else name
+    if found is None:
+        return raw
+    if found["rows"]:
+        raw |= {
+            "Plan Rows": float(found["rows"]),
+            "Total Cost": float(found["cost"]),
+            "Plan Width": int(found["width"]),
+        }
+    if found["never"]:
+        raw["Actual Loops"] = 0
+    elif found["loops"]:
+        raw |= {"Actual Rows": float(found["found"]), "Actual Loops": int(found["loops"])}
+        if found["time"]:
+            raw["Actual Total Time"] = float(found["time"])
+    return raw
+
+
+def _plain(name: str) -> str:
+    return name.strip('"')
+
+
+def _property(raw: Raw, words: str) -> None:
+    """A line below a step: `Filter: (x > 1)`, `Buffers: shared hit=3 read=1`, `Sort Method: external merge  Disk: 9kB`."""
+    found = _PROPERTY.match(words)
+    if found is None:
+        return
+    key, value = found[1], found[2]
+    if key == "Buffers":
+        for kind, name in (("hit", "Shared Hit Blocks"), ("read", "Shared Read Blocks")):
+            amount = re.search(rf"shared(?: \w+=\d+)*? {kind}=(\d+)", value)
+            if amount:
+                raw[name] = int(amount[1])
+        written = re.search(r"temp .*?written=(\d+)", value)
+        if written:
+            raw["Temp Written Blocks"] = int(written[1])
+    elif key == "Sort Method":
+        disk = re.search(r"Disk: (\d+)kB", value)
+        if disk:
+            raw |= {"Sort Space Type": "Disk", "Sort Space Used": int(disk[1])}
+    elif key in ("Batches", "Buckets"):
+        batches, disk = re.search(r"Batches: (\d+)", words), re.search(r"Disk Usage: (\d+)kB", words)
+        if batches:
+            raw["Hash Batches"] = int(batches[1])
+        peak = re.search(r"Memory Usage: (\d+)kB", words)
+        if peak:
+            raw["Peak Memory Usage"] = int(peak[1])
+        if disk:
+            raw["Disk Usage"] = int(disk[1])
+    elif key.startswith("Rows Removed by"):
+        amount = re.match(r"[\d.]+", value)
+        raw[key] = float(amount[0]) if amount else 0.0
+    else:
+        raw.setdefault(key, value)
