@@ -61,7 +61,9 @@ def add(commands: Any, name: str) -> None:
     parser.add_argument("--top", metavar="N", type=int, default=5, help="how many shapes of the capture (default: 5)")
     parser.add_argument("--values", action="store_true", help="show literals of statements; they may be private")
     parser.add_argument(
-        "--file", metavar="PLAN", help="a saved plan of PostgreSQL's, text or JSON; - reads standard input"
+        "--file",
+        metavar="PLAN",
+        help="a saved plan: PostgreSQL's text or JSON, MariaDB's or MySQL's JSON or table; - reads standard input",
     )
     add_database(parser)
     add_json(parser)

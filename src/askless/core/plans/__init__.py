@@ -16,6 +16,8 @@ READERS = {"sqlite": "askless.core.plans.sqlite"}
 # `recognised` finds is taken.
 SAVED = {
     "PostgreSQL's JSON": ("postgresql", "askless.core.plans.postgresql", "read_json"),
+    "MariaDB's and MySQL's JSON": ("mariadb", "askless.core.plans.mysql", "read_json"),
+    "the table of MariaDB and MySQL": ("mariadb", "askless.core.plans.mysql", "read_table"),
     "PostgreSQL's text": ("postgresql", "askless.core.plans.postgresql", "read_text"),
 }
 
@@ -29,7 +31,12 @@ def recognised(text: str) -> str:
     """The form of a saved plan, by its first sign; '' where it is none that is known."""
     bare = text.lstrip()
     if bare.startswith(("[", "{")):
+        if '"query_block"' in bare:
+            return "MariaDB's and MySQL's JSON"
         return "PostgreSQL's JSON" if '"Plan"' in bare else ""
+    is_table: Callable[[str], bool] = import_module("askless.core.plans.mysql").is_table
+    if is_table(bare):
+        return "the table of MariaDB and MySQL"
     begins: Callable[[str], bool] = import_module("askless.core.plans.postgresql").begins_a_plan
     return "PostgreSQL's text" if begins(bare) else ""
 

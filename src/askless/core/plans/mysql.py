@@ -1,0 +1,271 @@
+"""Reads the plans of MariaDB and MySQL: their JSON (EXPLAIN and ANALYZE FORMAT=JSON), and the table as clients print it.
+
+Both nest operations by key: what holds one is a step, what is not known is gone through, so that no table is lost.
+Rows and times that ANALYZE adds are per loop for rows, and over all loops for times.
+https://mariadb.com/kb/en/analyze-format-json/
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from typing import Any
+
+from askless.core.plans import tree
+from askless.core.plans.tree import Actual, Estimate, Node
+from askless.core.plans.unreadable import UnreadablePlan
+
+Raw = Mapping[str, Any]
+
+_ACCESS = {"ALL": tree.FULL_SCAN, "index": tree.INDEX_SCAN}
+_BY_ONE_KEY = ("const", "eq_ref", "system")
+# Operation -> what it is. What is left out (read_sorted_file, query_block, …) only leads on.
+_STEPS = {
+    "filesort": tree.SORT,
+    "temporary_table": tree.MATERIALIZE,
+    "materialized": tree.MATERIALIZE,
+    "materialized_from_subquery": tree.MATERIALIZE,
+    "materialization": tree.MATERIALIZE,
+    "grouping_operation": tree.GROUP,
+    "duplicates_removal": tree.DISTINCT,
+    "window_functions_computation": tree.WINDOW,
+    "windowing": tree.WINDOW,
+    "expression_cache": tree.MEMOIZE,
+    "union_result": tree.COMPOUND,
+    "recursive_union": tree.COMPOUND,
+    "buffer_result": tree.MATERIALIZE,
+}
+_SUBQUERIES = (
+    "subqueries",
+    "attached_subqueries",
+    "select_list_subqueries",
+    "having_subqueries",
+    "order_by_subqueries",
+)
+
+
+def read_json(text: str) -> tuple[Node, ...]:
+    """A plan in JSON. Raises UnreadablePlan."""
+    try:
+        found = json.loads(text)
+    except ValueError as error:
+        raise UnreadablePlan(getattr(error, "lineno", 1), f"it is no JSON: {error}") from None
+    block = found.get("query_block") if isinstance(found, dict) else None
+    if not isinstance(block, dict):
+        raise UnreadablePlan(1, "the JSON holds no query_block")
+    nodes = _below(block)
+    if not nodes:
+        raise UnreadablePlan(1, "the query_block holds no step")
+    return tuple(nodes)
+
+
+def _below(raw: Raw) -> list[Node]:
+    """The steps that an operation holds, in order."""
+    found: list[Node] = []
+    for key, value in raw.items():
+        if key == "table" and isinstance(value, dict):
+            found.append(_table(value))
+        elif key == "nested_loop" and isinstance(value, list):
+            found.append(_joined([node for entry in value if isinstance(entry, dict) for node in _below(entry)]))
+        elif key in _SUBQUERIES and isinstance(value, list):
+            found += [_subquery(entry) for entry in value if isinstance(entry, dict)]
+        elif key == "ordering_operation" and isinstance(value, dict):
+            found += [_step("filesort", value)] if value.get("using_filesort") else _below(value)
+        elif key in _STEPS and isinstance(value, dict):
+            found.append(_step(key, value))
+        elif isinstance(value, dict) and key not in ("cost_info", "r_engine_stats", "query_optimization"):
+            found += _below(value)
+        elif isinstance(value, list):
+            found += [node for entry in value if isinstance(entry, dict) for node in _below(entry)]
+    return found
+
+
+def _total_ms(nodes: list[Node]) -> float | None:
+    times = [node.actual.total_ms for node in nodes if node.actual is not None and node.actual.total_ms is not None]
+    return sum(times) if times else None
+
+
+def _joined(nodes: list[Node]) -> Node:
+    """Tables that are joined in turn; one alone stands for itself."""
+    if len(nodes) == 1:
+        return nodes[0]
+    last = nodes[-1].actual if nodes else None
+    actual = Actual(last.rows * last.loops, 1, _total_ms(nodes)) if last is not None else None
+    return Node(tree.NESTED_LOOP, "nested_loop", children=tuple(nodes), actual=actual)
+
+
+def _step(key: str, raw: Raw) -> Node:
+    children = _below(raw)
+    own = _number(raw, "r_total_time_ms")
+    below = _total_ms(children)
+    actual = None
+    if own is not None or "r_output_rows" in raw:
+        rows = _number(raw, "r_output_rows")
+        actual = Actual(
+            rows if rows is not None else 0.0, int(_number(raw, "r_loops") or 1), (own or 0.0) + (below or 0.0)
+        )
+    detail = key + (f" by {raw['sort_key']}" if raw.get("sort_key") else "")
+    return Node(_STEPS[key], detail, children=tuple(children), actual=actual)
+
+
+def _subquery(raw: Raw) -> Node:
+    """A subquery beside its query: per row where it says that it depends on the row, or was run again and again."""
+    inner = raw.get("query_block")
+    cached = raw.get("expression_cache")
+    # A cache in front counts until it is given up; the query behind it counts every run.
+    blocks = (inner, cached, cached.get("query_block") if isinstance(cached, dict) else None)
+    loops = max((int(_number(block, "r_loops") or 0) for block in blocks if isinstance(block, dict)), default=0)
+    dependent = bool(raw.get("dependent")) or isinstance(cached, dict) or loops > 1
+    children = _below(raw)
+    actual = Actual(0.0, loops, _total_ms(children)) if loops else None
+    return Node(
+        tree.SUBQUERY_PER_ROW if dependent else tree.SUBQUERY, "subquery", children=tuple(children), actual=actual
+    )
+
+
+def _table(raw: Raw) -> Node:
+    name = str(raw.get("table_name", ""))
+    if not name:
+        return Node(tree.CONSTANT, str(raw.get("message", "no table")))
+    access, key = str(raw.get("access_type", "")), str(raw.get("key", ""))
+    made = name.startswith("<")
+    kind = _ACCESS.get(access, tree.INDEX_SEARCH if access else tree.OTHER)
+    if made:
+        kind = tree.OTHER_SCAN
+    elif kind == tree.INDEX_SEARCH and access in _BY_ONE_KEY and key == "PRIMARY":
+        kind = tree.KEY_SEARCH
+    elif kind == tree.INDEX_SEARCH and raw.get("using_index"):
+        kind = tree.INDEX_ONLY
+    return Node(
+        kind=kind,
+        detail=f"{access} {name}".strip(),
+        name=name,
+        table="" if made else name,
+        index=key,
+        covering=bool(raw.get("using_index")),
+        searched=tuple(map(str, raw.get("used_key_parts") or ()))
+        if kind not in (tree.FULL_SCAN, tree.INDEX_SCAN)
+        else (),
+        children=tuple(_below(raw)),
+        answered=str(raw.get("index_condition", "")),
+        filtered=str(raw.get("attached_condition", "")),
+        estimate=_estimate(raw),
+        actual=_actual(raw),
+        never=raw.get("r_loops") == 0 and access not in _BY_ONE_KEY,
+    )
+
+
+def _estimate(raw: Raw) -> Estimate | None:
+    rows = _number(raw, "rows")
+    rows = _number(raw, "rows_examined_per_scan") if rows is None else rows
+    if rows is None:
+        return None
+    share = _number(raw, "filtered")
+    info = raw.get("cost_info")
+    cost = _number(info, "prefix_cost") if isinstance(info, dict) else _number(raw, "cost")
+    return Estimate(rows * (100.0 if share is None else share) / 100.0, cost)
+
+
+def _actual(raw: Raw) -> Actual | None:
+    read, loops = _number(raw, "r_rows"), _number(raw, "r_loops")
+    if read is None or not loops:
+        return None
+    share = _number(raw, "r_filtered")
+    kept = read * (100.0 if share is None else share) / 100.0
+    times = [_number(raw, key) for key in ("r_table_time_ms", "r_other_time_ms", "r_total_time_ms")]
+    known = [time for time in times if time is not None]
+    return Actual(kept, int(loops), sum(known) if known else None, removed=read - kept)
+
+
+def _number(raw: Raw, key: str) -> float | None:
+    """A number; MySQL writes some of them as text."""
+    value = raw.get(key)
+    if isinstance(value, str):
+        try:
+            return float(value)
+        except ValueError:
+            return None
+    return float(value) if isinstance(value, int | float) and not isinstance(value, bool) else None
+
+
+# -- the table -------------------------------------------------------------------------------------------------------
+
+_COLUMNS = ("id", "select_type", "table", "type")
+
+
+def is_table(text: str) -> bool:
+    """Whether a text has the head of EXPLAIN's table."""
+    return any(_cells(line)[:2] == ["id", "select_type"] for line in text.splitlines())
+
+
+def read_table(text: str) -> tuple[Node, ...]:
+    """The rows of EXPLAIN, framed with bars or parted by tabs, one under another. Raises UnreadablePlan."""
+    head: list[str] = []
+    rows: list[dict[str, str]] = []
+    for number, line in enumerate(text.splitlines(), 1):
+        cells = _cells(line)
+        if not cells:
+            continue
+        if not head:
+            head = cells if cells[:2] == ["id", "select_type"] else []
+        elif len(cells) == len(head):
+            rows.append(dict(zip(head, cells, strict=True)))
+        elif len(cells) > 1:
+            raise UnreadablePlan(number, f"{len(cells)} columns where the head has {len(head)}")
+    if not set(_COLUMNS) <= set(head):
+        raise UnreadablePlan(1, "the table has no head with id, select_type, table and type")
+    if not rows:
+        raise UnreadablePlan(1, "the table has no rows")
+    return tuple(_from_rows(rows))
+
+
+def _cells(line: str) -> list[str]:
+    bare = line.strip(" \r\n")
+    if not bare.strip() or set(bare) <= set("+-=|"):
+        return []
+    if "|" in bare:
+        return [cell.strip() for cell in bare.strip("|").split("|")]
+    return [cell.strip() for cell in bare.split("\t")] if "\t" in bare else []
+
+
+def _from_rows(rows: list[dict[str, str]]) -> list[Node]:
+    """Rows of one id are joined in turn; later ids are what the first one uses."""
+    groups: dict[str, list[dict[str, str]]] = {}
+    for row in rows:
+        groups.setdefault(row["id"], []).append(row)
+    found = []
+    for turn, group in enumerate(groups.values()):
+        node = _joined([_row(row) for row in group])
+        extras = " ".join(row.get("Extra", "") for row in group)
+        if "Using temporary" in extras:
+            node = Node(tree.MATERIALIZE, "Using temporary", children=(node,), actual=node.actual)
+        if "Using filesort" in extras:
+            node = Node(tree.SORT, "Using filesort", children=(node,), actual=node.actual)
+        kind = group[0]["select_type"].upper()
+        if turn and "SUBQUERY" in kind:
+            per_row = "DEPENDENT" in kind or "UNCACHEABLE" in kind
+            node = Node(
+                tree.SUBQUERY_PER_ROW if per_row else tree.SUBQUERY, kind.lower(), children=(node,), actual=node.actual
+            )
+        elif turn and kind in ("DERIVED", "MATERIALIZED", "LATERAL DERIVED"):
+            node = Node(tree.MATERIALIZE, kind.lower(), children=(node,), actual=node.actual)
+        found.append(node)
+    first, rest = found[0], found[1:]
+    if not rest:
+        return found
+    return [Node(first.kind, first.detail, first.name, first.table, first.index, first.covering, first.searched,
+                 children=(*first.children, *rest), filtered=first.filtered, estimate=first.estimate, actual=first.actual)]  # fmt: skip
+
+
+def _row(row: Mapping[str, str]) -> Node:
+    """A row of the table, by way of the JSON's names for the same things."""
+    cells = {key: value for key, value in row.items() if value not in ("NULL", "")}
+    extra = cells.get("Extra", "")
+    raw: dict[str, Any] = {"table_name": cells.get("table", ""), "access_type": cells.get("type", ""), "message": extra}
+    raw |= {key: cells[key] for key in ("key", "rows", "filtered", "r_rows", "r_filtered") if key in cells}
+    raw["using_index"] = "Using index" in extra and "Using index condition" not in extra
+    if "r_rows" in cells:
+        raw["r_loops"] = 1
+    if "Using where" in extra:
+        raw["attached_condition"] = "a condition that the table does not show"
+    return _table(raw)
