@@ -167,3 +167,36 @@ def test_djangos_objects_stay_what_they_are(tmp_path: Path) -> None:
 
 
 ENV = {"PATH": "/usr/bin:/bin", "COLUMNS": "100"}
+
+
+def test_a_child_counts_the_queries_of_its_request_anew(harbour: Path, tmp_path: Path) -> None:
+    """A fork in the middle of a request of which some queries are written already."""
+    script = tmp_path / "forks.py"
+    script.write_text(
+        textwrap.dedent(f"""
+        import os, sys
+        sys.path.insert(0, {str(HARBOUR)!r})
+        import askless, sqlite3
+        from models import Vessel
+        from sqlalchemy import create_engine, select
+        from sqlalchemy.orm import Session
+        db = sqlite3.connect(":memory:")
+        with askless.request("turn"):
+            for number in range(70):
+                db.execute("SELECT ? + 0 FROM (SELECT 1 AS berth)", (number,)).fetchone()
+            child = os.fork()
+            with Session(create_engine("sqlite:///{harbour}")) as session:
+                session.scalars(select(Vessel).limit(1)).one().name
+        if child:
+            os.waitpid(child, 0)
+        else:
+            os._exit(0)
+        """)
+    )
+    ran = run("capture", "app", "--track-use", "-o", tmp_path / "c", "--", sys.executable, script)
+    assert ran.code == 0, ran.err
+    turns = list(read(tmp_path / "c"))
+    assert len(turns) == 2 and run("capture", "check", tmp_path / "c", "--json").json["sound"]
+    for request in turns:
+        ((i, (used,)),) = request.uses.items()
+        assert "vessel" in request.text(i) and used.columns == {"vessel.name": 1}

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
 
@@ -52,10 +51,7 @@ def run(options: argparse.Namespace) -> int:
     path: Path = options.capture
     for name in options.pattern:
         if name not in patterns.REGISTRY:
-            near = get_close_matches(name, patterns.REGISTRY, 1, 0.3)
-            raise AskLessError(
-                "no-pattern", f"there is no pattern {name!r}", f"did you mean {near[0]}?" if near else "see --help"
-            )
+            raise AskLessError("no-pattern", f"there is no pattern {name!r}", patterns.instead_of(name))
     schema = reflect(options.db)
     summary, reports = load(path, Settings(show_values=options.values))
     everything = findings_of(summary, schema)

@@ -11,7 +11,6 @@ from __future__ import annotations
 
 import tomllib
 from datetime import date
-from difflib import get_close_matches
 from pathlib import Path
 
 import msgspec
@@ -49,11 +48,10 @@ def read(path: Path) -> list[Accepted]:
         ) from None
     for case in found:
         if case.pattern not in patterns.REGISTRY:
-            near = get_close_matches(case.pattern, patterns.REGISTRY, 1, 0.3)
             raise AskLessError(
                 "project-file-bad",
                 f"{path} accepts {case.pattern!r}, which is no pattern",
-                f"did you mean {near[0]}?" if near else "patterns: " + ", ".join(patterns.REGISTRY),
+                patterns.instead_of(case.pattern),
             )
         if not case.reason.strip():
             raise AskLessError(

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 from datetime import date
-from difflib import get_close_matches
 
 from askless.core import patterns
 from askless.core.acceptance import Accepted, sorted_out
@@ -24,8 +23,7 @@ def known(names: Sequence[str]) -> list[str]:
     """The patterns of these names; all where none is named. Raises ValueError for a name that is none."""
     for name in names:
         if name not in patterns.REGISTRY:
-            near = get_close_matches(name, patterns.REGISTRY, 1, 0.3)
-            raise ValueError(f"there is no pattern {name!r}" + (f"; did you mean {near[0]}?" if near else ""))
+            raise ValueError(f"there is no pattern {name!r}; {patterns.instead_of(name)}")
     return list(names or patterns.REGISTRY)
 
 

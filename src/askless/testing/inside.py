@@ -18,14 +18,14 @@ ENDS_MOST = 100_000  # requests kept; a test run that ends more of them in one b
 class Inside:
     """The recorder of this process. `requests` are those that have ended, in order."""
 
-    def __init__(self, strict: dict[str, Any] | None = None, track_use: bool = False) -> None:
+    def __init__(self, strict: dict[str, Any] | None = None) -> None:
         self.requests: list[Request] = []
         self._feed = Feed()
         self._load()
         self.recorder: Any = import_module("askless_probe.recorder")
         running = self.recorder.active
         if not running:
-            self.recorder.configure(_environment(track_use))
+            self.recorder.configure({})
             import_module("askless_probe.lifecycle").install_at_fork()
             import_module("askless_probe.imports").install()
         else:  # under `askless capture app`: what was written so far stays, all texts are told anew
@@ -67,10 +67,6 @@ class Inside:
     def forget(self) -> None:
         """Let go of the requests that were kept; no block may be open."""
         self.requests.clear()
-
-
-def _environment(track_use: bool) -> dict[str, str]:
-    return {"ASKLESS_TRACK_USE": "1"} if track_use else {}
 
 
 def asked(requests: list[Request]) -> Iterator[tuple[Request, int]]:

@@ -5,6 +5,7 @@ The order is the order in which they look and judge: an earlier one may claim a 
 
 from __future__ import annotations
 
+from difflib import get_close_matches
 from importlib import import_module
 
 from askless.core.patterns.base import Pattern
@@ -19,6 +20,12 @@ REGISTRY = {
     "unbounded": "askless.core.patterns.unbounded",
     "write-loop": "askless.core.patterns.write_loop",
 }
+
+
+def instead_of(name: str) -> str:
+    """What to say to a name that is no pattern."""
+    near = get_close_matches(name, REGISTRY, 1, 0.3)
+    return f"did you mean {near[0]}?" if near else "patterns: " + ", ".join(REGISTRY)
 
 
 def load(names: list[str] | None = None) -> list[Pattern]:

@@ -12,7 +12,7 @@ from askless.core.advice import reuse
 from askless.core.findings import Finding, severity
 from askless.core.lineage import structure as structure_of
 from askless.core.model import Place, Request
-from askless.core.patterns.base import Context, cost_of, finding_of, lines_of
+from askless.core.patterns.base import Context, add_counts, add_places, cost_of, finding_of, lines_of, writes_of
 from askless.core.patterns.repetition import Rejected
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
@@ -42,9 +42,8 @@ class Rereads:
         self.requests += other.requests
         self.queries += other.queries
         self.rows += other.rows
-        for mine, theirs in ((self.places, other.places), (self.earlier, other.earlier)):
-            for place, count in theirs.items():
-                mine[place] = mine.get(place, 0) + count
+        add_counts(self.places, other.places)
+        add_counts(self.earlier, other.earlier)
 
 
 class AlreadyLoaded:
@@ -88,13 +87,8 @@ class AlreadyLoaded:
         tally.source = view.route.shapes.get(request.statement(earlier).shape.digest)
         key = next((p.column.name for p in structure.predicates if p.operator in ("=", "in") and p.slots), "")
         tally.column = key
-        for i in indices:
-            place = request.place(i)
-            if place is not None:
-                tally.places[place] = tally.places.get(place, 0) + 1
-        place = request.place(earlier)
-        if place is not None:
-            tally.earlier[place] = tally.earlier.get(place, 0) + 1
+        add_places(tally.places, request, indices)
+        add_places(tally.earlier, request, [earlier])
 
     def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
         """One finding a shape."""
@@ -143,12 +137,7 @@ def _earlier(view: RequestView, indices: list[int], structure: Structure) -> int
 
 
 def _written(view: RequestView, first: int, last: int, table: str) -> bool:
-    request = view.request
-    for i in range(first + 1, last):
-        between = structure_of(request.statement(i))
-        if between is not None and between.kind != "select" and between.main.lower() == table.lower():
-            return True
-    return False
+    return any(first < i < last and written == table.lower() for i, written in writes_of(view))
 
 
 def _holds(above: Structure, structure: Structure) -> bool:

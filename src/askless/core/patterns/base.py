@@ -9,6 +9,7 @@ import msgspec
 
 from askless.core.advice.orm import Models
 from askless.core.findings import Cost, Finding, Line, finding_key
+from askless.core.lineage import structure as structure_of
 from askless.core.model import Place, Request, Schema
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
@@ -93,6 +94,33 @@ def by_code(request: Request, indices: list[int]) -> list[list[int]]:
     for i in indices:
         groups.setdefault(paths[request.places[i]], []).append(i)
     return list(groups.values())
+
+
+def writes_of(view: RequestView) -> list[tuple[int, str]]:
+    """(query, table) of all writes in a request; found once a request."""
+    if view.writes is None:
+        request = view.request
+        written: dict[int, str] = {}
+        for number in set(request.statements):
+            structure = structure_of(request.tables.statements[number])
+            if structure is not None and structure.kind in ("insert", "update", "delete"):
+                written[number] = structure.main.lower()
+        view.writes = [(i, written[n]) for i, n in enumerate(request.statements) if n in written] if written else []
+    return view.writes
+
+
+def add_counts(totals: dict[Place, int], others: dict[Place, int]) -> None:
+    """Add another piece's counts of places."""
+    for place, count in others.items():
+        totals[place] = totals.get(place, 0) + count
+
+
+def add_places(totals: dict[Place, int], request: Request, indices: Iterable[int]) -> None:
+    """Count the places of some queries of a request."""
+    for i in indices:
+        place = request.place(i)
+        if place is not None:
+            totals[place] = totals.get(place, 0) + 1
 
 
 def lines_of(places: dict[Place, int]) -> tuple[Line, ...]:

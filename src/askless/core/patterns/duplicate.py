@@ -11,9 +11,8 @@ from collections.abc import Iterable
 
 from askless.core.advice import reuse
 from askless.core.findings import Finding, Line, severity
-from askless.core.lineage import structure as structure_of
 from askless.core.model import Place, Request
-from askless.core.patterns.base import Context, cost_of, finding_of, lines_of
+from askless.core.patterns.base import Context, add_counts, add_places, cost_of, finding_of, lines_of, writes_of
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
 from askless.core.summary import Group, RequestView, RouteStats, Tally
@@ -38,21 +37,7 @@ class Repeats:
         self.requests += other.requests
         self.queries += other.queries
         self.avoidable += other.avoidable
-        for place, count in other.places.items():
-            self.places[place] = self.places.get(place, 0) + count
-
-
-def _writes(view: RequestView) -> list[tuple[int, str]]:
-    """(query, table) of all writes in a request; found once a request."""
-    if view.writes is None:
-        request = view.request
-        written: dict[int, str] = {}
-        for number in set(request.statements):
-            structure = structure_of(request.tables.statements[number])
-            if structure is not None and structure.kind in ("insert", "update", "delete"):
-                written[number] = structure.main.lower()
-        view.writes = [(i, written[n]) for i, n in enumerate(request.statements) if n in written] if written else []
-    return view.writes
+        add_counts(self.places, other.places)
 
 
 class Duplicate:
@@ -73,7 +58,7 @@ class Duplicate:
             if structure is None or structure.kind != "select" or structure.locks or structure.volatile:
                 continue
             tables = {table.lower() for table in structure.tables}
-            writes = sorted(i for i, table in _writes(view) if table in tables)
+            writes = sorted(i for i, table in writes_of(view) if table in tables)
             for indices in same:
                 repeated = _unbroken(view.request, indices, writes, settings)
                 if len(repeated) >= settings.duplicate_least:
@@ -87,10 +72,7 @@ class Duplicate:
         tally.requests += 1
         tally.queries += len(indices)
         tally.avoidable += len(indices) - 1
-        for i in indices:
-            place = view.request.place(i)
-            if place is not None:
-                tally.places[place] = tally.places.get(place, 0) + 1
+        add_places(tally.places, view.request, indices)
 
     def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
         """One finding a shape."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from askless.core.findings import Line
 from askless.core.lineage import Source
 from askless.core.model import Place, Request
-from askless.core.patterns.base import lines_of
+from askless.core.patterns.base import add_counts, add_places, lines_of
 from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import Column
 from askless.core.summary import Tally
@@ -37,10 +37,8 @@ class Repetition:
         self.examined += other.examined
         self.span_ns += other.span_ns
         self.rows_more = self.rows_more or other.rows_more
-        for place, count in other.places.items():
-            self.places[place] = self.places.get(place, 0) + count
-        for place, count in other.parent_places.items():
-            self.parent_places[place] = self.parent_places.get(place, 0) + count
+        add_counts(self.places, other.places)
+        add_counts(self.parent_places, other.parent_places)
         for key, count in other.sources.items():
             self.sources[key] = self.sources.get(key, 0) + count
         self.source = self.source or other.source
@@ -65,10 +63,7 @@ def add_queries(tally: Repetition, request: Request, indices: list[int], distinc
     tally.queries += count
     tally.repeats += count - distinct
     if tally.requests <= 64 or tally.requests % 16 == 0:
-        for i in indices:
-            place = request.place(i)
-            if place is not None:
-                tally.places[place] = tally.places.get(place, 0) + 1
+        add_places(tally.places, request, indices)
     tally.rows_more = tally.rows_more or max(request.rows[i] for i in indices) > 1
 
 
@@ -78,9 +73,7 @@ def add_source(tally: Repetition, request: Request, source: Source) -> None:
     key = (statement.shape.digest, source.table, source.column)
     tally.sources[key] = tally.sources.get(key, 0) + 1
     tally.source = source
-    place = request.place(source.first)
-    if place is not None:
-        tally.parent_places[place] = tally.parent_places.get(place, 0) + 1
+    add_places(tally.parent_places, request, [source.first])
 
 
 def chain_of(tally: Repetition, tallies: list[Repetition]) -> list[Repetition]:

@@ -10,7 +10,16 @@ from collections.abc import Iterable
 from askless.core.advice import writing
 from askless.core.findings import Finding, severity
 from askless.core.model import Place, Request
-from askless.core.patterns.base import Context, by_code, call_path, cost_of, finding_of, lines_of
+from askless.core.patterns.base import (
+    Context,
+    add_counts,
+    add_places,
+    by_code,
+    call_path,
+    cost_of,
+    finding_of,
+    lines_of,
+)
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
 from askless.core.summary import RequestView, RouteStats, Tally
@@ -34,8 +43,7 @@ class Writes:
         self.requests += other.requests
         self.queries += other.queries
         self.alone += other.alone
-        for place, count in other.places.items():
-            self.places[place] = self.places.get(place, 0) + count
+        add_counts(self.places, other.places)
 
 
 class WriteLoop:
@@ -65,10 +73,7 @@ class WriteLoop:
         tally.requests += 1
         tally.queries += len(indices)
         tally.alone += _alone(request, indices)
-        for i in indices:
-            place = request.place(i)
-            if place is not None:
-                tally.places[place] = tally.places.get(place, 0) + 1
+        add_places(tally.places, request, indices)
 
     def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
         """One finding a loop."""

@@ -44,6 +44,11 @@ _SUBQUERIES = (
 )
 
 
+def is_json(text: str) -> bool:
+    """Whether a text looks like the JSON form."""
+    return text.lstrip().startswith("{") and '"query_block"' in text
+
+
 def read_json(text: str) -> tuple[Node, ...]:
     """A plan in JSON. Raises UnreadablePlan."""
     try:

@@ -40,6 +40,11 @@ _FILTERS = ("Filter", "Join Filter", "One-Time Filter")
 _NAME = re.compile(r"(?<![\w.\"'$])\"?([A-Za-z_]\w*)\"?(?:\)?::[\w ]+(?:\[\])?\)?)?\s*(?:[=<>!~]|IS |~~|@>|= ANY|IN )")
 
 
+def is_json(text: str) -> bool:
+    """Whether a text looks like the JSON form."""
+    return text.lstrip().startswith(("[", "{")) and '"Plan"' in text and '"query_block"' not in text
+
+
 def read_json(text: str) -> tuple[Node, ...]:
     """EXPLAIN (FORMAT JSON). Raises UnreadablePlan."""
     try:
@@ -189,8 +194,10 @@ _FOOTERS = (
 )  # fmt: skip
 
 
-def begins_a_plan(text: str) -> bool:
+def is_text(text: str) -> bool:
     """Whether a text's first line, or any, looks like a step of a plan."""
+    if text.lstrip().startswith(("[", "{")):
+        return False
     lines = (_bare(line) for line in text.splitlines())
     first = next((line.strip() for line in lines if line.strip() and not _FRAME.match(line)), "")
     named = any(_MODES.sub("", first).startswith(start) for start, _ in _KINDS)

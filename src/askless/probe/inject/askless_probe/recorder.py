@@ -75,6 +75,12 @@ class Request:
         self.finish = None  # ends the request, once the application has returned and only its response is open
         self.start_ns = self.flushed_ns = perf_counter_ns()
 
+    def retell(self):
+        """From here on it is told in another file, as if it began there."""
+        self.announced = False
+        self.written = 0
+        self.uses = None
+
 
 def configure(environ):
     """Prepare to record into the folder that the environment names. Opens no file until there is something to say."""
@@ -110,8 +116,7 @@ def open_now():
 def restart_writer():
     """Begin a new file, in which everything is told anew."""
     for request in open_requests.values():
-        request.announced = False
-        request.written = 0
+        request.retell()
     writer.restart()
 
 
@@ -250,7 +255,7 @@ def after_fork():
         return
     for request in open_requests.values():
         request.records = []
-        request.announced = False
+        request.retell()
     for ident in [ident for ident, request in open_requests.items() if request is not current.get()]:
         del open_requests[ident]
     outside = None

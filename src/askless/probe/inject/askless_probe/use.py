@@ -21,9 +21,6 @@ class Entity:
         self.read = {}
         self.column_of = column_of
 
-    def __reduce__(self):
-        return (type(None), ())  # an object that is pickled takes no trace of us along
-
 
 class Use:
     """One result. `ordinal` is its query's place in the request, once it has been written."""
@@ -33,9 +30,6 @@ class Use:
     def __init__(self):
         self.entities = {}
         self.ordinal = -1
-
-    def __reduce__(self):
-        return (type(None), ())
 
     def entity(self, cls, column_of):
         """The entity for a model's class. `column_of` says which "table.column" an attribute stands for, "" for none."""

@@ -294,12 +294,12 @@ def wrap_cursor(cls, driver, names=("query", "params"), many=("query", "params_s
         cls.__aiter__ = iter_wrapper_async(own["__aiter__"], driver)
 
 
-def ending_wrapper(plain, driver, word, always=False):
-    """A connection's `commit` or `rollback`; recorded where it has something to end (or `always` sends)."""
+def ending_wrapper(plain, driver, word):
+    """A connection's `commit` or `rollback`; recorded where it has something to end."""
 
     @wraps(plain)
     def end(self, *args, **kwargs):
-        if not recorder.active or not (always or driver.in_transaction(self)):
+        if not recorder.active or not driver.in_transaction(self):
             return plain(self, *args, **kwargs)
         start = clock()
         result = plain(self, *args, **kwargs)
