@@ -31,11 +31,11 @@ def test_every_command_shown_is_understood(source: str) -> None:
         done = subprocess.run(
             [sys.executable, "-m", "askless", source, "--help"], capture_output=True, text=True, check=True
         )
-        text = done.stdout.split("examples:")[1]
+        text = re.sub(r"^ {4}", "  ", done.stdout.split("examples:")[1], flags=re.M)
     shown = commands_of(text)
     assert shown
     for line in shown:
-        words = shlex.split(line)[1:]
+        words = shlex.split(line.partition(" > ")[0])[1:]
         assert make_parser().parse_args(words).run, line
 
 

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from askless.core.advice.index import IndexAdvice, advise
+from askless.core.advice.indexing.advisor import IndexAdvice, Statement, advise
 from askless.core.model import Index, Schema, Table, TableColumn
 from askless.core.plans import tree
 from askless.core.plans.observations import observe
@@ -170,7 +170,7 @@ def test_nothing_is_said_of_what_is_fine(db: sqlite3.Connection) -> None:
 def advised(db: sqlite3.Connection, sql: str, share: float | None = None) -> list[IndexAdvice]:
     structure = structure_of(sql, "sqlite")
     assert structure is not None
-    return advise(structure, plan_of(db, sql), SCHEMA, lambda table, predicates: share)
+    return advise([Statement("one", structure, shares=lambda table, predicates: share)], SCHEMA)
 
 
 ADVICE = [
@@ -222,7 +222,7 @@ def test_an_index_that_becomes_redundant_is_named(db: sqlite3.Connection) -> Non
     sql = "SELECT * FROM port_call WHERE vessel_id = ? ORDER BY eta LIMIT 5"
     structure = structure_of(sql, "sqlite")
     assert structure is not None
-    (advice,) = advise(structure, plan_of(db, sql), wide)
+    (advice,) = advise([Statement("one", structure)], wide)
     assert advice.columns == ("vessel_id", "eta") and advice.redundant == ("by_vessel",)
 
 
@@ -232,7 +232,7 @@ def test_names_that_need_quotes_get_them(db: sqlite3.Connection) -> None:
     sql = 'SELECT * FROM "order" WHERE "from" = ? AND "a b" = ?'
     structure = structure_of(sql, "sqlite")
     assert structure is not None
-    (advice,) = advise(structure, plan_of(db, sql), schema)
+    (advice,) = advise([Statement("one", structure)], schema)
     db.execute(advice.ddl)
     db.execute(f'DROP INDEX "{advice.name}"')
 

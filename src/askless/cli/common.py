@@ -5,14 +5,21 @@ from __future__ import annotations
 import argparse
 import sys
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+import msgspec
 
 from askless.capture.reading import FileReport, read
 from askless.core.analysis import summarise
+from askless.core.errors import AskLessError
+from askless.core.findings import Finding
 from askless.core.model import Schema
 from askless.core.settings import Settings
 from askless.core.summary import Summary
 from askless.output import documents, terminal
+
+if TYPE_CHECKING:
+    from askless.database.servers import Limits
 
 
 def command(commands: Any, name: str, help_text: str, examples: str) -> argparse.ArgumentParser:
@@ -40,7 +47,44 @@ def add_json(parser: argparse.ArgumentParser) -> None:
 def add_database(parser: argparse.ArgumentParser, required: bool = False) -> None:
     """The database that a command asks."""
     parser.add_argument(
-        "--db", metavar="URL", required=required, help="the database, as in sqlite:///harbour.db; it is only read"
+        "--db",
+        metavar="URL",
+        required=required,
+        help="the database: sqlite:///harbour.db, postgresql://user@host/name, mariadb://user@host/name; it is only read",
+    )
+
+
+def add_schema(parser: argparse.ArgumentParser) -> None:
+    """A schema that was saved before."""
+    parser.add_argument(
+        "--schema", metavar="FILE", type=Path, help="tables and their sizes from a file (askless tables -o FILE)"
+    )
+
+
+def add_limits(parser: argparse.ArgumentParser, trial: bool = False) -> None:
+    """How far a command may go on a server."""
+    parser.add_argument(
+        "--timeout", metavar="SECONDS", type=float, default=30.0, help="the longest a statement may run (default: 30)"
+    )
+    if trial:
+        parser.add_argument("--allow-large", action="store_true", help="copy or index tables of more than 512 MiB too")
+        parser.add_argument(
+            "--even-if-busy", action="store_true", help="go on although other sessions are at work on the tables"
+        )
+
+
+def limits_of(options: argparse.Namespace) -> Limits:
+    """The limits that the options set. Raises AskLessError bad-timeout."""
+    from askless.database.servers import Limits
+
+    if not 0 < options.timeout <= 86_400:
+        raise AskLessError(
+            "bad-timeout", "--timeout takes seconds, more than 0 and at most a day", "for example --timeout 60"
+        )
+    return Limits(
+        statement_s=options.timeout,
+        allow_large=getattr(options, "allow_large", False),
+        even_if_busy=getattr(options, "even_if_busy", False),
     )
 
 
@@ -72,12 +116,45 @@ def notes_of(reports: list[FileReport]) -> list[str]:
     return notes
 
 
-def reflect(url_text: str | None) -> Schema | None:
-    """The schema of a database, where one is named."""
-    if url_text is None:
+def schema_file(path: Path | None) -> Schema | None:
+    """The schema in a file, where one is named. Raises AskLessError schema-unreadable."""
+    if path is None:
+        return None
+    try:
+        document = msgspec.json.decode(path.read_bytes(), type=documents.TablesDocument)
+    except OSError as error:
+        raise AskLessError("schema-unreadable", f"can't read {path}: {error.strerror}", "check the path") from None
+    except msgspec.DecodeError as error:
+        raise AskLessError(
+            "schema-unreadable", f"{path} holds no tables: {error}", "make it with: askless tables --db URL -o FILE"
+        ) from None
+    if document.version != 1 or document.format != "askless tables":
+        raise AskLessError(
+            "schema-unreadable",
+            f"{path} is {document.format!r} version {document.version}; this reads 'askless tables' version 1",
+            "make it anew with: askless tables --db URL -o FILE",
+        )
+    return Schema(document.system, document.tables)
+
+
+def schema_of(options: argparse.Namespace) -> Schema | None:
+    """The schema of the database or the file that the options name; None where they name neither."""
+    if options.schema is not None:
+        return schema_file(options.schema)
+    if options.db is None:
         return None
     from askless.database.connecting import connect, parse_url
-    from askless.database.reflecting import reflect as reflect_schema
+    from askless.database.reflecting import reflect
 
-    with connect(parse_url(url_text)) as connection:
-        return reflect_schema(connection)
+    with connect(parse_url(options.db)) as connection:
+        return reflect(connection)
+
+
+def one_finding(found: list[Finding], wanted: str) -> tuple[int, Finding]:
+    """The finding with this place or key, and its place. Raises AskLessError no-finding."""
+    for place, finding in enumerate(found, 1):
+        if wanted in (str(place), finding.key):
+            return place, finding
+    raise AskLessError(
+        "no-finding", f"there is no finding {wanted}; {len(found)} are listed", "leave --show out to list them"
+    )

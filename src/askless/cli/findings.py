@@ -6,7 +6,18 @@ import argparse
 from pathlib import Path
 from typing import Any
 
-from askless.cli.common import add_capture, add_database, add_json, command, load, notes_of, print_document, reflect
+from askless.cli.common import (
+    add_capture,
+    add_database,
+    add_json,
+    add_schema,
+    command,
+    load,
+    notes_of,
+    one_finding,
+    print_document,
+    schema_of,
+)
 from askless.core import patterns
 from askless.core.analysis import findings_of
 from askless.core.errors import AskLessError
@@ -42,6 +53,7 @@ def add(commands: Any, name: str) -> None:
     )
     parser.add_argument("--values", action="store_true", help="show literals of statements; they may be private")
     add_database(parser)
+    add_schema(parser)
     add_json(parser)
     parser.set_defaults(run=run)
 
@@ -52,12 +64,12 @@ def run(options: argparse.Namespace) -> int:
     for name in options.pattern:
         if name not in patterns.REGISTRY:
             raise AskLessError("no-pattern", f"there is no pattern {name!r}", patterns.instead_of(name))
-    schema = reflect(options.db)
+    schema = schema_of(options)
     summary, reports = load(path, Settings(show_values=options.values))
     everything = findings_of(summary, schema)
     kept = [f for f in everything if options.route in f.route and (not options.pattern or f.pattern in options.pattern)]
     if options.show is not None:
-        place, finding = _one(kept, options.show)
+        place, finding = one_finding(kept, options.show)
         if not options.json:
             terminal.story(finding, place)
             return _judged([finding], options.judge)
@@ -73,15 +85,6 @@ def run(options: argparse.Namespace) -> int:
     )
     print_document(document) if options.json else terminal.findings(document)
     return _judged(kept, options.judge)
-
-
-def _one(found: list[Finding], wanted: str) -> tuple[int, Finding]:
-    for place, finding in enumerate(found, 1):
-        if wanted in (str(place), finding.key):
-            return place, finding
-    raise AskLessError(
-        "no-finding", f"there is no finding {wanted}; {len(found)} are listed", "leave --show out to list them"
-    )
 
 
 def _judged(found: list[Finding], least: str | None) -> int:

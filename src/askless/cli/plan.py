@@ -3,49 +3,47 @@
 from __future__ import annotations
 
 import argparse
-import json
 import sys
 from pathlib import Path
 from typing import Any
 
-import msgspec
+from sqlalchemy.engine import Connection
 
-from askless.cli.common import add_database, add_json, command, load, print_document
+from askless.cli.common import (
+    add_database,
+    add_json,
+    add_limits,
+    add_schema,
+    command,
+    limits_of,
+    load,
+    print_document,
+    schema_file,
+)
+from askless.cli.subjects import Subject, costliest, of_request, parse_parameters, writes_of
 from askless.core import plans
-from askless.core.advice import index as index_advice
+from askless.core.advice.indexing import advisor
 from askless.core.errors import AskLessError
 from askless.core.model import Schema
 from askless.core.plans.measured import observe_measured
-from askless.core.plans.observations import Observation, observe
+from askless.core.plans.observations import merged, observe
 from askless.core.plans.tree import Node
 from askless.core.plans.unreadable import UnreadablePlan
-from askless.core.shape_stats import Example, ShapeStats
 from askless.core.sql.masking import masked
-from askless.core.sql.slots import Value
-from askless.core.sql.structure import Predicate, structure_of
-from askless.core.summary import Summary
+from askless.core.sql.slots import values_of
+from askless.core.sql.structure import Structure, structure_of
 from askless.database import explaining
 from askless.database.connecting import connect, parse_url
 from askless.database.reflecting import reflect
-from askless.output import documents, terminal
+from askless.database.servers import Limits
+from askless.database.workload import statement_of
+from askless.output import documents, terminal, terminal_plans
+from askless.output.plans import nodes_of
 
 EXAMPLES = """  askless plan calls --db sqlite:///harbour.db               the shapes of a capture that cost most
-  askless plan calls --db sqlite:///harbour.db --top 10
+  askless plan calls --db postgresql://harbour@127.0.0.1/harbour --request 12 --query 3 --analyze
   askless plan --db sqlite:///harbour.db --sql "SELECT * FROM vessel WHERE call_sign = 'H00042'\"
-  askless plan --file plan.txt                                a plan that PostgreSQL printed, text or JSON"""
-
-
-class Subject(msgspec.Struct):
-    """A statement to explain, with one execution's values, and what it cost in the capture."""
-
-    text: str
-    parameters: tuple[Value, ...]
-    names: tuple[str, ...]
-    rows: int | None = None
-    shape: str = ""
-    routes: tuple[str, ...] = ()
-    queries: int = 0
-    total_ns: int = 0
+  askless plan --file plan.txt --figure plan.svg              a plan that somebody pasted, and a picture of it"""
 
 
 def add(commands: Any, name: str) -> None:
@@ -59,21 +57,52 @@ def add(commands: Any, name: str) -> None:
         "--parameters", metavar="JSON", default="", help="values of its placeholders: a list, or an object by name"
     )
     parser.add_argument("--top", metavar="N", type=int, default=5, help="how many shapes of the capture (default: 5)")
+    parser.add_argument("--shape", metavar="HASH", default="", help="only this shape (the first characters are enough)")
+    parser.add_argument("--request", metavar="N", type=int, help="the queries of this request of the capture")
+    parser.add_argument("--query", metavar="K", type=int, help="with --request: only its query K, noise not counted")
+    parser.add_argument(
+        "--analyze",
+        action="store_true",
+        help="run the statements to measure each step (SELECT only, read-only transaction, time limit, rolled back)",
+    )
     parser.add_argument("--values", action="store_true", help="show literals of statements; they may be private")
+    parser.add_argument("--tree", action="store_true", help="with a column for rows and one for time beside the tree")
+    parser.add_argument("--figure", metavar="OUT", type=Path, help="draw the first plan into a file: .svg or .png")
     parser.add_argument(
         "--file",
         metavar="PLAN",
-        help="a saved plan: PostgreSQL's text or JSON, MariaDB's or MySQL's JSON or table; - reads standard input",
+        help="a saved plan: PostgreSQL's text or JSON, MariaDB's or MySQL's JSON, table or tree; - reads standard input",
     )
     add_database(parser)
+    add_schema(parser)
+    add_limits(parser)
     add_json(parser)
     parser.set_defaults(run=run)
 
 
 def run(options: argparse.Namespace) -> int:
     """Explain, observe, advise, print."""
-    if options.file is not None:
-        return _run_saved(options.file, options)
+    if options.figure is not None:
+        from askless.output import figures
+
+        figures.check(options.figure)
+    document = _saved(options.file, options) if options.file is not None else _live(options)
+    if options.figure is not None:
+        first = next((row for row in document.statements if row.plan), None)
+        if first is None:
+            raise AskLessError("no-figure", "there is no plan to draw", "see the messages above")
+        figures.plan(first, options.figure)
+        terminal.note(f"drew {options.figure}")
+    if options.json:
+        print_document(document)
+    elif options.tree:
+        terminal_plans.plan_tree(document)
+    else:
+        terminal_plans.plan(document)
+    return 0
+
+
+def _live(options: argparse.Namespace) -> documents.PlanDocument:
     if options.db is None:
         raise AskLessError(
             "no-database", "plans come from a database: which?", "name it with --db, or a saved plan with --file"
@@ -83,34 +112,40 @@ def run(options: argparse.Namespace) -> int:
         raise AskLessError(
             "what-to-explain", "name a capture or give --sql, one of the two", "see: askless plan --help"
         )
-    writes: dict[str, int] = {}
+    writes: advisor.Writes = _no_writes
     if options.sql is not None:
         parameters, names = parse_parameters(options.parameters)
         subjects = [Subject(options.sql, parameters, names)]
+    elif options.request is not None:
+        subjects = of_request(options.capture, options.request, options.query)
     else:
         summary, _ = load(options.capture)
-        subjects = costliest(summary, options.top)
+        subjects = costliest(summary, options.top, options.shape)
         writes = writes_of(summary)
-        if not subjects:
-            raise AskLessError(
-                "nothing-to-explain",
-                f"{options.capture} holds no SELECT, UPDATE or DELETE",
-                "record more of the application",
-            )
+    if not subjects:
+        what = f"no statement of shape {options.shape}" if options.shape else "no SELECT, UPDATE or DELETE"
+        raise AskLessError("nothing-to-explain", f"{options.capture} holds {what}", "record more of the application")
     show = bool(options.values) or options.sql is not None
-    with connect(url) as connection:
-        schema = reflect(connection)
-        rows = tuple(_explained(connection, schema, subject, writes, show) for subject in subjects)
-    if options.sql is not None and rows[0].error:
-        raise AskLessError(
-            "cant-explain", rows[0].error, "check that it runs on this database; values: --parameters '[1]'"
+    limits = limits_of(options)
+    with connect(url, limits) as connection:
+        schema = schema_file(options.schema) or reflect(connection)
+        rows = tuple(
+            _explained(connection, schema, subject, writes, show, options.analyze, limits) for subject in subjects
         )
-    document = documents.PlanDocument(format="askless plan", system=schema.system, statements=rows)
-    print_document(document) if options.json else terminal.plan(document)
+    if all(row.error for row in rows):
+        raise AskLessError(
+            "cant-explain",
+            f"{'the statement' if len(rows) == 1 else 'no statement of the capture'} can't be explained: {rows[0].error}",
+            "does it belong to this database? check --db; values: --parameters '[1]'",
+        )
+    return documents.PlanDocument(format="askless plan", system=schema.system, statements=rows)
+
+
+def _no_writes(table: str, columns: object) -> int:
     return 0
 
 
-def _run_saved(name: str, options: argparse.Namespace) -> int:
+def _saved(name: str, options: argparse.Namespace) -> documents.PlanDocument:
     """Read a saved plan; no database is asked."""
     if options.capture is not None or options.sql is not None or options.db is not None:
         raise AskLessError(
@@ -130,140 +165,57 @@ def _run_saved(name: str, options: argparse.Namespace) -> int:
             "plan-unreadable", f"{name if name != '-' else 'standard input'}, line {error.line}: {error.reason}",
             "paste what EXPLAIN printed, from its first line on; EXPLAIN (ANALYZE, BUFFERS) tells most",
         ) from None  # fmt: skip
-    schema = Schema(system)
-    observations = observe_measured(plan)
+    known = schema_file(options.schema)
+    schema = known or Schema(system)
+    observations = merged(observe(plan, None, schema) if known is not None else [], observe_measured(plan))
     row = documents.PlanRow(
         sql=name if name != "-" else "the plan on standard input", shape="", routes=(), queries=0, total_ms=0.0,
-        plan=tuple(node_of(node, schema, observations, _total_ms(plan)) for node in plan), indexes=(),
+        plan=nodes_of(plan, schema, observations), indexes=(),
     )  # fmt: skip
-    document = documents.PlanDocument(format="askless plan", system=system, statements=(row,), schema_known=False)
-    print_document(document) if options.json else terminal.plan(document)
-    return 0
-
-
-def _total_ms(plan: tuple[Node, ...]) -> float:
-    return sum(node.actual.total_ms for node in plan if node.actual is not None and node.actual.total_ms)
-
-
-def parse_parameters(text: str) -> tuple[tuple[Value, ...], tuple[str, ...]]:
-    """Values and names from --parameters. Raises AskLessError bad-parameters."""
-    if not text:
-        return (), ()
-    try:
-        given = json.loads(text)
-    except ValueError as error:
-        raise AskLessError(
-            "bad-parameters", f"--parameters is not JSON: {error}", "write a list: --parameters '[1, \"due\"]'"
-        ) from None
-    if isinstance(given, dict):
-        return tuple(given.values()), tuple(given)
-    if not isinstance(given, list):
-        raise AskLessError(
-            "bad-parameters", "--parameters takes a list or an object", "write: --parameters '[1, \"due\"]'"
-        )
-    return tuple(given), ()
-
-
-def costliest(summary: Summary, top: int) -> list[Subject]:
-    """The shapes that cost most time over the capture, each once, with an execution whose text and values are whole."""
-    merged: dict[str, list[tuple[str, ShapeStats]]] = {}
-    for route in summary.routes.values():
-        for stats in route.asked():
-            structure = stats.structure
-            if stats.examples and structure is not None and structure.kind in ("select", "update", "delete"):
-                merged.setdefault(stats.shape.digest, []).append((route.route, stats))
-    subjects = []
-    for digest, found in merged.items():
-        example = _example([stats for _, stats in found])
-        subjects.append(
-            Subject(
-                text=example.text,
-                parameters=example.parameters,
-                names=example.statement.names,
-                rows=example.rows,
-                shape=digest,
-                routes=tuple(route for route, _ in sorted(found, key=lambda item: -item[1].duration_ns)),
-                queries=sum(stats.count for _, stats in found),
-                total_ns=sum(stats.duration_ns for _, stats in found),
-            )
-        )
-    return sorted(subjects, key=lambda subject: (-subject.total_ns, subject.shape))[:top]
-
-
-def _example(stats: list[ShapeStats]) -> Example:
-    examples = [example for one in stats for example in one.examples]
-    whole = [e for e in examples if not any(isinstance(v, tuple) and v[0].startswith("cut") for v in e.parameters)]
-    return (whole or examples)[0]
-
-
-def writes_of(summary: Summary) -> dict[str, int]:
-    """How many INSERTs, UPDATEs and DELETEs of each table the capture holds."""
-    found: dict[str, int] = {}
-    for route in summary.routes.values():
-        for stats in route.asked():
-            structure = stats.structure
-            if structure is not None and structure.kind in ("insert", "update", "delete"):
-                found[structure.main.lower()] = found.get(structure.main.lower(), 0) + stats.count
-    return found
+    return documents.PlanDocument(format="askless plan", system=system, statements=(row,), schema_known=False)
 
 
 def _explained(
-    connection: Any, schema: Schema, subject: Subject, writes: dict[str, int], show: bool
-) -> documents.PlanRow:
-    structure = structure_of(subject.text, schema.system)
-    arguments = explaining.arguments_of(subject.parameters, subject.names)
+    connection: Connection, schema: Schema, subject: Subject, writes: advisor.Writes, show: bool, analyze: bool,
+    limits: Limits,
+) -> documents.PlanRow:  # fmt: skip
+    structure = structure_of(subject.text, subject.system or schema.system)
     plan: tuple[Node, ...] = ()
+    generic: tuple[Node, ...] = ()
     error = ""
     try:
-        plan = explaining.explain(connection, subject.text, arguments)
+        query = explaining.query_of(connection, subject.text, subject.parameters, subject.names, subject.system)
+        plan = explaining.explain(connection, query, analyze, limits)
+        generic = explaining.generic(connection, query, plan) if not analyze else ()
     except AskLessError as problem:
         error = problem.message
-    advice = []
-    if structure is not None and plan:
-
-        def kept_share(table: str, predicates: list[Predicate]) -> float | None:
-            size = schema.table(table)
-            rows = size.rows if size is not None else None
-            return explaining.kept_share(
-                connection, structure, subject.parameters, subject.names, table, predicates, rows or 0
-            )
-
-        advice = index_advice.advise(structure, plan, schema, kept_share)
-    observations = observe(plan, structure, schema, subject.rows)
+    values = values_of(structure.slots, subject.parameters, subject.names) if structure is not None else []
+    observations = merged(observe(plan, structure, schema, subject.rows, values), observe_measured(plan))
     return documents.PlanRow(
-        sql=subject.text if show else masked(subject.text, schema.system),
+        sql=subject.text if show else masked(subject.text, subject.system or schema.system),
         shape=subject.shape,
         routes=subject.routes,
         queries=subject.queries,
         total_ms=subject.total_ns / 1e6,
-        plan=tuple(node_of(node, schema, observations) for node in plan),
-        indexes=tuple(
-            documents.IndexRow(
-                a.ddl, a.table, a.columns, a.why, a.size_bytes, writes.get(a.table.lower(), 0), a.redundant, a.check
-            )
-            for a in advice
-        ),
+        plan=nodes_of(plan, schema, observations),
+        indexes=_advised(connection, schema, subject, structure, writes) if structure is not None and plan else (),
         error=error,
+        generic_plan=nodes_of(generic, schema, observe(generic, structure, schema)),
     )
 
 
-def node_of(node: Node, schema: Schema, observations: list[Observation], total_ms: float = 0.0) -> documents.PlanNode:
-    """A plan node as a document shows it."""
-    table = schema.table(node.table)
-    estimate, actual, own_ms = node.estimate, node.actual, node.own_ms
-    return documents.PlanNode(
-        kind=node.kind,
-        detail=node.detail,
-        table=node.table,
-        index=node.index,
-        rows=table.rows if table is not None else None,
-        observations=tuple(o.text for o in observations if o.node is node),
-        children=tuple(node_of(child, schema, observations, total_ms) for child in node.children),
-        estimated_rows=estimate.rows if estimate is not None else None,
-        actual_rows=actual.rows if actual is not None else None,
-        loops=actual.loops if actual is not None else None,
-        own_ms=own_ms,
-        share=own_ms / total_ms if own_ms is not None and total_ms else None,
-        cost=estimate.cost if estimate is not None else None,
-        condition=" and ".join(part for part in (node.answered, node.filtered) if part),
+def _advised(
+    connection: Connection, schema: Schema, subject: Subject, structure: Structure, writes: advisor.Writes
+) -> tuple[documents.IndexRow, ...]:
+    """The indexes that would help this statement alone."""
+    statement = statement_of(
+        connection, schema, subject.shape, structure, subject.parameters, subject.names, subject.total_ns / 1e6 or 1.0
     )
+    return tuple(
+        documents.IndexRow(
+            a.ddl, a.table, a.columns, a.why, a.size_bytes, a.writes, a.redundant, a.check, partial=a.partial,
+            rows_before=a.serves[0].rows_before if a.serves else None, rows_after=a.serves[0].rows_after if a.serves else None,
+            guessed=a.guessed,
+        )
+        for a in advisor.advise([statement], schema, writes)
+    )  # fmt: skip

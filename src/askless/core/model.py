@@ -268,20 +268,27 @@ class Request:
 
 
 class TableColumn(msgspec.Struct, frozen=True):
-    """A column of the schema. `width_bytes` is the catalog's average, where known."""
+    """A column of the schema. `width_bytes` is the catalog's average, `distinct` its number of values, where known."""
 
     name: str
     type: str
     nullable: bool = True
     width_bytes: float | None = None
+    distinct: float | None = None
 
 
 class Index(msgspec.Struct, frozen=True):
-    """An index, or a primary key or unique constraint that acts as one."""
+    """An index, or a primary key or unique constraint that acts as one.
+
+    `where` is the condition of a partial index, `include` what it carries beside its columns. An expression in it is
+    called "(expression)".
+    """
 
     name: str
     columns: tuple[str, ...]
     unique: bool = False
+    where: str = ""
+    include: tuple[str, ...] = ()
 
 
 class ForeignKey(msgspec.Struct, frozen=True):
@@ -293,7 +300,7 @@ class ForeignKey(msgspec.Struct, frozen=True):
 
 
 class Table(msgspec.Struct, frozen=True):
-    """A table of the schema. `rows` is a count or the server's estimate, where known."""
+    """A table of the schema. `rows` is a count or the server's estimate, where known; `bytes` without indexes."""
 
     name: str
     columns: tuple[TableColumn, ...]
@@ -301,6 +308,7 @@ class Table(msgspec.Struct, frozen=True):
     foreign_keys: tuple[ForeignKey, ...] = ()
     indexes: tuple[Index, ...] = ()
     rows: int | None = None
+    bytes: int = 0
 
     def column(self, name: str) -> TableColumn | None:
         """The column of this name, in any case."""
@@ -325,7 +333,7 @@ class Schema(msgspec.Struct, frozen=True):
         if found is None:
             return False
         alone = (column.lower(),)
-        keys = [found.primary_key, *(index.columns for index in found.indexes if index.unique)]
+        keys = [found.primary_key, *(index.columns for index in found.indexes if index.unique and not index.where)]
         return any(tuple(name.lower() for name in key) == alone for key in keys)
 
     def foreign_key(self, table: str, column: str) -> ForeignKey | None:

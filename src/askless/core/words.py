@@ -12,7 +12,9 @@ def plural(count: float, word: str) -> str:
     """A number with its noun: 1 row, 40 rows, 2.5 queries."""
     if number(count) == "1":
         return f"1 {word}"
-    return f"{number(count)} {word[:-1]}ies" if word.endswith("y") else f"{number(count)} {word}s"
+    if word.endswith("y") and word[-2] not in "aeiou":
+        return f"{number(count)} {word[:-1]}ies"
+    return f"{number(count)} {word}{'es' if word.endswith('x') else 's'}"
 
 
 def size(value: float, smallest: str = "B") -> str:

@@ -1,81 +1,118 @@
-"""Asks a live database for the plan of a statement. EXPLAIN only: the statement itself is not run."""
+"""Asks a live database for the plan of a statement. EXPLAIN only, unless told to measure."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import Any
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 
+import msgspec
 from sqlalchemy.engine import Connection
 from sqlalchemy.exc import DBAPIError
 
-from askless.core import plans
 from askless.core.errors import AskLessError
-from askless.core.plans.tree import Node
-from askless.core.sql.slots import Value, slots_of, values_of
+from askless.core.plans.tree import Node, form
+from askless.core.sql.slots import Value, values_of
+from askless.core.sql.statements import checked_select
 from askless.core.sql.structure import Predicate, Structure, structure_of
-
-Arguments = tuple[Any, ...] | Mapping[str, Any]
-
-
-def native(value: Value) -> Any:
-    """A captured value as the driver takes it. What was cut in the capture stays cut."""
-    if isinstance(value, tuple):
-        kind, text = (*value, "")[:2]
-        return bytes.fromhex(text) if kind == "bytes" else text
-    return value
+from askless.database.connecting import refusal
+from askless.database.sending import Query, bound, native
+from askless.database.servers import Limits, server_of
 
 
-def arguments_of(parameters: Sequence[Value], names: Sequence[str]) -> Arguments:
-    """Captured parameters as the driver takes them: by name where they had names."""
-    values = tuple(map(native, parameters))
-    return dict(zip(names, values, strict=False)) if names else values
-
-
-def missing_parameters(text: str, system: str, arguments: Arguments) -> int:
-    """How many placeholders of a statement have no value."""
-    wanted = [slot for slot in slots_of(text, system) if slot.placeholder]
-    names = {slot.text for slot in wanted}
-    plain = sum(slot.text == "?" for slot in wanted)
-    return max(plain + len(names - {"?"}) - len(arguments), 0)
-
-
-def explain(connection: Connection, text: str, arguments: Arguments) -> tuple[Node, ...]:
-    """The plan tree of a statement. Raises AskLessError cant-explain."""
-    system = connection.dialect.name
-    lacking = missing_parameters(text, system, arguments)
-    if lacking:
-        raise AskLessError(
-            "cant-explain",
-            f"the statement has {lacking} placeholders without a value",
-            "write values into it, or give them: --parameters '[1, \"due\"]'",
-        )
+@contextmanager
+def attempt(connection: Connection, limits: Limits | None = None) -> Iterator[None]:
+    """Something that may fail without ending the transaction. Raises AskLessError in the database's words."""
     try:
-        rows = connection.exec_driver_sql("EXPLAIN QUERY PLAN " + text.strip().rstrip(";"), arguments).all()
+        with connection.begin_nested():
+            yield
     except DBAPIError as error:
-        raise AskLessError(
-            "cant-explain", f"the statement can't be explained: {error.orig}", "check that it runs on this database"
-        ) from None
-    structure = structure_of(text, system)
-    names = dict(structure.names) if structure is not None else {}
-    return tuple(plans.reader(system).read([tuple(row) for row in rows], names))
+        raise refusal(error, "", limits) from None
+
+
+def query_of(
+    connection: Connection, text: str, parameters: Sequence[Value] = (), names: Sequence[str] = (), system: str = ""
+) -> Query:
+    """A statement, in the SQL of `system` where it was captured from another driver, ready for this connection."""
+    server = server_of(connection)
+    own = server.system(connection)
+    return bound(text, system or own, parameters, names, server.paramstyle, own)
+
+
+def explain(
+    connection: Connection, query: Query, analyze: bool = False, limits: Limits | None = None
+) -> tuple[Node, ...]:
+    """The plan of a query. With `analyze` it is run (a SELECT only) in the connection's read-only transaction.
+
+    Raises AskLessError: not-a-select, and what the database says.
+    """
+    server = server_of(connection)
+    if analyze:
+        checked_select(query.text, query.system)
+    names = _names(query)
+    with attempt(connection, limits):
+        return tuple(_named(node, names) for node in server.explain(connection, query, names, analyze))
+
+
+def generic(connection: Connection, query: Query, custom: tuple[Node, ...]) -> tuple[Node, ...]:
+    """The plan that does not look at the values, where it is another one; () where it is the same, or there is none."""
+    try:
+        with attempt(connection):
+            found = tuple(_named(node, _names(query)) for node in server_of(connection).generic_plan(connection, query))
+    except AskLessError:
+        return ()  # a statement that can't be prepared is planned with its values only
+    return found if form(found) != form(custom) else ()
+
+
+def _names(query: Query) -> dict[str, str]:
+    structure = structure_of(query.text, query.system)
+    return dict(structure.names) if structure is not None else {}
+
+
+def _named(node: Node, names: Mapping[str, str]) -> Node:
+    """The node with the table behind the name that the statement uses, where the server tells only that."""
+    table = names.get(node.table, node.table) if node.table else ""
+    children = tuple(_named(child, names) for child in node.children)
+    return msgspec.structs.replace(node, table=table, children=children)
 
 
 def kept_share(
     connection: Connection, structure: Structure, parameters: Sequence[Value], names: Sequence[str], table: str,
     predicates: Sequence[Predicate], rows: int,
 ) -> float | None:  # fmt: skip
-    """The share of a table's rows that equalities with these values keep; None where it can't be measured."""
+    """The share of a table's rows that these conditions keep with these values; None where it can't be measured."""
+    server = server_of(connection)
+    system = server.system(connection)
     values = values_of(structure.slots, parameters, names)
     quote = connection.dialect.identifier_preparer.quote
+    mark = "?" if server.paramstyle == "qmark" else "%s"
     clauses, arguments = [], []
     for predicate in predicates:
-        marks = ", ".join("?" for _ in predicate.slots)
-        clauses.append(f"{quote(predicate.column.name)} IN ({marks})")
-        arguments += [native(values[slot]) for slot in predicate.slots]
+        column = quote(predicate.column.name).replace("%", "%%" if mark == "%s" else "%")
+        given = [native(values[slot], system) for slot in predicate.slots]
+        flat = [item for value in given for item in (value if isinstance(value, tuple | list) else (value,))]
+        if predicate.operator in ("is null", "is not null"):
+            clauses.append(f"{column} {predicate.operator.upper()}")
+            continue
+        if not flat:
+            return None
+        if predicate.operator in ("=", "in"):
+            clauses.append(f"{column} IN ({', '.join(mark for _ in flat)})")
+        elif predicate.operator == "between" and len(flat) == 2:
+            clauses.append(f"{column} BETWEEN {mark} AND {mark}")
+        elif predicate.operator in ("<", "<=", ">", ">=") and len(flat) == 1:
+            clauses.append(f"{column} {predicate.operator} {mark}")
+        else:
+            continue
+        arguments += flat
     if not clauses or not rows:
         return None
-    sql = f"SELECT COUNT(*) FROM {quote(table)} WHERE {' AND '.join(clauses)}"  # noqa: S608
+    where = f"FROM {quote(table)} WHERE {' AND '.join(clauses)}"
     try:
-        return float(connection.exec_driver_sql(sql, tuple(arguments)).scalar_one()) / rows
-    except DBAPIError:
+        with attempt(connection):
+            if server.estimates_well:
+                plan = server.explain(connection, Query("SELECT 1 " + where, tuple(arguments), "", system), {}, False)
+                return plan[0].estimate.rows / rows if plan[0].estimate is not None else None
+            sql = "SELECT COUNT(*) " + where
+            return float(connection.exec_driver_sql(sql, tuple(arguments)).scalar_one()) / rows
+    except AskLessError:
         return None

@@ -2,68 +2,73 @@
 
 from __future__ import annotations
 
+import warnings
+from collections.abc import Mapping
+from typing import Any
+
 import sqlalchemy
 from sqlalchemy.engine import Connection
 from sqlalchemy.exc import SAWarning
 
 from askless.core.model import ForeignKey, Index, Schema, Table, TableColumn
-
-WIDTH_SAMPLE_ROWS = 500
+from askless.database.servers import Size, server_of
 
 
 def reflect(connection: Connection) -> Schema:
-    """The schema of a database."""
-    import warnings
-
+    """The schema of a database: the tables that a name without a schema finds."""
+    server = server_of(connection)
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", SAWarning)
         inspector = sqlalchemy.inspect(connection)
-        tables = tuple(_table(connection, inspector, name) for name in inspector.get_table_names())
-    return Schema(connection.dialect.name, tables)
+        names = inspector.get_table_names()
+        found = {
+            "columns": inspector.get_multi_columns(), "indexes": inspector.get_multi_indexes(),
+            "keys": inspector.get_multi_unique_constraints(), "primary": inspector.get_multi_pk_constraint(),
+            "foreign": inspector.get_multi_foreign_keys(),
+        }  # fmt: skip
+    parts = {
+        what: {name: value for (_, name), value in by_table.items()}  # type: ignore[attr-defined]
+        for what, by_table in found.items()
+    }
+    sizes = server.sizes(connection, {name: [c["name"] for c in parts["columns"].get(name, [])] for name in names})
+    tables = tuple(
+        _table(name, {what: of.get(name) for what, of in parts.items()}, sizes.get(name, Size(None, 0)))
+        for name in sorted(names)
+    )
+    return Schema(server.system(connection), tables)
 
 
-def _table(connection: Connection, inspector: sqlalchemy.Inspector, name: str) -> Table:
-    columns = inspector.get_columns(name)
-    widths = _widths(connection, name, [column["name"] for column in columns])
-    indexes = [
-        Index(str(index["name"]), tuple(c for c in index["column_names"] if c), bool(index.get("unique")))
-        for index in inspector.get_indexes(name)
-        if index["column_names"] and all(index["column_names"])
-    ]
+def _table(name: str, parts: Mapping[str, Any], size: Size) -> Table:
+    indexes = [_index(index) for index in parts["indexes"] or () if index["column_names"]]
+    known = {index.name for index in indexes}
     indexes += [
         Index(str(key.get("name") or "unique"), tuple(key["column_names"]), True)
-        for key in inspector.get_unique_constraints(name)
+        for key in parts["keys"] or ()
+        if key.get("name") not in known
     ]
     return Table(
         name=name,
         columns=tuple(
-            TableColumn(c["name"], str(c["type"]), bool(c.get("nullable", True)), widths.get(c["name"]))
-            for c in columns
+            TableColumn(
+                c["name"], str(c["type"]), bool(c.get("nullable", True)), size.widths.get(c["name"]), size.distinct.get(c["name"])
+            )
+            for c in parts["columns"] or ()
         ),
-        primary_key=tuple(inspector.get_pk_constraint(name)["constrained_columns"]),
+        primary_key=tuple((parts["primary"] or {}).get("constrained_columns") or ()),
         foreign_keys=tuple(
             ForeignKey(tuple(k["constrained_columns"]), k["referred_table"], tuple(k["referred_columns"] or ()))
-            for k in inspector.get_foreign_keys(name)
+            for k in parts["foreign"] or ()
         ),
         indexes=tuple(indexes),
-        rows=_rows(connection, name),
-    )
+        rows=size.rows,
+        bytes=size.bytes,
+    )  # fmt: skip
 
 
-def _quote(connection: Connection, name: str) -> str:
-    return connection.dialect.identifier_preparer.quote(name)
-
-
-def _rows(connection: Connection, table: str) -> int:
-    """SQLite keeps no count: it is counted, from the smallest index that there is."""
-    return int(connection.exec_driver_sql(f"SELECT COUNT(*) FROM {_quote(connection, table)}").scalar_one())  # noqa: S608
-
-
-def _widths(connection: Connection, table: str, columns: list[str]) -> dict[str, float]:
-    """Average bytes of each column over the first rows."""
-    if not columns:
-        return {}
-    means = ", ".join(f"AVG(LENGTH(CAST({_quote(connection, column)} AS BLOB)))" for column in columns)
-    sample = f"SELECT * FROM {_quote(connection, table)} LIMIT {WIDTH_SAMPLE_ROWS}"  # noqa: S608
-    row = connection.exec_driver_sql(f"SELECT {means} FROM ({sample})").one()  # noqa: S608
-    return {column: float(mean or 0.0) for column, mean in zip(columns, row, strict=True)}
+def _index(index: Any) -> Index:
+    """An index on expressions, or on some of the rows only, is known and serves no plain look-up."""
+    options = index.get("dialect_options") or {}
+    where = next((str(value) for key, value in options.items() if key.endswith("_where") and value is not None), "")
+    columns = tuple(name or "(expression)" for name in index["column_names"])
+    included = options.get("postgresql_include") or index.get("include_columns") or ()
+    return Index(str(index["name"]), columns, bool(index.get("unique")), where, tuple(included))

@@ -10,6 +10,7 @@ from typing import Any
 import msgspec
 
 from askless.core.findings import Finding, Line
+from askless.core.model import Table
 from askless.core.tables import RouteRow
 
 
@@ -152,7 +153,11 @@ class PlanNode(msgspec.Struct, frozen=True):
 
 
 class IndexRow(msgspec.Struct, frozen=True):
-    """An index to try."""
+    """An index to try.
+
+    `rows_before` and `rows_after` are about how many rows of the table the statement touches; `guessed` where nobody
+    measured how many rows its conditions keep. `partial` is another form of it, for the rows of a constant condition.
+    """
 
     ddl: str
     table: str
@@ -162,10 +167,17 @@ class IndexRow(msgspec.Struct, frozen=True):
     writes: int
     redundant: tuple[str, ...]
     check: tuple[str, ...]
+    partial: str = ""
+    rows_before: float | None = None
+    rows_after: float | None = None
+    guessed: bool = False
 
 
 class PlanRow(msgspec.Struct, frozen=True):
-    """One statement and its plan. `total_ms` is its time over the capture."""
+    """One statement and its plan. `total_ms` is its time over the capture.
+
+    `generic_plan` is what a prepared statement gets once the server has stopped to look at the values, where it differs.
+    """
 
     sql: str
     shape: str
@@ -175,6 +187,7 @@ class PlanRow(msgspec.Struct, frozen=True):
     plan: tuple[PlanNode, ...]
     indexes: tuple[IndexRow, ...]
     error: str = ""
+    generic_plan: tuple[PlanNode, ...] = ()
 
 
 class PlanDocument(Document, frozen=True, kw_only=True):
@@ -185,8 +198,26 @@ class PlanDocument(Document, frozen=True, kw_only=True):
     schema_known: bool = True
 
 
+class TablesDocument(Document, frozen=True, kw_only=True):
+    """`askless tables`. What other commands take as --schema."""
+
+    system: str
+    tables: tuple[Table, ...]
+
+
+class Measurement(msgspec.Struct, frozen=True):
+    """Time before over time after: the ratio of medians, with a 95 % interval."""
+
+    value: float
+    low: float
+    high: float
+
+
 class TrialStatement(msgspec.Struct, frozen=True):
-    """One statement's trial. `ratio` is median before over median after, with a 95 % interval."""
+    """One statement's trial. `ratio` is median before over median after, with a 95 % interval.
+
+    `work` counts what the server touched, before and after, in its own unit `work_unit`; '' where it can't be counted.
+    """
 
     sql: str
     before_ms: float
@@ -202,16 +233,172 @@ class TrialStatement(msgspec.Struct, frozen=True):
     plan_after: tuple[PlanNode, ...]
     uses_index: bool
     verdict: str
+    bytes: int = 0
+    work_unit: str = ""
+    work: tuple[int, int] = (0, 0)
 
 
 class TrialDocument(Document, frozen=True, kw_only=True):
-    """`askless trial`."""
+    """`askless trial --index`. `where` tells where the index was tried, `caution` what may have kept it from being used."""
 
     system: str
     index: str
     build_ms: float
     size_bytes: int
     statements: tuple[TrialStatement, ...]
+    where: str = ""
+    caution: str = ""
+
+
+class TrialSide(msgspec.Struct, frozen=True):
+    """One of two statements, over all sets of values together. `median_ms` is None where nothing was timed."""
+
+    sql: str
+    median_ms: float | None
+    rows: int
+    bytes: int
+    plan: tuple[PlanNode, ...]
+    work: int
+
+
+class RewriteDocument(Document, frozen=True, kw_only=True):
+    """`askless trial --before --after`. `lost` and `gained` show some rows where values were asked for."""
+
+    system: str
+    sets: int
+    before: TrialSide
+    after: TrialSide
+    work_unit: str
+    repetitions: int
+    ratio: Measurement | None
+    same_result: bool
+    difference: str
+    cause: str
+    lost: tuple[str, ...]
+    gained: tuple[str, ...]
+    notes: tuple[str, ...]
+    verdict: str
+
+
+class TrialRoad(msgspec.Struct, frozen=True):
+    """One way to get a finding's rows. `median_ms` as measured here, `away_ms` with the added round-trip time."""
+
+    name: str
+    sql: str
+    queries: int
+    median_ms: float
+    away_ms: float
+    rows: int
+    bytes: int
+    same_result: bool
+    difference: str
+    cause: str
+    note: str
+    ratio: Measurement | None
+    away_ratio: float | None
+
+
+class FindingTrialDocument(Document, frozen=True, kw_only=True):
+    """`askless trial --finding`. `round_trip_ms` is what was added to each query in the `away` figures."""
+
+    system: str
+    finding: str
+    title: str
+    route: str
+    request: int
+    lookups: int
+    keys: int
+    round_trip_ms: float
+    repetitions: int
+    roads: tuple[TrialRoad, ...]
+    verdict: str
+
+
+class WeighedPart(msgspec.Struct, frozen=True):
+    """A part of a statement. `ratio` is the time of the whole over the time without the part; `costs_ms` their difference."""
+
+    kind: str
+    part: str
+    with_it: str
+    without_ms: float | None
+    costs_ms: float | None
+    ratio: Measurement | None
+    rows: int
+    bytes: int
+    verdict: str
+    error: str = ""
+
+
+class WeighDocument(Document, frozen=True, kw_only=True):
+    """`askless weigh`."""
+
+    system: str
+    sql: str
+    whole_ms: float
+    rows: int
+    bytes: int
+    repetitions: int
+    parts: tuple[WeighedPart, ...]
+
+
+class ServedRow(msgspec.Struct, frozen=True):
+    """A shape that an index serves, with its time over the capture and about how many rows of the table it touches."""
+
+    shape: str
+    sql: str
+    routes: tuple[str, ...]
+    queries: int
+    total_ms: float
+    rows_before: float
+    rows_after: float
+
+
+class AdvisedIndex(msgspec.Struct, frozen=True):
+    """An index of the advised set. `writes` are those of the capture that would each keep it up."""
+
+    ddl: str
+    table: str
+    columns: tuple[str, ...]
+    why: str
+    size_bytes: int
+    writes: int
+    redundant: tuple[str, ...]
+    partial: str
+    guessed: bool
+    serves: tuple[ServedRow, ...]
+
+
+class RedundantIndex(msgspec.Struct, frozen=True):
+    """An index that another one serves as well: an existing one, or an advised one."""
+
+    table: str
+    index: str
+    by: str
+    ddl: str
+
+
+class BareForeignKey(msgspec.Struct, frozen=True):
+    """A foreign key without an index. `shapes` of the capture look up or join by it."""
+
+    table: str
+    columns: tuple[str, ...]
+    target: str
+    rows: int | None
+    ddl: str
+    shapes: tuple[str, ...]
+
+
+class IndexesDocument(Document, frozen=True, kw_only=True):
+    """`askless indexes`. `unread` counts shapes that could not be read, or whose tables are not in the schema."""
+
+    capture: str
+    system: str
+    shapes: int
+    unread: int
+    indexes: tuple[AdvisedIndex, ...]
+    redundant: tuple[RedundantIndex, ...]
+    foreign_keys: tuple[BareForeignKey, ...]
+    measured: bool
 
 
 class Spread(msgspec.Struct, frozen=True):
@@ -257,7 +444,12 @@ DOCUMENTS: dict[str, type[Document]] = {
     "findings": FindingsDocument,
     "check": CheckDocument,
     "plan": PlanDocument,
+    "tables": TablesDocument,
     "trial": TrialDocument,
+    "trial-rewrite": RewriteDocument,
+    "trial-finding": FindingTrialDocument,
+    "weigh": WeighDocument,
+    "indexes": IndexesDocument,
     "compare": CompareDocument,
 }
 

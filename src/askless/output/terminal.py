@@ -11,7 +11,6 @@ from rich.console import Console, RenderableType
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
-from rich.tree import Tree
 
 from askless.core.findings import Advice, Finding, Line
 from askless.core.words import number, plural, size
@@ -56,7 +55,7 @@ def warn_notes(notes: Iterable[str]) -> None:
         note("note: " + text)
 
 
-def _table(*columns: tuple[str, str]) -> Table:
+def table_of(*columns: tuple[str, str]) -> Table:
     table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1, 0, 0), header_style="bold", expand=False)
     for name, side in columns:
         table.add_column(name, justify="right" if side == "r" else "left", no_wrap=side == "r", overflow="fold")
@@ -79,7 +78,7 @@ def requests(document: documents.RequestsDocument) -> None:
     left_out = {9} if not document.noise else set()
     if out.width < 96:
         left_out |= {3, 9}
-    table = _table(*(column for i, column in enumerate(columns) if i not in left_out))
+    table = table_of(*(column for i, column in enumerate(columns) if i not in left_out))
     table.columns[0].min_width = 16
     for row in document.routes:
         cells: tuple[Text | str, ...] = (
@@ -102,7 +101,7 @@ def requests(document: documents.RequestsDocument) -> None:
 
 def each(document: documents.EachDocument) -> None:
     """The requests one by one."""
-    table = _table(("no.", "r"), ("request", "l"), ("status", "r"), ("queries", "r"), ("repeated", "r"), ("db ms", "r"), ("ms", "r"), ("rows", "r"))  # fmt: skip
+    table = table_of(("no.", "r"), ("request", "l"), ("status", "r"), ("queries", "r"), ("repeated", "r"), ("db ms", "r"), ("ms", "r"), ("rows", "r"))  # fmt: skip
     for row in document.requests:
         name = one_line(row.route + (f"  {row.path}" if row.path else ""), 60) + ("  (warm-up)" if row.warm_up else "")
         table.add_row(
@@ -124,7 +123,7 @@ def timeline(document: documents.TimelineDocument) -> None:
         )
     )
     bar_width = 22 if out.width >= 100 else 12
-    table = _table(("at ms", "r"), (f"0 ── {milliseconds(document.request_ms)} ms", "l"), ("ms", "r"), ("runs", "r"), ("rows", "r"), ("query and line of code", "l"))  # fmt: skip
+    table = table_of(("at ms", "r"), (f"0 ── {milliseconds(document.request_ms)} ms", "l"), ("ms", "r"), ("runs", "r"), ("rows", "r"), ("query and line of code", "l"))  # fmt: skip
     for row in document.rows:
         what = Text(one_line(brief(row.sql), 2 * (out.width - bar_width - 32)), style="dim" if row.noise else "")
         if row.parameters:
@@ -316,128 +315,6 @@ def check(document: documents.CheckDocument) -> None:
     out.print(Text("sound" if document.sound else "damaged: what could be read counts"))
 
 
-def plan(document: documents.PlanDocument) -> None:
-    """Statements and their plans, what was observed, and the indexes to try."""
-    out = console()
-    for place, row in enumerate(document.statements, 1):
-        where = (
-            f"  {row.queries:,} queries, {milliseconds(row.total_ms)} ms in all, from {', '.join(map(safe, row.routes[:3]))}"
-            if row.queries
-            else ""
-        )
-        out.print(Text(f"{place}. {one_line(row.sql, 300)}", style="bold"))
-        if where:
-            out.print(Text(where, style="dim"))
-        if row.error:
-            out.print(Text("  can't be explained: " + one_line(row.error, 200), style="red"))
-        for node in row.plan:
-            out.print(indented(_tree(node), 2))
-        for index in row.indexes:
-            _index(out, index)
-        if not row.indexes and not row.error and document.schema_known:
-            out.print(Text("  no index to advise"))
-        out.print()
-
-
-def _index(out: Console, index: documents.IndexRow) -> None:
-    out.print(Text("  → " + safe(index.ddl), style="green"))
-    writes = (
-        f"{plural(index.writes, 'write')} to {index.table} in the capture would each keep it up"
-        if index.writes
-        else "no writes to the table in the capture"
-    )
-    rows = [("why", index.why), ("price", f"about {size(index.size_bytes)}; {writes}")]
-    rows += [("drop", f"{name}, which it makes redundant") for name in index.redundant]
-    labelled(out, rows + [("check", text) for text in index.check], 4)
-
-
-def _tree(node: documents.PlanNode) -> Tree:
-    tree = Tree(_node(node), guide_style="dim")
-    _grow(tree, node.children)
-    return tree
-
-
-def _grow(tree: Tree, children: Sequence[documents.PlanNode]) -> None:
-    for child in children:
-        _grow(tree.add(_node(child)), child.children)
-
-
-def _node(node: documents.PlanNode) -> Text:
-    text = Text().append(safe(node.kind), style="bold")
-    on = " ".join(
-        part for part in (f"on {node.table}" if node.table else "", f"by {node.index}" if node.index else "") if part
-    )
-    if on:
-        text.append(" " + safe(on), style="")
-    if node.rows is not None:
-        text.append(f"  ({node.rows:,} rows in the table)", style="dim")
-    text.append(f"  {one_line(node.detail, 70)}", style="dim")
-    numbers = _numbers(node)
-    if numbers:
-        text.append("\n" + numbers)
-    for observation in node.observations:
-        text.append("\n! " + safe(observation), style="yellow")
-    return text
-
-
-def _numbers(node: documents.PlanNode) -> str:
-    """What was expected of a node, what came, and how long it took."""
-    parts = []
-    if node.loops == 0:
-        parts.append("never run")
-    elif node.actual_rows is not None:
-        times = f" × {node.loops:,}" if (node.loops or 1) > 1 else ""
-        parts.append(f"{plural(node.actual_rows, 'row')}{times}")
-        if node.estimated_rows is not None:
-            parts.append(f"{number(node.estimated_rows)} expected")
-    elif node.estimated_rows is not None:
-        parts.append(f"{plural(node.estimated_rows, 'row')} expected")
-    if node.own_ms is not None:
-        parts.append(f"{milliseconds(node.own_ms)} ms of its own")
-    if node.share is not None:
-        parts.append(f"{percent(node.share)} of the time")
-    return ", ".join(parts)
-
-
-def trial(document: documents.TrialDocument) -> None:
-    """The trial of an index: plans, times, and whether the result stayed the same."""
-    out = console()
-    out.print(Text(safe(document.index), style="bold"))
-    out.print(
-        Text(
-            f"built on a copy in {milliseconds(document.build_ms)} ms, {size(document.size_bytes)}; your database was only read"
-        )
-    )
-    for row in document.statements:
-        out.print()
-        out.print(Text(one_line(row.sql, 300)))
-        table = _table(("", "l"), ("median ms", "r"), ("plan", "l"))
-        table.add_row("before", milliseconds(row.before_ms), _plan_line(row.plan_before))
-        table.add_row("after", milliseconds(row.after_ms), _plan_line(row.plan_after))
-        out.print(indented(table, 2))
-        same = "the same result" if row.same_result else "NOT the same result: " + row.difference
-        out.print(
-            indented(Text(f"{same} ({plural(row.rows, 'row')}), {row.repetitions} interleaved repetitions each"), 2)
-        )
-        style = (
-            "green" if row.verdict.startswith("faster") else "red" if row.verdict.startswith(("slower", "not")) else ""
-        )
-        out.print(indented(Text(safe(row.verdict), style=style), 2))
-
-
-def _plan_line(nodes: Sequence[documents.PlanNode]) -> Text:
-    flat: list[str] = []
-
-    def walk(node: documents.PlanNode) -> None:
-        flat.append(f"{node.kind} {node.table}{' by ' + node.index if node.index else ''}".strip())
-        for child in node.children:
-            walk(child)
-
-    for node in nodes:
-        walk(node)
-    return Text(safe("; ".join(flat)))
-
-
 def compare(document: documents.CompareDocument) -> None:
     """Two captures side by side, and what became of the findings."""
     out = console()
@@ -447,7 +324,7 @@ def compare(document: documents.CompareDocument) -> None:
             style="dim",
         )
     )
-    table = _table(("route", "l"), ("queries", "r"), ("rows", "r"), ("bytes", "r"), ("ms a request, quartiles", "r"), ("faster by", "l"))  # fmt: skip
+    table = table_of(("route", "l"), ("queries", "r"), ("rows", "r"), ("bytes", "r"), ("ms a request, quartiles", "r"), ("faster by", "l"))  # fmt: skip
     for row in document.routes:
         table.add_row(
             Text(safe(row.route)), _pair(row.queries, number), _pair(row.rows, number), _pair(row.bytes, size),

@@ -13,6 +13,7 @@ from askless.core.sql.slots import Slot, marked, slot_number, slots_of
 from askless.core.sql.structure import DIALECTS
 
 _MARK = re.compile(r"'~slot(\d+)~'|:slot(\d+)|\b77(\d{8})\b")
+_OURS = re.compile(r"%\((slot\d+|keys|last_seen)\)s")  # what PostgreSQL's writer makes of a named placeholder
 
 
 def rewritten(text: str, system: str, change: Callable[[exp.Select], exp.Select | None]) -> str:
@@ -32,7 +33,7 @@ def _restored(sql: str, slots: Sequence[Slot]) -> str:
         number = int(found.group(1) or found.group(2) or found.group(3))
         return slots[number].text if number < len(slots) else found.group()
 
-    return _MARK.sub(original, sql)
+    return _MARK.sub(original, _OURS.sub(r":\1", sql))
 
 
 def pretty(text: str, system: str) -> str:

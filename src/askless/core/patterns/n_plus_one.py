@@ -33,7 +33,7 @@ NAME = "n-plus-one"
 REJECTED = "no n-plus-one"
 
 
-class _Key:
+class Key:
     """The position of the key among a query's values, and the column that it is compared with."""
 
     __slots__ = ("column", "position")
@@ -131,7 +131,7 @@ def _examine(
     if structure is None or structure.kind != "select" or structure.locks or structure.volatile:
         return None
     rows = _all_values(request, indices)
-    found = _key_of(structure, rows)
+    found = key_of(structure, rows)
     if found is None:
         return None
     keys = [row[found.position] for row in rows]
@@ -144,7 +144,7 @@ def _examine(
     return found.column, None
 
 
-def _key_of(structure: Structure, rows: list[tuple[Value, ...]]) -> _Key | None:
+def key_of(structure: Structure, rows: list[tuple[Value, ...]]) -> Key | None:
     """The key that varies; None where something else varies too, or what varies is no key."""
     varying = _varying(rows)
     if not varying:
@@ -154,7 +154,7 @@ def _key_of(structure: Structure, rows: list[tuple[Value, ...]]) -> _Key | None:
         predicate = _lookup(structure, position)
         if predicate is None or predicate.inside:
             return None
-        keys.append(_Key(position, predicate.column))
+        keys.append(Key(position, predicate.column))
     # A composite key varies as a whole; the column with the most values names it.
     return max(keys, key=lambda key: len({row[key.position] for row in rows}))
 

@@ -1,15 +1,14 @@
-"""The registries of plan readers: a server's plan format is a file in this folder and a line here."""
+"""The registry of plan readers: a server's plan format is a file in this folder and a line here.
+
+A live server's plans are read by the same modules: see `database/servers`.
+"""
 
 from __future__ import annotations
 
 from importlib import import_module
-from typing import Any
 
 from askless.core.plans.tree import Node
 from askless.core.plans.unreadable import UnreadablePlan
-
-# System -> the module whose `read` takes the rows that a live database gives.
-READERS = {"sqlite": "askless.core.plans.sqlite"}
 
 # Saved plans: name of the form -> its system, the module, the function that knows such a text when it sees one, and the
 # function that reads it. The first form that knows a text reads it.
@@ -17,13 +16,9 @@ SAVED = {
     "PostgreSQL's JSON": ("postgresql", "askless.core.plans.postgresql", "is_json", "read_json"),
     "MariaDB's and MySQL's JSON": ("mariadb", "askless.core.plans.mysql", "is_json", "read_json"),
     "the table of MariaDB and MySQL": ("mariadb", "askless.core.plans.mysql", "is_table", "read_table"),
+    "MySQL's tree": ("mysql", "askless.core.plans.mysql_tree", "is_tree", "read_tree"),
     "PostgreSQL's text": ("postgresql", "askless.core.plans.postgresql", "is_text", "read_text"),
 }
-
-
-def reader(system: str) -> Any:
-    """The module that reads a system's plans. Raises KeyError where there is none."""
-    return import_module(READERS[system])
 
 
 def read_saved(text: str) -> tuple[str, tuple[Node, ...]]:

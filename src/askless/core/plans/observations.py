@@ -2,18 +2,28 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Sequence
+
 import msgspec
 
 from askless.core.model import Schema
 from askless.core.plans import tree
 from askless.core.plans.tree import Node
+from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure
+from askless.core.words import plural
 
 SMALL_TABLE_ROWS = 1000
+SHORT_SORT_ROWS = 100
+# A column with a cast around it, as PostgreSQL writes conditions: (berth_id)::numeric. Text to text costs nothing.
+_CAST = re.compile(r"\((?P<column>\w+)\)::(?P<type>(?!text\b|bpchar\b|character\b)\w[\w ]*)")
+_TEXTS = ("CHAR", "TEXT", "CLOB", "ENUM")
 
 
 class Observation(msgspec.Struct, frozen=True):
-    """One thing seen on a node. `slug` names its kind: reads-all, sorts, builds-index, per-row, part, unservable."""
+    """One thing seen on a node. `slug` names its kind: reads-all, sorts, builds-index, per-row, part, unservable, and those
+    of `measured`."""
 
     node: Node
     slug: str
@@ -21,21 +31,38 @@ class Observation(msgspec.Struct, frozen=True):
 
 
 def observe(
-    plan: tuple[Node, ...], structure: Structure | None, schema: Schema, rows: int | None = None
+    plan: tuple[Node, ...],
+    structure: Structure | None,
+    schema: Schema,
+    rows: int | None = None,
+    values: Sequence[Value] = (),
 ) -> list[Observation]:
-    """The observations on a plan. `rows` is what the statement returned when the application ran it, where known."""
+    """The observations on a plan. `rows` is what the statement returned when the application ran it, where known;
+    `values` what stood in its slots."""
     found: list[Observation] = []
-    reads = 0
+    again = _read_again(plan, schema.system)
     for node in tree.walk(plan):
         if node.kind in tree.READS:
-            found += _on_read(node, reads, structure, schema, rows)
-            reads += 1
-        elif node.kind == tree.SORT:
-            found.append(_sort(node, plan, schema))
+            found += _on_read(node, id(node) in again, structure, schema, rows)
+            found += _unservable(node, structure, schema, values)
+        elif node.kind == tree.SORT and not _is_short(node):
+            found.append(_sort(node, plan, structure, schema))
         elif node.kind == tree.SUBQUERY_PER_ROW:
             text = "this subquery runs again for every row of the query around it; a join with a GROUP BY runs once"
             found.append(Observation(node, "per-row", text))
     return found
+
+
+def merged(first: Sequence[Observation], measured: Sequence[Observation]) -> list[Observation]:
+    """Observations by schema and by a plan's own numbers, what says the same left out: numbers speak for themselves."""
+    seen = {(id(o.node), o.slug) for o in measured}
+    counted = {id(o.node) for o in measured if o.slug == "reads-many"}
+    kept = [o for o in first if (id(o.node), o.slug) not in seen]
+    explained = {id(o.node) for o in kept if o.slug == "reads-all"}
+    return [
+        *(o for o in kept if not (o.slug == "part" and id(o.node) in counted)),
+        *(o for o in measured if not (o.slug == "reads-many" and id(o.node) in explained)),
+    ]
 
 
 def table_rows(schema: Schema, name: str) -> int | None:
@@ -44,8 +71,20 @@ def table_rows(schema: Schema, name: str) -> int | None:
     return table.rows if table is not None else None
 
 
+def _read_again(plan: tuple[Node, ...], system: str) -> set[int]:
+    """The reads that run once for each row of another one: SQLite lists them in turn, others nest them."""
+    if system == "sqlite":
+        reads = [node for node in tree.walk(plan) if node.kind in tree.READS]
+        return {id(node) for node in reads[1:]}
+    found: set[int] = set()
+    for node in tree.walk(plan):
+        if node.kind == tree.NESTED_LOOP:
+            found |= {id(child) for child in node.children[1:] if child.kind in tree.READS}
+    return found
+
+
 def _on_read(
-    node: Node, earlier: int, structure: Structure | None, schema: Schema, rows: int | None
+    node: Node, again: bool, structure: Structure | None, schema: Schema, rows: int | None
 ) -> list[Observation]:
     found = []
     size = table_rows(schema, node.table)
@@ -54,13 +93,11 @@ def _on_read(
         text = f"no index fits, so the database builds one on {node.table} ({columns}) for this query alone, each time it runs"
         found.append(Observation(node, "builds-index", text))
     if node.kind == tree.FULL_SCAN and size is not None and size >= SMALL_TABLE_ROWS:
-        found += _full_scan(node, earlier, size, structure, rows)
+        found += _full_scan(node, again, size, structure, rows, schema)
     if node.kind in (tree.INDEX_SEARCH, tree.INDEX_ONLY) and structure is not None:
         text_or_none = _partly(node, structure)
         if text_or_none:
             found.append(Observation(node, "part", text_or_none))
-    if structure is not None and node.kind in (tree.FULL_SCAN, tree.INDEX_SCAN):
-        found += _unservable(node, structure)
     return found
 
 
@@ -73,32 +110,46 @@ def _conditions(node: Node, structure: Structure) -> list[str]:
     ]
 
 
-def _full_scan(node: Node, earlier: int, size: int, structure: Structure | None, rows: int | None) -> list[Observation]:
-    if earlier:
-        text = f"for every row found so far, all {size:,} rows of {node.table} are read: the join column has no index"
+def _full_scan(
+    node: Node, again: bool, size: int, structure: Structure | None, rows: int | None, schema: Schema
+) -> list[Observation]:
+    if again:
+        each = "each batch of rows" if schema.system in ("mariadb", "mysql") else "every row"
+        text = f"for {each} found so far, all {size:,} rows of {node.table} are read: the join column has no index"
         return [Observation(node, "reads-all", text)]
     conditions = _conditions(node, structure) if structure is not None else []
     if not conditions:
         return []
     kept = ""
-    if (
+    if node.actual is not None:
+        kept = f" to keep {plural(node.actual.rows * max(node.actual.loops, 1), 'row').split()[0]}"
+    elif (
         rows is not None
         and structure is not None
-        and not structure.joins
-        and not structure.aggregates
-        and not structure.group_by
+        and not (structure.joins or structure.aggregates or structure.group_by)
     ):
         kept = f" to keep {rows:,}"
     by = ", ".join(dict.fromkeys(conditions))
     return [Observation(node, "reads-all", f"reads all {size:,} rows of {node.table}{kept}: no index answers {by}")]
 
 
-def _sort(node: Node, plan: tuple[Node, ...], schema: Schema) -> Observation:
-    biggest = max((table_rows(schema, n.table) or 0 for n in tree.walk(plan) if n.kind in tree.READS), default=0)
-    tail = "; an index in this order would deliver the rows sorted" if biggest >= SMALL_TABLE_ROWS else ""
+def _is_short(node: Node) -> bool:
+    """Whether a sort has so few rows that nobody need think of it."""
+    rows = [part.rows for part in (node.actual, node.estimate) if part is not None]
+    return bool(rows) and max(rows) < SHORT_SORT_ROWS
+
+
+def _sort(node: Node, plan: tuple[Node, ...], structure: Structure | None, schema: Schema) -> Observation:
+    """Only what the statement orders by columns of one table can come sorted from an index."""
+    order = structure.order_by if structure is not None else ()
+    tables = {column.table for column, _ in order}
+    table = next(iter(tables)) if len(tables) == 1 else ""
+    tail = ""
+    if table and (table_rows(schema, table) or 0) >= SMALL_TABLE_ROWS and not (structure and structure.group_by):
+        tail = "; an index in this order would deliver the rows sorted"
     part = (
-        " the last columns of the order are sorted after the index has done the rest"
-        if "TERM" in node.detail or "RIGHT" in node.detail
+        "; the last columns of the order are sorted after the index has done the rest"
+        if "TERM" in node.detail or "RIGHT" in node.detail or "Incremental" in node.detail
         else ""
     )
     return Observation(node, "sorts", f"sorts its rows before it returns the first one{tail}{part}")
@@ -118,10 +169,38 @@ def _partly(node: Node, structure: Structure) -> str:
     return f"the index answers {', '.join(node.searched)}; {', '.join(left)} is checked on each row afterwards"
 
 
-def _unservable(node: Node, structure: Structure) -> list[Observation]:
+def _unservable(node: Node, structure: Structure | None, schema: Schema, values: Sequence[Value]) -> list[Observation]:
+    """Conditions that no plain index answers: a function around the column, a leading wildcard, another type."""
+    if structure is None:
+        return []
     found = []
+    hidden = set()
+    searched = {column.lower() for column in node.searched}
+    table = schema.table(node.table)
     for predicate in structure.predicates:
-        if predicate.column.table.lower() == node.table.lower() and predicate.inside:
-            text = f"{predicate.inside}() around {predicate.column.name} hides it from an index on that column"
+        name = predicate.column.name
+        if predicate.column.table.lower() != node.table.lower() or name.lower() in searched:
+            continue
+        given = [values[slot] for slot in predicate.slots if slot < len(values)]
+        column = table.column(name) if table is not None else None
+        text = ""
+        if predicate.inside and node.kind in (tree.FULL_SCAN, tree.INDEX_SCAN):
+            text = f"{predicate.inside}() around {name} hides it from an index on that column"
+            hidden.add(name)
+        elif predicate.operator in ("like", "ilike") and any(isinstance(v, str) and v[:1] in ("%", "_") for v in given):
+            text = f"the LIKE on {name} begins with a wildcard, so an index can't tell where to begin: full-text search, or a trigram index, can"
+        elif (
+            schema.system in ("mariadb", "mysql")
+            and column is not None
+            and any(word in column.type.upper() for word in _TEXTS)
+            and any(isinstance(v, int | float) and not isinstance(v, bool) for v in given)
+        ):
+            text = f"{name} is a text and is compared with a number, so every row is converted and no index on it is used: pass a text"
+        if text:
             found.append(Observation(node, "unservable", text))
+    for cast in _CAST.finditer(node.filtered):
+        if cast["column"] not in hidden and table is not None and table.column(cast["column"]) is not None:
+            text = f"the value's type makes the server convert {cast['column']} of every row to {cast['type'].strip()}, so no index on it is used: pass a value of the column's own type"
+            found.append(Observation(node, "unservable", text))
+            break
     return found

@@ -106,3 +106,8 @@ def walk(nodes: tuple[Node, ...]) -> Iterator[Node]:
     """All nodes of a plan, in its order."""
     for node in nodes:
         yield from node.walk()
+
+
+def form(nodes: tuple[Node, ...]) -> tuple[object, ...]:
+    """What a plan does, without its numbers and words: two plans of one form work the same way."""
+    return tuple((node.kind, node.name, node.table, node.index, form(node.children)) for node in nodes)

@@ -102,6 +102,7 @@ class Structure(msgspec.Struct, frozen=True):
     slots: tuple[Slot, ...] = ()
     written: tuple[str, ...] = ()  # the columns that an insert or update names
     names: tuple[tuple[str, str], ...] = ()  # each name that the statement uses for a table, and the table
+    used: tuple[Column, ...] = ()  # every column that the statement names anywhere, subqueries included
 
     @property
     def aggregates(self) -> tuple[str, ...]:
@@ -129,9 +130,17 @@ def structure_of(text: str, system: str) -> Structure | None:
     try:
         found = _read(tree, slots)
         names = tuple({t.alias_or_name: t.name for t in tree.find_all(exp.Table)}.items())
-        return msgspec.structs.replace(found, volatile=bool(_VOLATILE.search(text)), names=names)
+        used = _used(tree, dict(names), found.main if len(names) == 1 else "")
+        return msgspec.structs.replace(found, volatile=bool(_VOLATILE.search(text)), names=names, used=used)
     except (AttributeError, KeyError, TypeError, ValueError, RecursionError):
         return None
+
+
+def _used(tree: Any, names: dict[str, str], only: str) -> tuple[Column, ...]:
+    """Every column named; `*` for a whole row, but not the one of COUNT(*)."""
+    found = [_column(node, names, only) for node in tree.find_all(exp.Column)]
+    stars = [node for node in tree.find_all(exp.Star) if not isinstance(node.parent, exp.Count | exp.Column)]
+    return tuple(dict.fromkeys([*found, *(Column("", "*") for _ in stars[:1])]))
 
 
 def _read(tree: Any, slots: tuple[Slot, ...]) -> Structure:

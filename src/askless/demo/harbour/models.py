@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import ClassVar
 
-from sqlalchemy import ForeignKey, Text
+from sqlalchemy import ForeignKey, String, Text
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
 
 class Base(DeclarativeBase):
-    pass
+    # MariaDB wants to know how long a text may be.
+    type_annotation_map: ClassVar = {str: String(120)}
 
 
 class Vessel(Base):

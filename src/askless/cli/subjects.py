@@ -1,0 +1,143 @@
+"""Which statements a command is about: the costliest of a capture, those of one request, or one that was typed."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+import msgspec
+
+from askless.capture.reading import read
+from askless.core.errors import AskLessError
+from askless.core.shape_stats import Example, ShapeStats
+from askless.core.sql.slots import Value
+from askless.core.sql.structure import structure_of
+from askless.core.summary import Summary
+
+
+class Subject(msgspec.Struct):
+    """A statement to explain, with one execution's values, and what it cost in the capture.
+
+    `system` is the SQL that it is written in; '' for that of the database.
+    """
+
+    text: str
+    parameters: tuple[Value, ...] = ()
+    names: tuple[str, ...] = ()
+    rows: int | None = None
+    shape: str = ""
+    routes: tuple[str, ...] = ()
+    queries: int = 0
+    total_ns: int = 0
+    system: str = ""
+
+
+def parse_parameters(text: str) -> tuple[tuple[Value, ...], tuple[str, ...]]:
+    """Values and names from --parameters. Raises AskLessError bad-parameters."""
+    if not text:
+        return (), ()
+    try:
+        given = json.loads(text)
+    except ValueError as error:
+        raise AskLessError(
+            "bad-parameters", f"--parameters is not JSON: {error}", "write a list: --parameters '[1, \"due\"]'"
+        ) from None
+    if isinstance(given, dict):
+        return tuple(given.values()), tuple(given)
+    if not isinstance(given, list):
+        raise AskLessError(
+            "bad-parameters", "--parameters takes a list or an object", "write: --parameters '[1, \"due\"]'"
+        )
+    return tuple(("list", json.dumps(value)) if isinstance(value, list) else value for value in given), ()
+
+
+def costliest(summary: Summary, top: int | None = None, shape: str = "") -> list[Subject]:
+    """The shapes that cost most time over the capture, each once, with an execution whose text and values are whole."""
+    merged: dict[str, list[tuple[str, ShapeStats]]] = {}
+    for route in summary.routes.values():
+        for stats in route.asked():
+            structure = stats.structure
+            wanted = stats.shape.digest.startswith(shape) if shape else structure is not None
+            if stats.examples and wanted and (structure is None or structure.kind in ("select", "update", "delete")):
+                merged.setdefault(stats.shape.digest, []).append((route.route, stats))
+    subjects = []
+    for digest, found in merged.items():
+        example = _example([stats for _, stats in found])
+        subjects.append(
+            Subject(
+                text=example.text,
+                parameters=example.parameters,
+                names=example.statement.names,
+                rows=example.rows,
+                shape=digest,
+                routes=tuple(route for route, _ in sorted(found, key=lambda item: -item[1].duration_ns)),
+                queries=sum(stats.count for _, stats in found),
+                total_ns=sum(stats.duration_ns for _, stats in found),
+                system=example.statement.system,
+            )
+        )
+    return sorted(subjects, key=lambda subject: (-subject.total_ns, subject.shape))[:top]
+
+
+def _example(stats: list[ShapeStats]) -> Example:
+    examples = [example for one in stats for example in one.examples]
+    whole = [e for e in examples if not any(isinstance(v, tuple) and v[0].startswith("cut") for v in e.parameters)]
+    return (whole or examples)[0]
+
+
+def of_request(path: Path, number: int, query: int | None) -> list[Subject]:
+    """The queries of one request, noise left out: all of them, each shape once, or the one with this place (from 1).
+
+    Raises AskLessError no-request, no-query.
+    """
+    request = next((found for found in read(path, []) if found.number == number), None)
+    if request is None:
+        raise AskLessError(
+            "no-request", f"there is no request {number} in {path}", "askless requests --each lists them"
+        )
+    asked = [i for i in range(len(request)) if not request.statement(i).shape.noise]
+    if query is not None:
+        if not 1 <= query <= len(asked):
+            raise AskLessError(
+                "no-query", f"request {number} has no query {query}: it asked {len(asked)}", "noise is not counted"
+            )
+        asked = [asked[query - 1]]
+    found: dict[str, Subject] = {}
+    for i in asked:
+        statement = request.statement(i)
+        known = found.get(statement.shape.digest)
+        if known is not None:
+            known.queries += 1
+            known.total_ns += request.durations_ns[i]
+            continue
+        found[statement.shape.digest] = Subject(
+            request.text(i), request.parameters[i], statement.names, request.rows[i], statement.shape.digest,
+            (request.route,), 1, request.durations_ns[i], statement.system,
+        )  # fmt: skip
+    kinds = ("select", "update", "delete")
+    explained = [
+        s for s in found.values() if (structure := structure_of(s.text, s.system)) is None or structure.kind in kinds
+    ]
+    return sorted(explained, key=lambda subject: -subject.total_ns)
+
+
+def writes_of(summary: Summary) -> Callable[[str, Sequence[str]], int]:
+    """How many of the capture's writes touch columns of a table: an UPDATE only where it sets one of them."""
+    writes: list[tuple[str, str, frozenset[str], int]] = []
+    for route in summary.routes.values():
+        for stats in route.asked():
+            structure = stats.structure
+            if structure is not None and structure.kind in ("insert", "update", "delete"):
+                written = frozenset(column.lower() for column in structure.written)
+                writes.append((structure.main.lower(), structure.kind, written, stats.count))
+
+    def count(table: str, columns: Sequence[str]) -> int:
+        wanted = {column.lower() for column in columns}
+        return sum(
+            times
+            for main, kind, written, times in writes
+            if main == table.lower() and (kind != "update" or not written or written & wanted)
+        )
+
+    return count

@@ -1,0 +1,365 @@
+"""One set of indexes for a workload: chosen greedily by what each still saves, then thinned out.
+
+Not advised: indexes on small tables, what saves less than a hundredth of the workload and no quarter of any statement,
+what an existing index's first columns already serve, what writes would cost more than reads gain.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+import msgspec
+
+from askless.core.advice.indexing import ddl
+from askless.core.advice.indexing.candidates import candidates
+from askless.core.advice.indexing.cost import LIMIT_DEFAULT, Outcome, cost_of
+from askless.core.advice.indexing.needs import Need, Shares, needs_of
+from askless.core.model import Index, Schema, Table
+from askless.core.plans.observations import SMALL_TABLE_ROWS
+from askless.core.sql.slots import literal_value
+from askless.core.sql.structure import Structure
+from askless.core.words import plural
+
+GAIN_LEAST = 0.01  # of the workload's time
+GAIN_ALONE = 0.25  # of one statement's cost
+COST_ALONE = 5.0  # and at least so many pages read in sequence
+NEARLY = 0.05  # candidates this close are judged by their size
+WRITE_MS = 0.02  # a rule of thumb for keeping one index up in one write
+INDEXES_MOST = 20
+ROW_POINTER_BYTES = 9
+PARTIAL_SHARE = 0.1  # a constant that keeps less than this is worth a partial index
+PARTIAL_SYSTEMS = ("postgresql", "sqlite")
+
+Writes = Callable[[str, Sequence[str]], int]
+
+
+class Statement(msgspec.Struct, frozen=True):
+    """A shape of the workload. `weight_ms` is its time over the capture; `limit` the rows that it asks for at most.
+
+    `constants` are the conditions whose value is written into the text: column -> the condition as SQL.
+    """
+
+    digest: str
+    structure: Structure
+    weight_ms: float = 1.0
+    limit: float | None = None
+    shares: Shares = lambda table, predicates: None
+    constants: dict[str, str] = {}
+
+
+class Served(msgspec.Struct, frozen=True):
+    """A shape that an index serves: about how many rows of the table it touches before and after."""
+
+    digest: str
+    rows_before: float
+    rows_after: float
+
+
+class IndexAdvice(msgspec.Struct, frozen=True):
+    """An index to try. `redundant` are existing indexes that it makes superfluous; `partial` another form of it.
+
+    `guessed` tells that nobody measured how many rows its conditions keep.
+    """
+
+    table: str
+    columns: tuple[str, ...]
+    name: str
+    ddl: str
+    why: str
+    size_bytes: int
+    redundant: tuple[str, ...]
+    check: tuple[str, ...]
+    serves: tuple[Served, ...] = ()
+    writes: int = 0
+    partial: str = ""
+    guessed: bool = False
+
+
+class _Item:
+    """A statement with its needs, and what it costs with each set of indexes that was tried."""
+
+    def __init__(self, statement: Statement, schema: Schema) -> None:
+        self.statement = statement
+        self.schema = schema
+        self.needs = needs_of(statement.structure, schema, statement.shares)
+        self.tables = {need.table.name.lower() for need in self.needs}
+        self._known: dict[frozenset[tuple[str, tuple[str, ...]]], Outcome] = {}
+
+    def outcome(self, indexes: dict[str, list[Index]]) -> Outcome:
+        key = frozenset((table, index.columns) for table in self.tables for index in indexes.get(table, ()))
+        known = self._known.get(key)
+        if known is None:
+            known = cost_of(self.statement.structure, self.needs, indexes, self.schema, _limit(self.statement))
+            self._known[key] = known
+        return known
+
+
+def _limit(statement: Statement) -> float | None:
+    """The rows that a statement asks for at most; None where it sets no limit."""
+    structure = statement.structure
+    if statement.limit is not None or not structure.has_limit:
+        return statement.limit
+    slot = structure.slots[structure.limit_slot] if structure.limit_slot is not None else None
+    value = literal_value(slot.text) if slot is not None and not slot.placeholder else None
+    return float(value) if isinstance(value, int | float) else LIMIT_DEFAULT
+
+
+def advise(
+    workload: Sequence[Statement], schema: Schema, writes: Writes = lambda table, columns: 0
+) -> list[IndexAdvice]:
+    """The indexes for a workload, those that save most first. `writes` counts a capture's writes that touch columns."""
+    items = [item for item in (_Item(statement, schema) for statement in workload) if item.needs]
+    existing = {table.name.lower(): usable(table) for table in schema.tables}
+    chosen = _choose(items, existing, schema, writes)
+    chosen = _thin_out(items, existing, chosen)
+    taken = {index.name for table in schema.tables for index in table.indexes}
+    found = []
+    for table, index in chosen:
+        advice = _told(table, index, items, existing, chosen, schema, taken, writes)
+        taken.add(advice.name)
+        found.append(advice)
+    return found
+
+
+def usable(table: Table) -> list[Index]:
+    """The indexes that any look-up may use, the primary key among them."""
+    own = [index for index in table.indexes if not index.where]
+    return [Index("", table.primary_key, True), *own] if table.primary_key else own
+
+
+_Chosen = list[tuple[Table, Index]]
+
+
+def _with(existing: dict[str, list[Index]], more: _Chosen) -> dict[str, list[Index]]:
+    merged = dict(existing)
+    for table, index in more:
+        name = table.name.lower()
+        merged[name] = [*merged.get(name, ()), index]
+    return merged
+
+
+def _choose(items: list[_Item], existing: dict[str, list[Index]], schema: Schema, writes: Writes) -> _Chosen:
+    """Greedy: the candidate that saves most, then the one that saves most beside it, and so on."""
+    open_ = _candidates(items, schema)
+    first = {id(item): max(item.outcome(existing).cost, 1e-9) for item in items}
+    total = sum(item.statement.weight_ms for item in items)
+    chosen: _Chosen = []
+    while open_ and len(chosen) < INDEXES_MOST:
+        now = _with(existing, chosen)
+        scored: list[tuple[float, int, int, Table, Index]] = []
+        for place, (table, index) in enumerate(open_):
+            concerned = [item for item in items if table.name.lower() in item.tables]
+            then = _with(now, [(table, index)])
+            gain, best_alone = -WRITE_MS * writes(table.name, index.columns), 0.0
+            for item in concerned:
+                before, after = item.outcome(now).cost, item.outcome(then).cost
+                saved = max(before - after, 0.0)
+                gain += item.statement.weight_ms * saved / first[id(item)]
+                if saved >= COST_ALONE:
+                    best_alone = max(best_alone, saved / max(before, 1e-9))
+            worth = gain > 0 and best_alone > 0 and (gain >= GAIN_LEAST * total or best_alone >= GAIN_ALONE)
+            if worth and best_alone >= GAIN_ALONE / 2:
+                sorts = sum(item.outcome(then).sorts for item in concerned)
+                scored.append((gain, sorts, place, table, index))
+        if not scored:
+            return chosen
+        most = max(score[0] for score in scored)
+        near = [score for score in scored if score[0] >= most * (1 - NEARLY)]
+        # Of equals, the one that leaves nothing to sort lasts longest as the table grows; then the smallest.
+        _, _, place, table, index = min(near, key=lambda score: (score[1], len(score[4].columns), score[2]))
+        chosen.append((table, index))
+        del open_[place]
+    return chosen
+
+
+def _candidates(items: list[_Item], schema: Schema) -> _Chosen:
+    found: _Chosen = []
+    for item in items:
+        for name, listed in candidates(item.needs).items():
+            table = schema.table(name)
+            if table is None or (table.rows or 0) < SMALL_TABLE_ROWS:
+                continue
+            for columns in listed:
+                spelled = tuple(column.name for column in map(table.column, columns) if column is not None)
+                index = Index("", spelled)
+                if (table, index) not in found and not _begins_one(table, spelled):
+                    found.append((table, index))
+    return found
+
+
+def _begins_one(table: Table, columns: Sequence[str]) -> bool:
+    wanted = tuple(name.lower() for name in columns)
+    return any(tuple(c.lower() for c in index.columns[: len(wanted)]) == wanted for index in usable(table))
+
+
+def _thin_out(items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen) -> _Chosen:
+    """Leave out what the others, chosen later, have made superfluous."""
+    for entry in list(chosen):
+        rest = [other for other in chosen if other is not entry]
+        with_all, without = _with(existing, chosen), _with(existing, rest)
+        if all(item.outcome(without).cost <= 1.05 * item.outcome(with_all).cost for item in items):
+            chosen = rest
+    return chosen
+
+
+def _told(
+    table: Table, index: Index, items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen, schema: Schema,
+    taken: set[str], writes: Writes,
+) -> IndexAdvice:  # fmt: skip
+    """An index with all that a person wants to know of it."""
+    with_all = _with(existing, chosen)
+    without = _with(existing, [entry for entry in chosen if entry[1] is not index])
+    serving = [
+        item
+        for item in items
+        if index in item.outcome(with_all).used and item.outcome(with_all).cost < 0.9 * item.outcome(without).cost
+    ]
+    serves = tuple(
+        Served(
+            item.statement.digest,
+            item.outcome(without).touched.get(table.name, 0.0),
+            item.outcome(with_all).touched.get(table.name, 0.0),
+        )
+        for item in sorted(serving, key=lambda item: -item.statement.weight_ms)
+    )
+    best = max(serving, key=lambda item: item.statement.weight_ms) if serving else None
+    need = next((n for n in best.needs if n.table.name == table.name), None) if best is not None else None
+    lowered = tuple(column.lower() for column in index.columns)
+    redundant = tuple(
+        other.name
+        for other in table.indexes
+        if not other.unique
+        and not other.where
+        and tuple(c.lower() for c in other.columns) == lowered[: len(other.columns)]
+    )
+    name = ddl.name_for(table.name, index.columns, taken)
+    return IndexAdvice(
+        table=table.name,
+        columns=index.columns,
+        name=name,
+        ddl=ddl.create_index(name, table.name, index.columns, schema.system),
+        why=_why(best.statement, need, lowered, table) if best is not None and need is not None else "",
+        size_bytes=size_of(table, index.columns),
+        redundant=redundant,
+        check=("try it before you add it: askless trial measures it where nobody else sees it",),
+        serves=serves,
+        writes=writes(table.name, index.columns),
+        partial=_partial(best.statement, need, table, lowered, name, schema)
+        if best is not None and need is not None
+        else "",
+        guessed=best is not None and need is not None and _measured(best.statement, need, lowered) is None,
+    )
+
+
+def _measured(statement: Statement, need: Need, columns: Sequence[str]) -> float | None:
+    """The share of the table that the conditions on these columns keep, where somebody measured it; 1 for no condition."""
+    predicates = [p for column in columns for p in (*need.equal.get(column, ()), *need.ranges.get(column, ()))]
+    return statement.shares(need.table.name, predicates) if predicates else 1.0
+
+
+def size_of(table: Table, columns: Sequence[str]) -> int:
+    """About how large an index will be, in bytes."""
+    widths = sum((found.width_bytes or 8.0) for found in map(table.column, columns) if found is not None)
+    return int((table.rows or 0) * (widths + ROW_POINTER_BYTES) * 1.1)
+
+
+def _why(statement: Statement, need: Need, columns: tuple[str, ...], table: Table) -> str:
+    said = []
+    links = {link.column for link in need.links}
+    finds = []
+    for column in columns:
+        if column in need.equal or column in links:
+            finds.append(column)
+        else:
+            break
+    rest = columns[len(finds) :]
+    if finds:
+        said.append("finds the rows by " + ", ".join(finds))
+    order = [column for column, _ in need.order if column not in finds]
+    if order and rest[: len(order)] == tuple(order):
+        said.append(f"delivers them in order of {', '.join(order)}, so nothing is sorted")
+        rest = rest[len(order) :]
+    elif rest and rest[0] in need.ranges:
+        said.append(f"{'and ' if finds else 'finds '}the range of {rest[0]}")
+        rest = rest[1:]
+    elif need.group and rest[: len(need.group)] == need.group:
+        said.append(f"delivers the groups of {', '.join(need.group)} one after another")
+        rest = rest[len(need.group) :]
+    if need.used is not None and need.used <= {*columns, *(c.lower() for c in table.primary_key)}:
+        said.append("answers without the table")
+    share = _measured(statement, need, columns)
+    if share is not None and share < 1:
+        said.append(f"the condition keeps {100 * share:.2g} % of {plural(table.rows or 0, 'row')}")
+    return "; ".join(said)
+
+
+def _partial(
+    statement: Statement, need: Need, table: Table, columns: tuple[str, ...], name: str, schema: Schema
+) -> str:
+    """The same index for the rows of a constant condition only, where that is a small part."""
+    if schema.system not in PARTIAL_SYSTEMS:
+        return ""
+    fixed = [column for column in columns if column in need.equal and column in statement.constants]
+    rest = [column for column in columns if column not in fixed]
+    if len(fixed) != 1 or need.share((fixed[0],)) > PARTIAL_SHARE:
+        return ""
+    spelled = tuple(found.name for found in map(table.column, rest or fixed) if found is not None)
+    return ddl.create_index(name, table.name, spelled, schema.system, statement.constants[fixed[0]])
+
+
+def redundant_indexes(schema: Schema, advice: Sequence[IndexAdvice] = ()) -> list[tuple[str, str, str]]:
+    """(table, index, the index that serves all it serves): what could be dropped, now or with the advice taken."""
+    found = []
+    for table in schema.tables:
+        planned = [Index(a.name, a.columns) for a in advice if a.table == table.name]
+        for index in table.indexes:
+            if index.unique or index.where or "(expression)" in index.columns:
+                continue
+            mine = tuple(column.lower() for column in index.columns)
+            for other in [*usable(table), *planned]:
+                theirs = tuple(column.lower() for column in other.columns)
+                longer = len(theirs) > len(mine) or (theirs == mine and (other.unique or other.name < index.name))
+                if other.name != index.name and longer and theirs[: len(mine)] == mine:
+                    found.append((table.name, index.name, other.name or "the primary key"))
+                    break
+    return found
+
+
+class BareKey(msgspec.Struct, frozen=True):
+    """A foreign key without an index. `asked` are the shapes that look rows up, or join, by it."""
+
+    table: str
+    columns: tuple[str, ...]
+    target: str
+    rows: int | None
+    ddl: str
+    asked: tuple[str, ...]
+
+
+def bare_foreign_keys(
+    schema: Schema, workload: Sequence[Statement], advice: Sequence[IndexAdvice] = ()
+) -> list[BareKey]:
+    """Foreign keys that no index begins with: deleting a parent, and loading its children, reads the whole table."""
+    found = []
+    for table in schema.tables:
+        planned = [tuple(c.lower() for c in a.columns) for a in advice if a.table == table.name]
+        for key in table.foreign_keys:
+            wanted = tuple(column.lower() for column in key.columns)
+            if _begins_one(table, key.columns) or any(columns[: len(wanted)] == wanted for columns in planned):
+                continue
+            asked = tuple(s.digest for s in workload if _asks_by(s.structure, table.name, wanted[0]))
+            name = ddl.name_for(table.name, key.columns, {index.name for index in table.indexes})
+            made = ddl.create_index(name, table.name, key.columns, schema.system)
+            found.append(BareKey(table.name, key.columns, key.table, table.rows, made, asked))
+    return found
+
+
+def _asks_by(structure: Structure, table: str, column: str) -> bool:
+    wanted = (table.lower(), column)
+    looked_up = any((p.column.table.lower(), p.column.name.lower()) == wanted for p in structure.predicates if p.slots)
+    joined = any(
+        (side.table.lower(), side.name.lower()) == wanted
+        for join in structure.joins
+        for side in (join.left, join.right)
+    )
+    return looked_up or joined

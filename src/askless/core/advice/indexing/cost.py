@@ -1,0 +1,242 @@
+"""What a statement costs with a set of indexes: a small model of a planner, to choose between indexes and for nothing else.
+
+Access paths as in Selinger et al. 1979 (Access Path Selection in a Relational Database Management System); pages fetched
+through an index as in Mackert and Lohman 1989; the unit is one page read in sequence, with the weights that PostgreSQL
+ships. A cost is no time, and no report shows one.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from itertools import permutations
+
+import msgspec
+
+from askless.core.advice.indexing.needs import Need, distinct_of
+from askless.core.model import Index, Schema
+from askless.core.sql.structure import Structure
+
+PAGE_BYTES = 8192
+SEQUENTIAL, ROW, ENTRY, OPERATOR = 1.0, 0.01, 0.005, 0.0025
+POINTER_BYTES = 12
+TABLES_MOST = 4  # tables of one statement whose order is permuted
+LIMIT_DEFAULT = 50
+
+
+class Traits(msgspec.Struct, frozen=True):
+    """How a server differs, for this model. `clustered`: the rows stand in the primary key itself."""
+
+    random: float
+    hash_join: bool
+    clustered: bool
+
+
+TRAITS = {
+    "postgresql": Traits(4.0, True, False),
+    "sqlite": Traits(2.0, False, True),
+    "mariadb": Traits(2.0, False, True),
+    "mysql": Traits(2.0, True, True),
+}
+
+
+class Path(msgspec.Struct, frozen=True):
+    """One way to read a table: what it costs, the rows that it touches and gives, whether they come in the order wanted."""
+
+    cost: float
+    touched: float
+    rows: float
+    ordered: bool
+    index: Index | None
+
+
+class Outcome(msgspec.Struct, frozen=True):
+    """The best way to run a statement: its cost, the rows touched by table, the indexes used, whether rows are sorted."""
+
+    cost: float
+    touched: dict[str, float]
+    used: tuple[Index, ...]
+    sorts: bool = False
+
+
+def width_of(need_columns: Sequence[str], need: Need) -> float:
+    """Mean bytes of some columns together."""
+    return sum(
+        (found.width_bytes or 8.0) for found in (need.table.column(c) for c in need_columns) if found is not None
+    )
+
+
+def _pages(need: Need) -> float:
+    rows = max(need.table.rows or 0, 1)
+    if need.table.bytes:
+        return max(need.table.bytes / PAGE_BYTES, 1.0)
+    return max(rows * (width_of([c.name for c in need.table.columns], need) + 28) / PAGE_BYTES, 1.0)
+
+
+def _fetched(pages: float, entries: float) -> float:
+    """Pages of the table that so many entries of an index lead to."""
+    return min(2 * pages * entries / (2 * pages + entries), pages)
+
+
+def scan(need: Need) -> Path:
+    """Reading the whole table."""
+    rows = float(max(need.table.rows or 0, 1))
+    checks = len(need.equal) + len(need.ranges)
+    cost = _pages(need) * SEQUENTIAL + rows * (ROW + checks * OPERATOR)
+    return Path(cost, rows, max(rows * need.kept, 1.0), False, None)
+
+
+def search(
+    need: Need, index: Index, bound: frozenset[str], traits: Traits, schema: Schema, want_order: bool
+) -> Path | None:
+    """Reading by an index; None where it has nothing to offer. `bound` columns have a value from another table's row."""
+    rows = float(max(need.table.rows or 0, 1))
+    columns = [column.lower() for column in index.columns]
+    key = [c.lower() for c in need.table.primary_key]
+    by_key = traits.clustered and key == columns
+    carried = {*columns, *(c.lower() for c in index.include), *(key if traits.clustered else ())}
+    covering = by_key or (need.used is not None and need.used <= carried)
+    share, matched, many = 1.0, 0, False
+    conditions: list[str] = []
+    for column in columns:
+        if column in bound:
+            share /= distinct_of(need.table, column, schema)
+        elif column in need.equal:
+            conditions.append(column)
+            many = many or any(len(p.slots) > 1 for p in need.equal[column])
+        elif column in need.ranges:
+            conditions.append(column)
+            matched += 1
+            break
+        else:
+            break
+        matched += 1
+    share *= need.share(tuple(conditions))
+    ordered = want_order and not many and _delivers(need, columns, bound)
+    if not matched and not ordered and not (covering and not by_key):
+        return None
+    entries = max(rows * share, 0.5)
+    leaves = max(rows * (width_of(columns, need) + POINTER_BYTES) / PAGE_BYTES / 0.9, 1.0)
+    if by_key:
+        leaves = _pages(need)
+    cost = (math.log2(max(rows, 2)) + 100) * OPERATOR + math.ceil(leaves * share) * (
+        traits.random if matched else SEQUENTIAL
+    )
+    cost += entries * (ENTRY + (len(conditions) + 1) * OPERATOR + ROW)
+    if not covering:
+        pages = _pages(need)
+        fetched = _fetched(pages, entries)
+        per_page = (
+            traits.random if ordered else traits.random - (traits.random - SEQUENTIAL) * math.sqrt(fetched / pages)
+        )
+        cost += fetched * per_page
+    joined = 1.0
+    for column in bound:
+        joined /= distinct_of(need.table, column, schema)
+    return Path(cost, entries, max(rows * need.kept * joined, 1e-3 if bound else 1.0), ordered, index)
+
+
+def _delivers(need: Need, columns: Sequence[str], bound: frozenset[str]) -> bool:
+    """Whether an index gives the rows in the order wanted: what has one value may stand anywhere."""
+    wanted = [(column, down) for column, down in need.order if column not in need.equal and column not in bound]
+    if not wanted:
+        return bool(need.order)
+    if len({down for _, down in wanted}) > 1:
+        return False
+    left = [column for column in columns if column not in need.equal and column not in bound]
+    return left[: len(wanted)] == [column for column, _ in wanted]
+
+
+def best_path(
+    need: Need,
+    indexes: Sequence[Index],
+    bound: frozenset[str],
+    traits: Traits,
+    schema: Schema,
+    want_order: bool = False,
+) -> list[Path]:
+    """The cheapest way, and the cheapest in the order wanted, where that is another one."""
+    paths = [scan(need)] if not bound else []
+    for index in indexes:
+        found = search(need, index, bound, traits, schema, want_order)
+        if found is not None:
+            paths.append(found)
+    kept = [min(paths, key=lambda path: path.cost)] if paths else []
+    ordered = [path for path in paths if path.ordered]
+    if ordered:
+        kept.append(min(ordered, key=lambda path: path.cost))
+    return kept
+
+
+def cost_of(
+    structure: Structure, needs: Sequence[Need], indexes: dict[str, list[Index]], schema: Schema, limit: float | None
+) -> Outcome:
+    """The cost of a statement with these indexes (by lower-case table name; primary keys are among them)."""
+    traits = TRAITS.get(schema.system, TRAITS["postgresql"])
+    if not needs:
+        return Outcome(0.0, {}, ())
+    outer = any(link.outer for need in needs for link in need.links)
+    orders = permutations(needs) if len(needs) <= TABLES_MOST and not outer else [tuple(needs)]
+    found = [outcome for order in orders for outcome in _left_deep(order, structure, indexes, schema, traits, limit)]
+    return min(found, key=lambda outcome: outcome.cost)
+
+
+def _left_deep(
+    order: Sequence[Need], structure: Structure, indexes: dict[str, list[Index]], schema: Schema, traits: Traits,
+    limit: float | None,
+) -> list[Outcome]:  # fmt: skip
+    first = order[0]
+    wants = bool(structure.order_by) and bool(first.order)
+    found = []
+    for path in best_path(first, indexes.get(first.table.name.lower(), []), frozenset(), traits, schema, wants):
+        cost, rows, touched = path.cost, path.rows, {first.table.name: path.touched}
+        used = [path.index] if path.index is not None else []
+        pipelined = True
+        seen = {first.table.name.lower()}
+        for need in order[1:]:
+            name = need.table.name.lower()
+            bound = frozenset(link.column for link in need.links if link.other in seen)
+            options = _inner(need, indexes.get(name, []), bound, rows, traits, schema)
+            step = min(options, key=lambda option: option[0])
+            cost += step[0]
+            touched[need.table.name] = step[1]
+            rows = max(rows * step[2], 1.0)
+            used += [step[3]] if step[3] is not None else []
+            pipelined = pipelined and step[4]
+            seen.add(name)
+        sorts = bool(structure.order_by) and not path.ordered
+        if limit is not None and not sorts and pipelined and not structure.group_by and not structure.aggregates:
+            part = min(limit / max(rows, 1.0), 1.0)
+            cost *= part
+            touched = {table: max(count * part, 1.0) for table, count in touched.items()}
+        if sorts and rows > 1:
+            cost += rows * math.log2(max(rows, 2)) * 2 * OPERATOR + rows * OPERATOR
+        found.append(Outcome(cost, touched, tuple(used), sorts))
+    return found
+
+
+def _inner(
+    need: Need, indexes: Sequence[Index], bound: frozenset[str], outer_rows: float, traits: Traits, schema: Schema
+) -> list[tuple[float, float, float, Index | None, bool]]:
+    """Ways to join a table to so many rows: (cost, rows touched, rows for each outer row, index, whether it streams)."""
+    options: list[tuple[float, float, float, Index | None, bool]] = []
+    each = need.kept * max(need.table.rows or 0, 1)
+    for column in bound:
+        each /= distinct_of(need.table, column, schema)
+    for path in best_path(need, indexes, bound, traits, schema) if bound else []:
+        # Rows that are looked up again and again are found in memory: pages are paid for once each.
+        pages = _pages(need) * SEQUENTIAL * traits.random
+        again = outer_rows * path.cost
+        warm = outer_rows * (path.touched * (ROW + ENTRY) + 0.3) + min(pages, again)
+        options.append((min(again, warm), outer_rows * path.touched, each, path.index, True))
+    whole = min(best_path(need, indexes, frozenset(), traits, schema), key=lambda path: path.cost)
+    if traits.hash_join:
+        cost = whole.cost + whole.rows * (ROW + OPERATOR) + outer_rows * (ROW + OPERATOR)
+    else:
+        cost = (
+            whole.cost
+            + whole.rows * math.log2(max(whole.rows, 2)) * 4 * OPERATOR
+            + outer_rows * whole.rows * OPERATOR / 10
+        )
+    options.append((cost, whole.touched, each, whole.index, False))
+    return options

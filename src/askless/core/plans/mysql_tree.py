@@ -1,0 +1,131 @@
+"""Reads the tree form of MySQL 8: EXPLAIN FORMAT=TREE and EXPLAIN ANALYZE, as clients print them.
+
+Rows and times are per loop there; times are multiplied out here.
+https://dev.mysql.com/doc/refman/8.0/en/explain.html#explain-execution-plan
+"""
+
+from __future__ import annotations
+
+import re
+
+from askless.core.plans import tree
+from askless.core.plans.tree import Actual, Estimate, Node
+from askless.core.plans.unreadable import UnreadablePlan
+
+_STEP = re.compile(r"^(?P<indent>[\s|]*?)(?:EXPLAIN:\s*)?->\s+(?P<words>.*?)[\s|]*$")
+_NUMBER = r"[\d.]+(?:e[+-]?\d+)?"
+_COST = re.compile(rf"\s*\(cost=(?:{_NUMBER}\.\.)?(?P<cost>{_NUMBER})(?: rows=(?P<rows>{_NUMBER}))?\)")
+_ROWS = re.compile(rf"\s*\(rows=(?P<rows>{_NUMBER})\)")
+_ACTUAL = re.compile(
+    rf"\s*\(actual time={_NUMBER}\.\.(?P<time>{_NUMBER}) rows=(?P<rows>{_NUMBER}) loops=(?P<loops>\d+)\)"
+)
+_NEVER = re.compile(r"\s*\(never executed\)")
+_ON = re.compile(r" on (?P<table><\w+>|\S+?)(?: using (?P<index>\S+))?(?: |$|,)")
+_ANSWERED = re.compile(r"\((?P<columns>[^()]*=[^()]*)\)|over \((?P<range>.*?)\)(?:,|$)")
+_FRAME = re.compile(r"^\s*(?:[+-]{4,}|\|?\s*EXPLAIN\s*\|?|\d+ rows? in set.*|\*+ \d+\. row \*+|mysql>.*)\s*$")
+
+# What a step is, by words that stand in it; the first that fits.
+_KINDS = (
+    ("Single-row covering index lookup", tree.INDEX_ONLY), ("Single-row index lookup", tree.INDEX_SEARCH),
+    ("Covering index lookup", tree.INDEX_ONLY), ("Covering index range scan", tree.INDEX_ONLY),
+    ("Covering index skip scan", tree.INDEX_ONLY), ("Covering index scan", tree.INDEX_SCAN), ("Index lookup", tree.INDEX_SEARCH),
+    ("Index range scan", tree.INDEX_SEARCH), ("Index skip scan", tree.INDEX_SEARCH), ("Multi-range index lookup", tree.INDEX_SEARCH),
+    ("Full-text", tree.INDEX_SEARCH), ("Index scan", tree.INDEX_SCAN), ("Index merge", tree.BITMAP),
+    ("Deduplicate rows sorted by row ID", tree.BITMAP), ("Intersect rows sorted by row ID", tree.BITMAP),
+    ("Table scan on <", tree.OTHER_SCAN), ("Table scan", tree.FULL_SCAN), ("Constant row", tree.KEY_SEARCH),
+    ("Rows fetched before execution", tree.CONSTANT), ("Zero rows", tree.CONSTANT), ("Rows", tree.CONSTANT),
+    ("Nested loop", tree.NESTED_LOOP), ("Batched key access", tree.NESTED_LOOP), ("hash", tree.HASH_JOIN), ("Hash", tree.HASH),
+    ("Sort", tree.SORT), ("Group", tree.GROUP), ("Aggregate using temporary table", tree.GROUP), ("Aggregate", tree.AGGREGATE),
+    ("Window", tree.WINDOW), ("Remove duplicate", tree.DISTINCT), ("Weedout", tree.DISTINCT), ("Limit", tree.LIMIT),
+    ("Filter", tree.FILTER), ("Invalidate materialized", tree.MATERIALIZE), ("Materialize", tree.MATERIALIZE), ("Temporary table", tree.MATERIALIZE),
+    ("Union", tree.COMPOUND), ("Append", tree.COMPOUND), ("Intersect", tree.COMPOUND), ("Except", tree.COMPOUND),
+    ("Repeat until", tree.COMPOUND), ("Update", tree.WRITE), ("Delete", tree.WRITE), ("Insert", tree.WRITE), ("Replace", tree.WRITE),
+)  # fmt: skip
+
+
+def is_tree(text: str) -> bool:
+    """Whether a text is such a tree: it begins with an arrow, and its costs come without a width."""
+    lines = (line for line in text.splitlines() if line.strip() and not _FRAME.match(line))
+    found = _STEP.match(next(lines, ""))
+    return found is not None and " width=" not in text
+
+
+def read_tree(text: str) -> tuple[Node, ...]:
+    """The tree. Raises UnreadablePlan, which names the line."""
+    roots: list[_Step] = []
+    stack: list[_Step] = []
+    for number, line in enumerate(text.replace("\\n", "\n").splitlines(), 1):
+        if not line.strip(" |+-\r") or _FRAME.match(line):
+            continue
+        found = _STEP.match(line)
+        if found is None:
+            if not roots:
+                raise UnreadablePlan(number, f"this is no step of a MySQL plan: {line.strip()[:60]!r}")
+            continue
+        step = _Step(len(found["indent"].replace("|", " ").expandtabs()), found["words"])
+        if not roots:
+            step.column = 0  # the first line may stand behind a client's frame or label
+        while stack and stack[-1].column >= step.column:
+            stack.pop()
+        (stack[-1].children if stack else roots).append(step)
+        stack.append(step)
+    if not roots:
+        raise UnreadablePlan(1, "there is no plan in it")
+    return tuple(step.node() for step in roots)
+
+
+class _Step:
+    """A line of the plan while it is read."""
+
+    def __init__(self, column: int, words: str) -> None:
+        self.column = column
+        self.words = words
+        self.children: list[_Step] = []
+
+    def node(self) -> Node:
+        """The step and all below it."""
+        children = tuple(child.node() for child in self.children)
+        head = _NEVER.sub("", _ACTUAL.sub("", _ROWS.sub("", _COST.sub("", self.words)))).strip()
+        if head.startswith("Select #"):
+            per_row = "dependent" in head
+            return Node(tree.SUBQUERY_PER_ROW if per_row else tree.SUBQUERY, head, children=children,
+                        actual=children[0].actual if children else None)  # fmt: skip
+        kind = next(
+            (kind for words, kind in _KINDS if head.startswith(words) or (words == "hash" and " hash " in head)),
+            tree.OTHER,
+        )
+        on, answered = _ON.search(head), _ANSWERED.search(head)
+        reads = kind in (*tree.READS, tree.OTHER_SCAN)
+        name = on["table"] if on is not None and reads else ""
+        made = name.startswith("<")
+        if kind == tree.INDEX_SEARCH and head.startswith("Single-row") and on is not None and on["index"] == "PRIMARY":
+            kind = tree.KEY_SEARCH
+        condition = (answered["columns"] or answered["range"] or "") if answered is not None and reads else ""
+        return Node(
+            kind=kind,
+            detail=head,
+            name=name,
+            table="" if made else name,
+            index=(on["index"] or "") if on is not None and reads else "",
+            covering=head.lower().startswith(("covering", "single-row covering")),
+            searched=tuple(dict.fromkeys(re.findall(r"(\w+)\s*(?:=|<|>)", condition))),
+            outer="left join" in head or "Left hash" in head,
+            children=children,
+            answered=condition,
+            filtered=head.partition(": ")[2] if kind == tree.FILTER else "",
+            estimate=self._estimate(),
+            actual=self._actual(),
+            never=_NEVER.search(self.words) is not None,
+        )
+
+    def _estimate(self) -> Estimate | None:
+        cost, rows = _COST.search(self.words), _ROWS.search(self.words)
+        said = (cost["rows"] if cost is not None else None) or (rows["rows"] if rows is not None else None)
+        return Estimate(float(said), float(cost["cost"]) if cost is not None else None) if said else None
+
+    def _actual(self) -> Actual | None:
+        found = _ACTUAL.search(self.words)
+        if found is None:
+            return None
+        loops = int(found["loops"])
+        return Actual(float(found["rows"]), loops, float(found["time"]) * loops)

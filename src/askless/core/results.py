@@ -1,0 +1,250 @@
+"""Whether two results are the same: the same rows, in the same order where the statement promises one.
+
+Values are compared as an application sees them: 1, 1.0 and Decimal('1.00') are equal, and so are two times of the same
+instant in different zones; NULL is not 0, a time without zone is not one with a zone, a number is not a text. Floats may
+differ in the last digits (a sum taken in another order does).
+"""
+
+from __future__ import annotations
+
+import math
+from collections import Counter
+from collections.abc import Sequence
+from datetime import UTC, datetime, time
+from decimal import Decimal
+from typing import Any
+
+import msgspec
+
+Row = tuple[Any, ...]
+DIGITS = 12  # of a float, that count
+SHOWN = 3
+
+
+class _Approximate(Decimal):
+    """What a float holds: its last digits are an accident of the way it was computed."""
+
+
+class Difference(msgspec.Struct, frozen=True):
+    """How two results differ. `lost` are rows of the first only, `gained` of the second only, some of them shown."""
+
+    text: str
+    cause: str
+    lost: tuple[str, ...] = ()
+    gained: tuple[str, ...] = ()
+
+
+class Question(msgspec.Struct, frozen=True):
+    """What is known of the two statements.
+
+    `order` are positions of the columns that the order promised; None for no order at all, () for an order by what is not
+    in the result.
+    """
+
+    order: tuple[int, ...] | None = None
+    inner_join_added: bool = False
+    join_added: bool = False
+    distinct_differs: bool = False
+    limited: bool = False
+
+
+def difference(before: Sequence[Row], after: Sequence[Row], question: Question | None = None) -> Difference | None:
+    """The first difference between two results with its usual cause; None where they are the same."""
+    question = question or Question()
+    if before and after and len(before[0]) != len(after[0]):
+        return Difference(
+            f"{len(before[0])} columns before, {len(after[0])} after", "the lists of columns are not the same"
+        )
+    ours, theirs = [comparable(row) for row in before], [comparable(row) for row in after]
+    lost, gained = Counter(ours), Counter(theirs)
+    lost.subtract(theirs)
+    gained.subtract(ours)
+    lost, gained = +lost, +gained
+    if lost and gained:
+        _pair_up(lost, gained)
+    if lost or gained:
+        return _changed(before, after, ours, theirs, lost, gained, question)
+    return _moved(before, after, ours, theirs, question)
+
+
+def comparable(row: Row) -> Row:
+    """A row in which equal values are equal and hashable, whatever their types."""
+    return tuple(map(_value, row))
+
+
+def _value(value: Any) -> Any:
+    """A value in a form in which equal values are equal and hashable, and others are not."""
+    if value is None or isinstance(value, str):
+        return value
+    if isinstance(value, bool):
+        return ("bool", value)
+    if isinstance(value, int):
+        return value
+    if isinstance(value, float):
+        return _float(value)
+    if isinstance(value, Decimal):
+        if not value.is_finite():
+            return ("number", str(value).lower())
+        return int(value) if value == value.to_integral_value() else value
+    if isinstance(value, datetime):
+        return ("instant", value.astimezone(UTC)) if value.tzinfo is not None else ("local time", value)
+    if isinstance(value, time):
+        return ("time", str(value))
+    if isinstance(value, bytes | bytearray | memoryview):
+        return ("bytes", bytes(value))
+    if isinstance(value, dict):
+        return ("object", tuple(sorted((str(key), _value(item)) for key, item in value.items())))
+    if isinstance(value, list | tuple):
+        return ("list", tuple(map(_value, value)))
+    try:
+        hash(value)
+    except TypeError:
+        return ("other", repr(value))
+    return value
+
+
+def _float(value: float) -> Any:
+    if math.isnan(value) or math.isinf(value):
+        return ("number", str(value).lower())
+    if value == int(value) and abs(value) < 2**53:
+        return int(value)
+    # The shortest form: 0.1 is then what Decimal('0.1') is.
+    return _Approximate(repr(value))
+
+
+def _pair_up(lost: Counter[Row], gained: Counter[Row]) -> None:
+    """Take out of both what differs by no more than the last digits of a float."""
+    rounded: dict[Row, list[Row]] = {}
+    for row in gained:
+        rounded.setdefault(_rounded(row), []).append(row)
+    for row in list(lost):
+        for other in rounded.get(_rounded(row), ()):
+            if not _nearly(row, other):
+                continue
+            same = min(lost[row], gained[other])
+            lost[row] -= same
+            gained[other] -= same
+    for counter in (lost, gained):
+        for row in [row for row, count in counter.items() if count <= 0]:
+            del counter[row]
+
+
+def _rounded(row: Row) -> Row:
+    return tuple(_few_digits(value) if isinstance(value, Decimal | int) else value for value in row)
+
+
+def _few_digits(value: Decimal | int) -> Any:
+    try:
+        return f"{float(value):.{DIGITS}g}"
+    except OverflowError:
+        return value
+
+
+def _nearly(row: Row, other: Row) -> bool:
+    """Whether two rows differ in floats only, and there in the last digits."""
+    return all(
+        a == b or ((isinstance(a, _Approximate) or isinstance(b, _Approximate)) and _rounded((a,)) == _rounded((b,)))
+        for a, b in zip(row, other, strict=True)
+    )
+
+
+def _shown(rows: Sequence[Row], keys: Sequence[Row], wanted: Counter[Row]) -> tuple[str, ...]:
+    found = []
+    left = Counter(wanted)
+    for row, key in zip(rows, keys, strict=True):
+        if left[key] > 0:
+            left[key] -= 1
+            found.append("(" + ", ".join(_word(value) for value in row) + ")")
+            if len(found) == SHOWN:
+                break
+    return tuple(found)
+
+
+def _word(value: Any) -> str:
+    if value is None:
+        return "NULL"
+    text = str(value) if isinstance(value, Decimal | datetime) else repr(value)
+    return text if len(text) <= 60 else text[:59] + "…"
+
+
+def _changed(
+    before: Sequence[Row], after: Sequence[Row], ours: list[Row], theirs: list[Row],
+    lost: Counter[Row], gained: Counter[Row], question: Question,
+) -> Difference:  # fmt: skip
+    fewer, more = sum(lost.values()), sum(gained.values())
+    parts = [
+        f"{count} {'row' if count == 1 else 'rows'} {word}"
+        for count, word in ((fewer, "lost"), (more, "gained"))
+        if count
+    ]
+    text = f"{', '.join(parts)} ({len(before)} before, {len(after)} after)"
+    cause = _cause(ours, theirs, lost, gained, question)
+    return Difference(text, cause, _shown(before, ours, lost), _shown(after, theirs, gained))
+
+
+def _cause(ours: list[Row], theirs: list[Row], lost: Counter[Row], gained: Counter[Row], question: Question) -> str:
+    """What usually makes such a difference."""
+    if gained and not lost:
+        if set(gained) <= set(ours):
+            return "rows come more than once: a join to many repeats its parent; load the children in a batched query, or DISTINCT where it is right"
+        return "rows come in that were not there: a condition is missing or sits in the outer join's ON"
+    if lost and not gained:
+        if set(lost) <= set(theirs):
+            return "repeated rows are gone: a DISTINCT, a UNION or a GROUP BY takes out what the first statement gave"
+        if question.inner_join_added:
+            return "an inner join drops parents without children: make it a LEFT JOIN"
+        return "rows are gone: an inner join drops parents without children (LEFT JOIN keeps them), or a condition is stricter"
+    kinds = _kinds(lost, gained)
+    if kinds:
+        return kinds
+    if question.limited:
+        return "with LIMIT, rows that tie in the order may come or stay away: add the key to ORDER BY on both sides"
+    return "other values in the same rows: look at the columns of the first row that differs"
+
+
+def _kinds(lost: Counter[Row], gained: Counter[Row]) -> str:
+    """A cause in the kind of a value: the first rows that differ in one column only tell it."""
+    for row in list(lost)[:50]:
+        for other in list(gained)[:50]:
+            places = [i for i, (a, b) in enumerate(zip(row, other, strict=True)) if a != b]
+            if len(places) != 1:
+                continue
+            a, b = row[places[0]], other[places[0]]
+            column = f"column {places[0] + 1}"
+            if (a is None) != (b is None):
+                some = b if a is None else a
+                if some == 0:
+                    return f"{column} is NULL on one side and 0 on the other: COUNT of nothing is 0, SUM of nothing is NULL; COALESCE makes them one"
+                return f"{column} is NULL on one side: an outer join or a missing value"
+            kinds = {value[0] for value in (a, b) if isinstance(value, tuple) and value}
+            if kinds == {"instant", "local time"}:
+                return f"{column} is a time with a zone on one side and without on the other"
+            if isinstance(a, tuple) and isinstance(b, tuple) and a[0] == b[0] in ("local time", "instant"):
+                return f"{column} is another time: is one of them in another time zone?"
+            if isinstance(a, str) != isinstance(b, str):
+                return f"{column} is a text on one side and a number on the other"
+            numbers = all(isinstance(value, int | Decimal) and not isinstance(value, bool) for value in (a, b))
+            if numbers and a and abs(Decimal(a) - Decimal(b)) < abs(Decimal(a)) * Decimal("0.01"):
+                return f"{column} differs after the decimal point: rounding, or another numeric type"
+    return ""
+
+
+def _moved(
+    before: Sequence[Row], after: Sequence[Row], ours: list[Row], theirs: list[Row], question: Question
+) -> Difference | None:
+    """The same rows: in the order that was promised? Rows that tie may come in any order."""
+    if question.order is None:
+        return None
+    if question.order:
+        ours = [tuple(row[i] for i in question.order) for row in ours]
+        theirs = [tuple(row[i] for i in question.order) for row in theirs]
+    for place, (a, b) in enumerate(zip(ours, theirs, strict=True)):
+        if a != b and not _nearly(a, b):
+            tie = "" if question.order else "; the order is by what the result does not show, so it may be a tie"
+            return Difference(
+                f"the same rows in another order, from row {place + 1} on{tie}",
+                "ORDER BY is missing or another one: a join or a batched query does not keep the order by itself",
+                (_shown([before[place]], [ours[place]], Counter({ours[place]: 1})) or ("",)),
+                (_shown([after[place]], [theirs[place]], Counter({theirs[place]: 1})) or ("",)),
+            )
+    return None

@@ -1,0 +1,175 @@
+"""The parts of a SELECT that can be left out one at a time: joins, conditions, subqueries, the sort, DISTINCT."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from functools import partial
+from typing import Any
+
+import msgspec
+import sqlglot
+from sqlglot import exp
+
+from askless.core.sql.slots import Slot, marked, slots_of
+from askless.core.sql.structure import DIALECTS
+
+_LITERAL_MARK = re.compile(r"'~slot(\d+)~'|\b77(\d{8})\b")
+_PLACEHOLDER = re.compile(r"(?::slot|%\(slot|@slot)(\d+)(?:\)s)?")
+NAME_MOST = 60
+
+
+class Part(msgspec.Struct, frozen=True):
+    """A part of a statement, and the statement without it. Placeholders are named `:slot0`, `:slot1`, … in `sql`.
+
+    `with_it` tells what had to go along with the part, because it hangs on it.
+    """
+
+    kind: str
+    text: str
+    sql: str
+    with_it: str = ""
+
+
+def named_form(text: str, system: str, prefix: str = "slot") -> str:
+    """The statement with its placeholders as `:slot0`, `:slot1`, …, numbered among all slots."""
+    pieces, start = [], 0
+    for number, slot in enumerate(slots_of(text, system)):
+        if slot.placeholder:
+            pieces += [text[start : slot.start], f":{prefix}{number}"]
+            start = slot.end
+    return "".join(pieces) + text[start:]
+
+
+def parts_of(text: str, system: str) -> list[Part]:
+    """The parts of one SELECT that can be left out; none where it can't be parsed."""
+    slots = slots_of(text, system)
+    dialect = DIALECTS.get(system, "sqlite")
+    try:
+        tree = sqlglot.parse_one(marked(text, slots), read=dialect)
+    except (sqlglot.errors.SqlglotError, RecursionError):
+        return []
+    if not isinstance(tree, exp.Select):
+        return []
+    found: list[Part] = []
+
+    def add(kind: str, what: str, change: Callable[[Any], str | None]) -> None:
+        copy = tree.copy()
+        with_it = change(copy)
+        if with_it is not None:
+            sql = _restored(copy.sql(dialect=dialect), slots)
+            found.append(Part(kind, _brief(_as_written(what, slots)), sql, with_it))
+
+    for place, join in enumerate(tree.args.get("joins") or ()):
+        add("join", join.sql(dialect=dialect), partial(_without_join, place=place))
+    for place, condition in enumerate(_conjuncts(tree.args.get("where"))):
+        add("condition", condition.sql(dialect=dialect), partial(_without_condition, place=place))
+    for place, output in enumerate(tree.expressions):
+        if output.find(exp.Select) is not None and len(tree.expressions) > 1:
+            add("subquery", output.sql(dialect=dialect), partial(_without_output, place=place))
+    for name, kind in (("having", "group condition"), ("order", "sort"), ("distinct", "distinct"), ("limit", "limit")):
+        if tree.args.get(name) is not None:
+            what = "DISTINCT" if name == "distinct" else tree.args[name].sql(dialect=dialect)
+            add(kind, what, partial(_without_clause, name=name))
+    return found
+
+
+def _brief(text: str) -> str:
+    flat = " ".join(text.split())
+    return flat if len(flat) <= NAME_MOST else flat[: NAME_MOST - 1] + "…"
+
+
+def _restored(sql: str, slots: list[Slot]) -> str:
+    """Literals as they were written; placeholders by their number, whatever a dialect's writer makes of a name."""
+
+    def original(found: re.Match[str]) -> str:
+        number = int(found[1] or found[2])
+        return slots[number].text if number < len(slots) else found[0]
+
+    return _PLACEHOLDER.sub(r":slot\1", _LITERAL_MARK.sub(original, sql))
+
+
+def _as_written(sql: str, slots: list[Slot]) -> str:
+    return re.sub(r":slot(\d+)", lambda found: slots[int(found[1])].text, _restored(sql, slots))
+
+
+def _conjuncts(where: Any) -> list[Any]:
+    if where is None:
+        return []
+    node = where.this if isinstance(where, exp.Where) else where
+    return [*_conjuncts(node.left), *_conjuncts(node.right)] if isinstance(node, exp.And) else [node]
+
+
+def _set_where(tree: Any, kept: list[Any]) -> None:
+    tree.set("where", exp.Where(this=exp.and_(*kept)) if kept else None)
+
+
+def _without_condition(tree: Any, place: int) -> str:
+    kept = [node.copy() for i, node in enumerate(_conjuncts(tree.args["where"])) if i != place]
+    _set_where(tree, kept)
+    return ""
+
+
+def _without_output(tree: Any, place: int) -> str:
+    name = tree.expressions[place].alias_or_name
+    tree.set("expressions", [node for i, node in enumerate(tree.expressions) if i != place])
+    order = tree.args.get("order")
+    if order is not None and name and any(name == c.name for c in order.find_all(exp.Column)):
+        tree.set("order", None)
+        return "the sort by it"
+    return ""
+
+
+def _without_clause(tree: Any, name: str) -> str:
+    tree.set(name, None)
+    if name == "limit":
+        tree.set("offset", None)
+    return ""
+
+
+def _without_join(tree: Any, place: int) -> str | None:
+    """Leave out a join, with all that speaks of its table; None where nothing of the statement would be left."""
+    joins = tree.args["joins"]
+    gone = {joins[place].this.alias_or_name}
+    dropped = {place}
+    changed = True
+    while changed:  # joins that hang on what goes
+        changed = False
+        for i, join in enumerate(joins):
+            on = join.args.get("on")
+            if i not in dropped and on is not None and _speaks(on, gone):
+                dropped.add(i)
+                gone.add(join.this.alias_or_name)
+                changed = True
+    if any(not column.table for column in tree.find_all(exp.Column) if column.find_ancestor(exp.Select) is tree):
+        return None  # a column without its table's name may belong to what goes
+    said = []
+    outputs = [node for node in tree.expressions if not _speaks(node, gone)]
+    if len(outputs) < len(tree.expressions):
+        said.append(_count(len(tree.expressions) - len(outputs), "column"))
+    tree.set("expressions", outputs or [exp.Literal.number(1)])
+    conditions = _conjuncts(tree.args.get("where"))
+    kept = [node.copy() for node in conditions if not _speaks(node, gone)]
+    if len(kept) < len(conditions):
+        said.append(_count(len(conditions) - len(kept), "condition"))
+        _set_where(tree, kept)
+    for name in ("group", "order"):
+        clause = tree.args.get(name)
+        if clause is not None and _speaks(clause, gone):
+            left = [node for node in clause.expressions if not _speaks(node, gone)]
+            clause.set("expressions", left)
+            said.append("the sort by it" if name == "order" else "the grouping by it")
+            if not left:
+                tree.set(name, None)
+    if len(dropped) > 1:
+        said.append(_count(len(dropped) - 1, "join"))
+    tree.set("joins", [join for i, join in enumerate(joins) if i not in dropped])
+    return ", ".join(said)
+
+
+def _count(count: int, word: str) -> str:
+    return f"{count} {word}" + ("" if count == 1 else "s")
+
+
+def _speaks(node: Any, names: set[str]) -> bool:
+    return any(column.table in names for column in node.find_all(exp.Column))

@@ -1,0 +1,95 @@
+"""What kind of statement a text is, before anything is done with it on a database."""
+
+from __future__ import annotations
+
+import sqlglot
+from sqlglot import exp
+
+from askless.core.errors import AskLessError
+from askless.core.sql.slots import marked, slots_of
+from askless.core.sql.structure import DIALECTS
+
+# What a SELECT can hold and yet write: new tables, files, changed rows, locks that others wait for.
+_WRITES = (exp.Insert, exp.Update, exp.Delete, exp.Merge, exp.Into, exp.Create, exp.Drop, exp.Command)
+
+
+class IndexStatement:
+    """A CREATE INDEX: its name, its table, and its columns where they are plain."""
+
+    def __init__(self, name: str, table: str, columns: tuple[str, ...]) -> None:
+        self.name = name
+        self.table = table
+        self.columns = columns
+
+
+def _parsed(text: str, system: str) -> list[exp.Expression]:
+    try:
+        found = sqlglot.parse(marked(text, slots_of(text, system)), read=DIALECTS.get(system, "sqlite"))
+    except (sqlglot.errors.SqlglotError, RecursionError):
+        return []
+    return [tree for tree in found if isinstance(tree, exp.Expression)]
+
+
+def index_of(ddl: str, system: str) -> IndexStatement:
+    """A CREATE INDEX statement, read. Raises AskLessError not-an-index for anything else."""
+    example = "for example: CREATE INDEX by_vessel ON port_call (vessel_id)"
+    parsed = _parsed(ddl, system)
+    only = parsed[0] if len(parsed) == 1 else None
+    if not isinstance(only, exp.Create) or only.kind != "INDEX" or only.find(exp.Insert, exp.Delete, exp.Update):
+        raise AskLessError("not-an-index", "--index takes one CREATE INDEX statement", example)
+    if "concurrently" in ddl.lower().split("(")[0].split():
+        raise AskLessError(
+            "not-an-index",
+            "CREATE INDEX CONCURRENTLY can't run in a transaction",
+            "leave CONCURRENTLY out for the trial",
+        )
+    named = only.this.this if only.this is not None else None
+    table = only.find(exp.Table)
+    if table is None:
+        raise AskLessError("not-an-index", "the index names no table", example)
+    if table.args.get("db") is not None and system != "postgresql":
+        raise AskLessError(
+            "not-an-index", f"the trial works on a copy, so the table stands alone: {table.name}", example
+        )
+    columns = tuple(column.name for column in only.find_all(exp.Column))
+    return IndexStatement(named.name if named is not None else "", table.name, columns)
+
+
+def checked_select(text: str, system: str) -> exp.Expression:
+    """The one SELECT of a text, parsed. What a trial runs must not write. Raises AskLessError not-a-select."""
+    parsed = _parsed(text, system)
+    remedy = "name one SELECT; writes are never run"
+    if len(parsed) != 1 or not isinstance(parsed[0], exp.Query):
+        raise AskLessError("not-a-select", "a trial runs the statement, so it takes one SELECT", remedy)
+    # The parser does not know INTO OUTFILE, so the words themselves are looked at, literals and comments left out.
+    if parsed[0].find(*_WRITES) is not None or " into " in f" {_bare(text, system)} ":
+        raise AskLessError("not-a-select", "this SELECT writes, so it is not run", remedy)
+    if any(select.args.get("locks") for select in parsed[0].find_all(exp.Select)):
+        raise AskLessError(
+            "not-a-select", "this SELECT locks rows (FOR UPDATE or the like), so it is not run", "leave the lock out"
+        )
+    return parsed[0]
+
+
+def _bare(text: str, system: str) -> str:
+    from askless.core.sql.shape import shape_text
+
+    return shape_text(text, system)
+
+
+def is_ordered(tree: exp.Expression) -> bool:
+    """Whether a SELECT says in which order its rows come."""
+    return tree.args.get("order") is not None
+
+
+def tables_in(tree: exp.Expression) -> tuple[str, ...]:
+    """The tables that a statement reads, each once, what it defines itself left out."""
+    own = {cte.alias for cte in tree.find_all(exp.CTE)}
+    return tuple(
+        dict.fromkeys(table.name for table in tree.find_all(exp.Table) if table.name and table.name not in own)
+    )
+
+
+def qualified_tables(tree: exp.Expression) -> tuple[str, ...]:
+    """The tables that a statement names with their schema."""
+    return tuple(dict.fromkeys(f"{t.db}.{t.name}" for t in tree.find_all(exp.Table) if t.db))

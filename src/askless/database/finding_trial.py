@@ -1,0 +1,251 @@
+"""Replays a finding's look-ups on the database against one batched query and the join: the same rows, and what is saved."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import msgspec
+from sqlalchemy.engine import URL, Connection
+
+from askless.core.errors import AskLessError
+from askless.core.replay import Replay, Sent
+from askless.core.results import Question, comparable, difference
+from askless.core.sql.statements import checked_select, tables_in
+from askless.core.statistics import Ratio, ratio_of_medians
+from askless.database.connecting import connect
+from askless.database.explaining import attempt
+from askless.database.guarding import check_quiet
+from askless.database.questions import question_of
+from askless.database.sending import Query, bound
+from askless.database.servers import Limits, server_of
+from askless.database.timing import Rows, bytes_of, fetch, fetch_named, interleaved
+
+BUDGET_S = 3.0
+
+
+class Road(msgspec.Struct, frozen=True):
+    """One way to get the rows. `ratio` is the time of the row-by-row way over this one's; None for that way itself.
+
+    `difference` and `cause` tell how its rows are others; '' where they are the same. `note` is what else to know.
+    Times are in milliseconds, round trips to the database included as they are here.
+    """
+
+    name: str
+    sql: str
+    queries: int
+    times_ms: tuple[float, ...]
+    rows: int
+    bytes: int
+    ratio: Ratio | None = None
+    difference: str = ""
+    cause: str = ""
+    note: str = ""
+
+
+class FindingTrial(msgspec.Struct, frozen=True):
+    """A finding on trial: the row-by-row way first."""
+
+    system: str
+    route: str
+    request: int
+    lookups: int
+    keys: int
+    roads: tuple[Road, ...]
+
+
+class _Plan:
+    """A road before it is measured."""
+
+    def __init__(self, name: str, queries: list[Query], sql: str) -> None:
+        self.name = name
+        self.queries = queries
+        self.sql = sql
+        self.rows = self.bytes = 0
+        self.difference = self.cause = self.note = ""
+
+
+def try_finding(
+    url: URL,
+    replay: Replay,
+    limits: Limits | None = None,
+    progress: Callable[[str], None] = lambda text: None,
+) -> FindingTrial:
+    """Run the look-ups, the batch and the join. Raises AskLessError: nothing-to-replay, server-busy, and what the database
+    says."""
+    limits = limits or Limits()
+    tree = checked_select(replay.lookups[0].text, replay.lookups[0].system)
+    with connect(url, limits) as connection:
+        progress("looking who else is at work")
+        check_quiet(connection, tables_in(tree), limits)
+        lookups = [_query(connection, sent) for sent in replay.lookups]
+        parent = _query(connection, replay.parent) if replay.parent is not None else None
+        before = [parent] if parent is not None else []
+        roads = [_Plan("row by row", [*before, *lookups], replay.lookups[0].text)]
+        progress("running the look-ups one by one")
+        with attempt(connection, limits):
+            found = _by_key(connection, replay, lookups)
+        roads[0].rows = sum(len(rows) for rows in found.rows)
+        roads[0].bytes = sum(bytes_of(rows) for rows in found.rows)
+        if replay.batch is not None:
+            progress("running the batch")
+            plan = _Plan(
+                "one grouped query" if replay.grouped else "one batched query",
+                [*before, _query(connection, replay.batch)],
+                replay.batch.text,
+            )
+            with attempt(connection, limits):
+                _check_batch(connection, plan, replay, found)
+            roads.append(plan)
+        if replay.join is not None and parent is not None:
+            progress("running the join")
+            plan = _Plan("outer join", [_query(connection, replay.join)], replay.join.text)
+            with attempt(connection, limits):
+                _check_join(connection, plan, replay, found, parent)
+            roads.append(plan)
+        if len(roads) == 1:
+            raise AskLessError(
+                "nothing-to-replay", "no other way to ask for these rows can be written from the statement",
+                "write it by hand and try it: askless trial --before one.sql --after other.sql",
+            )  # fmt: skip
+        progress("measuring")
+        times = interleaved([_runner(connection, road.queries) for road in roads], BUDGET_S, least=5)
+        system = server_of(connection).system(connection)
+    made = [
+        Road(
+            road.name, road.sql, len(road.queries), taken, road.rows, road.bytes,
+            ratio_of_medians(times[0], taken) if place else None, road.difference, road.cause, road.note,
+        )
+        for place, (road, taken) in enumerate(zip(roads, times, strict=True))
+    ]  # fmt: skip
+    return FindingTrial(system, replay.route, replay.request, len(replay.lookups), len(set(replay.keys)), tuple(made))
+
+
+class _Found:
+    """What the look-ups gave, a list of rows for each different key."""
+
+    def __init__(self, columns: list[str], keys: list[Any], rows: list[Rows]) -> None:
+        self.columns = columns
+        self.keys = keys
+        self.rows = rows
+
+    def all(self) -> Rows:
+        return [row for rows in self.rows for row in rows]
+
+
+def _query(connection: Connection, sent: Sent) -> Query:
+    server = server_of(connection)
+    return bound(sent.text, sent.system, sent.parameters, sent.names, server.paramstyle, server.system(connection))
+
+
+def _by_key(connection: Connection, replay: Replay, lookups: Sequence[Query]) -> _Found:
+    columns: list[str] = []
+    rows: dict[Any, Rows] = {}
+    for key, query in zip(replay.keys, lookups, strict=True):
+        if key not in rows:
+            columns, rows[key] = fetch_named(connection, query)
+    return _Found(columns, list(rows), list(rows.values()))
+
+
+def _check_batch(connection: Connection, plan: _Plan, replay: Replay, found: _Found) -> None:
+    names, rows = fetch_named(connection, plan.queries[-1])
+    plan.rows, plan.bytes = len(rows), bytes_of(rows)
+    if replay.grouped:
+        _check_groups(plan, found, rows)
+        return
+    width = len(found.columns)
+    place = _place_of_key(names, replay.column)
+    if place is None:
+        plan.note = "the batch does not show the key, so only the rows as a whole were compared"
+        _tell(plan, found.all(), [row[:width] for row in rows], Question())
+        return
+    by_key: dict[Any, Rows] = {}
+    for row in rows:
+        by_key.setdefault(_comparable(row[place]), []).append(row[:width])
+    question = question_of(plan.sql, plan.sql, plan.queries[-1].system, names)
+    for key, expected in zip(found.keys, found.rows, strict=True):
+        if not _tell(plan, expected, by_key.pop(_comparable(key), []), question):
+            return
+    if by_key:
+        plan.difference = f"{len(by_key)} keys come back that nobody asked for"
+    missing = sum(not rows for rows in found.rows)
+    if missing:
+        plan.note = f"{missing} of the keys have no row: the page must go on showing their parents"
+
+
+def _check_groups(plan: _Plan, found: _Found, rows: Rows) -> None:
+    """One number a key. What is missing from the groups must have been 0, or nothing."""
+    groups = {_comparable(row[0]): row[1:] for row in rows}
+    missing = 0
+    for key, expected in zip(found.keys, found.rows, strict=True):
+        group = groups.get(_comparable(key))
+        if group is None and all(value in (0, None) for row in expected for value in row):
+            missing += 1
+        elif not _tell(plan, expected, [group] if group is not None else [], Question()):
+            return
+    if missing:
+        plan.note = f"{missing} of the keys have no group: they must stay on the page, with {found.rows[0][0][0] if missing == len(found.keys) else 0}"
+
+
+def _place_of_key(names: Sequence[str], column: str) -> int | None:
+    """Where the batch shows the key: the last column of its name, for the batch adds it at the end."""
+    places = [
+        i
+        for i, name in enumerate(names)
+        if name.lower().rsplit(".", 1)[-1] in (column.lower(),) or name.lower().endswith("_" + column.lower())
+    ]
+    return places[-1] if places else None
+
+
+def _comparable(key: Any) -> str:
+    """A key as it reads: what the application bound and what the server gives may be of different types."""
+    if isinstance(key, tuple):
+        return str(key[-1])
+    return str(key)
+
+
+def _tell(plan: _Plan, expected: Rows, given: Rows, question: Question) -> bool:
+    """Note the first difference; whether there was none."""
+    found = difference(expected, given, question)
+    if found is not None and not plan.difference:
+        plan.difference, plan.cause = found.text, found.cause
+    return found is None
+
+
+def _check_join(connection: Connection, plan: _Plan, replay: Replay, found: _Found, parent: Query) -> None:
+    """No parent is lost, none comes twice without need, and the children are those of the look-ups."""
+    names, parents = fetch_named(connection, parent)
+    _, rows = fetch_named(connection, plan.queries[0])
+    plan.rows, plan.bytes = len(rows), bytes_of(rows)
+    width = len(names)
+    heads = [comparable(row[:width]) for row in rows]
+    parents = [comparable(row) for row in parents]
+    question = question_of(parent.text, parent.text, parent.system, names)
+    if replay.to_many:
+        heads = list(dict.fromkeys(heads))
+        parents = list(dict.fromkeys(parents))
+    if not _tell(plan, parents, heads, question):
+        return
+    children = [comparable(row[width : width + len(found.columns)]) for row in rows]
+    children = [row for row in children if any(value is not None for value in row)]
+    expected = [comparable(row) for row in found.all()]
+    if not replay.to_many:
+        children, expected = list(dict.fromkeys(children)), list(dict.fromkeys(expected))
+    asked = set(expected)
+    lacking = difference(expected, [row for row in children if row in asked], Question())
+    if lacking is not None:
+        plan.difference, plan.cause = lacking.text, lacking.cause
+        return
+    more = len(children) - len(expected)
+    if more > 0:
+        plan.note = f"it loads {more} rows that the page did not ask for"
+    elif replay.to_many and len(rows) > len(parents):
+        plan.note = f"parents come {len(rows) / max(len(parents), 1):.1f} times each"
+
+
+def _runner(connection: Connection, queries: Sequence[Query]) -> Callable[[], object]:
+    def run() -> None:
+        for query in queries:
+            fetch(connection, query)
+
+    return run

@@ -1,0 +1,22 @@
+"""What must hold before anything is run on somebody's database."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from sqlalchemy.engine import Connection
+
+from askless.core.errors import AskLessError
+from askless.database.servers import Limits, server_of
+
+
+def check_quiet(connection: Connection, tables: Sequence[str], limits: Limits) -> str:
+    """'' where nobody else is at work on the tables, else who. Raises AskLessError server-busy, unless that was confirmed."""
+    said = server_of(connection).busy(connection, tables)
+    if said and not limits.even_if_busy:
+        raise AskLessError(
+            "server-busy",
+            f"this database looks live: {said}",
+            "run the trial on a copy of it, or confirm with --even-if-busy",
+        )
+    return said

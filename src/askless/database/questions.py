@@ -1,0 +1,73 @@
+"""What two statements promise about their results: which order, which joins."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import sqlglot
+from sqlglot import exp
+
+from askless.core.results import Question
+from askless.core.sql.slots import marked, slots_of
+from askless.core.sql.structure import DIALECTS
+
+
+def question_of(before: str, after: str, system: str, columns: Sequence[str]) -> Question:
+    """What is known of a statement and its rewriting. `columns` are the names in the first one's result."""
+    first, second = _select(before, system), _select(after, system)
+    if first is None or second is None:
+        return Question()
+    return Question(
+        order=_order(first, columns),
+        inner_join_added=_inner_joins(second) > _inner_joins(first),
+        join_added=_joins(second) > _joins(first),
+        distinct_differs=bool(first.args.get("distinct")) != bool(second.args.get("distinct")),
+        limited=first.args.get("limit") is not None or second.args.get("limit") is not None,
+    )
+
+
+def _select(text: str, system: str) -> exp.Expression | None:
+    try:
+        tree = sqlglot.parse_one(marked(text, slots_of(text, system)), read=DIALECTS.get(system, "sqlite"))
+        return tree if isinstance(tree, exp.Expression) else None
+    except (sqlglot.errors.SqlglotError, RecursionError):
+        return None
+
+
+def _joins(tree: exp.Expression) -> int:
+    return sum(1 for _ in tree.find_all(exp.Join))
+
+
+def _inner_joins(tree: exp.Expression) -> int:
+    return sum(1 for join in tree.find_all(exp.Join) if not join.side)
+
+
+def _order(tree: exp.Expression, columns: Sequence[str]) -> tuple[int, ...] | None:
+    """Positions in the result of what the rows are ordered by; None for no order, () where the result does not show it."""
+    order = tree.args.get("order")
+    if order is None:
+        return None
+    names = [column.lower() for column in columns]
+    selected = tree.expressions if isinstance(tree, exp.Select) else []
+    found = []
+    for entry in order.expressions:
+        place = _place(entry.this, selected, names)
+        if place is None:
+            return ()
+        found.append(place)
+    return tuple(found)
+
+
+def _place(node: exp.Expression, selected: Sequence[exp.Expression], names: Sequence[str]) -> int | None:
+    if isinstance(node, exp.Literal):
+        # ORDER BY 2: the literal is marked, so its number is lost; the text of a slot is not needed often enough.
+        return None
+    for place, output in enumerate(selected):
+        inner = output.this if isinstance(output, exp.Alias) else output
+        if len(selected) == len(names) and (
+            inner == node or (isinstance(node, exp.Column) and output.alias_or_name == node.name)
+        ):
+            return place
+    if isinstance(node, exp.Column) and names.count(node.name.lower()) == 1:
+        return names.index(node.name.lower())
+    return None

@@ -1,0 +1,143 @@
+"""Tries a rewritten statement against the first one: the same rows for each set of values, then interleaved times."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+import msgspec
+from sqlalchemy.engine import URL, Connection
+
+from askless.core.errors import AskLessError
+from askless.core.plans.tree import Node
+from askless.core.results import Difference, difference
+from askless.core.sql.slots import Value
+from askless.core.sql.statements import checked_select, tables_in
+from askless.core.statistics import Ratio, ratio_of_medians
+from askless.database.connecting import connect
+from askless.database.explaining import attempt, explain
+from askless.database.guarding import check_quiet
+from askless.database.questions import question_of
+from askless.database.sending import Query, bound
+from askless.database.servers import Limits, server_of
+from askless.database.timing import bytes_of, fetch, fetch_named, interleaved
+
+
+class Values(msgspec.Struct, frozen=True):
+    """Values for both statements: parameters and their names, on each side."""
+
+    before: tuple[tuple[Value, ...], tuple[str, ...]] = ((), ())
+    after: tuple[tuple[Value, ...], tuple[str, ...]] = ((), ())
+
+
+class Side(msgspec.Struct, frozen=True):
+    """What one statement did, over all sets of values. Times in milliseconds, one a repetition."""
+
+    sql: str
+    times_ms: tuple[float, ...]
+    rows: int
+    bytes: int
+    plan: tuple[Node, ...]
+    work_unit: str = ""
+    work: int = 0
+
+
+class RewriteTrial(msgspec.Struct, frozen=True):
+    """A trial of a rewriting. `differs_at` is the set of values (from 1) that showed the first difference, 0 for none.
+
+    Nothing is timed where the results differ: `ratio` is None then.
+    """
+
+    system: str
+    sets: int
+    before: Side
+    after: Side
+    ratio: Ratio | None
+    difference: Difference | None
+    differs_at: int
+    columns_before: tuple[str, ...]
+    columns_after: tuple[str, ...]
+
+
+def try_rewrite(
+    url: URL,
+    before: str,
+    after: str,
+    values: Sequence[Values],
+    limits: Limits | None = None,
+    progress: Callable[[str], None] = lambda text: None,
+) -> RewriteTrial:
+    """Compare, then measure. Raises AskLessError: not-a-select, server-busy, and what the database says."""
+    limits = limits or Limits()
+    backend = url.get_backend_name()
+    trees = [checked_select(text, backend) for text in (before, after)]
+    tables = tuple(dict.fromkeys(name for tree in trees for name in tables_in(tree)))
+    with connect(url, limits) as connection:
+        progress("looking who else is at work")
+        check_quiet(connection, tables, limits)
+        pairs = [
+            (_query(connection, before, *one.before, "before"), _query(connection, after, *one.after, "after"))
+            for one in values or [Values()]
+        ]
+        names: list[list[str]] = [[], []]
+        rows, sizes = [0, 0], [0, 0]
+        found: Difference | None = None
+        differs_at = 0
+        for turn, pair in enumerate(pairs, 1):
+            progress(f"comparing results, {turn} of {len(pairs)}")
+            results = []
+            for side, query in enumerate(pair):
+                with attempt(connection, limits):
+                    names[side], result = fetch_named(connection, query)
+                rows[side] += len(result)
+                sizes[side] += bytes_of(result)
+                results.append(result)
+            found = difference(results[0], results[1], question_of(before, after, backend, names[0]))
+            if found is not None:
+                differs_at = turn
+                break
+        plans = [explain(connection, query) for query in pairs[0]]
+        works = _works(connection, pairs[0], limits)
+        times: tuple[tuple[float, ...], ...] = ((), ())
+        if found is None:
+            progress("measuring")
+            times = interleaved([_runner(connection, [pair[side] for pair in pairs]) for side in (0, 1)])
+        sides = [
+            Side(pairs[0][side].text, times[side], rows[side], sizes[side], plans[side], *works[side])
+            for side in (0, 1)
+        ]
+        return RewriteTrial(
+            system=server_of(connection).system(connection),
+            sets=len(pairs),
+            before=sides[0],
+            after=sides[1],
+            ratio=ratio_of_medians(times[0], times[1]) if found is None else None,
+            difference=found,
+            differs_at=differs_at,
+            columns_before=tuple(names[0]),
+            columns_after=tuple(names[1]),
+        )
+
+
+def _query(connection: Connection, text: str, parameters: Sequence[Value], names: Sequence[str], which: str) -> Query:
+    server = server_of(connection)
+    try:
+        return bound(text, server.system(connection), parameters, names, server.paramstyle)
+    except AskLessError as error:
+        remedy = "give values with --parameters, or a capture that holds the statement of --before"
+        raise AskLessError(error.slug, f"--{which}: {error.message}", remedy) from None
+
+
+def _works(connection: Connection, pair: Sequence[Query], limits: Limits) -> list[tuple[str, int]]:
+    found = []
+    for query in pair:
+        with attempt(connection, limits):
+            found.append(server_of(connection).work(connection, query) or ("", 0))
+    return found
+
+
+def _runner(connection: Connection, queries: Sequence[Query]) -> Callable[[], object]:
+    def run() -> None:
+        for query in queries:
+            fetch(connection, query)
+
+    return run

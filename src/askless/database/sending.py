@@ -1,0 +1,155 @@
+"""A captured statement and its values in the form that a driver takes them."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping, Sequence
+from datetime import date, datetime, time, timedelta
+from decimal import Decimal
+from typing import Any
+from uuid import UUID
+
+import msgspec
+
+from askless.core.errors import AskLessError
+from askless.core.sql.slots import Slot, Value, slots_of
+
+Arguments = tuple[Any, ...] | Mapping[str, Any]
+_MARKS = {"qmark": "?", "format": "%s"}
+
+
+class Query(msgspec.Struct, frozen=True):
+    """A statement ready to be sent: its text with the driver's placeholders, and a value for each, in order.
+
+    `text` and `slots` are the statement as the application wrote it.
+    """
+
+    sql: str
+    arguments: tuple[Any, ...]
+    text: str
+    system: str
+
+
+class _Many(tuple[Any, ...]):
+    """Values that stand for a whole list in brackets, as some drivers write IN %s."""
+
+
+def native(value: Value, system: str) -> Any:
+    """A captured value as the driver takes it. Raises AskLessError cant-run where the capture could not keep it."""
+    if not isinstance(value, tuple):
+        return value
+    kind, text = (*value, "")[:2]
+    if kind.startswith("cut "):
+        raise AskLessError(
+            "value-cut",
+            f"a value of this query ({kind.removeprefix('cut ')}) was too long to be kept whole in the capture",
+            "give the statement with --sql and its values with --parameters",
+        )
+    if kind == "bytes":
+        return bytes.fromhex(text)
+    if kind in ("list", "tuple") and text[:1] == "[":
+        made = [native(tuple(item) if isinstance(item, list) else item, system) for item in json.loads(text)]
+        return made if kind == "list" and system == "postgresql" else _Many(made)
+    if system == "sqlite" and kind in ("datetime", "date", "time", "Decimal", "UUID"):
+        return text
+    try:
+        return _READ[kind](text)
+    except (KeyError, ValueError, ArithmeticError):
+        raise AskLessError(
+            "value-unknown",
+            f"a value of this query has the type {kind}, which a capture can't keep",
+            "give the statement with --sql and its values with --parameters",
+        ) from None
+
+
+def _timedelta(text: str) -> timedelta:
+    days, _, clock = text.rpartition(", ")
+    hours, minutes, seconds = clock.split(":")
+    return timedelta(
+        days=int(days.split()[0]) if days else 0, hours=int(hours), minutes=int(minutes), seconds=float(seconds)
+    )
+
+
+_READ: dict[str, Any] = {
+    "datetime": datetime.fromisoformat, "date": date.fromisoformat, "time": time.fromisoformat, "Decimal": Decimal,
+    "UUID": UUID, "float": float, "timedelta": _timedelta, "IPv4Address": str, "IPv6Address": str, "str": str,
+}  # fmt: skip
+
+
+def missing_values(slots: Sequence[Slot], parameters: Sequence[Value], names: Sequence[str]) -> int:
+    """How many placeholders have no value."""
+    wanted = [slot for slot in slots if slot.placeholder]
+    plain = sum(slot.text in ("?", "%s") for slot in wanted)
+    named = {slot.text for slot in wanted} - {"?", "%s"}
+    return max(plain + len(named) - len(parameters), 0)
+
+
+def bound(
+    text: str, system: str, parameters: Sequence[Value], names: Sequence[str], paramstyle: str, target: str = ""
+) -> Query:
+    """A statement of `system`'s SQL with its values, for a driver with this style of placeholders.
+
+    Raises AskLessError: cant-run where placeholders lack a value, value-cut, value-unknown.
+    """
+    text = text.strip().rstrip(";")
+    slots = slots_of(text, system)
+    lacking = missing_values(slots, parameters, names)
+    if lacking:
+        raise AskLessError(
+            "cant-run",
+            f"the statement has {lacking} {'placeholder' if lacking == 1 else 'placeholders'} without a value",
+            "write values into it, or give them: --parameters '[1, \"due\"]'",
+        )
+    formatted = any(slot.placeholder and slot.text.startswith("%") for slot in slots)
+    pieces: list[str] = []
+    arguments: list[Any] = []
+    start = 0
+
+    def plain(piece: str) -> str:
+        piece = piece.replace("%%", "%") if formatted else piece
+        return piece.replace("%", "%%") if paramstyle == "format" else piece
+
+    values = _placed(slots, parameters, names)
+    for slot in slots:
+        if not slot.placeholder:
+            continue
+        pieces.append(plain(text[start : slot.start]))
+        value = native(next(values), target or system)
+        many = value if isinstance(value, _Many) else None
+        if many is not None and not many:
+            pieces.append("NULL")
+        elif many is not None:
+            listed = ", ".join([_MARKS[paramstyle]] * len(many))
+            inside = text[: slot.start].rstrip().endswith("(") and text[slot.end :].lstrip().startswith(")")
+            pieces.append(listed if inside else f"({listed})")
+            arguments += many
+        else:
+            pieces.append(_MARKS[paramstyle])
+            arguments.append(value)
+        start = slot.end
+    pieces.append(plain(text[start:]))
+    return Query("".join(pieces), tuple(arguments), text, system)
+
+
+def _placed(slots: Sequence[Slot], parameters: Sequence[Value], names: Sequence[str]) -> Any:
+    """The value of each placeholder, in order of the text."""
+    by_name = dict(zip(names, parameters, strict=False))
+    position = 0
+    for slot in slots:
+        if not slot.placeholder:
+            continue
+        key = name_of(slot)
+        if key in by_name:
+            yield by_name[key]
+        elif key.isdigit() and 0 < int(key) <= len(parameters):
+            yield parameters[int(key) - 1]
+        else:
+            yield parameters[position] if position < len(parameters) else None
+            position += 1
+
+
+def name_of(slot: Slot) -> str:
+    """The name or number of a placeholder; '' for a plain one."""
+    if slot.text in ("?", "%s"):
+        return ""
+    return slot.text[2:-2] if slot.text.startswith("%(") else slot.text.lstrip("?$:@")

@@ -1,0 +1,111 @@
+"""The registry of database servers: what differs between them is a file in this folder and a line here."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from contextlib import AbstractContextManager
+from importlib import import_module
+from typing import Any, Protocol, cast
+
+import msgspec
+from sqlalchemy.engine import URL, Connection, Engine
+
+from askless.core.errors import AskLessError
+from askless.core.plans.tree import Node
+from askless.database.sending import Query
+
+# Backend in a URL -> the module that has its `SERVER`.
+SERVERS = {
+    "sqlite": "askless.database.servers.sqlite",
+    "postgresql": "askless.database.servers.postgresql",
+    "mysql": "askless.database.servers.mariadb",
+    "mariadb": "askless.database.servers.mariadb",
+}
+
+
+class Limits(msgspec.Struct, frozen=True):
+    """How far Ask Less may go on a server: seconds for one statement, for a lock, and for opening a connection.
+
+    A table of more than `table_bytes` is not copied or indexed, unless `allow_large`.
+    """
+
+    statement_s: float = 30.0
+    lock_s: float = 2.0
+    connect_s: float = 10.0
+    table_bytes: int = 512 * 1024**2
+    allow_large: bool = False
+    even_if_busy: bool = False
+
+
+class Size(msgspec.Struct, frozen=True):
+    """How large a table is, by the server's own statistics. `widths` are mean bytes of a column's value."""
+
+    rows: int | None
+    bytes: int
+    widths: dict[str, float] = {}
+    distinct: dict[str, float] = {}
+
+
+class Twins(msgspec.Struct, frozen=True):
+    """Two connections that see the same rows: one without the index that is tried, one with it."""
+
+    plain: Connection
+    indexed: Connection
+    build_ms: float
+    size_bytes: int
+    where: str
+    caution: str = ""
+
+
+class Server(Protocol):
+    """What the rest of the room asks of a server."""
+
+    paramstyle: str
+    dialect: str  # the parser's name for its SQL
+    estimates_well: bool  # whether the planner knows how many rows a condition keeps, so that nobody need count
+
+    def engine(self, url: URL, limits: Limits) -> Engine:
+        """An engine without a pool. Raises ModuleNotFoundError where the driver is missing."""
+
+    def begin(self, connection: Connection, limits: Limits, write: bool = False) -> None:
+        """Begin the one transaction of a connection, with its limits set; read-only, unless `write`."""
+
+    def system(self, connection: Connection) -> str:
+        """The server's name: sqlite, postgresql, mysql or mariadb."""
+
+    def sizes(self, connection: Connection, columns: dict[str, list[str]]) -> dict[str, Size]:
+        """The size of each table, its columns given."""
+
+    def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:
+        """The plan of a query. With `analyze` the query is run, and the plan holds what was measured."""
+
+    def generic_plan(self, connection: Connection, query: Query) -> tuple[Node, ...]:
+        """The plan for a prepared statement that the server has stopped to plan for each value; () where there is none."""
+
+    def work(self, connection: Connection, query: Query) -> tuple[str, int] | None:
+        """What the query makes the server touch: the unit's name and how many; None where it can't be counted."""
+
+    def busy(self, connection: Connection, tables: Sequence[str]) -> str:
+        """Who else is at work on these tables, in words; '' for nobody."""
+
+    def twins(
+        self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str
+    ) -> AbstractContextManager[Twins]:
+        """A place to try an index of `table` for statements on `tables`, gone when the context ends."""
+
+    def clean(self, connection: Connection) -> list[str]:
+        """Remove what earlier trials left behind; what that was, in words."""
+
+
+def server_of(url_or_connection: URL | Connection) -> Server:
+    """The server behind a URL or a connection. Raises AskLessError system-unsupported."""
+    is_url = isinstance(url_or_connection, URL)
+    name = url_or_connection.get_backend_name() if is_url else url_or_connection.dialect.name  # type: ignore[union-attr]
+    if name not in SERVERS:
+        raise AskLessError(
+            "system-unsupported",
+            f"{name} databases are not supported",
+            "Ask Less speaks to SQLite, PostgreSQL, MariaDB and MySQL",
+        )
+    made: Any = import_module(SERVERS[name]).SERVER
+    return cast(Server, made)

@@ -1,0 +1,259 @@
+"""MariaDB and MySQL: reads in a read-only transaction; an index is tried on copies of the tables in scratch schemas."""
+
+from __future__ import annotations
+
+import os
+import secrets
+import time
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy
+from sqlalchemy.engine import URL, Connection, Engine
+from sqlalchemy.exc import DBAPIError
+
+from askless.core.errors import AskLessError
+from askless.core.plans import mysql as reader
+from askless.core.plans import mysql_tree
+from askless.core.plans.tree import Node
+from askless.core.words import size as bytes_in_words
+from askless.database.sending import Query
+from askless.database.servers import Limits, Size, Twins
+
+SCRATCH = "askless_scratch_"
+WIDTH_SAMPLE_ROWS = 500
+_COPY_FACTOR = 20  # copying may take so many times a statement's limit
+_COUNT_MOST = 100_000  # below this the server's estimate of rows is checked by counting
+_SIZES = """
+SELECT table_name, table_rows, data_length FROM information_schema.tables
+WHERE table_schema = DATABASE() AND table_type LIKE 'BASE%%'
+"""
+_PROCESSES = """
+SELECT id, user, info FROM information_schema.processlist
+WHERE id <> CONNECTION_ID() AND command <> 'Sleep' AND db = DATABASE() AND info IS NOT NULL
+"""
+_TRANSACTIONS = """
+SELECT trx_mysql_thread_id FROM information_schema.innodb_trx
+WHERE trx_mysql_thread_id NOT IN (0, CONNECTION_ID()) AND (trx_tables_locked > 0 OR trx_rows_modified > 0)
+"""
+
+
+def option_file() -> Path | None:
+    """The file in which MariaDB's own clients keep a password."""
+    found = Path.home() / ".my.cnf"
+    return found if found.is_file() else None
+
+
+class MariaDB:
+    """See the module."""
+
+    paramstyle = "format"
+    dialect = "mysql"
+    estimates_well = False
+
+    def engine(self, url: URL, limits: Limits) -> Engine:
+        """Whatever driver the application's URL names, ours is PyMySQL."""
+        import pymysql  # type: ignore[import-untyped]  # noqa: F401
+
+        arguments: dict[str, Any] = {"connect_timeout": max(int(limits.connect_s), 1)}
+        file = option_file()
+        password = url.password or os.environ.get("MYSQL_PWD")
+        if not password and file is not None:
+            arguments["read_default_file"] = str(file)
+        if password and not url.password:
+            arguments["password"] = password
+        return sqlalchemy.create_engine(
+            url.set(drivername="mysql+pymysql"), poolclass=sqlalchemy.pool.NullPool, connect_args=arguments
+        )
+
+    def begin(self, connection: Connection, limits: Limits, write: bool = False) -> None:
+        """One transaction; the limits end with the session."""
+        run = connection.exec_driver_sql
+        if self._is_mariadb(connection):
+            run(f"SET SESSION max_statement_time = {limits.statement_s}")
+        else:
+            run(f"SET SESSION max_execution_time = {int(limits.statement_s * 1000)}")
+        wait = max(int(limits.lock_s), 1)
+        run(f"SET SESSION lock_wait_timeout = {wait}, innodb_lock_wait_timeout = {wait}")
+        run("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+        run("START TRANSACTION" + ("" if write else " READ ONLY"))
+
+    def _is_mariadb(self, connection: Connection) -> bool:
+        return bool(getattr(connection.dialect, "is_mariadb", True))
+
+    def system(self, connection: Connection) -> str:
+        """mariadb or mysql, as the server says."""
+        return "mariadb" if self._is_mariadb(connection) else "mysql"
+
+    def sizes(self, connection: Connection, columns: dict[str, list[str]]) -> dict[str, Size]:
+        """The server's estimate of rows; it keeps no widths, so they are taken from the first rows."""
+        quoted = connection.dialect.identifier_preparer.quote
+        found = {}
+        for table, rows, size in connection.exec_driver_sql(_SIZES).all():
+            names = columns.get(table)
+            if names is None:
+                continue
+            widths: dict[str, float] = {}
+            if (rows or 0) < _COUNT_MOST:
+                rows = connection.exec_driver_sql(f"SELECT COUNT(*) FROM {quoted(table)}").scalar_one()  # noqa: S608
+            if names:
+                means = ", ".join(f"AVG(LENGTH({quoted(name)}))" for name in names)
+                sample = f"SELECT * FROM {quoted(table)} LIMIT {WIDTH_SAMPLE_ROWS}"  # noqa: S608
+                row = connection.exec_driver_sql(f"SELECT {means} FROM ({sample}) AS first_rows").one()  # noqa: S608
+                widths = {name: float(mean or 0.0) for name, mean in zip(names, row, strict=True)}
+            found[table] = Size(int(rows or 0), int(size or 0), widths)
+        return found
+
+    def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:
+        """EXPLAIN, or ANALYZE, as JSON; MySQL measures in its tree form only."""
+        if analyze and not self._is_mariadb(connection):
+            rows = connection.exec_driver_sql("EXPLAIN ANALYZE " + query.sql, query.arguments).all()
+            return mysql_tree.read_tree("\n".join(str(row[0]) for row in rows))
+        words = "ANALYZE FORMAT=JSON " if analyze else "EXPLAIN FORMAT=JSON "
+        return reader.read_json(str(connection.exec_driver_sql(words + query.sql, query.arguments).scalar_one()))
+
+    def generic_plan(self, connection: Connection, query: Query) -> tuple[Node, ...]:
+        """A prepared statement is planned at each execution."""
+        return ()
+
+    def work(self, connection: Connection, query: Query) -> tuple[str, int] | None:
+        """Handler reads: rows and index entries that the server asked its storage for."""
+        first, second = _handler_reads(connection), _handler_reads(connection)
+        connection.exec_driver_sql(query.sql, query.arguments).all()
+        return "handler reads", max(_handler_reads(connection) - second - (second - first), 0)
+
+    def busy(self, connection: Connection, tables: Sequence[str]) -> str:
+        """Running statements that name the tables, and transactions that hold locks."""
+        wanted = {table.lower() for table in tables}
+        for _, user, info in connection.exec_driver_sql(_PROCESSES).all():
+            words = str(info).lower().replace("`", " ").replace(".", " ").split()
+            named = wanted & {word.strip("(),;") for word in words}
+            if named:
+                return f"another session of {user} is at work on {next(iter(named))}"
+        with suppress(DBAPIError):  # needs the right to see processes
+            holders = connection.exec_driver_sql(_TRANSACTIONS).all()
+            if holders:
+                return f"{len(holders)} other {'transaction holds' if len(holders) == 1 else 'transactions hold'} locks"
+        return ""
+
+    @contextmanager
+    def twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str) -> Iterator[Twins]:
+        """Copies of the tables in two scratch schemas, dropped at the end; one of them gets the index."""
+        live = str(url.database)
+        wanted = list(dict.fromkeys([table, *tables]))
+        engine = self.engine(url, limits)
+        stem = SCRATCH + secrets.token_hex(4)
+        schemas = (stem + "_plain", stem + "_indexed")
+        with engine.connect().execution_options(isolation_level="AUTOCOMMIT") as admin:
+            self.clean(admin)
+            self._check(admin, wanted, limits)
+            slow = Limits(limits.statement_s * _COPY_FACTOR, limits.lock_s)
+            self.begin(admin, slow, write=True)
+            admin.exec_driver_sql("COMMIT")
+            # Reads of the live tables take no locks at this level.
+            admin.exec_driver_sql("SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED")
+            admin.exec_driver_sql("SELECT GET_LOCK(%s, 0)", (stem,))
+            try:
+                for schema in schemas:
+                    admin.exec_driver_sql(f"CREATE DATABASE {schema}")
+                    for name in wanted:
+                        _copy(admin, live, schema, name)
+                build_ms, size = self._build(admin, schemas[1], ddl, table)
+                for schema in schemas:
+                    quoted = ", ".join(f"{schema}.{_quoted(name)}" for name in wanted)
+                    admin.exec_driver_sql(f"ANALYZE TABLE {quoted}").all()
+                with (
+                    self.engine(url.set(database=schemas[0]), limits).connect() as plain,
+                    self.engine(url.set(database=schemas[1]), limits).connect() as indexed,
+                ):
+                    for connection in (plain, indexed):
+                        self.begin(connection, limits)
+                    yield Twins(plain, indexed, build_ms, size, "on copies of the tables in a scratch schema")
+                    for connection in (plain, indexed):
+                        connection.rollback()
+            finally:
+                self._drop(engine, admin, schemas)
+
+    def _check(self, admin: Connection, tables: Sequence[str], limits: Limits) -> None:
+        known = {str(row[0]).lower(): int(row[2] or 0) for row in admin.exec_driver_sql(_SIZES)}
+        for name in tables:
+            size = known.get(name.lower())
+            if size is None:
+                raise AskLessError(
+                    "no-such-table",
+                    f"{name} is no table of this database",
+                    "check the statement; views can't be copied",
+                )
+            if size > limits.table_bytes and not limits.allow_large:
+                raise AskLessError(
+                    "too-large",
+                    f"{name} has {bytes_in_words(size)}: a trial copies it twice",
+                    "try it on a smaller database, or say --allow-large",
+                )
+
+    def _build(self, admin: Connection, schema: str, ddl: str, table: str) -> tuple[float, int]:
+        admin.exec_driver_sql(f"USE {schema}")
+        before = _index_bytes(admin, schema, table)
+        start = time.perf_counter()
+        admin.exec_driver_sql(ddl.replace("%", "%%"))
+        build_ms = (time.perf_counter() - start) * 1e3
+        admin.exec_driver_sql(f"ANALYZE TABLE {_quoted(table)}").all()
+        return build_ms, max(_index_bytes(admin, schema, table) - before, 0)
+
+    def _drop(self, engine: Engine, admin: Connection, schemas: Sequence[str]) -> None:
+        """Drop the scratch schemas, over a new connection where this one is lost."""
+        try:
+            for schema in schemas:
+                admin.exec_driver_sql(f"DROP DATABASE IF EXISTS {schema}")
+        except DBAPIError:
+            with suppress(DBAPIError), engine.connect().execution_options(isolation_level="AUTOCOMMIT") as again:
+                for schema in schemas:
+                    again.exec_driver_sql(f"DROP DATABASE IF EXISTS {schema}")
+
+    def clean(self, connection: Connection) -> list[str]:
+        """Scratch schemas whose trial's session is gone: it held a lock of their name."""
+        gone = []
+        names = [str(row[0]) for row in connection.exec_driver_sql("SHOW DATABASES").all()]
+        for name in names:
+            stem = name.rpartition("_")[0]
+            if not name.startswith(SCRATCH) or not stem.startswith(SCRATCH):
+                continue
+            if connection.exec_driver_sql("SELECT IS_FREE_LOCK(%s)", (stem,)).scalar_one():
+                connection.exec_driver_sql(f"DROP DATABASE IF EXISTS {_quoted(name)}")
+                gone.append(f"the scratch schema {name}")
+        return gone
+
+
+def _quoted(name: str) -> str:
+    return "`" + name.replace("`", "``").replace("%", "%%") + "`"
+
+
+def _copy(admin: Connection, live: str, schema: str, table: str) -> None:
+    """A table with its indexes and rows, without its foreign keys and triggers."""
+    name, source = _quoted(table), _quoted(live)
+    admin.exec_driver_sql(f"CREATE TABLE {schema}.{name} LIKE {source}.{name}")
+    rows = admin.exec_driver_sql(
+        "SELECT column_name FROM information_schema.columns WHERE table_schema = %s AND table_name = %s"
+        " AND COALESCE(generation_expression, '') = '' ORDER BY ordinal_position",
+        (live, table),
+    )
+    columns = ", ".join(_quoted(str(row[0])) for row in rows)
+    admin.exec_driver_sql(f"INSERT INTO {schema}.{name} ({columns}) SELECT {columns} FROM {source}.{name}")  # noqa: S608
+
+
+def _index_bytes(admin: Connection, schema: str, table: str) -> int:
+    found = admin.exec_driver_sql(
+        "SELECT index_length FROM information_schema.tables WHERE table_schema = %s AND table_name = %s",
+        (schema, table),
+    )
+    return int(found.scalar() or 0)
+
+
+def _handler_reads(connection: Connection) -> int:
+    rows = connection.exec_driver_sql("SHOW SESSION STATUS LIKE 'Handler_read%%'").all()
+    return sum(int(row[1]) for row in rows)
+
+
+SERVER = MariaDB()

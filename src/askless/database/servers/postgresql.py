@@ -1,0 +1,197 @@
+"""PostgreSQL: everything happens in transactions that are rolled back; an index that is tried never becomes visible."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any
+
+import sqlalchemy
+from sqlalchemy.engine import URL, Connection, Engine
+
+from askless.core.errors import AskLessError
+from askless.core.plans import postgresql as reader
+from askless.core.plans.tree import Node
+from askless.core.words import size as bytes_in_words
+from askless.database.sending import Query
+from askless.database.servers import Limits, Size, Twins
+
+PAGE_BYTES = 8192
+_LOOKS = 5  # at who else holds locks
+_SIZES = """
+SELECT c.relname, c.reltuples, pg_table_size(c.oid), c.oid
+FROM pg_class c WHERE c.relkind IN ('r', 'p', 'm') AND pg_table_is_visible(c.oid)
+"""
+_WIDTHS = """
+SELECT s.tablename, s.attname, s.avg_width, s.n_distinct, s.null_frac
+FROM pg_stats s WHERE s.schemaname = ANY (current_schemas(false)) AND NOT s.inherited
+"""
+_LOCKS = """
+SELECT DISTINCT a.pid, c.relname, a.application_name, left(l.mode, 40)
+FROM pg_locks l JOIN pg_class c ON c.oid = l.relation JOIN pg_stat_activity a ON a.pid = l.pid
+WHERE l.pid <> pg_backend_pid() AND a.backend_type = 'client backend' AND c.relname = ANY (%s)
+  AND l.database = (SELECT oid FROM pg_database WHERE datname = current_database())
+"""
+
+
+class PostgreSQL:
+    """See the module."""
+
+    paramstyle = "format"
+    dialect = "postgres"
+    estimates_well = True
+
+    def engine(self, url: URL, limits: Limits) -> Engine:
+        """Whatever driver the application's URL names, ours is psycopg, with values written into the text: the server then
+        finds their types as in a statement typed by hand."""
+        import psycopg
+
+        return sqlalchemy.create_engine(
+            url.set(drivername="postgresql+psycopg"),
+            poolclass=sqlalchemy.pool.NullPool,
+            connect_args={"connect_timeout": max(int(limits.connect_s), 2), "cursor_factory": psycopg.ClientCursor},
+        )
+
+    def begin(self, connection: Connection, limits: Limits, write: bool = False) -> None:
+        """One transaction for all; what is set goes with it."""
+        settings = {
+            "statement_timeout": int(limits.statement_s * 1000), "lock_timeout": int(limits.lock_s * 1000),
+            "idle_in_transaction_session_timeout": 600_000, "application_name": "askless",
+        }  # fmt: skip
+        for name, value in settings.items():
+            connection.exec_driver_sql(f"SET LOCAL {name} = '{value}'")
+        if self._version(connection) >= 140000:
+            # A backend whose client is gone gives its locks back, even in the middle of a statement.
+            connection.exec_driver_sql("SET LOCAL client_connection_check_interval = '2s'")
+        if not write:
+            connection.exec_driver_sql("SET TRANSACTION READ ONLY")
+
+    def _version(self, connection: Connection) -> int:
+        return int(connection.exec_driver_sql("SHOW server_version_num").scalar_one())
+
+    def system(self, connection: Connection) -> str:
+        """Always postgresql."""
+        return "postgresql"
+
+    def sizes(self, connection: Connection, columns: dict[str, list[str]]) -> dict[str, Size]:
+        """As ANALYZE last saw them; a table that it never saw is counted where it is small."""
+        widths: dict[str, dict[str, float]] = {}
+        distinct: dict[str, dict[str, float]] = {}
+        for table, column, width, values, nulls in connection.exec_driver_sql(_WIDTHS):
+            widths.setdefault(table, {})[column] = float(width or 0) * (1 - float(nulls or 0))
+            distinct.setdefault(table, {})[column] = float(values or 0)
+        found = {}
+        for table, rows, size, _ in connection.exec_driver_sql(_SIZES).all():
+            if table not in columns:
+                continue
+            count = int(rows) if rows >= 0 else None
+            if count is None and size <= 64 * 1024**2:
+                quoted = connection.dialect.identifier_preparer.quote(table)
+                with connection.begin_nested():
+                    count = int(connection.exec_driver_sql(f"SELECT count(*) FROM {quoted}").scalar_one())  # noqa: S608
+            # n_distinct is a share of the rows where it is negative.
+            values = {name: -v * (count or 0) if v < 0 else v for name, v in distinct.get(table, {}).items()}
+            found[table] = Size(count, int(size), widths.get(table, {}), values)
+        return found
+
+    def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:
+        """EXPLAIN; with `analyze`, EXPLAIN ANALYZE with buffers."""
+        options = "ANALYZE, BUFFERS, FORMAT JSON" if analyze else "FORMAT JSON"
+        plan = connection.exec_driver_sql(f"EXPLAIN ({options}) {query.sql}", query.arguments).scalar_one()
+        return reader.read_json(plan if isinstance(plan, str) else json.dumps(plan))
+
+    def generic_plan(self, connection: Connection, query: Query) -> tuple[Node, ...]:
+        """What a prepared statement gets once the server has stopped to plan for each value (from its sixth run on)."""
+        if not query.arguments:
+            return ()
+        from psycopg import sql
+
+        raw: Any = connection.connection.driver_connection
+        numbered = query.sql.split("%s")
+        text = "".join(f"{part}${n}" if n <= len(query.arguments) else part for n, part in enumerate(numbered, 1))
+        values = sql.SQL(", ").join(sql.Literal(value) for value in query.arguments).as_string(raw)
+        with connection.begin_nested() as savepoint:
+            connection.exec_driver_sql("SET LOCAL plan_cache_mode = force_generic_plan")
+            _run(connection, "PREPARE askless_statement AS " + text)  # %% stands for % in both
+            try:
+                found = _run(
+                    connection, f"EXPLAIN (FORMAT JSON) EXECUTE askless_statement({values.replace('%', '%%')})"
+                )
+                plan = found.scalar_one()
+            finally:
+                _run(connection, "DEALLOCATE askless_statement")
+            savepoint.rollback()
+        return reader.read_json(plan if isinstance(plan, str) else json.dumps(plan))
+
+    def work(self, connection: Connection, query: Query) -> tuple[str, int] | None:
+        """Blocks of 8 KiB that were found in memory or read."""
+        plan = self.explain(connection, query, {}, analyze=True)
+        blocks = sum(node.actual.blocks_hit + node.actual.blocks_read for node in plan if node.actual is not None)
+        return "blocks of 8 KiB", blocks
+
+    def busy(self, connection: Connection, tables: Sequence[str]) -> str:
+        """Other sessions that hold or want locks on the tables, looked at some times."""
+        seen: dict[int, tuple[str, str]] = {}
+        for turn in range(_LOOKS):
+            if turn:
+                time.sleep(0.05)
+            for pid, table, program, mode in connection.exec_driver_sql(_LOCKS, (list(tables),)):
+                if program != "askless":
+                    seen[pid] = (table, f"{mode}{' of ' + program if program else ''}")
+        if not seen:
+            return ""
+        table, what = next(iter(seen.values()))
+        others = "1 other session is" if len(seen) == 1 else f"{len(seen)} other sessions are"
+        return f"{others} at work on {table} ({what})"
+
+    @contextmanager
+    def twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str) -> Iterator[Twins]:
+        """The index lives in one transaction, which is rolled back; the other connection never sees it."""
+        engine = self.engine(url, limits)
+        with engine.connect() as plain, engine.connect() as indexed:
+            self.begin(plain, limits)
+            size = self.sizes(plain, {table: []}).get(table)
+            if size is not None and size.bytes > limits.table_bytes and not limits.allow_large:
+                raise AskLessError(
+                    "too-large",
+                    f"{table} has {bytes_in_words(size.bytes)}: while the index is built and tried, nobody can write to it",
+                    "try it on a copy of the database, or say --allow-large",
+                )
+            self.begin(indexed, limits, write=True)
+            try:
+                before = {row[0] for row in indexed.exec_driver_sql(_INDEXES, (table,))}
+                start = time.perf_counter()
+                indexed.exec_driver_sql(ddl.replace("%", "%%"))
+                build_ms = (time.perf_counter() - start) * 1e3
+                made = [row for row in indexed.exec_driver_sql(_INDEXES, (table,)) if row[0] not in before]
+                # What is left is only read: a statement that is tried must not write by mistake.
+                indexed.exec_driver_sql("SET TRANSACTION READ ONLY")
+                caution = _HELD_BACK if any(row[2] for row in made) else ""
+                yield Twins(
+                    plain, indexed, build_ms, sum(int(row[1]) for row in made), "in a transaction that is rolled back", caution
+                )  # fmt: skip
+            finally:
+                indexed.rollback()
+
+    def clean(self, connection: Connection) -> list[str]:
+        """Nothing outlives its transaction."""
+        return []
+
+
+_INDEXES = """
+SELECT i.indexrelid, pg_relation_size(i.indexrelid), i.indcheckxmin
+FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid WHERE c.relname = %s AND pg_table_is_visible(c.oid)
+"""
+_HELD_BACK = (
+    "rows of the table were changed lately, so the server may not use a new index in the transaction that made it; "
+    "VACUUM the table, or try again later"
+)
+
+
+def _run(connection: Connection, sql: str) -> Any:
+    return connection.exec_driver_sql(sql)
+
+
+SERVER = PostgreSQL()

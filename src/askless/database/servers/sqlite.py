@@ -1,0 +1,211 @@
+"""SQLite: the file is opened for reading only, and a trial works on two copies in a temporary folder."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import sqlite3
+import tempfile
+import time
+from collections.abc import Iterator, Sequence
+from contextlib import closing, contextmanager
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+import sqlalchemy
+from sqlalchemy.engine import URL, Connection, Engine
+
+from askless.core.errors import AskLessError
+from askless.core.plans import sqlite as reader
+from askless.core.plans.tree import Node
+from askless.core.words import size as bytes_in_words
+from askless.database.sending import Query
+from askless.database.servers import Limits, Size, Twins
+
+WIDTH_SAMPLE_ROWS = 500
+FOLDER = "askless-trial-"
+_STEPS = 100  # the machine's instructions between two counts
+
+
+def file_of(url: URL) -> Path:
+    """The file of an SQLite database. Raises AskLessError database-missing."""
+    path = Path(url.database or "")
+    if not path.is_file():
+        raise AskLessError("database-missing", f"there is no database file at {path}", "check the path in --db")
+    return path
+
+
+class Sqlite:
+    """See the module."""
+
+    paramstyle = "qmark"
+    dialect = "sqlite"
+    estimates_well = False
+
+    def engine(self, url: URL, limits: Limits) -> Engine:
+        """An engine on the file, without the right to write."""
+        path = file_of(url).resolve()
+        uri = f"sqlite:///file:{quote(str(path))}?mode=ro&uri=true"
+        return sqlalchemy.create_engine(
+            uri, poolclass=sqlalchemy.pool.NullPool, connect_args={"timeout": limits.lock_s}
+        )
+
+    def begin(self, connection: Connection, limits: Limits, write: bool = False) -> None:
+        """Look whether it is a database at all; stop statements that run too long."""
+        connection.exec_driver_sql("SELECT name FROM sqlite_schema LIMIT 1").all()
+        raw: Any = connection.connection.driver_connection
+        _limited(raw, limits.statement_s)
+
+    def system(self, connection: Connection) -> str:
+        """Always sqlite."""
+        return "sqlite"
+
+    def sizes(self, connection: Connection, columns: dict[str, list[str]]) -> dict[str, Size]:
+        """SQLite keeps no count: rows are counted, from the smallest index there is; widths are those of first rows."""
+        quoted = connection.dialect.identifier_preparer.quote
+        found = {}
+        for table, names in columns.items():
+            rows = int(connection.exec_driver_sql(f"SELECT COUNT(*) FROM {quoted(table)}").scalar_one())  # noqa: S608
+            widths: dict[str, float] = {}
+            if names:
+                means = ", ".join(f"AVG(LENGTH(CAST({quoted(name)} AS BLOB)))" for name in names)
+                sample = f"SELECT * FROM {quoted(table)} LIMIT {WIDTH_SAMPLE_ROWS}"  # noqa: S608
+                row = connection.exec_driver_sql(f"SELECT {means} FROM ({sample})").one()  # noqa: S608
+                widths = {name: float(mean or 0.0) for name, mean in zip(names, row, strict=True)}
+            found[table] = Size(rows, int(rows * (sum(widths.values()) + 2 * len(widths) + 8)), widths)
+        return found
+
+    def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:
+        """EXPLAIN QUERY PLAN: the statement itself is not run."""
+        if analyze:
+            raise AskLessError(
+                "no-analyze", "SQLite does not measure the steps of a plan", "leave --analyze out; trial measures times"
+            )
+        rows = connection.exec_driver_sql("EXPLAIN QUERY PLAN " + query.sql, query.arguments).all()
+        return tuple(reader.read([tuple(row) for row in rows], names))
+
+    def generic_plan(self, connection: Connection, query: Query) -> tuple[Node, ...]:
+        """SQLite plans a statement once, without its values."""
+        return ()
+
+    def work(self, connection: Connection, query: Query) -> tuple[str, int] | None:
+        """Instructions of SQLite's own machine, to the nearest hundred."""
+        raw: Any = connection.connection.driver_connection
+        counted = 0
+
+        def count() -> int:
+            nonlocal counted
+            counted += _STEPS
+            return 0
+
+        raw.set_progress_handler(count, _STEPS)
+        try:
+            raw.execute(query.sql, query.arguments).fetchall()
+        finally:
+            raw.set_progress_handler(None, 0)
+        return "machine steps", counted
+
+    def busy(self, connection: Connection, tables: Sequence[str]) -> str:
+        """Nobody is disturbed: trials work on copies."""
+        return ""
+
+    @contextmanager
+    def twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str) -> Iterator[Twins]:
+        """Two copies of the file, one with the index."""
+        clean_folders()
+        with tempfile.TemporaryDirectory(prefix=f"{FOLDER}{os.getpid()}-") as folder:
+            plain, indexed = Path(folder) / "plain.db", Path(folder) / "indexed.db"
+            _copy(url, plain, limits)
+            shutil.copyfile(plain, indexed)
+            build_ms, size = _build(indexed, ddl)
+            engines = [self.engine(URL.create("sqlite", database=str(path)), limits) for path in (plain, indexed)]
+            with engines[0].connect() as before, engines[1].connect() as after:
+                for connection in (before, after):
+                    self.begin(connection, limits)
+                yield Twins(before, after, build_ms, size, "on a copy")
+
+    def clean(self, connection: Connection) -> list[str]:
+        """Folders of trials whose process is gone."""
+        return clean_folders()
+
+
+def clean_folders() -> list[str]:
+    """Remove the folders of trials whose process is gone."""
+    gone = []
+    for folder in Path(tempfile.gettempdir()).glob(FOLDER + "*-*"):
+        found = re.match(rf"{FOLDER}(\d+)-", folder.name)
+        if found and not _lives(int(found[1])):
+            shutil.rmtree(folder, ignore_errors=True)
+            gone.append(f"the copies in {folder}")
+    return gone
+
+
+def _lives(pid: int) -> bool:
+    try:
+        os.kill(pid, 0)
+    except ProcessLookupError:
+        return False
+    except PermissionError:
+        return True
+    return True
+
+
+def _limited(raw: Any, seconds: float) -> None:
+    """Let a statement end after so many seconds. What counts is the time since the last statement began."""
+    began = time.monotonic()
+    if not hasattr(raw, "set_trace_callback"):
+        return
+
+    def start(statement: str) -> None:
+        nonlocal began
+        began = time.monotonic()
+
+    raw.set_trace_callback(start)
+    raw.set_progress_handler(lambda: int(time.monotonic() - began > seconds), 100_000)
+
+
+def _copy(url: URL, target: Path, limits: Limits) -> None:
+    source = file_of(url)
+    bytes_ = source.stat().st_size
+    if bytes_ > limits.table_bytes and not limits.allow_large:
+        raise AskLessError(
+            "too-large",
+            f"{source} has {bytes_in_words(bytes_)}: a trial copies it twice",
+            "say --allow-large if that is all right",
+        )
+    if bytes_ * 2.5 > shutil.disk_usage(target.parent).free:
+        raise AskLessError(
+            "disk-full",
+            f"a trial needs two copies of {source} ({bytes_in_words(bytes_)} each) in {target.parent}",
+            "set TMPDIR to a folder with room",
+        )
+    uri = f"file:{quote(str(source.resolve()))}?mode=ro"
+    with closing(sqlite3.connect(uri, uri=True)) as original, closing(sqlite3.connect(target)) as copy:
+        original.backup(copy)
+
+
+def _build(path: Path, ddl: str) -> tuple[float, int]:
+    """Create the index; how long that took in milliseconds, and how many bytes the file grew."""
+    with closing(sqlite3.connect(path, isolation_level=None)) as connection:
+        before = _used_bytes(connection)
+        start = time.perf_counter()
+        try:
+            connection.execute(ddl)
+        except sqlite3.Error as error:
+            raise AskLessError(
+                "index-refused", f"the index can't be built: {error}", "check table and column names"
+            ) from None
+        return (time.perf_counter() - start) * 1e3, _used_bytes(connection) - before
+
+
+def _used_bytes(connection: sqlite3.Connection) -> int:
+    pages, free, size = (
+        int(connection.execute(f"PRAGMA {name}").fetchone()[0])
+        for name in ("page_count", "freelist_count", "page_size")
+    )
+    return (pages - free) * size
+
+
+SERVER = Sqlite()

@@ -1,0 +1,105 @@
+"""Which part of a statement costs what: it runs again and again, each time with one part left out."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+import msgspec
+from sqlalchemy.engine import URL, Connection
+
+from askless.core.errors import AskLessError
+from askless.core.sql.parts import Part, parts_of
+from askless.core.sql.slots import Value, slots_of, values_of
+from askless.core.sql.statements import checked_select, tables_in
+from askless.core.statistics import Ratio, ratio_of_medians
+from askless.database.connecting import connect
+from askless.database.explaining import attempt
+from askless.database.guarding import check_quiet
+from askless.database.sending import Query, bound, name_of
+from askless.database.servers import Limits, server_of
+from askless.database.timing import bytes_of, fetch, interleaved
+
+BUDGET_S = 4.0
+
+
+class Weight(msgspec.Struct, frozen=True):
+    """A part and what the statement does without it. `error` where it can't run without."""
+
+    part: Part
+    times_ms: tuple[float, ...] = ()
+    ratio: Ratio | None = None
+    rows: int = 0
+    bytes: int = 0
+    error: str = ""
+
+
+class Weighing(msgspec.Struct, frozen=True):
+    """A statement whole, and without each of its parts, the dearest part first."""
+
+    system: str
+    sql: str
+    times_ms: tuple[float, ...]
+    rows: int
+    bytes: int
+    parts: tuple[Weight, ...]
+
+
+def weigh(
+    url: URL,
+    text: str,
+    parameters: Sequence[Value] = (),
+    names: Sequence[str] = (),
+    limits: Limits | None = None,
+    progress: Callable[[str], None] = lambda text: None,
+    system: str = "",
+) -> Weighing:
+    """Weigh the parts of one SELECT. Raises AskLessError: not-a-select, no-parts, server-busy, and what the database says."""
+    limits = limits or Limits()
+    written = system or url.get_backend_name()
+    tree = checked_select(text, written)
+    parts = parts_of(text, written)
+    if not parts:
+        raise AskLessError(
+            "no-parts",
+            "there is no part to leave out: no join, condition, subquery or sort",
+            "weigh a larger statement",
+        )
+    with connect(url, limits) as connection:
+        own = server_of(connection).system(connection)
+        check_quiet(connection, tables_in(tree), limits)
+        values = values_of(slots_of(text, written), parameters, names)
+        whole = bound(text, written, parameters, names, server_of(connection).paramstyle, own)
+        with attempt(connection, limits):
+            result = fetch(connection, whole)
+        runnable: list[tuple[Part, Query, int, int]] = []
+        failed: list[Weight] = []
+        for turn, part in enumerate(parts, 1):
+            progress(f"without part {turn} of {len(parts)}")
+            query = _without(connection, part, values, written, own)
+            try:
+                with attempt(connection, limits):
+                    rows = fetch(connection, query)
+            except AskLessError as error:
+                failed.append(Weight(part, error=error.message))
+            else:
+                runnable.append((part, query, len(rows), bytes_of(rows)))
+        progress("measuring")
+        sides = [_runner(connection, query) for query in [whole, *(query for _, query, _, _ in runnable)]]
+        times = interleaved(sides, BUDGET_S, least=5)
+    weights = [
+        Weight(part, taken, ratio_of_medians(times[0], taken), rows, size)
+        for (part, _, rows, size), taken in zip(runnable, times[1:], strict=True)
+    ]
+    weights.sort(key=lambda weight: -(weight.ratio.value if weight.ratio is not None else 0.0))
+    return Weighing(own, text, times[0], len(result), bytes_of(result), (*weights, *failed))
+
+
+def _without(connection: Connection, part: Part, values: Sequence[Value], written: str, own: str) -> Query:
+    names = tuple(f"slot{number}" for number in range(len(values)))
+    used = {name_of(slot) for slot in slots_of(part.sql, written) if slot.placeholder}
+    kept = [(name, value) for name, value in zip(names, values, strict=True) if name in used]
+    return bound(part.sql, written, [v for _, v in kept], [n for n, _ in kept], server_of(connection).paramstyle, own)
+
+
+def _runner(connection: Connection, query: Query) -> Callable[[], object]:
+    return lambda: fetch(connection, query)

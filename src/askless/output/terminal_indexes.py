@@ -1,0 +1,110 @@
+"""What the terminal shows of the index advisor: the set of indexes, what each serves and costs, what could go."""
+
+from __future__ import annotations
+
+from rich.text import Text
+
+from askless.core.words import number, plural, size
+from askless.output import documents
+from askless.output.terminal import console, indented, labelled, table_of
+from askless.output.text import brief, milliseconds, one_line, safe
+
+SERVED_MOST = 4
+
+
+def indexes(document: documents.IndexesDocument) -> None:
+    """The advised set, then what is redundant, then foreign keys without an index."""
+    out = console()
+    read = plural(document.shapes, "shape")
+    if document.indexes:
+        out.print(
+            Text(
+                f"{plural(len(document.indexes), 'index')} for {read} of {safe(document.capture)}",
+                style="bold",
+            )
+        )
+    else:
+        out.print(Text(f"No index to advise for {read} of {safe(document.capture)}.", style="bold"))
+    if document.unread:
+        out.print(
+            Text(
+                f"{plural(document.unread, 'shape')} could not be read, or ask other tables; they are left out",
+                style="dim",
+            )
+        )
+    for place, index in enumerate(document.indexes, 1):
+        out.print()
+        _one(place, index)
+    if document.redundant:
+        out.print(Text("\nRedundant: a longer index begins with the same columns", style="bold"))
+        for gone in document.redundant:
+            out.print(
+                indented(
+                    Text(safe(gone.ddl) + ";", style="yellow").append(f"  -- {safe(gone.by)} serves it", style="dim"), 2
+                )
+            )
+    if document.foreign_keys:
+        _keys(document)
+    if document.indexes:
+        out.print()
+        said = (
+            "Rows are estimated from "
+            + ("the values of the capture, asked of the database" if document.measured else "the saved schema alone")
+            + ". A trial measures:"
+        )
+        out.print(Text(said, style="dim"))
+        out.print(
+            Text(
+                f'  askless trial {safe(document.capture)} --db URL --index "{safe(document.indexes[0].ddl)}"',
+                style="dim",
+            )
+        )
+
+
+def _one(place: int, index: documents.AdvisedIndex) -> None:
+    printer = console()
+    printer.print(Text(f"{place}. ").append(safe(index.ddl) + ";", style="green"))
+    writes = (
+        f"{plural(index.writes, 'write')} of the capture would each keep it up"
+        if index.writes
+        else "no writes to it in the capture"
+    )
+    rows = [
+        ("why", index.why + (" (a guess: nobody asked the database)" if index.guessed else "")),
+        ("price", f"about {size(index.size_bytes)}; {writes}"),
+    ]
+    rows += [("drop", f"{name}, which it makes redundant") for name in index.redundant]
+    rows += [("or", index.partial + ", for these rows only")] if index.partial else []
+    labelled(printer, rows, 3)
+    table = table_of(("serves", "l"), ("queries", "r"), ("ms", "r"), (f"rows of {index.table}", "r"))
+    for served in index.serves[:SERVED_MOST]:
+        what = Text(one_line(brief(served.sql), 90)).append(
+            "\n" + ", ".join(map(safe, served.routes[:2])), style="cyan"
+        )
+        table.add_row(
+            what,
+            f"{served.queries:,}",
+            milliseconds(served.total_ms),
+            f"{number(served.rows_before)} → {number(served.rows_after)}",
+        )
+    printer.print(indented(table, 3))
+    if len(index.serves) > SERVED_MOST:
+        printer.print(indented(Text(f"and {len(index.serves) - SERVED_MOST} shapes more", style="dim"), 3))
+
+
+def _keys(document: documents.IndexesDocument) -> None:
+    printer = console()
+    printer.print(Text("\nForeign keys without an index", style="bold"))
+    for key in document.foreign_keys:
+        asked = (
+            f"{plural(len(key.shapes), 'shape')} of the capture look up or join by it"
+            if key.shapes
+            else "nothing in the capture looks up by it; deleting a parent reads the whole table"
+        )
+        rows = f" ({key.rows:,} rows)" if key.rows is not None else ""
+        printer.print(
+            indented(
+                Text(f"{safe(key.table)}.{', '.join(map(safe, key.columns))} → {safe(key.target)}{rows}: {asked}"), 2
+            )
+        )
+        printer.print(indented(Text(safe(key.ddl) + ";", style="green" if key.shapes else "dim"), 4))

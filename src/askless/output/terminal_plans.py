@@ -1,0 +1,158 @@
+"""What the terminal shows of plans: trees in words, what was observed on their nodes, and indexes to try."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Sequence
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+from rich.tree import Tree
+
+from askless.core.words import number, plural, size
+from askless.output import documents
+from askless.output.terminal import console, indented, labelled, table_of
+from askless.output.text import milliseconds, one_line, percent, safe
+
+
+def plan(document: documents.PlanDocument) -> None:
+    """Statements and their plans, what was observed, and the indexes to try."""
+    out = console()
+    for place, row in enumerate(document.statements, 1):
+        where = (
+            f"  {row.queries:,} queries, {milliseconds(row.total_ms)} ms in all, from {', '.join(map(safe, row.routes[:3]))}"
+            if row.queries
+            else ""
+        )
+        out.print(Text(f"{place}. {one_line(row.sql, 300)}", style="bold"))
+        if where:
+            out.print(Text(where, style="dim"))
+        if row.error:
+            out.print(Text("  can't be explained: " + one_line(row.error, 200), style="red"))
+        for node in row.plan:
+            out.print(indented(_tree(node), 2))
+        if row.generic_plan:
+            out.print(
+                Text("  once it is prepared and run often, the server may plan it without looking at the values:")
+            )
+            for node in row.generic_plan:
+                out.print(indented(_tree(node), 2))
+        for index in row.indexes:
+            index_to_try(out, index)
+        if not row.indexes and not row.error and document.schema_known:
+            out.print(Text("  no index to advise"))
+        out.print()
+
+
+def index_to_try(out: Console, index: documents.IndexRow) -> None:
+    out.print(Text("  → " + safe(index.ddl), style="green"))
+    writes = (
+        f"{plural(index.writes, 'write')} to {index.table} in the capture would each keep it up"
+        if index.writes
+        else "no writes to the table in the capture"
+    )
+    effect = ""
+    if index.rows_before is not None and index.rows_after is not None:
+        effect = (
+            f"touches about {plural(index.rows_after, 'row')} of {index.table} instead of {number(index.rows_before)}"
+        )
+        effect += " (a guess: nobody measured how many rows the condition keeps)" if index.guessed else ""
+    rows = [("why", index.why), ("effect", effect), ("price", f"about {size(index.size_bytes)}; {writes}")]
+    rows += [("or", index.partial + ", where only these rows are asked for")] if index.partial else []
+    rows += [("drop", f"{name}, which it makes redundant") for name in index.redundant]
+    labelled(out, rows + [("check", text) for text in index.check], 4)
+
+
+def _tree(node: documents.PlanNode) -> Tree:
+    tree = Tree(_node(node), guide_style="dim")
+    _grow(tree, node.children)
+    return tree
+
+
+def _grow(tree: Tree, children: Sequence[documents.PlanNode]) -> None:
+    for child in children:
+        _grow(tree.add(_node(child)), child.children)
+
+
+def _node(node: documents.PlanNode) -> Text:
+    text = Text().append(safe(node.kind), style="bold")
+    on = " ".join(
+        part for part in (f"on {node.table}" if node.table else "", f"by {node.index}" if node.index else "") if part
+    )
+    if on:
+        text.append(" " + safe(on), style="")
+    if node.rows is not None:
+        text.append(f"  ({node.rows:,} rows in the table)", style="dim")
+    text.append(f"  {one_line(node.detail, 70)}", style="dim")
+    numbers = _numbers(node)
+    if numbers:
+        text.append("\n" + numbers)
+    for observation in node.observations:
+        text.append("\n! " + safe(observation), style="yellow")
+    return text
+
+
+def _numbers(node: documents.PlanNode) -> str:
+    """What was expected of a node, what came, and how long it took."""
+    parts = []
+    if node.loops == 0:
+        parts.append("never run")
+    elif node.actual_rows is not None:
+        times = f" × {node.loops:,}" if (node.loops or 1) > 1 else ""
+        parts.append(f"{plural(node.actual_rows, 'row')}{times}")
+        if node.estimated_rows is not None:
+            parts.append(f"{number(node.estimated_rows)} expected")
+    elif node.estimated_rows is not None:
+        parts.append(f"{plural(node.estimated_rows, 'row')} expected")
+    if node.own_ms is not None:
+        parts.append(f"{milliseconds(node.own_ms)} ms of its own")
+    if node.share is not None:
+        parts.append(f"{percent(node.share)} of the time")
+    return ", ".join(parts)
+
+
+def plan_tree(document: documents.PlanDocument) -> None:
+    """Plans as a table: the tree, rows expected against rows found, the share of the time; observations below their node."""
+    out = console()
+    for place, row in enumerate(document.statements, 1):
+        out.print(Text(f"{place}. {one_line(row.sql, 300)}", style="bold"))
+        if row.error:
+            out.print(Text("  can't be explained: " + one_line(row.error, 200), style="red"))
+            continue
+        table = table_of(
+            ("step", "l"), ("rows expected", "r"), ("rows found", "r"), ("runs", "r"), ("own ms", "r"), ("time", "l")
+        )
+        for index, node in enumerate(row.plan):
+            _rows(table, node, "", "", index == len(row.plan) - 1)
+        out.print(indented(table, 2))
+    if not any(node.actual_rows is not None for row in document.statements for node in row.plan):
+        out.print(Text("Nothing was run, so there are expectations only; --analyze runs the statement.", style="dim"))
+
+
+_BAR = 10
+TREE_COLUMNS = 48  # of an observation under its node
+
+
+def _rows(table: Table, node: documents.PlanNode, lead: str, below: str, last: bool) -> None:
+    """One line a node, and its observations under it."""
+    text = Text(lead, style="dim").append(safe(node.kind), style="bold")
+    if node.table:
+        text.append(f" on {safe(node.table)}")
+    if node.index:
+        text.append(f" by {safe(node.index)}")
+    guide = below + ("│ " if node.children else "  ")
+    for observation in node.observations:
+        for line in textwrap.wrap("! " + safe(observation), max(TREE_COLUMNS - len(guide), 24)):
+            text.append("\n" + guide, style="dim").append(line, style="yellow")
+    expected = number(node.estimated_rows) if node.estimated_rows is not None else ""
+    found = "never run" if node.loops == 0 else number(node.actual_rows) if node.actual_rows is not None else ""
+    runs = f"×{node.loops:,}" if (node.loops or 1) > 1 else ""
+    own = milliseconds(node.own_ms) if node.own_ms is not None else ""
+    bar = ""
+    if node.share is not None:
+        bar = "█" * max(round(node.share * _BAR), 0) + f" {percent(node.share)}"
+    table.add_row(text, expected, found, runs, own, bar.strip())
+    for place, child in enumerate(node.children):
+        end = place == len(node.children) - 1
+        _rows(table, child, below + ("└ " if end else "├ "), below + ("  " if end else "│ "), end)

@@ -1,0 +1,189 @@
+"""What the terminal shows of trials: an index, a rewritten statement, a finding, and the parts of a statement."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.text import Text
+
+from askless.core.words import plural, size
+from askless.output import documents
+from askless.output.terminal import console, indented, labelled, table_of
+from askless.output.text import milliseconds, one_line, safe
+
+
+def index(document: documents.TrialDocument) -> None:
+    """The trial of an index: plans, times, and whether the result stayed the same."""
+    out = console()
+    out.print(Text(safe(document.index), style="bold"))
+    out.print(
+        Text(
+            f"built {document.where} in {milliseconds(document.build_ms)} ms, {size(document.size_bytes)}; nothing of it is left"
+        )
+    )
+    if document.caution:
+        out.print(Text("caution: " + safe(document.caution), style="yellow"))
+    for row in document.statements:
+        out.print()
+        out.print(Text(one_line(row.sql, 300)))
+        columns = [("", "l"), ("median ms", "r"), (row.work_unit, "r"), ("plan", "l")]
+        table = table_of(*(column for column in columns if column[0] or column == columns[0]))
+        sides = (
+            ("before", row.before_ms, row.work[0], row.plan_before),
+            ("after", row.after_ms, row.work[1], row.plan_after),
+        )
+        for name, time, work, plan in sides:
+            cells: list[Text | str] = [name, milliseconds(time), f"{work:,}", plan_line(plan)]
+            table.add_row(*(cell for place, cell in enumerate(cells) if place != 2 or row.work_unit))
+        out.print(indented(table, 2))
+        same = "the same result" if row.same_result else "NOT the same result: " + row.difference
+        out.print(
+            indented(Text(f"{same} ({plural(row.rows, 'row')}), {row.repetitions} interleaved repetitions each"), 2)
+        )
+        out.print(indented(_verdict(row.verdict), 2))
+
+
+def _verdict(text: str) -> Text:
+    style = (
+        "green"
+        if "faster" in text or "as fast" in text
+        else "red"
+        if text.startswith(("slower", "not", "no road"))
+        else ""
+    )
+    return Text(safe(text), style=style)
+
+
+def plan_line(nodes: Sequence[documents.PlanNode]) -> Text:
+    """A plan on one line: what it reads and how, what it does with it."""
+    flat: list[str] = []
+
+    def walk(node: documents.PlanNode) -> None:
+        flat.append(f"{node.kind} {node.table}{' by ' + node.index if node.index else ''}".strip())
+        for child in node.children:
+            walk(child)
+
+    for node in nodes:
+        walk(node)
+    return Text(safe("; ".join(flat)))
+
+
+def rewrite(document: documents.RewriteDocument) -> None:
+    """A rewritten statement against the first one."""
+    out = console()
+    out.print(_verdict(document.verdict))
+    sets = f" with {plural(document.sets, 'set')} of values" if document.sets > 1 else ""
+    if document.same_result:
+        out.print(
+            Text(
+                f"the same result{sets}: {plural(document.before.rows, 'row')}; {document.repetitions} interleaved repetitions each"
+            )
+        )
+    else:
+        out.print(Text("first difference: " + safe(document.difference)))
+        rows = [("cause", document.cause)]
+        rows += [("lost", row) for row in document.lost] + [("gained", row) for row in document.gained]
+        labelled(out, rows)
+    for text in document.notes:
+        out.print(Text("note: " + safe(text), style="yellow"))
+    columns = [("", "l"), ("median ms", "r"), ("rows", "r"), ("bytes", "r"), (document.work_unit, "r"), ("plan", "l")]
+    table = table_of(*(column for column in columns if column[0] or column == columns[0]))
+    for name, side in (("before", document.before), ("after", document.after)):
+        time = milliseconds(side.median_ms) if side.median_ms is not None else "–"
+        cells: list[Text | str] = [
+            name,
+            time,
+            f"{side.rows:,}",
+            size(side.bytes),
+            f"{side.work:,}",
+            plan_line(side.plan),
+        ]
+        table.add_row(*(cell for place, cell in enumerate(cells) if place != 4 or document.work_unit))
+    out.print(indented(table, 2))
+
+
+def finding(document: documents.FindingTrialDocument) -> None:
+    """A finding's roads beside each other."""
+    out = console()
+    out.print(Text(safe(document.title), style="bold"))
+    out.print(
+        Text(
+            f"replayed: request {document.request} of {safe(document.route)}, {plural(document.lookups, 'look-up')} of "
+            f"{plural(document.keys, 'key')}; {document.repetitions} interleaved repetitions each"
+        )
+    )
+    columns = [
+        ("road", "l"),
+        ("queries", "r"),
+        ("rows", "r"),
+        ("bytes", "r"),
+        ("median ms", "r"),
+        ("ratio, 95 % interval", "l"),
+    ]
+    if document.round_trip_ms:
+        columns += [(f"ms at +{document.round_trip_ms:g} ms", "r"), ("ratio", "r")]
+    table = table_of(*columns)
+    for road in document.roads:
+        ratio = (
+            f"×{road.ratio.value:.1f} (×{road.ratio.low:.1f} to ×{road.ratio.high:.1f})"
+            if road.ratio is not None
+            else ""
+        )
+        cells = [
+            safe(road.name),
+            f"{road.queries:,}",
+            f"{road.rows:,}",
+            size(road.bytes),
+            milliseconds(road.median_ms),
+            ratio,
+        ]
+        if document.round_trip_ms:
+            cells += [milliseconds(road.away_ms), f"×{road.away_ratio:.1f}" if road.away_ratio is not None else ""]
+        table.add_row(*cells)
+    out.print(indented(table, 2))
+    for road in document.roads[1:]:
+        said = "the same rows" if road.same_result else "NOT the same rows: " + road.difference
+        out.print(indented(Text(f"{safe(road.name)}: {safe(said)}", style="" if road.same_result else "red"), 2))
+        labelled(out, [("cause", road.cause), ("note", road.note)], 4)
+    out.print(_verdict(document.verdict))
+    if document.round_trip_ms:
+        out.print(
+            Text(
+                f"+{document.round_trip_ms:g} ms is added to each query by arithmetic; the other times were measured here.",
+                style="dim",
+            )
+        )
+    for road in document.roads[1:]:
+        if road.same_result:
+            out.print(Text(f"\n{safe(road.name)}:", style="bold"))
+            for line in safe(road.sql).strip().splitlines():
+                out.print(indented(Text(line), 2))
+
+
+def weigh(document: documents.WeighDocument) -> None:
+    """The parts of a statement, the dearest first."""
+    out = console()
+    out.print(Text(one_line(document.sql, 400), style="bold"))
+    out.print(
+        Text(
+            f"whole: {milliseconds(document.whole_ms)} ms, {plural(document.rows, 'row')}, {size(document.bytes)}; "
+            f"{document.repetitions} interleaved repetitions each"
+        )
+    )
+    table = table_of(("without", "l"), ("ms", "r"), ("rows", "r"), ("what it costs", "l"))
+    for part in document.parts:
+        what = Text(f"{part.kind}: ", style="dim").append(one_line(part.part, 60), style="bold")
+        if part.with_it:
+            what.append(f"\nand with it {safe(part.with_it)}", style="dim")
+        said = Text(safe(part.verdict))
+        if part.error:
+            said.append("\n" + one_line(part.error, 80), style="dim")
+        time = milliseconds(part.without_ms) if part.without_ms is not None else "–"
+        table.add_row(what, time, f"{part.rows:,}" if not part.error else "–", said)
+    out.print(indented(table, 2))
+    out.print(
+        Text(
+            "A part can help another: shares need not add up. Left out alone, it changes the result; this only weighs.",
+            style="dim",
+        )
+    )

@@ -1,0 +1,114 @@
+"""Two results are called equal when an application would see the same, and never otherwise."""
+
+from __future__ import annotations
+
+import random
+from datetime import UTC, date, datetime, timedelta, timezone
+from decimal import Decimal
+from typing import Any
+from uuid import UUID
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from askless.core.results import Difference, Question, difference
+
+Row = tuple[Any, ...]
+NOON = datetime(2026, 11, 23, 12, 0)
+VALUES = (
+    st.none() | st.booleans() | st.integers(-(10**12), 10**12) | st.text(max_size=5) | st.binary(max_size=4)
+    | st.floats(allow_nan=False, allow_infinity=False, width=32) | st.decimals(allow_nan=False, allow_infinity=False, places=2)
+    | st.datetimes() | st.dates() | st.uuids()
+)  # fmt: skip
+ROWS = st.lists(st.tuples(VALUES, VALUES), max_size=12)
+
+
+@given(ROWS, st.randoms(use_true_random=False))
+def test_the_order_does_not_matter_unless_it_was_promised(rows: list[Row], dice: random.Random) -> None:
+    moved = rows.copy()
+    dice.shuffle(moved)
+    assert difference(rows, moved) is None
+    assert difference(rows, rows, Question(order=(0, 1))) is None
+
+
+@given(ROWS, st.tuples(VALUES, VALUES))
+def test_a_row_more_or_less_is_seen(rows: list[Row], row: Row) -> None:
+    lost, gained = difference([*rows, row], rows), difference(rows, [*rows, row])
+    assert lost is not None and lost.text.startswith("1 row lost (")
+    assert gained is not None and gained.text.startswith("1 row gained (")
+
+
+SAME = [
+    (1, 1.0),
+    (1, Decimal("1.00")),
+    (Decimal("1.50"), Decimal("1.5")),
+    (0.1, Decimal("0.1")),
+    (0.1 + 0.2, 0.3),
+    (-0.0, 0),
+    (float("nan"), float("nan")),
+    (NOON.replace(tzinfo=UTC), NOON.astimezone(timezone(timedelta(hours=2))).replace(hour=14, tzinfo=timezone(timedelta(hours=2)))),
+    (b"tern", memoryview(b"tern")),
+    ({"a": 1, "b": [1, 2]}, {"b": [1.0, 2], "a": 1}),
+    ([1, None], (1, None)),
+    (UUID(int=7), UUID(int=7)),
+]  # fmt: skip
+OTHER = [
+    (None, 0, "is NULL on one side and 0 on the other"),
+    (None, "", "is NULL on one side"),
+    (0, False, ""),
+    (1, "1", "is a text on one side and a number on the other"),
+    (NOON, NOON.replace(tzinfo=UTC), "with a zone on one side and without on the other"),
+    (NOON, NOON + timedelta(hours=1), "is one of them in another time zone?"),
+    (date(2026, 11, 23), NOON, ""),
+    (Decimal("10.50"), Decimal("10.5049"), "after the decimal point"),
+    (10.5, 10.51, "after the decimal point"),
+    (0.1, 0.2, "other values in the same rows"),
+    ("Tern", "tern", "other values in the same rows"),
+    (b"tern", "tern", ""),
+    ([1, 2], [2, 1], ""),
+    (Decimal("12345678901234.56"), Decimal("12345678901234.57"), "after the decimal point"),
+    (10**15, 10**15 + 1, ""),
+    (float("nan"), None, "is NULL on one side"),
+]
+
+
+@pytest.mark.parametrize("one, other", SAME)
+def test_equal_values_in_other_clothes_are_equal(one: Any, other: Any) -> None:
+    rows, others = [(7, one), (8, "x")], [(8, "x"), (7, other)]
+    assert difference(rows, others) is None and difference(others, rows) is None
+
+
+@pytest.mark.parametrize("one, other, cause", OTHER)
+def test_values_that_an_application_tells_apart_are_different(one: Any, other: Any, cause: str) -> None:
+    for found in (difference([(7, one)], [(7, other)]), difference([(7, other)], [(7, one)])):
+        assert found is not None and found.text == "1 row lost, 1 row gained (1 before, 1 after)"
+        assert cause in found.cause and found.lost and found.gained
+
+
+CALLS = [(1, "Tern"), (2, "Skua"), (3, None)]
+
+
+def caused(before: list[Row], after: list[Row], question: Question | None = None) -> Difference:
+    found = difference(before, after, question)
+    assert found is not None
+    return found
+
+
+def test_the_usual_causes_are_named() -> None:
+    inner = Question(inner_join_added=True, join_added=True)
+    assert caused(CALLS, CALLS[:2], inner).cause == "an inner join drops parents without children: make it a LEFT JOIN"
+    assert "a join to many repeats its parent" in caused(CALLS, [*CALLS, CALLS[0], CALLS[0]]).cause
+    assert "DISTINCT" in caused([*CALLS, CALLS[0]], CALLS).cause
+    assert "lists of columns" in caused(CALLS, [(1, "Tern", 3)]).cause
+    assert "tie" in caused(CALLS, [(1, "Tern"), (2, "Skua"), (4, "Gull")], Question(limited=True)).cause
+    assert caused(CALLS, CALLS[:1]).lost == ("(2, 'Skua')", "(3, NULL)")
+
+
+def test_rows_that_tie_may_come_in_any_order() -> None:
+    rows, tied = [(1, "a"), (1, "b"), (2, "c")], [(1, "b"), (1, "a"), (2, "c")]
+    assert difference(rows, tied, Question(order=(0,))) is None
+    moved = caused(rows, [rows[2], rows[0], rows[1]], Question(order=(0,)))
+    assert moved.text == "the same rows in another order, from row 1 on" and "ORDER BY" in moved.cause
+    assert "may be a tie" in caused(rows, tied, Question(order=())).text
+    assert difference(rows, tied) is None
