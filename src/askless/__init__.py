@@ -6,7 +6,7 @@ import sys
 from importlib import import_module
 from typing import Any
 
-__version__ = "0.2.0"
+__version__ = "0.3.0"
 __all__ = ["RepeatedLoad", "request"]
 
 

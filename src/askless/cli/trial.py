@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import signal
 from pathlib import Path
 from statistics import median
 from typing import Any
@@ -76,6 +77,7 @@ def run(options: argparse.Namespace) -> int:
             "name one thing to try: --index, --before with --after, or --finding",
             "see: askless trial --help",
         )
+    signal.signal(signal.SIGTERM, _stopped)
     try:
         if asked[1]:
             return trial_rewrite.run(options)
@@ -86,11 +88,18 @@ def run(options: argparse.Namespace) -> int:
         terminal.progress_done()
 
 
+def _stopped(number: int, frame: object) -> None:
+    """Being stopped ends a trial as Ctrl-C does: what it made is taken away."""
+    raise KeyboardInterrupt
+
+
 def _run_index(options: argparse.Namespace) -> int:
     url = parse_url(options.db)
     statements = _statements(options, url.get_backend_name())
     trial = try_index(url, options.index, statements, limits_of(options), terminal.progress)
     terminal.progress_done()
+    for gone in trial.cleaned:
+        terminal.note(f"note: an earlier trial had been cut off; removed {gone}")
     show = bool(options.values) or options.capture is None
     document = documents.TrialDocument(
         format="askless trial",

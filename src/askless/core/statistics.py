@@ -161,3 +161,14 @@ def ratio_of_medians(
         ratios[min(int((1 - edge) * rounds), rounds - 1)],
         confidence,
     )
+
+
+def widened(ratio: Ratio, one: Sequence[float], other: Sequence[float]) -> Ratio:
+    """The ratio with an interval that allows for what two sides differ by although nothing tells them apart.
+
+    `one` and `other` are measurements of the two sides when both did the same. Two sessions of a server do not run alike
+    to begin with, and repetitions do not show it: each of them has the same accident. Raises ValueError where one is empty.
+    """
+    accident = median(one) / max(median(other), 1e-9)
+    factor = max(accident, 1 / max(accident, 1e-9))
+    return Ratio(ratio.value, ratio.low / factor, ratio.high * factor, ratio.confidence)

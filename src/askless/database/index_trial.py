@@ -8,11 +8,11 @@ import msgspec
 from sqlalchemy.engine import URL
 
 from askless.core.errors import AskLessError
-from askless.core.plans.tree import Node, walk
+from askless.core.plans.tree import Node, form, walk
 from askless.core.results import difference
 from askless.core.sql.slots import Value
 from askless.core.sql.statements import checked_select, index_of, qualified_tables, tables_in
-from askless.core.statistics import Ratio, ratio_of_medians
+from askless.core.statistics import Ratio, ratio_of_medians, widened
 from askless.database.connecting import connect, mapped_errors, shown
 from askless.database.explaining import attempt, explain, query_of
 from askless.database.guarding import check_quiet
@@ -20,6 +20,8 @@ from askless.database.questions import question_of
 from askless.database.sending import Query
 from askless.database.servers import Limits, Twins, server_of
 from askless.database.timing import bytes_of, fetch, fetch_named, interleaved
+
+CONTROL_S = 0.8  # for both sessions together, a statement, before there is an index
 
 
 class Asked(msgspec.Struct, frozen=True):
@@ -32,7 +34,10 @@ class Asked(msgspec.Struct, frozen=True):
 
 
 class Measured(msgspec.Struct, frozen=True):
-    """One statement before and after. Times in milliseconds, one a repetition; `work` in the server's own unit."""
+    """One statement before and after. Times in milliseconds, one a repetition; `work` in the server's own unit.
+
+    The interval of `ratio` allows for what the two sessions differed by before there was an index.
+    """
 
     sql: str
     before_ms: tuple[float, ...]
@@ -60,6 +65,7 @@ class IndexTrial(msgspec.Struct, frozen=True):
     where: str
     caution: str
     statements: tuple[Measured, ...]
+    cleaned: tuple[str, ...] = ()
 
 
 def try_index(
@@ -91,41 +97,64 @@ def try_index(
             explain(connection, query_of(connection, asked.text, asked.parameters, asked.names, asked.system))
         progress("looking who else is at work")
         check_quiet(connection, tables, limits)
-    progress("building the index where nobody sees it")
+    progress("preparing a place where nobody sees it")
     with mapped_errors(shown(url), limits), server.twins(url, limits, ddl, tables, index.table) as twins:
+        queries = [
+            query_of(twins.plain, asked.text, asked.parameters, asked.names, asked.system) for asked in statements
+        ]
+        controls = []
+        for query in queries:
+            progress("measuring without the index")
+            controls.append(_control(twins, query, limits))
+        progress("building the index")
+        built = twins.build()
         measured = []
-        for asked in statements:
-            progress("measuring")
-            query = query_of(twins.plain, asked.text, asked.parameters, asked.names, asked.system)
-            measured.append(_measure(twins, query, index.name, limits))
+        for query, control in zip(queries, controls, strict=True):
+            progress("measuring with the index")
+            measured.append(_measure(twins, query, index.name, control, limits))
         return IndexTrial(
-            system, ddl, index.name, twins.build_ms, twins.size_bytes, twins.where, twins.caution, tuple(measured)
-        )
+            system, ddl, index.name, built.build_ms, built.size_bytes, twins.where, built.caution, tuple(measured),
+            twins.cleaned,
+        )  # fmt: skip
 
 
-def _measure(twins: Twins, query: Query, name: str, limits: Limits) -> Measured:
-    plan_before, plan_after = (explain(connection, query) for connection in (twins.plain, twins.indexed))
+class _Control(msgspec.Struct, frozen=True):
+    """Both sessions before there is an index: they differ by accident only, and the interval must allow for it."""
+
+    plan: tuple[Node, ...]
+    work: tuple[str, int] | None
+    plain_ms: tuple[float, ...]
+    indexed_ms: tuple[float, ...]
+
+
+def _control(twins: Twins, query: Query, limits: Limits) -> _Control:
+    with attempt(twins.indexed, limits):
+        work = server_of(twins.indexed).work(twins.indexed, query)
+    plain, indexed = interleaved([lambda: fetch(twins.plain, query), lambda: fetch(twins.indexed, query)], CONTROL_S)
+    return _Control(explain(twins.indexed, query), work, plain, indexed)
+
+
+def _measure(twins: Twins, query: Query, name: str, control: _Control, limits: Limits) -> Measured:
+    plan = explain(twins.indexed, query)
     with attempt(twins.plain, limits), attempt(twins.indexed, limits):
         names, before = fetch_named(twins.plain, query)
         _, after = fetch_named(twins.indexed, query)
-        server = server_of(twins.plain)
-        work = server.work(twins.plain, query), server.work(twins.indexed, query)
+        work = server_of(twins.indexed).work(twins.indexed, query)
     found = difference(before, after, question_of(query.text, query.text, query.system, names))
-    times = interleaved([lambda: fetch(twins.plain, query), lambda: fetch(twins.indexed, query)])
+    plain, indexed = interleaved([lambda: fetch(twins.plain, query), lambda: fetch(twins.indexed, query)])
+    used = any(name in node.index.split(", ") for node in walk(plan)) if name else form(control.plan) != form(plan)
     return Measured(
         sql=query.text,
-        before_ms=times[0],
-        after_ms=times[1],
-        ratio=ratio_of_medians(times[0], times[1]),
+        before_ms=plain,
+        after_ms=indexed,
+        ratio=widened(ratio_of_medians(plain, indexed), control.plain_ms, control.indexed_ms),
         rows=len(before),
         bytes=bytes_of(before),
         difference="" if found is None else found.text,
-        plan_before=plan_before,
-        plan_after=plan_after,
-        uses_index=any(name in node.index.split(", ") for node in walk(plan_after))
-        if name
-        else plan_before != plan_after,
-        work_unit=work[0][0] if work[0] else "",
-        work_before=work[0][1] if work[0] else 0,
-        work_after=work[1][1] if work[1] else 0,
+        plan_before=control.plan,
+        plan_after=plan,
+        uses_index=used,
+        work_unit=work[0] if work is not None else "",
+        work_before=control.work[1] if control.work is not None else 0,
+        work_after=work[1] if work is not None else 0,
     )

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from askless.core.errors import AskLessError
-from askless.core.words import number
+from askless.core.words import number, plural
 from askless.output import documents
 from askless.output.text import milliseconds, one_line, percent, safe
 
@@ -71,7 +71,7 @@ def _lines(node: documents.PlanNode) -> list[tuple[str, str]]:
     if node.loops == 0:
         parts.append("never run")
     elif node.actual_rows is not None:
-        parts.append(f"{number(node.actual_rows)} rows" + (f" × {node.loops:,}" if (node.loops or 1) > 1 else ""))
+        parts.append(plural(node.actual_rows, "row") + (f" × {node.loops:,}" if (node.loops or 1) > 1 else ""))
     if node.estimated_rows is not None:
         parts.append(f"{number(node.estimated_rows)} expected")
     if node.own_ms is not None:
@@ -109,6 +109,8 @@ def plan(row: documents.PlanRow, path: Path) -> None:
     axes.set_ylim(deepest + 0.2, -0.7)
     axes.axis("off")
     axes.text(0.0, -0.42, _plain(one_line(row.sql, int(width * 15))), fontsize=9, weight="bold", va="center")
+    if any(box.node.share for box in boxes):
+        axes.text(0.0, -0.16, "blue: share of the time, of each step alone", fontsize=8, color="#3b6ea5", va="center")
     for box in boxes:
         _draw(axes, box)
     figure.savefig(path, dpi=110)

@@ -123,18 +123,18 @@ def plan_tree(document: documents.PlanDocument) -> None:
         table = table_of(
             ("step", "l"), ("rows expected", "r"), ("rows found", "r"), ("runs", "r"), ("own ms", "r"), ("time", "l")
         )
-        for index, node in enumerate(row.plan):
-            _rows(table, node, "", "", index == len(row.plan) - 1)
+        for node in row.plan:
+            _rows(table, node, "", "", out.width - _NUMBERS)
         out.print(indented(table, 2))
     if not any(node.actual_rows is not None for row in document.statements for node in row.plan):
         out.print(Text("Nothing was run, so there are expectations only; --analyze runs the statement.", style="dim"))
 
 
 _BAR = 10
-TREE_COLUMNS = 48  # of an observation under its node
+_NUMBERS = 58  # columns that the numbers beside the tree take
 
 
-def _rows(table: Table, node: documents.PlanNode, lead: str, below: str, last: bool) -> None:
+def _rows(table: Table, node: documents.PlanNode, lead: str, below: str, wide: int) -> None:
     """One line a node, and its observations under it."""
     text = Text(lead, style="dim").append(safe(node.kind), style="bold")
     if node.table:
@@ -143,7 +143,7 @@ def _rows(table: Table, node: documents.PlanNode, lead: str, below: str, last: b
         text.append(f" by {safe(node.index)}")
     guide = below + ("│ " if node.children else "  ")
     for observation in node.observations:
-        for line in textwrap.wrap("! " + safe(observation), max(TREE_COLUMNS - len(guide), 24)):
+        for line in textwrap.wrap("! " + safe(observation), max(wide - len(guide), 20)):
             text.append("\n" + guide, style="dim").append(line, style="yellow")
     expected = number(node.estimated_rows) if node.estimated_rows is not None else ""
     found = "never run" if node.loops == 0 else number(node.actual_rows) if node.actual_rows is not None else ""
@@ -155,4 +155,4 @@ def _rows(table: Table, node: documents.PlanNode, lead: str, below: str, last: b
     table.add_row(text, expected, found, runs, own, bar.strip())
     for place, child in enumerate(node.children):
         end = place == len(node.children) - 1
-        _rows(table, child, below + ("└ " if end else "├ "), below + ("  " if end else "│ "), end)
+        _rows(table, child, below + ("└ " if end else "├ "), below + ("  " if end else "│ "), wide)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager
 from importlib import import_module
 from typing import Any, Protocol, cast
@@ -46,15 +46,25 @@ class Size(msgspec.Struct, frozen=True):
     distinct: dict[str, float] = {}
 
 
+class Built(msgspec.Struct, frozen=True):
+    """An index that was built: how long that took, how large it is, and what may keep the server from using it."""
+
+    build_ms: float
+    size_bytes: int
+    caution: str = ""
+
+
 class Twins(msgspec.Struct, frozen=True):
-    """Two connections that see the same rows: one without the index that is tried, one with it."""
+    """Two connections that see the same rows. After `build` has run, the second one sees the index as well.
+
+    `where` tells where that is; `cleaned` what an earlier trial had left behind, in words.
+    """
 
     plain: Connection
     indexed: Connection
-    build_ms: float
-    size_bytes: int
+    build: Callable[[], Built]
     where: str
-    caution: str = ""
+    cleaned: tuple[str, ...] = ()
 
 
 class Server(Protocol):

@@ -20,7 +20,7 @@ from askless.core.plans import mysql_tree
 from askless.core.plans.tree import Node
 from askless.core.words import size as bytes_in_words
 from askless.database.sending import Query
-from askless.database.servers import Limits, Size, Twins
+from askless.database.servers import Built, Limits, Size, Twins
 
 SCRATCH = "askless_scratch_"
 WIDTH_SAMPLE_ROWS = 500
@@ -55,7 +55,7 @@ class MariaDB:
 
     def engine(self, url: URL, limits: Limits) -> Engine:
         """Whatever driver the application's URL names, ours is PyMySQL."""
-        import pymysql  # type: ignore[import-untyped]  # noqa: F401
+        import pymysql  # noqa: F401
 
         arguments: dict[str, Any] = {"connect_timeout": max(int(limits.connect_s), 1)}
         file = option_file()
@@ -146,21 +146,22 @@ class MariaDB:
         engine = self.engine(url, limits)
         stem = SCRATCH + secrets.token_hex(4)
         schemas = (stem + "_plain", stem + "_indexed")
-        with engine.connect().execution_options(isolation_level="AUTOCOMMIT") as admin:
-            self.clean(admin)
-            self._check(admin, wanted, limits)
-            slow = Limits(limits.statement_s * _COPY_FACTOR, limits.lock_s)
-            self.begin(admin, slow, write=True)
-            admin.exec_driver_sql("COMMIT")
-            # Reads of the live tables take no locks at this level.
-            admin.exec_driver_sql("SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED")
-            admin.exec_driver_sql("SELECT GET_LOCK(%s, 0)", (stem,))
-            try:
+        ours: list[int] = []  # connections that must be gone before the schemas can go
+        sound = False
+        try:
+            with engine.connect().execution_options(isolation_level="AUTOCOMMIT") as admin:
+                cleaned = self.clean(admin)
+                self._check(admin, wanted, limits)
+                ours.append(_session(admin))
+                self.begin(admin, Limits(limits.statement_s * _COPY_FACTOR, limits.lock_s), write=True)
+                admin.exec_driver_sql("COMMIT")
+                # Reads of the live tables take no locks at this level.
+                admin.exec_driver_sql("SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED")
+                admin.exec_driver_sql("SELECT GET_LOCK(%s, 0)", (stem,))
                 for schema in schemas:
                     admin.exec_driver_sql(f"CREATE DATABASE {schema}")
                     for name in wanted:
                         _copy(admin, live, schema, name)
-                build_ms, size = self._build(admin, schemas[1], ddl, table)
                 for schema in schemas:
                     quoted = ", ".join(f"{schema}.{_quoted(name)}" for name in wanted)
                     admin.exec_driver_sql(f"ANALYZE TABLE {quoted}").all()
@@ -170,11 +171,22 @@ class MariaDB:
                 ):
                     for connection in (plain, indexed):
                         self.begin(connection, limits)
-                    yield Twins(plain, indexed, build_ms, size, "on copies of the tables in a scratch schema")
+                        ours.append(_session(connection))
+
+                    def build() -> Built:
+                        indexed.rollback()  # an open transaction would keep the index from being made
+                        built = _build(admin, schemas[1], ddl, table)
+                        self.begin(indexed, limits)
+                        return built
+
+                    where = "on copies of the tables in a scratch schema"
+                    yield Twins(plain, indexed, build, where, tuple(cleaned))
                     for connection in (plain, indexed):
                         connection.rollback()
-            finally:
-                self._drop(engine, admin, schemas)
+                sound = True
+        finally:
+            if ours:
+                _drop(engine, schemas, [] if sound else ours)
 
     def _check(self, admin: Connection, tables: Sequence[str], limits: Limits) -> None:
         known = {str(row[0]).lower(): int(row[2] or 0) for row in admin.exec_driver_sql(_SIZES)}
@@ -192,25 +204,6 @@ class MariaDB:
                     f"{name} has {bytes_in_words(size)}: a trial copies it twice",
                     "try it on a smaller database, or say --allow-large",
                 )
-
-    def _build(self, admin: Connection, schema: str, ddl: str, table: str) -> tuple[float, int]:
-        admin.exec_driver_sql(f"USE {schema}")
-        before = _index_bytes(admin, schema, table)
-        start = time.perf_counter()
-        admin.exec_driver_sql(ddl.replace("%", "%%"))
-        build_ms = (time.perf_counter() - start) * 1e3
-        admin.exec_driver_sql(f"ANALYZE TABLE {_quoted(table)}").all()
-        return build_ms, max(_index_bytes(admin, schema, table) - before, 0)
-
-    def _drop(self, engine: Engine, admin: Connection, schemas: Sequence[str]) -> None:
-        """Drop the scratch schemas, over a new connection where this one is lost."""
-        try:
-            for schema in schemas:
-                admin.exec_driver_sql(f"DROP DATABASE IF EXISTS {schema}")
-        except DBAPIError:
-            with suppress(DBAPIError), engine.connect().execution_options(isolation_level="AUTOCOMMIT") as again:
-                for schema in schemas:
-                    again.exec_driver_sql(f"DROP DATABASE IF EXISTS {schema}")
 
     def clean(self, connection: Connection) -> list[str]:
         """Scratch schemas whose trial's session is gone: it held a lock of their name."""
@@ -241,6 +234,34 @@ def _copy(admin: Connection, live: str, schema: str, table: str) -> None:
     )
     columns = ", ".join(_quoted(str(row[0])) for row in rows)
     admin.exec_driver_sql(f"INSERT INTO {schema}.{name} ({columns}) SELECT {columns} FROM {source}.{name}")  # noqa: S608
+
+
+def _session(connection: Connection) -> int:
+    return int(connection.exec_driver_sql("SELECT CONNECTION_ID()").scalar_one())
+
+
+def _drop(engine: Engine, schemas: Sequence[str], sessions: Sequence[int]) -> None:
+    """Drop the scratch schemas over a connection of its own: the trial's may be lost, or in the middle of a statement.
+
+    Where the trial ended in trouble, its sessions are ended first: they may hold the tables. A server that is away keeps
+    the schemas until the next trial: they are dropped by their name then.
+    """
+    with suppress(DBAPIError), engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
+        for session in sessions:
+            with suppress(DBAPIError):
+                connection.exec_driver_sql(f"KILL {session}")
+        for schema in schemas:
+            connection.exec_driver_sql(f"DROP DATABASE IF EXISTS {schema}")
+
+
+def _build(admin: Connection, schema: str, ddl: str, table: str) -> Built:
+    admin.exec_driver_sql(f"USE {schema}")
+    before = _index_bytes(admin, schema, table)
+    start = time.perf_counter()
+    admin.exec_driver_sql(ddl.replace("%", "%%"))
+    build_ms = (time.perf_counter() - start) * 1e3
+    admin.exec_driver_sql(f"ANALYZE TABLE {_quoted(table)}").all()
+    return Built(build_ms, max(_index_bytes(admin, schema, table) - before, 0))
 
 
 def _index_bytes(admin: Connection, schema: str, table: str) -> int:

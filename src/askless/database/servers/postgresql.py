@@ -16,7 +16,7 @@ from askless.core.plans import postgresql as reader
 from askless.core.plans.tree import Node
 from askless.core.words import size as bytes_in_words
 from askless.database.sending import Query
-from askless.database.servers import Limits, Size, Twins
+from askless.database.servers import Built, Limits, Size, Twins
 
 PAGE_BYTES = 8192
 _LOOKS = 5  # at who else holds locks
@@ -160,7 +160,8 @@ class PostgreSQL:
                     "try it on a copy of the database, or say --allow-large",
                 )
             self.begin(indexed, limits, write=True)
-            try:
+
+            def build() -> Built:
                 before = {row[0] for row in indexed.exec_driver_sql(_INDEXES, (table,))}
                 start = time.perf_counter()
                 indexed.exec_driver_sql(ddl.replace("%", "%%"))
@@ -168,10 +169,12 @@ class PostgreSQL:
                 made = [row for row in indexed.exec_driver_sql(_INDEXES, (table,)) if row[0] not in before]
                 # What is left is only read: a statement that is tried must not write by mistake.
                 indexed.exec_driver_sql("SET TRANSACTION READ ONLY")
-                caution = _HELD_BACK if any(row[2] for row in made) else ""
-                yield Twins(
-                    plain, indexed, build_ms, sum(int(row[1]) for row in made), "in a transaction that is rolled back", caution
-                )  # fmt: skip
+                return Built(
+                    build_ms, sum(int(row[1]) for row in made), _HELD_BACK if any(row[2] for row in made) else ""
+                )
+
+            try:
+                yield Twins(plain, indexed, build, "in a transaction that is rolled back")
             finally:
                 indexed.rollback()
 

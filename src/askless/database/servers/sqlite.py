@@ -10,6 +10,7 @@ import tempfile
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
+from functools import partial
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -22,7 +23,7 @@ from askless.core.plans import sqlite as reader
 from askless.core.plans.tree import Node
 from askless.core.words import size as bytes_in_words
 from askless.database.sending import Query
-from askless.database.servers import Limits, Size, Twins
+from askless.database.servers import Built, Limits, Size, Twins
 
 WIDTH_SAMPLE_ROWS = 500
 FOLDER = "askless-trial-"
@@ -114,17 +115,16 @@ class Sqlite:
     @contextmanager
     def twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str) -> Iterator[Twins]:
         """Two copies of the file, one with the index."""
-        clean_folders()
+        cleaned = tuple(clean_folders())
         with tempfile.TemporaryDirectory(prefix=f"{FOLDER}{os.getpid()}-") as folder:
             plain, indexed = Path(folder) / "plain.db", Path(folder) / "indexed.db"
             _copy(url, plain, limits)
             shutil.copyfile(plain, indexed)
-            build_ms, size = _build(indexed, ddl)
             engines = [self.engine(URL.create("sqlite", database=str(path)), limits) for path in (plain, indexed)]
             with engines[0].connect() as before, engines[1].connect() as after:
                 for connection in (before, after):
                     self.begin(connection, limits)
-                yield Twins(before, after, build_ms, size, "on a copy")
+                yield Twins(before, after, partial(_build, indexed, ddl), "on a copy", cleaned)
 
     def clean(self, connection: Connection) -> list[str]:
         """Folders of trials whose process is gone."""
@@ -186,8 +186,8 @@ def _copy(url: URL, target: Path, limits: Limits) -> None:
         original.backup(copy)
 
 
-def _build(path: Path, ddl: str) -> tuple[float, int]:
-    """Create the index; how long that took in milliseconds, and how many bytes the file grew."""
+def _build(path: Path, ddl: str) -> Built:
+    """Create the index. Its size is what the file grew by."""
     with closing(sqlite3.connect(path, isolation_level=None)) as connection:
         before = _used_bytes(connection)
         start = time.perf_counter()
@@ -197,7 +197,7 @@ def _build(path: Path, ddl: str) -> tuple[float, int]:
             raise AskLessError(
                 "index-refused", f"the index can't be built: {error}", "check table and column names"
             ) from None
-        return (time.perf_counter() - start) * 1e3, _used_bytes(connection) - before
+        return Built((time.perf_counter() - start) * 1e3, _used_bytes(connection) - before)
 
 
 def _used_bytes(connection: sqlite3.Connection) -> int:
