@@ -117,7 +117,7 @@ def mariadb() -> Iterator[Server]:
         setup.write_text(
             "CREATE DATABASE harbour;\nCREATE USER 'harbour'@'127.0.0.1' IDENTIFIED BY 'tide';\n"
             "CREATE USER 'harbour'@'localhost' IDENTIFIED BY 'tide';\n"
-            "GRANT ALL ON *.* TO 'harbour'@'127.0.0.1';\nGRANT ALL ON *.* TO 'harbour'@'localhost';\n"
+            "GRANT ALL ON *.* TO 'harbour'@'127.0.0.1' WITH GRANT OPTION;\nGRANT ALL ON *.* TO 'harbour'@'localhost' WITH GRANT OPTION;\n"
         )
         setup.chmod(0o644)
         port = free_port()

@@ -129,15 +129,14 @@ def _live(options: argparse.Namespace) -> documents.PlanDocument:
     limits = limits_of(options)
     with connect(url, limits) as connection:
         schema = schema_file(options.schema) or reflect(connection)
+        problems: list[AskLessError] = []
         rows = tuple(
-            _explained(connection, schema, subject, writes, show, options.analyze, limits) for subject in subjects
+            _explained(connection, schema, subject, writes, show, options.analyze, limits, problems)
+            for subject in subjects
         )
-    if all(row.error for row in rows):
-        raise AskLessError(
-            "cant-explain",
-            f"{'the statement' if len(rows) == 1 else 'no statement of the capture'} can't be explained: {rows[0].error}",
-            "does it belong to this database? check --db; values: --parameters '[1]'",
-        )
+    if len(problems) == len(rows):
+        what = "the statement" if len(rows) == 1 else "no statement of the capture"
+        raise AskLessError("cant-explain", f"{what} can't be explained: {problems[0].message}", problems[0].remedy)
     return documents.PlanDocument(format="askless plan", system=schema.system, statements=rows)
 
 
@@ -177,7 +176,7 @@ def _saved(name: str, options: argparse.Namespace) -> documents.PlanDocument:
 
 def _explained(
     connection: Connection, schema: Schema, subject: Subject, writes: advisor.Writes, show: bool, analyze: bool,
-    limits: Limits,
+    limits: Limits, problems: list[AskLessError],
 ) -> documents.PlanRow:  # fmt: skip
     structure = structure_of(subject.text, subject.system or schema.system)
     plan: tuple[Node, ...] = ()
@@ -189,6 +188,7 @@ def _explained(
         generic = explaining.generic(connection, query, plan) if not analyze else ()
     except AskLessError as problem:
         error = problem.message
+        problems.append(problem)
     values = values_of(structure.slots, subject.parameters, subject.names) if structure is not None else []
     observations = merged(observe(plan, structure, schema, subject.rows, values), observe_measured(plan))
     return documents.PlanRow(

@@ -10,6 +10,7 @@ from typing import Any, Protocol
 
 import msgspec
 
+from askless.core.errors import AskLessError
 from askless.core.sql.shape import Shape
 from askless.core.sql.slots import Slot, Value, literal_value, slots_of, values_of
 
@@ -204,7 +205,14 @@ class Request:
     def _column(self, name: str) -> list[Any]:
         known = self._cold.get(name)
         if known is None:
-            known = self._cold[name] = [value for part in self.parts for value in part.column(name)]
+            try:
+                known = self._cold[name] = [value for part in self.parts for value in part.column(name)]
+            except msgspec.DecodeError as error:
+                raise AskLessError(
+                    "capture-damaged",
+                    f"the capture's request {self.number} ({self.route}) has a column {name} that can't be read: {error}",
+                    "record it anew with this version: 0.2.0 wrote lists among parameters so that they can't be read",
+                ) from None
         return known
 
     @property

@@ -2,7 +2,11 @@
 of the program's own.
 """
 
+from json.encoder import encode_basestring_ascii as _escaped
+
 VALUE_MAX = 2000  # characters of one parameter that are kept
+LIST_MAX = 500  # values in a list that is kept whole
+CONTAINERS = (list, tuple, dict, set, frozenset)
 KEY_MAX = 64  # a sampled value longer than this is no key
 
 
@@ -28,7 +32,25 @@ def plain(value):
     if isinstance(value, (bytes, bytearray, memoryview)):
         raw = bytes(value)
         return ["bytes", raw[: VALUE_MAX // 2].hex()] if len(raw) <= VALUE_MAX // 2 else ["cut bytes", str(len(raw))]
+    if type(value) in (list, tuple) and len(value) <= LIST_MAX:
+        text = _listed(value)
+        if text is not None:
+            return [type(value).__name__, text]
     return [type(value).__name__, text_of(value)[:VALUE_MAX]]
+
+
+def _listed(values):
+    """A list of plain values, as drivers take for ANY and IN, as JSON; None for any other, or a long one."""
+    if not all(item is None or type(item) in (int, str, bool) for item in values):
+        return None
+    text = "[" + ", ".join(map(_json_text, values)) + "]"
+    return text if len(text) <= VALUE_MAX else None
+
+
+def _json_text(value):
+    if type(value) is str:
+        return _escaped(value)
+    return "null" if value is None else str(value).lower() if type(value) is bool else repr(value)
 
 
 _KNOWN_MODULES = ("datetime", "decimal", "uuid", "fractions", "ipaddress")
@@ -45,7 +67,7 @@ def text_of(value):
     return str(value) if type(value).__module__ in _KNOWN_MODULES else "<%s>" % type(value).__name__
 
 
-def _safe(value):
+def safe(value):
     """A parameter or sampled value in a form that JSON can hold, long texts cut."""
     if value is None or value is True or value is False:
         return value
@@ -75,8 +97,8 @@ def nothing(row):
 
 def safe_nested(value):
     if type(value) in (tuple, list):
-        return [safe_nested(item) if type(item) is tuple else _safe(item) for item in value]
-    return _safe(value)
+        return [safe_nested(item) if type(item) is tuple else safe(item) for item in value]
+    return safe(value)
 
 
 def as_tuple(row):

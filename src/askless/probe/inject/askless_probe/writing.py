@@ -298,7 +298,7 @@ class Writer:
             '"connection":' + values.column(connections),
             '"in_transaction":' + values.column(list(map(int, in_transaction))),
             '"thread":' + values.column(threads),
-            '"parameters":' + self._values(parameters),
+            '"parameters":' + self._parameters(parameters),
         ]
         if any(kept):
             out.append('"sample":' + self._values(kept))
@@ -313,6 +313,15 @@ class Writer:
         if any(sets):
             out.append('"batch":' + encode({i: size for i, size in enumerate(sets) if size}))
         self.lines.append(",".join(out) + "}")
+
+    def _parameters(self, rows):
+        """The parameters of each query. A list among them (for ANY, say) is one value, not several."""
+        text = self._values(rows)
+        if (text.count("[") != len(rows) + 1 or "{" in text) and any(
+            type(value) in values.CONTAINERS for row in rows for value in row
+        ):
+            return self.encode([[values.safe(value) for value in row] for row in rows])
+        return text
 
     def _values(self, rows):
         """A list of lists of values as JSON: the quick way, and value by value where that can't hold them."""
