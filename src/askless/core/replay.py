@@ -18,7 +18,7 @@ from askless.core.model import Request
 from askless.core.patterns.n_plus_one import key_of
 from askless.core.sql.parts import named_form
 from askless.core.sql.slots import Value, slots_of, values_of
-from askless.core.sql.structure import structure_of
+from askless.core.sql.structure import Structure
 
 KEYS = "keys"
 
@@ -87,6 +87,7 @@ def _replay(finding: Finding, request: Request, indices: list[int]) -> Replay:
     keys = tuple(row[found.position] for row in rows)
     grouped = finding.variant.removeprefix("nested ") in ("count", "aggregate")
     to_many = finding.variant.removeprefix("nested ") not in ("to-one", "same-row")
+    guard = not to_many and bool(finding.relation)  # the ORM knows one row at most: its LIMIT is a guard only
     lookups = tuple(_sent(request, i) for i in indices)
     distinct = tuple(dict.fromkeys(key for key in keys if key is not None))
     rewrite = rewriting.counted if grouped else rewriting.batched
@@ -94,7 +95,7 @@ def _replay(finding: Finding, request: Request, indices: list[int]) -> Replay:
     sql = (
         rewriting.counted(text, statement.system, table, column.name)
         if rewrite is rewriting.counted
-        else rewriting.batched(text, statement.system, table, column.name, drop_limit=not to_many)
+        else rewriting.batched(text, statement.system, table, column.name, drop_limit=guard)
     )
     batch = _with_keys(sql, lookups[0], f"slot{found.position}", distinct) if sql else None
     parent = join = None
@@ -109,17 +110,14 @@ def _replay(finding: Finding, request: Request, indices: list[int]) -> Replay:
                     parent.text, parent.system, source.column, table, column.name, outputs, to_many
                 )
                 join = Sent(joined, parent.parameters, parent.names, parent.system) if joined else None
-                if structure.main.lower() != table.lower() or _has_more(structure_of(text, statement.system)):
+                if structure.main.lower() != table.lower() or (_has_more(structure) and not guard):
                     join = None  # conditions and joins of the look-up are not in that join
     return Replay(finding.route, request.number, lookups, keys, column.name, grouped, to_many, batch, parent, join)
 
 
-def _has_more(structure: object) -> bool:
+def _has_more(structure: Structure) -> bool:
     """Whether a look-up asks for more than its key: other conditions, joins, a limit."""
-    if structure is None:
-        return True
-    conditions = getattr(structure, "predicates", ())
-    return len(conditions) > 1 or bool(getattr(structure, "joins", ())) or bool(getattr(structure, "group_by", ()))
+    return len(structure.predicates) > 1 or bool(structure.joins or structure.group_by or structure.has_limit)
 
 
 def _sent(request: Request, i: int, prefix: str = "slot") -> Sent:

@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from sqlalchemy.engine import Connection
+from sqlalchemy.exc import DBAPIError
 
 from askless.database.sending import Query
 
@@ -38,12 +39,17 @@ def interleaved(
 
 
 def fetch(connection: Connection, query: Query) -> Rows:
-    """All rows of a query, from the driver's own cursor: what is measured is the database, not a layer above it."""
+    """All rows of a query, from the driver's own cursor: what is measured is the database, not a layer above it.
+
+    Raises DBAPIError, as SQLAlchemy's own layer does.
+    """
     raw: Any = connection.connection.driver_connection
     cursor = raw.cursor()
     try:
         cursor.execute(query.sql, query.arguments)
         return list(cursor.fetchall())
+    except connection.dialect.loaded_dbapi.Error as error:
+        raise DBAPIError(query.sql, None, error) from error
     finally:
         cursor.close()
 

@@ -94,7 +94,9 @@ def _by_hand(case: Case) -> str:
 def _join(case: Case) -> Advice:
     name = _relation_name(case)
     sql = ""
-    if case.parent_sql and case.parent_column and case.variant in ("to-one", "to-many"):
+    # A join holds no other condition of the look-up and no limit of its own: then the batch is the way.
+    plain = not case.conditions and rewriting.batched(case.sql, case.system, case.table, case.column, _is_one(case))
+    if plain and case.parent_sql and case.parent_column and case.variant in ("to-one", "to-many"):
         sql = rewriting.joined(
             case.parent_sql,
             case.system,

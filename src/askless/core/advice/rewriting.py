@@ -149,6 +149,9 @@ def joined(
         if any(joined_table.name == table for joined_table in tree.find_all(exp.Table)):
             return None
         parent = source.this.alias_or_name
+        for node in tree.find_all(exp.Column):  # names that were clear alone may be ambiguous beside the child's
+            if not node.table and not tree.args.get("joins") and node.find_ancestor(exp.Select) is tree:
+                node.set("table", exp.to_identifier(parent))
         on = exp.EQ(this=exp.column(column, table=table), expression=exp.column(parent_column, table=parent))
         names = [name for name in columns if name not in ("", "*")]
         if names:

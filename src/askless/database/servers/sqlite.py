@@ -10,7 +10,6 @@ import tempfile
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
-from functools import partial
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -124,7 +123,14 @@ class Sqlite:
             with engines[0].connect() as before, engines[1].connect() as after:
                 for connection in (before, after):
                     self.begin(connection, limits)
-                yield Twins(before, after, partial(_build, indexed, ddl), "on a copy", cleaned)
+
+                def build() -> Built:
+                    built = _build(indexed, ddl)
+                    # EXPLAIN does not look whether the schema has changed; a read of the table does.
+                    after.exec_driver_sql(f'SELECT 1 FROM "{table}" LIMIT 1').all()
+                    return built
+
+                yield Twins(before, after, build, "on a copy", cleaned)
 
     def clean(self, connection: Connection) -> list[str]:
         """Folders of trials whose process is gone."""

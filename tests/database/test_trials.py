@@ -1,0 +1,250 @@
+"""Trials on each database: an index, a rewritten statement, a finding's look-ups, and the parts of a statement."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.cli.test_bad_input import refused
+from tests.conftest import Ran, findings, run
+from tests.database.conftest import Office
+
+Captured = Callable[[Office], Path]
+Rewrite = Callable[..., Ran]
+CALLS = "SELECT b.id, b.name, count(c.id) AS calls FROM berth b LEFT JOIN port_call c ON c.berth_id = b.id GROUP BY b.id, b.name"
+
+
+@pytest.fixture
+def rewrite(office: Office, tmp_path: Path) -> Rewrite:
+    """Try one statement against another."""
+
+    def tried(before: str, after: str, *words: object) -> Ran:
+        (tmp_path / "before.sql").write_text(before)
+        (tmp_path / "after.sql").write_text(after)
+        return run(
+            "trial", *words, "--db", office.url, "--before", tmp_path / "before.sql", "--after", tmp_path / "after.sql"
+        )
+
+    return tried
+
+
+SAME = [
+    (CALLS, "SELECT b.id, b.name, (SELECT count(*) FROM port_call c WHERE c.berth_id = b.id) AS calls FROM berth b"),
+    ("SELECT id, eta FROM port_call WHERE berth_id IN (1, 2) ORDER BY eta, id", "SELECT id, eta FROM port_call WHERE berth_id = 1 OR berth_id = 2 ORDER BY eta, id"),
+    ("SELECT status, count(*) AS n FROM port_call GROUP BY status", "SELECT status, sum(1.0) AS n FROM port_call GROUP BY status"),
+    ("SELECT id, length_m FROM vessel WHERE id < 50", "SELECT id, length_m * 1.0 AS length_m FROM vessel WHERE id < 50 ORDER BY id DESC"),
+    ("SELECT avg(draught_m) AS d FROM port_call", "SELECT sum(draught_m) / count(draught_m) AS d FROM (SELECT draught_m FROM port_call ORDER BY eta) x"),
+    ("SELECT status, id FROM port_call WHERE id < 300 ORDER BY status", "SELECT status, id FROM port_call WHERE id < 300 ORDER BY status, id DESC"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("before, after", SAME)
+def test_equal_results_are_called_equal(before: str, after: str, rewrite: Rewrite) -> None:
+    ran = rewrite(before, after, "--json")
+    assert ran.code == 0, ran.out + ran.err
+    assert (
+        ran.json["same_result"]
+        and ran.json["repetitions"] >= 7
+        and ran.json["ratio"]["low"] <= ran.json["ratio"]["value"]
+    )
+
+
+OTHER = [
+    ("lost parents", CALLS, CALLS.replace("LEFT JOIN", "JOIN"), "make it a LEFT JOIN"),
+    ("repeated parents", "SELECT b.id FROM berth b", "SELECT b.id FROM berth b JOIN port_call c ON c.berth_id = b.id WHERE c.id < 100 UNION ALL SELECT id FROM berth", "a join to many repeats its parent"),
+    ("repeats gone", "SELECT status FROM port_call", "SELECT DISTINCT status FROM port_call", "takes out what the first statement gave"),
+    ("order", "SELECT id FROM vessel ORDER BY id", "SELECT id FROM vessel ORDER BY id DESC", "ORDER BY is missing or another one"),
+    ("no order", "SELECT id FROM berth ORDER BY length_m, id", "SELECT id FROM berth ORDER BY depth_m", "ORDER BY"),
+    ("null and zero", "SELECT b.id, count(c.id) AS n FROM berth b LEFT JOIN port_call c ON c.berth_id = b.id GROUP BY b.id", "SELECT b.id, sum(c.id / c.id) AS n FROM berth b LEFT JOIN port_call c ON c.berth_id = b.id GROUP BY b.id", "NULL on one side and 0 on the other"),
+    ("decimals", "SELECT id, length_m FROM vessel WHERE id < 9", "SELECT id, length_m + 0.001 AS length_m FROM vessel WHERE id < 9", "after the decimal point"),
+    ("a text", "SELECT id, minutes FROM tug_job WHERE id < 9", "SELECT id, CAST(minutes AS CHAR(9)) AS minutes FROM tug_job WHERE id < 9", "a text on one side and a number on the other"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("name, before, after, cause", OTHER, ids=[case[0] for case in OTHER])
+def test_other_results_are_never_called_equal(name: str, before: str, after: str, cause: str, rewrite: Rewrite) -> None:
+    ran = rewrite(before, after, "--json")
+    assert ran.code == 1 and ran.err == "", ran.err
+    found = ran.json
+    assert not found["same_result"] and cause in found["cause"], found["cause"]
+    assert found["ratio"] is None and found["verdict"].startswith("not the same result")
+    assert "first difference" in rewrite(before, after).out
+
+
+def test_times_of_different_zones(office_of: Callable[..., Office], tmp_path: Path) -> None:
+    office = office_of("postgresql")
+
+    def tried(before: str, after: str) -> Any:
+        for name, text in (("before.sql", before), ("after.sql", after)):
+            (tmp_path / name).write_text(f"SELECT id, {text} AS eta FROM port_call WHERE id < 9")
+        words = ["--before", tmp_path / "before.sql", "--after", tmp_path / "after.sql"]
+        return run("trial", "--db", office.url, *words, "--json").json
+
+    assert tried("eta AT TIME ZONE 'UTC'", "(eta + interval '2 hours') AT TIME ZONE 'Etc/GMT-2'")["same_result"]
+    assert "with a zone on one side and without" in tried("eta", "eta AT TIME ZONE 'UTC'")["cause"]
+    assert "another time zone" in tried("eta", "eta + interval '2 hours'")["cause"]
+
+
+def test_values_come_from_the_capture(office: Office, capture_of: Captured, rewrite: Rewrite) -> None:
+    capture = capture_of(office)
+    rows = run("plan", capture, "--db", office.url, "--top", 40, "--json").json["statements"]
+    before = next(row["sql"] for row in rows if "FROM tug_job" in row["sql"])
+    mark = {"sqlite": "?", "postgresql": "%(param_1)s", "mariadb": "%(param_1)s"}[office.system]
+    after = f"SELECT * FROM (SELECT * FROM tug_job WHERE port_call_id = {mark}) j ORDER BY j.id"
+    found = rewrite(before, after, capture, "--json").json
+    assert found["same_result"] and found["sets"] >= 3 and found["before"]["rows"] > 0, found
+    refused(rewrite(before, after), "--before: the statement has 1 placeholder without a value", "a capture")
+    refused(rewrite("SELECT 1 WHERE 1 = ?", "SELECT 1", capture), "no query of the shape")
+    refused(rewrite(before, "SELECT 1", capture), "can't be matched")
+    few = rewrite("SELECT id FROM berth WHERE id = ?", "SELECT id FROM berth WHERE id = ? + 0", "--parameters", "[3]", "--parameters", "[4]", "--json")  # fmt: skip
+    assert few.json["sets"] == 2 and few.json["before"]["rows"] == 2
+
+
+def test_a_difference_with_one_set_of_values_is_found_and_kept_private(
+    office: Office, capture_of: Captured, rewrite: Rewrite
+) -> None:
+    before, after = "SELECT name FROM berth WHERE id = ?", "SELECT name FROM berth WHERE id = ? AND id <> 4"
+    ran = rewrite(before, after, "--parameters", "[3]", "--parameters", "[4]")
+    assert ran.code == 1 and "set 2 of 2" in ran.out and "lost:   ('Quay 4')" in ran.out
+    capture = capture_of(office)
+    hidden = rewrite(before, after, capture, "--parameters", "[4]")
+    assert hidden.code == 1 and "Quay 4" not in hidden.out
+    assert "Quay 4" in rewrite(before, after, capture, "--parameters", "[4]", "--values").out
+
+
+def test_an_index_on_each_database(office_of: Callable[..., Office], office: Office) -> None:
+    large = office_of(office.system, "harbour_large")
+    before = large.state() if large.server is not None else None
+    ran = run("trial", "--db", large.url, "--index", "CREATE INDEX signs ON vessel (call_sign)", "--sql", "SELECT * FROM vessel WHERE call_sign = ?", "--parameters", '["H00042"]', "--json")  # fmt: skip
+    assert ran.code == 0, ran.err
+    (row,) = ran.json["statements"]
+    assert row["uses_index"] and row["same_result"] and row["rows"] == 1 and ran.json["size_bytes"] > 10_000
+    assert row["plan_before"][0]["kind"] == "full scan" and row["plan_after"][0]["index"] == "signs"
+    units = {"sqlite": "machine steps", "postgresql": "blocks of 8 KiB", "mariadb": "handler reads"}
+    assert row["work_unit"] == units[office.system] and row["work"][0] > 5 * row["work"][1]
+    assert before is None or large.state() == before
+
+
+def test_an_index_for_what_a_capture_asks(served: Office, capture_of: Captured) -> None:
+    ran = run("trial", capture_of(served), "--db", served.url, "--index", "CREATE INDEX due ON port_call (status, eta)", "--json")  # fmt: skip
+    rows = ran.json["statements"]
+    assert 2 <= len(rows) <= 5 and all(row["same_result"] for row in rows)
+    used = [row for row in rows if row["uses_index"]]
+    assert len(used) == 1 and "port_call.status =" in used[0]["sql"]
+    assert all("port_call" in row["sql"] for row in rows)
+    refused(
+        run(
+            "trial",
+            capture_of(served),
+            "--db",
+            served.url,
+            "--index",
+            "CREATE INDEX n ON clearance (state)",
+        ),
+        "clearance",
+    )
+
+
+def test_what_can_be_said_wrongly_of_an_index(served: Office) -> None:
+    db = ["trial", "--db", served.url, "--sql", "SELECT * FROM vessel"]
+    refused(run(*db, "--index", "CREATE INDEX n ON vessel (nothing)"), "nothing")
+    refused(run(*db, "--index", "CREATE INDEX n ON nowhere (name)"), "nowhere")
+    refused(run(*db, "--index", "CREATE INDEX CONCURRENTLY n ON vessel (name)"), "CREATE INDEX")
+    refused(run(*db), "name one thing to try")
+    refused(run("trial", "--db", served.url, "--index", "CREATE INDEX n ON vessel (name)"), "which?")
+    if served.system == "mariadb":
+        refused(run("trial", "--db", served.url, "--index", "CREATE INDEX n ON vessel (name)", "--sql", "SELECT * FROM harbour.vessel"), "names a schema")  # fmt: skip
+
+
+def roads(office: Office, capture: Path, number: int, *words: object) -> Any:
+    ran = run("trial", capture, "--db", office.url, "--finding", number, "--json", *words)
+    assert ran.code in (0, 1), ran.err
+    return ran.json
+
+
+def test_each_finding_is_replayed(office: Office, capture_of: Captured) -> None:
+    capture = capture_of(office)
+    listed = findings(capture)
+    variants = set()
+    for place, finding in enumerate(listed, 1):
+        if finding["pattern"] != "n-plus-one":
+            refused(run("trial", capture, "--db", office.url, "--finding", place), "only n-plus-one can be replayed")
+            continue
+        found = roads(office, capture, place, "--round-trip", "2ms")
+        variants.add(finding["variant"])
+        base, *others = found["roads"]
+        assert base["queries"] == found["lookups"] + 1 or base["queries"] == found["lookups"]
+        assert others and all(road["same_result"] for road in others), found
+        assert base["away_ms"] == pytest.approx(base["median_ms"] + 2 * base["queries"])
+        best = max(road["away_ratio"] for road in others)
+        assert best > 2, "with two milliseconds to the database, fewer queries are quicker"
+        assert "the same rows" in found["verdict"] and "round trips saved" in found["verdict"]
+    assert {"to-one", "to-many", "count"} <= variants
+    refused(run("trial", capture, "--db", office.url, "--finding", "99"), "no finding 99")
+    refused(run("trial", capture, "--db", office.url, "--finding", "1", "--round-trip", "soon"), "--round-trip")
+    refused(run("trial", "--db", office.url, "--finding", "1"), "belongs to a capture")
+
+
+def test_the_join_keeps_its_parents_and_the_counts_their_zeros(office: Office, capture_of: Captured) -> None:
+    capture = capture_of(office)
+    listed = findings(capture)
+    to_one = next(i for i, f in enumerate(listed, 1) if f["variant"] == "to-one" and f["tables"] == ["vessel"])
+    names = [road["name"] for road in roads(office, capture, to_one)["roads"]]
+    assert names == ["row by row", "one batched query", "outer join"]
+    counted = next(i for i, f in enumerate(listed, 1) if f["variant"] == "count")
+    grouped = roads(office, capture, counted)["roads"][1]
+    assert grouped["name"] == "one grouped query" and "2 of the keys have no group" in grouped["note"]
+    shown = run("trial", capture, "--db", office.url, "--finding", counted).out
+    assert "one grouped query: the same rows" in shown and "GROUP BY" in shown
+
+
+def test_a_batch_that_gives_other_rows_is_seen(office_of: Callable[..., Office], record: Callable[..., Path]) -> None:
+    """Two calls of one vessel, of which the look-up takes the latest: without its LIMIT the batch gives both."""
+    office = office_of("sqlite")
+    path = office.url.removeprefix("sqlite:///")
+    capture = record(
+        """
+        import sys, sqlite3, askless
+        db = sqlite3.connect(f"file:{sys.argv[1]}?mode=ro", uri=True)
+        with askless.request("calls"):
+            for (vessel,) in db.execute("SELECT id FROM vessel ORDER BY id LIMIT 6").fetchall():
+                db.execute("SELECT id, eta FROM port_call WHERE vessel_id = ? ORDER BY eta DESC LIMIT 1", (vessel,)).fetchall()
+        """,
+        path,
+    )
+    listed = findings(capture)
+    place = next(i for i, f in enumerate(listed, 1) if f["route"] == "calls" and f["pattern"] == "n-plus-one")
+    ran = run("trial", capture, "--db", office.url, "--finding", place)
+    refused(ran, "no other way to ask for these rows", "--before one.sql")
+
+
+def test_weighing_tells_which_part_costs(office_of: Callable[..., Office], office: Office) -> None:
+    large = office_of(office.system, "harbour_large")
+    sql = (
+        "SELECT v.id, (SELECT count(*) FROM manifest_line m WHERE m.goods = v.flag) AS shipped FROM vessel v "
+        "LEFT JOIN port_call c ON c.vessel_id = v.id AND c.id < 3 WHERE v.id < ? AND v.name <> 'x' ORDER BY v.name"
+    )
+    ran = run("weigh", "--db", large.url, "--sql", sql, "--parameters", "[12]", "--json", "--timeout", 120)
+    assert ran.code == 0, ran.err
+    parts = {(part["kind"], part["part"][:12]): part for part in ran.json["parts"]}
+    assert [kind for kind, _ in parts] and {kind for kind, _ in parts} == {"join", "condition", "subquery", "sort"}
+    dearest = ran.json["parts"][0]
+    assert dearest["kind"] == "subquery" and dearest["ratio"]["value"] > 3, ran.json["parts"]
+    limited = next(part for part in ran.json["parts"] if part["part"].startswith("v.id <"))
+    assert limited["rows"] > ran.json["rows"] == 11 and "rows instead of 11" in limited["verdict"]
+    assert "subquery: (SELECT" in run("weigh", "--db", large.url, "--sql", sql, "--parameters", "[12]").out
+    refused(run("weigh", "--db", large.url, "--sql", "SELECT 1"), "no part to leave out")
+    refused(run("weigh", "--db", large.url, "--sql", "DELETE FROM vessel WHERE id = 1"), "one SELECT")
+    refused(run("weigh", "--db", large.url), "name a capture or give --sql")
+
+
+def test_weighing_a_shape_of_a_capture(served: Office, capture_of: Captured) -> None:
+    capture = capture_of(served)
+    rows = run("plan", capture, "--db", served.url, "--top", 40, "--json").json["statements"]
+    shape = next(row["shape"] for row in rows if "ORDER BY port_call.eta" in row["sql"] and "status" in row["sql"])
+    ran = run("weigh", capture, "--db", served.url, "--shape", shape, "--json")
+    assert {part["kind"] for part in ran.json["parts"]} == {"condition", "sort", "limit"}, ran.err
+    refused(run("weigh", capture, "--db", served.url, "--shape", "zzz"), "no statement of shape zzz")
