@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import argparse
-import signal
 from pathlib import Path
 from statistics import median
 from typing import Any
 
 from askless.cli import trial_finding, trial_rewrite
 from askless.cli.common import add_database, add_json, add_limits, command, limits_of, load, print_document
+from askless.cli.stopping import stoppable
 from askless.cli.subjects import costliest, parse_parameters
 from askless.core.errors import AskLessError
 from askless.core.model import Schema
@@ -77,20 +77,12 @@ def run(options: argparse.Namespace) -> int:
             "name one thing to try: --index, --before with --after, or --finding",
             "see: askless trial --help",
         )
-    signal.signal(signal.SIGTERM, _stopped)
-    try:
+    with stoppable():
         if asked[1]:
             return trial_rewrite.run(options)
         if asked[2]:
             return trial_finding.run(options)
         return _run_index(options)
-    finally:
-        terminal.progress_done()
-
-
-def _stopped(number: int, frame: object) -> None:
-    """Being stopped ends a trial as Ctrl-C does: what it made is taken away."""
-    raise KeyboardInterrupt
 
 
 def _run_index(options: argparse.Namespace) -> int:

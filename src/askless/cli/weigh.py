@@ -8,6 +8,7 @@ from statistics import median
 from typing import Any
 
 from askless.cli.common import add_database, add_json, add_limits, command, limits_of, load, print_document
+from askless.cli.stopping import stoppable
 from askless.cli.subjects import Subject, costliest, parse_parameters
 from askless.core.errors import AskLessError
 from askless.core.sql.masking import masked
@@ -50,12 +51,10 @@ def run(options: argparse.Namespace) -> int:
     """Weigh and print."""
     url = parse_url(options.db)
     subject = _subject(options)
-    try:
+    with stoppable():
         found = weigh(
             url, subject.text, subject.parameters, subject.names, limits_of(options), terminal.progress, subject.system
         )
-    finally:
-        terminal.progress_done()
     show = options.capture is None or options.values
     whole = median(found.times_ms)
 

@@ -25,9 +25,11 @@ from askless.core.plans.tree import Node
 from askless.core.words import size as bytes_in_words
 from askless.database.sending import Query
 from askless.database.servers import Built, Limits, Size, Twins
+from askless.database.timing import fetch
 
 WIDTH_SAMPLE_ROWS = 500
 FOLDER = "askless-trial-"
+_LIMIT = "askless_statement_s"
 _numbers = count()
 _STEPS = 100  # the machine's instructions between two counts
 
@@ -59,6 +61,7 @@ class Sqlite:
         """Look whether it is a database at all; stop statements that run too long."""
         connection.exec_driver_sql("SELECT name FROM sqlite_schema LIMIT 1").all()
         raw: Any = connection.connection.driver_connection
+        connection.info[_LIMIT] = limits.statement_s
         _limited(raw, limits.statement_s)
 
     def system(self, connection: Connection) -> str:
@@ -109,9 +112,9 @@ class Sqlite:
 
         raw.set_progress_handler(step, _STEPS)
         try:
-            raw.execute(query.sql, query.arguments).fetchall()
+            fetch(connection, query)
         finally:
-            raw.set_progress_handler(None, 0)
+            _limited(raw, connection.info[_LIMIT])
         return "machine steps", counted
 
     def busy(self, connection: Connection, tables: Sequence[str]) -> str:

@@ -1,0 +1,36 @@
+"""Stopping in good order: Ctrl-C and SIGTERM end long work so that what it made is taken away."""
+
+from __future__ import annotations
+
+import signal
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from askless.output import terminal
+
+
+@contextmanager
+def stoppable() -> Iterator[None]:
+    """Work that takes back what it made when it is stopped; the line of progress goes with it.
+
+    A driver may swallow the interrupt, or make an error of its own from it: that it was asked for counts. Raises
+    KeyboardInterrupt.
+    """
+    asked = False
+
+    def stop(number: int, frame: object) -> None:
+        nonlocal asked
+        asked = True
+        raise KeyboardInterrupt
+
+    before = {number: signal.signal(number, stop) for number in (signal.SIGINT, signal.SIGTERM)}
+    try:
+        yield
+    except Exception:
+        if asked:
+            raise KeyboardInterrupt from None
+        raise
+    finally:
+        terminal.progress_done()
+        for number, handler in before.items():
+            signal.signal(number, handler)
