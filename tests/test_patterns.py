@@ -106,6 +106,15 @@ def over_wide_star():
 def unbounded():
     every("SELECT id, name FROM vessel ORDER BY id")
 
+def siblings():
+    for status in ("due", "berthed", "departed", "cancelled"):
+        one("SELECT COUNT(*) FROM port_call WHERE status = ?", status)
+
+def siblings_inlined():
+    due = one("SELECT SUM(berth_id), MAX(id) FROM port_call WHERE berth_id > 2 AND status = 'due'")
+    berthed = one("SELECT SUM(berth_id), MAX(id) FROM port_call WHERE berth_id > 2 AND status = 'berthed'")
+    departed = one("SELECT SUM(berth_id), MAX(id) FROM port_call WHERE berth_id > 2 AND status = 'departed'")
+
 def write_loop_insert():
     for number in range(6):
         db.execute("INSERT INTO tug (id, name) VALUES (?, ?)", (9000 + number, "Tug"))
@@ -190,9 +199,24 @@ def clean_polling():
         one("SELECT COUNT(*) FROM tug_job WHERE tug_id = ?", 50)
         time.sleep(0.6)
 
-def clean_constants_in_aggregates():
-    for status in ("due", "berthed", "departed", "cancelled"):
+def clean_two_constants_in_aggregates():
+    for status in ("due", "berthed"):
         one("SELECT COUNT(*) FROM port_call WHERE status = ?", status)
+
+def clean_constants_with_writes_between():
+    for status in ("due", "berthed", "departed"):
+        one("SELECT COUNT(*) FROM port_call WHERE status = ? AND id > 0", status)
+        db.execute("UPDATE port_call SET berth_id = berth_id WHERE id = 5000")
+    db.commit()
+
+def clean_constants_far_apart():
+    for status in ("due", "berthed", "departed"):
+        one("SELECT COUNT(*) FROM port_call WHERE status = ? AND id > 1", status)
+        time.sleep(0.6)
+
+def clean_two_things_that_vary():
+    for berth, status in enumerate(("due", "berthed", "departed", "cancelled")):
+        one("SELECT COUNT(*) FROM port_call WHERE status = ? AND berth_id = ?", status, berth)
 
 def clean_short_list():
     every("SELECT id, name FROM berth")
@@ -260,6 +284,8 @@ POSITIVE = {
     "over_wide": ("over-wide", "wide-columns"),
     "over_wide_star": ("over-wide", "star"),
     "unbounded": ("unbounded", "whole-table"),
+    "siblings": ("sibling-filters", "count"),
+    "siblings_inlined": ("sibling-filters", "aggregate"),
     "write_loop_insert": ("write-loop", "insert"),
     "write_loop_alone": ("write-loop", "update, each commits alone"),
     "write_loop_inlined": ("write-loop", "delete"),
@@ -323,7 +349,7 @@ def test_every_finding_has_a_key_of_its_own(record: Any) -> None:
 def test_traps_stay_clean(capture: Path, by_route: dict[str, list[dict[str, Any]]]) -> None:
     routes = {row["route"] for row in run("requests", capture, "--json").json["routes"]}
     traps = {route for route in routes if route.startswith("clean")}
-    assert len(traps) == 20
+    assert len(traps) == 23
     assert {route: [f["title"] for f in by_route[route]] for route in traps if route in by_route} == {}
 
 

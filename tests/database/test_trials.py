@@ -170,8 +170,11 @@ def test_each_finding_is_replayed(office: Office, capture_of: Captured) -> None:
     listed = findings(capture)
     variants = set()
     for place, finding in enumerate(listed, 1):
-        if finding["pattern"] != "n-plus-one":
-            refused(run("trial", capture, "--db", office.url, "--finding", place), "only n-plus-one can be replayed")
+        if finding["pattern"] not in ("n-plus-one", "sibling-filters"):
+            refused(
+                run("trial", capture, "--db", office.url, "--finding", place),
+                "only n-plus-one and sibling-filters can be replayed",
+            )
             continue
         found = roads(office, capture, place, "--round-trip", "2ms")
         variants.add(finding["variant"])

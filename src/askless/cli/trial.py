@@ -41,7 +41,9 @@ def add(commands: Any, name: str) -> None:
     )
     parser.add_argument("--before", metavar="FILE", type=Path, help="the statement as it is")
     parser.add_argument("--after", metavar="FILE", type=Path, help="the statement as rewritten")
-    parser.add_argument("--finding", metavar="N", help="the n-plus-one to replay: its place in the list, or its key")
+    parser.add_argument(
+        "--finding", metavar="N", help="the n-plus-one or sibling-filters to replay: its place in the list, or its key"
+    )
     parser.add_argument(
         "--parameters",
         metavar="JSON",

@@ -17,6 +17,7 @@ from askless.database.connecting import parse_url
 from askless.database.finding_trial import FindingTrial, Road, try_finding
 from askless.output import documents, terminal, terminal_trials
 
+REPLAYED = ("n-plus-one", "sibling-filters")
 _TIME = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*(us|µs|ms|s)?\s*$")
 _UNITS = {"us": 1e-3, "µs": 1e-3, "ms": 1.0, "s": 1e3, None: 1.0}
 
@@ -31,9 +32,9 @@ def run(options: argparse.Namespace) -> int:
     url = parse_url(options.db)
     summary, _ = load(options.capture)
     _, finding = one_finding(findings_of(summary), options.finding)
-    if finding.pattern != "n-plus-one":
+    if finding.pattern not in REPLAYED:
         raise AskLessError(
-            "nothing-to-replay", f"finding {options.finding} is {finding.pattern}: only n-plus-one can be replayed",
+            "nothing-to-replay", f"finding {options.finding} is {finding.pattern}: only {' and '.join(REPLAYED)} can be replayed",
             "for others try a rewriting: --before, --after",
         )  # fmt: skip
     replay = replay_of(finding, read(options.capture, []))

@@ -276,13 +276,17 @@ class Request:
 
 
 class TableColumn(msgspec.Struct, frozen=True):
-    """A column of the schema. `width_bytes` is the catalog's average, `distinct` its number of values, where known."""
+    """A column of the schema. `width_bytes` is the catalog's average, `distinct` its number of values, where known.
+
+    `correlation` tells how far the rows stand on disk in the order of its values: 1 or -1 for all of them, 0 for none.
+    """
 
     name: str
     type: str
     nullable: bool = True
     width_bytes: float | None = None
     distinct: float | None = None
+    correlation: float | None = None
 
 
 class Index(msgspec.Struct, frozen=True):

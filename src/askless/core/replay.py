@@ -85,7 +85,7 @@ def _replay(finding: Finding, request: Request, indices: list[int]) -> Replay:
     column = found.column
     table = column.table or structure.main
     keys = tuple(row[found.position] for row in rows)
-    grouped = finding.variant.removeprefix("nested ") in ("count", "aggregate")
+    grouped = finding.pattern == "sibling-filters" or finding.variant.removeprefix("nested ") in ("count", "aggregate")
     to_many = finding.variant.removeprefix("nested ") not in ("to-one", "same-row")
     guard = not to_many and bool(finding.relation)  # the ORM knows one row at most: its LIMIT is a guard only
     lookups = tuple(_sent(request, i) for i in indices)

@@ -50,7 +50,8 @@ def _table(name: str, parts: Mapping[str, Any], size: Size) -> Table:
         name=name,
         columns=tuple(
             TableColumn(
-                c["name"], str(c["type"]), bool(c.get("nullable", True)), size.widths.get(c["name"]), size.distinct.get(c["name"])
+                c["name"], str(c["type"]), bool(c.get("nullable", True)), size.widths.get(c["name"]), size.distinct.get(c["name"]),
+                size.correlations.get(c["name"])
             )
             for c in parts["columns"] or ()
         ),

@@ -13,6 +13,7 @@ from askless.core.patterns.base import Pattern
 REGISTRY = {
     "already-loaded": "askless.core.patterns.already_loaded",
     "n-plus-one": "askless.core.patterns.n_plus_one",
+    "sibling-filters": "askless.core.patterns.sibling_filters",
     "duplicate": "askless.core.patterns.duplicate",
     "discarded-rows": "askless.core.patterns.discarded_rows",
     "unused-load": "askless.core.patterns.unused_load",

@@ -43,19 +43,19 @@ class Key:
         self.column = column
 
 
-def _varying(rows: list[tuple[Value, ...]]) -> list[int] | None:
+def varying(rows: list[tuple[Value, ...]]) -> list[int] | None:
     """Positions whose values differ between the queries; None where the queries have different numbers of values."""
     if len(set(map(len, rows))) != 1:
         return None
     return [position for position, column in enumerate(zip(*rows, strict=True)) if len(set(column)) > 1]
 
 
-def _all_values(request: Request, indices: list[int]) -> list[tuple[Value, ...]]:
+def all_values(request: Request, indices: list[int]) -> list[tuple[Value, ...]]:
     """For each query all values in order of its slots, literals included."""
     return [request.statement(i).values(request.parameters[i], request.literals[i]) for i in indices]
 
 
-def _lookup(structure: Structure, slot: int) -> Predicate | None:
+def lookup(structure: Structure, slot: int) -> Predicate | None:
     """The key look-up that a slot is part of: an equality, or an IN of this one value."""
     for predicate in structure.predicates:
         if slot in predicate.slots:
@@ -130,7 +130,7 @@ def _examine(
     structure = stats.structure
     if structure is None or structure.kind != "select" or structure.locks or structure.volatile:
         return None
-    rows = _all_values(request, indices)
+    rows = all_values(request, indices)
     found = key_of(structure, rows)
     if found is None:
         return None
@@ -146,12 +146,12 @@ def _examine(
 
 def key_of(structure: Structure, rows: list[tuple[Value, ...]]) -> Key | None:
     """The key that varies; None where something else varies too, or what varies is no key."""
-    varying = _varying(rows)
-    if not varying:
+    positions = varying(rows)
+    if not positions:
         return None
     keys = []
-    for position in varying:
-        predicate = _lookup(structure, position)
+    for position in positions:
+        predicate = lookup(structure, position)
         if predicate is None or predicate.inside:
             return None
         keys.append(Key(position, predicate.column))

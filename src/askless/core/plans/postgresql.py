@@ -21,7 +21,7 @@ Raw = dict[str, Any]
 _KINDS = (
     ("Seq Scan", tree.FULL_SCAN), ("Sample Scan", tree.FULL_SCAN), ("Index Only Scan", tree.INDEX_ONLY),
     ("Index Scan", tree.INDEX_SEARCH), ("Bitmap Heap Scan", tree.INDEX_SEARCH), ("Bitmap Index Scan", tree.BITMAP),
-    ("BitmapAnd", tree.BITMAP), ("BitmapOr", tree.BITMAP), ("Tid", tree.KEY_SEARCH), ("Nested Loop", tree.NESTED_LOOP),
+    ("BitmapAnd", tree.BITMAP), ("BitmapOr", tree.BITMAP), ("Tid", tree.KEY_SEARCH), ("Nested Loop", tree.NESTED_LOOP), ("Nestloop", tree.NESTED_LOOP),
     ("Hash Join", tree.HASH_JOIN), ("Merge Join", tree.MERGE_JOIN), ("HashSetOp", tree.COMPOUND), ("Hash Left", tree.HASH_JOIN),
     ("Hash Right", tree.HASH_JOIN), ("Hash Full", tree.HASH_JOIN), ("Hash Semi", tree.HASH_JOIN), ("Hash Anti", tree.HASH_JOIN),
     ("Merge Append", tree.COMPOUND), ("Merge ", tree.MERGE_JOIN), ("HashAggregate", tree.GROUP), ("GroupAggregate", tree.GROUP),
@@ -209,9 +209,11 @@ def read_text(text: str) -> tuple[Node, ...]:
     stack: list[tuple[int, Raw]] = []
     roots: list[Raw] = []
     section: tuple[int, str] = (-1, "")
-    for number, line in enumerate(text.splitlines(), 1):
+    lines = text.splitlines()
+    first = _first_step(lines)
+    for number, line in enumerate(lines, 1):
         bare = _bare(line)
-        if not bare.strip() or _FRAME.match(bare):
+        if number < first or not bare.strip() or _FRAME.match(bare):
             continue
         column = len(bare) - len(bare.lstrip())
         words = bare.strip()
@@ -241,6 +243,15 @@ def read_text(text: str) -> tuple[Node, ...]:
     if not roots:
         raise UnreadablePlan(1, "there is no plan in it")
     return tuple(_node(raw) for raw in roots)
+
+
+def _first_step(lines: list[str]) -> int:
+    """The line where the plan begins: a server's log has a head before it, and the statement."""
+    head = next((line for line in lines if line.strip() and not _FRAME.match(_bare(line))), "")
+    if not re.match(r"^.*\bplan:\s*$|^\s*Query Text:", head):
+        return 1
+    found = (number for number, line in enumerate(lines, 1) if "(cost=" in line or "(actual " in line)
+    return next(found, 1)
 
 
 def _bare(line: str) -> str:

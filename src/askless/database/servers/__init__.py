@@ -44,6 +44,7 @@ class Size(msgspec.Struct, frozen=True):
     bytes: int
     widths: dict[str, float] = {}
     distinct: dict[str, float] = {}
+    correlations: dict[str, float] = {}
 
 
 class Built(msgspec.Struct, frozen=True):

@@ -25,7 +25,7 @@ SELECT c.relname, c.reltuples, pg_table_size(c.oid), c.oid
 FROM pg_class c WHERE c.relkind IN ('r', 'p', 'm') AND pg_table_is_visible(c.oid)
 """
 _WIDTHS = """
-SELECT s.tablename, s.attname, s.avg_width, s.n_distinct, s.null_frac
+SELECT s.tablename, s.attname, s.avg_width, s.n_distinct, s.null_frac, s.correlation
 FROM pg_stats s WHERE s.schemaname = ANY (current_schemas(false)) AND NOT s.inherited
 """
 _LOCKS = """
@@ -79,9 +79,12 @@ class PostgreSQL:
         """As ANALYZE last saw them; a table that it never saw is counted where it is small."""
         widths: dict[str, dict[str, float]] = {}
         distinct: dict[str, dict[str, float]] = {}
-        for table, column, width, values, nulls in connection.exec_driver_sql(_WIDTHS):
+        correlations: dict[str, dict[str, float]] = {}
+        for table, column, width, values, nulls, correlation in connection.exec_driver_sql(_WIDTHS):
             widths.setdefault(table, {})[column] = float(width or 0) * (1 - float(nulls or 0))
             distinct.setdefault(table, {})[column] = float(values or 0)
+            if correlation is not None:
+                correlations.setdefault(table, {})[column] = float(correlation)
         found = {}
         for table, rows, size, _ in connection.exec_driver_sql(_SIZES).all():
             if table not in columns:
@@ -93,7 +96,7 @@ class PostgreSQL:
                     count = int(connection.exec_driver_sql(f"SELECT count(*) FROM {quoted}").scalar_one())  # noqa: S608
             # n_distinct is a share of the rows where it is negative.
             values = {name: -v * (count or 0) if v < 0 else v for name, v in distinct.get(table, {}).items()}
-            found[table] = Size(count, int(size), widths.get(table, {}), values)
+            found[table] = Size(count, int(size), widths.get(table, {}), values, correlations.get(table, {}))
         return found
 
     def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:

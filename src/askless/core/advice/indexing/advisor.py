@@ -24,6 +24,7 @@ GAIN_LEAST = 0.01  # of the workload's time
 GAIN_ALONE = 0.25  # of one statement's cost
 COST_ALONE = 5.0  # and at least so many pages read in sequence
 NEARLY = 0.05  # candidates this close are judged by their size
+SLACK, PREFIX_SLACK = 1.05, 1.25  # what leaving an index out may cost any statement
 WRITE_MS = 0.02  # a rule of thumb for keeping one index up in one write
 INDEXES_MOST = 20
 ROW_POINTER_BYTES = 9
@@ -193,13 +194,21 @@ def _begins_one(table: Table, columns: Sequence[str]) -> bool:
 
 
 def _thin_out(items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen) -> _Chosen:
-    """Leave out what the others, chosen later, have made superfluous."""
+    """Leave out what the others, chosen later, have made superfluous; sooner, where a longer one begins with it."""
+    best = _with(existing, chosen)
     for entry in list(chosen):
         rest = [other for other in chosen if other is not entry]
-        with_all, without = _with(existing, chosen), _with(existing, rest)
-        if all(item.outcome(without).cost <= 1.05 * item.outcome(with_all).cost for item in items):
+        without = _with(existing, rest)
+        slack = PREFIX_SLACK if any(_begins(entry, other) for other in rest) else SLACK
+        if all(item.outcome(without).cost <= slack * item.outcome(best).cost for item in items):
             chosen = rest
     return chosen
+
+
+def _begins(entry: tuple[Table, Index], other: tuple[Table, Index]) -> bool:
+    """Whether the other index begins with all columns of this one."""
+    columns = entry[1].columns
+    return entry[0] is other[0] and other[1].columns[: len(columns)] == columns
 
 
 def _told(
