@@ -37,7 +37,7 @@ from askless.database.servers import Limits, server_of  # noqa: E402
 from askless.database.workload import statement_of  # noqa: E402
 from tests.servers import postgresql  # noqa: E402
 
-PAGES = ["/calls/due", "/calls/{last}", "/berths", "/inspections", "/vessels", "/vessels/H00042"]
+PAGES = ["/calls/due", "/calls/{last}", "/berths", "/statistics", "/inspections", "/vessels", "/vessels/H00042"]
 # What the office asks beside its pages: reports and look-ups of the same tables, as their authors wrote them.
 REPORTS = [
     "SELECT status, count(*) FROM port_call GROUP BY status",

@@ -84,7 +84,7 @@ def pages(harbour: Path, tmp_path_factory: pytest.TempPathFactory) -> dict[str, 
     return captures
 
 
-PAGES = ["/calls/due", "/calls/5990", "/berths", "/inspections", "/vessels", "/vessels/H00042"]
+PAGES = ["/calls/due", "/calls/5990", "/berths", "/statistics", "/inspections", "/vessels", "/vessels/H00042"]
 
 
 @pytest.fixture

@@ -20,7 +20,7 @@ from tests.conftest import HARBOUR, run
 SYSTEMS = ["sqlite", "postgresql", "mariadb"]
 SERVERS = SYSTEMS[1:]
 SCALES = {"harbour": 1, "harbour_large": 5}  # tenths of the full size
-PAGES = ["/calls/due", "/calls/2990", "/berths", "/inspections", "/vessels", "/vessels/H00042"]
+PAGES = ["/calls/due", "/calls/2990", "/berths", "/statistics", "/inspections", "/vessels", "/vessels/H00042"]
 _DRIVERS = {"postgresql": "postgresql+psycopg", "mariadb": "mysql+pymysql"}
 _FILL = "import sys, data, sqlalchemy; data.fill(sqlalchemy.create_engine(sys.argv[1]), scale=int(sys.argv[2]))"
 

@@ -186,6 +186,9 @@ def test_each_finding_is_replayed(office: Office, capture_of: Captured) -> None:
         assert best > 2, "with two milliseconds to the database, fewer queries are quicker"
         assert "the same rows" in found["verdict"] and "round trips saved" in found["verdict"]
     assert {"to-one", "to-many", "count"} <= variants
+    statistics = next(i for i, f in enumerate(listed, 1) if f["pattern"] == "sibling-filters")
+    note = roads(office, capture, statistics)["roads"][1]["note"]
+    assert "1 of the keys have no group: they must stay on the page, with 0" in note, "no call is waiting"
     refused(run("trial", capture, "--db", office.url, "--finding", "99"), "no finding 99")
     refused(run("trial", capture, "--db", office.url, "--finding", "1", "--round-trip", "soon"), "--round-trip")
     refused(run("trial", "--db", office.url, "--finding", "1"), "belongs to a capture")

@@ -27,7 +27,7 @@ EXAMPLES = """  askless demo                       everything in ./harbour-demo
   askless demo --out /tmp/harbour    somewhere else
   askless demo --only-build          the database and the application, to play with"""
 
-PAGES = ("/calls/due", "/calls/29990", "/berths", "/inspections", "/vessels", "/vessels/H00042")
+PAGES = ("/calls/due", "/calls/29990", "/berths", "/statistics", "/inspections", "/vessels", "/vessels/H00042")
 TWIN_PAGES = ("/calls/due", "/berths", "/inspections")
 LOOKUP = "SELECT * FROM vessel WHERE call_sign = 'H00042'"
 INDEX = "CREATE INDEX vessel_call_sign ON vessel (call_sign)"

@@ -47,6 +47,10 @@ def make_app(url: str, pages_name: str) -> Flask:
     def berths() -> str:
         return render_template("berths.html", board=pages.berth_board(session()))
 
+    @app.get("/statistics")
+    def statistics() -> str:
+        return render_template("statistics.html", by_status=pages.statistics(session()))
+
     @app.get("/inspections")
     def inspections() -> str:
         return render_template("inspections.html", inspections=pages.inspections(session()))

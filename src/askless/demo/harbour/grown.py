@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from models import Berth, Inspection, PortCall, Tariff, Vessel
+from models import STATUSES, Berth, Inspection, PortCall, Tariff, Vessel
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
@@ -37,6 +37,15 @@ def berth_board(session: Session) -> list[tuple[Berth, int]]:
         calls = session.scalar(select(func.count()).select_from(PortCall).where(PortCall.berth_id == berth.id))
         board.append((berth, calls or 0))
     return board
+
+
+def statistics(session: Session) -> dict[str, int]:
+    # One count for each status, one after the other.
+    found = {}
+    for status in STATUSES:
+        calls = select(func.count()).select_from(PortCall).where(PortCall.status == status)
+        found[status] = session.scalar(calls) or 0
+    return found
 
 
 def inspections(session: Session) -> list[Inspection]:

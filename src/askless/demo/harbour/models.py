@@ -14,6 +14,9 @@ class Base(DeclarativeBase):
     type_annotation_map: ClassVar = {str: String(120)}
 
 
+STATUSES = ("due", "berthed", "departed", "cancelled", "waiting")
+
+
 class Vessel(Base):
     __tablename__ = "vessel"
 

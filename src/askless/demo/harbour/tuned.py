@@ -5,11 +5,11 @@ from __future__ import annotations
 from typing import Any
 
 from grown import tariff_rate, vessel
-from models import Berth, Inspection, PortCall, TugJob, Vessel
+from models import STATUSES, Berth, Inspection, PortCall, TugJob, Vessel
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session, joinedload, load_only, selectinload
 
-__all__ = ["berth_board", "calls_due", "inspections", "one_call", "vessel", "vessels"]
+__all__ = ["berth_board", "calls_due", "inspections", "one_call", "statistics", "vessel", "vessels"]
 
 
 def calls_due(session: Session, first: int) -> list[PortCall]:
@@ -32,6 +32,13 @@ def berth_board(session: Session) -> list[tuple[Berth, int]]:
     # An outer join, so that a berth without calls stays, with 0.
     counted = select(Berth, func.count(PortCall.id)).outerjoin(Berth.calls).group_by(Berth.id).order_by(Berth.id)
     return [(berth, calls) for berth, calls in session.execute(counted)]
+
+
+def statistics(session: Session) -> dict[str, int]:
+    # A status that no call has is missing from the groups: it must stay, with 0.
+    counted = select(PortCall.status, func.count()).group_by(PortCall.status)
+    found = dict(session.execute(counted).tuples().all())
+    return {status: found.get(status, 0) for status in STATUSES}
 
 
 def inspections(session: Session) -> list[Inspection]:
