@@ -192,7 +192,7 @@ def compare(connection: sqlalchemy.Connection, subjects: Sequence[Subject], name
             workload.append(Asked(connection, subject, structure))
     advice = advise(
         [
-            statement_of(connection, schema, a.subject.shape, a.structure, a.subject.parameters, a.subject.names, a.subject.total_ns / 1e6)
+            statement_of(connection, schema, a.subject.shape, a.structure, (a.subject.parameters, *a.subject.others), a.subject.names, a.subject.total_ns / 1e6)
             for a in workload
         ],
         schema,

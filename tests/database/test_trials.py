@@ -133,7 +133,7 @@ def test_an_index_for_what_a_capture_asks(served: Office, capture_of: Captured) 
     rows = ran.json["statements"]
     assert 2 <= len(rows) <= 5 and all(row["same_result"] for row in rows)
     used = [row for row in rows if row["uses_index"]]
-    assert len(used) == 1 and "port_call.status =" in used[0]["sql"]
+    assert 1 <= len(used) <= 2 and all("port_call.status =" in row["sql"] for row in used)
     assert all("port_call" in row["sql"] for row in rows)
     refused(
         run(
@@ -188,7 +188,7 @@ def test_each_finding_is_replayed(office: Office, capture_of: Captured) -> None:
     assert {"to-one", "to-many", "count"} <= variants
     statistics = next(i for i, f in enumerate(listed, 1) if f["pattern"] == "sibling-filters")
     note = roads(office, capture, statistics)["roads"][1]["note"]
-    assert "1 of the keys have no group: they must stay on the page, with 0" in note, "no call is waiting"
+    assert "1 key has no group: it must stay on the page, with 0" in note, "no call is waiting"
     refused(run("trial", capture, "--db", office.url, "--finding", "99"), "no finding 99")
     refused(run("trial", capture, "--db", office.url, "--finding", "1", "--round-trip", "soon"), "--round-trip")
     refused(run("trial", "--db", office.url, "--finding", "1"), "belongs to a capture")
@@ -202,7 +202,10 @@ def test_the_join_keeps_its_parents_and_the_counts_their_zeros(office: Office, c
     assert names == ["row by row", "one batched query", "outer join"]
     counted = next(i for i, f in enumerate(listed, 1) if f["variant"] == "count")
     grouped = roads(office, capture, counted)["roads"][1]
-    assert grouped["name"] == "one grouped query" and "2 of the keys have no group" in grouped["note"]
+    assert (
+        grouped["name"] == "one grouped query"
+        and "2 keys have no group: they must stay on the page, with 0" in grouped["note"]
+    )
     shown = run("trial", capture, "--db", office.url, "--finding", counted).out
     assert "one grouped query: the same rows" in shown and "GROUP BY" in shown
 

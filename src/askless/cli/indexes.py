@@ -93,7 +93,7 @@ def _document(
                     schema,
                     subject.shape,
                     structure,
-                    subject.parameters,
+                    (subject.parameters, *subject.others),
                     subject.names,
                     subject.total_ns / 1e6,
                 )

@@ -209,7 +209,13 @@ def _advised(
 ) -> tuple[documents.IndexRow, ...]:
     """The indexes that would help this statement alone."""
     statement = statement_of(
-        connection, schema, subject.shape, structure, subject.parameters, subject.names, subject.total_ns / 1e6 or 1.0
+        connection,
+        schema,
+        subject.shape,
+        structure,
+        (subject.parameters, *subject.others),
+        subject.names,
+        subject.total_ns / 1e6 or 1.0,
     )
     return tuple(
         documents.IndexRow(

@@ -19,7 +19,7 @@ from askless.core.summary import Summary
 class Subject(msgspec.Struct):
     """A statement to explain, with one execution's values, and what it cost in the capture.
 
-    `system` is the SQL that it is written in; '' for that of the database.
+    `system` is the SQL that it is written in; '' for that of the database. `others` are values of other executions.
     """
 
     text: str
@@ -31,6 +31,7 @@ class Subject(msgspec.Struct):
     queries: int = 0
     total_ns: int = 0
     system: str = ""
+    others: tuple[tuple[Value, ...], ...] = ()
 
 
 def parse_parameters(text: str) -> tuple[tuple[Value, ...], tuple[str, ...]]:
@@ -63,7 +64,9 @@ def costliest(summary: Summary, top: int | None = None, shape: str = "") -> list
                 merged.setdefault(stats.shape.digest, []).append((route.route, stats))
     subjects = []
     for digest, found in merged.items():
-        example = _example([stats for _, stats in found])
+        whole = _whole([stats for _, stats in found])
+        example = whole[0]
+        alike = [e for e in whole if e.text == example.text and e.statement.names == example.statement.names]
         subjects.append(
             Subject(
                 text=example.text,
@@ -75,15 +78,17 @@ def costliest(summary: Summary, top: int | None = None, shape: str = "") -> list
                 queries=sum(stats.count for _, stats in found),
                 total_ns=sum(stats.duration_ns for _, stats in found),
                 system=example.statement.system,
+                others=tuple(e.parameters for e in alike[1:]),
             )
         )
     return sorted(subjects, key=lambda subject: (-subject.total_ns, subject.shape))[:top]
 
 
-def _example(stats: list[ShapeStats]) -> Example:
+def _whole(stats: list[ShapeStats]) -> list[Example]:
+    """The executions kept, those with a value cut off left out where there are others."""
     examples = [example for one in stats for example in one.examples]
     whole = [e for e in examples if not any(isinstance(v, tuple) and v[0].startswith("cut") for v in e.parameters)]
-    return (whole or examples)[0]
+    return whole or examples
 
 
 def of_request(path: Path, number: int, query: int | None) -> list[Subject]:

@@ -170,7 +170,11 @@ def _check_batch(connection: Connection, plan: _Plan, replay: Replay, found: _Fo
         plan.difference = f"{len(by_key)} keys come back that nobody asked for"
     missing = sum(not rows for rows in found.rows)
     if missing:
-        plan.note = f"{missing} of the keys have no row: the page must go on showing their parents"
+        plan.note = f"{_without(missing, 'row')} on the page, with nothing"
+
+
+def _without(keys: int, what: str) -> str:
+    return f"1 key has no {what}: it must stay" if keys == 1 else f"{keys} keys have no {what}: they must stay"
 
 
 def _check_groups(plan: _Plan, found: _Found, rows: Rows) -> None:
@@ -184,7 +188,8 @@ def _check_groups(plan: _Plan, found: _Found, rows: Rows) -> None:
         elif not _tell(plan, expected, [group] if group is not None else [], Question()):
             return
     if missing:
-        plan.note = f"{missing} of the keys have no group: they must stay on the page, with {found.rows[0][0][0] if missing == len(found.keys) else 0}"
+        zero = found.rows[0][0][0] if missing == len(found.keys) else 0
+        plan.note = f"{_without(missing, 'group')} on the page, with {zero}"
 
 
 def _place_of_key(names: Sequence[str], column: str) -> int | None:

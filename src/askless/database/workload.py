@@ -12,12 +12,18 @@ from askless.core.sql.slots import Value, values_of
 from askless.core.sql.structure import Predicate, Structure
 from askless.database.explaining import kept_share
 
+EXECUTIONS_MOST = 4  # whose values are looked at
+
 
 def statement_of(
-    connection: Connection | None, schema: Schema, digest: str, structure: Structure, parameters: Sequence[Value],
+    connection: Connection | None, schema: Schema, digest: str, structure: Structure, executions: Sequence[Sequence[Value]],
     names: Sequence[str], weight_ms: float,
 ) -> Statement:  # fmt: skip
-    """A shape for the advisor. Without a connection nothing is measured."""
+    """A shape for the advisor: what its conditions keep is the mean over some executions' values.
+
+    Without a connection nothing is measured.
+    """
+    distinct = list(dict.fromkeys(map(tuple, executions)))[:EXECUTIONS_MOST]
     known: dict[tuple[str, tuple[Predicate, ...]], float | None] = {}
 
     def shares(table: str, predicates: Sequence[Predicate]) -> float | None:
@@ -25,14 +31,16 @@ def statement_of(
         if key not in known:
             size = schema.table(table)
             rows = size.rows if size is not None else None
-            known[key] = (
-                kept_share(connection, structure, parameters, names, table, predicates, rows or 0)
-                if connection is not None and predicates
-                else None
-            )
+            found = [
+                kept_share(connection, structure, values, names, table, predicates, rows or 0)
+                for values in (distinct if connection is not None and predicates else ())
+                if connection is not None
+            ]
+            shares_known = [share for share in found if share is not None]
+            known[key] = sum(shares_known) / len(shares_known) if shares_known else None
         return known[key]
 
-    values = values_of(structure.slots, parameters, names)
+    values = values_of(structure.slots, executions[0] if executions else (), names)
     limit = values[structure.limit_slot] if structure.limit_slot is not None else None
     return Statement(
         digest, structure, weight_ms, float(limit) if isinstance(limit, int) else None, shares, _constants(structure)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
@@ -16,6 +17,7 @@ BOX_WIDTH, BOX_HEIGHT = 3.3, 0.62
 GAP_X, GAP_Y = 0.35, 0.5
 LINE = 0.2
 WRAP = 44
+TITLE_CHARACTERS = 11.5  # an inch
 PLAIN, SEEN = "#f4f6f8", "#fff3d6"
 
 
@@ -80,8 +82,6 @@ def _lines(node: documents.PlanNode) -> list[tuple[str, str]]:
         )
     if parts:
         lines.append((", ".join(parts), "normal"))
-    import textwrap
-
     for observation in node.observations:
         wrapped = textwrap.wrap("! " + safe(observation), WRAP)
         lines += [(text, "italic") for text in wrapped]
@@ -102,15 +102,19 @@ def plan(row: documents.PlanRow, path: Path) -> None:
         edge = box.place(edge, 0.0)
         boxes += box.all()
     deepest = max(box.top + box.height for box in boxes)
-    width, height = max(edge - GAP_X, BOX_WIDTH) + 0.4, deepest + 0.9
+    width = max(edge - GAP_X, BOX_WIDTH) + 0.4
+    title = textwrap.wrap(one_line(row.sql, 400), int(width * TITLE_CHARACTERS)) or [""]
+    above = 0.5 + LINE * (len(title) + 1)
+    height = above + deepest + 0.2
     figure = Figure(figsize=(width, height))
     axes: Any = figure.add_axes((0.0, 0.0, 1.0, 1.0))
     axes.set_xlim(-0.2, width - 0.2)
-    axes.set_ylim(deepest + 0.2, -0.7)
+    axes.set_ylim(deepest + 0.2, -above)
     axes.axis("off")
-    axes.text(0.0, -0.42, _plain(one_line(row.sql, int(width * 15))), fontsize=9, weight="bold", va="center")
+    for place, line in enumerate(title):
+        axes.text(0.0, 0.25 - above + place * LINE, _plain(line), fontsize=9, weight="bold", va="center")
     if any(box.node.share for box in boxes):
-        axes.text(0.0, -0.16, "blue: share of the time, of each step alone", fontsize=8, color="#3b6ea5", va="center")
+        axes.text(0.0, -0.2, "blue: share of the time, of each step alone", fontsize=8, color="#3b6ea5", va="center")
     for box in boxes:
         _draw(axes, box)
     figure.savefig(path, dpi=110)

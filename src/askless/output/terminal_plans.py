@@ -137,11 +137,13 @@ _NUMBERS = 58  # columns that the numbers beside the tree take
 def _rows(table: Table, node: documents.PlanNode, lead: str, below: str, wide: int) -> None:
     """One line a node, and its observations under it."""
     text = Text(lead, style="dim").append(safe(node.kind), style="bold")
-    if node.table:
-        text.append(f" on {safe(node.table)}")
-    if node.index:
-        text.append(f" by {safe(node.index)}")
+    on, by = (f" on {safe(node.table)}" if node.table else ""), (f" by {safe(node.index)}" if node.index else "")
+    text.append(on)
+    fits = len(lead) + len(node.kind) + len(on) + len(by) <= wide
+    text.append(by if fits else "")
     guide = below + ("│ " if node.children else "  ")
+    if not fits:
+        text.append("\n" + guide, style="dim").append(one_line(by, wide - len(guide)))
     for observation in node.observations:
         for line in textwrap.wrap("! " + safe(observation), max(wide - len(guide), 20)):
             text.append("\n" + guide, style="dim").append(line, style="yellow")

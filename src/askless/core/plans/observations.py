@@ -12,10 +12,11 @@ from askless.core.plans import tree
 from askless.core.plans.tree import Node
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure
-from askless.core.words import plural
+from askless.core.words import number
 
 SMALL_TABLE_ROWS = 1000
 SHORT_SORT_ROWS = 100
+MOST_SHARE = 0.5
 # A column with a cast around it, as PostgreSQL writes conditions: (berth_id)::numeric. Text to text costs nothing.
 _CAST = re.compile(r"\((?P<column>\w+)\)::(?P<type>(?!text\b|bpchar\b|character\b)\w[\w ]*)")
 _TEXTS = ("CHAR", "TEXT", "CLOB", "ENUM")
@@ -120,15 +121,15 @@ def _full_scan(
     conditions = _conditions(node, structure) if structure is not None else []
     if not conditions:
         return []
-    kept = ""
+    count: float | None = None
+    alone = structure is not None and not (structure.joins or structure.aggregates or structure.group_by)
     if node.actual is not None:
-        kept = f" to keep {plural(node.actual.rows * max(node.actual.loops, 1), 'row').split()[0]}"
-    elif (
-        rows is not None
-        and structure is not None
-        and not (structure.joins or structure.aggregates or structure.group_by)
-    ):
-        kept = f" to keep {rows:,}"
+        count = node.actual.rows * max(node.actual.loops, 1)
+    elif rows is not None and alone:
+        count = rows
+    if count is not None and count > MOST_SHARE * size:
+        return []  # what keeps most of a table is read best from its beginning to its end
+    kept = f" to keep {number(count)}" if count is not None else ""
     by = ", ".join(dict.fromkeys(conditions))
     return [Observation(node, "reads-all", f"reads all {size:,} rows of {node.table}{kept}: no index answers {by}")]
 
