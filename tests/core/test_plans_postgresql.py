@@ -223,3 +223,41 @@ def test_any_text_gives_a_tree_or_says_why_not(text: list[str]) -> None:
         assert error.reason and 1 <= error.line <= max(len("\n".join(text).splitlines()), 1)
     else:
         assert found
+
+
+WRAPPED = [
+    # A web page's invisible breaks and spaces, a server log's head, psql's frame around JSON.
+    "                QUERY PLAN\n-------------\u200b--------\n Seq Scan on\u00a0berth  (cost=0.00..1.24 rows=24 width=12)\n   Filter: (id > 3)\n(2 rows)\n",
+    "LOG:  duration: 3.651 ms  plan:\n  Query Text: SELECT *\n              FROM berth WHERE id > 3;\n  Seq Scan on berth  (cost=0.00..1.24 rows=24 width=12)\n    Filter: (id > 3)\n",
+    """ QUERY PLAN
+------------------------------
+ [                            +
+   {                          +
+     "Plan": {                +
+       "Node Type": "Seq Scan",+
+       "Relation Name": "berth",+
+       "Alias": "berth", +
+       "Total Cost": 1.24, "Plan Rows": 24, "Plan Width": 12,+
+       "Filter": "(id > 3)"+
+     }                        +
+   }                          +
+ ]
+(1 row)
+""",
+]
+
+
+@pytest.mark.parametrize("text", WRAPPED)
+def test_what_is_wrapped_around_a_plan_is_taken_off(text: str) -> None:
+    system, (node,) = plans.read_saved(text)
+    assert system == "postgresql" and (node.kind, node.table, node.filtered) == (tree.FULL_SCAN, "berth", "(id > 3)")
+    assert node.estimate is not None and node.estimate.rows == 24
+
+
+@pytest.mark.parametrize(
+    "text, form_", [('- Plan: \n    Node Type: "Seq Scan"', "YAML"), ("\n<explain xmlns='x'>", "XML")]
+)
+def test_other_forms_are_named(text: str, form_: str) -> None:
+    with pytest.raises(UnreadablePlan) as caught:
+        plans.read_saved(text)
+    assert form_ in caught.value.reason and caught.value.line == (1 if form_ == "YAML" else 2)

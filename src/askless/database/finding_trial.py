@@ -19,7 +19,7 @@ from askless.database.guarding import check_quiet
 from askless.database.questions import question_of
 from askless.database.sending import Query, bound
 from askless.database.servers import Limits, server_of
-from askless.database.timing import Rows, bytes_of, fetch, fetch_named, interleaved
+from askless.database.timing import Rows, bytes_of, fetch_named, interleaved, runner
 
 BUDGET_S = 3.0
 
@@ -109,7 +109,7 @@ def try_finding(
                 "write it by hand and try it: askless trial --before one.sql --after other.sql",
             )  # fmt: skip
         progress("measuring")
-        times = interleaved([_runner(connection, road.queries) for road in roads], BUDGET_S, least=5)
+        times = interleaved([runner(connection, road.queries) for road in roads], BUDGET_S, least=5)
         system = server_of(connection).system(connection)
     made = [
         Road(
@@ -246,11 +246,3 @@ def _check_join(connection: Connection, plan: _Plan, replay: Replay, found: _Fou
         plan.note = f"it loads {more} rows that the page did not ask for"
     elif replay.to_many and len(rows) > len(parents):
         plan.note = f"parents come {len(rows) / max(len(parents), 1):.1f} times each"
-
-
-def _runner(connection: Connection, queries: Sequence[Query]) -> Callable[[], object]:
-    def run() -> None:
-        for query in queries:
-            fetch(connection, query)
-
-    return run

@@ -19,7 +19,7 @@ from askless.database.guarding import check_quiet
 from askless.database.questions import question_of
 from askless.database.sending import Query, bound
 from askless.database.servers import Limits, server_of
-from askless.database.timing import bytes_of, fetch, fetch_named, interleaved
+from askless.database.timing import bytes_of, fetch_named, interleaved, runner
 
 
 class Values(msgspec.Struct, frozen=True):
@@ -100,7 +100,7 @@ def try_rewrite(
         times: tuple[tuple[float, ...], ...] = ((), ())
         if found is None:
             progress("measuring")
-            times = interleaved([_runner(connection, [pair[side] for pair in pairs]) for side in (0, 1)])
+            times = interleaved([runner(connection, [pair[side] for pair in pairs]) for side in (0, 1)])
         sides = [
             Side(pairs[0][side].text, times[side], rows[side], sizes[side], plans[side], *works[side])
             for side in (0, 1)
@@ -133,11 +133,3 @@ def _works(connection: Connection, pair: Sequence[Query], limits: Limits) -> lis
         with attempt(connection, limits):
             found.append(server_of(connection).work(connection, query) or ("", 0))
     return found
-
-
-def _runner(connection: Connection, queries: Sequence[Query]) -> Callable[[], object]:
-    def run() -> None:
-        for query in queries:
-            fetch(connection, query)
-
-    return run

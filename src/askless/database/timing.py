@@ -54,6 +54,16 @@ def fetch(connection: Connection, query: Query) -> Rows:
         cursor.close()
 
 
+def runner(connection: Connection, queries: Sequence[Query]) -> Callable[[], object]:
+    """One side of a measurement: all rows of some queries, one after the other."""
+
+    def run() -> None:
+        for query in queries:
+            fetch(connection, query)
+
+    return run
+
+
 def fetch_named(connection: Connection, query: Query) -> tuple[list[str], Rows]:
     """The names of the columns, and all rows."""
     result = connection.exec_driver_sql(query.sql, query.arguments)

@@ -17,7 +17,7 @@ from askless.database.explaining import attempt
 from askless.database.guarding import check_quiet
 from askless.database.sending import Query, bound, name_of
 from askless.database.servers import Limits, server_of
-from askless.database.timing import bytes_of, fetch, interleaved
+from askless.database.timing import bytes_of, fetch, interleaved, runner
 
 BUDGET_S = 4.0
 
@@ -84,7 +84,7 @@ def weigh(
             else:
                 runnable.append((part, query, len(rows), bytes_of(rows)))
         progress("measuring")
-        sides = [_runner(connection, query) for query in [whole, *(query for _, query, _, _ in runnable)]]
+        sides = [runner(connection, [query]) for query in [whole, *(query for _, query, _, _ in runnable)]]
         times = interleaved(sides, BUDGET_S, least=5)
     weights = [
         Weight(part, taken, ratio_of_medians(times[0], taken), rows, size)
@@ -99,7 +99,3 @@ def _without(connection: Connection, part: Part, values: Sequence[Value], writte
     used = {name_of(slot) for slot in slots_of(part.sql, written) if slot.placeholder}
     kept = [(name, value) for name, value in zip(names, values, strict=True) if name in used]
     return bound(part.sql, written, [v for _, v in kept], [n for n, _ in kept], server_of(connection).paramstyle, own)
-
-
-def _runner(connection: Connection, query: Query) -> Callable[[], object]:
-    return lambda: fetch(connection, query)

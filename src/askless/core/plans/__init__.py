@@ -36,7 +36,7 @@ def read_saved(text: str) -> tuple[str, tuple[Node, ...]]:
 # What web pages and mail put into a text: invisible breaks, and spaces of another kind.
 _INVISIBLE = dict.fromkeys(map(ord, "\u200b\u200c\u200d\u2060\ufeff\u00ad")) | {0xA0: " ", 0x2007: " ", 0x202F: " "}
 _FRAME = re.compile(r"^\s*(?:QUERY PLAN|[-+=]{4,}|\(\d+ rows?\))\s*$")
-_OTHER_FORMS = ((re.compile(r"^\s*- Plan:", re.M), "YAML"), (re.compile(r"^\s*<explain\b", re.M), "XML"))
+_OTHER_FORMS = ((re.compile(r"^[ \t]*- Plan:", re.M), "YAML"), (re.compile(r"^[ \t]*<explain\b", re.M), "XML"))
 
 
 def _unframed(text: str) -> str:

@@ -141,7 +141,9 @@ def _without_join(tree: Any, place: int) -> str | None:
                 dropped.add(i)
                 gone.add(join.this.alias_or_name)
                 changed = True
-    if any(not column.table for column in tree.find_all(exp.Column) if column.find_ancestor(exp.Select) is tree):
+    own = {output.alias for output in tree.expressions if output.alias}
+    bare = (column for column in tree.find_all(exp.Column) if not column.table and column.name not in own)
+    if any(column.find_ancestor(exp.Select) is tree for column in bare):
         return None  # a column without its table's name may belong to what goes
     said = []
     outputs = [node for node in tree.expressions if not _speaks(node, gone)]

@@ -1,0 +1,171 @@
+"""The index advisor: one set for a workload, what it serves and costs, and what is never advised."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import pytest
+import sqlglot
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from askless.core.advice.indexing.advisor import (
+    IndexAdvice,
+    Statement,
+    advise,
+    bare_foreign_keys,
+    redundant_indexes,
+)
+from askless.core.advice.indexing.ddl import create_index, drop_index, name_for
+from askless.core.model import ForeignKey, Index, Schema, Table, TableColumn
+from askless.core.sql.structure import Predicate, structure_of
+
+COLUMNS = [("id", 4, 60000.0), ("vessel_id", 4, 4000.0), ("berth_id", 4, 22.0), ("status", 9, 4.0), ("eta", 8, 60000.0), ("agent", 14, 12.0), ("remark", 900, 60000.0)]  # fmt: skip
+
+
+def schema(system: str = "postgresql", indexes: Sequence[Index] = (), rows: int = 60_000) -> Schema:
+    call = Table(
+        "port_call",
+        tuple(TableColumn(name, "TEXT", True, float(width), distinct) for name, width, distinct in COLUMNS),
+        ("id",),
+        (ForeignKey(("vessel_id",), "vessel", ("id",)), ForeignKey(("berth_id",), "berth", ("id",))),
+        tuple(indexes),
+        rows,
+        rows * 1000,
+    )
+    vessel = Table("vessel", (TableColumn("id", "INT", False, 4.0, 4000.0), TableColumn("name", "TEXT", True, 20.0, 4000.0)), ("id",), rows=4000, bytes=400_000)  # fmt: skip
+    return Schema(system, (call, vessel))
+
+
+def asked(sql: str, weight_ms: float = 1.0, share: float | None = None, **constants: str) -> Statement:
+    structure = structure_of(sql, "postgresql")
+    assert structure is not None
+
+    def shares(table: str, predicates: Sequence[Predicate]) -> float | None:
+        return share
+
+    return Statement(sql, structure, weight_ms, None, shares, constants)
+
+
+def columns(found: Sequence[IndexAdvice]) -> list[tuple[str, ...]]:
+    return [advice.columns for advice in found]
+
+
+def test_one_set_serves_several_statements() -> None:
+    workload = [
+        asked("SELECT * FROM port_call WHERE vessel_id = ?", 5),
+        asked("SELECT * FROM port_call WHERE vessel_id = ? ORDER BY eta DESC LIMIT 5", 20),
+        asked("SELECT * FROM port_call WHERE vessel_id = ? AND eta > ?", 5),
+    ]
+    (advice,) = advise(workload, schema())
+    assert advice.columns == ("vessel_id", "eta")
+    assert {served.digest for served in advice.serves} == {statement.digest for statement in workload}
+    best = next(served for served in advice.serves if "LIMIT" in served.digest)
+    assert best.rows_before == 60_000 and best.rows_after <= 15
+    assert advice.size_bytes > 60_000 * 12 and "nothing is sorted" in advice.why
+
+
+def test_what_exists_is_not_advised_again_and_what_becomes_redundant_is_named() -> None:
+    workload = [asked("SELECT * FROM port_call WHERE vessel_id = ?")]
+    there = schema(indexes=[Index("calls_of_vessel", ("vessel_id", "agent"))])
+    assert advise(workload, there) == []
+    partial = schema(indexes=[Index("some", ("vessel_id",), where="status = 'due'")])
+    assert columns(advise(workload, partial)) == [("vessel_id",)], "a partial index serves no look-up of all rows"
+    short = schema(indexes=[Index("calls_of_vessel", ("vessel_id",))])
+    (advice,) = advise([asked("SELECT * FROM port_call WHERE vessel_id = ? ORDER BY eta LIMIT 2", 9)], short)
+    assert advice.columns == ("vessel_id", "eta") and advice.redundant == ("calls_of_vessel",)
+    assert redundant_indexes(short) == []
+    assert redundant_indexes(short, [advice]) == [("port_call", "calls_of_vessel", advice.name)]
+    unique = schema(indexes=[Index("calls_of_vessel", ("vessel_id",)), Index("key", ("vessel_id",), True)])
+    assert redundant_indexes(unique) == [("port_call", "calls_of_vessel", "key")], "a unique one has its own work"
+    assert redundant_indexes(there) == [] and redundant_indexes(schema()) == []
+
+
+def test_small_tables_and_weak_conditions_get_none() -> None:
+    sql = "SELECT * FROM port_call WHERE status = ?"
+    assert advise([asked(sql, share=0.9)], schema()) == []
+    assert columns(advise([asked(sql, share=0.001)], schema())) == [("status",)]
+    assert advise([asked(sql, share=0.001)], schema(rows=500)) == []
+    assert advise([asked("SELECT * FROM nowhere WHERE a = ?")], schema()) == []
+
+
+def test_writes_may_cost_more_than_an_index_gains() -> None:
+    workload = [asked("SELECT * FROM port_call WHERE agent = ? AND eta > ?", 0.5, 0.01)]
+    assert len(advise(workload, schema())) == 1
+    assert advise(workload, schema(), lambda table, columns: 10_000) == []
+    (advice,) = advise(workload, schema(), lambda table, columns: 3 if "eta" in columns else 0)
+    assert advice.writes in (0, 3)
+
+
+def test_an_index_that_holds_all_is_preferred_where_that_is_narrow() -> None:
+    (narrow,) = advise([asked("SELECT eta FROM port_call WHERE berth_id = ?", share=0.05)], schema())
+    assert narrow.columns == ("berth_id", "eta") and "answers without the table" in narrow.why
+    wide = advise([asked("SELECT remark FROM port_call WHERE berth_id = ?", share=0.05)], schema())
+    assert all("remark" not in advice.columns for advice in wide)
+
+
+def test_a_constant_in_the_text_may_have_a_partial_index() -> None:
+    statement = asked(
+        "SELECT * FROM port_call WHERE status = 'due' ORDER BY eta LIMIT 9", 5, 0.002, status="status = 'due'"
+    )
+    (advice,) = advise([statement], schema())
+    assert advice.partial.endswith("(eta) WHERE status = 'due'") and advice.columns[0] == "status"
+    assert advise([statement], schema("mariadb"))[0].partial == "", "MariaDB has none"
+    assert (
+        not advice.guessed
+        and advise([asked("SELECT * FROM port_call WHERE agent = ? AND eta = ?")], schema())[0].guessed
+    )
+
+
+def test_joins_are_served_at_the_side_that_is_looked_up() -> None:
+    sql = "SELECT c.* FROM vessel v JOIN port_call c ON c.vessel_id = v.id WHERE v.name = ?"
+    found = columns(advise([asked(sql)], schema("mariadb")))
+    assert ("vessel_id",) in found and ("name",) in {c[:1] for c in found}
+
+
+def test_foreign_keys_without_an_index() -> None:
+    workload = [asked("SELECT * FROM port_call WHERE berth_id = ?")]
+    keys = {key.columns: key for key in bare_foreign_keys(schema(), workload)}
+    assert keys["berth_id",].asked == (workload[0].digest,) and keys["vessel_id",].asked == ()
+    assert keys["vessel_id",].ddl == "CREATE INDEX port_call_vessel_id ON port_call (vessel_id)"
+    there = schema(indexes=[Index("a", ("vessel_id", "eta")), Index("b", ("eta", "berth_id"))])
+    assert [key.columns for key in bare_foreign_keys(there, [])] == [("berth_id",)]
+    planned = advise([asked("SELECT * FROM port_call WHERE berth_id = ?", share=0.01)], there)
+    assert bare_foreign_keys(there, [], planned) == []
+
+
+CONDITIONS = st.lists(st.sampled_from(["vessel_id = ?", "berth_id IN (?, ?)", "status = 'due'", "eta > ?", "eta BETWEEN ? AND ?", "agent IS NULL", "lower(agent) = ?", "agent LIKE ?"]), max_size=4)  # fmt: skip
+TAILS = st.sampled_from(["", " ORDER BY eta", " ORDER BY eta DESC, id LIMIT 5", " ORDER BY status, eta DESC"])
+OUTPUTS = st.sampled_from(["*", "id", "id, eta", "count(*)", "remark, status"])
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    st.lists(st.tuples(OUTPUTS, CONDITIONS, TAILS), min_size=1, max_size=4),
+    st.sampled_from(["sqlite", "postgresql", "mariadb"]),
+)
+def test_any_workload_gets_a_sound_set(parts: list[tuple[str, list[str], str]], system: str) -> None:
+    """Columns of the table, no index that another one begins with, and none that no statement uses."""
+    workload = []
+    for output, conditions, tail in parts:
+        where = " WHERE " + " AND ".join(conditions) if conditions else ""
+        workload.append(asked(f"SELECT {output} FROM port_call{where}{tail if output != 'count(*)' else ''}"))
+    found = advise(workload, schema(system))
+    known = {name for name, _, _ in COLUMNS}
+    for advice in found:
+        assert set(advice.columns) <= known and len(set(advice.columns)) == len(advice.columns) <= 4
+        assert advice.serves and all(served.rows_after <= served.rows_before * 1.01 for served in advice.serves)
+        assert sqlglot.parse_one(advice.ddl, read={"mariadb": "mysql", "postgresql": "postgres"}.get(system, system))
+    assert len({advice.name for advice in found}) == len(found)
+    assert advise(workload, schema(system)) == found, "the same question gets the same answer"
+
+
+@pytest.mark.parametrize("system, mark", [("postgresql", '"'), ("sqlite", '"'), ("mariadb", "`")])
+def test_names_are_quoted_as_the_server_wants(system: str, mark: str) -> None:
+    made = create_index("a b", "order", ["from", "eta", f"x{mark}y"], system)
+    assert (
+        made == f"CREATE INDEX {mark}a b{mark} ON {mark}order{mark} ({mark}from{mark}, eta, {mark}x{mark}{mark}y{mark})"
+    )
+    assert drop_index("n", "vessel", system) == ("DROP INDEX n ON vessel" if system == "mariadb" else "DROP INDEX n")
+    assert name_for("port_call", ["eta"], {"port_call_eta"}) == "port_call_eta_2"
+    assert len(name_for("t" * 80, ["c" * 80])) <= 60
