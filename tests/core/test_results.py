@@ -13,6 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from askless.core.results import Difference, Question, difference
+from askless.core.sql.questions import question_of
 
 Row = tuple[Any, ...]
 NOON = datetime(2026, 11, 23, 12, 0)
@@ -112,3 +113,24 @@ def test_rows_that_tie_may_come_in_any_order() -> None:
     assert moved.text == "the same rows in another order, from row 1 on" and "ORDER BY" in moved.cause
     assert "may be a tie" in caused(rows, tied, Question(order=())).text
     assert difference(rows, tied) is None
+
+
+ORDERS = [
+    ("SELECT id, name FROM vessel", None), ("SELECT id, name FROM vessel ORDER BY name, id", (1, 0)),
+    ("SELECT id, name FROM vessel ORDER BY 2 DESC, 1", (1, 0)), ("SELECT id, name FROM vessel ORDER BY lower(name)", ()),
+    ("SELECT id, lower(name) AS name FROM vessel ORDER BY lower(name)", (1,)), ("SELECT v.id, v.name FROM vessel v ORDER BY v.id", (0,)),
+    ("SELECT * FROM vessel ORDER BY name", (1,)), ("SELECT id, name FROM vessel ORDER BY flag", ()), ("not SQL (", None),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("sql, order", ORDERS)
+def test_the_order_that_a_statement_promises(sql: str, order: tuple[int, ...] | None) -> None:
+    assert question_of(sql, sql, "postgresql", ["id", "name"]).order == order
+
+
+def test_what_a_rewriting_changes_is_known() -> None:
+    before = "SELECT b.id FROM berth b LEFT JOIN port_call c ON c.berth_id = b.id"
+    found = question_of(
+        before, before.replace("LEFT ", "").replace("SELECT", "SELECT DISTINCT") + " LIMIT 3", "sqlite", ["id"]
+    )
+    assert found.inner_join_added and not found.join_added and found.distinct_differs and found.limited

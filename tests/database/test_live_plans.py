@@ -138,7 +138,9 @@ def test_values_of_many_types_reach_the_server_as_they_were(
         """,
         office.server.port,
     )
-    rows = run("plan", capture, "--db", office.url, "--top", 40, "--json").json["statements"]
+    hidden = run("plan", capture, "--db", office.url, "--top", 40, "--json").out
+    assert "12.50" not in hidden and "2026-11-23" not in hidden, "a server writes values into its conditions"
+    rows = run("plan", capture, "--db", office.url, "--top", 40, "--json", "--values").json["statements"]
     assert len(rows) == 10 and [row["error"] for row in rows if row["error"]] == []
     text = json.dumps(rows)
     for value in ("2026-11-23 12:00:00+00", "2026-11-23'::date", "12.50", "00000000-0000-0000-0000-000000000007", "\\\\x00ff", "1 day 00:00:05", "100 %", "{70000,80000}", "b''c"):  # fmt: skip

@@ -27,7 +27,7 @@ from askless.core.errors import AskLessError
 from askless.core.model import Schema
 from askless.core.plans.measured import observe_measured
 from askless.core.plans.observations import merged, observe
-from askless.core.plans.tree import Node
+from askless.core.plans.tree import Node, without_values
 from askless.core.plans.unreadable import UnreadablePlan
 from askless.core.sql.masking import masked
 from askless.core.sql.slots import values_of
@@ -189,23 +189,31 @@ def _explained(
     except AskLessError as problem:
         error = problem.message
         problems.append(problem)
+    system = subject.system or schema.system
+
+    def mask(text: str) -> str:
+        return text if show else masked(text, system)
+
+    plan, generic = without_values(plan, mask), without_values(generic, mask)
     values = values_of(structure.slots, subject.parameters, subject.names) if structure is not None else []
     observations = merged(observe(plan, structure, schema, subject.rows, values), observe_measured(plan))
     return documents.PlanRow(
-        sql=subject.text if show else masked(subject.text, subject.system or schema.system),
+        sql=mask(subject.text),
         shape=subject.shape,
         routes=subject.routes,
         queries=subject.queries,
         total_ms=subject.total_ns / 1e6,
         plan=nodes_of(plan, schema, observations),
-        indexes=_advised(connection, schema, subject, structure, writes) if structure is not None and plan else (),
+        indexes=_advised(connection, schema, subject, structure, writes, show)
+        if structure is not None and plan
+        else (),
         error=error,
         generic_plan=nodes_of(generic, schema, observe(generic, structure, schema)),
     )
 
 
 def _advised(
-    connection: Connection, schema: Schema, subject: Subject, structure: Structure, writes: advisor.Writes
+    connection: Connection, schema: Schema, subject: Subject, structure: Structure, writes: advisor.Writes, show: bool
 ) -> tuple[documents.IndexRow, ...]:
     """The indexes that would help this statement alone."""
     statement = statement_of(
@@ -219,7 +227,7 @@ def _advised(
     )
     return tuple(
         documents.IndexRow(
-            a.ddl, a.table, a.columns, a.why, a.size_bytes, a.writes, a.redundant, a.check, partial=a.partial,
+            a.ddl, a.table, a.columns, a.why, a.size_bytes, a.writes, a.redundant, a.check, partial=a.partial if show else "",
             rows_before=a.serves[0].rows_before if a.serves else None, rows_after=a.serves[0].rows_after if a.serves else None,
             guessed=a.guessed,
         )

@@ -13,6 +13,7 @@ from askless.cli.stopping import stoppable
 from askless.cli.subjects import costliest, parse_parameters
 from askless.core.errors import AskLessError
 from askless.core.model import Schema
+from askless.core.plans.tree import without_values
 from askless.core.sql.masking import masked
 from askless.core.sql.statements import index_of
 from askless.core.sql.structure import structure_of
@@ -142,8 +143,13 @@ def _statements(options: argparse.Namespace, system: str) -> list[Asked]:
 
 def _statement(trial: IndexTrial, measured: Measured, asked: Asked, show: bool) -> documents.TrialStatement:
     nothing = Schema(system=trial.system)
+    system = asked.system or trial.system
+
+    def mask(text: str) -> str:
+        return text if show else masked(text, system)
+
     return documents.TrialStatement(
-        sql=measured.sql if show else masked(measured.sql, asked.system or trial.system),
+        sql=mask(measured.sql),
         before_ms=median(measured.before_ms),
         after_ms=median(measured.after_ms),
         ratio=measured.ratio.value,
@@ -153,8 +159,8 @@ def _statement(trial: IndexTrial, measured: Measured, asked: Asked, show: bool) 
         rows=measured.rows,
         same_result=not measured.difference,
         difference=measured.difference,
-        plan_before=nodes_of(measured.plan_before, nothing, []),
-        plan_after=nodes_of(measured.plan_after, nothing, []),
+        plan_before=nodes_of(without_values(measured.plan_before, mask), nothing, []),
+        plan_after=nodes_of(without_values(measured.plan_after, mask), nothing, []),
         uses_index=measured.uses_index,
         verdict=verdict(trial, measured),
         bytes=measured.bytes,

@@ -10,7 +10,9 @@ from askless.cli.common import limits_of, load, print_document
 from askless.cli.subjects import parse_parameters
 from askless.core.errors import AskLessError
 from askless.core.model import Schema
+from askless.core.plans.tree import without_values
 from askless.core.shape_stats import Example
+from askless.core.sql.masking import masked
 from askless.core.sql.shape import shape_of
 from askless.core.sql.slots import Value, slots_of, values_of
 from askless.database.connecting import parse_url
@@ -129,8 +131,8 @@ def document_of(trial: RewriteTrial, show_rows: bool) -> documents.RewriteDocume
         format="askless trial-rewrite",
         system=trial.system,
         sets=trial.sets,
-        before=_side(trial.before, trial.system),
-        after=_side(trial.after, trial.system),
+        before=_side(trial.before, trial.system, show_rows),
+        after=_side(trial.after, trial.system, show_rows),
         work_unit=trial.before.work_unit,
         repetitions=len(trial.before.times_ms),
         ratio=documents.Measurement(ratio.value, ratio.low, ratio.high) if ratio is not None else None,
@@ -144,13 +146,14 @@ def document_of(trial: RewriteTrial, show_rows: bool) -> documents.RewriteDocume
     )
 
 
-def _side(side: Side, system: str) -> documents.TrialSide:
+def _side(side: Side, system: str, show: bool) -> documents.TrialSide:
+    plan = side.plan if show else without_values(side.plan, lambda text: masked(text, system))
     return documents.TrialSide(
         sql=side.sql,
         median_ms=median(side.times_ms) if side.times_ms else None,
         rows=side.rows,
         bytes=side.bytes,
-        plan=nodes_of(side.plan, Schema(system=system), []),
+        plan=nodes_of(plan, Schema(system=system), []),
         work=side.work,
     )
 

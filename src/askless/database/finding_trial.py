@@ -11,12 +11,12 @@ from sqlalchemy.engine import URL, Connection
 from askless.core.errors import AskLessError
 from askless.core.replay import Replay, Sent
 from askless.core.results import Question, comparable, difference
+from askless.core.sql.questions import question_of
 from askless.core.sql.statements import checked_select, tables_in
 from askless.core.statistics import Ratio, ratio_of_medians
 from askless.database.connecting import connect
 from askless.database.explaining import attempt
 from askless.database.guarding import check_quiet
-from askless.database.questions import question_of
 from askless.database.sending import Query, bound
 from askless.database.servers import Limits, server_of
 from askless.database.timing import Rows, bytes_of, fetch_named, interleaved, runner

@@ -10,13 +10,13 @@ from sqlalchemy.engine import URL
 from askless.core.errors import AskLessError
 from askless.core.plans.tree import Node, form, walk
 from askless.core.results import difference
+from askless.core.sql.questions import question_of
 from askless.core.sql.slots import Value
 from askless.core.sql.statements import checked_select, index_of, qualified_tables, tables_in
 from askless.core.statistics import Ratio, ratio_of_medians, widened
 from askless.database.connecting import connect, mapped_errors, shown
 from askless.database.explaining import attempt, explain, query_of
 from askless.database.guarding import check_quiet
-from askless.database.questions import question_of
 from askless.database.sending import Query
 from askless.database.servers import Limits, Twins, server_of
 from askless.database.timing import bytes_of, fetch, fetch_named, interleaved

@@ -32,5 +32,5 @@ def node_of(node: Node, schema: Schema, observations: list[Observation], total_m
 
 def nodes_of(plan: tuple[Node, ...], schema: Schema, observations: list[Observation]) -> tuple[documents.PlanNode, ...]:
     """A whole plan; shares are of the time that all of it took."""
-    total_ms = sum(node.actual.total_ms for node in plan if node.actual is not None and node.actual.total_ms)
+    total_ms = sum(node.total_ms for node in plan)
     return tuple(node_of(node, schema, observations, total_ms) for node in plan)

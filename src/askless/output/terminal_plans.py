@@ -115,6 +115,7 @@ def _numbers(node: documents.PlanNode) -> str:
 def plan_tree(document: documents.PlanDocument) -> None:
     """Plans as a table: the tree, rows expected against rows found, the share of the time; observations below their node."""
     out = console()
+    bars = out.width >= _BARS_FROM
     for place, row in enumerate(document.statements, 1):
         out.print(Text(f"{place}. {one_line(row.sql, 300)}", style="bold"))
         if row.error:
@@ -124,17 +125,18 @@ def plan_tree(document: documents.PlanDocument) -> None:
             ("step", "l"), ("rows expected", "r"), ("rows found", "r"), ("runs", "r"), ("own ms", "r"), ("time", "l")
         )
         for node in row.plan:
-            _rows(table, node, "", "", out.width - _NUMBERS)
+            _rows(table, node, "", "", out.width - (_NUMBERS if bars else _NUMBERS_ALONE), bars)
         out.print(indented(table, 2))
     if not any(node.actual_rows is not None for row in document.statements for node in row.plan):
         out.print(Text("Nothing was run, so there are expectations only; --analyze runs the statement.", style="dim"))
 
 
 _BAR = 10
-_NUMBERS = 58  # columns that the numbers beside the tree take
+_NUMBERS, _NUMBERS_ALONE = 60, 53  # columns that the numbers beside the tree take, with bars and without
+_BARS_FROM = 96  # columns of the terminal
 
 
-def _rows(table: Table, node: documents.PlanNode, lead: str, below: str, wide: int) -> None:
+def _rows(table: Table, node: documents.PlanNode, lead: str, below: str, wide: int, bars: bool) -> None:
     """One line a node, and its observations under it."""
     text = Text(lead, style="dim").append(safe(node.kind), style="bold")
     on, by = (f" on {safe(node.table)}" if node.table else ""), (f" by {safe(node.index)}" if node.index else "")
@@ -151,10 +153,10 @@ def _rows(table: Table, node: documents.PlanNode, lead: str, below: str, wide: i
     found = "never run" if node.loops == 0 else number(node.actual_rows) if node.actual_rows is not None else ""
     runs = f"×{node.loops:,}" if (node.loops or 1) > 1 else ""
     own = milliseconds(node.own_ms) if node.own_ms is not None else ""
-    bar = ""
-    if node.share is not None:
-        bar = "█" * max(round(node.share * _BAR), 0) + f" {percent(node.share)}"
-    table.add_row(text, expected, found, runs, own, bar.strip())
+    share = percent(node.share) if node.share is not None else ""
+    if bars and node.share is not None:
+        share = ("█" * round(min(node.share, 1.0) * _BAR) + " " + share).strip()
+    table.add_row(text, expected, found, runs, own, share)
     for place, child in enumerate(node.children):
         end = place == len(node.children) - 1
-        _rows(table, child, below + ("└ " if end else "├ "), below + ("  " if end else "│ "), wide)
+        _rows(table, child, below + ("└ " if end else "├ "), below + ("  " if end else "│ "), wide, bars)

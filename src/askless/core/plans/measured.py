@@ -22,7 +22,7 @@ SHARE_LEAST = 0.25  # of the plan's time, from which a node's repetition matters
 def observe_measured(plan: tuple[Node, ...]) -> list[Observation]:
     """The observations that a plan's own numbers allow."""
     found: list[Observation] = []
-    total_ms = sum(node.actual.total_ms for node in plan if node.actual is not None and node.actual.total_ms)
+    total_ms = sum(node.total_ms for node in plan)
     cut_short = {id(node) for above in tree.walk(plan) if above.kind in _ENDS_EARLY for node in above.walk()}
     for node in tree.walk(plan):
         actual = node.actual

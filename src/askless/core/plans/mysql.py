@@ -86,8 +86,10 @@ def _below(raw: Raw) -> list[Node]:
 
 
 def _total_ms(nodes: list[Node]) -> float | None:
-    times = [node.actual.total_ms for node in nodes if node.actual is not None and node.actual.total_ms is not None]
-    return sum(times) if times else None
+    measured = any(
+        below.actual is not None and below.actual.total_ms is not None for node in nodes for below in node.walk()
+    )
+    return sum(node.total_ms for node in nodes) if measured else None
 
 
 def _joined(nodes: list[Node]) -> Node:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 import msgspec
 
@@ -96,16 +96,34 @@ class Node(msgspec.Struct, frozen=True):
         """Time spent in the node itself, its children's taken off; None where it was not measured."""
         if self.actual is None or self.actual.total_ms is None:
             return None
-        below = sum(
-            child.actual.total_ms for child in self.children if child.actual is not None and child.actual.total_ms
-        )
-        return max(self.actual.total_ms - below, 0.0)
+        return max(self.actual.total_ms - sum(child.total_ms for child in self.children), 0.0)
+
+    @property
+    def total_ms(self) -> float:
+        """Time spent in the node and all below it; of a node that was not measured itself, what was measured below."""
+        if self.actual is not None and self.actual.total_ms is not None:
+            return self.actual.total_ms
+        return sum(child.total_ms for child in self.children)
 
 
 def walk(nodes: tuple[Node, ...]) -> Iterator[Node]:
     """All nodes of a plan, in its order."""
     for node in nodes:
         yield from node.walk()
+
+
+def without_values(nodes: tuple[Node, ...], mask: Callable[[str], str]) -> tuple[Node, ...]:
+    """The plan with the literals of its conditions masked: a server writes the values of a query into them."""
+    return tuple(
+        msgspec.structs.replace(
+            node,
+            detail=mask(node.detail),
+            answered=mask(node.answered),
+            filtered=mask(node.filtered),
+            children=without_values(node.children, mask),
+        )
+        for node in nodes
+    )
 
 
 def form(nodes: tuple[Node, ...]) -> tuple[object, ...]:

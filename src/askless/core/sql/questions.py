@@ -8,7 +8,7 @@ import sqlglot
 from sqlglot import exp
 
 from askless.core.results import Question
-from askless.core.sql.slots import marked, slots_of
+from askless.core.sql.slots import Slot, marked, slot_number, slots_of
 from askless.core.sql.structure import DIALECTS
 
 
@@ -18,7 +18,7 @@ def question_of(before: str, after: str, system: str, columns: Sequence[str]) ->
     if first is None or second is None:
         return Question()
     return Question(
-        order=_order(first, columns),
+        order=_order(first, columns, slots_of(before, system)),
         inner_join_added=_inner_joins(second) > _inner_joins(first),
         join_added=_joins(second) > _joins(first),
         distinct_differs=bool(first.args.get("distinct")) != bool(second.args.get("distinct")),
@@ -42,7 +42,7 @@ def _inner_joins(tree: exp.Expression) -> int:
     return sum(1 for join in tree.find_all(exp.Join) if not join.side)
 
 
-def _order(tree: exp.Expression, columns: Sequence[str]) -> tuple[int, ...] | None:
+def _order(tree: exp.Expression, columns: Sequence[str], slots: Sequence[Slot]) -> tuple[int, ...] | None:
     """Positions in the result of what the rows are ordered by; None for no order, () where the result does not show it."""
     order = tree.args.get("order")
     if order is None:
@@ -51,17 +51,20 @@ def _order(tree: exp.Expression, columns: Sequence[str]) -> tuple[int, ...] | No
     selected = tree.expressions if isinstance(tree, exp.Select) else []
     found = []
     for entry in order.expressions:
-        place = _place(entry.this, selected, names)
+        place = _place(entry.this, selected, names, slots)
         if place is None:
             return ()
         found.append(place)
     return tuple(found)
 
 
-def _place(node: exp.Expression, selected: Sequence[exp.Expression], names: Sequence[str]) -> int | None:
-    if isinstance(node, exp.Literal):
-        # ORDER BY 2: the literal is marked, so its number is lost; the text of a slot is not needed often enough.
-        return None
+def _place(
+    node: exp.Expression, selected: Sequence[exp.Expression], names: Sequence[str], slots: Sequence[Slot]
+) -> int | None:
+    if isinstance(node, exp.Literal):  # ORDER BY 2
+        number = slot_number(str(node.this))
+        written = slots[number].text if number is not None and number < len(slots) else ""
+        return int(written) - 1 if written.isdigit() and 0 < int(written) <= len(names) else None
     for place, output in enumerate(selected):
         inner = output.this if isinstance(output, exp.Alias) else output
         if len(selected) == len(names) and (
