@@ -230,13 +230,12 @@ def test_a_batch_that_gives_other_rows_is_seen(office_of: Callable[..., Office],
     refused(ran, "no other way to ask for these rows", "--before one.sql")
 
 
-def test_weighing_tells_which_part_costs(office_of: Callable[..., Office], office: Office) -> None:
-    large = office_of(office.system, "harbour_large")
+def test_weighing_tells_which_part_costs(office: Office) -> None:
     sql = (
         "SELECT v.id, (SELECT count(*) FROM manifest_line m WHERE m.goods = v.flag) AS shipped FROM vessel v "
         "LEFT JOIN port_call c ON c.vessel_id = v.id AND c.id < 3 WHERE v.id < ? AND v.name <> 'x' ORDER BY v.name"
     )
-    ran = run("weigh", "--db", large.url, "--sql", sql, "--parameters", "[12]", "--json", "--timeout", 120)
+    ran = run("weigh", "--db", office.url, "--sql", sql, "--parameters", "[12]", "--json", "--timeout", 120)
     assert ran.code == 0, ran.err
     parts = {(part["kind"], part["part"][:12]): part for part in ran.json["parts"]}
     assert [kind for kind, _ in parts] and {kind for kind, _ in parts} == {"join", "condition", "subquery", "sort"}
@@ -244,10 +243,10 @@ def test_weighing_tells_which_part_costs(office_of: Callable[..., Office], offic
     assert dearest["kind"] == "subquery" and dearest["ratio"]["value"] > 3, ran.json["parts"]
     limited = next(part for part in ran.json["parts"] if part["part"].startswith("v.id <"))
     assert limited["rows"] > ran.json["rows"] == 11 and "rows instead of 11" in limited["verdict"]
-    assert "subquery: (SELECT" in run("weigh", "--db", large.url, "--sql", sql, "--parameters", "[12]").out
-    refused(run("weigh", "--db", large.url, "--sql", "SELECT 1"), "no part to leave out")
-    refused(run("weigh", "--db", large.url, "--sql", "DELETE FROM vessel WHERE id = 1"), "one SELECT")
-    refused(run("weigh", "--db", large.url), "name a capture or give --sql")
+    assert "subquery: (SELECT" in run("weigh", "--db", office.url, "--sql", sql, "--parameters", "[12]").out
+    refused(run("weigh", "--db", office.url, "--sql", "SELECT 1"), "no part to leave out")
+    refused(run("weigh", "--db", office.url, "--sql", "DELETE FROM vessel WHERE id = 1"), "one SELECT")
+    refused(run("weigh", "--db", office.url), "name a capture or give --sql")
 
 
 def test_weighing_a_shape_of_a_capture(served: Office, capture_of: Captured) -> None:

@@ -113,6 +113,8 @@ def verdict(weight: Weight, whole: Weighing) -> str:
     if ratio is None:
         return "can't run without it"
     more = f", and gives {weight.rows:,} rows instead of {whole.rows:,}" if weight.rows != whole.rows else ""
+    if len(weight.times_ms) == 1 and len(whole.times_ms) > 1:
+        more += " (run once: it takes long)"
     if not ratio.certain:
         return "costs nothing that can be seen" + more
     if ratio.value > 1:

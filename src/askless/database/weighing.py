@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Sequence
 
 import msgspec
@@ -20,10 +21,11 @@ from askless.database.servers import Limits, server_of
 from askless.database.timing import bytes_of, fetch, interleaved, runner
 
 BUDGET_S = 4.0
+SLOW_S = 2.0  # a statement that takes so long without a part is not run again
 
 
 class Weight(msgspec.Struct, frozen=True):
-    """A part and what the statement does without it. `error` where it can't run without."""
+    """A part and what the statement does without it: one time where that takes long. `error` where it can't run without."""
 
     part: Part
     times_ms: tuple[float, ...] = ()
@@ -73,22 +75,32 @@ def weigh(
             result = fetch(connection, whole)
         runnable: list[tuple[Part, Query, int, int]] = []
         failed: list[Weight] = []
+        slow: list[tuple[Part, float, int, int]] = []
         for turn, part in enumerate(parts, 1):
             progress(f"without part {turn} of {len(parts)}")
             query = _without(connection, part, values, written, own)
             try:
+                start = time.perf_counter()
                 with attempt(connection, limits):
                     rows = fetch(connection, query)
+                taken = time.perf_counter() - start
             except AskLessError as error:
                 failed.append(Weight(part, error=error.message))
+                continue
+            if taken > SLOW_S:
+                slow.append((part, taken * 1e3, len(rows), bytes_of(rows)))
             else:
                 runnable.append((part, query, len(rows), bytes_of(rows)))
         progress("measuring")
         sides = [runner(connection, [query]) for query in [whole, *(query for _, query, _, _ in runnable)]]
         times = interleaved(sides, BUDGET_S, least=5)
     weights = [
-        Weight(part, taken, ratio_of_medians(times[0], taken), rows, size)
-        for (part, _, rows, size), taken in zip(runnable, times[1:], strict=True)
+        Weight(part, repeated, ratio_of_medians(times[0], repeated), rows, size)
+        for (part, _, rows, size), repeated in zip(runnable, times[1:], strict=True)
+    ]
+    weights += [
+        Weight(part, (taken_ms,), ratio_of_medians(times[0], (taken_ms,)), rows, size)
+        for part, taken_ms, rows, size in slow
     ]
     weights.sort(key=lambda weight: -(weight.ratio.value if weight.ratio is not None else 0.0))
     return Weighing(own, text, times[0], len(result), bytes_of(result), (*weights, *failed))
