@@ -1,0 +1,115 @@
+"""What trials say follows from their numbers: made-up measurements, so that no machine's speed is asserted."""
+
+from __future__ import annotations
+
+import pytest
+
+from askless.cli import trial_finding, trial_rewrite, weigh
+from askless.core.errors import AskLessError
+from askless.core.results import Difference
+from askless.core.sql.parts import Part
+from askless.core.statistics import Ratio, ratio_of_medians, widened
+from askless.database.rewrite_trial import RewriteTrial, Side
+from askless.database.weighing import Weighing, Weight
+from askless.output.documents import Measurement, TrialRoad
+
+SLOW, FAST = tuple(10.0 + i % 3 for i in range(20)), tuple(2.0 + i % 2 * 0.1 for i in range(20))
+
+
+def rewritten(before: tuple[float, ...], after: tuple[float, ...], difference: Difference | None = None) -> str:
+    sides = [Side("SELECT 1", times, 1, 8, ()) for times in (before, after)]
+    ratio = ratio_of_medians(before, after) if difference is None else None
+    trial = RewriteTrial(
+        "sqlite", 1, sides[0], sides[1], ratio, difference, int(difference is not None), ("a",), ("a",)
+    )
+    assert trial_rewrite.document_of(trial, True).same_result == (difference is None)
+    return trial_rewrite.verdict(trial)
+
+
+def test_a_rewriting() -> None:
+    assert rewritten(SLOW, FAST).startswith("faster: ×5")
+    assert rewritten(FAST, SLOW).startswith("slower: takes ×5")
+    assert rewritten(SLOW, SLOW[::-1]).startswith("no difference in time seen (95 % interval")
+    assert rewritten(SLOW, FAST, Difference("1 row lost", "an inner join")).startswith("not the same result")
+
+
+def road(
+    name: str, queries: int, ms: float, ratio: tuple[float, float, float] | None, same: bool = True, trip: float = 0.0
+) -> TrialRoad:
+    measured = Measurement(*ratio) if ratio is not None else None
+    away = ms + queries * trip
+    return TrialRoad(
+        name,
+        "",
+        queries,
+        ms,
+        away,
+        1,
+        8,
+        same,
+        "" if same else "1 row lost",
+        "",
+        "",
+        measured,
+        41 / away if trip and ratio else None,
+    )
+
+
+def test_a_finding() -> None:
+    base, batch, join = (
+        road("row by row", 41, 6, None),
+        road("a batch", 2, 3, (2, 1.9, 2.1)),
+        road("a join", 1, 4, (1.5, 1.4, 1.6)),
+    )
+    said = trial_finding.verdict((base, join, batch), 0.0)
+    assert said == "a batch: the same rows, ×2.0 as fast here (95 % interval ×1.9 to ×2.1), 39 round trips saved"
+    assert trial_finding.verdict((base, road("a batch", 2, 3, (2, 1.9, 2.1), same=False)), 0.0).startswith(
+        "no road gives the same rows"
+    )
+    assert "slower here (×0.50); 39 round trips" in trial_finding.verdict(
+        (base, road("a batch", 2, 12, (0.5, 0.4, 0.6))), 0.0
+    )
+    assert "no difference in time" in trial_finding.verdict((base, road("a batch", 2, 6, (1, 0.9, 1.1))), 0.0)
+    far = [
+        road("row by row", 41, 6, None, trip=1.0),
+        road("a batch", 2, 3, (2, 1.9, 2.1), trip=1.0),
+        road("a join", 1, 3.5, (1.7, 1.6, 1.8), trip=1.0),
+    ]
+    assert trial_finding.verdict(tuple(far), 1.0).startswith(
+        "a join"
+    ) and "with 1 ms to the database" in trial_finding.verdict(tuple(far), 1.0)
+
+
+def test_a_part() -> None:
+    part = Part("join", "JOIN vessel", "SELECT 1", "")
+    whole = Weighing("sqlite", "SELECT 1", SLOW, 3, 24, ())
+
+    def said(times: tuple[float, ...], rows: int = 3) -> str:
+        return weigh.verdict(Weight(part, times, ratio_of_medians(SLOW, times), rows), whole)
+
+    assert said(FAST) == "costs 81 % of the time"
+    assert said(SLOW[::-1], 5) == "costs nothing that can be seen, and gives 5 rows instead of 3"
+    assert said(tuple(4 * ms for ms in SLOW)) == "saves time: ×4.0 without it"
+    assert said((2500.0,), 900).endswith("900 rows instead of 3 (run once: it takes long)")
+    assert weigh.verdict(Weight(part, error="no such column"), whole) == "can't run without it"
+
+
+def test_an_interval_allows_for_what_two_sessions_differ_by() -> None:
+    found = widened(Ratio(1.2, 1.1, 1.3), (3.0, 3.0), (2.0, 2.0))
+    assert (found.value, found.low, found.high) == pytest.approx((1.2, 1.1 / 1.5, 1.3 * 1.5)) and not found.certain
+    assert widened(Ratio(4, 3, 5), (2.0,), (3.0,)).certain, "a large gain stays one"
+    with pytest.raises(ValueError, match="no values"):
+        widened(Ratio(1, 1, 1), (), (1.0,))
+
+
+@pytest.mark.parametrize(
+    "text, ms", [("", 0.0), ("0.5ms", 0.5), ("500us", 0.5), ("250 µs", 0.25), ("1s", 1000.0), ("2", 2.0)]
+)
+def test_a_time_as_people_write_it(text: str, ms: float) -> None:
+    assert trial_finding.milliseconds_of(text) == ms
+
+
+@pytest.mark.parametrize("text", ["soon", "-1ms", "1 m", "ms"])
+def test_a_time_that_is_none(text: str) -> None:
+    with pytest.raises(AskLessError, match="--round-trip"):
+        trial_finding.milliseconds_of(text)
