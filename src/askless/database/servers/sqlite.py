@@ -101,7 +101,7 @@ class Sqlite:
         return ()
 
     def work(self, connection: Connection, query: Query) -> tuple[str, int] | None:
-        """Instructions of SQLite's own machine, to the nearest hundred."""
+        """Instructions of SQLite's own machine, counted by the hundred."""
         raw: Any = connection.connection.driver_connection
         counted = 0
 
@@ -115,7 +115,7 @@ class Sqlite:
             fetch(connection, query)
         finally:
             _limited(raw, connection.info[_LIMIT])
-        return "machine steps", counted
+        return "machine steps", max(counted, _STEPS)
 
     def busy(self, connection: Connection, tables: Sequence[str]) -> str:
         """Nobody is disturbed: trials work on copies."""
