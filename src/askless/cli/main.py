@@ -35,7 +35,9 @@ EPILOG = """a first session:
   askless capture app -o calls -- python app.py       record, until you stop it
   askless requests calls                              which pages ask how much
   askless findings calls                              what asks too much, where, and what to do
-  askless plan calls --db sqlite:///harbour.db        plans of what costs most, indexes to try
+  askless plan calls --db sqlite:///harbour.db        plans of what costs most, in words
+  askless indexes calls --db sqlite:///harbour.db     one set of indexes for all of it
+  askless trial calls --db sqlite:///harbour.db --finding 1    prove it: same rows, measured
   askless demo                                        all of that on a made-up harbour office
 
 exit codes: 0 done, 1 a command that was asked to judge found something, 2 bad input"""
