@@ -35,8 +35,8 @@ class Sent(msgspec.Struct, frozen=True):
 class Replay(msgspec.Struct, frozen=True):
     """The look-ups of one request. `keys[i]` is the key of look-up i, `column` what it is compared with.
 
-    `batch` answers all keys at once (''-text Sent is never made: None where it can't be written). `grouped` tells that it
-    gives a number for each key instead of rows. `join` is the parent's query with the rows joined to it.
+    `batch` answers all keys at once; `grouped` tells that it gives a number for each key instead of rows. `join` is the
+    parent's query with the rows joined to it. None stands for what can't be written from the statements.
     """
 
     route: str
@@ -90,11 +90,10 @@ def _replay(finding: Finding, request: Request, indices: list[int]) -> Replay:
     guard = not to_many and bool(finding.relation)  # the ORM knows one row at most: its LIMIT is a guard only
     lookups = tuple(_sent(request, i) for i in indices)
     distinct = tuple(dict.fromkeys(key for key in keys if key is not None))
-    rewrite = rewriting.counted if grouped else rewriting.batched
     text = named_form(request.text(indices[0]), statement.system)
     sql = (
         rewriting.counted(text, statement.system, table, column.name)
-        if rewrite is rewriting.counted
+        if grouped
         else rewriting.batched(text, statement.system, table, column.name, drop_limit=guard)
     )
     batch = _with_keys(sql, lookups[0], f"slot{found.position}", distinct) if sql else None
@@ -110,14 +109,15 @@ def _replay(finding: Finding, request: Request, indices: list[int]) -> Replay:
                     parent.text, parent.system, source.column, table, column.name, outputs, to_many
                 )
                 join = Sent(joined, parent.parameters, parent.names, parent.system) if joined else None
-                if structure.main.lower() != table.lower() or (_has_more(structure) and not guard):
+                if structure.main.lower() != table.lower() or _has_more(structure, guard):
                     join = None  # conditions and joins of the look-up are not in that join
     return Replay(finding.route, request.number, lookups, keys, column.name, grouped, to_many, batch, parent, join)
 
 
-def _has_more(structure: Structure) -> bool:
-    """Whether a look-up asks for more than its key: other conditions, joins, a limit."""
-    return len(structure.predicates) > 1 or bool(structure.joins or structure.group_by or structure.has_limit)
+def _has_more(structure: Structure, guard: bool) -> bool:
+    """Whether a look-up asks for more than its key: other conditions, joins, a limit that is more than a guard."""
+    limited = structure.has_limit and not guard
+    return len(structure.predicates) > 1 or bool(structure.joins or structure.group_by or limited)
 
 
 def _sent(request: Request, i: int, prefix: str = "slot") -> Sent:
