@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 import pytest
 import sqlglot
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from askless.core.advice.indexing.advisor import (
@@ -144,6 +144,7 @@ OUTPUTS = st.sampled_from(["*", "id", "id, eta", "count(*)", "remark, status"])
     st.lists(st.tuples(OUTPUTS, CONDITIONS, TAILS), min_size=1, max_size=4),
     st.sampled_from(["sqlite", "postgresql", "mariadb"]),
 )
+@example([("*", ["status = 'due'", "vessel_id = ?"], ""), ("id", [], "")], "sqlite")
 def test_any_workload_gets_a_sound_set(parts: list[tuple[str, list[str], str]], system: str) -> None:
     """Columns of the table, no index that another one begins with, and none that no statement uses."""
     workload = []

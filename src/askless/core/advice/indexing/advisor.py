@@ -113,6 +113,8 @@ def advise(
     existing = {table.name.lower(): usable(table) for table in schema.tables}
     chosen = _choose(items, existing, schema, writes)
     chosen = _thin_out(items, existing, chosen)
+    while idle := [entry for entry in chosen if not _serving(entry[1], items, existing, chosen)]:
+        chosen = [entry for entry in chosen if entry is not idle[-1]]
     taken = {index.name for table in schema.tables for index in table.indexes}
     found = []
     for table, index in chosen:
@@ -211,6 +213,17 @@ def _begins(entry: tuple[Table, Index], other: tuple[Table, Index]) -> bool:
     return entry[0] is other[0] and other[1].columns[: len(columns)] == columns
 
 
+def _serving(index: Index, items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen) -> list[_Item]:
+    """The statements that use an index of the set, and would be dearer without it."""
+    with_all = _with(existing, chosen)
+    without = _with(existing, [entry for entry in chosen if entry[1] is not index])
+    return [
+        item
+        for item in items
+        if index in item.outcome(with_all).used and SLACK * item.outcome(with_all).cost < item.outcome(without).cost
+    ]
+
+
 def _told(
     table: Table, index: Index, items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen, schema: Schema,
     taken: set[str], writes: Writes,
@@ -218,11 +231,7 @@ def _told(
     """An index with all that a person wants to know of it."""
     with_all = _with(existing, chosen)
     without = _with(existing, [entry for entry in chosen if entry[1] is not index])
-    serving = [
-        item
-        for item in items
-        if index in item.outcome(with_all).used and item.outcome(with_all).cost < 0.9 * item.outcome(without).cost
-    ]
+    serving = _serving(index, items, existing, chosen)
     serves = tuple(
         Served(
             item.statement.digest,
