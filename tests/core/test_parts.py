@@ -9,8 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from askless.core.sql.parts import Part, named_form, parts_of
-from askless.core.sql.slots import slots_of
-from askless.database.sending import bound, name_of
+from askless.core.sql.slots import name_of, slots_of
+from askless.database.sending import bound
 
 TABLES = """
 CREATE TABLE vessel (id INTEGER PRIMARY KEY, name TEXT, flag TEXT);

@@ -5,7 +5,8 @@ from __future__ import annotations
 import pytest
 
 from askless.core.errors import AskLessError
-from askless.core.sql.statements import checked_select, index_of, is_ordered, qualified_tables, tables_in
+from askless.core.sql.questions import question_of
+from askless.core.sql.statements import checked_select, index_of, qualified_tables, tables_in
 
 READS = [
     "SELECT * FROM vessel", "SELECT 1;", "WITH due AS (SELECT * FROM port_call) SELECT * FROM due",
@@ -35,14 +36,12 @@ def test_what_may_write_is_refused(sql: str, system: str) -> None:
 
 
 def test_tables_of_a_select() -> None:
-    tree = checked_select(
-        "WITH due AS (SELECT * FROM port_call) SELECT * FROM due JOIN office.vessel v ON v.id = due.id ORDER BY 1",
-        "postgresql",
-    )
+    sql = "WITH due AS (SELECT * FROM port_call) SELECT * FROM due JOIN office.vessel v ON v.id = due.id ORDER BY 1"
+    tree = checked_select(sql, "postgresql")
     assert (
         set(tables_in(tree)) == {"port_call", "vessel"}
         and qualified_tables(tree) == ("office.vessel",)
-        and is_ordered(tree)
+        and question_of(sql, sql, "postgresql", ["id"]).order is not None
     )
 
 

@@ -21,7 +21,7 @@ from askless.cli.subjects import Subject, costliest, writes_of
 from askless.core.advice.indexing import advisor, ddl
 from askless.core.errors import AskLessError
 from askless.core.model import Schema
-from askless.core.sql.masking import masked
+from askless.core.sql.masking import masker
 from askless.core.sql.structure import structure_of
 from askless.database.workload import statement_of
 from askless.output import documents, terminal_indexes
@@ -108,7 +108,7 @@ def _document(
 
     def served(one: advisor.Served) -> documents.ServedRow:
         subject = by_shape[one.digest]
-        sql = subject.text if options.values else masked(subject.text, subject.system or schema.system)
+        sql = masker(subject.system or schema.system, options.values)(subject.text)
         return documents.ServedRow(
             subject.shape, sql, subject.routes, subject.queries, subject.total_ns / 1e6, one.rows_before, one.rows_after
         )

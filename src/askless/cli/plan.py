@@ -29,7 +29,7 @@ from askless.core.plans.measured import observe_measured
 from askless.core.plans.observations import merged, observe
 from askless.core.plans.tree import Node, without_values
 from askless.core.plans.unreadable import UnreadablePlan
-from askless.core.sql.masking import masked
+from askless.core.sql.masking import masker
 from askless.core.sql.slots import values_of
 from askless.core.sql.structure import Structure, structure_of
 from askless.database import explaining
@@ -189,11 +189,7 @@ def _explained(
     except AskLessError as problem:
         error = problem.message
         problems.append(problem)
-    system = subject.system or schema.system
-
-    def mask(text: str) -> str:
-        return text if show else masked(text, system)
-
+    mask = masker(subject.system or schema.system, show)
     plan, generic = without_values(plan, mask), without_values(generic, mask)
     values = values_of(structure.slots, subject.parameters, subject.names) if structure is not None else []
     observations = merged(observe(plan, structure, schema, subject.rows, values), observe_measured(plan))

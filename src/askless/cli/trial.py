@@ -14,13 +14,14 @@ from askless.cli.subjects import costliest, parse_parameters
 from askless.core.errors import AskLessError
 from askless.core.model import Schema
 from askless.core.plans.tree import without_values
-from askless.core.sql.masking import masked
+from askless.core.sql.masking import masker
 from askless.core.sql.statements import index_of
 from askless.core.sql.structure import structure_of
 from askless.database.connecting import parse_url
 from askless.database.index_trial import Asked, IndexTrial, Measured, try_index
 from askless.output import documents, terminal, terminal_trials
 from askless.output.plans import nodes_of
+from askless.output.text import interval
 
 EXAMPLES = """  an index, where nobody else sees it:
     askless trial --db sqlite:///harbour.db --index "CREATE INDEX vessel_call_sign ON vessel (call_sign)" \\
@@ -143,11 +144,7 @@ def _statements(options: argparse.Namespace, system: str) -> list[Asked]:
 
 def _statement(trial: IndexTrial, measured: Measured, asked: Asked, show: bool) -> documents.TrialStatement:
     nothing = Schema(system=trial.system)
-    system = asked.system or trial.system
-
-    def mask(text: str) -> str:
-        return text if show else masked(text, system)
-
+    mask = masker(asked.system or trial.system, show)
     return documents.TrialStatement(
         sql=mask(measured.sql),
         before_ms=median(measured.before_ms),
@@ -172,13 +169,12 @@ def _statement(trial: IndexTrial, measured: Measured, asked: Asked, show: bool) 
 def verdict(trial: IndexTrial, measured: Measured) -> str:
     """What the trial showed, in words."""
     ratio = measured.ratio
-    interval = f"95 % interval ×{ratio.low:.2f} to ×{ratio.high:.2f}"
     if measured.difference:
         return "not the same result: do not add it before you know why"
     if not measured.uses_index:
         return f"not used: the planner does not choose {trial.name or 'the index'} for this statement"
     if not ratio.certain:
-        return f"no difference seen ({interval})"
+        return f"no difference seen ({interval(ratio)})"
     if ratio.value > 1:
-        return f"faster: ×{ratio.value:.2f} ({interval})"
-    return f"slower: takes ×{1 / ratio.value:.2f} of the time with the index ({interval} for before over after)"
+        return f"faster: ×{ratio.value:.2f} ({interval(ratio)})"
+    return f"slower: takes ×{1 / ratio.value:.2f} of the time with the index ({interval(ratio)} for before over after)"

@@ -12,7 +12,7 @@ from askless.core.analysis import findings_of
 from askless.core.errors import AskLessError
 from askless.core.findings import Finding
 from askless.core.replay import replay_of
-from askless.core.sql.masking import masked
+from askless.core.sql.masking import masker
 from askless.database.connecting import parse_url
 from askless.database.finding_trial import FindingTrial, Road, try_finding
 from askless.output import documents, terminal, terminal_trials
@@ -84,7 +84,7 @@ def _road(road: Road, trial: FindingTrial, base_away: float, round_trip_ms: floa
     away = middle + road.queries * round_trip_ms
     return documents.TrialRoad(
         name=road.name,
-        sql=road.sql if show else masked(road.sql, trial.system),
+        sql=masker(trial.system, show)(road.sql),
         queries=road.queries,
         median_ms=middle,
         away_ms=away,
@@ -94,7 +94,7 @@ def _road(road: Road, trial: FindingTrial, base_away: float, round_trip_ms: floa
         difference=road.difference,
         cause=road.cause,
         note=road.note,
-        ratio=documents.Measurement(ratio.value, ratio.low, ratio.high) if ratio is not None else None,
+        ratio=documents.measurement(ratio),
         away_ratio=base_away / away if ratio is not None and round_trip_ms and away else None,
     )
 

@@ -12,14 +12,14 @@ from askless.core.errors import AskLessError
 from askless.core.model import Schema
 from askless.core.plans.tree import without_values
 from askless.core.shape_stats import Example
-from askless.core.sql.masking import masked
+from askless.core.sql.masking import masker
 from askless.core.sql.shape import shape_of
-from askless.core.sql.slots import Value, slots_of, values_of
+from askless.core.sql.slots import Value, name_of, slots_of, values_of
 from askless.database.connecting import parse_url
 from askless.database.rewrite_trial import RewriteTrial, Side, Values, try_rewrite
-from askless.database.sending import name_of
 from askless.output import documents, terminal, terminal_trials
 from askless.output.plans import nodes_of
+from askless.output.text import interval
 
 Bound = tuple[tuple[Value, ...], tuple[str, ...]]
 
@@ -135,7 +135,7 @@ def document_of(trial: RewriteTrial, show_rows: bool) -> documents.RewriteDocume
         after=_side(trial.after, trial.system, show_rows),
         work_unit=trial.before.work_unit,
         repetitions=len(trial.before.times_ms),
-        ratio=documents.Measurement(ratio.value, ratio.low, ratio.high) if ratio is not None else None,
+        ratio=documents.measurement(ratio),
         same_result=found is None,
         difference=found.text if found is not None else "",
         cause=found.cause if found is not None else "",
@@ -147,7 +147,7 @@ def document_of(trial: RewriteTrial, show_rows: bool) -> documents.RewriteDocume
 
 
 def _side(side: Side, system: str, show: bool) -> documents.TrialSide:
-    plan = side.plan if show else without_values(side.plan, lambda text: masked(text, system))
+    plan = without_values(side.plan, masker(system, show))
     return documents.TrialSide(
         sql=side.sql,
         median_ms=median(side.times_ms) if side.times_ms else None,
@@ -163,9 +163,8 @@ def verdict(trial: RewriteTrial) -> str:
     if trial.difference is not None or trial.ratio is None:
         return "not the same result: nothing was timed"
     ratio = trial.ratio
-    interval = f"95 % interval ×{ratio.low:.2f} to ×{ratio.high:.2f}"
     if not ratio.certain:
-        return f"no difference in time seen ({interval})"
+        return f"no difference in time seen ({interval(ratio)})"
     if ratio.value > 1:
-        return f"faster: ×{ratio.value:.2f} ({interval})"
-    return f"slower: takes ×{1 / ratio.value:.2f} of the time ({interval} for before over after)"
+        return f"faster: ×{ratio.value:.2f} ({interval(ratio)})"
+    return f"slower: takes ×{1 / ratio.value:.2f} of the time ({interval(ratio)} for before over after)"

@@ -11,7 +11,7 @@ from askless.cli.common import add_database, add_json, add_limits, command, limi
 from askless.cli.stopping import stoppable
 from askless.cli.subjects import Subject, costliest, parse_parameters
 from askless.core.errors import AskLessError
-from askless.core.sql.masking import masked
+from askless.core.sql.masking import masker
 from askless.database.connecting import parse_url
 from askless.database.weighing import Weighing, Weight, weigh
 from askless.output import documents, terminal, terminal_trials
@@ -55,12 +55,8 @@ def run(options: argparse.Namespace) -> int:
         found = weigh(
             url, subject.text, subject.parameters, subject.names, limits_of(options), terminal.progress, subject.system
         )
-    show = options.capture is None or options.values
+    shown = masker(subject.system or found.system, options.capture is None or options.values)
     whole = median(found.times_ms)
-
-    def shown(text: str) -> str:
-        return text if show else masked(text, subject.system or found.system)
-
     document = documents.WeighDocument(
         format="askless weigh",
         system=found.system,
@@ -76,9 +72,7 @@ def run(options: argparse.Namespace) -> int:
                 with_it=weight.part.with_it,
                 without_ms=median(weight.times_ms) if weight.times_ms else None,
                 costs_ms=whole - median(weight.times_ms) if weight.times_ms else None,
-                ratio=documents.Measurement(weight.ratio.value, weight.ratio.low, weight.ratio.high)
-                if weight.ratio
-                else None,
+                ratio=documents.measurement(weight.ratio),
                 rows=weight.rows,
                 bytes=weight.bytes,
                 verdict=verdict(weight, found),

@@ -15,9 +15,9 @@ from askless.core.sql.questions import question_of
 from askless.core.sql.statements import checked_select, tables_in
 from askless.core.statistics import Ratio, ratio_of_medians
 from askless.database.connecting import connect
-from askless.database.explaining import attempt
+from askless.database.explaining import attempt, query_of
 from askless.database.guarding import check_quiet
-from askless.database.sending import Query, bound
+from askless.database.sending import Query
 from askless.database.servers import Limits, server_of
 from askless.database.timing import Rows, bytes_of, fetch_named, interleaved, runner
 
@@ -134,8 +134,7 @@ class _Found:
 
 
 def _query(connection: Connection, sent: Sent) -> Query:
-    server = server_of(connection)
-    return bound(sent.text, sent.system, sent.parameters, sent.names, server.paramstyle, server.system(connection))
+    return query_of(connection, sent.text, sent.parameters, sent.names, sent.system)
 
 
 def _by_key(connection: Connection, replay: Replay, lookups: Sequence[Query]) -> _Found:
@@ -197,7 +196,7 @@ def _place_of_key(names: Sequence[str], column: str) -> int | None:
     places = [
         i
         for i, name in enumerate(names)
-        if name.lower().rsplit(".", 1)[-1] in (column.lower(),) or name.lower().endswith("_" + column.lower())
+        if name.lower().rsplit(".", 1)[-1] == column.lower() or name.lower().endswith("_" + column.lower())
     ]
     return places[-1] if places else None
 

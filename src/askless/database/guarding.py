@@ -10,8 +10,8 @@ from askless.core.errors import AskLessError
 from askless.database.servers import Limits, server_of
 
 
-def check_quiet(connection: Connection, tables: Sequence[str], limits: Limits) -> str:
-    """'' where nobody else is at work on the tables, else who. Raises AskLessError server-busy, unless that was confirmed."""
+def check_quiet(connection: Connection, tables: Sequence[str], limits: Limits) -> None:
+    """Raises AskLessError server-busy where somebody else is at work on the tables, unless that was confirmed."""
     said = server_of(connection).busy(connection, tables)
     if said and not limits.even_if_busy:
         raise AskLessError(
@@ -19,4 +19,3 @@ def check_quiet(connection: Connection, tables: Sequence[str], limits: Limits) -
             f"this database looks live: {said}",
             "run the trial on a copy of it, or confirm with --even-if-busy",
         )
-    return said

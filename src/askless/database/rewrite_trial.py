@@ -15,9 +15,9 @@ from askless.core.sql.slots import Value
 from askless.core.sql.statements import checked_select, tables_in
 from askless.core.statistics import Ratio, ratio_of_medians
 from askless.database.connecting import connect
-from askless.database.explaining import attempt, explain
+from askless.database.explaining import attempt, explain, query_of
 from askless.database.guarding import check_quiet
-from askless.database.sending import Query, bound
+from askless.database.sending import Query
 from askless.database.servers import Limits, server_of
 from askless.database.timing import bytes_of, fetch_named, interleaved, runner
 
@@ -119,9 +119,8 @@ def try_rewrite(
 
 
 def _query(connection: Connection, text: str, parameters: Sequence[Value], names: Sequence[str], which: str) -> Query:
-    server = server_of(connection)
     try:
-        return bound(text, server.system(connection), parameters, names, server.paramstyle)
+        return query_of(connection, text, parameters, names)
     except AskLessError as error:
         remedy = "give values with --parameters, or a capture that holds the statement of --before"
         raise AskLessError(error.slug, f"--{which}: {error.message}", remedy) from None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from typing import Any
@@ -12,16 +12,15 @@ from uuid import UUID
 import msgspec
 
 from askless.core.errors import AskLessError
-from askless.core.sql.slots import Slot, Value, slots_of
+from askless.core.sql.slots import Slot, Value, slots_of, values_of
 
-Arguments = tuple[Any, ...] | Mapping[str, Any]
 _MARKS = {"qmark": "?", "format": "%s"}
 
 
 class Query(msgspec.Struct, frozen=True):
     """A statement ready to be sent: its text with the driver's placeholders, and a value for each, in order.
 
-    `text` and `slots` are the statement as the application wrote it.
+    `text` is the statement as the application wrote it.
     """
 
     sql: str
@@ -109,12 +108,11 @@ def bound(
         piece = piece.replace("%%", "%") if formatted else piece
         return piece.replace("%", "%%") if paramstyle == "format" else piece
 
-    values = _placed(slots, parameters, names)
-    for slot in slots:
+    for slot, given in zip(slots, values_of(slots, parameters, names), strict=True):
         if not slot.placeholder:
             continue
         pieces.append(plain(text[start : slot.start]))
-        value = native(next(values), target or system)
+        value = native(given, target or system)
         many = value if isinstance(value, _Many) else None
         if many is not None and not many:
             pieces.append("NULL")
@@ -129,27 +127,3 @@ def bound(
         start = slot.end
     pieces.append(plain(text[start:]))
     return Query("".join(pieces), tuple(arguments), text, system)
-
-
-def _placed(slots: Sequence[Slot], parameters: Sequence[Value], names: Sequence[str]) -> Any:
-    """The value of each placeholder, in order of the text."""
-    by_name = dict(zip(names, parameters, strict=False))
-    position = 0
-    for slot in slots:
-        if not slot.placeholder:
-            continue
-        key = name_of(slot)
-        if key in by_name:
-            yield by_name[key]
-        elif key.isdigit() and 0 < int(key) <= len(parameters):
-            yield parameters[int(key) - 1]
-        else:
-            yield parameters[position] if position < len(parameters) else None
-            position += 1
-
-
-def name_of(slot: Slot) -> str:
-    """The name or number of a placeholder; '' for a plain one."""
-    if slot.text in ("?", "%s"):
-        return ""
-    return slot.text[2:-2] if slot.text.startswith("%(") else slot.text.lstrip("?$:@")

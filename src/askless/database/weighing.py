@@ -10,13 +10,13 @@ from sqlalchemy.engine import URL, Connection
 
 from askless.core.errors import AskLessError
 from askless.core.sql.parts import Part, parts_of
-from askless.core.sql.slots import Value, slots_of, values_of
+from askless.core.sql.slots import Value, name_of, slots_of, values_of
 from askless.core.sql.statements import checked_select, tables_in
 from askless.core.statistics import Ratio, ratio_of_medians
 from askless.database.connecting import connect
-from askless.database.explaining import attempt
+from askless.database.explaining import attempt, query_of
 from askless.database.guarding import check_quiet
-from askless.database.sending import Query, bound, name_of
+from askless.database.sending import Query
 from askless.database.servers import Limits, server_of
 from askless.database.timing import bytes_of, fetch, interleaved, runner
 
@@ -70,7 +70,7 @@ def weigh(
         own = server_of(connection).system(connection)
         check_quiet(connection, tables_in(tree), limits)
         values = values_of(slots_of(text, written), parameters, names)
-        whole = bound(text, written, parameters, names, server_of(connection).paramstyle, own)
+        whole = query_of(connection, text, parameters, names, written)
         with attempt(connection, limits):
             result = fetch(connection, whole)
         runnable: list[tuple[Part, Query, int, int]] = []
@@ -78,7 +78,7 @@ def weigh(
         slow: list[tuple[Part, float, int, int]] = []
         for turn, part in enumerate(parts, 1):
             progress(f"without part {turn} of {len(parts)}")
-            query = _without(connection, part, values, written, own)
+            query = _without(connection, part, values, written)
             try:
                 start = time.perf_counter()
                 with attempt(connection, limits):
@@ -106,8 +106,7 @@ def weigh(
     return Weighing(own, text, times[0], len(result), bytes_of(result), (*weights, *failed))
 
 
-def _without(connection: Connection, part: Part, values: Sequence[Value], written: str, own: str) -> Query:
-    names = tuple(f"slot{number}" for number in range(len(values)))
-    used = {name_of(slot) for slot in slots_of(part.sql, written) if slot.placeholder}
-    kept = [(name, value) for name, value in zip(names, values, strict=True) if name in used]
-    return bound(part.sql, written, [v for _, v in kept], [n for n, _ in kept], server_of(connection).paramstyle, own)
+def _without(connection: Connection, part: Part, values: Sequence[Value], written: str) -> Query:
+    named = {f"slot{number}": value for number, value in enumerate(values)}
+    used = [name for name in map(name_of, slots_of(part.sql, written)) if name in named]
+    return query_of(connection, part.sql, [named[name] for name in used], used, written)

@@ -11,6 +11,7 @@ import msgspec
 
 from askless.core.findings import Finding, Line
 from askless.core.model import Table
+from askless.core.statistics import Ratio
 from askless.core.tables import RouteRow
 
 
@@ -211,6 +212,11 @@ class Measurement(msgspec.Struct, frozen=True):
     value: float
     low: float
     high: float
+
+
+def measurement(ratio: Ratio | None) -> Measurement | None:
+    """A ratio as documents hold it; None where nothing was measured."""
+    return Measurement(ratio.value, ratio.low, ratio.high) if ratio is not None else None
 
 
 class TrialStatement(msgspec.Struct, frozen=True):

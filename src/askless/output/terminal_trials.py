@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from rich.table import Table
 from rich.text import Text
 
 from askless.core.words import plural, size
@@ -27,20 +28,25 @@ def index(document: documents.TrialDocument) -> None:
         out.print()
         out.print(Text(one_line(row.sql, 300)))
         columns = [("", "l"), ("median ms", "r"), (row.work_unit, "r"), ("plan", "l")]
-        table = table_of(*(column for column in columns if column[0] or column == columns[0]))
-        sides = (
-            ("before", row.before_ms, row.work[0], row.plan_before),
-            ("after", row.after_ms, row.work[1], row.plan_after),
-        )
-        for name, time, work, plan in sides:
-            cells: list[Text | str] = [name, milliseconds(time), f"{work:,}", plan_line(plan)]
-            table.add_row(*(cell for place, cell in enumerate(cells) if place != 2 or row.work_unit))
-        out.print(indented(table, 2))
+        sides: list[list[Text | str]] = [
+            ["before", milliseconds(row.before_ms), f"{row.work[0]:,}", plan_line(row.plan_before)],
+            ["after", milliseconds(row.after_ms), f"{row.work[1]:,}", plan_line(row.plan_after)],
+        ]
+        out.print(indented(_sides(columns, sides), 2))
         same = "the same result" if row.same_result else "NOT the same result: " + row.difference
         out.print(
             indented(Text(f"{same} ({plural(row.rows, 'row')}), {row.repetitions} interleaved repetitions each"), 2)
         )
         out.print(indented(_verdict(row.verdict), 2))
+
+
+def _sides(columns: Sequence[tuple[str, str]], rows: Sequence[Sequence[Text | str]]) -> Table:
+    """Both sides under each other; a measure without a name was not taken and has no column."""
+    kept = [place for place, (name, _) in enumerate(columns) if name or not place]
+    table = table_of(*(columns[place] for place in kept))
+    for row in rows:
+        table.add_row(*(row[place] for place in kept))
+    return table
 
 
 def _verdict(text: str) -> Text:
@@ -87,19 +93,11 @@ def rewrite(document: documents.RewriteDocument) -> None:
     for text in document.notes:
         out.print(Text("note: " + safe(text), style="yellow"))
     columns = [("", "l"), ("median ms", "r"), ("rows", "r"), ("bytes", "r"), (document.work_unit, "r"), ("plan", "l")]
-    table = table_of(*(column for column in columns if column[0] or column == columns[0]))
+    sides: list[list[Text | str]] = []
     for name, side in (("before", document.before), ("after", document.after)):
         time = milliseconds(side.median_ms) if side.median_ms is not None else "–"
-        cells: list[Text | str] = [
-            name,
-            time,
-            f"{side.rows:,}",
-            size(side.bytes),
-            f"{side.work:,}",
-            plan_line(side.plan),
-        ]
-        table.add_row(*(cell for place, cell in enumerate(cells) if place != 4 or document.work_unit))
-    out.print(indented(table, 2))
+        sides.append([name, time, f"{side.rows:,}", size(side.bytes), f"{side.work:,}", plan_line(side.plan)])
+    out.print(indented(_sides(columns, sides), 2))
 
 
 def finding(document: documents.FindingTrialDocument) -> None:

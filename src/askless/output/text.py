@@ -6,6 +6,8 @@ import os
 import re
 from pathlib import Path
 
+from askless.core.statistics import Ratio
+
 _CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
 _SPACE = re.compile(r"\s+")
 
@@ -50,3 +52,8 @@ def milliseconds(value: float) -> str:
 def percent(share: float) -> str:
     """A share as per cent."""
     return f"{100 * share:.0f} %"
+
+
+def interval(ratio: Ratio) -> str:
+    """A ratio's interval in words."""
+    return f"{ratio.confidence:.0%} interval ×{ratio.low:.2f} to ×{ratio.high:.2f}".replace("%", " %")

@@ -12,6 +12,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from askless.core.plans import tree
+from askless.core.plans.framing import FRAME
 from askless.core.plans.tree import Actual, Estimate, Node
 from askless.core.plans.unreadable import UnreadablePlan
 
@@ -174,7 +175,6 @@ def _whole(raw: Mapping[str, Any], key: str) -> int | None:
 
 # -- the text form ---------------------------------------------------------------------------------------------------
 
-_FRAME = re.compile(r"^\s*(?:QUERY PLAN|[-+=]{4,}|\(\d+ rows?\))\s*$")
 _ARROW = re.compile(r"^(\s*)->\s+(.*)$")
 _SECTION = re.compile(r"^(InitPlan|SubPlan|CTE)\b.*$")
 _MEASURES = re.compile(
@@ -199,7 +199,7 @@ def is_text(text: str) -> bool:
     if text.lstrip().startswith(("[", "{")):
         return False
     lines = (_bare(line) for line in text.splitlines())
-    first = next((line.strip() for line in lines if line.strip() and not _FRAME.match(line)), "")
+    first = next((line.strip() for line in lines if line.strip() and not FRAME.match(line)), "")
     named = any(_MODES.sub("", first).startswith(start) for start, _ in _KINDS)
     return named or any(sign in text for sign in ("(cost=", "->", "(actual "))
 
@@ -213,7 +213,7 @@ def read_text(text: str) -> tuple[Node, ...]:
     first = _first_step(lines)
     for number, line in enumerate(lines, 1):
         bare = _bare(line)
-        if number < first or not bare.strip() or _FRAME.match(bare):
+        if number < first or not bare.strip() or FRAME.match(bare):
             continue
         column = len(bare) - len(bare.lstrip())
         words = bare.strip()
@@ -247,7 +247,7 @@ def read_text(text: str) -> tuple[Node, ...]:
 
 def _first_step(lines: list[str]) -> int:
     """The line where the plan begins: a server's log has a head before it, and the statement."""
-    head = next((line for line in lines if line.strip() and not _FRAME.match(_bare(line))), "")
+    head = next((line for line in lines if line.strip() and not FRAME.match(_bare(line))), "")
     if not re.match(r"^.*\bplan:\s*$|^\s*Query Text:", head):
         return 1
     found = (number for number, line in enumerate(lines, 1) if "(cost=" in line or "(actual " in line)

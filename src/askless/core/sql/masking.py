@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from askless.core.sql.slots import Value, slots_of
 
@@ -16,6 +16,11 @@ def masked(text: str, system: str) -> str:
             pieces += [text[position : slot.start], "?"]
             position = slot.end
     return "".join(pieces) + text[position:]
+
+
+def masker(system: str, show: bool) -> Callable[[str], str]:
+    """What a report does to statements and conditions: nothing where values were asked for, else `masked`."""
+    return (lambda text: text) if show else (lambda text: masked(text, system))
 
 
 def shown_value(value: Value, longest: int = 40) -> str:

@@ -50,6 +50,13 @@ def literal_value(text: str) -> Value:
             return text
 
 
+def name_of(slot: Slot) -> str:
+    """The name or number of a placeholder; '' for a plain one."""
+    if slot.text in ("?", "%s"):
+        return ""
+    return slot.text[2:-2] if slot.text.startswith("%(") else slot.text.lstrip("?$:@")
+
+
 def values_of(slots: Sequence[Slot], parameters: Sequence[Value], names: Sequence[str] = ()) -> list[Value]:
     """The value in each slot. A placeholder without a parameter gives None."""
     by_name = dict(zip(names, parameters, strict=False))
@@ -59,9 +66,7 @@ def values_of(slots: Sequence[Slot], parameters: Sequence[Value], names: Sequenc
         if not slot.placeholder:
             values.append(literal_value(slot.text))
             continue
-        key = slot.text.strip("?$:@%()").removesuffix(")s") if slot.text not in ("?", "%s") else ""
-        if slot.text.startswith("%("):
-            key = slot.text[2:-2]
+        key = name_of(slot)
         if by_name and key in by_name:
             values.append(by_name[key])
         elif key.isdigit():

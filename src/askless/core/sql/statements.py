@@ -77,11 +77,6 @@ def _bare(text: str, system: str) -> str:
     return shape_text(text, system)
 
 
-def is_ordered(tree: exp.Expression) -> bool:
-    """Whether a SELECT says in which order its rows come."""
-    return tree.args.get("order") is not None
-
-
 def tables_in(tree: exp.Expression) -> tuple[str, ...]:
     """The tables that a statement reads, each once, what it defines itself left out."""
     own = {cte.alias for cte in tree.find_all(exp.CTE)}

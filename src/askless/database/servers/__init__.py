@@ -72,7 +72,6 @@ class Server(Protocol):
     """What the rest of the room asks of a server."""
 
     paramstyle: str
-    dialect: str  # the parser's name for its SQL
     estimates_well: bool  # whether the planner knows how many rows a condition keeps, so that nobody need count
 
     def engine(self, url: URL, limits: Limits) -> Engine:
@@ -103,9 +102,6 @@ class Server(Protocol):
         self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str
     ) -> AbstractContextManager[Twins]:
         """A place to try an index of `table` for statements on `tables`, gone when the context ends."""
-
-    def clean(self, connection: Connection) -> list[str]:
-        """Remove what earlier trials left behind; what that was, in words."""
 
 
 def server_of(url_or_connection: URL | Connection) -> Server:

@@ -21,9 +21,9 @@ from askless.core.plans.tree import Node
 from askless.core.words import size as bytes_in_words
 from askless.database.sending import Query
 from askless.database.servers import Built, Limits, Size, Twins
+from askless.database.servers.sampling import mean_widths
 
 SCRATCH = "askless_scratch_"
-WIDTH_SAMPLE_ROWS = 500
 _COPY_FACTOR = 20  # copying may take so many times a statement's limit
 _COUNT_MOST = 100_000  # below this the server's estimate of rows is checked by counting
 _SIZES = """
@@ -50,7 +50,6 @@ class MariaDB:
     """See the module."""
 
     paramstyle = "format"
-    dialect = "mysql"
     estimates_well = False
 
     def engine(self, url: URL, limits: Limits) -> Engine:
@@ -95,14 +94,9 @@ class MariaDB:
             names = columns.get(table)
             if names is None:
                 continue
-            widths: dict[str, float] = {}
             if (rows or 0) < _COUNT_MOST:
                 rows = connection.exec_driver_sql(f"SELECT COUNT(*) FROM {quoted(table)}").scalar_one()  # noqa: S608
-            if names:
-                means = ", ".join(f"AVG(LENGTH({quoted(name)}))" for name in names)
-                sample = f"SELECT * FROM {quoted(table)} LIMIT {WIDTH_SAMPLE_ROWS}"  # noqa: S608
-                row = connection.exec_driver_sql(f"SELECT {means} FROM ({sample}) AS first_rows").one()  # noqa: S608
-                widths = {name: float(mean or 0.0) for name, mean in zip(names, row, strict=True)}
+            widths = mean_widths(connection, table, names, "LENGTH({})")
             # The server's figures lag behind a load: a table is never smaller than its values.
             found[table] = Size(int(rows or 0), max(int(size or 0), int((rows or 0) * sum(widths.values()))), widths)
         return found
@@ -151,7 +145,7 @@ class MariaDB:
         sound = False
         try:
             with engine.connect().execution_options(isolation_level="AUTOCOMMIT") as admin:
-                cleaned = self.clean(admin)
+                cleaned = clean(admin)
                 self._check(admin, wanted, limits)
                 ours.append(_session(admin))
                 self.begin(admin, Limits(limits.statement_s * _COPY_FACTOR, limits.lock_s), write=True)
@@ -206,18 +200,19 @@ class MariaDB:
                     "try it on a smaller database, or say --allow-large",
                 )
 
-    def clean(self, connection: Connection) -> list[str]:
-        """Scratch schemas whose trial's session is gone: it held a lock of their name."""
-        gone = []
-        names = [str(row[0]) for row in connection.exec_driver_sql("SHOW DATABASES").all()]
-        for name in names:
-            stem = name.rpartition("_")[0]
-            if not name.startswith(SCRATCH) or not stem.startswith(SCRATCH):
-                continue
-            if connection.exec_driver_sql("SELECT IS_FREE_LOCK(%s)", (stem,)).scalar_one():
-                connection.exec_driver_sql(f"DROP DATABASE IF EXISTS {_quoted(name)}")
-                gone.append(f"the scratch schema {name}")
-        return gone
+
+def clean(connection: Connection) -> list[str]:
+    """Scratch schemas whose trial's session is gone: it held a lock of their name."""
+    gone = []
+    names = [str(row[0]) for row in connection.exec_driver_sql("SHOW DATABASES").all()]
+    for name in names:
+        stem = name.rpartition("_")[0]
+        if not name.startswith(SCRATCH) or not stem.startswith(SCRATCH):
+            continue
+        if connection.exec_driver_sql("SELECT IS_FREE_LOCK(%s)", (stem,)).scalar_one():
+            connection.exec_driver_sql(f"DROP DATABASE IF EXISTS {_quoted(name)}")
+            gone.append(f"the scratch schema {name}")
+    return gone
 
 
 def _quoted(name: str) -> str:

@@ -18,10 +18,9 @@ from askless.core.words import size as bytes_in_words
 from askless.database.sending import Query
 from askless.database.servers import Built, Limits, Size, Twins
 
-PAGE_BYTES = 8192
 _LOOKS = 5  # at who else holds locks
 _SIZES = """
-SELECT c.relname, c.reltuples, pg_table_size(c.oid), c.oid
+SELECT c.relname, c.reltuples, pg_table_size(c.oid)
 FROM pg_class c WHERE c.relkind IN ('r', 'p', 'm') AND pg_table_is_visible(c.oid)
 """
 _WIDTHS = """
@@ -40,7 +39,6 @@ class PostgreSQL:
     """See the module."""
 
     paramstyle = "format"
-    dialect = "postgres"
     estimates_well = True
 
     def engine(self, url: URL, limits: Limits) -> Engine:
@@ -86,7 +84,7 @@ class PostgreSQL:
             if correlation is not None:
                 correlations.setdefault(table, {})[column] = float(correlation)
         found = {}
-        for table, rows, size, _ in connection.exec_driver_sql(_SIZES).all():
+        for table, rows, size in connection.exec_driver_sql(_SIZES).all():
             if table not in columns:
                 continue
             count = int(rows) if rows >= 0 else None
@@ -180,10 +178,6 @@ class PostgreSQL:
                 yield Twins(plain, indexed, build, "in a transaction that is rolled back")
             finally:
                 indexed.rollback()
-
-    def clean(self, connection: Connection) -> list[str]:
-        """Nothing outlives its transaction."""
-        return []
 
 
 _INDEXES = """

@@ -25,9 +25,9 @@ from askless.core.plans.tree import Node
 from askless.core.words import size as bytes_in_words
 from askless.database.sending import Query
 from askless.database.servers import Built, Limits, Size, Twins
+from askless.database.servers.sampling import mean_widths
 from askless.database.timing import fetch
 
-WIDTH_SAMPLE_ROWS = 500
 FOLDER = "askless-trial-"
 _LIMIT = "askless_statement_s"
 _numbers = count()
@@ -46,7 +46,6 @@ class Sqlite:
     """See the module."""
 
     paramstyle = "qmark"
-    dialect = "sqlite"
     estimates_well = False
 
     def engine(self, url: URL, limits: Limits) -> Engine:
@@ -74,12 +73,7 @@ class Sqlite:
         found = {}
         for table, names in columns.items():
             rows = int(connection.exec_driver_sql(f"SELECT COUNT(*) FROM {quoted(table)}").scalar_one())  # noqa: S608
-            widths: dict[str, float] = {}
-            if names:
-                means = ", ".join(f"AVG(LENGTH(CAST({quoted(name)} AS BLOB)))" for name in names)
-                sample = f"SELECT * FROM {quoted(table)} LIMIT {WIDTH_SAMPLE_ROWS}"  # noqa: S608
-                row = connection.exec_driver_sql(f"SELECT {means} FROM ({sample})").one()  # noqa: S608
-                widths = {name: float(mean or 0.0) for name, mean in zip(names, row, strict=True)}
+            widths = mean_widths(connection, table, names, "LENGTH(CAST({} AS BLOB))")
             found[table] = Size(rows, int(rows * (sum(widths.values()) + 2 * len(widths) + 8)), widths)
         return found
 
@@ -135,10 +129,6 @@ class Sqlite:
                     self.begin(connection, limits)
 
                 yield Twins(before, after, partial(_build, indexed, ddl), "on a copy", cleaned)
-
-    def clean(self, connection: Connection) -> list[str]:
-        """Folders of trials whose process is gone."""
-        return clean_folders()
 
 
 def clean_folders() -> list[str]:

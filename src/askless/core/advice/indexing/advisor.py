@@ -190,9 +190,13 @@ def _candidates(items: list[_Item], schema: Schema) -> _Chosen:
     return found
 
 
+def _leads(columns: Sequence[str], longer: Sequence[str]) -> bool:
+    """Whether a list of columns begins with all of these, in any case."""
+    return [name.lower() for name in columns] == [name.lower() for name in longer[: len(columns)]]
+
+
 def _begins_one(table: Table, columns: Sequence[str]) -> bool:
-    wanted = tuple(name.lower() for name in columns)
-    return any(tuple(c.lower() for c in index.columns[: len(wanted)]) == wanted for index in usable(table))
+    return any(_leads(columns, index.columns) for index in usable(table))
 
 
 def _thin_out(items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen) -> _Chosen:
@@ -201,16 +205,12 @@ def _thin_out(items: list[_Item], existing: dict[str, list[Index]], chosen: _Cho
     for entry in list(chosen):
         rest = [other for other in chosen if other is not entry]
         without = _with(existing, rest)
-        slack = PREFIX_SLACK if any(_begins(entry, other) for other in rest) else SLACK
+        table, index = entry
+        begun = any(other is table and _leads(index.columns, longer.columns) for other, longer in rest)
+        slack = PREFIX_SLACK if begun else SLACK
         if all(item.outcome(without).cost <= slack * item.outcome(best).cost for item in items):
             chosen = rest
     return chosen
-
-
-def _begins(entry: tuple[Table, Index], other: tuple[Table, Index]) -> bool:
-    """Whether the other index begins with all columns of this one."""
-    columns = entry[1].columns
-    return entry[0] is other[0] and other[1].columns[: len(columns)] == columns
 
 
 def _serving(index: Index, items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen) -> list[_Item]:
@@ -240,32 +240,27 @@ def _told(
         )
         for item in sorted(serving, key=lambda item: -item.statement.weight_ms)
     )
-    best = max(serving, key=lambda item: item.statement.weight_ms) if serving else None
-    need = next((n for n in best.needs if n.table.name == table.name), None) if best is not None else None
+    best = max(serving, key=lambda item: item.statement.weight_ms)
+    need = next(need for need in best.needs if need.table is table)
     lowered = tuple(column.lower() for column in index.columns)
-    redundant = tuple(
-        other.name
-        for other in table.indexes
-        if not other.unique
-        and not other.where
-        and tuple(c.lower() for c in other.columns) == lowered[: len(other.columns)]
-    )
     name = ddl.name_for(table.name, index.columns, taken)
     return IndexAdvice(
         table=table.name,
         columns=index.columns,
         name=name,
         ddl=ddl.create_index(name, table.name, index.columns, schema.system),
-        why=_why(best.statement, need, lowered, table) if best is not None and need is not None else "",
+        why=_why(best.statement, need, lowered, table),
         size_bytes=size_of(table, index.columns),
-        redundant=redundant,
+        redundant=tuple(
+            other.name
+            for other in table.indexes
+            if not other.unique and not other.where and _leads(other.columns, index.columns)
+        ),
         check=("try it before you add it: askless trial measures it where nobody else sees it",),
         serves=serves,
         writes=writes(table.name, index.columns),
-        partial=_partial(best.statement, need, table, lowered, name, schema)
-        if best is not None and need is not None
-        else "",
-        guessed=best is not None and need is not None and _measured(best.statement, need, lowered) is None,
+        partial=_partial(best.statement, need, table, lowered, name, schema),
+        guessed=_measured(best.statement, need, lowered) is None,
     )
 
 
@@ -333,11 +328,9 @@ def redundant_indexes(schema: Schema, advice: Sequence[IndexAdvice] = ()) -> lis
         for index in table.indexes:
             if index.unique or index.where or "(expression)" in index.columns:
                 continue
-            mine = tuple(column.lower() for column in index.columns)
             for other in [*usable(table), *planned]:
-                theirs = tuple(column.lower() for column in other.columns)
-                longer = len(theirs) > len(mine) or (theirs == mine and (other.unique or other.name < index.name))
-                if other.name != index.name and longer and theirs[: len(mine)] == mine:
+                longer = len(other.columns) > len(index.columns) or other.unique or other.name < index.name
+                if other.name != index.name and longer and _leads(index.columns, other.columns):
                     found.append((table.name, index.name, other.name or "the primary key"))
                     break
     return found
@@ -360,12 +353,11 @@ def bare_foreign_keys(
     """Foreign keys that no index begins with: deleting a parent, and loading its children, reads the whole table."""
     found = []
     for table in schema.tables:
-        planned = [tuple(c.lower() for c in a.columns) for a in advice if a.table == table.name]
+        planned = [a.columns for a in advice if a.table == table.name]
         for key in table.foreign_keys:
-            wanted = tuple(column.lower() for column in key.columns)
-            if _begins_one(table, key.columns) or any(columns[: len(wanted)] == wanted for columns in planned):
+            if _begins_one(table, key.columns) or any(_leads(key.columns, columns) for columns in planned):
                 continue
-            asked = tuple(s.digest for s in workload if _asks_by(s.structure, table.name, wanted[0]))
+            asked = tuple(s.digest for s in workload if _asks_by(s.structure, table.name, key.columns[0].lower()))
             name = ddl.name_for(table.name, key.columns, {index.name for index in table.indexes})
             made = ddl.create_index(name, table.name, key.columns, schema.system)
             found.append(BareKey(table.name, key.columns, key.table, table.rows, made, asked))
