@@ -14,7 +14,8 @@ import sys
 import tempfile
 from pathlib import Path
 
-from askless.capture.reading import Reader, files_of
+from askless.capture.lines import files_of
+from askless.capture.reading import Reader
 
 PROBE = Path(__file__).resolve().parent.parent / "src" / "askless" / "probe"
 

@@ -11,7 +11,9 @@ from pathlib import Path
 
 import msgspec
 
-from askless.capture.writing import CaptureWriter, QueryRow
+from askless.capture.writing import CaptureWriter
+from askless.core.model import Place
+from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
 
 SHAPES = 300
 PAGES = 40
@@ -28,6 +30,7 @@ TABLES = [
     "tariff",
     "clearance",
 ]
+PLACES = [Place(f"/app/pages_{number % 7}.py", 10 + number, f"page_{number}") for number in range(60)]
 
 
 class PlainQuery(msgspec.Struct):
@@ -84,7 +87,9 @@ class _Page:
         return (self.once + self.looped)[:count]
 
 
-def _request_rows(dice: random.Random, texts: list[tuple[str, bool]], numbers: list[int], clock: int) -> list[QueryRow]:
+def _request_rows(
+    dice: random.Random, texts: list[tuple[str, bool]], numbers: list[int], clock: int
+) -> list[QuerySeen]:
     rows = []
     for i, number in enumerate(numbers):
         text, inlined = texts[number]
@@ -92,14 +97,16 @@ def _request_rows(dice: random.Random, texts: list[tuple[str, bool]], numbers: l
         if inlined:
             text = text % (key, dice.randrange(100_000), dice.randrange(100))
         rows.append(
-            QueryRow(
+            QuerySeen(
                 text=text,
                 start_ns=clock + i * 90_000,
                 duration_ns=dice.randrange(20_000, 400_000),
                 rows=1,
                 bytes=dice.randrange(40, 400),
                 digest=dice.randrange(2**32),
-                place=1 + number % 60,
+                place=PLACES[number % 60],
+                columns=("id", "value"),
+                sampled=(0, 1),
                 parameters=() if inlined else (key,),
                 sample=((key, dice.randrange(1000)),),
             )
@@ -107,7 +114,7 @@ def _request_rows(dice: random.Random, texts: list[tuple[str, bool]], numbers: l
     return rows
 
 
-def _rounds(dice: random.Random, requests: int, each: int) -> Iterator[tuple[int, str, list[QueryRow]]]:
+def _rounds(dice: random.Random, requests: int, each: int) -> Iterator[tuple[int, str, list[QuerySeen]]]:
     texts = _texts(dice)
     pages = [_Page(number, dice) for number in range(PAGES)]
     for number in range(1, requests + 1):
@@ -119,13 +126,11 @@ def write(folder: Path, requests: int, each: int, seed: int = 7) -> tuple[Path, 
     """Write the capture and its plain twin; returns both paths."""
     capture, plain = folder / "generated.jsonl", folder / "plain.jsonl"
     writer = CaptureWriter(capture, "benchmark", "sqlite", "generated")
-    for place in range(60):
-        writer.place(f"/app/pages_{place % 7}.py", 10 + place, f"page_{place}")
     encode = msgspec.json.Encoder().encode
-    open_requests: list[tuple[int, list[QueryRow]]] = []
+    open_requests: list[tuple[int, list[QuerySeen]]] = []
     with plain.open("wb") as twin:
         for number, route, rows in _rounds(random.Random(seed), requests, each):
-            writer.begin(number, route, rows[0].start_ns)
+            writer.request_began(RequestBegan(number, route, rows[0].start_ns))
             open_requests.append((number, rows))
             for row in rows:
                 twin.write(encode(_plain(number, route, row)) + b"\n")
@@ -136,24 +141,23 @@ def write(folder: Path, requests: int, each: int, seed: int = 7) -> tuple[Path, 
     return capture, plain
 
 
-def _finish(writer: CaptureWriter, open_requests: list[tuple[int, list[QueryRow]]]) -> None:
+def _finish(writer: CaptureWriter, open_requests: list[tuple[int, list[QuerySeen]]]) -> None:
     """Write the requests under way as the recorder does: most in one piece at their end, a fourth in two."""
     for half in (0, 1):
         for number, rows in open_requests:
             middle = len(rows) // 2 if number % 4 == 0 else 0
             part = rows[middle:] if half else rows[:middle]
-            for row in part:
-                statement, _ = writer.statement(row.text)
-                writer.columns(statement, ("id", "value"), (0, 1))
             if part:
                 writer.queries(number, part)
             if half:
-                writer.end(number, rows[-1].start_ns + rows[-1].duration_ns)
+                writer.request_ended(RequestEnded(number, rows[-1].start_ns + rows[-1].duration_ns))
 
 
-def _plain(number: int, route: str, row: QueryRow) -> PlainQuery:
+def _plain(number: int, route: str, row: QuerySeen) -> PlainQuery:
+    place = row.place
+    assert place is not None
     return PlainQuery(
         number, route, row.text, [v for v in row.parameters if isinstance(v, int | str)], row.start_ns, row.duration_ns,
-        row.rows, row.bytes, row.digest, f"/app/pages_{row.place % 7}.py", 10 + row.place, f"page_{row.place}",
+        row.rows, row.bytes, row.digest, place.file, place.line, place.function,
         row.connection, [[v for v in values if isinstance(v, int | str)] for values in row.sample or ()],
     )  # fmt: skip

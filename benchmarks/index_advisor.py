@@ -23,8 +23,6 @@ ROOT = Path(__file__).parent.parent
 HARBOUR = ROOT / "src" / "askless" / "demo" / "harbour"
 sys.path.insert(0, str(ROOT))
 
-from askless.cli.common import load  # noqa: E402
-from askless.cli.subjects import Subject, costliest, writes_of  # noqa: E402
 from askless.core.advice.indexing.advisor import advise  # noqa: E402
 from askless.core.advice.indexing.ddl import create_index  # noqa: E402
 from askless.core.model import Schema  # noqa: E402
@@ -35,6 +33,8 @@ from askless.database.reflecting import reflect  # noqa: E402
 from askless.database.sending import Query  # noqa: E402
 from askless.database.servers import Limits, server_of  # noqa: E402
 from askless.database.workload import statement_of  # noqa: E402
+from askless.reports.loading import load  # noqa: E402
+from askless.reports.subjects import Subject, costliest, writes_of  # noqa: E402
 from tests.servers import postgresql  # noqa: E402
 
 PAGES = ["/calls/due", "/calls/{last}", "/berths", "/statistics", "/inspections", "/vessels", "/vessels/H00042"]

@@ -1,17 +1,27 @@
-"""Drives the installed program as its users do: as a subprocess, on files in a temporary folder."""
+"""Drives the program as its users do, on files in a temporary folder.
+
+`run` calls the command line in this process, with its own standard streams: starting Python for each of a thousand calls
+would take most of the time. `program` starts the installed program, for what only a process of its own shows.
+"""
 
 from __future__ import annotations
 
+import contextlib
+import io
 import json
 import os
 import subprocess
 import sys
 import textwrap
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack
 from pathlib import Path
 from typing import Any
 
 import pytest
+
+from askless.cli.main import main
+from tests import servers
 
 ASKLESS = [sys.executable, "-m", "askless"]
 HARBOUR = Path(__file__).parent.parent / "src" / "askless" / "demo" / "harbour"
@@ -20,30 +30,89 @@ HARBOUR = Path(__file__).parent.parent / "src" / "askless" / "demo" / "harbour"
 class Ran:
     """A finished run of the program."""
 
-    def __init__(self, done: subprocess.CompletedProcess[str]) -> None:
-        self.code = done.returncode
-        self.out = done.stdout
-        self.err = done.stderr
+    def __init__(self, code: int, out: str, err: str) -> None:
+        self.code = code
+        self.out = out
+        self.err = err
 
     @property
     def json(self) -> Any:
         return json.loads(self.out)
 
 
-def run(*words: object, cwd: Path | None = None, env: dict[str, str] | None = None, timeout: float = 120) -> Ran:
-    """Run `askless` and wait."""
-    merged = {**os.environ, "COLUMNS": "100", **(env or {})}
+def program(*words: object, cwd: Path | None = None, env: dict[str, str] | None = None) -> Ran:
+    """Start `askless` and wait."""
     done = subprocess.run(
         [*ASKLESS, *map(str, words)],
         cwd=cwd,
-        env=merged,
+        env={**os.environ, "COLUMNS": "100", **(env or {})},
         capture_output=True,
         text=True,
-        timeout=timeout,
+        timeout=300,
         stdin=subprocess.DEVNULL,
         check=False,
     )
-    return Ran(done)
+    return Ran(done.returncode, done.stdout, done.stderr)
+
+
+def run(*words: object, cwd: Path | None = None, env: dict[str, str] | None = None) -> Ran:
+    """Call `askless` and catch what it says; a program to be recorded gets a process of its own."""
+    if [str(word) for word in words[:2]] == ["capture", "app"] or words[:1] == ("demo",):
+        return program(*words, cwd=cwd, env=env)
+    out, err = (io.TextIOWrapper(io.BytesIO(), encoding="utf-8", write_through=True) for _ in range(2))
+    with ExitStack() as stack:
+        patched = stack.enter_context(pytest.MonkeyPatch.context())
+        for name, value in {"COLUMNS": "100", **(env or {})}.items():
+            patched.setenv(name, value)
+        patched.setattr(sys, "stdin", stack.enter_context(Path(os.devnull).open()))
+        if cwd is not None:
+            stack.enter_context(contextlib.chdir(cwd))
+        stack.enter_context(contextlib.redirect_stdout(out))
+        stack.enter_context(contextlib.redirect_stderr(err))
+        try:
+            code = main([str(word) for word in words])
+        except SystemExit as end:
+            code = int(end.code or 0)
+    return Ran(code, *(stream.buffer.getvalue().decode() for stream in (out, err)))  # type: ignore[attr-defined]
+
+
+@pytest.fixture(scope="session", autouse=True)
+def state_of_its_own(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
+    """What the program keeps for its user goes where this run's other files are."""
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setenv("XDG_STATE_HOME", str(tmp_path_factory.mktemp("state")))
+        yield
+
+
+class Running:
+    """The servers of this run, each started when a test asks for it and stopped at the end."""
+
+    def __init__(self, stack: ExitStack) -> None:
+        self._stack = stack
+        self._known: dict[str, servers.Server] = {}
+
+    def __getitem__(self, system: str) -> servers.Server:
+        if system not in self._known:
+            start = {"postgresql": servers.postgresql, "mariadb": servers.mariadb}[system]
+            self._known[system] = self._stack.enter_context(start())
+        return self._known[system]
+
+
+@pytest.fixture(scope="session")
+def running() -> Iterator[Running]:
+    """One throw-away server of each kind; under several processes, for each process."""
+    with ExitStack() as stack:
+        yield Running(stack)
+
+
+@pytest.fixture(scope="session")
+def postgresql(running: Running) -> servers.Server:
+    return running["postgresql"]
+
+
+@pytest.fixture(scope="session")
+def mariadb(running: Running) -> servers.Server:
+    return running["mariadb"]
 
 
 @pytest.fixture(scope="session")

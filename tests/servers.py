@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 import re
 import shutil
@@ -10,8 +11,15 @@ import subprocess
 import tempfile
 import time
 from collections.abc import Iterator
-from contextlib import closing, contextmanager
+from contextlib import closing, contextmanager, suppress
 from pathlib import Path
+from typing import Any
+
+import psycopg
+import pymysql
+
+_marks = itertools.count()
+_OUR_OWN = re.compile(r"SELECT 'mark |SET AUTOCOMMIT = 1|SET NAMES")
 
 
 class Server:
@@ -22,19 +30,32 @@ class Server:
         self.port = port
         self.log = log
 
+    def connect(self, database: str) -> Any:
+        """A connection of the server's driver, which commits by itself."""
+        place: dict[str, Any] = {"host": "127.0.0.1", "port": self.port, "user": "harbour", "autocommit": True}
+        if self.system == "postgresql":
+            return psycopg.connect(dbname=database, **place)
+        return pymysql.connect(database=database, password="tide", **place)
+
     def mark(self) -> int:
-        """Where the log ends now."""
+        """Where the log ends now, whatever was sent before being in it."""
+        word = f"mark {next(_marks)}"
+        with closing(self.connect("postgres" if self.system == "postgresql" else "harbour")) as connection:
+            connection.cursor().execute(f"SELECT '{word}'")
+        deadline = time.monotonic() + 60
+        while word.encode() not in self.log.read_bytes():
+            assert time.monotonic() < deadline, "the server does not log"
         return self.log.stat().st_size
 
     def statements(self, since: int) -> list[str]:
         """The statements that the server logged since a mark, as it words them, with what stands before them."""
-        time.sleep(0.2)
-        text = self.log.read_bytes()[since:].decode("utf-8", "replace")
+        text = self.log.read_bytes()[since : self.mark()].decode("utf-8", "replace")
         if self.system == "postgresql":
             found = re.findall(r"^LOG:  (statement: |execute [^:]+: )([^\n]*(?:\n\t[^\n]*)*)", text, re.MULTILINE)
-            return [kind + " ".join(statement.split()) for kind, statement in found]
+            worded = [kind + " ".join(statement.split()) for kind, statement in found]
+            return [statement for statement in worded if "SELECT 'mark " not in statement]
         found = re.findall(r"^[^\n]*?\t\s*\d+ (Query|Prepare|Execute)\t([^\n]*)", text, re.MULTILINE)
-        return [statement for kind, statement in found if kind != "Prepare"]
+        return [statement for kind, statement in found if kind != "Prepare" and not _OUR_OWN.match(statement)]
 
 
 def free_port() -> int:
@@ -74,11 +95,23 @@ def _wait(process: subprocess.Popen[bytes], port: int, log: Path) -> None:
     while time.monotonic() < deadline:
         if process.poll() is not None:
             break
-        with closing(socket.socket()) as probe:
+        with closing(socket.socket()) as probe, suppress(subprocess.TimeoutExpired):
             if probe.connect_ex(("127.0.0.1", port)) == 0:
                 return
-        time.sleep(0.05)
+            process.wait(0.05)
     raise RuntimeError("the server did not start:\n" + log.read_text(errors="replace")[-2000:])
+
+
+def _answering(server: Server, database: str) -> Server:
+    """The server, once it answers: it listens a little before it does."""
+    deadline = time.monotonic() + 60
+    while True:
+        try:
+            server.connect(database).close()
+            return server
+        except (psycopg.OperationalError, pymysql.err.OperationalError):
+            if time.monotonic() > deadline:
+                raise
 
 
 @contextmanager
@@ -98,8 +131,7 @@ def postgresql(logging: bool = True) -> Iterator[Server]:
             process = subprocess.Popen(words, stdout=stream, stderr=stream, cwd=folder, **owner)  # type: ignore[call-overload]
         try:
             _wait(process, port, log)
-            time.sleep(0.3)
-            yield Server("postgresql", port, log)
+            yield _answering(Server("postgresql", port, log), "postgres")
         finally:
             process.terminate()
             process.wait(30)
@@ -131,7 +163,7 @@ def mariadb() -> Iterator[Server]:
             process = subprocess.Popen(words, stdout=stream, stderr=stream, cwd=folder, **owner)  # type: ignore[call-overload]
         try:
             _wait(process, port, folder / "err")
-            yield Server("mariadb", port, log)
+            yield _answering(Server("mariadb", port, log), "harbour")
         finally:
             process.terminate()
             process.wait(30)

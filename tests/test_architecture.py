@@ -13,11 +13,12 @@ SOURCE = Path(__file__).parent.parent / "src" / "askless"
 MAY_IMPORT = {
     "core": {"core"},
     "capture": {"core", "capture"},
-    "sources": {"core", "capture", "sources"},
+    "sources": {"core", "capture", "project", "sources"},
     "database": {"core", "database"},
-    "output": {"core", "output"},
+    "reports": {"core", "capture", "project", "database", "reports"},
+    "output": {"core", "reports", "output"},
     "project": {"core", "project"},
-    "testing": {"core", "capture", "output", "project", "testing"},
+    "testing": {"core", "capture", "reports", "output", "project", "testing"},
     "demo": {"demo"},
     "probe": set(),
 }
@@ -61,6 +62,8 @@ def test_imports_run_one_way(room: str) -> None:
 def test_core_does_no_io() -> None:
     for path in files("core"):
         tops = {name.split(".")[0] for name in imported(path)}
+        if path.name == "parsing.py":
+            tops.discard("sys")  # for the depth of recursion
         assert not tops & NO_IO, f"{path} imports {tops & NO_IO}"
 
 

@@ -8,7 +8,9 @@ from typing import Any
 
 import pytest
 
-from askless.capture.writing import CaptureWriter, QueryRow
+from askless.capture.writing import CaptureWriter
+from askless.core.model import Place
+from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
 from tests.conftest import findings, run
 
 Query = tuple[str, tuple[Any, ...], int]
@@ -21,7 +23,7 @@ class Made:
     def __init__(self, folder: Path, system: str) -> None:
         self.path = folder / "made.jsonl"
         self.system = system
-        self.rows: list[QueryRow] = []
+        self.rows: list[QuerySeen] = []
 
     def ask(
         self,
@@ -33,11 +35,11 @@ class Made:
         gap_ms: float = 1,
     ) -> Made:
         start = self.rows[-1].start_ns + int(gap_ms * 1e6) if self.rows else 1_000_000
-        row = QueryRow(text, start, 400_000, rows, 40 * rows, len(self.rows) + 1, 1, 1, parameters, sample)
+        row = QuerySeen(
+            text, start, 400_000, rows, 40 * rows, len(self.rows) + 1, Place("/app/pages.py", 10, "page"),
+            parameters=parameters, columns=columns, sampled=tuple(range(len(columns))), sample=sample,
+        )  # fmt: skip
         self.rows.append(row)
-        self.columns = getattr(self, "columns", {})
-        if columns:
-            self.columns[text] = columns
         return self
 
     def parents(self, text: str = LISTED) -> Made:
@@ -46,13 +48,9 @@ class Made:
 
     def write(self) -> Path:
         writer = CaptureWriter(self.path, "test", self.system)
-        writer.place("/app/pages.py", 10, "page")
-        writer.begin(1, "GET /calls", 0)
-        for text, names in self.columns.items():
-            number, _ = writer.statement(text)
-            writer.columns(number, names, range(len(names)))
+        writer.request_began(RequestBegan(1, "GET /calls", 0))
         writer.queries(1, self.rows)
-        writer.end(1, self.rows[-1].start_ns + 5_000_000)
+        writer.request_ended(RequestEnded(1, self.rows[-1].start_ns + 5_000_000))
         writer.close()
         return self.path
 

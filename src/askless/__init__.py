@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import sys
 from importlib import import_module
-from typing import Any
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from typing import Any
 
 __version__ = "0.3.0"
 __all__ = ["RepeatedLoad", "request"]

@@ -13,6 +13,7 @@ import pytest
 
 from askless.cli.main import COMMANDS, make_parser
 from askless.core import patterns
+from tests.conftest import run
 
 ROOT = Path(__file__).parents[2]
 DOCUMENTS = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", ROOT / "CHANGELOG.md", ROOT / "docs" / "capture-format.md"]
@@ -28,15 +29,12 @@ def test_every_command_shown_is_understood(source: str) -> None:
     if source == "README.md":
         text = (ROOT / source).read_text()
     else:
-        done = subprocess.run(
-            [sys.executable, "-m", "askless", source, "--help"], capture_output=True, text=True, check=True
-        )
-        text = re.sub(r"^ {4}", "  ", done.stdout.split("examples:")[1], flags=re.M)
+        text = re.sub(r"^ {4}", "  ", run(source, "--help").out.split("examples:")[1], flags=re.M)
     shown = commands_of(text)
     assert shown
     for line in shown:
         words = shlex.split(line.partition(" > ")[0])[1:]
-        assert make_parser().parse_args(words).run, line
+        assert make_parser(None).parse_args(words).run, line
 
 
 @pytest.mark.parametrize("document", DOCUMENTS, ids=lambda path: path.name)

@@ -4,39 +4,44 @@ from __future__ import annotations
 
 import pytest
 
-from askless.cli import trial_finding, trial_rewrite, weigh
+from askless.cli.trial import milliseconds_of
 from askless.core.errors import AskLessError
 from askless.core.results import Difference
 from askless.core.sql.parts import Part
 from askless.core.statistics import Ratio, ratio_of_medians, widened
+from askless.core.verdicts import Outcome, Verdict
+from askless.database.index_trial import IndexTrial, Measured
 from askless.database.rewrite_trial import RewriteTrial, Side
 from askless.database.weighing import Weighing, Weight
-from askless.output.documents import Measurement, TrialRoad
+from askless.reports import finding_trial, index_trial, rewrite_trial, weigh
+from askless.reports.documents import TrialRoad
 
 SLOW, FAST = tuple(10.0 + i % 3 for i in range(20)), tuple(2.0 + i % 2 * 0.1 for i in range(20))
 
 
-def rewritten(before: tuple[float, ...], after: tuple[float, ...], difference: Difference | None = None) -> str:
+def rewritten(before: tuple[float, ...], after: tuple[float, ...], difference: Difference | None = None) -> Verdict:
     sides = [Side("SELECT 1", times, 1, 8, ()) for times in (before, after)]
     ratio = ratio_of_medians(before, after) if difference is None else None
     trial = RewriteTrial(
         "sqlite", 1, sides[0], sides[1], ratio, difference, int(difference is not None), ("a",), ("a",)
     )
-    assert trial_rewrite.document_of(trial, True).same_result == (difference is None)
-    return trial_rewrite.verdict(trial)
+    return rewrite_trial.verdict(trial)
 
 
 def test_a_rewriting() -> None:
-    assert rewritten(SLOW, FAST).startswith("faster: ×5")
-    assert rewritten(FAST, SLOW).startswith("slower: takes ×5")
-    assert rewritten(SLOW, SLOW[::-1]).startswith("no difference in time seen (95 % interval")
-    assert rewritten(SLOW, FAST, Difference("1 row lost", "an inner join")).startswith("not the same result")
+    for verdict, outcome, words in (
+        (rewritten(SLOW, FAST), Outcome.FASTER, "faster: ×5"),
+        (rewritten(FAST, SLOW), Outcome.SLOWER, "slower: takes ×5"),
+        (rewritten(SLOW, SLOW[::-1]), Outcome.UNDECIDED, "no difference in time seen (95 % interval"),
+        (rewritten(SLOW, FAST, Difference("1 row lost", "an inner join")), Outcome.CHANGED, "not the same result"),
+    ):
+        assert verdict.outcome is outcome and verdict.text.startswith(words), verdict
 
 
 def road(
     name: str, queries: int, ms: float, ratio: tuple[float, float, float] | None, same: bool = True, trip: float = 0.0
 ) -> TrialRoad:
-    measured = Measurement(*ratio) if ratio is not None else None
+    measured = Ratio(*ratio) if ratio is not None else None
     away = ms + queries * trip
     return TrialRoad(
         name,
@@ -55,29 +60,49 @@ def road(
     )
 
 
+def road_verdict(roads: tuple[TrialRoad, ...], round_trip_ms: float) -> str:
+    return finding_trial.verdict(roads, round_trip_ms).text
+
+
+def test_an_index() -> None:
+    """Made-up measurements: the words are checked, not the machine's speed."""
+
+    def said(before: tuple[float, ...], after: tuple[float, ...], used: bool = True, difference: str = "") -> Verdict:
+        measured = Measured("SELECT 1", before, after, ratio_of_medians(before, after), 1, 8, difference, (), (), used)
+        trial = IndexTrial("sqlite", "CREATE INDEX n ON t (a)", "n", 1.0, 4096, "on a copy", "", (measured,))
+        return index_trial.verdict(trial, measured)
+
+    for verdict, outcome, words in (
+        (said(SLOW, FAST), Outcome.FASTER, "faster: ×5"),
+        (said(FAST, SLOW), Outcome.SLOWER, "slower:"),
+        (said(SLOW, SLOW[::-1]), Outcome.UNDECIDED, "no difference seen (95 % interval"),
+        (said(SLOW, FAST, used=False), Outcome.UNUSED, "not used:"),
+        (said(SLOW, FAST, difference="1 rows lost"), Outcome.CHANGED, "not the same result"),
+    ):
+        assert verdict.outcome is outcome and verdict.text.startswith(words), verdict
+
+
 def test_a_finding() -> None:
     base, batch, join = (
         road("row by row", 41, 6, None),
         road("a batch", 2, 3, (2, 1.9, 2.1)),
         road("a join", 1, 4, (1.5, 1.4, 1.6)),
     )
-    said = trial_finding.verdict((base, join, batch), 0.0)
+    said = road_verdict((base, join, batch), 0.0)
     assert said == "a batch: the same rows, ×2.0 as fast here (95 % interval ×1.9 to ×2.1), 39 round trips saved"
-    assert trial_finding.verdict((base, road("a batch", 2, 3, (2, 1.9, 2.1), same=False)), 0.0).startswith(
+    assert road_verdict((base, road("a batch", 2, 3, (2, 1.9, 2.1), same=False)), 0.0).startswith(
         "no road gives the same rows"
     )
-    assert "slower here (×0.50); 39 round trips" in trial_finding.verdict(
-        (base, road("a batch", 2, 12, (0.5, 0.4, 0.6))), 0.0
-    )
-    assert "no difference in time" in trial_finding.verdict((base, road("a batch", 2, 6, (1, 0.9, 1.1))), 0.0)
+    assert "slower here (×0.50); 39 round trips" in road_verdict((base, road("a batch", 2, 12, (0.5, 0.4, 0.6))), 0.0)
+    assert "no difference in time" in road_verdict((base, road("a batch", 2, 6, (1, 0.9, 1.1))), 0.0)
     far = [
         road("row by row", 41, 6, None, trip=1.0),
         road("a batch", 2, 3, (2, 1.9, 2.1), trip=1.0),
         road("a join", 1, 3.5, (1.7, 1.6, 1.8), trip=1.0),
     ]
-    assert trial_finding.verdict(tuple(far), 1.0).startswith(
-        "a join"
-    ) and "with 1 ms to the database" in trial_finding.verdict(tuple(far), 1.0)
+    assert road_verdict(tuple(far), 1.0).startswith("a join") and "with 1 ms to the database" in road_verdict(
+        tuple(far), 1.0
+    )
 
 
 def test_a_part() -> None:
@@ -85,13 +110,13 @@ def test_a_part() -> None:
     whole = Weighing("sqlite", "SELECT 1", SLOW, 3, 24, ())
 
     def said(times: tuple[float, ...], rows: int = 3) -> str:
-        return weigh.verdict(Weight(part, times, ratio_of_medians(SLOW, times), rows), whole)
+        return weigh.verdict(Weight(part, times, ratio_of_medians(SLOW, times), rows), whole).text
 
     assert said(FAST) == "costs 81 % of the time"
     assert said(SLOW[::-1], 5) == "costs nothing that can be seen, and gives 5 rows instead of 3"
     assert said(tuple(4 * ms for ms in SLOW)) == "saves time: ×4.0 without it"
     assert said((2500.0,), 900).endswith("900 rows instead of 3 (run once: it takes long)")
-    assert weigh.verdict(Weight(part, error="no such column"), whole) == "can't run without it"
+    assert weigh.verdict(Weight(part, error="no such column"), whole) == Verdict(Outcome.NEEDED, "can't run without it")
 
 
 def test_an_interval_allows_for_what_two_sessions_differ_by() -> None:
@@ -106,10 +131,10 @@ def test_an_interval_allows_for_what_two_sessions_differ_by() -> None:
     "text, ms", [("", 0.0), ("0.5ms", 0.5), ("500us", 0.5), ("250 µs", 0.25), ("1s", 1000.0), ("2", 2.0)]
 )
 def test_a_time_as_people_write_it(text: str, ms: float) -> None:
-    assert trial_finding.milliseconds_of(text) == ms
+    assert milliseconds_of(text) == ms
 
 
 @pytest.mark.parametrize("text", ["soon", "-1ms", "1 m", "ms"])
 def test_a_time_that_is_none(text: str) -> None:
     with pytest.raises(AskLessError, match="--round-trip"):
-        trial_finding.milliseconds_of(text)
+        milliseconds_of(text)

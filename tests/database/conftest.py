@@ -5,17 +5,15 @@ from __future__ import annotations
 import subprocess
 import sys
 import textwrap
-from collections.abc import Callable, Iterator
-from contextlib import ExitStack
+from collections.abc import Callable
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
-import psycopg
-import pymysql
 import pytest
 
 from tests import servers
-from tests.conftest import HARBOUR, run
+from tests.conftest import HARBOUR, Running, run
 
 SYSTEMS = ["sqlite", "postgresql", "mariadb"]
 SERVERS = SYSTEMS[1:]
@@ -37,14 +35,7 @@ class Office:
     def connect(self, database: str = "") -> Any:
         """A connection of its driver, which commits by itself."""
         assert self.server is not None
-        name = database or self.url.rsplit("/", 1)[-1]
-        if self.system == "postgresql":
-            return psycopg.connect(
-                host="127.0.0.1", port=self.server.port, user="harbour", dbname=name, autocommit=True
-            )
-        return pymysql.connect(
-            host="127.0.0.1", port=self.server.port, user="harbour", password="tide", database=name, autocommit=True
-        )
+        return self.server.connect(database or self.url.rsplit("/", 1)[-1])
 
     def ask(self, sql: str) -> list[tuple[Any, ...]]:
         """One statement on a connection of its own."""
@@ -65,23 +56,15 @@ class Office:
 
 
 @pytest.fixture(scope="session")
-def running() -> Iterator[dict[str, servers.Server]]:
-    """The servers, started once."""
-    with ExitStack() as stack:
-        yield {
-            "postgresql": stack.enter_context(servers.postgresql(logging=False)),
-            "mariadb": stack.enter_context(servers.mariadb()),
-        }
-
-
-@pytest.fixture(scope="session")
-def office_of(running: dict[str, servers.Server], tmp_path_factory: pytest.TempPathFactory) -> Callable[..., Office]:
+def office_of(running: Running, tmp_path_factory: pytest.TempPathFactory) -> Callable[..., Office]:
     """The office of a system, filled at its first use."""
     made: dict[tuple[str, str], Office] = {}
 
     def office(system: str, size: str = "harbour") -> Office:
         if (system, size) not in made:
-            made[system, size] = _filled(system, size, running.get(system), tmp_path_factory)
+            made[system, size] = _filled(
+                system, size, None if system == "sqlite" else running[system], tmp_path_factory
+            )
         return made[system, size]
 
     return office
@@ -94,10 +77,9 @@ def _filled(system: str, size: str, server: servers.Server | None, folders: pyte
     else:
         place = f"harbour{':tide' if system == 'mariadb' else ''}@127.0.0.1:{server.port}/{size}"
         filled = Office(system, f"{system}://{place}", f"{_DRIVERS[system]}://{place}", server)
-        first = filled.connect("postgres" if system == "postgresql" else "harbour")
-        cursor = first.cursor()
-        cursor.execute(f"CREATE DATABASE {size}" if system == "postgresql" else f"CREATE DATABASE IF NOT EXISTS {size}")
-        first.close()
+        with closing(filled.connect("postgres" if system == "postgresql" else "harbour")) as first:
+            if_new = "" if system == "postgresql" else "IF NOT EXISTS "
+            first.cursor().execute(f"CREATE DATABASE {if_new}{size}")
     words = [sys.executable, "-c", _FILL, filled.app_url, str(SCALES[size])]
     subprocess.run(words, cwd=HARBOUR, check=True, timeout=180)
     if system == "postgresql":

@@ -14,7 +14,7 @@ from askless.database.connecting import connect, parse_url
 from askless.database.reflecting import reflect
 from tests import servers
 from tests.cli.test_bad_input import refused
-from tests.conftest import Ran, findings, run
+from tests.conftest import Ran, findings, program, run
 from tests.database.conftest import Office
 
 SECRET = "ebb-and-flow"
@@ -90,7 +90,7 @@ def test_a_password_comes_from_everywhere(system: str, guarded: dict[str, str], 
     assert "berth" in tables(with_password, **home).out
     assert "berth" in tables(url, ASKLESS_DB_PASSWORD=SECRET, **home).out
     assert "berth" in tables(url, **{"PGPASSWORD": SECRET, "MYSQL_PWD": SECRET}, **home).out
-    refused(tables(url, **home), "ASKLESS_DB_PASSWORD", "~/.pgpass")
+    refused(tables(url, **home), "ASKLESS_DB_PASSWORD", "~/.pgpass" if system == "postgresql" else "~/.my.cnf")
     wrong = tables(url.replace("pilot@", "pilot:wrong-secret@"), **home)
     refused(wrong, "127.0.0.1", "ASKLESS_DB_PASSWORD")
     assert "wrong-secret" not in wrong.err + wrong.out
@@ -139,7 +139,7 @@ def test_urls_as_applications_write_them(served: Office) -> None:
 def test_a_missing_driver_is_named(served: Office, tmp_path: Path) -> None:
     driver = {"postgresql": "psycopg", "mariadb": "pymysql"}[served.system]
     (tmp_path / f"{driver}.py").write_text(f"raise ModuleNotFoundError('no {driver}', name='{driver}')")
-    ran = run("tables", "--db", served.url, env={"PYTHONPATH": str(tmp_path)})
+    ran = program("tables", "--db", served.url, env={"PYTHONPATH": str(tmp_path)})
     refused(ran, f"the driver {driver} is not installed", f"pip install 'ask-less[{driver}]'")
 
 

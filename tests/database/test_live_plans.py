@@ -103,7 +103,7 @@ def test_one_request_and_one_query_of_it(served: Office, capture_of: Captured) -
     """What a finder such as get() or first() has run already can be explained all the same: it stands in the capture."""
     capture = capture_of(served)
     each = run("requests", capture, "--each", "--json").json["requests"]
-    number = next(row["number"] for row in each if row["route"] == "GET /calls/{number}" and not row["warm_up"])
+    number = next(row["name"] for row in each if row["route"] == "GET /calls/{number}" and not row["warm_up"])
     rows = run("plan", capture, "--db", served.url, "--request", number, "--json").json["statements"]
     assert any("tariff" in row["sql"] for row in rows) and sum(row["queries"] for row in rows) >= 4
     (first,) = run("plan", capture, "--db", served.url, "--request", number, "--query", 1, "--json").json["statements"]

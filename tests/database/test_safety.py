@@ -6,7 +6,6 @@ import signal
 import subprocess
 import sys
 import tempfile
-import threading
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -31,12 +30,12 @@ def large(office: Office, office_of: Callable[..., Office]) -> Office:
 def begun(office: Office) -> Any:
     """A trial whose statement runs for a while, once it has built its index."""
     words = [sys.executable, "-m", "askless", "trial", "--db", office.url, "--index", INDEX, "--sql", SLOW]
+    words += ["--timeout", "3600"]  # however busy this machine is, the statement runs when the signal comes
     process = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
-    deadline = time.monotonic() + 60
-    while time.monotonic() < deadline and not at_work(office):
+    deadline = time.monotonic() + 120
+    while not at_work(office):
         assert process.poll() is None, process.communicate()
-        time.sleep(0.05)
-    time.sleep(0.5)
+        assert time.monotonic() < deadline, "the trial never came to its statement"
     return process
 
 
@@ -45,7 +44,7 @@ def at_work(office: Office) -> bool:
         return bool(office.ask("SELECT 1 FROM pg_stat_activity WHERE query LIKE 'SELECT count(*)%manifest_line b%' AND pid <> pg_backend_pid()"))  # fmt: skip
     if office.system == "mariadb":
         return bool(office.ask("SELECT 1 FROM information_schema.processlist WHERE info LIKE 'SELECT count(*)%manifest_line b%' AND id <> CONNECTION_ID()"))  # fmt: skip
-    return bool(folders())
+    return any(list(folder.iterdir()) for folder in folders())
 
 
 def folders() -> list[Path]:
@@ -57,12 +56,11 @@ def state(office: Office) -> Any:
 
 
 def settled(office: Office, before: Any) -> bool:
-    """Whether everything is as it was, within a few seconds."""
-    deadline = time.monotonic() + 20
+    """Whether everything is as it was, within a minute."""
+    deadline = time.monotonic() + 60
     while time.monotonic() < deadline:
         if state(office) == before:
             return True
-        time.sleep(0.1)
     return False
 
 
@@ -88,7 +86,8 @@ def test_a_killed_trial_is_cleaned_up_after(large: Office) -> None:
     if large.system == "mariadb":  # its session goes on with its statement: end it, as an administrator would
         for (session,) in large.ask("SELECT id FROM information_schema.processlist WHERE info LIKE '%manifest_line b%' AND id <> CONNECTION_ID()"):  # fmt: skip
             large.ask(f"KILL {session}")
-        time.sleep(0.3)
+        while at_work(large):
+            pass
     small = ["trial", "--db", large.url, "--index", "CREATE INDEX n ON berth (name)", "--sql", "SELECT * FROM berth"]
     ran = run(*small)
     assert ran.code == 0 and "an earlier trial had been cut off; removed" in ran.err, ran.err
@@ -113,13 +112,11 @@ def test_a_connection_that_is_lost(served: Office, office_of: Callable[..., Offi
 @pytest.fixture
 def busy(served: Office) -> Iterator[Office]:
     """Another session in the middle of its work on vessels."""
-    stop = threading.Event()
     connection = served.connect()
     cursor = connection.cursor()
     cursor.execute("BEGIN")
     cursor.execute("UPDATE vessel SET flag = flag WHERE id = 1")
     yield served
-    stop.set()
     cursor.execute("ROLLBACK")
     connection.close()
 

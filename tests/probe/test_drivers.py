@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -14,18 +14,6 @@ from askless.core.model import Request
 from tests import servers
 
 Record = Callable[..., Path]
-
-
-@pytest.fixture(scope="module")
-def postgresql() -> Iterator[servers.Server]:
-    with servers.postgresql() as server:
-        yield server
-
-
-@pytest.fixture(scope="module")
-def mariadb() -> Iterator[servers.Server]:
-    with servers.mariadb() as server:
-        yield server
 
 
 def words(statement: str) -> str:

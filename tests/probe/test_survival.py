@@ -12,7 +12,8 @@ from pathlib import Path
 
 import pytest
 
-from askless.capture.reading import Reader, files_of, read
+from askless.capture.lines import files_of
+from askless.capture.reading import Reader, read
 from tests.conftest import run
 
 Record = Callable[..., Path]

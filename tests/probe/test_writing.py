@@ -16,8 +16,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from askless.capture.reading import Feed, Reader, read
-from askless.capture.writing import CaptureWriter, QueryRow
+from askless.capture.writing import CaptureWriter
 from askless.core.errors import AskLessError
+from askless.core.model import Place
+from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
 
 INJECT = Path(__file__).parents[2] / "src" / "askless" / "probe" / "inject"
 
@@ -162,16 +164,16 @@ def test_the_writer_for_other_sources_writes_what_is_read(queries: list[tuple[st
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "other.jsonl"
         writer = CaptureWriter(path, "test", "postgresql", "harbour")
-        place = writer.place("/app/berths.py", 12, "board")
-        writer.begin(1, "GET /berths", 10)
+        place = Place("/app/berths.py", 12, "board")
+        writer.request_began(RequestBegan(1, "GET /berths", 10))
         writer.queries(
             1,
             [
-                QueryRow(text, 10 + number, number, rows=number % 7, place=place, parameters=(number,))
+                QuerySeen(text, 10 + number, number, rows=number % 7, place=place, parameters=(number,))
                 for text, number in clean
             ],
         )
-        writer.end(1, 10**10, status=200)
+        writer.request_ended(RequestEnded(1, 10**10, status=200))
         writer.close()
         assert path.stat().st_mode & 0o777 == 0o600
         reader = Reader(path)

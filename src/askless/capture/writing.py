@@ -1,57 +1,38 @@
-"""Writes captures: the counterpart of `reading`, for sources outside the recorded process."""
+"""Writes captures: the counterpart of `reading`, for sources outside the recorded process. A `Receiver` of traffic."""
 
 from __future__ import annotations
 
 import os
-import re
 from collections.abc import Sequence
-from pathlib import Path as FilePath
+from pathlib import Path
 from typing import IO
 
 import msgspec
 
 from askless.capture import events
 from askless.core.errors import AskLessError
-from askless.core.sql.slots import Value
-
-# What differs between two executions of one template: literals. What this pattern takes for one is put back unchanged
-# by the reader, and takes up one slot in whatever the text means, so it decides about size only.
-LITERALS = re.compile(
-    r"('[^']*(?:''[^']*)*'|(?<![\w.$:@?\"`])\d(?:[xX][0-9a-fA-F]+|[\d_]*(?:\.\d*)?(?:[eE][+-]?\d+)?))"
-)
-
-
-class QueryRow(msgspec.Struct):
-    """One query to be written."""
-
-    text: str
-    start_ns: int
-    duration_ns: int
-    rows: int = 0
-    bytes: int = 0
-    digest: int = 0
-    place: int = 0
-    connection: int = 1
-    parameters: tuple[Value, ...] = ()
-    sample: tuple[tuple[Value, ...], ...] | None = None
+from askless.core.model import Load, Model, Place
+from askless.core.numbering import Numbers, Texts
+from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
 
 
 class CaptureWriter:
-    """Appends requests to a new capture file of mode 0600.
+    """Appends what a source tells to a new capture file of mode 0600.
 
     Raises AskLessError `capture-exists` or `capture-unwritable`.
     """
 
     def __init__(
-        self, path: FilePath, recorder: str, system: str, program: str = "", started_unix_s: float = 0.0
+        self, path: Path, recorder: str, system: str, program: str = "", started_unix_s: float = 0.0, clock_ns: int = 0
     ) -> None:
         self.path = path
         self.system = system
         self._encode = msgspec.json.Encoder().encode
-        self._statements: dict[str, int] = {}
-        self._templates: dict[tuple[str, ...], int] = {}
-        self._places: dict[tuple[str, int, str, int], int] = {}
+        self._texts = Texts()
+        self._places: Numbers[Place] = Numbers()
+        self._loads: Numbers[Load] = Numbers()
         self._columns: set[int] = set()
+        self._open: dict[int, int] = {}  # requests -> how many queries each has so far
         self._requests = self._queries = 0
         try:
             self._file: IO[bytes] = os.fdopen(
@@ -65,9 +46,79 @@ class CaptureWriter:
             ) from None
         header = events.Capture(
             format=events.FORMAT, version=events.VERSION, recorder=recorder, pid=os.getpid(), program=program,
-            started_unix_s=started_unix_s,
+            started_unix_s=started_unix_s, clock_ns=clock_ns,
         )  # fmt: skip
         self._line(header)
+
+    def request_began(self, event: RequestBegan) -> None:
+        """See `Receiver`."""
+        self._requests += 1
+        self._open[event.request] = 0
+        self._line(
+            events.RequestEvent(
+                event.request, event.kind, event.route, event.start_ns, event.thread, event.path, event.warm_up
+            )
+        )
+
+    def queries(self, request: int, events_seen: Sequence[QuerySeen]) -> None:
+        """See `Receiver`."""
+        before = self._open[request]
+        numbered = [self._text(event) for event in events_seen]
+        literals = [found for _, found in numbered]
+        self._line(
+            events.Queries(
+                request=request,
+                count=len(events_seen),
+                statement=_column([number for number, _ in numbered]),
+                duration_ns=[event.duration_ns for event in events_seen],
+                rows=_column([event.rows for event in events_seen]),
+                bytes=_column([event.bytes for event in events_seen]),
+                place=_column([self._place(event.place) for event in events_seen]),
+                load=_column([self._load(event.load) for event in events_seen]),
+                widths={i: list(event.widths) for i, event in enumerate(events_seen) if event.widths} or None,
+                error={i: event.error for i, event in enumerate(events_seen) if event.error} or None,
+                batch={i: event.batch for i, event in enumerate(events_seen) if event.batch} or None,
+                start_ns=self._raw([event.start_ns for event in events_seen]),
+                digest=self._numbers([event.digest for event in events_seen]),
+                connection=self._numbers([event.connection for event in events_seen]),
+                in_transaction=self._numbers([int(event.in_transaction) for event in events_seen]),
+                thread=self._numbers([event.thread for event in events_seen]),
+                parameters=self._raw([event.parameters for event in events_seen]),
+                sample=self._sparse([event.sample for event in events_seen]),
+                literals=self._sparse(literals),
+            )
+        )
+        used = tuple(
+            events.Used(before + i, use.model, use.objects, use.touched, use.columns, use.relations)
+            for i, event in enumerate(events_seen)
+            for use in event.uses
+        )
+        if used:
+            self._line(events.UseEvent(request, used))
+        self._open[request] = before + len(events_seen)
+        self._queries += len(events_seen)
+
+    def request_ended(self, event: RequestEnded) -> None:
+        """See `Receiver`."""
+        del self._open[event.request]
+        self._line(events.End(event.request, event.end_ns, event.route, event.status))
+
+    def model(self, model: Model) -> None:
+        """See `Receiver`."""
+        relations = {
+            name: events.Relation(found.target, found.many, found.local, found.remote, found.link)
+            for name, found in model.relations.items()
+        }
+        self._line(events.ModelEvent(model.orm, model.name, model.table, model.keys, dict(model.attributes), relations))
+
+    def note(self, text: str) -> None:
+        """See `Receiver`."""
+        self._line(events.Note(text))
+
+    def close(self) -> None:
+        """Write the last line and close the file."""
+        self._line(events.Close(self._requests, self._queries))
+        self._file.close()
 
     def _line(self, event: events.Event) -> None:
         self._file.write(self._encode(event) + b"\n")
@@ -75,74 +126,40 @@ class CaptureWriter:
     def _raw(self, value: object) -> msgspec.Raw:
         return msgspec.Raw(self._encode(value))
 
-    def place(self, file: str, line: int, function: str, caller: int = 0) -> int:
-        """The number of a line of code."""
-        key = (file, line, function, caller)
-        number = self._places.get(key)
-        if number is None:
-            number = self._places[key] = len(self._places) + 1
-            self._line(events.PlaceEvent(number, file, line, function, caller))
+    def _numbers(self, values: list[int]) -> msgspec.Raw:
+        """A column of numbers; left out where all are 0, which is what the reader takes for it then."""
+        return self._raw(_column(values)) if any(values) else events.RAW
+
+    def _sparse(self, values: Sequence[object]) -> msgspec.Raw:
+        """A column that is left out where no query has a value."""
+        return self._raw(values) if any(value is not None for value in values) else events.RAW
+
+    def _text(self, event: QuerySeen) -> tuple[int, tuple[str, ...] | None]:
+        number, literals, parts = self._texts.number(event.text, event.names)
+        if parts:
+            self._line(events.StatementEvent(number, parts, self.system, event.names))
+        if event.columns and number not in self._columns:
+            self._columns.add(number)
+            self._line(events.Columns(number, event.columns, event.sampled))
+        return number, literals
+
+    def _place(self, place: Place | None) -> int:
+        """The number of a line of code, its callers written before it."""
+        if place is None:
+            return 0
+        caller = self._place(place.caller)
+        number, new = self._places.number(place)
+        if new:
+            self._line(events.PlaceEvent(number, place.file, place.line, place.function, caller))
         return number
 
-    def begin(self, number: int, route: str, start_ns: int, kind: str = "http", path: str = "") -> None:
-        """A request begins."""
-        self._requests += 1
-        self._line(events.RequestEvent(number, kind, route, start_ns, path=path))
-
-    def statement(self, text: str) -> tuple[int, tuple[str, ...] | None]:
-        """A text's number, and its literals where they are not those of the first text of its kind."""
-        number = self._statements.get(text)
-        if number is not None:
-            return number, None
-        parts = LITERALS.split(text) if "--" not in text and "/*" not in text else [text]
-        template = tuple(parts[::2])
-        number = self._templates.get(template)
-        if number is not None:
-            return number, tuple(parts[1::2])
-        number = len(self._templates) + 1
-        self._templates[template] = number
-        if len(parts) == 1:
-            self._statements[text] = number
-        self._line(events.StatementEvent(number, tuple(parts), self.system))
-        return number, None
-
-    def columns(self, statement: int, names: Sequence[str], sampled: Sequence[int]) -> None:
-        """The columns of a statement's result; written once."""
-        if statement not in self._columns:
-            self._columns.add(statement)
-            self._line(events.Columns(statement, tuple(names), tuple(sampled)))
-
-    def queries(self, request: int, rows: Sequence[QueryRow]) -> None:
-        """Queries of a request."""
-        self._queries += len(rows)
-        numbered = [self.statement(row.text) for row in rows]
-        literals = [found for _, found in numbered]
-        self._line(
-            events.Queries(
-                request=request,
-                count=len(rows),
-                statement=_column([number for number, _ in numbered]),
-                duration_ns=[row.duration_ns for row in rows],
-                rows=_column([row.rows for row in rows]),
-                bytes=_column([row.bytes for row in rows]),
-                place=_column([row.place for row in rows]),
-                start_ns=self._raw([row.start_ns for row in rows]),
-                digest=self._raw(_column([row.digest for row in rows])),
-                connection=self._raw(_column([row.connection for row in rows])),
-                parameters=self._raw([row.parameters for row in rows]),
-                sample=self._raw([row.sample for row in rows]) if any(row.sample for row in rows) else events.RAW,
-                literals=self._raw(literals) if any(literals) else events.RAW,
-            )
-        )
-
-    def end(self, request: int, end_ns: int, status: int = 0) -> None:
-        """A request ends."""
-        self._line(events.End(request, end_ns, status=status))
-
-    def close(self) -> None:
-        """Write the last line and close the file."""
-        self._line(events.Close(self._requests, self._queries))
-        self._file.close()
+    def _load(self, load: Load | None) -> int:
+        if load is None:
+            return 0
+        number, new = self._loads.number(load)
+        if new:
+            self._line(events.LoadEvent(number, load.orm, load.kind, load.model, load.relation, load.target, load.many))
+        return number
 
 
 def _column(values: list[int]) -> list[int] | int:

@@ -1,28 +1,22 @@
-"""What several commands share: options, reading a capture, printing a document."""
+"""What several commands share: options as plain values, and how a document is shown."""
 
 from __future__ import annotations
 
 import argparse
-import sys
-from pathlib import Path
-from typing import TYPE_CHECKING, Any
 
-import msgspec
-
-from askless.capture.reading import FileReport, read
-from askless.core.analysis import summarise
 from askless.core.errors import AskLessError
-from askless.core.findings import Finding
-from askless.core.model import Schema
-from askless.core.settings import Settings
-from askless.core.summary import Summary
-from askless.output import documents, terminal
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from pathlib import Path
+    from typing import Any
+
+    from askless.core.model import Schema
     from askless.database.servers import Limits
+    from askless.reports.documents import Document
 
 
-def command(commands: Any, name: str, help_text: str, examples: str) -> argparse.ArgumentParser:
+def described(commands: Any, name: str, help_text: str, examples: str) -> argparse.ArgumentParser:
     """A command's own parser, with examples below its help."""
     parser: argparse.ArgumentParser = commands.add_parser(
         name,
@@ -34,9 +28,16 @@ def command(commands: Any, name: str, help_text: str, examples: str) -> argparse
     return parser
 
 
+def file(text: str) -> Path:
+    """The path that an option names."""
+    from pathlib import Path
+
+    return Path(text)
+
+
 def add_capture(parser: argparse.ArgumentParser) -> None:
     """The capture that a command reads."""
-    parser.add_argument("capture", metavar="CAPTURE", type=Path, help="a capture: a file, or a folder of files")
+    parser.add_argument("capture", metavar="CAPTURE", type=file, help="a capture: a file, or a folder of files")
 
 
 def add_json(parser: argparse.ArgumentParser) -> None:
@@ -57,7 +58,7 @@ def add_database(parser: argparse.ArgumentParser, required: bool = False) -> Non
 def add_schema(parser: argparse.ArgumentParser) -> None:
     """A schema that was saved before."""
     parser.add_argument(
-        "--schema", metavar="FILE", type=Path, help="tables and their sizes from a file (askless tables -o FILE)"
+        "--schema", metavar="FILE", type=file, help="tables and their sizes from a file (askless tables -o FILE)"
     )
 
 
@@ -73,88 +74,31 @@ def add_limits(parser: argparse.ArgumentParser, trial: bool = False) -> None:
         )
 
 
-def limits_of(options: argparse.Namespace) -> Limits:
-    """The limits that the options set. Raises AskLessError bad-timeout."""
+def limits_of(timeout_s: float, allow_large: bool = False, even_if_busy: bool = False) -> Limits:
+    """The limits that options set. Raises AskLessError bad-timeout."""
     from askless.database.servers import Limits
 
-    if not 0 < options.timeout <= 86_400:
+    if not 0 < timeout_s <= 86_400:
         raise AskLessError(
             "bad-timeout", "--timeout takes seconds, more than 0 and at most a day", "for example --timeout 60"
         )
-    return Limits(
-        statement_s=options.timeout,
-        allow_large=getattr(options, "allow_large", False),
-        even_if_busy=getattr(options, "even_if_busy", False),
-    )
+    return Limits(statement_s=timeout_s, allow_large=allow_large, even_if_busy=even_if_busy)
 
 
-def print_document(document: documents.Document) -> None:
-    """A document on stdout, as JSON."""
-    sys.stdout.write(documents.encode(document) + "\n")
-
-
-def load(path: Path, settings: Settings | None = None) -> tuple[Summary, list[FileReport]]:
-    """Read and add up a capture; what was odd about it is said on stderr."""
-    reports: list[FileReport] = []
-    summary = summarise(read(path, reports), settings)
-    terminal.warn_notes(notes_of(reports))
-    return summary, reports
-
-
-def notes_of(reports: list[FileReport]) -> list[str]:
-    """What a reader of a report should know of its capture."""
-    notes = []
-    for report in reports:
-        notes += [f"{report.path.name}: {note}" for note in report.notes]
-        if report.torn:
-            notes.append(f"{report.path.name}: the last line is torn (a crash does that); everything before it counts")
-        if report.bad_lines:
-            line, reason = report.bad_lines[0]
-            notes.append(
-                f"{report.path.name}: {len(report.bad_lines)} lines can't be read, the first is line {line}: {reason}"
-            )
-    return notes
-
-
-def schema_file(path: Path | None) -> Schema | None:
-    """The schema in a file, where one is named. Raises AskLessError schema-unreadable."""
+def saved_schema(path: Path | None) -> Schema | None:
+    """The schema in the file of an option; None where none is named. Raises AskLessError schema-unreadable."""
     if path is None:
         return None
-    try:
-        document = msgspec.json.decode(path.read_bytes(), type=documents.TablesDocument)
-    except OSError as error:
-        raise AskLessError("schema-unreadable", f"can't read {path}: {error.strerror}", "check the path") from None
-    except msgspec.DecodeError as error:
-        raise AskLessError(
-            "schema-unreadable", f"{path} holds no tables: {error}", "make it with: askless tables --db URL -o FILE"
-        ) from None
-    if document.version != 1 or document.format != "askless tables":
-        raise AskLessError(
-            "schema-unreadable",
-            f"{path} is {document.format!r} version {document.version}; this reads 'askless tables' version 1",
-            "make it anew with: askless tables --db URL -o FILE",
-        )
-    return Schema(document.system, document.tables)
+    from askless.reports.loading import schema_file
+
+    return schema_file(path)
 
 
-def schema_of(options: argparse.Namespace) -> Schema | None:
-    """The schema of the database or the file that the options name; None where they name neither."""
-    if options.schema is not None:
-        return schema_file(options.schema)
-    if options.db is None:
-        return None
-    from askless.database.connecting import connect, parse_url
-    from askless.database.reflecting import reflect
+def show(document: Document, json: bool, variant: str = "") -> None:
+    """A document on standard output, its notes on standard error."""
+    from askless.output import delivery, notices
+    from askless.output.formats import View
 
-    with connect(parse_url(options.db)) as connection:
-        return reflect(connection)
-
-
-def one_finding(found: list[Finding], wanted: str) -> tuple[int, Finding]:
-    """The finding with this place or key, and its place. Raises AskLessError no-finding."""
-    for place, finding in enumerate(found, 1):
-        if wanted in (str(place), finding.key):
-            return place, finding
-    raise AskLessError(
-        "no-finding", f"there is no finding {wanted}; {len(found)} are listed", "leave --show out to list them"
-    )
+    notices.progress_done()
+    notices.notes(document.notes)
+    delivery.to_stdout(document, "json" if json else "terminal", View(variant))

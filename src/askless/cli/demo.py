@@ -13,15 +13,13 @@ import time
 from collections.abc import Sequence
 from importlib.util import find_spec
 from pathlib import Path
-from typing import Any
 
 import askless.demo
+from askless import sources
 from askless.cli import capture
-from askless.cli.common import command, load
-from askless.core.analysis import findings_of
+from askless.cli.common import file
 from askless.core.errors import AskLessError
-from askless.output import terminal
-from askless.sources.python_program import Recording, Visits
+from askless.output import notices
 
 EXAMPLES = """  askless demo                       everything in ./harbour-demo
   askless demo --out /tmp/harbour    somewhere else
@@ -33,13 +31,10 @@ LOOKUP = "SELECT * FROM vessel WHERE call_sign = 'H00042'"
 INDEX = "CREATE INDEX vessel_call_sign ON vessel (call_sign)"
 
 
-def add(commands: Any, name: str) -> None:
-    """Declare the command."""
-    parser = command(
-        commands, name, "show everything on a made-up harbour office (Flask and SQLAlchemy on SQLite)", EXAMPLES
-    )
+def declare(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
     parser.add_argument(
-        "--out", metavar="DIR", type=Path, default=Path("harbour-demo"), help="where to put it (default: harbour-demo)"
+        "--out", metavar="DIR", type=file, default="harbour-demo", help="where to put it (default: harbour-demo)"
     )
     parser.add_argument("--times", metavar="N", type=int, default=8, help="visits of each page (default: 8)")
     parser.add_argument("--only-build", action="store_true", help="build database and applications, run nothing")
@@ -70,7 +65,7 @@ def run(options: argparse.Namespace) -> int:
     application = build(out)
     url = f"sqlite:///{out / 'harbour.db'}"
     if options.only_build:
-        terminal.note(f"built {out}: run it with: {Path(sys.executable).name} {application} {url}")
+        notices.note(f"built {out}: run it with: {Path(sys.executable).name} {application} {url}")
         return 0
     for old in (out / name for name in ("grown", "tuned", "django-grown", "django-tuned")):
         if old.exists():
@@ -79,7 +74,7 @@ def run(options: argparse.Namespace) -> int:
         _run_twins(application, url, out, options.times)
     else:
         _run_all(application, url, out, options.times)
-    terminal.note(
+    notices.note(
         f"\nDone in {time.monotonic() - started:.0f} s. Everything is in {out}: read its code beside the findings."
     )
     return 0
@@ -117,10 +112,11 @@ Told = tuple[str, str, str, str]
 
 def _told(path: Path) -> dict[Told, str]:
     """What a capture's findings say, apart from the ORM: route, pattern, variant, table; and the first advice's code."""
-    summary, _ = load(path)
+    from askless.reports.findings import findings
+
     return {
         (f.route, f.pattern, f.variant, f.tables[0] if f.tables else ""): f.advice[0].code if f.advice else ""
-        for f in findings_of(summary)
+        for f in findings(path).findings
     }
 
 
@@ -155,13 +151,13 @@ def build(out: Path) -> Path:
         ) from None
     database = out / "harbour.db"
     if not database.exists():
-        terminal.progress("building the harbour office's database")
+        notices.progress("building the harbour office's database")
         made = subprocess.run(
             [sys.executable, "-c", "import sys, data, sqlalchemy; data.fill(sqlalchemy.create_engine(sys.argv[1]))",
              f"sqlite:///{database.resolve()}"],
             cwd=out / "harbour", capture_output=True, text=True, check=False,
         )  # fmt: skip
-        terminal.progress_done()
+        notices.progress_done()
         if made.returncode:
             database.unlink(missing_ok=True)
             raise AskLessError(
@@ -181,7 +177,7 @@ def _free_port() -> int:
 def _record(application: Path, url: str, folder: Path, pages: str, times: int, visited: Sequence[str] = PAGES) -> None:
     port = _free_port()
     program = [str(application), url, "--port", str(port), "--pages", pages]
-    _visit(program, folder, pages, [f"http://127.0.0.1:{port}{page}" for page in visited], times, Recording())
+    _visit(program, folder, pages, [f"http://127.0.0.1:{port}{page}" for page in visited], times)
 
 
 def _record_django(out: Path, folder: Path, pages: str, times: int) -> None:
@@ -189,16 +185,26 @@ def _record_django(out: Path, folder: Path, pages: str, times: int) -> None:
     program = [str(out / "harbour_django" / "manage.py"), "runserver", address, "--noreload"]
     variables = (("HARBOUR_DB", str((out / "harbour.db").resolve())), ("HARBOUR_PAGES", pages))
     urls = [f"http://{address}{page}" for page in TWIN_PAGES]
-    _visit(program, folder, pages, urls, times, Recording(variables=variables))
+    _visit(program, folder, pages, urls, times, variables)
 
 
 def _visit(
-    program: Sequence[str], folder: Path, pages: str, urls: Sequence[str], times: int, recording: Recording
+    program: Sequence[str],
+    folder: Path,
+    pages: str,
+    urls: Sequence[str],
+    times: int,
+    variables: Sequence[tuple[str, str]] = (),
 ) -> None:
     _title(f"record the pages {'as they grew' if pages == 'grown' else 'as tuned'}")
     _command(["capture", "app", "-o", str(folder), "--visit", urls[0], "...", "--", "python", *program[:2], "..."])
     sys.stdout.flush()
-    capture.record([sys.executable, *program], folder, Visits(tuple(urls), times), recording)
+    source = sources.load("app")
+    values = {option.name: option.default for option in source.options}
+    values |= {
+        "program": [sys.executable, *program], "visit": urls, "times": times, "strict_route": [], "variables": variables,
+    }  # fmt: skip
+    capture.record(source, values, folder)
 
 
 def _step(out: Path, title: str, words: Sequence[str]) -> None:

@@ -3,38 +3,21 @@
 from __future__ import annotations
 
 import argparse
-from pathlib import Path
-from typing import Any
 
-from askless.cli.common import (
-    add_capture,
-    add_database,
-    add_json,
-    add_schema,
-    command,
-    load,
-    notes_of,
-    one_finding,
-    print_document,
-    schema_of,
-)
+from askless.cli.common import add_capture, add_database, add_json, add_schema, show
 from askless.core import patterns
-from askless.core.analysis import findings_of
 from askless.core.errors import AskLessError
-from askless.core.findings import SEVERITIES, Finding
-from askless.core.settings import Settings
-from askless.output import documents, terminal
+from askless.core.severities import SEVERITIES
 
 EXAMPLES = """  askless findings calls                                 ranked, one paragraph each
-  askless findings calls --show 1                        the whole story of the first
+  askless findings calls --show 1                        the whole story of the first in that list
   askless findings calls --route /calls/due --pattern n-plus-one
   askless findings calls --db sqlite:///harbour.db       with keys and table sizes from the schema
   askless findings calls --judge worthwhile              exit code 1 if there is one of that weight or more"""
 
 
-def add(commands: Any, name: str) -> None:
-    """Declare the command."""
-    parser = command(commands, name, "show what asks too much, where, why, and what to do", EXAMPLES)
+def declare(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
     add_capture(parser)
     parser.add_argument("--route", metavar="TEXT", default="", help="only routes that contain this text")
     parser.add_argument(
@@ -44,12 +27,17 @@ def add(commands: Any, name: str) -> None:
         default=[],
         help="only this pattern (" + ", ".join(patterns.REGISTRY) + ")",
     )
-    parser.add_argument("--show", metavar="N", help="the full story of finding N (its place in the list, or its key)")
+    parser.add_argument(
+        "--show", metavar="FINDING", help="the full story of a finding: its name, or its number in the list just shown"
+    )
     parser.add_argument(
         "--judge",
         metavar="SEVERITY",
         choices=SEVERITIES,
         help="exit with 1 if a finding is at least this severe: " + ", ".join(SEVERITIES),
+    )
+    parser.add_argument(
+        "--accepted", action="store_true", help="list findings too that the project accepts in its askless.toml"
     )
     parser.add_argument("--values", action="store_true", help="show literals of statements; they may be private")
     add_database(parser)
@@ -60,34 +48,23 @@ def add(commands: Any, name: str) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Print findings."""
-    path: Path = options.capture
+    from askless.project import lists
+    from askless.reports import findings, naming
+    from askless.reports.loading import schema_of
+
     for name in options.pattern:
         if name not in patterns.REGISTRY:
             raise AskLessError("no-pattern", f"there is no pattern {name!r}", patterns.instead_of(name))
-    schema = schema_of(options)
-    summary, reports = load(path, Settings(show_values=options.values))
-    everything = findings_of(summary, schema)
-    kept = [f for f in everything if options.route in f.route and (not options.pattern or f.pattern in options.pattern)]
+    document = findings.findings(
+        options.capture, options.route, tuple(options.pattern), schema_of(options.db, options.schema),
+        values=options.values, with_accepted=options.accepted or options.show is not None,
+    )  # fmt: skip
     if options.show is not None:
-        place, finding = one_finding(kept, options.show)
-        if not options.json:
-            terminal.story(finding, place)
-            return _judged([finding], options.judge)
-        kept = [finding]
-    document = documents.FindingsDocument(
-        format="askless findings",
-        capture=str(path),
-        findings=tuple(kept),
-        requests=sum(route.requests for route in summary.routes.values()),
-        queries=sum(stats.count for route in summary.routes.values() for stats in route.asked()),
-        hidden=len(everything) - len(kept),
-        notes=tuple(notes_of(reports)),
-    )
-    print_document(document) if options.json else terminal.findings(document)
-    return _judged(kept, options.judge)
-
-
-def _judged(found: list[Finding], least: str | None) -> int:
-    if least is None:
-        return 0
-    return int(any(SEVERITIES.index(finding.severity) <= SEVERITIES.index(least) for finding in found))
+        filtered = options.route or options.pattern or options.accepted
+        listed = [f.key for f in document.findings if options.accepted or f.key not in document.accepted]
+        key = naming.finding_name(options.capture, options.show, listed if filtered else None)
+        document = findings.only(document, key)
+    elif not options.json:
+        lists.remember(options.capture, "finding", [finding.key for finding in document.findings])
+    show(document, options.json, "story" if options.show is not None else "")
+    return int(options.judge is not None and findings.judge(document, options.judge))

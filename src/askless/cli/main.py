@@ -1,7 +1,10 @@
-"""`askless`: builds the parser from the commands, runs one, and turns errors into messages and exit codes.
+"""`askless`: finds the command, lets it declare its options, runs it, and turns errors into messages and exit codes.
 
 Exit codes: 0 done; 1 a command that was asked to judge found something; 2 bad input or bad surroundings; 130 Ctrl-C.
 `capture app` ends with the recorded program's own exit code.
+
+Start-up is quick because nothing here imports more than argparse: a command's module is imported when the command is
+asked for, and imports what its work needs when it runs.
 """
 
 from __future__ import annotations
@@ -9,26 +12,29 @@ from __future__ import annotations
 import argparse
 import os
 import sys
-from collections.abc import Sequence
 from importlib import import_module
 
 from askless import __version__
 from askless.core.errors import AskLessError
 
-# Command -> module. A new command is one file and one line.
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+# Command -> its module below `askless.cli`, and what it does. A new command is one file and one line.
 COMMANDS = {
-    "capture": "askless.cli.capture",
-    "requests": "askless.cli.requests",
-    "timeline": "askless.cli.timeline",
-    "findings": "askless.cli.findings",
-    "plan": "askless.cli.plan",
-    "trial": "askless.cli.trial",
-    "indexes": "askless.cli.indexes",
-    "weigh": "askless.cli.weigh",
-    "tables": "askless.cli.tables",
-    "compare": "askless.cli.compare",
-    "demo": "askless.cli.demo",
-    "schema": "askless.cli.schema",
+    "capture": ("capture", "record what a program asks its database, or check a capture"),
+    "requests": ("requests", "show by route how much the requests of a capture ask"),
+    "timeline": ("timeline", "show the queries of one request in order, loops folded"),
+    "findings": ("findings", "show what asks too much, where, why, and what to do"),
+    "plan": ("plan", "explain statements on the database and recommend indexes"),
+    "trial": ("trial", "prove advice on the database: same result, measured faster"),
+    "indexes": ("indexes", "recommend one set of indexes for all that a capture asks"),
+    "weigh": ("weigh", "tell which part of a statement costs what: it runs without each join, condition, sort in turn"),
+    "tables": ("tables", "show a database's tables with sizes, keys and indexes, or save them"),
+    "compare": ("compare", "compare two captures: queries, rows, bytes, time, findings"),
+    "demo": ("demo", "show everything on a made-up harbour office (Flask and SQLAlchemy on SQLite)"),
+    "schema": ("schema", "print the JSON Schema of a document"),
 }
 
 EPILOG = """a first session:
@@ -43,8 +49,10 @@ EPILOG = """a first session:
 exit codes: 0 done, 1 a command that was asked to judge found something, 2 bad input"""
 
 
-def make_parser(only: str | None = None) -> argparse.ArgumentParser:
-    """The whole parser, or the part for one command: the others' imports then cost nothing."""
+def make_parser(only: str | None = "") -> argparse.ArgumentParser:
+    """The parser, with the options of one command (None: of all); the other commands are known by name."""
+    from askless.cli.common import described
+
     parser = argparse.ArgumentParser(
         prog="askless",
         description="See the SQL that an application asks per request, find what asks too much, prove the fix.",
@@ -53,20 +61,28 @@ def make_parser(only: str | None = None) -> argparse.ArgumentParser:
     )
     parser.add_argument("--version", action="version", version=f"askless {__version__}")
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", required=True)
-    for name, module in COMMANDS.items():
+    for name, (module, help_text) in COMMANDS.items():
         if only in (None, name):
-            import_module(module).add(commands, name)
+            declared = import_module("askless.cli." + module)
+            declared.declare(described(commands, name, help_text, declared.EXAMPLES))
+        else:
+            commands.add_parser(name, help=help_text)
     return parser
+
+
+def _command_in(words: Sequence[str]) -> str:
+    """The command that a line of words is about; '' where it names none."""
+    first = next((word for word in words if not word.startswith("-")), "")
+    return first if first in COMMANDS else ""
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run one command; its exit code."""
     words = list(sys.argv[1:] if arguments is None else arguments)
-    first = next(iter(words), "")
-    parser = make_parser(first if first in COMMANDS else None)
-    _complete(parser)
-    options = parser.parse_args(words)
     try:
+        if "_ARGCOMPLETE" in os.environ:
+            _complete()
+        options = make_parser(_command_in(words)).parse_args(words)
         return int(options.run(options))
     except AskLessError as error:
         _say(error.message, error.remedy)
@@ -91,16 +107,11 @@ def _say(message: str, remedy: str) -> None:
         sys.stderr.write("  " + safe(remedy) + "\n")
 
 
-def _complete(parser: argparse.ArgumentParser) -> None:
-    if "_ARGCOMPLETE" not in os.environ:
-        return
+def _complete() -> None:
+    """Answer the shell, which asks what may follow; returns where the extra is not installed."""
     try:
         import argcomplete
     except ImportError:
         return
-    argcomplete.autocomplete(parser)
-
-
-def run() -> None:
-    """The entry point of the installed program."""
-    sys.exit(main())
+    line = os.environ.get("COMP_LINE", "")
+    argcomplete.autocomplete(make_parser(_command_in(line.split()[1:])))

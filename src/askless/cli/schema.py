@@ -3,28 +3,31 @@
 from __future__ import annotations
 
 import argparse
-import json
-import sys
-from typing import Any
 
-from askless.capture import events
-from askless.cli.common import command
-from askless.output import documents
+from askless.core.errors import AskLessError
 
 EXAMPLES = """  askless schema findings          what `askless findings --json` prints
   askless schema capture           a line of a capture file"""
 
 
-def add(commands: Any, name: str) -> None:
-    """Declare the command."""
-    parser = command(commands, name, "print the JSON Schema of a document", EXAMPLES)
-    parser.add_argument("document", choices=["capture", *documents.DOCUMENTS], help="which document")
+def declare(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    parser.add_argument("document", metavar="DOCUMENT", help="capture, or a document's name; a wrong one lists them")
     parser.set_defaults(run=run)
 
 
 def run(options: argparse.Namespace) -> int:
     """Print one schema."""
+    import json
+    import sys
+
+    from askless.capture import events
+    from askless.reports import documents
+
     name: str = options.document
+    if name != "capture" and name not in documents.DOCUMENTS:
+        known = ", ".join(["capture", *documents.DOCUMENTS])
+        raise AskLessError("no-document", f"there is no document {name!r}", f"name one of: {known}")
     schema = events.json_schema() if name == "capture" else documents.json_schema(name)
     sys.stdout.write(json.dumps(schema, indent=2) + "\n")
     return 0

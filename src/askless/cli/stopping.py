@@ -6,7 +6,7 @@ import signal
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from askless.output import terminal
+from askless.output import notices
 
 
 @contextmanager
@@ -31,6 +31,6 @@ def stoppable() -> Iterator[None]:
             raise KeyboardInterrupt from None
         raise
     finally:
-        terminal.progress_done()
+        notices.progress_done()
         for number, handler in before.items():
             signal.signal(number, handler)

@@ -3,33 +3,22 @@
 from __future__ import annotations
 
 import argparse
-from pathlib import Path
-from statistics import median
-from typing import Any
 
-from askless.cli.common import add_database, add_json, add_limits, command, limits_of, load, print_document
-from askless.cli.stopping import stoppable
-from askless.cli.subjects import Subject, costliest, parse_parameters
+from askless.cli.common import add_database, add_json, add_limits, file, limits_of, show
 from askless.core.errors import AskLessError
-from askless.core.sql.masking import masker
-from askless.database.connecting import parse_url
-from askless.database.weighing import Weighing, Weight, weigh
-from askless.output import documents, terminal, terminal_trials
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from askless.reports.subjects import Workload
 
 EXAMPLES = """  askless weigh --db URL --sql "SELECT ... FROM port_call c JOIN vessel v ON ... WHERE ... ORDER BY ..."
   askless weigh calls --db URL --shape 3f2a                   a shape of a capture, with its values"""
 
 
-def add(commands: Any, name: str) -> None:
-    """Declare the command."""
-    parser = command(
-        commands,
-        name,
-        "tell which part of a statement costs what: it runs without each join, condition, sort in turn",
-        EXAMPLES,
-    )
+def declare(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
     parser.add_argument(
-        "capture", metavar="CAPTURE", type=Path, nargs="?", help="a capture: a file, or a folder of files"
+        "capture", metavar="CAPTURE", type=file, nargs="?", help="a capture: a file, or a folder of files"
     )
     parser.add_argument("--sql", metavar="STATEMENT", help="one SELECT instead of a capture")
     parser.add_argument(
@@ -49,68 +38,25 @@ def add(commands: Any, name: str) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Weigh and print."""
-    url = parse_url(options.db)
-    subject = _subject(options)
+    from askless.cli.stopping import stoppable
+    from askless.output import notices
+    from askless.reports.weigh import weigh
+
+    limits = limits_of(options.timeout, options.allow_large, options.even_if_busy)
+    workload = _workload(options)
+    notices.notes(workload.notes)
+    values = options.capture is None or options.values
     with stoppable():
-        found = weigh(
-            url, subject.text, subject.parameters, subject.names, limits_of(options), terminal.progress, subject.system
-        )
-    shown = masker(subject.system or found.system, options.capture is None or options.values)
-    whole = median(found.times_ms)
-    document = documents.WeighDocument(
-        format="askless weigh",
-        system=found.system,
-        sql=shown(found.sql),
-        whole_ms=whole,
-        rows=found.rows,
-        bytes=found.bytes,
-        repetitions=len(found.times_ms),
-        parts=tuple(
-            documents.WeighedPart(
-                kind=weight.part.kind,
-                part=shown(weight.part.text),
-                with_it=weight.part.with_it,
-                without_ms=median(weight.times_ms) if weight.times_ms else None,
-                costs_ms=whole - median(weight.times_ms) if weight.times_ms else None,
-                ratio=documents.measurement(weight.ratio),
-                rows=weight.rows,
-                bytes=weight.bytes,
-                verdict=verdict(weight, found),
-                error=weight.error,
-            )
-            for weight in found.parts
-        ),
-    )
-    print_document(document) if options.json else terminal_trials.weigh(document)
+        document = weigh(options.db, workload.subjects[0], values, limits, notices.progress)
+    show(document, options.json)
     return 0
 
 
-def _subject(options: argparse.Namespace) -> Subject:
+def _workload(options: argparse.Namespace) -> Workload:
+    from askless.reports import subjects
+
     if (options.capture is None) == (options.sql is None):
         raise AskLessError("what-to-weigh", "name a capture or give --sql, one of the two", "see: askless weigh --help")
     if options.sql is not None:
-        return Subject(options.sql, *parse_parameters(options.parameters))
-    summary, _ = load(options.capture)
-    found = costliest(summary, None, options.shape)
-    if not found:
-        raise AskLessError(
-            "no-shape",
-            f"{options.capture} holds no statement of shape {options.shape or '(any)'}",
-            "askless plan CAPTURE --db URL lists them",
-        )
-    return found[0]
-
-
-def verdict(weight: Weight, whole: Weighing) -> str:
-    """What leaving the part out did, in words."""
-    ratio = weight.ratio
-    if ratio is None:
-        return "can't run without it"
-    more = f", and gives {weight.rows:,} rows instead of {whole.rows:,}" if weight.rows != whole.rows else ""
-    if len(weight.times_ms) == 1 and len(whole.times_ms) > 1:
-        more += " (run once: it takes long)"
-    if not ratio.certain:
-        return "costs nothing that can be seen" + more
-    if ratio.value > 1:
-        return f"costs {1 - 1 / ratio.value:.0%} of the time".replace("%", " %") + more
-    return f"saves time: ×{1 / ratio.value:.1f} without it" + more
+        return subjects.typed(options.sql, options.parameters)
+    return subjects.of_capture(options.capture, shape=options.shape)

@@ -8,16 +8,18 @@ from collections.abc import Iterable
 import msgspec
 
 from askless.core import patterns
+from askless.core.advice import advise
+from askless.core.context import Context
 from askless.core.findings import Finding, ranked
 from askless.core.model import Request, Schema
-from askless.core.patterns.base import Context
+from askless.core.patterns.base import Diagnosis
 from askless.core.settings import Settings
 from askless.core.summary import Summary
 
 
-def summarise(requests: Iterable[Request], settings: Settings | None = None) -> Summary:
-    """Add up a stream of requests in bounded memory."""
-    summary = Summary(list(patterns.load()), settings)
+def summarise(requests: Iterable[Request], settings: Settings | None = None, look: bool = True) -> Summary:
+    """Add up a stream of requests in bounded memory. Without `look`, patterns are not looked for."""
+    summary = Summary(list(patterns.load()) if look else [], settings)
     add = summary.add
     # Streams of short-lived containers make the cycle collector run all the time, and they hold no cycles.
     collecting = gc.isenabled()
@@ -32,22 +34,35 @@ def summarise(requests: Iterable[Request], settings: Settings | None = None) -> 
 
 
 def findings_of(summary: Summary, schema: Schema | None = None) -> list[Finding]:
-    """All findings of a summary, those that matter most first."""
+    """All findings of a summary with their advice, those that matter most first."""
+    return [diagnosis.finding for diagnosis in diagnoses_of(summary, schema)]
+
+
+def diagnoses_of(summary: Summary, schema: Schema | None = None) -> list[Diagnosis]:
+    """All findings of a summary, each with the recipe that its advice is made of."""
     context = Context(summary.settings, schema, summary.models)
-    found: list[Finding] = []
+    found: list[Diagnosis] = []
     for route in summary.routes.values():
-        here: list[Finding] = []
+        here: list[Diagnosis] = []
         for pattern in patterns.load():
             here += list(pattern.judge(route, context, here))
         found += here
-    return ranked(_with_own_keys(found))
+    named = _with_own_keys(found)
+    by_key = {one.finding.key: one.recipe for one in named}
+    findings = ranked([one.finding for one in named])
+    return [
+        Diagnosis(msgspec.structs.replace(finding, advice=advise(by_key[finding.key], context)), by_key[finding.key])
+        for finding in findings
+    ]
 
 
-def _with_own_keys(found: list[Finding]) -> list[Finding]:
+def _with_own_keys(found: list[Diagnosis]) -> list[Diagnosis]:
     """Findings of one shape on several lines of one function: the second and later ones get a number to their key."""
     seen: dict[str, int] = {}
     named = []
-    for finding in sorted(found, key=lambda f: [(line.file, line.line) for line in f.lines]):
-        turn = seen[finding.key] = seen.get(finding.key, 0) + 1
-        named.append(finding if turn == 1 else msgspec.structs.replace(finding, key=f"{finding.key}-{turn}"))
+    for one in sorted(found, key=lambda one: [(line.file, line.line) for line in one.finding.lines]):
+        key = one.finding.key
+        turn = seen[key] = seen.get(key, 0) + 1
+        finding = one.finding if turn == 1 else msgspec.structs.replace(one.finding, key=f"{key}-{turn}")
+        named.append(Diagnosis(finding, one.recipe))
     return named

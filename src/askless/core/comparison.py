@@ -10,11 +10,12 @@ from askless.core.findings import Finding
 from askless.core.statistics import Ratio
 from askless.core.summary import RouteStats, Summary
 from askless.core.tables import RouteRow, route_row
+from askless.core.verdicts import Outcome, Verdict, direction
 
 ENOUGH = 5  # requests a side below which no verdict on time is given
 
 
-class RouteComparison(msgspec.Struct, frozen=True):
+class _Measured(msgspec.Struct, frozen=True):
     """One route on both sides; None where it was not asked."""
 
     route: str
@@ -23,7 +24,12 @@ class RouteComparison(msgspec.Struct, frozen=True):
     quartiles_before: tuple[float, float, float, int] | None  # low, median, high in ms; requests
     quartiles_after: tuple[float, float, float, int] | None
     ratio: Ratio | None
-    verdict: str
+
+
+class RouteComparison(_Measured, frozen=True, kw_only=True):
+    """One route on both sides, and what that comes to."""
+
+    verdict: Verdict
 
 
 class Changes(msgspec.Struct, frozen=True):
@@ -46,7 +52,7 @@ def _same_work(one: RouteRow, two: RouteRow) -> bool:
     return (one.queries, one.rows, one.bytes) == (two.queries, two.rows, two.bytes)
 
 
-def drift_of(rows: Sequence[RouteComparison]) -> float | None:
+def drift_of(rows: Sequence[_Measured]) -> float | None:
     """The largest factor by which the time of a route that asks the same moved between the two runs; None without one.
 
     The runs are not interleaved, so the interval of one route does not know of it.
@@ -55,22 +61,23 @@ def drift_of(rows: Sequence[RouteComparison]) -> float | None:
     return max((max(ratio, 1 / ratio) for ratio in ratios), default=None)
 
 
-def _verdict(row: RouteComparison, drift: float) -> str:
+def _verdict(row: _Measured, drift: float) -> Verdict:
     ratio = row.ratio
     if row.before is None:
-        return "only after"
+        return Verdict(Outcome.ONLY_AFTER, "only after")
     if row.after is None:
-        return "only before"
+        return Verdict(Outcome.ONLY_BEFORE, "only before")
     if ratio is None:
-        return "too few requests to say"
+        return Verdict(Outcome.TOO_FEW, "too few requests to say")
     interval = f"(×{ratio.low:.2f} to ×{ratio.high:.2f})"
     if _same_work(row.before, row.after):
-        return f"asks the same {interval}"
-    if not ratio.certain:
-        return f"no difference seen {interval}"
+        return Verdict(Outcome.SAME_WORK, f"asks the same {interval}")
+    outcome = direction(ratio)
+    if outcome is Outcome.UNDECIDED:
+        return Verdict(outcome, f"no difference seen {interval}")
     if ratio.low <= drift and ratio.high >= 1 / drift:
-        return f"within the drift {interval}"
-    return f"{'' if ratio.value >= 1 else 'slower: '}×{ratio.value:.2f} {interval}"
+        return Verdict(Outcome.WITHIN_DRIFT, f"within the drift {interval}")
+    return Verdict(outcome, f"{'slower: ' if outcome is Outcome.SLOWER else ''}×{ratio.value:.2f} {interval}")
 
 
 def compare_routes(before: Summary, after: Summary) -> list[RouteComparison]:
@@ -84,18 +91,17 @@ def compare_routes(before: Summary, after: Summary) -> list[RouteComparison]:
         if one is not None and two is not None and min(one.requests, two.requests) >= ENOUGH:
             ratio = one.durations.ratio_to(two.durations)
         found.append(
-            RouteComparison(
+            _Measured(
                 name,
                 route_row(one) if one is not None and one.requests else None,
                 route_row(two) if two is not None and two.requests else None,
                 _quartiles(one),
                 _quartiles(two),
                 ratio,
-                "",
             )
         )
     drift = drift_of(found) or 1.0
-    return [msgspec.structs.replace(row, verdict=_verdict(row, drift)) for row in found]
+    return [RouteComparison(*msgspec.structs.astuple(row), verdict=_verdict(row, drift)) for row in found]
 
 
 def compare_findings(

@@ -7,7 +7,7 @@ from hashlib import blake2b
 
 import msgspec
 
-SEVERITIES = ("urgent", "worthwhile", "minor")
+from askless.core.severities import SEVERITIES
 
 
 class Line(msgspec.Struct, frozen=True):

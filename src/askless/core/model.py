@@ -138,17 +138,25 @@ class Statement(msgspec.Struct):
         if not literals:
             return self.text
         pieces = list(self.parts)
+        if len(literals) != len(pieces) // 2:
+            raise damaged(f"a query of statement {self.number} has {len(literals)} literals, not {len(pieces) // 2}")
         pieces[1::2] = literals
         return "".join(pieces)
 
 
 class Tables(msgspec.Struct):
-    """What the queries of one capture file refer to by number."""
+    """What the queries of one capture file refer to by number. `tag` begins the names of its requests."""
 
+    tag: str = ""
     statements: dict[int, Statement] = {}
     places: dict[int, Place] = {}
     loads: dict[int, Load] = {}
     models: dict[tuple[str, str], Model] = {}
+
+
+def damaged(what: str) -> AskLessError:
+    """What to say of a capture that does not hold what it should."""
+    return AskLessError("capture-damaged", what, "askless capture check CAPTURE tells where; record it anew")
 
 
 _NONE: list[int] = []
@@ -202,17 +210,22 @@ class Request:
         self.parts: list[Columns] = []
         self._cold: dict[str, list[Any]] = {}
 
+    @property
+    def name(self) -> str:
+        """What every command calls the request: unique in a capture, the same whenever it is read."""
+        return f"{self.tables.tag}{self.number}"
+
     def _column(self, name: str) -> list[Any]:
         known = self._cold.get(name)
         if known is None:
             try:
                 known = self._cold[name] = [value for part in self.parts for value in part.column(name)]
-            except msgspec.DecodeError as error:
-                raise AskLessError(
-                    "capture-damaged",
-                    f"the capture's request {self.number} ({self.route}) has a column {name} that can't be read: {error}",
-                    "record it anew with this version: 0.2.0 wrote lists among parameters so that they can't be read",
+            except (msgspec.DecodeError, RecursionError) as error:
+                raise damaged(
+                    f"request {self.name} ({self.route}) has a column {name} that can't be read: {error}"
                 ) from None
+            if len(known) != len(self.statements):
+                raise damaged(f"request {self.name} ({self.route}) has a column {name} of another length")
         return known
 
     @property

@@ -5,22 +5,24 @@ The texts have named placeholders (`:slot0`, …); `:keys` stands for all keys.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Sequence
 
 import msgspec
 
 from askless.core.advice import rewriting
 from askless.core.errors import AskLessError
-from askless.core.findings import Finding
 from askless.core.lineage import find_source
 from askless.core.lineage import structure as structure_of_statement
 from askless.core.model import Request
-from askless.core.patterns.n_plus_one import key_of
+from askless.core.patterns.base import Diagnosis
+from askless.core.recipes import Batch, Group, Variant
 from askless.core.sql.parts import named_form
 from askless.core.sql.slots import Value, slots_of, values_of
 from askless.core.sql.structure import Structure
 
 KEYS = "keys"
+REPLAYED = ("n-plus-one", "sibling-filters")  # patterns whose look-ups can be replayed
 
 
 class Sent(msgspec.Struct, frozen=True):
@@ -40,7 +42,7 @@ class Replay(msgspec.Struct, frozen=True):
     """
 
     route: str
-    request: int
+    request: str
     lookups: tuple[Sent, ...]
     keys: tuple[Value, ...]
     column: str
@@ -51,8 +53,15 @@ class Replay(msgspec.Struct, frozen=True):
     join: Sent | None
 
 
-def replay_of(finding: Finding, requests: Iterable[Request]) -> Replay:
+def replay_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Replay:
     """The look-ups of the request that asked most. Raises AskLessError nothing-to-replay."""
+    finding, recipe = diagnosis.finding, diagnosis.recipe
+    if not isinstance(recipe, Batch | Group):
+        raise AskLessError(
+            "nothing-to-replay",
+            f"finding {finding.key} is {finding.pattern}: only {' and '.join(REPLAYED)} can be replayed",
+            "for others try a rewriting: --before, --after",
+        )
     best: tuple[Request, list[int]] | None = None
     for request in requests:
         if request.route != finding.route or request.warm_up:
@@ -68,50 +77,48 @@ def replay_of(finding: Finding, requests: Iterable[Request]) -> Replay:
         raise AskLessError(
             "nothing-to-replay", "the capture holds no repetition of this finding", "is it the same capture?"
         )
-    return _replay(finding, *best)
+    return _replay(recipe, *best)
 
 
-def _replay(finding: Finding, request: Request, indices: list[int]) -> Replay:
+def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Replay:
     statement = request.statement(indices[0])
     structure = structure_of_statement(statement)
     rows = [request.statement(i).values(request.parameters[i], request.literals[i]) for i in indices]
-    found = key_of(structure, rows) if structure is not None else None
-    if structure is None or found is None:
+    slot, column, table = recipe.key.slot, recipe.key.column.name, recipe.table
+    if structure is None or any(slot >= len(row) for row in rows):
         raise AskLessError(
             "nothing-to-replay",
             "the key of these look-ups can't be told from the statement",
             "try a rewriting by hand: --before, --after",
         )
-    column = found.column
-    table = column.table or structure.main
-    keys = tuple(row[found.position] for row in rows)
-    grouped = finding.pattern == "sibling-filters" or finding.variant.removeprefix("nested ") in ("count", "aggregate")
-    to_many = finding.variant.removeprefix("nested ") not in ("to-one", "same-row")
-    guard = not to_many and bool(finding.relation)  # the ORM knows one row at most: its LIMIT is a guard only
+    keys = tuple(row[slot] for row in rows)
+    grouped = isinstance(recipe, Group) or recipe.variant in (Variant.COUNT, Variant.AGGREGATE)
+    to_many = isinstance(recipe, Group) or recipe.variant not in (Variant.TO_ONE, Variant.SAME_ROW)
+    load = recipe.stats.load
+    guard = (
+        not to_many and load is not None and bool(load.relation)
+    )  # the ORM knows one row at most: its LIMIT is a guard
     lookups = tuple(_sent(request, i) for i in indices)
     distinct = tuple(dict.fromkeys(key for key in keys if key is not None))
     text = named_form(request.text(indices[0]), statement.system)
     sql = (
-        rewriting.counted(text, statement.system, table, column.name)
+        rewriting.counted(text, statement.system, table, column)
         if grouped
-        else rewriting.batched(text, statement.system, table, column.name, drop_limit=guard)
+        else rewriting.batched(text, statement.system, table, column, drop_limit=guard)
     )
-    batch = _with_keys(sql, lookups[0], f"slot{found.position}", distinct) if sql else None
+    batch = _with_keys(sql, lookups[0], f"slot{slot}", distinct) if sql else None
     parent = join = None
-    source = find_source(request, indices, keys, table, column.name)
+    source = find_source(request, indices, keys, table, column)
     if source is not None:
         parents = [i for i in range(indices[-1]) if request.statements[i] == source.statement]
         if len(parents) == 1:
             parent = _sent(request, parents[0], "parent")
             outputs = tuple(output.name for output in structure.outputs)
-            if not grouped:
-                joined = rewriting.joined(
-                    parent.text, parent.system, source.column, table, column.name, outputs, to_many
-                )
+            # Conditions and joins of the look-up would not be in the join.
+            if not grouped and structure.main.lower() == table.lower() and not _has_more(structure, guard):
+                joined = rewriting.joined(parent.text, parent.system, source.column, table, column, outputs, to_many)
                 join = Sent(joined, parent.parameters, parent.names, parent.system) if joined else None
-                if structure.main.lower() != table.lower() or _has_more(structure, guard):
-                    join = None  # conditions and joins of the look-up are not in that join
-    return Replay(finding.route, request.number, lookups, keys, column.name, grouped, to_many, batch, parent, join)
+    return Replay(request.route, request.name, lookups, keys, column, grouped, to_many, batch, parent, join)
 
 
 def _has_more(structure: Structure, guard: bool) -> bool:
@@ -137,8 +144,6 @@ def _sent(request: Request, i: int, prefix: str = "slot") -> Sent:
 
 def _with_keys(sql: str, first: Sent, key: str, keys: Sequence[Value]) -> Sent:
     """The batch with its values: those that were constant, and the keys."""
-    import json
-
     kept = [
         (name, value)
         for name, value in zip(first.names, first.parameters, strict=True)

@@ -43,8 +43,6 @@ class Question(msgspec.Struct, frozen=True):
 
     order: tuple[int, ...] | None = None
     inner_join_added: bool = False
-    join_added: bool = False
-    distinct_differs: bool = False
     limited: bool = False
 
 

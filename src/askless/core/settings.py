@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import msgspec
 
+PAGE_ROWS = 50  # rows that advice proposes to read at a time
+
 
 class Settings(msgspec.Struct, frozen=True):
     """When a way of asking counts as asking too much."""

@@ -133,7 +133,7 @@ class RouteStats:
         self.durations = Quantiles()
         self.queries = Quantiles()
         self.shapes: dict[str, ShapeStats] = {}
-        self.tallies: dict[tuple[str, ...], Tally] = {}
+        self.tallies: dict[str, dict[tuple[str, ...], Tally]] = {}  # by pattern, then as the pattern tells them apart
         self._by_number: dict[int, ShapeStats] = {}
         self._first: dict[str, int] = {}  # shape -> its first statement number in this file
         self._appends: dict[int, Callable[[Fact], None]] = {}
@@ -202,12 +202,14 @@ class RouteStats:
                 self.shapes[digest] = stats
             else:
                 mine.merge(stats)
-        for key, tally in other.tallies.items():
-            own = self.tallies.get(key)
-            if own is None:
-                self.tallies[key] = tally
-            else:
-                own.merge(tally)
+        for pattern, tallies in other.tallies.items():
+            mine_too = self.tallies.setdefault(pattern, {})
+            for key, tally in tallies.items():
+                own = mine_too.get(key)
+                if own is None:
+                    mine_too[key] = tally
+                else:
+                    own.merge(tally)
 
 
 class Looker(Protocol):

@@ -11,12 +11,11 @@ from sqlalchemy.engine import URL, Connection, make_url
 from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, SQLAlchemyError
 
 from askless.core.errors import AskLessError
+from askless.core.systems import Meaning, system_of
 from askless.database.servers import SERVERS, Limits, server_of
-from askless.database.servers.sqlite import file_of
 
 EXAMPLE = "sqlite:///harbour.db, postgresql://harbour@127.0.0.1/harbour or mariadb://harbour@127.0.0.1/harbour"
 PASSWORD = "ASKLESS_DB_PASSWORD"
-DRIVERS = {"postgresql": "psycopg", "mysql": "pymysql", "mariadb": "pymysql"}  # backend -> extra, named as its driver
 
 
 def parse_url(text: str) -> URL:
@@ -33,25 +32,26 @@ def parse_url(text: str) -> URL:
     except (ArgumentError, ValueError):
         raise AskLessError("url-unreadable", "the database URL can't be read", f"write it like {EXAMPLE}") from None
     name = url.get_backend_name()
-    if name == "postgres":
-        url = url.set(drivername="postgresql")
-    elif name not in SERVERS:
+    system = next((system for system in map(system_of, SERVERS) if name in (system.name, *system.aliases)), None)
+    if system is None:
         raise AskLessError("system-unsupported", f"{name} databases are not supported", "write the URL like " + EXAMPLE)
-    if url.get_backend_name() != "sqlite":
+    if name != system.name:
+        url = url.set(drivername=system.name)
+    if not system.is_file:
         if not url.database:
             raise AskLessError("database-missing", f"{shown(url)} names no database", f"write it like {EXAMPLE}")
         password = os.environ.get(PASSWORD)
         return url.set(password=password) if password and not url.password else url
     if not url.database or url.database == ":memory:":
         raise AskLessError(
-            "database-missing", "an SQLite database in memory can't be opened from here", "name a file: " + EXAMPLE
+            "database-missing", "a database in memory can't be opened from here", "name a file: " + EXAMPLE
         )
     return url
 
 
 def shown(url: URL) -> str:
     """A URL as it may be shown: without its password."""
-    if url.get_backend_name() == "sqlite":
+    if system_of(url.get_backend_name()).is_file:
         return str(url.database)
     return url.set(password=None, query={}).render_as_string()
 
@@ -62,11 +62,10 @@ def connect(url: URL, limits: Limits | None = None) -> Iterator[Connection]:
 
     Raises AskLessError: database-missing, database-refuses, driver-missing, timed-out.
     """
-    if url.get_backend_name() == "sqlite":
-        file_of(url)
     limits = limits or Limits()
+    server = server_of(url)
+    server.check(url)
     with mapped_errors(shown(url), limits):
-        server = server_of(url)
         engine = server.engine(url, limits)
         try:
             with engine.connect() as connection:
@@ -77,34 +76,13 @@ def connect(url: URL, limits: Limits | None = None) -> Iterator[Connection]:
             engine.dispose()
 
 
-# What a server's own words mean -> slug and remedy. The first that stands in its message.
-_MEANINGS = (
-    (("file is not a database",), "database-refuses", "it is not an SQLite database: check the path in --db"),
-    (("connection refused", "can't connect", "could not connect", "connection timeout", "timeout expired", "name or service", "failed to resolve"),
-     "server-away", "is it running there, and does it listen? check host and port in --db"),
-    (("password authentication failed", "(using password", "no password supplied", "fe_sendauth"), "password-refused",
-     f"give the password in the environment variable {PASSWORD}, in the URL, or in the server's own password file (~/.pgpass, ~/.my.cnf)"),
-    (("permission denied", "command denied", "access denied", "must be owner"), "no-rights", "ask for the right to it, or name another user in --db"),
-    (("statement timeout", "max_statement_time", "maximum statement execution time", "interrupted"), "timed-out",
-     "allow it more seconds with --timeout, or ask for less"),
-    (("lock timeout", "lock wait timeout"), "locked", "another session holds the table: try again when it is done"),
-    (("could not determine data type", "operator does not exist"), "type-unknown",
-     "say the type in the statement: CAST(... AS integer)"),
-    (("does not exist", "no such table", "no such column", "doesn't exist", "unknown column", "unknown database", "unknown table"), "not-there",
-     "does the capture belong to this database? check --db"),
-    (("server closed the connection", "lost connection", "gone away", "connection was killed", "terminating connection", "connection is lost", "consuming input failed"),
-     "connection-lost", "what was begun is rolled back by the server; try again"),
-    (("read-only transaction", "read only transaction", "readonly database"), "writes-refused", "Ask Less only reads: name a SELECT"),
-)  # fmt: skip
-
-
 @contextmanager
 def mapped_errors(where: str, limits: Limits | None = None) -> Iterator[None]:
     """Turn a database library's errors into ours."""
     try:
         yield
     except ModuleNotFoundError as error:
-        extra = next((extra for extra in DRIVERS.values() if extra == error.name), None)
+        extra = next((name for name in map(_driver_of, SERVERS) if name and name == error.name), None)
         if extra is None:
             raise
         raise AskLessError(
@@ -120,19 +98,41 @@ def mapped_errors(where: str, limits: Limits | None = None) -> Iterator[None]:
         ) from None
 
 
+def _driver_of(system: str) -> str:
+    return system_of(system).driver
+
+
 def refusal(error: DBAPIError, where: str, limits: Limits | None = None) -> AskLessError:
     """A driver's error in our words; the server's own words stay in it, its hints and positions do not."""
     reason = reason_of(error)
-    low = reason.lower()
     whose = f"the database {where}" if where else "the database"
-    for signs, slug, remedy in _MEANINGS:
-        if any(sign in low for sign in signs):
-            if slug == "timed-out" and limits is not None:
-                return AskLessError(
-                    slug, f"a statement ran longer than {limits.statement_s:g} s and was stopped", remedy
-                )
-            return AskLessError(slug, f"{whose} refuses: {reason}", remedy)
-    return AskLessError("database-refuses", f"{whose} refuses: {reason}", "check the statement and your rights")
+    meaning = meaning_of(error, reason)
+    if meaning is None:
+        return AskLessError("database-refuses", f"{whose} refuses: {reason}", "check the statement and your rights")
+    if meaning.slug == "timed-out" and limits is not None:
+        text = f"a statement ran longer than {limits.statement_s:g} s and was stopped"
+        return AskLessError(meaning.slug, text, meaning.remedy)
+    return AskLessError(meaning.slug, f"{whose} refuses: {reason}", meaning.remedy)
+
+
+def meaning_of(error: DBAPIError, reason: str) -> Meaning | None:
+    """What an error means: each system's codes look different, so that one of them knows it or none."""
+    code = code_of(error)
+    for name in SERVERS:
+        meaning = system_of(name).meaning(code, "")
+        if code and meaning is not None:
+            return meaning
+    texts = (system_of(name).meaning("", reason) for name in SERVERS)
+    return next((meaning for meaning in texts if meaning is not None), None)
+
+
+def code_of(error: DBAPIError) -> str:
+    """The SQLSTATE, the error number or SQLite's name of an error; '' where the driver gives none."""
+    original = error.orig
+    arguments: tuple[object, ...] = getattr(original, "args", ())
+    if arguments and isinstance(arguments[0], int):  # PyMySQL's errors are (number, text)
+        return str(arguments[0])
+    return str(getattr(original, "sqlstate", None) or getattr(original, "sqlite_errorname", None) or "")
 
 
 def reason_of(error: DBAPIError) -> str:

@@ -48,7 +48,7 @@ class FindingTrial(msgspec.Struct, frozen=True):
 
     system: str
     route: str
-    request: int
+    request: str
     lookups: int
     keys: int
     roads: tuple[Road, ...]

@@ -14,6 +14,7 @@ from askless.core.sql.questions import question_of
 from askless.core.sql.slots import Value
 from askless.core.sql.statements import checked_select, index_of, qualified_tables, tables_in
 from askless.core.statistics import Ratio, ratio_of_medians, widened
+from askless.core.systems import system_of
 from askless.database.connecting import connect, mapped_errors, shown
 from askless.database.explaining import attempt, explain, query_of
 from askless.database.guarding import check_quiet
@@ -86,7 +87,7 @@ def try_index(
     trees = [checked_select(asked.text, asked.system or backend) for asked in statements]
     tables = tuple(dict.fromkeys(name for tree in trees for name in tables_in(tree)))
     named = [name for tree in trees for name in qualified_tables(tree)]
-    if named and backend in ("mysql", "mariadb"):
+    if named and not system_of(backend).named_schemas:
         raise AskLessError(
             "schema-named", f"the statement names a schema ({named[0]}), but the trial works on copies elsewhere",
             "leave the schema out, and name it in --db",

@@ -13,6 +13,7 @@ import msgspec
 
 from askless.core.errors import AskLessError
 from askless.core.sql.slots import Slot, Value, slots_of, values_of
+from askless.core.systems import system_of
 
 _MARKS = {"qmark": "?", "format": "%s"}
 
@@ -48,8 +49,8 @@ def native(value: Value, system: str) -> Any:
         return bytes.fromhex(text)
     if kind in ("list", "tuple") and text[:1] == "[":
         made = [native(tuple(item) if isinstance(item, list) else item, system) for item in json.loads(text)]
-        return made if kind == "list" and system == "postgresql" else _Many(made)
-    if system == "sqlite" and kind in ("datetime", "date", "time", "Decimal", "UUID"):
+        return made if kind == "list" and system_of(system).lists_as_arrays else _Many(made)
+    if not system_of(system).typed_values and kind in ("datetime", "date", "time", "Decimal", "UUID"):
         return text
     try:
         return _READ[kind](text)

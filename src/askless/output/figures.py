@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
+import io
 import textwrap
 from importlib.util import find_spec
-from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 from askless.core.errors import AskLessError
 from askless.core.words import number, plural
-from askless.output import documents
+from askless.output.formats import View
 from askless.output.text import milliseconds, one_line, percent, safe
+from askless.reports import documents
+from askless.reports.documents import Document
 
-FORMS = (".svg", ".png")
 BOX_WIDTH, BOX_HEIGHT = 3.3, 0.62
 GAP_X, GAP_Y = 0.35, 0.5
 LINE = 0.2
@@ -21,18 +22,32 @@ TITLE_CHARACTERS = 11.5  # an inch
 PLAIN, SEEN = "#f4f6f8", "#fff3d6"
 
 
-def check(path: Path) -> None:
-    """Raises AskLessError where a figure could not be drawn into this file."""
-    if path.suffix.lower() not in FORMS:
-        raise AskLessError(
-            "no-figure", f"a figure ends in {' or '.join(FORMS)}, not {path.suffix or path.name!r}", "name it plan.svg"
-        )
-    if find_spec("matplotlib") is None:
-        raise AskLessError(
-            "figures-extra-missing", "drawing needs Matplotlib", "install the extra: pip install 'ask-less[figures]'"
-        )
-    if not path.parent.is_dir():
-        raise AskLessError("no-figure", f"there is no folder {path.parent}", "make it first")
+class Figure:
+    """See the module. `name` is matplotlib's name of the file's form."""
+
+    documents = frozenset({"plan"})
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+
+    def check(self) -> None:
+        """Raises AskLessError where Matplotlib is missing."""
+        if find_spec("matplotlib") is None:
+            raise AskLessError(
+                "figures-extra-missing",
+                "drawing needs Matplotlib",
+                "install the extra: pip install 'ask-less[figures]'",
+            )
+
+    def render(self, document: Document, view: View) -> bytes:
+        """The first plan of a document. Raises AskLessError no-figure where it has none."""
+        assert isinstance(document, documents.PlanDocument)
+        row = next((row for row in document.statements if row.plan), None)
+        if row is None:
+            raise AskLessError("no-figure", "there is no plan to draw", "see the messages above")
+        stream = io.BytesIO()
+        _plan(row, stream, self.name)
+        return stream.getvalue()
 
 
 class _Box:
@@ -88,12 +103,12 @@ def _lines(node: documents.PlanNode) -> list[tuple[str, str]]:
     return lines
 
 
-def plan(row: documents.PlanRow, path: Path) -> None:
+def _plan(row: documents.PlanRow, stream: IO[bytes], form: str) -> None:
     """Draw one statement's plan. Colour follows the share of the time; what was observed stands in the box."""
     import matplotlib
 
     matplotlib.use("Agg")
-    from matplotlib.figure import Figure
+    from matplotlib.figure import Figure as Canvas
 
     boxes: list[_Box] = []
     edge = 0.0
@@ -106,7 +121,7 @@ def plan(row: documents.PlanRow, path: Path) -> None:
     title = textwrap.wrap(one_line(row.sql, 400), int(width * TITLE_CHARACTERS)) or [""]
     above = 0.5 + LINE * (len(title) + 1)
     height = above + deepest + 0.2
-    figure = Figure(figsize=(width, height))
+    figure = Canvas(figsize=(width, height))
     axes: Any = figure.add_axes((0.0, 0.0, 1.0, 1.0))
     axes.set_xlim(-0.2, width - 0.2)
     axes.set_ylim(deepest + 0.2, -above)
@@ -117,7 +132,7 @@ def plan(row: documents.PlanRow, path: Path) -> None:
         axes.text(0.0, -0.2, "blue: share of the time, of each step alone", fontsize=8, color="#3b6ea5", va="center")
     for box in boxes:
         _draw(axes, box)
-    figure.savefig(path, dpi=110)
+    figure.savefig(stream, dpi=110, format=form)
 
 
 def _plain(text: str) -> str:
@@ -160,3 +175,6 @@ def _draw(axes: Any, box: _Box) -> None:
             linewidth=0.8,
             zorder=0,
         )
+
+
+FORMATS = {"svg": Figure("svg"), "png": Figure("png")}

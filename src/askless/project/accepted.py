@@ -26,8 +26,16 @@ class _File(msgspec.Struct, forbid_unknown_fields=True):
     accepted: list[Accepted] = []
 
 
-def read(path: Path) -> list[Accepted]:
+def nearest(folder: Path) -> Path | None:
+    """The project's file: in this folder, or in the nearest one above it that has one; None where none has."""
+    start = folder.resolve()
+    return next((above / FILE for above in (start, *start.parents) if (above / FILE).is_file()), None)
+
+
+def read(path: Path | None) -> list[Accepted]:
     """The accepted cases of a file; none where there is no such file. Raises AskLessError: project-file-bad."""
+    if path is None:
+        return []
     try:
         text = path.read_text(encoding="utf-8")
     except FileNotFoundError:

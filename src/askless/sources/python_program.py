@@ -22,7 +22,6 @@ from types import FrameType
 
 import msgspec
 
-from askless.capture.reading import SUFFIXES
 from askless.core.errors import AskLessError
 
 PROBE = Path(__file__).resolve().parent.parent / "probe"
@@ -47,30 +46,12 @@ class Visited(msgspec.Struct, frozen=True):
     durations_ms: tuple[float, ...]
 
 
-class Outcome(msgspec.Struct, frozen=True):
+class Ended(msgspec.Struct, frozen=True):
     """How the program ended. `stopped` tells that it was told to stop; its exit code then says nothing."""
 
     exit_code: int
     stopped: bool
     visited: tuple[Visited, ...] = ()
-
-
-def prepare_folder(folder: Path) -> Path:
-    """Create the folder of a new capture. Raises AskLessError: folder-unwritable, folder-in-use."""
-    try:
-        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
-        probe = folder / ".askless-write-test"
-        probe.write_bytes(b"x" * 4096)
-        probe.unlink()
-    except OSError as error:
-        raise AskLessError(
-            "folder-unwritable", f"can't write into {folder}: {error.strerror}", "name another folder with -o"
-        ) from None
-    if any(entry.name.endswith(SUFFIXES) for entry in folder.iterdir()):
-        raise AskLessError(
-            "folder-in-use", f"{folder} holds a capture already", "name a new folder with -o, or delete the old capture"
-        )
-    return folder.resolve()
 
 
 class Recording(msgspec.Struct, frozen=True):
@@ -108,7 +89,7 @@ def run(
     visits: Visits | None = None,
     recording: Recording = Recording(),  # noqa: B008  (frozen)
     progress: Callable[[str], None] = lambda text: None,
-) -> Outcome:
+) -> Ended:
     """Run the program until it ends, or until its pages are visited.
 
     Raises AskLessError: program-missing, program-exited, never-answers.
@@ -139,7 +120,7 @@ def run(
         except BaseException:
             _stop(process, grouped)
             raise
-    return Outcome(code if code >= 0 else 128 - code, stop.is_set(), visited)
+    return Ended(code if code >= 0 else 128 - code, stop.is_set(), visited)
 
 
 class _Signals:

@@ -128,7 +128,7 @@ def pytest_collection_finish(session: pytest.Session) -> None:
     from askless.testing.inside import Inside
 
     try:
-        cases = accepted.read(Path(config.rootpath) / accepted.FILE)
+        cases = accepted.read(accepted.nearest(Path(config.rootpath)))
     except AskLessError as error:
         raise pytest.UsageError(f"{error.message}\n{error.remedy}") from None
     settings: dict[str, Any] | None = None

@@ -1,1 +1,43 @@
-"""Finding + schema + plan -> advice: changes to try, each with its SQL, its saving, its price and what to check."""
+"""The registry of advice: recipe -> the module that turns it into changes to try. A new recipe is one file and one line.
+
+Each of them has `advise(recipe, context)`, the change to try first in front.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import Any
+
+from askless.core.context import Context
+from askless.core.findings import Advice
+from askless.core.recipes import (
+    Batch,
+    Group,
+    LeaveOut,
+    Move,
+    Narrow,
+    Page,
+    Recipe,
+    Share,
+    UseLoaded,
+    WriteTogether,
+)
+
+REGISTRY: dict[type[Recipe], str] = {
+    Batch: "askless.core.advice.eager_loading",
+    Group: "askless.core.advice.grouping",
+    Share: "askless.core.advice.sharing",
+    UseLoaded: "askless.core.advice.reuse",
+    Narrow: "askless.core.advice.projection",
+    Page: "askless.core.advice.pagination",
+    Move: "askless.core.advice.moving",
+    LeaveOut: "askless.core.advice.leaving",
+    WriteTogether: "askless.core.advice.writing",
+}
+
+
+def advise(recipe: Recipe, context: Context) -> tuple[Advice, ...]:
+    """The changes that a recipe comes to. Raises KeyError for one that is not registered."""
+    adviser: Any = import_module(REGISTRY[type(recipe)])
+    found: tuple[Advice, ...] = adviser.advise(recipe, context)
+    return found

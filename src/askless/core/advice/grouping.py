@@ -3,20 +3,22 @@
 from __future__ import annotations
 
 from askless.core.advice import rewriting
-from askless.core.findings import Advice, Line
+from askless.core.context import Context
+from askless.core.findings import Advice
+from askless.core.recipes import Group
 
 
-def advise(
-    sql: str, system: str, table: str, column: str, at: Line | None, saving: str, counts: bool
-) -> tuple[Advice, ...]:
+def advise(recipe: Group, context: Context) -> tuple[Advice, ...]:
     """One GROUP BY; or one row with a condition in each aggregate."""
+    column, counts = recipe.key.column.name, recipe.structure.counts
+    sql = rewriting.counted(context.sql(recipe.stats), recipe.stats.statement.system, recipe.table, column)
     nothing = "0" if counts else "what an empty group gave"
     grouped = Advice(
         title=f"get all of them with one GROUP BY {column}",
         why="one pass over the rows answers every value",
-        sql=rewriting.counted(sql, system, table, column),
-        at=at,
-        saving=saving,
+        sql=sql,
+        at=recipe.line,
+        saving=recipe.saving,
         trade_off="the code picks its values out of the groups",
         check=(f"values without a row have no group: they must stay, with {nothing}",),
     )
@@ -24,8 +26,8 @@ def advise(
         title="or one row, with a condition in each aggregate",
         why="where the values are few and fixed, and the page shows them side by side: "
         f"{'COUNT' if counts else 'SUM'}(CASE WHEN {column} = … THEN … END) for each of them",
-        at=at,
-        saving=saving,
+        at=recipe.line,
+        saving=recipe.saving,
         trade_off="a new value means a new column; loading all rows to count them in memory would grow with the table, so do not",
         check=("rows with none of the values are kept out by a WHERE, or counted nowhere",),
     )

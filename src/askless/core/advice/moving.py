@@ -2,30 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
-from askless.core.advice.orm import Models, model_of, words_of
-from askless.core.findings import Advice, Line
-from askless.core.shape_stats import ShapeStats
-from askless.core.words import plural
+from askless.core.advice.orm import model_of, words_of
+from askless.core.context import Context
+from askless.core.findings import Advice
+from askless.core.recipes import Move
 
 
-def advise(
-    stats: ShapeStats, variant: str, columns: Sequence[str], line: Line | None, rows: float, models: Models
-) -> tuple[Advice, ...]:
+def advise(recipe: Move, context: Context) -> tuple[Advice, ...]:
     """Count, or filter, in the database."""
-    words = words_of(stats.load)
-    model = model_of(stats.load, stats.load.target, models) if stats.load is not None else None
-    saving = f"about {plural(rows, 'row')} a request; time is for a trial to tell"
-    if variant == "counted":
+    load = recipe.stats.load
+    words = words_of(load)
+    model = model_of(load, load.target, context.models) if load is not None else None
+    if not recipe.columns:
         code = words.number_of(model) if words is not None and model is not None else ""
         return (
             Advice(
                 title="count in the database",
                 why="the number travels instead of the rows",
                 code=code,
-                at=line,
-                saving=saving,
+                at=recipe.line,
+                saving=recipe.saving,
                 trade_off="one query more where the rows are needed later on after all",
                 check=(
                     "the same conditions stand on the count",
@@ -33,14 +29,14 @@ def advise(
                 ),
             ),
         )
-    code = words.filtered(model, columns) if words is not None and model is not None else ""
+    code = words.filtered(model, recipe.columns) if words is not None and model is not None else ""
     return (
         Advice(
-            title="filter by " + ", ".join(columns) + " in the database",
+            title="filter by " + ", ".join(recipe.columns) + " in the database",
             why="the condition that the loop tests becomes a WHERE, and a cut a LIMIT",
             code=code,
-            at=line,
-            saving=saving,
+            at=recipe.line,
+            saving=recipe.saving,
             trade_off="the condition moves from code to SQL; without an index the database reads the rows all the same",
             check=("upper and lower case, NULLs and time zones compare in SQL as they did in the code", "rows and their order are the same"),
         ),

@@ -3,39 +3,30 @@
 from __future__ import annotations
 
 from askless.core.advice import rewriting
-from askless.core.advice.orm import Models, model_of, words_of
-from askless.core.findings import Advice, Line
-from askless.core.model import Load, Schema
-from askless.core.sql.structure import Structure
+from askless.core.advice.orm import model_of, words_of
+from askless.core.context import Context
+from askless.core.findings import Advice
+from askless.core.recipes import Page
+from askless.core.settings import PAGE_ROWS
 
-PAGE_ROWS = 50
 
-
-def advise(
-    sql: str,
-    system: str,
-    structure: Structure,
-    load: Load | None,
-    line: Line | None,
-    saving: str,
-    schema: Schema | None,
-    models: Models,
-) -> tuple[Advice, ...]:
+def advise(recipe: Page, context: Context) -> tuple[Advice, ...]:
     """Keyset pagination first, because a page deep in the list then costs what the first one costs."""
+    structure, schema, load = recipe.structure, context.schema, recipe.stats.load
     table = schema.table(structure.main) if schema is not None else None
     key = table.primary_key[0] if table is not None and len(table.primary_key) == 1 else "id"
     names = {output.column.name for output in structure.outputs}
     known = table is not None or key in names
-    words, model = words_of(load), model_of(load, load.target, models) if load is not None else None
+    words, model = words_of(load), model_of(load, load.target, context.models) if load is not None else None
     code = words.paged(model, key, PAGE_ROWS) if words is not None and model is not None and known else ""
     ordered = ", ".join(str(column) for column, _ in structure.order_by)
     paged = Advice(
         title=f"read {PAGE_ROWS} rows at a time, by key",
         why="a page by key costs the same however deep it lies; OFFSET reads and throws away what it skips",
-        sql=rewriting.paged(sql, system, key, PAGE_ROWS) if known else "",
+        sql=rewriting.paged(context.sql(recipe.stats), recipe.stats.statement.system, key, PAGE_ROWS) if known else "",
         code=code,
-        at=line,
-        saving=saving,
+        at=recipe.line,
+        saving=recipe.saving,
         trade_off="no jump to page 57; the order must end in a unique column",
         check=(
             f"the page's order now is {ordered}: page by that column and {key} together"
@@ -46,8 +37,8 @@ def advise(
     filtered = Advice(
         title="or filter, count or sum in the database",
         why="where the application goes on to throw most rows away",
-        at=line,
-        saving=saving,
+        at=recipe.line,
+        saving=recipe.saving,
         trade_off="the condition moves from code to SQL",
         check=("upper and lower case, NULLs and time zones compare in SQL as they did in the code",),
     )

@@ -2,67 +2,67 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Sequence
 from typing import Any, cast
 
-import sqlglot
 from sqlglot import exp
 
-from askless.core.sql.slots import Slot, marked, slot_number, slots_of
-from askless.core.sql.structure import DIALECTS
+from askless.core.sql.names import Names
+from askless.core.sql.parsing import bare, conjuncts, is_star, parse, slot_in, trying
+from askless.core.sql.structure import Column
 
-_MARK = re.compile(r"'~slot(\d+)~'|:slot(\d+)|\b77(\d{8})\b")
-_OURS = re.compile(r"%\((slot\d+|keys|last_seen)\)s")  # what PostgreSQL's writer makes of a named placeholder
+Change = Callable[[exp.Select, Names], exp.Select | None]
 
 
-def rewritten(text: str, system: str, change: Callable[[exp.Select], exp.Select | None]) -> str:
+def rewritten(text: str, system: str, change: Change) -> str:
     """The statement after a change to its tree, literals and placeholders as they were; '' where it can't be done."""
-    slots = slots_of(text, system)
-    dialect = DIALECTS.get(system, "sqlite")
-    try:
-        tree = sqlglot.parse_one(marked(text, slots), read=dialect)
-        changed = change(tree) if isinstance(tree, exp.Select) else None
-        return _restored(changed.sql(dialect=dialect, pretty=True), slots) if changed is not None else ""
-    except (sqlglot.errors.SqlglotError, AttributeError, KeyError, TypeError, ValueError, RecursionError):
+    parsed = parse(text, system)
+    if parsed is None or not isinstance(parsed.tree, exp.Select):
         return ""
-
-
-def _restored(sql: str, slots: Sequence[Slot]) -> str:
-    def original(found: re.Match[str]) -> str:
-        number = int(found.group(1) or found.group(2) or found.group(3))
-        return slots[number].text if number < len(slots) else found.group()
-
-    return _MARK.sub(original, _OURS.sub(r":\1", sql))
+    with trying():
+        changed = change(parsed.tree, Names(parsed.tree))
+        return parsed.written(changed, pretty=True) if changed is not None else ""
+    return ""
 
 
 def pretty(text: str, system: str) -> str:
     """A statement laid out for reading; as it is where it can't be parsed."""
-    return rewritten(text, system, lambda tree: tree) or text.strip()
+    return rewritten(text, system, lambda tree, names: tree) or text.strip()
 
 
-def _key_comparison(tree: exp.Select, table: str, column: str) -> exp.EQ | exp.In | None:
-    """The comparison of the key column with one value: `column = ?`, `? = column` or `column IN (?)`."""
-    node: Any
-    for node in tree.find_all(exp.EQ, exp.In):
-        if isinstance(node, exp.In):
-            if isinstance(node.this, exp.Column) and node.this.name == column and len(node.expressions) == 1:
-                return node
-            continue
-        for side, other in ((node.left, node.right), (node.right, node.left)):
-            value = other.this if isinstance(other, exp.Cast) else other
-            marked_value = isinstance(value, exp.Placeholder | exp.Literal) and slot_number(str(value.this)) is not None
-            if isinstance(side, exp.Column) and side.name == column and marked_value:
-                return cast(exp.EQ, node)
+def _key_comparison(tree: exp.Select, names: Names, table: str, column: str) -> exp.EQ | exp.In | None:
+    """The comparison of the key column with one value: `column = ?`, `? = column` or `column IN (?)`.
+
+    Only one that every row must meet, of the statement itself; None where there are several.
+    """
+    wanted = Column(table.lower(), column.lower())
+    found = []
+    for condition in [tree.args.get("where"), *(join.args.get("on") for join in tree.args.get("joins") or ())]:
+        for node in conjuncts(condition):
+            side = _key_side(node)
+            if side is not None:
+                key = names.column(side, names.scope_of(tree))
+                if Column(key.table.lower(), key.name.lower()) == wanted:
+                    found.append(node)
+    return cast("exp.EQ | exp.In", found[0]) if len(found) == 1 else None
+
+
+def _key_side(node: Any) -> exp.Column | None:
+    """The column of a comparison with one value."""
+    if isinstance(node, exp.In):
+        alone = len(node.expressions) == 1 and slot_in(node.expressions[0]) is not None
+        return node.this if alone and isinstance(node.this, exp.Column) else None
+    if not isinstance(node, exp.EQ):
+        return None
+    for side, other in ((node.left, node.right), (node.right, node.left)):
+        if isinstance(side, exp.Column) and slot_in(side) is None and slot_in(other) is not None:
+            return side
     return None
 
 
 def _column_of(node: exp.EQ | exp.In) -> exp.Column:
-    if isinstance(node, exp.In):
-        found = node.this
-    else:
-        found = node.left if isinstance(node.left, exp.Column) else node.right
-    assert isinstance(found, exp.Column)
+    found = _key_side(node)
+    assert found is not None
     return found.copy()
 
 
@@ -72,9 +72,9 @@ def batched(text: str, system: str, table: str, column: str, drop_limit: bool = 
     A LIMIT would cut the batch: with `drop_limit` it goes (there is one row for each key), without, '' is given.
     """
 
-    def change(tree: exp.Select) -> exp.Select | None:
-        node = _key_comparison(tree, table, column)
-        if node is None or node.find_ancestor(exp.Select) is not tree:
+    def change(tree: exp.Select, names: Names) -> exp.Select | None:
+        node = _key_comparison(tree, names, table, column)
+        if node is None:
             return None
         if tree.args.get("limit") is not None:
             if not drop_limit:
@@ -92,9 +92,9 @@ def batched(text: str, system: str, table: str, column: str, drop_limit: bool = 
 def counted(text: str, system: str, table: str, column: str) -> str:
     """An aggregate for one key as a grouped aggregate for all keys."""
 
-    def change(tree: exp.Select) -> exp.Select | None:
-        node = _key_comparison(tree, table, column)
-        if node is None or node.find_ancestor(exp.Select) is not tree:
+    def change(tree: exp.Select, names: Names) -> exp.Select | None:
+        node = _key_comparison(tree, names, table, column)
+        if node is None:
             return None
         key = _column_of(node)
         node.replace(exp.In(this=key.copy(), expressions=[exp.Placeholder(this="keys")]))
@@ -108,9 +108,9 @@ def counted(text: str, system: str, table: str, column: str) -> str:
 def numbered(text: str, system: str, table: str, column: str) -> str:
     """A look-up of rows by one key as the number of rows for all keys."""
 
-    def change(tree: exp.Select) -> exp.Select | None:
-        node = _key_comparison(tree, table, column)
-        if node is None or node.find_ancestor(exp.Select) is not tree:
+    def change(tree: exp.Select, names: Names) -> exp.Select | None:
+        node = _key_comparison(tree, names, table, column)
+        if node is None:
             return None
         key = _column_of(node)
         node.replace(exp.In(this=key.copy(), expressions=[exp.Placeholder(this="keys")]))
@@ -124,8 +124,8 @@ def numbered(text: str, system: str, table: str, column: str) -> str:
 
 def _selects(tree: exp.Select, column: exp.Column) -> bool:
     for node in tree.expressions:
-        inner = node.this if isinstance(node, exp.Alias) else node
-        if isinstance(inner, exp.Star) or (isinstance(inner, exp.Column) and isinstance(inner.this, exp.Star)):
+        inner = bare(node)
+        if is_star(inner):
             return True
         if isinstance(inner, exp.Column) and inner.name == column.name and inner.table in ("", column.table):
             return True
@@ -140,7 +140,7 @@ def joined(
     '' for a to-many join under a LIMIT: that would count joined rows instead of parents.
     """
 
-    def change(tree: exp.Select) -> exp.Select | None:
+    def change(tree: exp.Select, names: Names) -> exp.Select | None:
         source = tree.args.get("from_") or tree.args.get("from")
         if source is None or not isinstance(source.this, exp.Table) or tree.args.get("group") is not None:
             return None
@@ -153,10 +153,10 @@ def joined(
             if not node.table and not tree.args.get("joins") and node.find_ancestor(exp.Select) is tree:
                 node.set("table", exp.to_identifier(parent))
         on = exp.EQ(this=exp.column(column, table=table), expression=exp.column(parent_column, table=parent))
-        names = [name for name in columns if name not in ("", "*")]
-        if names:
+        chosen = [name for name in columns if name not in ("", "*")]
+        if chosen:
             taken = {node.alias_or_name for node in tree.expressions}
-            tree.select(*(_distinct(exp.column(n, table=table), taken) for n in names), append=True, copy=False)
+            tree.select(*(_distinct(exp.column(n, table=table), taken) for n in chosen), append=True, copy=False)
         else:
             tree.select(exp.Column(this=exp.Star(), table=exp.to_identifier(table)), append=True, copy=False)
         return tree.join(exp.to_table(table), on=on, join_type="left", copy=False)
@@ -177,7 +177,7 @@ def projected(text: str, system: str, leave_out: Sequence[str]) -> str:
     """The statement without some of its columns. '' where that leaves none, or where one is not selected by name."""
     unwanted = set(leave_out)
 
-    def change(tree: exp.Select) -> exp.Select | None:
+    def change(tree: exp.Select, names: Names) -> exp.Select | None:
         kept = [node for node in tree.expressions if node.alias_or_name not in unwanted]
         if not kept or len(kept) == len(tree.expressions):
             return None
@@ -190,12 +190,24 @@ def projected(text: str, system: str, leave_out: Sequence[str]) -> str:
 def paged(text: str, system: str, key: str, size: int) -> str:
     """The statement page by page: the key above the last one seen, in order of the key, so many rows."""
 
-    def change(tree: exp.Select) -> exp.Select | None:
+    def change(tree: exp.Select, names: Names) -> exp.Select | None:
         source = tree.args.get("from_") or tree.args.get("from")
         if source is None or not isinstance(source.this, exp.Table):
             return None
         column = exp.column(key, table=source.this.alias_or_name)
         tree = tree.where(exp.GT(this=column.copy(), expression=exp.Placeholder(this="last_seen")), copy=False)
         return tree.order_by(column, append=False, copy=False).limit(size, copy=False)
+
+    return rewritten(text, system, change)
+
+
+def named(text: str, system: str, columns: Sequence[str]) -> str:
+    """`SELECT *` of one table with its columns by name."""
+
+    def change(tree: exp.Select, names: Names) -> exp.Select | None:
+        if len(tree.expressions) != 1 or tree.args.get("joins"):
+            return None
+        tree.set("expressions", [exp.column(name) for name in columns])
+        return tree
 
     return rewritten(text, system, change)

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from askless.core.advice.orm import Models, by_table, words_of
-from askless.core.findings import Advice, Line
+from askless.core.advice.orm import by_table, words_of
+from askless.core.context import Context
+from askless.core.findings import Advice
 from askless.core.model import Load
-from askless.core.shape_stats import ShapeStats
+from askless.core.recipes import WriteTogether
 from askless.core.sql.structure import Structure
 
 _TITLES = {
@@ -15,15 +16,14 @@ _TITLES = {
 }
 
 
-def advise(
-    stats: ShapeStats, structure: Structure, alone: bool, line: Line | None, saving: str, models: Models
-) -> tuple[Advice, ...]:
+def advise(recipe: WriteTogether, context: Context) -> tuple[Advice, ...]:
     """One statement; where each write commits alone, one transaction around the loop as the smaller step."""
-    load = stats.load
+    structure, alone = recipe.structure, recipe.alone
+    load = recipe.stats.load
     words = words_of(load)
     code = ""
     if words is not None and load is not None:
-        model = models.get((load.orm, load.target)) or by_table(load, structure.main, models)
+        model = context.models.get((load.orm, load.target)) or by_table(load, structure.main, context.models)
         if model is not None:
             code = words.written(structure.kind, model, structure.written)
     whole = Advice(
@@ -31,9 +31,9 @@ def advise(
         why="one round trip and one parse" + (" and one commit" if alone else "") + " for all of them",
         sql=_many(structure),
         code=code,
-        at=line,
-        saving=saving,
-        trade_off=_price(structure.kind, load),
+        at=recipe.line,
+        saving=recipe.saving,
+        trade_off=_price(load),
         check=(
             "hooks, signals and defaults that run for each object in code still have their effect",
             "one bad row now fails all of them",
@@ -44,7 +44,7 @@ def advise(
     around = Advice(
         title="or put one transaction around the loop",
         why="each write now waits for a commit of its own, which waits for the disk",
-        at=line,
+        at=recipe.line,
         saving="the round trips stay; the commits go",
         trade_off="all or nothing: an error in the middle takes the earlier rows back",
         check=("nothing slow (a call to somebody else) stands inside the transaction",),
@@ -62,7 +62,7 @@ def _many(structure: Structure) -> str:
     return ""
 
 
-def _price(kind: str, load: Load | None) -> str:
+def _price(load: Load | None) -> str:
     if load is None or load.orm == "":
         return "very many rows are sent in portions"
     bypass = {"django": "save() and its signals are not run", "sqlalchemy": "the session's events are not run"}

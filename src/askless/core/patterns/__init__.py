@@ -5,10 +5,11 @@ The order is the order in which they look and judge: an earlier one may claim a 
 
 from __future__ import annotations
 
-from difflib import get_close_matches
 from importlib import import_module
 
-from askless.core.patterns.base import Pattern
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from askless.core.patterns.base import Pattern
 
 REGISTRY = {
     "already-loaded": "askless.core.patterns.already_loaded",
@@ -25,6 +26,8 @@ REGISTRY = {
 
 def instead_of(name: str) -> str:
     """What to say to a name that is no pattern."""
+    from difflib import get_close_matches
+
     near = get_close_matches(name, REGISTRY, 1, 0.3)
     return f"did you mean {near[0]}?" if near else "patterns: " + ", ".join(REGISTRY)
 

@@ -8,12 +8,24 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from askless.core.advice import reuse
-from askless.core.findings import Finding, severity
+from askless.core.context import Context
+from askless.core.findings import severity
 from askless.core.lineage import structure as structure_of
 from askless.core.model import Place, Request
-from askless.core.patterns.base import Context, add_counts, add_places, cost_of, finding_of, lines_of, writes_of
-from askless.core.patterns.repetition import Rejected
+from askless.core.patterns.base import (
+    ByRequests,
+    Claim,
+    Diagnosis,
+    Met,
+    Rule,
+    add_counts,
+    add_places,
+    lines_of,
+    spared,
+    written_between,
+)
+from askless.core.patterns.repetition import reject, rejections
+from askless.core.recipes import UseLoaded
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
 from askless.core.sql.slots import Value
@@ -21,8 +33,12 @@ from askless.core.sql.structure import Structure
 from askless.core.summary import Group, RequestView, RouteStats, Tally
 from askless.core.words import number, plural
 
-NAME = "already-loaded"
-REJECTED = "not already loaded"
+RULE = Rule(
+    "already-loaded",
+    "rows that were there already",
+    "look-ups of rows that an earlier query of the request had fetched, with every column",
+    "a write in between, an earlier result that lacks columns",
+)
 
 
 class Rereads:
@@ -46,41 +62,33 @@ class Rereads:
         add_counts(self.earlier, other.earlier)
 
 
-class AlreadyLoaded:
+class AlreadyLoaded(ByRequests[Rereads]):
     """See the module."""
 
-    name = NAME
+    rule = RULE
 
     def look(self, view: RequestView, settings: Settings) -> None:
         """Find look-ups whose rows an earlier result of the request holds."""
         for group in view.groups:
-            structure = group.stats.structure
-            if len(group.indices) < settings.duplicate_least or structure is None or not _reads_rows(structure):
+            if len(group.indices) < settings.duplicate_least or self._given_up(view, group.stats, settings):
                 continue
-            self._look(view, group, structure, settings)
+            structure = group.stats.structure
+            if structure is not None and _reads_rows(structure):
+                self._look(view, group, structure)
 
-    def _look(self, view: RequestView, group: Group, structure: Structure, settings: Settings) -> None:
-        """Trace the first requests of a shape in full; then go by what they showed."""
-        tallies, digest = view.route.tallies, group.stats.shape.digest
-        rejected = tallies.get((REJECTED, digest))
-        if isinstance(rejected, Rejected) and rejected.times >= settings.examine_most:
-            return
+    def _given_up(self, view: RequestView, stats: ShapeStats, settings: Settings) -> bool:
+        """Whether the first requests of a shape, which are traced in full, showed nothing."""
+        return rejections(view.route, self.rule).get((stats.shape.digest,), 0) >= settings.examine_most
+
+    def _look(self, view: RequestView, group: Group, structure: Structure) -> None:
+        digest = group.stats.shape.digest
         earlier = _earlier(view, group.indices, structure)
-        if earlier is not None:
-            self._add(view, group.stats, group.indices, earlier, structure)
+        if earlier is None:
+            reject(view.route, self.rule, (digest,))
             return
-        if not isinstance(rejected, Rejected):
-            rejected = tallies[REJECTED, digest] = Rejected()
-        rejected.times += 1
-
-    def _add(
-        self, view: RequestView, stats: ShapeStats, indices: list[int], earlier: int, structure: Structure
-    ) -> None:
-        request = view.request
-        tally = view.route.tallies.get((NAME, stats.shape.digest))
-        if not isinstance(tally, Rereads):
-            tally = view.route.tallies[NAME, stats.shape.digest] = Rereads(stats)
-        view.claimed.add(stats.shape.digest)
+        request, indices = view.request, group.indices
+        tally = self.tallies(view.route).setdefault((digest,), Rereads(group.stats))
+        view.claimed.add(digest)
         tally.requests += 1
         tally.queries += len(indices)
         tally.rows += sum(request.rows[i] for i in indices)
@@ -90,11 +98,10 @@ class AlreadyLoaded:
         add_places(tally.places, request, indices)
         add_places(tally.earlier, request, [earlier])
 
-    def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
-        """One finding a shape."""
-        for tally in list(route.tallies.values()):
-            if isinstance(tally, Rereads):
-                yield _finding(route, tally, context)
+    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+        """One a shape."""
+        for tally in self.tallies(route).values():
+            yield _diagnosis(tally, Met(route, tally.stats, context, tally.places, tally.requests))
 
 
 def _reads_rows(structure: Structure) -> bool:
@@ -130,14 +137,10 @@ def _earlier(view: RequestView, indices: list[int], structure: Structure) -> int
         if (
             expected >= 2
             and len(wanted & seen) >= 0.9 * expected
-            and not _written(view, i, indices[-1], structure.main)
+            and not written_between(view, i, indices[-1], {structure.main.lower()})
         ):
             return i
     return None
-
-
-def _written(view: RequestView, first: int, last: int, table: str) -> bool:
-    return any(first < i < last and written == table.lower() for i, written in writes_of(view))
 
 
 def _holds(above: Structure, structure: Structure) -> bool:
@@ -167,30 +170,31 @@ def _identities(request: Request, indices: list[int], structure: Structure, tabl
     return found - {None}
 
 
-def _finding(route: RouteStats, tally: Rereads, context: Context) -> Finding:
-    stats = tally.stats
-    structure = stats.structure
-    assert structure is not None
+def _diagnosis(tally: Rereads, met: Met) -> Diagnosis:
     queries = tally.queries / tally.requests
-    cost = cost_of(route, stats, queries, queries, tally.requests)
-    lines, earlier = lines_of(tally.places), lines_of(tally.earlier)
-    where = f" at {earlier[0].file}:{earlier[0].line}" if earlier else ""
-    return finding_of(
-        NAME, route, stats, context, tally.places, tally.requests,
-        variant="",
+    cost = met.cost(queries, queries)
+    earlier = next(iter(lines_of(tally.earlier)), None)
+    where = f" at {earlier.file}:{earlier.line}" if earlier is not None else ""
+    claim = Claim(
         severity=severity(cost.share, cost.avoidable),
-        title=f"{plural(queries, 'query')} where none is needed: rows of {structure.main} that an earlier query had fetched",
+        title=f"{plural(queries, 'query')} where none is needed: rows of {met.structure.main} that an earlier query had fetched",
         evidence="traced",
         because=(
             f"these rows ({number(tally.rows / tally.requests)} a request), every column, were in an earlier result{where}",
             "no write to the table in between",
         ),
         cost=cost,
-        source=earlier[0] if earlier else None,
-        advice=reuse.of_loaded(stats, tally.source, tally.column, lines[0] if lines else None,
-                               f"about {plural(queries, 'query')} and {cost.saving_ms:.2f} ms a request", context.models),
+        source=earlier,
         unsure=("what somebody else wrote meanwhile is seen by the new query only",),
-    )  # fmt: skip
+    )
+    recipe = UseLoaded(
+        stats=met.stats,
+        line=met.line,
+        saving=spared(queries, cost.saving_ms),
+        source=tally.source,
+        column=tally.column,
+    )
+    return Diagnosis(met.finding(RULE, claim), recipe)
 
 
 PATTERN = AlreadyLoaded()

@@ -2,73 +2,183 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from typing import Any, Protocol
+import re
+from collections.abc import Collection, Iterable
+from typing import Generic, Protocol, TypeVar, cast
 
 import msgspec
 
-from askless.core.advice.orm import Models
+from askless.core.context import Context
 from askless.core.findings import Cost, Finding, Line, finding_key
 from askless.core.lineage import structure as structure_of
-from askless.core.model import Place, Request, Schema
+from askless.core.model import Place, Request, Statement
+from askless.core.recipes import Recipe
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
-from askless.core.sql.masking import masked
-from askless.core.sql.structure import Structure
-from askless.core.summary import RequestView, RouteStats
+from askless.core.sql.structure import EVERYTHING, Structure
+from askless.core.summary import RequestView, RouteStats, Tally
+from askless.core.words import plural
+
+_MAY_WRITE = re.compile(r"\b(?:insert|update|delete|merge|into)\b")  # a SELECT without these words changes nothing
 
 
-class Context(msgspec.Struct, frozen=True):
-    """What a pattern may use when it judges: thresholds, the schema where it is known, and the ORM's models."""
+class Rule(msgspec.Struct, frozen=True):
+    """What a pattern is, for documents and lists of rules. `title` is a noun phrase; `help` tells what is flagged, `clean`
+    what looks alike and is not. `severity` is what it mostly comes to; `needs_use`: only where `--track-use` was on.
+    """
 
-    settings: Settings
-    schema: Schema | None = None
-    models: Models = {}
+    id: str
+    title: str
+    help: str
+    clean: str
+    severity: str = "worthwhile"
+    needs_use: bool = False
+
+
+class Diagnosis(msgspec.Struct, frozen=True):
+    """A finding before it has advice, and the recipe that advice is made of."""
+
+    finding: Finding
+    recipe: Recipe
 
 
 class Pattern(Protocol):
     """A way of asking too much. `look` sees each request with a repeated shape; `judge` sees a route's totals."""
 
-    name: str
+    rule: Rule
 
     def look(self, view: RequestView, settings: Settings) -> None:
-        """Add to `view.route.tallies` what the request shows, under keys that begin with the pattern's name."""
+        """Add to the route's tallies what the request shows."""
 
-    def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
-        """The findings of a route. `found` are those of the patterns before it in this route."""
+    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+        """What is wrong with a route. `found` is what patterns before it had to say of this route."""
+
+
+T = TypeVar("T", bound=Tally)
+
+
+class ByRequests(Generic[T]):
+    """A pattern that adds up what it meets, request by request, in tallies of a type of its own."""
+
+    rule: Rule
+
+    def tallies(self, route: RouteStats) -> dict[tuple[str, ...], T]:
+        """The route's tallies of this pattern, by whatever tells them apart."""
+        return cast("dict[tuple[str, ...], T]", route.tallies.setdefault(self.rule.id, {}))
 
 
 class ByTotals:
     """A pattern that judges a route's totals, shape by shape; shapes that another finding explains are left to it."""
 
-    name = ""
+    rule: Rule
     yields_to: tuple[str, ...] = ("n-plus-one", "already-loaded")  # patterns that explain a shape better
 
     def look(self, view: RequestView, settings: Settings) -> None:
         """Nothing: totals are enough."""
 
-    def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
-        """At most one finding a SELECT."""
-        claimed = {finding.shape for finding in found if finding.pattern in self.yields_to}
+    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+        """At most one a SELECT."""
+        claimed = {one.finding.shape for one in found if one.finding.pattern in self.yields_to}
         for stats in route.asked():
-            structure = stats.structure
-            if structure is None or structure.kind != "select" or structure.aggregates or stats.shape.digest in claimed:
+            if stats.shape.digest in claimed or not self.worth_parsing(stats, context):
                 continue
-            finding = self.judge_shape(route, stats, structure, context)
-            if finding is not None:
-                yield finding
+            structure = stats.structure
+            if structure is None or structure.kind != "select" or structure.aggregates:
+                continue
+            diagnosis = self.judge_shape(Met(route, stats, context, stats.places, stats.requests), structure)
+            if diagnosis is not None:
+                yield diagnosis
 
-    def judge_shape(
-        self, route: RouteStats, stats: ShapeStats, structure: Structure, context: Context
-    ) -> Finding | None:
-        """The finding of one shape, or None."""
+    def worth_parsing(self, stats: ShapeStats, context: Context) -> bool:
+        """Whether the counts alone leave it open that a shape is one: parsing takes longer than counting."""
+        raise NotImplementedError
+
+    def judge_shape(self, met: Met, structure: Structure) -> Diagnosis | None:
+        """What is wrong with one shape, or None."""
         raise NotImplementedError
 
 
-def shown_sql(stats: ShapeStats, settings: Settings) -> str:
-    """The statement as reports show it."""
-    text = stats.statement.text.strip()
-    return text if settings.show_values else masked(text, stats.statement.system)
+class Claim(msgspec.Struct, frozen=True, kw_only=True):
+    """What a pattern has to say of what it met: see `Finding` for each field."""
+
+    title: str
+    severity: str
+    evidence: str
+    because: tuple[str, ...]
+    cost: Cost
+    variant: str = ""
+    unsure: tuple[str, ...] = ()
+    source: Line | None = None
+    callers: tuple[Line, ...] = ()
+
+
+class Met(msgspec.Struct, frozen=True):
+    """Where a pattern was met: a shape in a route, asked from these places, in so many requests."""
+
+    route: RouteStats
+    stats: ShapeStats
+    context: Context
+    places: dict[Place, int]
+    requests: int
+
+    @property
+    def structure(self) -> Structure:
+        """What the statement asks; a pattern judges only what can be parsed."""
+        found = self.stats.structure
+        assert found is not None
+        return found
+
+    @property
+    def line(self) -> Line | None:
+        """The line that asks most."""
+        return next(iter(lines_of(self.places)), None)
+
+    def cost(self, queries: float, avoidable: float, loop_ms: float = 0.0) -> Cost:
+        """The cost of `avoidable` queries a request: avoided queries x the median time of such a query."""
+        query_ms = self.stats.query_ns / 1e6
+        saving_ms = avoidable * query_ms
+        request_ms = self.route.durations.median / 1e6
+        return Cost(
+            queries=queries,
+            avoidable=avoidable,
+            query_ms=query_ms,
+            saving_ms=saving_ms,
+            share=min(saving_ms / request_ms, 1.0) if request_ms else 0.0,
+            total_ms=saving_ms * self.requests,
+            loop_ms=loop_ms,
+        )
+
+    def finding(self, rule: Rule, claim: Claim) -> Finding:
+        """A finding about the shape in the route, still without advice."""
+        stats, route, load = self.stats, self.route, self.stats.load
+        lines = lines_of(self.places)
+        return Finding(
+            key=finding_key(rule.id, route.route, stats.shape.digest, code_name(lines)),
+            pattern=rule.id,
+            variant=claim.variant,
+            severity=claim.severity,
+            route=route.route,
+            title=claim.title,
+            evidence=claim.evidence,
+            because=claim.because,
+            cost=claim.cost,
+            requests=self.requests,
+            shape=stats.shape.digest,
+            sql=self.context.sql(stats),
+            tables=self.structure.tables,
+            lines=lines,
+            path=path_of(self.places),
+            advice=(),
+            unsure=claim.unsure,
+            source=claim.source,
+            callers=claim.callers,
+            relation=f"{load.model}.{load.relation}" if load is not None and load.relation else "",
+        )
+
+
+def spared(queries: float, saving_ms: float) -> str:
+    """What a request is spared, in words."""
+    return f"about {plural(queries, 'query')} and {saving_ms:.2f} ms a request"
 
 
 def call_path(request: Request, i: int) -> tuple[str, ...]:
@@ -97,16 +207,26 @@ def by_code(request: Request, indices: list[int]) -> list[list[int]]:
 
 
 def writes_of(view: RequestView) -> list[tuple[int, str]]:
-    """(query, table) of all writes in a request; found once a request."""
+    """(query, table) of all writes in a request, tables in lower case; found once a request."""
     if view.writes is None:
         request = view.request
-        written: dict[int, str] = {}
-        for number in set(request.statements):
-            structure = structure_of(request.tables.statements[number])
-            if structure is not None and structure.kind in ("insert", "update", "delete"):
-                written[number] = structure.main.lower()
-        view.writes = [(i, written[n]) for i, n in enumerate(request.statements) if n in written] if written else []
+        written = {number: tables_written(request.tables.statements[number]) for number in set(request.statements)}
+        view.writes = [(i, table) for i, number in enumerate(request.statements) for table in written[number]]
     return view.writes
+
+
+def tables_written(statement: Statement) -> tuple[str, ...]:
+    """The tables that a statement writes; EVERYTHING for one that can't be read, unless it is sure not to write."""
+    text = statement.shape.text
+    if (statement.shape.noise or text.startswith("select ")) and not _MAY_WRITE.search(text):
+        return ()
+    structure = structure_of(statement)
+    return structure.writes if structure is not None else (EVERYTHING,)
+
+
+def written_between(view: RequestView, first: int, last: int, tables: Collection[str]) -> bool:
+    """Whether a query between two others writes one of these tables (in lower case)."""
+    return any(first < i < last and (table in tables or table == EVERYTHING) for i, table in writes_of(view))
 
 
 def add_counts(totals: dict[Place, int], others: dict[Place, int]) -> None:
@@ -144,48 +264,3 @@ def path_of(places: dict[Place, int]) -> tuple[Line, ...]:
 def code_name(lines: tuple[Line, ...]) -> str:
     """File and function of the first line, without line numbers and folders: it outlives edits."""
     return f"{lines[0].file.replace(chr(92), '/').rsplit('/', 1)[-1]}:{lines[0].function}" if lines else ""
-
-
-def cost_of(
-    route: RouteStats, stats: ShapeStats, queries: float, avoidable: float, requests: int, loop_ms: float = 0.0
-) -> Cost:
-    """The cost of `avoidable` queries a request: avoided queries x the median time of such a query."""
-    query_ms = stats.query_ns / 1e6
-    saving_ms = avoidable * query_ms
-    request_ms = route.durations.median / 1e6
-    return Cost(
-        queries=queries,
-        avoidable=avoidable,
-        query_ms=query_ms,
-        saving_ms=saving_ms,
-        share=min(saving_ms / request_ms, 1.0) if request_ms else 0.0,
-        total_ms=saving_ms * requests,
-        loop_ms=loop_ms,
-    )
-
-
-def finding_of(
-    pattern: str,
-    route: RouteStats,
-    stats: ShapeStats,
-    context: Context,
-    places: dict[Place, int],
-    requests: int,
-    **rest: Any,
-) -> Finding:
-    """A finding about one shape in one route; `rest` is what its pattern has to say."""
-    lines = lines_of(places)
-    structure, load = stats.structure, stats.load
-    return Finding(
-        key=finding_key(pattern, route.route, stats.shape.digest, code_name(lines)),
-        pattern=pattern,
-        route=route.route,
-        requests=requests,
-        shape=stats.shape.digest,
-        sql=shown_sql(stats, context.settings),
-        tables=structure.tables if structure is not None else (),
-        lines=lines,
-        path=path_of(places),
-        relation=f"{load.model}.{load.relation}" if load is not None and load.relation else "",
-        **rest,
-    )

@@ -6,79 +6,78 @@ read of nearly all objects, all others of few: the application chose in a loop w
 
 from __future__ import annotations
 
-from askless.core.advice import moving
-from askless.core.findings import Cost, Finding, severity
-from askless.core.patterns.base import ByTotals, Context, finding_of, lines_of
+from askless.core.context import Context
+from askless.core.findings import Cost, severity
+from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule
+from askless.core.recipes import Move
 from askless.core.shape_stats import ShapeStats, UseTotals
 from askless.core.sql.structure import Structure
-from askless.core.summary import RouteStats
 from askless.core.words import number, plural
 
-NAME = "discarded-rows"
+RULE = Rule(
+    "discarded-rows",
+    "rows that are fetched and thrown away",
+    "20 rows and more of which nobody looked at any, or few were used",
+    "rows of which every column that is read is read of most",
+    needs_use=True,
+)
 
 
 class DiscardedRows(ByTotals):
     """See the module."""
 
-    name = NAME
+    rule = RULE
 
-    def judge_shape(
-        self, route: RouteStats, stats: ShapeStats, structure: Structure, context: Context
-    ) -> Finding | None:
-        """One finding a query whose rows are thrown away."""
-        load = stats.load
-        totals = stats.used.get(load.target) if load is not None else None
+    def worth_parsing(self, stats: ShapeStats, context: Context) -> bool:
+        """Whether it was tracked what became of the rows."""
+        return bool(stats.used) and stats.load is not None
+
+    def judge_shape(self, met: Met, structure: Structure) -> Diagnosis | None:
+        """One a query whose rows are thrown away."""
+        load, settings = met.stats.load, met.context.settings
+        totals = met.stats.used.get(load.target) if load is not None else None
         if load is None or totals is None or load.kind not in ("query", "lazy"):
             return None
-        each = totals.objects / totals.results
-        if each < context.settings.discarded_rows_least:
+        if totals.objects / totals.results < settings.discarded_rows_least:
             return None
         if not totals.touched:
-            if totals.relations:
-                return None
-            return self._finding(route, stats, context, totals, "counted", 0.0, [])
-        tested, kept = _split(totals, context.settings.discarded_read_most)
+            return None if totals.relations else _diagnosis(met, totals, 0.0, [])
+        tested, kept = _split(totals, settings.discarded_read_most)
         if not tested or kept is None:
             return None
-        return self._finding(route, stats, context, totals, "filtered", kept / totals.results, tested)
+        return _diagnosis(met, totals, kept / totals.results, tested)
 
-    def _finding(
-        self,
-        route: RouteStats,
-        stats: ShapeStats,
-        context: Context,
-        totals: UseTotals,
-        variant: str,
-        kept: float,
-        tested: list[str],
-    ) -> Finding:
-        rows = totals.objects / totals.results
-        main = stats.load.target if stats.load is not None else ""
-        names = ", ".join(column.rsplit(".", 1)[-1] for column in tested)
-        if variant == "counted":
-            title = f"{plural(rows, 'row')} of {main} fetched, none looked at: only their number can have mattered"
-            because = (f"no attribute of {plural(totals.objects, 'object')} was read",)
-        else:
-            title = f"{plural(rows, 'row')} of {main} fetched, {number(kept)} used: the others were only looked at for {names}"
-            because = (
-                f"{names} was read of nearly all {totals.objects:,} objects, every other column of at most {number(kept)} of {number(rows)}",
-            )
-        spare_rows = rows - kept
-        spare = stats.bytes / stats.count * spare_rows / rows if stats.count and rows else 0.0
-        share = stats.duration_ns / route.elapsed_ns if route.elapsed_ns else 0.0
-        lines = lines_of(stats.places)
-        return finding_of(
-            NAME, route, stats, context, stats.places, stats.requests,
-            variant=variant,
-            severity=severity(share, 0),
-            title=title,
-            evidence="traced",
-            because=because,
-            cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, rows=spare_rows, bytes=spare),
-            advice=moving.advise(stats, variant, [column.rsplit(".", 1)[-1] for column in tested],
-                                 lines[0] if lines else None, spare_rows, context.models),
-            unsure=("it is not always faster in SQL: a trial decides",),
-        )  # fmt: skip
+
+def _diagnosis(met: Met, totals: UseTotals, kept: float, tested: list[str]) -> Diagnosis:
+    """`kept` rows of each result were used; `tested` columns were looked at of all of them."""
+    stats = met.stats
+    rows = totals.objects / totals.results
+    main = stats.load.target if stats.load is not None else ""
+    columns = tuple(column.rsplit(".", 1)[-1] for column in tested)
+    names = ", ".join(columns)
+    if not tested:
+        title = f"{plural(rows, 'row')} of {main} fetched, none looked at: only their number can have mattered"
+        because = f"no attribute of {plural(totals.objects, 'object')} was read"
+    else:
+        title = (
+            f"{plural(rows, 'row')} of {main} fetched, {number(kept)} used: the others were only looked at for {names}"
+        )
+        because = f"{names} was read of nearly all {totals.objects:,} objects, every other column of at most {number(kept)} of {number(rows)}"
+    spare_rows = rows - kept
+    spare = stats.bytes / stats.count * spare_rows / rows if stats.count and rows else 0.0
+    share = stats.duration_ns / met.route.elapsed_ns if met.route.elapsed_ns else 0.0
+    claim = Claim(
+        variant="filtered" if tested else "counted",
+        severity=severity(share, 0),
+        title=title,
+        evidence="traced",
+        because=(because,),
+        cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, rows=spare_rows, bytes=spare),
+        unsure=("it is not always faster in SQL: a trial decides",),
+    )
+    saving = f"about {plural(spare_rows, 'row')} a request; time is for a trial to tell"
+    recipe = Move(stats=stats, line=met.line, saving=saving, columns=columns, rows=spare_rows)
+    return Diagnosis(met.finding(RULE, claim), recipe)
 
 
 def _split(totals: UseTotals, most: float) -> tuple[list[str], int | None]:

@@ -9,16 +9,34 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterable
 
-from askless.core.advice import reuse
-from askless.core.findings import Finding, Line, severity
+from askless.core.context import Context
+from askless.core.findings import Line, severity
 from askless.core.model import Place, Request
-from askless.core.patterns.base import Context, add_counts, add_places, cost_of, finding_of, lines_of, writes_of
+from askless.core.patterns.base import (
+    ByRequests,
+    Claim,
+    Diagnosis,
+    Met,
+    Rule,
+    add_counts,
+    add_places,
+    lines_of,
+    spared,
+    writes_of,
+)
+from askless.core.recipes import Share
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
+from askless.core.sql.structure import EVERYTHING
 from askless.core.summary import Group, RequestView, RouteStats, Tally
 from askless.core.words import number, plural
 
-NAME = "duplicate"
+RULE = Rule(
+    "duplicate",
+    "the same read again",
+    "the same statement with the same parameters and the same result",
+    "a read after a write, functions that change, polling",
+)
 
 
 class Repeats:
@@ -40,10 +58,10 @@ class Repeats:
         add_counts(self.places, other.places)
 
 
-class Duplicate:
+class Duplicate(ByRequests[Repeats]):
     """See the module."""
 
-    name = NAME
+    rule = RULE
 
     def look(self, view: RequestView, settings: Settings) -> None:
         """Find repeats in one request."""
@@ -58,27 +76,23 @@ class Duplicate:
             if structure is None or structure.kind != "select" or structure.locks or structure.volatile:
                 continue
             tables = {table.lower() for table in structure.tables}
-            writes = sorted(i for i, table in writes_of(view) if table in tables)
+            writes = sorted(i for i, table in writes_of(view) if table in tables or table == EVERYTHING)
             for indices in same:
                 repeated = _unbroken(view.request, indices, writes, settings)
                 if len(repeated) >= settings.duplicate_least:
                     self._add(view, stats, repeated)
 
     def _add(self, view: RequestView, stats: ShapeStats, indices: list[int]) -> None:
-        key = (NAME, stats.shape.digest)
-        tally = view.route.tallies.get(key)
-        if not isinstance(tally, Repeats):
-            tally = view.route.tallies[key] = Repeats(stats)
+        tally = self.tallies(view.route).setdefault((stats.shape.digest,), Repeats(stats))
         tally.requests += 1
         tally.queries += len(indices)
         tally.avoidable += len(indices) - 1
         add_places(tally.places, view.request, indices)
 
-    def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
-        """One finding a shape."""
-        for key, tally in route.tallies.items():
-            if key[0] == NAME and isinstance(tally, Repeats):
-                yield _finding(route, tally, context)
+    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+        """One a shape."""
+        for tally in self.tallies(route).values():
+            yield _diagnosis(tally, Met(route, tally.stats, context, tally.places, tally.requests))
 
 
 def _same(request: Request, group: Group) -> list[list[int]]:
@@ -120,35 +134,24 @@ def _callers(tally: Repeats) -> tuple[Line, ...]:
     return lines_of(callers if len({(p.file, p.line) for p in callers}) > 1 else tally.places)
 
 
-def _finding(route: RouteStats, tally: Repeats, context: Context) -> Finding:
-    stats = tally.stats
-    structure = stats.structure
-    assert structure is not None
+def _diagnosis(tally: Repeats, met: Met) -> Diagnosis:
     requests = max(tally.requests, 1)
     queries, avoidable = tally.queries / requests, tally.avoidable / requests
-    cost = cost_of(route, stats, queries, avoidable, requests)
-    lines = lines_of(tally.places)
-    title = f"{plural(queries, 'query')} where 1 would do: {structure.main or 'the same rows'} read again with the same parameters"
-    because = [
-        f"{number(queries)} executions a request with equal text and parameters, equal results, no write in between"
-    ]
+    cost = met.cost(queries, avoidable)
     callers = _callers(tally)
-    return finding_of(
-        NAME,
-        route,
-        stats,
-        context,
-        tally.places,
-        tally.requests,
-        variant="",
+    what = met.structure.main or "the same rows"
+    claim = Claim(
         severity=severity(cost.share, cost.avoidable),
-        title=title,
-        evidence="traced" if any(stats.loads) or stats.rows else "repeated",
-        because=tuple(because),
+        title=f"{plural(queries, 'query')} where 1 would do: {what} read again with the same parameters",
+        evidence="traced" if any(met.stats.loads) or met.stats.rows else "repeated",
+        because=(
+            f"{number(queries)} executions a request with equal text and parameters, equal results, no write in between",
+        ),
         cost=cost,
-        callers=callers if callers != lines else (),
-        advice=reuse.advise(callers, f"about {plural(avoidable, 'query')} and {cost.saving_ms:.2f} ms a request"),
+        callers=callers if callers != lines_of(tally.places) else (),
     )
+    recipe = Share(stats=met.stats, line=met.line, saving=spared(avoidable, cost.saving_ms), callers=callers)
+    return Diagnosis(met.finding(RULE, claim), recipe)
 
 
 PATTERN = Duplicate()

@@ -8,39 +8,36 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from askless.core.advice import eager_loading, rewriting
-from askless.core.findings import Finding, severity
+from askless.core.context import Context
+from askless.core.findings import severity
 from askless.core.lineage import Source, find_source, is_convincing
 from askless.core.model import Load, Request
-from askless.core.patterns.base import Context, by_code, call_path, cost_of, finding_of, lines_of, shown_sql
+from askless.core.patterns.base import ByRequests, Claim, Diagnosis, Met, Rule, by_code, call_path, spared
 from askless.core.patterns.repetition import (
-    Rejected,
     Repetition,
     add_queries,
     add_source,
     chain_of,
     main_source,
     parent_line_of,
+    reject,
+    rejections,
 )
+from askless.core.recipes import Batch, Key, Variant
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
 from askless.core.sql.slots import Value
-from askless.core.sql.structure import Column, Predicate, Structure
+from askless.core.sql.structure import Predicate, Structure
 from askless.core.summary import Group, RequestView, RouteStats
 from askless.core.words import number, plural
 
-NAME = "n-plus-one"
-REJECTED = "no n-plus-one"
-
-
-class Key:
-    """The position of the key among a query's values, and the column that it is compared with."""
-
-    __slots__ = ("column", "position")
-
-    def __init__(self, position: int, column: Column) -> None:
-        self.position = position
-        self.column = column
+RULE = Rule(
+    "n-plus-one",
+    "one query for each row",
+    "one shape three times or more, each time with another key: to-one, to-many, nested, through a link table, counts, exists",
+    "batches of an eager load, pages, locks, constants in aggregates, retries",
+    "urgent",
+)
 
 
 def varying(rows: list[tuple[Value, ...]]) -> list[int] | None:
@@ -64,10 +61,10 @@ def lookup(structure: Structure, slot: int) -> Predicate | None:
     return None
 
 
-class NPlusOne:
+class NPlusOne(ByRequests[Repetition]):
     """See the module."""
 
-    name = NAME
+    rule = RULE
 
     def look(self, view: RequestView, settings: Settings) -> None:
         """Find repetitions by key in one request."""
@@ -86,28 +83,25 @@ class NPlusOne:
         self, view: RequestView, group: Group, indices: list[int], settings: Settings, only_traced: bool = False
     ) -> None:
         request, stats = view.request, group.stats
-        key = (NAME, stats.shape.digest, *call_path(request, indices[0]))
-        tally = view.route.tallies.get(key)
+        name = (stats.shape.digest, *call_path(request, indices[0]))
+        tally = self.tallies(view.route).get(name)
         parameters, literals = request.parameters, request.literals
         distinct = len({(parameters[i], literals[i]) for i in indices})
         if distinct < 2:
             return
-        if isinstance(tally, Repetition) and tally.examined >= settings.examine_most:
+        if tally is not None and tally.examined >= settings.examine_most:
             add_queries(tally, request, indices, distinct)
             view.claimed.add(stats.shape.digest)
             return
-        rejected = view.route.tallies.get((REJECTED, *key))
-        if isinstance(rejected, Rejected) and rejected.times >= settings.examine_most:
+        if rejections(view.route, self.rule).get(name, 0) >= settings.examine_most:
             return
         examined = _examine(request, stats, indices, distinct, settings)
         if examined is None or (only_traced and examined[1] is None):
-            if not isinstance(rejected, Rejected):
-                rejected = view.route.tallies[REJECTED, *key] = Rejected()
-            rejected.times += 1
+            reject(view.route, self.rule, name)
             return
-        column, source = examined
-        if not isinstance(tally, Repetition):
-            tally = view.route.tallies[key] = Repetition(stats, column)
+        key, source = examined
+        if tally is None:
+            tally = self.tallies(view.route)[name] = Repetition(stats, key)
         tally.examined += 1
         first, last = indices[0], indices[-1]
         tally.span_ns += request.starts_ns[last] + request.durations_ns[last] - request.starts_ns[first]
@@ -116,17 +110,17 @@ class NPlusOne:
         if source is not None:
             add_source(tally, request, source)
 
-    def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
+    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
         """Turn what was met in a route into findings, parents before their children."""
-        tallies = [tally for key, tally in route.tallies.items() if key[0] == NAME and isinstance(tally, Repetition)]
+        tallies = list(self.tallies(route).values())
         for tally in tallies:
-            yield _finding(route, tally, tallies, context)
+            yield _diagnosis(tally, tallies, Met(route, tally.stats, context, tally.places, tally.requests))
 
 
 def _examine(
     request: Request, stats: ShapeStats, indices: list[int], distinct: int, settings: Settings
-) -> tuple[Column, Source | None] | None:
-    """The key column of a repetition and the source of its keys where they were seen to flow; None if it is none."""
+) -> tuple[Key, Source | None] | None:
+    """The key of a repetition and the source of its keys where they were seen to flow; None if it is none."""
     structure = stats.structure
     if structure is None or structure.kind != "select" or structure.locks or structure.volatile:
         return None
@@ -134,14 +128,14 @@ def _examine(
     found = key_of(structure, rows)
     if found is None:
         return None
-    keys = [row[found.position] for row in rows]
+    keys = [row[found.slot] for row in rows]
     source = find_source(request, indices, keys, found.column.table or structure.main, found.column.name)
     if source is not None and is_convincing(source):
-        return found.column, source
+        return found, source
     # Aggregates by a constant are sibling filters; two keys may be two look-ups.
     if distinct < settings.repeat_least or structure.aggregates:
         return None
-    return found.column, None
+    return found, None
 
 
 def key_of(structure: Structure, rows: list[tuple[Value, ...]]) -> Key | None:
@@ -156,74 +150,68 @@ def key_of(structure: Structure, rows: list[tuple[Value, ...]]) -> Key | None:
             return None
         keys.append(Key(position, predicate.column))
     # A composite key varies as a whole; the column with the most values names it.
-    return max(keys, key=lambda key: len({row[key.position] for row in rows}))
+    return max(keys, key=lambda key: len({row[key.slot] for row in rows}))
 
 
-def variant_of(tally: Repetition, context: Context) -> str:
-    """to-one, to-many, count, exists, aggregate, link-table or same-row."""
+def variant_of(tally: Repetition, context: Context) -> Variant:
+    """What the look-ups ask for."""
     structure = tally.stats.structure
     assert structure is not None
     if structure.exists:
-        return "exists"
+        return Variant.EXISTS
     if structure.aggregates:
-        return "count" if structure.counts else "aggregate"
+        return Variant.COUNT if structure.counts else Variant.AGGREGATE
     load = tally.stats.load
     if load is not None and load.kind == "lazy" and load.relation:
-        return "to-many" if load.many else "to-one"
-    table = tally.column.table or structure.main
-    source = tally.source
-    own = source is not None and source.table == table and source.column == tally.column.name
+        return Variant.TO_MANY if load.many else Variant.TO_ONE
+    seen = Variant.TO_MANY if tally.rows_more else Variant.TO_ONE
+    column, source = tally.key.column, tally.source
+    table = column.table or structure.main
+    own = source is not None and source.table == table and source.column == column.name
     if table != structure.main and structure.joins:
         # The key stands on a joined table: a link table, or a needless join to the parent itself.
-        return ("to-many" if tally.rows_more else "to-one") if own else "link-table"
+        return seen if own else Variant.LINK_TABLE
     if own:
-        return "same-row"
+        return Variant.SAME_ROW
     if context.schema is not None and context.schema.table(table) is not None:
-        return "to-one" if context.schema.is_unique(table, tally.column.name) else "to-many"
-    return "to-many" if tally.rows_more else "to-one"
+        return Variant.TO_ONE if context.schema.is_unique(table, column.name) else Variant.TO_MANY
+    return seen
 
 
-def _finding(route: RouteStats, tally: Repetition, tallies: list[Repetition], context: Context) -> Finding:
-    stats, requests = tally.stats, tally.requests
-    structure = stats.structure
-    assert structure is not None
+_VERBS = {Variant.COUNT: "counts rows of", Variant.EXISTS: "asks whether there are rows in", Variant.AGGREGATE: "aggregates rows of"}  # fmt: skip
+_NESTED = (Variant.TO_ONE, Variant.TO_MANY, Variant.LINK_TABLE)
+
+
+def _diagnosis(tally: Repetition, tallies: list[Repetition], met: Met) -> Diagnosis:
+    requests, structure = tally.requests, met.structure
     queries = tally.queries / requests
-    cost = cost_of(route, stats, queries, queries - 1, requests, tally.span_ns / tally.examined / 1e6)
-    variant = variant_of(tally, context)
+    cost = met.cost(queries, queries - 1, tally.span_ns / tally.examined / 1e6)
+    variant = variant_of(tally, met.context)
     chain = chain_of(tally, tallies)
-    table = tally.column.table or structure.main
-    counted = f"1 + {number(queries)}"
-    if len(chain) > 1:
-        counted = "1 + " + " + ".join(number(one.queries / one.requests) for one in chain)
-        if variant in ("to-one", "to-many", "link-table"):
-            variant = f"nested {variant}"
+    column = tally.key.column
+    table = column.table or structure.main
+    counted = "1 + " + " + ".join(number(one.queries / one.requests) for one in chain)
+    nested = len(chain) > 1 and variant in _NESTED
     source = tally.source
     parent = f" for each row of {source.table or 'an earlier result'}" if source else ""
-    what = {"count": "counts rows of", "exists": "asks whether there are rows in", "aggregate": "aggregates rows of"}
-    verb = what.get(variant, "reads")
-    title = f"{plural(queries, 'query')} where 1 would do: {verb} {structure.main or table} by {tally.column.name}{parent} ({counted})"
-    evidence, because = _evidence(tally, table, context)
+    verb = _VERBS.get(variant, "reads")
+    title = f"{plural(queries, 'query')} where 1 would do: {verb} {structure.main or table} by {column.name}{parent} ({counted})"
+    evidence, because = _evidence(tally, table, met.context)
     if len(chain) > 1:
         because.append("the whole path, outermost first: " + " → ".join(_path_names(chain)))
     if tally.repeats:
         because.append(f"{tally.repeats} of the {tally.queries} look-ups repeat a key that was read already")
-    return finding_of(
-        NAME,
-        route,
-        stats,
-        context,
-        tally.places,
-        requests,
-        variant=variant,
+    claim = Claim(
+        variant=f"nested {variant}" if nested else str(variant),
         severity=severity(cost.share, cost.avoidable),
         title=title,
         evidence=evidence,
         because=tuple(because),
         cost=cost,
-        advice=eager_loading.advise(_case(tally, chain, variant, table, queries, route, context), context.schema),
         unsure=_doubts(tally, evidence),
         source=parent_line_of(tally),
     )
+    return Diagnosis(met.finding(RULE, claim), _recipe(tally, chain, variant, table, met))
 
 
 def _path_names(chain: list[Repetition]) -> list[str]:
@@ -261,7 +249,7 @@ def _evidence(tally: Repetition, table: str, context: Context) -> tuple[str, lis
         return "traced", because
     schema = context.schema
     if schema is not None and schema.table(table) is not None:
-        name = tally.column.name
+        name = tally.key.column.name
         key = schema.foreign_key(table, name)
         if key is not None:
             return "keyed", [*because, f"{table}.{name} is a foreign key to {key.table}"]
@@ -282,51 +270,25 @@ def _doubts(tally: Repetition, evidence: str) -> tuple[str, ...]:
     return tuple(doubts)
 
 
-def _case(
-    tally: Repetition,
-    chain: list[Repetition],
-    variant: str,
-    table: str,
-    queries: float,
-    route: RouteStats,
-    context: Context,
-) -> eager_loading.Case:
-    stats, source = tally.stats, tally.source
-    parent_line = parent_line_of(tally)
+def _recipe(tally: Repetition, chain: list[Repetition], variant: Variant, table: str, met: Met) -> Batch:
     top = chain[0]
-    top_line = parent_line_of(top) or parent_line
-    lines = lines_of(tally.places)
-    parent = route.shapes.get(main_source(tally))
-    parent_sql = shown_sql(parent, context.settings) if parent is not None else ""
-    if len(chain) > 1:  # the parent is read row by row itself: it will be a batch by then
-        above = chain[-2]
-        parent_sql = rewriting.batched(parent_sql, stats.statement.system, above.column.table, above.column.name)
-    structure = stats.structure
-    columns = tuple(output.name for output in structure.outputs) if structure is not None else ()
-    keys = [p for p in structure.predicates if p.column.name != tally.column.name] if structure is not None else []
-    path = tuple(one.stats.load for one in chain if one.stats.load is not None)
-    return eager_loading.Case(
-        system=stats.statement.system,
-        sql=shown_sql(stats, context.settings),
-        parent_sql=parent_sql,
-        columns=columns,
-        variant=variant.removeprefix("nested "),
+    queries = tally.queries / tally.requests
+    others = [p for p in met.structure.predicates if p.column.name != tally.key.column.name]
+    return Batch(
+        stats=met.stats,
+        line=met.line,
+        saving=spared(queries - 1, (queries - 1) * met.stats.query_ns / 1e6),
+        key=tally.key,
         table=table,
-        column=tally.column.name,
-        parent_table=source.table if source else "",
-        parent_column=source.column if source else "",
+        variant=variant,
         queries=queries,
-        rows_each=stats.rows / stats.count if stats.count else 0.0,
-        row_bytes=stats.bytes / stats.rows if stats.rows else 0.0,
-        load=stats.load,
-        path=(*_eager_above(top, route), *path),
-        parent_load=parent.load if parent is not None else None,
-        parent_line=top_line,
-        line=lines[0] if lines else None,
-        saving=f"about {plural(queries - 1, 'query')} and {(queries - 1) * stats.query_ns / 1e6:.1f} ms a request",
-        only_counted=_only_counted(stats),
-        conditions=bool(keys),
-        models=context.models,
+        source=tally.source,
+        path=(*_eager_above(top, met.route), *(one.stats.load for one in chain if one.stats.load is not None)),
+        parent=met.route.shapes.get(main_source(tally)),
+        parent_key=chain[-2].key.column if len(chain) > 1 else None,
+        parent_line=parent_line_of(top) or parent_line_of(tally),
+        only_counted=_only_counted(met.stats),
+        conditions=bool(others),
     )
 
 

@@ -8,28 +8,65 @@ says so.
 
 from __future__ import annotations
 
-from askless.core.advice import projection
-from askless.core.findings import Cost, Finding, severity
-from askless.core.patterns.base import ByTotals, Context, finding_of, lines_of, shown_sql
+from askless.core.context import Context
+from askless.core.findings import Cost, severity
+from askless.core.keys import keys_to_keep
+from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule
+from askless.core.recipes import Narrow
 from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import Structure
-from askless.core.summary import RouteStats
 from askless.core.words import number, plural, size
 
-NAME = "over-wide"
+RULE = Rule(
+    "over-wide",
+    "more columns than a list needs",
+    "a list with columns of 256 bytes and more on average, or `*`; with `--track-use`, columns that nobody read and that "
+    "make half of the result",
+    "short results, keys, what was read",
+)
 
 
 class OverWide(ByTotals):
     """See the module."""
 
-    name = NAME
+    rule = RULE
     yields_to = (*ByTotals.yields_to, "discarded-rows", "unused-load")
 
-    def judge_shape(
-        self, route: RouteStats, stats: ShapeStats, structure: Structure, context: Context
-    ) -> Finding | None:
-        """One finding a query that is too wide."""
-        return _judge(route, stats, structure, context)
+    def worth_parsing(self, stats: ShapeStats, context: Context) -> bool:
+        """Whether it is a list of some size."""
+        settings = context.settings
+        if not stats.requests or not stats.count or stats.rows / stats.count < settings.wide_rows_least:
+            return False
+        return stats.bytes / stats.requests >= settings.wide_result_bytes
+
+    def judge_shape(self, met: Met, structure: Structure) -> Diagnosis | None:
+        """One a query that is too wide."""
+        stats, context = met.stats, met.context
+        settings = context.settings
+        widths = _widths(stats, structure, context)
+        read = _read(stats, structure)
+        star = any(output.star for output in structure.outputs)
+        if read is None:
+            wide = {name: width for name, width in widths.items() if width >= settings.wide_column_bytes}
+        else:
+            wide = {name: width for name, width in widths.items() if name not in read}
+            rows, per_request = stats.rows / stats.count, stats.bytes / stats.requests
+            if sum(wide.values()) * rows < max(settings.wide_result_bytes, per_request / 2):
+                return None
+        kept = _kept(stats, structure, context)
+        wide = {name: width for name, width in wide.items() if name not in kept}
+        if not wide and (not star or len(stats.columns) < 4):
+            return None
+        return _diagnosis(met, structure, dict(sorted(wide.items(), key=lambda item: -item[1])), read, star)
+
+
+def _kept(stats: ShapeStats, structure: Structure, context: Context) -> set[str]:
+    """Columns that must stay, by their own names and by those that the result gives them."""
+    keep = keys_to_keep(structure, context.schema)
+    if len(structure.outputs) != len(stats.columns):
+        return keep
+    outputs = zip(stats.columns, structure.outputs, strict=True)
+    return keep | {name for name, output in outputs if output.column.name in keep}
 
 
 def _widths(stats: ShapeStats, structure: Structure, context: Context) -> dict[str, float]:
@@ -64,98 +101,55 @@ def _some(names: str) -> str:
     return names if len(listed) <= 4 else ", ".join(listed[:3]) + f" and {len(listed) - 3} more columns"
 
 
-def _judge(route: RouteStats, stats: ShapeStats, structure: Structure, context: Context) -> Finding | None:
-    settings = context.settings
-    rows = stats.rows / stats.count if stats.count else 0.0
-    if rows < settings.wide_rows_least or not stats.requests:
-        return None
-    widths = _widths(stats, structure, context)
-    keep = projection.keys_to_keep(structure, context.schema)
-    read = _read(stats, structure)
-    star = any(output.star for output in structure.outputs)
-    per_request = stats.bytes / stats.requests
-    if read is None:
-        wide = {name: width for name, width in widths.items() if width >= settings.wide_column_bytes}
-    else:
-        wide = {name: width for name, width in widths.items() if name not in read}
-        if sum(wide.values()) * rows < max(settings.wide_result_bytes, per_request / 2):
-            return None
-    kept = keep | {
-        name
-        for name, output in zip(stats.columns, structure.outputs, strict=False)
-        if output.column.name in keep and len(structure.outputs) == len(stats.columns)
-    }
-    wide = {name: width for name, width in wide.items() if name not in kept}
-    if per_request < settings.wide_result_bytes or not (wide or star):
-        return None
-    if not wide and len(stats.columns) < 4:
-        return None
-    rows_each_request = stats.rows / stats.requests
-    spare = sum(wide.values()) * rows_each_request
-    lines = lines_of(stats.places)
-    names = ", ".join(sorted(wide, key=lambda name: -wide[name]))
+def _title(met: Met, structure: Structure, wide: dict[str, float], read: set[str] | None, spare: float) -> str:
+    stats = met.stats
+    rows, of = stats.rows / stats.count, f"{size(stats.bytes / stats.requests, 'bytes')} a request"
+    names = ", ".join(wide)
     if wide and read is not None:
-        title = (
-            f"{plural(rows, 'row')} with {_some(names)}, which nobody read: "
-            f"{size(spare, 'bytes')} of {size(per_request, 'bytes')} a request"
-        )
-    elif wide:
-        title = (
-            f"{plural(rows, 'row')} with {names} ({size(max(wide.values()), 'bytes')} each): "
-            f"{size(spare, 'bytes')} of {size(per_request, 'bytes')} a request"
-        )
-    else:
-        title = f"all {len(stats.columns)} columns of {structure.main} for {plural(rows, 'row')}: {size(per_request, 'bytes')} a request"
-    request_bytes = sum(s.bytes for s in route.asked()) / max(route.requests, 1)
+        return f"{plural(rows, 'row')} with {_some(names)}, which nobody read: {size(spare, 'bytes')} of {of}"
+    if wide:
+        widest = size(max(wide.values()), "bytes")
+        return f"{plural(rows, 'row')} with {names} ({widest} each): {size(spare, 'bytes')} of {of}"
+    return f"all {len(stats.columns)} columns of {structure.main} for {plural(rows, 'row')}: {of}"
+
+
+def _diagnosis(met: Met, structure: Structure, wide: dict[str, float], read: set[str] | None, star: bool) -> Diagnosis:
+    """`wide` columns with their mean bytes, the widest first; `read` are those that were read, where that is known."""
+    stats, context = met.stats, met.context
+    spare = sum(wide.values()) * stats.rows / stats.requests
+    request_bytes = sum(s.bytes for s in met.route.asked()) / max(met.route.requests, 1)
     share = spare / request_bytes if request_bytes else 0.0
     because = []
     if read is not None:
         objects = sum(totals.objects for totals in stats.used.values())
-        because.append(
-            f"of {plural(objects, 'object')} the application read {', '.join(sorted(read)) or 'no column'}, and nothing else"
-        )
-    because += [
-        f"{name}: {size(width, 'bytes')} a row, measured on the result"
-        for name, width in sorted(wide.items(), key=lambda w: -w[1])
-    ]
+        columns = ", ".join(sorted(read)) or "no column"
+        because.append(f"of {plural(objects, 'object')} the application read {columns}, and nothing else")
+    because += [f"{name}: {size(width, 'bytes')} a row, measured on the result" for name, width in wide.items()]
     if star:
         because.append("the statement selects *, so it also fetches columns added later")
-    return finding_of(
-        NAME,
-        route,
-        stats,
-        context,
-        stats.places,
-        stats.requests,
+    heavy = max(wide.values(), default=0) >= context.settings.wide_column_bytes
+    by_catalog = context.schema is not None and not stats.widths_rows
+    claim = Claim(
         variant="wide-columns" if wide else "star",
-        severity=severity(share / 4, 0) if max(wide.values(), default=0) >= settings.wide_column_bytes else "minor",
-        title=title,
-        evidence="traced"
-        if read is not None
-        else "keyed"
-        if context.schema is not None and not stats.widths_rows
-        else "repeated",
+        severity=severity(share / 4, 0) if heavy else "minor",
+        title=_title(met, structure, wide, read, spare),
+        evidence="traced" if read is not None else "keyed" if by_catalog else "repeated",
         because=tuple(because),
         cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, bytes=spare, rows=0.0),
-        advice=projection.advise(
-            shown_sql(stats, context.settings),
-            stats.statement.system,
-            structure,
-            stats.columns,
-            sorted(wide, key=lambda name: -wide[name]),
-            stats.load,
-            lines[0] if lines else None,
-            f"about {size(spare, 'bytes')} a request ({number(100 * share)} % of its bytes); time is for a trial to tell",
-            context.schema,
-            context.models,
-            read is not None,
-        ),
         unsure=(
             ("read in no request of this capture; another one may",)
             if read is not None
             else ("whether the page reads these columns is not known; look before you leave them out",)
         ),
     )
+    recipe = Narrow(
+        stats=stats,
+        line=met.line,
+        saving=f"about {size(spare, 'bytes')} a request ({number(100 * share)} % of its bytes); time is for a trial to tell",
+        wide=tuple(wide),
+        unread=read is not None,
+    )
+    return Diagnosis(met.finding(RULE, claim), recipe)
 
 
 PATTERN = OverWide()

@@ -5,18 +5,18 @@ from __future__ import annotations
 from askless.core.findings import Line
 from askless.core.lineage import Source
 from askless.core.model import Place, Request
-from askless.core.patterns.base import add_counts, add_places, lines_of
+from askless.core.patterns.base import Rule, add_counts, add_places, lines_of
+from askless.core.recipes import Key
 from askless.core.shape_stats import ShapeStats
-from askless.core.sql.structure import Column
-from askless.core.summary import Tally
+from askless.core.summary import RouteStats, Tally
 
 
 class Repetition:
     """What one repetition added up to. `sources` counts the statements that supplied the keys."""
 
-    def __init__(self, stats: ShapeStats, column: Column) -> None:
+    def __init__(self, stats: ShapeStats, key: Key) -> None:
         self.stats = stats
-        self.column = column
+        self.key = key
         self.requests = 0
         self.queries = 0
         self.repeats = 0
@@ -44,16 +44,27 @@ class Repetition:
         self.source = self.source or other.source
 
 
-class Rejected:
-    """How often a repetition was looked at and found to be none; after some times it is not looked at again."""
-
-    def __init__(self) -> None:
-        self.times = 0
+class Rejections(dict[tuple[str, ...], int]):
+    """How often something was looked at and found to be none of a pattern; after some times it is not looked at again."""
 
     def merge(self, other: Tally) -> None:
-        """Add another piece's count."""
-        assert isinstance(other, Rejected)
-        self.times += other.times
+        """Add another piece's counts."""
+        assert isinstance(other, Rejections)
+        for key, times in other.items():
+            self[key] = self.get(key, 0) + times
+
+
+def rejections(route: RouteStats, rule: Rule) -> Rejections:
+    """What a pattern has rejected in a route so far."""
+    found = route.tallies.setdefault("not " + rule.id, {}).setdefault((), Rejections())
+    assert isinstance(found, Rejections)
+    return found
+
+
+def reject(route: RouteStats, rule: Rule, key: tuple[str, ...]) -> None:
+    """Count one more rejection."""
+    known = rejections(route, rule)
+    known[key] = known.get(key, 0) + 1
 
 
 def add_queries(tally: Repetition, request: Request, indices: list[int], distinct: int) -> None:

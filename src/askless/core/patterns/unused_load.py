@@ -5,66 +5,71 @@ An eager query of its own, or a joined relation whose objects were never touched
 
 from __future__ import annotations
 
-from askless.core.advice import leaving
 from askless.core.advice.orm import by_table, model_of
-from askless.core.findings import Cost, Finding, severity
-from askless.core.model import Load
-from askless.core.patterns.base import ByTotals, Context, cost_of, finding_of, lines_of
+from askless.core.context import Context
+from askless.core.findings import Cost, severity
+from askless.core.model import Load, Model
+from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule, spared
+from askless.core.recipes import LeaveOut
 from askless.core.shape_stats import ShapeStats, UseTotals
 from askless.core.sql.structure import Structure
-from askless.core.summary import RouteStats
 from askless.core.words import plural, size
 
-NAME = "unused-load"
+RULE = Rule(
+    "unused-load",
+    "an eager load that nobody reads",
+    "an eager load, or a join, whose objects nobody touched in any request",
+    "what was touched once",
+    needs_use=True,
+)
+_ELSEWHERE = "read in no request of this capture; another one may"
 
 
 class UnusedLoad(ByTotals):
     """See the module."""
 
-    name = NAME
+    rule = RULE
 
-    def judge_shape(
-        self, route: RouteStats, stats: ShapeStats, structure: Structure, context: Context
-    ) -> Finding | None:
-        """One finding an eager load that nobody read."""
-        load = stats.load
+    def worth_parsing(self, stats: ShapeStats, context: Context) -> bool:
+        """Whether it was tracked what became of the objects."""
+        return bool(stats.used) and stats.load is not None
+
+    def judge_shape(self, met: Met, structure: Structure) -> Diagnosis | None:
+        """One an eager load that nobody read."""
+        load, used = met.stats.load, met.stats.used
         if load is None:
             return None
         if load.kind == "eager" and load.relation:
-            totals = stats.used.get(load.target)
-            if totals is None or _touched(stats) or totals.objects < context.settings.unused_objects_least:
+            totals = used.get(load.target)
+            touched = any(totals.touched for totals in used.values())
+            if totals is None or touched or totals.objects < met.context.settings.unused_objects_least:
                 return None
-            return _whole(route, stats, load, totals, context)
-        if load.kind == "query" and load.target in stats.used:
-            return _joined(route, stats, structure, load, context)
+            return _whole(met, load, totals)
+        if load.kind == "query" and load.target in used:
+            return _joined(met, structure, load)
         return None
 
 
-def _touched(stats: ShapeStats) -> int:
-    return sum(totals.touched for totals in stats.used.values())
-
-
-def _whole(route: RouteStats, stats: ShapeStats, load: Load, totals: UseTotals, context: Context) -> Finding:
-    queries = stats.count / stats.requests
-    cost = cost_of(route, stats, queries, queries, stats.requests)
-    rows = stats.rows / stats.requests
-    lines = lines_of(stats.places)
-    return finding_of(
-        NAME, route, stats, context, stats.places, stats.requests,
+def _whole(met: Met, load: Load, totals: UseTotals) -> Diagnosis:
+    stats = met.stats
+    queries, rows = stats.count / stats.requests, stats.rows / stats.requests
+    cost = met.cost(queries, queries)
+    claim = Claim(
         variant="eager query",
         severity=severity(cost.share, cost.avoidable),
         title=f"{load.model}.{load.relation} is loaded eagerly and nobody reads it: {plural(queries, 'query')}, {plural(rows, 'row')} a request",
         evidence="traced",
         because=(f"none of {plural(totals.objects, 'object')} was touched, in {plural(totals.results, 'result')}",),
         cost=cost,
-        advice=leaving.drop(load, joined=False, line=lines[0] if lines else None,
-                            saving=f"about {plural(queries, 'query')} and {cost.saving_ms:.2f} ms a request"),
-        unsure=("read in no request of this capture; another one may",),
-    )  # fmt: skip
+        unsure=(_ELSEWHERE,),
+    )
+    recipe = LeaveOut(stats=stats, line=met.line, saving=spared(queries, cost.saving_ms), load=load, joined=False)
+    return Diagnosis(met.finding(RULE, claim), recipe)
 
 
-def _joined(route: RouteStats, stats: ShapeStats, structure: Structure, load: Load, context: Context) -> Finding | None:
+def _joined(met: Met, structure: Structure, load: Load) -> Diagnosis | None:
     """The joined relation that weighs most of those whose objects nobody touched."""
+    stats, context = met.stats, met.context
     main = model_of(load, load.target, context.models)
     idle = [
         (name, totals)
@@ -77,28 +82,40 @@ def _joined(route: RouteStats, stats: ShapeStats, structure: Structure, load: Lo
     relation = main.relation_to(name)
     if relation is None or stats.used[load.target].relations.get(relation.name):
         return None
-    spare = 0.0
-    if stats.widths_rows and len(structure.outputs) == len(stats.columns):
-        for output, width in zip(structure.outputs, stats.widths, strict=False):
-            model = by_table(load, output.column.table, context.models)
-            if model is not None and model.name == name:
-                spare += width / stats.widths_rows
-    spare *= stats.rows / stats.requests
+    spare = _bytes_of(name, met, structure, load)
     share = spare * stats.requests / stats.bytes if stats.bytes else 0.0
-    lines = lines_of(stats.places)
-    path = Load(load.orm, "eager", main.name, relation.name, name, relation.many)
-    return finding_of(
-        NAME, route, stats, context, stats.places, stats.requests,
+    claim = Claim(
         variant="joined",
         severity=severity(share / 4, 0),
         title=f"{main.name}.{relation.name} is joined and nobody reads it: {size(spare, 'bytes')} a request",
         evidence="traced",
-        because=(f"none of {plural(totals.objects, 'object')} of {name} was touched, in {plural(totals.results, 'result')}",),
+        because=(
+            f"none of {plural(totals.objects, 'object')} of {name} was touched, in {plural(totals.results, 'result')}",
+        ),
         cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, bytes=spare),
-        advice=leaving.drop(path, joined=True, line=lines[0] if lines else None,
-                            saving=f"about {size(spare, 'bytes')} a request; time is for a trial to tell"),
-        unsure=("read in no request of this capture; another one may", "a condition may need the join: keep it then, without its columns"),
-    )  # fmt: skip
+        unsure=(_ELSEWHERE, "a condition may need the join: keep it then, without its columns"),
+    )
+    recipe = LeaveOut(
+        stats=stats,
+        line=met.line,
+        saving=f"about {size(spare, 'bytes')} a request; time is for a trial to tell",
+        load=Load(load.orm, "eager", main.name, relation.name, name, relation.many),
+        joined=True,
+    )
+    return Diagnosis(met.finding(RULE, claim), recipe)
+
+
+def _bytes_of(name: str, met: Met, structure: Structure, load: Load) -> float:
+    """Bytes a request of the columns that belong to a model."""
+    stats = met.stats
+    if not stats.widths_rows or len(structure.outputs) != len(stats.columns):
+        return 0.0
+    found = 0.0
+    for output, width in zip(structure.outputs, stats.widths, strict=False):
+        model: Model | None = by_table(load, output.column.table, met.context.models)
+        if model is not None and model.name == name:
+            found += width / stats.widths_rows
+    return found * stats.rows / stats.requests
 
 
 PATTERN = UnusedLoad()

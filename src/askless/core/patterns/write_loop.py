@@ -7,25 +7,33 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from askless.core.advice import writing
-from askless.core.findings import Finding, severity
+from askless.core.context import Context
+from askless.core.findings import severity
 from askless.core.model import Place, Request
 from askless.core.patterns.base import (
-    Context,
+    ByRequests,
+    Claim,
+    Diagnosis,
+    Met,
+    Rule,
     add_counts,
     add_places,
     by_code,
     call_path,
-    cost_of,
-    finding_of,
-    lines_of,
+    spared,
 )
+from askless.core.recipes import WriteTogether
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
 from askless.core.summary import RequestView, RouteStats, Tally
 from askless.core.words import number, plural
 
-NAME = "write-loop"
+RULE = Rule(
+    "write-loop",
+    "rows written one by one",
+    "five or more INSERT, UPDATE or DELETE of one shape; worse where each commits alone",
+    "an executemany, a statement with many rows",
+)
 _WRITES = ("insert", "update", "delete")
 
 
@@ -46,10 +54,10 @@ class Writes:
         add_counts(self.places, other.places)
 
 
-class WriteLoop:
+class WriteLoop(ByRequests[Writes]):
     """See the module."""
 
-    name = NAME
+    rule = RULE
 
     def look(self, view: RequestView, settings: Settings) -> None:
         """Find loops of writes in one request."""
@@ -66,20 +74,17 @@ class WriteLoop:
 
     def _add(self, view: RequestView, stats: ShapeStats, indices: list[int]) -> None:
         request = view.request
-        key = (NAME, stats.shape.digest, *call_path(request, indices[0]))
-        tally = view.route.tallies.get(key)
-        if not isinstance(tally, Writes):
-            tally = view.route.tallies[key] = Writes(stats)
+        name = (stats.shape.digest, *call_path(request, indices[0]))
+        tally = self.tallies(view.route).setdefault(name, Writes(stats))
         tally.requests += 1
         tally.queries += len(indices)
         tally.alone += _alone(request, indices)
         add_places(tally.places, request, indices)
 
-    def judge(self, route: RouteStats, context: Context, found: list[Finding]) -> Iterable[Finding]:
-        """One finding a loop."""
-        for tally in list(route.tallies.values()):
-            if isinstance(tally, Writes):
-                yield _finding(route, tally, context)
+    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+        """One a loop."""
+        for tally in self.tallies(route).values():
+            yield _diagnosis(tally, Met(route, tally.stats, context, tally.places, tally.requests))
 
 
 def _alone(request: Request, indices: list[int]) -> int:
@@ -93,22 +98,18 @@ def _alone(request: Request, indices: list[int]) -> int:
     )
 
 
-def _finding(route: RouteStats, tally: Writes, context: Context) -> Finding:
-    stats = tally.stats
-    structure = stats.structure
-    assert structure is not None
+def _diagnosis(tally: Writes, met: Met) -> Diagnosis:
+    structure = met.structure
     queries = tally.queries / tally.requests
     alone = tally.alone > tally.queries / 2
-    cost = cost_of(route, stats, queries, queries - 1, tally.requests)
-    lines = lines_of(tally.places)
+    cost = met.cost(queries, queries - 1)
     verb = {"insert": "inserted into", "update": "changed in", "delete": "deleted from"}[structure.kind]
     because = [f"{number(queries)} statements of one shape a request, each with values of its own"]
     if alone:
         because.append(
             f"{tally.alone:,} of {tally.queries:,} were committed before the next one: each waits for the disk"
         )
-    return finding_of(
-        NAME, route, stats, context, tally.places, tally.requests,
+    claim = Claim(
         variant=structure.kind + (", each commits alone" if alone else ""),
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where 1 would do: rows {verb} {structure.main} one by one"
@@ -116,10 +117,10 @@ def _finding(route: RouteStats, tally: Writes, context: Context) -> Finding:
         evidence="repeated",
         because=tuple(because),
         cost=cost,
-        advice=writing.advise(stats, structure, alone, lines[0] if lines else None,
-                              f"about {plural(queries - 1, 'query')} and {cost.saving_ms:.2f} ms a request", context.models),
         unsure=("whether a later row needs what an earlier one was given (its key, say) is not known",),
-    )  # fmt: skip
+    )
+    recipe = WriteTogether(stats=met.stats, line=met.line, saving=spared(queries - 1, cost.saving_ms), alone=alone)
+    return Diagnosis(met.finding(RULE, claim), recipe)
 
 
 PATTERN = WriteLoop()

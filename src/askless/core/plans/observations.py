@@ -12,6 +12,7 @@ from askless.core.plans import tree
 from askless.core.plans.tree import Node
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure
+from askless.core.systems import system_of
 from askless.core.words import number
 
 SMALL_TABLE_ROWS = 1000
@@ -74,7 +75,7 @@ def table_rows(schema: Schema, name: str) -> int | None:
 
 def _read_again(plan: tuple[Node, ...], system: str) -> set[int]:
     """The reads that run once for each row of another one: SQLite lists them in turn, others nest them."""
-    if system == "sqlite":
+    if system_of(system).reads_in_turn:
         reads = [node for node in tree.walk(plan) if node.kind in tree.READS]
         return {id(node) for node in reads[1:]}
     found: set[int] = set()
@@ -115,7 +116,7 @@ def _full_scan(
     node: Node, again: bool, size: int, structure: Structure | None, rows: int | None, schema: Schema
 ) -> list[Observation]:
     if again:
-        each = "each batch of rows" if schema.system in ("mariadb", "mysql") else "every row"
+        each = "each batch of rows" if system_of(schema.system).joins_in_batches else "every row"
         text = f"for {each} found so far, all {size:,} rows of {node.table} are read: the join column has no index"
         return [Observation(node, "reads-all", text)]
     conditions = _conditions(node, structure) if structure is not None else []
@@ -191,7 +192,7 @@ def _unservable(node: Node, structure: Structure | None, schema: Schema, values:
         elif predicate.operator in ("like", "ilike") and any(isinstance(v, str) and v[:1] in ("%", "_") for v in given):
             text = f"the LIKE on {name} begins with a wildcard, so an index can't tell where to begin: full-text search, or a trigram index, can"
         elif (
-            schema.system in ("mariadb", "mysql")
+            system_of(schema.system).number_hides_text
             and column is not None
             and any(word in column.type.upper() for word in _TEXTS)
             and any(isinstance(v, int | float) and not isinstance(v, bool) for v in given)

@@ -2,20 +2,16 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
 from functools import partial
 from typing import Any
 
 import msgspec
-import sqlglot
 from sqlglot import exp
 
-from askless.core.sql.slots import Slot, marked, slots_of
-from askless.core.sql.structure import DIALECTS
+from askless.core.sql.parsing import conjuncts, parse
+from askless.core.sql.slots import slots_of
 
-_LITERAL_MARK = re.compile(r"'~slot(\d+)~'|\b77(\d{8})\b")
-_PLACEHOLDER = re.compile(r"(?::slot|%\(slot|@slot)(\d+)(?:\)s)?")
 NAME_MOST = 60
 
 
@@ -43,33 +39,30 @@ def named_form(text: str, system: str, prefix: str = "slot") -> str:
 
 def parts_of(text: str, system: str) -> list[Part]:
     """The parts of one SELECT that can be left out; none where it can't be parsed."""
-    slots = slots_of(text, system)
-    dialect = DIALECTS.get(system, "sqlite")
-    try:
-        tree = sqlglot.parse_one(marked(text, slots), read=dialect)
-    except (sqlglot.errors.SqlglotError, RecursionError):
-        return []
-    if not isinstance(tree, exp.Select):
+    parsed = parse(text, system)
+    tree = parsed.tree if parsed is not None else None
+    if parsed is None or not isinstance(tree, exp.Select):
         return []
     found: list[Part] = []
 
-    def add(kind: str, what: str, change: Callable[[Any], str | None]) -> None:
+    def add(kind: str, what: Any, change: Callable[[Any], str | None]) -> None:
         copy = tree.copy()
         with_it = change(copy)
-        if with_it is not None:
-            sql = _restored(copy.sql(dialect=dialect), slots)
-            found.append(Part(kind, _brief(_as_written(what, slots)), sql, with_it))
+        sql = parsed.written(copy, named=True) if with_it is not None else ""
+        if with_it is not None and sql:
+            text_of = what if isinstance(what, str) else parsed.written(what)
+            found.append(Part(kind, _brief(text_of), sql, with_it))
 
     for place, join in enumerate(tree.args.get("joins") or ()):
-        add("join", join.sql(dialect=dialect), partial(_without_join, place=place))
-    for place, condition in enumerate(_conjuncts(tree.args.get("where"))):
-        add("condition", condition.sql(dialect=dialect), partial(_without_condition, place=place))
+        add("join", join, partial(_without_join, place=place))
+    for place, condition in enumerate(conjuncts(tree.args.get("where"))):
+        add("condition", condition, partial(_without_condition, place=place))
     for place, output in enumerate(tree.expressions):
         if output.find(exp.Select) is not None and len(tree.expressions) > 1:
-            add("subquery", output.sql(dialect=dialect), partial(_without_output, place=place))
+            add("subquery", output, partial(_without_output, place=place))
     for name, kind in (("having", "group condition"), ("order", "sort"), ("distinct", "distinct"), ("limit", "limit")):
         if tree.args.get(name) is not None:
-            what = "DISTINCT" if name == "distinct" else tree.args[name].sql(dialect=dialect)
+            what = "DISTINCT" if name == "distinct" else tree.args[name]
             add(kind, what, partial(_without_clause, name=name))
     return found
 
@@ -79,33 +72,12 @@ def _brief(text: str) -> str:
     return flat if len(flat) <= NAME_MOST else flat[: NAME_MOST - 1] + "…"
 
 
-def _restored(sql: str, slots: list[Slot]) -> str:
-    """Literals as they were written; placeholders by their number, whatever a dialect's writer makes of a name."""
-
-    def original(found: re.Match[str]) -> str:
-        number = int(found[1] or found[2])
-        return slots[number].text if number < len(slots) else found[0]
-
-    return _PLACEHOLDER.sub(r":slot\1", _LITERAL_MARK.sub(original, sql))
-
-
-def _as_written(sql: str, slots: list[Slot]) -> str:
-    return re.sub(r":slot(\d+)", lambda found: slots[int(found[1])].text, _restored(sql, slots))
-
-
-def _conjuncts(where: Any) -> list[Any]:
-    if where is None:
-        return []
-    node = where.this if isinstance(where, exp.Where) else where
-    return [*_conjuncts(node.left), *_conjuncts(node.right)] if isinstance(node, exp.And) else [node]
-
-
 def _set_where(tree: Any, kept: list[Any]) -> None:
     tree.set("where", exp.Where(this=exp.and_(*kept)) if kept else None)
 
 
 def _without_condition(tree: Any, place: int) -> str:
-    kept = [node.copy() for i, node in enumerate(_conjuncts(tree.args["where"])) if i != place]
+    kept = [node.copy() for i, node in enumerate(conjuncts(tree.args["where"])) if i != place]
     _set_where(tree, kept)
     return ""
 
@@ -150,7 +122,7 @@ def _without_join(tree: Any, place: int) -> str | None:
     if len(outputs) < len(tree.expressions):
         said.append(_count(len(tree.expressions) - len(outputs), "column"))
     tree.set("expressions", outputs or [exp.Literal.number(1)])
-    conditions = _conjuncts(tree.args.get("where"))
+    conditions = conjuncts(tree.args.get("where"))
     kept = [node.copy() for node in conditions if not _speaks(node, gone)]
     if len(kept) < len(conditions):
         said.append(_count(len(conditions) - len(kept), "condition"))

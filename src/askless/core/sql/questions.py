@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-import sqlglot
 from sqlglot import exp
 
 from askless.core.results import Question
-from askless.core.sql.slots import Slot, marked, slot_number, slots_of
-from askless.core.sql.structure import DIALECTS
+from askless.core.sql.parsing import bare, parse
+from askless.core.sql.slots import Slot, slot_number, slots_of
 
 
 def question_of(before: str, after: str, system: str, columns: Sequence[str]) -> Question:
@@ -20,22 +19,13 @@ def question_of(before: str, after: str, system: str, columns: Sequence[str]) ->
     return Question(
         order=_order(first, columns, slots_of(before, system)),
         inner_join_added=_inner_joins(second) > _inner_joins(first),
-        join_added=_joins(second) > _joins(first),
-        distinct_differs=bool(first.args.get("distinct")) != bool(second.args.get("distinct")),
         limited=first.args.get("limit") is not None or second.args.get("limit") is not None,
     )
 
 
 def _select(text: str, system: str) -> exp.Expression | None:
-    try:
-        tree = sqlglot.parse_one(marked(text, slots_of(text, system)), read=DIALECTS.get(system, "sqlite"))
-        return tree if isinstance(tree, exp.Expression) else None
-    except (sqlglot.errors.SqlglotError, RecursionError):
-        return None
-
-
-def _joins(tree: exp.Expression) -> int:
-    return sum(1 for _ in tree.find_all(exp.Join))
+    parsed = parse(text, system)
+    return parsed.tree if parsed is not None else None
 
 
 def _inner_joins(tree: exp.Expression) -> int:
@@ -66,7 +56,7 @@ def _place(
         written = slots[number].text if number is not None and number < len(slots) else ""
         return int(written) - 1 if written.isdigit() and 0 < int(written) <= len(names) else None
     for place, output in enumerate(selected):
-        inner = output.this if isinstance(output, exp.Alias) else output
+        inner = bare(output)
         if len(selected) == len(names) and (
             inner == node or (isinstance(node, exp.Column) and output.alias_or_name == node.name)
         ):

@@ -11,17 +11,8 @@ from functools import lru_cache
 
 import msgspec
 
-_COMMENT_NESTED = (
-    r"/\*(?:[^*/]|\*(?!/)|/(?!\*)|/\*(?:[^*/]|\*(?!/)|/(?!\*)|/\*(?:[^*/]|\*(?!/)|/(?!\*))*+\*/)*+\*/)*+(?:\*/|\Z)"
-)
-_COMMENT_FLAT = r"/\*(?:[^*]|\*(?!/))*+(?:\*/|\Z)"
-_STRING_PLAIN = r"'(?:[^']|'')*+(?:'|\Z)"
-_STRING_ESCAPED = r"'(?:[^'\\]|\\.|'')*+(?:'|\\?\Z)"
-_DOUBLE_PLAIN = r'"(?:[^"]|"")*+(?:"|\Z)'
-_DOUBLE_ESCAPED = r'"(?:[^"\\]|\\.|"")*+(?:"|\\?\Z)'
-_BACKTICK = r"`(?:[^`]|``)*+(?:`|\Z)"
-_BRACKET = r"\[[^\]]*+\]"
-_DOLLAR = r"\$(?P<tag>(?:[A-Za-z_]\w*)?)\$(?s:.*?)(?:\$(?P=tag)\$|\Z)"
+from askless.core.systems import system_of
+
 # A digit that belongs to no word and no placeholder; the look-behind stands behind the digit, where it costs least.
 _NUMBER = r"(?:\d(?<![\w$@:?]\d)|\.\d(?<![\w.)?\]\"`]\.\d))(?:[xX][0-9a-fA-F]+|[\d_]*(?:\.\d*)?(?:[eE][+-]?\d+)?)"
 _PLACEHOLDERS = {
@@ -33,45 +24,10 @@ _PLACEHOLDERS = {
 }
 
 
-class Rules(msgspec.Struct, frozen=True):
-    """How one system's SQL differs, as data."""
-
-    line_comment: str
-    block_comment: str
-    string: str
-    double_quoted_is_string: bool
-    names: tuple[str, ...]
-    placeholders: str
-    extra_literals: tuple[str, ...] = ()
-
-
-RULES = {
-    "sqlite": Rules(r"--[^\n]*", _COMMENT_FLAT, _STRING_PLAIN, False, (_DOUBLE_PLAIN, _BACKTICK, _BRACKET), "?:$@"),
-    "postgresql": Rules(
-        r"--[^\n]*",
-        _COMMENT_NESTED,
-        rf"'(?<=[eE]')(?<!\w[eE]')(?:[^'\\]|\\.|'')*+(?:'|\\?\Z)|{_STRING_PLAIN}",
-        False,
-        (_DOUBLE_PLAIN,),
-        "?$:%",
-        (_DOLLAR,),
-    ),
-    "mysql": Rules(
-        r"--(?=\s|\Z)[^\n]*|\#[^\n]*", _COMMENT_FLAT, _STRING_ESCAPED, True, (_BACKTICK,), "?:%", (_DOUBLE_ESCAPED,)
-    ),
-}
-RULES["mariadb"] = RULES["mysql"]
-
-
-def rules_of(system: str) -> Rules:
-    """The rules of a system's SQL; SQLite's for one that is not known."""
-    return RULES.get(system) or RULES["sqlite"]
-
-
 @lru_cache(maxsize=16)
 def pattern_of(system: str) -> re.Pattern[str]:
     """The pattern of a system: groups `comment`, `literal`, `name` and `placeholder`."""
-    rules = rules_of(system)
+    rules = system_of(system).lexis
     placeholders = "|".join(_PLACEHOLDERS[sign] for sign in rules.placeholders)
     literals = "|".join((*rules.extra_literals, rules.string, _NUMBER))
     names = "|".join(rules.names)

@@ -12,6 +12,7 @@ from hashlib import blake2b
 import msgspec
 
 from askless.core.sql.scan import pattern_of
+from askless.core.systems import REGISTRY, any_noise
 
 _HELD = "\x01"  # stands for a quoted name while words are put in lower case
 _SPACED = re.compile(r"\s*(<=>|<=|>=|<>|!=|\|\||::|=|<|>|,|\(|\))\s*")
@@ -25,17 +26,13 @@ _NULL_VALUE = re.compile(r"(?<== )(?:null|true|false)\b(?! ?[(.])")
 _ROW = rf"\({_ITEM}(?:, {_ITEM})*\)"
 _IN_LIST = re.compile(rf"\bin\((?:{_ITEM}|{_ROW})(?:, (?:{_ITEM}|{_ROW}))*\)")
 _ROWS = re.compile(rf"\bvalues{_ROW}(?:, {_ROW})*")
+# Control traffic of any system, and standard catalogs; what is particular to a system stands in `systems`.
 _NOISE = re.compile(
     r"(?:begin|commit|rollback|end|start transaction|savepoint|release|pragma|show|deallocate|discard|reset|use|listen"
     r"|unlisten|close|set)(?:$|[ ;(])"
-    r"|select \?(?: as \S+)?$"
-    r"|select (?:version|current_schema|current_database|database|current_user|user|pg_backend_pid|pg_advisory_unlock_all"
-    r"|sqlite_version|sqlite_compileoption_used|last_insert_id)\(\??\)(?: as \S+)?$"
+    r"|select \?(?: as \S+)?$|select (?:version|current_user|user)\(\??\)(?: as \S+)?$"
 )
-_CATALOG = re.compile(
-    r"\b(?:from|join) ?(?:pg_catalog\.|information_schema\.|pg_(?:class|type|namespace|attribute|index|constraint|enum|range)\b"
-    r"|sqlite_(?:master|schema|temp_master)\b|mysql\.)"
-)
+_CATALOG = re.compile(r"\b(?:from|join) ?information_schema\.")
 
 
 class Shape(msgspec.Struct, frozen=True):
@@ -90,7 +87,7 @@ def _space(found: re.Match[str]) -> str:
 
 def is_noise(shape: str) -> bool:
     """Whether a shape's text is control traffic rather than something that the application's author wrote."""
-    return bool(_NOISE.match(shape) or _CATALOG.search(shape))
+    return bool(_NOISE.match(shape) or _CATALOG.search(shape) or any_noise(tuple(REGISTRY)).search(shape))
 
 
 def shape_of(text: str, system: str = "sqlite") -> Shape:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import sqlglot
 from sqlglot import exp
 
 from askless.core.errors import AskLessError
-from askless.core.sql.slots import marked, slots_of
-from askless.core.sql.structure import DIALECTS
+from askless.core.sql.parsing import parse_all
+from askless.core.sql.shape import shape_text
+from askless.core.systems import system_of
 
 # What a SELECT can hold and yet write: new tables, files, changed rows, locks that others wait for.
 _WRITES = (exp.Insert, exp.Update, exp.Delete, exp.Merge, exp.Into, exp.Create, exp.Drop, exp.Command)
@@ -23,11 +23,7 @@ class IndexStatement:
 
 
 def _parsed(text: str, system: str) -> list[exp.Expression]:
-    try:
-        found = sqlglot.parse(marked(text, slots_of(text, system)), read=DIALECTS.get(system, "sqlite"))
-    except (sqlglot.errors.SqlglotError, RecursionError):
-        return []
-    return [tree for tree in found if isinstance(tree, exp.Expression)]
+    return [parsed.tree for parsed in parse_all(text, system)]
 
 
 def index_of(ddl: str, system: str) -> IndexStatement:
@@ -47,7 +43,7 @@ def index_of(ddl: str, system: str) -> IndexStatement:
     table = only.find(exp.Table)
     if table is None:
         raise AskLessError("not-an-index", "the index names no table", example)
-    if table.args.get("db") is not None and system != "postgresql":
+    if table.args.get("db") is not None and not system_of(system).named_schemas:
         raise AskLessError(
             "not-an-index", f"the trial works on a copy, so the table stands alone: {table.name}", example
         )
@@ -62,19 +58,13 @@ def checked_select(text: str, system: str) -> exp.Expression:
     if len(parsed) != 1 or not isinstance(parsed[0], exp.Query):
         raise AskLessError("not-a-select", "a trial runs the statement, so it takes one SELECT", remedy)
     # The parser does not know INTO OUTFILE, so the words themselves are looked at, literals and comments left out.
-    if parsed[0].find(*_WRITES) is not None or " into " in f" {_bare(text, system)} ":
+    if parsed[0].find(*_WRITES) is not None or " into " in f" {shape_text(text, system)} ":
         raise AskLessError("not-a-select", "this SELECT writes, so it is not run", remedy)
     if any(select.args.get("locks") for select in parsed[0].find_all(exp.Select)):
         raise AskLessError(
             "not-a-select", "this SELECT locks rows (FOR UPDATE or the like), so it is not run", "leave the lock out"
         )
     return parsed[0]
-
-
-def _bare(text: str, system: str) -> str:
-    from askless.core.sql.shape import shape_text
-
-    return shape_text(text, system)
 
 
 def tables_in(tree: exp.Expression) -> tuple[str, ...]:

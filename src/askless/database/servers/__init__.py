@@ -74,6 +74,9 @@ class Server(Protocol):
     paramstyle: str
     estimates_well: bool  # whether the planner knows how many rows a condition keeps, so that nobody need count
 
+    def check(self, url: URL) -> None:
+        """Raises AskLessError database-missing where it can be told that there is none, before anything is opened."""
+
     def engine(self, url: URL, limits: Limits) -> Engine:
         """An engine without a pool. Raises ModuleNotFoundError where the driver is missing."""
 

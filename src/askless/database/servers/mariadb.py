@@ -52,6 +52,9 @@ class MariaDB:
     paramstyle = "format"
     estimates_well = False
 
+    def check(self, url: URL) -> None:
+        """Only the server can tell."""
+
     def engine(self, url: URL, limits: Limits) -> Engine:
         """Whatever driver the application's URL names, ours is PyMySQL."""
         import pymysql  # noqa: F401

@@ -41,6 +41,9 @@ class PostgreSQL:
     paramstyle = "format"
     estimates_well = True
 
+    def check(self, url: URL) -> None:
+        """Only the server can tell."""
+
     def engine(self, url: URL, limits: Limits) -> Engine:
         """Whatever driver the application's URL names, ours is psycopg, with values written into the text: the server then
         finds their types as in a statement typed by hand."""

@@ -48,6 +48,10 @@ class Sqlite:
     paramstyle = "qmark"
     estimates_well = False
 
+    def check(self, url: URL) -> None:
+        """The file must be there: opening it would make one."""
+        file_of(url)
+
     def engine(self, url: URL, limits: Limits) -> Engine:
         """An engine on the file, without the right to write."""
         path = file_of(url).resolve()

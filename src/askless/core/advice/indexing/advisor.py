@@ -18,6 +18,7 @@ from askless.core.model import Index, Schema, Table
 from askless.core.plans.observations import SMALL_TABLE_ROWS
 from askless.core.sql.slots import literal_value
 from askless.core.sql.structure import Structure
+from askless.core.systems import system_of
 from askless.core.words import plural
 
 GAIN_LEAST = 0.01  # of the workload's time
@@ -29,7 +30,6 @@ WRITE_MS = 0.02  # a rule of thumb for keeping one index up in one write
 INDEXES_MOST = 20
 ROW_POINTER_BYTES = 9
 PARTIAL_SHARE = 0.1  # a constant that keeps less than this is worth a partial index
-PARTIAL_SYSTEMS = ("postgresql", "sqlite")
 
 Writes = Callable[[str, Sequence[str]], int]
 
@@ -310,7 +310,7 @@ def _partial(
     statement: Statement, need: Need, table: Table, columns: tuple[str, ...], name: str, schema: Schema
 ) -> str:
     """The same index for the rows of a constant condition only, where that is a small part."""
-    if schema.system not in PARTIAL_SYSTEMS:
+    if not system_of(schema.system).partial_indexes:
         return ""
     fixed = [column for column in columns if column in need.equal and column in statement.constants]
     rest = [column for column in columns if column not in fixed]

@@ -16,28 +16,13 @@ import msgspec
 from askless.core.advice.indexing.needs import Need, distinct_of
 from askless.core.model import Index, Schema
 from askless.core.sql.structure import Structure
+from askless.core.systems import Traits, system_of
 
 PAGE_BYTES = 8192
 SEQUENTIAL, ROW, ENTRY, OPERATOR = 1.0, 0.01, 0.005, 0.0025
 POINTER_BYTES = 12
 TABLES_MOST = 4  # tables of one statement whose order is permuted
 LIMIT_DEFAULT = 50
-
-
-class Traits(msgspec.Struct, frozen=True):
-    """How a server differs, for this model. `clustered`: the rows stand in the primary key itself."""
-
-    random: float
-    hash_join: bool
-    clustered: bool
-
-
-TRAITS = {
-    "postgresql": Traits(4.0, True, False),
-    "sqlite": Traits(2.0, False, True),
-    "mariadb": Traits(2.0, False, True),
-    "mysql": Traits(2.0, True, True),
-}
 
 
 class Path(msgspec.Struct, frozen=True):
@@ -192,7 +177,7 @@ def cost_of(
     structure: Structure, needs: Sequence[Need], indexes: dict[str, list[Index]], schema: Schema, limit: float | None
 ) -> Outcome:
     """The cost of a statement with these indexes (by lower-case table name; primary keys are among them)."""
-    traits = TRAITS.get(schema.system, TRAITS["postgresql"])
+    traits = system_of(schema.system).traits
     if not needs:
         return Outcome(0.0, {}, ())
     outer = any(link.outer for need in needs for link in need.links)

@@ -10,9 +10,8 @@ from collections.abc import Sequence
 from importlib import import_module
 from typing import Protocol
 
+from askless.core.context import Models
 from askless.core.model import Load, Model, Relation
-
-Models = dict[tuple[str, str], Model]
 
 
 class Words(Protocol):

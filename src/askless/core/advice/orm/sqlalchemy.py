@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from askless.core.advice.orm import Models, by_model
+from askless.core.advice.orm import by_model
+from askless.core.context import Models
 from askless.core.model import Load, Model, Relation
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from askless.core.model import Schema
 from askless.core.plans.observations import Observation
 from askless.core.plans.tree import Node
-from askless.output import documents
+from askless.reports import documents
 
 
 def node_of(node: Node, schema: Schema, observations: list[Observation], total_ms: float = 0.0) -> documents.PlanNode:

@@ -11,14 +11,13 @@ from rich.text import Text
 from rich.tree import Tree
 
 from askless.core.words import number, plural, size
-from askless.output import documents
-from askless.output.terminal import console, indented, labelled, table_of
+from askless.output.terminal.drawing import indented, labelled, table_of
 from askless.output.text import milliseconds, one_line, percent, safe
+from askless.reports import documents
 
 
-def plan(document: documents.PlanDocument) -> None:
+def plan(out: Console, document: documents.PlanDocument) -> None:
     """Statements and their plans, what was observed, and the indexes to try."""
-    out = console()
     for place, row in enumerate(document.statements, 1):
         where = (
             f"  {row.queries:,} queries, {milliseconds(row.total_ms)} ms in all, from {', '.join(map(safe, row.routes[:3]))}"
@@ -112,9 +111,8 @@ def _numbers(node: documents.PlanNode) -> str:
     return ", ".join(parts)
 
 
-def plan_tree(document: documents.PlanDocument) -> None:
+def plan_tree(out: Console, document: documents.PlanDocument) -> None:
     """Plans as a table: the tree, rows expected against rows found, the share of the time; observations below their node."""
-    out = console()
     bars = out.width >= _BARS_FROM
     for place, row in enumerate(document.statements, 1):
         out.print(Text(f"{place}. {one_line(row.sql, 300)}", style="bold"))

@@ -13,13 +13,15 @@ from askless.core.findings import Finding, Line
 from askless.core.model import Table
 from askless.core.statistics import Ratio
 from askless.core.tables import RouteRow
+from askless.core.verdicts import Verdict
 
 
 class Document(msgspec.Struct, frozen=True, kw_only=True):
-    """What all documents share."""
+    """What all documents share. `notes` tell what was odd about the capture, or what else was done."""
 
     format: str
     version: int = 1
+    notes: tuple[str, ...] = ()
 
 
 class RequestsDocument(Document, frozen=True, kw_only=True):
@@ -30,16 +32,15 @@ class RequestsDocument(Document, frozen=True, kw_only=True):
     requests: int
     queries: int
     noise: int
-    notes: tuple[str, ...] = ()
 
 
 class RequestRow(msgspec.Struct, frozen=True):
-    """One request, as `askless requests --each` lists it. `number` is what `askless timeline` takes.
+    """One request, as `askless requests --each` lists it. `name` is what every command calls it.
 
     `path` stays empty unless values were asked for.
     """
 
-    number: int
+    name: str
     route: str
     path: str
     status: int
@@ -54,6 +55,7 @@ class RequestRow(msgspec.Struct, frozen=True):
 class EachDocument(Document, frozen=True, kw_only=True):
     """`askless requests --each`."""
 
+    version: int = 2
     capture: str
     requests: tuple[RequestRow, ...]
 
@@ -82,8 +84,9 @@ class TimelineRow(msgspec.Struct, frozen=True):
 class TimelineDocument(Document, frozen=True, kw_only=True):
     """`askless timeline`. `path` stays empty unless values were asked for."""
 
+    version: int = 2
     capture: str
-    number: int
+    name: str
     route: str
     path: str
     status: int
@@ -95,14 +98,14 @@ class TimelineDocument(Document, frozen=True, kw_only=True):
 
 
 class FindingsDocument(Document, frozen=True, kw_only=True):
-    """`askless findings`. `hidden` counts findings that filters left out."""
+    """`askless findings`. `hidden` counts findings that filters left out; `accepted` names those that the project accepts."""
 
     capture: str
     findings: tuple[Finding, ...]
     requests: int
     queries: int
     hidden: int = 0
-    notes: tuple[str, ...] = ()
+    accepted: tuple[str, ...] = ()
 
 
 class FileCheck(msgspec.Struct, frozen=True):
@@ -199,26 +202,6 @@ class PlanDocument(Document, frozen=True, kw_only=True):
     schema_known: bool = True
 
 
-class TablesDocument(Document, frozen=True, kw_only=True):
-    """`askless tables`. What other commands take as --schema."""
-
-    system: str
-    tables: tuple[Table, ...]
-
-
-class Measurement(msgspec.Struct, frozen=True):
-    """Time before over time after: the ratio of medians, with a 95 % interval."""
-
-    value: float
-    low: float
-    high: float
-
-
-def measurement(ratio: Ratio | None) -> Measurement | None:
-    """A ratio as documents hold it; None where nothing was measured."""
-    return Measurement(ratio.value, ratio.low, ratio.high) if ratio is not None else None
-
-
 class TrialStatement(msgspec.Struct, frozen=True):
     """One statement's trial. `ratio` is median before over median after, with a 95 % interval.
 
@@ -238,7 +221,7 @@ class TrialStatement(msgspec.Struct, frozen=True):
     plan_before: tuple[PlanNode, ...]
     plan_after: tuple[PlanNode, ...]
     uses_index: bool
-    verdict: str
+    verdict: Verdict
     bytes: int = 0
     work_unit: str = ""
     work: tuple[int, int] = (0, 0)
@@ -247,6 +230,7 @@ class TrialStatement(msgspec.Struct, frozen=True):
 class TrialDocument(Document, frozen=True, kw_only=True):
     """`askless trial --index`. `where` tells where the index was tried, `caution` what may have kept it from being used."""
 
+    version: int = 2
     system: str
     index: str
     build_ms: float
@@ -270,20 +254,21 @@ class TrialSide(msgspec.Struct, frozen=True):
 class RewriteDocument(Document, frozen=True, kw_only=True):
     """`askless trial --before --after`. `lost` and `gained` show some rows where values were asked for."""
 
+    version: int = 2
     system: str
     sets: int
     before: TrialSide
     after: TrialSide
     work_unit: str
     repetitions: int
-    ratio: Measurement | None
+    ratio: Ratio | None
     same_result: bool
     difference: str
     cause: str
     lost: tuple[str, ...]
     gained: tuple[str, ...]
-    notes: tuple[str, ...]
-    verdict: str
+    remarks: tuple[str, ...]
+    verdict: Verdict
 
 
 class TrialRoad(msgspec.Struct, frozen=True):
@@ -300,24 +285,25 @@ class TrialRoad(msgspec.Struct, frozen=True):
     difference: str
     cause: str
     note: str
-    ratio: Measurement | None
+    ratio: Ratio | None
     away_ratio: float | None
 
 
 class FindingTrialDocument(Document, frozen=True, kw_only=True):
     """`askless trial --finding`. `round_trip_ms` is what was added to each query in the `away` figures."""
 
+    version: int = 2
     system: str
     finding: str
     title: str
     route: str
-    request: int
+    request: str
     lookups: int
     keys: int
     round_trip_ms: float
     repetitions: int
     roads: tuple[TrialRoad, ...]
-    verdict: str
+    verdict: Verdict
 
 
 class WeighedPart(msgspec.Struct, frozen=True):
@@ -328,16 +314,17 @@ class WeighedPart(msgspec.Struct, frozen=True):
     with_it: str
     without_ms: float | None
     costs_ms: float | None
-    ratio: Measurement | None
+    ratio: Ratio | None
     rows: int
     bytes: int
-    verdict: str
+    verdict: Verdict
     error: str = ""
 
 
 class WeighDocument(Document, frozen=True, kw_only=True):
     """`askless weigh`."""
 
+    version: int = 2
     system: str
     sql: str
     whole_ms: float
@@ -394,6 +381,15 @@ class BareForeignKey(msgspec.Struct, frozen=True):
     shapes: tuple[str, ...]
 
 
+class TablesDocument(Document, frozen=True, kw_only=True):
+    """`askless tables`. What other commands take as --schema: they read `system` and `tables`."""
+
+    system: str
+    tables: tuple[Table, ...]
+    bare_keys: tuple[BareForeignKey, ...] = ()
+    redundant: tuple[RedundantIndex, ...] = ()
+
+
 class IndexesDocument(Document, frozen=True, kw_only=True):
     """`askless indexes`. `unread` counts shapes that could not be read, or whose tables are not in the schema."""
 
@@ -425,15 +421,17 @@ class CompareRow(msgspec.Struct, frozen=True):
     bytes: tuple[float | None, float | None]
     time: tuple[Spread | None, Spread | None]
     ratio: tuple[float, float, float] | None
-    verdict: str
+    verdict: Verdict
 
 
 class CompareDocument(Document, frozen=True, kw_only=True):
     """`askless compare`. `ratio` is time before over time after: value, low, high of a 95 % interval.
 
     `drift` is the largest factor by which a route that asks the same on both sides moved; None without such a route.
+    `accepted` counts the findings after the change that the project accepts: they are neither gone, new nor left.
     """
 
+    version: int = 2
     before: str
     after: str
     routes: tuple[CompareRow, ...]
@@ -441,6 +439,7 @@ class CompareDocument(Document, frozen=True, kw_only=True):
     gone: tuple[Finding, ...]
     new: tuple[Finding, ...]
     left: tuple[Finding, ...]
+    accepted: int = 0
 
 
 DOCUMENTS: dict[str, type[Document]] = {
@@ -460,12 +459,21 @@ DOCUMENTS: dict[str, type[Document]] = {
 }
 
 
-def encode(document: Document) -> str:
-    """A document as indented JSON."""
-    return msgspec.json.format(msgspec.json.encode(document), indent=2).decode()
+def name_of(document: Document) -> str:
+    """What the registry calls a document."""
+    return next(name for name, kind in DOCUMENTS.items() if type(document) is kind)
+
+
+def version_of(name: str) -> int:
+    """The version of a document's form. Raises KeyError for a name that is none."""
+    return next(int(field.default) for field in msgspec.structs.fields(DOCUMENTS[name]) if field.name == "version")
 
 
 def json_schema(name: str) -> dict[str, Any]:
     """The JSON Schema of a command's document. Raises KeyError for a name that is none."""
     schema = msgspec.json.schema(DOCUMENTS[name])
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": f"askless {name}, version 1", **schema}
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": f"askless {name}, version {version_of(name)}",
+        **schema,
+    }

@@ -1,4 +1,4 @@
-"""Which statements a command is about: the costliest of a capture, those of one request, or one that was typed."""
+"""Which statements a report is about: the costliest of a capture, those of one request, or one that was typed."""
 
 from __future__ import annotations
 
@@ -14,6 +14,16 @@ from askless.core.shape_stats import Example, ShapeStats
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import structure_of
 from askless.core.summary import Summary
+from askless.reports.loading import load
+from askless.reports.timeline import named
+
+Writes = Callable[[str, Sequence[str]], int]
+EXPLAINED = ("select", "update", "delete")
+
+
+def no_writes(table: str, columns: Sequence[str]) -> int:
+    """What is not known of a capture is counted as none."""
+    return 0
 
 
 class Subject(msgspec.Struct):
@@ -60,7 +70,7 @@ def costliest(summary: Summary, top: int | None = None, shape: str = "") -> list
         for stats in route.asked():
             structure = stats.structure
             wanted = stats.shape.digest.startswith(shape) if shape else structure is not None
-            if stats.examples and wanted and (structure is None or structure.kind in ("select", "update", "delete")):
+            if stats.examples and wanted and (structure is None or structure.kind in EXPLAINED):
                 merged.setdefault(stats.shape.digest, []).append((route.route, stats))
     subjects = []
     for digest, found in merged.items():
@@ -91,21 +101,40 @@ def _whole(stats: list[ShapeStats]) -> list[Example]:
     return whole or examples
 
 
-def of_request(path: Path, number: int, query: int | None) -> list[Subject]:
-    """The queries of one request, noise left out: all of them, each shape once, or the one with this place (from 1).
+class Workload(msgspec.Struct, frozen=True):
+    """Statements, the dearest first; how many writes of the capture would keep an index up; notes on the capture."""
 
-    Raises AskLessError no-request, no-query.
+    subjects: tuple[Subject, ...]
+    writes: Writes = no_writes
+    notes: tuple[str, ...] = ()
+
+
+def typed(text: str, parameters: str = "") -> Workload:
+    """One statement, with the values of its placeholders as JSON. Raises AskLessError bad-parameters."""
+    return Workload((Subject(text, *parse_parameters(parameters)),))
+
+
+def of_capture(path: Path, top: int | None = None, shape: str = "") -> Workload:
+    """The shapes of a capture that cost most. Raises AskLessError nothing-to-explain where there is none."""
+    summary, notes = load(path, look=False)
+    subjects = costliest(summary, top, shape)
+    if not subjects:
+        what = f"no statement of shape {shape}" if shape else "no SELECT, UPDATE or DELETE"
+        raise AskLessError("nothing-to-explain", f"{path} holds {what}", "record more of the application")
+    return Workload(tuple(subjects), writes_of(summary), notes)
+
+
+def of_request(path: Path, name: str, query: int | None) -> Workload:
+    """The queries of one request, noise left out: each shape once, or the one query with this place (from 1).
+
+    Raises AskLessError no-request, no-query, nothing-to-explain.
     """
-    request = next((found for found in read(path, []) if found.number == number), None)
-    if request is None:
-        raise AskLessError(
-            "no-request", f"there is no request {number} in {path}", "askless requests --each lists them"
-        )
+    request = named(read(path), name, path)
     asked = [i for i in range(len(request)) if not request.statement(i).shape.noise]
     if query is not None:
         if not 1 <= query <= len(asked):
             raise AskLessError(
-                "no-query", f"request {number} has no query {query}: it asked {len(asked)}", "noise is not counted"
+                "no-query", f"request {name} has no query {query}: it asked {len(asked)}", "noise is not counted"
             )
         asked = [asked[query - 1]]
     found: dict[str, Subject] = {}
@@ -120,14 +149,19 @@ def of_request(path: Path, number: int, query: int | None) -> list[Subject]:
             request.text(i), request.parameters[i], statement.names, request.rows[i], statement.shape.digest,
             (request.route,), 1, request.durations_ns[i], statement.system,
         )  # fmt: skip
-    kinds = ("select", "update", "delete")
     explained = [
-        s for s in found.values() if (structure := structure_of(s.text, s.system)) is None or structure.kind in kinds
+        s
+        for s in found.values()
+        if (structure := structure_of(s.text, s.system)) is None or structure.kind in EXPLAINED
     ]
-    return sorted(explained, key=lambda subject: -subject.total_ns)
+    if not explained:
+        raise AskLessError(
+            "nothing-to-explain", f"request {name} holds no SELECT, UPDATE or DELETE", "name another request"
+        )
+    return Workload(tuple(sorted(explained, key=lambda subject: -subject.total_ns)))
 
 
-def writes_of(summary: Summary) -> Callable[[str, Sequence[str]], int]:
+def writes_of(summary: Summary) -> Writes:
     """How many of the capture's writes touch columns of a table: an UPDATE only where it sets one of them."""
     writes: list[tuple[str, str, frozenset[str], int]] = []
     for route in summary.routes.values():

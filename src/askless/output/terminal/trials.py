@@ -4,18 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from askless.core.verdicts import Outcome, Verdict
 from askless.core.words import plural, size
-from askless.output import documents
-from askless.output.terminal import console, indented, labelled, table_of
+from askless.output.terminal.drawing import indented, labelled, table_of
 from askless.output.text import milliseconds, one_line, safe
+from askless.reports import documents
 
 
-def index(document: documents.TrialDocument) -> None:
+def index(out: Console, document: documents.TrialDocument) -> None:
     """The trial of an index: plans, times, and whether the result stayed the same."""
-    out = console()
     out.print(Text(safe(document.index), style="bold"))
     out.print(
         Text(
@@ -49,15 +50,13 @@ def _sides(columns: Sequence[tuple[str, str]], rows: Sequence[Sequence[Text | st
     return table
 
 
-def _verdict(text: str) -> Text:
-    style = (
-        "green"
-        if "faster" in text or "as fast" in text
-        else "red"
-        if text.startswith(("slower", "not", "no road"))
-        else ""
-    )
-    return Text(safe(text), style=style)
+_STYLES = {
+    Outcome.FASTER: "green", Outcome.SLOWER: "red", Outcome.CHANGED: "red", Outcome.UNUSED: "red",
+}  # fmt: skip
+
+
+def _verdict(verdict: Verdict) -> Text:
+    return Text(safe(verdict.text), style=_STYLES.get(verdict.outcome, ""))
 
 
 def plan_line(nodes: Sequence[documents.PlanNode]) -> Text:
@@ -74,9 +73,8 @@ def plan_line(nodes: Sequence[documents.PlanNode]) -> Text:
     return Text(safe("; ".join(flat)))
 
 
-def rewrite(document: documents.RewriteDocument) -> None:
+def rewrite(out: Console, document: documents.RewriteDocument) -> None:
     """A rewritten statement against the first one."""
-    out = console()
     out.print(_verdict(document.verdict))
     sets = f" with {plural(document.sets, 'set')} of values" if document.sets > 1 else ""
     if document.same_result:
@@ -90,7 +88,7 @@ def rewrite(document: documents.RewriteDocument) -> None:
         rows = [("cause", document.cause)]
         rows += [("lost", row) for row in document.lost] + [("gained", row) for row in document.gained]
         labelled(out, rows)
-    for text in document.notes:
+    for text in document.remarks:
         out.print(Text("note: " + safe(text), style="yellow"))
     columns = [("", "l"), ("median ms", "r"), ("rows", "r"), ("bytes", "r"), (document.work_unit, "r"), ("plan", "l")]
     sides: list[list[Text | str]] = []
@@ -100,9 +98,8 @@ def rewrite(document: documents.RewriteDocument) -> None:
     out.print(indented(_sides(columns, sides), 2))
 
 
-def finding(document: documents.FindingTrialDocument) -> None:
+def finding(out: Console, document: documents.FindingTrialDocument) -> None:
     """A finding's roads beside each other."""
-    out = console()
     out.print(Text(safe(document.title), style="bold"))
     out.print(
         Text(
@@ -158,9 +155,8 @@ def finding(document: documents.FindingTrialDocument) -> None:
                 out.print(indented(Text(line), 2))
 
 
-def weigh(document: documents.WeighDocument) -> None:
+def weigh(out: Console, document: documents.WeighDocument) -> None:
     """The parts of a statement, the dearest first."""
-    out = console()
     out.print(Text(one_line(document.sql, 400), style="bold"))
     out.print(
         Text(
@@ -173,7 +169,7 @@ def weigh(document: documents.WeighDocument) -> None:
         what = Text(f"{part.kind}: ", style="dim").append(one_line(part.part, 60), style="bold")
         if part.with_it:
             what.append(f"\nand with it {safe(part.with_it)}", style="dim")
-        said = Text(safe(part.verdict))
+        said = Text(safe(part.verdict.text))
         if part.error:
             said.append("\n" + one_line(part.error, 80), style="dim")
         time = milliseconds(part.without_ms) if part.without_ms is not None else "–"

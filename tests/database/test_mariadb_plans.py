@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterator
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
-import pymysql
 import pytest
 
 from askless.core import plans
@@ -33,17 +33,15 @@ Explain = Callable[..., tuple[Node, ...]]
 
 
 @pytest.fixture(scope="module")
-def cursor() -> Iterator[Any]:
+def cursor(mariadb: servers.Server) -> Iterator[Any]:
     """A cursor on a real server with the harbour office's tables."""
-    with servers.mariadb() as server:
-        db = pymysql.connect(
-            host="127.0.0.1", port=server.port, user="harbour", password="tide", database="harbour", autocommit=True
-        )
+    with closing(mariadb.connect("harbour")) as db:
         made = db.cursor()
+        made.execute("CREATE DATABASE plans")
+        made.execute("USE plans")
         for statement in OFFICE.strip().splitlines():
             made.execute(statement)
         yield made
-        db.close()
 
 
 @pytest.fixture

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterator
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
-import psycopg
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -80,23 +80,23 @@ Explain = Callable[..., Any]
 
 
 @pytest.fixture(scope="module")
-def explain() -> Iterator[Explain]:
+def explain(postgresql: servers.Server) -> Iterator[Explain]:
     """EXPLAIN on a real server: `explain(statement, options, form)`."""
-    with servers.postgresql(logging=False) as server:
-        where = f"host=127.0.0.1 port={server.port} user=harbour dbname=postgres"
-        with psycopg.connect(where, autocommit=True) as db:
-            for statement in OFFICE.split(";"):
-                db.execute(statement)  # type: ignore[arg-type]
+    with closing(postgresql.connect("postgres")) as admin:
+        admin.execute("CREATE DATABASE plans")
+    with closing(postgresql.connect("plans")) as db:
+        for statement in OFFICE.split(";"):
+            db.execute(statement)
 
-            def explained(statement: str, options: str = "", form: str = "TEXT", way: str = "") -> str:
-                for setting in filter(None, way.split(";")):
-                    db.execute(setting)  # type: ignore[arg-type]
-                with db.transaction(force_rollback=True):
-                    chosen = ", ".join(part for part in (options, f"FORMAT {form}") if part)
-                    rows = db.execute(f"EXPLAIN ({chosen}) {statement}").fetchall()  # type: ignore[arg-type]
-                return json.dumps(rows[0][0]) if form == "JSON" else "\n".join(row[0] for row in rows)
+        def explained(statement: str, options: str = "", form: str = "TEXT", way: str = "") -> str:
+            for setting in filter(None, way.split(";")):
+                db.execute(setting)
+            with db.transaction(force_rollback=True):
+                chosen = ", ".join(part for part in (options, f"FORMAT {form}") if part)
+                rows = db.execute(f"EXPLAIN ({chosen}) {statement}").fetchall()
+            return json.dumps(rows[0][0]) if form == "JSON" else "\n".join(row[0] for row in rows)
 
-            yield explained
+        yield explained
 
 
 def form(node: Node) -> Any:
@@ -202,7 +202,7 @@ def test_a_plan_that_cant_be_read_says_where_and_why(text: str, says: str, tmp_p
     assert ran.code == 2 and says in ran.err and "Traceback" not in ran.err
     assert run("plan", "--file", tmp_path / "none.txt").code == 2
     assert "--file stands alone" in run("plan", "--file", file, "--db", "sqlite:///x.db").err
-    assert "which?" in run("plan", "--sql", "SELECT 1").err
+    assert "with --db" in run("plan", "--sql", "SELECT 1").err
 
 
 lines = st.one_of(

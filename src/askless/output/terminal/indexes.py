@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
+from rich.console import Console
 from rich.text import Text
 
 from askless.core.words import number, plural, size
-from askless.output import documents
-from askless.output.terminal import console, indented, labelled, table_of
+from askless.output.terminal.drawing import indented, labelled, table_of
 from askless.output.text import brief, milliseconds, one_line, safe
+from askless.reports import documents
 
 SERVED_MOST = 4
 
 
-def indexes(document: documents.IndexesDocument) -> None:
+def indexes(out: Console, document: documents.IndexesDocument) -> None:
     """The advised set, then what is redundant, then foreign keys without an index."""
-    out = console()
     read = plural(document.shapes, "shape")
     if document.indexes:
         out.print(
@@ -34,7 +34,7 @@ def indexes(document: documents.IndexesDocument) -> None:
         )
     for place, index in enumerate(document.indexes, 1):
         out.print()
-        _one(place, index)
+        _one(out, place, index)
     if document.redundant:
         out.print(Text("\nRedundant: a longer index begins with the same columns", style="bold"))
         for gone in document.redundant:
@@ -44,7 +44,7 @@ def indexes(document: documents.IndexesDocument) -> None:
                 )
             )
     if document.foreign_keys:
-        _keys(document)
+        _keys(out, document)
     if document.indexes:
         out.print()
         said = (
@@ -61,9 +61,8 @@ def indexes(document: documents.IndexesDocument) -> None:
         )
 
 
-def _one(place: int, index: documents.AdvisedIndex) -> None:
-    printer = console()
-    printer.print(Text(f"{place}. ").append(safe(index.ddl) + ";", style="green"))
+def _one(out: Console, place: int, index: documents.AdvisedIndex) -> None:
+    out.print(Text(f"{place}. ").append(safe(index.ddl) + ";", style="green"))
     writes = (
         f"{plural(index.writes, 'write')} of the capture would each keep it up"
         if index.writes
@@ -75,7 +74,7 @@ def _one(place: int, index: documents.AdvisedIndex) -> None:
     ]
     rows += [("drop", f"{name}, which it makes redundant") for name in index.redundant]
     rows += [("or", index.partial + ", for these rows only")] if index.partial else []
-    labelled(printer, rows, 3)
+    labelled(out, rows, 3)
     table = table_of(("serves", "l"), ("queries", "r"), ("ms", "r"), (f"rows of {index.table}", "r"))
     for served in index.serves[:SERVED_MOST]:
         what = Text(one_line(brief(served.sql), 90)).append(
@@ -87,14 +86,13 @@ def _one(place: int, index: documents.AdvisedIndex) -> None:
             milliseconds(served.total_ms),
             f"{number(served.rows_before)} → {number(served.rows_after)}",
         )
-    printer.print(indented(table, 3))
+    out.print(indented(table, 3))
     if len(index.serves) > SERVED_MOST:
-        printer.print(indented(Text(f"and {len(index.serves) - SERVED_MOST} shapes more", style="dim"), 3))
+        out.print(indented(Text(f"and {len(index.serves) - SERVED_MOST} shapes more", style="dim"), 3))
 
 
-def _keys(document: documents.IndexesDocument) -> None:
-    printer = console()
-    printer.print(Text("\nForeign keys without an index", style="bold"))
+def _keys(out: Console, document: documents.IndexesDocument) -> None:
+    out.print(Text("\nForeign keys without an index", style="bold"))
     for key in document.foreign_keys:
         asked = (
             f"{plural(len(key.shapes), 'shape')} of the capture look up or join by it"
@@ -102,9 +100,9 @@ def _keys(document: documents.IndexesDocument) -> None:
             else "nothing in the capture looks up by it; deleting a parent reads the whole table"
         )
         rows = f" ({key.rows:,} rows)" if key.rows is not None else ""
-        printer.print(
+        out.print(
             indented(
                 Text(f"{safe(key.table)}.{', '.join(map(safe, key.columns))} → {safe(key.target)}{rows}: {asked}"), 2
             )
         )
-        printer.print(indented(Text(safe(key.ddl) + ";", style="green" if key.shapes else "dim"), 4))
+        out.print(indented(Text(safe(key.ddl) + ";", style="green" if key.shapes else "dim"), 4))

@@ -4,20 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Set
 
+from rich.console import Console
 from rich.text import Text
 
 from askless.core.model import Table
 from askless.core.words import size
-from askless.output import documents
-from askless.output.terminal import console, table_of
+from askless.output.terminal.drawing import table_of
 from askless.output.text import safe
+from askless.reports import documents
 
 
-def tables(
-    document: documents.TablesDocument, bare: Set[tuple[str, tuple[str, ...]]], redundant: Mapping[tuple[str, str], str]
-) -> None:
-    """Tables with sizes, keys and indexes. `bare` foreign keys have no index, `redundant` indexes have a longer twin."""
-    out = console()
+def tables(out: Console, document: documents.TablesDocument) -> None:
+    """Tables with sizes, keys and indexes; foreign keys without an index and indexes with a longer twin stand out."""
+    bare = {(key.table, key.columns) for key in document.bare_keys}
+    redundant = {(gone.table, gone.index): gone.by for gone in document.redundant}
     listed = table_of(("table", "l"), ("rows", "r"), ("size", "r"), ("a row", "r"), ("keys and indexes", "l"))
     for table in document.tables:
         rows = f"{table.rows:,}" if table.rows is not None else "?"

@@ -1,13 +1,11 @@
-"""`askless trial --before --after`: a rewritten statement against the first one."""
+"""A trial of a rewritten statement against the first one."""
 
 from __future__ import annotations
 
-import argparse
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from statistics import median
 
-from askless.cli.common import limits_of, load, print_document
-from askless.cli.subjects import parse_parameters
 from askless.core.errors import AskLessError
 from askless.core.model import Schema
 from askless.core.plans.tree import without_values
@@ -15,33 +13,62 @@ from askless.core.shape_stats import Example
 from askless.core.sql.masking import masker
 from askless.core.sql.shape import shape_of
 from askless.core.sql.slots import Value, name_of, slots_of, values_of
+from askless.core.verdicts import Outcome, Verdict, direction, interval_text
 from askless.database.connecting import parse_url
 from askless.database.rewrite_trial import RewriteTrial, Side, Values, try_rewrite
-from askless.output import documents, terminal, terminal_trials
-from askless.output.plans import nodes_of
-from askless.output.text import interval
+from askless.database.servers import Limits
+from askless.reports import documents
+from askless.reports.loading import load, quiet
+from askless.reports.plan_nodes import nodes_of
+from askless.reports.subjects import parse_parameters
 
 Bound = tuple[tuple[Value, ...], tuple[str, ...]]
 
 
-def run(options: argparse.Namespace) -> int:
-    """Try and print; exit code 1 where the results differ."""
-    if options.before is None or options.after is None:
-        raise AskLessError(
-            "what-to-try", "a rewriting has two statements", "give both: --before old.sql --after new.sql"
-        )
-    url = parse_url(options.db)
-    before, after = _text(options.before), _text(options.after)
-    values = _values(options, before, after, url.get_backend_name())
-    trial = try_rewrite(url, before, after, values, limits_of(options), terminal.progress)
-    terminal.progress_done()
-    private = options.capture is not None and not options.values
-    document = document_of(trial, show_rows=not private)
-    print_document(document) if options.json else terminal_trials.rewrite(document)
-    return 0 if document.same_result else 1
+def rewrite_trial(
+    database: str,
+    before: str,
+    after: str,
+    values: Sequence[Values],
+    show: bool,
+    limits: Limits | None = None,
+    progress: Callable[[str], None] = quiet,
+) -> documents.RewriteDocument:
+    """Try a rewriting and tell. `show` has rows and literals shown.
+
+    Raises AskLessError: not-a-select, server-busy, and what the database says.
+    """
+    trial = try_rewrite(parse_url(database), before, after, values, limits, progress)
+    found = trial.difference
+    remarks = []
+    if trial.columns_before != trial.columns_after:
+        remarks.append(
+            "the columns are named differently: " + ", ".join(trial.columns_before) + " before, "
+            + ", ".join(trial.columns_after) + " after; code that reads them by name will notice"
+        )  # fmt: skip
+    if found is not None and trial.sets > 1:
+        remarks.append(f"the difference shows with set {trial.differs_at} of {trial.sets} sets of values")
+    return documents.RewriteDocument(
+        format="askless trial-rewrite",
+        system=trial.system,
+        sets=trial.sets,
+        before=_side(trial.before, trial.system, show),
+        after=_side(trial.after, trial.system, show),
+        work_unit=trial.before.work_unit,
+        repetitions=len(trial.before.times_ms),
+        ratio=trial.ratio,
+        same_result=found is None,
+        difference=found.text if found is not None else "",
+        cause=found.cause if found is not None else "",
+        lost=found.lost if found is not None and show else (),
+        gained=found.gained if found is not None and show else (),
+        remarks=tuple(remarks),
+        verdict=verdict(trial),
+    )
 
 
-def _text(path: Path) -> str:
+def statement_in(path: Path) -> str:
+    """The text of a file with one statement. Raises AskLessError statement-unreadable."""
     try:
         text = path.read_text(encoding="utf-8-sig").strip()
     except (OSError, UnicodeDecodeError) as error:
@@ -54,15 +81,22 @@ def _text(path: Path) -> str:
     return text
 
 
-def _values(options: argparse.Namespace, before: str, after: str, system: str) -> list[Values]:
-    """Sets of values: those given, else those of the capture's executions of the first statement."""
-    if options.parameters:
-        given = [parse_parameters(text) for text in options.parameters]
-        return [Values(one, one) for one in given]
-    if options.capture is None or not any(slot.placeholder for slot in slots_of(before, system)):
+def given_values(texts: Sequence[str]) -> list[Values]:
+    """Sets of values for both statements, each as JSON. Raises AskLessError bad-parameters."""
+    sets = [parse_parameters(text) for text in texts]
+    return [Values(one, one) for one in sets]
+
+
+def captured_values(path: Path, before: str, after: str, database: str) -> list[Values]:
+    """The values of a capture's executions of the first statement, for both. None where it has no placeholder.
+
+    Raises AskLessError: not-in-capture, placeholders-differ.
+    """
+    system = parse_url(database).get_backend_name()
+    if not any(slot.placeholder for slot in slots_of(before, system)):
         return []
     digest = shape_of(before, system).digest
-    summary, _ = load(options.capture)
+    summary, _ = load(path, look=False)
     examples = [
         example
         for route in summary.routes.values()
@@ -73,14 +107,14 @@ def _values(options: argparse.Namespace, before: str, after: str, system: str) -
     if not examples:
         raise AskLessError(
             "not-in-capture",
-            f"{options.capture} holds no query of the shape of {options.before}",
+            f"{path} holds no query of the shape of the statement before",
             "write the statement as the application sends it, or give values with --parameters",
         )
     found: list[Values] = []
     for example in examples:
-        made = aligned(before, after, system, example)
-        if made not in found:
-            found.append(made)
+        values = aligned(before, after, system, example)
+        if values not in found:
+            found.append(values)
     return found
 
 
@@ -115,37 +149,6 @@ def aligned(before: str, after: str, system: str, example: Example) -> Values:
     )
 
 
-def document_of(trial: RewriteTrial, show_rows: bool) -> documents.RewriteDocument:
-    """A trial as it is printed."""
-    found = trial.difference
-    ratio = trial.ratio
-    notes = []
-    if trial.columns_before != trial.columns_after:
-        notes.append(
-            "the columns are named differently: " + ", ".join(trial.columns_before) + " before, "
-            + ", ".join(trial.columns_after) + " after; code that reads them by name will notice"
-        )  # fmt: skip
-    if found is not None and trial.sets > 1:
-        notes.append(f"the difference shows with set {trial.differs_at} of {trial.sets} sets of values")
-    return documents.RewriteDocument(
-        format="askless trial-rewrite",
-        system=trial.system,
-        sets=trial.sets,
-        before=_side(trial.before, trial.system, show_rows),
-        after=_side(trial.after, trial.system, show_rows),
-        work_unit=trial.before.work_unit,
-        repetitions=len(trial.before.times_ms),
-        ratio=documents.measurement(ratio),
-        same_result=found is None,
-        difference=found.text if found is not None else "",
-        cause=found.cause if found is not None else "",
-        lost=found.lost if found is not None and show_rows else (),
-        gained=found.gained if found is not None and show_rows else (),
-        notes=tuple(notes),
-        verdict=verdict(trial),
-    )
-
-
 def _side(side: Side, system: str, show: bool) -> documents.TrialSide:
     plan = without_values(side.plan, masker(system, show))
     return documents.TrialSide(
@@ -158,13 +161,16 @@ def _side(side: Side, system: str, show: bool) -> documents.TrialSide:
     )
 
 
-def verdict(trial: RewriteTrial) -> str:
-    """What the trial showed, in words."""
-    if trial.difference is not None or trial.ratio is None:
-        return "not the same result: nothing was timed"
+def verdict(trial: RewriteTrial) -> Verdict:
+    """What the trial showed."""
     ratio = trial.ratio
-    if not ratio.certain:
-        return f"no difference in time seen ({interval(ratio)})"
-    if ratio.value > 1:
-        return f"faster: ×{ratio.value:.2f} ({interval(ratio)})"
-    return f"slower: takes ×{1 / ratio.value:.2f} of the time ({interval(ratio)} for before over after)"
+    if trial.difference is not None or ratio is None:
+        return Verdict(Outcome.CHANGED, "not the same result: nothing was timed")
+    outcome = direction(ratio)
+    if outcome is Outcome.UNDECIDED:
+        return Verdict(outcome, f"no difference in time seen ({interval_text(ratio)})")
+    if outcome is Outcome.FASTER:
+        return Verdict(outcome, f"faster: ×{ratio.value:.2f} ({interval_text(ratio)})")
+    return Verdict(
+        outcome, f"slower: takes ×{1 / ratio.value:.2f} of the time ({interval_text(ratio)} for before over after)"
+    )

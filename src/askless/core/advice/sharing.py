@@ -1,0 +1,29 @@
+"""Advice for a read that is made again: read once and pass it on."""
+
+from __future__ import annotations
+
+from askless.core.context import Context
+from askless.core.findings import Advice
+from askless.core.recipes import Share
+
+
+def advise(recipe: Share, context: Context) -> tuple[Advice, ...]:
+    """Read once; where the callers are far apart, keep the value for the length of the request."""
+    lines = recipe.callers
+    callers = ", ".join(f"{line.file}:{line.line}" for line in lines[:4])
+    first = Advice(
+        title="read it once and pass the result on",
+        why=f"asked from {callers}" if len(lines) > 1 else "asked again from the same line",
+        at=lines[0] if lines else None,
+        saving=recipe.saving,
+        trade_off="none, while nothing writes to the table in between",
+        check=("nobody changes the shared object", "no write between the reads is meant to be seen"),
+    )
+    second = Advice(
+        title="or keep it for the length of the request",
+        why="where the callers do not know of each other",
+        saving=recipe.saving,
+        trade_off="what is kept must end with the request, or users see stale data",
+        check=("the store is per request and per user",),
+    )
+    return (first, second)

@@ -1,0 +1,128 @@
+"""What a pattern ends with beside its evidence: a recipe, which says what is to be changed and leaves the words to others.
+
+Advice turns it into words, a replay into statements; neither works out again what the pattern knew.
+"""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+import msgspec
+
+from askless.core.findings import Line
+from askless.core.lineage import Source
+from askless.core.model import Load
+from askless.core.shape_stats import ShapeStats
+from askless.core.sql.structure import Column, Structure
+
+
+class Variant(StrEnum):
+    """What a look-up row by row asks for."""
+
+    TO_ONE = "to-one"
+    TO_MANY = "to-many"
+    LINK_TABLE = "link-table"
+    SAME_ROW = "same-row"
+    COUNT = "count"
+    EXISTS = "exists"
+    AGGREGATE = "aggregate"
+
+    @property
+    def is_number(self) -> bool:
+        """Whether one value comes back instead of rows."""
+        return self in (Variant.COUNT, Variant.EXISTS, Variant.AGGREGATE)
+
+
+class Key(msgspec.Struct, frozen=True):
+    """The key of a look-up: its place among the statement's slots, and the column that it is compared with."""
+
+    slot: int
+    column: Column
+
+
+class Recipe(msgspec.Struct, frozen=True, kw_only=True):
+    """What all recipes hold: the shape to be changed, the line that asks most, and what a request is spared, in words."""
+
+    stats: ShapeStats
+    line: Line | None
+    saving: str
+
+    @property
+    def structure(self) -> Structure:
+        """What the statement asks; a pattern judges only what can be parsed."""
+        found = self.stats.structure
+        assert found is not None
+        return found
+
+
+class Batch(Recipe, frozen=True, kw_only=True):
+    """Read for all keys at once what is read key by key.
+
+    `table` is that of the key's column. `queries` are asked in one request. `path` names the relations from the outermost
+    parent to what is read; `parents` are the shapes that supply the keys, outermost first, each with the column by which
+    the one below is looked up. `parent_line` is the line of the outermost. `only_counted`: the rows were loaded and none
+    was looked at; `conditions`: the look-up has others beside its key.
+    """
+
+    key: Key
+    table: str
+    variant: Variant
+    queries: float
+    source: Source | None = None
+    path: tuple[Load, ...] = ()
+    parent: ShapeStats | None = None
+    parent_key: Column | None = None  # the parent is looked up row by row itself, by this column
+    parent_line: Line | None = None
+    only_counted: bool = False
+    conditions: bool = False
+
+
+class Group(Recipe, frozen=True, kw_only=True):
+    """Ask once for what is asked for one constant after the other."""
+
+    key: Key
+    table: str
+
+
+class Share(Recipe, frozen=True, kw_only=True):
+    """Read once what is read again; `callers` are the lines that ask."""
+
+    callers: tuple[Line, ...]
+
+
+class UseLoaded(Recipe, frozen=True, kw_only=True):
+    """Use rows that `source` has fetched; they are looked up by `column`."""
+
+    source: ShapeStats | None
+    column: str
+
+
+class Narrow(Recipe, frozen=True, kw_only=True):
+    """Leave columns out of a result; `unread` tells that nobody was seen to read them."""
+
+    wide: tuple[str, ...]
+    unread: bool
+
+
+class Page(Recipe, frozen=True, kw_only=True):
+    """Read a part of the rows at a time."""
+
+
+class Move(Recipe, frozen=True, kw_only=True):
+    """Let the database choose, or count. `columns` are those that the application tested; none: it only counted."""
+
+    columns: tuple[str, ...]
+    rows: float
+
+
+class LeaveOut(Recipe, frozen=True, kw_only=True):
+    """Do not load a relation; `joined` tells that a join brings it, not a query of its own."""
+
+    load: Load
+    joined: bool
+
+
+class WriteTogether(Recipe, frozen=True, kw_only=True):
+    """Write at once what is written row by row; `alone` tells that each write commits by itself."""
+
+    alone: bool

@@ -1,0 +1,153 @@
+"""The one place where SQL text becomes a tree, and a tree text again. Whatever goes wrong in a parser ends here.
+
+Each slot of the text (a literal, a placeholder) carries its number through the tree, so that what was written comes back
+as it was, whatever a dialect's writer makes of it.
+"""
+
+from __future__ import annotations
+
+import logging
+import re
+import sys  # for the depth of recursion only
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any
+
+import sqlglot
+from sqlglot import exp
+
+from askless.core.sql.slots import Slot, marked, slot_number, slots_of
+from askless.core.systems import system_of
+
+logging.getLogger("sqlglot").setLevel(logging.CRITICAL)
+
+TEXT_MOST = 50_000  # characters; a longer statement (an INSERT of thousands of rows) takes the parser seconds
+DEPTH_MOST = 150  # brackets within brackets; beyond that no person wrote it, and the parser needs 20 calls for each
+RECURSION_MOST = 12_000
+# What the parser, the writer and a walk over their trees may raise on text that nobody foresaw.
+_FAULTS = (
+    sqlglot.errors.SqlglotError, AttributeError, KeyError, IndexError, TypeError, ValueError, RecursionError,
+)  # fmt: skip
+_MARK = re.compile(r"'~slot(\d+)~'|\b77(\d{8})\b|(?<!:):slot(\d+)\b")
+# What the writers of dialects make of a named placeholder.
+_NAMED = re.compile(r"%\((slot\d+|keys|last_seen)\)s|@(slot\d+|keys|last_seen)\b")
+
+Tree = exp.Expression
+
+
+class Parsed:
+    """A statement: its tree, its slots, and the system whose SQL it is. Changes are made to a `copy`."""
+
+    __slots__ = ("slots", "system", "tree")
+
+    def __init__(self, tree: Tree, slots: Sequence[Slot], system: str) -> None:
+        self.tree = tree
+        self.slots = slots
+        self.system = system
+
+    def written(self, tree: Tree, named: bool = False, pretty: bool = False) -> str:
+        """A tree made of this statement's as text; '' where it can't be written.
+
+        Literals and placeholders come back as they were; with `named`, placeholders as `:slot0`, `:slot1`, …
+        """
+        try:
+            with _deep():
+                text = tree.sql(dialect=system_of(self.system).dialect, pretty=pretty)
+        except _FAULTS:
+            return ""
+
+        def original(found: re.Match[str]) -> str:
+            number = int(found[1] or found[2] or found[3])
+            if number >= len(self.slots) or (named and self.slots[number].placeholder):
+                return found[0]
+            return self.slots[number].text
+
+        return _MARK.sub(original, _NAMED.sub(lambda found: f":{found[1] or found[2]}", text))
+
+
+def parse_all(text: str, system: str) -> list[Parsed]:
+    """The statements of a text; none where one of them can't be parsed."""
+    if len(text) > TEXT_MOST or _depth(text) > DEPTH_MOST:
+        return []
+    slots = slots_of(text, system)
+    try:
+        with _deep():
+            trees = sqlglot.parse(marked(text, slots), read=system_of(system).dialect)
+    except _FAULTS:
+        return []
+    return [Parsed(tree, slots, system) for tree in trees if isinstance(tree, exp.Expression)]
+
+
+def parse(text: str, system: str) -> Parsed | None:
+    """The one statement of a text; None where it can't be parsed, or where there are several."""
+    found = parse_all(text, system)
+    return found[0] if len(found) == 1 else None
+
+
+@contextmanager
+def trying() -> Iterator[None]:
+    """A walk over a tree that is given up where it meets something nobody foresaw: nothing is better than wrong."""
+    try:
+        with _deep():
+            yield
+    except _FAULTS:
+        return
+
+
+@contextmanager
+def _deep() -> Iterator[None]:
+    """Room for the recursion that deep statements take; a call of Python's own needs no stack of the machine's."""
+    before = sys.getrecursionlimit()
+    if before >= RECURSION_MOST:
+        yield
+        return
+    sys.setrecursionlimit(RECURSION_MOST)
+    try:
+        yield
+    finally:
+        sys.setrecursionlimit(before)
+
+
+def _depth(text: str) -> int:
+    """How deep brackets stand within brackets, at most; those in literals count too, which does no harm."""
+    deepest = depth = 0
+    for sign in re.findall(r"[()]", text):
+        depth += 1 if sign == "(" else -1
+        deepest = max(deepest, depth)
+    return deepest
+
+
+def slot_in(node: Any) -> int | None:
+    """The slot that stands in an expression: a literal or a placeholder, with a cast, a sign or brackets around it."""
+    while isinstance(node, exp.Cast | exp.Neg | exp.Paren):
+        node = node.this
+    if isinstance(node, exp.Literal | exp.Placeholder):
+        return slot_number(str(node.this)) if node.this else None
+    if isinstance(node, exp.Parameter | exp.Column):
+        return slot_number(node.name)
+    return None
+
+
+def conjuncts(node: Any) -> list[Any]:
+    """What AND joins at the top of a condition, in order."""
+    found: list[Any] = []
+    waiting = [node]
+    while waiting:
+        part = waiting.pop()
+        if isinstance(part, exp.Where | exp.Paren | exp.Having):
+            waiting.append(part.this)
+        elif isinstance(part, exp.And):
+            waiting += [part.right, part.left]
+        elif part is not None:
+            found.append(part)
+    return found
+
+
+def bare(node: Any) -> Any:
+    """An output without its alias."""
+    return node.this if isinstance(node, exp.Alias) else node
+
+
+def is_star(node: Any) -> bool:
+    """`*` or `t.*`."""
+    return isinstance(node, exp.Star) or (isinstance(node, exp.Column) and isinstance(node.this, exp.Star))

@@ -1,0 +1,123 @@
+"""What is particular to a database system, as data: one file a system, one line here.
+
+What a system *does* (how it explains, where an index is tried) is in `askless.database.servers`, under the same name.
+"""
+
+from __future__ import annotations
+
+import re
+from functools import lru_cache
+from importlib import import_module
+
+import msgspec
+
+# Name -> module, which has its `SYSTEM`.
+REGISTRY = {
+    "sqlite": "askless.core.systems.sqlite",
+    "postgresql": "askless.core.systems.postgresql",
+    "mysql": "askless.core.systems.mysql",
+    "mariadb": "askless.core.systems.mariadb",
+}
+UNKNOWN = "sqlite"  # whose rules hold for a system that is not known: they are the most common ones
+
+
+class Lexis(msgspec.Struct, frozen=True):
+    """How a system's SQL is written: regular expressions for what varies in a statement, and for what only looks like it.
+
+    `names` are quoted identifiers; `placeholders` the signs that begin one; `extra_literals` are tried before `string`.
+    """
+
+    line_comment: str
+    block_comment: str
+    string: str
+    names: tuple[str, ...]
+    placeholders: str
+    extra_literals: tuple[str, ...] = ()
+
+
+class Traits(msgspec.Struct, frozen=True):
+    """How a server differs, for the index advisor's model of a planner. The unit of costs is one page read in sequence.
+
+    `random`: one page read out of sequence. `clustered`: the rows stand in the primary key itself.
+    """
+
+    random: float
+    hash_join: bool
+    clustered: bool
+
+
+class Meaning(msgspec.Struct, frozen=True):
+    """What an error of a server means to a person. `codes` are SQLSTATEs, their first characters, or error numbers.
+
+    `texts` are for errors to which the driver gives no code; they are looked for in lower case.
+    """
+
+    slug: str
+    remedy: str
+    codes: tuple[str, ...] = ()
+    texts: tuple[str, ...] = ()
+
+
+class System(msgspec.Struct, frozen=True, kw_only=True):
+    """One system. `dialect` is what the parser calls it; `driver` the package that connects, and the extra that brings it.
+    `is_file`: a database is a file. `aliases` are other names for it in URLs.
+
+    `noise` and `catalogs` are regular expressions on a shape's text, beside those that hold for all systems: statements
+    that no application's author wrote, and tables of the system's own. `quote` is the mark around names; with
+    `folds_names` an unquoted name loses its capitals. `reads_in_turn`: a plan lists the reads of a join one after the
+    other instead of nesting them; `joins_in_batches`: an inner side is read for each batch of rows, not for each row.
+    `number_hides_text`: a text column that is compared with a number is converted row by row, past its indexes.
+    `typed_values`: the driver takes dates, decimals and lists as such, so that values need not be sent as texts.
+    """
+
+    name: str
+    title: str
+    dialect: str
+    lexis: Lexis
+    driver: str = ""
+    is_file: bool = False
+    aliases: tuple[str, ...] = ()
+    quote: str = '"'
+    folds_names: bool = False
+    reserved: frozenset[str] = frozenset()
+    noise: str = ""
+    catalogs: str = ""
+    traits: Traits
+    partial_indexes: bool = False
+    drop_names_table: bool = False
+    named_schemas: bool = False  # an index may be tried on a table that is named with its schema
+    reads_in_turn: bool = False
+    joins_in_batches: bool = False
+    number_hides_text: bool = False
+    typed_values: bool = True
+    lists_as_arrays: bool = False
+    meanings: tuple[Meaning, ...] = ()
+
+    def meaning(self, code: str, text: str) -> Meaning | None:
+        """What an error means, by its code ('' where it has none), else by what it says."""
+        for meaning in self.meanings:
+            if code and any(code == known or (len(known) < 4 and code.startswith(known)) for known in meaning.codes):
+                return meaning
+        low = text.lower()
+        return next((m for m in self.meanings if any(sign in low for sign in m.texts)), None)
+
+    def quoted(self, name: str) -> str:
+        """A name as a statement takes it: bare where it can be."""
+        bare = name.isidentifier() and name.isascii() and name.lower() not in self.reserved
+        if bare and not (self.folds_names and name != name.lower()):
+            return name
+        return self.quote + name.replace(self.quote, self.quote * 2) + self.quote
+
+
+@lru_cache(maxsize=32)
+def system_of(name: str) -> System:
+    """The system of a name; for one that is not known, the data of the one whose rules are the most common."""
+    found: System = import_module(REGISTRY.get(name, REGISTRY[UNKNOWN])).SYSTEM
+    return found
+
+
+@lru_cache(maxsize=2)
+def any_noise(names: tuple[str, ...]) -> re.Pattern[str]:
+    """What is noise or a catalog in any of these systems: a capture need not know its system."""
+    parts = [part for name in names for part in (system_of(name).noise, system_of(name).catalogs) if part]
+    return re.compile("|".join(dict.fromkeys(parts)))

@@ -1,0 +1,45 @@
+"""MySQL."""
+
+from __future__ import annotations
+
+from askless.core.systems import Lexis, Meaning, System, Traits
+from askless.core.systems.lexical import BACKTICK, COMMENT_FLAT, DOUBLE_ESCAPED, RESERVED, STRING_ESCAPED
+
+SYSTEM = System(
+    name="mysql",
+    title="MySQL",
+    dialect="mysql",
+    driver="pymysql",
+    lexis=Lexis(r"--(?=\s|\Z)[^\n]*|\#[^\n]*", COMMENT_FLAT, STRING_ESCAPED, (BACKTICK,), "?:%", (DOUBLE_ESCAPED,)),
+    quote="`",
+    reserved=RESERVED,
+    noise=r"^select (?:database|last_insert_id)\(\)(?: as \S+)?$|^(?:use|show)(?:$|[ ;(])",
+    catalogs=r"\b(?:from|join) ?mysql\.",
+    traits=Traits(random=2.0, hash_join=True, clustered=True),
+    drop_names_table=True,
+    joins_in_batches=True,
+    number_hides_text=True,
+    meanings=(  # error numbers as in the server's error message reference
+        Meaning(
+            "password-refused",
+            "give the password in the environment variable ASKLESS_DB_PASSWORD, in the URL, or in ~/.my.cnf",
+            ("1045", "1698"),
+        ),
+        Meaning("not-there", "does the capture belong to this database? check --db", ("1049", "1051", "1054", "1146")),
+        Meaning("no-rights", "ask for the right to it, or name another user in --db", ("1044", "1142", "1143", "1227")),
+        Meaning("timed-out", "allow it more seconds with --timeout, or ask for less", ("3024", "1317")),
+        Meaning("locked", "another session holds the table: try again when it is done", ("1205",)),
+        Meaning(
+            "connection-lost",
+            "what was begun is rolled back by the server; try again",
+            ("2006", "2013", "2055", "1927"),
+        ),
+        Meaning(
+            "server-away",
+            "is it running there, and does it listen? check host and port in --db",
+            ("2002", "2003", "2005"),
+            ("timed out",),
+        ),
+        Meaning("writes-refused", "Ask Less only reads: name a SELECT", ("1792", "1290")),
+    ),
+)

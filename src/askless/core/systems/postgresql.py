@@ -1,0 +1,70 @@
+"""PostgreSQL."""
+
+from __future__ import annotations
+
+from askless.core.systems import Lexis, Meaning, System, Traits
+from askless.core.systems.lexical import COMMENT_NESTED, DOLLAR, DOUBLE_PLAIN, RESERVED, STRING_PLAIN
+
+SYSTEM = System(
+    name="postgresql",
+    title="PostgreSQL",
+    dialect="postgres",
+    driver="psycopg",
+    aliases=("postgres",),
+    lexis=Lexis(
+        r"--[^\n]*",
+        COMMENT_NESTED,
+        rf"'(?<=[eE]')(?<!\w[eE]')(?:[^'\\]|\\.|'')*+(?:'|\\?\Z)|{STRING_PLAIN}",
+        (DOUBLE_PLAIN,),
+        "?$:%",
+        (DOLLAR,),
+    ),
+    folds_names=True,
+    reserved=RESERVED,
+    noise=r"^select (?:current_schema|current_database|pg_backend_pid|pg_advisory_unlock_all)\(\)(?: as \S+)?$"
+    r"|^(?:deallocate|discard|listen|unlisten|reset)(?:$|[ ;(])",
+    catalogs=r"\b(?:from|join) ?(?:pg_catalog\.|pg_(?:class|type|namespace|attribute|index|constraint|enum|range)\b)",
+    traits=Traits(random=4.0, hash_join=True, clustered=False),
+    partial_indexes=True,
+    named_schemas=True,
+    lists_as_arrays=True,
+    meanings=(  # SQLSTATEs as in appendix A of the server's documentation, two characters name a class; libpq gives none
+        # where the connection itself fails or is lost
+        Meaning(
+            "password-refused",
+            "give the password in the environment variable ASKLESS_DB_PASSWORD, in the URL, or in ~/.pgpass",
+            ("28",),
+            ("password authentication failed", "no password supplied", "fe_sendauth"),
+        ),
+        Meaning(
+            "not-there",
+            "does the capture belong to this database? check --db",
+            ("3D000", "42P01", "42703", "3F000"),
+            ("does not exist",),
+        ),
+        Meaning("type-unknown", "say the type in the statement: CAST(... AS integer)", ("42P18", "42804", "42883")),
+        Meaning("no-rights", "ask for the right to it, or name another user in --db", ("42501",)),
+        Meaning("timed-out", "allow it more seconds with --timeout, or ask for less", ("57014",)),
+        Meaning("locked", "another session holds the table: try again when it is done", ("55P03",)),
+        Meaning(
+            "connection-lost",
+            "what was begun is rolled back by the server; try again",
+            ("57P", "08003", "08006"),
+            ("server closed the connection", "terminating connection", "connection is lost", "consuming input failed"),
+        ),
+        Meaning(
+            "server-away",
+            "is it running there, and does it listen? check host and port in --db",
+            ("08001", "08004"),
+            (
+                "connection refused",
+                "could not connect",
+                "connection timeout",
+                "timeout expired",
+                "name or service",
+                "failed to resolve",
+            ),
+        ),
+        Meaning("writes-refused", "Ask Less only reads: name a SELECT", ("25006",)),
+    ),
+)

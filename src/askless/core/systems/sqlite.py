@@ -1,0 +1,42 @@
+"""SQLite."""
+
+from __future__ import annotations
+
+from askless.core.systems import Lexis, Meaning, System, Traits
+from askless.core.systems.lexical import (
+    BACKTICK,
+    BRACKET,
+    COMMENT_FLAT,
+    DOUBLE_PLAIN,
+    RESERVED,
+    STRING_PLAIN,
+)
+
+SYSTEM = System(
+    name="sqlite",
+    title="SQLite",
+    dialect="sqlite",
+    is_file=True,
+    lexis=Lexis(r"--[^\n]*", COMMENT_FLAT, STRING_PLAIN, (DOUBLE_PLAIN, BACKTICK, BRACKET), "?:$@"),
+    reserved=RESERVED,
+    noise=r"^select (?:sqlite_version|sqlite_compileoption_used)\(\??\)(?: as \S+)?$",
+    catalogs=r"\b(?:from|join) ?sqlite_(?:master|schema|temp_master)\b",
+    traits=Traits(random=2.0, hash_join=False, clustered=True),
+    partial_indexes=True,
+    reads_in_turn=True,
+    typed_values=False,
+    meanings=(  # codes as in https://sqlite.org/rescode.html; what is only SQLITE_ERROR is told by its text
+        Meaning("database-refuses", "it is not an SQLite database: check the path in --db", ("SQLITE_NOTADB",)),
+        Meaning("timed-out", "allow it more seconds with --timeout, or ask for less", ("SQLITE_INTERRUPT",)),
+        Meaning(
+            "locked", "another session holds the table: try again when it is done", ("SQLITE_BUSY", "SQLITE_LOCKED")
+        ),
+        Meaning("no-rights", "ask for the right to it, or name another user in --db", ("SQLITE_PERM", "SQLITE_AUTH")),
+        Meaning("writes-refused", "Ask Less only reads: name a SELECT", ("SQLITE_READONLY",)),
+        Meaning(
+            "not-there",
+            "does the capture belong to this database? check --db",
+            texts=("no such table", "no such column"),
+        ),
+    ),
+)

@@ -1,0 +1,88 @@
+"""What happened, as any source tells it: a request began, it asked, it ended.
+
+A source turns what it reads into these records and gives them to a `Receiver`: the writer of a capture, or the assembler
+that makes requests of them in memory. Times are nanoseconds on one clock of the source's choice.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Protocol
+
+import msgspec
+
+from askless.core.model import Load, Model, Place, Used
+from askless.core.sql.slots import Value
+
+
+class RequestBegan(msgspec.Struct, frozen=True):
+    """A request begins. `request` is a number of the source's choice that no other request of it has.
+
+    `kind`: http, command, test, marked (by hand), program (all that is outside of requests).
+    """
+
+    request: int
+    route: str
+    start_ns: int
+    kind: str = "http"
+    thread: int = 0
+    path: str = ""
+    warm_up: bool = False
+
+
+class QuerySeen(msgspec.Struct, frozen=True):
+    """One execution of a statement, with everything that a capture can hold of it.
+
+    `names` are those of the parameters, where they have names. `columns` name the result's columns, `sampled` tells which
+    of them `sample` holds of the first rows. `widths` are the bytes of each column over all rows. `batch` is the number of
+    parameter sets of an executemany, `error` the text of the error it ended in. `uses` tells what the application read.
+    """
+
+    text: str
+    start_ns: int
+    duration_ns: int
+    rows: int = 0
+    bytes: int = 0
+    digest: int = 0
+    place: Place | None = None
+    load: Load | None = None
+    connection: int = 1
+    in_transaction: bool = False
+    thread: int = 0
+    parameters: tuple[Value, ...] = ()
+    names: tuple[str, ...] = ()
+    columns: tuple[str, ...] = ()
+    sampled: tuple[int, ...] = ()
+    sample: tuple[tuple[Value, ...], ...] | None = None
+    widths: tuple[int, ...] = ()
+    error: str = ""
+    batch: int = 0
+    uses: tuple[Used, ...] = ()
+
+
+class RequestEnded(msgspec.Struct, frozen=True):
+    """A request ends; its route may be better known by now. `status` is an HTTP status, 0 where there is none."""
+
+    request: int
+    end_ns: int
+    route: str = ""
+    status: int = 0
+
+
+class Receiver(Protocol):
+    """Who takes what a source tells. All queries of one receiver are in the SQL of one system."""
+
+    def request_began(self, event: RequestBegan) -> None:
+        """A request begins."""
+
+    def queries(self, request: int, events: Sequence[QuerySeen]) -> None:
+        """Queries of a request that has begun, in order of their starts. Raises KeyError for one that has not."""
+
+    def request_ended(self, event: RequestEnded) -> None:
+        """A request ends. Raises KeyError for one that has not begun."""
+
+    def model(self, model: Model) -> None:
+        """A model of the application's ORM becomes known."""
+
+    def note(self, text: str) -> None:
+        """Something that the source could not do."""

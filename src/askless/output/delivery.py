@@ -1,0 +1,61 @@
+"""The one place that opens, encodes and cleans up: documents onto standard output, or into files."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import sys
+import tempfile
+from collections.abc import Collection
+from pathlib import Path
+
+from askless.core.errors import AskLessError
+from askless.output.formats import FILES, View, check_fits, format_for, format_of
+from askless.reports.documents import Document, name_of
+
+
+def to_stdout(document: Document, format_name: str = "terminal", view: View | None = None) -> None:
+    """Write a document onto standard output. Raises AskLessError no-format."""
+    found = format_of(format_name)
+    check_fits(found, document)
+    content = found.render(document, view or View())
+    sys.stdout.flush()
+    raw = getattr(sys.stdout, "buffer", None)
+    if raw is None:  # a notebook's or a test's own stream
+        sys.stdout.write(content.decode("utf-8"))
+    elif (sys.stdout.encoding or "utf-8").lower().replace("-", "") == "utf8":
+        raw.write(content)
+    else:
+        raw.write(content.decode("utf-8").encode(sys.stdout.encoding, "replace"))
+    sys.stdout.flush()
+
+
+def check_target(path: Path, document: str, among: Collection[str] = FILES) -> None:
+    """Raises AskLessError where a document of this name could not be written into a file: better before long work."""
+    format_for(path, document, among).check()
+    if not path.parent.is_dir():
+        raise AskLessError("no-folder", f"there is no folder {path.parent}", "make it first")
+
+
+def to_file(document: Document, path: Path, view: View | None = None) -> None:
+    """Write a document into a file that only its owner can read; the file is whole, or as it was before.
+
+    Raises AskLessError: no-format, no-folder, file-unwritable.
+    """
+    name = name_of(document)
+    check_target(path, name)
+    content = format_for(path, name).render(document, view or View())
+    try:
+        handle, partial = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)  # mode 0600
+        try:
+            with os.fdopen(handle, "wb") as file:
+                file.write(content)
+            Path(partial).replace(path)
+        except BaseException:
+            with contextlib.suppress(OSError):
+                Path(partial).unlink()
+            raise
+    except OSError as error:
+        raise AskLessError(
+            "file-unwritable", f"can't write {path}: {error.strerror}", "name another file, or free some room"
+        ) from None

@@ -1,0 +1,33 @@
+"""What a capture holds, and whether it is whole."""
+
+from __future__ import annotations
+
+from rich.console import Console
+from rich.text import Text
+
+from askless.output.text import one_line, safe
+from askless.reports import documents
+
+
+def check(out: Console, document: documents.CheckDocument) -> None:
+    """What a capture holds, and whether it is whole."""
+    for file in document.files:
+        out.print(Text(safe(file.file), style="bold"))
+        state = "ended in good order" if file.closed else "no end: the recorder was killed, or still runs"
+        out.print(
+            Text(f"  version {file.version}, recorder {safe(file.recorder)}, program {safe(file.program)}; {state}")
+        )
+        out.print(
+            Text(
+                f"  {file.lines:,} lines, {file.requests:,} requests ({file.open_requests} without an end), {file.queries:,} queries"
+            )
+        )
+        if file.torn:
+            out.print(Text("  the last line is torn; everything before it counts"))
+        for line, reason in file.bad_lines[:5]:
+            out.print(Text(f"  line {line} can't be read: {one_line(reason, 90)}"))
+        if len(file.bad_lines) > 5:
+            out.print(Text(f"  and {len(file.bad_lines) - 5} more lines"))
+        for text in file.notes:
+            out.print(Text("  note: " + safe(text)))
+    out.print(Text("sound" if document.sound else "damaged: what could be read counts"))

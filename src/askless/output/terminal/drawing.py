@@ -1,0 +1,54 @@
+"""What all views draw with: the console, tables, indented and labelled text. Words before colours."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+
+from rich import box
+from rich.console import Console, RenderableType
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from askless.core.findings import Line
+from askless.output.text import safe, short_path
+
+SEVERITY_STYLE = {"urgent": "bold red", "worthwhile": "yellow", "minor": "cyan"}
+WIDEST = 100
+
+
+def console() -> Console:
+    """A console of at most 100 columns. Never reads markup; colour only where the terminal and NO_COLOR allow."""
+    made = Console(highlight=False, markup=False, emoji=False, soft_wrap=False)
+    columns = int(os.environ.get("COLUMNS") or 0) if not made.is_terminal else made.width
+    made.width = max(min(columns or WIDEST, WIDEST), 60)
+    return made
+
+
+def indented(what: RenderableType, columns: int, below: int = 0) -> Padding:
+    """Something moved to the right, without filling its lines up with spaces."""
+    return Padding(what, (0, 0, below, columns), expand=False)
+
+
+def labelled(out: Console, rows: Sequence[tuple[str, str]], columns: int = 2) -> None:
+    """Lines of `label: text`, whose texts stay under each other where they are wrapped."""
+    grid = Table.grid(padding=(0, 1, 0, 0))
+    for name, text in rows:
+        if text:
+            grid.add_row(f"{name}:".ljust(7), Text(safe(text)))
+    if grid.row_count:
+        out.print(indented(grid, columns))
+
+
+def table_of(*columns: tuple[str, str]) -> Table:
+    """An empty table; each column has a name and a side, l or r."""
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1, 0, 0), header_style="bold", expand=False)
+    for name, side in columns:
+        table.add_column(name, justify="right" if side == "r" else "left", no_wrap=side == "r", overflow="fold")
+    return table
+
+
+def at(line: Line) -> str:
+    """A line of code as people write it: file:line."""
+    return f"{short_path(line.file)}:{line.line}"

@@ -1,0 +1,158 @@
+"""Findings: a short paragraph each, or the whole story of one."""
+
+from __future__ import annotations
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from askless.core.findings import Advice, Finding
+from askless.core.words import plural, size
+from askless.output.terminal.drawing import SEVERITY_STYLE, at, indented, labelled
+from askless.output.text import milliseconds, one_line, percent, safe
+from askless.reports import documents
+
+
+def findings(out: Console, document: documents.FindingsDocument) -> None:
+    """The findings, one short paragraph each."""
+    if not document.findings:
+        asked = f"{plural(document.requests, 'request')} and {plural(document.queries, 'query')}"
+        out.print(
+            Text("Nothing that the filters let through." if document.hidden else f"Nothing asks too much in {asked}.")
+        )
+    for place, finding in enumerate(document.findings, 1):
+        _summary(out, place, finding, finding.key in document.accepted)
+    if document.findings:
+        story_of = f"askless findings {safe(document.capture)} --show {document.findings[0].key}"
+        out.print(Text(f"The whole story of one, by its name or its place in this list: {story_of}", style="dim"))
+    if document.hidden:
+        out.print(Text(f"{document.hidden} more hidden by the filters.", style="dim"))
+    if document.accepted:
+        out.print(
+            Text(
+                f"{plural(len(document.accepted), 'finding')} accepted in askless.toml; --accepted shows them too.",
+                style="dim",
+            )
+        )
+
+
+def _summary(out: Console, place: int, finding: Finding, accepted: bool) -> None:
+    head = Text(f"{place:>3}  ")
+    head.append(f"{finding.severity:<12}", style=SEVERITY_STYLE.get(finding.severity, ""))
+    head.append(f"{finding.pattern}", style="bold")
+    head.append(f"  {safe(finding.route)}")
+    head.append(f"  {finding.key}", style="dim")
+    head.append("  accepted" if accepted else "")
+    out.print(head)
+    out.print(indented(Text(safe(finding.title)), 5))
+    if finding.lines:
+        more = f" and {len(finding.lines) - 1} more" if len(finding.lines) > 1 else ""
+        out.print(indented(Text(f"{at(finding.lines[0])} in {safe(finding.lines[0].function)}{more}", style="cyan"), 5))
+    saving = _saving(finding)
+    if saving:
+        out.print(indented(Text(saving), 5))
+    if finding.advice:
+        advice = finding.advice[0]
+        line = Text("→ " + safe(advice.title))
+        if advice.at is not None:
+            line.append(f", at {at(advice.at)}")
+        out.print(indented(line, 5))
+        if advice.code:
+            out.print(indented(Text(one_line(advice.code, 180), style="green"), 7))
+    out.print()
+
+
+def _saving(finding: Finding) -> str:
+    cost = finding.cost
+    if cost.avoidable:
+        return (
+            f"saves about {plural(cost.avoidable, 'query')} and {milliseconds(cost.saving_ms)} ms in the database "
+            f"({percent(cost.share)} of the request); evidence: {finding.evidence}"
+        )
+    parts = []
+    if cost.bytes:
+        parts.append(size(cost.bytes))
+    if cost.rows:
+        parts.append(plural(cost.rows, "row"))
+    return f"need not be fetched: {' and '.join(parts)} a request; evidence: {finding.evidence}" if parts else ""
+
+
+def story(out: Console, document: documents.FindingsDocument) -> None:
+    """Each finding in full: what is wrong, the evidence, what to do, what to check."""
+    for turn, finding in enumerate(document.findings):
+        if turn:
+            out.print()
+        _story(out, finding, finding.key in document.accepted)
+
+
+def _story(out: Console, finding: Finding, accepted: bool) -> None:
+    _head(out, finding, accepted)
+    _section(out, "Where")
+    for line in finding.lines[:8]:
+        times = f", {plural(line.queries, 'query')} in the capture" if line.queries else ""
+        out.print(indented(Text(f"{at(line)} in {safe(line.function)}{times}", style="cyan"), 2))
+    if finding.source is not None:
+        what = "the rows were fetched at" if finding.pattern == "already-loaded" else "the keys come from"
+        out.print(indented(Text(f"{what} {at(finding.source)} in {safe(finding.source.function)}"), 2))
+    for line in finding.callers:
+        out.print(indented(Text(f"called from {at(line)} in {safe(line.function)}"), 2))
+    if len(finding.path) > 1 and not finding.callers:
+        called = " ← ".join(f"{safe(step.function)} ({at(step)})" for step in finding.path[1:])
+        out.print(indented(Text("called by " + called), 2))
+    _section(out, f"Evidence: {finding.evidence}")
+    points = Table.grid(padding=(0, 1, 0, 0))
+    for reason in finding.because:
+        points.add_row("·", Text(safe(reason)))
+    for doubt in finding.unsure:
+        points.add_row("?", Text("not sure: " + safe(doubt), style="yellow"))
+    out.print(indented(points, 2))
+    _section(out, "Cost")
+    saving = _saving(finding)
+    cost = finding.cost
+    out.print(indented(Text(f"{plural(cost.queries, 'query')} a request, median {milliseconds(cost.query_ms)} ms each, in {plural(finding.requests, 'request')}"), 2))  # fmt: skip
+    if saving:
+        out.print(indented(Text(saving), 2))
+    if cost.loop_ms:
+        loop = (
+            f"the loop around them takes {milliseconds(cost.loop_ms)} ms a request, the application's own work included"
+        )
+        out.print(indented(Text(loop), 2))
+    _section(out, "The query")
+    _sql(out, finding.sql)
+    for turn, advice in enumerate(finding.advice, 1):
+        _section(out, f"Advice {turn} of {len(finding.advice)}: {advice.title}")
+        _advice(out, advice)
+
+
+def _head(out: Console, finding: Finding, accepted: bool) -> None:
+    head = Text(finding.severity, style=SEVERITY_STYLE.get(finding.severity, ""))
+    kind = f"{finding.pattern} ({finding.variant})" if finding.variant else finding.pattern
+    head.append(f"  {kind}", style="bold")
+    head.append(f"  {safe(finding.route)}")
+    head.append(f"  {finding.key}", style="dim")
+    head.append("  accepted" if accepted else "")
+    out.print(head)
+    out.print(Text(safe(finding.title)))
+
+
+def _section(out: Console, title: str) -> None:
+    out.print()
+    out.print(Text(safe(title), style="bold"))
+
+
+def _sql(out: Console, sql: str) -> None:
+    for line in safe(sql).strip().replace("\t", "  ").splitlines():
+        out.print(indented(Text(line), 4))
+
+
+def _advice(out: Console, advice: Advice) -> None:
+    rows = [("why", advice.why), ("saving", advice.saving), ("price", advice.trade_off)]
+    if advice.at is not None:
+        rows.append(("where", f"{at(advice.at)} in {advice.at.function}"))
+    labelled(out, rows)
+    if advice.code:
+        out.print(indented(Text(safe(advice.code), style="green"), 4))
+    if advice.sql:
+        out.print(indented(Text("the SQL afterwards:"), 2))
+        _sql(out, advice.sql)
+    labelled(out, [("check", check) for check in advice.check])

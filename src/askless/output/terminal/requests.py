@@ -1,0 +1,62 @@
+"""Routes, and requests one by one."""
+
+from __future__ import annotations
+
+from rich.console import Console
+from rich.text import Text
+
+from askless.core.words import number, plural, size
+from askless.output.terminal.drawing import table_of
+from askless.output.text import milliseconds, one_line, percent, safe
+from askless.reports import documents
+
+
+def requests(out: Console, document: documents.RequestsDocument) -> None:
+    """The routes, the one that spends most time in queries first."""
+    out.print(
+        Text(
+            f"{plural(document.requests, 'request')}, {plural(document.queries, 'query')}; noise apart: "
+            f"{plural(document.noise, 'query')} of transaction control, settings and catalogs"
+        )
+    )
+    columns = [
+        ("route", "l"), ("requests", "r"), ("queries", "r"), ("shapes", "r"), ("repeated", "r"), ("db ms", "r"),
+        ("share", "r"), ("rows", "r"), ("bytes", "r"), ("noise", "r"),
+    ]  # fmt: skip
+    left_out = {9} if not document.noise else set()
+    if out.width < 96:
+        left_out |= {3, 9}
+    table = table_of(*(column for i, column in enumerate(columns) if i not in left_out))
+    table.columns[0].min_width = 16
+    for row in document.routes:
+        cells: tuple[Text | str, ...] = (
+            Text(safe(row.route)), f"{row.requests:,}", number(row.queries), number(row.shapes),
+            Text(number(row.repeated), style="bold" if row.repeated >= 3 else ""), milliseconds(row.database_ms),
+            percent(row.share), number(row.rows), size(row.bytes), number(row.noise),
+        )  # fmt: skip
+        table.add_row(*(cell for i, cell in enumerate(cells) if i not in left_out))
+    out.print(table)
+    out.print(
+        Text(
+            "Per request: queries median, others mean. share: of the request's time, as the application saw it.",
+            style="dim",
+        )
+    )
+    if any(row.errors for row in document.routes):
+        failed = ", ".join(f"{row.errors} in {safe(row.route)}" for row in document.routes if row.errors)
+        out.print(Text(f"failed queries: {failed}"))
+
+
+def each(out: Console, document: documents.EachDocument) -> None:
+    """The requests one by one."""
+    table = table_of(("no.", "r"), ("name", "l"), ("request", "l"), ("status", "r"), ("queries", "r"), ("repeated", "r"), ("db ms", "r"), ("ms", "r"), ("rows", "r"))  # fmt: skip
+    for place, row in enumerate(document.requests, 1):
+        name = one_line(row.route + (f"  {row.path}" if row.path else ""), 50) + ("  (warm-up)" if row.warm_up else "")
+        table.add_row(
+            str(place), row.name, Text(name), str(row.status or ""), f"{row.queries:,}", f"{row.repeated:,}",
+            milliseconds(row.database_ms), milliseconds(row.request_ms), f"{row.rows:,}",
+        )  # fmt: skip
+    out.print(table)
+    if document.requests:
+        shown = f"askless timeline {safe(document.capture)} {document.requests[0].name}"
+        out.print(Text(f"One of them, by its name or its number in this list: {shown}", style="dim"))

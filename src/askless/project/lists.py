@@ -1,0 +1,57 @@
+"""The lists that were shown last, so that a number stands for what it stood for in the list that somebody has in view.
+
+They are kept in the user's state folder, by capture: names only, which say nothing by themselves. Nothing depends on them:
+where they can't be kept, numbers count in the whole list.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Sequence
+from pathlib import Path
+
+CAPTURES_MOST = 40
+NAMES_MOST = 5_000
+
+
+def _file() -> Path:
+    base = os.environ.get("XDG_STATE_HOME") or Path.home() / ".local" / "state"
+    return Path(base) / "askless" / "lists.json"
+
+
+def _all(file: Path) -> dict[str, dict[str, list[str]]]:
+    try:
+        known = json.loads(file.read_text(encoding="utf-8"))
+    except (OSError, ValueError, RecursionError):
+        return {}
+    return known if isinstance(known, dict) else {}
+
+
+def remember(capture: Path, kind: str, names: Sequence[str]) -> None:
+    """Keep the names of a list that is shown now; `kind` tells what they name: request or finding."""
+    try:
+        file = _file()
+        lists = _all(file)
+        where = str(capture.resolve())
+        of_capture = lists.pop(where, {})
+        lists[where] = {**(of_capture if isinstance(of_capture, dict) else {}), kind: list(names[:NAMES_MOST])}
+        for oldest in list(lists)[:-CAPTURES_MOST]:
+            del lists[oldest]
+        file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        partial = file.with_name(f"{file.name}.{os.getpid()}")
+        with open(os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "w", encoding="utf-8") as stream:
+            json.dump(lists, stream)
+        partial.replace(file)
+    except (OSError, RuntimeError):  # a home that can't be written to, or is not known
+        return
+
+
+def recall(capture: Path, kind: str) -> list[str] | None:
+    """The names of the list of this kind that was shown last; None where none is known."""
+    try:
+        of_capture = _all(_file()).get(str(capture.resolve()))
+    except (OSError, RuntimeError):
+        return None
+    names = of_capture.get(kind) if isinstance(of_capture, dict) else None
+    return [str(name) for name in names] if isinstance(names, list) else None

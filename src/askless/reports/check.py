@@ -1,0 +1,39 @@
+"""Whether a capture is whole, file by file."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from askless.capture import checking
+from askless.capture.reading import FileReport
+from askless.reports import documents
+
+
+def check(path: Path) -> documents.CheckDocument:
+    """Read every file of a capture to its end. Raises AskLessError where it is no capture at all."""
+    files = checking.check(path)
+    return documents.CheckDocument(
+        format="askless check",
+        capture=str(path),
+        files=tuple(map(_file, files)),
+        sound=not any(file.bad_lines for file in files),
+    )
+
+
+def _file(report: FileReport) -> documents.FileCheck:
+    header = report.header
+    assert header is not None
+    return documents.FileCheck(
+        file=str(report.path),
+        version=header.version,
+        recorder=header.recorder,
+        program=header.program,
+        lines=report.lines,
+        requests=report.requests,
+        open_requests=report.open_requests,
+        queries=report.queries,
+        torn=report.torn,
+        closed=report.closed,
+        bad_lines=tuple(report.bad_lines),
+        notes=tuple(report.notes),
+    )

@@ -1,0 +1,58 @@
+"""Two captures of the same pages side by side, before and after a change."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from askless.core.comparison import RouteComparison, compare_findings, compare_routes, drift_of
+from askless.core.summary import Summary
+from askless.reports import documents
+from askless.reports.findings import open_findings
+from askless.reports.loading import load
+
+
+def compare(before_path: Path, after_path: Path, project: Path | None = None) -> documents.CompareDocument:
+    """Routes and findings of both. What the project accepts is no finding on either side.
+
+    `project` is its file. Raises AskLessError project-file-bad.
+    """
+    (before, notes_before), (after, notes_after) = load(before_path), load(after_path)
+    found = [open_findings(summary, project) for summary in (before, after)]
+    changes = compare_findings(found[0].open, found[1].open, _routes(before), _routes(after))
+    rows = compare_routes(before, after)
+    return documents.CompareDocument(
+        format="askless compare",
+        before=str(before_path),
+        after=str(after_path),
+        routes=tuple(map(_row, rows)),
+        drift=drift_of(rows),
+        gone=changes.gone,
+        new=changes.new,
+        left=changes.left,
+        accepted=len(found[1].accepted),
+        notes=tuple(dict.fromkeys((*notes_before, *notes_after))),
+    )
+
+
+def _routes(summary: Summary) -> set[str]:
+    return {name for name, route in summary.routes.items() if route.requests}
+
+
+def _row(row: RouteComparison) -> documents.CompareRow:
+    before, after = row.before, row.after
+    return documents.CompareRow(
+        route=row.route,
+        queries=(before.queries if before else None, after.queries if after else None),
+        rows=(before.rows if before else None, after.rows if after else None),
+        bytes=(before.bytes if before else None, after.bytes if after else None),
+        time=(_spread(row.quartiles_before), _spread(row.quartiles_after)),
+        ratio=(row.ratio.value, row.ratio.low, row.ratio.high) if row.ratio else None,
+        verdict=row.verdict,
+    )
+
+
+def _spread(quartiles: tuple[float, float, float, int] | None) -> documents.Spread | None:
+    if quartiles is None:
+        return None
+    low, middle, high, count = quartiles
+    return documents.Spread(middle, low, high, count)

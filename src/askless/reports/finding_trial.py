@@ -1,0 +1,110 @@
+"""A trial of a finding: its look-ups one by one against one query for all of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from statistics import median
+
+from askless.capture.reading import read
+from askless.core.analysis import diagnoses_of
+from askless.core.errors import AskLessError
+from askless.core.patterns.base import Diagnosis
+from askless.core.replay import replay_of
+from askless.core.sql.masking import masker
+from askless.core.verdicts import Outcome, Verdict, direction
+from askless.database.connecting import parse_url
+from askless.database.finding_trial import FindingTrial, Road, try_finding
+from askless.database.servers import Limits
+from askless.reports import documents
+from askless.reports.loading import load, quiet
+
+
+def finding_trial(
+    database: str,
+    path: Path,
+    key: str,
+    round_trip_ms: float = 0.0,
+    values: bool = False,
+    limits: Limits | None = None,
+    progress: Callable[[str], None] = quiet,
+) -> documents.FindingTrialDocument:
+    """Replay the finding of a name. `round_trip_ms` is added to each query by arithmetic.
+
+    Raises AskLessError: no-finding, nothing-to-replay, and what the database says.
+    """
+    url = parse_url(database)
+    summary, notes = load(path)
+    diagnosis = _named(diagnoses_of(summary), key, path)
+    finding = diagnosis.finding
+    trial = try_finding(url, replay_of(diagnosis, read(path)), limits, progress)
+    base = trial.roads[0]
+    base_away = median(base.times_ms) + base.queries * round_trip_ms
+    roads = tuple(_road(road, trial, base_away, round_trip_ms, values) for road in trial.roads)
+    return documents.FindingTrialDocument(
+        format="askless trial-finding",
+        system=trial.system,
+        finding=finding.key,
+        title=finding.title,
+        route=trial.route,
+        request=trial.request,
+        lookups=trial.lookups,
+        keys=trial.keys,
+        round_trip_ms=round_trip_ms,
+        repetitions=len(base.times_ms),
+        roads=roads,
+        verdict=verdict(roads, round_trip_ms),
+        notes=notes,
+    )
+
+
+def _named(found: list[Diagnosis], key: str, path: Path) -> Diagnosis:
+    for diagnosis in found:
+        if diagnosis.finding.key == key:
+            return diagnosis
+    raise AskLessError(
+        "no-finding", f"{path} has no finding {key}; it has {len(found)}", f"list them: askless findings {path}"
+    )
+
+
+def _road(road: Road, trial: FindingTrial, base_away: float, round_trip_ms: float, show: bool) -> documents.TrialRoad:
+    ratio = road.ratio
+    middle = median(road.times_ms)
+    away = middle + road.queries * round_trip_ms
+    return documents.TrialRoad(
+        name=road.name,
+        sql=masker(trial.system, show)(road.sql),
+        queries=road.queries,
+        median_ms=middle,
+        away_ms=away,
+        rows=road.rows,
+        bytes=road.bytes,
+        same_result=not road.difference,
+        difference=road.difference,
+        cause=road.cause,
+        note=road.note,
+        ratio=ratio,
+        away_ratio=base_away / away if ratio is not None and round_trip_ms and away else None,
+    )
+
+
+def verdict(roads: tuple[documents.TrialRoad, ...], round_trip_ms: float) -> Verdict:
+    """What the best of the roads gives that have the same rows; CHANGED where none has."""
+    sound = [road for road in roads[1:] if road.same_result and road.ratio is not None]
+    if not sound:
+        return Verdict(Outcome.CHANGED, "no road gives the same rows: stay row by row until you know why")
+    best = min(sound, key=lambda road: road.away_ms)
+    ratio = best.ratio
+    assert ratio is not None
+    outcome = direction(ratio)
+    saved = f"{roads[0].queries - best.queries} round trips saved"
+    if outcome is Outcome.FASTER:
+        interval = f"95 % interval ×{ratio.low:.1f} to ×{ratio.high:.1f}"
+        text = f"{best.name}: the same rows, ×{ratio.value:.1f} as fast here ({interval}), {saved}"
+    elif outcome is Outcome.SLOWER:
+        text = f"{best.name}: the same rows, but slower here (×{ratio.value:.2f}); {saved}"
+    else:
+        text = f"{best.name}: the same rows, no difference in time seen here; {saved}"
+    if round_trip_ms and best.away_ratio is not None:
+        text += f"; ×{best.away_ratio:.1f} with {round_trip_ms:g} ms to the database"
+    return Verdict(outcome, text)

@@ -1,0 +1,97 @@
+"""What asks too much, with what the project accepts set apart."""
+
+from __future__ import annotations
+
+from datetime import date
+from pathlib import Path
+
+import msgspec
+
+from askless.core.acceptance import Accepted, sorted_out
+from askless.core.analysis import findings_of
+from askless.core.errors import AskLessError
+from askless.core.findings import Finding
+from askless.core.model import Schema
+from askless.core.settings import Settings
+from askless.core.severities import SEVERITIES
+from askless.core.summary import Summary
+from askless.project import accepted as project_file
+from askless.reports import documents
+from askless.reports.loading import load
+
+
+class Sorted(msgspec.Struct, frozen=True):
+    """Findings apart: those that nobody has accepted, those that somebody has, and acceptances that have ended."""
+
+    open: list[Finding]
+    accepted: list[Finding]
+    ended: list[tuple[Finding, Accepted]]
+
+
+def open_findings(summary: Summary, project: Path | None = None, schema: Schema | None = None) -> Sorted:
+    """The findings of a summary, sorted by what the project's file accepts today.
+
+    `project` is that file; None looks for one from here upwards. Raises AskLessError project-file-bad.
+    """
+    everything = findings_of(summary, schema)
+    cases = project_file.read(project_file.nearest(Path()) if project is None else project)
+    left, ended = sorted_out(everything, cases, date.today())
+    keys = {finding.key for finding in left}
+    return Sorted(left, [finding for finding in everything if finding.key not in keys], ended)
+
+
+def findings(
+    path: Path,
+    route: str = "",
+    patterns: tuple[str, ...] = (),
+    schema: Schema | None = None,
+    values: bool = False,
+    project: Path | None = None,
+    with_accepted: bool = False,
+) -> documents.FindingsDocument:
+    """The findings of a capture on routes that contain a text, of some patterns (all where none is named).
+
+    `with_accepted` shows what the project accepts as well.
+    """
+    summary, notes = load(path, Settings(show_values=values))
+    found = open_findings(summary, project, schema)
+    everything = found.open + found.accepted
+    listed = everything if with_accepted else found.open
+    kept = [f for f in listed if route in f.route and (not patterns or f.pattern in patterns)]
+    ended = [
+        f"{finding.key} was accepted until {case.until} ({case.reason}); it counts again"
+        for finding, case in found.ended
+    ]
+    return documents.FindingsDocument(
+        format="askless findings",
+        capture=str(path),
+        findings=tuple(kept),
+        requests=sum(route.requests for route in summary.routes.values()),
+        queries=sum(stats.count for route in summary.routes.values() for stats in route.asked()),
+        hidden=len(listed) - len(kept),
+        accepted=tuple(finding.key for finding in found.accepted),
+        notes=(*notes, *ended),
+    )
+
+
+def only(document: documents.FindingsDocument, key: str) -> documents.FindingsDocument:
+    """The same document with one finding. Raises AskLessError no-finding."""
+    found = tuple(finding for finding in document.findings if finding.key == key)
+    if not found:
+        raise AskLessError(
+            "no-finding",
+            f"no finding that is listed has the name {key}",
+            f"list them: askless findings {document.capture}",
+        )
+    return msgspec.structs.replace(
+        document, findings=found, hidden=document.hidden + len(document.findings) - len(found)
+    )
+
+
+def judge(document: documents.FindingsDocument, least: str) -> bool:
+    """Whether a finding that nobody has accepted is at least so severe."""
+    worst = SEVERITIES.index(least)
+    return any(
+        SEVERITIES.index(finding.severity) <= worst and finding.key not in document.accepted
+        for finding in document.findings
+    )

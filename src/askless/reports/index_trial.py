@@ -1,0 +1,122 @@
+"""A trial of an index: each statement's plan, result and times without it and with it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from statistics import median
+
+from askless.core.errors import AskLessError
+from askless.core.model import Schema
+from askless.core.plans.tree import without_values
+from askless.core.sql.masking import masker
+from askless.core.sql.statements import index_of
+from askless.core.sql.structure import structure_of
+from askless.core.verdicts import Outcome, Verdict, direction, interval_text
+from askless.database.connecting import parse_url
+from askless.database.index_trial import Asked, IndexTrial, Measured, try_index
+from askless.database.servers import Limits
+from askless.reports import documents
+from askless.reports.loading import load, quiet
+from askless.reports.plan_nodes import nodes_of
+from askless.reports.subjects import costliest, parse_parameters
+
+
+def typed(statements: Sequence[str], parameters: Sequence[str]) -> tuple[Asked, ...]:
+    """Statements that somebody wrote, with the values of each as JSON. Raises AskLessError bad-parameters."""
+    given = [parse_parameters(text) for text in parameters]
+    if len(given) > len(statements):
+        raise AskLessError(
+            "bad-parameters", "there are more --parameters than --sql", "give one --parameters for each --sql"
+        )
+    given += [((), ())] * (len(statements) - len(given))
+    return tuple(Asked(sql, *values) for sql, values in zip(statements, given, strict=True))
+
+
+def captured(path: Path, index: str, database: str, top: int) -> tuple[tuple[Asked, ...], tuple[str, ...]]:
+    """The SELECTs of a capture on an index's table that cost most, and notes on the capture.
+
+    Raises AskLessError: not-an-index, nothing-to-try.
+    """
+    table = index_of(index, parse_url(database).get_backend_name()).table.lower()
+    summary, notes = load(path, look=False)
+    found = []
+    for subject in costliest(summary):
+        structure = structure_of(subject.text, subject.system)
+        if structure is None or structure.kind != "select" or structure.locks:
+            continue
+        if table in (name.lower() for name in structure.tables):
+            found.append(Asked(subject.text, subject.parameters, subject.names, subject.system))
+    if not found:
+        raise AskLessError("nothing-to-try", f"{path} holds no SELECT on {table}", "name one with --sql")
+    return tuple(found[:top]), notes
+
+
+def index_trial(
+    database: str,
+    index: str,
+    statements: Sequence[Asked],
+    values: bool,
+    limits: Limits | None = None,
+    progress: Callable[[str], None] = quiet,
+) -> documents.TrialDocument:
+    """Try an index and tell. `values` shows the statements' literals.
+
+    Raises AskLessError: see `askless.database.index_trial.try_index`.
+    """
+    trial = try_index(parse_url(database), index, statements, limits, progress)
+    rows = tuple(
+        _statement(trial, measured, asked, values) for measured, asked in zip(trial.statements, statements, strict=True)
+    )
+    return documents.TrialDocument(
+        format="askless trial",
+        system=trial.system,
+        index=trial.ddl,
+        build_ms=trial.build_ms,
+        size_bytes=trial.size_bytes,
+        statements=rows,
+        where=trial.where,
+        caution=trial.caution,
+        notes=tuple(f"an earlier trial had been cut off; removed {gone}" for gone in trial.cleaned),
+    )
+
+
+def _statement(trial: IndexTrial, measured: Measured, asked: Asked, show: bool) -> documents.TrialStatement:
+    no_tables = Schema(system=trial.system)
+    mask = masker(asked.system or trial.system, show)
+    return documents.TrialStatement(
+        sql=mask(measured.sql),
+        before_ms=median(measured.before_ms),
+        after_ms=median(measured.after_ms),
+        ratio=measured.ratio.value,
+        ratio_low=measured.ratio.low,
+        ratio_high=measured.ratio.high,
+        repetitions=len(measured.before_ms),
+        rows=measured.rows,
+        same_result=not measured.difference,
+        difference=measured.difference,
+        plan_before=nodes_of(without_values(measured.plan_before, mask), no_tables, []),
+        plan_after=nodes_of(without_values(measured.plan_after, mask), no_tables, []),
+        uses_index=measured.uses_index,
+        verdict=verdict(trial, measured),
+        bytes=measured.bytes,
+        work_unit=measured.work_unit,
+        work=(measured.work_before, measured.work_after),
+    )
+
+
+def verdict(trial: IndexTrial, measured: Measured) -> Verdict:
+    """What the trial showed of one statement."""
+    ratio = measured.ratio
+    if measured.difference:
+        return Verdict(Outcome.CHANGED, "not the same result: do not add the index before you know why")
+    if not measured.uses_index:
+        name = trial.name or "the index"
+        return Verdict(Outcome.UNUSED, f"not used: the planner does not choose {name} for this statement")
+    outcome = direction(ratio)
+    if outcome is Outcome.UNDECIDED:
+        return Verdict(outcome, f"no difference seen ({interval_text(ratio)})")
+    if outcome is Outcome.FASTER:
+        return Verdict(outcome, f"faster: ×{ratio.value:.2f} ({interval_text(ratio)})")
+    taken = f"takes ×{1 / ratio.value:.2f} of the time with the index"
+    return Verdict(outcome, f"slower: {taken} ({interval_text(ratio)} for before over after)")

@@ -1,0 +1,159 @@
+"""The plans of statements, in words, and the indexes that would help each of them alone."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+import msgspec
+
+from askless.core import plans
+from askless.core.advice.indexing import advisor
+from askless.core.errors import AskLessError
+from askless.core.model import Schema
+from askless.core.plans.measured import observe_measured
+from askless.core.plans.observations import merged, observe
+from askless.core.plans.tree import Node, without_values
+from askless.core.plans.unreadable import UnreadablePlan
+from askless.core.sql.masking import masker
+from askless.core.sql.slots import values_of
+from askless.core.sql.structure import Structure, structure_of
+from askless.reports import documents
+from askless.reports.plan_nodes import nodes_of
+from askless.reports.subjects import Subject, Workload
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from sqlalchemy.engine import Connection
+
+    from askless.database.servers import Limits
+
+
+class Wish(msgspec.Struct, frozen=True):
+    """How to explain. `analyze` runs the statements, `values` shows their literals; `schema` stands in for the database's."""
+
+    analyze: bool = False
+    values: bool = False
+    schema: Schema | None = None
+
+
+def live(database: str, workload: Workload, wish: Wish, limits: Limits | None = None) -> documents.PlanDocument:
+    """The plans of some statements on a database. Raises AskLessError: cant-explain, and what the database says."""
+    from askless.database.connecting import connect, parse_url
+    from askless.database.reflecting import reflect
+    from askless.database.servers import Limits
+
+    limits = limits or Limits()
+    problems: list[AskLessError] = []
+    with connect(parse_url(database), limits) as connection:
+        schema = wish.schema or reflect(connection)
+        rows = tuple(
+            _explained(connection, schema, subject, workload.writes, wish, limits, problems)
+            for subject in workload.subjects
+        )
+    if len(problems) == len(rows):
+        what = "the statement" if len(rows) == 1 else "no statement of the capture"
+        raise AskLessError("cant-explain", f"{what} can't be explained: {problems[0].message}", problems[0].remedy)
+    return documents.PlanDocument(format="askless plan", system=schema.system, statements=rows, notes=workload.notes)
+
+
+def saved(text: str, name: str, schema: Schema | None = None) -> documents.PlanDocument:
+    """A plan that somebody saved; no database is asked. `name` tells where it was found.
+
+    Raises AskLessError plan-unreadable.
+    """
+    try:
+        system, plan = plans.read_saved(text)
+    except UnreadablePlan as error:
+        raise AskLessError(
+            "plan-unreadable", f"{name}, line {error.line}: {error.reason}",
+            "paste what EXPLAIN printed, from its first line on; EXPLAIN (ANALYZE, BUFFERS) tells most",
+        ) from None  # fmt: skip
+    known = schema or Schema(system)
+    observations = merged(observe(plan, None, known) if schema is not None else [], observe_measured(plan))
+    row = documents.PlanRow(
+        sql=name, shape="", routes=(), queries=0, total_ms=0.0, plan=nodes_of(plan, known, observations), indexes=()
+    )
+    return documents.PlanDocument(format="askless plan", system=system, statements=(row,), schema_known=False)
+
+
+def read_saved(path: Path) -> str:
+    """The text of a saved plan. Raises AskLessError plan-unreadable."""
+    try:
+        return path.read_text(encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        reason = error.strerror if isinstance(error, OSError) else "it is no text"
+        raise AskLessError("plan-unreadable", f"can't read {path}: {reason}", "check the path") from None
+
+
+def _explained(
+    connection: Connection, schema: Schema, subject: Subject, writes: advisor.Writes, wish: Wish, limits: Limits,
+    problems: list[AskLessError],
+) -> documents.PlanRow:  # fmt: skip
+    from askless.database import explaining
+
+    structure = structure_of(subject.text, subject.system or schema.system)
+    plan: tuple[Node, ...] = ()
+    generic: tuple[Node, ...] = ()
+    error = ""
+    try:
+        query = explaining.query_of(connection, subject.text, subject.parameters, subject.names, subject.system)
+        plan = explaining.explain(connection, query, wish.analyze, limits)
+        generic = explaining.generic(connection, query, plan) if not wish.analyze else ()
+    except AskLessError as problem:
+        error = problem.message
+        problems.append(problem)
+    mask = masker(subject.system or schema.system, wish.values)
+    plan, generic = without_values(plan, mask), without_values(generic, mask)
+    values = values_of(structure.slots, subject.parameters, subject.names) if structure is not None else []
+    observations = merged(observe(plan, structure, schema, subject.rows, values), observe_measured(plan))
+    indexes: Sequence[documents.IndexRow] = ()
+    if structure is not None and plan:
+        indexes = _advised(connection, schema, subject, structure, writes, wish.values)
+    return documents.PlanRow(
+        sql=mask(subject.text),
+        shape=subject.shape,
+        routes=subject.routes,
+        queries=subject.queries,
+        total_ms=subject.total_ns / 1e6,
+        plan=nodes_of(plan, schema, observations),
+        indexes=tuple(indexes),
+        error=error,
+        generic_plan=nodes_of(generic, schema, observe(generic, structure, schema)),
+    )
+
+
+def _advised(
+    connection: Connection, schema: Schema, subject: Subject, structure: Structure, writes: advisor.Writes, show: bool
+) -> list[documents.IndexRow]:
+    """The indexes that would help this statement alone."""
+    from askless.database.workload import statement_of
+
+    statement = statement_of(
+        connection,
+        schema,
+        subject.shape,
+        structure,
+        (subject.parameters, *subject.others),
+        subject.names,
+        subject.total_ns / 1e6 or 1.0,
+    )
+    return [_index(advised, show) for advised in advisor.advise([statement], schema, writes)]
+
+
+def _index(advised: advisor.IndexAdvice, show: bool) -> documents.IndexRow:
+    served = advised.serves[0] if advised.serves else None
+    return documents.IndexRow(
+        ddl=advised.ddl,
+        table=advised.table,
+        columns=advised.columns,
+        why=advised.why,
+        size_bytes=advised.size_bytes,
+        writes=advised.writes,
+        redundant=advised.redundant,
+        check=advised.check,
+        partial=advised.partial if show else "",
+        rows_before=served.rows_before if served is not None else None,
+        rows_after=served.rows_after if served is not None else None,
+        guessed=advised.guessed,
+    )

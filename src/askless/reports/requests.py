@@ -1,0 +1,57 @@
+"""How much the requests of a capture ask, by route or one by one."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from askless.capture.reading import FileReport, read
+from askless.core.model import Request
+from askless.core.tables import by_database_time, route_row
+from askless.reports import documents
+from askless.reports.loading import load, notes_of
+
+
+def by_route(path: Path, wanted: str = "") -> documents.RequestsDocument:
+    """The routes of a capture whose names contain a text, the one that spends most time in queries first."""
+    summary, notes = load(path, look=False)
+    rows = tuple(
+        route_row(route)
+        for route in by_database_time(summary)
+        if wanted in route.route and (route.requests or not route.warm_up)
+    )
+    shapes = [stats for route in summary.routes.values() for stats in route.shapes.values()]
+    return documents.RequestsDocument(
+        format="askless requests",
+        capture=str(path),
+        routes=rows,
+        requests=sum(route.requests for route in summary.routes.values()),
+        queries=sum(stats.count for stats in shapes if not stats.shape.noise),
+        noise=sum(stats.count for stats in shapes if stats.shape.noise),
+        notes=notes,
+    )
+
+
+def each(path: Path, wanted: str = "", values: bool = False) -> documents.EachDocument:
+    """The requests whose routes contain a text, in the order of their ends; their paths where values are asked for."""
+    files: list[FileReport] = []
+    rows = tuple(_row(request, values) for request in read(path, files) if wanted in request.route)
+    return documents.EachDocument(
+        format="askless requests-each", capture=str(path), requests=rows, notes=notes_of(files)
+    )
+
+
+def _row(request: Request, values: bool) -> documents.RequestRow:
+    asked = [i for i in range(len(request)) if not request.statement(i).shape.noise]
+    shapes = {request.statement(i).shape.digest for i in asked}
+    return documents.RequestRow(
+        name=request.name,
+        route=request.route,
+        path=request.path if values else "",
+        status=request.status,
+        queries=len(asked),
+        repeated=len(asked) - len(shapes),
+        database_ms=sum(request.durations_ns[i] for i in asked) / 1e6,
+        request_ms=(request.end_ns - request.start_ns) / 1e6,
+        rows=sum(max(request.rows[i], 0) for i in asked),
+        warm_up=request.warm_up,
+    )

@@ -1,0 +1,91 @@
+"""One request's queries in order."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+
+from askless.capture.reading import FileReport, read
+from askless.core.errors import AskLessError
+from askless.core.findings import Line
+from askless.core.model import Request
+from askless.core.tables import TimelineEntry
+from askless.core.tables import timeline as entries_of
+from askless.reports import documents
+from askless.reports.loading import notes_of
+
+
+def timeline(
+    path: Path, name: str = "", route: str = "", values: bool = False, unfolded: bool = False
+) -> documents.TimelineDocument:
+    """The request of a name, else the one that spends most time in queries of those whose routes contain a text.
+
+    Raises AskLessError no-request.
+    """
+    files: list[FileReport] = []
+    requests = read(path, files)
+    request = named(requests, name, path) if name else slowest(requests, route, path)
+    noise = sum(request.statement(i).shape.noise for i in range(len(request)))
+    entries = entries_of(request, values, unfolded)
+    return documents.TimelineDocument(
+        format="askless timeline",
+        capture=str(path),
+        name=request.name,
+        route=request.route,
+        path=request.path if values else "",
+        status=request.status,
+        request_ms=(request.end_ns - request.start_ns) / 1e6,
+        database_ms=sum(entry.duration_ms for entry in entries if not request.statement(entry.indices[0]).shape.noise),
+        queries=len(request) - noise,
+        noise=noise,
+        rows=tuple(_row(request, entry) for entry in entries),
+        notes=notes_of(files),
+    )
+
+
+def named(requests: Iterable[Request], name: str, path: Path) -> Request:
+    """The request of a name. Raises AskLessError no-request."""
+    found = next((request for request in requests if request.name == name), None)
+    if found is None:
+        raise AskLessError(
+            "no-request", f"{path} holds no request {name}", f"list them: askless requests {path} --each"
+        )
+    return found
+
+
+def slowest(requests: Iterable[Request], route: str, path: Path) -> Request:
+    """The request that spends most time in queries, warm-ups left out. Raises AskLessError no-request."""
+    best: Request | None = None
+    for request in requests:
+        if route not in request.route or request.warm_up:
+            continue
+        if best is None or sum(request.durations_ns) > sum(best.durations_ns):
+            best = request
+    if best is None:
+        raise AskLessError(
+            "no-request",
+            f"no request of {path} has a route that contains {route!r}",
+            f"list them: askless requests {path} --each",
+        )
+    return best
+
+
+def _row(request: Request, entry: TimelineEntry) -> documents.TimelineRow:
+    first = entry.indices[0]
+    place, load = request.place(first), request.load(first)
+    error = next((request.errors[i] for i in entry.indices if i in request.errors), "")
+    return documents.TimelineRow(
+        start_ms=entry.start_ms,
+        end_ms=entry.end_ms,
+        duration_ms=entry.duration_ms,
+        count=len(entry.indices),
+        rows=entry.rows,
+        bytes=entry.bytes,
+        sql=entry.sql,
+        shape=request.statement(first).shape.digest,
+        noise=request.statement(first).shape.noise,
+        line=Line(place.file, place.line, place.function, len(entry.indices)) if place is not None else None,
+        error=error,
+        load=f"{load.kind} load of {load.model}.{load.relation}" if load is not None and load.relation else "",
+        parameters=entry.parameters,
+    )

@@ -1,0 +1,121 @@
+"""The source `app`: a Python program, run unchanged with the recorder inside it."""
+
+from __future__ import annotations
+
+from askless.core.errors import AskLessError
+from askless.sources import Option, Recorded
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+    from pathlib import Path
+    from typing import Any
+
+    from askless.sources import Voice
+    from askless.sources.python_program import Visited
+
+
+class App:
+    """See the module."""
+
+    name = "app"
+    help = "run a Python program, unchanged, and record what it asks"
+    examples = """  askless capture app -o calls -- python app.py                 until you press Ctrl-C
+  askless capture app -o due --visit http://127.0.0.1:8000/calls/due --times 10 -- python app.py
+  askless capture app --echo -- python -i shell.py              shows under each line what it asked"""
+    options = (
+        Option(
+            "--visit", "wait until it answers, request it, then stop the program; may be repeated", "URL", many=True
+        ),
+        Option("--times", "visits of each URL after one to warm up (default: 5)", "N", int, 5),
+        Option("--wait", "how long the first URL may take to answer (default: 30)", "SECONDS", float, 30.0),
+        Option("--echo", "print each statement on stderr as it ends, with its time and rows", bare=True),
+        Option(
+            "--track-use",
+            "note which loaded objects and columns the application reads (SQLAlchemy, Django); costs time for each object",
+            bare=True,
+        ),
+        Option(
+            "--strict",
+            "raise in the program where one relation is loaded lazily N times from one line (default: 3)",
+            "N",
+            int,
+            bare=3,
+        ),
+        Option("--strict-route", "strict on these routes only", "TEXT", many=True),
+        Option("program", "the program and its arguments", "-- PROGRAM ..."),
+    )
+
+    def check(self, values: Mapping[str, Any]) -> None:
+        """Raises AskLessError: no-program, bad-times, bad-url, bad-strict."""
+        if not values["program"]:
+            raise AskLessError(
+                "no-program",
+                "there is no program to run",
+                "name it behind --, as in: askless capture app -- python app.py",
+            )
+        if values["times"] < 1:
+            raise AskLessError("bad-times", "--times takes a whole number from 1", "leave it out for 5 visits")
+        for url in values["visit"]:
+            if not url.startswith(("http://", "https://")):
+                raise AskLessError(
+                    "bad-url",
+                    f"--visit takes an http URL, not {url!r}",
+                    "write it like http://127.0.0.1:8000/calls/due",
+                )
+        if values["strict"] is not None and values["strict"] < 2:
+            raise AskLessError(
+                "bad-strict", "--strict takes a whole number from 2", "leave the number out to raise at the third load"
+            )
+
+    def run(self, values: Mapping[str, Any], folder: Path, voice: Voice) -> Recorded:
+        """Run the program; `variables` among the values are added to its environment. Raises AskLessError: see the run."""
+        from askless.sources import python_program
+
+        visits = None
+        if values["visit"]:
+            visits = python_program.Visits(tuple(values["visit"]), values["times"], values["wait"])
+        recording = python_program.Recording(
+            echo="" if not values["echo"] else "colour" if voice.colour else "plain",
+            track_use=bool(values["track_use"]),
+            strict=strict_settings(values["strict"], values["strict_route"]),
+            variables=values.get("variables", ()),
+        )
+        ended = python_program.run(values["program"], folder, visits, recording, voice.progress)
+        voice.progress("")
+        tell_visits(ended.visited, voice)
+        if ended.exit_code and not ended.stopped:
+            voice.note(f"the program ended with exit code {ended.exit_code}")
+        return Recorded(None if ended.stopped else ended.exit_code)
+
+
+def strict_settings(least: int | None, routes: Sequence[str]) -> str:
+    """What strict mode is told, as JSON: when to raise, on which routes, and which known cases are accepted."""
+    import json
+    from pathlib import Path
+
+    from askless.project import accepted
+
+    if least is None:
+        return ""
+    known = accepted.for_strict(accepted.read(accepted.nearest(Path())))
+    return json.dumps({"least": least, "routes": list(routes), "accepted": known})
+
+
+def tell_visits(visited: Sequence[Visited], voice: Voice) -> None:
+    """Say what each page answered, and how long it took."""
+    from statistics import median
+
+    from askless.core.words import plural
+
+    for page in visited:
+        low, middle, high = min(page.durations_ms), median(page.durations_ms), max(page.durations_ms)
+        voice.note(
+            f"{page.url}: status {page.status}, {plural(len(page.durations_ms), 'visit')}, "
+            f"median {middle:.1f} ms ({low:.1f} to {high:.1f})"
+        )
+        if page.status >= 400:
+            voice.note(f"note: {page.url} answered with status {page.status}: the page that you meant may not have run")
+
+
+SOURCE = App()
