@@ -6,6 +6,7 @@ import itertools
 import os
 import re
 import shutil
+import signal
 import socket
 import subprocess
 import tempfile
@@ -133,7 +134,7 @@ def postgresql(logging: bool = True) -> Iterator[Server]:
             _wait(process, port, log)
             yield _answering(Server("postgresql", port, log), "postgres")
         finally:
-            process.terminate()
+            process.send_signal(signal.SIGINT)  # does not wait for clients
             process.wait(30)
 
 
@@ -147,7 +148,7 @@ def mariadb() -> Iterator[Server]:
         subprocess.run(install, check=True, capture_output=True, cwd=folder, **owner)  # type: ignore[call-overload]
         setup = folder / "setup.sql"
         setup.write_text(
-            "CREATE DATABASE harbour;\nCREATE USER 'harbour'@'127.0.0.1' IDENTIFIED BY 'tide';\n"
+            "CREATE DATABASE harbour;\nCREATE DATABASE drivers;\nCREATE USER 'harbour'@'127.0.0.1' IDENTIFIED BY 'tide';\n"
             "CREATE USER 'harbour'@'localhost' IDENTIFIED BY 'tide';\n"
             "GRANT ALL ON *.* TO 'harbour'@'127.0.0.1' WITH GRANT OPTION;\nGRANT ALL ON *.* TO 'harbour'@'localhost' WITH GRANT OPTION;\n"
         )

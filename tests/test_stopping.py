@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 import sys
 import textwrap
@@ -40,8 +41,23 @@ def tested(harbour: Path, tmp_path: Path) -> Tested:
         (tmp_path / "askless.toml").write_text(textwrap.dedent(known))
         file = tmp_path / "test_office.py"
         file.write_text(OFFICE.format(harbour=str(HARBOUR), db=harbour) + textwrap.dedent(code))
-        words = [sys.executable, "-m", "pytest", "-p", "no:cacheprovider", "-W", "error", "-q", str(file), *options]
-        done = subprocess.run(words, cwd=tmp_path, capture_output=True, text=True, check=False)
+        words = [
+            sys.executable,
+            "-m",
+            "pytest",
+            "-p",
+            "askless.testing.plugin",
+            "-W",
+            "error",
+            "-q",
+            str(file),
+            *options,
+        ]
+        alone = {
+            **os.environ,
+            "PYTEST_DISABLE_PLUGIN_AUTOLOAD": "1",
+        }  # the others take longer to import than a test runs
+        done = subprocess.run(words, cwd=tmp_path, capture_output=True, text=True, check=False, env=alone)
         return done.returncode, done.stdout + done.stderr
 
     return ran
@@ -126,6 +142,13 @@ def test_the_marker_covers_a_whole_test(tested: Tested) -> None:
 def test_mistakes_in_a_test_are_told(code: str, says: str, tested: Tested) -> None:
     exit_code, out = tested(code)
     assert exit_code == 1 and says in out, out
+
+
+def test_pytest_finds_the_plug_in_by_itself(tmp_path: Path) -> None:
+    (tmp_path / "test_it.py").write_text("def test_it(asks):\n    with asks.at_most(0):\n        pass\n")
+    words = [sys.executable, "-m", "pytest", "-p", "no:cacheprovider", "-q", "."]
+    done = subprocess.run(words, cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert done.returncode == 0 and "1 passed" in done.stdout, done.stdout + done.stderr
 
 
 def test_without_use_nothing_is_recorded(tested: Tested) -> None:

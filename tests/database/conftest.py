@@ -5,13 +5,15 @@ from __future__ import annotations
 import subprocess
 import sys
 import textwrap
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import closing
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from askless.database import finding_trial, index_trial, timing, weighing
 from tests import servers
 from tests.conftest import HARBOUR, Running, run
 
@@ -21,6 +23,18 @@ SCALES = {"harbour": 1, "harbour_large": 5}  # tenths of the full size
 PAGES = ["/calls/due", "/calls/2990", "/berths", "/statistics", "/inspections", "/vessels", "/vessels/H00042"]
 _DRIVERS = {"postgresql": "postgresql+psycopg", "mariadb": "mysql+pymysql"}
 _FILL = "import sys, data, sqlalchemy; data.fill(sqlalchemy.create_engine(sys.argv[1]), scale=int(sys.argv[2]))"
+
+
+@pytest.fixture(autouse=True)
+def short_measurements(monkeypatch: pytest.MonkeyPatch) -> None:
+    """As few repetitions as a trial makes: what is tested is what it says, not how fast a machine is."""
+    for module, name in (
+        (timing, "BUDGET_S"),
+        (index_trial, "CONTROL_S"),
+        (finding_trial, "BUDGET_S"),
+        (weighing, "BUDGET_S"),
+    ):
+        monkeypatch.setattr(module, name, 0.05)
 
 
 class Office:
@@ -37,15 +51,20 @@ class Office:
         assert self.server is not None
         return self.server.connect(database or self.url.rsplit("/", 1)[-1])
 
+    @cached_property
+    def _watcher(self) -> Any:
+        return self.connect()
+
     def ask(self, sql: str) -> list[tuple[Any, ...]]:
-        """One statement on a connection of its own."""
-        connection = self.connect()
-        try:
-            cursor = connection.cursor()
-            cursor.execute(sql)
-            return list(cursor.fetchall()) if cursor.description else []
-        finally:
-            connection.close()
+        """One statement on a connection that nobody else uses."""
+        cursor = self._watcher.cursor()
+        cursor.execute(sql)
+        return list(cursor.fetchall()) if cursor.description else []
+
+    def close(self) -> None:
+        """Let go of the connection that was asked last."""
+        if "_watcher" in self.__dict__:
+            self._watcher.close()
 
     def state(self) -> Any:
         """What a trial must leave as it was: databases, tables and indexes."""
@@ -56,7 +75,7 @@ class Office:
 
 
 @pytest.fixture(scope="session")
-def office_of(running: Running, tmp_path_factory: pytest.TempPathFactory) -> Callable[..., Office]:
+def office_of(running: Running, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Callable[..., Office]]:
     """The office of a system, filled at its first use."""
     made: dict[tuple[str, str], Office] = {}
 
@@ -67,7 +86,9 @@ def office_of(running: Running, tmp_path_factory: pytest.TempPathFactory) -> Cal
             )
         return made[system, size]
 
-    return office
+    yield office
+    for each in made.values():
+        each.close()
 
 
 def _filled(system: str, size: str, server: servers.Server | None, folders: pytest.TempPathFactory) -> Office:

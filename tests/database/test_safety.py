@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import signal
+import sqlite3
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections.abc import Callable, Iterator
+from contextlib import closing, suppress
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +21,7 @@ from tests.conftest import run
 from tests.database.conftest import Office
 
 INDEX = "CREATE INDEX tried ON manifest_line (goods, weight_kg)"
+BUSY = "SELECT count(*) FROM manifest_line a JOIN manifest_line b ON b.goods = a.goods AND b.weight_kg < a.weight_kg WHERE a.id < 80"
 SLOW = "SELECT count(*) FROM manifest_line a JOIN manifest_line b ON b.goods = a.goods AND b.weight_kg < a.weight_kg"
 
 
@@ -28,23 +32,47 @@ def large(office: Office, office_of: Callable[..., Office]) -> Office:
 
 
 def begun(office: Office) -> Any:
-    """A trial whose statement runs for a while, once it has built its index."""
-    words = [sys.executable, "-m", "askless", "trial", "--db", office.url, "--index", INDEX, "--sql", SLOW]
+    """A trial that has built its index and runs its statement again and again, some tenths of a second each time."""
+    words = [sys.executable, "-m", "askless", "trial", "--db", office.url, "--index", INDEX, "--sql", BUSY]
     words += ["--timeout", "3600"]  # however busy this machine is, the statement runs when the signal comes
     process = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
-    deadline = time.monotonic() + 120
-    while not at_work(office):
-        assert process.poll() is None, process.communicate()
-        assert time.monotonic() < deadline, "the trial never came to its statement"
+    wait_until(lambda: built(office) or process.poll() is not None)
+    assert process.poll() is None, process.communicate()
     return process
 
 
-def at_work(office: Office) -> bool:
+def wait_until(holds: Callable[[], bool], most_s: float = 120) -> bool:
+    """Look again and again; whether it came true."""
+    pause, deadline = threading.Event(), time.monotonic() + most_s
+    while not holds():
+        if time.monotonic() > deadline:
+            return False
+        pause.wait(0.02)
+    return True
+
+
+def built(office: Office) -> bool:
+    """Whether a trial's index is there: nobody sees it in PostgreSQL, but everybody sees its lock."""
     if office.system == "postgresql":
-        return bool(office.ask("SELECT 1 FROM pg_stat_activity WHERE query LIKE 'SELECT count(*)%manifest_line b%' AND pid <> pg_backend_pid()"))  # fmt: skip
+        locks = "SELECT 1 FROM pg_locks l JOIN pg_class c ON c.oid = l.relation WHERE c.relname = 'manifest_line' AND l.mode = 'ShareLock' AND l.granted"
+        return bool(office.ask(locks))
     if office.system == "mariadb":
-        return bool(office.ask("SELECT 1 FROM information_schema.processlist WHERE info LIKE 'SELECT count(*)%manifest_line b%' AND id <> CONNECTION_ID()"))  # fmt: skip
-    return any(list(folder.iterdir()) for folder in folders())
+        return bool(office.ask("SELECT 1 FROM information_schema.statistics WHERE index_name = 'tried'"))
+    return any(with_index(folder / "indexed.db") for folder in folders())
+
+
+def with_index(file: Path) -> bool:
+    if not file.is_file():
+        return False
+    with closing(sqlite3.connect(f"file:{file}?mode=ro", uri=True)) as db, suppress(sqlite3.Error):
+        return bool(db.execute("SELECT 1 FROM sqlite_schema WHERE name = 'tried'").fetchall())
+    return False
+
+
+def sessions(office: Office) -> list[int]:
+    """The sessions of a trial at work on MariaDB."""
+    found = office.ask("SELECT id FROM information_schema.processlist WHERE info LIKE '%manifest_line b%' AND id <> CONNECTION_ID()")  # fmt: skip
+    return [int(session) for (session,) in found]
 
 
 def folders() -> list[Path]:
@@ -57,11 +85,7 @@ def state(office: Office) -> Any:
 
 def settled(office: Office, before: Any) -> bool:
     """Whether everything is as it was, within a minute."""
-    deadline = time.monotonic() + 60
-    while time.monotonic() < deadline:
-        if state(office) == before:
-            return True
-    return False
+    return wait_until(lambda: state(office) == before, 60)
 
 
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
@@ -84,10 +108,9 @@ def test_a_killed_trial_is_cleaned_up_after(large: Office) -> None:
         return
     assert state(large) != before
     if large.system == "mariadb":  # its session goes on with its statement: end it, as an administrator would
-        for (session,) in large.ask("SELECT id FROM information_schema.processlist WHERE info LIKE '%manifest_line b%' AND id <> CONNECTION_ID()"):  # fmt: skip
+        for session in sessions(large):
             large.ask(f"KILL {session}")
-        while at_work(large):
-            pass
+        assert wait_until(lambda: not sessions(large))
     small = ["trial", "--db", large.url, "--index", "CREATE INDEX n ON berth (name)", "--sql", "SELECT * FROM berth"]
     ran = run(*small)
     assert ran.code == 0 and "an earlier trial had been cut off; removed" in ran.err, ran.err
@@ -101,7 +124,8 @@ def test_a_connection_that_is_lost(served: Office, office_of: Callable[..., Offi
     if large.system == "postgresql":
         large.ask("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'askless'")
     else:
-        for (session,) in large.ask("SELECT id FROM information_schema.processlist WHERE info LIKE '%manifest_line b%' AND id <> CONNECTION_ID()"):  # fmt: skip
+        assert wait_until(lambda: bool(sessions(large)))
+        for session in sessions(large):
             large.ask(f"KILL {session}")
     out, err = process.communicate(timeout=60)
     assert process.returncode == 2 and out == "" and "Traceback" not in err, err

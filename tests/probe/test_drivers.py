@@ -280,7 +280,7 @@ if sys.argv[2] == "pymysql":
 else:
     import MySQLdb as driver
     from MySQLdb.cursors import DictCursor, SSCursor
-db = driver.connect(host="127.0.0.1", port=int(sys.argv[1]), user="harbour", password="tide", database="harbour")
+db = driver.connect(host="127.0.0.1", port=int(sys.argv[1]), user="harbour", password="tide", database="drivers")
 cursor = db.cursor()
 cursor.execute("DROP TABLE IF EXISTS berth")
 cursor.execute("CREATE TABLE berth (id int primary key, name text)")
@@ -332,7 +332,7 @@ def test_many_rows_of_one_insert_are_one_query(record: Record, mariadb: servers.
     """Both drivers of MariaDB turn an executemany of INSERT into one statement."""
     code = """
     import pymysql, sys
-    db = pymysql.connect(host="127.0.0.1", port=int(sys.argv[1]), user="harbour", password="tide", database="harbour")
+    db = pymysql.connect(host="127.0.0.1", port=int(sys.argv[1]), user="harbour", password="tide", database="drivers")
     cursor = db.cursor()
     cursor.execute("CREATE TEMPORARY TABLE tug (id int, name text)")
     assert cursor.executemany("INSERT INTO tug VALUES (%s, %s)", [(i, "Tug %d" % i) for i in range(50)]) == 50

@@ -11,6 +11,7 @@ from askless.core import patterns
 from askless.core.advice import advise
 from askless.core.context import Context
 from askless.core.findings import Finding, ranked
+from askless.core.gathering import Gatherer
 from askless.core.model import Request, Schema
 from askless.core.patterns.base import Diagnosis
 from askless.core.settings import Settings
@@ -19,8 +20,8 @@ from askless.core.summary import Summary
 
 def summarise(requests: Iterable[Request], settings: Settings | None = None, look: bool = True) -> Summary:
     """Add up a stream of requests in bounded memory. Without `look`, patterns are not looked for."""
-    summary = Summary(list(patterns.load()) if look else [], settings)
-    add = summary.add
+    gatherer = Gatherer(list(patterns.load()) if look else [], settings)
+    add = gatherer.add
     # Streams of short-lived containers make the cycle collector run all the time, and they hold no cycles.
     collecting = gc.isenabled()
     gc.disable()
@@ -30,7 +31,7 @@ def summarise(requests: Iterable[Request], settings: Settings | None = None, loo
     finally:
         if collecting:
             gc.enable()
-    return summary.finish()
+    return gatherer.finish()
 
 
 def findings_of(summary: Summary, schema: Schema | None = None) -> list[Finding]:

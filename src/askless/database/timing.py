@@ -19,9 +19,10 @@ Rows = list[tuple[Any, ...]]
 
 
 def interleaved(
-    sides: Sequence[Callable[[], object]], budget_s: float = BUDGET_S, least: int = REPETITIONS_LEAST
+    sides: Sequence[Callable[[], object]], budget_s: float | None = None, least: int = REPETITIONS_LEAST
 ) -> tuple[tuple[float, ...], ...]:
-    """Times of each side in milliseconds, one a repetition."""
+    """Times of each side in milliseconds, one a repetition. `budget_s` is for all sides together (None: BUDGET_S)."""
+    budget_s = BUDGET_S if budget_s is None else budget_s
     times: list[list[float]] = [[] for _ in sides]
     order = list(range(len(sides)))
     spent = 0.0

@@ -25,7 +25,7 @@ class Inside:
         self.recorder: Any = import_module("askless_probe.recorder")
         running = self.recorder.active
         if not running:
-            self.recorder.configure({})
+            import_module("askless_probe.starting").configure({})
             import_module("askless_probe.lifecycle").install_at_fork()
             import_module("askless_probe.imports").install()
         else:  # under `askless capture app`: what was written so far stays, all texts are told anew

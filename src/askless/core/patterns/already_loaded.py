@@ -30,7 +30,8 @@ from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure
-from askless.core.summary import Group, RequestView, RouteStats, Tally
+from askless.core.summary import RouteStats, Tally
+from askless.core.view import Group, RequestView
 from askless.core.words import number, plural
 
 RULE = Rule(

@@ -16,7 +16,8 @@ from askless.core.recipes import Recipe
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import EVERYTHING, Structure
-from askless.core.summary import RequestView, RouteStats, Tally
+from askless.core.summary import RouteStats, Tally
+from askless.core.view import RequestView
 from askless.core.words import plural
 
 _MAY_WRITE = re.compile(r"\b(?:insert|update|delete|merge|into)\b")  # a SELECT without these words changes nothing

@@ -28,7 +28,8 @@ from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Predicate, Structure
-from askless.core.summary import Group, RequestView, RouteStats
+from askless.core.summary import RouteStats
+from askless.core.view import Group, RequestView
 from askless.core.words import number, plural
 
 RULE = Rule(

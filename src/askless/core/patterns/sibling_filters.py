@@ -28,7 +28,8 @@ from askless.core.recipes import Group as GroupRecipe
 from askless.core.recipes import Key
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
-from askless.core.summary import Group, RequestView, RouteStats, Tally
+from askless.core.summary import RouteStats, Tally
+from askless.core.view import Group, RequestView
 from askless.core.words import number, plural
 
 RULE = Rule(

@@ -25,7 +25,8 @@ from askless.core.patterns.base import (
 from askless.core.recipes import WriteTogether
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
-from askless.core.summary import RequestView, RouteStats, Tally
+from askless.core.summary import RouteStats, Tally
+from askless.core.view import RequestView
 from askless.core.words import number, plural
 
 RULE = Rule(

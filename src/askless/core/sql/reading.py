@@ -248,6 +248,8 @@ def _predicate(node: Any, names: Names, required: bool) -> Iterator[Predicate]:
         node = node.this
         while isinstance(node, exp.Paren):
             node = node.this
+    if isinstance(node, exp.Expression) and node.args.get("negate"):  # newer parsers keep a NOT in the comparison
+        negated = not negated
     if isinstance(node, exp.In):
         side, inside = _sided(node.this)
         if side is not None and node.args.get("query") is None:

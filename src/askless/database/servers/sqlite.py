@@ -32,6 +32,7 @@ FOLDER = "askless-trial-"
 _LIMIT = "askless_statement_s"
 _numbers = count()
 _STEPS = 100  # the machine's instructions between two counts
+_LOOK_AT_CLOCK = 100_000  # and between two looks at the clock
 
 
 def file_of(url: URL) -> Path:
@@ -101,12 +102,12 @@ class Sqlite:
     def work(self, connection: Connection, query: Query) -> tuple[str, int] | None:
         """Instructions of SQLite's own machine, counted by the hundred."""
         raw: Any = connection.connection.driver_connection
-        counted = 0
+        counted, began = 0, time.monotonic()
 
         def step() -> int:
             nonlocal counted
             counted += _STEPS
-            return 0
+            return int(counted % _LOOK_AT_CLOCK == 0 and time.monotonic() - began > connection.info[_LIMIT])
 
         raw.set_progress_handler(step, _STEPS)
         try:
@@ -167,7 +168,7 @@ def _limited(raw: Any, seconds: float) -> None:
         began = time.monotonic()
 
     raw.set_trace_callback(start)
-    raw.set_progress_handler(lambda: int(time.monotonic() - began > seconds), 100_000)
+    raw.set_progress_handler(lambda: int(time.monotonic() - began > seconds), _LOOK_AT_CLOCK)
 
 
 def _copy(url: URL, target: Path, limits: Limits) -> None:

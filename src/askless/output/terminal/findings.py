@@ -28,12 +28,9 @@ def findings(out: Console, document: documents.FindingsDocument) -> None:
     if document.hidden:
         out.print(Text(f"{document.hidden} more hidden by the filters.", style="dim"))
     if document.accepted:
-        out.print(
-            Text(
-                f"{plural(len(document.accepted), 'finding')} accepted in askless.toml; --accepted shows them too.",
-                style="dim",
-            )
-        )
+        them = "it" if len(document.accepted) == 1 else "them"
+        accepted = f"{plural(len(document.accepted), 'finding')} accepted in askless.toml; --accepted shows {them} too."
+        out.print(Text(accepted, style="dim"))
 
 
 def _summary(out: Console, place: int, finding: Finding, accepted: bool) -> None:

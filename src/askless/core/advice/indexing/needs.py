@@ -12,7 +12,7 @@ from askless.core.sql.structure import Predicate, Structure
 # (table, conditions) -> the share of the table's rows that they keep; None where that is not known.
 Shares = Callable[[str, Sequence[Predicate]], float | None]
 
-_DEFAULTS = {"=": 0.01, "in": 0.01, "between": 0.1, "is null": 0.05, "is not null": 0.9}
+_DEFAULTS = {"=": 0.01, "in": 0.01, "between": 0.1, "is null": 0.05}
 _RANGES = (">", ">=", "<", "<=", "between")
 
 

@@ -11,11 +11,11 @@ def start():
     import os
     import sys
 
-    from . import imports, lifecycle, recorder
+    from . import imports, lifecycle, starting
 
     fallback = os.environ.get("ASKLESS_FALLBACK")
     if fallback and fallback not in sys.path:
         sys.path.append(fallback)
-    recorder.configure(os.environ)
+    starting.configure(os.environ)
     lifecycle.install()
     imports.install()

@@ -4,6 +4,9 @@ import os
 import re
 import sys
 
+from . import recorder
+from .fields import DURATION_NS, ERROR, ROWS, TEXT
+
 FIELDS = 14  # of a record as the drivers make it
 _SPACE = re.compile(r"\s+")
 _CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f]")
@@ -27,15 +30,15 @@ class Echo:
         if len(record) > FIELDS:
             return
         record.append(True)
-        ms = record[3] / 1e6
-        rows = "" if record[4] < 0 else "%d row%s" % (record[4], "" if record[4] == 1 else "s")
+        ms = record[DURATION_NS] / 1e6
+        rows = "" if record[ROWS] < 0 else "%d row%s" % (record[ROWS], "" if record[ROWS] == 1 else "s")
         head = "%9.3f ms %9s  " % (ms, rows)
-        text = _CONTROL.sub("\ufffd", _SPACE.sub(" ", str(record[0])).strip())
+        text = _CONTROL.sub("\ufffd", _SPACE.sub(" ", str(record[TEXT])).strip())
         room = max(self.width - len(head) - 1, 40)
         if len(text) > room:
             text = text[: room - 1] + "\u2026"
-        if record[12]:
-            text += "  ! " + _CONTROL.sub("\ufffd", record[12])
+        if record[ERROR]:
+            text += "  ! " + _CONTROL.sub("\ufffd", record[ERROR])
         if self.colour:
             head = "\x1b[2m" + head + "\x1b[0m"
         try:
@@ -60,8 +63,6 @@ class _Prompt:
         self.text = text
 
     def __str__(self):
-        from . import recorder
-
         if recorder.outside is not None:
             for record in list(recorder.outside.records):
                 self.echo.show(record)

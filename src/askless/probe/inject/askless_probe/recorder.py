@@ -1,19 +1,12 @@
 """The recorder's state: requests under way, the records of their queries, and when these are written.
 
-A record is a list with the fields below. The driver hooks append it to the current request when a query has run and
+A record is a list with the fields of `fields`. The driver hooks append it to the current request when a query has run and
 go on filling it while rows are fetched; it is encoded when the request ends or when enough have gathered.
 """
 
 import sys
 from contextvars import ContextVar
 from time import perf_counter_ns
-
-from . import stack
-
-# Fields of a record. LOAD is what the ORM said: (orm, kind, model, relation, target, many), or a pair of that and a
-# `use.Use`, where it is tracked what becomes of the result.
-TEXT, PARAMETERS, START_NS, DURATION_NS, ROWS, PLACE, SAMPLE, CONNECTION, IN_TRANSACTION, DESCRIPTION, LOAD = range(11)
-THREAD, ERROR, BATCH = range(11, 14)
 
 SAMPLE_ROWS = 32  # rows of a result that are looked at closely
 PENDING_MAX = 64  # records that may wait in one request before they are written
@@ -82,24 +75,12 @@ class Request:
         self.uses = None
 
 
-def configure(environ):
-    """Prepare to record into the folder that the environment names. Opens no file until there is something to say."""
+def switch_on(new_writer, new_echo=None, track_use=False):
+    """Record from now on. `new_writer` takes what ended, `new_echo` shows it (None: nobody wants to see it)."""
     global active, writer, echo, outside, tracking
-    from . import writing
-
-    stack.configure()
-    writer = writing.Writer(environ.get("ASKLESS_CAPTURE"))
-    tracking = bool(environ.get("ASKLESS_TRACK_USE"))
-    if environ.get("ASKLESS_ECHO"):
-        from . import echoing
-
-        echo = echoing.Echo(environ["ASKLESS_ECHO"])
-    if environ.get("ASKLESS_STRICT"):
-        from json import loads
-
-        from . import strict
-
-        strict.configure(loads(environ["ASKLESS_STRICT"]))
+    writer = new_writer
+    echo = new_echo
+    tracking = track_use
     outside = None
     active = True
 

@@ -14,6 +14,7 @@ from time import perf_counter_ns, time
 from zlib import crc32 as _crc32
 
 from . import recorder, stack, values
+from .fields import CONNECTION, DESCRIPTION, ROWS, SAMPLE, TEXT
 from .recorder import connections
 from .use import USES_MOST
 
@@ -335,7 +336,7 @@ class Writer:
 
     def _statement(self, record, i, parameters):
         """Number of a text not seen before; its literals where only they differ from a text that was; parameters."""
-        text = record[0]
+        text = record[TEXT]
         bound = parameters[i]
         names = None
         if type(bound) is not tuple:
@@ -365,7 +366,7 @@ class Writer:
         self.by_parts[fixed] = self.statements[key] = ident
         parts = [part.encode("utf-8", "replace").decode() for part in parts]
         event = {"event": "statement", "id": ident, "text": parts}
-        event["system"] = connections.get(record[7], "")
+        event["system"] = connections.get(record[CONNECTION], "")
         if names:
             event["names"] = [str(name) for name in names]
         self.lines.append(self.encode(event))
@@ -420,7 +421,7 @@ class Writer:
         i = -1
         for record, ident in zip(records, statements):
             i += 1
-            sample = record[6]
+            sample = record[SAMPLE]
             if not sample:
                 sizes.append(0)
                 digests.append(0)
@@ -430,15 +431,15 @@ class Writer:
             if pick is None or type(sample[0]) is not tuple:
                 sample = [values.as_tuple(row) for row in sample]
                 if pick is None:
-                    pick = self._columns(ident, record[9], sample)
-                    self.described.add(record[0])
+                    pick = self._columns(ident, record[DESCRIPTION], sample)
+                    self.described.add(record[TEXT])
             try:
                 data = _dumps(sample, 2)
             except ValueError:
                 sample = [tuple(map(values.marshallable, row)) for row in sample]
                 data = _dumps(sample, 2)
             first = sample[0]
-            total = record[4]
+            total = record[ROWS]
             # marshal spends 5 bytes on the list, 5 on each row and 1 on each value's type; what is left is the value
             # itself, with a four-byte length before texts: close to what a wire protocol carries.
             if total == 1:
@@ -451,7 +452,7 @@ class Writer:
             try:
                 kept.append([pick(row) for row in sample] if pick is not values.nothing else None)
             except IndexError:  # the table has changed under a SELECT *
-                self._columns(ident, record[9], sample)
+                self._columns(ident, record[DESCRIPTION], sample)
                 kept.append(None)
             seen = executions[ident] = executions[ident] + 1
             if seen <= WIDTHS_FIRST or seen % WIDTHS_EVERY == 0:

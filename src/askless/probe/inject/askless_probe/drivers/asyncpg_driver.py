@@ -6,6 +6,7 @@ from time import perf_counter_ns as clock
 from weakref import WeakKeyDictionary
 
 from .. import recorder
+from ..fields import DESCRIPTION, DURATION_NS, ROWS, SAMPLE, TEXT
 from ..recorder import SAMPLE_ROWS
 from . import dbapi
 
@@ -40,12 +41,12 @@ def _fill(record, rows):
     """Rows, sample and columns of a result made of asyncpg's records."""
     if record is None or not rows:
         return
-    record[4] += len(rows)
-    sample = record[6] or []
+    record[ROWS] += len(rows)
+    sample = record[SAMPLE] or []
     if len(sample) < SAMPLE_ROWS:
-        record[6] = sample + [tuple(row) for row in rows[: SAMPLE_ROWS - len(sample)]]
-    if record[9] is None and not recorder.writer.knows(record[0]):
-        record[9] = [(name,) for name in rows[0].keys()]
+        record[SAMPLE] = sample + [tuple(row) for row in rows[: SAMPLE_ROWS - len(sample)]]
+    if record[DESCRIPTION] is None and not recorder.writer.knows(record[TEXT]):
+        record[DESCRIPTION] = [(name,) for name in rows[0].keys()]
 
 
 def _ask(connection, text, parameters, start, frame, inside, rows=0, error=None, batch=0):
@@ -77,11 +78,11 @@ def _filled(record, kind, result):
         elif kind == "row":
             _fill(record, [result] if result is not None else ())
         elif kind == "value":
-            record[4] = 1
-            record[6] = [(result,)]
-            record[9] = [("",)]
+            record[ROWS] = 1
+            record[SAMPLE] = [(result,)]
+            record[DESCRIPTION] = [("",)]
         elif kind == "status":
-            record[4] = _changed(result)
+            record[ROWS] = _changed(result)
     except Exception as problem:
         recorder.missed(problem)
 
@@ -157,7 +158,7 @@ def _many(plain, of_statement):
             _inner.discard(id(connection))
         record = _ask(connection, text, counted.first, start, frame, inside, counted.count, None, counted.count)
         if record is not None and result:
-            record[4] = 0
+            record[ROWS] = 0
             _filled(record, "rows", result)
         return result
 
@@ -183,7 +184,7 @@ def _portion(cursor, rows, duration):
     try:
         record = _open.get(id(cursor))
         if record is not None:
-            record[3] += duration
+            record[DURATION_NS] += duration
             _fill(record, rows)
     except Exception as problem:
         recorder.missed(problem)
@@ -228,7 +229,7 @@ def _stepping(plain):
                 if record is not None:
                     _remember(self, record)
             else:
-                record[3] += clock() - start
+                record[DURATION_NS] += clock() - start
             _fill(record, [row])
         except Exception as problem:
             recorder.missed(problem)

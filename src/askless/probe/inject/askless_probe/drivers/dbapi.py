@@ -7,6 +7,7 @@ from _thread import get_ident
 from time import perf_counter_ns as clock
 
 from .. import recorder
+from ..fields import DESCRIPTION, DURATION_NS, ROWS, SAMPLE
 from ..recorder import FLUSH_NS, PENDING_MAX, SAMPLE_ROWS
 from ..stack import walk
 
@@ -190,17 +191,17 @@ class Driver:
         """Rows have been handed over."""
         try:
             record, adds = opened
-            record[3] += duration
+            record[DURATION_NS] += duration
             if adds:
-                record[4] += len(rows)
-            elif record[4] < 0:
-                record[4] = max(self.rows(cursor), len(rows))
-            if record[9] is None and record[6] is None and cursor.description is not None:
-                record[9] = [(column[0],) for column in cursor.description]
-            sample = record[6]
+                record[ROWS] += len(rows)
+            elif record[ROWS] < 0:
+                record[ROWS] = max(self.rows(cursor), len(rows))
+            if record[DESCRIPTION] is None and record[SAMPLE] is None and cursor.description is not None:
+                record[DESCRIPTION] = [(column[0],) for column in cursor.description]
+            sample = record[SAMPLE]
             if rows and (sample is None or len(sample) < SAMPLE_ROWS):
                 taken = [plain_row(row) for row in rows[: SAMPLE_ROWS - len(sample or ())]]
-                record[6] = taken if sample is None else sample + taken
+                record[SAMPLE] = taken if sample is None else sample + taken
             if ended:
                 self.keep(cursor, None)
                 if recorder.echo is not None:

@@ -16,6 +16,7 @@ from time import perf_counter_ns as clock
 from weakref import WeakKeyDictionary
 
 from .. import recorder
+from ..fields import DESCRIPTION, DURATION_NS, ROWS, SAMPLE
 from ..recorder import FLUSH_NS, PENDING_MAX, SAMPLE_ROWS
 from ..stack import walk
 from . import dbapi, psycopg3_blocks, wrapping
@@ -194,14 +195,14 @@ def _reading(cursor):
 def _fetched(cursor, entry, rows, duration, one):
     """Rows have been handed over (`one`: a single row, or None)."""
     record = entry[0]
-    record[3] += duration
-    if record[4] < 0:
+    record[DURATION_NS] += duration
+    if record[ROWS] < 0:
         _learn(cursor, record)
     count = (0 if rows is None else 1) if one else len(rows)
     if count:
-        sample = record[6]
+        sample = record[SAMPLE]
         if sample is None:
-            sample = record[6] = []
+            sample = record[SAMPLE] = []
         if len(sample) < SAMPLE_ROWS:
             if one:
                 sample.append(rows if type(rows) is tuple else dbapi.plain_row(rows))
@@ -210,7 +211,7 @@ def _fetched(cursor, entry, rows, duration, one):
                     row if type(row) is tuple else dbapi.plain_row(row) for row in rows[: SAMPLE_ROWS - len(sample)]
                 ]
         entry[1] += count
-    if not count or entry[1] >= record[4]:
+    if not count or entry[1] >= record[ROWS]:
         _done(cursor, record)
 
 
@@ -222,9 +223,9 @@ def _done(cursor, record):
 
 def _learn(cursor, record):
     """What a pipeline tells only when its rows are fetched."""
-    record[4] = max(cursor.rowcount, 0)
-    if record[9] is None and cursor.description is not None:
-        record[9] = [(column.name,) for column in cursor.description]
+    record[ROWS] = max(cursor.rowcount, 0)
+    if record[DESCRIPTION] is None and cursor.description is not None:
+        record[DESCRIPTION] = [(column.name,) for column in cursor.description]
 
 
 def _fetch(plain, one):
@@ -239,9 +240,9 @@ def _fetch(plain, one):
         rows = plain(self, *args, **kwargs)
         duration = clock() - start
         record = entry[0]
-        if one and record[4] == 1 and type(rows) is tuple and recorder.echo is None:  # the only row: nothing is left
-            record[3] += duration
-            record[6] = [rows]
+        if one and record[ROWS] == 1 and type(rows) is tuple and recorder.echo is None:  # the only row: nothing is left
+            record[DURATION_NS] += duration
+            record[SAMPLE] = [rows]
             reading.pop(id(self), None)
             return rows
         try:

@@ -6,6 +6,7 @@ from sys import _getframe
 from time import perf_counter_ns as clock
 
 from .. import recorder
+from ..fields import DURATION_NS
 from . import dbapi, wrapping
 
 
@@ -75,7 +76,7 @@ def _stream(plain, driver):
         if record is None:
             driver.executed(self, asked[0], asked[1], start, clock(), frame, known, rows=0)
         else:
-            record[3] = clock() - start
+            record[DURATION_NS] = clock() - start
         driver.keep(self, None)
 
     return stream
@@ -97,7 +98,7 @@ def _stream_async(plain, driver):
             if recorder.active:
                 driver.executed(self, asked[0], asked[1], start, clock(), frame, known, rows=0)
         else:
-            record[3] = clock() - start
+            record[DURATION_NS] = clock() - start
         driver.keep(self, None)
 
     return stream

@@ -11,6 +11,7 @@ from itertools import islice
 from time import perf_counter_ns as clock
 
 from .. import recorder
+from ..fields import CONNECTION, DURATION_NS, IN_TRANSACTION, PLACE, ROWS, SAMPLE, START_NS, TEXT, THREAD
 from ..recorder import FLUSH_NS, PENDING_MAX, SAMPLE_ROWS
 from ..stack import walk
 from .dbapi import Counted, copied
@@ -63,11 +64,26 @@ def _append(cursor, connection, text, parameters, start, place, rows, error=None
 def _transaction_changed(connection, request, record, now_in):
     """Note the BEGIN that sqlite3 sends by itself before a change."""
     connection._askless_in_transaction = now_in
-    word = record[0].lstrip()[:9].upper()
+    word = record[TEXT].lstrip()[:9].upper()
     if now_in and not word.startswith(("BEGIN", "SAVEPOINT")):
-        begin = ["BEGIN", (), record[2], 0, 0, record[5], None, record[7], False, None, None, record[11], None, 0]
+        begin = [
+            "BEGIN",
+            (),
+            record[START_NS],
+            0,
+            0,
+            record[PLACE],
+            None,
+            record[CONNECTION],
+            False,
+            None,
+            None,
+            record[THREAD],
+            None,
+            0,
+        ]
         request.records.append(begin)
-        record[8] = True
+        record[IN_TRANSACTION] = True
 
 
 def _text_of(sql):
@@ -207,16 +223,16 @@ def _recording(base):
                 return one_plain(self)
             start = clock()
             row = one_plain(self)
-            record[3] += clock() - start
+            record[DURATION_NS] += clock() - start
             if row is None:
                 self._askless_record = None
                 _shown(record)
             else:
-                rows = record[4] = record[4] + 1
+                rows = record[ROWS] = record[ROWS] + 1
                 if rows == 1:
-                    record[6] = [row if type(row) is not dict else tuple(row.values())]
+                    record[SAMPLE] = [row if type(row) is not dict else tuple(row.values())]
                 elif rows <= SAMPLE_ROWS:
-                    record[6].append(row if type(row) is not dict else tuple(row.values()))
+                    record[SAMPLE].append(row if type(row) is not dict else tuple(row.values()))
             return row
 
         def fetchmany(self, *args, **kwargs):
@@ -285,12 +301,12 @@ def _executed(cursor, sql, parameters, start, end):
         0,
     ]
     if in_transaction is not connection._askless_in_transaction:
-        record[8] = connection._askless_in_transaction
+        record[IN_TRANSACTION] = connection._askless_in_transaction
         _transaction_changed(connection, request, record, in_transaction)
     pending = request.records
     pending.append(record)
     if description is None:
-        record[4] = max(cursor.rowcount, 0)
+        record[ROWS] = max(cursor.rowcount, 0)
         cursor._askless_record = None
         _shown(record)
     else:
@@ -308,15 +324,15 @@ def _fetched(cursor, rows, duration, ended):
         return
     if record is None:
         return
-    record[3] += duration
+    record[DURATION_NS] += duration
     if rows:
-        if record[6] is None:
-            record[6] = rows[:SAMPLE_ROWS]
-        elif len(record[6]) < SAMPLE_ROWS:
-            record[6] += rows[: SAMPLE_ROWS - len(record[6])]
+        if record[SAMPLE] is None:
+            record[SAMPLE] = rows[:SAMPLE_ROWS]
+        elif len(record[SAMPLE]) < SAMPLE_ROWS:
+            record[SAMPLE] += rows[: SAMPLE_ROWS - len(record[SAMPLE])]
         if type(rows[0]) is dict:
-            record[6] = [tuple(row.values()) if type(row) is dict else row for row in record[6]]
-        record[4] += len(rows)
+            record[SAMPLE] = [tuple(row.values()) if type(row) is dict else row for row in record[SAMPLE]]
+        record[ROWS] += len(rows)
     if ended:
         cursor._askless_record = None
         _shown(record)
@@ -327,17 +343,17 @@ def _counted_rows(cursor, record):
     cursor._askless_plain = True
     plain = islice(cursor, None)
     cursor._askless_plain = False
-    count = record[4]
-    sample = record[6] = record[6] or []
+    count = record[ROWS]
+    sample = record[SAMPLE] = record[SAMPLE] or []
     try:
         while True:
             start = clock()
             row = next(plain, _END)
             duration = clock() - start
             if row is _END:
-                record[3] += duration
+                record[DURATION_NS] += duration
                 break
-            record[3] += duration * (32 if count >= SAMPLE_ROWS else 1)
+            record[DURATION_NS] += duration * (32 if count >= SAMPLE_ROWS else 1)
             if len(sample) < SAMPLE_ROWS:
                 sample.append(row if type(row) is not dict else tuple(row.values()))
             count += 1
@@ -350,7 +366,7 @@ def _counted_rows(cursor, record):
             cursor._askless_record = None
             _shown(record, count)
     finally:
-        record[4] = count
+        record[ROWS] = count
 
 
 def _failed(cursor, sql, parameters, start, error):
@@ -369,7 +385,7 @@ def _failed(cursor, sql, parameters, start, error):
 def _shown(record, rows=None):
     if recorder.echo is not None:
         if rows is not None:
-            record[4] = rows
+            record[ROWS] = rows
         recorder.echo.show(record)
 
 

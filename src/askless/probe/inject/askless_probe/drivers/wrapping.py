@@ -8,6 +8,7 @@ from sys import _getframe
 from time import perf_counter_ns as clock
 
 from .. import recorder
+from ..fields import SAMPLE
 from .dbapi import Counted, control
 
 
@@ -228,7 +229,7 @@ def _iterated(cursor, rows, opened, driver):
         if row is _END:
             break
         portion.append(row)
-        if len(portion) == _PORTION or record[6] is None:
+        if len(portion) == _PORTION or record[SAMPLE] is None:
             driver.fetched(cursor, opened, portion, spent, False)
             portion, spent = [], 0
         yield row

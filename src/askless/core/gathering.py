@@ -1,0 +1,277 @@
+"""Adds requests up, quickly: the hot path of every report, about a microsecond a query.
+
+Queries refer to statements, lines and loads by a file's own numbers, which mean nothing in the totals. So they are first
+gathered as they come, as rows of plain numbers, and added up by column once there are enough of them; only then are the
+file's numbers resolved. A page asks the same sequence of statements again and again: such sequences are known by heart, and
+their requests are added up position by position. What comes out is a `Summary`, which knows nothing of all this.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
+from itertools import repeat
+from typing import Protocol
+
+from askless.core.model import Request, Tables
+from askless.core.settings import Settings
+from askless.core.shape_stats import EXAMPLES_MOST, Fact, ShapeStats, resolve
+from askless.core.summary import RouteStats, Summary
+from askless.core.view import Group, RequestView
+
+RECURRING_SHARE = 20  # a sequence that fewer than one in so many requests ask is gathered query by query
+RECURRING_MOST = 500  # different sequences of statements that are remembered for a route
+RECURRING_FOLD_AT = 24  # requests of one sequence that gather before they are added up, column by column
+_FOLD_AT = 12_000  # queries outside of such sequences that gather before they are added up
+_FOLD_EVERY = 200  # of which so many may gather in one route before it tells the gatherer
+
+
+class Looker(Protocol):
+    """A pattern's part in the hot path: it looks at one request in which some shape came more than once."""
+
+    def look(self, view: RequestView, settings: Settings) -> None:
+        """Add to the route's tallies what the request shows."""
+
+
+class Recurring:
+    """A sequence of statements that requests of one route ask again and again: pages mostly do.
+
+    Its queries are gathered a request at a time and added up by position, which costs next to nothing a query.
+    """
+
+    __slots__ = ("asked", "gathered", "groups", "seen", "shapes", "stats")
+
+    def __init__(self) -> None:
+        self.seen = 0
+        self.asked = self.shapes = 0
+        self.stats: list[ShapeStats] = []
+        self.groups: list[Group] = []
+        self.gathered: list[tuple[list[int], ...]] = []
+
+    def fold(self, tables: Tables) -> None:
+        """Add up what has gathered, position by position."""
+        gathered = self.gathered
+        if not gathered:
+            return
+        durations, rows, sizes, places, loads = zip(*gathered, strict=True)
+        requests = len(gathered)
+        for columns, count in _alike(rows, places, loads):
+            for stats, row, place, load in zip(self.stats, *columns, strict=True):
+                if row > 0:
+                    stats.rows += row * count
+                    stats.rows_most = max(stats.rows_most, row)
+                resolve(stats.places, tables.places, {place: count})
+                if load:
+                    resolve(stats.loads, tables.loads, {load: count})
+        counts = Counter(map(id, self.stats))
+        by_position = zip(self.stats, zip(*durations, strict=True), zip(*sizes, strict=True), strict=True)
+        for stats, taken, measured in by_position:
+            most = counts.pop(id(stats), 0)
+            stats.add(taken, measured, requests if most else 0, most)
+        gathered.clear()
+
+
+def _alike(*fields: Sequence[list[int]]) -> list[tuple[tuple[list[int], ...], int]]:
+    """Requests whose rows, places and loads are the same, taken together: in a recurring sequence most are."""
+    first = tuple(lists[0] for lists in fields)
+    if all(lists.count(one) == len(lists) for lists, one in zip(fields, first, strict=True)):
+        return [(first, len(fields[0]))]
+    return [(columns, 1) for columns in zip(*fields, strict=True)]
+
+
+class RouteGatherer:
+    """Gathers for one route. What is kept by number is of one file: another file has its own numbers."""
+
+    __slots__ = (
+        "aliased", "appends", "asked", "by_number", "elapsed", "first", "gathered", "recurring", "settled", "stats", "tables",
+    )  # fmt: skip
+
+    def __init__(self, stats: RouteStats) -> None:
+        self.stats = stats
+        self.tables: Tables | None = None
+        self.gathered = 0
+        self.elapsed: list[int] = []
+        self.asked: list[int] = []
+        self._forget()
+
+    def _forget(self) -> None:
+        self.by_number: dict[int, ShapeStats] = {}
+        self.first: dict[str, int] = {}  # shape -> its first statement number in this file
+        self.aliased: dict[int, int] = {}  # statement number -> the first number of the same shape in this file
+        self.appends: dict[int, Callable[[Fact], None]] = {}
+        self.recurring: dict[tuple[int, ...], Recurring] = {}
+        self.settled: set[int] = set()  # statement numbers that are no noise and have all their examples
+
+    def fold(self) -> None:
+        """Add up what has gathered, and resolve what refers to a file's own numbers."""
+        self.stats.elapsed_ns += sum(self.elapsed)
+        self.stats.durations.extend(self.elapsed)
+        self.stats.queries.extend(self.asked)
+        self.elapsed, self.asked = [], []
+        if self.tables is not None:
+            for recurring in self.recurring.values():
+                recurring.fold(self.tables)
+            for stats in self.stats.shapes.values():
+                stats.fold(self.tables)
+
+    def use(self, tables: Tables) -> dict[int, ShapeStats]:
+        """Statement number -> stats, for the file that these tables belong to."""
+        if tables is not self.tables:
+            self.fold()
+            self.tables = tables
+            self._forget()
+        return self.by_number
+
+    def new(self, request: Request, i: int) -> ShapeStats:
+        """The stats of a statement not met in this file and route."""
+        statement = request.statement(i)
+        stats = self.stats.shapes.get(statement.shape.digest)
+        if stats is None:
+            stats = self.stats.shapes[statement.shape.digest] = ShapeStats(statement.shape, statement)
+        first = self.first.setdefault(statement.shape.digest, statement.number)
+        if first != statement.number:
+            self.aliased[statement.number] = first
+        self.by_number[statement.number] = stats
+        self.appends[statement.number] = stats.pending.append
+        return stats
+
+
+class Gatherer:
+    """Adds up a stream of requests. `lookers` see each request in which a shape repeats."""
+
+    def __init__(self, lookers: Sequence[Looker], settings: Settings | None = None) -> None:
+        self.lookers = lookers
+        self.summary = Summary(settings)
+        self._routes: dict[str, RouteGatherer] = {}
+        self._tables: Tables | None = None
+        self._gathered = 0
+
+    def add(self, request: Request) -> None:
+        """Count one finished request in."""
+        route = self._routes.get(request.route)
+        if route is None:
+            stats = self.summary.routes[request.route] = RouteStats(request.route, request.kind)
+            route = self._routes[request.route] = RouteGatherer(stats)
+        if request.tables is not self._tables:
+            self._note_models()
+            self._tables = request.tables
+        if request.warm_up:
+            route.stats.warm_up += 1
+            return
+        groups = _count(route, request)
+        if route.gathered >= _FOLD_EVERY:
+            self._gathered += route.gathered
+            route.gathered = 0
+            if self._gathered >= _FOLD_AT:
+                self._gathered = 0
+                for gathering in self._routes.values():
+                    gathering.fold()
+        if groups and self.lookers:
+            view = RequestView(route.stats, request, groups)
+            for looker in self.lookers:
+                looker.look(view, self.summary.settings)
+
+    def _note_models(self) -> None:
+        if self._tables is not None:
+            self.summary.models.update(self._tables.models)
+
+    def finish(self) -> Summary:
+        """Resolve everything that refers to the files' own numbers. Call once, after the last request."""
+        self._note_models()
+        for route in self._routes.values():
+            route.fold()
+        return self.summary
+
+
+def _count(route: RouteGatherer, request: Request) -> list[Group]:
+    """Add the request's queries to the route's shapes; the groups of shapes that came at least twice."""
+    by_number = route.use(request.tables)
+    key = tuple(request.statements)
+    recurring = route.recurring.get(key)
+    if recurring is None:
+        recurring = Recurring()
+        if len(route.recurring) < RECURRING_MOST:
+            route.recurring[key] = recurring
+    recurring.seen += 1
+    if recurring.seen > EXAMPLES_MOST and recurring.seen * RECURRING_SHARE > route.stats.requests:
+        gathered = recurring.gathered
+        gathered.append((request.durations_ns, request.rows, request.bytes, request.places, request.loads))
+        if len(gathered) >= RECURRING_FOLD_AT:
+            recurring.fold(request.tables)
+    else:
+        _count_one_by_one(route, request, recurring)
+        route.gathered += len(key)
+    groups = recurring.groups
+    if request.widths:
+        for i, widths in request.widths.items():
+            by_number[key[i]].measure(widths, request.rows[i])
+    if request.uses:
+        for i, used in request.uses.items():
+            by_number[key[i]].use(used)
+    if request.errors:
+        for i in request.errors:
+            by_number[key[i]].errors += 1
+        groups = list(_without_errors(groups, request.errors))
+    route.stats.requests += 1
+    route.asked.append(recurring.asked)
+    route.stats.repeated += recurring.asked - recurring.shapes
+    route.stats.shapes_asked += recurring.shapes
+    route.elapsed.append(max(request.end_ns - request.start_ns, 0))
+    return groups
+
+
+def _count_one_by_one(route: RouteGatherer, request: Request, recurring: Recurring) -> None:
+    """Gather a request whose sequence of statements is not known to recur; learn what the sequence holds."""
+    by_number = route.by_number
+    numbers = request.statements
+    distinct = set(numbers)
+    if not by_number.keys() >= distinct:
+        for number in distinct.difference(by_number):
+            route.new(request, numbers.index(number))
+    facts = zip(  # the reader has checked the lengths
+        request.durations_ns, request.rows, request.bytes, request.places, request.loads, repeat(request.number)
+    )
+    appends = route.appends
+    for number, fact in zip(numbers, facts):  # noqa: B905  (a hot path)
+        appends[number](fact)
+    recurring.stats = [by_number[number] for number in numbers]
+    recurring.asked, recurring.shapes = len(numbers), len(distinct)
+    if len(distinct) < len(numbers) or route.aliased:
+        recurring.groups, recurring.shapes = _repeated(route, request, by_number)
+    for number in distinct - route.settled:
+        stats = by_number[number]
+        if stats.shape.noise:
+            recurring.asked -= numbers.count(number)
+            recurring.shapes -= number not in route.aliased
+        elif len(stats.examples) < EXAMPLES_MOST:
+            stats.keep_example(request, number)
+        else:
+            route.settled.add(number)
+
+
+def _repeated(route: RouteGatherer, request: Request, by_number: dict[int, ShapeStats]) -> tuple[list[Group], int]:
+    """The groups of a request in which some shape repeats, and its number of different shapes, noise included."""
+    indices: dict[int, list[int]] = {}
+    numbers = request.statements
+    if route.aliased:
+        aliases = route.aliased
+        numbers = [aliases.get(number, number) for number in numbers]
+    for i, number in enumerate(numbers):
+        found = indices.get(number)
+        if found is None:
+            indices[number] = [i]
+        else:
+            found.append(i)
+    groups = [
+        Group(by_number[number], where)
+        for number, where in indices.items()
+        if len(where) > 1 and not by_number[number].shape.noise
+    ]
+    return groups, len(indices)
+
+
+def _without_errors(groups: list[Group], errors: dict[int, str]) -> Iterator[Group]:
+    for group in groups:
+        kept = [i for i in group.indices if i not in errors]
+        if len(kept) > 1:
+            yield Group(group.stats, kept)

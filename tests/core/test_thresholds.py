@@ -1,0 +1,121 @@
+"""Numbers and conditions that nothing else would notice if they were others: each where it makes a difference."""
+
+from __future__ import annotations
+
+import json
+
+import msgspec
+import pytest
+
+from askless.core.advice import rewriting
+from askless.core.advice.indexing import cost
+from askless.core.advice.indexing.advisor import advise
+from askless.core.advice.indexing.needs import needs_of
+from askless.core.lineage import Source, is_convincing
+from askless.core.model import Index, Schema
+from askless.core.plans import mysql, tree
+from askless.core.results import Question, difference
+from askless.core.sql.structure import structure_of
+from askless.core.statistics import ratio_of_medians
+from askless.core.systems import Traits
+from tests.core.test_indexing import asked, columns, schema
+
+SOURCE = Source(1, "rank", "tariff", 9, 1, 5, 5, named=False, in_order=True, first=0)
+
+
+@pytest.mark.parametrize(
+    "matched, named, in_order, convincing",
+    [
+        (5, False, True, True), (4, False, True, False), (5, False, False, False), (2, True, False, True),
+        (1, True, True, False), (40, False, False, False),
+    ],
+)  # fmt: skip
+def test_when_a_source_is_more_than_a_coincidence(matched: int, named: bool, in_order: bool, convincing: bool) -> None:
+    source = msgspec.structs.replace(SOURCE, matched=matched, named=named, in_order=in_order)
+    assert is_convincing(source) == convincing
+
+
+def test_the_last_digits_of_a_float_are_no_other_order() -> None:
+    before, after = [(0.1 + 0.2, "a"), (0.7, "b")], [(0.3, "a"), (0.7, "b")]
+    assert difference(before, after, Question(order=(0,))) is None
+    assert difference(before, [after[1], after[0]], Question(order=(0,))) is not None
+    assert difference([(0.3001, "a")], [(0.3, "a")]) is not None
+
+
+def test_an_interval_is_one_of_95_percent() -> None:
+    before, after = [10.0 + i % 7 for i in range(40)], [8.0 + i % 5 for i in range(40)]
+    usual = ratio_of_medians(before, after)
+    assert usual == ratio_of_medians(before, after, confidence=0.95) and usual.confidence == 0.95
+    narrow, wide = (ratio_of_medians(before, after, confidence=share) for share in (0.5, 0.999))
+    assert narrow.high - narrow.low < usual.high - usual.low < wide.high - wide.low
+
+
+@pytest.mark.parametrize(
+    "access, loops, never", [("ref", 0, True), ("ref", 1, False), ("const", 0, False), ("ALL", 0, True), ("ref", None, False)]
+)  # fmt: skip
+def test_a_step_of_mysql_that_was_never_run(access: str, loops: int | None, never: bool) -> None:
+    table = {"table_name": "vessel", "access_type": access, "rows": 1, "r_rows": 0, "r_total_time_ms": 0}
+    if loops is not None:
+        table["r_loops"] = loops
+    (node,) = mysql.read_json(json.dumps({"query_block": {"select_id": 1, "nested_loop": [{"table": table}]}}))
+    assert [step.never for step in tree.walk((node,)) if step.table == "vessel"] == [never]
+
+
+def test_what_later_indexes_have_made_superfluous_goes() -> None:
+    workload = [
+        asked("SELECT * FROM port_call WHERE status = 'due' AND agent = ? ORDER BY eta", 5),
+        asked("SELECT count(*) FROM port_call WHERE status = 'due'", 50),
+        asked("SELECT id, eta FROM port_call WHERE agent = ? AND vessel_id = ? AND eta > ? ORDER BY eta", 5, 0.05),
+    ]
+    found = columns(advise(workload, schema()))
+    assert ("status", "agent") in found and ("status",) not in found
+
+
+def kept(sql: str, of: Schema | None = None) -> float:
+    structure = structure_of(sql, "postgresql")
+    assert structure is not None
+    needs = needs_of(structure, of or schema(), lambda table, predicates: None)
+    return next(need.kept for need in needs if need.table.name == "port_call")
+
+
+@pytest.mark.parametrize(
+    "condition, share",
+    [
+        ("agent LIKE ?", 0.1), ("lower(agent) = ?", 0.1), ("eta > ?", 0.3), ("eta BETWEEN ? AND ?", 0.1), ("agent IS NULL", 0.05),
+        ("agent IS NOT NULL", 1.0), ("vessel_id = ?", 1 / 4000), ("vessel_id IN (?, ?, ?)", 3 / 4000),
+        ("id = ?", 1 / 60_000), ("agent LIKE ? AND eta > ?", 0.03),
+    ],
+)  # fmt: skip
+def test_what_a_condition_keeps_where_nobody_measured(condition: str, share: float) -> None:
+    assert kept(f"SELECT * FROM port_call WHERE {condition}") == pytest.approx(share)
+
+
+def scanned_in_order(index: Index, correlation: float, entries: float = 1.0) -> float:
+    """The cost of reading many rows in the order of an index whose first column lies so on disk."""
+    made = schema()
+    (call, vessel) = made.tables
+    laid = tuple(msgspec.structs.replace(c, correlation=correlation) if c.name == "eta" else c for c in call.columns)
+    made = Schema("postgresql", (msgspec.structs.replace(call, columns=laid), vessel))
+    structure = structure_of("SELECT * FROM port_call WHERE eta > ? ORDER BY eta", "postgresql")
+    assert structure is not None
+    (need,) = needs_of(structure, made, lambda table, predicates: 0.2)
+    paths = cost.search(need, index, frozenset(), Traits(4.0, True, False), made, True)
+    return max(path.cost for path in paths if path.ordered)
+
+
+def test_rows_that_lie_in_the_order_of_an_index_cost_less() -> None:
+    one, two = Index("a", ("eta",)), Index("b", ("eta", "agent"))
+    assert scanned_in_order(one, 1.0) < scanned_in_order(one, 0.9) < scanned_in_order(one, 0.0)
+    assert scanned_in_order(one, -1.0) == scanned_in_order(one, 1.0)
+    spread = scanned_in_order(two, 0.0) - scanned_in_order(one, 0.0)  # what the wider entry costs by itself
+    more = scanned_in_order(two, 1.0) - scanned_in_order(one, 1.0) - spread
+    whole = scanned_in_order(one, 0.0) - scanned_in_order(one, 1.0)
+    assert more == pytest.approx(whole * (1 - 0.75**2), rel=0.05), "a second column mixes the order up"
+
+
+@pytest.mark.parametrize("drop, expected", [(False, ""), (True, "vessel.id IN (:keys)")])
+def test_a_batch_keeps_no_limit(drop: bool, expected: str) -> None:
+    text = "SELECT vessel.id, vessel.name FROM vessel WHERE vessel.id = ? LIMIT 21"
+    batch = rewriting.batched(text, "sqlite", "vessel", "id", drop)
+    assert expected in batch and bool(batch) == drop and "LIMIT" not in batch
+    assert "IN (:keys)" in rewriting.batched(text.replace(" LIMIT 21", ""), "sqlite", "vessel", "id")
