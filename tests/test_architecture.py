@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import subprocess
 import sys
 from collections.abc import Iterator
 from pathlib import Path
@@ -98,3 +99,8 @@ def test_the_recorder_needs_the_standard_library_only() -> None:
 def test_modules_stay_small() -> None:
     for path in SOURCE.rglob("*.py"):
         assert len(path.read_text().splitlines()) <= 560, f"{path} has grown too large to have one reason"
+
+
+def test_plain_wrappers_are_the_twins_of_the_awaited_ones() -> None:
+    done = subprocess.run([sys.executable, SOURCE / "probe" / "make-twins", "--check"], check=False)
+    assert done.returncode == 0, "run src/askless/probe/make-twins"

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 
 from askless.capture.writing import CaptureWriter
@@ -33,11 +34,14 @@ class Made:
         columns: tuple[str, ...] = (),
         sample: Any = None,
         gap_ms: float = 1,
+        digest: int = 0,
+        **more: Any,
     ) -> Made:
         start = self.rows[-1].start_ns + int(gap_ms * 1e6) if self.rows else 1_000_000
         row = QuerySeen(
-            text, start, 400_000, rows, 40 * rows, len(self.rows) + 1, Place("/app/pages.py", 10, "page"),
+            text, start, 400_000, rows, 40 * rows, digest or len(self.rows) + 1, Place("/app/pages.py", 10, "page"),
             parameters=parameters, columns=columns, sampled=tuple(range(len(columns))), sample=sample,
+            **more,
         )  # fmt: skip
         self.rows.append(row)
         return self
@@ -193,3 +197,85 @@ def test_repeats_spread_over_time_are_polling(made: Callable[[str], Made]) -> No
     for _ in range(5):
         request.ask("SELECT count(*) FROM clearance WHERE state = $1", "asked", gap_ms=800)
     clean(request)
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "SELECT id FROM vessel WHERE lower(call_sign) = {key}",  # no look-up by key, as far as is known
+        "SELECT nextval('calls') + vessel.id FROM vessel WHERE vessel.id = {key}",
+        "SELECT id FROM vessel WHERE id > {key}",
+        "SELECT id FROM vessel WHERE id NOT IN ({key})",
+    ],
+)
+def test_what_varies_but_is_no_key(text: str, made: Callable[[str], Made]) -> None:
+    request = made("postgresql").parents()
+    for key in VESSELS:
+        request.ask(text.replace("{key}", str(key)))
+    clean(request)
+
+
+WRITES = [
+    "UPDATE port_call SET status = 'due' WHERE id = 1", "REPLACE INTO port_call (id) VALUES (1)", "TRUNCATE TABLE port_call",
+    "CALL tidy()", "DELETE FROM port_call WHERE id = 5", "NOBODY KNOWS WHAT THIS DOES TO port_call ((",
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("write", WRITES)
+def test_a_read_again_after_a_write_is_meant_even_where_it_gives_the_same(
+    write: str, made: Callable[[str], Made]
+) -> None:
+    request = made("mysql")
+    for _ in range(3):
+        request.ask("SELECT status FROM port_call WHERE id = 700", digest=5).ask(write, rows=1)
+    assert "duplicate" not in [pattern for pattern, _, _ in request.found()]
+    other = made("mysql")
+    for _ in range(3):
+        other.ask("SELECT status FROM port_call WHERE id = 700", digest=5).ask("SELECT 3 FROM berth", digest=6)
+    other.path = other.path.with_name("other.jsonl")
+    assert ("duplicate", "", "traced") in other.found(), "reads of another table change nothing"
+
+
+def test_aggregates_that_are_grouped_already_are_no_siblings(made: Callable[[str], Made]) -> None:
+    request = made("postgresql")
+    for berth in range(1, 6):
+        request.ask(f"SELECT count(*) FROM port_call WHERE berth_id = {berth} GROUP BY status", rows=4)
+    assert "sibling-filters" not in [pattern for pattern, _, _ in request.found()]
+
+
+def test_writes_with_many_sets_of_parameters_are_no_loop(made: Callable[[str], Made]) -> None:
+    request = made("postgresql")
+    for berth in range(6):
+        request.ask("INSERT INTO berth (id, name) VALUES ($1, $2)", berth, "Quay", batch=10)
+    clean(request)
+
+
+def test_a_list_with_an_end_is_not_unbounded(made: Callable[[str], Made]) -> None:
+    clean(made("postgresql").ask("SELECT id, name FROM vessel ORDER BY id LIMIT 900", rows=900))
+    other = made("postgresql").ask("SELECT id, name FROM vessel ORDER BY id", rows=900)
+    other.path = other.path.with_name("other.jsonl")
+    assert other.found() == [("unbounded", "whole-table", "repeated")]
+
+
+def test_a_wide_key_stays_in_the_projection(made: Callable[[str], Made]) -> None:
+    columns = ("id", "berth_id", "eta", "remarks")
+    text = "SELECT id, berth_id, eta, remarks FROM port_call WHERE status = 'due' ORDER BY eta LIMIT 40"
+    keys = made("postgresql").ask(text, rows=40, columns=columns, widths=(20_000, 20_000, 20_000, 40))
+    keys.rows[0] = msgspec.structs.replace(keys.rows[0], bytes=60_040)
+    clean(keys)
+    wide = made("postgresql").ask(text, rows=40, columns=columns, widths=(400, 400, 400, 40_000))
+    wide.rows[0] = msgspec.structs.replace(wide.rows[0], bytes=41_200)
+    wide.path = wide.path.with_name("wide.jsonl")
+    assert [f[:2] for f in wide.found()] == [("over-wide", "wide-columns")]
+    (finding,) = findings(wide.path)
+    assert "leave out remarks" in finding["advice"][0]["title"]
+
+
+@pytest.mark.parametrize("write, siblings", [("CALL tidy()", False), ("UPDATE berth SET depth_m = 3", True)])
+def test_what_may_write_anything_stands_between_siblings(
+    write: str, siblings: bool, made: Callable[[str], Made]
+) -> None:
+    request = made("mysql")
+    for status in ("due", "berthed", "left"):
+        request.ask(f"SELECT count(*) FROM port_call WHERE status = '{status}'").ask(write)
+    assert ("sibling-filters" in [pattern for pattern, _, _ in request.found()]) == siblings

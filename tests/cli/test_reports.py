@@ -320,14 +320,14 @@ def totals(summary: Any) -> dict[str, Any]:
             r.warm_up,
             r.repeated,
             r.elapsed_ns,
-            {d: (x.count, x.requests, x.rows, x.bytes, x.most, x.duration_ns) for d, x in r.shapes.items()},
+            {d: (x.count, x.requests, x.rows, x.bytes, x.duration_ns) for d, x in r.shapes.items()},
         )
         for r in summary.routes.values()
     }
 
 
 def told(summary: Any) -> dict[str, Any]:
-    return {f.key: (f.title, f.variant, f.evidence, f.cost.avoidable) for f in findings_of(summary)}
+    return {f.key: (f.title, f.variant, f.evidence, f.cost.avoidable, f.requests) for f in findings_of(summary)}
 
 
 def test_drift_is_told_from_a_change() -> None:

@@ -28,7 +28,7 @@ def schema(system: str = "postgresql", indexes: Sequence[Index] = (), rows: int 
         "port_call",
         tuple(TableColumn(name, "TEXT", True, float(width), distinct) for name, width, distinct in COLUMNS),
         ("id",),
-        (ForeignKey(("vessel_id",), "vessel", ("id",)), ForeignKey(("berth_id",), "berth", ("id",))),
+        (ForeignKey(("vessel_id",), "vessel"), ForeignKey(("berth_id",), "berth")),
         tuple(indexes),
         rows,
         rows * 1000,

@@ -11,10 +11,14 @@ from askless.core.advice import rewriting
 from askless.core.advice.indexing import cost
 from askless.core.advice.indexing.advisor import advise
 from askless.core.advice.indexing.needs import needs_of
+from askless.core.comparison import compare_findings
+from askless.core.findings import Cost, Finding
 from askless.core.lineage import Source, is_convincing
-from askless.core.model import Index, Schema
+from askless.core.model import Index, Schema, Used
+from askless.core.patterns.discarded_rows import _split
 from askless.core.plans import mysql, tree
 from askless.core.results import Question, difference
+from askless.core.shape_stats import UseTotals
 from askless.core.sql.structure import structure_of
 from askless.core.statistics import ratio_of_medians
 from askless.core.systems import Traits
@@ -119,3 +123,43 @@ def test_a_batch_keeps_no_limit(drop: bool, expected: str) -> None:
     batch = rewriting.batched(text, "sqlite", "vessel", "id", drop)
     assert expected in batch and bool(batch) == drop and "LIMIT" not in batch
     assert "IN (:keys)" in rewriting.batched(text.replace(" LIMIT 21", ""), "sqlite", "vessel", "id")
+    named = rewriting.batched("SELECT vessel.name FROM vessel WHERE vessel.id = ?", "sqlite", "vessel", "id")
+    assert named.split("FROM")[0].split() == ["SELECT", "vessel.name,", "vessel.id"], (
+        "the key that stitches comes along"
+    )
+
+
+def test_a_join_keeps_parents_without_children() -> None:
+    text = "SELECT id FROM port_call WHERE status = 'due'"
+    joined = rewriting.joined(text, "sqlite", "vessel_id", "vessel", "id", ("id", "name"), to_many=False)
+    assert "LEFT JOIN vessel" in joined and "vessel.id = port_call.vessel_id" in " ".join(joined.split())
+    limited = text + " LIMIT 5"
+    assert rewriting.joined(limited, "sqlite", "vessel_id", "vessel", "id", ("id",), to_many=False)
+    assert rewriting.joined(limited, "sqlite", "id", "tug_job", "port_call_id", ("id",), to_many=True) == ""
+
+
+def test_a_finding_on_a_route_that_the_other_side_never_asked_is_neither_gone_nor_new() -> None:
+    def finding(key: str, route: str) -> Finding:
+        return Finding(key, "duplicate", "", "minor", route, "", "traced", (), Cost(), 1, "", "", (), (), (), ())
+
+    before, after = (
+        [finding("a", "/a"), finding("b", "/b")],
+        [finding("b", "/b"), finding("c", "/c"), finding("d", "/b")],
+    )
+    changes = compare_findings(before, after, {"/a", "/b"}, {"/b", "/c"})
+    assert [[f.key for f in some] for some in (changes.gone, changes.new, changes.left)] == [[], ["d"], ["b"]]
+
+
+@pytest.mark.parametrize(
+    "columns, tested, kept",
+    [
+        ({"t.a": 95, "t.b": 12}, ["t.a"], 12), ({"t.a": 95, "t.b": 50}, ["t.a"], None), ({"t.a": 89, "t.b": 12}, [], None),
+        ({"t.a": 100}, ["t.a"], None), ({"t.a": 90, "t.b": 90, "t.c": 1}, ["t.a", "t.b"], 1),
+    ],
+)  # fmt: skip
+def test_which_columns_only_decided_what_is_thrown_away(
+    columns: dict[str, int], tested: list[str], kept: int | None
+) -> None:
+    totals = UseTotals()
+    totals.add(Used("Vessel", 100, 100, columns, {}))
+    assert _split(totals, 0.2) == (tested, kept)

@@ -157,7 +157,7 @@ class Feed:
         self.report.requests += 1
         return request
 
-    def _close(self, event: events.Close) -> None:
+    def _close(self, _event: events.Close) -> None:
         self.report.closed = True
 
 

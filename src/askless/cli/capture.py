@@ -117,7 +117,7 @@ def tell(named: Path, folder: Path) -> bool:
     written = sum(r.path.stat().st_size for r in reports)
     files = f" in {len(reports)} processes" if len(reports) > 1 else ""
     notices.note(
-        f"Recorded {plural(queries, 'query')} of {plural(requests, 'request')}{files} in {named} ({size(written)}). "
+        f"Recorded {plural(queries, 'query')} of {plural(requests, 'request')}{files} in {named} ({size(written)}).\n"
         f"Next: askless findings {named}"
     )
     return True

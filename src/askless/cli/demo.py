@@ -83,28 +83,26 @@ def run(options: argparse.Namespace) -> int:
 def _run_all(application: Path, url: str, out: Path, times: int) -> None:
     """The whole story, page by page."""
     _record(application, url, out / "grown", "grown", times)
-    _step(out, "which pages ask how much", ["requests", str(out / "grown")])
-    _step(out, "the slowest request, query by query", ["timeline", str(out / "grown"), "--route", "/calls/due"])
-    _step(out, "what asks too much", ["findings", str(out / "grown")])
-    _step(out, "what the database does with it", ["plan", str(out / "grown"), "--db", url, "--top", "3"])
-    _step(out, "try the index on a copy", ["trial", "--db", url, "--index", INDEX, "--sql", LOOKUP])
+    _step("which pages ask how much", ["requests", str(out / "grown")])
+    _step("the slowest request, query by query", ["timeline", str(out / "grown"), "--route", "/calls/due"])
+    _step("what asks too much", ["findings", str(out / "grown")])
+    _step("what the database does with it", ["plan", str(out / "grown"), "--db", url, "--top", "3"])
+    _step("try the index on a copy", ["trial", "--db", url, "--index", INDEX, "--sql", LOOKUP])
     _record(application, url, out / "tuned", "tuned", times)
-    _step(
-        out, "the pages as tuned, against the pages as they grew", ["compare", str(out / "grown"), str(out / "tuned")]
-    )
+    _step("the pages as tuned, against the pages as they grew", ["compare", str(out / "grown"), str(out / "tuned")])
 
 
 def _run_twins(application: Path, url: str, out: Path, times: int) -> None:
     """The same three pages under Django and under SQLAlchemy: the same findings, each in its ORM's words."""
     grown, tuned, other = out / "django-grown", out / "django-tuned", out / "grown"
     _record_django(out, grown, "grown", times)
-    _step(out, "which pages ask how much", ["requests", str(grown)])
-    _step(out, "what asks too much, in Django's words", ["findings", str(grown)])
+    _step("which pages ask how much", ["requests", str(grown)])
+    _step("what asks too much, in Django's words", ["findings", str(grown)])
     _record(application, url, other, "grown", times, TWIN_PAGES)
     _title("the same pages under SQLAlchemy")
     print("\n".join(_compared(_told(grown), _told(other))))
     _record_django(out, tuned, "tuned", times)
-    _step(out, "the pages as tuned, against the pages as they grew", ["compare", str(grown), str(tuned)])
+    _step("the pages as tuned, against the pages as they grew", ["compare", str(grown), str(tuned)])
 
 
 Told = tuple[str, str, str, str]
@@ -207,7 +205,7 @@ def _visit(
     capture.record(source, values, folder)
 
 
-def _step(out: Path, title: str, words: Sequence[str]) -> None:
+def _step(title: str, words: Sequence[str]) -> None:
     from askless.cli.main import main
 
     _title(title)

@@ -18,7 +18,7 @@ def stoppable() -> Iterator[None]:
     """
     asked = False
 
-    def stop(number: int, frame: object) -> None:
+    def stop(_number: int, _frame: object) -> None:
         nonlocal asked
         asked = True
         raise KeyboardInterrupt

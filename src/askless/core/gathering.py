@@ -8,7 +8,6 @@ their requests are added up position by position. What comes out is a `Summary`,
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from itertools import repeat
 from typing import Protocol
@@ -63,11 +62,11 @@ class Recurring:
                 resolve(stats.places, tables.places, {place: count})
                 if load:
                     resolve(stats.loads, tables.loads, {load: count})
-        counts = Counter(map(id, self.stats))
+        counted: set[int] = set()
         by_position = zip(self.stats, zip(*durations, strict=True), zip(*sizes, strict=True), strict=True)
         for stats, taken, measured in by_position:
-            most = counts.pop(id(stats), 0)
-            stats.add(taken, measured, requests if most else 0, most)
+            stats.add(taken, measured, 0 if id(stats) in counted else requests)
+            counted.add(id(stats))
         gathered.clear()
 
 

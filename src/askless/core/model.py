@@ -317,11 +317,10 @@ class Index(msgspec.Struct, frozen=True):
 
 
 class ForeignKey(msgspec.Struct, frozen=True):
-    """Columns that refer to another table's columns."""
+    """Columns that refer to another table."""
 
     columns: tuple[str, ...]
     table: str
-    targets: tuple[str, ...]
 
 
 class Table(msgspec.Struct, frozen=True):

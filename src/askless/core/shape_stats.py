@@ -78,7 +78,6 @@ class ShapeStats:
         "errors",
         "examples",
         "loads",
-        "most",
         "pending",
         "places",
         "requests",
@@ -94,7 +93,7 @@ class ShapeStats:
     def __init__(self, shape: Shape, statement: Statement) -> None:
         self.shape = shape
         self.statement = statement
-        self.count = self.requests = self.most = self.rows = self.rows_most = self.bytes = self.errors = 0
+        self.count = self.requests = self.rows = self.rows_most = self.bytes = self.errors = 0
         self.duration_ns = 0
         self.durations = Quantiles()
         self.pending: list[Fact] = []
@@ -128,21 +127,19 @@ class ShapeStats:
             return
         durations, rows, sizes, places, loads, requests = zip(*pending, strict=True)
         pending.clear()
-        each = Counter(requests)
         self.rows += sum(rows) if min(rows) >= 0 else sum(count for count in rows if count > 0)
         self.rows_most = max(self.rows_most, *rows)
         resolve(self.places, tables.places, Counter(places))
         resolve(self.loads, tables.loads, Counter(loads))
-        self.add(durations, sizes, len(each), max(each.values()))
+        self.add(durations, sizes, len(set(requests)))
 
-    def add(self, durations: Sequence[int], sizes: Sequence[int], requests: int, most: int) -> None:
-        """Add durations and bytes of queries; of so many requests, at most `most` in one."""
+    def add(self, durations: Sequence[int], sizes: Sequence[int], requests: int) -> None:
+        """Add durations and bytes of queries of so many requests."""
         self.count += len(durations)
         self.duration_ns += sum(durations)
         self.durations.extend(durations)
         self.bytes += sum(sizes)
         self.requests += requests
-        self.most = max(self.most, most)
 
     def keep_example(self, request: Request, number: int) -> None:
         """Keep some executions of a statement whole."""
@@ -168,7 +165,6 @@ class ShapeStats:
         """Add what another piece of the capture counted."""
         self.count += other.count
         self.requests += other.requests
-        self.most = max(self.most, other.most)
         self.rows += other.rows
         self.rows_most = max(self.rows_most, other.rows_most)
         self.bytes += other.bytes

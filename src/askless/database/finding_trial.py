@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 import msgspec
 from sqlalchemy.engine import URL, Connection
 
 from askless.core.errors import AskLessError
+from askless.core.progress import Progress, quiet
 from askless.core.replay import Replay, Sent
 from askless.core.results import Question, comparable, difference
 from askless.core.sql.questions import question_of
@@ -69,7 +70,7 @@ def try_finding(
     url: URL,
     replay: Replay,
     limits: Limits | None = None,
-    progress: Callable[[str], None] = lambda text: None,
+    progress: Progress = quiet,
 ) -> FindingTrial:
     """Run the look-ups, the batch and the join. Raises AskLessError: nothing-to-replay, server-busy, and what the database
     says."""

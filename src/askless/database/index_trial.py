@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 
 import msgspec
 from sqlalchemy.engine import URL
 
 from askless.core.errors import AskLessError
 from askless.core.plans.tree import Node, form, walk
+from askless.core.progress import Progress, quiet
 from askless.core.results import difference
 from askless.core.sql.questions import question_of
 from askless.core.sql.slots import Value
@@ -74,7 +75,7 @@ def try_index(
     ddl: str,
     statements: Sequence[Asked],
     limits: Limits | None = None,
-    progress: Callable[[str], None] = lambda text: None,
+    progress: Progress = quiet,
 ) -> IndexTrial:
     """Try an index for some statements.
 

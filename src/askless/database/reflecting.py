@@ -57,7 +57,7 @@ def _table(name: str, parts: Mapping[str, Any], size: Size) -> Table:
         ),
         primary_key=tuple((parts["primary"] or {}).get("constrained_columns") or ()),
         foreign_keys=tuple(
-            ForeignKey(tuple(k["constrained_columns"]), k["referred_table"], tuple(k["referred_columns"] or ()))
+            ForeignKey(tuple(k["constrained_columns"]), k["referred_table"])
             for k in parts["foreign"] or ()
         ),
         indexes=tuple(indexes),

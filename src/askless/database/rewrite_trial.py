@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 
 import msgspec
 from sqlalchemy.engine import URL, Connection
 
 from askless.core.errors import AskLessError
 from askless.core.plans.tree import Node
+from askless.core.progress import Progress, quiet
 from askless.core.results import Difference, difference
 from askless.core.sql.questions import question_of
 from askless.core.sql.slots import Value
@@ -64,7 +65,7 @@ def try_rewrite(
     after: str,
     values: Sequence[Values],
     limits: Limits | None = None,
-    progress: Callable[[str], None] = lambda text: None,
+    progress: Progress = quiet,
 ) -> RewriteTrial:
     """Compare, then measure. Raises AskLessError: not-a-select, server-busy, and what the database says."""
     limits = limits or Limits()

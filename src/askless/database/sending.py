@@ -76,7 +76,7 @@ _READ: dict[str, Any] = {
 }  # fmt: skip
 
 
-def missing_values(slots: Sequence[Slot], parameters: Sequence[Value], names: Sequence[str]) -> int:
+def missing_values(slots: Sequence[Slot], parameters: Sequence[Value]) -> int:
     """How many placeholders have no value."""
     wanted = [slot for slot in slots if slot.placeholder]
     plain = sum(slot.text in ("?", "%s") for slot in wanted)
@@ -93,7 +93,7 @@ def bound(
     """
     text = text.strip().rstrip(";")
     slots = slots_of(text, system)
-    lacking = missing_values(slots, parameters, names)
+    lacking = missing_values(slots, parameters)
     if lacking:
         raise AskLessError(
             "cant-run",

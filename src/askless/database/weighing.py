@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 
 import msgspec
 from sqlalchemy.engine import URL, Connection
 
 from askless.core.errors import AskLessError
+from askless.core.progress import Progress, quiet
 from askless.core.sql.parts import Part, parts_of
 from askless.core.sql.slots import Value, name_of, slots_of, values_of
 from askless.core.sql.statements import checked_select, tables_in
@@ -52,7 +53,7 @@ def weigh(
     parameters: Sequence[Value] = (),
     names: Sequence[str] = (),
     limits: Limits | None = None,
-    progress: Callable[[str], None] = lambda text: None,
+    progress: Progress = quiet,
     system: str = "",
 ) -> Weighing:
     """Weigh the parts of one SELECT. Raises AskLessError: not-a-select, no-parts, server-busy, and what the database says."""

@@ -20,15 +20,16 @@ def safe(text: str) -> str:
 
 
 def note(text: str) -> None:
-    """A line for people, wrapped to the terminal."""
+    """A text for people, its lines wrapped to the terminal."""
     import textwrap
 
     columns = int(os.environ.get("COLUMNS") or 0)
     if not columns and sys.stderr.isatty():
         columns = os.get_terminal_size(sys.stderr.fileno()).columns
     width = max(min(columns or WIDEST, WIDEST), 60)
-    wrapped = textwrap.wrap(safe(text), width, break_on_hyphens=False, break_long_words=False)
-    sys.stderr.write("\n".join(wrapped) + "\n")
+    for line in text.split("\n"):
+        wrapped = textwrap.wrap(safe(line), width, break_on_hyphens=False, break_long_words=False)
+        sys.stderr.write("\n".join(wrapped) + "\n")
     sys.stderr.flush()
 
 

@@ -9,7 +9,6 @@ until = 2027-03-31
 
 from __future__ import annotations
 
-import tomllib
 from datetime import date
 from pathlib import Path
 
@@ -36,6 +35,8 @@ def read(path: Path | None) -> list[Accepted]:
     """The accepted cases of a file; none where there is no such file. Raises AskLessError: project-file-bad."""
     if path is None:
         return []
+    import tomllib
+
     try:
         text = path.read_text(encoding="utf-8")
     except FileNotFoundError:

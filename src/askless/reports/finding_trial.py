@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
 from statistics import median
 
@@ -10,6 +9,7 @@ from askless.capture.reading import read
 from askless.core.analysis import diagnoses_of
 from askless.core.errors import AskLessError
 from askless.core.patterns.base import Diagnosis
+from askless.core.progress import Progress, quiet
 from askless.core.replay import replay_of
 from askless.core.sql.masking import masker
 from askless.core.verdicts import Outcome, Verdict, direction
@@ -17,7 +17,7 @@ from askless.database.connecting import parse_url
 from askless.database.finding_trial import FindingTrial, Road, try_finding
 from askless.database.servers import Limits
 from askless.reports import documents
-from askless.reports.loading import load, quiet
+from askless.reports.loading import load
 
 
 def finding_trial(
@@ -27,7 +27,7 @@ def finding_trial(
     round_trip_ms: float = 0.0,
     values: bool = False,
     limits: Limits | None = None,
-    progress: Callable[[str], None] = quiet,
+    progress: Progress = quiet,
 ) -> documents.FindingTrialDocument:
     """Replay the finding of a name. `round_trip_ms` is added to each query by arithmetic.
 

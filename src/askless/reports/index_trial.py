@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from statistics import median
 
 from askless.core.errors import AskLessError
 from askless.core.model import Schema
 from askless.core.plans.tree import without_values
+from askless.core.progress import Progress, quiet
 from askless.core.sql.masking import masker
 from askless.core.sql.statements import index_of
 from askless.core.sql.structure import structure_of
@@ -17,7 +18,7 @@ from askless.database.connecting import parse_url
 from askless.database.index_trial import Asked, IndexTrial, Measured, try_index
 from askless.database.servers import Limits
 from askless.reports import documents
-from askless.reports.loading import load, quiet
+from askless.reports.loading import load
 from askless.reports.plan_nodes import nodes_of
 from askless.reports.subjects import costliest, parse_parameters
 
@@ -58,7 +59,7 @@ def index_trial(
     statements: Sequence[Asked],
     values: bool,
     limits: Limits | None = None,
-    progress: Callable[[str], None] = quiet,
+    progress: Progress = quiet,
 ) -> documents.TrialDocument:
     """Try an index and tell. `values` shows the statements' literals.
 

@@ -19,10 +19,6 @@ if TYPE_CHECKING:
     from askless.database.servers import Limits
 
 
-def quiet(text: str) -> None:
-    """What a report tells of its progress where nobody wants to know."""
-
-
 def load(path: Path, settings: Settings | None = None, look: bool = True) -> tuple[Summary, tuple[str, ...]]:
     """A capture added up, and notes on what was odd about it. Without `look`, patterns are not looked for."""
     files: list[FileReport] = []

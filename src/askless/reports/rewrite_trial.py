@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from statistics import median
 
 from askless.core.errors import AskLessError
 from askless.core.model import Schema
 from askless.core.plans.tree import without_values
+from askless.core.progress import Progress, quiet
 from askless.core.shape_stats import Example
 from askless.core.sql.masking import masker
 from askless.core.sql.shape import shape_of
@@ -18,7 +19,7 @@ from askless.database.connecting import parse_url
 from askless.database.rewrite_trial import RewriteTrial, Side, Values, try_rewrite
 from askless.database.servers import Limits
 from askless.reports import documents
-from askless.reports.loading import load, quiet
+from askless.reports.loading import load
 from askless.reports.plan_nodes import nodes_of
 from askless.reports.subjects import parse_parameters
 
@@ -32,7 +33,7 @@ def rewrite_trial(
     values: Sequence[Values],
     show: bool,
     limits: Limits | None = None,
-    progress: Callable[[str], None] = quiet,
+    progress: Progress = quiet,
 ) -> documents.RewriteDocument:
     """Try a rewriting and tell. `show` has rows and literals shown.
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 
 import msgspec
 
 from askless.capture.reading import read
+from askless.core.advice.indexing.advisor import Writes, no_writes
 from askless.core.errors import AskLessError
 from askless.core.shape_stats import Example, ShapeStats
 from askless.core.sql.slots import Value
@@ -17,13 +18,7 @@ from askless.core.summary import Summary
 from askless.reports.loading import load
 from askless.reports.timeline import named
 
-Writes = Callable[[str, Sequence[str]], int]
 EXPLAINED = ("select", "update", "delete")
-
-
-def no_writes(table: str, columns: Sequence[str]) -> int:
-    """What is not known of a capture is counted as none."""
-    return 0
 
 
 class Subject(msgspec.Struct):

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from statistics import median
 
+from askless.core.progress import Progress, quiet
 from askless.core.sql.masking import masker
 from askless.core.verdicts import Outcome, Verdict, direction
 from askless.database import weighing
@@ -12,7 +13,6 @@ from askless.database.connecting import parse_url
 from askless.database.servers import Limits
 from askless.database.weighing import Weighing, Weight
 from askless.reports import documents
-from askless.reports.loading import quiet
 from askless.reports.subjects import Subject
 
 
@@ -21,7 +21,7 @@ def weigh(
     subject: Subject,
     values: bool,
     limits: Limits | None = None,
-    progress: Callable[[str], None] = quiet,
+    progress: Progress = quiet,
 ) -> documents.WeighDocument:
     """Weigh the parts of one SELECT. `values` shows its literals.
 

@@ -23,6 +23,7 @@ from types import FrameType
 import msgspec
 
 from askless.core.errors import AskLessError
+from askless.core.progress import Progress, quiet
 
 PROBE = Path(__file__).resolve().parent.parent / "probe"
 STOP_WAIT_S = 5.0
@@ -88,7 +89,7 @@ def run(
     folder: Path,
     visits: Visits | None = None,
     recording: Recording = Recording(),  # noqa: B008  (frozen)
-    progress: Callable[[str], None] = lambda text: None,
+    progress: Progress = quiet,
 ) -> Ended:
     """Run the program until it ends, or until its pages are visited.
 

@@ -48,7 +48,7 @@ def observe(
             found += _on_read(node, id(node) in again, structure, schema, rows)
             found += _unservable(node, structure, schema, values)
         elif node.kind == tree.SORT and not _is_short(node):
-            found.append(_sort(node, plan, structure, schema))
+            found.append(_sort(node, structure, schema))
         elif node.kind == tree.SUBQUERY_PER_ROW:
             text = "this subquery runs again for every row of the query around it; a join with a GROUP BY runs once"
             found.append(Observation(node, "per-row", text))
@@ -141,7 +141,7 @@ def _is_short(node: Node) -> bool:
     return bool(rows) and max(rows) < SHORT_SORT_ROWS
 
 
-def _sort(node: Node, plan: tuple[Node, ...], structure: Structure | None, schema: Schema) -> Observation:
+def _sort(node: Node, structure: Structure | None, schema: Schema) -> Observation:
     """Only what the statement orders by columns of one table can come sorted from an index."""
     order = structure.order_by if structure is not None else ()
     tables = {column.table for column, _ in order}

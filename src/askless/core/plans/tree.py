@@ -37,7 +37,6 @@ LOCK = "lock rows"
 OTHER = "step"
 
 READS = (FULL_SCAN, INDEX_SCAN, INDEX_SEARCH, KEY_SEARCH, INDEX_ONLY, AUTOMATIC_INDEX)
-JOINS = (NESTED_LOOP, HASH_JOIN, MERGE_JOIN)
 
 
 class Estimate(msgspec.Struct, frozen=True):

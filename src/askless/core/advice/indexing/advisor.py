@@ -17,7 +17,7 @@ from askless.core.advice.indexing.needs import Need, Shares, needs_of
 from askless.core.model import Index, Schema, Table
 from askless.core.plans.observations import SMALL_TABLE_ROWS
 from askless.core.sql.slots import literal_value
-from askless.core.sql.structure import Structure
+from askless.core.sql.structure import Predicate, Structure
 from askless.core.systems import system_of
 from askless.core.words import plural
 
@@ -34,6 +34,16 @@ PARTIAL_SHARE = 0.1  # a constant that keeps less than this is worth a partial i
 Writes = Callable[[str, Sequence[str]], int]
 
 
+def no_share(_table: str, _predicates: Sequence[Predicate]) -> float | None:
+    """Nobody measured what conditions keep."""
+    return None
+
+
+def no_writes(_table: str, _columns: Sequence[str]) -> int:
+    """What is not known of a capture's writes is counted as none."""
+    return 0
+
+
 class Statement(msgspec.Struct, frozen=True):
     """A shape of the workload. `weight_ms` is its time over the capture; `limit` the rows that it asks for at most.
 
@@ -44,7 +54,7 @@ class Statement(msgspec.Struct, frozen=True):
     structure: Structure
     weight_ms: float = 1.0
     limit: float | None = None
-    shares: Shares = lambda table, predicates: None
+    shares: Shares = no_share
     constants: dict[str, str] = {}
 
 
@@ -105,9 +115,7 @@ def _limit(statement: Statement) -> float | None:
     return float(value) if isinstance(value, int | float) else LIMIT_DEFAULT
 
 
-def advise(
-    workload: Sequence[Statement], schema: Schema, writes: Writes = lambda table, columns: 0
-) -> list[IndexAdvice]:
+def advise(workload: Sequence[Statement], schema: Schema, writes: Writes = no_writes) -> list[IndexAdvice]:
     """The indexes for a workload, those that save most first. `writes` counts a capture's writes that touch columns."""
     items = [item for item in (_Item(statement, schema) for statement in workload) if item.needs]
     existing = {table.name.lower(): usable(table) for table in schema.tables}
@@ -118,9 +126,10 @@ def advise(
     taken = {index.name for table in schema.tables for index in table.indexes}
     found = []
     for table, index in chosen:
-        advice = _told(table, index, items, existing, chosen, schema, taken, writes)
-        taken.add(advice.name)
-        found.append(advice)
+        name = ddl.name_for(table.name, index.columns, taken)
+        taken.add(name)
+        count = writes(table.name, index.columns)
+        found.append(_advice((table, index), _Plan(items, existing, chosen, schema), name, count))
     return found
 
 
@@ -224,14 +233,21 @@ def _serving(index: Index, items: list[_Item], existing: dict[str, list[Index]],
     ]
 
 
-def _told(
-    table: Table, index: Index, items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen, schema: Schema,
-    taken: set[str], writes: Writes,
-) -> IndexAdvice:  # fmt: skip
-    """An index with all that a person wants to know of it."""
-    with_all = _with(existing, chosen)
-    without = _with(existing, [entry for entry in chosen if entry[1] is not index])
-    serving = _serving(index, items, existing, chosen)
+class _Plan(msgspec.Struct, frozen=True):
+    """The statements, the indexes that there are, and those that were chosen beside them."""
+
+    items: list[_Item]
+    existing: dict[str, list[Index]]
+    chosen: _Chosen
+    schema: Schema
+
+
+def _advice(entry: tuple[Table, Index], plan: _Plan, name: str, writes: int) -> IndexAdvice:
+    """A chosen index with all that a person wants to know of it."""
+    (table, index), schema = entry, plan.schema
+    with_all = _with(plan.existing, plan.chosen)
+    without = _with(plan.existing, [other for other in plan.chosen if other[1] is not index])
+    serving = _serving(index, plan.items, plan.existing, plan.chosen)
     serves = tuple(
         Served(
             item.statement.digest,
@@ -243,7 +259,6 @@ def _told(
     best = max(serving, key=lambda item: item.statement.weight_ms)
     need = next(need for need in best.needs if need.table is table)
     lowered = tuple(column.lower() for column in index.columns)
-    name = ddl.name_for(table.name, index.columns, taken)
     return IndexAdvice(
         table=table.name,
         columns=index.columns,
@@ -258,7 +273,7 @@ def _told(
         ),
         check=("try it before you add it: askless trial measures it where nobody else sees it",),
         serves=serves,
-        writes=writes(table.name, index.columns),
+        writes=writes,
         partial=_partial(best.statement, need, table, lowered, name, schema),
         guessed=_measured(best.statement, need, lowered) is None,
     )

@@ -21,7 +21,6 @@ class Link(msgspec.Struct, frozen=True):
 
     column: str
     other: str
-    other_column: str
     outer: bool
 
 
@@ -103,7 +102,7 @@ def _links(structure: Structure, table: str) -> list[Link]:
     for join in structure.joins:
         for side, other in ((join.left, join.right), (join.right, join.left)):
             if side.table.lower() == table and other.table.lower() != table:
-                found.append(Link(side.name.lower(), other.table.lower(), other.name.lower(), join.outer))
+                found.append(Link(side.name.lower(), other.table.lower(), join.outer))
     return found
 
 

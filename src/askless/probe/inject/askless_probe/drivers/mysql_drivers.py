@@ -9,7 +9,7 @@ from sys import _getframe
 from time import perf_counter_ns as clock
 
 from .. import recorder
-from . import dbapi, wrapping
+from . import calls, dbapi, wrapping
 
 _IN_TRANSACTION = 1  # SERVER_STATUS_IN_TRANS of the protocol
 
@@ -93,10 +93,10 @@ def _procedure(plain, driver):
 
     @wraps(plain)
     def callproc(self, procname, args=()):
-        if wrapping.busy(driver, self):
+        if calls.busy(driver, self):
             return plain(self, procname, args)
         known = driver.before(self)
-        driver.keep(self, wrapping.BUSY)
+        driver.keep(self, calls.BUSY)
         text = "CALL %s(%s)" % (procname, ", ".join(["%s"] * len(args)))
         start = clock()
         try:

@@ -5,7 +5,7 @@ from functools import wraps
 from time import perf_counter_ns as clock
 
 from .. import recorder
-from . import dbapi, wrapping
+from . import calls, dbapi, wrapping, wrapping_sync
 
 
 class _Psycopg2(dbapi.Driver):
@@ -95,7 +95,7 @@ def _copying(plain, driver, statement):
 
     @wraps(plain)
     def copy(self, *args, **kwargs):
-        if wrapping.busy(driver, self):
+        if calls.busy(driver, self):
             return plain(self, *args, **kwargs)
         text = statement(args, kwargs)
         known, start = driver.before(self), clock()
@@ -131,7 +131,7 @@ def _wrap(cls, driver):
 
     @wraps(plain)
     def callproc(self, procname, parameters=None):
-        if wrapping.busy(driver, self):
+        if calls.busy(driver, self):
             return plain(self, procname, parameters)
         known, start = driver.before(self), clock()
         marks = ", ".join(["%s"] * len(parameters or ()))
@@ -203,8 +203,8 @@ def connection_class(base, extensions, driver):
     own_cursor = "cursor_factory" in _parameters_of(cursor_plain)
     if not own_cursor:
         del Connection.cursor
-    Connection.commit = wrapping.ending_wrapper(vars(Connection)["commit"], driver, "COMMIT")
-    Connection.rollback = wrapping.ending_wrapper(vars(Connection)["rollback"], driver, "ROLLBACK")
+    Connection.commit = wrapping_sync.ending_wrapper(vars(Connection)["commit"], driver, "COMMIT")
+    Connection.rollback = wrapping_sync.ending_wrapper(vars(Connection)["rollback"], driver, "ROLLBACK")
     for name in ("cursor", "commit", "rollback"):
         if name in vars(Connection):
             vars(Connection)[name].__doc__ = getattr(base, name).__doc__

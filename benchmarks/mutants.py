@@ -1,0 +1,256 @@
+"""Which mistakes in `core` the tests notice: a fixed, reviewed list of small ones is planted, one at a time.
+
+`python benchmarks/mutants.py [TEXT]` plants those whose file or code contains TEXT (default: all) in a copy of the sources,
+runs the tests that are there for that file, and prints the survivors. A survivor that is known and left stands in LEFT, with
+its reason. Exit code 1 where another one survives, or where a mutant no longer fits the code.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import NamedTuple
+
+ROOT = Path(__file__).parent.parent
+JOBS = os.cpu_count() or 1
+
+
+class Mutant(NamedTuple):
+    """One change of one line of a file below `core`."""
+
+    file: str
+    old: str
+    new: str
+
+
+PATTERNS = ("tests/test_patterns.py", "tests/test_traffic.py", "tests/test_use.py")
+PAGES = ("tests/cli/test_reports.py", "tests/test_advice.py")
+# File -> the tests that are there for it, the quickest first.
+TESTS: dict[str, Sequence[str]] = {
+    "sql/reading.py": ("tests/core/test_parsing.py", "tests/core/test_structure.py"),
+    "sql/names.py": ("tests/core/test_parsing.py", "tests/core/test_structure.py"),
+    "sql/parsing.py": ("tests/core/test_parsing.py", "tests/core/test_parts.py"),
+    "sql/shape.py": ("tests/core/test_shape.py",),
+    "sql/scan.py": ("tests/core/test_shape.py",),
+    "sql/slots.py": ("tests/core/test_shape.py", "tests/core/test_structure.py", "tests/core/test_sending.py"),
+    "sql/parts.py": ("tests/core/test_parts.py",),
+    "sql/questions.py": ("tests/core/test_results.py",),
+    "sql/statements.py": ("tests/core/test_statements.py",),
+    "results.py": ("tests/core/test_results.py", "tests/core/test_thresholds.py"),
+    "statistics.py": ("tests/core/test_statistics.py", "tests/core/test_thresholds.py"),
+    "lineage.py": ("tests/core/test_lineage.py", "tests/core/test_thresholds.py"),
+    "plans/mysql.py": ("tests/core/test_thresholds.py", "tests/database/test_mariadb_plans.py"),
+    "plans/mysql_tree.py": ("tests/core/test_plans_mysql_tree.py",),
+    "plans/sqlite.py": ("tests/core/test_plans.py",),
+    "plans/observations.py": ("tests/core/test_plans.py",),
+    "plans/measured.py": ("tests/core/test_plans_mysql_tree.py", "tests/database/test_postgresql_plans.py"),
+    "advice/rewriting.py": ("tests/core/test_parsing.py", "tests/core/test_thresholds.py", "tests/test_advice.py"),
+    "advice/indexing/advisor.py": ("tests/core/test_thresholds.py", "tests/core/test_indexing.py"),
+    "advice/indexing/cost.py": ("tests/core/test_thresholds.py", "tests/core/test_indexing.py"),
+    "advice/indexing/needs.py": ("tests/core/test_thresholds.py", "tests/core/test_indexing.py"),
+    "advice/indexing/candidates.py": ("tests/core/test_indexing.py",),
+    "assembly.py": ("tests/test_sound_captures.py", "tests/test_seams.py"),
+    "numbering.py": ("tests/test_seams.py", "tests/probe/test_writing.py"),
+    "gathering.py": (*PATTERNS, *PAGES),
+    "summary.py": PAGES,
+    "shape_stats.py": PAGES,
+    "comparison.py": ("tests/cli/test_reports.py",),
+    "verdicts.py": ("tests/cli/test_verdicts.py",),
+    "acceptance.py": ("tests/test_names.py", "tests/test_stopping.py"),
+    "findings.py": ("tests/cli/test_reports.py",),
+    "analysis.py": ("tests/cli/test_reports.py", "tests/test_patterns.py"),
+    "replay.py": ("tests/database/test_trials.py",),
+    "tables.py": ("tests/cli/test_reports.py",),
+}
+
+MUTANTS = [
+    # reading a statement
+    Mutant("sql/reading.py", '_MIRRORED = {">": "<",', '_MIRRORED = {">": ">",'),
+    Mutant("sql/reading.py", "        operator = _MIRRORED.get(operator, operator)", "        pass"),
+    Mutant("sql/reading.py", '        operator = "not " + operator', "        pass"),
+    Mutant("sql/reading.py", '"not between" if negated else "between"', '"between"'),
+    Mutant("sql/reading.py", '"not in" if negated else "in"', '"in"'),
+    Mutant("sql/reading.py", '"is not null" if negated else "is null"', '"is null"'),
+    Mutant("sql/reading.py", "        negated = not negated", "        pass"),
+    Mutant("sql/reading.py", 'on, outer = join.args.get("on"), bool(join.side)', 'on, outer = join.args.get("on"), False'),
+    Mutant("sql/reading.py", "yield from _predicate(inner, names, False)", "yield from _predicate(inner, names, True)"),
+    Mutant("sql/reading.py", "    while isinstance(aggregate, _WRAPPERS):", "    while False:"),
+    Mutant("sql/reading.py", '        if node.args.get("kind"):  # FROM: rows come in', "        if True:"),
+    Mutant("sql/reading.py", "predicates = [msgspec.structs.replace(one, required=False) for one in predicates]", "pass"),
+    Mutant("sql/reading.py", "locks=found.locks or bool(_LOCKING.search(text))", "locks=found.locks"),
+    Mutant("sql/reading.py", '"insert" if kind == "replace" else kind', "kind"),
+    Mutant("sql/names.py", "return having[0] if len(having) == 1 and len(derived) == len(sources) else None", "return having[0] if having else None"),
+    Mutant("sql/names.py", "        if len(sources) == 1:\n            return self._in(sources[0], name)", "        if sources:\n            return self._in(sources[0], name)"),
+    Mutant("sql/names.py", "around = around.parent if around.is_subquery or around.is_correlated_subquery else None", "around = None"),
+    Mutant("sql/parsing.py", "            waiting += [part.right, part.left]", "            waiting += [part.left, part.right]"),
+    Mutant("sql/parsing.py", "or _depth(text) > DEPTH_MOST", "or _depth(text) > 15"),
+    Mutant("sql/parsing.py", "    while isinstance(node, exp.Cast | exp.Neg | exp.Paren):", "    while isinstance(node, exp.Paren):"),
+    # shapes and slots
+    Mutant("sql/shape.py", '    flat = _IN_LIST.sub("in(?)", flat)', "    pass"),
+    Mutant("sql/shape.py", '    flat = _ROWS.sub("values(?)", flat)', "    pass"),
+    Mutant("sql/shape.py", '    flat = _CAST.sub("?", flat)', "    pass"),
+    Mutant("sql/shape.py", r'    flat = _SIGNED.sub(r"\1?", flat)', "    pass"),
+    Mutant("sql/shape.py", '    flat = _NULL_VALUE.sub("?", flat)', "    pass"),
+    Mutant("sql/shape.py", "bool(_NOISE.match(shape) or _CATALOG.search(shape) or", "bool(_NOISE.match(shape) or"),
+    Mutant("sql/slots.py", "return text[1:].removesuffix(quote).replace(quote * 2, quote)", "return text[1:].removesuffix(quote)"),
+    Mutant("sql/slots.py", "values.append(parameters[int(key) - 1] if 0 < int(key) <= len(parameters) else None)", "values.append(parameters[int(key) - 2] if 0 < int(key) <= len(parameters) else None)"),
+    Mutant("sql/parts.py", '    if name == "limit":\n        tree.set("offset", None)', "    pass"),
+    Mutant("sql/parts.py", "return None  # a column without its table's name may belong to what goes", "pass"),
+    Mutant("sql/questions.py", "return int(written) - 1 if written.isdigit()", "return int(written) if written.isdigit()"),
+    Mutant("sql/questions.py", "if not join.side)", "if join.side)"),
+    Mutant("sql/statements.py", ' or " into " in f" {shape_text(text, system)} "', ""),
+    Mutant("sql/statements.py", '    if any(select.args.get("locks") for select in parsed[0].find_all(exp.Select)):', "    if False:"),
+    # equal or not
+    Mutant("results.py", "if a != b and not _nearly(a, b):", "if a != b:"),
+    Mutant("results.py", "            if not _nearly(row, other):\n                continue", "            pass"),
+    Mutant("results.py", "DIGITS = 12", "DIGITS = 3"),
+    Mutant("results.py", "    if question.order is None:\n        return None", "    if not question.order:\n        return None"),
+    Mutant("results.py", '        return ("bool", value)', "        return int(value)"),
+    Mutant("results.py", "            same = min(lost[row], gained[other])", "            same = max(lost[row], gained[other])"),
+    # statistics
+    Mutant("statistics.py", "rounds: int = 2000, confidence: float = 0.95,", "rounds: int = 2000, confidence: float = 0.90,"),
+    Mutant("statistics.py", "return self.low > 1 or self.high < 1", "return self.low > 1"),
+    Mutant("statistics.py", "    edge = (1 - confidence) / 2", "    edge = 1 - confidence"),
+    Mutant("statistics.py", "ratio.low / factor, ratio.high * factor", "ratio.low, ratio.high"),
+    Mutant("statistics.py", "self.count += other.count - len(other._exact)", "self.count += other.count"),
+    Mutant("verdicts.py", "return Outcome.FASTER if ratio.value > 1 else Outcome.SLOWER", "return Outcome.FASTER"),
+    Mutant("verdicts.py", "    if not ratio.certain:", "    if ratio.certain:"),
+    Mutant("comparison.py", "if ratio.low <= drift and ratio.high >= 1 / drift:", "if False:"),
+    Mutant("comparison.py", "new=tuple(f for f in after if f.key not in keys_before and f.route in routes_before)", "new=tuple(f for f in after if f.key not in keys_before)"),
+    Mutant("comparison.py", "return max((max(ratio, 1 / ratio) for ratio in ratios), default=None)", "return max(ratios, default=None)"),
+    # where values came from
+    Mutant("lineage.py", "source.named or (source.in_order and source.matched >= 5)", "source.named or (source.in_order and source.matched >= 2)"),
+    Mutant("lineage.py", "source.named or (source.in_order and source.matched >= 5)", "source.named or source.matched >= 5"),
+    Mutant("lineage.py", "if first_seen.get(key, i) < i]", "if key in first_seen]"),
+    Mutant("lineage.py", "len(matched) < 0.9 * _expected(", "len(matched) < 0.4 * _expected("),
+    Mutant("lineage.py", "return len(wanted) if taken >= rows else min(len(wanted), len(seen))", "return len(wanted)"),
+    Mutant("lineage.py", "        if number != own and request.samples[i]:", "        if request.samples[i]:"),
+    # plans
+    Mutant("plans/mysql.py", 'never=raw.get("r_loops") == 0 and access not in _BY_ONE_KEY', 'never=raw.get("r_loops") == 0'),
+    Mutant("plans/mysql.py", 'never=raw.get("r_loops") == 0 and access not in _BY_ONE_KEY', "never=False"),
+    Mutant("plans/observations.py", "    if count is not None and count > MOST_SHARE * size:\n        return []", "    pass"),
+    Mutant("plans/observations.py", "return bool(rows) and max(rows) < SHORT_SORT_ROWS", "return False"),
+    Mutant("plans/observations.py", "        return {id(node) for node in reads[1:]}", "        return {id(node) for node in reads}"),
+    Mutant("plans/measured.py", "    if seen < expected and cut_short:\n        return False", "    pass"),
+    Mutant("plans/measured.py", "removed, kept = actual.removed * actual.loops, actual.rows * actual.loops", "removed, kept = actual.removed, actual.rows"),
+    # rewriting
+    Mutant("advice/rewriting.py", "            if not drop_limit:\n                return None", "            pass"),
+    Mutant("advice/rewriting.py", '            tree.set("limit", None)\n        key = _column_of(node)', "            pass\n        key = _column_of(node)"),
+    Mutant("advice/rewriting.py", "if Column(key.table.lower(), key.name.lower()) == wanted:", "if key.name.lower() == wanted.name:"),
+    Mutant("advice/rewriting.py", "found[0]) if len(found) == 1 else None", "found[0]) if found else None"),
+    Mutant("advice/rewriting.py", 'join_type="left", copy=False)', "copy=False)"),
+    Mutant("advice/rewriting.py", '        if to_many and tree.args.get("limit") is not None:\n            return None', "        pass"),
+    Mutant("advice/rewriting.py", "        if not _selects(tree, key):\n            tree.select(key, append=True, copy=False)", "        pass"),
+    # the index advisor
+    Mutant("advice/indexing/advisor.py", "    chosen = _thin_out(items, existing, chosen)", "    pass"),
+    Mutant("advice/indexing/advisor.py", "own = [index for index in table.indexes if not index.where]", "own = list(table.indexes)"),
+    Mutant("advice/indexing/advisor.py", "    if not system_of(schema.system).partial_indexes:", "    if False:"),
+    Mutant("advice/indexing/advisor.py", "return statement.limit\n", "return None\n"),
+    Mutant("advice/indexing/cost.py", "        correlation *= 0.75", "        pass"),
+    Mutant("advice/indexing/cost.py", "return scattered + entries * ROW / 10, worst + correlation**2 * (min(best, worst) - worst)", "return scattered + entries * ROW / 10, worst"),
+    Mutant("advice/indexing/cost.py", "    if len({down for _, down in wanted}) > 1:\n        return False", "    pass"),
+    Mutant("advice/indexing/cost.py", "            matched += 1\n            break\n", "            matched += 1\n"),
+    Mutant("advice/indexing/needs.py", "            kept *= 0.1", "            kept *= 0.9"),
+    Mutant("advice/indexing/needs.py", 'times = max(len(predicate.slots), 1) if predicate.operator == "in" else 1', "times = 1"),
+    Mutant("advice/indexing/needs.py", "mine = [p for p in structure.predicates if p.required and not p.inside and", "mine = [p for p in structure.predicates if p.required and"),
+    Mutant("advice/indexing/candidates.py", "    for size in range(1, len(equal) + 1):", "    for size in range(1, 2):"),
+    # patterns and totals
+    Mutant("patterns/n_plus_one.py", "        if predicate is None or predicate.inside:\n            return None", "        if predicate is None:\n            return None"),
+    Mutant("patterns/n_plus_one.py", "if distinct < settings.repeat_least or structure.aggregates:", "if distinct < settings.repeat_least:"),
+    Mutant("patterns/n_plus_one.py", "structure.locks or structure.volatile:", "structure.locks:"),
+    Mutant("patterns/duplicate.py", "        if written or changed or apart:", "        if written or changed:"),
+    Mutant("patterns/duplicate.py", "        if written or changed or apart:", "        if changed or apart:"),
+    Mutant("patterns/already_loaded.py", "and not written_between(view, i, indices[-1], {structure.main.lower()})", ""),
+    Mutant("patterns/already_loaded.py", "return bool(asked) and asked <= there", "return bool(asked)"),
+    Mutant("patterns/sibling_filters.py", "not structure.aggregates or structure.group_by:", "not structure.aggregates:"),
+    Mutant("patterns/write_loop.py", "if view.request.batches.get(i, 0) <= 1]", "]"),
+    Mutant("patterns/unbounded.py", "    if structure.has_limit or structure.exists:\n        return False", "    pass"),
+    Mutant("patterns/over_wide.py", "wide = {name: width for name, width in wide.items() if name not in kept}", "pass"),
+    Mutant("patterns/unused_load.py", "if totals is None or touched or totals.objects", "if totals is None or totals.objects"),
+    Mutant("patterns/discarded_rows.py", "if count >= 0.9 * totals.objects)", "if count >= 0.1 * totals.objects)"),
+    Mutant("patterns/base.py", "return any(first < i < last and (table in tables or table == EVERYTHING) for", "return any(first < i < last and table in tables for"),
+    Mutant("gathering.py", "            route.stats.warm_up += 1\n            return", "            route.stats.warm_up += 1"),
+    Mutant("gathering.py", "        groups = list(_without_errors(groups, request.errors))", "        pass"),
+    Mutant("gathering.py", "            recurring.asked -= numbers.count(number)", "            pass"),
+    Mutant("summary.py", "                if key in own:\n                    own[key].merge(tally)", "                if key in own:\n                    pass"),
+    Mutant("assembly.py", "        if not self.tables.statements.keys() >= set(statements):", "        if False:"),
+    Mutant("assembly.py", "if any(not 0 <= column < len(names) for column in sampled):", "if False:"),
+    Mutant("acceptance.py", "return today <= self.until", "return today < self.until"),
+    Mutant("acceptance.py", "and self.route in finding.route", ""),
+    Mutant("replay.py", "grouped = isinstance(recipe, Group) or recipe.variant in", "grouped = recipe.variant in"),
+    Mutant("analysis.py", 'key=f"{key}-{turn}"', "key=key"),
+]  # fmt: skip
+
+# Survivors that are left: file and new code -> why.
+LEFT: dict[tuple[str, str], str] = {
+    (
+        "sql/statements.py",
+        "",
+    ): "SELECT … INTO OUTFILE is refused already because the parser can't read it; a later one may",
+}
+
+
+def tests_for(mutant: Mutant) -> Sequence[str]:
+    """The tests that should notice; a pattern's are those of all patterns."""
+    return TESTS.get(mutant.file, PATTERNS)
+
+
+def planted(mutant: Mutant, folder: Path) -> Path:
+    """A copy of the sources with the mutant in it. Raises ValueError where the code is another one by now."""
+    source = folder / "src"
+    shutil.copytree(ROOT / "src", source, ignore=shutil.ignore_patterns("__pycache__"))
+    file = source / "askless" / "core" / mutant.file
+    text = file.read_text()
+    if text.count(mutant.old) != 1:
+        raise ValueError(f"{mutant.file} holds {mutant.old!r} {text.count(mutant.old)} times")
+    file.write_text(text.replace(mutant.old, mutant.new))
+    return source
+
+
+def survives(mutant: Mutant) -> bool:
+    """Whether the tests pass with the mutant."""
+    with tempfile.TemporaryDirectory() as folder:
+        source = planted(mutant, Path(folder))
+        words = [sys.executable, "-m", "pytest", "-q", "-x", "-p", "no:cacheprovider", f"--basetemp={folder}/tests"]
+        env = {**os.environ, "PYTHONPATH": str(source), "HYPOTHESIS_DATABASE_FILE": f"{folder}/examples"}
+        done = subprocess.run(
+            [*words, *tests_for(mutant)], cwd=ROOT, env=env, capture_output=True, text=True, check=False
+        )
+        if done.returncode not in (0, 1):
+            raise ValueError(f"the tests of {mutant.file} did not run:\n{done.stdout[-2000:]}{done.stderr[-500:]}")
+        return done.returncode == 0
+
+
+def main() -> int:
+    """Plant them all, some at a time."""
+    wanted = [m for m in MUTANTS if len(sys.argv) < 2 or any(sys.argv[1] in part for part in m)]
+    print(f"{len(wanted)} of {len(MUTANTS)} mutants, {JOBS} at a time")
+    bad = noticed = left = 0
+    with ThreadPoolExecutor(JOBS) as pool:
+        results = [(mutant, pool.submit(survives, mutant)) for mutant in wanted]
+        for mutant, result in results:
+            what = f"{mutant.file}: {mutant.old.strip()!r} -> {mutant.new.strip()!r}"
+            try:
+                if not result.result():
+                    noticed += 1
+                elif (mutant.file, mutant.new) in LEFT:
+                    left += 1
+                    print(f"left      {what}: {LEFT[mutant.file, mutant.new]}", flush=True)
+                else:
+                    bad += 1
+                    print(f"survives  {what}", flush=True)
+            except ValueError as error:
+                bad += 1
+                print(f"no mutant {error}", flush=True)
+    print(f"{noticed} noticed, {left} left with a reason, {bad} to look at")
+    return int(bad > 0)
+
+
+if __name__ == "__main__":
+    sys.exit(main())

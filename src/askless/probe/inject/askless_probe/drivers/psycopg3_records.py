@@ -1,0 +1,126 @@
+"""What psycopg 3's client-side cursors leave behind: a record for each query, filled while its rows are fetched.
+
+A query by key takes psycopg little more than twenty microseconds, so the way through `execute` and `fetchone` is kept
+short: what a connection's cursors are reading is kept on the connection, by the cursor's id.
+"""
+
+from _thread import get_ident
+
+from .. import recorder
+from ..fields import DESCRIPTION, DURATION_NS, ROWS, SAMPLE
+from ..recorder import FLUSH_NS, PENDING_MAX, SAMPLE_ROWS
+from ..stack import walk
+from . import dbapi
+
+_OPEN_MOST = 16  # results half read that are remembered for one connection
+_current = recorder.current.get
+_pending = recorder.pending.get
+
+
+class _Connection:
+    """What is kept of a connection: its number, and by cursor id [record, rows fetched so far]."""
+
+    __slots__ = ("number", "reading")
+
+    def __init__(self):
+        self.number = recorder.new_connection("postgresql")
+        self.reading = {}
+
+
+def kept(connection):
+    found = connection._askless = _Connection()
+    return found
+
+
+def executed(driver, cursor, connection, query, params, start, end, idle, frame):
+    """A query has run."""
+    try:
+        known = connection._askless
+    except AttributeError:
+        known = kept(connection)
+    if idle:
+        inside = connection.pgconn.transaction_status != 0 and not driver._begins(query)
+        if inside:
+            dbapi.control("BEGIN", start, start, frame, known.number)
+    else:
+        inside = True
+    text = query if type(query) is str else driver.text(query, cursor)
+    result = cursor.pgresult
+    rows = cursor.rowcount
+    names = None
+    fields = result.nfields if result is not None else rows < 0  # in a pipeline there is no result yet
+    if fields and result is not None and text not in recorder.writer.described:
+        names = [(column.name,) for column in cursor.description]
+    request = _current() or recorder.outside or recorder.here()
+    thread = get_ident()
+    record = [
+        text,
+        params if type(params) is tuple else dbapi.copied(params),
+        start,
+        end - start,
+        rows,
+        walk(frame),
+        None,
+        known.number,
+        inside,
+        names,
+        recorder.take() if _pending() is not None else None,
+        thread,
+        None,
+        0,
+    ]
+    pending = request.records
+    pending.append(record)
+    if fields:
+        reading = known.reading
+        if len(reading) >= _OPEN_MOST and id(cursor) not in reading:
+            reading.clear()
+        reading[id(cursor)] = [record, 0]
+    elif recorder.echo is not None:
+        recorder.echo.show(record)
+    if len(pending) >= PENDING_MAX or end - request.flushed_ns > FLUSH_NS:
+        recorder.full(request, end)
+
+
+def reading_of(cursor):
+    """What a cursor is reading: [record, rows fetched], or None."""
+    try:
+        return cursor.connection._askless.reading.get(id(cursor))
+    except AttributeError:
+        return None
+
+
+def fetched(cursor, entry, rows, duration, one):
+    """Rows have been handed over (`one`: a single row, or None)."""
+    record = entry[0]
+    record[DURATION_NS] += duration
+    if record[ROWS] < 0:
+        _learn(cursor, record)
+    count = (0 if rows is None else 1) if one else len(rows)
+    if count:
+        sample = record[SAMPLE]
+        if sample is None:
+            sample = record[SAMPLE] = []
+        if len(sample) < SAMPLE_ROWS:
+            if one:
+                sample.append(rows if type(rows) is tuple else dbapi.plain_row(rows))
+            else:
+                sample += [
+                    row if type(row) is tuple else dbapi.plain_row(row) for row in rows[: SAMPLE_ROWS - len(sample)]
+                ]
+        entry[1] += count
+    if not count or entry[1] >= record[ROWS]:
+        _done(cursor, record)
+
+
+def _done(cursor, record):
+    cursor.connection._askless.reading.pop(id(cursor), None)
+    if recorder.echo is not None:
+        recorder.echo.show(record)
+
+
+def _learn(cursor, record):
+    """What a pipeline tells only when its rows are fetched."""
+    record[ROWS] = max(cursor.rowcount, 0)
+    if record[DESCRIPTION] is None and cursor.description is not None:
+        record[DESCRIPTION] = [(column.name,) for column in cursor.description]

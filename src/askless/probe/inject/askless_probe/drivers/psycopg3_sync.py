@@ -1,0 +1,62 @@
+"""psycopg 3's client-side cursors. Made of `psycopg3_async.py` by `probe/make-twins`: change that one."""
+
+from functools import wraps
+from sys import _getframe
+from time import perf_counter_ns as clock
+
+from .. import recorder
+from ..fields import DURATION_NS, ROWS, SAMPLE
+from .psycopg3_records import executed, fetched
+
+
+def execute_wrapper(plain, driver):
+    """`execute` of a client-side cursor."""
+
+    @wraps(plain)
+    def execute(self, query, params=None, **options):
+        if not recorder.active:
+            return plain(self, query, params, **options)
+        connection = self.connection
+        idle = connection.pgconn.transaction_status == 0
+        start = clock()
+        try:
+            result = plain(self, query, params, **options)
+        except BaseException as error:
+            driver.failed(self, query, params, start, error, _getframe(1), (connection, not idle))
+            raise
+        end = clock()
+        try:
+            executed(driver, self, connection, query, params, start, end, idle, _getframe(1))
+        except Exception as error:
+            recorder.missed(error)
+        return result
+
+    return execute
+
+
+def fetch_wrapper(plain, one):
+    """`fetchone` (with `one`), `fetchmany` or `fetchall` of a client-side cursor."""
+
+    @wraps(plain)
+    def fetch(self, *args, **kwargs):
+        try:
+            reading = self.connection._askless.reading
+            entry = reading[id(self)]
+        except (AttributeError, KeyError):
+            return plain(self, *args, **kwargs)
+        start = clock()
+        rows = plain(self, *args, **kwargs)
+        duration = clock() - start
+        record = entry[0]
+        if one and record[ROWS] == 1 and type(rows) is tuple and recorder.echo is None:  # the only row: nothing is left
+            record[DURATION_NS] += duration
+            record[SAMPLE] = [rows]
+            reading.pop(id(self), None)
+            return rows
+        try:
+            fetched(self, entry, rows, duration, one)
+        except Exception as error:
+            recorder.missed(error)
+        return rows
+
+    return fetch
