@@ -42,6 +42,6 @@ def __getattr__(name: str) -> Any:
         raise AttributeError(f"module 'askless' has no attribute {name!r}")
     if "askless_probe" in sys.modules:
         return import_module("askless_probe.strict").RepeatedLoad
-    found = type("RepeatedLoad", (RuntimeError,), {"__module__": "askless"})
-    globals()["RepeatedLoad"] = found
-    return found
+    result = type("RepeatedLoad", (RuntimeError,), {"__module__": "askless"})
+    globals()["RepeatedLoad"] = result
+    return result

@@ -172,10 +172,10 @@ def test_a_table_that_is_too_large(office: Office, monkeypatch: pytest.MonkeyPat
     """The limit is lowered: nobody wants to make half a gigabyte for this."""
     from askless.core.errors import AskLessError
     from askless.database.connecting import parse_url
-    from askless.database.index_trial import Asked, try_index
+    from askless.database.index_trial import TriedStatement, try_index
     from askless.database.servers import Limits
 
-    asked = [Asked("SELECT * FROM inspection")]
+    asked = [TriedStatement("SELECT * FROM inspection")]
     ddl = "CREATE INDEX n ON inspection (verdict)"
     with pytest.raises(AskLessError) as caught:
         try_index(parse_url(office.url), ddl, asked, Limits(table_bytes=20_000))

@@ -2,7 +2,7 @@
 
 The first line is a `capture` event. A text, a line of code, and what an ORM said are stored once, under a number, and
 referred to by it. The queries of a request are stored by column: a column that is the same number for all queries of
-the event may be written as that number alone. `capture schema` prints the JSON Schema made from these types.
+the event may be written as that number alone. `askless schema capture` prints the JSON Schema made from these types.
 """
 
 from __future__ import annotations

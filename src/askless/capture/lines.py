@@ -34,14 +34,14 @@ def files_of(path: Path) -> list[Path]:
         )
     if not path.is_dir():
         return [path]
-    found = sorted(file for file in path.iterdir() if file.name.endswith(SUFFIXES) and file.is_file())
-    if not found:
+    results = sorted(file for file in path.iterdir() if file.name.endswith(SUFFIXES) and file.is_file())
+    if not results:
         raise AskLessError(
             "capture-empty",
             f"the folder {path} holds no capture file (*.jsonl, *.jsonl.gz, *.jsonl.zst)",
             "record one into it: askless capture app -o " + str(path) + " -- PROGRAM",
         )
-    return found
+    return results
 
 
 @contextmanager

@@ -43,13 +43,13 @@ class FileReport:
 
 def tag_of(header: events.Capture, letters: int = _TAG_LEAST) -> str:
     """Some letters that tell a file of a capture from the others: made of what its header says, not of its name."""
-    told = f"{header.pid}|{header.started_unix_s}|{header.clock_ns}|{header.recorder}|{header.program}"
-    number = int.from_bytes(blake2b(told.encode("utf-8", "replace"), digest_size=16).digest(), "big")
-    found = ""
+    text = f"{header.pid}|{header.started_unix_s}|{header.clock_ns}|{header.recorder}|{header.program}"
+    number = int.from_bytes(blake2b(text.encode("utf-8", "replace"), digest_size=16).digest(), "big")
+    result = ""
     for _ in range(letters):
         number, letter = divmod(number, len(_LETTERS))
-        found += _LETTERS[letter]
-    return found
+        result += _LETTERS[letter]
+    return result
 
 
 class Feed:

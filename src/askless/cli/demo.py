@@ -100,15 +100,15 @@ def _run_twins(application: Path, url: str, out: Path, times: int) -> None:
     _step("what asks too much, in Django's words", ["findings", str(grown)])
     _record(application, url, other, "grown", times, TWIN_PAGES)
     _title("the same pages under SQLAlchemy")
-    print("\n".join(_compared(_told(grown), _told(other))))
+    print("\n".join(_compared(_advice_by_finding(grown), _advice_by_finding(other))))
     _record_django(out, tuned, "tuned", times)
     _step("the pages as tuned, against the pages as they grew", ["compare", str(grown), str(tuned)])
 
 
-Told = tuple[str, str, str, str]
+Place = tuple[str, str, str, str]
 
 
-def _told(path: Path) -> dict[Told, str]:
+def _advice_by_finding(path: Path) -> dict[Place, str]:
     """What a capture's findings say, apart from the ORM: route, pattern, variant, table; and the first advice's code."""
     from askless.reports.findings import findings
 
@@ -118,7 +118,7 @@ def _told(path: Path) -> dict[Told, str]:
     }
 
 
-def _compared(django: dict[Told, str], sqlalchemy: dict[Told, str]) -> list[str]:
+def _compared(django: dict[Place, str], sqlalchemy: dict[Place, str]) -> list[str]:
     """Both twins' findings beside each other."""
     lines = []
     for told in sorted(django.keys() | sqlalchemy.keys()):
@@ -150,17 +150,17 @@ def build(out: Path) -> Path:
     database = out / "harbour.db"
     if not database.exists():
         notices.progress("building the harbour office's database")
-        made = subprocess.run(
+        product = subprocess.run(
             [sys.executable, "-c", "import sys, data, sqlalchemy; data.fill(sqlalchemy.create_engine(sys.argv[1]))",
              f"sqlite:///{database.resolve()}"],
             cwd=out / "harbour", capture_output=True, text=True, check=False,
         )  # fmt: skip
         notices.progress_done()
-        if made.returncode:
+        if product.returncode:
             database.unlink(missing_ok=True)
             raise AskLessError(
                 "demo-build-failed",
-                "the demo's database could not be built: " + made.stderr.strip()[-300:],
+                "the demo's database could not be built: " + product.stderr.strip()[-300:],
                 "check the disk",
             )
     return out / "harbour" / "app.py"

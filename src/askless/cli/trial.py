@@ -136,7 +136,7 @@ def milliseconds_of(text: str) -> float:
     """A time as people write it: 0.5ms, 500us, 1 s. Raises AskLessError bad-time."""
     if not text:
         return 0.0
-    found = _TIME.match(text)
-    if found is None:
+    match = _TIME.match(text)
+    if match is None:
         raise AskLessError("bad-time", f"--round-trip can't read {text!r}", "write it like 0.5ms or 200us")
-    return float(found[1]) * _UNITS[found[2]]
+    return float(match[1]) * _UNITS[match[2]]

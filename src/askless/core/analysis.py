@@ -42,13 +42,13 @@ def findings_of(summary: Summary, schema: Schema | None = None) -> list[Finding]
 def diagnoses_of(summary: Summary, schema: Schema | None = None) -> list[Diagnosis]:
     """All findings of a summary, each with the recipe that its advice is made of."""
     context = Context(summary.settings, schema, summary.models)
-    found: list[Diagnosis] = []
+    results: list[Diagnosis] = []
     for route in summary.routes.values():
         here: list[Diagnosis] = []
         for pattern in patterns.load():
             here += list(pattern.judge(route, context, here))
-        found += here
-    named = _with_own_keys(found)
+        results += here
+    named = _with_own_keys(results)
     by_key = {one.finding.key: one.recipe for one in named}
     findings = ranked([one.finding for one in named])
     return [

@@ -82,7 +82,7 @@ def _verdict(row: _Measured, drift: float) -> Verdict:
 
 def compare_routes(before: Summary, after: Summary) -> list[RouteComparison]:
     """Every route of either side, by name; routes that were only warmed up are left out."""
-    found = []
+    results = []
     for name in sorted({*before.routes, *after.routes}):
         one, two = before.routes.get(name), after.routes.get(name)
         if not any(side is not None and side.requests for side in (one, two)):
@@ -90,7 +90,7 @@ def compare_routes(before: Summary, after: Summary) -> list[RouteComparison]:
         ratio = None
         if one is not None and two is not None and min(one.requests, two.requests) >= ENOUGH:
             ratio = one.durations.ratio_to(two.durations)
-        found.append(
+        results.append(
             _Measured(
                 name,
                 route_row(one) if one is not None and one.requests else None,
@@ -100,8 +100,8 @@ def compare_routes(before: Summary, after: Summary) -> list[RouteComparison]:
                 ratio,
             )
         )
-    drift = drift_of(found) or 1.0
-    return [RouteComparison(*msgspec.structs.astuple(row), verdict=_verdict(row, drift)) for row in found]
+    drift = drift_of(results) or 1.0
+    return [RouteComparison(*msgspec.structs.astuple(row), verdict=_verdict(row, drift)) for row in results]
 
 
 def compare_findings(

@@ -256,11 +256,11 @@ def _repeated(route: RouteGatherer, request: Request, by_number: dict[int, Shape
         aliases = route.aliased
         numbers = [aliases.get(number, number) for number in numbers]
     for i, number in enumerate(numbers):
-        found = indices.get(number)
-        if found is None:
+        result = indices.get(number)
+        if result is None:
             indices[number] = [i]
         else:
-            found.append(i)
+            result.append(i)
     groups = [
         Group(by_number[number], where)
         for number, where in indices.items()
@@ -271,6 +271,6 @@ def _repeated(route: RouteGatherer, request: Request, by_number: dict[int, Shape
 
 def _without_errors(groups: list[Group], errors: dict[int, str]) -> Iterator[Group]:
     for group in groups:
-        kept = [i for i in group.indices if i not in errors]
-        if len(kept) > 1:
-            yield Group(group.stats, kept)
+        remaining = [i for i in group.indices if i not in errors]
+        if len(remaining) > 1:
+            yield Group(group.stats, remaining)

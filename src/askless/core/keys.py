@@ -8,12 +8,12 @@ from askless.core.sql.structure import Structure
 
 def keys_to_keep(structure: Structure, schema: Schema | None) -> set[str]:
     """Columns that a projection must not lose: keys, columns that join, sort or group."""
-    kept = {column.name for join in structure.joins for column in (join.left, join.right)}
-    kept |= {column.name for column, _ in structure.order_by} | {column.name for column in structure.group_by}
-    kept |= {output.column.name for output in structure.outputs if output.column.name.lower() in ("id", "pk")}
-    kept |= {output.column.name for output in structure.outputs if output.column.name.lower().endswith("_id")}
+    remaining = {column.name for join in structure.joins for column in (join.left, join.right)}
+    remaining |= {column.name for column, _ in structure.order_by} | {column.name for column in structure.group_by}
+    remaining |= {output.column.name for output in structure.outputs if output.column.name.lower() in ("id", "pk")}
+    remaining |= {output.column.name for output in structure.outputs if output.column.name.lower().endswith("_id")}
     table = schema.table(structure.main) if schema is not None else None
     if table is not None:
-        kept |= set(table.primary_key)
-        kept |= {name for key in table.foreign_keys for name in key.columns}
-    return kept
+        remaining |= set(table.primary_key)
+        remaining |= {name for key in table.foreign_keys for name in key.columns}
+    return remaining

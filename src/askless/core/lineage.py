@@ -88,12 +88,12 @@ def find_source(
 
 def _earlier(request: Request, own: int, last: int) -> dict[int, list[int]]:
     """Statement number -> its executions with a sampled result, before the last look-up."""
-    found: dict[int, list[int]] = {}
+    results: dict[int, list[int]] = {}
     for i in range(last):
         number = request.statements[i]
         if number != own and request.samples[i]:
-            found.setdefault(number, []).append(i)
-    return found
+            results.setdefault(number, []).append(i)
+    return results
 
 
 def _columns(
@@ -104,7 +104,7 @@ def _columns(
     child_table: str,
     child_column: str,
 ) -> list[Source]:
-    found = []
+    results = []
     shape = structure(statement)
     rows = sum(request.rows[i] for i in where)
     for position, column_index in enumerate(statement.sampled):
@@ -126,7 +126,7 @@ def _columns(
             output = shape.outputs[column_index]
             table, name = output.column.table or table, output.column.name or name
         order = [value for value in first_seen if value in wanted]
-        found.append(
+        results.append(
             Source(
                 statement=statement.number,
                 column=name,
@@ -140,7 +140,7 @@ def _columns(
                 first=where[0],
             )
         )
-    return found
+    return results
 
 
 def _expected(wanted: dict[Value, int], seen: dict[Value, int], rows: int, taken: int) -> float:

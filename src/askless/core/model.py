@@ -28,12 +28,12 @@ class Place(msgspec.Struct, frozen=True):
 
     def path(self) -> list[Place]:
         """This place and its callers, innermost first."""
-        found = []
+        results = []
         place: Place | None = self
         while place is not None:
-            found.append(place)
+            results.append(place)
             place = place.caller
-        return found
+        return results
 
 
 class Load(msgspec.Struct, frozen=True):
@@ -74,12 +74,12 @@ class Model(msgspec.Struct, frozen=True):
 
     def relation_to(self, target: str, remote: str = "") -> Relation | None:
         """The only relation to a model (whose column is `remote`, where given); None where there are several."""
-        found = [
+        results = [
             relation
             for relation in self.relations.values()
             if relation.target == target and (not remote or remote in relation.remote)
         ]
-        return found[0] if len(found) == 1 else None
+        return results[0] if len(results) == 1 else None
 
 
 class Used(msgspec.Struct, frozen=True):
@@ -353,17 +353,17 @@ class Schema(msgspec.Struct, frozen=True):
 
     def is_unique(self, table: str, column: str) -> bool:
         """Whether a column alone tells one row of a table from all others."""
-        found = self.table(table)
-        if found is None:
+        result = self.table(table)
+        if result is None:
             return False
         alone = (column.lower(),)
-        keys = [found.primary_key, *(index.columns for index in found.indexes if index.unique and not index.where)]
+        keys = [result.primary_key, *(index.columns for index in result.indexes if index.unique and not index.where)]
         return any(tuple(name.lower() for name in key) == alone for key in keys)
 
     def foreign_key(self, table: str, column: str) -> ForeignKey | None:
         """The single-column foreign key that stands on a column."""
-        found = self.table(table)
-        for key in found.foreign_keys if found else ():
+        result = self.table(table)
+        for key in result.foreign_keys if result else ():
             if tuple(name.lower() for name in key.columns) == (column.lower(),):
                 return key
         return None

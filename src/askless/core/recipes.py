@@ -50,9 +50,9 @@ class Recipe(msgspec.Struct, frozen=True, kw_only=True):
     @property
     def structure(self) -> Structure:
         """What the statement asks; a pattern judges only what can be parsed."""
-        found = self.stats.structure
-        assert found is not None
-        return found
+        result = self.stats.structure
+        assert result is not None
+        return result
 
 
 class Batch(Recipe, frozen=True, kw_only=True):

@@ -66,13 +66,13 @@ def replay_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Replay:
     for request in requests:
         if request.route != finding.route or request.warm_up:
             continue
-        asked = [
+        queries = [
             i
             for i in range(len(request))
             if request.statement(i).shape.digest == finding.shape and i not in request.errors
         ]
-        if best is None or len(asked) > len(best[1]):
-            best = request, asked
+        if best is None or len(queries) > len(best[1]):
+            best = request, queries
     if best is None or len(best[1]) < 2:
         raise AskLessError(
             "nothing-to-replay", "the capture holds no repetition of this finding", "is it the same capture?"
@@ -144,14 +144,14 @@ def _sent(request: Request, i: int, prefix: str = "slot") -> Sent:
 
 def _with_keys(sql: str, first: Sent, key: str, keys: Sequence[Value]) -> Sent:
     """The batch with its values: those that were constant, and the keys."""
-    kept = [
+    remaining = [
         (name, value)
         for name, value in zip(first.names, first.parameters, strict=True)
         if name != key and f":{name}" in sql
     ]
     return Sent(
         sql,
-        (*(value for _, value in kept), ("tuple", json.dumps(list(keys)))),
-        (*(name for name, _ in kept), KEYS),
+        (*(value for _, value in remaining), ("tuple", json.dumps(list(keys)))),
+        (*(name for name, _ in remaining), KEYS),
         first.system,
     )

@@ -147,15 +147,15 @@ def _nearly(row: Row, other: Row) -> bool:
 
 
 def _shown(rows: Sequence[Row], keys: Sequence[Row], wanted: Counter[Row]) -> tuple[str, ...]:
-    found = []
+    results = []
     left = Counter(wanted)
     for row, key in zip(rows, keys, strict=True):
         if left[key] > 0:
             left[key] -= 1
-            found.append("(" + ", ".join(_word(value) for value in row) + ")")
-            if len(found) == SHOWN:
+            results.append("(" + ", ".join(_word(value) for value in row) + ")")
+            if len(results) == SHOWN:
                 break
-    return tuple(found)
+    return tuple(results)
 
 
 def _word(value: Any) -> str:

@@ -188,6 +188,6 @@ class ShapeStats:
 
 def resolve(totals: dict[Thing, int], known: dict[int, Thing], counts: dict[int, int]) -> None:
     for number, count in counts.items():
-        found = known.get(number)
-        if found is not None:
-            totals[found] = totals.get(found, 0) + count
+        result = known.get(number)
+        if result is not None:
+            totals[result] = totals.get(result, 0) + count

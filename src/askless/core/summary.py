@@ -42,7 +42,7 @@ class RouteStats:
         self.shapes: dict[str, ShapeStats] = {}
         self.tallies: dict[str, dict[tuple[str, ...], Tally]] = {}
 
-    def asked(self, noise: bool = False) -> list[ShapeStats]:
+    def own_shapes(self, noise: bool = False) -> list[ShapeStats]:
         """The shapes that the application's author wrote; with `noise`, the others."""
         return [stats for stats in self.shapes.values() if stats.shape.noise == noise]
 

@@ -40,7 +40,7 @@ class RouteRow(msgspec.Struct, frozen=True):
 def route_row(route: RouteStats) -> RouteRow:
     """The numbers of one route; all 0 where it has only warm-up requests."""
     n = max(route.requests, 1)
-    asked, noise = route.asked(), route.asked(noise=True)
+    asked, noise = route.own_shapes(), route.own_shapes(noise=True)
     database_ns = sum(stats.duration_ns for stats in asked)
     return RouteRow(
         route=route.route,
@@ -67,7 +67,7 @@ def by_database_time(summary: Summary) -> list[RouteStats]:
     """The routes, the one that spends most time in queries first."""
 
     def spent(route: RouteStats) -> int:
-        return sum(stats.duration_ns for stats in route.asked())
+        return sum(stats.duration_ns for stats in route.own_shapes())
 
     return sorted(summary.routes.values(), key=lambda route: (-spent(route), route.route))
 

@@ -57,10 +57,12 @@ def generic(connection: Connection, query: Query, custom: tuple[Node, ...]) -> t
     """The plan that does not look at the values, where it is another one; () where it is the same, or there is none."""
     try:
         with attempt(connection):
-            found = tuple(_named(node, _names(query)) for node in server_of(connection).generic_plan(connection, query))
+            result = tuple(
+                _named(node, _names(query)) for node in server_of(connection).generic_plan(connection, query)
+            )
     except AskLessError:
         return ()  # a statement that can't be prepared is planned with its values only
-    return found if form(found) != form(custom) else ()
+    return result if form(result) != form(custom) else ()
 
 
 def _names(query: Query) -> dict[str, str]:

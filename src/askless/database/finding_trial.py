@@ -85,9 +85,9 @@ def try_finding(
         roads = [_Plan("row by row", [*before, *lookups], replay.lookups[0].text)]
         progress("running the look-ups one by one")
         with attempt(connection, limits):
-            found = _by_key(connection, replay, lookups)
-        roads[0].rows = sum(len(rows) for rows in found.rows)
-        roads[0].bytes = sum(bytes_of(rows) for rows in found.rows)
+            result = _by_key(connection, replay, lookups)
+        roads[0].rows = sum(len(rows) for rows in result.rows)
+        roads[0].bytes = sum(bytes_of(rows) for rows in result.rows)
         if replay.batch is not None:
             progress("running the batch")
             plan = _Plan(
@@ -96,13 +96,13 @@ def try_finding(
                 replay.batch.text,
             )
             with attempt(connection, limits):
-                _check_batch(connection, plan, replay, found)
+                _check_batch(connection, plan, replay, result)
             roads.append(plan)
         if replay.join is not None and parent is not None:
             progress("running the join")
             plan = _Plan("outer join", [_query(connection, replay.join)], replay.join.text)
             with attempt(connection, limits):
-                _check_join(connection, plan, replay, found, parent)
+                _check_join(connection, plan, replay, result, parent)
             roads.append(plan)
         if len(roads) == 1:
             raise AskLessError(
@@ -112,14 +112,16 @@ def try_finding(
         progress("measuring")
         times = interleaved([runner(connection, road.queries) for road in roads], BUDGET_S, least=5)
         system = server_of(connection).system(connection)
-    made = [
+    products = [
         Road(
             road.name, road.sql, len(road.queries), taken, road.rows, road.bytes,
             ratio_of_medians(times[0], taken) if place else None, road.difference, road.cause, road.note,
         )
         for place, (road, taken) in enumerate(zip(roads, times, strict=True))
     ]  # fmt: skip
-    return FindingTrial(system, replay.route, replay.request, len(replay.lookups), len(set(replay.keys)), tuple(made))
+    return FindingTrial(
+        system, replay.route, replay.request, len(replay.lookups), len(set(replay.keys)), tuple(products)
+    )
 
 
 class _Found:
@@ -211,10 +213,10 @@ def _comparable(key: Any) -> str:
 
 def _tell(plan: _Plan, expected: Rows, given: Rows, question: Question) -> bool:
     """Note the first difference; whether there was none."""
-    found = difference(expected, given, question)
-    if found is not None and not plan.difference:
-        plan.difference, plan.cause = found.text, found.cause
-    return found is None
+    result = difference(expected, given, question)
+    if result is not None and not plan.difference:
+        plan.difference, plan.cause = result.text, result.cause
+    return result is None
 
 
 def _check_join(connection: Connection, plan: _Plan, replay: Replay, found: _Found, parent: Query) -> None:
@@ -236,8 +238,8 @@ def _check_join(connection: Connection, plan: _Plan, replay: Replay, found: _Fou
     expected = [comparable(row) for row in found.all()]
     if not replay.to_many:
         children, expected = list(dict.fromkeys(children)), list(dict.fromkeys(expected))
-    asked = set(expected)
-    lacking = difference(expected, [row for row in children if row in asked], Question())
+    queries = set(expected)
+    lacking = difference(expected, [row for row in children if row in queries], Question())
     if lacking is not None:
         plan.difference, plan.cause = lacking.text, lacking.cause
         return

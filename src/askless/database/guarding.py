@@ -12,10 +12,10 @@ from askless.database.servers import Limits, server_of
 
 def check_quiet(connection: Connection, tables: Sequence[str], limits: Limits) -> None:
     """Raises AskLessError server-busy where somebody else is at work on the tables, unless that was confirmed."""
-    said = server_of(connection).busy(connection, tables)
-    if said and not limits.even_if_busy:
+    text = server_of(connection).busy(connection, tables)
+    if text and not limits.even_if_busy:
         raise AskLessError(
             "server-busy",
-            f"this database looks live: {said}",
+            f"this database looks live: {text}",
             "run the trial on a copy of it, or confirm with --even-if-busy",
         )

@@ -26,7 +26,7 @@ from askless.database.timing import bytes_of, fetch, fetch_named, interleaved
 CONTROL_S = 0.8  # for both sessions together, a statement, before there is an index
 
 
-class Asked(msgspec.Struct, frozen=True):
+class TriedStatement(msgspec.Struct, frozen=True):
     """A statement to try, with one execution's values. `system` is the SQL that it is written in ('': the database's)."""
 
     text: str
@@ -73,7 +73,7 @@ class IndexTrial(msgspec.Struct, frozen=True):
 def try_index(
     url: URL,
     ddl: str,
-    statements: Sequence[Asked],
+    statements: Sequence[TriedStatement],
     limits: Limits | None = None,
     progress: Progress = quiet,
 ) -> IndexTrial:
@@ -142,7 +142,7 @@ def _measure(twins: Twins, query: Query, name: str, control: _Control, limits: L
         names, before = fetch_named(twins.plain, query)
         _, after = fetch_named(twins.indexed, query)
         work = server_of(twins.indexed).work(twins.indexed, query)
-    found = difference(before, after, question_of(query.text, query.text, query.system, names))
+    result = difference(before, after, question_of(query.text, query.text, query.system, names))
     plain, indexed = interleaved([lambda: fetch(twins.plain, query), lambda: fetch(twins.indexed, query)])
     used = any(name in node.index.split(", ") for node in walk(plan)) if name else form(control.plan) != form(plan)
     return Measured(
@@ -152,7 +152,7 @@ def _measure(twins: Twins, query: Query, name: str, control: _Control, limits: L
         ratio=widened(ratio_of_medians(plain, indexed), control.plain_ms, control.indexed_ms),
         rows=len(before),
         bytes=bytes_of(before),
-        difference="" if found is None else found.text,
+        difference="" if result is None else result.text,
         plan_before=control.plan,
         plan_after=plan,
         uses_index=used,

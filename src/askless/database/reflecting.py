@@ -21,14 +21,14 @@ def reflect(connection: Connection) -> Schema:
         warnings.simplefilter("ignore", SAWarning)
         inspector = sqlalchemy.inspect(connection)
         names = inspector.get_table_names()
-        found = {
+        results = {
             "columns": inspector.get_multi_columns(), "indexes": inspector.get_multi_indexes(),
             "keys": inspector.get_multi_unique_constraints(), "primary": inspector.get_multi_pk_constraint(),
             "foreign": inspector.get_multi_foreign_keys(),
         }  # fmt: skip
     parts = {
         what: {name: value for (_, name), value in by_table.items()}  # type: ignore[attr-defined]
-        for what, by_table in found.items()
+        for what, by_table in results.items()
     }
     sizes = server.sizes(connection, {name: [c["name"] for c in parts["columns"].get(name, [])] for name in names})
     tables = tuple(

@@ -128,8 +128,8 @@ def _query(connection: Connection, text: str, parameters: Sequence[Value], names
 
 
 def _works(connection: Connection, pair: Sequence[Query], limits: Limits) -> list[tuple[str, int]]:
-    found = []
+    results = []
     for query in pair:
         with attempt(connection, limits):
-            found.append(server_of(connection).work(connection, query) or ("", 0))
-    return found
+            results.append(server_of(connection).work(connection, query) or ("", 0))
+    return results

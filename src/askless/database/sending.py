@@ -48,8 +48,8 @@ def native(value: Value, system: str) -> Any:
     if kind == "bytes":
         return bytes.fromhex(text)
     if kind in ("list", "tuple") and text[:1] == "[":
-        made = [native(tuple(item) if isinstance(item, list) else item, system) for item in json.loads(text)]
-        return made if kind == "list" and system_of(system).lists_as_arrays else _Many(made)
+        products = [native(tuple(item) if isinstance(item, list) else item, system) for item in json.loads(text)]
+        return products if kind == "list" and system_of(system).lists_as_arrays else _Many(products)
     if not system_of(system).typed_values and kind in ("datetime", "date", "time", "Decimal", "UUID"):
         return text
     try:

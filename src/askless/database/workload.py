@@ -31,12 +31,12 @@ def statement_of(
         if key not in known:
             size = schema.table(table)
             rows = size.rows if size is not None else None
-            found = [
+            results = [
                 kept_share(connection, structure, values, names, table, predicates, rows or 0)
                 for values in (distinct if connection is not None and predicates else ())
                 if connection is not None
             ]
-            shares_known = [share for share in found if share is not None]
+            shares_known = [share for share in results if share is not None]
             known[key] = sum(shares_known) / len(shares_known) if shares_known else None
         return known[key]
 
@@ -49,9 +49,9 @@ def statement_of(
 
 def _constants(structure: Structure) -> dict[str, str]:
     """Conditions of which the value is written into the text: `status = 'due'`. A partial index can stand on them."""
-    found = {}
+    results = {}
     for predicate in structure.predicates:
         slots = [structure.slots[number] for number in predicate.slots]
         if predicate.required and predicate.operator == "=" and len(slots) == 1 and not slots[0].placeholder:
-            found[predicate.column.name.lower()] = f"{predicate.column.name} = {slots[0].text}"
-    return found
+            results[predicate.column.name.lower()] = f"{predicate.column.name} = {slots[0].text}"
+    return results

@@ -16,9 +16,9 @@ from askless.reports.documents import Document, name_of
 
 def to_stdout(document: Document, format_name: str = "terminal", view: View | None = None) -> None:
     """Write a document onto standard output. Raises AskLessError no-format."""
-    found = format_of(format_name)
-    check_fits(found, document)
-    content = found.render(document, view or View())
+    result = format_of(format_name)
+    check_fits(result, document)
+    content = result.render(document, view or View())
     sys.stdout.flush()
     raw = getattr(sys.stdout, "buffer", None)
     if raw is None:  # a notebook's or a test's own stream

@@ -52,8 +52,8 @@ def format_of(name: str) -> Format:
         near = get_close_matches(name, REGISTRY, 1, 0.5)
         remedy = f"did you mean {near[0]}?" if near else "formats: " + ", ".join(REGISTRY)
         raise AskLessError("no-format", f"there is no format {name!r}", remedy)
-    found: Format = import_module(REGISTRY[name]).FORMATS[name]
-    return found
+    result: Format = import_module(REGISTRY[name]).FORMATS[name]
+    return result
 
 
 def format_for(path: Path, document: str, among: Collection[str] = FILES) -> Format:
@@ -61,8 +61,8 @@ def format_for(path: Path, document: str, among: Collection[str] = FILES) -> For
     name = path.suffix.lower().removeprefix(".")
     fitting = []
     for other in among:
-        found = format_of(other)
-        if not found.documents or document in found.documents:
+        result = format_of(other)
+        if not result.documents or document in result.documents:
             fitting.append(other)
     if name not in fitting:
         endings = " or ".join("." + other for other in fitting)

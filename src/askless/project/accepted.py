@@ -46,7 +46,7 @@ def read(path: Path | None) -> list[Accepted]:
             "project-file-bad", f"can't read {path}: {error}", "check that it is a text file that you may read"
         ) from None
     try:
-        found = msgspec.convert(tomllib.loads(text), _File).accepted
+        result = msgspec.convert(tomllib.loads(text), _File).accepted
     except tomllib.TOMLDecodeError as error:
         raise AskLessError("project-file-bad", f"{path} is not TOML: {error}", "mend the line that is named") from None
     except msgspec.ValidationError as error:
@@ -55,7 +55,7 @@ def read(path: Path | None) -> list[Accepted]:
             f"{path} says what can't be understood: {error}",
             "an [[accepted]] case has pattern, reason and until (a date), and may have route, model, relation, key",
         ) from None
-    for case in found:
+    for case in result:
         if case.pattern not in patterns.REGISTRY:
             raise AskLessError(
                 "project-file-bad",
@@ -68,7 +68,7 @@ def read(path: Path | None) -> list[Accepted]:
                 f"{path} accepts {case.pattern} without a reason",
                 "say why, for whoever reads it later",
             )
-    return found
+    return result
 
 
 def for_strict(cases: list[Accepted]) -> list[dict[str, str]]:

@@ -17,8 +17,8 @@ def compare(before_path: Path, after_path: Path, project: Path | None = None) ->
     `project` is its file. Raises AskLessError project-file-bad.
     """
     (before, notes_before), (after, notes_after) = load(before_path), load(after_path)
-    found = [open_findings(summary, project) for summary in (before, after)]
-    changes = compare_findings(found[0].open, found[1].open, _routes(before), _routes(after))
+    results = [open_findings(summary, project) for summary in (before, after)]
+    changes = compare_findings(results[0].open, results[1].open, _routes(before), _routes(after))
     rows = compare_routes(before, after)
     return documents.CompareDocument(
         format="askless compare",
@@ -29,7 +29,7 @@ def compare(before_path: Path, after_path: Path, project: Path | None = None) ->
         gone=changes.gone,
         new=changes.new,
         left=changes.left,
-        accepted=len(found[1].accepted),
+        accepted=len(results[1].accepted),
         notes=tuple(dict.fromkeys((*notes_before, *notes_after))),
     )
 

@@ -54,37 +54,37 @@ def findings(
     `with_accepted` shows what the project accepts as well.
     """
     summary, notes = load(path, Settings(show_values=values))
-    found = open_findings(summary, project, schema)
-    everything = found.open + found.accepted
-    listed = everything if with_accepted else found.open
-    kept = [f for f in listed if route in f.route and (not patterns or f.pattern in patterns)]
+    result = open_findings(summary, project, schema)
+    everything = result.open + result.accepted
+    listed = everything if with_accepted else result.open
+    remaining = [f for f in listed if route in f.route and (not patterns or f.pattern in patterns)]
     ended = [
         f"{finding.key} was accepted until {case.until} ({case.reason}); it counts again"
-        for finding, case in found.ended
+        for finding, case in result.ended
     ]
     return documents.FindingsDocument(
         format="askless findings",
         capture=str(path),
-        findings=tuple(kept),
+        findings=tuple(remaining),
         requests=sum(route.requests for route in summary.routes.values()),
-        queries=sum(stats.count for route in summary.routes.values() for stats in route.asked()),
-        hidden=len(listed) - len(kept),
-        accepted=tuple(finding.key for finding in found.accepted),
+        queries=sum(stats.count for route in summary.routes.values() for stats in route.own_shapes()),
+        hidden=len(listed) - len(remaining),
+        accepted=tuple(finding.key for finding in result.accepted),
         notes=(*notes, *ended),
     )
 
 
 def only(document: documents.FindingsDocument, key: str) -> documents.FindingsDocument:
     """The same document with one finding. Raises AskLessError no-finding."""
-    found = tuple(finding for finding in document.findings if finding.key == key)
-    if not found:
+    result = tuple(finding for finding in document.findings if finding.key == key)
+    if not result:
         raise AskLessError(
             "no-finding",
             f"no finding that is listed has the name {key}",
             f"list them: askless findings {document.capture}",
         )
     return msgspec.structs.replace(
-        document, findings=found, hidden=document.hidden + len(document.findings) - len(found)
+        document, findings=result, hidden=document.hidden + len(document.findings) - len(result)
     )
 
 

@@ -15,7 +15,7 @@ from askless.core.sql.statements import index_of
 from askless.core.sql.structure import structure_of
 from askless.core.verdicts import Outcome, Verdict, direction, interval_text
 from askless.database.connecting import parse_url
-from askless.database.index_trial import Asked, IndexTrial, Measured, try_index
+from askless.database.index_trial import IndexTrial, Measured, TriedStatement, try_index
 from askless.database.servers import Limits
 from askless.reports import documents
 from askless.reports.loading import load
@@ -23,7 +23,7 @@ from askless.reports.plan_nodes import nodes_of
 from askless.reports.subjects import costliest, parse_parameters
 
 
-def typed(statements: Sequence[str], parameters: Sequence[str]) -> tuple[Asked, ...]:
+def typed(statements: Sequence[str], parameters: Sequence[str]) -> tuple[TriedStatement, ...]:
     """Statements that somebody wrote, with the values of each as JSON. Raises AskLessError bad-parameters."""
     given = [parse_parameters(text) for text in parameters]
     if len(given) > len(statements):
@@ -31,32 +31,32 @@ def typed(statements: Sequence[str], parameters: Sequence[str]) -> tuple[Asked, 
             "bad-parameters", "there are more --parameters than --sql", "give one --parameters for each --sql"
         )
     given += [((), ())] * (len(statements) - len(given))
-    return tuple(Asked(sql, *values) for sql, values in zip(statements, given, strict=True))
+    return tuple(TriedStatement(sql, *values) for sql, values in zip(statements, given, strict=True))
 
 
-def captured(path: Path, index: str, database: str, top: int) -> tuple[tuple[Asked, ...], tuple[str, ...]]:
+def captured(path: Path, index: str, database: str, top: int) -> tuple[tuple[TriedStatement, ...], tuple[str, ...]]:
     """The SELECTs of a capture on an index's table that cost most, and notes on the capture.
 
     Raises AskLessError: not-an-index, nothing-to-try.
     """
     table = index_of(index, parse_url(database).get_backend_name()).table.lower()
     summary, notes = load(path, look=False)
-    found = []
+    results = []
     for subject in costliest(summary):
         structure = structure_of(subject.text, subject.system)
         if structure is None or structure.kind != "select" or structure.locks:
             continue
         if table in (name.lower() for name in structure.tables):
-            found.append(Asked(subject.text, subject.parameters, subject.names, subject.system))
-    if not found:
+            results.append(TriedStatement(subject.text, subject.parameters, subject.names, subject.system))
+    if not results:
         raise AskLessError("nothing-to-try", f"{path} holds no SELECT on {table}", "name one with --sql")
-    return tuple(found[:top]), notes
+    return tuple(results[:top]), notes
 
 
 def index_trial(
     database: str,
     index: str,
-    statements: Sequence[Asked],
+    statements: Sequence[TriedStatement],
     values: bool,
     limits: Limits | None = None,
     progress: Progress = quiet,
@@ -82,7 +82,7 @@ def index_trial(
     )
 
 
-def _statement(trial: IndexTrial, measured: Measured, asked: Asked, show: bool) -> documents.TrialStatement:
+def _statement(trial: IndexTrial, measured: Measured, asked: TriedStatement, show: bool) -> documents.TrialStatement:
     no_tables = Schema(system=trial.system)
     mask = masker(asked.system or trial.system, show)
     return documents.TrialStatement(

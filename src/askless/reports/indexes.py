@@ -47,14 +47,14 @@ def _statements(schema: Schema, subjects: Sequence[Subject], connection: Connect
     """The shapes that can be parsed and ask tables of the schema, as the advisor takes them."""
     from askless.database.workload import statement_of
 
-    found = []
+    results = []
     for subject in subjects:
         structure = structure_of(subject.text, subject.system or schema.system)
         if structure is not None and any(schema.table(name) is not None for name in structure.tables):
             values = (subject.parameters, *subject.others)
             weight_ms = subject.total_ns / 1e6
-            found.append(statement_of(connection, schema, subject.shape, structure, values, subject.names, weight_ms))
-    return found
+            results.append(statement_of(connection, schema, subject.shape, structure, values, subject.names, weight_ms))
+    return results
 
 
 def _document(

@@ -41,17 +41,17 @@ def each(path: Path, wanted: str = "", values: bool = False) -> documents.EachDo
 
 
 def _row(request: Request, values: bool) -> documents.RequestRow:
-    asked = [i for i in range(len(request)) if not request.statement(i).shape.noise]
-    shapes = {request.statement(i).shape.digest for i in asked}
+    queries = [i for i in range(len(request)) if not request.statement(i).shape.noise]
+    shapes = {request.statement(i).shape.digest for i in queries}
     return documents.RequestRow(
         name=request.name,
         route=request.route,
         path=request.path if values else "",
         status=request.status,
-        queries=len(asked),
-        repeated=len(asked) - len(shapes),
-        database_ms=sum(request.durations_ns[i] for i in asked) / 1e6,
+        queries=len(queries),
+        repeated=len(queries) - len(shapes),
+        database_ms=sum(request.durations_ns[i] for i in queries) / 1e6,
         request_ms=(request.end_ns - request.start_ns) / 1e6,
-        rows=sum(max(request.rows[i], 0) for i in asked),
+        rows=sum(max(request.rows[i], 0) for i in queries),
         warm_up=request.warm_up,
     )

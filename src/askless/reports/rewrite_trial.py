@@ -40,14 +40,14 @@ def rewrite_trial(
     Raises AskLessError: not-a-select, server-busy, and what the database says.
     """
     trial = try_rewrite(parse_url(database), before, after, values, limits, progress)
-    found = trial.difference
+    result = trial.difference
     remarks = []
     if trial.columns_before != trial.columns_after:
         remarks.append(
             "the columns are named differently: " + ", ".join(trial.columns_before) + " before, "
             + ", ".join(trial.columns_after) + " after; code that reads them by name will notice"
         )  # fmt: skip
-    if found is not None and trial.sets > 1:
+    if result is not None and trial.sets > 1:
         remarks.append(f"the difference shows with set {trial.differs_at} of {trial.sets} sets of values")
     return documents.RewriteDocument(
         format="askless trial-rewrite",
@@ -58,11 +58,11 @@ def rewrite_trial(
         work_unit=trial.before.work_unit,
         repetitions=len(trial.before.times_ms),
         ratio=trial.ratio,
-        same_result=found is None,
-        difference=found.text if found is not None else "",
-        cause=found.cause if found is not None else "",
-        lost=found.lost if found is not None and show else (),
-        gained=found.gained if found is not None and show else (),
+        same_result=result is None,
+        difference=result.text if result is not None else "",
+        cause=result.cause if result is not None else "",
+        lost=result.lost if result is not None and show else (),
+        gained=result.gained if result is not None and show else (),
         remarks=tuple(remarks),
         verdict=verdict(trial),
     )
@@ -101,7 +101,7 @@ def captured_values(path: Path, before: str, after: str, database: str) -> list[
     examples = [
         example
         for route in summary.routes.values()
-        for stats in route.asked()
+        for stats in route.own_shapes()
         if stats.shape.digest == digest
         for example in stats.examples
     ]
@@ -111,12 +111,12 @@ def captured_values(path: Path, before: str, after: str, database: str) -> list[
             f"{path} holds no query of the shape of the statement before",
             "write the statement as the application sends it, or give values with --parameters",
         )
-    found: list[Values] = []
+    results: list[Values] = []
     for example in examples:
         values = aligned(before, after, system, example)
-        if values not in found:
-            found.append(values)
-    return found
+        if values not in results:
+            results.append(values)
+    return results
 
 
 def aligned(before: str, after: str, system: str, example: Example) -> Values:

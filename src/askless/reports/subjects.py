@@ -62,7 +62,7 @@ def costliest(summary: Summary, top: int | None = None, shape: str = "") -> list
     """The shapes that cost most time over the capture, each once, with an execution whose text and values are whole."""
     merged: dict[str, list[tuple[str, ShapeStats]]] = {}
     for route in summary.routes.values():
-        for stats in route.asked():
+        for stats in route.own_shapes():
             structure = stats.structure
             wanted = stats.shape.digest.startswith(shape) if shape else structure is not None
             if stats.examples and wanted and (structure is None or structure.kind in EXPLAINED):
@@ -125,28 +125,28 @@ def of_request(path: Path, name: str, query: int | None) -> Workload:
     Raises AskLessError no-request, no-query, nothing-to-explain.
     """
     request = named(read(path), name, path)
-    asked = [i for i in range(len(request)) if not request.statement(i).shape.noise]
+    queries = [i for i in range(len(request)) if not request.statement(i).shape.noise]
     if query is not None:
-        if not 1 <= query <= len(asked):
+        if not 1 <= query <= len(queries):
             raise AskLessError(
-                "no-query", f"request {name} has no query {query}: it asked {len(asked)}", "noise is not counted"
+                "no-query", f"request {name} has no query {query}: it asked {len(queries)}", "noise is not counted"
             )
-        asked = [asked[query - 1]]
-    found: dict[str, Subject] = {}
-    for i in asked:
+        queries = [queries[query - 1]]
+    results: dict[str, Subject] = {}
+    for i in queries:
         statement = request.statement(i)
-        known = found.get(statement.shape.digest)
+        known = results.get(statement.shape.digest)
         if known is not None:
             known.queries += 1
             known.total_ns += request.durations_ns[i]
             continue
-        found[statement.shape.digest] = Subject(
+        results[statement.shape.digest] = Subject(
             request.text(i), request.parameters[i], statement.names, request.rows[i], statement.shape.digest,
             (request.route,), 1, request.durations_ns[i], statement.system,
         )  # fmt: skip
     explained = [
         s
-        for s in found.values()
+        for s in results.values()
         if (structure := structure_of(s.text, s.system)) is None or structure.kind in EXPLAINED
     ]
     if not explained:
@@ -160,7 +160,7 @@ def writes_of(summary: Summary) -> Writes:
     """How many of the capture's writes touch columns of a table: an UPDATE only where it sets one of them."""
     writes: list[tuple[str, str, frozenset[str], int]] = []
     for route in summary.routes.values():
-        for stats in route.asked():
+        for stats in route.own_shapes():
             structure = stats.structure
             if structure is not None and structure.kind in ("insert", "update", "delete"):
                 written = frozenset(column.lower() for column in structure.written)

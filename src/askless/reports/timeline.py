@@ -45,12 +45,12 @@ def timeline(
 
 def named(requests: Iterable[Request], name: str, path: Path) -> Request:
     """The request of a name. Raises AskLessError no-request."""
-    found = next((request for request in requests if request.name == name), None)
-    if found is None:
+    result = next((request for request in requests if request.name == name), None)
+    if result is None:
         raise AskLessError(
             "no-request", f"{path} holds no request {name}", f"list them: askless requests {path} --each"
         )
-    return found
+    return result
 
 
 def slowest(requests: Iterable[Request], route: str, path: Path) -> Request:

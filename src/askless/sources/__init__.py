@@ -97,5 +97,5 @@ class Recorded:
 
 def load(name: str) -> Source:
     """The source of a name. Raises KeyError for one that is not registered."""
-    found: Source = import_module(REGISTRY[name]).SOURCE
-    return found
+    result: Source = import_module(REGISTRY[name]).SOURCE
+    return result

@@ -13,7 +13,7 @@ from askless.core.findings import Finding, Line
 from askless.core.model import Request
 from askless.core.words import plural
 from askless.output.text import short_path
-from askless.testing.inside import asked
+from askless.testing.inside import own_queries
 
 SHOWN_MOST = 12  # statements
 TEXT_MOST = 88  # characters of one: pytest sets a margin in front
@@ -37,7 +37,7 @@ def too_many(requests: Sequence[Request], most: int, explain: bool = True) -> st
 
     With `explain`, what was found in them follows.
     """
-    queries = list(asked(list(requests)))
+    queries = list(own_queries(list(requests)))
     if len(queries) <= most:
         return ""
     counts: Counter[tuple[str, str]] = Counter()
@@ -52,17 +52,17 @@ def too_many(requests: Sequence[Request], most: int, explain: bool = True) -> st
     if len(counts) > SHOWN_MOST:
         lines.append(f"       and {len(counts) - SHOWN_MOST} other statements")
     for finding in findings_of(summarise(requests)) if explain else ():
-        lines += ["", *told(finding)]
+        lines += ["", *described(finding)]
     return "\n".join(lines)
 
 
-def found(requests: Sequence[Request], names: Sequence[str], accepted: list[Accepted], today: date) -> str:
+def unaccepted(requests: Sequence[Request], names: Sequence[str], accepted: list[Accepted], today: date) -> str:
     """What to say of findings of these patterns that nobody has accepted; '' where there is none."""
     met = [finding for finding in findings_of(summarise(requests)) if finding.pattern in names]
     left, ended = sorted_out(met, accepted, today)
     lines: list[str] = []
     for finding in left:
-        lines += [*told(finding)]
+        lines += [*described(finding)]
         lines += [
             f"  it was accepted until {case.until}: {case.reason}" for known_one, case in ended if known_one is finding
         ]
@@ -70,7 +70,7 @@ def found(requests: Sequence[Request], names: Sequence[str], accepted: list[Acce
     return "\n".join(lines).rstrip()
 
 
-def told(finding: Finding) -> list[str]:
+def described(finding: Finding) -> list[str]:
     """A finding in a few lines: what, where, and what to do."""
     lines = [f"{finding.pattern} in {finding.route} [{finding.key}], evidence: {finding.evidence}"]
     lines.append(f"  {finding.title}")

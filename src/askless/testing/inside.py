@@ -69,7 +69,7 @@ class Inside:
         self.requests.clear()
 
 
-def asked(requests: list[Request]) -> Iterator[tuple[Request, int]]:
+def own_queries(requests: list[Request]) -> Iterator[tuple[Request, int]]:
     """The queries of some requests that the application's author wrote."""
     for request in requests:
         for i in range(len(request)):

@@ -82,16 +82,16 @@ def _check(
     from askless.testing import checks
 
     meant = checks.on_route(requests, route)
-    said = []
+    texts = []
     if at_most is not None:
-        said.append(checks.too_many(meant, at_most, explain=never is None))
+        texts.append(checks.too_many(meant, at_most, explain=never is None))
     if never is not None:
         try:
             names = checks.known(never)
         except ValueError as error:
             raise pytest.UsageError(str(error)) from None
-        said.append(checks.found(meant, names, accepted, date.today()))
-    message = "\n\n".join(text for text in said if text)
+        texts.append(checks.unaccepted(meant, names, accepted, date.today()))
+    message = "\n\n".join(text for text in texts if text)
     if message:
         raise AssertionError(message)
 

@@ -39,5 +39,5 @@ REGISTRY: dict[type[Recipe], str] = {
 def advise(recipe: Recipe, context: Context) -> tuple[Advice, ...]:
     """The changes that a recipe comes to. Raises KeyError for one that is not registered."""
     adviser: Any = import_module(REGISTRY[type(recipe)])
-    found: tuple[Advice, ...] = adviser.advise(recipe, context)
-    return found
+    result: tuple[Advice, ...] = adviser.advise(recipe, context)
+    return result

@@ -135,8 +135,8 @@ def _join(case: _Case) -> Advice:
 
 def _caution(case: _Case) -> tuple[str, ...]:
     path, words = _path(case), words_of(case.load)
-    said = words.caution(path) if path and words is not None else ""
-    return (said,) if said else ()
+    text = words.caution(path) if path and words is not None else ""
+    return (text,) if text else ()
 
 
 def _relation_name(case: _Case) -> str:

@@ -18,24 +18,24 @@ def advise(recipe: Narrow, context: Context) -> tuple[Advice, ...]:
     sql, system = context.sql(recipe.stats), recipe.stats.statement.system
     keep = keys_to_keep(structure, context.schema)
     out = [name for name in recipe.wide if name not in keep]
-    kept = [name for name in columns if name not in out]
+    remaining = [name for name in columns if name not in out]
     projection = rewriting.projected(sql, system, out)
-    if not projection and any(output.star for output in structure.outputs) and kept:
-        projection = rewriting.named(sql, system, kept)
+    if not projection and any(output.star for output in structure.outputs) and remaining:
+        projection = rewriting.named(sql, system, remaining)
     words = words_of(load)
     code = ""
     if words is not None and load is not None and load.target and out:
         tables = {output.name: output.column for output in structure.outputs}
         named = {n: (tables[n].table, tables[n].name) if n in tables else ("", n) for n in columns}
         if recipe.unread and len(out) > NAMED_MOST:
-            code = words.kept(load, [named[n] for n in kept], context.models)
+            code = words.kept(load, [named[n] for n in remaining], context.models)
         else:
             code = words.left_out(load, [named.get(n, ("", n)) for n in out], context.models)
     first = Advice(
         title="leave out " + ", ".join(out) if out else "name the columns that are read",
         why=("what was read: " if recipe.unread else "the list fetches ")
-        + ", ".join(kept[:8])
-        + (" …" if len(kept) > 8 else "")
+        + ", ".join(remaining[:8])
+        + (" …" if len(remaining) > 8 else "")
         + "; the others only travel along",
         sql=projection,
         code=code,

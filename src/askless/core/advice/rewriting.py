@@ -36,15 +36,15 @@ def _key_comparison(tree: exp.Select, names: Names, table: str, column: str) -> 
     Only one that every row must meet, of the statement itself; None where there are several.
     """
     wanted = Column(table.lower(), column.lower())
-    found = []
+    results = []
     for condition in [tree.args.get("where"), *(join.args.get("on") for join in tree.args.get("joins") or ())]:
         for node in conjuncts(condition):
             side = _key_side(node)
             if side is not None:
                 key = names.column(side, names.scope_of(tree))
                 if Column(key.table.lower(), key.name.lower()) == wanted:
-                    found.append(node)
-    return cast("exp.EQ | exp.In", found[0]) if len(found) == 1 else None
+                    results.append(node)
+    return cast("exp.EQ | exp.In", results[0]) if len(results) == 1 else None
 
 
 def _key_side(node: Any) -> exp.Column | None:
@@ -61,9 +61,9 @@ def _key_side(node: Any) -> exp.Column | None:
 
 
 def _column_of(node: exp.EQ | exp.In) -> exp.Column:
-    found = _key_side(node)
-    assert found is not None
-    return found.copy()
+    result = _key_side(node)
+    assert result is not None
+    return result.copy()
 
 
 def batched(text: str, system: str, table: str, column: str, drop_limit: bool = False) -> str:
@@ -178,10 +178,10 @@ def projected(text: str, system: str, leave_out: Sequence[str]) -> str:
     unwanted = set(leave_out)
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
-        kept = [node for node in tree.expressions if node.alias_or_name not in unwanted]
-        if not kept or len(kept) == len(tree.expressions):
+        remaining = [node for node in tree.expressions if node.alias_or_name not in unwanted]
+        if not remaining or len(remaining) == len(tree.expressions):
             return None
-        tree.set("expressions", kept)
+        tree.set("expressions", remaining)
         return tree
 
     return rewritten(text, system, change)

@@ -148,15 +148,15 @@ def _holds(above: Structure, structure: Structure) -> bool:
     """Whether a result has every column of the look-up's table that the look-up asks for."""
     if any(output.star for output in (*above.outputs, *structure.outputs)):
         return above.main == structure.main and any(output.star for output in above.outputs)
-    asked = {(o.column.table, o.column.name) for o in structure.outputs if o.column.table == structure.main}
+    queries = {(o.column.table, o.column.name) for o in structure.outputs if o.column.table == structure.main}
     there = {(o.column.table, o.column.name) for o in above.outputs}
-    return bool(asked) and asked <= there
+    return bool(queries) and queries <= there
 
 
 def _identities(request: Request, indices: list[int], structure: Structure, table: str = "") -> set[Value]:
     """The values of the column `id` (of `table`, else the main one) in the sampled rows of some results."""
     table = table or structure.main
-    found: set[Value] = set()
+    results: set[Value] = set()
     for i in indices:
         statement = request.statement(i)
         for position, column in enumerate(statement.sampled):
@@ -166,9 +166,9 @@ def _identities(request: Request, indices: list[int], structure: Structure, tabl
             else:
                 named = column < len(statement.columns) and statement.columns[column].lower() in ("id", "pk")
             if named:
-                found.update(row[position] for row in request.samples[i] or () if position < len(row))
+                results.update(row[position] for row in request.samples[i] or () if position < len(row))
                 break
-    return found - {None}
+    return results - {None}
 
 
 def _diagnosis(tally: Rereads, met: Met) -> Diagnosis:

@@ -80,7 +80,7 @@ class ByTotals:
     def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
         """At most one a SELECT."""
         claimed = {one.finding.shape for one in found if one.finding.pattern in self.yields_to}
-        for stats in route.asked():
+        for stats in route.own_shapes():
             if stats.shape.digest in claimed or not self.worth_parsing(stats, context):
                 continue
             structure = stats.structure
@@ -125,9 +125,9 @@ class Met(msgspec.Struct, frozen=True):
     @property
     def structure(self) -> Structure:
         """What the statement asks; a pattern judges only what can be parsed."""
-        found = self.stats.structure
-        assert found is not None
-        return found
+        result = self.stats.structure
+        assert result is not None
+        return result
 
     @property
     def line(self) -> Line | None:

@@ -126,17 +126,17 @@ def _examine(
     if structure is None or structure.kind != "select" or structure.locks or structure.volatile:
         return None
     rows = all_values(request, indices)
-    found = key_of(structure, rows)
-    if found is None:
+    result = key_of(structure, rows)
+    if result is None:
         return None
-    keys = [row[found.slot] for row in rows]
-    source = find_source(request, indices, keys, found.column.table or structure.main, found.column.name)
+    keys = [row[result.slot] for row in rows]
+    source = find_source(request, indices, keys, result.column.table or structure.main, result.column.name)
     if source is not None and is_convincing(source):
-        return found, source
+        return result, source
     # Aggregates by a constant are sibling filters; two keys may be two look-ups.
     if distinct < settings.repeat_least or structure.aggregates:
         return None
-    return found, None
+    return result, None
 
 
 def key_of(structure: Structure, rows: list[tuple[Value, ...]]) -> Key | None:
@@ -302,19 +302,19 @@ def _only_counted(stats: ShapeStats) -> bool:
 def _eager_above(top: Repetition, route: RouteStats) -> list[Load]:
     """The relations that are loaded eagerly above a repetition: advice must name the path from the first query on."""
     source = route.shapes.get(main_source(top))
-    found: list[Load] = []
+    results: list[Load] = []
     load = source.load if source is not None else None
-    while load is not None and load.kind == "eager" and load.relation and load not in found:
-        found.insert(0, load)
+    while load is not None and load.kind == "eager" and load.relation and load not in results:
+        results.insert(0, load)
         load = next(
             (
                 above
-                for stats in route.asked()
+                for stats in route.own_shapes()
                 if (above := stats.load) and above.kind == "eager" and above.target == load.model
             ),
             None,
         )
-    return found
+    return results
 
 
 PATTERN = NPlusOne()

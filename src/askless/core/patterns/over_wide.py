@@ -53,8 +53,8 @@ class OverWide(ByTotals):
             rows, per_request = stats.rows / stats.count, stats.bytes / stats.requests
             if sum(wide.values()) * rows < max(settings.wide_result_bytes, per_request / 2):
                 return None
-        kept = _kept(stats, structure, context)
-        wide = {name: width for name, width in wide.items() if name not in kept}
+        remaining = _kept(stats, structure, context)
+        wide = {name: width for name, width in wide.items() if name not in remaining}
         if not wide and (not star or len(stats.columns) < 4):
             return None
         return _diagnosis(met, structure, dict(sorted(wide.items(), key=lambda item: -item[1])), read, star)
@@ -117,7 +117,7 @@ def _diagnosis(met: Met, structure: Structure, wide: dict[str, float], read: set
     """`wide` columns with their mean bytes, the widest first; `read` are those that were read, where that is known."""
     stats, context = met.stats, met.context
     spare = sum(wide.values()) * stats.rows / stats.requests
-    request_bytes = sum(s.bytes for s in met.route.asked()) / max(met.route.requests, 1)
+    request_bytes = sum(s.bytes for s in met.route.own_shapes()) / max(met.route.requests, 1)
     share = spare / request_bytes if request_bytes else 0.0
     because = []
     if read is not None:

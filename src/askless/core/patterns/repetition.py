@@ -56,9 +56,9 @@ class Rejections(dict[tuple[str, ...], int]):
 
 def rejections(route: RouteStats, rule: Rule) -> Rejections:
     """What a pattern has rejected in a route so far."""
-    found = route.tallies.setdefault("not " + rule.id, {}).setdefault((), Rejections())
-    assert isinstance(found, Rejections)
-    return found
+    result = route.tallies.setdefault("not " + rule.id, {}).setdefault((), Rejections())
+    assert isinstance(result, Rejections)
+    return result
 
 
 def reject(route: RouteStats, rule: Rule, key: tuple[str, ...]) -> None:

@@ -110,12 +110,12 @@ def _bytes_of(name: str, met: Met, structure: Structure, load: Load) -> float:
     stats = met.stats
     if not stats.widths_rows or len(structure.outputs) != len(stats.columns):
         return 0.0
-    found = 0.0
+    result = 0.0
     for output, width in zip(structure.outputs, stats.widths, strict=False):
         model: Model | None = by_table(load, output.column.table, met.context.models)
         if model is not None and model.name == name:
-            found += width / stats.widths_rows
-    return found * stats.rows / stats.requests
+            result += width / stats.widths_rows
+    return result * stats.rows / stats.requests
 
 
 PATTERN = UnusedLoad()

@@ -16,9 +16,9 @@ def unframed(text: str) -> str:
     """The text without what was wrapped around it; JSON in psql's frame as JSON. Lines keep their numbers."""
     text = text.translate(_INVISIBLE)
     for pattern, name in _OTHER_FORMS:
-        found = pattern.search(text)
-        if found:
-            line = text.count("\n", 0, found.start()) + 1
+        match = pattern.search(text)
+        if match:
+            line = text.count("\n", 0, match.start()) + 1
             raise UnreadablePlan(
                 line, f"this is the {name} form, which is not read; the plain text and FORMAT JSON are"
             )

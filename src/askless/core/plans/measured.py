@@ -21,7 +21,7 @@ SHARE_LEAST = 0.25  # of the plan's time, from which a node's repetition matters
 
 def observe_measured(plan: tuple[Node, ...]) -> list[Observation]:
     """The observations that a plan's own numbers allow."""
-    found: list[Observation] = []
+    results: list[Observation] = []
     total_ms = sum(node.total_ms for node in plan)
     cut_short = {id(node) for above in tree.walk(plan) if above.kind in _ENDS_EARLY for node in above.walk()}
     for node in tree.walk(plan):
@@ -31,17 +31,17 @@ def observe_measured(plan: tuple[Node, ...]) -> list[Observation]:
             text = (
                 f"this subquery runs again for every row of the query around it{runs}; a join with a GROUP BY runs once"
             )
-            found.append(Observation(node, "per-row", text))
+            results.append(Observation(node, "per-row", text))
         if actual is None:
             continue
-        found += _estimated(node, actual, id(node) in cut_short)
-        found += _removed(node, actual)
+        results += _estimated(node, actual, id(node) in cut_short)
+        results += _removed(node, actual)
         if actual.spilled_bytes:
             text = f"did not fit into its memory and wrote {size(actual.spilled_bytes)} to disk; more work memory, or fewer and narrower rows, keep it in memory"
-            found.append(Observation(node, "spills", text))
+            results.append(Observation(node, "spills", text))
         if node.kind == tree.NESTED_LOOP:
-            found += _inner(node, total_ms)
-    return found
+            results += _inner(node, total_ms)
+    return results
 
 
 def _is_off(node: Node, cut_short: bool) -> bool:

@@ -52,10 +52,10 @@ def is_json(text: str) -> bool:
 def read_json(text: str) -> tuple[Node, ...]:
     """A plan in JSON. Raises UnreadablePlan."""
     try:
-        found = json.loads(text)
+        result = json.loads(text)
     except ValueError as error:
         raise UnreadablePlan(getattr(error, "lineno", 1), f"it is no JSON: {error}") from None
-    block = found.get("query_block") if isinstance(found, dict) else None
+    block = result.get("query_block") if isinstance(result, dict) else None
     if not isinstance(block, dict):
         raise UnreadablePlan(1, "the JSON holds no query_block")
     nodes = _below(block)
@@ -66,23 +66,23 @@ def read_json(text: str) -> tuple[Node, ...]:
 
 def _below(raw: Raw) -> list[Node]:
     """The steps that an operation holds, in order."""
-    found: list[Node] = []
+    results: list[Node] = []
     for key, value in raw.items():
         if key == "table" and isinstance(value, dict):
-            found.append(_table(value))
+            results.append(_table(value))
         elif key == "nested_loop" and isinstance(value, list):
-            found.append(_joined([node for entry in value if isinstance(entry, dict) for node in _below(entry)]))
+            results.append(_joined([node for entry in value if isinstance(entry, dict) for node in _below(entry)]))
         elif key in _SUBQUERIES and isinstance(value, list):
-            found += [_subquery(entry) for entry in value if isinstance(entry, dict)]
+            results += [_subquery(entry) for entry in value if isinstance(entry, dict)]
         elif key == "ordering_operation" and isinstance(value, dict):
-            found += [_step("filesort", value)] if value.get("using_filesort") else _below(value)
+            results += [_step("filesort", value)] if value.get("using_filesort") else _below(value)
         elif key in _STEPS and isinstance(value, dict):
-            found.append(_step(key, value))
+            results.append(_step(key, value))
         elif isinstance(value, dict) and key not in ("cost_info", "r_engine_stats", "query_optimization"):
-            found += _below(value)
+            results += _below(value)
         elif isinstance(value, list):
-            found += [node for entry in value if isinstance(entry, dict) for node in _below(entry)]
-    return found
+            results += [node for entry in value if isinstance(entry, dict) for node in _below(entry)]
+    return results
 
 
 def _total_ms(nodes: list[Node]) -> float | None:
@@ -135,9 +135,9 @@ def _table(raw: Raw) -> Node:
     if not name:
         return Node(tree.CONSTANT, str(raw.get("message", "no table")))
     access, key = str(raw.get("access_type", "")), str(raw.get("key", ""))
-    made = name.startswith("<")
+    product = name.startswith("<")
     kind = _ACCESS.get(access, tree.INDEX_SEARCH if access else tree.OTHER)
-    if made:
+    if product:
         kind = tree.OTHER_SCAN
     elif kind == tree.INDEX_SEARCH and access in _BY_ONE_KEY and key == "PRIMARY":
         kind = tree.KEY_SEARCH
@@ -147,7 +147,7 @@ def _table(raw: Raw) -> Node:
         kind=kind,
         detail=f"{access} {name}".strip(),
         name=name,
-        table="" if made else name,
+        table="" if product else name,
         index=key,
         covering=bool(raw.get("using_index")),
         searched=tuple(map(str, raw.get("used_key_parts") or ()))
@@ -178,10 +178,10 @@ def _actual(raw: Raw) -> Actual | None:
     if read is None or not loops:
         return None
     share = _number(raw, "r_filtered")
-    kept = read * (100.0 if share is None else share) / 100.0
+    remaining = read * (100.0 if share is None else share) / 100.0
     times = [_number(raw, key) for key in ("r_table_time_ms", "r_other_time_ms", "r_total_time_ms")]
     known = [time for time in times if time is not None]
-    return Actual(kept, int(loops), sum(known) if known else None, removed=read - kept)
+    return Actual(remaining, int(loops), sum(known) if known else None, removed=read - remaining)
 
 
 def _number(raw: Raw, key: str) -> float | None:
@@ -240,7 +240,7 @@ def _from_rows(rows: list[dict[str, str]]) -> list[Node]:
     groups: dict[str, list[dict[str, str]]] = {}
     for row in rows:
         groups.setdefault(row["id"], []).append(row)
-    found = []
+    results = []
     for turn, group in enumerate(groups.values()):
         node = _joined([_row(row) for row in group])
         extras = " ".join(row.get("Extra", "") for row in group)
@@ -256,10 +256,10 @@ def _from_rows(rows: list[dict[str, str]]) -> list[Node]:
             )
         elif turn and kind in ("DERIVED", "MATERIALIZED", "LATERAL DERIVED"):
             node = Node(tree.MATERIALIZE, kind.lower(), children=(node,), actual=node.actual)
-        found.append(node)
-    first, rest = found[0], found[1:]
+        results.append(node)
+    first, rest = results[0], results[1:]
     if not rest:
-        return found
+        return results
     return [Node(first.kind, first.detail, first.name, first.table, first.index, first.covering, first.searched,
                  children=(*first.children, *rest), filtered=first.filtered, estimate=first.estimate, actual=first.actual)]  # fmt: skip
 

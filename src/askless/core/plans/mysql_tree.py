@@ -46,8 +46,8 @@ _KINDS = (
 def is_tree(text: str) -> bool:
     """Whether a text is such a tree: it begins with an arrow, and its costs come without a width."""
     lines = (line for line in text.splitlines() if line.strip() and not _FRAME.match(line))
-    found = _STEP.match(next(lines, ""))
-    return found is not None and " width=" not in text
+    match = _STEP.match(next(lines, ""))
+    return match is not None and " width=" not in text
 
 
 def read_tree(text: str) -> tuple[Node, ...]:
@@ -57,12 +57,12 @@ def read_tree(text: str) -> tuple[Node, ...]:
     for number, line in enumerate(text.replace("\\n", "\n").splitlines(), 1):
         if not line.strip(" |+-\r") or _FRAME.match(line):
             continue
-        found = _STEP.match(line)
-        if found is None:
+        match = _STEP.match(line)
+        if match is None:
             if not roots:
                 raise UnreadablePlan(number, f"this is no step of a MySQL plan: {line.strip()[:60]!r}")
             continue
-        step = _Step(len(found["indent"].replace("|", " ").expandtabs()), found["words"])
+        step = _Step(len(match["indent"].replace("|", " ").expandtabs()), match["words"])
         if not roots:
             step.column = 0  # the first line may stand behind a client's frame or label
         while stack and stack[-1].column >= step.column:
@@ -97,7 +97,7 @@ class _Step:
         on, answered = _ON.search(head), _ANSWERED.search(head)
         reads = kind in (*tree.READS, tree.OTHER_SCAN)
         name = on["table"] if on is not None and reads else ""
-        made = name.startswith("<")
+        product = name.startswith("<")
         if kind == tree.INDEX_SEARCH and head.startswith("Single-row") and on is not None and on["index"] == "PRIMARY":
             kind = tree.KEY_SEARCH
         condition = (answered["columns"] or answered["range"] or "") if answered is not None and reads else ""
@@ -105,7 +105,7 @@ class _Step:
             kind=kind,
             detail=head,
             name=name,
-            table="" if made else name,
+            table="" if product else name,
             index=(on["index"] or "") if on is not None and reads else "",
             covering=head.lower().startswith(("covering", "single-row covering")),
             searched=tuple(dict.fromkeys(re.findall(r"(\w+)\s*(?:=|<|>)", condition))),
@@ -124,8 +124,8 @@ class _Step:
         return Estimate(float(said), float(cost["cost"]) if cost is not None else None) if said else None
 
     def _actual(self) -> Actual | None:
-        found = _ACTUAL.search(self.words)
-        if found is None:
+        match = _ACTUAL.search(self.words)
+        if match is None:
             return None
-        loops = int(found["loops"])
-        return Actual(float(found["rows"]), loops, float(found["time"]) * loops)
+        loops = int(match["loops"])
+        return Actual(float(match["rows"]), loops, float(match["time"]) * loops)

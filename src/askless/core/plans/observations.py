@@ -41,28 +41,28 @@ def observe(
 ) -> list[Observation]:
     """The observations on a plan. `rows` is what the statement returned when the application ran it, where known;
     `values` what stood in its slots."""
-    found: list[Observation] = []
+    results: list[Observation] = []
     again = _read_again(plan, schema.system)
     for node in tree.walk(plan):
         if node.kind in tree.READS:
-            found += _on_read(node, id(node) in again, structure, schema, rows)
-            found += _unservable(node, structure, schema, values)
+            results += _on_read(node, id(node) in again, structure, schema, rows)
+            results += _unservable(node, structure, schema, values)
         elif node.kind == tree.SORT and not _is_short(node):
-            found.append(_sort(node, structure, schema))
+            results.append(_sort(node, structure, schema))
         elif node.kind == tree.SUBQUERY_PER_ROW:
             text = "this subquery runs again for every row of the query around it; a join with a GROUP BY runs once"
-            found.append(Observation(node, "per-row", text))
-    return found
+            results.append(Observation(node, "per-row", text))
+    return results
 
 
 def merged(first: Sequence[Observation], measured: Sequence[Observation]) -> list[Observation]:
     """Observations by schema and by a plan's own numbers, what says the same left out: numbers speak for themselves."""
     seen = {(id(o.node), o.slug) for o in measured}
     counted = {id(o.node) for o in measured if o.slug == "reads-many"}
-    kept = [o for o in first if (id(o.node), o.slug) not in seen]
-    explained = {id(o.node) for o in kept if o.slug == "reads-all"}
+    remaining = [o for o in first if (id(o.node), o.slug) not in seen]
+    explained = {id(o.node) for o in remaining if o.slug == "reads-all"}
     return [
-        *(o for o in kept if not (o.slug == "part" and id(o.node) in counted)),
+        *(o for o in remaining if not (o.slug == "part" and id(o.node) in counted)),
         *(o for o in measured if not (o.slug == "reads-many" and id(o.node) in explained)),
     ]
 
@@ -78,29 +78,29 @@ def _read_again(plan: tuple[Node, ...], system: str) -> set[int]:
     if system_of(system).reads_in_turn:
         reads = [node for node in tree.walk(plan) if node.kind in tree.READS]
         return {id(node) for node in reads[1:]}
-    found: set[int] = set()
+    results: set[int] = set()
     for node in tree.walk(plan):
         if node.kind == tree.NESTED_LOOP:
-            found |= {id(child) for child in node.children[1:] if child.kind in tree.READS}
-    return found
+            results |= {id(child) for child in node.children[1:] if child.kind in tree.READS}
+    return results
 
 
 def _on_read(
     node: Node, again: bool, structure: Structure | None, schema: Schema, rows: int | None
 ) -> list[Observation]:
-    found = []
+    results = []
     size = table_rows(schema, node.table)
     if node.kind == tree.AUTOMATIC_INDEX:
         columns = ", ".join(node.searched)
         text = f"no index fits, so the database builds one on {node.table} ({columns}) for this query alone, each time it runs"
-        found.append(Observation(node, "builds-index", text))
+        results.append(Observation(node, "builds-index", text))
     if node.kind == tree.FULL_SCAN and size is not None and size >= SMALL_TABLE_ROWS:
-        found += _full_scan(node, again, size, structure, rows, schema)
+        results += _full_scan(node, again, size, structure, rows, schema)
     if node.kind in (tree.INDEX_SEARCH, tree.INDEX_ONLY) and structure is not None:
         text_or_none = _partly(node, structure)
         if text_or_none:
-            found.append(Observation(node, "part", text_or_none))
-    return found
+            results.append(Observation(node, "part", text_or_none))
+    return results
 
 
 def _conditions(node: Node, structure: Structure) -> list[str]:
@@ -130,9 +130,11 @@ def _full_scan(
         count = rows
     if count is not None and count > MOST_SHARE * size:
         return []  # what keeps most of a table is read best from its beginning to its end
-    kept = f" to keep {number(count)}" if count is not None else ""
+    remaining = f" to keep {number(count)}" if count is not None else ""
     by = ", ".join(dict.fromkeys(conditions))
-    return [Observation(node, "reads-all", f"reads all {size:,} rows of {node.table}{kept}: no index answers {by}")]
+    return [
+        Observation(node, "reads-all", f"reads all {size:,} rows of {node.table}{remaining}: no index answers {by}")
+    ]
 
 
 def _is_short(node: Node) -> bool:
@@ -175,7 +177,7 @@ def _unservable(node: Node, structure: Structure | None, schema: Schema, values:
     """Conditions that no plain index answers: a function around the column, a leading wildcard, another type."""
     if structure is None:
         return []
-    found = []
+    results = []
     hidden = set()
     searched = {column.lower() for column in node.searched}
     table = schema.table(node.table)
@@ -199,10 +201,10 @@ def _unservable(node: Node, structure: Structure | None, schema: Schema, values:
         ):
             text = f"{name} is a text and is compared with a number, so every row is converted and no index on it is used: pass a text"
         if text:
-            found.append(Observation(node, "unservable", text))
+            results.append(Observation(node, "unservable", text))
     for cast in _CAST.finditer(node.filtered):
         if cast["column"] not in hidden and table is not None and table.column(cast["column"]) is not None:
             text = f"the value's type makes the server convert {cast['column']} of every row to {cast['type'].strip()}, so no index on it is used: pass a value of the column's own type"
-            found.append(Observation(node, "unservable", text))
+            results.append(Observation(node, "unservable", text))
             break
-    return found
+    return results

@@ -49,12 +49,12 @@ def is_json(text: str) -> bool:
 def read_json(text: str) -> tuple[Node, ...]:
     """EXPLAIN (FORMAT JSON). Raises UnreadablePlan."""
     try:
-        found = json.loads(text)
+        result = json.loads(text)
     except ValueError as error:
         raise UnreadablePlan(getattr(error, "lineno", 1), f"it is no JSON: {error}") from None
-    if isinstance(found, dict):
-        found = [found]
-    plans = [entry["Plan"] for entry in found if isinstance(entry, dict) and isinstance(entry.get("Plan"), dict)]
+    if isinstance(result, dict):
+        result = [result]
+    plans = [entry["Plan"] for entry in result if isinstance(entry, dict) and isinstance(entry.get("Plan"), dict)]
     if not plans:
         raise UnreadablePlan(1, "the JSON holds no Plan")
     return tuple(_node(plan) for plan in plans)
@@ -250,8 +250,8 @@ def _first_step(lines: list[str]) -> int:
     head = next((line for line in lines if line.strip() and not FRAME.match(_bare(line))), "")
     if not re.match(r"^.*\bplan:\s*$|^\s*Query Text:", head):
         return 1
-    found = (number for number, line in enumerate(lines, 1) if "(cost=" in line or "(actual " in line)
-    return next(found, 1)
+    result = (number for number, line in enumerate(lines, 1) if "(cost=" in line or "(actual " in line)
+    return next(result, 1)
 
 
 def _bare(line: str) -> str:
@@ -264,8 +264,8 @@ def _bare(line: str) -> str:
 
 def _raw(words: str) -> Raw | None:
     """A step's line as the JSON form has it; None where it is none."""
-    found = _MEASURES.search(words)
-    head = words[: found.start()].strip() if found is not None else words
+    match = _MEASURES.search(words)
+    head = words[: match.start()].strip() if match is not None else words
     if not head or not head[0].isalpha() or (":" in head and "Scan" not in head and " on " not in head):
         return None
     raw: Raw = {"Node Type": head}
@@ -286,20 +286,20 @@ def _raw(words: str) -> Raw | None:
             if real:
                 raw["Relation Name"] = name
             raw["Alias"] = _plain(on["alias"]) if on["alias"] else name
-    if found is None:
+    if match is None:
         return raw
-    if found["rows"]:
+    if match["rows"]:
         raw |= {
-            "Plan Rows": float(found["rows"]),
-            "Total Cost": float(found["cost"]),
-            "Plan Width": int(found["width"]),
+            "Plan Rows": float(match["rows"]),
+            "Total Cost": float(match["cost"]),
+            "Plan Width": int(match["width"]),
         }
-    if found["never"]:
+    if match["never"]:
         raw["Actual Loops"] = 0
-    elif found["loops"]:
-        raw |= {"Actual Rows": float(found["found"]), "Actual Loops": int(found["loops"])}
-        if found["time"]:
-            raw["Actual Total Time"] = float(found["time"])
+    elif match["loops"]:
+        raw |= {"Actual Rows": float(match["found"]), "Actual Loops": int(match["loops"])}
+        if match["time"]:
+            raw["Actual Total Time"] = float(match["time"])
     return raw
 
 
@@ -309,10 +309,10 @@ def _plain(name: str) -> str:
 
 def _property(raw: Raw, words: str) -> None:
     """A line below a step: `Filter: (x > 1)`, `Buffers: shared hit=3 read=1`, `Sort Method: external merge  Disk: 9kB`."""
-    found = _PROPERTY.match(words)
-    if found is None:
+    match = _PROPERTY.match(words)
+    if match is None:
         return
-    key, value = found[1], found[2]
+    key, value = match[1], match[2]
     if key == "Buffers":
         for kind, name in (("hit", "Shared Hit Blocks"), ("read", "Shared Read Blocks")):
             amount = re.search(rf"shared(?: \w+=\d+)*? {kind}=(\d+)", value)

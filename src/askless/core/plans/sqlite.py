@@ -51,26 +51,26 @@ def read(rows: Sequence[tuple[int, int, int, str]], names: Mapping[str, str]) ->
 
 def node_of(detail: str, names: Mapping[str, str], children: tuple[Node, ...] = ()) -> Node:
     """One line of the plan as a node; a line that is not known keeps its words and is a `step`."""
-    found = None if "CONSTANT ROW" in detail else _READ.match(detail)
-    if found is None:
+    result = None if "CONSTANT ROW" in detail else _READ.match(detail)
+    if result is None:
         kind = next((kind for pattern, kind in _FIXED if pattern.search(detail)), tree.OTHER)
         return Node(kind, detail, children=children)
-    name = found["alias"] or found["name"]
-    table = found["name"] if found["alias"] else names.get(name, name)
-    searched = tuple(_CONDITION.findall(found["searched"] or ""))
-    index, covering = found["index"] or "", bool(found["covering"])
+    name = result["alias"] or result["name"]
+    table = result["name"] if result["alias"] else names.get(name, name)
+    searched = tuple(_CONDITION.findall(result["searched"] or ""))
+    index, covering = result["index"] or "", bool(result["covering"])
     if not index:
-        kind = tree.FULL_SCAN if found["how"] == "SCAN" else tree.OTHER
-    elif found["auto"]:
+        kind = tree.FULL_SCAN if result["how"] == "SCAN" else tree.OTHER
+    elif result["auto"]:
         kind = tree.AUTOMATIC_INDEX
     elif not index.startswith("INDEX"):
-        kind = tree.KEY_SEARCH if found["how"] == "SEARCH" else tree.FULL_SCAN
-    elif found["how"] == "SCAN":
+        kind = tree.KEY_SEARCH if result["how"] == "SEARCH" else tree.FULL_SCAN
+    elif result["how"] == "SCAN":
         kind = tree.INDEX_SCAN
     else:
         kind = tree.INDEX_ONLY if covering else tree.INDEX_SEARCH
     if name.startswith("("):
         kind, table = tree.OTHER, ""
-    index_name = (found["index_name"] or "") if not found["auto"] else ""
-    outer = "LEFT-JOIN" in found["rest"]
+    index_name = (result["index_name"] or "") if not result["auto"] else ""
+    outer = "LEFT-JOIN" in result["rest"]
     return Node(kind, detail, name, table, index_name, covering, searched, outer, children)

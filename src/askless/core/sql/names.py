@@ -17,6 +17,7 @@ class Names:
     def __init__(self, tree: Any) -> None:
         self.scopes: list[Scope] = list(traverse_scope(tree)) if isinstance(tree, exp.Query) else []
         self._of_select = {id(scope.expression): scope for scope in self.scopes}
+        self._around: dict[int, Scope | None] = {}  # nodes -> the scope that they stand in
         # A write's own table has no scope: its names are those that stand in it.
         self._written: dict[str, str] = {}
         if not self.scopes:
@@ -29,7 +30,18 @@ class Names:
 
     def scope_around(self, node: Any) -> Scope | None:
         """The scope that a node stands in."""
-        return self._of_select.get(id(node.parent_select))
+        path = []
+        above = node.parent
+        while above is not None and id(above) not in self._around and not isinstance(above, exp.Select):
+            path.append(above)
+            above = above.parent
+        result = None
+        if above is not None:
+            known = self._around.get(id(above))
+            result = self._of_select.get(id(above)) if isinstance(above, exp.Select) else known
+        for passed in path:  # a long chain of conditions is climbed once
+            self._around[id(passed)] = result
+        return result
 
     def column(self, node: Any, scope: Scope | None = None) -> Column:
         """The table and the name of a column; both '' for what is no column, the table '' where it can't be told."""
@@ -49,9 +61,9 @@ class Names:
             if table in sources:
                 return self._in(sources[table], name) or Column("", name)
             if not table:
-                found = self._without_table(name, around)
-                if found is not None:
-                    return found
+                result = self._without_table(name, around)
+                if result is not None:
+                    return result
             around = around.parent if around.is_subquery or around.is_correlated_subquery else None
         return Column(table, name)
 
@@ -61,7 +73,7 @@ class Names:
         if len(sources) == 1:
             return self._in(sources[0], name)
         derived = [source for source in sources if isinstance(source, Scope)]
-        having = [found for source in derived if (found := self._in(source, name)) is not None]
+        having = [result for source in derived if (result := self._in(source, name)) is not None]
         return having[0] if len(having) == 1 and len(derived) == len(sources) else None
 
     def _in(self, source: Any, name: str) -> Column | None:
@@ -81,8 +93,8 @@ class Names:
             if is_star(output):
                 return self._without_table(name, inner) or self._resolved(output.table, name, inner)
             if output.alias_or_name == name:
-                made = bare(output)
-                return self.column(made, inner) if isinstance(made, exp.Column) else Column("", "")
+                product = bare(output)
+                return self.column(product, inner) if isinstance(product, exp.Column) else Column("", "")
         return None
 
     def table(self, source: Any) -> str:

@@ -80,8 +80,8 @@ def parse_all(text: str, system: str) -> list[Parsed]:
 
 def parse(text: str, system: str) -> Parsed | None:
     """The one statement of a text; None where it can't be parsed, or where there are several."""
-    found = parse_all(text, system)
-    return found[0] if len(found) == 1 else None
+    result = parse_all(text, system)
+    return result[0] if len(result) == 1 else None
 
 
 @contextmanager
@@ -130,7 +130,7 @@ def slot_in(node: Any) -> int | None:
 
 def conjuncts(node: Any) -> list[Any]:
     """What AND joins at the top of a condition, in order."""
-    found: list[Any] = []
+    results: list[Any] = []
     waiting = [node]
     while waiting:
         part = waiting.pop()
@@ -139,8 +139,8 @@ def conjuncts(node: Any) -> list[Any]:
         elif isinstance(part, exp.And):
             waiting += [part.right, part.left]
         elif part is not None:
-            found.append(part)
-    return found
+            results.append(part)
+    return results
 
 
 def bare(node: Any) -> Any:

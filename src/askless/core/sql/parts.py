@@ -43,7 +43,7 @@ def parts_of(text: str, system: str) -> list[Part]:
     tree = parsed.tree if parsed is not None else None
     if parsed is None or not isinstance(tree, exp.Select):
         return []
-    found: list[Part] = []
+    results: list[Part] = []
 
     def add(kind: str, what: Any, change: Callable[[Any], str | None]) -> None:
         copy = tree.copy()
@@ -51,7 +51,7 @@ def parts_of(text: str, system: str) -> list[Part]:
         sql = parsed.written(copy, named=True) if with_it is not None else ""
         if with_it is not None and sql:
             text_of = what if isinstance(what, str) else parsed.written(what)
-            found.append(Part(kind, _brief(text_of), sql, with_it))
+            results.append(Part(kind, _brief(text_of), sql, with_it))
 
     for place, join in enumerate(tree.args.get("joins") or ()):
         add("join", join, partial(_without_join, place=place))
@@ -64,7 +64,7 @@ def parts_of(text: str, system: str) -> list[Part]:
         if tree.args.get(name) is not None:
             what = "DISTINCT" if name == "distinct" else tree.args[name]
             add(kind, what, partial(_without_clause, name=name))
-    return found
+    return results
 
 
 def _brief(text: str) -> str:
@@ -77,8 +77,8 @@ def _set_where(tree: Any, kept: list[Any]) -> None:
 
 
 def _without_condition(tree: Any, place: int) -> str:
-    kept = [node.copy() for i, node in enumerate(conjuncts(tree.args["where"])) if i != place]
-    _set_where(tree, kept)
+    remaining = [node.copy() for i, node in enumerate(conjuncts(tree.args["where"])) if i != place]
+    _set_where(tree, remaining)
     return ""
 
 
@@ -117,28 +117,28 @@ def _without_join(tree: Any, place: int) -> str | None:
     bare = (column for column in tree.find_all(exp.Column) if not column.table and column.name not in own)
     if any(column.find_ancestor(exp.Select) is tree for column in bare):
         return None  # a column without its table's name may belong to what goes
-    said = []
+    texts = []
     outputs = [node for node in tree.expressions if not _speaks(node, gone)]
     if len(outputs) < len(tree.expressions):
-        said.append(_count(len(tree.expressions) - len(outputs), "column"))
+        texts.append(_count(len(tree.expressions) - len(outputs), "column"))
     tree.set("expressions", outputs or [exp.Literal.number(1)])
     conditions = conjuncts(tree.args.get("where"))
-    kept = [node.copy() for node in conditions if not _speaks(node, gone)]
-    if len(kept) < len(conditions):
-        said.append(_count(len(conditions) - len(kept), "condition"))
-        _set_where(tree, kept)
+    remaining = [node.copy() for node in conditions if not _speaks(node, gone)]
+    if len(remaining) < len(conditions):
+        texts.append(_count(len(conditions) - len(remaining), "condition"))
+        _set_where(tree, remaining)
     for name in ("group", "order"):
         clause = tree.args.get(name)
         if clause is not None and _speaks(clause, gone):
             left = [node for node in clause.expressions if not _speaks(node, gone)]
             clause.set("expressions", left)
-            said.append("the sort by it" if name == "order" else "the grouping by it")
+            texts.append("the sort by it" if name == "order" else "the grouping by it")
             if not left:
                 tree.set(name, None)
     if len(dropped) > 1:
-        said.append(_count(len(dropped) - 1, "join"))
+        texts.append(_count(len(dropped) - 1, "join"))
     tree.set("joins", [join for i, join in enumerate(joins) if i not in dropped])
-    return ", ".join(said)
+    return ", ".join(texts)
 
 
 def _count(count: int, word: str) -> str:

@@ -39,13 +39,13 @@ def _order(tree: exp.Expression, columns: Sequence[str], slots: Sequence[Slot]) 
         return None
     names = [column.lower() for column in columns]
     selected = tree.expressions if isinstance(tree, exp.Select) else []
-    found = []
+    results = []
     for entry in order.expressions:
         place = _place(entry.this, selected, names, slots)
         if place is None:
             return ()
-        found.append(place)
-    return tuple(found)
+        results.append(place)
+    return tuple(results)
 
 
 def _place(

@@ -49,13 +49,13 @@ def read(text: str, system: str) -> Structure | None:
 def _structure(parsed: Parsed, text: str) -> Structure:
     tree = parsed.tree
     names = Names(tree)
-    found = _select(tree, names) if isinstance(tree, exp.Query) else _other(tree, names)
+    result = _select(tree, names) if isinstance(tree, exp.Query) else _other(tree, names)
     aliases = tuple({t.alias_or_name: t.name for t in tree.find_all(exp.Table)}.items())
     return msgspec.structs.replace(
-        found,
+        result,
         slots=tuple(parsed.slots),
         volatile=bool(_VOLATILE.search(text)),
-        locks=found.locks or bool(_LOCKING.search(text)),
+        locks=result.locks or bool(_LOCKING.search(text)),
         names=aliases,
         used=_used(tree, names),
         writes=_writes(tree),
@@ -70,14 +70,14 @@ def _tables(tree: Any) -> tuple[str, ...]:
 
 def _used(tree: Any, names: Names) -> tuple[Column, ...]:
     """Every column named; `*` for a whole row, but not the one of COUNT(*)."""
-    found = [names.column(node) for node in tree.find_all(exp.Column) if not is_star(node)]
+    results = [names.column(node) for node in tree.find_all(exp.Column) if not is_star(node)]
     whole = any(not isinstance(node.parent, exp.Count) for node in tree.find_all(exp.Star))
-    return tuple(dict.fromkeys([*found, *([Column("", "*")] if whole else [])]))
+    return tuple(dict.fromkeys([*results, *([Column("", "*")] if whole else [])]))
 
 
 def _writes(tree: Any) -> tuple[str, ...]:
     """The tables that a statement writes, in lower case; EVERYTHING where it may write any."""
-    found: list[str] = []
+    results: list[str] = []
     for node in tree.find_all(exp.Insert, exp.Update, exp.Delete, exp.Merge, exp.TruncateTable, exp.Copy, exp.Into,
                               exp.Command, exp.Create, exp.Drop, exp.Alter):  # fmt: skip
         if isinstance(node, exp.Command):
@@ -85,19 +85,19 @@ def _writes(tree: Any) -> tuple[str, ...]:
             if word in _COMMANDS:
                 into = _WRITTEN_BY_COMMAND.match(str(node.expression.this)) if node.expression is not None else None
                 known = word in ("replace", "load", "refresh") and into is not None
-                found.append(into[1].lower() if known and into is not None else EVERYTHING)
+                results.append(into[1].lower() if known and into is not None else EVERYTHING)
         elif isinstance(node, exp.TruncateTable):
-            found += [table.name.lower() for table in node.expressions]
+            results += [table.name.lower() for table in node.expressions]
         elif isinstance(node, exp.Copy):
             if node.args.get("kind"):  # FROM: rows come in
                 target = node.this.find(exp.Table)
-                found += [target.name.lower()] if target is not None else []
+                results += [target.name.lower()] if target is not None else []
         elif isinstance(node, exp.Update | exp.Delete) and (node.args.get("from_") or node.args.get("using")) is None:
-            found += [table.name.lower() for table in _targets(node)]
+            results += [table.name.lower() for table in _targets(node)]
         else:
             target = node.this.find(exp.Table) if node.this is not None else None
-            found += [target.name.lower()] if target is not None else []
-    return tuple(dict.fromkeys(name for name in found if name))
+            results += [target.name.lower()] if target is not None else []
+    return tuple(dict.fromkeys(name for name in results if name))
 
 
 def _targets(node: Any) -> list[Any]:
@@ -121,7 +121,7 @@ def _other(tree: Any, names: Names) -> Structure:
     if isinstance(tree, exp.TruncateTable):
         target = tree.expressions[0] if tree.expressions else None
     main = target.name if target is not None else ""
-    where = tuple(_predicates(tree.args.get("where"), names, None))
+    where = tuple(_predicates(tree.args.get("where"), names))
     return Structure(kind, main, tables, predicates=where, written=_columns_written(tree))
 
 
@@ -144,16 +144,15 @@ def _select(tree: Any, names: Names) -> Structure:
             select = select.this
         else:
             return Structure("select", "", _tables(tree))
-    scope = names.scope_of(select)
     tables = _tables(tree)
     source = select.args.get("from_") or select.args.get("from")
     main = names.table(source.this) if source is not None else ""
-    predicates = list(_predicates(select.args.get("where"), names, scope))
+    predicates = list(_predicates(select.args.get("where"), names))
     joins: list[Join] = []
     for join in select.args.get("joins") or ():
         on, outer = join.args.get("on"), bool(join.side)
         joins += _joins(on, names, outer)
-        predicates += _predicates(on, names, scope)
+        predicates += _predicates(on, names)
         joined = names.table(join.this)
         joins += [Join(Column(main, c.name), Column(joined, c.name), outer) for c in join.args.get("using") or ()]
     joins += _joins(select.args.get("where"), names, False)
@@ -199,10 +198,9 @@ def _inner_predicates(select: Any, names: Names) -> Iterator[Predicate]:
 
 
 def _predicates_of(select: Any, names: Names, required: bool) -> Iterator[Predicate]:
-    scope = names.scope_of(select)
     conditions = [select.args.get("where"), *(join.args.get("on") for join in select.args.get("joins") or ())]
     for condition in conditions:
-        for one in _predicates(condition, names, scope):
+        for one in _predicates(condition, names):
             yield one if required else msgspec.structs.replace(one, required=False)
 
 
@@ -231,15 +229,29 @@ def _output(node: Any, names: Names) -> Output:
     return Output(Column("", ""), node.alias_or_name)
 
 
-def _predicates(node: Any, names: Names, scope: Any) -> Iterator[Predicate]:
+def _predicates(node: Any, names: Names) -> Iterator[Predicate]:
     """The conditions of a WHERE or an ON, those of its subqueries left out."""
     for part in conjuncts(node):
         if isinstance(part, exp.Or):
-            for inner in part.find_all(exp.In, exp.Between, *_COMPARISONS):
-                if scope is None or names.scope_around(inner) is scope:
-                    yield from _predicate(inner, names, False)
+            for inner in _alternatives(part):
+                yield from _predicate(inner, names, False)
         else:
             yield from _predicate(part, names, True)
+
+
+def _alternatives(node: Any) -> list[Any]:
+    """The comparisons that AND and OR join, in order; what stands in subqueries is not among them."""
+    results: list[Any] = []
+    waiting = [node]
+    while waiting:
+        part = waiting.pop()
+        if isinstance(part, exp.Or | exp.And):
+            waiting += [part.right, part.left]
+        elif isinstance(part, exp.Paren):
+            waiting.append(part.this)
+        else:
+            results.append(part)
+    return results
 
 
 def _predicate(node: Any, names: Names, required: bool) -> Iterator[Predicate]:
@@ -297,13 +309,13 @@ def _sided(node: Any) -> tuple[exp.Column | None, str]:
 
 
 def _joins(node: Any, names: Names, outer: bool) -> list[Join]:
-    found = []
+    results = []
     for part in conjuncts(node):
         if isinstance(part, exp.EQ) and isinstance(part.left, exp.Column) and isinstance(part.right, exp.Column):
             left, right = names.column(part.left), names.column(part.right)
             if left != right and slot_in(part.left) is None and slot_in(part.right) is None:
-                found.append(Join(left, right, outer))
-    return found
+                results.append(Join(left, right, outer))
+    return results
 
 
 def _is_exists(select: Any) -> bool:

@@ -99,9 +99,9 @@ def marked(text: str, slots: Sequence[Slot]) -> str:
 
 def slot_number(text: str) -> int | None:
     """The number that `marked` wrote into a literal or a placeholder's name; None where it wrote none."""
-    found = _MARK_TEXT.fullmatch(text)
-    if found:
-        return int(found.group(1))
+    match = _MARK_TEXT.fullmatch(text)
+    if match:
+        return int(match.group(1))
     if text.startswith("slot") and text[4:].isdigit():
         return int(text[4:])
     if text.isdigit() and _MARK_NUMBER <= int(text) < _MARK_NUMBER + 1_000_000:

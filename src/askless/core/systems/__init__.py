@@ -112,8 +112,8 @@ class System(msgspec.Struct, frozen=True, kw_only=True):
 @lru_cache(maxsize=32)
 def system_of(name: str) -> System:
     """The system of a name; for one that is not known, the data of the one whose rules are the most common."""
-    found: System = import_module(REGISTRY.get(name, REGISTRY[UNKNOWN])).SYSTEM
-    return found
+    result: System = import_module(REGISTRY.get(name, REGISTRY[UNKNOWN])).SYSTEM
+    return result
 
 
 @lru_cache(maxsize=2)

@@ -117,5 +117,5 @@ def server_of(url_or_connection: URL | Connection) -> Server:
             f"{name} databases are not supported",
             "Ask Less speaks to SQLite, PostgreSQL, MariaDB and MySQL",
         )
-    made: Any = import_module(SERVERS[name]).SERVER
-    return cast(Server, made)
+    product: Any = import_module(SERVERS[name]).SERVER
+    return cast(Server, product)

@@ -42,8 +42,8 @@ WHERE trx_mysql_thread_id NOT IN (0, CONNECTION_ID()) AND (trx_tables_locked > 0
 
 def option_file() -> Path | None:
     """The file in which MariaDB's own clients keep a password."""
-    found = Path.home() / ".my.cnf"
-    return found if found.is_file() else None
+    result = Path.home() / ".my.cnf"
+    return result if result.is_file() else None
 
 
 class MariaDB:
@@ -92,7 +92,7 @@ class MariaDB:
     def sizes(self, connection: Connection, columns: dict[str, list[str]]) -> dict[str, Size]:
         """The server's estimate of rows; it keeps no widths, so they are taken from the first rows."""
         quoted = connection.dialect.identifier_preparer.quote
-        found = {}
+        results = {}
         for table, rows, size in connection.exec_driver_sql(_SIZES).all():
             names = columns.get(table)
             if names is None:
@@ -101,8 +101,8 @@ class MariaDB:
                 rows = connection.exec_driver_sql(f"SELECT COUNT(*) FROM {quoted(table)}").scalar_one()  # noqa: S608
             widths = mean_widths(connection, table, names, "LENGTH({})")
             # The server's figures lag behind a load: a table is never smaller than its values.
-            found[table] = Size(int(rows or 0), max(int(size or 0), int((rows or 0) * sum(widths.values()))), widths)
-        return found
+            results[table] = Size(int(rows or 0), max(int(size or 0), int((rows or 0) * sum(widths.values()))), widths)
+        return results
 
     def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:
         """EXPLAIN, or ANALYZE, as JSON; MySQL measures in its tree form only."""
@@ -264,11 +264,11 @@ def _build(admin: Connection, schema: str, ddl: str, table: str) -> Built:
 
 
 def _index_bytes(admin: Connection, schema: str, table: str) -> int:
-    found = admin.exec_driver_sql(
+    result = admin.exec_driver_sql(
         "SELECT index_length FROM information_schema.tables WHERE table_schema = %s AND table_name = %s",
         (schema, table),
     )
-    return int(found.scalar() or 0)
+    return int(result.scalar() or 0)
 
 
 def _handler_reads(connection: Connection) -> int:

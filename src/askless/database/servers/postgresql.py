@@ -86,7 +86,7 @@ class PostgreSQL:
             distinct.setdefault(table, {})[column] = float(values or 0)
             if correlation is not None:
                 correlations.setdefault(table, {})[column] = float(correlation)
-        found = {}
+        results = {}
         for table, rows, size in connection.exec_driver_sql(_SIZES).all():
             if table not in columns:
                 continue
@@ -97,8 +97,8 @@ class PostgreSQL:
                     count = int(connection.exec_driver_sql(f"SELECT count(*) FROM {quoted}").scalar_one())  # noqa: S608
             # n_distinct is a share of the rows where it is negative.
             values = {name: -v * (count or 0) if v < 0 else v for name, v in distinct.get(table, {}).items()}
-            found[table] = Size(count, int(size), widths.get(table, {}), values, correlations.get(table, {}))
-        return found
+            results[table] = Size(count, int(size), widths.get(table, {}), values, correlations.get(table, {}))
+        return results
 
     def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:
         """EXPLAIN; with `analyze`, EXPLAIN ANALYZE with buffers."""
@@ -120,10 +120,10 @@ class PostgreSQL:
             connection.exec_driver_sql("SET LOCAL plan_cache_mode = force_generic_plan")
             _run(connection, "PREPARE askless_statement AS " + text)  # %% stands for % in both
             try:
-                found = _run(
+                result = _run(
                     connection, f"EXPLAIN (FORMAT JSON) EXECUTE askless_statement({values.replace('%', '%%')})"
                 )
-                plan = found.scalar_one()
+                plan = result.scalar_one()
             finally:
                 _run(connection, "DEALLOCATE askless_statement")
             savepoint.rollback()
@@ -170,11 +170,13 @@ class PostgreSQL:
                 start = time.perf_counter()
                 indexed.exec_driver_sql(ddl.replace("%", "%%"))
                 build_ms = (time.perf_counter() - start) * 1e3
-                made = [row for row in indexed.exec_driver_sql(_INDEXES, (table,)) if row[0] not in before]
+                products = [row for row in indexed.exec_driver_sql(_INDEXES, (table,)) if row[0] not in before]
                 # What is left is only read: a statement that is tried must not write by mistake.
                 indexed.exec_driver_sql("SET TRANSACTION READ ONLY")
                 return Built(
-                    build_ms, sum(int(row[1]) for row in made), _HELD_BACK if any(row[2] for row in made) else ""
+                    build_ms,
+                    sum(int(row[1]) for row in products),
+                    _HELD_BACK if any(row[2] for row in products) else "",
                 )
 
             try:

@@ -75,12 +75,12 @@ class Sqlite:
     def sizes(self, connection: Connection, columns: dict[str, list[str]]) -> dict[str, Size]:
         """SQLite keeps no count: rows are counted, from the smallest index there is; widths are those of first rows."""
         quoted = connection.dialect.identifier_preparer.quote
-        found = {}
+        results = {}
         for table, names in columns.items():
             rows = int(connection.exec_driver_sql(f"SELECT COUNT(*) FROM {quoted(table)}").scalar_one())  # noqa: S608
             widths = mean_widths(connection, table, names, "LENGTH(CAST({} AS BLOB))")
-            found[table] = Size(rows, int(rows * (sum(widths.values()) + 2 * len(widths) + 8)), widths)
-        return found
+            results[table] = Size(rows, int(rows * (sum(widths.values()) + 2 * len(widths) + 8)), widths)
+        return results
 
     def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:
         """EXPLAIN QUERY PLAN: the statement itself is not run."""
@@ -140,8 +140,8 @@ def clean_folders() -> list[str]:
     """Remove the folders of trials whose process is gone."""
     gone = []
     for folder in Path(tempfile.gettempdir()).glob(FOLDER + "*-*"):
-        found = re.match(rf"{FOLDER}(\d+)-", folder.name)
-        if found and not _lives(int(found[1])):
+        match = re.match(rf"{FOLDER}(\d+)-", folder.name)
+        if match and not _lives(int(match[1])):
             shutil.rmtree(folder, ignore_errors=True)
             gone.append(f"the copies in {folder}")
     return gone

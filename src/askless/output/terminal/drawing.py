@@ -20,10 +20,10 @@ WIDEST = 100
 
 def console() -> Console:
     """A console of at most 100 columns. Never reads markup; colour only where the terminal and NO_COLOR allow."""
-    made = Console(highlight=False, markup=False, emoji=False, soft_wrap=False)
-    columns = int(os.environ.get("COLUMNS") or 0) if not made.is_terminal else made.width
-    made.width = max(min(columns or WIDEST, WIDEST), 60)
-    return made
+    product = Console(highlight=False, markup=False, emoji=False, soft_wrap=False)
+    columns = int(os.environ.get("COLUMNS") or 0) if not product.is_terminal else product.width
+    product.width = max(min(columns or WIDEST, WIDEST), 60)
+    return product
 
 
 def indented(what: RenderableType, columns: int, below: int = 0) -> Padding:

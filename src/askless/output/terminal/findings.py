@@ -16,9 +16,9 @@ from askless.reports import documents
 def findings(out: Console, document: documents.FindingsDocument) -> None:
     """The findings, one short paragraph each."""
     if not document.findings:
-        asked = f"{plural(document.requests, 'request')} and {plural(document.queries, 'query')}"
+        queries = f"{plural(document.requests, 'request')} and {plural(document.queries, 'query')}"
         out.print(
-            Text("Nothing that the filters let through." if document.hidden else f"Nothing asks too much in {asked}.")
+            Text("Nothing that the filters let through." if document.hidden else f"Nothing asks too much in {queries}.")
         )
     for place, finding in enumerate(document.findings, 1):
         _summary(out, place, finding, finding.key in document.accepted)

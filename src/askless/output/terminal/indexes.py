@@ -47,12 +47,12 @@ def indexes(out: Console, document: documents.IndexesDocument) -> None:
         _keys(out, document)
     if document.indexes:
         out.print()
-        said = (
+        text = (
             "Rows are estimated from "
             + ("the values of the capture, asked of the database" if document.measured else "the saved schema alone")
             + ". A trial measures:"
         )
-        out.print(Text(said, style="dim"))
+        out.print(Text(text, style="dim"))
         out.print(
             Text(
                 f'  askless trial {safe(document.capture)} --db URL --index "{safe(document.indexes[0].ddl)}"',
@@ -94,7 +94,7 @@ def _one(out: Console, place: int, index: documents.AdvisedIndex) -> None:
 def _keys(out: Console, document: documents.IndexesDocument) -> None:
     out.print(Text("\nForeign keys without an index", style="bold"))
     for key in document.foreign_keys:
-        asked = (
+        queries = (
             f"{plural(len(key.shapes), 'shape')} of the capture look up or join by it"
             if key.shapes
             else "nothing in the capture looks up by it; deleting a parent reads the whole table"
@@ -102,7 +102,7 @@ def _keys(out: Console, document: documents.IndexesDocument) -> None:
         rows = f" ({key.rows:,} rows)" if key.rows is not None else ""
         out.print(
             indented(
-                Text(f"{safe(key.table)}.{', '.join(map(safe, key.columns))} → {safe(key.target)}{rows}: {asked}"), 2
+                Text(f"{safe(key.table)}.{', '.join(map(safe, key.columns))} → {safe(key.target)}{rows}: {queries}"), 2
             )
         )
         out.print(indented(Text(safe(key.ddl) + ";", style="green" if key.shapes else "dim"), 4))

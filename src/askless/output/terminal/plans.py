@@ -148,13 +148,13 @@ def _rows(table: Table, node: documents.PlanNode, lead: str, below: str, wide: i
         for line in textwrap.wrap("! " + safe(observation), max(wide - len(guide), 20)):
             text.append("\n" + guide, style="dim").append(line, style="yellow")
     expected = number(node.estimated_rows) if node.estimated_rows is not None else ""
-    found = "never run" if node.loops == 0 else number(node.actual_rows) if node.actual_rows is not None else ""
+    result = "never run" if node.loops == 0 else number(node.actual_rows) if node.actual_rows is not None else ""
     runs = f"×{node.loops:,}" if (node.loops or 1) > 1 else ""
     own = milliseconds(node.own_ms) if node.own_ms is not None else ""
     share = percent(node.share) if node.share is not None else ""
     if bars and node.share is not None:
         share = ("█" * round(min(node.share, 1.0) * _BAR) + " " + share).strip()
-    table.add_row(text, expected, found, runs, own, share)
+    table.add_row(text, expected, result, runs, own, share)
     for place, child in enumerate(node.children):
         end = place == len(node.children) - 1
         _rows(table, child, below + ("└ " if end else "├ "), below + ("  " if end else "│ "), wide, bars)

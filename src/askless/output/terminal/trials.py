@@ -43,10 +43,10 @@ def index(out: Console, document: documents.TrialDocument) -> None:
 
 def _sides(columns: Sequence[tuple[str, str]], rows: Sequence[Sequence[Text | str]]) -> Table:
     """Both sides under each other; a measure without a name was not taken and has no column."""
-    kept = [place for place, (name, _) in enumerate(columns) if name or not place]
-    table = table_of(*(columns[place] for place in kept))
+    remaining = [place for place, (name, _) in enumerate(columns) if name or not place]
+    table = table_of(*(columns[place] for place in remaining))
     for row in rows:
-        table.add_row(*(row[place] for place in kept))
+        table.add_row(*(row[place] for place in remaining))
     return table
 
 
@@ -137,8 +137,8 @@ def finding(out: Console, document: documents.FindingTrialDocument) -> None:
         table.add_row(*cells)
     out.print(indented(table, 2))
     for road in document.roads[1:]:
-        said = "the same rows" if road.same_result else "NOT the same rows: " + road.difference
-        out.print(indented(Text(f"{safe(road.name)}: {safe(said)}", style="" if road.same_result else "red"), 2))
+        text = "the same rows" if road.same_result else "NOT the same rows: " + road.difference
+        out.print(indented(Text(f"{safe(road.name)}: {safe(text)}", style="" if road.same_result else "red"), 2))
         labelled(out, [("cause", road.cause), ("note", road.note)], 4)
     out.print(_verdict(document.verdict))
     if document.round_trip_ms:
@@ -169,11 +169,11 @@ def weigh(out: Console, document: documents.WeighDocument) -> None:
         what = Text(f"{part.kind}: ", style="dim").append(one_line(part.part, 60), style="bold")
         if part.with_it:
             what.append(f"\nand with it {safe(part.with_it)}", style="dim")
-        said = Text(safe(part.verdict.text))
+        text = Text(safe(part.verdict.text))
         if part.error:
-            said.append("\n" + one_line(part.error, 80), style="dim")
+            text.append("\n" + one_line(part.error, 80), style="dim")
         time = milliseconds(part.without_ms) if part.without_ms is not None else "–"
-        table.add_row(what, time, f"{part.rows:,}" if not part.error else "–", said)
+        table.add_row(what, time, f"{part.rows:,}" if not part.error else "–", text)
     out.print(indented(table, 2))
     out.print(
         Text(

@@ -124,13 +124,13 @@ def advise(workload: Sequence[Statement], schema: Schema, writes: Writes = no_wr
     while idle := [entry for entry in chosen if not _serving(entry[1], items, existing, chosen)]:
         chosen = [entry for entry in chosen if entry is not idle[-1]]
     taken = {index.name for table in schema.tables for index in table.indexes}
-    found = []
+    results = []
     for table, index in chosen:
         name = ddl.name_for(table.name, index.columns, taken)
         taken.add(name)
         count = writes(table.name, index.columns)
-        found.append(_advice((table, index), _Plan(items, existing, chosen, schema), name, count))
-    return found
+        results.append(_advice((table, index), _Plan(items, existing, chosen, schema), name, count))
+    return results
 
 
 def usable(table: Table) -> list[Index]:
@@ -185,7 +185,7 @@ def _choose(items: list[_Item], existing: dict[str, list[Index]], schema: Schema
 
 
 def _candidates(items: list[_Item], schema: Schema) -> _Chosen:
-    found: _Chosen = []
+    results: _Chosen = []
     for item in items:
         for name, listed in candidates(item.needs).items():
             table = schema.table(name)
@@ -194,9 +194,9 @@ def _candidates(items: list[_Item], schema: Schema) -> _Chosen:
             for columns in listed:
                 spelled = tuple(column.name for column in map(table.column, columns) if column is not None)
                 index = Index("", spelled)
-                if (table, index) not in found and not _begins_one(table, spelled):
-                    found.append((table, index))
-    return found
+                if (table, index) not in results and not _begins_one(table, spelled):
+                    results.append((table, index))
+    return results
 
 
 def _leads(columns: Sequence[str], longer: Sequence[str]) -> bool:
@@ -292,7 +292,7 @@ def size_of(table: Table, columns: Sequence[str]) -> int:
 
 
 def _why(statement: Statement, need: Need, columns: tuple[str, ...], table: Table) -> str:
-    said = []
+    texts = []
     links = {link.column for link in need.links}
     finds = []
     for column in columns:
@@ -302,23 +302,23 @@ def _why(statement: Statement, need: Need, columns: tuple[str, ...], table: Tabl
             break
     rest = columns[len(finds) :]
     if finds:
-        said.append("finds the rows by " + ", ".join(finds))
+        texts.append("finds the rows by " + ", ".join(finds))
     order = [column for column, _ in need.order if column not in finds]
     if order and rest[: len(order)] == tuple(order):
-        said.append(f"delivers them in order of {', '.join(order)}, so nothing is sorted")
+        texts.append(f"delivers them in order of {', '.join(order)}, so nothing is sorted")
         rest = rest[len(order) :]
     elif rest and rest[0] in need.ranges:
-        said.append(f"{'and ' if finds else 'finds '}the range of {rest[0]}")
+        texts.append(f"{'and ' if finds else 'finds '}the range of {rest[0]}")
         rest = rest[1:]
     elif need.group and rest[: len(need.group)] == need.group:
-        said.append(f"delivers the groups of {', '.join(need.group)} one after another")
+        texts.append(f"delivers the groups of {', '.join(need.group)} one after another")
         rest = rest[len(need.group) :]
     if need.used is not None and need.used <= {*columns, *(c.lower() for c in table.primary_key)}:
-        said.append("answers without the table")
+        texts.append("answers without the table")
     share = _measured(statement, need, columns)
     if share is not None and share < 1:
-        said.append(f"the condition keeps {100 * share:.2g} % of {plural(table.rows or 0, 'row')}")
-    return "; ".join(said)
+        texts.append(f"the condition keeps {100 * share:.2g} % of {plural(table.rows or 0, 'row')}")
+    return "; ".join(texts)
 
 
 def _partial(
@@ -337,7 +337,7 @@ def _partial(
 
 def redundant_indexes(schema: Schema, advice: Sequence[IndexAdvice] = ()) -> list[tuple[str, str, str]]:
     """(table, index, the index that serves all it serves): what could be dropped, now or with the advice taken."""
-    found = []
+    results = []
     for table in schema.tables:
         planned = [Index(a.name, a.columns) for a in advice if a.table == table.name]
         for index in table.indexes:
@@ -346,9 +346,9 @@ def redundant_indexes(schema: Schema, advice: Sequence[IndexAdvice] = ()) -> lis
             for other in [*usable(table), *planned]:
                 longer = len(other.columns) > len(index.columns) or other.unique or other.name < index.name
                 if other.name != index.name and longer and _leads(index.columns, other.columns):
-                    found.append((table.name, index.name, other.name or "the primary key"))
+                    results.append((table.name, index.name, other.name or "the primary key"))
                     break
-    return found
+    return results
 
 
 class BareKey(msgspec.Struct, frozen=True):
@@ -366,17 +366,17 @@ def bare_foreign_keys(
     schema: Schema, workload: Sequence[Statement], advice: Sequence[IndexAdvice] = ()
 ) -> list[BareKey]:
     """Foreign keys that no index begins with: deleting a parent, and loading its children, reads the whole table."""
-    found = []
+    results = []
     for table in schema.tables:
         planned = [a.columns for a in advice if a.table == table.name]
         for key in table.foreign_keys:
             if _begins_one(table, key.columns) or any(_leads(key.columns, columns) for columns in planned):
                 continue
-            asked = tuple(s.digest for s in workload if _asks_by(s.structure, table.name, key.columns[0].lower()))
+            queries = tuple(s.digest for s in workload if _asks_by(s.structure, table.name, key.columns[0].lower()))
             name = ddl.name_for(table.name, key.columns, {index.name for index in table.indexes})
-            made = ddl.create_index(name, table.name, key.columns, schema.system)
-            found.append(BareKey(table.name, key.columns, key.table, table.rows, made, asked))
-    return found
+            product = ddl.create_index(name, table.name, key.columns, schema.system)
+            results.append(BareKey(table.name, key.columns, key.table, table.rows, product, queries))
+    return results
 
 
 def _asks_by(structure: Structure, table: str, column: str) -> bool:

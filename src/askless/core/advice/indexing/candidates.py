@@ -15,12 +15,12 @@ EQUAL_MOST = 3
 
 def candidates(needs: Sequence[Need]) -> dict[str, list[tuple[str, ...]]]:
     """Columns of indexes to think of, by table (as the schema names it)."""
-    found: dict[str, list[tuple[str, ...]]] = {}
+    results: dict[str, list[tuple[str, ...]]] = {}
     for need in needs:
         for columns in _of(need):
-            if 0 < len(columns) <= COLUMNS_MOST and columns not in found.setdefault(need.table.name, []):
-                found[need.table.name].append(columns)
-    return found
+            if 0 < len(columns) <= COLUMNS_MOST and columns not in results.setdefault(need.table.name, []):
+                results[need.table.name].append(columns)
+    return results
 
 
 def _of(need: Need) -> list[tuple[str, ...]]:
@@ -35,18 +35,18 @@ def _of(need: Need) -> list[tuple[str, ...]]:
         bases += [(link, *_without(base, [link])) for base in list(bases)] + [
             (*_without(base, [link]), link) for base in list(bases) if base
         ]
-    made: list[tuple[str, ...]] = []
+    products: list[tuple[str, ...]] = []
     for base in bases:
-        made.append(base)
-        made += [(*base, column) for column in need.ranges if column not in base]
+        products.append(base)
+        products += [(*base, column) for column in need.ranges if column not in base]
         if order and same_way:
-            made.append((*base, *_without(order, base)))
+            products.append((*base, *_without(order, base)))
             if len(order) > 1:
-                made.append((*base, order[0]))
+                products.append((*base, order[0]))
         if need.group:
-            made.append((*base, *_without(need.group, base)))
-    made += _covering(need, made)
-    return list(dict.fromkeys(columns for columns in made if columns))
+            products.append((*base, *_without(need.group, base)))
+    products += _covering(need, products)
+    return list(dict.fromkeys(columns for columns in products if columns))
 
 
 def _covering(need: Need, made: Sequence[tuple[str, ...]]) -> list[tuple[str, ...]]:

@@ -118,10 +118,10 @@ def search(
     if covering:
         return [Path(cost, entries, given, delivers, index)]
     scattered, in_order = _heap(need, columns, fetched, traits)
-    found = [Path(cost + min(scattered, in_order), entries, given, delivers and in_order <= scattered, index)]
+    results = [Path(cost + min(scattered, in_order), entries, given, delivers and in_order <= scattered, index)]
     if delivers and in_order > scattered:
-        found.append(Path(cost + in_order, entries, given, True, index))
-    return found
+        results.append(Path(cost + in_order, entries, given, True, index))
+    return results
 
 
 def _heap(need: Need, columns: Sequence[str], entries: float, traits: Traits) -> tuple[float, float]:
@@ -166,11 +166,11 @@ def best_path(
     paths = [scan(need)] if not bound else []
     for index in indexes:
         paths += search(need, index, bound, traits, schema, want_order)
-    kept = [min(paths, key=lambda path: path.cost)] if paths else []
+    remaining = [min(paths, key=lambda path: path.cost)] if paths else []
     ordered = [path for path in paths if path.ordered]
     if ordered:
-        kept.append(min(ordered, key=lambda path: path.cost))
-    return kept
+        remaining.append(min(ordered, key=lambda path: path.cost))
+    return remaining
 
 
 def cost_of(
@@ -182,8 +182,8 @@ def cost_of(
         return Outcome(0.0, {}, ())
     outer = any(link.outer for need in needs for link in need.links)
     orders = permutations(needs) if len(needs) <= TABLES_MOST and not outer else [tuple(needs)]
-    found = [outcome for order in orders for outcome in _left_deep(order, structure, indexes, schema, traits, limit)]
-    return min(found, key=lambda outcome: outcome.cost)
+    results = [outcome for order in orders for outcome in _left_deep(order, structure, indexes, schema, traits, limit)]
+    return min(results, key=lambda outcome: outcome.cost)
 
 
 def _left_deep(
@@ -192,7 +192,7 @@ def _left_deep(
 ) -> list[Outcome]:  # fmt: skip
     first = order[0]
     wants = bool(structure.order_by) and bool(first.order)
-    found = []
+    results = []
     for path in best_path(first, indexes.get(first.table.name.lower(), []), frozenset(), traits, schema, wants):
         cost, rows, touched = path.cost, path.rows, {first.table.name: path.touched}
         used = [path.index] if path.index is not None else []
@@ -216,8 +216,8 @@ def _left_deep(
             touched = {table: max(count * part, 1.0) for table, count in touched.items()}
         if sorts and rows > 1:
             cost += rows * math.log2(max(rows, 2)) * 2 * OPERATOR + rows * OPERATOR
-        found.append(Outcome(cost, touched, tuple(used), sorts))
-    return found
+        results.append(Outcome(cost, touched, tuple(used), sorts))
+    return results
 
 
 def _inner(

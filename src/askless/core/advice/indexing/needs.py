@@ -70,10 +70,10 @@ def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) ->
 
     used = {column.name.lower() for column in structure.used if column.table.lower() in (name, "")}
     whole = "*" in used or not structure.used
-    kept = share(tuple(by_column))
+    remaining = share(tuple(by_column))
     for predicate in structure.predicates:  # what no index answers still keeps rows out
         if predicate.column.table.lower() == name and (predicate.inside or predicate.operator in ("like", "ilike")):
-            kept *= 0.1
+            remaining *= 0.1
     return Need(
         table=table,
         equal=equal,
@@ -82,7 +82,7 @@ def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) ->
         order=_order(structure, name),
         group=tuple(c.name.lower() for c in structure.group_by) if _all_of(structure.group_by, name) else (),
         used=None if whole else frozenset(column for column in used if table.column(column) is not None),
-        kept=max(kept, 1e-9),
+        kept=max(remaining, 1e-9),
         share=share,
     )
 
@@ -98,12 +98,12 @@ def _order(structure: Structure, table: str) -> tuple[tuple[str, bool], ...]:
 
 
 def _links(structure: Structure, table: str) -> list[Link]:
-    found = []
+    results = []
     for join in structure.joins:
         for side, other in ((join.left, join.right), (join.right, join.left)):
             if side.table.lower() == table and other.table.lower() != table:
-                found.append(Link(side.name.lower(), other.table.lower(), join.outer))
-    return found
+                results.append(Link(side.name.lower(), other.table.lower(), join.outer))
+    return results
 
 
 def _share(table: Table, predicates: list[Predicate], schema: Schema, shares: Shares) -> float:
@@ -132,11 +132,11 @@ def _alone(table: Table, predicate: Predicate, schema: Schema, rows: int) -> flo
 def distinct_of(table: Table, column: str, schema: Schema) -> float:
     """About how many values a column has."""
     rows = float(max(table.rows or 0, 1))
-    found = table.column(column)
+    result = table.column(column)
     if schema.is_unique(table.name, column):
         return rows
-    if found is not None and found.distinct:
-        return found.distinct
+    if result is not None and result.distinct:
+        return result.distinct
     key = schema.foreign_key(table.name, column)
     parent = schema.table(key.table) if key is not None else None
     if parent is not None and parent.rows:

@@ -87,7 +87,7 @@ def by_model(
     None where a model or the way to it is not known.
     """
     main = models.get((load.orm, load.target))
-    found: dict[str, tuple[Model, str, list[str]]] = {}
+    results: dict[str, tuple[Model, str, list[str]]] = {}
     for table, column in columns:
         model = by_table(load, table, models) or main
         if model is None or main is None:
@@ -96,11 +96,11 @@ def by_model(
         if model is not main and relation is None:
             return None
         name = relation.name if relation is not None else ""
-        found.setdefault(model.name, (model, name, []))[2].append(model.attribute(column))
-    return list(found.values())
+        results.setdefault(model.name, (model, name, []))[2].append(model.attribute(column))
+    return list(results.values())
 
 
 def by_table(load: Load, table: str, models: Models) -> Model | None:
     """The model of a table, where there is just one."""
-    found = [model for (orm, _), model in models.items() if orm == load.orm and model.table == table]
-    return found[0] if len(found) == 1 else None
+    results = [model for (orm, _), model in models.items() if orm == load.orm and model.table == table]
+    return results[0] if len(results) == 1 else None
