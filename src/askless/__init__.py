@@ -9,7 +9,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Any
 
-__version__ = "0.3.0"
+__version__ = "0.4.0"
 __all__ = ["RepeatedLoad", "request"]
 
 
