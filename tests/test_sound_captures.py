@@ -133,6 +133,7 @@ def changed(line: int, key: str, value: Any) -> list[dict[str, Any]]:
 @example(lines=changed(5, "sampled", [9]))
 @example(lines=changed(14, "literals", [None] * 8 + [["1", "2"]]))
 @example(lines=changed(12, "parameters", [[]]))
+@example(lines=changed(12, "parameters", [[[]]] + [[]] * 5))  # neither a value nor a type and its text
 @example(lines=changed(12, "start_ns", "soon"))
 @example(lines=changed(12, "widths", {"6": [1]}))
 @example(lines=changed(8, "caller", 8))

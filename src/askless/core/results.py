@@ -214,7 +214,7 @@ def _kinds(lost: Counter[Row], gained: Counter[Row]) -> str:
                 if some == 0:
                     return f"{column} is NULL on one side and 0 on the other: COUNT of nothing is 0, SUM of nothing is NULL; COALESCE makes them one"
                 return f"{column} is NULL on one side: an outer join or a missing value"
-            kinds = {value[0] for value in (a, b) if isinstance(value, tuple) and value}
+            kinds = {value[0] for value in (a, b) if isinstance(value, tuple)}
             if kinds == {"instant", "local time"}:
                 return f"{column} is a time with a zone on one side and without on the other"
             if isinstance(a, tuple) and isinstance(b, tuple) and a[0] == b[0] in ("local time", "instant"):

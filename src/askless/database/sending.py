@@ -38,23 +38,21 @@ def native(value: Value, system: str) -> Any:
     """A captured value as the driver takes it. Raises AskLessError cant-run where the capture could not keep it."""
     if not isinstance(value, tuple):
         return value
-    kind, text = (*value, "")[:2]
+    kind, text = value
     if kind.startswith("cut "):
         raise AskLessError(
             "value-cut",
             f"a value of this query ({kind.removeprefix('cut ')}) was too long to be kept whole in the capture",
             "give the statement with --sql and its values with --parameters",
         )
-    if kind == "bytes":
-        return bytes.fromhex(text)
-    if kind in ("list", "tuple") and text[:1] == "[":
-        products = [native(tuple(item) if isinstance(item, list) else item, system) for item in json.loads(text)]
-        return products if kind == "list" and system_of(system).lists_as_arrays else _Many(products)
-    if not system_of(system).typed_values and kind in ("datetime", "date", "time", "Decimal", "UUID"):
-        return text
     try:
+        if kind in ("list", "tuple") and text[:1] == "[":
+            values = [native(tuple(item) if isinstance(item, list) else item, system) for item in json.loads(text)]
+            return values if kind == "list" and system_of(system).lists_as_arrays else _Many(values)
+        if not system_of(system).typed_values and kind in ("datetime", "date", "time", "Decimal", "UUID"):
+            return text
         return _READ[kind](text)
-    except (KeyError, ValueError, ArithmeticError):
+    except (LookupError, ValueError, ArithmeticError):
         raise AskLessError(
             "value-unknown",
             f"a value of this query has the type {kind}, which a capture can't keep",
@@ -71,6 +69,7 @@ def _timedelta(text: str) -> timedelta:
 
 
 _READ: dict[str, Any] = {
+    "bytes": bytes.fromhex,
     "datetime": datetime.fromisoformat, "date": date.fromisoformat, "time": time.fromisoformat, "Decimal": Decimal,
     "UUID": UUID, "float": float, "timedelta": _timedelta, "IPv4Address": str, "IPv6Address": str, "str": str,
 }  # fmt: skip

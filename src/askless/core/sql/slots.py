@@ -13,7 +13,8 @@ import msgspec
 
 from askless.core.sql.scan import tokens
 
-Value = None | bool | int | float | str | tuple[str, ...]
+# What JSON has no word for is the name of its type and its text.
+Value = None | bool | int | float | str | tuple[str, str]
 
 
 class Slot(msgspec.Struct, frozen=True):
