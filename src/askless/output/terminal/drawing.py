@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shlex
 from collections.abc import Sequence
 
 from rich import box
@@ -39,6 +40,12 @@ def labelled(out: Console, rows: Sequence[tuple[str, str]], columns: int = 2) ->
             grid.add_row(f"{name}:".ljust(7), Text(safe(text)))
     if grid.row_count:
         out.print(indented(grid, columns))
+
+
+def command(out: Console, lead: str, *words: str) -> None:
+    """What to run next, on a line of its own that is never wrapped, so that it can be copied whole."""
+    out.print(Text(lead, style="dim"))
+    out.print(Text("  askless " + shlex.join(map(safe, words)), style="dim"), soft_wrap=True)
 
 
 def table_of(*columns: tuple[str, str]) -> Table:

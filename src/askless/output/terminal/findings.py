@@ -8,7 +8,7 @@ from rich.text import Text
 
 from askless.core.findings import Advice, Finding
 from askless.core.words import plural, size
-from askless.output.terminal.drawing import SEVERITY_STYLE, at, indented, labelled
+from askless.output.terminal.drawing import SEVERITY_STYLE, at, command, indented, labelled
 from askless.output.text import milliseconds, one_line, percent, safe
 from askless.reports import documents
 
@@ -23,8 +23,8 @@ def findings(out: Console, document: documents.FindingsDocument) -> None:
     for place, finding in enumerate(document.findings, 1):
         _summary(out, place, finding, finding.key in document.accepted)
     if document.findings:
-        story_of = f"askless findings {safe(document.capture)} --show {document.findings[0].key}"
-        out.print(Text(f"The whole story of one, by its name or its place in this list: {story_of}", style="dim"))
+        lead = "The whole story of one, by its name or its place in this list:"
+        command(out, lead, "findings", document.capture, "--show", document.findings[0].key)
     if document.hidden:
         out.print(Text(f"{document.hidden} more hidden by the filters.", style="dim"))
     if document.accepted:

@@ -6,7 +6,7 @@ from rich.console import Console
 from rich.text import Text
 
 from askless.core.words import number, plural, size
-from askless.output.terminal.drawing import indented, labelled, table_of
+from askless.output.terminal.drawing import command, indented, labelled, table_of
 from askless.output.text import brief, milliseconds, one_line, safe
 from askless.reports import documents
 
@@ -47,18 +47,9 @@ def indexes(out: Console, document: documents.IndexesDocument) -> None:
         _keys(out, document)
     if document.indexes:
         out.print()
-        text = (
-            "Rows are estimated from "
-            + ("the values of the capture, asked of the database" if document.measured else "the saved schema alone")
-            + ". A trial measures:"
-        )
-        out.print(Text(text, style="dim"))
-        out.print(
-            Text(
-                f'  askless trial {safe(document.capture)} --db URL --index "{safe(document.indexes[0].ddl)}"',
-                style="dim",
-            )
-        )
+        how = "the values of the capture, asked of the database" if document.measured else "the saved schema alone"
+        lead = f"Rows are estimated from {how}. A trial measures:"
+        command(out, lead, "trial", document.capture, "--db", "URL", "--index", document.indexes[0].ddl)
 
 
 def _one(out: Console, place: int, index: documents.AdvisedIndex) -> None:

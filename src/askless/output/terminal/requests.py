@@ -6,7 +6,7 @@ from rich.console import Console
 from rich.text import Text
 
 from askless.core.words import number, plural, size
-from askless.output.terminal.drawing import table_of
+from askless.output.terminal.drawing import command, table_of
 from askless.output.text import milliseconds, one_line, percent, safe
 from askless.reports import documents
 
@@ -58,5 +58,5 @@ def each(out: Console, document: documents.EachDocument) -> None:
         )  # fmt: skip
     out.print(table)
     if document.requests:
-        shown = f"askless timeline {safe(document.capture)} {document.requests[0].name}"
-        out.print(Text(f"One of them, by its name or its number in this list: {shown}", style="dim"))
+        lead = "One of them, by its name or its number in this list:"
+        command(out, lead, "timeline", document.capture, document.requests[0].name)
