@@ -161,7 +161,7 @@ def test_the_office_itself_is_sound_and_has_findings(tmp_path: Path) -> None:
 
 def test_a_field_nested_without_end_is_a_bad_line(tmp_path: Path) -> None:
     file = tmp_path / "calls.jsonl"
-    deep = "[" * 3000 + "]" * 3000
+    deep = "[" * 200_000 + "]" * 200_000
     nested = json.dumps(office()[12]).replace('"parameters": [[]', f'"parameters": [{deep}')
     lines = [json.dumps(line) for line in office()[:12]] + [nested, '{"event":"note","text":' + deep + "}"]
     file.write_text("\n".join(lines) + "\n")

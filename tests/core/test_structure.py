@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from askless.core.advice import rewriting
 from askless.core.sql.slots import literal_value, slots_of, values_of
-from askless.core.sql.structure import structure_of
+from askless.core.sql.structure import Output, structure_of
 
 LOOKUPS = [
     ("sqlite", "SELECT * FROM vessel WHERE id = ?", "vessel.id", "="),
@@ -90,6 +90,12 @@ def test_a_literal_is_read_back(value: int | str) -> None:
     assert [literal_value(slot.text) for slot in slots] == [abs(value) if isinstance(value, int) else value]
 
 
+def outputs(text: str) -> tuple[Output, ...]:
+    structure = structure_of(text, "sqlite")
+    assert structure is not None
+    return structure.outputs
+
+
 def flat(sql: str) -> str:
     return " ".join(sql.split())
 
@@ -106,17 +112,30 @@ def test_a_join_never_loses_parents_and_never_hides_a_column() -> None:
         "vessel_id",
         "vessel",
         "id",
-        ("id", "name"),
+        outputs("SELECT id, name FROM vessel"),
         False,
     )
     assert "LEFT JOIN vessel" in flat(sql)
     assert "vessel.id AS vessel_id_" in flat(sql), "the parent has columns id and vessel_id already"
 
 
+def test_a_join_reads_columns_by_their_own_names_whatever_the_look_up_calls_them() -> None:
+    parent = "SELECT id AS port_call_id, vessel_id FROM port_call"
+    labelled = outputs("SELECT v.id AS vessel_id, v.name AS vessel_name, v.flag FROM vessel AS v WHERE v.id = ?")
+    sql = flat(rewriting.joined(parent, "sqlite", "vessel_id", "vessel", "id", labelled, False))
+    assert "vessel.id AS vessel_vessel_id, vessel.name AS vessel_name, vessel.flag FROM" in sql
+    computed = outputs("SELECT id, upper(name) AS name FROM vessel WHERE id = ?")
+    assert rewriting.joined(parent, "sqlite", "vessel_id", "vessel", "id", computed, False) == "", (
+        "a join would lose it"
+    )
+
+
 def test_a_to_many_join_under_a_limit_is_not_written() -> None:
     text = "SELECT id FROM port_call ORDER BY eta LIMIT 10"
-    assert rewriting.joined(text, "sqlite", "id", "tug_job", "port_call_id", ("id",), True) == ""
-    assert rewriting.joined(text, "sqlite", "id", "vessel", "id", ("name",), False) != ""
+    assert (
+        rewriting.joined(text, "sqlite", "id", "tug_job", "port_call_id", outputs("SELECT id FROM tug_job"), True) == ""
+    )
+    assert rewriting.joined(text, "sqlite", "id", "vessel", "id", outputs("SELECT name FROM vessel"), False) != ""
 
 
 def test_a_count_is_grouped_by_its_key() -> None:

@@ -19,7 +19,7 @@ from askless.core.patterns.discarded_rows import _split
 from askless.core.plans import mysql, tree
 from askless.core.results import Question, difference
 from askless.core.shape_stats import UseTotals
-from askless.core.sql.structure import structure_of
+from askless.core.sql.structure import Column, Output, structure_of
 from askless.core.statistics import ratio_of_medians
 from askless.core.systems import Traits
 from tests.core.test_indexing import asked, columns, schema
@@ -131,11 +131,13 @@ def test_a_batch_keeps_no_limit(drop: bool, expected: str) -> None:
 
 def test_a_join_keeps_parents_without_children() -> None:
     text = "SELECT id FROM port_call WHERE status = 'due'"
-    joined = rewriting.joined(text, "sqlite", "vessel_id", "vessel", "id", ("id", "name"), to_many=False)
+    outputs = [Output(Column("vessel", name), name) for name in ("id", "name")]
+    jobs = [Output(Column("tug_job", "id"), "id")]
+    joined = rewriting.joined(text, "sqlite", "vessel_id", "vessel", "id", outputs, to_many=False)
     assert "LEFT JOIN vessel" in joined and "vessel.id = port_call.vessel_id" in " ".join(joined.split())
     limited = text + " LIMIT 5"
-    assert rewriting.joined(limited, "sqlite", "vessel_id", "vessel", "id", ("id",), to_many=False)
-    assert rewriting.joined(limited, "sqlite", "id", "tug_job", "port_call_id", ("id",), to_many=True) == ""
+    assert rewriting.joined(limited, "sqlite", "vessel_id", "vessel", "id", outputs, to_many=False)
+    assert rewriting.joined(limited, "sqlite", "id", "tug_job", "port_call_id", jobs, to_many=True) == ""
 
 
 def test_a_finding_on_a_route_that_the_other_side_never_asked_is_neither_gone_nor_new() -> None:

@@ -159,7 +159,7 @@ def test_what_can_be_said_wrongly_of_an_index(served: Office) -> None:
         refused(run("trial", "--db", served.url, "--index", "CREATE INDEX n ON vessel (name)", "--sql", "SELECT * FROM harbour.vessel"), "names a schema")  # fmt: skip
 
 
-def roads(office: Office, capture: Path, number: int, *words: object) -> Any:
+def roads(office: Office, capture: Path, number: int | str, *words: object) -> Any:
     ran = run("trial", capture, "--db", office.url, "--finding", number, "--json", *words)
     assert ran.code in (0, 1), ran.err
     return ran.json
@@ -264,3 +264,35 @@ def test_weighing_a_shape_of_a_capture(served: Office, capture_of: Captured) -> 
     ran = run("weigh", capture, "--db", served.url, "--shape", shape, "--json")
     assert {part["kind"] for part in ran.json["parts"]} == {"condition", "sort", "limit"}, ran.err
     refused(run("weigh", capture, "--db", served.url, "--shape", "zzz"), "no statement of shape zzz")
+
+
+def test_columns_that_the_look_up_gives_other_names(
+    office_of: Callable[..., Office], record: Callable[..., Path]
+) -> None:
+    """Labels such as older ORMs write: `berth_id` is the berth's id there, and a column of the call here."""
+    office = office_of("sqlite")
+    capture = record(
+        """
+        import sys, sqlite3, askless
+        db = sqlite3.connect(f"file:{sys.argv[1]}?mode=ro", uri=True)
+        look_up = (
+            "SELECT port_call.id AS port_call_id, port_call.vessel_id AS port_call_vessel_id, vessel_id + 0 AS sum_id"
+            " FROM port_call WHERE port_call.id = ?"
+        )
+        with askless.request("jobs"):
+            for call, in db.execute("SELECT port_call_id FROM tug_job WHERE port_call_id > 40 LIMIT 12").fetchall():
+                db.execute(look_up.replace(", vessel_id + 0 AS sum_id", ""), (call,)).fetchall()
+        with askless.request("sums"):
+            for call, in db.execute("SELECT port_call_id FROM tug_job WHERE port_call_id > 40 LIMIT 12").fetchall():
+                db.execute(look_up, (call,)).fetchall()
+        """,
+        office.url.removeprefix("sqlite:///"),
+    )
+    listed = {f["route"]: f["key"] for f in findings(capture) if f["pattern"] == "n-plus-one"}
+    first = roads(office, capture, listed["jobs"])["roads"]
+    assert [road["name"] for road in first] == ["row by row", "one batched query", "outer join"]
+    assert all(road["same_result"] for road in first), first
+    assert "port_call.vessel_id AS port_call_vessel_id" in first[2]["sql"] and "not show" not in first[1]["note"]
+    second = roads(office, capture, listed["sums"])["roads"]
+    assert [road["name"] for road in second] == ["row by row", "one batched query"], "a join has no word for the sum"
+    assert second[1]["same_result"]

@@ -19,7 +19,7 @@ from askless.core.patterns.base import Diagnosis
 from askless.core.recipes import Batch, Group, Variant
 from askless.core.sql.parts import named_form
 from askless.core.sql.slots import Value, slots_of, values_of
-from askless.core.sql.structure import Structure
+from askless.core.sql.structure import Structure, structure_of
 
 KEYS = "keys"
 REPLAYED = ("n-plus-one", "sibling-filters")  # patterns whose look-ups can be replayed
@@ -35,7 +35,7 @@ class Sent(msgspec.Struct, frozen=True):
 
 
 class Replay(msgspec.Struct, frozen=True):
-    """The look-ups of one request. `keys[i]` is the key of look-up i, `column` what it is compared with.
+    """The look-ups of one request. `keys[i]` is the key of look-up i, `column` of `table` what it is compared with.
 
     `batch` answers all keys at once; `grouped` tells that it gives a number for each key instead of rows. `join` is the
     parent's query with the rows joined to it. None stands for what can't be written from the statements.
@@ -45,12 +45,30 @@ class Replay(msgspec.Struct, frozen=True):
     request: str
     lookups: tuple[Sent, ...]
     keys: tuple[Value, ...]
+    table: str
     column: str
     grouped: bool
     to_many: bool
     batch: Sent | None
     parent: Sent | None
     join: Sent | None
+
+
+def place_of_key(replay: Replay, names: Sequence[str]) -> int | None:
+    """Where the batch's result, whose columns have these names, shows the key; None where that can't be told."""
+    structure = structure_of(replay.batch.text, replay.batch.system) if replay.batch is not None else None
+    if structure is None or len(structure.outputs) != len(names) or any(output.star for output in structure.outputs):
+        # The batch adds the key at the end, where it is not among the columns.
+        places = [i for i, name in enumerate(names) if name.lower() == replay.column.lower()]
+        return places[-1] if places else None
+    key = (replay.table.lower(), replay.column.lower())
+    columns = [(output.column.table.lower(), output.column.name.lower()) for output in structure.outputs]
+    shown = [
+        i
+        for i, (column, output) in enumerate(zip(columns, structure.outputs, strict=True))
+        if column == key and not output.aggregate
+    ]
+    return shown[-1] if shown else None
 
 
 def replay_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Replay:
@@ -113,12 +131,13 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
         parents = [i for i in range(indices[-1]) if request.statements[i] == source.statement]
         if len(parents) == 1:
             parent = _sent(request, parents[0], "parent")
-            outputs = tuple(output.name for output in structure.outputs)
             # Conditions and joins of the look-up would not be in the join.
             if not grouped and structure.main.lower() == table.lower() and not _has_more(structure, guard):
-                joined = rewriting.joined(parent.text, parent.system, source.column, table, column, outputs, to_many)
+                joined = rewriting.joined(
+                    parent.text, parent.system, source.column, table, column, structure.outputs, to_many
+                )
                 join = Sent(joined, parent.parameters, parent.names, parent.system) if joined else None
-    return Replay(request.route, request.name, lookups, keys, column, grouped, to_many, batch, parent, join)
+    return Replay(request.route, request.name, lookups, keys, table, column, grouped, to_many, batch, parent, join)
 
 
 def _has_more(structure: Structure, guard: bool) -> bool:

@@ -10,7 +10,7 @@ from sqlalchemy.engine import URL, Connection
 
 from askless.core.errors import AskLessError
 from askless.core.progress import Progress, quiet
-from askless.core.replay import Replay, Sent
+from askless.core.replay import Replay, Sent, place_of_key
 from askless.core.results import Question, comparable, difference
 from askless.core.sql.questions import question_of
 from askless.core.sql.statements import checked_select, tables_in
@@ -156,7 +156,7 @@ def _check_batch(connection: Connection, plan: _Plan, replay: Replay, found: _Fo
         _check_groups(plan, found, rows)
         return
     width = len(found.columns)
-    place = _place_of_key(names, replay.column)
+    place = place_of_key(replay, names)
     if place is None:
         plan.note = "the batch does not show the key, so only the rows as a whole were compared"
         _tell(plan, found.all(), [row[:width] for row in rows], Question())
@@ -192,16 +192,6 @@ def _check_groups(plan: _Plan, found: _Found, rows: Rows) -> None:
     if missing:
         zero = found.rows[0][0][0] if missing == len(found.keys) else 0
         plan.note = f"{_without(missing, 'group')} on the page, with {zero}"
-
-
-def _place_of_key(names: Sequence[str], column: str) -> int | None:
-    """Where the batch shows the key: the last column of its name, for the batch adds it at the end."""
-    places = [
-        i
-        for i, name in enumerate(names)
-        if name.lower().rsplit(".", 1)[-1] == column.lower() or name.lower().endswith("_" + column.lower())
-    ]
-    return places[-1] if places else None
 
 
 def _comparable(key: Any) -> str:

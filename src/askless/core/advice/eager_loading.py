@@ -24,7 +24,7 @@ class _Case:
         self.variant, self.load, self.models = recipe.variant, stats.load, context.models
         self.rows_each = stats.rows / stats.count if stats.count else 0.0
         self.row_bytes = stats.bytes / stats.rows if stats.rows else 0.0
-        self.columns = tuple(output.name for output in recipe.structure.outputs)
+        self.outputs = recipe.structure.outputs
         self.at = recipe.parent_line or recipe.line
         self.parent_sql = context.sql(recipe.parent) if recipe.parent is not None else ""
         if recipe.parent_key is not None:  # the parent is read row by row itself: it will be a batch by then
@@ -109,7 +109,7 @@ def _join(case: _Case) -> Advice:
             source.column,
             case.table,
             case.column,
-            case.columns,
+            case.outputs,
             case.variant is Variant.TO_MANY,
         )
     fan_out = max(case.rows_each, 1.0)
@@ -223,7 +223,7 @@ def _widen(case: _Case) -> Advice:
     model = model_of(case.load, case.load.target, case.models) if case.load is not None else None
     code = ""
     if words is not None and model is not None and case.load is not None and case.load.kind == "refresh":
-        code = words.widened(model, case.columns)
+        code = words.widened(model, [output.column.name for output in case.outputs])
     elif case.recipe.parent_line is not None:
         where = f"{case.recipe.parent_line.file}:{case.recipe.parent_line.line}"
         code = f"add the columns that the look-up reads to the query at {where}"

@@ -9,7 +9,7 @@ from sqlglot import exp
 
 from askless.core.sql.names import Names
 from askless.core.sql.parsing import bare, conjuncts, is_star, parse, slot_in, trying
-from askless.core.sql.structure import Column
+from askless.core.sql.structure import Column, Output
 
 Change = Callable[[exp.Select, Names], exp.Select | None]
 
@@ -133,12 +133,16 @@ def _selects(tree: exp.Select, column: exp.Column) -> bool:
 
 
 def joined(
-    text: str, system: str, parent_column: str, table: str, column: str, columns: Sequence[str], to_many: bool
+    text: str, system: str, parent_column: str, table: str, column: str, outputs: Sequence[Output], to_many: bool
 ) -> str:
     """The parent's statement with the child joined to it, by an outer join so that no parent is lost.
 
-    '' for a to-many join under a LIMIT: that would count joined rows instead of parents.
+    `outputs` are what the child's own statement gives. '' where one of them is no column of the child, and for a to-many
+    join under a LIMIT: that would count joined rows instead of parents.
     """
+    own = [output for output in outputs if output.column.table.lower() == table.lower() and not output.aggregate]
+    if len(own) < len(outputs):
+        return ""
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
         source = tree.args.get("from_") or tree.args.get("from")
@@ -153,10 +157,9 @@ def joined(
             if not node.table and not tree.args.get("joins") and node.find_ancestor(exp.Select) is tree:
                 node.set("table", exp.to_identifier(parent))
         on = exp.EQ(this=exp.column(column, table=table), expression=exp.column(parent_column, table=parent))
-        chosen = [name for name in columns if name not in ("", "*")]
-        if chosen:
+        if own and not any(output.star for output in own):
             taken = {node.alias_or_name for node in tree.expressions}
-            tree.select(*(_distinct(exp.column(n, table=table), taken) for n in chosen), append=True, copy=False)
+            tree.select(*(_distinct(output, table, taken) for output in own), append=True, copy=False)
         else:
             tree.select(exp.Column(this=exp.Star(), table=exp.to_identifier(table)), append=True, copy=False)
         return tree.join(exp.to_table(table), on=on, join_type="left", copy=False)
@@ -164,11 +167,12 @@ def joined(
     return rewritten(text, system, change)
 
 
-def _distinct(column: exp.Column, taken: set[str]) -> Any:
-    """The column under a name that the result does not hold yet."""
-    name = column.name
+def _distinct(output: Output, table: str, taken: set[str]) -> Any:
+    """The child's column under a name that the result does not hold yet: the one it has in the child's own statement."""
+    column = exp.column(output.column.name, table=table)
+    name = output.name or column.name
     while name in taken:
-        name = f"{column.table}_{name}" if name == column.name else name + "_"
+        name = f"{table}_{name}" if name == output.name else name + "_"
     taken.add(name)
     return column if name == column.name else exp.alias_(column, name)
 

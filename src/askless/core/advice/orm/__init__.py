@@ -84,13 +84,13 @@ def by_model(
 ) -> list[tuple[Model, str, list[str]]] | None:
     """Columns by model: the model, the relation that brings it in ('' for the main one), its attributes.
 
-    None where a model or the way to it is not known.
+    None where a model, the way to it or an attribute is not known.
     """
     main = models.get((load.orm, load.target))
     results: dict[str, tuple[Model, str, list[str]]] = {}
     for table, column in columns:
         model = by_table(load, table, models) or main
-        if model is None or main is None:
+        if model is None or main is None or column not in model.attributes:
             return None
         relation = main.relation_to(model.name) if model is not main else None
         if model is not main and relation is None:

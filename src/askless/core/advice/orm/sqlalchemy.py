@@ -54,7 +54,9 @@ class SQLAlchemy:
 
     def widened(self, model: Model, columns: Sequence[str]) -> str:
         """`undefer`."""
-        names = (f"undefer({model.name}.{model.attribute(column)})" for column in columns if column not in model.keys)
+        if not all(column in model.attributes for column in columns):
+            return ""
+        names = (f"undefer({model.name}.{model.attributes[column]})" for column in columns if column not in model.keys)
         return f".options({', '.join(names)})"
 
     def _options(self, load: Load, groups: Sequence[tuple[Model, str, list[str]]]) -> str:
