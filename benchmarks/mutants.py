@@ -29,7 +29,7 @@ class Mutant(NamedTuple):
     new: str
 
 
-PATTERNS = ("tests/test_patterns.py", "tests/test_traffic.py", "tests/test_use.py")
+PATTERNS = ("tests/core/test_thresholds.py", "tests/test_patterns.py", "tests/test_traffic.py", "tests/test_use.py")
 PAGES = ("tests/cli/test_reports.py", "tests/test_advice.py")
 # File -> the tests that are there for it, the quickest first.
 TESTS: dict[str, Sequence[str]] = {
@@ -60,7 +60,7 @@ TESTS: dict[str, Sequence[str]] = {
     "gathering.py": (*PATTERNS, *PAGES),
     "summary.py": PAGES,
     "shape_stats.py": PAGES,
-    "comparison.py": ("tests/cli/test_reports.py",),
+    "comparison.py": ("tests/core/test_thresholds.py", "tests/cli/test_reports.py"),
     "verdicts.py": ("tests/cli/test_verdicts.py",),
     "acceptance.py": ("tests/test_names.py", "tests/test_stopping.py"),
     "findings.py": ("tests/cli/test_reports.py",),

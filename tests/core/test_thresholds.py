@@ -11,7 +11,7 @@ from askless.core.advice import rewriting
 from askless.core.advice.indexing import cost
 from askless.core.advice.indexing.advisor import advise
 from askless.core.advice.indexing.needs import needs_of
-from askless.core.comparison import compare_findings
+from askless.core.comparison import RouteComparison, compare_findings, drift_of
 from askless.core.findings import Cost, Finding
 from askless.core.lineage import Source, is_convincing
 from askless.core.model import Index, Schema, Used
@@ -20,8 +20,10 @@ from askless.core.plans import mysql, tree
 from askless.core.results import Question, difference
 from askless.core.shape_stats import UseTotals
 from askless.core.sql.structure import Column, Output, structure_of
-from askless.core.statistics import ratio_of_medians
+from askless.core.statistics import Ratio, ratio_of_medians
 from askless.core.systems import Traits
+from askless.core.tables import RouteRow
+from askless.core.verdicts import Outcome, Verdict
 from tests.core.test_indexing import asked, columns, schema
 
 SOURCE = Source(1, "rank", "tariff", 9, 1, 5, 5, named=False, in_order=True, first=0)
@@ -150,6 +152,18 @@ def test_a_finding_on_a_route_that_the_other_side_never_asked_is_neither_gone_no
     )
     changes = compare_findings(before, after, {"/a", "/b"}, {"/b", "/c"})
     assert [[f.key for f in some] for some in (changes.gone, changes.new, changes.left)] == [[], ["d"], ["b"]]
+
+
+def test_what_became_slower_by_itself_is_drift_too() -> None:
+    def route(before: float, after: float, rows_after: int = 1) -> RouteComparison:
+        one, two = (RouteRow("/a", "http", 5, 0, *[1.0] * 8, rows, 1.0, 0.0, 0.0, 0) for rows in (1, rows_after))
+        ratio = Ratio(before / after, 0.0, 9.0, 0.95)
+        return RouteComparison("/a", one, two, None, None, ratio, verdict=Verdict(Outcome.UNDECIDED, ""))
+
+    assert drift_of([route(10, 12), route(10, 40)]) == pytest.approx(4), "slower by as much counts as much"
+    assert drift_of([route(40, 10), route(10, 12)]) == pytest.approx(4)
+    assert drift_of([route(90, 10, rows_after=2), route(10, 12)]) == pytest.approx(1.2), "another work is no control"
+    assert drift_of([]) is None
 
 
 @pytest.mark.parametrize(
