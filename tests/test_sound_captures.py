@@ -149,6 +149,15 @@ def test_what_is_sound_can_be_reported_on(lines: list[dict[str, Any]], tmp_path:
             reports_on(file)
 
 
+def test_a_request_without_an_end_and_without_its_times(tmp_path: Path) -> None:
+    file = tmp_path / "calls.jsonl"
+    lines = [line for line in changed(12, "start_ns", None) if line["event"] != "end"]
+    file.write_text("".join(json.dumps(line) + "\n" for line in lines))
+    ran = run("capture", "check", file)
+    assert ran.code == 1 and "line 13 can't be read: the column start_ns" in ran.out
+    assert run("requests", file).err.startswith("askless: request"), "a message, no traceback"
+
+
 def test_the_office_itself_is_sound_and_has_findings(tmp_path: Path) -> None:
     file = tmp_path / "calls.jsonl"
     file.write_text("".join(json.dumps(line) + "\n" for line in office()))

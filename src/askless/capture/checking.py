@@ -19,7 +19,6 @@ class CheckingReader(Reader):
         self._handlers[events.Queries] = self._queries
 
     def _queries(self, event: events.Queries) -> None:
-        self.assembly.add(event.request, event)
         for name in events.COLD:
             try:
                 values = event.column(name)
@@ -29,6 +28,7 @@ class CheckingReader(Reader):
                 raise ValueError(f"the column {name} has {len(values)} values for {event.count} queries")
             if name == "literals":
                 self._check_literals(event, values)
+        self.assembly.add(event.request, event)
 
     def _check_literals(self, event: events.Queries, values: list[tuple[str, ...] | None]) -> None:
         numbers = event.statement if isinstance(event.statement, list) else [event.statement] * event.count

@@ -96,8 +96,10 @@ class Feed:
             if kind is events.End:
                 return self._end(event)
             self._handlers[kind](event)
-        except (KeyError, IndexError, ValueError, OverflowError) as error:
-            self.report.bad_lines.append((self.report.lines, f"refers to what is not there: {error}"))
+        except (KeyError, IndexError) as error:
+            self._bad(f"refers to what is not there: {error}")
+        except (ValueError, OverflowError) as error:
+            self._bad(str(error))
         return None
 
     def _mended(self, line: bytes) -> Any:
