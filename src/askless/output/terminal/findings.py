@@ -122,7 +122,7 @@ def _story(out: Console, finding: Finding, accepted: bool) -> None:
 
 
 def _head(out: Console, finding: Finding, accepted: bool) -> None:
-    head = Text(finding.severity, style=SEVERITY_STYLE.get(finding.severity, ""))
+    head = Text().append(finding.severity, style=SEVERITY_STYLE.get(finding.severity, ""))
     kind = f"{finding.pattern} ({finding.variant})" if finding.variant else finding.pattern
     head.append(f"  {kind}", style="bold")
     head.append(f"  {safe(finding.route)}")

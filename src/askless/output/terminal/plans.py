@@ -136,7 +136,7 @@ _BARS_FROM = 96  # columns of the terminal
 
 def _rows(table: Table, node: documents.PlanNode, lead: str, below: str, wide: int, bars: bool) -> None:
     """One line a node, and its observations under it."""
-    text = Text(lead, style="dim").append(safe(node.kind), style="bold")
+    text = Text().append(lead, style="dim").append(safe(node.kind), style="bold")
     on, by = (f" on {safe(node.table)}" if node.table else ""), (f" by {safe(node.index)}" if node.index else "")
     text.append(on)
     fits = len(lead) + len(node.kind) + len(on) + len(by) <= wide

@@ -166,7 +166,7 @@ def weigh(out: Console, document: documents.WeighDocument) -> None:
     )
     table = table_of(("without", "l"), ("ms", "r"), ("rows", "r"), ("what it costs", "l"))
     for part in document.parts:
-        what = Text(f"{part.kind}: ", style="dim").append(one_line(part.part, 60), style="bold")
+        what = Text().append(f"{part.kind}: ", style="dim").append(one_line(part.part, 60), style="bold")
         if part.with_it:
             what.append(f"\nand with it {safe(part.with_it)}", style="dim")
         text = Text(safe(part.verdict.text))
