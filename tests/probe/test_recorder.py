@@ -304,6 +304,87 @@ def test_a_decorated_function_is_a_request_and_an_inner_one_changes_nothing(reco
     assert [(r.route, r.kind, len(r)) for r in read(folder)] == [("nightly tariffs", "marked", 1)]
 
 
+def test_decorated_coroutines_and_generators_are_requests_while_their_code_runs(record: Record) -> None:
+    folder = record(
+        """
+        import asyncio, functools, inspect, sqlite3, types, askless
+        db = sqlite3.connect(":memory:")
+        def ask(times):
+            for _ in range(times):
+                db.execute("SELECT ?", (times,)).fetchone()
+
+        @askless.request("coroutine")
+        async def job(times):
+            ask(times)
+            await asyncio.sleep(0)
+            ask(1)
+            return times
+        @askless.request("awaited generator")
+        @types.coroutine
+        def old(times):
+            ask(times)
+            yield
+            return times
+        @askless.request("generator")
+        def values(times):
+            ask(times)
+            try:
+                got = yield 1
+            except KeyError:
+                got = "thrown"
+            ask(1)
+            yield got
+            return "done"
+        @askless.request("async generator")
+        async def later(times):
+            ask(times)
+            try:
+                got = yield 1
+            except KeyError:
+                got = "thrown"
+            await asyncio.sleep(0)
+            ask(1)
+            yield got
+        part = askless.request("partial")(functools.partial(job.__wrapped__, 6))
+        assert inspect.iscoroutinefunction(job) and inspect.isgeneratorfunction(values) and inspect.isasyncgenfunction(later)
+
+        def delegating():
+            print((yield from values(2)))
+        def steps(way):
+            generator, other = delegating(), values(1)
+            assert next(generator) == 1 and next(other) == 1  # two at once
+            ask(20)
+            print(generator.send("sent") if way == "send" else generator.throw(KeyError("x")))
+            assert list(generator) == []
+            other.close()
+            ask(20)
+        async def main():
+            print(await asyncio.gather(job(3), job(4)), await old(5), await part())
+            print([value async for value in later(7)])
+            one = later(1)
+            print(await one.asend(None), await one.athrow(KeyError("x")))
+            ask(20)
+            await one.aclose()
+        steps("send")
+        steps("throw")
+        asyncio.run(main())
+        with askless.request("outer"):
+            assert next(values(9)) == 1
+            asyncio.run(job(9))
+        """
+    )
+    expected = {
+        "coroutine": [4, 5], "awaited generator": [5], "partial": [7], "generator": [1, 1, 3, 3],
+        "async generator": [2, 8], "outer": [19],
+    }  # fmt: skip
+    found: dict[str, list[int]] = {}
+    for each in read(folder):
+        found.setdefault(each.route, []).append(len(each))
+    outside = found.pop(next(name for name in found if name.endswith(".py")))
+    assert {name: sorted(counts) for name, counts in found.items()} == expected
+    assert outside == [100], "what asks between two values is not in the request"
+
+
 def test_marking_costs_nothing_when_nobody_records() -> None:
     code = "import askless\nwith askless.request('x'):\n    print('ran')"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
