@@ -135,6 +135,8 @@ def changed(line: int, key: str, value: Any) -> list[dict[str, Any]]:
 @example(lines=changed(12, "parameters", [[]]))
 @example(lines=changed(12, "parameters", [[[]]] + [[]] * 5))  # neither a value nor a type and its text
 @example(lines=changed(12, "start_ns", "soon"))
+@example(lines=changed(11, "start_ns", -(2**63)))
+@example(lines=changed(12, "duration_ns", [2**63 - 1] * 6))
 @example(lines=changed(12, "widths", {"6": [1]}))
 @example(lines=changed(8, "caller", 8))
 @example(lines=changed(1, "text", ["SELECT ", "1"]))

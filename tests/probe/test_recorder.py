@@ -439,7 +439,7 @@ def test_interpreters_without_ask_less(python: str, record: Record, tmp_path: Pa
         assert len(asked(tmp_path / "c")) == 7
         assert {request.route for request in read(tmp_path / "c")} == {"other.py", "marked"}
     else:
-        assert ran.code == 2 and "needs Python 3.9" in ran.err
+        assert ran.code == 0 and "needs Python 3.9" in ran.err
 
 
 @pytest.mark.parametrize("flag", ["-S", "-I", "-E"])
@@ -455,7 +455,7 @@ def test_an_interpreter_that_takes_no_path_runs_unrecorded(flag: str, tmp_path: 
         "-c",
         "import sqlite3; print(sqlite3.connect(':memory:').execute('SELECT 5').fetchone())",
     )
-    assert ran.out == "(5,)\n" and ran.code == 2
+    assert ran.out == "(5,)\n" and ran.code == 0
     assert "nothing was recorded" in ran.err
 
 

@@ -233,4 +233,6 @@ def test_the_folder_vanishes(tmp_path: Path) -> None:
     script.write_text(ASK + f"import shutil\nshutil.rmtree({str(tmp_path / 'c')!r})\nask(100)\nprint('served')\n")
     ran = run("capture", "app", "-o", tmp_path / "c", "--", sys.executable, script)
     assert ran.out == "served\n" and ran.err.count("recording stopped: FileNotFoundError") == 1
-    assert ran.code == 2 and "nothing was recorded" in ran.err
+    assert ran.code == 0 and "nothing was recorded" in ran.err, (
+        "the exit code is the program's own, whatever we could do"
+    )

@@ -16,19 +16,22 @@ from askless.core.sql.slots import Value
 FORMAT = "askless capture"
 VERSION = 1
 
-Numbers = list[int] | int
 Meta = msgspec.Meta
-
+# Far beyond any count, size or clock (2^62 ns after 1970 is the year 2116), and sums and differences stay in 64 bits.
+_MOST = (1 << 62) - 1
+Whole = Annotated[int, Meta(ge=-_MOST, le=_MOST)]
+Numbers = list[Whole] | Whole
+Names = list[int] | int  # numbers that nobody reckons with: checksums, names of threads
 
 RAW = msgspec.Raw()
 
 # The raw columns of a `queries` event: their types, and the value where a column is left out.
 COLD_TYPES: dict[str, tuple[Any, Any]] = {
-    "start_ns": (list[int], 0),
-    "digest": (Numbers, 0),
+    "start_ns": (list[Whole], 0),
+    "digest": (Names, 0),
     "connection": (Numbers, 0),
     "in_transaction": (Numbers, 0),
-    "thread": (Numbers, 0),
+    "thread": (Names, 0),
     "parameters": (list[tuple[Value, ...]], ()),
     "sample": (list[tuple[tuple[Value, ...], ...] | None], None),
     "literals": (list[tuple[str, ...] | None], None),
@@ -44,19 +47,19 @@ class Capture(Event, tag="capture"):
     """The first line: what recorded, when, and the clock that all `_ns` times of this file are read from."""
 
     format: str
-    version: int
+    version: Whole
     recorder: str = ""
-    pid: int = 0
+    pid: Whole = 0
     program: str = ""
     python: str = ""
     started_unix_s: float = 0.0
-    clock_ns: Annotated[int, Meta(description="the clock at started_unix_s")] = 0
+    clock_ns: Annotated[Whole, Meta(description="the clock at started_unix_s")] = 0
 
 
 class StatementEvent(Event, tag="statement"):
     """A statement's text under a number: text that stays and literals of the first execution, in turns."""
 
-    id: int
+    id: Whole
     text: tuple[str, ...]
     system: str = ""
     names: Annotated[tuple[str, ...], Meta(description="names of the parameters, where they have names")] = ()
@@ -65,25 +68,25 @@ class StatementEvent(Event, tag="statement"):
 class Columns(Event, tag="columns"):
     """The columns of a statement's result, and which of them `sample` holds."""
 
-    statement: int
+    statement: Whole
     names: tuple[str, ...]
-    sampled: tuple[int, ...] = ()
+    sampled: tuple[Whole, ...] = ()
 
 
 class PlaceEvent(Event, tag="place"):
     """A line of the application's code; `caller` is the place that called it, 0 for none."""
 
-    id: int
+    id: Whole
     file: str
-    line: int
+    line: Whole
     function: str
-    caller: int = 0
+    caller: Whole = 0
 
 
 class LoadEvent(Event, tag="load"):
     """What an ORM said of a query: kind (lazy, eager, refresh, query, write), and the relation that it served."""
 
-    id: int
+    id: Whole
     orm: str
     kind: str
     model: str = ""
@@ -120,28 +123,28 @@ class Used(msgspec.Struct, array_like=True, frozen=True):
     ("table.column") and `relations` count the objects of which each was read.
     """
 
-    query: int
+    query: Whole
     model: str
-    objects: int
-    touched: int
-    columns: dict[str, int]
-    relations: dict[str, int] = {}
+    objects: Whole
+    touched: Whole
+    columns: dict[str, Whole]
+    relations: dict[str, Whole] = {}
 
 
 class UseEvent(Event, tag="use"):
     """What the application read of a request's results; only where that was tracked."""
 
-    request: int
+    request: Whole
     used: tuple[Used, ...]
 
 
 class RequestEvent(Event, tag="request"):
     """A request begins. `kind`: http, command, test, marked (by hand), program (all that is outside of requests)."""
 
-    id: int
+    id: Whole
     kind: str
     route: str
-    start_ns: int
+    start_ns: Whole
     thread: int = 0
     path: str = ""
     warm_up: bool = False
@@ -156,17 +159,17 @@ class Queries(Event, tag="queries"):
     the error's text, the number of parameter sets of an executemany.
     """
 
-    request: int
-    count: int
+    request: Whole
+    count: Whole
     statement: Numbers
-    duration_ns: list[int]
+    duration_ns: list[Whole]
     rows: Numbers = 0
     bytes: Numbers = 0
     place: Numbers = 0
     load: Numbers = 0
-    widths: dict[int, list[int]] | None = None
+    widths: dict[int, list[Whole]] | None = None
     error: dict[int, str] | None = None
-    batch: dict[int, int] | None = None
+    batch: dict[int, Whole] | None = None
     # What few reports need is decoded on first use.
     start_ns: msgspec.Raw = RAW
     digest: msgspec.Raw = RAW
@@ -190,10 +193,10 @@ class Queries(Event, tag="queries"):
 class End(Event, tag="end"):
     """A request ends; its route may be better known by now. `status` is an HTTP status, 0 where there is none."""
 
-    request: int
-    end_ns: int
+    request: Whole
+    end_ns: Whole
     route: str = ""
-    status: int = 0
+    status: Whole = 0
 
 
 class Note(Event, tag="note"):
@@ -205,8 +208,8 @@ class Note(Event, tag="note"):
 class Close(Event, tag="close"):
     """The last line of a recorder that ended in good order."""
 
-    requests: int
-    queries: int
+    requests: Whole
+    queries: Whole
 
 
 AnyEvent = (

@@ -84,10 +84,8 @@ def record(source: sources.Source, values: dict[str, Any], out: Path | None) -> 
         tell(named, folder)
         raise
     notices.progress_done()
-    anything = tell(named, folder)
-    if recorded.exit_code is None:
-        return 0
-    return recorded.exit_code if anything or recorded.exit_code else 2
+    tell(named, folder)
+    return recorded.exit_code or 0
 
 
 def _progress(text: str) -> None:
@@ -96,8 +94,8 @@ def _progress(text: str) -> None:
     notices.progress(text) if text else notices.progress_done()
 
 
-def tell(named: Path, folder: Path) -> bool:
-    """Say in one line what was recorded; False where nothing was."""
+def tell(named: Path, folder: Path) -> None:
+    """Say in one line what was recorded."""
     from askless.capture.checking import check
     from askless.core.errors import AskLessError
     from askless.core.words import plural, size
@@ -111,7 +109,7 @@ def tell(named: Path, folder: Path) -> bool:
         notices.note(
             "  the program asked no database that is recorded, or its interpreter takes no PYTHONPATH (-I, -E, -S)"
         )
-        return False
+        return
     notices.notes(notes_of(reports))
     queries, requests = sum(r.queries for r in reports), sum(r.requests for r in reports)
     written = sum(r.path.stat().st_size for r in reports)
@@ -120,7 +118,6 @@ def tell(named: Path, folder: Path) -> bool:
         f"Recorded {plural(queries, 'query')} of {plural(requests, 'request')}{files} in {named} ({size(written)}).\n"
         f"Next: askless findings {named}"
     )
-    return True
 
 
 def run_check(options: argparse.Namespace) -> int:
