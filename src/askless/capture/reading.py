@@ -19,6 +19,7 @@ from askless.core.traffic import RequestBegan, RequestEnded
 
 _TAG_LEAST = 3  # letters that begin a request's name
 _LETTERS = "bcdfghjkmnpqrstvwxz"  # no vowels: no words
+_UNREADABLE = (msgspec.DecodeError, UnicodeDecodeError, RecursionError)  # what decoding a line may end in
 # Half of a surrogate pair, which no text may hold: what a program passed on as it got it.
 _HALF = re.compile(
     rb"(?<!\\)((?:\\\\)*)(?:(\\u[dD][89abAB][0-9a-fA-F]{2}\\u[dD][c-fC-F][0-9a-fA-F]{2})|\\u[dD][89a-fA-F][0-9a-fA-F]{2})"
@@ -84,7 +85,7 @@ class Feed:
         """Read one line; the request that ends with it, if one does. A line that can't be read is reported."""
         try:
             event = self._decode(line)
-        except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
+        except _UNREADABLE as error:
             event = self._mended(line)
             if event is None:
                 self._bad(str(error))
@@ -109,7 +110,7 @@ class Feed:
             return None
         try:
             return self._decode(whole)
-        except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+        except _UNREADABLE:
             return None
 
     def foreign(self) -> AskLessError:
@@ -194,7 +195,7 @@ class Reader(Feed):
                 elif line.strip(b"\0 "):
                     try:
                         msgspec.json.decode(line)
-                    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+                    except _UNREADABLE:
                         self._tear()
                     else:
                         yield line
@@ -214,7 +215,7 @@ def header_of(path: FilePath) -> events.Capture | None:
         try:
             first = next(lines_of(stream), b"")
             return msgspec.json.decode(first, type=events.Capture)
-        except (Torn, msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+        except (Torn, *_UNREADABLE):
             return None
 
 

@@ -94,11 +94,11 @@ def saved_schema(path: Path | None) -> Schema | None:
     return schema_file(path)
 
 
-def show(document: Document, json: bool, variant: str = "") -> None:
-    """A document on standard output, its notes on standard error."""
+def show(document: Document, json: bool, variant: str = "", form: str = "terminal") -> None:
+    """A document on standard output, as JSON or in a format of this name; its notes on standard error."""
     from askless.output import delivery, notices
     from askless.output.formats import View
 
     notices.progress_done()
     notices.notes(document.notes)
-    delivery.to_stdout(document, "json" if json else "terminal", View(variant))
+    delivery.to_stdout(document, "json" if json else form, View(variant))

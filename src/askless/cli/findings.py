@@ -60,9 +60,9 @@ def run(options: argparse.Namespace) -> int:
         values=options.values, with_accepted=options.accepted or options.show is not None,
     )  # fmt: skip
     if options.show is not None:
-        filtered = options.route or options.pattern or options.accepted
+        filtered = bool(options.route or options.pattern or options.accepted)
         listed = [f.key for f in document.findings if options.accepted or f.key not in document.accepted]
-        key = naming.finding_name(options.capture, options.show, listed if filtered else None)
+        key = naming.finding_name(options.capture, options.show, listed, shown=not filtered)
         document = findings.only(document, key)
     elif not options.json:
         lists.remember(options.capture, "finding", [finding.key for finding in document.findings])

@@ -34,15 +34,10 @@ def declare(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Advise and print."""
-    from askless.output import delivery, notices
     from askless.reports.indexes import indexes
 
     document = indexes(
         options.capture, options.db, saved_schema(options.schema), options.values, limits_of(options.timeout)
     )
-    if options.ddl and not options.json:
-        notices.notes(document.notes)
-        delivery.to_stdout(document, "sql")
-    else:
-        show(document, options.json)
+    show(document, options.json, form="sql" if options.ddl else "terminal")
     return 0

@@ -279,6 +279,10 @@ class Request:
         """The text of query i."""
         return self.statement(i).text_with(self.literals[i])
 
+    def values(self, i: int) -> tuple[Value, ...]:
+        """The value in each slot of query i, literals included."""
+        return self.statement(i).values(self.parameters[i], self.literals[i])
+
     def place(self, i: int) -> Place | None:
         """The place of query i."""
         return self.tables.places.get(self.places[i])

@@ -101,7 +101,7 @@ def replay_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Replay:
 def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Replay:
     statement = request.statement(indices[0])
     structure = structure_of_statement(statement)
-    rows = [request.statement(i).values(request.parameters[i], request.literals[i]) for i in indices]
+    rows = [request.values(i) for i in indices]
     slot, column, table = recipe.key.slot, recipe.key.column.name, recipe.table
     if structure is None or any(slot >= len(row) for row in rows):
         raise AskLessError(

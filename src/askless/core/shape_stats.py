@@ -111,6 +111,13 @@ class ShapeStats:
         return structure(self.statement)
 
     @property
+    def parsed(self) -> Structure:
+        """What the statement asks, where a pattern has judged it: that judges only what can be parsed."""
+        result = self.structure
+        assert result is not None
+        return result
+
+    @property
     def query_ns(self) -> float:
         """Median duration of one query."""
         return self.durations.median

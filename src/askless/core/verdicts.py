@@ -39,6 +39,18 @@ def direction(ratio: Ratio) -> Outcome:
     return Outcome.FASTER if ratio.value > 1 else Outcome.SLOWER
 
 
+def timed(ratio: Ratio, undecided: str = "no difference seen", after: str = "") -> Verdict:
+    """What time before over time after shows; `after` tells in words what the time after is that of."""
+    outcome, interval = direction(ratio), interval_text(ratio)
+    if outcome is Outcome.UNDECIDED:
+        return Verdict(outcome, f"{undecided} ({interval})")
+    if outcome is Outcome.FASTER:
+        return Verdict(outcome, f"faster: ×{ratio.value:.2f} ({interval})")
+    return Verdict(
+        outcome, f"slower: takes ×{1 / ratio.value:.2f} of the time{after} ({interval} for before over after)"
+    )
+
+
 def interval_text(ratio: Ratio) -> str:
     """A ratio's interval in words: `95 % interval ×1.10 to ×1.30`."""
     return f"{100 * ratio.confidence:.0f} % interval ×{ratio.low:.2f} to ×{ratio.high:.2f}"

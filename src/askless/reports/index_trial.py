@@ -13,7 +13,7 @@ from askless.core.progress import Progress, quiet
 from askless.core.sql.masking import masker
 from askless.core.sql.statements import index_of
 from askless.core.sql.structure import structure_of
-from askless.core.verdicts import Outcome, Verdict, direction, interval_text
+from askless.core.verdicts import Outcome, Verdict, timed
 from askless.database.connecting import parse_url
 from askless.database.index_trial import IndexTrial, Measured, TriedStatement, try_index
 from askless.database.servers import Limits
@@ -108,16 +108,9 @@ def _statement(trial: IndexTrial, measured: Measured, asked: TriedStatement, sho
 
 def verdict(trial: IndexTrial, measured: Measured) -> Verdict:
     """What the trial showed of one statement."""
-    ratio = measured.ratio
     if measured.difference:
         return Verdict(Outcome.CHANGED, "not the same result: do not add the index before you know why")
     if not measured.uses_index:
         name = trial.name or "the index"
         return Verdict(Outcome.UNUSED, f"not used: the planner does not choose {name} for this statement")
-    outcome = direction(ratio)
-    if outcome is Outcome.UNDECIDED:
-        return Verdict(outcome, f"no difference seen ({interval_text(ratio)})")
-    if outcome is Outcome.FASTER:
-        return Verdict(outcome, f"faster: ×{ratio.value:.2f} ({interval_text(ratio)})")
-    taken = f"takes ×{1 / ratio.value:.2f} of the time with the index"
-    return Verdict(outcome, f"slower: {taken} ({interval_text(ratio)} for before over after)")
+    return timed(measured.ratio, after=" with the index")

@@ -41,6 +41,15 @@ def notes_of(files: list[FileReport]) -> tuple[str, ...]:
     return tuple(dict.fromkeys(notes))
 
 
+def text_of(path: Path, slug: str, remedy: str) -> str:
+    """The text of a file that somebody named. Raises AskLessError of this slug, with this remedy."""
+    try:
+        return path.read_text(encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        reason = error.strerror if isinstance(error, OSError) else "it is no text"
+        raise AskLessError(slug, f"can't read {path}: {reason}", remedy) from None
+
+
 def schema_file(path: Path) -> Schema:
     """The schema in a file. Raises AskLessError schema-unreadable."""
     try:

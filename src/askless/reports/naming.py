@@ -20,17 +20,19 @@ def request_name(capture: Path, word: str) -> str:
     return _at(capture, "request", int(word), lambda: [request.name for request in read(capture)], remedy)
 
 
-def finding_name(capture: Path, word: str, listed: list[str] | None = None) -> str:
-    """The name of a finding. `listed` is the list that the number counts in; None: the one that was shown last.
+def finding_name(capture: Path, word: str, listed: list[str] | None = None, shown: bool = True) -> str:
+    """The name of a finding. A number counts in the list that was shown last, else in `listed` (None: all that is open).
+
+    Without `shown`, it counts in `listed` whatever was shown.
 
     Raises AskLessError no-finding for a number that is no place in the list.
     """
     if not word.isdigit() or len(word) > _PLACE_DIGITS_MOST:
         return word
     remedy = f"list them: askless findings {capture}"
-    if listed is not None:
+    if listed is not None and not shown:
         return _place(listed, "finding", int(word), remedy)
-    return _at(capture, "finding", int(word), lambda: _every_finding(capture), remedy)
+    return _at(capture, "finding", int(word), lambda: _every_finding(capture) if listed is None else listed, remedy)
 
 
 def _every_finding(capture: Path) -> list[str]:

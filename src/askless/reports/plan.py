@@ -19,6 +19,7 @@ from askless.core.sql.masking import masker
 from askless.core.sql.slots import values_of
 from askless.core.sql.structure import Structure, structure_of
 from askless.reports import documents
+from askless.reports.loading import text_of
 from askless.reports.plan_nodes import nodes_of
 from askless.reports.subjects import Subject, Workload
 
@@ -79,11 +80,7 @@ def saved(text: str, name: str, schema: Schema | None = None) -> documents.PlanD
 
 def read_saved(path: Path) -> str:
     """The text of a saved plan. Raises AskLessError plan-unreadable."""
-    try:
-        return path.read_text(encoding="utf-8-sig")
-    except (OSError, UnicodeDecodeError) as error:
-        reason = error.strerror if isinstance(error, OSError) else "it is no text"
-        raise AskLessError("plan-unreadable", f"can't read {path}: {reason}", "check the path") from None
+    return text_of(path, "plan-unreadable", "check the path")
 
 
 def _explained(

@@ -14,12 +14,12 @@ from askless.core.shape_stats import Example
 from askless.core.sql.masking import masker
 from askless.core.sql.shape import shape_of
 from askless.core.sql.slots import Value, name_of, slots_of, values_of
-from askless.core.verdicts import Outcome, Verdict, direction, interval_text
+from askless.core.verdicts import Outcome, Verdict, timed
 from askless.database.connecting import parse_url
 from askless.database.rewrite_trial import RewriteTrial, Side, Values, try_rewrite
 from askless.database.servers import Limits
 from askless.reports import documents
-from askless.reports.loading import load
+from askless.reports.loading import load, text_of
 from askless.reports.plan_nodes import nodes_of
 from askless.reports.subjects import parse_parameters
 
@@ -70,13 +70,7 @@ def rewrite_trial(
 
 def statement_in(path: Path) -> str:
     """The text of a file with one statement. Raises AskLessError statement-unreadable."""
-    try:
-        text = path.read_text(encoding="utf-8-sig").strip()
-    except (OSError, UnicodeDecodeError) as error:
-        reason = error.strerror if isinstance(error, OSError) else "it is no text"
-        raise AskLessError(
-            "statement-unreadable", f"can't read {path}: {reason}", "name a file with one SELECT"
-        ) from None
+    text = text_of(path, "statement-unreadable", "name a file with one SELECT").strip()
     if not text:
         raise AskLessError("statement-unreadable", f"{path} is empty", "write one SELECT into it")
     return text
@@ -164,14 +158,6 @@ def _side(side: Side, system: str, show: bool) -> documents.TrialSide:
 
 def verdict(trial: RewriteTrial) -> Verdict:
     """What the trial showed."""
-    ratio = trial.ratio
-    if trial.difference is not None or ratio is None:
+    if trial.difference is not None or trial.ratio is None:
         return Verdict(Outcome.CHANGED, "not the same result: nothing was timed")
-    outcome = direction(ratio)
-    if outcome is Outcome.UNDECIDED:
-        return Verdict(outcome, f"no difference in time seen ({interval_text(ratio)})")
-    if outcome is Outcome.FASTER:
-        return Verdict(outcome, f"faster: ×{ratio.value:.2f} ({interval_text(ratio)})")
-    return Verdict(
-        outcome, f"slower: takes ×{1 / ratio.value:.2f} of the time ({interval_text(ratio)} for before over after)"
-    )
+    return timed(trial.ratio, "no difference in time seen")

@@ -95,14 +95,8 @@ def _join(case: _Case) -> Advice:
     sql = ""
     # A join holds no other condition of the look-up and no limit of its own: then the batch is the way.
     source = case.recipe.source
-    plain = source is not None and not case.recipe.conditions and case.batched()
-    if (
-        plain
-        and source is not None
-        and case.parent_sql
-        and source.column
-        and case.variant in (Variant.TO_ONE, Variant.TO_MANY)
-    ):
+    wanted = case.parent_sql and not case.recipe.conditions and case.variant in (Variant.TO_ONE, Variant.TO_MANY)
+    if wanted and source is not None and source.column and case.batched():
         sql = rewriting.joined(
             case.parent_sql,
             case.system,

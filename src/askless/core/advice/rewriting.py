@@ -8,7 +8,7 @@ from typing import Any, cast
 from sqlglot import exp
 
 from askless.core.sql.names import Names
-from askless.core.sql.parsing import bare, conjuncts, is_star, parse, slot_in, trying
+from askless.core.sql.parsing import bare, conjuncts, is_star, parse, slot_in, source_of, trying
 from askless.core.sql.structure import Column, Output
 
 Change = Callable[[exp.Select, Names], exp.Select | None]
@@ -60,10 +60,15 @@ def _key_side(node: Any) -> exp.Column | None:
     return None
 
 
-def _column_of(node: exp.EQ | exp.In) -> exp.Column:
-    result = _key_side(node)
-    assert result is not None
-    return result.copy()
+def _by_all_keys(tree: exp.Select, names: Names, table: str, column: str) -> exp.Column | None:
+    """Make the comparison with one key `column IN (:keys)`; the key's column, or None where there is no such comparison."""
+    node = _key_comparison(tree, names, table, column)
+    key = _key_side(node)
+    if node is None or key is None:
+        return None
+    key = key.copy()
+    node.replace(exp.In(this=key.copy(), expressions=[exp.Placeholder(this="keys")]))
+    return key
 
 
 def batched(text: str, system: str, table: str, column: str, drop_limit: bool = False) -> str:
@@ -73,15 +78,13 @@ def batched(text: str, system: str, table: str, column: str, drop_limit: bool = 
     """
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
-        node = _key_comparison(tree, names, table, column)
-        if node is None:
-            return None
         if tree.args.get("limit") is not None:
             if not drop_limit:
                 return None
             tree.set("limit", None)
-        key = _column_of(node)
-        node.replace(exp.In(this=key.copy(), expressions=[exp.Placeholder(this="keys")]))
+        key = _by_all_keys(tree, names, table, column)
+        if key is None:
+            return None
         if not _selects(tree, key):
             tree.select(key, append=True, copy=False)
         return tree
@@ -93,11 +96,9 @@ def counted(text: str, system: str, table: str, column: str) -> str:
     """An aggregate for one key as a grouped aggregate for all keys."""
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
-        node = _key_comparison(tree, names, table, column)
-        if node is None:
+        key = _by_all_keys(tree, names, table, column)
+        if key is None:
             return None
-        key = _column_of(node)
-        node.replace(exp.In(this=key.copy(), expressions=[exp.Placeholder(this="keys")]))
         tree.set("expressions", [key.copy(), *tree.expressions])
         tree.set("limit", None)
         return tree.group_by(key.copy(), copy=False)
@@ -109,11 +110,9 @@ def numbered(text: str, system: str, table: str, column: str) -> str:
     """A look-up of rows by one key as the number of rows for all keys."""
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
-        node = _key_comparison(tree, names, table, column)
-        if node is None:
+        key = _by_all_keys(tree, names, table, column)
+        if key is None:
             return None
-        key = _column_of(node)
-        node.replace(exp.In(this=key.copy(), expressions=[exp.Placeholder(this="keys")]))
         tree.set("expressions", [key.copy(), exp.Count(this=exp.Star())])
         tree.set("limit", None)
         tree.set("order", None)
@@ -145,14 +144,14 @@ def joined(
         return ""
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
-        source = tree.args.get("from_") or tree.args.get("from")
-        if source is None or not isinstance(source.this, exp.Table) or tree.args.get("group") is not None:
+        source = source_of(tree)
+        if not isinstance(source, exp.Table) or tree.args.get("group") is not None:
             return None
         if to_many and tree.args.get("limit") is not None:
             return None
         if any(joined_table.name == table for joined_table in tree.find_all(exp.Table)):
             return None
-        parent = source.this.alias_or_name
+        parent = source.alias_or_name
         for node in tree.find_all(exp.Column):  # names that were clear alone may be ambiguous beside the child's
             if not node.table and not tree.args.get("joins") and node.find_ancestor(exp.Select) is tree:
                 node.set("table", exp.to_identifier(parent))
@@ -195,10 +194,10 @@ def paged(text: str, system: str, key: str, size: int) -> str:
     """The statement page by page: the key above the last one seen, in order of the key, so many rows."""
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
-        source = tree.args.get("from_") or tree.args.get("from")
-        if source is None or not isinstance(source.this, exp.Table):
+        source = source_of(tree)
+        if not isinstance(source, exp.Table):
             return None
-        column = exp.column(key, table=source.this.alias_or_name)
+        column = exp.column(key, table=source.alias_or_name)
         tree = tree.where(exp.GT(this=column.copy(), expression=exp.Placeholder(this="last_seen")), copy=False)
         return tree.order_by(column, append=False, copy=False).limit(size, copy=False)
 

@@ -107,11 +107,9 @@ class AlreadyLoaded(ByRequests[Rereads]):
 
 def _reads_rows(structure: Structure) -> bool:
     return (
-        structure.kind == "select"
+        structure.repeatable
         and not structure.aggregates
         and not structure.exists
-        and not structure.locks
-        and not structure.volatile
         and any(predicate.operator in ("=", "in") and predicate.slots for predicate in structure.predicates)
     )
 

@@ -74,7 +74,7 @@ class Duplicate(ByRequests[Repeats]):
             if not same:
                 continue
             structure = stats.structure
-            if structure is None or structure.kind != "select" or structure.locks or structure.volatile:
+            if structure is None or not structure.repeatable:
                 continue
             tables = {table.lower() for table in structure.tables}
             writes = sorted(i for i, table in writes_of(view) if table in tables or table == EVERYTHING)

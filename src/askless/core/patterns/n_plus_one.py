@@ -48,11 +48,6 @@ def varying(rows: list[tuple[Value, ...]]) -> list[int] | None:
     return [position for position, column in enumerate(zip(*rows, strict=True)) if len(set(column)) > 1]
 
 
-def all_values(request: Request, indices: list[int]) -> list[tuple[Value, ...]]:
-    """For each query all values in order of its slots, literals included."""
-    return [request.statement(i).values(request.parameters[i], request.literals[i]) for i in indices]
-
-
 def lookup(structure: Structure, slot: int) -> Predicate | None:
     """The key look-up that a slot is part of: an equality, or an IN of this one value."""
     for predicate in structure.predicates:
@@ -123,9 +118,9 @@ def _examine(
 ) -> tuple[Key, Source | None] | None:
     """The key of a repetition and the source of its keys where they were seen to flow; None if it is none."""
     structure = stats.structure
-    if structure is None or structure.kind != "select" or structure.locks or structure.volatile:
+    if structure is None or not structure.repeatable:
         return None
-    rows = all_values(request, indices)
+    rows = [request.values(i) for i in indices]
     result = key_of(structure, rows)
     if result is None:
         return None
@@ -156,8 +151,7 @@ def key_of(structure: Structure, rows: list[tuple[Value, ...]]) -> Key | None:
 
 def variant_of(tally: Repetition, context: Context) -> Variant:
     """What the look-ups ask for."""
-    structure = tally.stats.structure
-    assert structure is not None
+    structure = tally.stats.parsed
     if structure.exists:
         return Variant.EXISTS
     if structure.aggregates:

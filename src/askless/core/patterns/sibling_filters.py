@@ -23,7 +23,7 @@ from askless.core.patterns.base import (
     spared,
     written_between,
 )
-from askless.core.patterns.n_plus_one import all_values, lookup, varying
+from askless.core.patterns.n_plus_one import lookup, varying
 from askless.core.recipes import Group as GroupRecipe
 from askless.core.recipes import Key
 from askless.core.settings import Settings
@@ -88,11 +88,9 @@ def _key_of(view: RequestView, group: Group, settings: Settings) -> Key | None:
     """The constant that differs; None where these are no siblings."""
     structure = group.stats.structure
     request, indices = view.request, group.indices
-    if structure is None or structure.kind != "select" or not structure.aggregates or structure.group_by:
+    if structure is None or not structure.repeatable or not structure.aggregates or structure.group_by:
         return None
-    if structure.locks or structure.volatile:
-        return None
-    rows = all_values(request, indices)
+    rows = [request.values(i) for i in indices]
     if len(set(rows)) < settings.repeat_least or _interrupted(view, group, settings):
         return None
     positions = varying(rows)
@@ -108,9 +106,7 @@ def _interrupted(view: RequestView, group: Group, settings: Settings) -> bool:
     """Whether a write to the tables, or a long pause, lies between the first and the last."""
     request: Request = view.request
     first, last = group.indices[0], group.indices[-1]
-    structure = group.stats.structure
-    assert structure is not None
-    tables = {table.lower() for table in structure.tables}
+    tables = {table.lower() for table in group.stats.parsed.tables}
     if written_between(view, first, last, tables):
         return True
     starts = [request.starts_ns[i] for i in group.indices]

@@ -143,6 +143,12 @@ def conjuncts(node: Any) -> list[Any]:
     return results
 
 
+def source_of(select: Any) -> Any:
+    """What stands first in FROM; None for a SELECT without. (Newer parsers call the argument `from_`.)"""
+    clause = select.args.get("from_") or select.args.get("from")
+    return clause.this if clause is not None else None
+
+
 def bare(node: Any) -> Any:
     """An output without its alias."""
     return node.this if isinstance(node, exp.Alias) else node

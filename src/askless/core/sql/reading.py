@@ -10,7 +10,7 @@ import msgspec
 from sqlglot import exp
 
 from askless.core.sql.names import Names
-from askless.core.sql.parsing import Parsed, bare, conjuncts, is_star, parse, slot_in, trying
+from askless.core.sql.parsing import Parsed, bare, conjuncts, is_star, parse, slot_in, source_of, trying
 from askless.core.sql.structure import EVERYTHING, Column, Join, Output, Predicate, Structure
 
 _COMPARISONS: dict[type[exp.Expression], str] = {
@@ -145,8 +145,7 @@ def _select(tree: Any, names: Names) -> Structure:
         else:
             return Structure("select", "", _tables(tree))
     tables = _tables(tree)
-    source = select.args.get("from_") or select.args.get("from")
-    main = names.table(source.this) if source is not None else ""
+    main = names.table(source_of(select))
     predicates = list(_predicates(select.args.get("where"), names))
     joins: list[Join] = []
     for join in select.args.get("joins") or ():

@@ -87,6 +87,11 @@ class Structure(msgspec.Struct, frozen=True):
     used: tuple[Column, ...] = ()  # every column that the statement names anywhere, subqueries included
 
     @property
+    def repeatable(self) -> bool:
+        """Whether it only reads, and gives the same again as long as nobody writes."""
+        return self.kind == "select" and not self.locks and not self.volatile
+
+    @property
     def aggregates(self) -> tuple[str, ...]:
         """The aggregate functions of the result, where it is nothing but aggregates."""
         if self.outputs and all(output.aggregate for output in self.outputs):
