@@ -36,6 +36,7 @@ TESTS: dict[str, Sequence[str]] = {
     "sql/reading.py": ("tests/core/test_parsing.py", "tests/core/test_structure.py"),
     "sql/names.py": ("tests/core/test_parsing.py", "tests/core/test_structure.py"),
     "sql/parsing.py": ("tests/core/test_parsing.py", "tests/core/test_parts.py"),
+    "sql/structure.py": PATTERNS,
     "sql/shape.py": ("tests/core/test_shape.py",),
     "sql/scan.py": ("tests/core/test_shape.py",),
     "sql/slots.py": ("tests/core/test_shape.py", "tests/core/test_structure.py", "tests/core/test_sending.py"),
@@ -141,7 +142,7 @@ MUTANTS = [
     Mutant("plans/measured.py", "removed, kept = actual.removed * actual.loops, actual.rows * actual.loops", "removed, kept = actual.removed, actual.rows"),
     # rewriting
     Mutant("advice/rewriting.py", "            if not drop_limit:\n                return None", "            pass"),
-    Mutant("advice/rewriting.py", '            tree.set("limit", None)\n        key = _column_of(node)', "            pass\n        key = _column_of(node)"),
+    Mutant("advice/rewriting.py", '            tree.set("limit", None)\n        key = _by_all_keys(', "            pass\n        key = _by_all_keys("),
     Mutant("advice/rewriting.py", "if Column(key.table.lower(), key.name.lower()) == wanted:", "if key.name.lower() == wanted.name:"),
     Mutant("advice/rewriting.py", "results[0]) if len(results) == 1 else None", "results[0]) if results else None"),
     Mutant("advice/rewriting.py", 'join_type="left", copy=False)', "copy=False)"),
@@ -163,7 +164,7 @@ MUTANTS = [
     # patterns and totals
     Mutant("patterns/n_plus_one.py", "        if predicate is None or predicate.inside:\n            return None", "        if predicate is None:\n            return None"),
     Mutant("patterns/n_plus_one.py", "if distinct < settings.repeat_least or structure.aggregates:", "if distinct < settings.repeat_least:"),
-    Mutant("patterns/n_plus_one.py", "structure.locks or structure.volatile:", "structure.locks:"),
+    Mutant("sql/structure.py", "not self.locks and not self.volatile", "not self.locks"),
     Mutant("patterns/duplicate.py", "        if written or changed or apart:", "        if written or changed:"),
     Mutant("patterns/duplicate.py", "        if written or changed or apart:", "        if changed or apart:"),
     Mutant("patterns/already_loaded.py", "and not written_between(view, i, indices[-1], {structure.main.lower()})", ""),
