@@ -6,9 +6,6 @@ some of the columns (that is an n-plus-one of the variant same-row), a write to 
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-
-from askless.core.context import Context
 from askless.core.findings import severity
 from askless.core.lineage import structure as structure_of
 from askless.core.model import Place, Request
@@ -18,6 +15,7 @@ from askless.core.patterns.base import (
     Diagnosis,
     Met,
     Rule,
+    ShapeTally,
     add_counts,
     add_places,
     lines_of,
@@ -30,7 +28,7 @@ from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure
-from askless.core.summary import RouteStats, Tally
+from askless.core.summary import Tally
 from askless.core.view import Group, RequestView
 from askless.core.words import number, plural
 
@@ -42,24 +40,21 @@ RULE = Rule(
 )
 
 
-class Rereads:
+class Rereads(ShapeTally):
     """Look-ups of one shape whose rows were there."""
 
     def __init__(self, stats: ShapeStats) -> None:
-        self.stats = stats
-        self.requests = self.queries = self.rows = 0
-        self.places: dict[Place, int] = {}
+        super().__init__(stats)
+        self.rows = 0
         self.earlier: dict[Place, int] = {}
         self.column = ""
         self.source: ShapeStats | None = None
 
     def merge(self, other: Tally) -> None:
         """Add another piece's tally."""
+        super().merge(other)
         assert isinstance(other, Rereads)
-        self.requests += other.requests
-        self.queries += other.queries
         self.rows += other.rows
-        add_counts(self.places, other.places)
         add_counts(self.earlier, other.earlier)
 
 
@@ -90,19 +85,16 @@ class AlreadyLoaded(ByRequests[Rereads]):
         request, indices = view.request, group.indices
         tally = self.tallies(view.route).setdefault((digest,), Rereads(group.stats))
         view.claimed.add(digest)
-        tally.requests += 1
-        tally.queries += len(indices)
+        tally.add(request, indices)
         tally.rows += sum(request.rows[i] for i in indices)
         tally.source = view.route.shapes.get(request.statement(earlier).shape.digest)
         key = next((p.column.name for p in structure.predicates if p.operator in ("=", "in") and p.slots), "")
         tally.column = key
-        add_places(tally.places, request, indices)
         add_places(tally.earlier, request, [earlier])
 
-    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+    def diagnose(self, tally: Rereads, met: Met) -> Diagnosis:
         """One a shape."""
-        for tally in self.tallies(route).values():
-            yield _diagnosis(tally, Met(route, tally.stats, context, tally.places, tally.requests))
+        return _diagnosis(tally, met)
 
 
 def _reads_rows(structure: Structure) -> bool:

@@ -55,13 +55,45 @@ class Pattern(Protocol):
         """What is wrong with a route. `found` is what patterns before it had to say of this route."""
 
 
-T = TypeVar("T", bound=Tally)
+class ShapeTally:
+    """What a pattern met of one shape in the requests of a route, and the places that asked."""
+
+    def __init__(self, stats: ShapeStats) -> None:
+        self.stats = stats
+        self.requests = 0
+        self.queries = 0
+        self.places: dict[Place, int] = {}
+
+    def add(self, request: Request, indices: Collection[int]) -> None:
+        """Add the queries of one more request."""
+        self.requests += 1
+        self.queries += len(indices)
+        add_places(self.places, request, indices)
+
+    def merge(self, other: Tally) -> None:
+        """Add another piece's tally of the same pattern and shape."""
+        assert isinstance(other, ShapeTally)
+        self.requests += other.requests
+        self.queries += other.queries
+        add_counts(self.places, other.places)
+
+
+T = TypeVar("T", bound=ShapeTally)
 
 
 class ByRequests(Generic[T]):
     """A pattern that adds up what it meets, request by request, in tallies of a type of its own."""
 
     rule: Rule
+
+    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+        """One a tally."""
+        for tally in self.tallies(route).values():
+            yield self.diagnose(tally, Met(route, tally.stats, context, tally.places, tally.requests))
+
+    def diagnose(self, tally: T, met: Met) -> Diagnosis:
+        """What a tally comes to."""
+        raise NotImplementedError
 
     def tallies(self, route: RouteStats) -> dict[tuple[str, ...], T]:
         """The route's tallies of this pattern, by whatever tells them apart."""

@@ -7,9 +7,7 @@ spread over time, repeats that an n-plus-one explains.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterable
 
-from askless.core.context import Context
 from askless.core.findings import Line, severity
 from askless.core.model import Place, Request
 from askless.core.patterns.base import (
@@ -18,8 +16,7 @@ from askless.core.patterns.base import (
     Diagnosis,
     Met,
     Rule,
-    add_counts,
-    add_places,
+    ShapeTally,
     lines_of,
     spared,
     writes_of,
@@ -28,7 +25,6 @@ from askless.core.recipes import Share
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import EVERYTHING
-from askless.core.summary import RouteStats, Tally
 from askless.core.view import Group, RequestView
 from askless.core.words import number, plural
 
@@ -40,23 +36,8 @@ RULE = Rule(
 )
 
 
-class Repeats:
-    """Duplicates of one shape in one route."""
-
-    def __init__(self, stats: ShapeStats) -> None:
-        self.stats = stats
-        self.requests = 0
-        self.queries = 0
-        self.avoidable = 0
-        self.places: dict[Place, int] = {}
-
-    def merge(self, other: Tally) -> None:
-        """Add another piece's tally."""
-        assert isinstance(other, Repeats)
-        self.requests += other.requests
-        self.queries += other.queries
-        self.avoidable += other.avoidable
-        add_counts(self.places, other.places)
+class Repeats(ShapeTally):
+    """Duplicates of one shape in one route: of each run of them, all but one are avoidable."""
 
 
 class Duplicate(ByRequests[Repeats]):
@@ -85,15 +66,11 @@ class Duplicate(ByRequests[Repeats]):
 
     def _add(self, view: RequestView, stats: ShapeStats, indices: list[int]) -> None:
         tally = self.tallies(view.route).setdefault((stats.shape.digest,), Repeats(stats))
-        tally.requests += 1
-        tally.queries += len(indices)
-        tally.avoidable += len(indices) - 1
-        add_places(tally.places, view.request, indices)
+        tally.add(view.request, indices)
 
-    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+    def diagnose(self, tally: Repeats, met: Met) -> Diagnosis:
         """One a shape."""
-        for tally in self.tallies(route).values():
-            yield _diagnosis(tally, Met(route, tally.stats, context, tally.places, tally.requests))
+        return _diagnosis(tally, met)
 
 
 def _same(request: Request, group: Group) -> list[list[int]]:
@@ -137,7 +114,7 @@ def _callers(tally: Repeats) -> tuple[Line, ...]:
 
 def _diagnosis(tally: Repeats, met: Met) -> Diagnosis:
     requests = max(tally.requests, 1)
-    queries, avoidable = tally.queries / requests, tally.avoidable / requests
+    queries, avoidable = tally.queries / requests, (tally.queries - tally.requests) / requests
     cost = met.cost(queries, avoidable)
     callers = _callers(tally)
     what = met.structure.main or "the same rows"

@@ -5,39 +5,34 @@ from __future__ import annotations
 from askless.core.findings import Line
 from askless.core.lineage import Source
 from askless.core.model import Place, Request
-from askless.core.patterns.base import Rule, add_counts, add_places, lines_of
+from askless.core.patterns.base import Rule, ShapeTally, add_counts, add_places, lines_of
 from askless.core.recipes import Key
 from askless.core.shape_stats import ShapeStats
 from askless.core.summary import RouteStats, Tally
 
 
-class Repetition:
+class Repetition(ShapeTally):
     """What one repetition added up to. `sources` counts the statements that supplied the keys."""
 
     def __init__(self, stats: ShapeStats, key: Key) -> None:
-        self.stats = stats
+        super().__init__(stats)
         self.key = key
-        self.requests = 0
-        self.queries = 0
         self.repeats = 0
         self.examined = 0
         self.span_ns = 0  # from the first query's start to the last one's end, summed over the examined requests
         self.rows_more = False
-        self.places: dict[Place, int] = {}
         self.sources: dict[tuple[str, str, str], int] = {}
         self.parent_places: dict[Place, int] = {}
         self.source: Source | None = None
 
     def merge(self, other: Tally) -> None:
         """Add another piece's tally of the same repetition."""
+        super().merge(other)
         assert isinstance(other, Repetition)
-        self.requests += other.requests
-        self.queries += other.queries
         self.repeats += other.repeats
         self.examined += other.examined
         self.span_ns += other.span_ns
         self.rows_more = self.rows_more or other.rows_more
-        add_counts(self.places, other.places)
         add_counts(self.parent_places, other.parent_places)
         for key, count in other.sources.items():
             self.sources[key] = self.sources.get(key, 0) + count

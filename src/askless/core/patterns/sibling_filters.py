@@ -7,19 +7,16 @@ between, polling spread over time, functions whose value changes, groups that ar
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterable
 
-from askless.core.context import Context
 from askless.core.findings import severity
-from askless.core.model import Place, Request
+from askless.core.model import Request
 from askless.core.patterns.base import (
     ByRequests,
     Claim,
     Diagnosis,
     Met,
     Rule,
-    add_counts,
-    add_places,
+    ShapeTally,
     spared,
     written_between,
 )
@@ -28,7 +25,6 @@ from askless.core.recipes import Group as GroupRecipe
 from askless.core.recipes import Key
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
-from askless.core.summary import RouteStats, Tally
 from askless.core.view import Group, RequestView
 from askless.core.words import number, plural
 
@@ -40,22 +36,12 @@ RULE = Rule(
 )
 
 
-class Siblings:
+class Siblings(ShapeTally):
     """The siblings of one shape in one route."""
 
     def __init__(self, stats: ShapeStats, key: Key) -> None:
-        self.stats = stats
+        super().__init__(stats)
         self.key = key
-        self.requests = 0
-        self.queries = 0
-        self.places: dict[Place, int] = {}
-
-    def merge(self, other: Tally) -> None:
-        """Add another piece's tally."""
-        assert isinstance(other, Siblings)
-        self.requests += other.requests
-        self.queries += other.queries
-        add_counts(self.places, other.places)
 
 
 class SiblingFilters(ByRequests[Siblings]):
@@ -73,15 +59,12 @@ class SiblingFilters(ByRequests[Siblings]):
             if key is None:
                 continue
             tally = self.tallies(view.route).setdefault((digest,), Siblings(group.stats, key))
-            tally.requests += 1
-            tally.queries += len(group.indices)
-            add_places(tally.places, view.request, group.indices)
+            tally.add(view.request, group.indices)
             view.claimed.add(digest)
 
-    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+    def diagnose(self, tally: Siblings, met: Met) -> Diagnosis:
         """One a shape."""
-        for tally in self.tallies(route).values():
-            yield _diagnosis(tally, Met(route, tally.stats, context, tally.places, tally.requests))
+        return _diagnosis(tally, met)
 
 
 def _key_of(view: RequestView, group: Group, settings: Settings) -> Key | None:

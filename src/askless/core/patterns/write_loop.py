@@ -5,19 +5,15 @@ Not flagged: an executemany (one query with many parameter sets), a statement wi
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-
-from askless.core.context import Context
 from askless.core.findings import severity
-from askless.core.model import Place, Request
+from askless.core.model import Request
 from askless.core.patterns.base import (
     ByRequests,
     Claim,
     Diagnosis,
     Met,
     Rule,
-    add_counts,
-    add_places,
+    ShapeTally,
     by_code,
     call_path,
     spared,
@@ -25,7 +21,7 @@ from askless.core.patterns.base import (
 from askless.core.recipes import WriteTogether
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
-from askless.core.summary import RouteStats, Tally
+from askless.core.summary import Tally
 from askless.core.view import RequestView
 from askless.core.words import number, plural
 
@@ -38,21 +34,18 @@ RULE = Rule(
 _WRITES = ("insert", "update", "delete")
 
 
-class Writes:
+class Writes(ShapeTally):
     """Writes of one shape from one piece of code. `alone` counts those that were committed before the next one."""
 
     def __init__(self, stats: ShapeStats) -> None:
-        self.stats = stats
-        self.requests = self.queries = self.alone = 0
-        self.places: dict[Place, int] = {}
+        super().__init__(stats)
+        self.alone = 0
 
     def merge(self, other: Tally) -> None:
         """Add another piece's tally."""
+        super().merge(other)
         assert isinstance(other, Writes)
-        self.requests += other.requests
-        self.queries += other.queries
         self.alone += other.alone
-        add_counts(self.places, other.places)
 
 
 class WriteLoop(ByRequests[Writes]):
@@ -77,15 +70,12 @@ class WriteLoop(ByRequests[Writes]):
         request = view.request
         name = (stats.shape.digest, *call_path(request, indices[0]))
         tally = self.tallies(view.route).setdefault(name, Writes(stats))
-        tally.requests += 1
-        tally.queries += len(indices)
+        tally.add(request, indices)
         tally.alone += _alone(request, indices)
-        add_places(tally.places, request, indices)
 
-    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+    def diagnose(self, tally: Writes, met: Met) -> Diagnosis:
         """One a loop."""
-        for tally in self.tallies(route).values():
-            yield _diagnosis(tally, Met(route, tally.stats, context, tally.places, tally.requests))
+        return _diagnosis(tally, met)
 
 
 def _alone(request: Request, indices: list[int]) -> int:
