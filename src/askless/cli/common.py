@@ -40,6 +40,23 @@ def add_capture(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("capture", metavar="CAPTURE", type=file, help="a capture: a file, or a folder of files")
 
 
+def add_subject(parser: argparse.ArgumentParser, what: str) -> None:
+    """What a command works on: a capture, or a statement that is typed."""
+    parser.add_argument(
+        "capture", metavar="CAPTURE", type=file, nargs="?", help="a capture: a file, or a folder of files"
+    )
+    parser.add_argument("--sql", metavar="STATEMENT", help=f"one {what} instead of a capture")
+    parser.add_argument(
+        "--parameters", metavar="JSON", default="", help="values of its placeholders: a list, or an object by name"
+    )
+
+
+def check_subject(capture: Path | None, sql: str | None, slug: str, command: str) -> None:
+    """Raises AskLessError of this slug where not just one of the two is named."""
+    if (capture is None) == (sql is None):
+        raise AskLessError(slug, "name a capture or give --sql, one of the two", f"see: askless {command} --help")
+
+
 def add_json(parser: argparse.ArgumentParser) -> None:
     """Output for programs."""
     parser.add_argument("--json", action="store_true", help="print JSON (its form: askless schema COMMAND)")

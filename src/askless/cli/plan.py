@@ -4,7 +4,18 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import add_database, add_json, add_limits, add_schema, file, limits_of, saved_schema, show
+from askless.cli.common import (
+    add_database,
+    add_json,
+    add_limits,
+    add_schema,
+    add_subject,
+    check_subject,
+    file,
+    limits_of,
+    saved_schema,
+    show,
+)
 from askless.core.errors import AskLessError
 
 TYPE_CHECKING = False
@@ -20,13 +31,7 @@ EXAMPLES = """  askless plan calls --db sqlite:///harbour.db               the s
 
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument(
-        "capture", metavar="CAPTURE", type=file, nargs="?", help="a capture: a file, or a folder of files"
-    )
-    parser.add_argument("--sql", metavar="STATEMENT", help="one statement instead of a capture")
-    parser.add_argument(
-        "--parameters", metavar="JSON", default="", help="values of its placeholders: a list, or an object by name"
-    )
+    add_subject(parser, "statement")
     parser.add_argument("--top", metavar="N", type=int, default=5, help="how many shapes of the capture (default: 5)")
     parser.add_argument("--shape", metavar="HASH", default="", help="only this shape (the first characters are enough)")
     parser.add_argument(
@@ -76,10 +81,7 @@ def _live(options: argparse.Namespace) -> PlanDocument:
         raise AskLessError(
             "no-database", "a plan comes from a database or from a file", "name a database with --db, or a saved plan with --file"
         )  # fmt: skip
-    if (options.capture is None) == (options.sql is None):
-        raise AskLessError(
-            "what-to-explain", "name a capture or give --sql, one of the two", "see: askless plan --help"
-        )
+    check_subject(options.capture, options.sql, "what-to-explain", "plan")
     wish = plan.Wish(options.analyze, options.values or options.sql is not None, saved_schema(options.schema))
     return plan.live(options.db, _workload(options), wish, limits_of(options.timeout))
 

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import add_database, add_json, add_limits, file, limits_of, show
-from askless.core.errors import AskLessError
+from askless.cli.common import add_database, add_json, add_limits, add_subject, check_subject, limits_of, show
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -17,13 +16,7 @@ EXAMPLES = """  askless weigh --db URL --sql "SELECT ... FROM port_call c JOIN v
 
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument(
-        "capture", metavar="CAPTURE", type=file, nargs="?", help="a capture: a file, or a folder of files"
-    )
-    parser.add_argument("--sql", metavar="STATEMENT", help="one SELECT instead of a capture")
-    parser.add_argument(
-        "--parameters", metavar="JSON", default="", help="values of its placeholders: a list, or an object by name"
-    )
+    add_subject(parser, "SELECT")
     parser.add_argument(
         "--shape", metavar="HASH", default="", help="the shape of the capture to weigh (default: the costliest)"
     )
@@ -55,8 +48,7 @@ def run(options: argparse.Namespace) -> int:
 def _workload(options: argparse.Namespace) -> Workload:
     from askless.reports import subjects
 
-    if (options.capture is None) == (options.sql is None):
-        raise AskLessError("what-to-weigh", "name a capture or give --sql, one of the two", "see: askless weigh --help")
+    check_subject(options.capture, options.sql, "what-to-weigh", "weigh")
     if options.sql is not None:
         return subjects.typed(options.sql, options.parameters)
     return subjects.of_capture(options.capture, shape=options.shape)
