@@ -139,12 +139,14 @@ class Assembly:
         request = self.open.pop(event.request)
         request.end_ns, request.status = event.end_ns, event.status
         request.route = event.route or request.route
+        request.put_in_order()
         return request
 
     def left_open(self) -> Iterable[Request]:
         """Requests that never ended, those without a query left out; they end with the last query of theirs."""
         for request in self.open.values():
             if request.statements:
+                request.put_in_order()
                 last = max(map(int.__add__, request.starts_ns, request.durations_ns))
                 request.end_ns = max(last, request.start_ns)
                 yield request

@@ -182,7 +182,7 @@ class Request:
     """
 
     __slots__ = (
-        "_cold", "batches", "bytes", "durations_ns", "end_ns", "errors", "kind", "loads", "number", "parts", "path",
+        "_cold", "_order", "batches", "bytes", "durations_ns", "end_ns", "errors", "kind", "loads", "number", "parts", "path",
         "places", "route", "rows", "start_ns", "statements", "status", "tables", "uses", "warm_up", "widths",
     )  # fmt: skip
 
@@ -209,6 +209,7 @@ class Request:
         self.uses: dict[int, list[Used]] = _EMPTY
         self.parts: list[Columns] = []
         self._cold: dict[str, list[Any]] = {}
+        self._order: list[int] | None = None  # of what `parts` hold, where that is not the order of their starts
 
     @property
     def name(self) -> str:
@@ -226,7 +227,32 @@ class Request:
                 ) from None
             if len(known) != len(self.statements):
                 raise damaged(f"request {self.name} ({self.route}) has a column {name} of another length")
+            if self._order is not None:
+                known = self._cold[name] = [known[i] for i in self._order]
         return known
+
+    def put_in_order(self) -> None:
+        """Put the queries in the order of their starts, once all are there.
+
+        Parts may come otherwise: a query whose result is read slowly is told after those that were asked meanwhile.
+        """
+        if len(self.parts) < 2:
+            return
+        try:
+            starts = self.starts_ns
+        except AskLessError:  # whoever asks for the column is told
+            return
+        order = sorted(range(len(starts)), key=starts.__getitem__)
+        if order == list(range(len(starts))):
+            return
+        self._order = order
+        self._cold = {}
+        for name in ("statements", "durations_ns", "rows", "bytes", "places", "loads"):
+            values = getattr(self, name)
+            setattr(self, name, [values[i] for i in order])
+        now = {before: after for after, before in enumerate(order)}
+        for name in ("widths", "errors", "batches", "uses"):
+            setattr(self, name, {now[i]: value for i, value in getattr(self, name).items()})
 
     @property
     def starts_ns(self) -> list[int]:

@@ -22,11 +22,13 @@ from types import FrameType
 
 import msgspec
 
+from askless.capture import tails
 from askless.core.errors import AskLessError
 from askless.core.progress import Progress, quiet
 
 PROBE = Path(__file__).resolve().parent.parent / "probe"
-STOP_WAIT_S = 5.0
+STOP_WAIT_S = 5.0  # how long pages' programs may take to stop once they are visited
+TERMINATE_WAIT_S = 10.0  # and a program that whoever runs us wants stopped
 WARM_UP_HEADER = "X-Ask-Less-Warm-Up"
 
 
@@ -101,6 +103,7 @@ def run(
             "program-missing", f"there is no program {command[0]!r} to run", "check the words behind `--` and your PATH"
         )
     stop = threading.Event()
+    foreign = tails.tails_of(folder)
     try:
         # Visited programs get a process group of their own: what they started (a reloader's child) stops with them.
         process = subprocess.Popen(
@@ -111,33 +114,42 @@ def run(
             "program-missing", f"can't start {program}: {error.strerror}", "check that it may be run"
         ) from None
     grouped = visits is not None
-    with _Signals(process, stop, grouped):
-        try:
-            visited = _visit(process, visits, stop, progress) if visits is not None else ()
-            if visits is not None:
-                stop.set()
+    try:
+        with _Signals(process, stop, grouped):
+            try:
+                visited = _visit(process, visits, stop, progress) if visits is not None else ()
+                if visits is not None:
+                    stop.set()
+                    _stop(process, grouped)
+                code = process.wait()
+            except BaseException:
                 _stop(process, grouped)
-            code = process.wait()
-        except BaseException:
-            _stop(process, grouped)
-            raise
+                raise
+    finally:
+        tails.finish(folder, foreign)
     return Ended(code if code >= 0 else 128 - code, stop.is_set(), visited)
 
 
 class _Signals:
-    """While the program runs, signals are its affair: the terminal sends it Ctrl-C itself, SIGTERM is passed on."""
+    """While the program runs, signals are its affair: the terminal sends it Ctrl-C itself, SIGTERM is passed on.
+
+    A program that SIGTERM does not end within TERMINATE_WAIT_S is killed: whoever wants us gone wants it gone too.
+    """
 
     def __init__(self, process: subprocess.Popen[bytes], stop: threading.Event, grouped: bool) -> None:
         self.process = process
         self.stop = stop
         self.grouped = grouped
         self.before: dict[int, object] = {}
+        self.last: threading.Timer | None = None
 
     def __enter__(self) -> None:
         for number in (signal.SIGINT, signal.SIGTERM):
             self.before[number] = signal.signal(number, self._pass_on)
 
     def __exit__(self, *details: object) -> None:
+        if self.last is not None:
+            self.last.cancel()
         for number, handler in self.before.items():
             signal.signal(number, handler)  # type: ignore[arg-type]
 
@@ -145,6 +157,10 @@ class _Signals:
         self.stop.set()
         if number == signal.SIGTERM or self.grouped or not sys.stdin.isatty():
             _send(self.process, number, self.grouped)
+        if number == signal.SIGTERM and self.last is None:
+            self.last = threading.Timer(TERMINATE_WAIT_S, _send, (self.process, signal.SIGKILL, self.grouped))
+            self.last.daemon = True
+            self.last.start()
 
 
 def _send(process: subprocess.Popen[bytes], number: int, grouped: bool) -> bool:

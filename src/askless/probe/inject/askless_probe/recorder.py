@@ -48,6 +48,7 @@ class Request:
         "written",
         "uses",
         "seen",
+        "queued",
     )
 
     def __init__(self, kind, route, path="", warm_up=False):
@@ -61,6 +62,7 @@ class Request:
         self.records = []
         self.warm_up = warm_up
         self.announced = False
+        self.queued = False  # whether the writer knows that records wait
         self.prefix = ""  # of a mounted application's routes
         self.written = 0  # records written so far
         self.uses = None  # what became of results, where that is tracked
@@ -70,7 +72,7 @@ class Request:
 
     def retell(self):
         """From here on it is told in another file, as if it began there."""
-        self.announced = False
+        self.announced = self.queued = False
         self.written = 0
         self.uses = None
 
@@ -89,7 +91,7 @@ def open_now():
     """Open the capture's file while this process still may."""
     try:
         if active and writer.file < 0:
-            writer.note("the program gives up rights")
+            writer.begin_file()
     except Exception as error:
         stop("%s: %s" % (type(error).__name__, error))
 
@@ -156,6 +158,7 @@ def _open_outside():
     outside = Request("program", name if name not in ("", "-c", "-") else "python")
     outside.start_ns = outside.flushed_ns = writer.clock_ns
     open_requests[outside.ident] = outside
+    writer.tail.put_request(outside)
     return outside
 
 
@@ -163,6 +166,8 @@ def begin(kind, route, path="", warm_up=False):
     """Open a request and make it the current one; returns `(request, token)` for `end`."""
     request = Request(kind, route, path, warm_up)
     open_requests[request.ident] = request
+    if active:
+        writer.tail.put_request(request)
     return request, current.set(request)
 
 
@@ -185,8 +190,17 @@ def end(request, token, status=0):
         stop("%s: %s" % (type(error).__name__, error))
 
 
+def add(request, record, now_ns):
+    """Add the record of a query to a request. Called by drivers when the query has run."""
+    pending = request.records
+    pending.append(record)
+    writer.tail.put(request, record)
+    if len(pending) >= PENDING_MAX or now_ns - request.flushed_ns > FLUSH_NS:
+        full(request, now_ns)
+
+
 def full(request, now_ns):
-    """Write the records that wait in a request which goes on. Called by drivers when enough have gathered."""
+    """Write the records that wait in a request which goes on, once enough have gathered."""
     if not active:
         del request.records[:]
         return
@@ -225,6 +239,7 @@ def flush_all(final):
             if outside is not None:
                 writer.end(outside, perf_counter_ns())
             writer.close()
+        writer.settle()
     except Exception as error:
         stop("%s: %s" % (type(error).__name__, error))
 

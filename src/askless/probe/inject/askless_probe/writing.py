@@ -8,20 +8,25 @@ import os
 import re
 import sys
 from _thread import allocate_lock, get_ident
+from collections import deque
 from marshal import dumps as _dumps
 from operator import itemgetter
 from time import perf_counter_ns, time
 from zlib import crc32 as _crc32
 
 from . import recorder, stack, values
-from .fields import CONNECTION, DESCRIPTION, ROWS, SAMPLE, TEXT
+from .fields import CONNECTION, DESCRIPTION, ROWS, SAMPLE, START_NS, TEXT
 from .recorder import connections
+from .tail import Tail
 from .use import USES_MOST
 
 VERSION = 1
 TEXTS_MAX = 20000  # statement texts remembered; beyond that the memory is cleared and texts are stored again
 SAMPLED_COLUMNS_MAX = 12
 WIDTHS_FIRST, WIDTHS_EVERY = 4, 64  # which executions of a statement get their column widths measured
+DESERTED = 10_000  # steps in the queue that show that whoever was to write them will not
+SETTLE_S = 1.0  # how long an ending process waits for a thread that is writing
+_started = itemgetter(START_NS)
 
 # A literal: 'it''s', 12, 0x1f, 1.5e3. What this pattern takes for one need only be put back unchanged; the reader
 # decides what it means.
@@ -42,26 +47,31 @@ _UNHELD = _unheld()
 
 
 class Writer:
-    """The capture file of one process. Opened when there is something to write; safe to call from any thread."""
+    """The capture file of one process. Opened when there is something to write.
+
+    Any thread may call it at any time, and so may a signal handler or a destructor that comes in between: what is to be
+    done goes into a queue, and who finds nobody at work works it off. Nobody ever waits for anybody.
+    """
 
     def __init__(self, folder):
         self.folder = os.path.abspath(folder) if folder else ""  # without one nothing is written, only told to `tap`
         self.tap = None
         self.clock_ns = perf_counter_ns()
-        self.lock = allocate_lock()
-        self.owner = 0  # the thread that holds the lock, so that a signal handler on it does not wait for itself
         self.encode = None
         self.file = -1
         self.identity = None
-        self.after_release = None  # what a signal wants done once the lines under way are written
+        self.tail = None
         self.restart()
 
     def restart(self):
         """Begin anew: a fresh process, or the child after a fork."""
         if self.file >= 0 and self._is_ours():
             os.close(self.file)
-        self.lock = allocate_lock()
-        self.owner = 0
+        if self.tail is not None:
+            self.tail.let_go()
+        self.busy = allocate_lock()
+        self.at_work = 0  # the thread that works off the queue
+        self.queue = deque()
         self.file = -1
         self.path = ""
         self.begun = False  # whether the first line has been told
@@ -76,6 +86,7 @@ class Writer:
         self.models = set()  # those that are described
         self.lines = []
         self.queries = self.requests = 0
+        self.tail = Tail(self, connections)
 
     def knows(self, text):
         """Whether the columns of a statement's result are known by now."""
@@ -84,11 +95,14 @@ class Writer:
     # -- lines -------------------------------------------------------------------------------------------------------
 
     def _line(self, **event):
+        self._line_of(event)
+
+    def _line_of(self, event):
         self.lines.append(self.encode(event))
 
-    def _put(self):
+    def _put(self, even_empty=False):
         """Append the gathered lines with one system call."""
-        if not self.lines:
+        if not self.lines and not even_empty:
             return
         lines, self.lines = self.lines, []
         if not self.begun:
@@ -146,83 +160,105 @@ class Writer:
             }
         )
 
-    def _acquire(self):
-        """Take the lock; False if this very thread holds it already (a signal or a destructor came in between)."""
-        me = get_ident()
-        if self.owner == me:
-            return False
-        self.lock.acquire()
-        self.owner = me
-        if self.encode is None:
-            self.encode = values.encoder(values.plain)
-        return True
+    def _do(self, step, *args):
+        """Put a step into the queue and work off what is there."""
+        self.queue.append((step, args))
+        self._work_off()
 
-    def _release(self):
-        self.owner = 0
-        self.lock.release()
-        if self.after_release is not None:
-            follow, self.after_release = self.after_release, None
-            follow()
+    def _work_off(self):
+        """Do what waits, unless somebody is at it: then it is taken along, here or on the way out of the loop."""
+        queue = self.queue
+        while queue:
+            if not self.busy.acquire(False) and len(queue) < DESERTED:
+                return
+            self.at_work = get_ident()
+            try:
+                if self.encode is None:
+                    self.encode = values.encoder(values.plain)
+                while queue:
+                    step, args = queue.popleft()
+                    step(*args)
+            finally:
+                self.at_work = 0
+                try:
+                    self._put()  # even when interrupted: numbers that have been given out must be told
+                finally:
+                    if self.busy.locked():
+                        self.busy.release()
+
+    def settle(self):
+        """Return once nothing waits, however busy another thread is; gives up after a second."""
+        self._work_off()
+        if self.at_work != get_ident() and self.busy.acquire(True, SETTLE_S):
+            self.busy.release()
+            self._work_off()
 
     # -- what may be written -----------------------------------------------------------------------------------------
 
     def note(self, text):
         """Something that the reader of the capture should know."""
-        if self._acquire():
-            try:
-                self._line(event="note", text=text)
-                self._put()
-            finally:
-                self._release()
+        self._do(self._line_of, {"event": "note", "text": text})
 
     def write(self, request, ended_ns=0, keep_open=True):
         """Write a request's waiting records; with `ended_ns`, its end as well.
 
         While the request goes on, a record that a cursor is still filling is held back.
         """
-        if not self._acquire():
-            return
-        try:
-            # In place: another thread may be about to append to this very list.
-            waiting = request.records
-            records = waiting[:]
-            del waiting[: len(records)]
-            if not ended_ns and keep_open and _UNHELD:
-                held = [record for record in records if sys.getrefcount(record) > _UNHELD]
-                if held:
-                    kept = {id(record) for record in held}
-                    records = [record for record in records if id(record) not in kept]
-                    waiting[:0] = held
-            if not request.announced and (records or ended_ns):
-                self._announce(request)
-            if records:
-                self._queries(request, records)
-            if ended_ns:
-                self._end(request, ended_ns)
-            self._put()
-        finally:
-            self._release()
+        if ended_ns or not request.queued:
+            request.queued = True
+            self._do(self._write, request, ended_ns, keep_open)
+
+    def _write(self, request, ended_ns, keep_open):
+        request.queued = False
+        # In place: another thread may be about to append to this very list.
+        waiting = request.records
+        records = waiting[:]
+        del waiting[: len(records)]
+        if not ended_ns and keep_open and _UNHELD:
+            held = [record for record in records if sys.getrefcount(record) > _UNHELD]
+            if held:
+                kept = {id(record) for record in held}
+                records = [record for record in records if id(record) not in kept]
+                waiting[:0] = held
+        if not request.announced and (records or ended_ns):
+            self._announce(request)
+        if records:
+            # What runs side by side comes as it ends.
+            records.sort(key=_started)
+            self._queries(request, records)
+        if ended_ns:
+            self._end(request, ended_ns)
+        self._put()
 
     def end(self, request, ended_ns):
         """Write the end of a request whose records are written."""
-        if request.announced and self._acquire():
-            try:
-                self._end(request, ended_ns)
-                self._put()
-            finally:
-                self._release()
+        self._do(self._end_announced, request, ended_ns)
+
+    def _end_announced(self, request, ended_ns):
+        if request.announced:
+            self._end(request, ended_ns)
+
+    def begin_file(self):
+        """Open the file now, while this process still may."""
+        self._do(self._begin_file)
+
+    def _begin_file(self):
+        if self.file < 0:
+            self._put(even_empty=True)
 
     def close(self):
         """Write the last line, which tells a clean end."""
-        if self.file >= 0 and self._acquire():
-            try:
-                self._line(event="close", requests=self.requests, queries=self.queries)
-                self._put()
-                if self._is_ours():
-                    os.close(self.file)
-                self.file = -1
-            finally:
-                self._release()
+        self._do(self._close)
+
+    def _close(self):
+        if self.file < 0:
+            return
+        self._line(event="close", requests=self.requests, queries=self.queries)
+        self._put()
+        if self._is_ours():
+            os.close(self.file)
+        self.file = -1
+        self.tail.remove()
 
     def _uses(self, request, marks):
         """What the ORM said, and beside it what becomes of the results from now on."""
@@ -253,7 +289,7 @@ class Writer:
             event["path"] = request.path
         if request.warm_up:
             event["warm_up"] = True
-        self.lines.append(self.encode(event))
+        self._line_of(event)
 
     def _end(self, request, ended_ns):
         if request.uses:

@@ -8,7 +8,7 @@ from time import perf_counter_ns as clock
 
 from .. import recorder
 from ..fields import DESCRIPTION, DURATION_NS, ROWS, SAMPLE
-from ..recorder import FLUSH_NS, PENDING_MAX, SAMPLE_ROWS
+from ..recorder import SAMPLE_ROWS
 from ..stack import walk
 
 _current = recorder.current.get
@@ -23,10 +23,7 @@ def add(text, parameters, start, end, rows, frame, connection, in_transaction, d
     place = walk(frame)
     record = [text, parameters, start, end - start, rows, place, None, connection, in_transaction]
     record += (description, load, thread, error, batch)
-    pending = request.records
-    pending.append(record)
-    if len(pending) >= PENDING_MAX or end - request.flushed_ns > FLUSH_NS:
-        recorder.full(request, end)
+    recorder.add(request, record, end)
     return record
 
 

@@ -8,7 +8,7 @@ from _thread import get_ident
 
 from .. import recorder
 from ..fields import DESCRIPTION, DURATION_NS, ROWS, SAMPLE
-from ..recorder import FLUSH_NS, PENDING_MAX, SAMPLE_ROWS
+from ..recorder import SAMPLE_ROWS
 from ..stack import walk
 from . import dbapi
 
@@ -69,8 +69,7 @@ def executed(driver, cursor, connection, query, params, start, end, idle, frame)
         None,
         0,
     ]
-    pending = request.records
-    pending.append(record)
+    recorder.add(request, record, end)
     if fields:
         reading = known.reading
         if len(reading) >= _OPEN_MOST and id(cursor) not in reading:
@@ -78,8 +77,6 @@ def executed(driver, cursor, connection, query, params, start, end, idle, frame)
         reading[id(cursor)] = [record, 0]
     elif recorder.echo is not None:
         recorder.echo.show(record)
-    if len(pending) >= PENDING_MAX or end - request.flushed_ns > FLUSH_NS:
-        recorder.full(request, end)
 
 
 def reading_of(cursor):

@@ -12,7 +12,7 @@ from time import perf_counter_ns as clock
 
 from .. import recorder
 from ..fields import CONNECTION, DURATION_NS, IN_TRANSACTION, PLACE, ROWS, SAMPLE, START_NS, TEXT, THREAD
-from ..recorder import FLUSH_NS, PENDING_MAX, SAMPLE_ROWS
+from ..recorder import SAMPLE_ROWS
 from ..stack import walk
 from .dbapi import Counted, copied
 
@@ -54,10 +54,7 @@ def _append(cursor, connection, text, parameters, start, place, rows, error=None
             _transaction_changed(connection, request, record, in_transaction)
     except sqlite3.ProgrammingError:  # the connection is closed: that is why the query failed
         pass
-    pending = request.records
-    pending.append(record)
-    if len(pending) >= PENDING_MAX or now - request.flushed_ns > FLUSH_NS:
-        recorder.full(request, now)
+    recorder.add(request, record, now)
     return record
 
 
@@ -82,7 +79,7 @@ def _transaction_changed(connection, request, record, now_in):
             None,
             0,
         ]
-        request.records.append(begin)
+        recorder.add(request, begin, record[START_NS])
         record[IN_TRANSACTION] = True
 
 
@@ -303,17 +300,15 @@ def _executed(cursor, sql, parameters, start, end):
     if in_transaction is not connection._askless_in_transaction:
         record[IN_TRANSACTION] = connection._askless_in_transaction
         _transaction_changed(connection, request, record, in_transaction)
-    pending = request.records
-    pending.append(record)
     if description is None:
         record[ROWS] = max(cursor.rowcount, 0)
+        recorder.add(request, record, end)
         cursor._askless_record = None
         _shown(record)
     else:
+        recorder.add(request, record, end)
         cursor._askless_record = record
         cursor._askless_plain = False
-    if len(pending) >= PENDING_MAX or end - request.flushed_ns > FLUSH_NS:
-        recorder.full(request, end)
 
 
 def _fetched(cursor, rows, duration, ended):
@@ -505,7 +500,7 @@ def _control(connection, word, call, *args):
             request = _current() or _here()
             record = [word, (), start, end - start, 0, walk(_frame(2)), None, connection._askless_id, True]
             record += [None, None, get_ident(), None, 0]
-            request.records.append(record)
+            recorder.add(request, record, end)
             _shown(record)
         except Exception as error:
             recorder.missed(error)

@@ -1,0 +1,165 @@
+"""What a killed process had not written yet: a ring in a file that is mapped into memory, which outlives the process.
+
+Each query goes into the ring when it has run, long before it is written as part of the capture. Once a process has ended
+without closing its capture, `capture app` takes from the ring what is missing (askless/capture/tails.py), and removes it.
+A process that ends in good order removes its own.
+
+Form: SLOTS slots of SLOT bytes. A slot holds the checksum and the length of its data, then the data, as `marshal` writes
+it: a request or a query. Behind the ring stand lines of JSON: long texts and places, which slots refer to by number. A
+query with more data than a slot takes loses its parameters.
+"""
+
+import os
+import sys
+from itertools import count
+from marshal import dumps
+from struct import Struct
+from zlib import crc32
+
+from . import stack, values
+
+SLOT, SLOTS = 512, 4096
+SUFFIX = ".tail"
+TEXT_MAX = 200  # characters of a text that stands in its slot
+TOLD_MOST_BYTES = 4 * 1024**2  # of lines behind the ring; then they begin anew
+_HEAD = Struct("<IH")
+_FORM = 2  # of marshal: the same in every Python
+_kept = []  # maps are not closed but left: closing one closes a descriptor that may be the program's by now
+
+
+class Tail:
+    """The tail of one process. It opens with the first thing that is put into it; where it can't, it does without."""
+
+    def __init__(self, writer, connections):
+        self.writer = writer
+        self.connections = connections
+        self.tried = False
+        self.ring = None
+        self.path = ""
+        self.slot = count().__next__
+        self.number = count(1).__next__
+        self._begin_lines()
+
+    def _begin_lines(self):
+        self.told_bytes = 0
+        self.places = {(): 0}
+        self.texts = {}
+
+    def _open(self):
+        """Open it beside the capture's own file, which is begun for it."""
+        writer = self.writer
+        if writer.folder:
+            writer.begin_file()
+            if not writer.path:  # another thread is at it
+                return
+        self.tried = True
+        if not writer.folder:
+            return
+        try:
+            import mmap
+
+            path = writer.path + SUFFIX
+            file = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | getattr(os, "O_CLOEXEC", 0), 0o600)
+            self.path = path
+            try:
+                # Written, not only made long: a page that the disk has no room for would kill the program.
+                if os.write(file, bytes(SLOT * SLOTS)) == SLOT * SLOTS:
+                    own = {"trackfd": False} if sys.version_info >= (3, 13) else {}
+                    self.ring = mmap.mmap(file, SLOT * SLOTS, **own)
+            finally:
+                os.close(file)
+        except Exception:
+            self.ring = None
+        if self.ring is None:
+            self.remove()
+
+    def put_request(self, request):
+        """A request begins."""
+        if not self.tried:
+            self._open()
+        if self.ring is not None:
+            try:
+                fields = (0, request.ident, request.kind, request.route, request.path, request.start_ns)
+                self._put(fields + (request.warm_up,))
+            except Exception:
+                pass
+
+    def put(self, request, record):
+        """A query has run."""
+        if self.ring is None:
+            if self.tried:
+                return
+            self._open()
+            if self.ring is None:
+                return
+        try:
+            (text, parameters, start, duration, rows, place, _, connection, inside, _, load, thread,
+             error, batch) = record  # fmt: skip
+            number = self.places.get(place)
+            if number is None:
+                number = self._place(place)
+            if len(text) > TEXT_MAX:
+                text = self.texts.get(text) or self._text(text)
+            if load is not None and type(load[0]) is tuple:
+                load = load[0]
+            names = ()
+            if type(parameters) is not tuple:
+                names, parameters = tuple(parameters), tuple(parameters.values())
+            system = self.connections.get(connection, "")
+            fixed = (request.ident, text, start, duration, rows, number, connection, system, inside, load, thread)
+            fixed += (error, batch, names)
+            try:
+                self._put(fixed + (parameters,))
+            except ValueError:
+                self._put(fixed + (tuple(map(values.marshallable, parameters)),))
+        except Exception:  # what can't be put is missing if the process is killed, and only then
+            pass
+
+    def _put(self, fields):
+        data = dumps(fields, _FORM)
+        if len(data) > SLOT - _HEAD.size:
+            data = dumps(fields[:-1] + (None,), _FORM)
+            if len(data) > SLOT - _HEAD.size:
+                return
+        data = _HEAD.pack(crc32(data), len(data)) + data
+        at = self.slot() % SLOTS * SLOT
+        self.ring[at : at + len(data)] = data
+
+    def _tell(self, event):
+        """Write a line behind the ring. By the file's name, as the program may have closed any descriptor."""
+        line = (self.writer.encode(event) + "\n").encode("ascii")
+        if self.told_bytes + len(line) > TOLD_MOST_BYTES:
+            os.truncate(self.path, SLOT * SLOTS)
+            self._begin_lines()
+        self.told_bytes += len(line)
+        file = os.open(self.path, os.O_WRONLY | os.O_APPEND | getattr(os, "O_CLOEXEC", 0))
+        try:
+            os.write(file, line)
+        finally:
+            os.close(file)
+
+    def _text(self, text):
+        number = self.number()
+        self._tell({"number": number, "text": text.encode("utf-8", "replace").decode()})
+        self.texts[text] = number
+        return number
+
+    def _place(self, key):
+        number = self.number()
+        self._tell({"number": number, "frames": [stack.resolve(key[i], key[i + 1]) for i in range(0, len(key), 2)]})
+        self.places[key] = number
+        return number
+
+    def let_go(self):
+        """Forget it: it is another process's."""
+        _kept.append(self.ring)
+        self.ring = None
+
+    def remove(self):
+        """The capture is closed: the tail is of no more use."""
+        self.let_go()
+        try:
+            if self.path:
+                os.unlink(self.path)
+        except OSError:
+            pass
