@@ -6,6 +6,7 @@ A process that is killed, by SIGTERM or otherwise, leaves its `tail`; no signal 
 import os
 
 from . import recorder
+from .alike import like
 
 
 def _before(name, final):
@@ -14,12 +15,11 @@ def _before(name, final):
     if plain is None:
         return
 
+    @like(plain)
     def ending(*args, **kwargs):
         recorder.flush_all(final)
         return plain(*args, **kwargs)
 
-    ending.__name__ = ending.__qualname__ = name
-    ending.__doc__ = plain.__doc__
     setattr(os, name, ending)
 
 
@@ -29,12 +29,11 @@ def _before_dropping(name):
     if plain is None:
         return
 
-    def dropping(*args):
+    @like(plain)
+    def dropping(*args, **kwargs):
         recorder.open_now()
-        return plain(*args)
+        return plain(*args, **kwargs)
 
-    dropping.__name__ = dropping.__qualname__ = name
-    dropping.__doc__ = plain.__doc__
     setattr(os, name, dropping)
 
 

@@ -9,6 +9,7 @@ from sys import _getframe
 from time import perf_counter_ns as clock
 
 from .. import recorder
+from ..alike import like
 from . import calls, dbapi, wrapping
 
 _IN_TRANSACTION = 1  # SERVER_STATUS_IN_TRANS of the protocol
@@ -71,7 +72,7 @@ class _MySQL(dbapi.Driver):
 def _control(plain, driver, word):
     """A connection's own `commit`, `rollback` or `begin`, which always asks the server."""
 
-    @wraps(plain)
+    @like(plain)
     def control(self, *args, **kwargs):
         if not recorder.active:
             return plain(self, *args, **kwargs)
@@ -138,10 +139,6 @@ def install_mysqlclient(module):
     base = connections.Connection
     base.begin = _control(base.begin, driver, "BEGIN")
     for word in ("commit", "rollback"):  # inherited from the part in C
+        plain = getattr(base, word)
 
-        def control(self, _plain=getattr(base, word)):
-            return _plain(self)
-
-        control.__name__ = control.__qualname__ = word
-        control.__doc__ = getattr(base, word).__doc__
-        setattr(base, word, _control(control, driver, word.upper()))
+        setattr(base, word, like(plain, base.__module__)(_control(plain, driver, word.upper())))

@@ -5,6 +5,7 @@ from functools import wraps
 from time import perf_counter_ns as clock
 
 from .. import recorder
+from ..alike import class_like, methods_like
 from . import calls, dbapi, wrapping, wrapping_sync
 
 
@@ -57,8 +58,8 @@ def _recording_cursor(base):
         def fetchall(self):
             return base.fetchall(self)
 
-        def __iter__(self):
-            return _Rows(base.__iter__(self), base.__next__)
+        def __next__(self):
+            return base.__next__(self)
 
         def copy_expert(self, sql, file, size=8192):
             return base.copy_expert(self, sql, file, size)
@@ -69,25 +70,7 @@ def _recording_cursor(base):
         def copy_to(self, file, table, *args, **kwargs):
             return base.copy_to(self, file, table, *args, **kwargs)
 
-    for name in ("execute", "executemany", "callproc", "fetchone", "fetchmany", "fetchall", "copy_expert"):
-        getattr(Recording, name).__doc__ = getattr(base, name).__doc__
-    return Recording
-
-
-class _Rows:
-    """The rows of a cursor by its class's own way of stepping."""
-
-    __slots__ = ("cursor", "step")
-
-    def __init__(self, cursor, step):
-        self.cursor = cursor
-        self.step = step
-
-    def __iter__(self):
-        return self
-
-    def __next__(self):
-        return self.step(self.cursor)
+    return methods_like(Recording, base)
 
 
 def _copying(plain, driver, statement):
@@ -147,11 +130,6 @@ def _wrap(cls, driver):
     cls.callproc = callproc
 
 
-def _named_like(made, base):
-    made.__name__, made.__qualname__, made.__module__ = base.__name__, base.__qualname__, base.__module__
-    return made
-
-
 def cursor_class(base, plain_cursor, driver):
     """The recording class for a cursor class of the program's."""
     known = _cursor_classes.get(base)
@@ -159,66 +137,74 @@ def cursor_class(base, plain_cursor, driver):
         return known
     root = _cursor_classes.get(plain_cursor)
     if root is None:
-        root = _named_like(_recording_cursor(plain_cursor), plain_cursor)
+        root = class_like(_recording_cursor(plain_cursor), plain_cursor)
         _wrap(root, driver)
         _cursor_classes[plain_cursor] = _cursor_classes[root] = root
     if base is plain_cursor:
         return root
-    made = _named_like(type(base.__name__, (base, root), {}), base)
+    made = class_like(type(base.__name__, (base, root), {}), base)
     _cursor_classes[base] = _cursor_classes[made] = made
     return made
 
 
-def connection_class(base, extensions, driver):
-    """The recording class for a connection class."""
-    known = _connection_classes.get(base)
-    if known is not None:
-        return known
-    plain_cursor = extensions.cursor
-    cursor_plain = base.cursor
+def _recording_connection(plain, plain_cursor, driver):
+    """A class between the program's connection class and psycopg2's own: it sees which cursor class was chosen."""
 
-    class Connection(base):
-        def __init__(self, *args, **kwargs):
-            base.__init__(self, *args, **kwargs)
-            self._askless_id = recorder.new_connection("postgresql")
-
+    class Recording(plain):
         def cursor(self, *args, **kwargs):
             factory = kwargs.get("cursor_factory")
             if factory is None and len(args) > 1:
                 factory, args = args[1], args[:1] + args[2:]
             if factory is None:
-                factory = getattr(self, "cursor_factory", None) or plain_cursor
+                factory = self.cursor_factory or plain_cursor
             if isinstance(factory, type) and issubclass(factory, plain_cursor):
-                kwargs["cursor_factory"] = cursor_class(factory, plain_cursor, driver)
-            elif factory is not None:
-                kwargs["cursor_factory"] = factory
-            return cursor_plain(self, *args, **kwargs)
+                factory = cursor_class(factory, plain_cursor, driver)
+            kwargs["cursor_factory"] = factory
+            if len(args) > 1:  # what stands behind the factory can't be passed by position without it
+                kwargs.update(zip(("withhold", "scrollable"), args[1:]))
+                args = args[:1]
+            return plain.cursor(self, *args, **kwargs)
 
         def commit(self):
-            return base.commit(self)
+            return plain.commit(self)
 
         def rollback(self):
-            return base.rollback(self)
+            return plain.rollback(self)
 
-    own_cursor = "cursor_factory" in _parameters_of(cursor_plain)
-    if not own_cursor:
-        del Connection.cursor
-    Connection.commit = wrapping_sync.ending_wrapper(vars(Connection)["commit"], driver, "COMMIT")
-    Connection.rollback = wrapping_sync.ending_wrapper(vars(Connection)["rollback"], driver, "ROLLBACK")
-    for name in ("cursor", "commit", "rollback"):
-        if name in vars(Connection):
-            vars(Connection)[name].__doc__ = getattr(base, name).__doc__
-    _named_like(Connection, base)
-    _connection_classes[base] = _connection_classes[Connection] = Connection
-    return Connection
+    Recording.commit = wrapping_sync.ending_wrapper(vars(Recording)["commit"], driver, "COMMIT")
+    Recording.rollback = wrapping_sync.ending_wrapper(vars(Recording)["rollback"], driver, "ROLLBACK")
+    return methods_like(Recording, plain)
 
 
-def _parameters_of(function):
-    """Names that a `cursor` method takes; psycopg2's own, written in C, is known to take a factory."""
-    code = getattr(function, "__code__", None)
-    if code is None or code.co_flags & 0x08:
-        return ("cursor_factory",)
-    return code.co_varnames[: code.co_argcount + code.co_kwonlyargcount]
+def connection_class(base, extensions, driver):
+    """The recording class for a connection class: what it does itself comes before what we do."""
+    known = _connection_classes.get(base)
+    if known is not None:
+        return known
+    plain = extensions.connection
+    root = _connection_classes.get(plain)
+    if root is None:
+        root = _connection_classes[plain] = _recording_connection(plain, extensions.cursor, driver)
+        _connection_classes[root] = root
+    if base is plain:
+        return root
+    own = {} if base.cursor is plain.cursor else {"cursor": _checked(base.cursor)}
+    made = class_like(type(base.__name__, (base, root), own), base)
+    _connection_classes[base] = _connection_classes[made] = made
+    return made
+
+
+def _checked(plain):
+    """A `cursor()` of the program's own: what does not come by way of ours is said to go unrecorded."""
+
+    @wraps(plain)
+    def cursor(self, *args, **kwargs):
+        made = plain(self, *args, **kwargs)
+        if recorder.active and type(made) not in _cursor_classes.values():
+            recorder.complain("can't record cursors of %s, which %s makes" % (type(made).__name__, type(self).__name__))
+        return made
+
+    return cursor
 
 
 def install(module):

@@ -61,7 +61,7 @@ class _Streaming(_Psycopg):
         return True
 
 
-# -- iteration is no twin: plain rows are passed on in portions, which costs less than to be asked for each ------------
+# -- iteration before psycopg 3.2: rows come from a generator, not from the cursor itself --------------------------------
 
 
 def _iterate(plain):
@@ -105,7 +105,7 @@ def _iterate_async(plain):
 
 
 async def _iterated_async(cursor, entry, rows):
-    step = rows.__anext__  # the cursor may be its own iterator, whose __aiter__ is ours
+    step = rows.__anext__
     while True:
         start = clock()
         try:
@@ -129,10 +129,11 @@ def _wrap(cls, driver, is_async):
     cls.executemany = many(own["executemany"], driver, ("query", "params_seq"))
     for name in ("fetchone", "fetchmany", "fetchall"):
         setattr(cls, name, twin.fetch_wrapper(own[name], name == "fetchone"))
-    if is_async:
-        cls.__aiter__ = _iterate_async(own["__aiter__"])
+    iterates, steps = ("__aiter__", "__anext__") if is_async else ("__iter__", "__next__")
+    if steps in own:  # it is its own iterator, and stays that
+        setattr(cls, steps, twin.next_wrapper(own[steps]))
     else:
-        cls.__iter__ = _iterate(own["__iter__"])
+        setattr(cls, iterates, (_iterate_async if is_async else _iterate)(own[iterates]))
 
 
 def install(module):

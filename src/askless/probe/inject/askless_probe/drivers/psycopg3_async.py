@@ -9,6 +9,7 @@ from time import perf_counter_ns as clock
 
 from .. import recorder
 from ..fields import DURATION_NS, ROWS, SAMPLE
+from ..recorder import SAMPLE_ROWS
 from .psycopg3_records import executed, fetched
 
 
@@ -63,3 +64,30 @@ def fetch_wrapper(plain, one):
         return rows
 
     return fetch
+
+
+def next_wrapper(plain):
+    """`__anext__` of a client-side cursor: of the rows after the sampled ones, one in 32 is timed for all of them."""
+
+    @wraps(plain)
+    async def following(self):
+        try:
+            entry = self.connection._askless.reading[id(self)]
+        except (AttributeError, KeyError):
+            return await plain(self)
+        count = entry[1]
+        if count >= SAMPLE_ROWS and count & 31 and count + 1 < entry[0][ROWS]:
+            entry[1] = count + 1
+            return await plain(self)
+        start = clock()
+        row = None
+        try:
+            row = await plain(self)
+            return row
+        finally:
+            try:
+                fetched(self, entry, row, (clock() - start) * (32 if count >= SAMPLE_ROWS else 1), True)
+            except Exception as error:
+                recorder.missed(error)
+
+    return following

@@ -1,16 +1,22 @@
 """Records what goes through the standard library's `sqlite3`.
 
-Connections and cursors become subclasses of what the program asked for, so `isinstance` and row factories hold.
-The hot path is `execute`: two clock readings around the real call, a walk up the stack, one list appended.
+Our classes stand in the module in place of its own, so that `type` and `isinstance` hold; a class of the program's that
+was made before gets ours between it and those. The hot path is `execute`: two clock readings around the real call, a walk
+up the stack, one list appended.
 """
 
 import sqlite3
 import sys
+from _sqlite3 import Connection as _PlainConnection
+from _sqlite3 import Cursor as _PlainCursor
 from _thread import get_ident
+from functools import wraps
 from itertools import islice
 from time import perf_counter_ns as clock
+from types import FunctionType
 
 from .. import recorder
+from ..alike import class_like, like, methods_like
 from ..fields import CONNECTION, DURATION_NS, IN_TRANSACTION, PLACE, ROWS, SAMPLE, START_NS, TEXT, THREAD
 from ..recorder import SAMPLE_ROWS
 from ..stack import walk
@@ -87,13 +93,46 @@ def _text_of(sql):
     return sql if type(sql) is str else str(sql)
 
 
+def _as(frame, function, *args, **kwargs):
+    """Call a function from a frame that looks like the given one: what it warns of is put down to that frame's line."""
+    code = frame.f_code
+    code = _CALL.replace(co_filename=code.co_filename, co_firstlineno=frame.f_lineno, co_name=code.co_name)
+    return FunctionType(code, frame.f_globals)(function, args, kwargs)
+
+
+_CALL = (lambda function, args, kwargs: function(*args, **kwargs)).__code__
+
+
+def _warns(sql, parameters):
+    """Whether sqlite3 may warn of parameters that have names in the text and none where they are passed."""
+    if not parameters or type(parameters) is dict or type(sql) is not str:
+        return False
+    return ":" in sql or "@" in sql or "$" in sql
+
+
+_WARNING = (3, 12) <= sys.version_info < (3, 14)
+
+
+def _warning_for_the_program(plain):
+    """An adapter or converter that sqlite3 has by default and that warns its caller: that is the program, not we."""
+
+    @wraps(plain)
+    def convert(value):
+        frame = _frame(1)
+        return plain(value) if frame.f_code.co_filename != __file__ else _as(frame.f_back, plain, value)
+
+    return convert
+
+
 def cursor_class(base):
     """A recording subclass of a cursor class."""
     known = _cursor_classes.get(base)
     if known is not None:
         return known
-    made = _recording(base) if base is sqlite3.Cursor else _between(base) or _recording(base)
-    made.__name__, made.__qualname__, made.__module__ = base.__name__, base.__qualname__, base.__module__
+    if base is not _PlainCursor and issubclass(base, cursor_class(_PlainCursor)):
+        made = base
+    else:
+        made = class_like(_recording(base) if base is _PlainCursor else _between(base) or _recording(base), base)
     _cursor_classes[base] = _cursor_classes[made] = made
     return made
 
@@ -103,9 +142,11 @@ def _between(base):
     say) is recorded as it is sent. None where the classes' layouts don't go together."""
 
     try:
-        mixed = type("Cursor", (base, cursor_class(sqlite3.Cursor)), {})
+        mixed = type("Cursor", (base, cursor_class(_PlainCursor)), {})
     except TypeError:
         return None
+    if base.execute is _PlainCursor.execute:
+        return mixed
 
     class Cursor(mixed):
         def execute(self, *args, **kwargs):
@@ -126,10 +167,7 @@ def _between(base):
                         recorder.missed(error)
             return result
 
-    Cursor.execute.__doc__ = base.execute.__doc__
-    if base.execute is sqlite3.Cursor.execute:
-        del Cursor.execute
-    return Cursor
+    return methods_like(Cursor, base)
 
 
 # What a cursor reads while no execute of ours has made a record.
@@ -156,7 +194,10 @@ def _recording(base):
         def execute(self, sql, parameters=(), /):
             start = clock()
             try:
-                result = execute_plain(self, sql, parameters)
+                if _WARNING and _warns(sql, parameters):
+                    result = _as(_frame(1), execute_plain, self, sql, parameters)
+                else:
+                    result = execute_plain(self, sql, parameters)
             except Exception as error:
                 _failed(self, sql, parameters, start, error)
                 raise
@@ -174,7 +215,10 @@ def _recording(base):
             counted = Counted(parameters)
             start = clock()
             try:
-                result = many_plain(self, sql, counted.values)
+                if _WARNING and _warns(sql, counted.values):
+                    result = _as(_frame(1), many_plain, self, sql, counted.values)
+                else:
+                    result = many_plain(self, sql, counted.values)
             except Exception as error:
                 _failed(self, sql, counted.first, start, error)
                 raise
@@ -269,9 +313,7 @@ def _recording(base):
                 if record is not None:
                     _shown(record)
 
-    for name in ("execute", "executemany", "executescript", "fetchone", "fetchmany", "fetchall", "close"):
-        getattr(Cursor, name).__doc__ = getattr(base, name).__doc__
-    return Cursor
+    return methods_like(Cursor, base)
 
 
 def _executed(cursor, sql, parameters, start, end):
@@ -366,7 +408,7 @@ def _counted_rows(cursor, record):
 
 def _failed(cursor, sql, parameters, start, error):
     """A query has ended in an error; the error goes on to the program."""
-    if not recorder.active:
+    if not recorder.active or cursor.connection is None:  # a cursor that was never set up
         return
     try:
         text = "%s: %s" % (type(error).__name__, error)
@@ -389,30 +431,32 @@ def connection_class(base):
     known = _connection_classes.get(base)
     if known is not None:
         return known
-    made = _recording_connection() if base is sqlite3.Connection else _between_connections(base)
-    made.__name__, made.__qualname__, made.__module__ = base.__name__, base.__qualname__, base.__module__
+    if base is not _PlainConnection and issubclass(base, connection_class(_PlainConnection)):
+        made = base
+    else:
+        made = _recording_connection() if base is _PlainConnection else _between_connections(base)
+        class_like(made, base)
     _connection_classes[base] = _connection_classes[made] = made
     return made
 
 
 def _between_connections(base):
     """A class of the program's own, with ours between it and sqlite3's: what it calls by `super()` comes to us."""
-    root = connection_class(sqlite3.Connection)
-    if base.cursor is sqlite3.Connection.cursor:
+    root = connection_class(_PlainConnection)
+    if base.cursor is _PlainConnection.cursor:
         return type("Connection", (base, root), {})
 
     class Connection(base, root):
         def cursor(self, *args, **kwargs):
             return _checked(base.cursor(self, *args, **kwargs))
 
-    Connection.cursor.__doc__ = base.cursor.__doc__
-    return Connection
+    return methods_like(Connection, base)
 
 
 def _recording_connection():
-    plain = sqlite3.Connection
-    default_cursor = cursor_class(sqlite3.Cursor)
-    execute_default = sqlite3.Cursor.execute
+    plain = _PlainConnection
+    default_cursor = cursor_class(_PlainCursor)
+    execute_default = _PlainCursor.execute
     make_cursor = plain.cursor
     # From Python 3.11 on, the connection's own execute makes a plain cursor without asking `cursor()`.
     asks_cursor = sys.version_info < (3, 11)
@@ -431,7 +475,7 @@ def _recording_connection():
             factory = args[0] if args else kwargs.get("factory", _END)
             if factory is _END:
                 return make_cursor(self, default_cursor)
-            if len(args) + len(kwargs) == 1 and isinstance(factory, type) and issubclass(factory, sqlite3.Cursor):
+            if len(args) + len(kwargs) == 1 and isinstance(factory, type) and issubclass(factory, _PlainCursor):
                 return make_cursor(self, cursor_class(factory))
             return make_cursor(self, *args, **kwargs)
 
@@ -451,7 +495,10 @@ def _recording_connection():
             cursor = make_cursor(self, default_cursor)
             start = clock()
             try:
-                execute_default(cursor, sql, parameters)
+                if _WARNING and _warns(sql, parameters):
+                    _as(_frame(1), execute_default, cursor, sql, parameters)
+                else:
+                    execute_default(cursor, sql, parameters)
             except Exception as error:
                 _failed(cursor, sql, parameters, start, error)
                 raise
@@ -474,14 +521,12 @@ def _recording_connection():
             return make_cursor(self, default_cursor).executescript(sql)
 
     own_cursor = Connection.cursor
-    for name in ("cursor", "commit", "rollback", "execute", "executemany", "executescript"):
-        getattr(Connection, name).__doc__ = getattr(plain, name).__doc__
-    return Connection
+    return methods_like(Connection, plain)
 
 
 def _checked(cursor):
     """A cursor that the program's own `cursor()` made: if it is none of ours, say that it goes unrecorded."""
-    if type(cursor) not in _cursor_classes.values():
+    if not isinstance(cursor, cursor_class(_PlainCursor)):
         recorder.complain("can't record cursors of %s, which a connection class makes itself" % type(cursor).__name__)
     return cursor
 
@@ -513,22 +558,31 @@ def install(module):
 
     connect_plain = module.connect
 
+    @like(connect_plain)
     def connect(*args, **kwargs):
         factory = kwargs.get("factory")
         position = 5
         if factory is None and len(args) > position:
             factory = args[position]
-        base = factory if factory is not None else sqlite3.Connection
-        if recorder.active and isinstance(base, type) and issubclass(base, sqlite3.Connection):
+        base = factory if factory is not None else _PlainConnection
+        if recorder.active and isinstance(base, type) and issubclass(base, _PlainConnection):
             if len(args) > position:
                 args = args[:position] + (connection_class(base),) + args[position + 1 :]
             else:
                 kwargs["factory"] = connection_class(base)
-        return connect_plain(*args, **kwargs)
+        return _as(_frame(1), connect_plain, *args, **kwargs)
 
-    connect.__doc__ = connect_plain.__doc__
-    connect.__name__ = connect.__qualname__ = "connect"
-    connect.__module__ = connect_plain.__module__
+    replaced = {
+        "connect": (connect_plain, connect),
+        "Connection": (_PlainConnection, connection_class(_PlainConnection)),
+        "Cursor": (_PlainCursor, cursor_class(_PlainCursor)),
+    }
     for place in (module, sys.modules.get("sqlite3"), _sqlite3):
-        if place is not None and getattr(place, "connect", None) is connect_plain:
-            place.connect = connect
+        for name, (plain, new) in replaced.items():
+            if place is not None and getattr(place, name, None) is plain:
+                setattr(place, name, new)
+    if sys.version_info >= (3, 12):
+        for converters in (_sqlite3.adapters, module.converters):
+            for key, plain in list(converters.items()):
+                if getattr(plain, "__module__", None) == module.__name__:
+                    converters[key] = _warning_for_the_program(plain)

@@ -17,8 +17,10 @@ def wrap_cursor(cls, driver, names=("query", "params"), many=("query", "params_s
     for name in ("fetchone", "fetchmany", "fetchall"):
         if name in own:
             setattr(cls, name, twin.fetch_wrapper(own[name], driver, name == "fetchone"))
-    iterates = "__aiter__" if is_async else "__iter__"
-    if iterates in own:
+    iterates, steps = ("__aiter__", "__anext__") if is_async else ("__iter__", "__next__")
+    if steps in own:  # it is its own iterator, and stays that
+        setattr(cls, steps, twin.next_wrapper(own[steps], driver))
+    elif iterates in own:
         setattr(cls, iterates, twin.iter_wrapper(own[iterates], driver))
 
 

@@ -8,7 +8,8 @@ from sys import _getframe
 from time import perf_counter_ns as clock
 
 from .. import recorder
-from ..fields import SAMPLE
+from ..fields import DURATION_NS, ROWS, SAMPLE
+from ..recorder import SAMPLE_ROWS
 from .calls import BUSY, busy, counted_call, rows_of, split
 from .dbapi import control
 
@@ -95,18 +96,51 @@ def iter_wrapper(plain, driver):
     def iterate(self):
         opened = driver.opened(self)
         rows = plain(self)
-        if opened is None or opened is BUSY:
+        if rows is self or opened is None or opened is BUSY:
             return rows
         return _iterated(self, rows, opened, driver)
 
     return iterate
 
 
+def next_wrapper(plain, driver):
+    """`__anext__` of a cursor that is its own iterator: each row is counted, the first ones are sampled."""
+
+    @wraps(plain)
+    async def following(self):
+        opened = driver.opened(self)
+        if opened is None or opened is BUSY:
+            return await plain(self)
+        driver.keep(self, BUSY)
+        start = clock()
+        try:
+            row = await plain(self)
+        except StopAsyncIteration:
+            driver.keep(self, opened)
+            driver.fetched(self, opened, (), clock() - start, True)
+            raise
+        except BaseException:
+            driver.keep(self, opened)
+            raise
+        driver.keep(self, opened)
+        record, adds = opened
+        sample = record[SAMPLE]
+        if sample is not None and len(sample) >= SAMPLE_ROWS:
+            record[DURATION_NS] += clock() - start
+            if adds:
+                record[ROWS] += 1
+        else:
+            driver.fetched(self, opened, (row,), clock() - start, False)
+        return row
+
+    return following
+
+
 async def _iterated(cursor, rows, opened, driver):
     record = opened[0]
     portion = []
     spent = 0
-    step = rows.__anext__  # the cursor may be its own iterator, whose __aiter__ is ours
+    step = rows.__anext__
     while True:
         driver.keep(cursor, BUSY)
         start = clock()
