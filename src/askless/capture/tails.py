@@ -11,7 +11,7 @@ from __future__ import annotations
 import marshal
 import os
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from struct import Struct
 from typing import Any
@@ -127,6 +127,10 @@ def _finish_one(capture: Path, tail: Path) -> int:
                 "yet, without the rows that were fetched later"
             )
         )
+    kinds = {number: request.kind for number, request in unfinished.items()}
+    kinds |= {number: begun[number].kind for number in begun.keys() - ended - unfinished.keys()}
+    if set(kinds.values()) <= {"program"} and not reader.report.torn:
+        addition.close(reader, kinds)
     with capture.open("ab") as file:
         file.write(b"".join(addition.lines))
     return addition.queries
@@ -152,6 +156,10 @@ class _Addition:
         self.told = told
         self.lines: list[bytes] = [b"\n"] if reader.report.torn else []
         self.queries = 0
+        self.last_ns = {
+            number: max(map(int.__add__, request.starts_ns, request.durations_ns), default=request.start_ns)
+            for number, request in reader.assembly.open.items()
+        }
         self._statements: dict[tuple[str, str, tuple[str, ...]], int] = {}
         self._places: dict[int, int] = {0: 0}
         self._loads: dict[Any, int] = {None: 0}
@@ -171,12 +179,19 @@ class _Addition:
             )
         )
 
+    def close(self, reader: Reader, outside: Iterable[int]) -> None:
+        """Nothing was under way but what is outside of requests: that ends here, and the file in good order."""
+        for number in outside:
+            self.line(events.End(number, self.last_ns.get(number, 0)))
+        self.line(events.Close(reader.report.requests, reader.assembly.query_count + self.queries))
+
     def query(self, asked: _Asked) -> None:
         """A query that the file does not hold; left out where its text is lost."""
         text = asked.text if isinstance(asked.text, str) else self.told.get(asked.text, {}).get("text")
         if text is None:
             return
         self.queries += 1
+        self.last_ns[asked.request] = max(self.last_ns.get(asked.request, 0), asked.start_ns + asked.duration_ns)
         names = tuple(map(str, asked.names)) if asked.parameters else ()
         query = events.Queries(asked.request, 1, self._statement(text, asked.system, names), [asked.duration_ns])
         query.rows, query.place, query.load = max(asked.rows, 0), self._place(asked.place), self._load(asked.load)

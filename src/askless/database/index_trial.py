@@ -96,7 +96,9 @@ def try_index(
     with connect(url, limits) as connection:
         system = server.system(connection)
         for asked in statements:  # what can't be explained can't be tried: say so before anything is built
-            explain(connection, query_of(connection, asked.text, asked.parameters, asked.names, asked.system))
+            explain(
+                connection, query_of(connection, asked.text, asked.parameters, asked.names, asked.system), limits=limits
+            )
         progress("looking who else is at work")
         check_quiet(connection, tables, limits)
     progress("preparing a place where nobody sees it")
@@ -133,11 +135,11 @@ def _control(twins: Twins, query: Query, limits: Limits) -> _Control:
     with attempt(twins.indexed, limits):
         work = server_of(twins.indexed).work(twins.indexed, query)
     plain, indexed = interleaved([lambda: fetch(twins.plain, query), lambda: fetch(twins.indexed, query)], CONTROL_S)
-    return _Control(explain(twins.indexed, query), work, plain, indexed)
+    return _Control(explain(twins.indexed, query, limits=limits), work, plain, indexed)
 
 
 def _measure(twins: Twins, query: Query, name: str, control: _Control, limits: Limits) -> Measured:
-    plan = explain(twins.indexed, query)
+    plan = explain(twins.indexed, query, limits=limits)
     with attempt(twins.plain, limits), attempt(twins.indexed, limits):
         names, before = fetch_named(twins.plain, query)
         _, after = fetch_named(twins.indexed, query)

@@ -96,7 +96,7 @@ def try_rewrite(
             if found is not None:
                 differs_at = turn
                 break
-        plans = [explain(connection, query) for query in pairs[0]]
+        plans = [explain(connection, query, limits=limits) for query in pairs[0]]
         works = _works(connection, pairs[0], limits)
         times: tuple[tuple[float, ...], ...] = ((), ())
         if found is None:

@@ -28,6 +28,7 @@ from askless.core.progress import Progress, quiet
 
 PROBE = Path(__file__).resolve().parent.parent / "probe"
 STOP_WAIT_S = 5.0  # how long pages' programs may take to stop once they are visited
+SETTLE_S = 0.1  # the last page has been answered; what its application does behind the answer may go on
 TERMINATE_WAIT_S = 10.0  # and a program that whoever runs us wants stopped
 WARM_UP_HEADER = "X-Ask-Less-Warm-Up"
 
@@ -119,6 +120,7 @@ def run(
             try:
                 visited = _visit(process, visits, stop, progress) if visits is not None else ()
                 if visits is not None:
+                    stop.wait(SETTLE_S)
                     stop.set()
                     _stop(process, grouped)
                 code = process.wait()

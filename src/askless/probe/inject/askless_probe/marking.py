@@ -44,7 +44,7 @@ class request:
 
 
 def _is_outermost():
-    around = recorder.current.get()
+    around = recorder.around()
     return recorder.active and (around is None or around.kind == "block")
 
 

@@ -49,6 +49,7 @@ class Request:
         "uses",
         "seen",
         "queued",
+        "task",
     )
 
     def __init__(self, kind, route, path="", warm_up=False):
@@ -67,6 +68,7 @@ class Request:
         self.written = 0  # records written so far
         self.uses = None  # what became of results, where that is tracked
         self.seen = None  # lazy loads by line, in strict mode
+        self.task = None  # of asyncio's, that it was opened in
         self.finish = None  # ends the request, once the application has returned and only its response is open
         self.start_ns = self.flushed_ns = perf_counter_ns()
 
@@ -160,6 +162,12 @@ def _open_outside():
     open_requests[outside.ident] = outside
     writer.tail.put_request(outside)
     return outside
+
+
+def around():
+    """The open request that this code runs in; None outside of all, and where it has ended: contexts outlive requests."""
+    request = current.get()
+    return None if request is None or request.flushed_ns == ENDED else request
 
 
 def begin(kind, route, path="", warm_up=False):

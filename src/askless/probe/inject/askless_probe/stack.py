@@ -38,7 +38,7 @@ def is_mine(filename):
         or "site-packages" in filename
         or "dist-packages" in filename
         or filename.startswith("<frozen")
-        or (filename.startswith("<") and filename not in ("<stdin>", "<string>", "<template>"))
+        or (filename.startswith("<") and filename not in ("<stdin>", "<string>", "<template>", "<graphql>"))
     )
     if filename.startswith("<python-input"):  # the interactive prompt of Python 3.13 and newer
         known = True
@@ -50,7 +50,8 @@ def is_mine(filename):
 
 
 def watch(filename, line_of):
-    """Frames of this file stand for lines of templates: `line_of(frame)` gives (file, line), or None."""
+    """Frames of this file stand for lines of something else, templates say: `line_of(frame)` gives (file, line) or
+    (file, line, function), or None."""
     _watched[filename] = _mine[filename] = line_of
 
 
@@ -109,7 +110,7 @@ def resolve(ident, lasti):
     """(file, line, function) of one frame of a key."""
     code, template = _codes[ident]
     if lasti == TEMPLATE:
-        return code[0], code[1], "template"
+        return code if len(code) == 3 else (*code, "template")
     line = _line_of(code, lasti)
     if template is not None:
         try:

@@ -1,19 +1,46 @@
-"""ASGI: one request from the server's call of the application to its return."""
+"""ASGI: one request from the server's call of the application to its return.
 
+The request that a layer has opened stands in the scope, which inner layers get. The context alone does not tell: a server
+may start the task of a connection's next request inside that of the one before.
+"""
+
+import sys
 from functools import wraps
 
 from .. import recorder
-from .wsgi import guessed_route
+from . import routes, wsgi
 
 _WARM_UP = b"x-ask-less-warm-up"
+OPENED = "askless.request"  # the key in a scope
+
+
+def _is_inner(scope):
+    """Whether an outer layer, or code that calls the application itself, has begun the request."""
+    request = recorder.around()
+    if scope.get(OPENED) is not None:
+        return True
+    return request is not None and request.kind not in ("block", "http")
+
+
+def _called_inside():
+    """Whether a request is open that this very task, or none, was started for: the application is called within it."""
+    request = recorder.around()
+    return request is not None and request.kind == "http" and request.task is _task()
+
+
+def _task():
+    asyncio = sys.modules.get("asyncio")
+    try:
+        return asyncio.current_task()
+    except (AttributeError, RuntimeError):  # no event loop of asyncio's
+        return None
 
 
 def open_request(scope):
     """Begin the request of an ASGI scope; None when nothing records, or an outer layer has begun it."""
     if not recorder.active or scope.get("type") not in ("http", "websocket"):
         return None
-    around = recorder.current.get()
-    if around is not None and around.kind != "block":
+    if _is_inner(scope) or _called_inside():
         return None
     path = scope.get("path") or "/"
     query = scope.get("query_string") or ""
@@ -21,7 +48,10 @@ def open_request(scope):
         query = query.decode("latin-1")
     method = scope.get("method", "GET") if scope["type"] == "http" else "WEBSOCKET"
     warm_up = any(name.lower() == _WARM_UP and value for name, value in scope.get("headers") or ())
-    return recorder.begin("http", guessed_route(method, path), path + ("?" + query if query else ""), warm_up)
+    opened = recorder.begin("http", routes.guessed(method, path), path + ("?" + query if query else ""), warm_up)
+    opened[0].task = _task()
+    scope[OPENED] = opened[0].ident
+    return opened
 
 
 async def run(application, scope, receive, send, opened):
@@ -32,7 +62,9 @@ async def run(application, scope, receive, send, opened):
         if message.get("type") == "http.response.start":
             try:
                 request.status = int(message.get("status", 0))
-            except (TypeError, ValueError):
+                if "path_template" in scope:  # Litestar's router was here
+                    _name(request, scope)
+            except Exception:
                 pass
         await send(message)
 
@@ -42,6 +74,11 @@ async def run(application, scope, receive, send, opened):
         recorder.end(*opened, status=request.status or 500)
         raise
     recorder.end(*opened)
+
+
+def _name(request, scope):
+    pattern = routes.from_converters(scope["path_template"]) or "/"
+    request.route = routes.named(scope.get("method", "GET"), pattern, scope.get("path", ""))
 
 
 def opened_safely(scope):
@@ -93,3 +130,26 @@ def install_uvicorn(module):
             self.loaded_app = recorded(application)
 
     module.Config.load = load
+
+
+def install_hypercorn(module):
+    """hypercorn, whatever application it serves."""
+    plain = module.ASGIWrapper.__init__
+
+    @wraps(plain)
+    def init(self, app, *args, **kwargs):
+        plain(self, recorded(app), *args, **kwargs)
+
+    module.ASGIWrapper.__init__ = init
+    wsgi.install_hypercorn(module)
+
+
+def install_granian(module):
+    """Granian, whatever ASGI application it serves."""
+    plain = module._callback_wrapper
+
+    @wraps(plain)
+    def wrapper(callback, *args, **kwargs):
+        return plain(recorded(callback), *args, **kwargs)
+
+    module._callback_wrapper = wrapper

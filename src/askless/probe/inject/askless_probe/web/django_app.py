@@ -1,22 +1,18 @@
 """Django: requests under any server or test client, with the URL pattern as the route; management commands."""
 
-import re
 from functools import wraps
 
 from .. import recorder
-from . import asgi, wsgi
+from . import asgi, routes, wsgi
 
-_CONVERTER = re.compile(r"<(?:[^<>:]*:)?([^<>]+)>")
-_GROUP = re.compile(r"\(\?P<(\w+)>(?:[^()]|\([^()]*\))*\)")
 # Commands that serve, or wait for someone to type: what they ask belongs to requests, or to nobody.
 _ENDLESS = ("runserver", "runserver_plus", "testserver", "shell", "shell_plus", "dbshell", "test")
 
 
 def pattern_of(route):
     """A URL pattern of Django's as a path: `calls/<int:number>/` and `^calls/(?P<number>\\d+)/$` become /calls/{number}/."""
-    if route.startswith("^") or "(?P<" in route:
-        route = _GROUP.sub(r"{\1}", route).replace("^", "").replace("$", "").replace("\\Z", "").replace("\\", "")
-    return "/" + _CONVERTER.sub(r"{\1}", route).lstrip("/")
+    regular = "(?" in route or any(mark in route for mark in "^$\\[")
+    return "/" + (routes.from_regex if regular else routes.from_converters)(route).lstrip("/")
 
 
 def install_base(module):
@@ -29,7 +25,8 @@ def install_base(module):
         try:
             current = recorder.current.get()
             if current is not None and current.kind == "http":
-                current.route = "%s %s" % (request.method, pattern_of(request.resolver_match.route))
+                pattern = pattern_of(request.resolver_match.route)
+                current.route = routes.named(request.method, pattern, request.path_info)
         except Exception as error:
             recorder.complain("can't name Django's routes: %s: %s" % (type(error).__name__, error))
         return found
@@ -96,7 +93,7 @@ def install_commands(module):
     @wraps(plain)
     def execute(self, *args, **options):
         name = type(self).__module__.rsplit(".", 1)[-1]
-        if not recorder.active or recorder.current.get() is not None or name in _ENDLESS:
+        if not recorder.active or recorder.around() is not None or name in _ENDLESS:
             return plain(self, *args, **options)
         opened = recorder.begin("command", "command " + name)
         try:

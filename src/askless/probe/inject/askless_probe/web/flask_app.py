@@ -1,22 +1,28 @@
-"""Flask: requests under any server or test client, with the rule that matched as the route."""
-
-import re
+"""Flask and Quart: requests under any server or test client, with the rule that matched as the route."""
 
 from .. import recorder
-from . import wsgi
-
-_CONVERTER = re.compile(r"<(?:[^<>:]*:)?([^<>]+)>")
+from . import asgi, routes, wsgi
 
 
-def _name_route(sender, **ignored):
+def _name_route(request):
     try:
-        from flask import request
-
         current = recorder.current.get()
         if current is not None and current.kind == "http" and request.url_rule is not None:
-            current.route = "%s %s" % (request.method, _CONVERTER.sub(r"{\1}", request.url_rule.rule))
+            current.route = routes.named(request.method, routes.from_converters(request.url_rule.rule), request.path)
     except Exception as error:
-        recorder.complain("can't name Flask's routes: %s: %s" % (type(error).__name__, error))
+        recorder.complain("can't name the application's routes: %s: %s" % (type(error).__name__, error))
+
+
+def _name_flask(sender, **ignored):
+    from flask import request
+
+    _name_route(request)
+
+
+async def _name_quart(sender, **ignored):
+    from quart import request
+
+    _name_route(request)
 
 
 def install(module):
@@ -27,4 +33,10 @@ def install(module):
         return wsgi.recorded(lambda *both: plain(self, *both))(environ, start_response)
 
     module.Flask.__call__ = call
-    module.request_started.connect(_name_route)
+    module.request_started.connect(_name_flask)
+
+
+def install_quart(module):
+    """The same for Quart."""
+    module.Quart.__call__ = asgi.recorded_method(module.Quart.__call__)
+    module.request_started.connect(_name_quart)

@@ -31,7 +31,7 @@ def _plugin():
         @pytest.hookimpl(hookwrapper=True)
         def pytest_runtest_call(self, item):
             opened = None
-            if recorder.active and recorder.current.get() is None:
+            if recorder.active and recorder.around() is None:
                 opened = recorder.begin("test", item.nodeid)
             yield
             if opened is not None:

@@ -1,12 +1,9 @@
 """Starlette and what is built on it (FastAPI): requests under any server or test client, with the route's pattern."""
 
-import re
 from functools import wraps
 
 from .. import recorder
-from . import asgi
-
-_CONVERTER = re.compile(r"\{([^{}:]+):[^{}]*\}")
+from . import asgi, routes
 
 
 def install(module):
@@ -47,5 +44,5 @@ def _mounted(mount, scope, request):
 
 
 def _named(route, scope, request):
-    path = request.prefix + _CONVERTER.sub(r"{\1}", route.path)
-    request.route = "%s %s" % (scope.get("method", "GET"), path or "/")
+    pattern = request.prefix + routes.from_converters(route.path)
+    request.route = routes.named(scope.get("method", "GET"), pattern or "/", scope.get("path", ""))

@@ -1,23 +1,16 @@
 """WSGI: one request from the server's call of the application to the close of the response."""
 
-import re
 from functools import wraps
 
 from .. import recorder
-
-_VARIABLE = re.compile(r"/(?:\d+|[0-9a-fA-F]{8}-[0-9a-fA-F-]{27}|[0-9a-fA-F]{16,})(?=/|$)")
-
-
-def guessed_route(method, path):
-    """A route for an application that names none: numbers and long hex strings in the path become {id}."""
-    return "%s %s" % (method, _VARIABLE.sub("/{id}", path) or "/")
+from . import routes
 
 
 def open_request(environ):
     """Begin the request of a WSGI environ; None when nothing records or an outer layer has begun it."""
     if not recorder.active:
         return None
-    around = recorder.current.get()
+    around = recorder.around()
     if around is not None and around.kind != "block":
         if around.finish is None:
             return None
@@ -27,7 +20,7 @@ def open_request(environ):
     method = environ.get("REQUEST_METHOD", "GET")
     query = environ.get("QUERY_STRING", "")
     warm_up = bool(environ.get("HTTP_X_ASK_LESS_WARM_UP"))
-    return recorder.begin("http", guessed_route(method, path), path + ("?" + query if query else ""), warm_up)
+    return recorder.begin("http", routes.guessed(method, path), path + ("?" + query if query else ""), warm_up)
 
 
 def opened_safely(environ):
@@ -120,6 +113,11 @@ def run(application, environ, start_response, opened):
     return _Response(response, opened)
 
 
+def serving(application):
+    """The application as a server is given it; None, as some servers take it, stays that."""
+    return recorded(application) if callable(application) else application
+
+
 def install_wsgiref(module):
     """Every server built on wsgiref's handlers."""
     plain = module.BaseHandler.run
@@ -160,3 +158,47 @@ def install_waitress(module):
         return plain(recorded(application), *args, **kwargs)
 
     module.create_server = create_server
+
+
+def install_cheroot(module):
+    """cheroot, which serves CherryPy and others."""
+    plain = module.Server.__init__
+
+    @wraps(plain)
+    def init(self, bind_addr, wsgi_app, *args, **kwargs):
+        plain(self, bind_addr, serving(wsgi_app), *args, **kwargs)
+
+    module.Server.__init__ = init
+
+
+def install_gevent(module):
+    """gevent's WSGI server."""
+    plain = module.WSGIServer.__init__
+
+    @wraps(plain)
+    def init(self, listener, application=None, *args, **kwargs):
+        plain(self, listener, serving(application), *args, **kwargs)
+
+    module.WSGIServer.__init__ = init
+
+
+def install_hypercorn(module):
+    """hypercorn with a WSGI application."""
+    plain = module.WSGIWrapper.__init__
+
+    @wraps(plain)
+    def init(self, app, *args, **kwargs):
+        plain(self, serving(app), *args, **kwargs)
+
+    module.WSGIWrapper.__init__ = init
+
+
+def install_granian(module):
+    """Granian with a WSGI application."""
+    plain = module._callback_wrapper
+
+    @wraps(plain)
+    def wrapper(callback, *args, **kwargs):
+        return plain(serving(callback), *args, **kwargs)
+
+    module._callback_wrapper = wrapper

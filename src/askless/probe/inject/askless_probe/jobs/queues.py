@@ -1,0 +1,88 @@
+"""Celery, RQ, dramatiq, Huey, APScheduler and arq."""
+
+from functools import wraps
+
+from .. import recorder
+from . import running
+
+
+def install_celery(module):
+    """Celery's public signals around each task, in whatever pool the worker runs it."""
+    opened = {}
+
+    def before(task_id=None, task=None, **ignored):
+        if task_id is not None and task_id not in opened:
+            request = running.begun(getattr(task, "name", None))
+            if request is not None:
+                opened[task_id] = request
+
+    def after(task_id=None, **ignored):
+        request = opened.pop(task_id, None)
+        if request is not None:
+            recorder.end(*request)
+
+    module.task_prerun.connect(before, weak=False)
+    module.task_postrun.connect(after, weak=False)
+
+
+def install_rq(module):
+    """RQ."""
+    module.Job.perform = running.recorded(module.Job.perform, lambda job: job.func_name)
+
+
+def install_dramatiq(module):
+    """dramatiq: workers call the actor."""
+    module.Actor.__call__ = running.recorded(module.Actor.__call__, lambda actor, *args, **kwargs: actor.actor_name)
+
+
+def install_huey(module):
+    """Huey: a task's `execute`, which the class of each task brings along."""
+    plain = module.TaskWrapper.create_task
+
+    @wraps(plain)
+    def create_task(self, *args, **kwargs):
+        cls = plain(self, *args, **kwargs)
+        cls.execute = running.recorded(cls.execute, lambda task: task.name)
+        return cls
+
+    module.TaskWrapper.create_task = create_task
+
+
+def install_apscheduler(module):
+    """APScheduler 3: its executors take these functions from their base module."""
+
+    def name_of(job, *rest):
+        return job.name or job.id
+
+    module.run_job = running.recorded(module.run_job, name_of)
+    if hasattr(module, "run_coroutine_job"):
+        module.run_coroutine_job = running.recorded_coroutine(module.run_coroutine_job, name_of)
+
+
+def install_arq(module):
+    """arq: the coroutine of each function that a worker knows."""
+    plain = module.func
+
+    @wraps(plain)
+    def func(*args, **kwargs):
+        found = plain(*args, **kwargs)
+        name = found.name
+        if not hasattr(found.coroutine, "__wrapped__"):
+            found.coroutine = running.recorded_coroutine(found.coroutine, lambda *rest, **more: name)
+        return found
+
+    module.func = func
+
+
+def install_arq_cron(module):
+    """arq's jobs that run at a time of day."""
+    plain = module.cron
+
+    @wraps(plain)
+    def cron(*args, **kwargs):
+        job = plain(*args, **kwargs)
+        name = job.name
+        job.coroutine = running.recorded_coroutine(job.coroutine, lambda *rest, **more: name)
+        return job
+
+    module.cron = cron
