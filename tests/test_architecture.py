@@ -77,6 +77,8 @@ def test_the_recorder_needs_the_standard_library_only() -> None:
     allowed = set(sys.stdlib_module_names) | {"askless_probe", "sitecustomize"}
     hooked = {
         "flask",
+        "quart",
+        "grpc",
         "sqlalchemy",
         "asyncpg",
         "psycopg2",

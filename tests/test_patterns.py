@@ -376,7 +376,8 @@ def test_repeated_keys_are_part_of_the_one_finding(by_route: dict[str, list[dict
 
 
 def test_all_callers_of_a_duplicate_are_named(by_route: dict[str, list[dict[str, Any]]]) -> None:
-    named = {(line["line"], line["function"]) for line in by_route["duplicate_two_callers"][0]["callers"]}
+    """The helper that executes whatever it is given is not the line."""
+    named = {(line["line"], line["function"]) for line in by_route["duplicate_two_callers"][0]["lines"]}
     lines = [
         i
         for i, line in enumerate(PROGRAM.splitlines(), 1)

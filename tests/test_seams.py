@@ -291,6 +291,7 @@ def test_live_traffic_and_a_capture_of_it_are_one(pieces: list[list[QuerySeen]])
     """What is told comes out whole, put together in memory as well as by way of a file."""
     import tempfile
 
+    pieces = [sorted(piece, key=lambda event: event.start_ns) for piece in pieces]  # as a receiver may expect
     with tempfile.TemporaryDirectory() as folder:
         live: list[Request] = []
         path = Path(folder) / "traffic.jsonl"
@@ -307,7 +308,7 @@ def test_live_traffic_and_a_capture_of_it_are_one(pieces: list[list[QuerySeen]])
         assert report.bad_lines == [] and report.notes == assembler.notes == ["a note"]
         (saved,) = read(path)
         (held,) = live
-        told = [event for piece in pieces for event in piece]
+        told = sorted((event for piece in pieces for event in piece), key=lambda event: event.start_ns)
         assert whole(saved) == whole(held) and [saved.text(i) for i in range(len(saved))] == [
             event.text for event in told
         ]

@@ -51,7 +51,9 @@ def test_findings_name_model_relation_option_and_line(pages: dict[str, Path]) ->
     assert ".options(selectinload(PortCall.tug_jobs).selectinload(TugJob.tug))" in options
     at = nested["advice"][0]["at"]
     source = Path(at["file"]).read_text().splitlines()
-    assert at["file"].endswith("grown.py") and "session.scalars(due)" in source[at["line"] - 1]
+    assert at["file"].endswith("grown.py") and "due = select(PortCall)" in source[at["line"] - 1], (
+        "where the statement is built"
+    )
     assert nested["lines"][0]["file"].endswith("calls_due.html") and nested["lines"][0]["line"] == 8
 
 
@@ -229,7 +231,19 @@ def test_the_schema_of_captures_fits_every_line(pages: dict[str, Path]) -> None:
         assert set(event) <= set(described["properties"]), event["event"]
         assert set(described["required"]) <= set(event), event["event"]
         msgspec.json.decode(line, type=events.AnyEvent)
-    every = {"capture", "statement", "columns", "place", "model", "load", "request", "queries", "end", "close"}
+    every = {
+        "capture",
+        "statement",
+        "columns",
+        "place",
+        "model",
+        "load",
+        "request",
+        "queries",
+        "end",
+        "modules",
+        "close",
+    }
     assert seen == every
 
 

@@ -37,7 +37,9 @@ DIFFERENT = [
     ("mysql", "SELECT `a b` FROM t", "SELECT `a c` FROM t"),
 ]
 NOISE = ["BEGIN", "COMMIT;", "ROLLBACK", "SAVEPOINT sa_1", "PRAGMA main.table_info('x')", "SELECT 1", "SET search_path = x",
-         "SELECT name FROM sqlite_schema", "select version()", "SHOW TABLES", "WITH x AS (SELECT 1) SELECT * FROM pg_catalog.pg_class, x"]  # fmt: skip
+         "SELECT name FROM sqlite_schema", "select version()", "SHOW TABLES", "WITH x AS (SELECT 1) SELECT * FROM pg_catalog.pg_class, x",
+         ";", "-- ping", "SELECT QUOTE(?), QUOTE(?)", "SELECT set_config('TimeZone', 'UTC', false)", "select pg_catalog.version()",
+         "SELECT @@transaction_isolation", "SELECT 1 FROM DUAL", "SELECT pg_is_in_recovery()", "SELECT CONNECTION_ID()"]  # fmt: skip
 ASKED = [
     "SELECT 1 FROM t",
     "UPDATE t SET a = 1",
@@ -47,6 +49,8 @@ ASKED = [
     "DELETE FROM commits",
     "SELECT 1 AS one FROM t LIMIT 1",
     "SELECT 1 WHERE EXISTS (SELECT 1 FROM t)",
+    "SELECT quote(name) FROM t",
+    "SELECT set_config('harbour.tenant', id) FROM tenant",
 ]
 
 

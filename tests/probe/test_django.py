@@ -85,7 +85,8 @@ def test_findings_name_the_line_of_the_template_and_djangos_calls(twin: Capture)
     (line,) = vessel["lines"]
     assert line["file"].endswith("calls_due.html") and line["function"] == "template"
     assert "call.vessel.name" in template[line["line"] - 1]
-    assert vessel["source"]["file"].endswith("calls_due.html"), "the queryset runs where the template loops over it"
+    built = (TWIN / "office" / "grown.py").read_text().splitlines()[vessel["source"]["line"] - 1]
+    assert vessel["source"]["file"].endswith("grown.py") and "objects.filter" in built, "where the queryset was built"
     assert {advice["code"] for advice in vessel["advice"]} == {
         '.select_related("vessel")',
         '.prefetch_related("vessel")',

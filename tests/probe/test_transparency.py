@@ -207,7 +207,7 @@ for name in sys.argv[1:]:
 MODULES = [
     "sqlite3", "psycopg", "psycopg2", "psycopg2.extensions", "psycopg2.extras", "asyncpg", "pymysql.cursors",
     "pymysql.connections", "MySQLdb.cursors", "MySQLdb.connections", "aiosqlite", "threading", "concurrent.futures",
-    "multiprocessing.pool", "os",
+    "multiprocessing.pool", "os", "socket",
 ]  # fmt: skip
 ROOT = Path(__file__).parents[2]
 

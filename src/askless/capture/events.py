@@ -205,11 +205,24 @@ class Note(Event, tag="note"):
     text: str
 
 
+class Modules(Event, tag="modules"):
+    """What the program has imported so far: what is recorded of it, and what is not known.
+
+    `code` are the installed packages that count as the application; `serves` tells that the program listens.
+    """
+
+    watched: tuple[str, ...] = ()
+    unknown: tuple[str, ...] = ()
+    code: tuple[str, ...] = ()
+    serves: bool = False
+
+
 class Close(Event, tag="close"):
-    """The last line of a recorder that ended in good order."""
+    """The last line of a recorder that ended in good order. `spent_ns` is about what recording itself took."""
 
     requests: Whole
     queries: Whole
+    spent_ns: Whole = 0
 
 
 AnyEvent = (
@@ -224,6 +237,7 @@ AnyEvent = (
     | UseEvent
     | End
     | Note
+    | Modules
     | Close
 )
 

@@ -37,6 +37,8 @@ class FileReport:
         self.torn = False
         self.closed = False
         self.notes: list[str] = []
+        self.modules = events.Modules()
+        self.spent_ns = 0
         self.requests = 0
         self.queries = 0
         self.open_requests = 0
@@ -78,6 +80,7 @@ class Feed:
             events.Queries: lambda event: assembly.add(event.request, event),
             events.Capture: self._capture,
             events.Note: lambda event: report.notes.append(event.text),
+            events.Modules: self._modules,
             events.Close: self._close,
         }
 
@@ -160,8 +163,13 @@ class Feed:
         self.report.requests += 1
         return request
 
-    def _close(self, _event: events.Close) -> None:
+    def _modules(self, event: events.Modules) -> None:
+        self.report.modules = event
+        self.assembly.tables.serves = event.serves
+
+    def _close(self, event: events.Close) -> None:
         self.report.closed = True
+        self.report.spent_ns = event.spent_ns
 
 
 class Reader(Feed):

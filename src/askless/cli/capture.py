@@ -12,6 +12,10 @@ if TYPE_CHECKING:
     from pathlib import Path
     from typing import Any
 
+    from askless.capture.reading import FileReport
+
+# Modules of the standard library that nearly every program imports: not worth a word.
+_EVERYWHERE = {"threading", "concurrent", "multiprocessing", "socket", "http", "wsgiref", "_pytest"}
 EXAMPLES = """  askless capture app -o calls -- python app.py                 record, until you press Ctrl-C
   askless capture check calls                                   is it whole?"""
 CHECK_EXAMPLES = "  askless capture check calls"
@@ -96,16 +100,20 @@ def _progress(text: str) -> None:
 
 def tell(named: Path, folder: Path) -> None:
     """Say in one line what was recorded."""
-    from askless.capture.reading import FileReport, read
+    from askless.capture.reading import read
     from askless.core.errors import AskLessError
+    from askless.core.model import BLENDED
     from askless.core.words import plural, size
     from askless.output import notices
     from askless.reports.loading import notes_of
 
     reports: list[FileReport] = []
+    kinds: dict[str, int] = {}
+    outside = 0
     try:
-        for _ in read(folder, reports):  # what `capture check` looks at besides would take as long again
-            pass
+        for request in read(folder, reports):  # what `capture check` looks at besides would take as long again
+            kinds[request.kind] = kinds.get(request.kind, 0) + 1
+            outside += len(request) if request.kind in ("program", BLENDED) else 0
     except AskLessError:
         notices.note(f"askless: nothing was recorded in {named}")
         notices.note(
@@ -113,13 +121,50 @@ def tell(named: Path, folder: Path) -> None:
         )
         return
     notices.notes(notes_of(reports))
-    queries, requests = sum(r.queries for r in reports), sum(r.requests for r in reports)
-    written = sum(r.path.stat().st_size for r in reports)
-    files = f" in {len(reports)} processes" if len(reports) > 1 else ""
-    notices.note(
-        f"Recorded {plural(queries, 'query')} of {plural(requests, 'request')}{files} in {named} ({size(written)}).\n"
-        f"Next: askless findings {named}"
-    )
+    queries = sum(report.queries for report in reports)
+    written = sum(report.path.stat().st_size for report in reports)
+    if queries or kinds:
+        files = f" in {len(reports)} processes" if len(reports) > 1 else ""
+        notices.note(
+            f"Recorded {plural(queries, 'query')} of {plural(sum(kinds.values()), 'request')}{files} in {named} ({size(written)})."
+        )
+    else:
+        notices.note(f"askless: nothing was recorded in {named}: the program asked no database that is recorded")
+    for line in told(reports, kinds, outside):
+        notices.note("  " + line)
+    if queries:
+        notices.note(f"Next: askless findings {named}")
+
+
+def told(reports: list[FileReport], kinds: dict[str, int], outside: int) -> list[str]:
+    """What a recording was made of: requests by kind, what stands outside of them, what was watched and what was not."""
+    from askless.core.model import BLENDED
+    from askless.core.words import plural
+
+    lines = []
+    named = {kind: count for kind, count in kinds.items() if kind not in ("program", BLENDED)}
+    if named:
+        by_kind = ", ".join(f"{count} {kind}" for kind, count in sorted(named.items(), key=lambda item: -item[1]))
+        beside = f"; {plural(outside, 'query')} outside of any" if outside else ""
+        lines.append(f"requests: {by_kind}{beside}")
+    elif kinds.get(BLENDED):
+        lines.append(
+            "requests: none seen, though the program listens. All it asked counts as one: mark its requests with "
+            "askless.request, or serve it by a server that is known (docs/limits.md)"
+        )
+    watched = {name.split(".")[0] for report in reports for name in report.modules.watched} - _EVERYWHERE
+    unknown = list(dict.fromkeys(name for report in reports for name in report.modules.unknown))
+    code = list(dict.fromkeys(name for report in reports for name in report.modules.code))
+    if watched:
+        lines.append(f"watched: {', '.join(sorted(watched))}")
+    if unknown:
+        lines.append(f"imported and not recorded: {', '.join(unknown)}")
+    if code:
+        lines.append(f"the application's code: {', '.join(code)}, as installed")
+    spent_ms = sum(report.spent_ns for report in reports) / 1e6
+    if spent_ms >= 1:
+        lines.append(f"time spent recording: about {spent_ms:.0f} ms")
+    return lines
 
 
 def run_check(options: argparse.Namespace) -> int:

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Sequence
 from functools import lru_cache
 from typing import Any, Protocol
 
-from askless.core.model import Columns, Load, Model, Place, Request, Statement, Tables, Used
+from askless.core.model import BLENDED, Columns, Load, Model, Place, Request, Statement, Tables, Used
 from askless.core.numbering import Numbers, Texts
 from askless.core.sql.shape import Shaper
 from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
@@ -139,14 +139,19 @@ class Assembly:
         request = self.open.pop(event.request)
         request.end_ns, request.status = event.end_ns, event.status
         request.route = event.route or request.route
+        return self._whole(request)
+
+    def _whole(self, request: Request) -> Request:
         request.put_in_order()
+        if request.kind == "program" and self.tables.serves:
+            request.kind = BLENDED
         return request
 
     def left_open(self) -> Iterable[Request]:
         """Requests that never ended, those without a query left out; they end with the last query of theirs."""
         for request in self.open.values():
             if request.statements:
-                request.put_in_order()
+                self._whole(request)
                 last = max(map(int.__add__, request.starts_ns, request.durations_ns))
                 request.end_ns = max(last, request.start_ns)
                 yield request

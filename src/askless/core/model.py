@@ -145,13 +145,20 @@ class Statement(msgspec.Struct):
 
 
 class Tables(msgspec.Struct):
-    """What the queries of one capture file refer to by number. `tag` begins the names of its requests."""
+    """What the queries of one capture file refer to by number. `tag` begins the names of its requests.
+
+    `serves`: the program listens, so that what it asked outside of requests may be of many that nobody told apart.
+    """
 
     tag: str = ""
     statements: dict[int, Statement] = {}
     places: dict[int, Place] = {}
     loads: dict[int, Load] = {}
     models: dict[tuple[str, str], Model] = {}
+    serves: bool = False
+
+
+BLENDED = "blended"  # the kind of a request that may be many: what a program that serves asks outside of requests
 
 
 def damaged(what: str) -> AskLessError:

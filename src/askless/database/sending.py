@@ -15,6 +15,7 @@ from askless.core.errors import AskLessError
 from askless.core.sql.slots import Slot, Value, slots_of, values_of
 from askless.core.systems import system_of
 
+_CUT = "cut by askless"  # what the recorder puts where it has cut a text or a literal
 _MARKS = {"qmark": "?", "format": "%s"}
 
 
@@ -91,6 +92,12 @@ def bound(
     Raises AskLessError: cant-run where placeholders lack a value, value-cut, value-unknown.
     """
     text = text.strip().rstrip(";")
+    if _CUT in text:
+        raise AskLessError(
+            "value-cut",
+            "this statement was too long to be kept whole in the capture",
+            "give the statement with --sql and its values with --parameters",
+        )
     slots = slots_of(text, system)
     lacking = missing_values(slots, parameters)
     if lacking:

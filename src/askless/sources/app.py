@@ -42,6 +42,12 @@ class App:
             int,
             bare=3,
         ),
+        Option(
+            "--code",
+            "an installed package that counts as the application's own code; may be repeated (default: the one that is started)",
+            "PACKAGE",
+            many=True,
+        ),
         Option("--strict-route", "strict on these routes only", "TEXT", many=True),
         Option("program", "the program and its arguments", "-- PROGRAM ..."),
     )
@@ -79,6 +85,7 @@ class App:
             echo="" if not values["echo"] else "colour" if voice.colour else "plain",
             track_use=bool(values["track_use"]),
             strict=strict_settings(values["strict"], values["strict_route"]),
+            code=tuple(values.get("code") or ()),
             variables=values.get("variables", ()),
         )
         ended = python_program.run(values["program"], folder, visits, recording, voice.progress)

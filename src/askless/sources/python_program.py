@@ -59,11 +59,15 @@ class Ended(msgspec.Struct, frozen=True):
 
 
 class Recording(msgspec.Struct, frozen=True):
-    """How to record. `strict` is what strict mode is told, as JSON; '' leaves it off. `variables` are the program's."""
+    """How to record. `strict` is what strict mode is told, as JSON; '' leaves it off. `variables` are the program's.
+
+    `code` are installed packages that count as the application's own.
+    """
 
     echo: str = ""
     track_use: bool = False
     strict: str = ""
+    code: tuple[str, ...] = ()
     variables: tuple[tuple[str, str], ...] = ()
 
 
@@ -79,6 +83,7 @@ def environment(folder: Path, recording: Recording) -> dict[str, str]:
         "ASKLESS_ECHO": recording.echo,
         "ASKLESS_TRACK_USE": "1" if recording.track_use else "",
         "ASKLESS_STRICT": recording.strict,
+        "ASKLESS_CODE": ",".join(recording.code),
     }
     for name, value in wishes.items():
         env.pop(name, None)

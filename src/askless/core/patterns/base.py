@@ -11,7 +11,7 @@ import msgspec
 from askless.core.context import Context
 from askless.core.findings import Cost, Finding, Line, finding_key
 from askless.core.lineage import structure as structure_of
-from askless.core.model import Place, Request, Statement
+from askless.core.model import BLENDED, Place, Request, Statement
 from askless.core.recipes import Recipe
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
@@ -183,11 +183,15 @@ class Met(msgspec.Struct, frozen=True):
         """A finding about the shape in the route, still without advice."""
         stats, route, load = self.stats, self.route, self.stats.load
         lines = lines_of(self.places)
+        severity, unsure = claim.severity, claim.unsure
+        if route.kind == BLENDED:
+            severity = "worthwhile" if severity == "urgent" else severity
+            unsure = (*unsure, "the program serves, and this was asked outside of any request that is told apart")
         return Finding(
             key=finding_key(rule.id, route.route, stats.shape.digest, code_name(lines)),
             pattern=rule.id,
             variant=claim.variant,
-            severity=claim.severity,
+            severity=severity,
             route=route.route,
             title=claim.title,
             evidence=claim.evidence,
@@ -200,7 +204,7 @@ class Met(msgspec.Struct, frozen=True):
             lines=lines,
             path=path_of(self.places),
             advice=(),
-            unsure=claim.unsure,
+            unsure=unsure,
             source=claim.source,
             callers=claim.callers,
             relation=f"{load.model}.{load.relation}" if load is not None and load.relation else "",

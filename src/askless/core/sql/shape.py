@@ -30,7 +30,7 @@ _ROWS = re.compile(rf"\bvalues{_ROW}(?:, {_ROW})*")
 _NOISE = re.compile(
     r"(?:begin|commit|rollback|end|start transaction|savepoint|release|pragma|show|deallocate|discard|reset|use|listen"
     r"|unlisten|close|set)(?:$|[ ;(])"
-    r"|select \?(?: as \S+)?$|select (?:version|current_user|user)\(\??\)(?: as \S+)?$"
+    r"|select \?(?: as \S+)?(?: from dual)?$|select (?:version|current_user|user)\(\??\)(?: as \S+)?$|$"
 )
 _CATALOG = re.compile(r"\b(?:from|join) ?information_schema\.")
 

@@ -19,7 +19,9 @@ SYSTEM = System(
     is_file=True,
     lexis=Lexis(r"--[^\n]*", COMMENT_FLAT, STRING_PLAIN, (DOUBLE_PLAIN, BACKTICK, BRACKET), "?:$@"),
     reserved=RESERVED,
-    noise=r"^select (?:sqlite_version|sqlite_compileoption_used)\(\??\)(?: as \S+)?$",
+    # Django shows its statements in DEBUG with the values that SQLite quotes for it.
+    noise=r"^select (?:sqlite_version|sqlite_compileoption_used)\(\??\)(?: as \S+)?$"
+    r"|^select quote\(\?\)(?:, quote\(\?\))*$",
     catalogs=r"\b(?:from|join) ?sqlite_(?:master|schema|temp_master)\b",
     traits=Traits(random=2.0, hash_join=False, clustered=True),
     partial_indexes=True,

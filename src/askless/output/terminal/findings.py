@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from askless.core.findings import Advice, Finding
+from askless.core.findings import Advice, Finding, Line
 from askless.core.words import plural, size
 from askless.output.terminal.drawing import SEVERITY_STYLE, at, command, indented, labelled
 from askless.output.text import milliseconds, one_line, percent, safe
@@ -21,7 +23,7 @@ def findings(out: Console, document: documents.FindingsDocument) -> None:
             Text("Nothing that the filters let through." if document.hidden else f"Nothing asks too much in {queries}.")
         )
     for place, finding in enumerate(document.findings, 1):
-        _summary(out, place, finding, finding.key in document.accepted)
+        _summary(out, place, finding, finding.key in document.accepted, _caller(finding, document.findings))
     if document.findings:
         lead = "The whole story of one, by its name or its place in this list:"
         command(out, lead, "findings", document.capture, "--show", document.findings[0].key)
@@ -33,7 +35,25 @@ def findings(out: Console, document: documents.FindingsDocument) -> None:
         out.print(Text(accepted, style="dim"))
 
 
-def _summary(out: Console, place: int, finding: Finding, accepted: bool) -> None:
+def _caller(finding: Finding, others: Sequence[Finding]) -> Line | None:
+    """The nearest caller by which a finding is told from others of its route at the same line; None without such."""
+
+    def path(of: Finding) -> list[tuple[str, int]]:
+        return [(line.file, line.line) for line in of.path]
+
+    mine = path(finding)
+    alike = [
+        path(other)
+        for other in others
+        if other.route == finding.route and other is not finding and mine and path(other)[:1] == mine[:1]
+    ]
+    for depth in range(1, len(mine)):
+        if any(other[: depth + 1] != mine[: depth + 1] for other in alike):
+            return finding.path[depth]
+    return None
+
+
+def _summary(out: Console, place: int, finding: Finding, accepted: bool, caller: Line | None) -> None:
     head = Text(f"{place:>3}  ")
     head.append(f"{finding.severity:<12}", style=SEVERITY_STYLE.get(finding.severity, ""))
     head.append(f"{finding.pattern}", style="bold")
@@ -45,6 +65,8 @@ def _summary(out: Console, place: int, finding: Finding, accepted: bool) -> None
     if finding.lines:
         more = f" and {len(finding.lines) - 1} more" if len(finding.lines) > 1 else ""
         out.print(indented(Text(f"{at(finding.lines[0])} in {safe(finding.lines[0].function)}{more}", style="cyan"), 5))
+    if caller is not None:
+        out.print(indented(Text(f"called at {at(caller)} in {safe(caller.function)}", style="cyan"), 7))
     saving = _saving(finding)
     if saving:
         out.print(indented(Text(saving), 5))

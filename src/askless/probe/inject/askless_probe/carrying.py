@@ -1,23 +1,34 @@
 """Requests go with the work that they hand to threads and thread pools. (asyncio's tasks carry them by themselves.)"""
 
+from _thread import get_ident
 from functools import wraps
+from sys import _getframe
 
-from . import recorder
+from . import recorder, stack
 
 _current = recorder.current
+_lent = stack.lent
 
 
 def carried(function):
-    """The function, to be run for the request that is current now, on whatever thread."""
+    """The function, to be run for the request that is current now and the lines that hand it over, on whatever thread."""
     request = _current.get()
+    place = stack.path(_getframe(2))
 
     @wraps(function, assigned=())
     def run(*args, **kwargs):
         token = _current.set(request)
+        me = get_ident()
+        before = _lent.get(me)
+        _lent[me] = place
         try:
             return function(*args, **kwargs)
         finally:
             _current.reset(token)
+            if before is None:
+                _lent.pop(me, None)
+            else:
+                _lent[me] = before
 
     return run
 

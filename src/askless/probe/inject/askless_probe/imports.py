@@ -12,6 +12,7 @@ HOOKS = {
     "pymysql": ("askless_probe.drivers.mysql_drivers", "install_pymysql"),
     "MySQLdb": ("askless_probe.drivers.mysql_drivers", "install_mysqlclient"),
     "aiosqlite": ("askless_probe.drivers.aiosqlite_driver", "install"),
+    "socket": ("askless_probe.web.listening", "install"),
     "concurrent.futures.thread": ("askless_probe.carrying", "install_executor"),
     "multiprocessing.pool": ("askless_probe.carrying", "install_pool"),
     "threading": ("askless_probe.carrying", "install_threading"),
@@ -50,6 +51,7 @@ HOOKS = {
     "django.core.handlers.asgi": ("askless_probe.web.django_app", "install_asgi"),
     "django.test.client": ("askless_probe.web.django_app", "install_client"),
     "django.core.management.base": ("askless_probe.web.django_app", "install_commands"),
+    "django.db.models.sql.query": ("askless_probe.orm.django_orm", "install_building"),
     "django.db.models.sql.compiler": ("askless_probe.orm.django_orm", "install_compiler"),
     "django.db.backends.base.base": ("askless_probe.orm.django_orm", "install_connecting"),
     "django.db.models.fields.related_descriptors": ("askless_probe.orm.django_orm", "install_relations"),
@@ -64,10 +66,34 @@ HOOKS = {
 }
 
 
+# What asks a database, serves requests or runs jobs and is not recorded: said, where a program imports it.
+UNKNOWN = {
+    "pyodbc": "driver", "pymssql": "driver", "oracledb": "driver", "cx_Oracle": "driver", "duckdb": "driver", "apsw": "driver",
+    "pg8000": "driver", "mysql.connector": "driver", "aiomysql": "driver", "asyncmy": "driver", "aiopg": "driver",
+    "mariadb": "driver", "aioodbc": "driver", "pysqlite3": "driver", "sqlcipher3": "driver", "snowflake.connector": "driver",
+    "clickhouse_driver": "driver", "clickhouse_connect": "driver", "ibm_db": "driver", "firebird.driver": "driver",
+    "pymongo": "driver", "cassandra.cluster": "driver", "redshift_connector": "driver", "psycopg2cffi": "driver",
+    "bjoern": "server", "meinheld": "server", "robyn": "server", "socketify": "server", "twisted.web.server": "server",
+    "uwsgi": "server", "mod_wsgi": "server", "japronto": "server", "procrastinate": "job queue", "taskiq": "job queue",
+    "faust": "job queue", "luigi": "job queue", "saq": "job queue",
+}  # fmt: skip
+
+
+def _note(name):
+    """Remember what is imported, to be told in the capture."""
+    from . import recorder
+
+    if name in HOOKS:
+        recorder.watched.append(name)
+    else:
+        recorder.unknown.append("%s %s" % (UNKNOWN[name], name))
+
+
 def _run(name):
     from . import recorder
 
     module_name, function = HOOKS[name]
+    _note(name)
     try:
         hook_module = __import__(module_name, fromlist=[function])
         getattr(hook_module, function)(sys.modules[name])
@@ -79,14 +105,17 @@ class _Watcher:
     """A finder that finds nothing itself: it lets the others find a watched module and runs the hook after it."""
 
     def find_spec(self, name, path=None, target=None):
-        if name not in HOOKS:
+        if name not in HOOKS and name not in UNKNOWN:
             return None
         for finder in sys.meta_path:
             if finder is self or not hasattr(finder, "find_spec"):
                 continue
             spec = finder.find_spec(name, path, target)
             if spec is not None:
-                _watch_loader(spec.loader, name)
+                if name in HOOKS:
+                    _watch_loader(spec.loader, name)
+                else:
+                    _note(name)
                 return spec
         return None
 
@@ -117,3 +146,6 @@ def install():
     for name in HOOKS:
         if name in sys.modules:
             _run(name)
+    for name in UNKNOWN:
+        if name in sys.modules:
+            _note(name)

@@ -23,6 +23,11 @@ connections = {}  # number -> the database system it speaks to
 # What the ORM said of the query it is about to send: a matter of the task, not of the thread, where both differ.
 pending = ContextVar("askless_pending_load", default=None)
 models = {}  # (orm, model) -> function that describes it, called once, when a query first names it
+watched = []  # modules of interest that the program has imported, in order
+unknown = []  # and those that would be of interest, if they were known
+serves = False  # whether a socket of the program's listens
+spent_ns = 0  # in recording queries and writing them, about
+mentioned = set()  # (orm, model) of those that are described though no query is about them
 tracking = False  # whether to note which objects and columns the application reads
 _last_request = 0
 _last_connection = 0
@@ -137,6 +142,11 @@ def take():
     return load
 
 
+def mention(orm, name):
+    """A model that no query is about, but that takes part: it is described with what is written next."""
+    mentioned.add((orm, name))
+
+
 def new_connection(system):
     """A small number for a connection to a database of this system, unique in this process."""
     global _last_connection
@@ -181,6 +191,7 @@ def begin(kind, route, path="", warm_up=False):
 
 def end(request, token, status=0):
     """Close a request and write what it asked."""
+    global spent_ns
     try:
         current.reset(token)
     except ValueError:  # ended in another context than it began in, as generators may be
@@ -193,18 +204,24 @@ def end(request, token, status=0):
     try:
         if echo is not None:
             echo.catch_up(request.records)
-        writer.write(request, ended_ns=perf_counter_ns())
+        began_ns = perf_counter_ns()
+        writer.write(request, ended_ns=began_ns)
+        if outside is not None and outside.records and request is not outside:
+            writer.write(outside)  # of a program that starts, and then serves till it is killed
+        spent_ns += perf_counter_ns() - began_ns
     except Exception as error:
         stop("%s: %s" % (type(error).__name__, error))
 
 
 def add(request, record, now_ns):
-    """Add the record of a query to a request. Called by drivers when the query has run."""
+    """Add the record of a query to a request. Called by drivers when the query has run, at `now_ns`."""
+    global spent_ns
     pending = request.records
     pending.append(record)
     writer.tail.put(request, record)
     if len(pending) >= PENDING_MAX or now_ns - request.flushed_ns > FLUSH_NS:
         full(request, now_ns)
+    spent_ns += perf_counter_ns() - now_ns
 
 
 def full(request, now_ns):
@@ -244,6 +261,8 @@ def flush_all(final):
                 echo.catch_up(request.records)
             writer.write(request, keep_open=not final)
         if final:
+            if unknown and writer.file < 0:
+                writer.begin_file()  # nothing was recorded, and here is why
             if outside is not None:
                 writer.end(outside, perf_counter_ns())
             writer.close()

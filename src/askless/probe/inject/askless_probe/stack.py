@@ -6,16 +6,40 @@ microseconds in long functions, `f_lasti` does not. Code objects seen are kept a
 
 import sys
 from _thread import get_ident
+from contextvars import ContextVar
+from itertools import islice
+
+from . import application
 
 MAX_FRAMES = 6  # frames of the program kept for one query
 MAX_DEPTH = 120  # frames looked at before giving up
 
 _mine = {}  # file name -> whether the program's author wrote it
 _codes = {}  # id(code) -> code
+_judged = {(): ()}  # key -> the same without lines that only pass a call on
+_layers = {}  # file name -> whether it is a library's that is no layer below an application
 _watched = {}  # file name -> what tells the template's line of a frame of it
 _template_lines = {}  # (file, line) -> itself, kept so that its id stays its own
 TEMPLATE = -1  # stands for f_lasti where the id is a template line's
 _excluded = ()
+_own = None  # folders of the application, once they are looked for
+code = ()  # names of the installed packages that are the application
+# Packages between an application and its database or its server, as paths below site-packages.
+LAYERS = tuple(
+    name if name.endswith(".py") else name + "/"
+    for name in (
+        "askless", "askless_probe", "sqlalchemy", "sqlmodel", "django/db", "django/utils", "django/core/handlers",
+        "django/core/servers", "django/test", "psycopg", "psycopg_binary", "psycopg_pool", "psycopg2", "asyncpg", "pymysql",
+        "MySQLdb", "aiosqlite", "aiomysql", "asyncmy", "pg8000", "mysql", "duckdb", "oracledb", "peewee", "pony", "tortoise",
+        "databases", "alembic", "greenlet", "gevent", "asgiref", "anyio", "starlette", "uvicorn", "gunicorn", "waitress",
+        "werkzeug", "flask/app.py", "hypercorn", "granian", "a2wsgi", "uvloop", "tornado", "aiohttp", "sanic", "cheroot", "celery", "kombu",
+        "billiard", "rq", "dramatiq", "huey", "apscheduler", "arq", "click", "pytest", "_pytest", "pluggy", "wrapt",
+        "decorator", "tenacity", "backoff", "graphql",
+    )
+) + ("peewee.py", "greenlet.py", "six.py", "decorator.py")  # fmt: skip
+_NEAR = 40  # frames of libraries between a query's building and the program's line
+built = ContextVar("askless_built", default=None)  # where the query that is about to be sent was built, if an ORM tells
+_built = built.get
 lent = {}  # thread id -> place, where a thread works for code that waits in another one
 
 
@@ -32,14 +56,26 @@ def configure():
 
 
 def is_mine(filename):
-    """Whether a file is the program's own: neither standard library, installed package, nor made up at run time."""
+    """Whether a file is the program's own: neither standard library, installed package, nor made up at run time.
+
+    An installed package that is the application counts as its own; the stub of a console script never does.
+    """
+    global _own, code
+    installed = "site-packages" in filename or "dist-packages" in filename
+    if _own is None and installed:
+        found = application.folders()
+        code = tuple(dict.fromkeys(name for name, folder in found if "-packages" in folder))
+        _own = tuple(folder for _, folder in found)
     known = not (
         filename.startswith(_excluded)
-        or "site-packages" in filename
-        or "dist-packages" in filename
+        or installed
         or filename.startswith("<frozen")
         or (filename.startswith("<") and filename not in ("<stdin>", "<string>", "<template>", "<graphql>"))
     )
+    if installed and filename.startswith(_own):
+        known = True
+    elif known and filename.replace("\\", "/").rsplit("/", 2)[-2:-1] in (["bin"], ["Scripts"]):
+        known = not application.stub_of(filename)
     if filename.startswith("<python-input"):  # the interactive prompt of Python 3.13 and newer
         known = True
     if len(_mine) > 20000:
@@ -68,8 +104,9 @@ def _template(frame, line_of, key):
     return (ident, TEMPLATE)
 
 
-def walk(frame, mine=_mine, codes=_codes):
+def walk(frame, mine=_mine, codes=_codes, judged=_judged):
     """The key of the program's frames from `frame` outwards: (id(code), f_lasti, id(code), f_lasti, ...)."""
+    innermost = frame
     key = ()
     depth = 0
     while frame is not None:
@@ -93,7 +130,118 @@ def walk(frame, mine=_mine, codes=_codes):
         if depth == MAX_DEPTH:
             break
         frame = frame.f_back
-    return key or (lent.get(get_ident(), key) if lent else key)
+    if lent:
+        key += lent.get(get_ident(), ())
+        key = key[: 2 * MAX_FRAMES]
+    first = _built()
+    if first is not None and key and key[:2] != first:
+        key = _begun_at(first, key)
+    try:
+        return judged[key] or library(innermost) or key
+    except KeyError:
+        return judge(key) or library(innermost) or key
+
+
+def nearest(frame):
+    """The key of the innermost frame of the program's; None where there is none nearby."""
+    for _ in range(_NEAR):
+        if frame is None:
+            return None
+        code = frame.f_code
+        known = _mine.get(code.co_filename)
+        if known is None:
+            known = is_mine(code.co_filename)
+        if known is True:
+            if id(code) not in _codes:
+                remember(code, frame)
+            return id(code), frame.f_lasti
+        if known:
+            return _template(frame, known, ()) or None
+        frame = frame.f_back
+    return None
+
+
+def _begun_at(first, key):
+    """The key of a query that was built at another line than it is sent from: the line to change is the first."""
+    try:
+        if resolve(*first)[:2] != resolve(key[0], key[1])[:2]:
+            return first + key[: 2 * MAX_FRAMES - 2]
+    except Exception:
+        pass
+    return key
+
+
+class _AsIs(dict):
+    """Judges nothing."""
+
+    def __missing__(self, key):
+        return key
+
+
+_as_is = _AsIs()
+
+
+def path(frame):
+    """The key of all of the program's frames, those that only pass a call on as well: for whoever lends it."""
+    return walk(frame, judged=_as_is)
+
+
+def judge(key):
+    """The key without the innermost lines that only pass a call on: () where there are no others."""
+    begin = 0
+    try:
+        while begin < len(key) and key[begin + 1] != TEMPLATE and _passes_on(key[begin], key[begin + 1]):
+            begin += 2
+    except Exception:  # sources are anything
+        pass
+    if len(_judged) > 20000:
+        _judged.clear()
+        _judged[()] = ()
+    found = _judged[key] = key[begin:]
+    return found
+
+
+def _passes_on(ident, lasti):
+    from . import passing
+
+    code, template = _codes[ident]
+    if template is not None:
+        return False
+    span = None
+    if hasattr(code, "co_positions"):
+        first, last, begin, end = next(islice(code.co_positions(), lasti // 2, None), (None,) * 4)
+        if None not in (first, last, begin, end):
+            span = first, last, begin, end
+    return passing.passes_on(code, _line_of(code, lasti), span)
+
+
+def library(frame):
+    """Where all code is a library's: the nearest frames that are neither an ORM's, a driver's nor the standard library's."""
+    key = ()
+    depth = 0
+    while frame is not None and depth < MAX_DEPTH and len(key) < 2 * MAX_FRAMES:
+        code = frame.f_code
+        name = code.co_filename
+        known = _layers.get(name)
+        if known is None:
+            known = _layers[name] = _is_library(name)
+        if known:
+            if id(code) not in _codes:
+                remember(code, frame)
+            key += (id(code), frame.f_lasti)
+        frame = frame.f_back
+        depth += 1
+    return key
+
+
+def _is_library(filename):
+    """Whether a file belongs to a package that may well be the application, or the nearest that there is to one."""
+    name = filename.replace("\\", "/")
+    for folder in ("/site-packages/", "/dist-packages/"):
+        if folder in name:
+            package = name.rsplit(folder, 1)[1]
+            return not package.startswith(LAYERS)
+    return False
 
 
 def remember(code, frame):

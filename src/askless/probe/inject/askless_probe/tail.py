@@ -16,7 +16,7 @@ from marshal import dumps
 from struct import Struct
 from zlib import crc32
 
-from . import stack, values
+from . import stack, texts, values
 
 SLOT, SLOTS = 512, 4096
 SUFFIX = ".tail"
@@ -140,7 +140,7 @@ class Tail:
 
     def _text(self, text):
         number = self.number()
-        self._tell({"number": number, "text": text.encode("utf-8", "replace").decode()})
+        self._tell({"number": number, "text": texts.safe_text(text)})
         self.texts[text] = number
         return number
 

@@ -129,3 +129,25 @@ def width(value):
     if value is None:
         return 0
     return 8 if kind is float or kind is int and not -(2**31) <= value < 2**31 else 4
+
+
+def plain_model(described):
+    """A model's description with all that is no text left out: what an ORM's fields give is anything."""
+
+    def texts(values):
+        return [str.__str__(value) for value in values if isinstance(value, str)]
+
+    relations = {}
+    for name, relation in described["relations"].items():
+        target, many, local, remote, link = relation
+        if isinstance(name, str) and isinstance(target, str):
+            link = link if isinstance(link, str) else ""
+            relations[str.__str__(name)] = [str.__str__(target), bool(many), texts(local), texts(remote), link]
+    table = described["table"]
+    attributes = described["attributes"].items()
+    return {
+        "table": table if isinstance(table, str) else "",
+        "keys": texts(described["keys"]),
+        "attributes": {str(key): str(value) for key, value in attributes if texts((key, value)) == [key, value]},
+        "relations": relations,
+    }

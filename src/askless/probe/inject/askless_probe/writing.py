@@ -5,7 +5,6 @@ field by field, and a field that is the same for all of them is written once.
 """
 
 import os
-import re
 import sys
 from _thread import allocate_lock, get_ident
 from collections import deque
@@ -14,7 +13,7 @@ from operator import itemgetter
 from time import perf_counter_ns, time
 from zlib import crc32 as _crc32
 
-from . import recorder, stack, values
+from . import recorder, stack, texts, values
 from .fields import CONNECTION, DESCRIPTION, ROWS, SAMPLE, START_NS, TEXT
 from .recorder import connections
 from .tail import Tail
@@ -27,12 +26,6 @@ WIDTHS_FIRST, WIDTHS_EVERY = 4, 64  # which executions of a statement get their 
 DESERTED = 10_000  # steps in the queue that show that whoever was to write them will not
 SETTLE_S = 1.0  # how long an ending process waits for a thread that is writing
 _started = itemgetter(START_NS)
-
-# A literal: 'it''s', 12, 0x1f, 1.5e3. What this pattern takes for one need only be put back unchanged; the reader
-# decides what it means.
-_LITERALS = re.compile(
-    r"('[^']*(?:''[^']*)*'|(?<![\w.$:@?\"`])\d(?:[xX][0-9a-fA-F]+|[\d_]*(?:\.\d*)?(?:[eE][+-]?\d+)?))"
-)
 
 
 def _unheld():
@@ -84,6 +77,8 @@ class Writer:
         self.place_ids = {}
         self.loads = {None: 0}
         self.models = set()  # those that are described
+        self.mentioned = 0  # of those that are mentioned, how many were looked at
+        self.told_modules = (0, 0, (), False)
         self.lines = []
         self.queries = self.requests = 0
         self.tail = Tail(self, connections)
@@ -208,8 +203,22 @@ class Writer:
             request.queued = True
             self._do(self._write, request, ended_ns, keep_open)
 
+    def _tell_modules(self):
+        """What the program has imported that matters, when that has changed."""
+        told = len(recorder.watched), len(recorder.unknown), stack.code, recorder.serves
+        if told != self.told_modules:
+            self.told_modules = told
+            self._line(
+                event="modules",
+                watched=recorder.watched,
+                unknown=recorder.unknown,
+                code=list(stack.code),
+                serves=recorder.serves,
+            )
+
     def _write(self, request, ended_ns, keep_open):
         request.queued = False
+        self._tell_modules()
         # In place: another thread may be about to append to this very list.
         waiting = request.records
         records = waiting[:]
@@ -253,7 +262,8 @@ class Writer:
     def _close(self):
         if self.file < 0:
             return
-        self._line(event="close", requests=self.requests, queries=self.queries)
+        self._tell_modules()
+        self._line(event="close", requests=self.requests, queries=self.queries, spent_ns=recorder.spent_ns)
         self._put()
         if self._is_ours():
             os.close(self.file)
@@ -307,6 +317,10 @@ class Writer:
         (texts, parameters, starts, durations, rows, places, _, connections, in_transaction, _, marks, threads, failures,
          sets) = list(zip(*records))[:14]  # fmt: skip
         self.queries += len(records)
+        if len(recorder.mentioned) > self.mentioned:
+            self.mentioned = len(recorder.mentioned)
+            for orm, name in list(recorder.mentioned):
+                self._model(orm, name)
         if min(rows) < 0:  # a driver that could not tell
             rows = [max(count, 0) for count in rows]
         if recorder.tracking and any(marks):
@@ -387,7 +401,7 @@ class Writer:
         ident = self.statements.get(key)
         if ident is not None:
             return ident, None, parameters
-        parts = _LITERALS.split(text) if "--" not in text and "/*" not in text else [text]
+        parts = texts.parts_of(text)
         fixed = (tuple(parts[::2]), names)
         ident = self.by_parts.get(fixed)
         if ident is not None:
@@ -446,7 +460,7 @@ class Writer:
         describe = recorder.models.get((orm, name))
         try:
             if describe is not None:
-                self._line(event="model", orm=orm, name=name, **describe())
+                self._line(event="model", orm=orm, name=name, **values.plain_model(describe()))
         except Exception as error:
             self._line(event="note", text="can't describe the model %s: %s" % (name, type(error).__name__))
 

@@ -34,7 +34,7 @@ def install(module):
         if not recorder.active:
             return await plain(self, fn, *args, **kwargs)
         said = [recorder.take()]
-        run = _lent(fn, recorder.current.get(), stack.walk(_getframe(1)), said)
+        run = _lent(fn, recorder.current.get(), stack.path(_getframe(1)), said)
         try:
             return await plain(self, run, *args, **kwargs)
         finally:

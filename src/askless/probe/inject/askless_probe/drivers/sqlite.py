@@ -10,10 +10,8 @@ import sys
 from _sqlite3 import Connection as _PlainConnection
 from _sqlite3 import Cursor as _PlainCursor
 from _thread import get_ident
-from functools import wraps
 from itertools import islice
 from time import perf_counter_ns as clock
-from types import FunctionType
 
 from .. import recorder
 from ..alike import class_like, like, methods_like
@@ -21,6 +19,7 @@ from ..fields import CONNECTION, DURATION_NS, IN_TRANSACTION, PLACE, ROWS, SAMPL
 from ..recorder import SAMPLE_ROWS
 from ..stack import walk
 from .dbapi import Counted, copied
+from .sqlite_callers import WARNS, as_if_by, for_the_program, is_measuring, may_warn
 
 _current = recorder.current.get
 _here = recorder.here
@@ -93,37 +92,6 @@ def _text_of(sql):
     return sql if type(sql) is str else str(sql)
 
 
-def _as(frame, function, *args, **kwargs):
-    """Call a function from a frame that looks like the given one: what it warns of is put down to that frame's line."""
-    code = frame.f_code
-    code = _CALL.replace(co_filename=code.co_filename, co_firstlineno=frame.f_lineno, co_name=code.co_name)
-    return FunctionType(code, frame.f_globals)(function, args, kwargs)
-
-
-_CALL = (lambda function, args, kwargs: function(*args, **kwargs)).__code__
-
-
-def _warns(sql, parameters):
-    """Whether sqlite3 may warn of parameters that have names in the text and none where they are passed."""
-    if not parameters or type(parameters) is dict or type(sql) is not str:
-        return False
-    return ":" in sql or "@" in sql or "$" in sql
-
-
-_WARNING = (3, 12) <= sys.version_info < (3, 14)
-
-
-def _warning_for_the_program(plain):
-    """An adapter or converter that sqlite3 has by default and that warns its caller: that is the program, not we."""
-
-    @wraps(plain)
-    def convert(value):
-        frame = _frame(1)
-        return plain(value) if frame.f_code.co_filename != __file__ else _as(frame.f_back, plain, value)
-
-    return convert
-
-
 def cursor_class(base):
     """A recording subclass of a cursor class."""
     known = _cursor_classes.get(base)
@@ -194,8 +162,8 @@ def _recording(base):
         def execute(self, sql, parameters=(), /):
             start = clock()
             try:
-                if _WARNING and _warns(sql, parameters):
-                    result = _as(_frame(1), execute_plain, self, sql, parameters)
+                if WARNS and may_warn(sql, parameters):
+                    result = as_if_by(_frame(1), execute_plain, self, sql, parameters)
                 else:
                     result = execute_plain(self, sql, parameters)
             except Exception as error:
@@ -215,8 +183,8 @@ def _recording(base):
             counted = Counted(parameters)
             start = clock()
             try:
-                if _WARNING and _warns(sql, counted.values):
-                    result = _as(_frame(1), many_plain, self, sql, counted.values)
+                if WARNS and may_warn(sql, counted.values):
+                    result = as_if_by(_frame(1), many_plain, self, sql, counted.values)
                 else:
                     result = many_plain(self, sql, counted.values)
             except Exception as error:
@@ -495,8 +463,8 @@ def _recording_connection():
             cursor = make_cursor(self, default_cursor)
             start = clock()
             try:
-                if _WARNING and _warns(sql, parameters):
-                    _as(_frame(1), execute_default, cursor, sql, parameters)
+                if WARNS and may_warn(sql, parameters):
+                    as_if_by(_frame(1), execute_default, cursor, sql, parameters)
                 else:
                     execute_default(cursor, sql, parameters)
             except Exception as error:
@@ -565,12 +533,14 @@ def install(module):
         if factory is None and len(args) > position:
             factory = args[position]
         base = factory if factory is not None else _PlainConnection
-        if recorder.active and isinstance(base, type) and issubclass(base, _PlainConnection):
+        if recorder.active and is_measuring(_frame(1)):
+            kwargs.setdefault("factory", _PlainConnection)
+        elif recorder.active and isinstance(base, type) and issubclass(base, _PlainConnection):
             if len(args) > position:
                 args = args[:position] + (connection_class(base),) + args[position + 1 :]
             else:
                 kwargs["factory"] = connection_class(base)
-        return _as(_frame(1), connect_plain, *args, **kwargs)
+        return as_if_by(_frame(1), connect_plain, *args, **kwargs)
 
     replaced = {
         "connect": (connect_plain, connect),
@@ -585,4 +555,4 @@ def install(module):
         for converters in (_sqlite3.adapters, module.converters):
             for key, plain in list(converters.items()):
                 if getattr(plain, "__module__", None) == module.__name__:
-                    converters[key] = _warning_for_the_program(plain)
+                    converters[key] = for_the_program(plain, __file__)

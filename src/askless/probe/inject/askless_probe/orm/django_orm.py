@@ -8,9 +8,10 @@ import sys
 from _thread import get_ident
 from functools import wraps
 
-from .. import recorder, strict, use
+from .. import recorder, stack, strict, use
 
 _MARK = "_askless_load"  # on a Query
+_BUILT = "_askless_built"  # on a Query: the line that began it
 _MARKED = "_askless_mark"  # on an object's state
 _through = {}  # class of a link table that Django made -> its name
 _forced = {}  # thread id -> what the query about to be sent is for, where its `Query` can't tell
@@ -289,10 +290,13 @@ def _sending(cls, kind):
         if load is not None and strict.watching and load[1] == "lazy":
             strict.check(load)
         recorder.pending.set(mark)
+        if load is not None and load[1] == "query":
+            stack.built.set(getattr(self.query, _BUILT, None))
         try:
             return plain(self, *args, **kwargs)
         finally:
             recorder.pending.set(None)
+            stack.built.set(None)
 
     cls.execute_sql = execute_sql
 
@@ -307,7 +311,34 @@ def _load_of(compiler, kind, me):
     if kind == "query" and type(query).__name__ in ("UpdateQuery", "DeleteQuery"):
         kind = "write"
     name = _model(query.model)
+    if type(query.select_related) is dict:
+        _mention_joined(query.model, query.select_related)
     return "django", kind, name, "", name, True
+
+
+def _mention_joined(model, names):
+    """The models of relations that are joined get described too."""
+    for name, further in names.items():
+        try:
+            field = model._meta.get_field(name)
+            joined = field.related_model
+            recorder.mention("django", _model(joined))
+        except Exception:  # the accessor of a one-to-one relation's other side is no field's name
+            continue
+        _mention_joined(joined, further)
+
+
+def install_building(module):
+    """Where a query is built; clones keep it."""
+    plain = module.Query.__init__
+
+    @wraps(plain)
+    def init(self, *args, **kwargs):
+        plain(self, *args, **kwargs)
+        if recorder.active:
+            setattr(self, _BUILT, stack.nearest(sys._getframe(1)))
+
+    module.Query.__init__ = init
 
 
 # -- what is read ----------------------------------------------------------------------------------------------------

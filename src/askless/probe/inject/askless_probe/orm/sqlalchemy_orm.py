@@ -5,11 +5,17 @@
 event `load` marks each object, and reading an attribute that SQLAlchemy instruments is noted.
 """
 
+import sys
+from contextvars import ContextVar
 from functools import wraps
+from weakref import WeakSet
 
-from .. import recorder, strict, use
+from .. import recorder, stack, strict, use
 
 _OPTION = "askless_load"
+_BUILT = "askless_built"  # of a statement, which copies keep: the line that began it
+_compiling = ContextVar("askless_compiling", default=None)
+_mentioned = WeakSet()  # compiled statements whose joined models are described
 _column_names = {}  # (class, attribute) -> "table.column", "" for a relation, None for anything else
 
 
@@ -85,7 +91,10 @@ def _before_orm(state):
             mark = load
             if load is not None and recorder.tracking and load[1] != "write":
                 mark = (load, use.Use())
-            state.update_execution_options(**{_OPTION: mark})
+            options = {_OPTION: mark}
+            if load is not None and load[1] == "query":
+                options[_BUILT] = getattr(state.statement, _BUILT, None) or _compiling.get()
+            state.update_execution_options(**options)
     except Exception as error:
         recorder.complain("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
     if load is not None and strict.watching and load[1] == "lazy":
@@ -98,8 +107,52 @@ def _before_cursor(connection, cursor, statement, parameters, context, executema
         mark = context.execution_options.get(_OPTION)
         if mark is None and (context.isinsert or context.isupdate or context.isdelete):
             mark = _written(context)
+        if mark is not None:
+            stack.built.set(context.execution_options.get(_BUILT))
+            _mention_joined(context)
     if mark is not None or recorder.pending.get() is not None:
         recorder.pending.set(mark)
+
+
+def _after_cursor(connection, cursor, statement, parameters, context, executemany):
+    stack.built.set(None)
+
+
+def _after_error(context):
+    stack.built.set(None)
+
+
+def _mention_joined(context):
+    """The models of relations that are joined get described too."""
+    compiled = context.compiled
+    if compiled is None or compiled in _mentioned:
+        return
+    try:
+        _mentioned.add(compiled)
+        for key in getattr(compiled.compile_state, "attributes", ()):
+            for element in key[1] if key[0] == "loader" else ():
+                mapper = getattr(element, "mapper", None)
+                if mapper is not None:
+                    recorder.mention("sqlalchemy", _name(mapper))
+    except Exception:
+        pass
+
+
+def _before_compile(query):
+    """A `Query` is about to be sent; its statement is made only now."""
+    _compiling.set(vars(query).get(_BUILT))
+
+
+def _built_at(cls):
+    plain = cls.__init__
+
+    @wraps(plain)
+    def init(self, *args, **kwargs):
+        plain(self, *args, **kwargs)
+        if recorder.active:
+            vars(self)[_BUILT] = stack.nearest(sys._getframe(1))
+
+    cls.__init__ = init
 
 
 def _written(context):
@@ -166,9 +219,15 @@ def install(module):
     """Listen on every session and every engine, those made later included."""
     from sqlalchemy import event
     from sqlalchemy.engine import Engine
+    from sqlalchemy.sql.selectable import Select
 
     event.listen(module.Session, "do_orm_execute", _before_orm)
     event.listen(Engine, "before_cursor_execute", _before_cursor)
+    event.listen(Engine, "after_cursor_execute", _after_cursor)
+    event.listen(Engine, "handle_error", _after_error)
+    event.listen(module.Query, "before_compile", _before_compile)
+    _built_at(Select)
+    _built_at(module.Query)
     if recorder.tracking:
         from sqlalchemy.orm.attributes import InstrumentedAttribute
 

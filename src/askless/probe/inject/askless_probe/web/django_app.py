@@ -11,7 +11,7 @@ _ENDLESS = ("runserver", "runserver_plus", "testserver", "shell", "shell_plus", 
 
 def pattern_of(route):
     """A URL pattern of Django's as a path: `calls/<int:number>/` and `^calls/(?P<number>\\d+)/$` become /calls/{number}/."""
-    regular = "(?" in route or any(mark in route for mark in "^$\\[")
+    regular = "(?" in route or "^" in route or route.endswith("$")
     return "/" + (routes.from_regex if regular else routes.from_converters)(route).lstrip("/")
 
 
