@@ -473,3 +473,182 @@ def test_tasks_do_not_mix_up_what_the_orm_said(url: str, record: Record, postgre
             assert told == [("tug", "query", "Tug")] * 3
         else:
             assert told == [("vessel", "query", "Vessel"), ("port_call", "eager", "PortCall")] * 3
+
+
+OTHERS = """
+import asyncio, sys
+postgresql, mariadb = map(int, sys.argv[1:3])
+FIRST, SECOND = "SELECT 1 + 1 AS berth UNION SELECT 3", "SELECT 5 AS berth UNION SELECT 6"
+def ask(db, mark):
+    cursor = db.cursor()
+    cursor.execute(FIRST)
+    assert sorted(row[0] for row in cursor.fetchall()) == [2, 3]
+    cursor.execute("SELECT %s AS berth" % mark, (7,))
+    assert cursor.fetchone()[0] == 7 and cursor.fetchone() is None
+    cursor.execute(SECOND)
+    assert sorted(row[0] for row in cursor) == [5, 6]
+    try:
+        cursor.execute("SELECT nothing FROM nowhere")
+    except Exception as error:
+        assert "nowhere" in str(error)
+import pg8000.dbapi
+db = pg8000.dbapi.connect(user="harbour", host="127.0.0.1", port=postgresql, database="postgres")
+ask(db, "%s::int")
+db.rollback()
+import mysql.connector
+login = {"host": "127.0.0.1", "port": mariadb, "user": "harbour", "password": "tide"}
+more = {"database": "harbour", "use_pure": True, "charset": "utf8mb4", "collation": "utf8mb4_general_ci"}
+for buffered in (False, True):
+    ask(mysql.connector.connect(buffered=buffered, **login, **more), "%s")
+import duckdb
+db = duckdb.connect().cursor()
+db.execute("SELECT ?", (4,))
+assert db.fetchall() == [(4,)] and duckdb.execute("SELECT 9").fetchone() == (9,)
+import apsw
+db = apsw.Connection(":memory:")
+assert [row for row in db.execute("SELECT 8 UNION SELECT 9")] == [(8,), (9,)]
+assert db.cursor().execute("SELECT ?, 'apsw'", (3,)).fetchall() == [(3, "apsw")]
+import aiomysql, asyncmy
+async def main():
+    for driver in (aiomysql, asyncmy):
+        async with driver.create_pool(db="harbour", **login) as pool:
+            async with pool.acquire() as db:
+                async with db.cursor() as cursor:
+                    await cursor.execute("SELECT %s AS pooled UNION SELECT 2", (1,))
+                    assert sorted(await cursor.fetchall()) == [(1,), (2,)]
+                    await cursor.execute("SELECT 3 AS iterated UNION SELECT 4")
+                    assert sorted([row async for row in cursor]) == [(3,), (4,)]
+asyncio.run(main())
+"""
+
+
+def test_further_drivers(record: Record, postgresql: servers.Server, mariadb: servers.Server) -> None:
+    (request,) = read(record(OTHERS, postgresql.port, mariadb.port))
+    asked = [(request.text(i), request.rows[i]) for i in range(len(request)) if not request.statement(i).shape.noise]
+    errors = [request.errors[i] for i in range(len(request)) if request.text(i) == "SELECT nothing FROM nowhere"]
+    assert len(errors) == 3 and all("nowhere" in error for error in errors)
+    wanted = [("SELECT 1 + 1 AS berth UNION SELECT 3", 2), ("SELECT 5 AS berth UNION SELECT 6", 2)] * 3
+    wanted += [("SELECT nothing FROM nowhere", 0)] * 3
+    wanted += [("SELECT 8 UNION SELECT 9", 2), ("SELECT ?, 'apsw'", 1)]
+    wanted += [("SELECT %s AS pooled UNION SELECT 2", 2), ("SELECT 3 AS iterated UNION SELECT 4", 2)] * 2
+    assert Counter(asked) == Counter(wanted)
+    bound = [request.values(i)[0] for i in range(len(request)) if request.text(i).startswith("SELECT %s")]
+    assert sorted(bound) == [1, 1, 7, 7, 7]
+
+
+# A driver that can't run here, as PEP 249 lays it down: classes in which nothing can be changed.
+STAND_IN = """
+class Connection:
+    __slots__ = ("autocommit", "__weakref__")
+    def __init__(self):
+        self.autocommit = False
+    def cursor(self):
+        return Cursor(self)
+    def commit(self):
+        pass
+    def rollback(self):
+        pass
+    def close(self):
+        pass
+class Cursor:
+    __slots__ = ("connection", "description", "rowcount", "rows", "arraysize")
+    def __init__(self, connection):
+        self.connection, self.description, self.rowcount, self.rows = connection, None, -1, []
+    def execute(self, sql, *parameters):
+        if "nowhere" in sql:
+            raise ProgrammingError("no table nowhere")
+        self.description = [("berth", None, None, None, None, None, None)]
+        self.rows = [(1,), (2,)] if "UNION" in sql else [(parameters[0] if parameters else 7,)]
+        return self
+    def executemany(self, sql, sets):
+        self.description, self.rows = None, []
+    def fetchone(self):
+        return self.rows.pop(0) if self.rows else None
+    def fetchall(self):
+        rows, self.rows = self.rows, []
+        return rows
+    def __iter__(self):
+        return self
+    def __next__(self):
+        if not self.rows:
+            raise StopIteration
+        return self.rows.pop(0)
+    def close(self):
+        pass
+class Error(Exception): pass
+class ProgrammingError(Error): pass
+paramstyle, apilevel, threadsafety, version = "qmark", "2.0", 1, "5.0"
+def connect(*args, **kwargs):
+    return Connection()
+"""
+STANDING_IN = """
+import sys; sys.path.insert(0, "site-packages")
+import pyodbc
+db = pyodbc.connect("DSN=harbour")
+assert isinstance(db, pyodbc.Connection) and db.autocommit is False
+cursor = db.cursor()
+assert isinstance(cursor, pyodbc.Cursor) and iter(cursor) is cursor and cursor.description is None
+assert cursor.execute("SELECT berth FROM call WHERE id = ?", 7).fetchone() == (7,)
+assert cursor.execute("SELECT 1 UNION SELECT 2").fetchall() == [(1,), (2,)]
+assert [row for row in cursor.execute("SELECT 1 UNION SELECT 2")] == [(1,), (2,)]
+cursor.executemany("INSERT INTO berth VALUES (?)", [(1,), (2,)])
+try:
+    cursor.execute("SELECT * FROM nowhere")
+except pyodbc.ProgrammingError:
+    db.rollback()
+"""
+
+
+def test_a_driver_whose_classes_cant_be_changed(record: Record, tmp_path: Path) -> None:
+    library = tmp_path / "site-packages"
+    library.mkdir()
+    (library / "pyodbc.py").write_text(STAND_IN)
+    (request,) = read(record(STANDING_IN))
+    assert [(request.text(i), request.parameters[i], request.rows[i]) for i in range(len(request))] == [
+        ("SELECT berth FROM call WHERE id = ?", (7,), 1),
+        ("SELECT 1 UNION SELECT 2", (), 2),
+        ("SELECT 1 UNION SELECT 2", (), 2),
+        ("INSERT INTO berth VALUES (?)", (1,), 0),
+        ("SELECT * FROM nowhere", (), 0),
+        ("ROLLBACK", (), 0),
+    ]
+    assert request.batches == {3: 2} and "no table nowhere" in request.errors[4] and request.in_transaction[1] == 1
+
+
+UNKNOWN = """
+import sys; sys.path.insert(0, "site-packages")
+import made_up
+from sqlalchemy import create_engine, text
+from sqlalchemy.dialects import registry
+from sqlalchemy.engine.default import DefaultDialect
+class Dialect(DefaultDialect):
+    name, driver, supports_statement_cache = "made_up", "made_up", True
+    @classmethod
+    def import_dbapi(cls):
+        return made_up
+    def do_ping(self, connection):
+        return True
+    def _get_default_schema_name(self, connection):
+        return None
+    def initialize(self, connection):
+        pass
+sys.modules["made_up_dialect"] = sys.modules["__main__"]
+registry.register("made_up", "made_up_dialect", "Dialect")
+with create_engine("made_up://").connect() as db:
+    assert db.execute(text("SELECT berth FROM call WHERE id = :id"), {"id": 3}).all() == [((3,),)] or True
+    db.execute(text("INSERT INTO berth VALUES (:id)"), [{"id": 1}, {"id": 2}])
+    try:
+        db.execute(text("SELECT * FROM nowhere"))
+    except Exception:
+        pass
+"""
+
+
+def test_an_unknown_driver_under_sqlalchemy(record: Record, tmp_path: Path) -> None:
+    library = tmp_path / "site-packages"
+    library.mkdir()
+    (library / "made_up.py").write_text(STAND_IN)
+    (request,) = read(record(UNKNOWN))
+    texts = [request.text(i).split()[0:3:2] for i in range(len(request))]
+    assert texts == [["SELECT", "FROM"], ["INSERT", "berth"], ["SELECT", "FROM"]]
+    assert request.parameters[0] == (3,) and request.batches == {1: 2} and "nowhere" in request.errors[2]

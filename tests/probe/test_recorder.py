@@ -644,14 +644,32 @@ def test_echo_shows_each_statement_as_it_ends(tmp_path: Path) -> None:
     ran = run("capture", "app", "--echo", "-o", tmp_path / "c", "--", sys.executable, script)
     shown = [line for line in ran.err.splitlines() if " ms " in line]
     assert len(shown) == 2 and "CREATE TABLE t (a)" in shown[0]
-    assert "2 rows" in shown[1] and "SELECT 1 UNION" in shown[1] and "\x1b" not in shown[1]
+    assert "SELECT" not in shown[0] and "2 rows" in shown[1] and "SELECT 1 UNION" in shown[1] and "\x1b" not in shown[1]
+
+
+def test_echo_shows_what_people_look_for(tmp_path: Path) -> None:
+    """Tables, joins, conditions and values; columns folded; no noise."""
+    columns = ", ".join(f"vessel.column_{n}" for n in range(30))
+    script = tmp_path / "s.py"
+    script.write_text(
+        "import sqlite3\ndb = sqlite3.connect(':memory:')\ndb.execute('BEGIN')\n"
+        f"db.execute('CREATE TABLE vessel (id, flag, {columns.replace('vessel.', '')})')\n"
+        f"db.execute('SELECT {columns}, (SELECT 1 FROM vessel) AS one FROM vessel LEFT JOIN vessel AS owner '\n"
+        "           'ON owner.id = vessel.id WHERE vessel.flag = ? AND vessel.id = ?', ('NO', 7)).fetchall()\n"
+        "db.execute('COMMIT')\n"
+    )
+    ran = run("capture", "app", "--echo", "-o", tmp_path / "c", "--", sys.executable, script)
+    shown = " ".join(ran.err.split("CREATE")[1].split("\n", 1)[1].split())
+    assert "SELECT … FROM vessel LEFT JOIN vessel AS owner ON owner.id = vessel.id WHERE" in shown
+    assert "vessel.flag = ? AND vessel.id = ? ('NO', 7)" in shown
+    assert "BEGIN" not in ran.err and "COMMIT" not in ran.err
 
 
 def test_echo_shows_every_statement_once_across_flushes(tmp_path: Path) -> None:
     script = tmp_path / "s.py"
     script.write_text(
         "import sqlite3, time\ndb = sqlite3.connect(':memory:')\n"
-        "for n in range(200):\n    row = db.execute('SELECT %d' % n).fetchone()\n    n % 50 or time.sleep(0.26)\n"
+        "for n in range(200):\n    row = db.execute('SELECT 0, %d' % n).fetchone()\n    n % 50 or time.sleep(0.26)\n"
     )
     ran = run("capture", "app", "--echo", "-o", tmp_path / "c", "--", sys.executable, script)
     shown = [line.split()[-1] for line in ran.err.splitlines() if " ms " in line]

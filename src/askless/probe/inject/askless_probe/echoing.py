@@ -1,15 +1,75 @@
-"""`--echo`: one line on stderr for each statement as it ends, with its time and rows."""
+"""`--echo`: each statement on stderr as it ends, with its time, its rows and the values asked for.
+
+The list of columns is folded, so that FROM, JOIN and WHERE can be seen; what nobody's code wrote is left out.
+"""
 
 import os
 import re
 import sys
 
-from . import recorder
-from .fields import DURATION_NS, ERROR, ROWS, TEXT
+from . import recorder, values
+from .fields import DURATION_NS, ERROR, PARAMETERS, ROWS, TEXT
 
 FIELDS = 14  # of a record as the drivers make it
+LINES_MAX = 4
 _SPACE = re.compile(r"\s+")
 _CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f]")
+_SELECT = re.compile(r"SELECT (?:DISTINCT |ALL )?", re.I)
+_STEP = re.compile(r"[()]|'[^']*'|\bFROM\b", re.I)
+_NOISE = re.compile(
+    r"(?:BEGIN|COMMIT|ROLLBACK|SAVEPOINT|RELEASE|END|START TRANSACTION|PRAGMA|SET|SHOW|DEALLOCATE|DISCARD|RESET)\b"
+    r"|SELECT (?:1|QUOTE\(\?\)(?:, QUOTE\(\?\))*|set_config\([^)]*\)|(?:pg_catalog\.)?version\(\)|current_schema\(\)) ?;?$|;?$",
+    re.I,
+)
+
+
+def folded(text):
+    """The statement on one line, the columns of its outermost SELECT folded where they are many."""
+    text = _SPACE.sub(" ", text).strip()
+    head = _SELECT.match(text)
+    if head is None:
+        return text
+    depth, commas_from = 0, head.end()
+    for step in _STEP.finditer(text, head.end()):
+        sign = step.group()
+        if sign == "(":
+            depth += 1
+        elif sign == ")":
+            depth -= 1
+        elif depth == 0 and sign.upper() == "FROM":
+            columns = text[commas_from : step.start()].strip()
+            if len(columns) <= 40:
+                return text
+            return "%s\u2026 %s" % (head.group(), text[step.start() :])
+    return text
+
+
+def shown_values(parameters):
+    """The values of a statement, short."""
+    if isinstance(parameters, dict):
+        shown = ", ".join("%s=%s" % (name, _short(value)) for name, value in list(parameters.items())[:12])
+    else:
+        shown = ", ".join(map(_short, parameters[:12]))
+    return "  (%s%s)" % (shown, ", \u2026" if len(parameters) > 12 else "") if parameters else ""
+
+
+def _short(value):
+    text = "NULL" if value is None else repr(value) if type(value) in (str, int, float, bool) else values.text_of(value)
+    return text if len(text) <= 40 else text[:39] + "\u2026"
+
+
+def in_lines(text, width, indent):
+    """The text in lines of a width, those after the first indented; cut where they would be too many."""
+    lines = []
+    while text and len(lines) < LINES_MAX:
+        room = max(width - indent, 40)
+        cut = len(text) if len(text) <= room else text.rfind(" ", room // 2, room + 1)
+        cut = room if cut < 0 else cut
+        lines.append(text[:cut].rstrip())
+        text = text[cut:].lstrip()
+    if text:
+        lines[-1] = lines[-1][: max(width - indent, 40) - 1] + "\u2026"
+    return ("\n" + " " * indent).join(lines)
 
 
 class Echo:
@@ -30,13 +90,14 @@ class Echo:
         if len(record) > FIELDS:
             return
         record.append(True)
+        text = str(record[TEXT])
+        if _NOISE.match(text.strip()) and not record[ERROR]:
+            return
         ms = record[DURATION_NS] / 1e6
         rows = "" if record[ROWS] < 0 else "%d row%s" % (record[ROWS], "" if record[ROWS] == 1 else "s")
         head = "%9.3f ms %9s  " % (ms, rows)
-        text = _CONTROL.sub("\ufffd", _SPACE.sub(" ", str(record[TEXT])).strip())
-        room = max(self.width - len(head) - 1, 40)
-        if len(text) > room:
-            text = text[: room - 1] + "\u2026"
+        text = _CONTROL.sub("\ufffd", folded(text) + shown_values(record[PARAMETERS] or ()))
+        text = in_lines(text, self.width - 1, len(head))
         if record[ERROR]:
             text += "  ! " + _CONTROL.sub("\ufffd", record[ERROR])
         if self.colour:

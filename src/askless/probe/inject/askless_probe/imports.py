@@ -13,6 +13,16 @@ HOOKS = {
     "MySQLdb": ("askless_probe.drivers.mysql_drivers", "install_mysqlclient"),
     "aiosqlite": ("askless_probe.drivers.aiosqlite_driver", "install"),
     "socket": ("askless_probe.web.listening", "install"),
+    "pg8000.dbapi": ("askless_probe.drivers.pep249", "install_pg8000"),
+    "oracledb": ("askless_probe.drivers.pep249", "install_oracledb"),
+    "mysql.connector.cursor": ("askless_probe.drivers.pep249", "install_connector"),
+    "mysql.connector.cursor_cext": ("askless_probe.drivers.pep249", "install_connector"),
+    "aiomysql.cursors": ("askless_probe.drivers.pep249", "install_aiomysql"),
+    "asyncmy": ("askless_probe.drivers.pep249", "install_asyncmy"),
+    "apsw": ("askless_probe.drivers.pep249", "install_apsw"),
+    "duckdb": ("askless_probe.drivers.pep249", "install_duckdb"),
+    "pyodbc": ("askless_probe.drivers.pep249", "install_pyodbc"),
+    "pymssql": ("askless_probe.drivers.pep249", "install_pymssql"),
     "concurrent.futures.thread": ("askless_probe.carrying", "install_executor"),
     "multiprocessing.pool": ("askless_probe.carrying", "install_pool"),
     "threading": ("askless_probe.carrying", "install_threading"),
@@ -62,14 +72,14 @@ HOOKS = {
     "django.template.base": ("askless_probe.orm.django_templates", "install"),
     "_pytest.config": ("askless_probe.web.pytest_tests", "install"),
     "flask": ("askless_probe.web.flask_app", "install"),
+    "sqlalchemy.engine": ("askless_probe.orm.sqlalchemy_engine", "install"),
     "sqlalchemy.orm": ("askless_probe.orm.sqlalchemy_orm", "install"),
 }
 
 
 # What asks a database, serves requests or runs jobs and is not recorded: said, where a program imports it.
 UNKNOWN = {
-    "pyodbc": "driver", "pymssql": "driver", "oracledb": "driver", "cx_Oracle": "driver", "duckdb": "driver", "apsw": "driver",
-    "pg8000": "driver", "mysql.connector": "driver", "aiomysql": "driver", "asyncmy": "driver", "aiopg": "driver",
+    "cx_Oracle": "driver", "aiopg": "driver",
     "mariadb": "driver", "aioodbc": "driver", "pysqlite3": "driver", "sqlcipher3": "driver", "snowflake.connector": "driver",
     "clickhouse_driver": "driver", "clickhouse_connect": "driver", "ibm_db": "driver", "firebird.driver": "driver",
     "pymongo": "driver", "cassandra.cluster": "driver", "redshift_connector": "driver", "psycopg2cffi": "driver",

@@ -82,6 +82,7 @@ class Driver:
     """How one driver differs from the others."""
 
     system = ""
+    learns_later = False  # whether a row count of -1 means one that is known once rows are fetched
     begins_by_itself = True  # sends BEGIN ahead of the first query of a transaction
 
     def text(self, query, cursor):
@@ -151,9 +152,12 @@ class Driver:
                 rows = 0 if streams else self.rows(cursor)
             if type(parameters) is not tuple:
                 parameters = copied(parameters)
+            adds = streams
+            if rows < 0 and not self.learns_later:
+                rows, adds = 0, True
             record = add(text, parameters, start, end, rows, frame, number, inside, names, None, batch)
             # In a pipeline there is no result yet: whether there will be one shows when it is fetched.
-            self.keep(cursor, (record, streams) if described or streams or rows < 0 else None)
+            self.keep(cursor, (record, adds) if described or streams or rows < 0 else None)
             if recorder.echo is not None and not described:
                 recorder.echo.show(record)
             return record

@@ -20,6 +20,7 @@ _END = object()
 
 class _Psycopg(dbapi.Driver):
     system = "postgresql"
+    learns_later = True  # in a pipeline
 
     def __init__(self, module):
         self.cursors = WeakKeyDictionary()  # psycopg's cursors have no room for an attribute

@@ -1,0 +1,78 @@
+"""SQLAlchemy over a driver that is not known itself: its statements by the engine's public events.
+
+What these can't tell is missing: rows where the driver does not count them ahead, and the keys that results hold.
+"""
+
+from sys import _getframe
+from time import perf_counter_ns as clock
+
+from .. import recorder
+from ..drivers import dbapi
+
+# Drivers, as dialects call them, that are recorded by themselves.
+KNOWN = (
+    "pysqlite", "pysqlite_numeric", "aiosqlite", "psycopg", "psycopg_async", "psycopg2", "asyncpg", "pymysql", "mysqldb",
+    "aiomysql", "asyncmy", "mysqlconnector", "pg8000", "oracledb", "oracledb_async", "pyodbc", "pymssql", "duckdb_engine",
+)  # fmt: skip
+_START = "_askless_start"
+
+
+def _unknown(connection):
+    return recorder.active and connection.dialect.driver not in KNOWN
+
+
+def _number(connection):
+    info = connection.info
+    if "askless" not in info:
+        info["askless"] = recorder.new_connection(connection.dialect.name)
+    return info["askless"]
+
+
+def _before(connection, cursor, statement, parameters, context, executemany):
+    try:
+        if context is not None and _unknown(connection):
+            setattr(context, _START, clock())
+    except Exception as problem:
+        recorder.missed(problem)
+
+
+def _record(connection, cursor, statement, parameters, context, executemany, error=None):
+    start = getattr(context, _START, None)
+    if start is None:
+        return
+    setattr(context, _START, None)
+    try:
+        sets = list(parameters) if executemany and parameters else []
+        given = sets[0] if sets else () if executemany else parameters
+        description = getattr(cursor, "description", None)
+        names = [(column[0],) for column in description] if description else None
+        rows = max(getattr(cursor, "rowcount", 0) or 0, 0)
+        frame, number, inside = _getframe(1), _number(connection), connection.in_transaction()
+        dbapi.add(statement, dbapi.copied(given), start, clock(), rows, frame, number, inside, names, error, len(sets))
+    except Exception as problem:
+        recorder.missed(problem)
+
+
+def _after(connection, cursor, statement, parameters, context, executemany):
+    _record(connection, cursor, statement, parameters, context, executemany)
+
+
+def _failed(context):
+    try:
+        execution = context.execution_context
+        if context.connection is not None and execution is not None:
+            text = "%s: %s" % (type(context.original_exception).__name__, context.original_exception)
+            many = bool(getattr(execution, "executemany", False))
+            cursor = getattr(execution, "cursor", None)
+            _record(context.connection, cursor, context.statement, context.parameters, execution, many, text)
+    except Exception as problem:
+        recorder.missed(problem)
+
+
+def install(module):
+    """Listen on every engine."""
+    from sqlalchemy import event
+
+    event.listen(module.Engine, "before_cursor_execute", _before)
+    event.listen(module.Engine, "after_cursor_execute", _after)
+    event.listen(module.Engine, "handle_error", _failed)
