@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import marshal
 import os
-import zlib
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 from struct import Struct
@@ -25,7 +24,7 @@ from askless.core.words import plural
 
 SUFFIX = ".tail"
 SLOT, SLOTS = 512, 4096
-_HEAD = Struct("<IH")
+_BRIEF = Struct("<cxxxIIIIqqqQ")
 
 
 def tails_of(folder: Path) -> set[Path]:
@@ -64,10 +63,23 @@ def _runs(capture: Path) -> bool:
 def slots_of(data: bytes) -> Iterator[tuple[Any, ...]]:
     """What the ring's slots hold, those left out that a death has cut."""
     for at in range(0, SLOT * SLOTS, SLOT):
-        checksum, size = _HEAD.unpack_from(data, at)
-        held = data[at + _HEAD.size : at + _HEAD.size + size]
-        if 0 < size <= SLOT - _HEAD.size and len(held) == size and zlib.crc32(held) == checksum:
-            yield marshal.loads(held)
+        kind, held = data[at : at + 1], data[at : at + SLOT]
+        try:
+            if kind == b"\x01":
+                _, request, text, place, connection, start, duration, rows, thread = _BRIEF.unpack_from(held)
+                values = marshal.loads(held[_BRIEF.size :])
+                if isinstance(values, dict):
+                    names, values = tuple(values), tuple(values.values())
+                else:
+                    names = ()
+                yield (
+                    request, text, start, duration, rows, place, connection // 2, "", bool(connection % 2), None, thread,
+                    None, 0, names, values,
+                )  # fmt: skip
+            elif kind == b"\x02":
+                yield marshal.loads(held[1:])
+        except (ValueError, TypeError, EOFError):
+            continue
 
 
 class _Begun(msgspec.Struct, array_like=True):
@@ -187,13 +199,16 @@ class _Addition:
 
     def query(self, asked: _Asked) -> None:
         """A query that the file does not hold; left out where its text is lost."""
-        text = asked.text if isinstance(asked.text, str) else self.told.get(asked.text, {}).get("text")
-        if text is None:
+        if isinstance(asked.text, str):
+            text, system = asked.text, asked.system
+        elif asked.text in self.told:
+            text, system = self.told[asked.text]["text"], self.told[asked.text].get("system", "")
+        else:
             return
         self.queries += 1
         self.last_ns[asked.request] = max(self.last_ns.get(asked.request, 0), asked.start_ns + asked.duration_ns)
         names = tuple(map(str, asked.names)) if asked.parameters else ()
-        query = events.Queries(asked.request, 1, self._statement(text, asked.system, names), [asked.duration_ns])
+        query = events.Queries(asked.request, 1, self._statement(text, system, names), [asked.duration_ns])
         query.rows, query.place, query.load = max(asked.rows, 0), self._place(asked.place), self._load(asked.load)
         query.error = {0: asked.error[:500]} if asked.error else None
         query.batch = {0: asked.batch} if asked.batch else None

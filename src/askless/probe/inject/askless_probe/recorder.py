@@ -26,7 +26,8 @@ models = {}  # (orm, model) -> function that describes it, called once, when a q
 watched = []  # modules of interest that the program has imported, in order
 unknown = []  # and those that would be of interest, if they were known
 serves = False  # whether a socket of the program's listens
-spent_ns = 0  # in recording queries and writing them, about
+spent_ns = 0  # in writing
+_sampled = _sampled_ns = 0
 mentioned = set()  # (orm, model) of those that are described though no query is about them
 tracking = False  # whether to note which objects and columns the application reads
 _last_request = 0
@@ -191,7 +192,6 @@ def begin(kind, route, path="", warm_up=False):
 
 def end(request, token, status=0):
     """Close a request and write what it asked."""
-    global spent_ns
     try:
         current.reset(token)
     except ValueError:  # ended in another context than it began in, as generators may be
@@ -204,24 +204,35 @@ def end(request, token, status=0):
     try:
         if echo is not None:
             echo.catch_up(request.records)
-        began_ns = perf_counter_ns()
-        writer.write(request, ended_ns=began_ns)
+        writer.write(request, ended_ns=perf_counter_ns())
         if outside is not None and outside.records and request is not outside:
             writer.write(outside)  # of a program that starts, and then serves till it is killed
-        spent_ns += perf_counter_ns() - began_ns
     except Exception as error:
         stop("%s: %s" % (type(error).__name__, error))
 
 
 def add(request, record, now_ns):
     """Add the record of a query to a request. Called by drivers when the query has run, at `now_ns`."""
-    global spent_ns
     pending = request.records
     pending.append(record)
     writer.tail.put(request, record)
-    if len(pending) >= PENDING_MAX or now_ns - request.flushed_ns > FLUSH_NS:
+    waiting = len(pending)
+    if waiting >= PENDING_MAX or now_ns - request.flushed_ns > FLUSH_NS:
         full(request, now_ns)
-    spent_ns += perf_counter_ns() - now_ns
+    elif waiting == 1:
+        _sample_cost(perf_counter_ns() - now_ns)
+
+
+def _sample_cost(ns):
+    """What the first query of a batch cost, from its end to here, stands for the others."""
+    global _sampled, _sampled_ns
+    _sampled += 1
+    _sampled_ns += ns
+
+
+def spent(queries):
+    """About the time that recording has taken so far, in ns."""
+    return spent_ns + (_sampled_ns * queries // _sampled if _sampled else 0)
 
 
 def full(request, now_ns):

@@ -4,9 +4,14 @@ Each query goes into the ring when it has run, long before it is written as part
 without closing its capture, `capture app` takes from the ring what is missing (askless/capture/tails.py), and removes it.
 A process that ends in good order removes its own.
 
-Form: SLOTS slots of SLOT bytes. A slot holds the checksum and the length of its data, then the data, as `marshal` writes
-it: a request or a query. Behind the ring stand lines of JSON: long texts and places, which slots refer to by number. A
-query with more data than a slot takes loses its parameters.
+Form: SLOTS slots of SLOT bytes, each one of
+
+- BRIEF: numbers by the form `_BRIEF` and the parameters as `marshal` writes them: a statement, a line and nothing else that
+  has been there before;
+- WHOLE: everything as `marshal` writes it: a request, or a query that is new or has more to tell.
+
+Behind the ring stand lines of JSON: texts and places, which slots refer to by number. A query with more data than a slot
+takes loses its parameters.
 """
 
 import os
@@ -14,15 +19,16 @@ import sys
 from itertools import count
 from marshal import dumps
 from struct import Struct
-from zlib import crc32
 
 from . import stack, texts, values
 
 SLOT, SLOTS = 512, 4096
 SUFFIX = ".tail"
-TEXT_MAX = 200  # characters of a text that stands in its slot
+BRIEF, WHOLE = b"\x01", b"\x02"
+TEXT_MAX = 200  # characters of a text that stands in its slot the first time
+TEXTS_MAX = 20_000  # texts that are remembered
 TOLD_MOST_BYTES = 4 * 1024**2  # of lines behind the ring; then they begin anew
-_HEAD = Struct("<IH")
+_BRIEF = Struct("<cxxxIIIIqqqQ")  # kind, request, text, place, connection x 2 + inside, start, duration, rows, thread
 _FORM = 2  # of marshal: the same in every Python
 _kept = []  # maps are not closed but left: closing one closes a descriptor that may be the program's by now
 
@@ -43,7 +49,7 @@ class Tail:
     def _begin_lines(self):
         self.told_bytes = 0
         self.places = {(): 0}
-        self.texts = {}
+        self.texts = {}  # text -> its number; 0 where it was seen once, and stands in its slot
 
     def _open(self):
         """Open it beside the capture's own file, which is begun for it."""
@@ -84,44 +90,68 @@ class Tail:
             except Exception:
                 pass
 
-    def put(self, request, record):
+    def put(self, request, record, pack=_BRIEF.pack, dumps=dumps):
         """A query has run."""
-        if self.ring is None:
+        ring = self.ring
+        if ring is None:
             if self.tried:
                 return
             self._open()
-            if self.ring is None:
+            ring = self.ring
+            if ring is None:
                 return
         try:
             (text, parameters, start, duration, rows, place, _, connection, inside, _, load, thread,
              error, batch) = record  # fmt: skip
-            number = self.places.get(place)
-            if number is None:
-                number = self._place(place)
-            if len(text) > TEXT_MAX:
-                text = self.texts.get(text) or self._text(text)
-            if load is not None and type(load[0]) is tuple:
-                load = load[0]
-            names = ()
-            if type(parameters) is not tuple:
-                names, parameters = tuple(parameters), tuple(parameters.values())
-            system = self.connections.get(connection, "")
-            fixed = (request.ident, text, start, duration, rows, number, connection, system, inside, load, thread)
-            fixed += (error, batch, names)
-            try:
-                self._put(fixed + (parameters,))
-            except ValueError:
-                self._put(fixed + (tuple(map(values.marshallable, parameters)),))
-        except Exception:  # what can't be put is missing if the process is killed, and only then
-            pass
+            number = self.texts.get(text)
+            line = self.places.get(place)
+            if number and line is not None and load is None and error is None and not batch:
+                data = pack(
+                    BRIEF, request.ident, number, line, connection * 2 + (inside is True), start, duration, rows, thread
+                ) + dumps(parameters, 2)
+                size = len(data)
+                if size <= SLOT:
+                    at = self.slot() % SLOTS * SLOT
+                    ring[at : at + size] = data
+                    return
+            self._put_query(request, record, number, line)
+        except Exception:
+            try:  # values that `marshal` does not know
+                self._put_query(request, record, None, None)
+            except Exception:  # what can't be put is missing if the process is killed, and only then
+                pass
+
+    def _put_query(self, request, record, number, line):
+        (text, parameters, start, duration, rows, place, _, connection, inside, _, load, thread,
+         error, batch) = record  # fmt: skip
+        system = self.connections.get(connection, "")
+        if line is None:
+            line = self.places.get(place)
+            if line is None:
+                line = self._place(place)
+        if number is None and len(text) <= TEXT_MAX and text not in self.texts:
+            if len(self.texts) < TEXTS_MAX:
+                self.texts[text] = 0
+        else:
+            text = number or self.texts.get(text) or self._text(text, system)
+        if load is not None and type(load[0]) is tuple:
+            load = load[0]
+        names = ()
+        if type(parameters) is not tuple:
+            names, parameters = tuple(parameters), tuple(parameters.values())
+        fixed = (request.ident, text, start, duration, rows, line, connection, system, inside, load, thread)
+        fixed += (error, batch, names)
+        try:
+            self._put(fixed + (parameters,))
+        except ValueError:
+            self._put(fixed + (tuple(map(values.marshallable, parameters)),))
 
     def _put(self, fields):
-        data = dumps(fields, _FORM)
-        if len(data) > SLOT - _HEAD.size:
-            data = dumps(fields[:-1] + (None,), _FORM)
-            if len(data) > SLOT - _HEAD.size:
+        data = WHOLE + dumps(fields, _FORM)
+        if len(data) > SLOT:
+            data = WHOLE + dumps(fields[:-1] + (None,), _FORM)
+            if len(data) > SLOT:
                 return
-        data = _HEAD.pack(crc32(data), len(data)) + data
         at = self.slot() % SLOTS * SLOT
         self.ring[at : at + len(data)] = data
 
@@ -138,9 +168,11 @@ class Tail:
         finally:
             os.close(file)
 
-    def _text(self, text):
+    def _text(self, text, system):
         number = self.number()
-        self._tell({"number": number, "text": texts.safe_text(text)})
+        self._tell({"number": number, "text": texts.safe_text(text), "system": system})
+        if len(self.texts) >= TEXTS_MAX:
+            self.texts.clear()
         self.texts[text] = number
         return number
 

@@ -167,6 +167,7 @@ class Writer:
             if not self.busy.acquire(False) and len(queue) < DESERTED:
                 return
             self.at_work = get_ident()
+            began_ns = perf_counter_ns()
             try:
                 if self.encode is None:
                     self.encode = values.encoder(values.plain)
@@ -175,6 +176,7 @@ class Writer:
                     step(*args)
             finally:
                 self.at_work = 0
+                recorder.spent_ns += perf_counter_ns() - began_ns
                 try:
                     self._put()  # even when interrupted: numbers that have been given out must be told
                 finally:
@@ -263,7 +265,7 @@ class Writer:
         if self.file < 0:
             return
         self._tell_modules()
-        self._line(event="close", requests=self.requests, queries=self.queries, spent_ns=recorder.spent_ns)
+        self._line(event="close", requests=self.requests, queries=self.queries, spent_ns=recorder.spent(self.queries))
         self._put()
         if self._is_ours():
             os.close(self.file)
