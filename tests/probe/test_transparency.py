@@ -6,6 +6,7 @@ import os
 import re
 import subprocess
 import sys
+from fnmatch import fnmatchcase
 from pathlib import Path
 
 import pytest
@@ -132,7 +133,7 @@ class Listed(extensions.cursor):
 
 class ByName(extensions.connection):
     def cursor(self, *args, **kwargs):
-        return extensions.connection.cursor(self, *args, **kwargs)
+        return psycopg2._psycopg.connection.cursor(self, *args, **kwargs)
 
 for factory in (None, extras.DictConnection, extras.RealDictConnection, extras.NamedTupleConnection,
                 extras.LoggingConnection, extras.MinTimeLoggingConnection, Default, ByName):
@@ -175,10 +176,10 @@ def test_every_class_that_a_driver_ships_gives_what_it_gives_without_us(
     bare = subprocess.run(command, capture_output=True, text=True, check=True)
     recorded = run("capture", "app", "-o", tmp_path / "c", "--", *command)
     assert recorded.out == bare.stdout
-    assert "can't record cursors of Listed, which ByName makes" in recorded.err
+    assert "can't record cursors of cursor, which ByName makes" in recorded.err
     (request,) = read(tmp_path / "c")
     rows = [request.rows[i] for i in range(len(request)) if "generate_series" in request.text(i)]
-    assert rows == [50] * 23, "each row is counted, however it is fetched"
+    assert rows == [50] * 25, "each row is counted, however it is fetched"
 
 
 LOOKS = """
@@ -227,5 +228,7 @@ def test_what_differs_to_the_eye_is_what_the_docs_list(tmp_path: Path) -> None:
     assert before.keys() <= after.keys() and len(before) > 1000
     assert all("_askless" in name for name in after.keys() - before.keys())
     page = (ROOT / "docs" / "transparency.md").read_text(encoding="utf-8")
-    listed = set(page.split("```text")[1].split("```")[0].split())
-    assert {name for name in before if before[name] != after[name]} == listed
+    listed = page.split("```text")[1].split("```")[0].split()
+    different = {name for name in before if before[name] != after[name]}
+    assert [name for name in different if not any(fnmatchcase(name, pattern) for pattern in listed)] == []
+    assert [pattern for pattern in listed if not any(fnmatchcase(name, pattern) for name in different)] == []

@@ -5,7 +5,7 @@ from functools import wraps
 from time import perf_counter_ns as clock
 
 from .. import recorder
-from ..alike import class_like, methods_like
+from ..alike import class_like, like, methods_like
 from . import calls, dbapi, wrapping, wrapping_sync
 
 
@@ -31,6 +31,7 @@ class _Psycopg2(dbapi.Driver):
 
 
 _cursor_classes = {}
+_roots = []  # our class in the place of psycopg2's own cursor
 _connection_classes = {}
 
 
@@ -140,8 +141,11 @@ def cursor_class(base, plain_cursor, driver):
         root = class_like(_recording_cursor(plain_cursor), plain_cursor)
         _wrap(root, driver)
         _cursor_classes[plain_cursor] = _cursor_classes[root] = root
+        _roots.append(root)
     if base is plain_cursor:
         return root
+    if issubclass(base, root):
+        return base
     made = class_like(type(base.__name__, (base, root), {}), base)
     _cursor_classes[base] = _cursor_classes[made] = made
     return made
@@ -176,20 +180,21 @@ def _recording_connection(plain, plain_cursor, driver):
     return methods_like(Recording, plain)
 
 
-def connection_class(base, extensions, driver):
+def connection_class(base, plain, plain_cursor, driver):
     """The recording class for a connection class: what it does itself comes before what we do."""
     known = _connection_classes.get(base)
     if known is not None:
         return known
-    plain = extensions.connection
     root = _connection_classes.get(plain)
     if root is None:
-        root = _connection_classes[plain] = _recording_connection(plain, extensions.cursor, driver)
+        root = _connection_classes[plain] = _recording_connection(plain, plain_cursor, driver)
         _connection_classes[root] = root
     if base is plain:
         return root
-    own = {} if base.cursor is plain.cursor else {"cursor": _checked(base.cursor)}
-    made = class_like(type(base.__name__, (base, root), own), base)
+    if issubclass(base, root) and base.cursor is root.cursor:
+        return base
+    own = {} if base.cursor in (plain.cursor, root.cursor) else {"cursor": _checked(base.cursor)}
+    made = class_like(type(base.__name__, (base,) if issubclass(base, root) else (base, root), own), base)
     _connection_classes[base] = _connection_classes[made] = made
     return made
 
@@ -200,7 +205,7 @@ def _checked(plain):
     @wraps(plain)
     def cursor(self, *args, **kwargs):
         made = plain(self, *args, **kwargs)
-        if recorder.active and type(made) not in _cursor_classes.values():
+        if recorder.active and not isinstance(made, tuple(_roots)):
             recorder.complain("can't record cursors of %s, which %s makes" % (type(made).__name__, type(self).__name__))
         return made
 
@@ -208,7 +213,7 @@ def _checked(plain):
 
 
 def install(module):
-    """Make `psycopg2.connect` hand out recording connections."""
+    """Make `psycopg2.connect` hand out recording connections; our classes stand in the place of psycopg2's own."""
     import psycopg2.extensions as extensions
 
     try:
@@ -216,13 +221,16 @@ def install(module):
     except ImportError:
         Composable = None
     driver = _Psycopg2(Composable)
-    plain = module.connect
+    plain_connection, plain_cursor = extensions.connection, extensions.cursor
+    plain = module._connect
 
-    @wraps(plain)
-    def connect(dsn=None, connection_factory=None, cursor_factory=None, **kwargs):
-        base = connection_factory or extensions.connection
-        if recorder.active and isinstance(base, type) and issubclass(base, extensions.connection):
-            connection_factory = connection_class(base, extensions, driver)
-        return plain(dsn, connection_factory, cursor_factory, **kwargs)
+    @like(plain, module.__name__)
+    def connect(dsn, connection_factory=None, **kwargs):
+        base = connection_factory or plain_connection
+        if recorder.active and isinstance(base, type) and issubclass(base, plain_connection):
+            connection_factory = connection_class(base, plain_connection, plain_cursor, driver)
+        return plain(dsn, connection_factory=connection_factory, **kwargs)
 
-    module.connect = connect
+    module._connect = connect
+    extensions.cursor = cursor_class(plain_cursor, plain_cursor, driver)
+    extensions.connection = connection_class(plain_connection, plain_connection, plain_cursor, driver)
