@@ -35,6 +35,11 @@ def findings(out: Console, document: documents.FindingsDocument) -> None:
         out.print(Text(accepted, style="dim"))
 
 
+def where(line: Line) -> str:
+    """Where a change is to be made: nobody can change a query in the template that shows it."""
+    return f"where the query is built that {at(line)} shows" if line.function == "template" else f"at {at(line)}"
+
+
 def _caller(finding: Finding, others: Sequence[Finding]) -> Line | None:
     """The nearest caller by which a finding is told from others of its route at the same line; None without such."""
 
@@ -74,7 +79,7 @@ def _summary(out: Console, place: int, finding: Finding, accepted: bool, caller:
         advice = finding.advice[0]
         line = Text("→ " + safe(advice.title))
         if advice.at is not None:
-            line.append(f", at {at(advice.at)}")
+            line.append(f", {where(advice.at)}")
         out.print(indented(line, 5))
         if advice.code:
             out.print(indented(Text(one_line(advice.code, 180), style="green"), 7))

@@ -22,14 +22,15 @@ _watched = {}  # file name -> what tells the template's line of a frame of it
 _template_lines = {}  # (file, line) -> itself, kept so that its id stays its own
 TEMPLATE = -1  # stands for f_lasti where the id is a template line's
 _excluded = ()
+_edges = ("\0",)  # where our own code that begins requests lies
 _own = None  # folders of the application, once they are looked for
 code = ()  # names of the installed packages that are the application
 # Packages between an application and its database or its server, as paths below site-packages.
 LAYERS = tuple(
     name if name.endswith(".py") else name + "/"
     for name in (
-        "askless", "askless_probe", "sqlalchemy", "sqlmodel", "django/db", "django/utils", "django/core/handlers",
-        "django/core/servers", "django/test", "psycopg", "psycopg_binary", "psycopg_pool", "psycopg2", "asyncpg", "pymysql",
+        "askless", "askless_probe", "sqlalchemy", "sqlmodel", "django/db", "django/utils", "django/core",
+        "django/template", "django/middleware", "django/test", "psycopg", "psycopg_binary", "psycopg_pool", "psycopg2", "asyncpg", "pymysql",
         "MySQLdb", "aiosqlite", "aiomysql", "asyncmy", "pg8000", "mysql", "duckdb", "oracledb", "peewee", "pony", "tortoise",
         "databases", "alembic", "greenlet", "gevent", "asgiref", "anyio", "starlette", "uvicorn", "gunicorn", "waitress",
         "werkzeug", "flask/app.py", "hypercorn", "granian", "a2wsgi", "uvloop", "tornado", "aiohttp", "sanic", "cheroot", "celery", "kombu",
@@ -45,8 +46,11 @@ lent = {}  # thread id -> place, where a thread works for code that waits in ano
 
 def configure():
     """Learn where the standard library and installed packages live."""
-    global _excluded
+    global _excluded, _edges
     import os
+
+    here = os.path.dirname(os.path.abspath(__file__))
+    _edges = tuple(os.path.join(here, room) + os.sep for room in ("web", "jobs"))
 
     folders = {os.path.dirname(os.path.abspath(__file__)), os.path.dirname(os.__file__)}
     for prefix in {sys.prefix, sys.base_prefix, sys.exec_prefix}:
@@ -55,12 +59,19 @@ def configure():
     _excluded = tuple(sorted(folder + os.sep for folder in folders))
 
 
+def _EDGE(frame):  # noqa: N802
+    """Stands for our own files in which a request begins: what is outside of them called for it, and is no part of it."""
+
+
 def is_mine(filename):
     """Whether a file is the program's own: neither standard library, installed package, nor made up at run time.
 
     An installed package that is the application counts as its own; the stub of a console script never does.
     """
     global _own, code
+    if filename.startswith(_edges):
+        _mine[filename] = _EDGE
+        return _EDGE
     installed = "site-packages" in filename or "dist-packages" in filename
     if _own is None and installed:
         found = application.folders()
@@ -91,10 +102,10 @@ def watch(filename, line_of):
     _watched[filename] = _mine[filename] = line_of
 
 
-def _template(frame, line_of, key):
+def _template(frame, line_of, key, any_owner=False):
     """The key of a template's line: nothing where the frame renders none, or the line around one that is there."""
     found = line_of(frame)
-    if found is None or not (_mine.get(found[0]) or is_mine(found[0])):
+    if found is None or not (any_owner or _mine.get(found[0]) or is_mine(found[0])):
         return ()
     if key and key[-1] == TEMPLATE and _codes[key[-2]][0][0] == found[0]:
         return ()
@@ -122,6 +133,8 @@ def walk(frame, mine=_mine, codes=_codes, judged=_judged):
                 if ident not in codes:
                     remember(code, frame)
                 key += (ident, frame.f_lasti)
+            elif known is _EDGE:
+                break
             else:
                 key += _template(frame, known, key)
             if len(key) == 2 * MAX_FRAMES:
@@ -155,6 +168,8 @@ def nearest(frame):
             if id(code) not in _codes:
                 remember(code, frame)
             return id(code), frame.f_lasti
+        if known is _EDGE:
+            return None
         if known:
             return _template(frame, known, ()) or None
         frame = frame.f_back
@@ -225,7 +240,11 @@ def library(frame):
         known = _layers.get(name)
         if known is None:
             known = _layers[name] = _is_library(name)
-        if known:
+        if known is _EDGE:
+            break
+        if name in _watched:
+            key += _template(frame, _watched[name], key, True)
+        elif known:
             if id(code) not in _codes:
                 remember(code, frame)
             key += (id(code), frame.f_lasti)
@@ -236,6 +255,8 @@ def library(frame):
 
 def _is_library(filename):
     """Whether a file belongs to a package that may well be the application, or the nearest that there is to one."""
+    if filename.startswith(_edges):
+        return _EDGE
     name = filename.replace("\\", "/")
     for folder in ("/site-packages/", "/dist-packages/"):
         if folder in name:
