@@ -87,6 +87,7 @@ def state_of_its_own(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]
     """What the program keeps for its user goes where this run's other files are."""
     with pytest.MonkeyPatch.context() as patched:
         patched.setenv("XDG_STATE_HOME", str(tmp_path_factory.mktemp("state")))
+        patched.setenv("XDG_CACHE_HOME", str(tmp_path_factory.mktemp("cache")))
         yield
 
 

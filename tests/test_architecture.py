@@ -79,6 +79,7 @@ def test_the_recorder_needs_the_standard_library_only() -> None:
         "flask",
         "quart",
         "grpc",
+        "asyncmy",
         "sqlalchemy",
         "asyncpg",
         "psycopg2",

@@ -172,15 +172,15 @@ def test_the_line_that_built_a_statement_comes_first(record: Record) -> None:
 def test_what_was_imported_and_not_recorded_is_said(tmp_path: Path) -> None:
     library = tmp_path / "site-packages"
     library.mkdir()
-    (library / "pyodbc.py").write_text("")
+    (library / "cx_Oracle.py").write_text("")
     script = tmp_path / "other.py"
     script.write_text(
-        "import pyodbc\ntry:\n    import pymssql_that_is_not_there\nexcept ImportError:\n    pass\nprint('ran')"
+        "import cx_Oracle\ntry:\n    import pymssql_that_is_not_there\nexcept ImportError:\n    pass\nprint('ran')"
     )
     env = {"PYTHONPATH": str(library)}
     ran = run("capture", "app", "-o", tmp_path / "c", "--", sys.executable, script, env=env)
     assert ran.code == 0 and ran.out == "ran\n"
-    assert "nothing was recorded" in ran.err and "imported and not recorded: driver pyodbc\n" in ran.err
+    assert "nothing was recorded" in ran.err and "imported and not recorded: driver cx_Oracle\n" in ran.err
     assert list((tmp_path / "c").iterdir()), "the reason stands in the capture"
 
 

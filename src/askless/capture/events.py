@@ -139,7 +139,7 @@ class UseEvent(Event, tag="use"):
 
 
 class RequestEvent(Event, tag="request"):
-    """A request begins. `kind`: http, command, test, marked (by hand), program (all that is outside of requests)."""
+    """A request begins. `kind`: http, call (gRPC), job, command, test, marked (by hand), program (all that is outside of requests)."""
 
     id: Whole
     kind: str

@@ -7,17 +7,19 @@ from pathlib import Path
 
 import msgspec
 
+from askless.capture.lines import files_of
 from askless.core.acceptance import Accepted, sorted_out
-from askless.core.analysis import findings_of
 from askless.core.errors import AskLessError
 from askless.core.findings import Finding
-from askless.core.model import Schema
-from askless.core.settings import Settings
 from askless.core.severities import SEVERITIES
-from askless.core.summary import Summary
 from askless.project import accepted as project_file
+from askless.project import seen
 from askless.reports import documents
-from askless.reports.loading import load
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from askless.core.model import Schema
+    from askless.core.summary import Summary
 
 
 class Sorted(msgspec.Struct, frozen=True):
@@ -33,7 +35,13 @@ def open_findings(summary: Summary, project: Path | None = None, schema: Schema 
 
     `project` is that file; None looks for one from here upwards. Raises AskLessError project-file-bad.
     """
-    everything = findings_of(summary, schema)
+    from askless.core.analysis import findings_of
+
+    return sort(findings_of(summary, schema), project)
+
+
+def sort(everything: list[Finding], project: Path | None = None) -> Sorted:
+    """Findings, sorted by what the project's file accepts today: see `open_findings`."""
     cases = project_file.read(project_file.nearest(Path()) if project is None else project)
     left, ended = sorted_out(everything, cases, date.today())
     keys = {finding.key for finding in left}
@@ -53,8 +61,8 @@ def findings(
 
     `with_accepted` shows what the project accepts as well.
     """
-    summary, notes = load(path, Settings(show_values=values))
-    result = open_findings(summary, project, schema)
+    judged = judged_of(path, schema, values)
+    result = sort(list(judged.findings), project)
     everything = result.open + result.accepted
     listed = everything if with_accepted else result.open
     remaining = [f for f in listed if route in f.route and (not patterns or f.pattern in patterns)]
@@ -66,12 +74,37 @@ def findings(
         format="askless findings",
         capture=str(path),
         findings=tuple(remaining),
-        requests=sum(route.requests for route in summary.routes.values()),
-        queries=sum(stats.count for route in summary.routes.values() for stats in route.own_shapes()),
+        requests=judged.requests,
+        queries=judged.queries,
         hidden=len(listed) - len(remaining),
         accepted=tuple(finding.key for finding in result.accepted),
-        notes=(*notes, *ended),
+        notes=(*judged.notes, *ended),
     )
+
+
+def judged_of(path: Path, schema: Schema | None = None, values: bool = False) -> seen.Judged:
+    """All findings of a capture. Without a schema and without values they are kept, and not worked out again.
+
+    Raises AskLessError: see the reading of captures.
+    """
+    mark = seen.fingerprint(files_of(path)) if schema is None and not values else ""
+    known = seen.recall(mark)
+    if known is not None:
+        return known
+    from askless.core.analysis import findings_of
+    from askless.core.settings import Settings
+    from askless.reports.loading import load
+
+    summary, notes = load(path, Settings(show_values=values))
+    routes = summary.routes.values()
+    judged = seen.Judged(
+        findings=tuple(findings_of(summary, schema)),
+        requests=sum(route.requests for route in routes),
+        queries=sum(stats.count for route in routes for stats in route.own_shapes()),
+        notes=notes,
+    )
+    seen.remember(mark, judged)
+    return judged
 
 
 def only(document: documents.FindingsDocument, key: str) -> documents.FindingsDocument:

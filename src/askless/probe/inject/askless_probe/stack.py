@@ -22,6 +22,11 @@ _watched = {}  # file name -> what tells the template's line of a frame of it
 _template_lines = {}  # (file, line) -> itself, kept so that its id stays its own
 TEMPLATE = -1  # stands for f_lasti where the id is a template line's
 _excluded = ()
+# Our own files in whose functions requests begin.
+_EDGES = (
+    "web/asgi.py", "web/wsgi.py", "web/django_app.py", "web/aiohttp_app.py", "web/sanic_app.py", "web/tornado_app.py",
+    "web/http_server.py", "web/grpc_calls.py", "jobs/running.py", "jobs/queues.py",
+)  # fmt: skip
 _edges = ("\0",)  # where our own code that begins requests lies
 _own = None  # folders of the application, once they are looked for
 code = ()  # names of the installed packages that are the application
@@ -50,7 +55,7 @@ def configure():
     import os
 
     here = os.path.dirname(os.path.abspath(__file__))
-    _edges = tuple(os.path.join(here, room) + os.sep for room in ("web", "jobs"))
+    _edges = tuple(os.path.join(here, *place.split("/")) for place in _EDGES)
 
     folders = {os.path.dirname(os.path.abspath(__file__)), os.path.dirname(os.__file__)}
     for prefix in {sys.prefix, sys.base_prefix, sys.exec_prefix}:

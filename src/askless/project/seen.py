@@ -1,0 +1,79 @@
+"""What a capture came to when it was last read: asked again, it is not read again, as long as nothing has changed.
+
+Kept in the user's cache folder, readable by the user alone, without values of statements. Nothing depends on it: what can't
+be kept, or does not fit the capture's files and this very Ask Less to the byte, is worked out anew.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from hashlib import blake2b
+from pathlib import Path
+
+import msgspec
+
+import askless
+from askless.core.findings import Finding
+
+KEPT_MOST = 20  # captures
+_HERE = Path(askless.__file__).parent
+
+
+class Judged(msgspec.Struct, frozen=True):
+    """All findings of a capture, whatever a project accepts; its requests and queries, and notes on it."""
+
+    findings: tuple[Finding, ...]
+    requests: int
+    queries: int
+    notes: tuple[str, ...]
+
+
+def fingerprint(files: Sequence[Path]) -> str:
+    """What tells these files, as they are now, from any others, and this Ask Less from any other; '' where it can't be told."""
+    try:
+        states = [(str(file.resolve()), *_state(file)) for file in files]
+        # Where Ask Less is being changed, its version says nothing.
+        own = max((file.stat().st_mtime_ns for file in _HERE.rglob("*.py")), default=0)
+    except OSError:
+        return ""
+    text = repr((askless.__version__, own, states))
+    return blake2b(text.encode("utf-8", "replace"), digest_size=16).hexdigest()
+
+
+def _state(file: Path) -> tuple[int, int, int, int]:
+    found = file.stat()
+    return found.st_size, found.st_mtime_ns, found.st_ctime_ns, found.st_ino
+
+
+def _folder() -> Path:
+    base = os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache"
+    return Path(base) / "askless"
+
+
+def recall(mark: str) -> Judged | None:
+    """What is known of the capture with this fingerprint."""
+    if not mark:
+        return None
+    try:
+        return msgspec.json.decode((_folder() / f"{mark}.json").read_bytes(), type=Judged)
+    except (OSError, RuntimeError, msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+        return None
+
+
+def remember(mark: str, judged: Judged) -> None:
+    """Keep what a capture came to; of too many, the oldest go."""
+    if not mark:
+        return
+    try:
+        folder = _folder()
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        partial = folder / f"{mark}.{os.getpid()}"
+        with open(os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as stream:
+            stream.write(msgspec.json.encode(judged))
+        partial.replace(folder / f"{mark}.json")
+        kept = sorted(folder.glob("*.json"), key=lambda file: file.stat().st_mtime_ns)
+        for oldest in kept[:-KEPT_MOST]:
+            oldest.unlink(missing_ok=True)
+    except (OSError, RuntimeError, ValueError):  # a home that can't be written to, or is not known
+        return
