@@ -34,7 +34,7 @@ from tests import servers  # noqa: E402
 
 NEEDS = [
     "pytest", "pytest-asyncio<1", "uvloop", "greenlet", "jinja2", "tblib", "trio", "anyio", "httpx", "python-multipart",
-    "itsdangerous", "typing_extensions", "psycopg2-binary", "psycopg[binary]", "asyncpg", "pymysql", "mysqlclient",
+    "itsdangerous", "httpx2", "typing_extensions", "psycopg2-binary", "psycopg[binary]", "asyncpg", "pymysql", "mysqlclient",
     "aiomysql", "aiosqlite", "sqlalchemy", "django==5.2.*", "flask", "starlette", "setuptools<81", "python-dotenv", "asgiref",
 ]  # fmt: skip
 LABELS = (
@@ -205,7 +205,7 @@ def aiomysql(place: Place, env: Environment) -> Outcomes:
         fixture.write_text(
             fixture.read_text().replace("'user': 'root'", "'user': 'harbour'").replace('"root"', '"harbour"')
         )
-    words = ["tests", f"--mysql-address=127.0.0.1:{place.mariadb.port}", "-k", "not ssl and not sha"]
+    words = ["tests", f"--mysql-address=127.0.0.1:{place.mariadb.port}", "-k", "not ssl and not sha", "-c", os.devnull]
     return pytest_in(place, outside, words, env | more)
 
 

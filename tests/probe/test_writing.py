@@ -15,6 +15,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from askless.capture.checking import check
 from askless.capture.reading import Feed, Reader, read
 from askless.capture.writing import CaptureWriter
 from askless.core.errors import AskLessError
@@ -262,3 +263,26 @@ def test_djangos_patterns_as_routes(pattern: str, route: str, probe: Any) -> Non
     from askless_probe.web.django_app import pattern_of  # type: ignore[import-not-found]
 
     assert pattern_of(pattern) == (route if "\\." not in pattern else "/" + pattern)
+
+
+@given(
+    st.recursive(
+        st.none() | st.integers() | st.text() | st.binary(), lambda inner: st.lists(inner, max_size=3), max_leaves=6
+    )
+)
+def test_no_model_makes_a_capture_unreadable(probe: Any, odd: Any) -> None:
+    """What an ORM's fields give for a table, a column or a relation's ends is anything."""
+    from askless_probe import values  # type: ignore[import-not-found]
+
+    recorder, writing = probe
+    described = {
+        "table": odd, "keys": [odd, "id"], "attributes": {"id": odd, "name": "name"},
+        "relations": {"notes": ["Note", odd, [odd, "id"], [odd], odd], "owner": [odd, False, ["owner_id"], ["id"], ""]},
+    }  # fmt: skip
+    with tempfile.TemporaryDirectory() as folder:
+        writer = recorder.writer = writing.Writer(folder)
+        event = {"event": "model", "orm": "django", "name": "Vessel", **values.plain_model(described)}
+        writer._do(writer._line_of, event)
+        writer.close()
+        (report,) = check(Path(folder))
+    assert report.bad_lines == [] and "id" in event["keys"]

@@ -33,7 +33,7 @@ SYSTEM = System(
         Meaning(
             "connection-lost",
             "what was begun is rolled back by the server; try again",
-            ("2006", "2013", "2055", "1927"),
+            ("2006", "2013", "2055", "1927", "0"),  # 0 is PyMySQL's, where the connection was lost before it asked
         ),
         Meaning(
             "server-away",
