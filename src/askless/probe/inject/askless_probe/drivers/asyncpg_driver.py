@@ -102,16 +102,26 @@ def _connection_call(plain, kind, text_of=None):
 
 
 def _statement_call(plain, kind):
-    """A coroutine of a prepared statement: `(*parameters)`."""
+    """A call of a prepared statement, `(*parameters)`: it is made at once, as asyncpg refuses wrong ones before they are
+    awaited."""
 
     @wraps(plain)
-    async def call(self, *args, **kwargs):
+    def call(self, *args, **kwargs):
         connection = getattr(self, "_connection", None)
         if not recorder.active or connection is None or id(connection) in _inner:
-            return await plain(self, *args, **kwargs)
-        return await _recorded(connection, plain, self, args, kwargs, kind, self.get_query(), args, _getframe(1))
+            return plain(self, *args, **kwargs)
+        begun = plain(self, *args, **kwargs)
+        try:
+            text, frame = self.get_query(), _getframe(1)
+        except Exception:
+            return begun
+        return _recorded(connection, _awaiting, begun, (), {}, kind, text, args, frame)
 
     return call
+
+
+async def _awaiting(begun):
+    return await begun
 
 
 async def _recorded(connection, plain, owner, args, kwargs, kind, text, parameters, frame):
@@ -135,49 +145,69 @@ def _many(plain, of_statement):
     """`executemany` and `fetchmany`: one query with its number of parameter sets."""
 
     @wraps(plain)
-    async def call(self, *args, **kwargs):
+    def call(self, *args, **kwargs):
         connection = getattr(self, "_connection", None) if of_statement else self
         if not recorder.active or connection is None or id(connection) in _inner:
-            return await plain(self, *args, **kwargs)
+            return plain(self, *args, **kwargs)
         place = 0 if of_statement else 1
-        text = self.get_query() if of_statement else args[0] if args else kwargs.get("command", kwargs.get("query"))
         sets = args[place] if len(args) > place else kwargs.get("args", ())
         counted = dbapi.Counted(sets)
+        given = args
         if len(args) > place:
-            args = args[:place] + (counted.values,) + args[place + 1 :]
+            given = args[:place] + (counted.values,) + args[place + 1 :]
         elif "args" in kwargs:
             kwargs = dict(kwargs, args=counted.values)
-        inside, start, frame = connection.is_in_transaction(), clock(), _getframe(1)
-        _inner.add(id(connection))
+        begun = plain(self, *given, **kwargs)
         try:
-            result = await plain(self, *args, **kwargs)
-        except BaseException as error:
-            _ask(connection, text, counted.first, start, frame, inside, error=error)
-            raise
-        finally:
-            _inner.discard(id(connection))
-        record = _ask(connection, text, counted.first, start, frame, inside, counted.count, None, counted.count)
-        if record is not None and result:
-            record[ROWS] = 0
-            _filled(record, "rows", result)
-        return result
+            text = self.get_query() if of_statement else args[0] if args else kwargs.get("command", kwargs.get("query"))
+            inside, frame = connection.is_in_transaction(), _getframe(1)
+        except Exception:
+            return begun
+        return _many_recorded(connection, begun, text, counted, inside, frame)
 
+    if not of_statement:  # a connection's is a coroutine function, and stays one
+
+        @wraps(plain)
+        async def awaited(self, *args, **kwargs):
+            return await call(self, *args, **kwargs)
+
+        return awaited
     return call
+
+
+async def _many_recorded(connection, begun, text, counted, inside, frame):
+    start = clock()
+    _inner.add(id(connection))
+    try:
+        result = await begun
+    except BaseException as error:
+        _ask(connection, text, counted.first, start, frame, inside, error=error)
+        raise
+    finally:
+        _inner.discard(id(connection))
+    record = _ask(connection, text, counted.first, start, frame, inside, counted.count, None, counted.count)
+    if record is not None and result:
+        record[ROWS] = 0
+        _filled(record, "rows", result)
+    return result
 
 
 def _cursor_fetch(plain, many):
     """`fetch` and `fetchrow` of a cursor that is open on the server."""
 
     @wraps(plain)
-    async def fetch(self, *args, **kwargs):
-        if not recorder.active:
-            return await plain(self, *args, **kwargs)
-        start = clock()
-        result = await plain(self, *args, **kwargs)
-        _portion(self, result if many else (() if result is None else [result]), clock() - start)
-        return result
+    def fetch(self, *args, **kwargs):
+        begun = plain(self, *args, **kwargs)  # refused at once, where it is
+        return _fetching(self, begun, many) if recorder.active else begun
 
     return fetch
+
+
+async def _fetching(cursor, begun, many):
+    start = clock()
+    result = await begun
+    _portion(cursor, result if many else (() if result is None else [result]), clock() - start)
+    return result
 
 
 def _portion(cursor, rows, duration):
