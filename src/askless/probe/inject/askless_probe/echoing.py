@@ -79,7 +79,7 @@ class Echo:
         self.colour = mode == "colour"
         self.width = 100
         try:
-            self.width = os.get_terminal_size(2).columns
+            self.width = os.get_terminal_size(2).columns or self.width  # a terminal that nobody sized says 0
         except OSError:
             pass
         if sys.flags.interactive:
