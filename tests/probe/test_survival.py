@@ -236,3 +236,14 @@ def test_the_folder_vanishes(tmp_path: Path) -> None:
     assert ran.code == 0 and "nothing was recorded" in ran.err, (
         "the exit code is the program's own, whatever we could do"
     )
+
+
+def test_the_folder_has_vanished_before_a_request_begins(tmp_path: Path) -> None:
+    """A request opens the capture: nothing of ours is raised into the program for it."""
+    script = tmp_path / "vanish.py"
+    script.write_text(
+        f"import askless, shutil\nshutil.rmtree({str(tmp_path / 'c')!r})\n"
+        "with askless.request('nightly'):\n    print('served')\n"
+    )
+    ran = run("capture", "app", "-o", tmp_path / "c", "--", sys.executable, script)
+    assert (ran.code, ran.out) == (0, "served\n") and ran.err.count("recording stopped: FileNotFoundError") == 1

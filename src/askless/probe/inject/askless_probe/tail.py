@@ -54,16 +54,16 @@ class Tail:
     def _open(self):
         """Open it beside the capture's own file, which is begun for it."""
         writer = self.writer
-        if writer.folder:
-            writer.begin_file()
-            if not writer.path:  # another thread is at it
-                return
         self.tried = True
         if not writer.folder:
             return
         try:
             import mmap
 
+            writer.begin_file()
+            if not writer.path:  # another thread is at it
+                self.tried = False
+                return
             path = writer.path + SUFFIX
             file = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | getattr(os, "O_CLOEXEC", 0), 0o600)
             self.path = path
@@ -74,7 +74,7 @@ class Tail:
                     self.ring = mmap.mmap(file, SLOT * SLOTS, **own)
             finally:
                 os.close(file)
-        except Exception:
+        except Exception:  # whoever writes next says what is wrong
             self.ring = None
         if self.ring is None:
             self.remove()
