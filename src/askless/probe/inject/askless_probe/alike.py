@@ -1,8 +1,8 @@
 """Makes what stands in for a function or class look like it: name, module, documentation, and so its signature."""
 
-from functools import WRAPPER_ASSIGNMENTS, update_wrapper
+from functools import update_wrapper
 
-_NAMES = tuple(name for name in WRAPPER_ASSIGNMENTS if name in ("__module__", "__name__", "__qualname__", "__doc__"))
+_NAMES = ("__module__", "__name__", "__qualname__", "__doc__")
 
 
 def like(plain, module=None):
@@ -28,10 +28,6 @@ def methods_like(cls, base):
 
 def class_like(cls, base):
     """A class in the place of another."""
-    cls.__name__, cls.__qualname__, cls.__module__, cls.__doc__ = (
-        base.__name__,
-        base.__qualname__,
-        base.__module__,
-        base.__doc__,
-    )
+    for name in _NAMES:
+        setattr(cls, name, getattr(base, name))
     return cls

@@ -15,12 +15,14 @@ class request:
     whoever takes its values does something else.
     """
 
+    kind = "marked"
+
     def __init__(self, name):
         self.name = str(name)
         self.open = []
 
     def __enter__(self):
-        self.open.append(recorder.begin("marked", self.name) if _is_outermost() else None)
+        self.open.append(recorder.begin(self.kind, self.name) if recorder.is_outermost() else None)
         return self
 
     def __exit__(self, *details):
@@ -43,9 +45,12 @@ class request:
         return _function(self.name, function)
 
 
-def _is_outermost():
-    around = recorder.around()
-    return recorder.active and (around is None or around.kind == "block")
+class Part(request):
+    """The same for a kind of work that is known by itself: a job, a call."""
+
+    def __init__(self, kind, name):
+        request.__init__(self, name)
+        self.kind = kind
 
 
 def _function(name, function):
@@ -117,7 +122,7 @@ class _Turns:
     def __enter__(self):
         if not self.began:
             self.began = True
-            if _is_outermost():
+            if recorder.is_outermost():
                 self.request, self.token = recorder.begin("marked", self.name)
         elif self.request is not None:
             self.token = recorder.current.set(self.request)

@@ -6,20 +6,9 @@ Decided once for each line, from its source. What can't be read is taken for a l
 
 # What comes next by custom: as an attribute of `self`, or as a name of the function around.
 _NEXT = (
-    "get_response",
-    "app",
-    "application",
-    "wrapped",
-    "inner",
-    "next",
-    "handler",
-    "func",
-    "function",
-    "fn",
-    "f",
-    "callback",
+    "get_response", "app", "application", "wrapped", "inner", "next", "handler", "func", "function", "fn", "f", "callback",
     "call_next",
-)
+)  # fmt: skip
 _HANDS = ("run_in_executor", "to_thread", "submit", "run_sync", "apply_async", "run_coroutine_threadsafe")
 _RUNS = (
     "execute", "executemany", "exec_driver_sql", "execute_sql", "fetch", "fetchrow", "fetchval", "fetch_all", "fetch_one",

@@ -181,6 +181,12 @@ def around():
     return None if request is None or request.flushed_ns == ENDED else request
 
 
+def is_outermost(inside=("block",)):
+    """Whether what begins now is a request of its own: somebody records, and only a request of these kinds is around."""
+    request = around()
+    return active and (request is None or request.kind in inside)
+
+
 def begin(kind, route, path="", warm_up=False):
     """Open a request and make it the current one; returns `(request, token)` for `end`."""
     request = Request(kind, route, path, warm_up)

@@ -27,9 +27,10 @@ _EDGES = (
     "web/asgi.py", "web/wsgi.py", "web/django_app.py", "web/aiohttp_app.py", "web/sanic_app.py", "web/tornado_app.py",
     "web/http_server.py", "web/grpc_calls.py", "jobs/running.py", "jobs/queues.py",
 )  # fmt: skip
+_EDGE = object()  # in `_mine`: a file of these. What is outside of it called for the request, and is no part of it
 _edges = ("\0",)  # where our own code that begins requests lies
 _own = None  # folders of the application, once they are looked for
-code = ()  # names of the installed packages that are the application
+own_packages = ()  # names of the installed packages that are the application
 # Packages between an application and its database or its server, as paths below site-packages.
 LAYERS = tuple(
     name if name.endswith(".py") else name + "/"
@@ -64,23 +65,19 @@ def configure():
     _excluded = tuple(sorted(folder + os.sep for folder in folders))
 
 
-def _EDGE(frame):  # noqa: N802
-    """Stands for our own files in which a request begins: what is outside of them called for it, and is no part of it."""
-
-
 def is_mine(filename):
     """Whether a file is the program's own: neither standard library, installed package, nor made up at run time.
 
     An installed package that is the application counts as its own; the stub of a console script never does.
     """
-    global _own, code
+    global _own, own_packages
     if filename.startswith(_edges):
         _mine[filename] = _EDGE
         return _EDGE
     installed = "site-packages" in filename or "dist-packages" in filename
     if _own is None and installed:
         found = application.folders()
-        code = tuple(dict.fromkeys(name for name, folder in found if "-packages" in folder))
+        own_packages = tuple(dict.fromkeys(name for name, folder in found if "-packages" in folder))
         _own = tuple(folder for _, folder in found)
     known = not (
         filename.startswith(_excluded)

@@ -207,14 +207,14 @@ class Writer:
 
     def _tell_modules(self):
         """What the program has imported that matters, when that has changed."""
-        told = len(recorder.watched), len(recorder.unknown), stack.code, recorder.serves
+        told = len(recorder.watched), len(recorder.unknown), stack.own_packages, recorder.serves
         if told != self.told_modules:
             self.told_modules = told
             self._line(
                 event="modules",
                 watched=recorder.watched,
                 unknown=recorder.unknown,
-                code=list(stack.code),
+                code=list(stack.own_packages),
                 serves=recorder.serves,
             )
 

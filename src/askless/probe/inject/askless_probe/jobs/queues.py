@@ -2,7 +2,6 @@
 
 from functools import wraps
 
-from .. import recorder
 from . import running
 
 
@@ -12,14 +11,12 @@ def install_celery(module):
 
     def before(task_id=None, task=None, **ignored):
         if task_id is not None and task_id not in opened:
-            request = running.begun(getattr(task, "name", None))
-            if request is not None:
-                opened[task_id] = request
+            opened[task_id] = running.job(getattr(task, "name", None)).__enter__()
 
     def after(task_id=None, **ignored):
-        request = opened.pop(task_id, None)
-        if request is not None:
-            recorder.end(*request)
+        job = opened.pop(task_id, None)
+        if job is not None:
+            job.__exit__()
 
     module.task_prerun.connect(before, weak=False)
     module.task_postrun.connect(after, weak=False)
@@ -66,10 +63,7 @@ def install_arq(module):
     @wraps(plain)
     def func(*args, **kwargs):
         found = plain(*args, **kwargs)
-        name = found.name
-        if not hasattr(found.coroutine, "__wrapped__"):
-            found.coroutine = running.recorded_coroutine(found.coroutine, lambda *rest, **more: name)
-        return found
+        return found if hasattr(found.coroutine, "__wrapped__") else _arq_job(found)
 
     module.func = func
 
@@ -80,9 +74,12 @@ def install_arq_cron(module):
 
     @wraps(plain)
     def cron(*args, **kwargs):
-        job = plain(*args, **kwargs)
-        name = job.name
-        job.coroutine = running.recorded_coroutine(job.coroutine, lambda *rest, **more: name)
-        return job
+        return _arq_job(plain(*args, **kwargs))
 
     module.cron = cron
+
+
+def _arq_job(described):
+    """arq's description of a job, its coroutine recorded."""
+    described.coroutine = running.recorded_coroutine(described.coroutine, lambda *rest, **more: described.name)
+    return described

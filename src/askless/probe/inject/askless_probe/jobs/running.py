@@ -2,22 +2,12 @@
 
 from functools import wraps
 
-from .. import recorder
+from ..marking import Part
 
 
-def is_outermost():
-    """Whether a job that begins now is a request of its own: it is no part of another one, as eager jobs are."""
-    around = recorder.around()
-    return recorder.active and (around is None or around.kind == "block")
-
-
-def begun(name):
-    """Begin the request of a job; None where it is part of another."""
-    try:
-        return recorder.begin("job", "job " + str(name)) if is_outermost() else None
-    except Exception as error:
-        recorder.complain("can't tell jobs apart: %s: %s" % (type(error).__name__, error))
-        return None
+def job(name):
+    """A block that is one job, unless it is part of another request, as eager jobs are."""
+    return Part("job", "job %s" % name)
 
 
 def recorded(function, name_of):
@@ -25,12 +15,8 @@ def recorded(function, name_of):
 
     @wraps(function)
     def run(*args, **kwargs):
-        opened = begun(_named(name_of, args, kwargs))
-        try:
+        with job(_named(name_of, args, kwargs)):
             return function(*args, **kwargs)
-        finally:
-            if opened is not None:
-                recorder.end(*opened)
 
     return run
 
@@ -40,12 +26,8 @@ def recorded_coroutine(function, name_of):
 
     @wraps(function)
     async def run(*args, **kwargs):
-        opened = begun(_named(name_of, args, kwargs))
-        try:
+        with job(_named(name_of, args, kwargs)):
             return await function(*args, **kwargs)
-        finally:
-            if opened is not None:
-                recorder.end(*opened)
 
     return run
 

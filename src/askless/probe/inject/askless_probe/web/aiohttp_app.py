@@ -3,18 +3,7 @@
 from functools import wraps
 
 from .. import recorder
-from . import routes
-
-
-def _open(request):
-    try:
-        if not recorder.active or recorder.around() is not None and recorder.around().kind not in ("block", "http"):
-            return None
-        warm_up = bool(request.headers.get("X-Ask-Less-Warm-Up"))
-        return recorder.begin("http", routes.guessed(request.method, request.path), request.path_qs, warm_up)
-    except Exception as error:
-        recorder.complain("can't tell aiohttp's requests apart: %s: %s" % (type(error).__name__, error))
-        return None
+from . import opening, routes
 
 
 def _name(opened, request):
@@ -26,7 +15,7 @@ def _name(opened, request):
 def _recorded(handler):
     @wraps(handler)
     async def handle(request):
-        opened = _open(request)
+        opened = opening.opened("aiohttp", request.method, request.path, request.path_qs, request.headers)
         if opened is None:
             return await handler(request)
         status = 500
@@ -49,10 +38,4 @@ def _recorded(handler):
 
 def install(module):
     """Wrap the handler that a `Server` is given: an application's, or one of the program's own."""
-    plain = module.Server.__init__
-
-    @wraps(plain)
-    def init(self, handler, *args, **kwargs):
-        plain(self, _recorded(handler), *args, **kwargs)
-
-    module.Server.__init__ = init
+    opening.replace_application(module.Server, "__init__", 1, "handler", _recorded)

@@ -9,21 +9,16 @@ from functools import wraps
 
 from .. import recorder
 from . import routes, wsgi
+from .opening import INSIDE, replace_application
 
 _WARM_UP = b"x-ask-less-warm-up"
 OPENED = "askless.request"  # the key in a scope
 
 
 def _is_inner(scope):
-    """Whether an outer layer, or code that calls the application itself, has begun the request."""
-    request = recorder.around()
-    if scope.get(OPENED) is not None:
+    """Whether an outer layer has begun the request, or code that calls the application itself, in this very task."""
+    if scope.get(OPENED) is not None or not recorder.is_outermost(INSIDE):
         return True
-    return request is not None and request.kind not in ("block", "http")
-
-
-def _called_inside():
-    """Whether a request is open that this very task, or none, was started for: the application is called within it."""
     request = recorder.around()
     return request is not None and request.kind == "http" and request.task is _task()
 
@@ -40,7 +35,7 @@ def open_request(scope):
     """Begin the request of an ASGI scope; None when nothing records, or an outer layer has begun it."""
     if not recorder.active or scope.get("type") not in ("http", "websocket"):
         return None
-    if _is_inner(scope) or _called_inside():
+    if _is_inner(scope):
         return None
     path = scope.get("path") or "/"
     query = scope.get("query_string") or ""
@@ -134,22 +129,10 @@ def install_uvicorn(module):
 
 def install_hypercorn(module):
     """hypercorn, whatever application it serves."""
-    plain = module.ASGIWrapper.__init__
-
-    @wraps(plain)
-    def init(self, app, *args, **kwargs):
-        plain(self, recorded(app), *args, **kwargs)
-
-    module.ASGIWrapper.__init__ = init
+    replace_application(module.ASGIWrapper, "__init__", 1, "app", recorded)
     wsgi.install_hypercorn(module)
 
 
 def install_granian(module):
     """Granian, whatever ASGI application it serves."""
-    plain = module._callback_wrapper
-
-    @wraps(plain)
-    def wrapper(callback, *args, **kwargs):
-        return plain(recorded(callback), *args, **kwargs)
-
-    module._callback_wrapper = wrapper
+    replace_application(module, "_callback_wrapper", 0, "callback", recorded)

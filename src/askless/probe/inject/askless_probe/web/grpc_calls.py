@@ -2,7 +2,7 @@
 
 from functools import wraps
 
-from .. import recorder
+from ..marking import Part
 
 _KINDS = {  # of a handler's method: (attribute, how it is made anew)
     (False, False): ("unary_unary", "unary_unary_rpc_method_handler"),
@@ -12,14 +12,8 @@ _KINDS = {  # of a handler's method: (attribute, how it is made anew)
 }
 
 
-def _begun(method):
-    try:
-        around = recorder.around()
-        if recorder.active and (around is None or around.kind == "block"):
-            return recorder.begin("call", "gRPC " + method)
-    except Exception as error:
-        recorder.complain("can't tell gRPC calls apart: %s: %s" % (type(error).__name__, error))
-    return None
+def _call(method):
+    return Part("call", "gRPC " + method)
 
 
 def _answering(behaviour, method):
@@ -27,12 +21,8 @@ def _answering(behaviour, method):
 
     @wraps(behaviour)
     def answer(request, context):
-        opened = _begun(method)
-        try:
+        with _call(method):
             return behaviour(request, context)
-        finally:
-            if opened is not None:
-                recorder.end(*opened)
 
     return answer
 
@@ -42,12 +32,8 @@ def _streaming(behaviour, method):
 
     @wraps(behaviour)
     def answers(request, context):
-        opened = _begun(method)
-        try:
+        with _call(method):
             yield from behaviour(request, context)
-        finally:
-            if opened is not None:
-                recorder.end(*opened)
 
     return answers
 
@@ -55,12 +41,8 @@ def _streaming(behaviour, method):
 def _answering_async(behaviour, method):
     @wraps(behaviour)
     async def answer(request, context):
-        opened = _begun(method)
-        try:
+        with _call(method):
             return await behaviour(request, context)
-        finally:
-            if opened is not None:
-                recorder.end(*opened)
 
     return answer
 
@@ -68,13 +50,9 @@ def _answering_async(behaviour, method):
 def _streaming_async(behaviour, method):
     @wraps(behaviour)
     async def answers(request, context):
-        opened = _begun(method)
-        try:
+        with _call(method):
             async for item in behaviour(request, context):
                 yield item
-        finally:
-            if opened is not None:
-                recorder.end(*opened)
 
     return answers
 
@@ -90,12 +68,8 @@ def _recorded(handler, method, grpc, is_async):
         wrapped = _answering_async(behaviour, method)
     else:
         wrapped = (_streaming if handler.response_streaming else _answering)(behaviour, method)
-    return _made(grpc, make, handler, wrapped)
-
-
-def _made(grpc, make, handler, behaviour):
     return getattr(grpc, make)(
-        behaviour,
+        wrapped,
         request_deserializer=handler.request_deserializer,
         response_serializer=handler.response_serializer,
     )

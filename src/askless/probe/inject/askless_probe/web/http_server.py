@@ -3,7 +3,7 @@
 from functools import wraps
 
 from .. import recorder
-from . import routes
+from . import opening
 
 
 def install(module):
@@ -16,7 +16,10 @@ def install(module):
         parsed = parse_plain(self)
         if parsed and getattr(self, "_askless_waiting", False):
             self._askless_waiting = False
-            self._askless_opened = _open(self)
+            path = self.path.split("?", 1)[0]
+            self._askless_opened = opening.opened(
+                "http.server", self.command, path, self.path, self.headers, ("block",)
+            )
         return parsed
 
     @wraps(one_plain)
@@ -37,16 +40,3 @@ def install(module):
         return response_plain(self, code, *args, **kwargs)
 
     cls.handle_one_request, cls.parse_request, cls.send_response = handle_one_request, parse_request, send_response
-
-
-def _open(handler):
-    try:
-        around = recorder.around()
-        if around is not None and around.kind != "block":
-            return None
-        path = handler.path.split("?", 1)[0]
-        warm_up = bool(handler.headers.get("X-Ask-Less-Warm-Up"))
-        return recorder.begin("http", routes.guessed(handler.command, path), handler.path, warm_up)
-    except Exception as error:
-        recorder.complain("can't tell the requests of http.server apart: %s: %s" % (type(error).__name__, error))
-        return None

@@ -1,7 +1,5 @@
 """Programs that listen: what they ask outside of all requests may be of many requests that nobody tells apart."""
 
-from functools import wraps
-
 from .. import recorder
 from ..alike import like
 
@@ -11,7 +9,6 @@ def install(module):
     plain = module.socket.listen
 
     @like(plain, module.socket.__module__)
-    @wraps(plain)
     def listen(self, *args, **kwargs):
         recorder.serves = True
         return plain(self, *args, **kwargs)

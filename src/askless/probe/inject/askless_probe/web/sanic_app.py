@@ -7,7 +7,7 @@ import re
 from functools import wraps
 
 from .. import recorder
-from . import routes
+from . import opening, routes
 
 _CONVERTER = re.compile(r"<([^<>:]+)(?::[^<>]*)?>")  # the name first, unlike Flask's and Django's
 
@@ -15,15 +15,8 @@ _CONVERTER = re.compile(r"<([^<>:]+)(?::[^<>]*)?>")  # the name first, unlike Fl
 def _recorded(handler):
     @wraps(handler)
     async def handle(request):
-        opened = None
-        try:
-            around = recorder.around()
-            if recorder.active and (around is None or around.kind in ("block", "http")):
-                warm_up = bool(request.headers.get("x-ask-less-warm-up"))
-                path = request.path + ("?" + request.query_string if request.query_string else "")
-                opened = recorder.begin("http", routes.guessed(request.method, request.path), path, warm_up)
-        except Exception as error:
-            recorder.complain("can't tell Sanic's requests apart: %s: %s" % (type(error).__name__, error))
+        asked = request.path + ("?" + request.query_string if request.query_string else "")
+        opened = opening.opened("Sanic", request.method, request.path, asked, request.headers)
         if opened is None:
             return await handler(request)
         try:

@@ -3,7 +3,7 @@
 from functools import wraps
 
 from .. import recorder
-from . import routes
+from . import opening, routes
 
 
 def install(module):
@@ -12,17 +12,14 @@ def install(module):
 
     @wraps(plain)
     async def execute(self, *args, **kwargs):
-        opened = None
-        try:
-            around = recorder.around()
-            if recorder.active and (around is None or around.kind in ("block", "http")):
-                asked = self.request
-                warm_up = bool(asked.headers.get("X-Ask-Less-Warm-Up"))
-                opened = recorder.begin("http", _route(self, asked), asked.uri, warm_up)
-        except Exception as error:
-            recorder.complain("can't tell Tornado's requests apart: %s: %s" % (type(error).__name__, error))
+        asked = self.request
+        opened = opening.opened("Tornado", asked.method, asked.path, asked.uri, asked.headers)
         if opened is None:
             return await plain(self, *args, **kwargs)
+        try:
+            _name(opened[0], self, asked)
+        except Exception as error:
+            recorder.complain("can't name Tornado's routes: %s: %s" % (type(error).__name__, error))
         try:
             return await plain(self, *args, **kwargs)
         finally:
@@ -31,9 +28,9 @@ def install(module):
     module.RequestHandler._execute = execute
 
 
-def _route(handler, asked):
+def _name(request, handler, asked):
     for rule in getattr(handler.application.wildcard_router, "rules", ()):
         regex = getattr(rule.matcher, "regex", None)
         if rule.target is type(handler) and regex is not None and regex.match(asked.path):
-            return routes.named(asked.method, routes.from_regex(regex.pattern) or "/", asked.path)
-    return routes.guessed(asked.method, asked.path)
+            request.route = routes.named(asked.method, routes.from_regex(regex.pattern) or "/", asked.path)
+            return

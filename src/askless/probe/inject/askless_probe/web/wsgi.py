@@ -4,6 +4,7 @@ from functools import wraps
 
 from .. import recorder
 from . import routes
+from .opening import replace_application
 
 
 def open_request(environ):
@@ -113,29 +114,14 @@ def run(application, environ, start_response, opened):
     return _Response(response, opened)
 
 
-def serving(application):
-    """The application as a server is given it; None, as some servers take it, stays that."""
-    return recorded(application) if callable(application) else application
-
-
 def install_wsgiref(module):
     """Every server built on wsgiref's handlers."""
-    plain = module.BaseHandler.run
-
-    def run_recorded(self, application):
-        return plain(self, recorded(application))
-
-    module.BaseHandler.run = run_recorded
+    replace_application(module.BaseHandler, "run", 1, "application", recorded)
 
 
 def install_werkzeug(module):
     """Werkzeug's development server, whatever application it serves."""
-    plain = module.BaseWSGIServer.__init__
-
-    def init(self, host, port, app, *args, **kwargs):
-        plain(self, host, port, recorded(app), *args, **kwargs)
-
-    module.BaseWSGIServer.__init__ = init
+    replace_application(module.BaseWSGIServer, "__init__", 3, "app", recorded)
 
 
 def install_gunicorn(module):
@@ -151,54 +137,24 @@ def install_gunicorn(module):
 
 def install_waitress(module):
     """waitress, whatever application it serves."""
-    plain = module.create_server
-
-    @wraps(plain)
-    def create_server(application, *args, **kwargs):
-        return plain(recorded(application), *args, **kwargs)
-
-    module.create_server = create_server
+    replace_application(module, "create_server", 0, "application", recorded)
 
 
 def install_cheroot(module):
     """cheroot, which serves CherryPy and others."""
-    plain = module.Server.__init__
-
-    @wraps(plain)
-    def init(self, bind_addr, wsgi_app, *args, **kwargs):
-        plain(self, bind_addr, serving(wsgi_app), *args, **kwargs)
-
-    module.Server.__init__ = init
+    replace_application(module.Server, "__init__", 2, "wsgi_app", recorded)
 
 
 def install_gevent(module):
     """gevent's WSGI server."""
-    plain = module.WSGIServer.__init__
-
-    @wraps(plain)
-    def init(self, listener, application=None, *args, **kwargs):
-        plain(self, listener, serving(application), *args, **kwargs)
-
-    module.WSGIServer.__init__ = init
+    replace_application(module.WSGIServer, "__init__", 2, "application", recorded)
 
 
 def install_hypercorn(module):
     """hypercorn with a WSGI application."""
-    plain = module.WSGIWrapper.__init__
-
-    @wraps(plain)
-    def init(self, app, *args, **kwargs):
-        plain(self, serving(app), *args, **kwargs)
-
-    module.WSGIWrapper.__init__ = init
+    replace_application(module.WSGIWrapper, "__init__", 1, "app", recorded)
 
 
 def install_granian(module):
     """Granian with a WSGI application."""
-    plain = module._callback_wrapper
-
-    @wraps(plain)
-    def wrapper(callback, *args, **kwargs):
-        return plain(serving(callback), *args, **kwargs)
-
-    module._callback_wrapper = wrapper
+    replace_application(module, "_callback_wrapper", 0, "callback", recorded)
