@@ -7,17 +7,17 @@ where they can't be kept, numbers count in the whole list.
 from __future__ import annotations
 
 import json
-import os
 from collections.abc import Sequence
 from pathlib import Path
+
+from askless.project import private
 
 CAPTURES_MOST = 40
 NAMES_MOST = 5_000
 
 
 def _file() -> Path:
-    base = os.environ.get("XDG_STATE_HOME") or Path.home() / ".local" / "state"
-    return Path(base) / "askless" / "lists.json"
+    return private.folder("XDG_STATE_HOME", ".local/state") / "lists.json"
 
 
 def _all(file: Path) -> dict[str, dict[str, list[str]]]:
@@ -38,11 +38,7 @@ def remember(capture: Path, kind: str, names: Sequence[str]) -> None:
         lists[where] = {**(of_capture if isinstance(of_capture, dict) else {}), kind: list(names[:NAMES_MOST])}
         for oldest in list(lists)[:-CAPTURES_MOST]:
             del lists[oldest]
-        file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        partial = file.with_name(f"{file.name}.{os.getpid()}")
-        with open(os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "w", encoding="utf-8") as stream:
-            json.dump(lists, stream)
-        partial.replace(file)
+        private.write(file, json.dumps(lists).encode("ascii"))
     except (OSError, RuntimeError):  # a home that can't be written to, or is not known
         return
 

@@ -6,7 +6,6 @@ be kept, or does not fit the capture's files and this very Ask Less to the byte,
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
 from hashlib import blake2b
 from pathlib import Path
@@ -15,6 +14,7 @@ import msgspec
 
 import askless
 from askless.core.findings import Finding
+from askless.project import private
 
 KEPT_MOST = 20  # captures
 _HERE = Path(askless.__file__).parent
@@ -46,9 +46,8 @@ def _state(file: Path) -> tuple[int, int, int, int]:
     return found.st_size, found.st_mtime_ns, found.st_ctime_ns, found.st_ino
 
 
-def _folder() -> Path:
-    base = os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache"
-    return Path(base) / "askless"
+def _file(mark: str) -> Path:
+    return private.folder("XDG_CACHE_HOME", ".cache") / f"{mark}.json"
 
 
 def recall(mark: str) -> Judged | None:
@@ -56,7 +55,7 @@ def recall(mark: str) -> Judged | None:
     if not mark:
         return None
     try:
-        return msgspec.json.decode((_folder() / f"{mark}.json").read_bytes(), type=Judged)
+        return msgspec.json.decode(_file(mark).read_bytes(), type=Judged)
     except (OSError, RuntimeError, msgspec.DecodeError, UnicodeDecodeError, RecursionError):
         return None
 
@@ -66,13 +65,9 @@ def remember(mark: str, judged: Judged) -> None:
     if not mark:
         return
     try:
-        folder = _folder()
-        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-        partial = folder / f"{mark}.{os.getpid()}"
-        with open(os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as stream:
-            stream.write(msgspec.json.encode(judged))
-        partial.replace(folder / f"{mark}.json")
-        kept = sorted(folder.glob("*.json"), key=lambda file: file.stat().st_mtime_ns)
+        file = _file(mark)
+        private.write(file, msgspec.json.encode(judged))
+        kept = sorted(file.parent.glob("*.json"), key=lambda known: known.stat().st_mtime_ns)
         for oldest in kept[:-KEPT_MOST]:
             oldest.unlink(missing_ok=True)
     except (OSError, RuntimeError, ValueError):  # a home that can't be written to, or is not known

@@ -10,6 +10,29 @@ _current = recorder.current
 _lent = stack.lent
 
 
+class Working:
+    """A block in which this thread works for a request and for the lines that wait for it."""
+
+    __slots__ = ("before", "place", "request", "token")
+
+    def __init__(self, request, place):
+        self.request = request
+        self.place = place
+
+    def __enter__(self):
+        me = get_ident()
+        self.token = _current.set(self.request)
+        self.before = _lent.get(me)
+        _lent[me] = self.place
+
+    def __exit__(self, *details):
+        _current.reset(self.token)
+        if self.before is None:
+            _lent.pop(get_ident(), None)
+        else:
+            _lent[get_ident()] = self.before
+
+
 def carried(function):
     """The function, to be run for the request that is current now and the lines that hand it over, on whatever thread."""
     request = _current.get()
@@ -17,18 +40,8 @@ def carried(function):
 
     @wraps(function, assigned=())
     def run(*args, **kwargs):
-        token = _current.set(request)
-        me = get_ident()
-        before = _lent.get(me)
-        _lent[me] = place
-        try:
+        with Working(request, place):
             return function(*args, **kwargs)
-        finally:
-            _current.reset(token)
-            if before is None:
-                _lent.pop(me, None)
-            else:
-                _lent[me] = before
 
     return run
 

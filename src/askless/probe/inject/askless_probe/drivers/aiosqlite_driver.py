@@ -1,26 +1,22 @@
 """aiosqlite: `sqlite3` on a thread of its own. The thread's queries belong to the request and line that wait for them."""
 
-from _thread import get_ident
 from functools import wraps
 from sys import _getframe
 
 from .. import recorder, stack
+from ..carrying import Working
 
 
 def _lent(function, request, place, said):
     """The function, run for a request, a line and an ORM's load that wait elsewhere."""
 
     def run(*args, **kwargs):
-        me = get_ident()
-        token = recorder.current.set(request)
-        recorder.pending.set(said[0])
-        stack.lent[me] = place
-        try:
-            return function(*args, **kwargs)
-        finally:
-            stack.lent.pop(me, None)
-            said[0] = recorder.take()
-            recorder.current.reset(token)
+        with Working(request, place):
+            recorder.pending.set(said[0])
+            try:
+                return function(*args, **kwargs)
+            finally:
+                said[0] = recorder.take()
 
     return run
 

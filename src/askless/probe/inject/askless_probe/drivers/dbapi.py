@@ -97,6 +97,9 @@ class Driver:
         """Whether a transaction is open, as far as the client knows."""
         return False
 
+    def ended(self, connection):
+        """A commit or rollback of the connection has gone through: for drivers that follow transactions themselves."""
+
     def rows(self, cursor):
         """Rows of the result, or changed; -1 where that can't be told yet."""
         return cursor.rowcount

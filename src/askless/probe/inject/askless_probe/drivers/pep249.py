@@ -6,8 +6,6 @@ server (whether a transaction is open) is followed by the words that go through 
 """
 
 from functools import wraps
-from sys import _getframe
-from time import perf_counter_ns as clock
 from weakref import ProxyType, WeakKeyDictionary
 
 from .. import recorder
@@ -77,35 +75,9 @@ class Followed(dbapi.Driver):
         return dbapi.Driver.executed(self, cursor, query, parameters, start, end, frame, known, batch, rows)
 
     def ended(self, connection):
-        """A commit or rollback has gone through."""
         entry = self.connections.get(connection)
         if entry is not None:
             entry[1] = False
-
-
-def _endings(cls, driver):
-    """A connection's `commit` and `rollback`, where these are methods of a class that can be changed."""
-    for word in ("commit", "rollback"):
-        plain = getattr(cls, word, None)
-        if plain is not None:
-            setattr(cls, word, _ending(plain, driver, word.upper()))
-
-
-def _ending(plain, driver, word):
-    @wraps(plain)
-    def end(self, *args, **kwargs):
-        if not recorder.active or not driver.in_transaction(self):
-            return plain(self, *args, **kwargs)
-        start = clock()
-        result = plain(self, *args, **kwargs)
-        try:
-            driver.ended(self)
-            dbapi.control(word, start, clock(), _getframe(1), driver.number(self))
-        except Exception as error:
-            recorder.missed(error)
-        return result
-
-    return end
 
 
 # -- pg8000, oracledb, mysql-connector-python, aiomysql: classes in Python ---------------------------------------------
@@ -123,14 +95,14 @@ def install_pg8000(module):
     """pg8000's PEP 249 cursors."""
     driver = _Pg8000("postgresql")
     wrapping.wrap_cursor(module.Cursor, driver, ("operation", "args"), ("operation", "param_sets"))
-    _endings(module.Connection, driver)
+    wrapping.wrap_endings(module.Connection, driver)
 
 
 def install_oracledb(module):
     """python-oracledb: plain cursors. (Its asynchronous ones ask through the same methods, awaited.)"""
     driver = _Oracle("oracle")
     wrapping.wrap_cursor(module.Cursor, driver, ("statement", "parameters"), ("statement", "parameters"))
-    _endings(module.Connection, driver)
+    wrapping.wrap_endings(module.Connection, driver)
     if hasattr(module, "AsyncCursor"):
         wrapping.wrap_cursor(
             module.AsyncCursor, driver, ("statement", "parameters"), ("statement", "parameters"), is_async=True
@@ -246,16 +218,14 @@ def install_apsw(module):
     driver = _Apsw("sqlite")
     names = ("statements", "bindings"), ("statements", "sequenceofbindings")
 
-    class Cursor(module.Cursor):
-        @property
-        def description(self):  # raises once a statement is through, where PEP 249 has None
-            try:
-                return self.get_description() or None
-            except module.Error:
-                return None
+    def description(self):  # raises once a statement is through, where PEP 249 has None
+        try:
+            return self.get_description() or None
+        except module.Error:
+            return None
 
     recording = _recording(module.Cursor)
-    recording.description = Cursor.description
+    recording.description = property(description)
     wrapping.wrap_cursor(recording, driver, *names)
 
     def connected(connection):
@@ -286,12 +256,8 @@ def install_duckdb(module):
     """duckdb's `execute` and what fetches rows in Python. Relations, which are run late and fetched as frames, are not."""
     driver = _Duck("duckdb")
     cls = module.DuckDBPyConnection
-    for name, names in (("execute", ("query", "parameters")), ("executemany", ("query", "parameters"))):
-        wrapper = wrapping.wrapping_sync.execute_wrapper if name == "execute" else wrapping.wrapping_sync.many_wrapper
-        setattr(cls, name, wrapper(getattr(cls, name), driver, names))
-        setattr(module, name, _on_default(module, name))
-    for name in ("fetchone", "fetchmany", "fetchall"):
-        setattr(cls, name, wrapping.wrapping_sync.fetch_wrapper(getattr(cls, name), driver, name == "fetchone"))
+    wrapping.wrap_cursor(cls, driver, ("query", "parameters"), ("query", "parameters"))
+    for name in ("execute", "executemany", "fetchone", "fetchmany", "fetchall"):
         setattr(module, name, _on_default(module, name))
 
 
@@ -400,27 +366,17 @@ class _StandIn(Followed):
 _stand_in = _StandIn("mssql")
 
 
-def _install_stand_in(module):
-    driver = _stand_in
+def install_stand_in(module):
+    """pyodbc and pymssql, whose classes are in C."""
     plain = module.connect
 
     @wraps(plain)
     def connect(*args, **kwargs):
         made = plain(*args, **kwargs)
-        return _Connection(made, driver) if recorder.active else made
+        return _Connection(made, _stand_in) if recorder.active else made
 
     module.connect = connect
 
 
-def install_pyodbc(module):
-    """pyodbc, whose classes are in C."""
-    _install_stand_in(module)
-
-
-def install_pymssql(module):
-    """pymssql."""
-    _install_stand_in(module)
-
-
 wrapping.wrap_cursor(_Cursor, _stand_in, ("sql", "params"), ("sql", "params"))
-_endings(_Connection, _stand_in)
+wrapping.wrap_endings(_Connection, _stand_in)

@@ -174,6 +174,7 @@ def ending_wrapper(plain, driver, word):
         start = clock()
         result = await plain(self, *args, **kwargs)
         try:
+            driver.ended(self)
             control(word, start, clock(), _getframe(1), driver.number(self))
         except Exception as error:
             recorder.missed(error)

@@ -171,6 +171,7 @@ def ending_wrapper(plain, driver, word):
         start = clock()
         result = plain(self, *args, **kwargs)
         try:
+            driver.ended(self)
             control(word, start, clock(), _getframe(1), driver.number(self))
         except Exception as error:
             recorder.missed(error)
