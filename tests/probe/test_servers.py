@@ -12,6 +12,7 @@ import pytest
 from askless.capture.reading import read
 from askless.core.model import Request
 from tests.conftest import run
+from tests.probe.test_web import LIFESPAN
 from tests.servers import free_port
 
 Record = Callable[..., Path]
@@ -27,16 +28,10 @@ def wsgi(environ, start_response):
     start_response("200 OK", [("Content-Type", "text/plain")])
     return [ask(int(environ["PATH_INFO"].split("/")[-1])).encode()]
 async def asgi(scope, receive, send):
-    if scope["type"] == "lifespan":
-        while True:
-            message = await receive()
-            await send({"type": message["type"] + ".complete"})
-            if message["type"] == "lifespan.shutdown":
-                return
-    body = ask(int(scope["path"].split("/")[-1])).encode()
+LIFESPAN    body = ask(int(scope["path"].split("/")[-1])).encode()
     await send({"type": "http.response.start", "status": 200, "headers": []})
     await send({"type": "http.response.body", "body": body})
-"""
+""".replace("LIFESPAN", LIFESPAN)
 
 IN_ONE_PROCESS = """
 import asyncio, socket, threading, http.client

@@ -15,6 +15,14 @@ from tests.servers import free_port
 
 Record = Callable[..., Path]
 
+# What an ASGI application answers its server before and after all requests.
+LIFESPAN = """    if scope["type"] == "lifespan":
+        while True:
+            message = await receive()
+            await send({"type": message["type"] + ".complete"})
+            if message["type"] == "lifespan.shutdown":
+                return
+"""
 APPLICATION = """
 import sqlite3
 from fastapi import APIRouter, FastAPI
@@ -58,16 +66,10 @@ def wsgi(environ, start_response):
     return [b"calls"]
 
 async def asgi(scope, receive, send):
-    if scope["type"] == "lifespan":
-        while True:
-            message = await receive()
-            await send({"type": message["type"] + ".complete"})
-            if message["type"] == "lifespan.shutdown":
-                return
-    ask(5)
+LIFESPAN    ask(5)
     await send({"type": "http.response.start", "status": 203, "headers": []})
     await send({"type": "http.response.body", "body": b"calls"})
-"""
+""".replace("LIFESPAN", LIFESPAN)
 
 SERVED = {
     "starlette": ("uvicorn office:starlette --port {port} --log-level warning", {"/calls/7": ("GET /calls/{number}", 2, 200), "/pier/lights/red": ("GET /pier/lights/{who}", 3, 200)}),
