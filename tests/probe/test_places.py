@@ -169,6 +169,38 @@ def test_the_line_that_built_a_statement_comes_first(record: Record) -> None:
     assert request.tables.models.keys() == {("sqlalchemy", "Vessel"), ("sqlalchemy", "Owner")}, "joined ones as well"
 
 
+LIBRARY = """
+import flask
+from sqlalchemy import create_engine, select, Column, Integer
+from sqlalchemy.orm import Session, declarative_base
+class Vessel(declarative_base()):
+    __tablename__ = "vessel"
+    id = Column(Integer, primary_key=True)
+engine = create_engine("sqlite://")
+Vessel.metadata.create_all(engine)
+app = flask.Flask("harbour")
+def statement():
+    return select(Vessel)
+@app.get("/vessels")
+def vessels():
+    wanted = statement()
+    with Session(engine) as session:
+        return str(len(session.scalars(wanted).all()))
+"""
+
+
+def test_a_librarys_statement_is_to_be_changed_where_it_is_built(record: Record, tmp_path: Path) -> None:
+    """The client's line, outside of the request, is no part of it."""
+    library = tmp_path / "site-packages"
+    library.mkdir()
+    (library / "harbour_pages.py").write_text(LIBRARY)
+    code = "import sys; sys.path.insert(0, 'site-packages')\nimport harbour_pages\n"
+    folder = record(code + "assert harbour_pages.app.test_client().get('/vessels').status_code == 200\n")
+    request = next(request for request in read(folder) if request.kind == "http")
+    (asked,) = (i for i in range(len(request)) if "FROM vessel" in request.text(i))
+    assert functions(request, asked)[:2] == ["harbour_pages.py:statement", "harbour_pages.py:vessels"]
+
+
 def test_what_was_imported_and_not_recorded_is_said(tmp_path: Path) -> None:
     library = tmp_path / "site-packages"
     library.mkdir()

@@ -148,20 +148,20 @@ def walk(frame, mine=_mine, codes=_codes, judged=_judged):
     if lent:
         key += lent.get(get_ident(), ())
         key = key[: 2 * MAX_FRAMES]
-    first = _built()
-    if first is not None and key and key[:2] != first:
-        key = _begun_at(first, key)
     try:
-        return judged[key] or library(innermost) or key
+        key = judged[key] or library(innermost) or key
     except KeyError:
-        return judge(key) or library(innermost) or key
+        key = judge(key) or library(innermost) or key
+    first = _built()
+    return key if first is None or not key or key[:2] == first else _begun_at(first, key)
 
 
 def nearest(frame):
-    """The key of the innermost frame of the program's; None where there is none nearby."""
+    """The key of the innermost frame of the program's, else of a library's; None where there is neither nearby."""
+    innermost = frame
     for _ in range(_NEAR):
         if frame is None:
-            return None
+            break
         code = frame.f_code
         known = _mine.get(code.co_filename)
         if known is None:
@@ -170,18 +170,19 @@ def nearest(frame):
             if id(code) not in _codes:
                 remember(code, frame)
             return id(code), frame.f_lasti
-        if known is _EDGE:
-            return None
+        if known is _EDGE or code.co_filename.startswith("<frozen importlib"):  # an import is no call of the program's
+            break
         if known:
             return _template(frame, known, ()) or None
         frame = frame.f_back
-    return None
+    return library(innermost)[:2] or None
 
 
 def _begun_at(first, key):
     """The key of a query that was built at another line than it is sent from: the line to change is the first."""
     try:
-        if resolve(*first)[:2] != resolve(key[0], key[1])[:2]:
+        begun, sent = resolve(*first), resolve(key[0], key[1])
+        if begun[:2] != sent[:2] and (_mine.get(begun[0]) or not _mine.get(sent[0])):
             return first + key[: 2 * MAX_FRAMES - 2]
     except Exception:
         pass
