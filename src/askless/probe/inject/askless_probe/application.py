@@ -4,7 +4,10 @@ Told by whoever records (`--code`), or by how the program was started: the modul
 server or a queue's worker was given to serve, Django's settings. Looked up once, when a line is first in question.
 """
 
+import os
 import re
+import sys
+from importlib.util import find_spec
 
 _SERVED = re.compile(r"^([A-Za-z_]\w*(?:\.\w+)*):[A-Za-z_]")  # package.module:application
 _STUB = re.compile(r"^\s*from ([\w.]+) import ", re.M)
@@ -32,9 +35,6 @@ def stub_of(path):
 
 def packages():
     """The application's packages by name, the first part of it each, in the order of how sure they are."""
-    import os
-    import sys
-
     names = [name.strip() for name in os.environ.get("ASKLESS_CODE", "").split(",")]
     argv = list(getattr(sys, "argv", None) or [""])
     main = sys.modules.get("__main__")
@@ -57,10 +57,6 @@ def packages():
 
 def folders():
     """(package, folder) of those of the packages that can be found. Imports nothing."""
-    import os
-    import sys
-    from importlib.util import find_spec
-
     found = []
     for name in packages():
         try:

@@ -4,6 +4,9 @@ executes whatever statement it is given, or hands what it is given to a thread. 
 Decided once for each line, from its source. What can't be read is taken for a line like any other.
 """
 
+import ast
+import linecache
+
 # What comes next by custom: as an attribute of `self`, or as a name of the function around.
 _NEXT = (
     "get_response", "app", "application", "wrapped", "inner", "next", "handler", "func", "function", "fn", "f", "callback",
@@ -18,9 +21,7 @@ _RUNS = (
 
 def passes_on(code, line, span):
     """Whether the call at a line of a code object, and at these columns of it where they are known, only passes on."""
-    import ast
-
-    call = _call_at(ast, code.co_filename, line, span)
+    call = _call_at(code.co_filename, line, span)
     if call is None:
         return False
     own = set(
@@ -28,7 +29,7 @@ def passes_on(code, line, span):
             : code.co_argcount + code.co_kwonlyargcount + bool(code.co_flags & 4) + bool(code.co_flags & 8)
         ]
     )
-    given = _given(ast, call)
+    given = _given(call)
     target = call.func
     if isinstance(target, ast.Name):
         if target.id in own:
@@ -43,7 +44,7 @@ def passes_on(code, line, span):
     return False
 
 
-def _given(ast, call):
+def _given(call):
     """The names that a call's arguments are made of; None where one is more than a name, or a choice between names."""
     plain = (ast.Name, ast.Load, ast.IfExp, ast.BoolOp, ast.Or, ast.And, ast.Compare, ast.Is, ast.IsNot, ast.Starred)
     names = set()
@@ -62,10 +63,8 @@ def _given(ast, call):
     return names
 
 
-def _call_at(ast, filename, line, span):
+def _call_at(filename, line, span):
     """The call of a source line: the one at these columns, or the only one."""
-    import linecache
-
     if span is not None:
         first, last, begin, end = span
         lines = [linecache.getline(filename, number) for number in range(first, last + 1)]

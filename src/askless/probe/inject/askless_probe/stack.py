@@ -4,12 +4,13 @@ A place on the hot path is a tuple of `(id(code), f_lasti)` pairs flattened, inn
 microseconds in long functions, `f_lasti` does not. Code objects seen are kept alive so that their ids stay theirs.
 """
 
+import dis
 import sys
 from _thread import get_ident
 from contextvars import ContextVar
 from itertools import islice
 
-from . import application
+from . import application, passing
 
 MAX_FRAMES = 6  # frames of the program kept for one query
 MAX_DEPTH = 120  # frames looked at before giving up
@@ -220,8 +221,6 @@ def judge(key):
 
 
 def _passes_on(ident, lasti):
-    from . import passing
-
     code, template = _codes[ident]
     if template is not None:
         return False
@@ -298,8 +297,6 @@ def _line_of(code, lasti):
             if start <= lasti < end and line is not None:
                 return line
         return code.co_firstlineno
-    import dis
-
     found = code.co_firstlineno
     for start, line in dis.findlinestarts(code):
         if start > lasti:

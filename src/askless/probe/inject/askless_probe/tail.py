@@ -14,6 +14,7 @@ Behind the ring stand lines of JSON: texts and places, which slots refer to by n
 takes loses its parameters.
 """
 
+import mmap
 import os
 import sys
 from itertools import count
@@ -58,8 +59,6 @@ class Tail:
         if not writer.folder:
             return
         try:
-            import mmap
-
             writer.begin_file()
             if not writer.path:  # another thread is at it
                 self.tried = False

@@ -2,6 +2,7 @@
 of the program's own.
 """
 
+from json import encoder as parts
 from json.encoder import encode_basestring_ascii as _escaped
 
 VALUE_MAX = 2000  # characters of one parameter that are kept
@@ -12,8 +13,6 @@ KEY_MAX = 64  # a sampled value longer than this is no key
 
 def encoder(default):
     """The C encoder of `json` itself, without the layers above it."""
-    from json import encoder as parts
-
     if parts.c_make_encoder is None:
         kept = parts.JSONEncoder(separators=(",", ":"), default=default, allow_nan=False)
         return kept.encode
