@@ -24,7 +24,7 @@ from askless.core.words import plural
 
 SUFFIX = ".tail"
 SLOT, SLOTS = 512, 4096
-_BRIEF = Struct("<cxxxIIIIqqqQ")
+_BRIEF = Struct("<cxHIIIIqqqQ")
 
 
 def tails_of(folder: Path) -> set[Path]:
@@ -66,14 +66,14 @@ def slots_of(data: bytes) -> Iterator[tuple[Any, ...]]:
         kind, held = data[at : at + 1], data[at : at + SLOT]
         try:
             if kind == b"\x01":
-                _, request, text, place, connection, start, duration, rows, thread = _BRIEF.unpack_from(held)
+                _, load, request, text, place, connection, start, duration, rows, thread = _BRIEF.unpack_from(held)
                 values = marshal.loads(held[_BRIEF.size :])
                 if isinstance(values, dict):
                     names, values = tuple(values), tuple(values.values())
                 else:
                     names = ()
                 yield (
-                    request, text, start, duration, rows, place, connection // 2, "", bool(connection % 2), None, thread,
+                    request, text, start, duration, rows, place, connection // 2, "", bool(connection % 2), load, thread,
                     None, 0, names, values,
                 )  # fmt: skip
             elif kind == b"\x02":
@@ -94,7 +94,7 @@ class _Begun(msgspec.Struct, array_like=True):
 
 
 class _Asked(msgspec.Struct, array_like=True):
-    """A slot: a query has run. `text` and `place` may be numbers of lines behind the ring."""
+    """A slot: a query has run. `text`, `place` and `load` may be numbers of lines behind the ring."""
 
     request: int
     text: str | int
@@ -105,7 +105,7 @@ class _Asked(msgspec.Struct, array_like=True):
     connection: int
     system: str
     inside: bool
-    load: Any
+    load: int
     thread: int
     error: str | None
     batch: int
@@ -174,7 +174,7 @@ class _Addition:
         }
         self._statements: dict[tuple[str, str, tuple[str, ...]], int] = {}
         self._places: dict[int, int] = {0: 0}
-        self._loads: dict[Any, int] = {None: 0}
+        self._loads: dict[int, int] = {0: 0}
         self._first_statement = max(tables.statements, default=0) + 1
         self._next_place = max(tables.places, default=0) + 1
         self._first_load = max(tables.loads, default=0)
@@ -240,11 +240,15 @@ class _Addition:
             self._places[number] = known
         return known
 
-    def _load(self, load: Any) -> int:
+    def _load(self, load: int) -> int:
         number = self._loads.get(load)
         if number is None:
-            number = self._loads[load] = self._first_load + len(self._loads)
-            self.line(events.LoadEvent(number, *load))
+            said = self.told.get(-load)
+            number = 0
+            if said is not None:
+                number = self._first_load + len(self._loads)
+                self.line(events.LoadEvent(number, *said["load"]))
+            self._loads[load] = number
         return number
 
 

@@ -8,6 +8,8 @@ import sys
 from contextvars import ContextVar
 from time import perf_counter_ns
 
+from .stack import built
+
 SAMPLE_ROWS = 32  # rows of a result that are looked at closely
 PENDING_MAX = 64  # records that may wait in one request before they are written
 ENDED = -(1 << 62)  # `flushed_ns` of a request that has ended: whoever adds to it then comes by `full`
@@ -137,9 +139,18 @@ def stop(reason):
 
 
 def take():
-    """What the ORM said of the query that is recorded now; said once."""
+    """What the ORM said of the query that is recorded now, its place known; said once, and so is where it was built."""
     load = pending.get()
     pending.set(None)
+    built.set(None)
+    return load
+
+
+def put_aside():
+    """What the ORM said, where another statement goes ahead of its query; `pending.set` gives it back."""
+    load = pending.get()
+    if load is not None:
+        pending.set(None)
     return load
 
 

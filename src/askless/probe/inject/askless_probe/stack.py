@@ -18,6 +18,7 @@ MAX_DEPTH = 120  # frames looked at before giving up
 _mine = {}  # file name -> whether the program's author wrote it
 _codes = {}  # id(code) -> code
 _judged = {(): ()}  # key -> the same without lines that only pass a call on
+_begun = {}  # (key of where a query was built, key of where it was sent) -> the key that stands for both
 _layers = {}  # file name -> whether it is a library's that is no layer below an application
 _watched = {}  # file name -> what tells the template's line of a frame of it
 _template_lines = {}  # (file, line) -> itself, kept so that its id stays its own
@@ -181,13 +182,19 @@ def nearest(frame):
 
 def _begun_at(first, key):
     """The key of a query that was built at another line than it is sent from: the line to change is the first."""
-    try:
-        begun, sent = resolve(*first), resolve(key[0], key[1])
-        if begun[:2] != sent[:2] and (_mine.get(begun[0]) or not _mine.get(sent[0])):
-            return first + key[: 2 * MAX_FRAMES - 2]
-    except Exception:
-        pass
-    return key
+    found = _begun.get((first, key))
+    if found is None:
+        found = key
+        try:
+            begun, sent = resolve(*first), resolve(key[0], key[1])
+            if begun[:2] != sent[:2] and (_mine.get(begun[0]) or not _mine.get(sent[0])):
+                found = first + key[: 2 * MAX_FRAMES - 2]
+        except Exception:
+            pass
+        if len(_begun) > 20000:
+            _begun.clear()
+        _begun[first, key] = found
+    return found
 
 
 class _AsIs(dict):

@@ -10,7 +10,7 @@ Form: SLOTS slots of SLOT bytes, each one of
   has been there before;
 - WHOLE: everything as `marshal` writes it: a request, or a query that is new or has more to tell.
 
-Behind the ring stand lines of JSON: texts and places, which slots refer to by number. A query with more data than a slot
+Behind the ring stand lines of JSON: texts, places and what ORMs said, which slots refer to by number. A query with more data than a slot
 takes loses its parameters.
 """
 
@@ -29,7 +29,10 @@ BRIEF, WHOLE = b"\x01", b"\x02"
 TEXT_MAX = 200  # characters of a text that stands in its slot the first time
 TEXTS_MAX = 20_000  # texts that are remembered
 TOLD_MOST_BYTES = 4 * 1024**2  # of lines behind the ring; then they begin anew
-_BRIEF = Struct("<cxxxIIIIqqqQ")  # kind, request, text, place, connection x 2 + inside, start, duration, rows, thread
+_BRIEF = Struct(
+    "<cxHIIIIqqqQ"
+)  # kind, load, request, text, place, connection x 2 + inside, start, duration, rows, thread
+_LOADS_MOST = 60_000  # that may be told: their number has two bytes
 _FORM = 2  # of marshal: the same in every Python
 _kept = []  # maps are not closed but left: closing one closes a descriptor that may be the program's by now
 
@@ -45,11 +48,13 @@ class Tail:
         self.path = ""
         self.slot = count().__next__
         self.number = count(1).__next__
+        self.load_number = count(1).__next__
         self._begin_lines()
 
     def _begin_lines(self):
         self.told_bytes = 0
         self.places = {(): 0}
+        self.loads = {None: 0}
         self.texts = {}  # text -> its number; 0 where it was seen once, and stands in its slot
 
     def _open(self):
@@ -104,9 +109,21 @@ class Tail:
              error, batch) = record  # fmt: skip
             number = self.texts.get(text)
             line = self.places.get(place)
-            if number and line is not None and load is None and error is None and not batch:
+            if load is not None and type(load[0]) is tuple:
+                load = load[0]
+            said = self.loads.get(load)
+            if number and line is not None and said is not None and error is None and not batch:
                 data = pack(
-                    BRIEF, request.ident, number, line, connection * 2 + (inside is True), start, duration, rows, thread
+                    BRIEF,
+                    said,
+                    request.ident,
+                    number,
+                    line,
+                    connection * 2 + (inside is True),
+                    start,
+                    duration,
+                    rows,
+                    thread,
                 ) + dumps(parameters, 2)
                 size = len(data)
                 if size <= SLOT:
@@ -135,10 +152,13 @@ class Tail:
             text = number or self.texts.get(text) or self._text(text, system)
         if load is not None and type(load[0]) is tuple:
             load = load[0]
+        said = self.loads.get(load)
+        if said is None:
+            said = self._load(load)
         names = ()
         if type(parameters) is not tuple:
             names, parameters = tuple(parameters), tuple(parameters.values())
-        fixed = (request.ident, text, start, duration, rows, line, connection, system, inside, load, thread)
+        fixed = (request.ident, text, start, duration, rows, line, connection, system, inside, said, thread)
         fixed += (error, batch, names)
         try:
             self._put(fixed + (parameters,))
@@ -179,6 +199,14 @@ class Tail:
         number = self.number()
         self._tell({"number": number, "frames": [stack.resolve(key[i], key[i + 1]) for i in range(0, len(key), 2)]})
         self.places[key] = number
+        return number
+
+    def _load(self, load):
+        number = self.load_number()
+        if number > _LOADS_MOST:
+            return 0
+        self._tell({"number": -number, "load": load})
+        self.loads[load] = number
         return number
 
     def let_go(self):

@@ -58,7 +58,7 @@ def _ask(connection, text, parameters, start, frame, inside, rows=0, error=None,
             error = "%s: %s" % (type(error).__name__, error)
         end = clock()
         # A transaction that begins ahead of the ORM's query takes nothing of what the ORM said of it.
-        aside = recorder.take() if text.startswith(_CONTROL) else None
+        aside = recorder.put_aside() if text.startswith(_CONTROL) else None
         record = dbapi.add(
             text, dbapi.copied(parameters), start, end, rows, frame, _number(connection), inside, None, error, batch
         )

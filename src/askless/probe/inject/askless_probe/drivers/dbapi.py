@@ -19,8 +19,8 @@ def add(text, parameters, start, end, rows, frame, connection, in_transaction, d
     """Add the record of a query to the current request; the record, for fetches to go on filling."""
     request = _current() or recorder.here()
     thread = get_ident()
-    load = recorder.take() if _pending() is not None else None
     place = walk(frame)
+    load = recorder.take() if _pending() is not None else None
     record = [text, parameters, start, end - start, rows, place, None, connection, in_transaction]
     record += (description, load, thread, error, batch)
     recorder.add(request, record, end)
@@ -29,9 +29,7 @@ def add(text, parameters, start, end, rows, frame, connection, in_transaction, d
 
 def control(word, start, end, frame, connection):
     """Add a transaction's BEGIN, COMMIT or the like; what the ORM said is for the query after it."""
-    load = _pending()
-    if load is not None:
-        recorder.take()
+    load = recorder.put_aside()
     record = add(word, (), start, end, 0, frame, connection, word != "BEGIN")
     if load is not None:
         recorder.pending.set(load)

@@ -260,7 +260,7 @@ def install_connecting(module):
 
     @wraps(plain)
     def connect(self):
-        mark = recorder.take()
+        mark = recorder.put_aside()
         try:
             return plain(self)
         finally:

@@ -15,10 +15,8 @@ KNOWN = (
     "aiomysql", "asyncmy", "mysqlconnector", "pg8000", "oracledb", "oracledb_async", "pyodbc", "pymssql", "duckdb_engine",
 )  # fmt: skip
 _START = "_askless_start"
-
-
-def _unknown(connection):
-    return recorder.active and connection.dialect.driver not in KNOWN
+_listening = []  # the classes whose events are heard
+_listen = None  # hears the engine's events too: once a driver is met that is not known
 
 
 def _number(connection):
@@ -28,12 +26,18 @@ def _number(connection):
     return info["askless"]
 
 
-def _before(connection, cursor, statement, parameters, context, executemany):
+def _before(cursor, statement, parameters, context):
     try:
-        if context is not None and _unknown(connection):
+        if recorder.active and context.dialect.driver not in KNOWN:
+            if not _listening:
+                _listen()
             setattr(context, _START, clock())
     except Exception as problem:
         recorder.missed(problem)
+
+
+def _before_no_params(cursor, statement, context):
+    _before(cursor, statement, (), context)
 
 
 def _record(connection, cursor, statement, parameters, context, executemany, error=None):
@@ -70,9 +74,16 @@ def _failed(context):
 
 
 def install(module):
-    """Listen on every engine."""
+    """Listen on every engine: to its dialect's events, as to listen to its own takes time of each connection."""
+    global _listen
     from sqlalchemy import event
 
-    event.listen(module.Engine, "before_cursor_execute", _before)
-    event.listen(module.Engine, "after_cursor_execute", _after)
-    event.listen(module.Engine, "handle_error", _failed)
+    def listen():
+        _listening.append(module.Engine)
+        event.listen(module.Engine, "after_cursor_execute", _after)
+        event.listen(module.Engine, "handle_error", _failed)
+
+    _listen = listen
+    event.listen(module.Engine, "do_execute", _before)
+    event.listen(module.Engine, "do_executemany", _before)
+    event.listen(module.Engine, "do_execute_no_params", _before_no_params)

@@ -1,7 +1,7 @@
 """SQLAlchemy 1.4 and 2: what the ORM was about when it sent a query, from its public events.
 
 `do_orm_execute` says whether a query loads a relation and for whom; it marks the execution with an option of ours.
-`before_cursor_execute` reads the mark just before the driver is called, on the same thread. With `--track-use`, the
+`do_execute` reads the mark just before the driver is called, on the same thread. With `--track-use`, the
 event `load` marks each object, and reading an attribute that SQLAlchemy instruments is noted.
 """
 
@@ -101,25 +101,20 @@ def _before_orm(state):
         strict.check(load)
 
 
-def _before_cursor(connection, cursor, statement, parameters, context, executemany):
-    mark = None
-    if context is not None:
-        mark = context.execution_options.get(_OPTION)
-        if mark is None and (context.isinsert or context.isupdate or context.isdelete):
-            mark = _written(context)
-        if mark is not None:
-            stack.built.set(context.execution_options.get(_BUILT))
-            _mention_joined(context)
+def _before_execute(cursor, statement, parameters, context):
+    options = context.execution_options
+    mark = options.get(_OPTION)
+    if mark is None and (context.isinsert or context.isupdate or context.isdelete):
+        mark = _written(context)
+    if mark is not None:
+        stack.built.set(options.get(_BUILT))
+        _mention_joined(context)
     if mark is not None or recorder.pending.get() is not None:
         recorder.pending.set(mark)
 
 
-def _after_cursor(connection, cursor, statement, parameters, context, executemany):
-    stack.built.set(None)
-
-
-def _after_error(context):
-    stack.built.set(None)
+def _before_execute_no_params(cursor, statement, context):
+    _before_execute(cursor, statement, (), context)
 
 
 def _mention_joined(context):
@@ -222,9 +217,10 @@ def install(module):
     from sqlalchemy.sql.selectable import Select
 
     event.listen(module.Session, "do_orm_execute", _before_orm)
-    event.listen(Engine, "before_cursor_execute", _before_cursor)
-    event.listen(Engine, "after_cursor_execute", _after_cursor)
-    event.listen(Engine, "handle_error", _after_error)
+    # The dialect's events, not the engine's: once anybody listens to those, each connection takes a third more time.
+    event.listen(Engine, "do_execute", _before_execute)
+    event.listen(Engine, "do_executemany", _before_execute)
+    event.listen(Engine, "do_execute_no_params", _before_execute_no_params)
     event.listen(module.Query, "before_compile", _before_compile)
     _built_at(Select)
     _built_at(module.Query)
