@@ -32,7 +32,7 @@ def conditions(text: str, system: str = "postgresql") -> list[tuple[str, str, bo
         ("SELECT n FROM (SELECT count(*) AS n FROM vessel) x WHERE n > 3", [("", ">", True)]),
         # keys inside EXISTS, of the outer statement too
         ("SELECT EXISTS(SELECT 1 FROM vessel v WHERE v.id = $1)", [("vessel.id", "=", True)]),
-        ("SELECT 1 FROM (SELECT 1) t WHERE EXISTS (SELECT 1 FROM vessel v WHERE v.id = $1)", [("vessel.id", "=", False)]),
+        ("SELECT 1 FROM (SELECT 1) t WHERE EXISTS (SELECT 1 FROM vessel v WHERE v.id = $1)", [("vessel.id", "=", True)]),
         ("SELECT * FROM port_call c WHERE EXISTS (SELECT 1 FROM vessel v WHERE v.id = c.vessel_id AND c.status = $1)", [("port_call.status", "=", False)]),
         ("SELECT * FROM port_call WHERE vessel_id IN (SELECT u.id FROM vessel u WHERE u.owner = $1)", [("vessel.owner", "=", False)]),
         # UNION, CTE, derived

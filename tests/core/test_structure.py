@@ -63,16 +63,77 @@ def test_no_text_breaks_the_parser(text: str) -> None:
 
 
 def test_functions_that_change_and_locks_are_seen() -> None:
-    for text in (
-        "SELECT random()",
-        "SELECT * FROM t WHERE a < datetime('now')",
-        "SELECT nextval('s')",
-        "SELECT CURRENT_TIMESTAMP",
-    ):
+    for text in ("SELECT random()", "SELECT nextval('s')", "SELECT * FROM t ORDER BY rand()"):
         found = structure_of(text, "sqlite")
         assert found is not None and found.volatile, text
     locked = structure_of("SELECT * FROM t WHERE id = 1 FOR UPDATE", "postgresql")
     assert locked is not None and locked.locks
+
+
+CLOCKS = [
+    ("sqlite", "SELECT * FROM t WHERE a < datetime('now')", "moment"),
+    ("sqlite", "SELECT CURRENT_TIMESTAMP", "moment"),
+    ("mysql", "SELECT * FROM t WHERE a < now()", "moment"),
+    ("mysql", "SELECT * FROM t WHERE a < curdate()", "day"),
+    ("postgresql", "SELECT * FROM t WHERE a < now()", "transaction"),
+    ("postgresql", "SELECT * FROM t WHERE a < now() AND b < clock_timestamp()", "moment"),
+    ("postgresql", "SELECT * FROM t WHERE a <= CURRENT_DATE", "day"),
+    ("postgresql", "SELECT now FROM t", ""),
+]
+
+
+@pytest.mark.parametrize("system, text, clock", CLOCKS)
+def test_a_clock_in_a_filter_changes_no_rows_identity(system: str, text: str, clock: str) -> None:
+    found = structure_of(text, system)
+    assert found is not None and found.clock == clock and not found.volatile
+
+
+KEYS = [
+    ("SELECT a FROM t WHERE id = ANY($1)", [("t.id", "any", (0,))]),
+    ("SELECT a FROM t WHERE id = ANY($1::bigint[])", [("t.id", "any", (0,))]),
+    ("SELECT a FROM t WHERE id = ANY(ARRAY[$1, $2])", [("t.id", "in", (0, 1))]),
+    ("SELECT a FROM t WHERE (a, b) = ($1, $2)", [("t.a", "=", (0,)), ("t.b", "=", (1,))]),
+    ("SELECT a FROM t WHERE (a, b) IN (($1, $2))", [("t.a", "=", (0,)), ("t.b", "=", (1,))]),
+    ("SELECT a FROM t WHERE lower(code) = lower($1)", [("t.code", "=", (0,))]),
+    ("SELECT t.a FROM (VALUES ($1)) AS v(id) JOIN t ON t.id = v.id", [("t.id", "=", (0,))]),
+    ("SELECT t.a FROM t JOIN (SELECT $1 AS id) AS v ON v.id = t.id", [("t.id", "=", (0,))]),
+]
+
+
+@pytest.mark.parametrize("text, expected", KEYS)
+def test_keys_in_every_form(text: str, expected: list[tuple[str, str, tuple[int, ...]]]) -> None:
+    found = structure_of(text, "postgresql")
+    assert found is not None
+    assert [(str(p.column), p.operator, p.slots) for p in found.predicates] == expected
+
+
+EXISTS = [
+    "SELECT EXISTS(SELECT 1 FROM t WHERE a = $1)",
+    "SELECT $1 AS a FROM t WHERE b = $2 LIMIT 1",
+    "SELECT 1 AS one FROM t WHERE b = $1 LIMIT $2",
+    "SELECT 1 FROM (SELECT 1) x WHERE EXISTS (SELECT 1 FROM t WHERE a = $1)",
+    "SELECT 1 WHERE EXISTS (SELECT 1 FROM t WHERE a = $1)",
+    "SELECT CASE WHEN EXISTS (SELECT 1 FROM t WHERE a = $1) THEN 1 ELSE 0 END",
+]
+
+
+@pytest.mark.parametrize("text", EXISTS)
+def test_a_question_whether_there_is_one(text: str) -> None:
+    found = structure_of(text, "postgresql")
+    assert found is not None and found.exists and found.main == "t", found
+
+
+BOUNDED = [
+    ("SELECT a FROM t LIMIT 5", True), ("SELECT a FROM t FETCH FIRST 5 ROWS ONLY", True), ("SELECT a FROM t", False),
+    ("SELECT * FROM (SELECT a FROM t LIMIT 5) x", True), ("SELECT * FROM u WHERE id IN (SELECT a FROM t LIMIT 5)", True),
+    ("SELECT * FROM t JOIN (SELECT a FROM u LIMIT 5) x ON x.a = t.a", False), ("SELECT a FROM t WHERE ROWNUM <= 5", True),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("text, bounded", BOUNDED)
+def test_what_bounds_a_result(text: str, bounded: bool) -> None:
+    found = structure_of(text, "postgresql")
+    assert found is not None and found.bounded is bounded
 
 
 def test_values_line_up_with_slots() -> None:

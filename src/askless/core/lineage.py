@@ -11,6 +11,7 @@ from collections.abc import Sequence
 import msgspec
 
 from askless.core.model import Request, Statement
+from askless.core.sql.meaning import meaning
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure, structure_of
 
@@ -72,39 +73,39 @@ def find_source(
     wanted: dict[Value, int] = {}
     for i, key in zip(indices, keys, strict=True):
         if key is not None:
-            wanted.setdefault(key, i)
+            wanted.setdefault(meaning(key), i)
     if len(wanted) < 2:
         return None
-    own = request.statements[indices[0]]
+    own = request.statement(indices[0]).shape.digest
     best: tuple[tuple[float, ...], Source] | None = None
-    for number, where in _earlier(request, own, indices[-1]).items():
-        statement = request.tables.statements[number]
-        for source in _columns(request, statement, where, wanted, child_table, child_column):
+    for where in _earlier(request, own, indices[-1]):
+        for source in _columns(request, where, wanted, child_table, child_column):
             score = (source.named, source.matched / source.keys, source.in_order, -source.executions, source.first)
             if best is None or score > best[0]:
                 best = score, source
     return best[1] if best else None
 
 
-def _earlier(request: Request, own: int, last: int) -> dict[int, list[int]]:
-    """Statement number -> its executions with a sampled result, before the last look-up."""
-    results: dict[int, list[int]] = {}
+def _earlier(request: Request, own: str, last: int) -> list[list[int]]:
+    """The executions with a sampled result before the last look-up, those of each other shape together."""
+    results: dict[tuple[str, tuple[int, ...]], list[int]] = {}
     for i in range(last):
-        number = request.statements[i]
-        if number != own and request.samples[i]:
-            results.setdefault(number, []).append(i)
-    return results
+        if request.samples[i]:
+            statement = request.statement(i)
+            if statement.shape.digest != own:
+                results.setdefault((statement.shape.digest, statement.sampled), []).append(i)
+    return list(results.values())
 
 
 def _columns(
     request: Request,
-    statement: Statement,
     where: list[int],
     wanted: dict[Value, int],
     child_table: str,
     child_column: str,
 ) -> list[Source]:
     results = []
+    statement = request.statement(where[0])
     shape = structure(statement)
     rows = sum(request.rows[i] for i in where)
     for position, column_index in enumerate(statement.sampled):
@@ -113,7 +114,7 @@ def _columns(
         for i in where:
             for row in request.samples[i] or ():
                 if position < len(row):
-                    first_seen.setdefault(row[position], i)
+                    first_seen.setdefault(meaning(row[position]), i)
             taken += len(request.samples[i] or ())
             if taken >= ROWS_MOST:
                 break

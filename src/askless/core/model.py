@@ -316,6 +316,16 @@ class Request:
         """The value in each slot of query i, literals included."""
         return self.statement(i).values(self.parameters[i], self.literals[i])
 
+    def given(self, indices: Sequence[int]) -> list[object]:
+        """What each of these queries of one shape was given, in a form to compare: in whatever form it was sent.
+
+        Texts that are not the same, comments aside, hold their values in themselves.
+        """
+        if len({self.statements[i] for i in indices}) > 1:
+            return [self.values(i) for i in indices]
+        parameters, literals = self.parameters, self.literals
+        return [(parameters[i], literals[i]) for i in indices]
+
     def place(self, i: int) -> Place | None:
         """The place of query i."""
         return self.tables.places.get(self.places[i])

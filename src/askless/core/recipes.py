@@ -5,6 +5,7 @@ Advice turns it into words, a replay into statements; neither works out again wh
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from enum import StrEnum
 
 import msgspec
@@ -13,6 +14,8 @@ from askless.core.findings import Line
 from askless.core.lineage import Source
 from askless.core.model import Load
 from askless.core.shape_stats import ShapeStats
+from askless.core.sql.meaning import single
+from askless.core.sql.slots import Value
 from askless.core.sql.structure import Column, Structure
 
 
@@ -34,10 +37,19 @@ class Variant(StrEnum):
 
 
 class Key(msgspec.Struct, frozen=True):
-    """The key of a look-up: its place among the statement's slots, and the column that it is compared with."""
+    """The key of a look-up: its place among the statement's slots, and the column that it is compared with.
+
+    `listed`: the slot holds a list, which has just one value.
+    """
 
     slot: int
     column: Column
+    listed: bool = False
+
+    def value(self, row: Sequence[Value]) -> Value:
+        """The key among the values of an execution; None where its list has not just one."""
+        value = row[self.slot]
+        return single(value)[1] if self.listed else value
 
 
 class Recipe(msgspec.Struct, frozen=True, kw_only=True):

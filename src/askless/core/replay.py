@@ -109,7 +109,7 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
             "the key of these look-ups can't be told from the statement",
             "try a rewriting by hand: --before, --after",
         )
-    keys = tuple(row[slot] for row in rows)
+    keys = tuple(recipe.key.value(row) for row in rows)
     grouped = isinstance(recipe, Group) or recipe.variant in (Variant.COUNT, Variant.AGGREGATE)
     to_many = isinstance(recipe, Group) or recipe.variant not in (Variant.TO_ONE, Variant.SAME_ROW)
     load = recipe.stats.load
@@ -128,7 +128,8 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
     parent = join = None
     source = find_source(request, indices, keys, table, column)
     if source is not None:
-        parents = [i for i in range(indices[-1]) if request.statements[i] == source.statement]
+        supplier = request.tables.statements[source.statement].shape.digest
+        parents = [i for i in range(indices[-1]) if request.statement(i).shape.digest == supplier]
         if len(parents) == 1:
             parent = _sent(request, parents[0], "parent")
             # Conditions and joins of the look-up would not be in the join.

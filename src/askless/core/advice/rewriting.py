@@ -54,6 +54,8 @@ def _key_side(node: Any) -> exp.Column | None:
         return node.this if alone and isinstance(node.this, exp.Column) else None
     if not isinstance(node, exp.EQ):
         return None
+    if isinstance(node.right, exp.Any):
+        return node.left if isinstance(node.left, exp.Column) and slot_in(node.left) is None else None
     for side, other in ((node.left, node.right), (node.right, node.left)):
         if isinstance(side, exp.Column) and slot_in(side) is None and slot_in(other) is not None:
             return side

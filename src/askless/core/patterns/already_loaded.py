@@ -100,6 +100,7 @@ class AlreadyLoaded(ByRequests[Rereads]):
 def _reads_rows(structure: Structure) -> bool:
     return (
         structure.repeatable
+        and not structure.clock
         and not structure.aggregates
         and not structure.exists
         and any(predicate.operator in ("=", "in") and predicate.slots for predicate in structure.predicates)

@@ -24,7 +24,7 @@ from askless.core.patterns.base import (
 from askless.core.recipes import Share
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
-from askless.core.sql.structure import EVERYTHING
+from askless.core.sql.structure import EVERYTHING, Structure
 from askless.core.view import Group, RequestView
 from askless.core.words import number, plural
 
@@ -55,7 +55,7 @@ class Duplicate(ByRequests[Repeats]):
             if not same:
                 continue
             structure = stats.structure
-            if structure is None or not structure.repeatable:
+            if structure is None or not structure.repeatable or not _clock_stands(view.request, group, structure):
                 continue
             tables = {table.lower() for table in structure.tables}
             writes = sorted(i for i, table in writes_of(view) if table in tables or table == EVERYTHING)
@@ -73,12 +73,18 @@ class Duplicate(ByRequests[Repeats]):
         return _diagnosis(tally, met)
 
 
+def _clock_stands(request: Request, group: Group, structure: Structure) -> bool:
+    """Whether a clock that the statement looks at, if any, shows all these queries the same time."""
+    if structure.clock == "transaction":
+        return all(request.in_transaction[i] for i in group.indices)
+    return structure.clock in ("", "day")
+
+
 def _same(request: Request, group: Group) -> list[list[int]]:
     """Executions with equal text and equal parameters, where there are at least two."""
     keys: dict[object, list[int]] = {}
-    statements, parameters, literals = request.statements, request.parameters, request.literals
-    for i in group.indices:
-        keys.setdefault((statements[i], parameters[i], literals[i]), []).append(i)
+    for i, given in zip(group.indices, request.given(group.indices), strict=True):
+        keys.setdefault(given, []).append(i)
     if len(keys) == len(group.indices):
         return []
     return [indices for indices in keys.values() if len(indices) > 1]

@@ -26,6 +26,7 @@ from askless.core.patterns.repetition import (
 from askless.core.recipes import Batch, Key, Variant
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
+from askless.core.sql.meaning import single
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Predicate, Structure
 from askless.core.summary import RouteStats
@@ -41,6 +42,10 @@ RULE = Rule(
 )
 
 
+# Functions around a column that leave a key a key. What an index on the bare column makes of it is another matter.
+_SAME_KEY = ("", "cast", "collate", "jsonextract", "jsonextractscalar", "jsonbextract", "jsonbextractscalar")
+
+
 def varying(rows: list[tuple[Value, ...]]) -> list[int] | None:
     """Positions whose values differ between the queries; None where the queries have different numbers of values."""
     if len(set(map(len, rows))) != 1:
@@ -53,7 +58,7 @@ def lookup(structure: Structure, slot: int) -> Predicate | None:
     for predicate in structure.predicates:
         if slot in predicate.slots:
             alone = predicate.operator == "in" and len(predicate.slots) == 1
-            return predicate if predicate.operator == "=" or alone else None
+            return predicate if predicate.operator in ("=", "any") or alone else None
     return None
 
 
@@ -81,8 +86,7 @@ class NPlusOne(ByRequests[Repetition]):
         request, stats = view.request, group.stats
         name = (stats.shape.digest, *call_path(request, indices[0]))
         tally = self.tallies(view.route).get(name)
-        parameters, literals = request.parameters, request.literals
-        distinct = len({(parameters[i], literals[i]) for i in indices})
+        distinct = len(set(request.given(indices)))
         if distinct < 2:
             return
         if tally is not None and tally.examined >= settings.examine_most:
@@ -124,7 +128,7 @@ def _examine(
     result = key_of(structure, rows)
     if result is None:
         return None
-    keys = [row[result.slot] for row in rows]
+    keys = [result.value(row) for row in rows]
     source = find_source(request, indices, keys, result.column.table or structure.main, result.column.name)
     if source is not None and is_convincing(source):
         return result, source
@@ -142,9 +146,12 @@ def key_of(structure: Structure, rows: list[tuple[Value, ...]]) -> Key | None:
     keys = []
     for position in positions:
         predicate = lookup(structure, position)
-        if predicate is None or predicate.inside:
+        if predicate is None or not (predicate.alike or predicate.inside in _SAME_KEY):
             return None
-        keys.append(Key(position, predicate.column))
+        listed = predicate.operator == "any"
+        if listed and not all(single(row[position])[0] for row in rows):
+            return None  # a batch
+        keys.append(Key(position, predicate.column, listed))
     # A composite key varies as a whole; the column with the most values names it.
     return max(keys, key=lambda key: len({row[key.slot] for row in rows}))
 

@@ -82,7 +82,7 @@ def _key_of(view: RequestView, group: Group, settings: Settings) -> Key | None:
     predicate = lookup(structure, positions[0])
     if predicate is None or not predicate.required or predicate.inside:
         return None
-    return Key(positions[0], predicate.column)
+    return Key(positions[0], predicate.column, predicate.operator == "any")
 
 
 def _interrupted(view: RequestView, group: Group, settings: Settings) -> bool:

@@ -42,12 +42,12 @@ class Unbounded(ByTotals):
 
 
 def _may_grow(stats: ShapeStats, structure: Structure) -> bool:
-    if structure.has_limit or structure.exists:
+    if structure.bounded or structure.exists:
         return False
     load = stats.load
     if load is not None and load.kind in ("eager", "lazy"):
         return False
-    return not any(predicate.operator == "in" and len(predicate.slots) > 1 for predicate in structure.predicates)
+    return not any(p.operator == "any" or (p.operator == "in" and len(p.slots) > 1) for p in structure.predicates)
 
 
 def _diagnosis(met: Met, structure: Structure) -> Diagnosis | None:

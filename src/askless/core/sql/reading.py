@@ -18,11 +18,21 @@ _COMPARISONS: dict[type[exp.Expression], str] = {
     exp.NEQ: "<>", exp.Like: "like", exp.ILike: "ilike",
 }  # fmt: skip
 _MIRRORED = {">": "<", ">=": "<=", "<": ">", "<=": ">="}
-# Functions whose value changes from call to call: the same text with the same parameters is then no duplicate.
+# Functions whose value changes from call to call: the same text with the same parameters then gives other rows.
 _VOLATILE = re.compile(
-    r"\b(?:random|rand|nextval|lastval|now|clock_timestamp|sysdate|uuid|gen_random_uuid|randomblob|changes"
-    r"|last_insert_rowid|last_insert_id|pg_advisory\w*|get_lock)\s*\(|\bcurrent_(?:timestamp|date|time)\b|'now'",
+    r"\b(?:random|rand|nextval|lastval|uuid|uuid_generate_v\w*|gen_random_uuid|newid|randomblob|changes"
+    r"|last_insert_rowid|last_insert_id|scope_identity|pg_advisory\w*|get_lock)\s*\(",
     re.IGNORECASE,
+)
+# What tells the time, the coarsest last: by the moment, by the transaction (on PostgreSQL) or by the day.
+_CLOCKS = (
+    ("moment", re.compile(r"\b(?:now|clock_timestamp|statement_timestamp|sysdate|getdate|getutcdate|sysdatetime"
+                          r"|sysutcdatetime|utc_timestamp|curtime|unix_timestamp)\s*\(|\b(?:current_timestamp|current_time"
+                          r"|localtimestamp|localtime|sysdate|systimestamp)\b|'now'", re.I)),
+    ("day", re.compile(r"\bcurrent_date\b|\b(?:curdate|utc_date)\s*\(", re.I)),
+)  # fmt: skip
+_BY_TRANSACTION = re.compile(
+    r"\b(?:now|transaction_timestamp)\s*\(\s*\)|\b(?:current_timestamp|current_time|localtimestamp|localtime)\b", re.I
 )
 _LOCKING = re.compile(r"\b(?:pg_(?:try_)?advisory\w*|get_lock)\s*\(", re.IGNORECASE)
 # Around an aggregate these change its value for each group, and make no other thing of it.
@@ -55,11 +65,21 @@ def _structure(parsed: Parsed, text: str) -> Structure:
         result,
         slots=tuple(parsed.slots),
         volatile=bool(_VOLATILE.search(text)),
+        clock=_clock(text, parsed.system),
         locks=result.locks or bool(_LOCKING.search(text)),
         names=aliases,
         used=_used(tree, names),
         writes=_writes(tree),
     )
+
+
+def _clock(text: str, system: str) -> str:
+    """How fine the clock is that a statement looks at; '' where it looks at none."""
+    if system == "postgresql":  # there the time stands still while a transaction is open
+        finer = _BY_TRANSACTION.sub("", text)
+        if finer != text and not _CLOCKS[0][1].search(finer):
+            return "transaction"
+    return next((name for name, pattern in _CLOCKS if pattern.search(text)), "")
 
 
 def _tables(tree: Any) -> tuple[str, ...]:
@@ -155,6 +175,7 @@ def _select(tree: Any, names: Names) -> Structure:
         joined = names.table(join.this)
         joins += [Join(Column(main, c.name), Column(joined, c.name), outer) for c in join.args.get("using") or ()]
     joins += _joins(select.args.get("where"), names, False)
+    predicates += _through_values(select, names)
     if select is tree:
         predicates += _inner_predicates(select, names)
     else:  # a row may come from another branch
@@ -178,6 +199,7 @@ def _select(tree: Any, names: Names) -> Structure:
             if isinstance(e.this, exp.Column)
         ),
         has_limit=limit is not None or select.args.get("fetch") is not None,
+        bounded=_is_bounded(tree) or _is_bounded(select),
         limit_slot=slot_in(limit.expression) if isinstance(limit, exp.Limit) else None,
         offset_slot=slot_in(offset.expression) if offset is not None else None,
         distinct=select.args.get("distinct") is not None,
@@ -187,11 +209,61 @@ def _select(tree: Any, names: Names) -> Structure:
     )
 
 
+def _is_bounded(query: Any) -> bool:
+    """Whether a query has a limit, or all its rows come from one inside that has."""
+    while isinstance(query, exp.Subquery):
+        query = query.this
+    if not isinstance(query, exp.Query):
+        return False
+    if query.args.get("limit") is not None or query.args.get("fetch") is not None:
+        return True
+    if not isinstance(query, exp.Select):
+        return False
+    if not query.args.get("joins") and _is_bounded(source_of(query)):
+        return True
+    for node in conjuncts(query.args.get("where")):
+        if isinstance(node, exp.In) and _is_bounded(node.args.get("query")):
+            return True
+        counted = node.this if isinstance(node, exp.LT | exp.LTE | exp.EQ) else None
+        if isinstance(counted, exp.Column) and counted.name.lower() == "rownum":
+            return True
+    return False
+
+
+def _through_values(select: Any, names: Names) -> Iterator[Predicate]:
+    """Keys that come as a table of one row: `JOIN (VALUES (?)) AS v(id) ON v.id = t.id`, or `(SELECT ? AS id) AS v`."""
+    given: dict[tuple[str, str], int] = {}
+    for source in [source_of(select), *(join.this for join in select.args.get("joins") or ())]:
+        inner = source.this if isinstance(source, exp.Subquery) else source
+        if isinstance(inner, exp.Values) and len(inner.expressions) == 1 and inner.expressions[0].expressions:
+            columns = [column.name for column in source.args["alias"].columns] if source.args.get("alias") else []
+            values = inner.expressions[0].expressions
+        elif isinstance(inner, exp.Select) and source_of(inner) is None:
+            columns = [node.alias_or_name for node in inner.expressions]
+            values = [bare(node) for node in inner.expressions]
+        else:
+            continue
+        for column, value in zip(columns, values):  # noqa: B905  (a name may be missing)
+            number = slot_in(value)
+            if number is not None:
+                given[source.alias_or_name, column] = number
+    if not given:
+        return
+    conditions = [select.args.get("where"), *(join.args.get("on") for join in select.args.get("joins") or ())]
+    for node in (part for condition in conditions for part in conjuncts(condition) if isinstance(part, exp.EQ)):
+        for side, other in ((node.left, node.right), (node.right, node.left)):
+            if isinstance(side, exp.Column) and isinstance(other, exp.Column) and (other.table, other.name) in given:
+                yield Predicate(names.column(side), "=", (given[other.table, other.name],))
+
+
 def _inner_predicates(select: Any, names: Names) -> Iterator[Predicate]:
     """The conditions of subqueries. Those of the only one, which all that comes out goes through, every row must meet:
     SELECT COUNT(*) FROM (SELECT …), SELECT EXISTS(SELECT …)."""
-    inner = [found for found in select.find_all(exp.Select) if found is not select]
-    only = len(inner) == 1 and select.args.get("where") is None and not select.args.get("joins")
+    inner = [found for found in select.find_all(exp.Select) if found is not select and source_of(found) is not None]
+    bare_select = select.args.get("where") is None or (
+        _is_dummy(source_of(select)) and _only_exists(select) is not None
+    )
+    only = len(inner) == 1 and bare_select and not select.args.get("joins")
     for one in inner:
         yield from _predicates_of(one, names, required=only)
 
@@ -262,6 +334,9 @@ def _predicate(node: Any, names: Names, required: bool) -> Iterator[Predicate]:
     if isinstance(node, exp.Expression) and node.args.get("negate"):  # newer parsers keep a NOT in the comparison
         negated = not negated
     if isinstance(node, exp.In):
+        if isinstance(node.this, exp.Tuple) and len(node.expressions) == 1 and not negated:
+            yield from _pairs(node.this, node.expressions[0], names, required)
+            return
         side, inside = _sided(node.this)
         if side is not None and node.args.get("query") is None:
             slots = tuple(slot for slot in map(slot_in, node.expressions) if slot is not None)
@@ -274,24 +349,70 @@ def _predicate(node: Any, names: Names, required: bool) -> Iterator[Predicate]:
             slots = tuple(slot for slot in ends if slot is not None)
             yield Predicate(names.column(side), "not between" if negated else "between", slots, required, inside)
         return
+    yield from _comparison(node, names, required, negated)
+
+
+def _comparison(node: Any, names: Names, required: bool, negated: bool) -> Iterator[Predicate]:
     operator = _COMPARISONS.get(type(node))
     if operator is None:
         return
     left, right = node.this, node.args.get("expression")
+    if isinstance(node, exp.EQ) and isinstance(left, exp.Tuple) and not negated:
+        yield from _pairs(left, right, names, required)
+        return
+    if isinstance(node, exp.EQ) and isinstance(right, exp.Any) and not negated:
+        yield from _any(left, right.this, names, required)
+        return
     side, inside = _sided(left)
     value = right
     if side is None or slot_in(left) is not None:
         side, inside = _sided(right)
         value = left
         operator = _MIRRORED.get(operator, operator)
-    number = slot_in(value)
+    number, alike = _value_slot(value, inside)
     if side is None or (number is None and not isinstance(value, exp.Null | exp.Boolean)):
         return
     if operator == "is":
         operator = "is not null" if negated else "is null"
     elif negated:
         operator = "not " + operator
-    yield Predicate(names.column(side), operator, () if number is None else (number,), required, inside)
+    yield Predicate(names.column(side), operator, () if number is None else (number,), required, inside, alike)
+
+
+def _value_slot(value: Any, inside: str) -> tuple[int | None, bool]:
+    """The slot of the value, and whether it stands in the same function as the column does."""
+    number = slot_in(value)
+    if number is not None or not inside or not isinstance(value, exp.Func) or value.find(exp.Column) is not None:
+        return number, False
+    name = value.name.lower() if isinstance(value, exp.Anonymous) else type(value).__name__.lower()
+    slots = {slot for node in value.find_all(exp.Placeholder, exp.Literal) if (slot := slot_in(node)) is not None}
+    return (slots.pop(), True) if name == inside and len(slots) == 1 else (None, False)
+
+
+def _pairs(columns: Any, values: Any, names: Names, required: bool) -> Iterator[Predicate]:
+    """`(a, b) = (?, ?)`, column by column."""
+    while isinstance(values, exp.Paren):
+        values = values.this
+    if not isinstance(values, exp.Tuple) or len(values.expressions) != len(columns.expressions):
+        return
+    for column, value in zip(columns.expressions, values.expressions, strict=True):
+        number = slot_in(value)
+        if isinstance(column, exp.Column) and number is not None:
+            yield Predicate(names.column(column), "=", (number,), required)
+
+
+def _any(left: Any, values: Any, names: Names, required: bool) -> Iterator[Predicate]:
+    """`column = ANY(?)`, whose value is a list, or `= ANY(ARRAY[?, …])`, which is an IN."""
+    side, inside = _sided(left)
+    while isinstance(values, exp.Paren | exp.Cast):
+        values = values.this
+    if side is None:
+        return
+    if isinstance(values, exp.Array):
+        slots = tuple(slot for slot in map(slot_in, values.expressions) if slot is not None)
+        yield Predicate(names.column(side), "in", slots, required, inside)
+    elif (number := slot_in(values)) is not None:
+        yield Predicate(names.column(side), "any", (number,), required, inside)
 
 
 def _sided(node: Any) -> tuple[exp.Column | None, str]:
@@ -318,8 +439,29 @@ def _joins(node: Any, names: Names, outer: bool) -> list[Join]:
 
 
 def _is_exists(select: Any) -> bool:
-    """SELECT EXISTS(...), or SELECT 1 ... LIMIT 1."""
+    """SELECT EXISTS(...), SELECT 1 ... LIMIT 1, or SELECT 1 [FROM (SELECT 1)] WHERE EXISTS(...)."""
     if len(select.expressions) != 1:
         return False
     only = bare(select.expressions[0])
-    return isinstance(only, exp.Exists) or (isinstance(only, exp.Literal) and select.args.get("limit") is not None)
+    while isinstance(only, exp.Case) and only.args.get("ifs"):  # CASE WHEN EXISTS(...) THEN 1 ELSE 0 END
+        only = only.args["ifs"][0].this
+    if isinstance(only, exp.Exists):
+        return True
+    if slot_in(only) is None and not isinstance(only, exp.Literal):
+        return False
+    source = source_of(select)
+    limited = select.args.get("limit") is not None or select.args.get("fetch") is not None
+    return (limited and source is not None) or (_is_dummy(source) and _only_exists(select) is not None)
+
+
+def _is_dummy(source: Any) -> bool:
+    """Whether a FROM stands there for form's sake alone: none, DUAL, or (SELECT 1)."""
+    if isinstance(source, exp.Table):
+        return source.name.lower() == "dual"
+    return source is None or (isinstance(source, exp.Subquery) and source.find(exp.Table) is None)
+
+
+def _only_exists(select: Any) -> Any:
+    """The EXISTS that is the whole condition of a SELECT; None where there is none, or more."""
+    conditions = conjuncts(select.args.get("where"))
+    return conditions[0] if len(conditions) == 1 and isinstance(conditions[0], exp.Exists) else None

@@ -26,7 +26,8 @@ class Column(msgspec.Struct, frozen=True):
 
 
 class Predicate(msgspec.Struct, frozen=True):
-    """`column operator value`. `slots` are the slots that supply the value (several for IN and BETWEEN).
+    """`column operator value`. `slots` are the slots that supply the value (several for IN and BETWEEN); with the operator
+    `any` its one slot holds a list.
 
     `required` tells that every row of the result must meet it: it is joined to the others by AND, at the top, or stands
     in the one subquery that all rows come from.
@@ -36,7 +37,8 @@ class Predicate(msgspec.Struct, frozen=True):
     operator: str
     slots: tuple[int, ...]
     required: bool = True
-    inside: str = ""  # a function around the column, or 'leading wildcard'
+    inside: str = ""  # a function around the column
+    alike: bool = False  # which stands around the value too: lower(code) = lower(?)
 
 
 class Join(msgspec.Struct, frozen=True):
@@ -73,12 +75,14 @@ class Structure(msgspec.Struct, frozen=True):
     group_by: tuple[Column, ...] = ()
     order_by: tuple[tuple[Column, bool], ...] = ()
     has_limit: bool = False
+    bounded: bool = False  # a limit, its own or one inside, keeps the rows few
     limit_slot: int | None = None
     offset_slot: int | None = None
     distinct: bool = False
     subqueries: int = 0
     locks: bool = False
-    volatile: bool = False
+    volatile: bool = False  # the same again may give other rows: random(), nextval()
+    clock: str = ""  # it asks what time it is: by the day, by the transaction or by the moment
     exists: bool = False
     slots: tuple[Slot, ...] = ()
     written: tuple[str, ...] = ()  # the columns that an insert or update names
