@@ -136,6 +136,24 @@ def test_what_bounds_a_result(text: str, bounded: bool) -> None:
     assert found is not None and found.bounded is bounded
 
 
+OTHER_SYSTEMS = [
+    ("mssql", "SELECT TOP(1) [v].[name] FROM [vessel] AS [v] WHERE [v].[id] = @p", "vessel", ["vessel.id"], True),
+    ("mssql", "SELECT t.*, a.x FROM tug t OUTER APPLY (SELECT TOP 1 x FROM job WHERE job.tug_id = t.id) a WHERE t.id = @p", "tug", ["tug.id"], False),
+    ("mssql", "SELECT id FROM tug WHERE port = @p ORDER BY id OFFSET @o ROWS FETCH NEXT @n ROWS ONLY", "tug", ["tug.port"], True),
+    ("oracle", "SELECT * FROM (SELECT name FROM vessel WHERE id = :1) WHERE ROWNUM <= 1", "vessel", ["ROWNUM", "vessel.id"], True),
+    ("oracle", "SELECT 1 FROM dual WHERE EXISTS (SELECT 1 FROM tug WHERE port = :1)", "tug", ["tug.port"], False),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("system, text, main, columns, bounded", OTHER_SYSTEMS)
+def test_the_sql_of_systems_that_are_only_read(
+    system: str, text: str, main: str, columns: list[str], bounded: bool
+) -> None:
+    found = structure_of(text, system)
+    assert found is not None and (found.main, found.bounded) == (main, bounded)
+    assert [str(predicate.column) for predicate in found.predicates] == columns
+
+
 def test_values_line_up_with_slots() -> None:
     text = "SELECT a FROM t WHERE b = 'x' AND c = :c AND d = 3 AND e = :e AND f = :c"
     slots = slots_of(text, "sqlite")

@@ -85,7 +85,8 @@ def _clock(text: str, system: str) -> str:
 def _tables(tree: Any) -> tuple[str, ...]:
     """The tables that a statement names, each once, in order; what it defines itself left out."""
     own = {cte.alias for cte in tree.find_all(exp.CTE)}
-    return tuple(dict.fromkeys(t.name for t in tree.find_all(exp.Table) if t.name and t.name not in own))
+    named = (t.name for t in tree.find_all(exp.Table))
+    return tuple(dict.fromkeys(name for name in named if name and name not in own and name.lower() != "dual"))
 
 
 def _used(tree: Any, names: Names) -> tuple[Column, ...]:
@@ -165,7 +166,7 @@ def _select(tree: Any, names: Names) -> Structure:
         else:
             return Structure("select", "", _tables(tree))
     tables = _tables(tree)
-    main = names.table(source_of(select))
+    main = names.table(source_of(select)) if not _is_dummy(source_of(select)) else ""
     predicates = list(_predicates(select.args.get("where"), names))
     joins: list[Join] = []
     for join in select.args.get("joins") or ():

@@ -17,6 +17,8 @@ REGISTRY = {
     "postgresql": "askless.core.systems.postgresql",
     "mysql": "askless.core.systems.mysql",
     "mariadb": "askless.core.systems.mariadb",
+    "mssql": "askless.core.systems.mssql",
+    "oracle": "askless.core.systems.oracle",
 }
 UNKNOWN = "sqlite"  # whose rules hold for a system that is not known: they are the most common ones
 

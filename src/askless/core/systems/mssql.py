@@ -1,0 +1,17 @@
+"""SQL Server: its SQL is read; Ask Less does not connect to it."""
+
+from __future__ import annotations
+
+from askless.core.systems import Lexis, System, Traits
+from askless.core.systems.lexical import BRACKET, COMMENT_NESTED, DOUBLE_PLAIN, RESERVED, STRING_PLAIN
+
+SYSTEM = System(
+    name="mssql",
+    title="SQL Server",
+    dialect="tsql",
+    lexis=Lexis(r"--[^\n]*", COMMENT_NESTED, STRING_PLAIN, (BRACKET, DOUBLE_PLAIN), "?@%:"),
+    reserved=RESERVED,
+    noise=r"^select (?:@@\w+|sessionproperty\(\?\)|serverproperty\(\?\))(?: as \S+)?$|^exec(?:ute)? sp_(?:reset_connection|unprepare)\b",
+    catalogs=r"\b(?:from|join) ?\[?sys\]?\.",
+    traits=Traits(random=4.0, hash_join=True, clustered=True),
+)
