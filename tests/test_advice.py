@@ -20,7 +20,7 @@ Drive = Callable[[dict[str, str]], tuple[Pages, dict[str, list[dict[str, Any]]]]
 EXPECTED = {
     "to_one": ("n-plus-one", "to-one", 2),
     "to_many": ("n-plus-one", "to-many", {"sqlalchemy": 2, "django": 1}),
-    "below_an_eager_load": ("n-plus-one", "to-one", 2),
+    "below_an_eager_load": ("n-plus-one", "to-one", {"sqlalchemy": 2, "django": 1}),
     "link_table": ("n-plus-one", "to-many", {"sqlalchemy": 2, "django": 1}),
     "count": ("n-plus-one", "count", 1),
     "only_counted": ("n-plus-one", "to-many", 2),

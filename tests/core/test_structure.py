@@ -188,7 +188,7 @@ def test_a_join_never_loses_parents_and_never_hides_a_column() -> None:
     sql = rewriting.joined(
         "SELECT id, vessel_id FROM port_call WHERE status = ?",
         "sqlite",
-        "vessel_id",
+        ("port_call", "vessel_id"),
         "vessel",
         "id",
         outputs("SELECT id, name FROM vessel"),
@@ -201,10 +201,10 @@ def test_a_join_never_loses_parents_and_never_hides_a_column() -> None:
 def test_a_join_reads_columns_by_their_own_names_whatever_the_look_up_calls_them() -> None:
     parent = "SELECT id AS port_call_id, vessel_id FROM port_call"
     labelled = outputs("SELECT v.id AS vessel_id, v.name AS vessel_name, v.flag FROM vessel AS v WHERE v.id = ?")
-    sql = flat(rewriting.joined(parent, "sqlite", "vessel_id", "vessel", "id", labelled, False))
+    sql = flat(rewriting.joined(parent, "sqlite", ("port_call", "vessel_id"), "vessel", "id", labelled, False))
     assert "vessel.id AS vessel_vessel_id, vessel.name AS vessel_name, vessel.flag FROM" in sql
     computed = outputs("SELECT id, upper(name) AS name FROM vessel WHERE id = ?")
-    assert rewriting.joined(parent, "sqlite", "vessel_id", "vessel", "id", computed, False) == "", (
+    assert rewriting.joined(parent, "sqlite", ("port_call", "vessel_id"), "vessel", "id", computed, False) == "", (
         "a join would lose it"
     )
 
@@ -212,9 +212,9 @@ def test_a_join_reads_columns_by_their_own_names_whatever_the_look_up_calls_them
 def test_a_to_many_join_under_a_limit_is_not_written() -> None:
     text = "SELECT id FROM port_call ORDER BY eta LIMIT 10"
     assert (
-        rewriting.joined(text, "sqlite", "id", "tug_job", "port_call_id", outputs("SELECT id FROM tug_job"), True) == ""
+        rewriting.joined(text, "sqlite", ("port_call", "id"), "tug_job", "port_call_id", outputs("SELECT id FROM tug_job"), True) == ""
     )
-    assert rewriting.joined(text, "sqlite", "id", "vessel", "id", outputs("SELECT name FROM vessel"), False) != ""
+    assert rewriting.joined(text, "sqlite", ("port_call", "id"), "vessel", "id", outputs("SELECT name FROM vessel"), False) != ""
 
 
 def test_a_count_is_grouped_by_its_key() -> None:

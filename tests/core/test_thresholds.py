@@ -135,11 +135,11 @@ def test_a_join_keeps_parents_without_children() -> None:
     text = "SELECT id FROM port_call WHERE status = 'due'"
     outputs = [Output(Column("vessel", name), name) for name in ("id", "name")]
     jobs = [Output(Column("tug_job", "id"), "id")]
-    joined = rewriting.joined(text, "sqlite", "vessel_id", "vessel", "id", outputs, to_many=False)
+    joined = rewriting.joined(text, "sqlite", ("port_call", "vessel_id"), "vessel", "id", outputs, to_many=False)
     assert "LEFT JOIN vessel" in joined and "vessel.id = port_call.vessel_id" in " ".join(joined.split())
     limited = text + " LIMIT 5"
-    assert rewriting.joined(limited, "sqlite", "vessel_id", "vessel", "id", outputs, to_many=False)
-    assert rewriting.joined(limited, "sqlite", "id", "tug_job", "port_call_id", jobs, to_many=True) == ""
+    assert rewriting.joined(limited, "sqlite", ("port_call", "vessel_id"), "vessel", "id", outputs, to_many=False)
+    assert rewriting.joined(limited, "sqlite", ("port_call", "id"), "tug_job", "port_call_id", jobs, to_many=True) == ""
 
 
 def test_a_finding_on_a_route_that_the_other_side_never_asked_is_neither_gone_nor_new() -> None:

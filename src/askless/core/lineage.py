@@ -6,16 +6,27 @@ column of an earlier result of the same request, the values were seen to flow.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import msgspec
 
-from askless.core.model import Request, Statement
+from askless.core.model import Load, Model, Request, Statement
 from askless.core.sql.meaning import meaning
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure, structure_of
 
 ROWS_MOST = 4000  # sampled rows of one statement that are looked at
+
+
+class Origin(msgspec.Struct, frozen=True):
+    """The columns that the keys of a relation can come from: any of these in any of these tables, in lower case."""
+
+    tables: frozenset[str]
+    columns: frozenset[str]
+
+    def fits(self, table: str, column: str) -> bool:
+        """Whether a column is one of them; a table that can't be told may be one."""
+        return column.lower() in self.columns and (not table or table.lower() in self.tables)
 
 
 class Source(msgspec.Struct, frozen=True):
@@ -35,6 +46,27 @@ class Source(msgspec.Struct, frozen=True):
     named: bool
     in_order: bool
     first: int
+
+
+def origin_of(load: Load | None, models: Mapping[tuple[str, str], Model]) -> Origin | None:
+    """Where the keys of a relation that an ORM loads row by row must have come from.
+
+    None where the ORM named no relation, or its columns are not known.
+    """
+    if load is None or load.kind != "lazy" or not load.relation:
+        return None
+    model = models.get((load.orm, load.model))
+    relation = model.relations.get(load.relation) if model is not None else None
+    columns = (relation.local or model.keys) if model is not None and relation is not None else ()
+    if model is None or relation is None or not columns or not model.table:
+        return None
+    # A parent class and a proxy have the relation as well, in tables of their own or in the same one.
+    tables = {model.table.lower()}
+    for (orm, _), other in models.items():
+        same = other.relations.get(load.relation)
+        if orm == load.orm and same is not None and same.target == relation.target and same.local == relation.local:
+            tables.add(other.table.lower())
+    return Origin(frozenset(tables), frozenset(column.lower() for column in columns))
 
 
 def structure(statement: Statement) -> Structure | None:
@@ -63,12 +95,17 @@ def _names_fit(parent_table: str, parent_column: str, child_table: str, child_co
 
 
 def find_source(
-    request: Request, indices: Sequence[int], keys: Sequence[Value], child_table: str, child_column: str
+    request: Request,
+    indices: Sequence[int],
+    keys: Sequence[Value],
+    child_table: str,
+    child_column: str,
+    only: Origin | None = None,
 ) -> Source | None:
     """The best source for the keys of the look-ups `indices` (their keys in the same order), or None.
 
     A source must have been there before each look-up that uses it, and hold at least nine tenths of the keys that its
-    sample could hold.
+    sample could hold. `only`: where an ORM named the relation, no other column will do: equal numbers are no evidence.
     """
     wanted: dict[Value, int] = {}
     for i, key in zip(indices, keys, strict=True):
@@ -80,6 +117,10 @@ def find_source(
     best: tuple[tuple[float, ...], Source] | None = None
     for where in _earlier(request, own, indices[-1]):
         for source in _columns(request, where, wanted, child_table, child_column):
+            if only is not None and not only.fits(source.table, source.column):
+                continue
+            if only is not None:
+                source = msgspec.structs.replace(source, named=True)
             score = (source.named, source.matched / source.keys, source.in_order, -source.executions, source.first)
             if best is None or score > best[0]:
                 best = score, source

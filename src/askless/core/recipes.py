@@ -68,10 +68,10 @@ class Recipe(msgspec.Struct, frozen=True, kw_only=True):
 class Batch(Recipe, frozen=True, kw_only=True):
     """Read for all keys at once what is read key by key.
 
-    `table` is that of the key's column. `queries` are asked in one request. `path` names the relations from the outermost
-    parent to what is read; `parents` are the shapes that supply the keys, outermost first, each with the column by which
-    the one below is looked up. `parent_line` is the line of the outermost. `only_counted`: the rows were loaded and none
-    was looked at; `conditions`: the look-up has others beside its key.
+    `table` is that of the key's column. `queries` are asked in one request. `root` is the query of the ORM's that all hangs
+    on, and `path` names the relations from it to what is read. `parent` is the shape that supplied the keys, `parent_line`
+    the line of the outermost one. `only_counted`: the rows were loaded and none was looked at; `conditions`: the look-up has
+    others beside its key.
     """
 
     key: Key
@@ -79,6 +79,7 @@ class Batch(Recipe, frozen=True, kw_only=True):
     variant: Variant
     queries: float
     source: Source | None = None
+    root: ShapeStats | None = None
     path: tuple[Load, ...] = ()
     parent: ShapeStats | None = None
     parent_key: Column | None = None  # the parent is looked up row by row itself, by this column

@@ -12,7 +12,7 @@ import msgspec
 
 from askless.core.advice import rewriting
 from askless.core.errors import AskLessError
-from askless.core.lineage import find_source
+from askless.core.lineage import find_source, origin_of
 from askless.core.lineage import structure as structure_of_statement
 from askless.core.model import Request
 from askless.core.patterns.base import Diagnosis
@@ -126,7 +126,8 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
     )
     batch = _with_keys(sql, lookups[0], f"slot{slot}", distinct) if sql else None
     parent = join = None
-    source = find_source(request, indices, keys, table, column)
+    only = origin_of(request.load(indices[0]), request.tables.models)
+    source = find_source(request, indices, keys, table, column, only)
     if source is not None:
         supplier = request.tables.statements[source.statement].shape.digest
         parents = [i for i in range(indices[-1]) if request.statement(i).shape.digest == supplier]
@@ -135,7 +136,7 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
             # Conditions and joins of the look-up would not be in the join.
             if not grouped and structure.main.lower() == table.lower() and not _has_more(structure, guard):
                 joined = rewriting.joined(
-                    parent.text, parent.system, source.column, table, column, structure.outputs, to_many
+                    parent.text, parent.system, (source.table, source.column), table, column, structure.outputs, to_many
                 )
                 join = Sent(joined, parent.parameters, parent.names, parent.system) if joined else None
     return Replay(request.route, request.name, lookups, keys, table, column, grouped, to_many, batch, parent, join)

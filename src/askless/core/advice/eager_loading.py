@@ -7,6 +7,7 @@ from askless.core.advice.orm import model_of, words_of
 from askless.core.context import Context
 from askless.core.findings import Advice
 from askless.core.model import Load, Model, Relation
+from askless.core.paths import from_query
 from askless.core.recipes import Batch, Variant
 
 NARROW_BYTES = 400  # a child row up to this size may travel with each of its parents
@@ -46,22 +47,44 @@ def advise(recipe: Batch, context: Context) -> tuple[Advice, ...]:
     if case.variant is Variant.SAME_ROW:
         return (_widen(case),)
     batch, join = _batch(case), _join(case)
+    if not join.code and (batch.code or not _may_join(case)):
+        return (batch,)
     first_join = case.variant is Variant.TO_ONE and case.row_bytes <= NARROW_BYTES and bool(join.sql or join.code)
     return (join, batch) if first_join else (batch, join)
 
 
+def _may_join(case: _Case) -> bool:
+    """Whether the ORM that loads the relation, if any, has a join for it."""
+    words = words_of(case.load)
+    named = words is not None and case.load is not None and bool(case.load.relation)
+    return not named or case.variant is Variant.TO_ONE or (words is not None and words.joins_many())
+
+
 def _path(case: _Case) -> tuple[Load, ...]:
-    """The relations from the outermost parent to the child, where the ORM named every one."""
-    loads = tuple(load for load in case.recipe.path if load.kind in ("lazy", "eager") and load.relation)
-    return loads if loads and len(loads) == len(case.recipe.path) else ()
+    """The relations from the query that the call hangs on to the child; () unless the models say that it walks."""
+    root, path = case.recipe.root, case.recipe.path
+    if root is None or root.load is None or root.structure is None or not path:
+        return ()
+    if any(load.kind not in ("lazy", "eager") or not load.relation for load in path):
+        return ()
+    return from_query(path, root.load, root.structure, case.models) or ()
 
 
 def _call(case: _Case, joined: bool) -> str:
     """The ORM's call that loads the path's last relation for all objects."""
     path, words = _path(case), words_of(case.load)
-    if not path or words is None:
+    if not path or words is None or not _spares(case):
         return ""
     return words.joined(path) if joined else words.batched(path)
+
+
+def _spares(case: _Case) -> bool:
+    """Whether an eager load of the relation would spare the look-ups, as they are asked."""
+    load, words, structure = case.load, words_of(case.load), case.recipe.structure
+    if load is None or words is None or load.kind != "lazy":
+        return True
+    asks_more = case.recipe.conditions or (structure.has_limit and load.many)
+    return not asks_more or words.keeps_conditions(load)
 
 
 def _batch(case: _Case) -> Advice:
@@ -71,12 +94,17 @@ def _batch(case: _Case) -> Advice:
         title=f"load {name} in one batched query",
         why=f"one query with all {case.recipe.queries:.0f} keys gives the same {rows:.0f} rows; the parents are not read again",
         sql=case.batched(),
-        code=_call(case, joined=False) or _by_hand(case),
+        code=_call(case, joined=False) or _aside(case) or _by_hand(case),
         at=case.at,
         saving=case.recipe.saving,
         trade_off="one more round trip than a join; very long key lists are sent in chunks",
         check=_checks(case),
     )
+
+
+def _aside(case: _Case) -> str:
+    path, words = _path(case), words_of(case.load)
+    return words.aside(path) if path and words is not None and not _spares(case) else ""
 
 
 def _is_one(case: _Case) -> bool:
@@ -100,7 +128,7 @@ def _join(case: _Case) -> Advice:
         sql = rewriting.joined(
             case.parent_sql,
             case.system,
-            source.column,
+            (source.table, source.column),
             case.table,
             case.column,
             case.outputs,

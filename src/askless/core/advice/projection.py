@@ -26,11 +26,12 @@ def advise(recipe: Narrow, context: Context) -> tuple[Advice, ...]:
     code = ""
     if words is not None and load is not None and load.target and out:
         tables = {output.name: output.column for output in structure.outputs}
-        named = {n: (tables[n].table, tables[n].name) if n in tables else ("", n) for n in columns}
+        alone = structure.main if len(structure.tables) == 1 else ""
+        named = {n: (tables[n].table or alone, tables[n].name) if n in tables else (alone, n) for n in columns}
         if recipe.unread and len(out) > NAMED_MOST:
-            code = words.kept(load, [named[n] for n in remaining], context.models)
+            code = words.kept(load, list(dict.fromkeys(named[n] for n in remaining)), context.models)
         else:
-            code = words.left_out(load, [named.get(n, ("", n)) for n in out], context.models)
+            code = words.left_out(load, [named.get(n, (alone, n)) for n in out], context.models)
     first = Advice(
         title="leave out " + ", ".join(out) if out else "name the columns that are read",
         why=("what was read: " if recipe.unread else "the list fetches ")

@@ -134,11 +134,17 @@ def _selects(tree: exp.Select, column: exp.Column) -> bool:
 
 
 def joined(
-    text: str, system: str, parent_column: str, table: str, column: str, outputs: Sequence[Output], to_many: bool
+    text: str,
+    system: str,
+    parent_column: tuple[str, str],
+    table: str,
+    column: str,
+    outputs: Sequence[Output],
+    to_many: bool,
 ) -> str:
     """The parent's statement with the child joined to it, by an outer join so that no parent is lost.
 
-    `outputs` are what the child's own statement gives. '' where one of them is no column of the child, and for a to-many
+    `parent_column` is the table and the column that hold the child's key; `outputs` are what the child's own statement gives. '' where one of them is no column of the child, and for a to-many
     join under a LIMIT: that would count joined rows instead of parents.
     """
     own = [output for output in outputs if output.column.table.lower() == table.lower() and not output.aggregate]
@@ -153,11 +159,16 @@ def joined(
             return None
         if any(joined_table.name == table for joined_table in tree.find_all(exp.Table)):
             return None
-        parent = source.alias_or_name
+        main = source.alias_or_name
+        sources = [source, *(join.this for join in tree.args.get("joins") or ())]
+        holders = [one.alias_or_name for one in sources if isinstance(one, exp.Table) and one.name == parent_column[0]]
+        if len(holders) > 1 or not (holders or not parent_column[0]):
+            return None
+        parent = holders[0] if holders else main
         for node in tree.find_all(exp.Column):  # names that were clear alone may be ambiguous beside the child's
             if not node.table and not tree.args.get("joins") and node.find_ancestor(exp.Select) is tree:
-                node.set("table", exp.to_identifier(parent))
-        on = exp.EQ(this=exp.column(column, table=table), expression=exp.column(parent_column, table=parent))
+                node.set("table", exp.to_identifier(main))
+        on = exp.EQ(this=exp.column(column, table=table), expression=exp.column(parent_column[1], table=parent))
         if own and not any(output.star for output in own):
             taken = {node.alias_or_name for node in tree.expressions}
             tree.select(*(_distinct(output, table, taken) for output in own), append=True, copy=False)

@@ -10,9 +10,10 @@ from collections.abc import Iterable
 
 from askless.core.context import Context
 from askless.core.findings import severity
-from askless.core.lineage import Source, find_source, is_convincing
+from askless.core.lineage import Source, find_source, is_convincing, origin_of
 from askless.core.model import Load, Request
-from askless.core.patterns.base import ByRequests, Claim, Diagnosis, Met, Rule, by_code, call_path, spared
+from askless.core.paths import from_query
+from askless.core.patterns.base import ByRequests, Claim, Diagnosis, Met, Rule, by_code, call_path, lines_of, spared
 from askless.core.patterns.repetition import (
     Repetition,
     add_queries,
@@ -129,7 +130,8 @@ def _examine(
     if result is None:
         return None
     keys = [result.value(row) for row in rows]
-    source = find_source(request, indices, keys, result.column.table or structure.main, result.column.name)
+    only = origin_of(request.load(indices[0]), request.tables.models)
+    source = find_source(request, indices, keys, result.column.table or structure.main, result.column.name, only)
     if source is not None and is_convincing(source):
         return result, source
     # Aggregates by a constant are sibling filters; two keys may be two look-ups.
@@ -276,6 +278,10 @@ def _recipe(tally: Repetition, chain: list[Repetition], variant: Variant, table:
     top = chain[0]
     queries = tally.queries / tally.requests
     others = [p for p in met.structure.predicates if p.column.name != tally.key.column.name]
+    above = _eager_above(top, met.route)
+    path = (*above, *(one.stats.load for one in chain if one.stats.load is not None))
+    root = _root(top, path, met)
+    hanging = next(iter(lines_of(root.places)), None) if above and root is not None else None
     return Batch(
         stats=met.stats,
         line=met.line,
@@ -285,10 +291,11 @@ def _recipe(tally: Repetition, chain: list[Repetition], variant: Variant, table:
         variant=variant,
         queries=queries,
         source=tally.source,
-        path=(*_eager_above(top, met.route), *(one.stats.load for one in chain if one.stats.load is not None)),
+        root=root,
+        path=path if len(path) == len(above) + len(chain) else (),
         parent=met.route.shapes.get(main_source(tally)),
         parent_key=chain[-2].key.column if len(chain) > 1 else None,
-        parent_line=parent_line_of(top) or parent_line_of(tally),
+        parent_line=hanging or parent_line_of(top) or parent_line_of(tally),
         only_counted=_only_counted(met.stats),
         conditions=bool(others),
     )
@@ -298,6 +305,23 @@ def _only_counted(stats: ShapeStats) -> bool:
     """Whether it was tracked what became of the rows, and nothing did."""
     totals = stats.used.get(stats.load.target) if stats.load is not None else None
     return totals is not None and totals.objects >= 2 and not totals.touched
+
+
+def _root(top: Repetition, path: tuple[Load, ...], met: Met) -> ShapeStats | None:
+    """The ORM's query that the path hangs on: the one that supplied the keys, else the only one of the route that can be."""
+    source = met.route.shapes.get(main_source(top))
+    if source is not None and (source.load is None or source.load.kind == "query"):
+        return source if source.load is not None else None
+    results = [
+        stats
+        for stats in met.route.own_shapes()
+        if (load := stats.load) is not None
+        and load.kind == "query"
+        and (structure := stats.structure) is not None
+        and not structure.aggregates
+        and from_query(path, load, structure, met.context.models) is not None
+    ]
+    return results[0] if len(results) == 1 else None
 
 
 def _eager_above(top: Repetition, route: RouteStats) -> list[Load]:

@@ -54,7 +54,8 @@ class OverWide(ByTotals):
             if sum(wide.values()) * rows < max(settings.wide_result_bytes, per_request / 2):
                 return None
         remaining = _kept(stats, structure, context)
-        wide = {name: width for name, width in wide.items() if name not in remaining}
+        # Of columns of two tables that share a name it can't be told which one a width is of.
+        wide = {n: width for n, width in wide.items() if n not in remaining and stats.columns.count(n) < 2}
         if not wide and (not star or len(stats.columns) < 4):
             return None
         return _diagnosis(met, structure, dict(sorted(wide.items(), key=lambda item: -item[1])), read, star)

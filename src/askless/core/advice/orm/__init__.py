@@ -23,6 +23,15 @@ class Words(Protocol):
     def joined(self, path: Sequence[Load]) -> str:
         """Load the last relation of a path with an outer join to what is above it."""
 
+    def joins_many(self) -> bool:
+        """Whether a join can bring in a to-many relation."""
+
+    def keeps_conditions(self, load: Load) -> bool:
+        """Whether an eager load of a relation spares look-ups that have conditions beside their key."""
+
+    def aside(self, path: Sequence[Load]) -> str:
+        """How to load the last relation of a path beside it, where the look-ups have conditions. An instruction."""
+
     def caution(self, path: Sequence[Load]) -> str:
         """What must be minded when the last relation of a path is joined; '' where nothing."""
 
@@ -89,7 +98,8 @@ def by_model(
     main = models.get((load.orm, load.target))
     results: dict[str, tuple[Model, str, list[str]]] = {}
     for table, column in columns:
-        model = by_table(load, table, models) or main
+        of_main = main is not None and table.lower() == main.table.lower()
+        model = main if of_main else by_table(load, table, models)
         if model is None or main is None or column not in model.attributes:
             return None
         relation = main.relation_to(model.name) if model is not main else None

@@ -21,15 +21,33 @@ class Django:
         return f'.prefetch_related("{_names(path)}")'
 
     def joined(self, path: Sequence[Load]) -> str:
-        """`select_related`, which takes to-one relations only; below a to-many one, inside its `Prefetch`."""
+        """`select_related`, which takes to-one relations only; below a to-many one, inside its `Prefetch`.
+
+        A relation that is prefetched already takes no second `Prefetch`: Django refuses it.
+        """
         if path[-1].many:
             return ""
         above = [number for number, load in enumerate(path) if load.many]
         if not above:
             return f'.select_related("{_names(path)}")'
         last = above[-1] + 1
-        inner = f'{path[last].model}.objects.select_related("{_names(path[last:])}")'
+        if any(load.kind == "eager" for load in path[:last]):
+            return ""
+        inner = f'{path[last - 1].target}.objects.select_related("{_names(path[last:])}")'
         return f'.prefetch_related(Prefetch("{_names(path[:last])}", queryset={inner}))'
+
+    def joins_many(self) -> bool:
+        """No join brings in a to-many relation."""
+        return False
+
+    def keeps_conditions(self, load: Load) -> bool:
+        """A queryset with conditions of its own asks again, whatever was prefetched; a to-one relation has none."""
+        return not load.many
+
+    def aside(self, path: Sequence[Load]) -> str:
+        """A `Prefetch` into an attribute of its own, which the loop then reads."""
+        inner = f'Prefetch("{_names(path)}", queryset={path[-1].target}.objects.filter(...), to_attr="...")'
+        return f"with the conditions of the look-up, .prefetch_related({inner}); and read that attribute in the loop"
 
     def caution(self, path: Sequence[Load]) -> str:
         """Nothing: Django joins to-one relations only."""
@@ -57,7 +75,8 @@ class Django:
             return ""
         restricted = f".{call}({', '.join(names)})"
         if load.relation:
-            return f'.prefetch_related(Prefetch("{load.relation}", queryset={load.target}.objects{restricted}))'
+            inner = f'Prefetch("{load.relation}", queryset={load.target}.objects{restricted})'
+            return f'in .prefetch_related(...), {inner} in place of "{load.relation}"'
         return restricted
 
     def counted(self, parent: Model, relation: Relation, conditions: bool) -> str:

@@ -34,6 +34,18 @@ class SQLAlchemy:
         """`joinedload` at the path's end."""
         return f".options({_chain(path, 'joinedload')})"
 
+    def joins_many(self) -> bool:
+        """A join may bring in a to-many relation."""
+        return True
+
+    def keeps_conditions(self, load: Load) -> bool:
+        """The conditions of a lazy load are the relation's own, and an eager load has them too."""
+        return True
+
+    def aside(self, path: Sequence[Load]) -> str:
+        """Nothing: a relation's conditions are its own."""
+        return ""
+
     def caution(self, path: Sequence[Load]) -> str:
         """Joined collections must be made unique by hand."""
         return "a joined collection needs .unique() on the result" if any(load.many for load in path[-1:]) else ""
