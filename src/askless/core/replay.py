@@ -112,7 +112,7 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
     keys = tuple(recipe.key.value(row) for row in rows)
     grouped = isinstance(recipe, Group) or recipe.variant in (Variant.COUNT, Variant.AGGREGATE)
     to_many = isinstance(recipe, Group) or recipe.variant not in (Variant.TO_ONE, Variant.SAME_ROW)
-    load = recipe.stats.load
+    load = recipe.load if isinstance(recipe, Batch) else None
     guard = (
         not to_many and load is not None and bool(load.relation)
     )  # the ORM knows one row at most: its LIMIT is a guard

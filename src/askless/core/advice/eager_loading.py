@@ -7,7 +7,7 @@ from askless.core.advice.orm import model_of, words_of
 from askless.core.context import Context
 from askless.core.findings import Advice
 from askless.core.model import Load, Model, Relation
-from askless.core.paths import from_query
+from askless.core.paths import from_query, joined_already
 from askless.core.recipes import Batch, Variant
 
 NARROW_BYTES = 400  # a child row up to this size may travel with each of its parents
@@ -22,7 +22,7 @@ class _Case:
         self.system = stats.statement.system
         self.sql = context.sql(stats)
         self.table, self.column = recipe.table, recipe.key.column.name
-        self.variant, self.load, self.models = recipe.variant, stats.load, context.models
+        self.variant, self.load, self.models = recipe.variant, recipe.load, context.models
         self.rows_each = stats.rows / stats.count if stats.count else 0.0
         self.row_bytes = stats.bytes / stats.rows if stats.rows else 0.0
         self.outputs = recipe.structure.outputs
@@ -75,6 +75,12 @@ def _call(case: _Case, joined: bool) -> str:
     path, words = _path(case), words_of(case.load)
     if not path or words is None or not _spares(case):
         return ""
+    root = case.recipe.root
+    if case.at is not None and root is not None and root.load is not None and root.structure is not None:
+        there = joined_already(root.load, root.structure, case.models)
+        knob = words.knob(case.at.file, root.load.target, path, joined, there)
+        if knob:
+            return knob
     return words.joined(path) if joined else words.batched(path)
 
 

@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+import msgspec
+
 from askless.core.context import Context
 from askless.core.findings import severity
 from askless.core.lineage import Source, find_source, is_convincing, origin_of
@@ -73,7 +75,9 @@ class NPlusOne(ByRequests[Repetition]):
         for group in view.groups:
             if len(group.indices) < settings.repeat_least or group.stats.shape.digest in view.claimed:
                 continue
-            parts = by_code(view.request, group.indices)
+            parts = [
+                part for indices in by_code(view.request, group.indices) for part in _by_load(view.request, indices)
+            ]
             for indices in parts:
                 if len(indices) >= settings.repeat_least:
                     self._one(view, group, indices, settings)
@@ -85,7 +89,9 @@ class NPlusOne(ByRequests[Repetition]):
         self, view: RequestView, group: Group, indices: list[int], settings: Settings, only_traced: bool = False
     ) -> None:
         request, stats = view.request, group.stats
-        name = (stats.shape.digest, *call_path(request, indices[0]))
+        load = request.load(indices[0])
+        asked_for = f"{load.model}.{load.relation}" if load is not None and load.relation else ""
+        name = (stats.shape.digest, asked_for, *call_path(request, indices[0]))
         tally = self.tallies(view.route).get(name)
         distinct = len(set(request.given(indices)))
         if distinct < 2:
@@ -102,7 +108,7 @@ class NPlusOne(ByRequests[Repetition]):
             return
         key, source = examined
         if tally is None:
-            tally = self.tallies(view.route)[name] = Repetition(stats, key)
+            tally = self.tallies(view.route)[name] = Repetition(stats, key, _load_of(request, indices, key))
         tally.examined += 1
         first, last = indices[0], indices[-1]
         tally.span_ns += request.starts_ns[last] + request.durations_ns[last] - request.starts_ns[first]
@@ -118,6 +124,26 @@ class NPlusOne(ByRequests[Repetition]):
             yield _diagnosis(tally, tallies, Met(route, tally.stats, context, tally.places, tally.requests))
 
 
+def _by_load(request: Request, indices: list[int]) -> list[list[int]]:
+    """Look-ups by what the ORM said of them: one helper may load several relations that lead to one table."""
+    groups: dict[int, list[int]] = {}
+    for i in indices:
+        groups.setdefault(request.loads[i], []).append(i)
+    return list(groups.values())
+
+
+def _load_of(request: Request, indices: list[int], key: Key) -> Load | None:
+    """What the ORM said of all these look-ups; None where the relation that it names has another key than what varies."""
+    if len({request.loads[i] for i in indices}) > 1:
+        return None
+    load = request.load(indices[0])
+    model = request.tables.models.get((load.orm, load.model)) if load is not None else None
+    relation = model.relations.get(load.relation) if model is not None and load is not None else None
+    if relation is not None and relation.remote and key.column.name.lower() not in map(str.lower, relation.remote):
+        return None
+    return load
+
+
 def _examine(
     request: Request, stats: ShapeStats, indices: list[int], distinct: int, settings: Settings
 ) -> tuple[Key, Source | None] | None:
@@ -130,7 +156,7 @@ def _examine(
     if result is None:
         return None
     keys = [result.value(row) for row in rows]
-    only = origin_of(request.load(indices[0]), request.tables.models)
+    only = origin_of(_load_of(request, indices, result), request.tables.models)
     source = find_source(request, indices, keys, result.column.table or structure.main, result.column.name, only)
     if source is not None and is_convincing(source):
         return result, source
@@ -165,7 +191,7 @@ def variant_of(tally: Repetition, context: Context) -> Variant:
         return Variant.EXISTS
     if structure.aggregates:
         return Variant.COUNT if structure.counts else Variant.AGGREGATE
-    load = tally.stats.load
+    load = tally.load
     if load is not None and load.kind == "lazy" and load.relation:
         return Variant.TO_MANY if load.many else Variant.TO_ONE
     seen = Variant.TO_MANY if tally.rows_more else Variant.TO_ONE
@@ -215,7 +241,10 @@ def _diagnosis(tally: Repetition, tallies: list[Repetition], met: Met) -> Diagno
         unsure=_doubts(tally, evidence),
         source=parent_line_of(tally),
     )
-    return Diagnosis(met.finding(RULE, claim), _recipe(tally, chain, variant, table, met))
+    load = tally.load
+    relation = f"{load.model}.{load.relation}" if load is not None and load.relation else ""
+    finding = msgspec.structs.replace(met.finding(RULE, claim), relation=relation)
+    return Diagnosis(finding, _recipe(tally, chain, variant, table, met))
 
 
 def _path_names(chain: list[Repetition]) -> list[str]:
@@ -223,7 +252,7 @@ def _path_names(chain: list[Repetition]) -> list[str]:
     names = [first.table or "the first query"] if first else []
     for one in chain:
         structure = one.stats.structure
-        load = one.stats.load
+        load = one.load
         names.append(
             f"{load.model}.{load.relation}" if load and load.relation else structure.main if structure else "?"
         )
@@ -231,11 +260,11 @@ def _path_names(chain: list[Repetition]) -> list[str]:
 
 
 def _evidence(tally: Repetition, table: str, context: Context) -> tuple[str, list[str]]:
-    load = tally.stats.load
+    load = tally.load
     because = []
     if load is not None and load.kind == "lazy" and load.relation:
         because.append(f"the ORM loads {load.model}.{load.relation} lazily, object by object")
-    if _only_counted(tally.stats):
+    if _only_counted(tally):
         because.append("none of the objects loaded was looked at: only their number can have mattered")
     source = tally.source
     if source is not None:
@@ -279,9 +308,10 @@ def _recipe(tally: Repetition, chain: list[Repetition], variant: Variant, table:
     queries = tally.queries / tally.requests
     others = [p for p in met.structure.predicates if p.column.name != tally.key.column.name]
     above = _eager_above(top, met.route)
-    path = (*above, *(one.stats.load for one in chain if one.stats.load is not None))
+    path = (*above, *(one.load for one in chain if one.load is not None))
     root = _root(top, path, met)
-    hanging = next(iter(lines_of(root.places)), None) if above and root is not None else None
+    rooted = above or not tally.source
+    hanging = next(iter(lines_of(root.places)), None) if rooted and root is not None else None
     return Batch(
         stats=met.stats,
         line=met.line,
@@ -290,20 +320,21 @@ def _recipe(tally: Repetition, chain: list[Repetition], variant: Variant, table:
         table=table,
         variant=variant,
         queries=queries,
+        load=tally.load,
         source=tally.source,
         root=root,
         path=path if len(path) == len(above) + len(chain) else (),
         parent=met.route.shapes.get(main_source(tally)),
         parent_key=chain[-2].key.column if len(chain) > 1 else None,
         parent_line=hanging or parent_line_of(top) or parent_line_of(tally),
-        only_counted=_only_counted(met.stats),
+        only_counted=_only_counted(tally),
         conditions=bool(others),
     )
 
 
-def _only_counted(stats: ShapeStats) -> bool:
+def _only_counted(tally: Repetition) -> bool:
     """Whether it was tracked what became of the rows, and nothing did."""
-    totals = stats.used.get(stats.load.target) if stats.load is not None else None
+    totals = tally.stats.used.get(tally.load.target) if tally.load is not None else None
     return totals is not None and totals.objects >= 2 and not totals.touched
 
 

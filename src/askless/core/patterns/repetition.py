@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from askless.core.findings import Line
 from askless.core.lineage import Source
-from askless.core.model import Place, Request
+from askless.core.model import Load, Place, Request
 from askless.core.patterns.base import Rule, ShapeTally, add_counts, add_places, lines_of
 from askless.core.recipes import Key
 from askless.core.shape_stats import ShapeStats
@@ -12,11 +12,15 @@ from askless.core.summary import RouteStats, Tally
 
 
 class Repetition(ShapeTally):
-    """What one repetition added up to. `sources` counts the statements that supplied the keys."""
+    """What one repetition added up to. `sources` counts the statements that supplied the keys.
 
-    def __init__(self, stats: ShapeStats, key: Key) -> None:
+    `load` is what the ORM said of these very look-ups: others of the same shape may be for another relation.
+    """
+
+    def __init__(self, stats: ShapeStats, key: Key, load: Load | None) -> None:
         super().__init__(stats)
         self.key = key
+        self.load = load
         self.repeats = 0
         self.examined = 0
         self.span_ns = 0  # from the first query's start to the last one's end, summed over the examined requests

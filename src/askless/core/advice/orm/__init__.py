@@ -35,6 +35,12 @@ class Words(Protocol):
     def caution(self, path: Sequence[Load]) -> str:
         """What must be minded when the last relation of a path is joined; '' where nothing."""
 
+    def knob(self, file: str, model: str, path: Sequence[Load], join: bool, joined: Sequence[Sequence[Load]]) -> str:
+        """How to load a path where the query is built in this file of the framework's, which nobody edits; '' for any other.
+
+        `model` is the query's own; `joined` are the paths that it joins already. An instruction.
+        """
+
     def left_out(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
         """Leave columns (table, column) out of a query; keys stay in by themselves."""
 

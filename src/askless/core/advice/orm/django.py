@@ -8,6 +8,8 @@ from askless.core.advice.orm import by_model
 from askless.core.context import Models
 from askless.core.model import Load, Model, Relation
 
+_ADMIN = "/django/contrib/admin/"
+
 
 def _names(path: Sequence[Load]) -> str:
     return "__".join(load.relation for load in path)
@@ -52,6 +54,18 @@ class Django:
     def caution(self, path: Sequence[Load]) -> str:
         """Nothing: Django joins to-one relations only."""
         return ""
+
+    def knob(self, file: str, model: str, path: Sequence[Load], join: bool, joined: Sequence[Sequence[Load]]) -> str:
+        """The admin's: `list_select_related`, with what its own `select_related()` joins; else its `get_queryset`."""
+        if _ADMIN not in file.replace("\\", "/"):
+            return ""
+        if not join:
+            return f"in the ModelAdmin of {model}, end get_queryset with {self.batched(path)}"
+        call = self.joined(path)
+        if not call.startswith(".select_related"):
+            return f"in the ModelAdmin of {model}, end get_queryset with {call}" if call else ""
+        names = ", ".join(f'"{_names(one)}"' for one in [*joined, path])
+        return f"in the ModelAdmin of {model}: list_select_related = [{names}]"
 
     def left_out(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
         """`defer`, with the relation's name in front where a join brings the column in."""

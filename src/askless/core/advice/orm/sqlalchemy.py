@@ -50,6 +50,10 @@ class SQLAlchemy:
         """Joined collections must be made unique by hand."""
         return "a joined collection needs .unique() on the result" if any(load.many for load in path[-1:]) else ""
 
+    def knob(self, file: str, model: str, path: Sequence[Load], join: bool, joined: Sequence[Sequence[Load]]) -> str:
+        """Nothing: its queries are the application's."""
+        return ""
+
     def left_out(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
         """`defer`, below the relation that brings the columns in."""
         groups = by_model(load, columns, models) or []
