@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import re
 
 from askless.core.errors import AskLessError
 
@@ -14,6 +15,9 @@ if TYPE_CHECKING:
     from askless.core.model import Schema
     from askless.database.servers import Limits
     from askless.reports.documents import Document
+
+_TIME = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*(us|µs|ms|s)?\s*$")
+_UNITS = {"us": 1e-3, "µs": 1e-3, "ms": 1.0, "s": 1e3, None: 1.0}
 
 
 def described(commands: Any, name: str, help_text: str, examples: str) -> argparse.ArgumentParser:
@@ -119,3 +123,13 @@ def show(document: Document, json: bool, variant: str = "", form: str = "termina
     notices.progress_done()
     notices.notes(document.notes)
     delivery.to_stdout(document, "json" if json else form, View(variant))
+
+
+def milliseconds_of(text: str) -> float:
+    """A time as people write it: 0.5ms, 500us, 1 s. Raises AskLessError bad-time."""
+    if not text:
+        return 0.0
+    match = _TIME.match(text)
+    if match is None:
+        raise AskLessError("bad-time", f"--round-trip can't read {text!r}", "write it like 0.5ms or 200us")
+    return float(match[1]) * _UNITS[match[2]]

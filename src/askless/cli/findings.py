@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import add_capture, add_database, add_json, add_schema, show
+from askless.cli.common import add_capture, add_database, add_json, add_schema, milliseconds_of, show
 from askless.core import patterns
 from askless.core.errors import AskLessError
 from askless.core.severities import SEVERITIES
 
-EXAMPLES = """  askless findings calls                                 ranked, one paragraph each
+EXAMPLES = """  askless findings calls                                 what to change, line by line, and what it mends
   askless findings calls --show 1                        the whole story of the first in that list
+  askless findings calls --each                          a paragraph for each finding
+  askless findings calls --round-trip 0.5ms              as if the database were so far away
   askless findings calls --route /calls/due --pattern n-plus-one
   askless findings calls --db sqlite:///harbour.db       with keys and table sizes from the schema
   askless findings calls --judge worthwhile              exit code 1 if there is one of that weight or more"""
@@ -39,6 +41,13 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--accepted", action="store_true", help="list findings too that the project accepts in its askless.toml"
     )
+    parser.add_argument(
+        "--each", action="store_true", help="a paragraph for each finding, instead of one for each edit"
+    )
+    parser.add_argument("--all", action="store_true", help="list every edit, those too that matter least")
+    parser.add_argument(
+        "--round-trip", metavar="TIME", default="", help="count so much for the way of each query, as in 0.5ms"
+    )
     parser.add_argument("--values", action="store_true", help="show literals of statements; they may be private")
     add_database(parser)
     add_schema(parser)
@@ -55,16 +64,18 @@ def run(options: argparse.Namespace) -> int:
     for name in options.pattern:
         if name not in patterns.REGISTRY:
             raise AskLessError("no-pattern", f"there is no pattern {name!r}", patterns.instead_of(name))
+    choice = findings.Choice(options.route, tuple(options.pattern), options.accepted or options.show is not None)
     document = findings.findings(
-        options.capture, options.route, tuple(options.pattern), schema_of(options.db, options.schema),
-        values=options.values, with_accepted=options.accepted or options.show is not None,
+        options.capture, choice, schema_of(options.db, options.schema), values=options.values,
+        round_trip_ms=milliseconds_of(options.round_trip),
     )  # fmt: skip
+    variant = "story" if options.show is not None else "each" if options.each else "all" if options.all else ""
     if options.show is not None:
         filtered = bool(options.route or options.pattern or options.accepted)
-        listed = [f.key for f in document.findings if options.accepted or f.key not in document.accepted]
+        listed = [key for key in findings.in_order(document) if options.accepted or key not in document.accepted]
         key = naming.finding_name(options.capture, options.show, listed, shown=not filtered)
         document = findings.only(document, key)
     elif not options.json:
-        lists.remember(options.capture, "finding", [finding.key for finding in document.findings])
-    show(document, options.json, "story" if options.show is not None else "")
+        lists.remember(options.capture, "finding", findings.in_order(document))
+    show(document, options.json, variant)
     return int(options.judge is not None and findings.judge(document, options.judge))

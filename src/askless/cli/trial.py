@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import argparse
-import re
 
-from askless.cli.common import add_database, add_json, add_limits, file, limits_of, show
+from askless.cli.common import add_database, add_json, add_limits, file, limits_of, milliseconds_of, show
 from askless.core.errors import AskLessError
 
 EXAMPLES = """  an index, where nobody else sees it:
@@ -16,9 +15,6 @@ EXAMPLES = """  an index, where nobody else sees it:
     askless trial calls --db URL --before old.sql --after new.sql
   a finding: its look-ups one by one, against one query for all:
     askless trial calls --db URL --finding 1 --round-trip 0.5ms"""
-
-_TIME = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*(us|µs|ms|s)?\s*$")
-_UNITS = {"us": 1e-3, "µs": 1e-3, "ms": 1.0, "s": 1e3, None: 1.0}
 
 
 def declare(parser: argparse.ArgumentParser) -> None:
@@ -130,13 +126,3 @@ def _finding(options: argparse.Namespace) -> bool:
     document = finding_trial(options.db, options.capture, key, round_trip_ms, options.values, limits, notices.progress)
     show(document, options.json)
     return all(road.same_result for road in document.roads)
-
-
-def milliseconds_of(text: str) -> float:
-    """A time as people write it: 0.5ms, 500us, 1 s. Raises AskLessError bad-time."""
-    if not text:
-        return 0.0
-    match = _TIME.match(text)
-    if match is None:
-        raise AskLessError("bad-time", f"--round-trip can't read {text!r}", "write it like 0.5ms or 200us")
-    return float(match[1]) * _UNITS[match[2]]

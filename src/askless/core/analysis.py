@@ -10,6 +10,7 @@ import msgspec
 from askless.core import patterns
 from askless.core.advice import advise
 from askless.core.context import Context
+from askless.core.edits import Edit, edits_of
 from askless.core.findings import Finding, ranked
 from askless.core.gathering import Gatherer
 from askless.core.model import Request, Schema
@@ -37,6 +38,13 @@ def summarise(requests: Iterable[Request], settings: Settings | None = None, loo
 def findings_of(summary: Summary, schema: Schema | None = None) -> list[Finding]:
     """All findings of a summary with their advice, those that matter most first."""
     return [diagnosis.finding for diagnosis in diagnoses_of(summary, schema)]
+
+
+def judgement_of(summary: Summary, schema: Schema | None = None) -> tuple[list[Finding], list[Edit]]:
+    """All findings of a summary, and the edits that mend them, both with what matters most first."""
+    diagnoses = diagnoses_of(summary, schema)
+    edits = edits_of(diagnoses, summary, Context(summary.settings, schema, summary.models))
+    return [diagnosis.finding for diagnosis in diagnoses], edits
 
 
 def diagnoses_of(summary: Summary, schema: Schema | None = None) -> list[Diagnosis]:

@@ -35,8 +35,9 @@ class Advice(msgspec.Struct, frozen=True):
 class Cost(msgspec.Struct, frozen=True):
     """What a finding costs. Times are as the application saw them, round trip included.
 
-    `avoidable` queries of the median duration `query_ms` make `saving_ms`, both per request. `share` is saving_ms over
-    the request's time. `total_ms` is over the whole capture. `bytes` and `rows` are what need not be fetched, per
+    `avoidable` queries a request, of the median duration `query_ms`, take `database_ms`; with the application's own work
+    around each, and with the way to the database where one is assumed, `saving_ms`. `share` is saving_ms over the request's
+    time. `total_ms` is saving_ms over the whole capture. `bytes` and `rows` are what need not be fetched, per
     request. `loop_ms` is the mean time from the first query of a repetition to its last, the application's own work
     between them included.
     """
@@ -44,6 +45,7 @@ class Cost(msgspec.Struct, frozen=True):
     queries: float = 0.0
     avoidable: float = 0.0
     query_ms: float = 0.0
+    database_ms: float = 0.0
     saving_ms: float = 0.0
     share: float = 0.0
     total_ms: float = 0.0
@@ -57,7 +59,7 @@ class Finding(msgspec.Struct, frozen=True):
 
     `key` is stable between captures of the same code: made of pattern, route, shape and the name of the code's file
     and function, never of a line number. `evidence` is traced, keyed or repeated. `source` is the line of the earlier
-    query that supplied the keys; `callers` are the lines that asked through one helper. `relation` is the ORM's, as in
+    query that supplied the keys; `brief` is the title in a few words; `callers` are the lines that asked through one helper. `relation` is the ORM's, as in
     "PortCall.vessel".
     """
 
@@ -81,6 +83,7 @@ class Finding(msgspec.Struct, frozen=True):
     source: Line | None = None
     callers: tuple[Line, ...] = ()
     relation: str = ""
+    brief: str = ""
 
 
 def finding_key(pattern: str, route: str, shape: str, code: str) -> str:
@@ -89,10 +92,10 @@ def finding_key(pattern: str, route: str, shape: str, code: str) -> str:
 
 
 def severity(share: float, avoidable: float) -> str:
-    """How much it matters: by the share of the request's time, or by queries where the database is near."""
-    if share >= 0.25 or avoidable >= 20:
+    """How much it matters: by the share of the request's time. Many queries take more of it the longer their way is."""
+    if share >= 0.25:
         return "urgent"
-    return "worthwhile" if share >= 0.08 or avoidable >= 4 else "minor"
+    return "worthwhile" if share >= 0.08 or avoidable >= 20 else "minor"
 
 
 def ranked(findings: Sequence[Finding]) -> list[Finding]:

@@ -26,6 +26,7 @@ class Variant(StrEnum):
     TO_MANY = "to-many"
     LINK_TABLE = "link-table"
     SAME_ROW = "same-row"
+    FIRST = "first-of-each"
     COUNT = "count"
     EXISTS = "exists"
     AGGREGATE = "aggregate"

@@ -23,4 +23,5 @@ class Settings(msgspec.Struct, frozen=True):
     discarded_read_most: float = 0.2  # the largest share of rows that are used where most are thrown away
     write_loop_least: int = 5  # writes of one shape in a request
     examine_most: int = 5  # requests of one route in which a repetition is traced in full
+    round_trip_ms: float = 0.0  # the assumed way to the database and back, added to what each query takes
     show_values: bool = False  # whether reports may show literals of statements

@@ -32,9 +32,13 @@ def brief(sql: str) -> str:
 
 
 def short_path(file: str, parts: int = 0) -> str:
-    """A file's path from here, where that is shorter; with `parts`, only so many of its last parts."""
+    """A file's path from here, where that is shorter, an installed package's from there; with `parts`, only its last parts."""
+    slashed = file.replace("\\", "/")
     if parts:
-        return safe("/".join(file.replace("\\", "/").split("/")[-parts:]))
+        return safe("/".join(slashed.split("/")[-parts:]))
+    for folder in ("/site-packages/", "/dist-packages/"):
+        if folder in slashed:
+            return safe(slashed.rsplit(folder, 1)[1])
     try:
         relative = os.path.relpath(file, Path.cwd())
     except ValueError:

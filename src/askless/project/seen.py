@@ -13,6 +13,7 @@ from pathlib import Path
 import msgspec
 
 import askless
+from askless.core.edits import Edit
 from askless.core.findings import Finding
 from askless.project import private
 
@@ -21,9 +22,10 @@ _HERE = Path(askless.__file__).parent
 
 
 class Judged(msgspec.Struct, frozen=True):
-    """All findings of a capture, whatever a project accepts; its requests and queries, and notes on it."""
+    """All findings of a capture and their edits, whatever a project accepts; its requests and queries, and notes on it."""
 
     findings: tuple[Finding, ...]
+    edits: tuple[Edit, ...]
     requests: int
     queries: int
     notes: tuple[str, ...]

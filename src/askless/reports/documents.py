@@ -9,6 +9,7 @@ from typing import Any
 
 import msgspec
 
+from askless.core.edits import Edit
 from askless.core.findings import Finding, Line
 from askless.core.model import Table
 from askless.core.statistics import Ratio
@@ -98,14 +99,20 @@ class TimelineDocument(Document, frozen=True, kw_only=True):
 
 
 class FindingsDocument(Document, frozen=True, kw_only=True):
-    """`askless findings`. `hidden` counts findings that filters left out; `accepted` names those that the project accepts."""
+    """`askless findings`. `edits` tell which findings one change mends, and what the page asks then.
+
+    `hidden` counts findings that filters left out; `accepted` names those that the project accepts. `round_trip_ms` is the
+    way to the database that was added to each query.
+    """
 
     capture: str
     findings: tuple[Finding, ...]
+    edits: tuple[Edit, ...]
     requests: int
     queries: int
     hidden: int = 0
     accepted: tuple[str, ...] = ()
+    round_trip_ms: float = 0.0
 
 
 class FileCheck(msgspec.Struct, frozen=True):

@@ -48,24 +48,32 @@ def sort(everything: list[Finding], project: Path | None = None) -> Sorted:
     return Sorted(left, [finding for finding in everything if finding.key not in keys], ended)
 
 
+class Choice(msgspec.Struct, frozen=True):
+    """Which findings to list: on routes that contain a text, of some patterns (all where none is named).
+
+    `with_accepted`: those as well that the project accepts.
+    """
+
+    route: str = ""
+    patterns: tuple[str, ...] = ()
+    with_accepted: bool = False
+
+
 def findings(
     path: Path,
-    route: str = "",
-    patterns: tuple[str, ...] = (),
+    choice: Choice = Choice(),  # noqa: B008  (frozen)
     schema: Schema | None = None,
     values: bool = False,
     project: Path | None = None,
-    with_accepted: bool = False,
+    round_trip_ms: float = 0.0,
 ) -> documents.FindingsDocument:
-    """The findings of a capture on routes that contain a text, of some patterns (all where none is named).
-
-    `with_accepted` shows what the project accepts as well.
-    """
-    judged = judged_of(path, schema, values)
+    """The findings of a capture, and the edits that mend them; `round_trip_ms` is an assumed way to the database."""
+    judged = judged_of(path, schema, values, round_trip_ms)
     result = sort(list(judged.findings), project)
     everything = result.open + result.accepted
-    listed = everything if with_accepted else result.open
-    remaining = [f for f in listed if route in f.route and (not patterns or f.pattern in patterns)]
+    listed = everything if choice.with_accepted else result.open
+    wanted = choice.patterns
+    remaining = [f for f in listed if choice.route in f.route and (not wanted or f.pattern in wanted)]
     ended = [
         f"{finding.key} was accepted until {case.until} ({case.reason}); it counts again"
         for finding, case in result.ended
@@ -74,6 +82,8 @@ def findings(
         format="askless findings",
         capture=str(path),
         findings=tuple(remaining),
+        edits=tuple(edit for edit in judged.edits if not {f.key for f in remaining}.isdisjoint(edit.findings)),
+        round_trip_ms=round_trip_ms,
         requests=judged.requests,
         queries=judged.queries,
         hidden=len(listed) - len(remaining),
@@ -82,23 +92,33 @@ def findings(
     )
 
 
-def judged_of(path: Path, schema: Schema | None = None, values: bool = False) -> seen.Judged:
-    """All findings of a capture. Without a schema and without values they are kept, and not worked out again.
+def in_order(document: documents.FindingsDocument) -> list[str]:
+    """The names of the findings as they are listed: edit by edit. Their places in it are short cuts for them."""
+    listed = {finding.key for finding in document.findings}
+    return [key for edit in document.edits for key in edit.findings if key in listed]
+
+
+def judged_of(
+    path: Path, schema: Schema | None = None, values: bool = False, round_trip_ms: float = 0.0
+) -> seen.Judged:
+    """All findings of a capture. Where nothing but the capture goes into them they are kept, and not worked out again.
 
     Raises AskLessError: see the reading of captures.
     """
-    mark = seen.fingerprint(files_of(path)) if schema is None and not values else ""
+    mark = seen.fingerprint(files_of(path)) if schema is None and not values and not round_trip_ms else ""
     known = seen.recall(mark)
     if known is not None:
         return known
-    from askless.core.analysis import findings_of
+    from askless.core.analysis import judgement_of
     from askless.core.settings import Settings
     from askless.reports.loading import load
 
-    summary, notes = load(path, Settings(show_values=values))
+    summary, notes = load(path, Settings(show_values=values, round_trip_ms=round_trip_ms))
     routes = summary.routes.values()
+    found, edits = judgement_of(summary, schema)
     judged = seen.Judged(
-        findings=tuple(findings_of(summary, schema)),
+        findings=tuple(found),
+        edits=tuple(edits),
         requests=sum(route.requests for route in routes),
         queries=sum(stats.count for route in routes for stats in route.own_shapes()),
         notes=notes,
@@ -117,7 +137,10 @@ def only(document: documents.FindingsDocument, key: str) -> documents.FindingsDo
             f"list them: askless findings {document.capture}",
         )
     return msgspec.structs.replace(
-        document, findings=result, hidden=document.hidden + len(document.findings) - len(result)
+        document,
+        findings=result,
+        edits=tuple(e for e in document.edits if key in e.findings),
+        hidden=document.hidden + len(document.findings) - len(result),
     )
 
 

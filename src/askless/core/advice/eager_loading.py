@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from askless.core.advice import rewriting
-from askless.core.advice.orm import model_of, words_of
+from askless.core.advice.orm import Query, Step, model_of, words_of
 from askless.core.context import Context
 from askless.core.findings import Advice
 from askless.core.model import Load, Model, Relation
@@ -42,6 +42,8 @@ def advise(recipe: Batch, context: Context) -> tuple[Advice, ...]:
     case = _Case(recipe, context)
     if case.variant.is_number:
         return tuple(a for a in (_grouped(case), _counter(case)) if a)
+    if case.variant is Variant.FIRST:
+        return (_first_of_each(case),)
     if recipe.only_counted and case.variant is Variant.TO_MANY:
         return (_number_only(case), _batch(case))
     if case.variant is Variant.SAME_ROW:
@@ -72,16 +74,40 @@ def _path(case: _Case) -> tuple[Load, ...]:
 
 def _call(case: _Case, joined: bool) -> str:
     """The ORM's call that loads the path's last relation for all objects."""
-    path, words = _path(case), words_of(case.load)
-    if not path or words is None or not _spares(case):
+    words, step, query = words_of(case.load), _step(case, joined), _query(case)
+    if words is None or step is None or query is None or (joined and not words.joined(step.path)):
         return ""
+    return words.together([step], query)
+
+
+def _step(case: _Case, joined: bool) -> Step | None:
+    """What loads the relation with the query it hangs on; None where that is not sure, or would not spare the look-ups."""
+    step, query = Step(_path(case), joined), _query(case)
+    if not step.path or query is None or not _spares(case):
+        return None
+    # The query brings it already: these objects came from elsewhere.
+    there = any(Step(way[: len(step.path)], joined).names == step.names for way in query.joined)
+    return None if there else step
+
+
+def _query(case: _Case) -> Query | None:
+    """The ORM's query that the call hangs on."""
     root = case.recipe.root
-    if case.at is not None and root is not None and root.load is not None and root.structure is not None:
-        there = joined_already(root.load, root.structure, case.models)
-        knob = words.knob(case.at.file, root.load.target, path, joined, there)
-        if knob:
-            return knob
-    return words.joined(path) if joined else words.batched(path)
+    if root is None or root.load is None or root.structure is None:
+        return None
+    there = joined_already(root.load, root.structure, case.models)
+    return Query(case.at.file if case.at is not None else "", root.load.target, tuple(there))
+
+
+def hanging(recipe: Batch, context: Context) -> tuple[Step, Query] | None:
+    """What the first advice loads with which query; None where it is no call on one."""
+    case = _Case(recipe, context)
+    first = advise(recipe, context)[0]
+    for joined in (True, False):
+        step, query = _step(case, joined), _query(case)
+        if first.code and first.code == _call(case, joined) and step is not None and query is not None:
+            return step, query
+    return None
 
 
 def _spares(case: _Case) -> bool:
@@ -195,6 +221,23 @@ def _grouped(case: _Case) -> Advice:
             if case.variant is Variant.COUNT
             else "parents with no rows are missing from the grouped result: they must stay, with what an empty group gave",
             f"count a column of {case.table}, not *, if you outer-join it from the parent",
+        ),
+    )
+
+
+def _first_of_each(case: _Case) -> Advice:
+    name = _relation_name(case)
+    return Advice(
+        title=f"read the first row of each {case.column} in one query",
+        why=f"a window numbers the rows of each of the {case.recipe.queries:.0f} keys in the order of the look-up, and the first "
+        "ones are kept",
+        sql=rewriting.first_of_each(case.sql, case.system, case.table, case.column),
+        at=case.at,
+        saving=case.recipe.saving,
+        trade_off=f"to load all of {name} and take the first in code reads every row of these keys: only where they are few",
+        check=(
+            "parents without a row must stay",
+            "rows that are equal in the order: say which of them comes first, or it may be another one each time",
         ),
     )
 

@@ -32,6 +32,8 @@ def advise(recipe: Narrow, context: Context) -> tuple[Advice, ...]:
             code = words.kept(load, list(dict.fromkeys(named[n] for n in remaining)), context.models)
         else:
             code = words.left_out(load, [named.get(n, (alone, n)) for n in out], context.models)
+    if words is not None and load is not None and recipe.line is not None:
+        code = words.placed(recipe.line.file, load.target, code)
     first = Advice(
         title="leave out " + ", ".join(out) if out else "name the columns that are read",
         why=("what was read: " if recipe.unread else "the list fetches ")

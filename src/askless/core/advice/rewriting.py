@@ -123,6 +123,28 @@ def numbered(text: str, system: str, table: str, column: str) -> str:
     return rewritten(text, system, change)
 
 
+def first_of_each(text: str, system: str, table: str, column: str) -> str:
+    """A look-up of one row in an order as the first row for each key, told by a window."""
+
+    def change(tree: exp.Select, names: Names) -> exp.Select | None:
+        order = tree.args.get("order")
+        if order is None or any(not output.alias_or_name for output in tree.expressions):
+            return None
+        key = _by_all_keys(tree, names, table, column)
+        if key is None:
+            return None
+        if not _selects(tree, key):
+            tree.select(key, append=True, copy=False)
+        place = exp.Window(this=exp.RowNumber(), partition_by=[key.copy()], order=order.copy())
+        tree.select(exp.alias_(place, "place"), append=True, copy=False)
+        for name in ("order", "limit", "offset"):
+            tree.set(name, None)
+        first = exp.EQ(this=exp.column("place"), expression=exp.Literal.number(1))
+        return exp.select("*").from_(tree.subquery("ranked")).where(first)
+
+    return rewritten(text, system, change)
+
+
 def _selects(tree: exp.Select, column: exp.Column) -> bool:
     for node in tree.expressions:
         inner = bare(node)

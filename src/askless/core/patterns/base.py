@@ -20,6 +20,7 @@ from askless.core.summary import RouteStats, Tally
 from askless.core.view import RequestView
 from askless.core.words import plural
 
+TIMED_MOST = 16  # requests of a tally in which the work around its queries is timed
 _MAY_WRITE = re.compile(r"\b(?:insert|update|delete|merge|into)\b")  # a SELECT without these words changes nothing
 
 
@@ -63,18 +64,29 @@ class ShapeTally:
         self.requests = 0
         self.queries = 0
         self.places: dict[Place, int] = {}
+        self.timed = 0  # requests in which the work around the queries was timed
+        self.around_ns = 0.0  # what it took for each query, summed over these
 
     def add(self, request: Request, indices: Collection[int]) -> None:
         """Add the queries of one more request."""
         self.requests += 1
         self.queries += len(indices)
         add_places(self.places, request, indices)
+        self.time(request, indices)
+
+    def time(self, request: Request, indices: Collection[int]) -> None:
+        """Time the application's own work around the queries: in the first requests, which stand for the others."""
+        if self.timed < TIMED_MOST:
+            self.timed += 1
+            self.around_ns += around(request, indices)
 
     def merge(self, other: Tally) -> None:
         """Add another piece's tally of the same pattern and shape."""
         assert isinstance(other, ShapeTally)
         self.requests += other.requests
         self.queries += other.queries
+        self.timed += other.timed
+        self.around_ns += other.around_ns
         add_counts(self.places, other.places)
 
 
@@ -89,7 +101,7 @@ class ByRequests(Generic[T]):
     def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
         """One a tally."""
         for tally in self.tallies(route).values():
-            yield self.diagnose(tally, Met(route, tally.stats, context, tally.places, tally.requests))
+            yield self.diagnose(tally, met_of(tally, route, context))
 
     def diagnose(self, tally: T, met: Met) -> Diagnosis:
         """What a tally comes to."""
@@ -143,6 +155,7 @@ class Claim(msgspec.Struct, frozen=True, kw_only=True):
     unsure: tuple[str, ...] = ()
     source: Line | None = None
     callers: tuple[Line, ...] = ()
+    brief: str = ""
 
 
 class Met(msgspec.Struct, frozen=True):
@@ -153,6 +166,7 @@ class Met(msgspec.Struct, frozen=True):
     context: Context
     places: dict[Place, int]
     requests: int
+    around_ns: float = 0.0  # the application's own work around each query
 
     @property
     def structure(self) -> Structure:
@@ -165,15 +179,17 @@ class Met(msgspec.Struct, frozen=True):
         return next(iter(lines_of(self.places)), None)
 
     def cost(self, queries: float, avoidable: float, loop_ms: float = 0.0) -> Cost:
-        """The cost of `avoidable` queries a request: avoided queries x the median time of such a query."""
+        """The cost of `avoidable` queries a request: their median time, the work around each, and their assumed way."""
         query_ms = self.stats.query_ns / 1e6
-        saving_ms = avoidable * query_ms
-        request_ms = self.route.durations.median / 1e6
+        way_ms = self.context.settings.round_trip_ms
+        saving_ms = avoidable * (query_ms + self.around_ns / 1e6 + way_ms)
+        request_ms = self.route.durations.median / 1e6 + self.route.queries.median * way_ms
         return Cost(
             queries=queries,
             avoidable=avoidable,
             query_ms=query_ms,
-            saving_ms=saving_ms,
+            database_ms=avoidable * query_ms,
+            saving_ms=min(saving_ms, request_ms) if request_ms else saving_ms,
             share=min(saving_ms / request_ms, 1.0) if request_ms else 0.0,
             total_ms=saving_ms * self.requests,
             loop_ms=loop_ms,
@@ -207,8 +223,25 @@ class Met(msgspec.Struct, frozen=True):
             unsure=unsure,
             source=claim.source,
             callers=claim.callers,
+            brief=claim.brief or claim.title,
             relation=f"{load.model}.{load.relation}" if load is not None and load.relation else "",
         )
+
+
+def met_of(tally: ShapeTally, route: RouteStats, context: Context) -> Met:
+    """Where a tally was met."""
+    around_ns = tally.around_ns / tally.timed if tally.timed else 0.0
+    return Met(route, tally.stats, context, tally.places, tally.requests, around_ns)
+
+
+def around(request: Request, indices: Collection[int]) -> float:
+    """The application's own work that goes with each of these queries, in ns: from the end of the query before it.
+
+    The lower quartile, as a page may do other things between some of them, which would be done all the same.
+    """
+    starts, durations = request.starts_ns, request.durations_ns
+    gaps = sorted(max(starts[i] - starts[i - 1] - durations[i - 1], 0) for i in indices if i)
+    return float(gaps[len(gaps) // 4]) if gaps else 0.0
 
 
 def spared(queries: float, saving_ms: float) -> str:

@@ -15,7 +15,18 @@ from askless.core.findings import severity
 from askless.core.lineage import Source, find_source, is_convincing, origin_of
 from askless.core.model import Load, Request
 from askless.core.paths import from_query
-from askless.core.patterns.base import ByRequests, Claim, Diagnosis, Met, Rule, by_code, call_path, lines_of, spared
+from askless.core.patterns.base import (
+    ByRequests,
+    Claim,
+    Diagnosis,
+    Met,
+    Rule,
+    by_code,
+    call_path,
+    lines_of,
+    met_of,
+    spared,
+)
 from askless.core.patterns.repetition import (
     Repetition,
     add_queries,
@@ -29,7 +40,7 @@ from askless.core.patterns.repetition import (
 from askless.core.recipes import Batch, Key, Variant
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
-from askless.core.sql.meaning import single
+from askless.core.sql.meaning import meaning, single
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Predicate, Structure
 from askless.core.summary import RouteStats
@@ -39,7 +50,8 @@ from askless.core.words import number, plural
 RULE = Rule(
     "n-plus-one",
     "one query for each row",
-    "one shape three times or more, each time with another key: to-one, to-many, nested, through a link table, counts, exists",
+    "one shape three times or more, each time with another key: to-one, to-many, nested, through a link table, counts, exists, "
+    "the first of each group",
     "batches of an eager load, pages, locks, constants in aggregates, retries",
     "urgent",
 )
@@ -94,7 +106,9 @@ class NPlusOne(ByRequests[Repetition]):
         name = (stats.shape.digest, asked_for, *call_path(request, indices[0]))
         tally = self.tallies(view.route).get(name)
         distinct = len(set(request.given(indices)))
-        if distinct < 2:
+        # An ORM caches what it loaded for an object: the same row again and again is for as many objects.
+        shared = load is not None and load.kind == "lazy" and bool(load.relation) and not load.many
+        if distinct < 2 and not (shared and len(indices) >= settings.repeat_least):
             return
         if tally is not None and tally.examined >= settings.examine_most:
             add_queries(tally, request, indices, distinct)
@@ -110,6 +124,7 @@ class NPlusOne(ByRequests[Repetition]):
         if tally is None:
             tally = self.tallies(view.route)[name] = Repetition(stats, key, _load_of(request, indices, key))
         tally.examined += 1
+        tally.first_only = tally.first_only and _first_only(request, stats.parsed, indices)
         first, last = indices[0], indices[-1]
         tally.span_ns += request.starts_ns[last] + request.durations_ns[last] - request.starts_ns[first]
         add_queries(tally, request, indices, distinct)
@@ -121,7 +136,7 @@ class NPlusOne(ByRequests[Repetition]):
         """Turn what was met in a route into findings, parents before their children."""
         tallies = list(self.tallies(route).values())
         for tally in tallies:
-            yield _diagnosis(tally, tallies, Met(route, tally.stats, context, tally.places, tally.requests))
+            yield _diagnosis(tally, tallies, met_of(tally, route, context))
 
 
 def _by_load(request: Request, indices: list[int]) -> list[list[int]]:
@@ -169,6 +184,8 @@ def _examine(
 def key_of(structure: Structure, rows: list[tuple[Value, ...]]) -> Key | None:
     """The key that varies; None where something else varies too, or what varies is no key."""
     positions = varying(rows)
+    if positions == [] and len(rows) > 1:
+        positions = _keys_of_one_row(structure)
     if not positions:
         return None
     keys = []
@@ -184,6 +201,20 @@ def key_of(structure: Structure, rows: list[tuple[Value, ...]]) -> Key | None:
     return max(keys, key=lambda key: len({row[key.slot] for row in rows}))
 
 
+def _keys_of_one_row(structure: Structure) -> list[int]:
+    """The slot of the only key of a look-up whose values are all the same."""
+    slots = [p.slots[0] for p in structure.predicates if p.operator == "=" and p.required and len(p.slots) == 1]
+    return slots if len(slots) == 1 else []
+
+
+def _first_only(request: Request, structure: Structure, indices: list[int]) -> bool:
+    """Whether each look-up has a LIMIT of one row."""
+    slot = structure.limit_slot
+    if slot is None or structure.offset_slot is not None:
+        return False
+    return all(slot < len(row := request.values(i)) and meaning(row[slot]) == 1 for i in indices[:8])
+
+
 def variant_of(tally: Repetition, context: Context) -> Variant:
     """What the look-ups ask for."""
     structure = tally.stats.parsed
@@ -192,6 +223,10 @@ def variant_of(tally: Repetition, context: Context) -> Variant:
     if structure.aggregates:
         return Variant.COUNT if structure.counts else Variant.AGGREGATE
     load = tally.load
+    if tally.first_only and not tally.rows_more and not (load is not None and load.relation and not load.many):
+        unique = context.schema is not None and context.schema.is_unique(structure.main, tally.key.column.name)
+        if structure.order_by and not unique:
+            return Variant.FIRST
     if load is not None and load.kind == "lazy" and load.relation:
         return Variant.TO_MANY if load.many else Variant.TO_ONE
     seen = Variant.TO_MANY if tally.rows_more else Variant.TO_ONE
@@ -208,7 +243,13 @@ def variant_of(tally: Repetition, context: Context) -> Variant:
     return seen
 
 
-_VERBS = {Variant.COUNT: "counts rows of", Variant.EXISTS: "asks whether there are rows in", Variant.AGGREGATE: "aggregates rows of"}  # fmt: skip
+_VERBS = {Variant.FIRST: "reads the first row of", Variant.COUNT: "counts rows of", Variant.EXISTS: "asks whether there are rows in", Variant.AGGREGATE: "aggregates rows of"}  # fmt: skip
+_BRIEFS = {
+    Variant.FIRST: "first row of ",
+    Variant.COUNT: "count of ",
+    Variant.EXISTS: "existence of ",
+    Variant.AGGREGATE: "aggregate of ",
+}
 _NESTED = (Variant.TO_ONE, Variant.TO_MANY, Variant.LINK_TABLE)
 
 
@@ -235,6 +276,7 @@ def _diagnosis(tally: Repetition, tallies: list[Repetition], met: Met) -> Diagno
         variant=f"nested {variant}" if nested else str(variant),
         severity=severity(cost.share, cost.avoidable),
         title=title,
+        brief=f"{_BRIEFS.get(variant, '')}{structure.main or table} by {column.name} ({counted})",
         evidence=evidence,
         because=tuple(because),
         cost=cost,
@@ -310,12 +352,12 @@ def _recipe(tally: Repetition, chain: list[Repetition], variant: Variant, table:
     above = _eager_above(top, met.route)
     path = (*above, *(one.load for one in chain if one.load is not None))
     root = _root(top, path, met)
-    rooted = above or not tally.source
+    rooted = above or not top.source
     hanging = next(iter(lines_of(root.places)), None) if rooted and root is not None else None
     return Batch(
         stats=met.stats,
         line=met.line,
-        saving=spared(queries - 1, (queries - 1) * met.stats.query_ns / 1e6),
+        saving=spared(queries - 1, met.cost(queries, queries - 1).saving_ms),
         key=tally.key,
         table=table,
         variant=variant,

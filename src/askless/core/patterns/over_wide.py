@@ -114,6 +114,14 @@ def _title(met: Met, structure: Structure, wide: dict[str, float], read: set[str
     return f"all {len(stats.columns)} columns of {structure.main} for {plural(rows, 'row')}: {of}"
 
 
+def _severity(share: float, heavy: bool, tracked: bool) -> str:
+    """By the share of the page's bytes; never urgent where it was not seen that nobody reads them."""
+    if not heavy:
+        return "minor"
+    result = severity(share / 4, 0)
+    return result if tracked or result != "urgent" else "worthwhile"
+
+
 def _diagnosis(met: Met, structure: Structure, wide: dict[str, float], read: set[str] | None, star: bool) -> Diagnosis:
     """`wide` columns with their mean bytes, the widest first; `read` are those that were read, where that is known."""
     stats, context = met.stats, met.context
@@ -132,7 +140,7 @@ def _diagnosis(met: Met, structure: Structure, wide: dict[str, float], read: set
     by_catalog = context.schema is not None and not stats.widths_rows
     claim = Claim(
         variant="wide-columns" if wide else "star",
-        severity=severity(share / 4, 0) if heavy else "minor",
+        severity=_severity(share, heavy, read is not None),
         title=_title(met, structure, wide, read, spare),
         evidence="traced" if read is not None else "keyed" if by_catalog else "repeated",
         because=tuple(because),

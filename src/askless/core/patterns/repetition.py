@@ -25,6 +25,7 @@ class Repetition(ShapeTally):
         self.examined = 0
         self.span_ns = 0  # from the first query's start to the last one's end, summed over the examined requests
         self.rows_more = False
+        self.first_only = True  # each look-up so far had a LIMIT of one row
         self.sources: dict[tuple[str, str, str], int] = {}
         self.parent_places: dict[Place, int] = {}
         self.source: Source | None = None
@@ -37,6 +38,7 @@ class Repetition(ShapeTally):
         self.examined += other.examined
         self.span_ns += other.span_ns
         self.rows_more = self.rows_more or other.rows_more
+        self.first_only = self.first_only and other.first_only
         add_counts(self.parent_places, other.parent_places)
         for key, count in other.sources.items():
             self.sources[key] = self.sources.get(key, 0) + count
@@ -72,6 +74,7 @@ def add_queries(tally: Repetition, request: Request, indices: list[int], distinc
     tally.requests += 1
     tally.queries += count
     tally.repeats += count - distinct
+    tally.time(request, indices)
     if tally.requests <= 64 or tally.requests % 16 == 0:
         add_places(tally.places, request, indices)
     tally.rows_more = tally.rows_more or max(request.rows[i] for i in indices) > 1

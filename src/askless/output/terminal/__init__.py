@@ -14,6 +14,8 @@ VIEWS = {
     ("requests-each", ""): "askless.output.terminal.requests:each",
     ("timeline", ""): "askless.output.terminal.timeline:timeline",
     ("findings", ""): "askless.output.terminal.findings:findings",
+    ("findings", "all"): "askless.output.terminal.findings:all_edits",
+    ("findings", "each"): "askless.output.terminal.findings:each",
     ("findings", "story"): "askless.output.terminal.findings:story",
     ("check", ""): "askless.output.terminal.check:check",
     ("plan", ""): "askless.output.terminal.plans:plan",

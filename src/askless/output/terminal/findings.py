@@ -8,31 +8,121 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from askless.core.edits import Edit
 from askless.core.findings import Advice, Finding, Line
-from askless.core.words import plural, size
+from askless.core.severities import SEVERITIES
+from askless.core.words import number, plural, size
 from askless.output.terminal.drawing import SEVERITY_STYLE, at, command, indented, labelled
 from askless.output.text import milliseconds, one_line, percent, safe
 from askless.reports import documents
 
+EDITS_MOST = 12  # in one list; the others are counted below it
+
 
 def findings(out: Console, document: documents.FindingsDocument) -> None:
-    """The findings, one short paragraph each."""
+    """What to change, a short paragraph for each edit with the findings that it mends; those that matter least are left out."""
+    _edits(out, document, EDITS_MOST)
+
+
+def all_edits(out: Console, document: documents.FindingsDocument) -> None:
+    """The same with every edit."""
+    _edits(out, document, len(document.edits))
+
+
+def _edits(out: Console, document: documents.FindingsDocument, most: int) -> None:
+    by_key = {finding.key: finding for finding in document.findings}
+    _none(out, document)
+    place = 0
+    for turn, edit in enumerate(document.edits):
+        mended = [by_key[key] for key in edit.findings if key in by_key]
+        if turn < most:
+            _edit(out, place + 1, edit, mended, document)
+        place += len(mended)
+    left = document.edits[most:]
+    if left:
+        words = [plural(sum(one.severity == name for one in left), name) for name in SEVERITIES]
+        weights = ", ".join(word.removesuffix("s") for word in words if not word.startswith("0 "))
+        command(
+            out,
+            f"{plural(len(left), 'edit')} more ({weights}), which gain less:",
+            "findings",
+            document.capture,
+            "--all",
+        )
+    _foot(out, document)
+
+
+def each(out: Console, document: documents.FindingsDocument) -> None:
+    """The findings, one short paragraph each, in the order in which the edits list them."""
+    _none(out, document)
+    by_key = {finding.key: finding for finding in document.findings}
+    listed = [by_key[key] for edit in document.edits for key in edit.findings if key in by_key]
+    for place, finding in enumerate(listed, 1):
+        _summary(out, place, finding, finding.key in document.accepted, _caller(finding, document.findings))
+    _foot(out, document)
+
+
+def _none(out: Console, document: documents.FindingsDocument) -> None:
     if not document.findings:
         queries = f"{plural(document.requests, 'request')} and {plural(document.queries, 'query')}"
         out.print(
             Text("Nothing that the filters let through." if document.hidden else f"Nothing asks too much in {queries}.")
         )
-    for place, finding in enumerate(document.findings, 1):
-        _summary(out, place, finding, finding.key in document.accepted, _caller(finding, document.findings))
+
+
+def _foot(out: Console, document: documents.FindingsDocument) -> None:
     if document.findings:
-        lead = "The whole story of one, by its name or its place in this list:"
-        command(out, lead, "findings", document.capture, "--show", document.findings[0].key)
+        first = next(key for edit in document.edits for key in edit.findings)
+        lead = "The whole story of one, by its name or its number in this list:"
+        command(out, lead, "findings", document.capture, "--show", first)
+    if document.round_trip_ms:
+        way = f"{milliseconds(document.round_trip_ms)} ms are counted for the way of each query."
+        out.print(Text(way, style="dim"))
     if document.hidden:
         out.print(Text(f"{document.hidden} more hidden by the filters.", style="dim"))
     if document.accepted:
         them = "it" if len(document.accepted) == 1 else "them"
         accepted = f"{plural(len(document.accepted), 'finding')} accepted in askless.toml; --accepted shows {them} too."
         out.print(Text(accepted, style="dim"))
+
+
+def _edit(
+    out: Console, place: int, edit: Edit, mended: Sequence[Finding], document: documents.FindingsDocument
+) -> None:
+    head = Text()
+    head.append(f"{edit.severity:<12}", style=SEVERITY_STYLE.get(edit.severity, ""))
+    more = f" and {plural(len(edit.routes) - 1, 'more route')}" if len(edit.routes) > 1 else ""
+    head.append(f"{safe(edit.routes[0])}", style="bold")
+    head.append(more)
+    out.print(head)
+    out.print(indented(Text(_gain(edit, mended)), 2))
+    change = Text("→ " + safe(edit.title))
+    if edit.at is not None:
+        change.append(f", {where(edit.at)}")
+    out.print(indented(change, 2))
+    if edit.code:
+        out.print(indented(Text(one_line(edit.code, 400), style="green"), 4))
+    rows = Table.grid(padding=(0, 1, 0, 0))
+    for turn, finding in enumerate(mended):
+        what = Text(safe(finding.brief))
+        if finding.lines:
+            what.append(f"\n{at(finding.lines[0])} in {safe(finding.lines[0].function)}", style="cyan")
+            what.append(f" and {len(finding.lines) - 1} more" if len(finding.lines) > 1 else "", style="cyan")
+        caller = _caller(finding, document.findings)
+        if caller is not None:
+            what.append(f"\ncalled at {at(caller)} in {safe(caller.function)}", style="cyan")
+        name = Text(finding.key, style="dim")
+        name.append("\naccepted" if finding.key in document.accepted else f"\n{finding.evidence}")
+        rows.add_row(f"{place + turn:>3}", Text(finding.pattern, style="bold"), what, name)
+    out.print(indented(rows, 2))
+    out.print()
+
+
+def _gain(edit: Edit, mended: Sequence[Finding]) -> str:
+    if edit.saving_ms:
+        saves = f"saves about {milliseconds(edit.saving_ms)} of {milliseconds(edit.request_ms)} ms"
+        return f"{plural(edit.queries, 'query')} a request → {number(edit.queries_after)}, {saves}"
+    return _saving(mended[0]) if mended else ""
 
 
 def where(line: Line) -> str:
@@ -90,15 +180,17 @@ def _saving(finding: Finding) -> str:
     cost = finding.cost
     if cost.avoidable:
         return (
-            f"saves about {plural(cost.avoidable, 'query')} and {milliseconds(cost.saving_ms)} ms in the database "
-            f"({percent(cost.share)} of the request); evidence: {finding.evidence}"
+            f"saves about {plural(cost.avoidable, 'query')} and {milliseconds(cost.saving_ms)} ms, {percent(cost.share)} of "
+            f"the request ({milliseconds(cost.database_ms)} ms in the database); evidence: {finding.evidence}"
         )
     parts = []
     if cost.bytes:
         parts.append(size(cost.bytes))
     if cost.rows:
         parts.append(plural(cost.rows, "row"))
-    return f"need not be fetched: {' and '.join(parts)} a request; evidence: {finding.evidence}" if parts else ""
+    known = finding.pattern != "over-wide" or finding.evidence == "traced"
+    lead = "need not be fetched" if known else "fetched, whether it is read or not"
+    return f"{lead}: {' and '.join(parts)} a request; evidence: {finding.evidence}" if parts else ""
 
 
 def story(out: Console, document: documents.FindingsDocument) -> None:

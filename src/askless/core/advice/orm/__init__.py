@@ -10,8 +10,44 @@ from collections.abc import Sequence
 from importlib import import_module
 from typing import Protocol
 
+import msgspec
+
 from askless.core.context import Models
 from askless.core.model import Load, Model, Relation
+
+
+class Step(msgspec.Struct, frozen=True):
+    """A path of relations from a query, to be loaded with it: its last one with a join, or by a query of its own."""
+
+    path: tuple[Load, ...]
+    join: bool
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The relations along the path."""
+        return tuple(load.relation for load in self.path)
+
+
+class Query(msgspec.Struct, frozen=True):
+    """The query that a call hangs on: the file where it is built, its model, and the paths that it joins already."""
+
+    file: str
+    model: str
+    joined: tuple[tuple[Load, ...], ...] = ()
+
+
+def longest(steps: Sequence[Step]) -> list[Step]:
+    """The steps without those that another one passes through, in order."""
+    names = [step.names for step in steps]
+    return [
+        step
+        for i, step in enumerate(steps)
+        if not any(
+            other[: len(step.names)] == step.names and (other != step.names or j < i)
+            for j, other in enumerate(names)
+            if j != i
+        )
+    ]
 
 
 class Words(Protocol):
@@ -35,11 +71,11 @@ class Words(Protocol):
     def caution(self, path: Sequence[Load]) -> str:
         """What must be minded when the last relation of a path is joined; '' where nothing."""
 
-    def knob(self, file: str, model: str, path: Sequence[Load], join: bool, joined: Sequence[Sequence[Load]]) -> str:
-        """How to load a path where the query is built in this file of the framework's, which nobody edits; '' for any other.
+    def together(self, steps: Sequence[Step], query: Query) -> str:
+        """All that loads these paths with a query, in one call; where the framework builds the query, an instruction."""
 
-        `model` is the query's own; `joined` are the paths that it joins already. An instruction.
-        """
+    def placed(self, file: str, model: str, call: str) -> str:
+        """A call on a query of a model that is built in this file: as it is, or where the framework takes it."""
 
     def left_out(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
         """Leave columns (table, column) out of a query; keys stay in by themselves."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from askless.core.advice.orm import by_model
+from askless.core.advice.orm import Query, Step, by_model, longest
 from askless.core.context import Models
 from askless.core.model import Load, Model, Relation
 
@@ -13,6 +13,11 @@ _ADMIN = "/django/contrib/admin/"
 
 def _names(path: Sequence[Load]) -> str:
     return "__".join(load.relation for load in path)
+
+
+def _many_above(path: Sequence[Load]) -> bool:
+    """Whether a path passes a to-many relation, so that no join takes it."""
+    return any(load.many for load in path)
 
 
 class Django:
@@ -55,17 +60,28 @@ class Django:
         """Nothing: Django joins to-one relations only."""
         return ""
 
-    def knob(self, file: str, model: str, path: Sequence[Load], join: bool, joined: Sequence[Sequence[Load]]) -> str:
-        """The admin's: `list_select_related`, with what its own `select_related()` joins; else its `get_queryset`."""
-        if _ADMIN not in file.replace("\\", "/"):
-            return ""
-        if not join:
-            return f"in the ModelAdmin of {model}, end get_queryset with {self.batched(path)}"
-        call = self.joined(path)
-        if not call.startswith(".select_related"):
-            return f"in the ModelAdmin of {model}, end get_queryset with {call}" if call else ""
-        names = ", ".join(f'"{_names(one)}"' for one in [*joined, path])
-        return f"in the ModelAdmin of {model}: list_select_related = [{names}]"
+    def together(self, steps: Sequence[Step], query: Query) -> str:
+        """`select_related` and `prefetch_related` with all paths; in the admin `list_select_related`, with what its own
+        `select_related()` joins, and the end of `get_queryset`."""
+        alone = self.joined(steps[0].path) if len(steps) == 1 and steps[0].join else ""
+        if alone.startswith(".prefetch_related"):
+            return self.placed(query.file, query.model, alone)
+        joins = [step.path for step in longest([step for step in steps if step.join]) if not _many_above(step.path)]
+        batches = [step for step in steps if not step.join or _many_above(step.path)]
+        prefetch = ", ".join(f'"{_names(step.path)}"' for step in longest(batches))
+        call = f".prefetch_related({prefetch})" if prefetch else ""
+        if _ADMIN in query.file.replace("\\", "/") and joins:
+            names = ", ".join(f'"{_names(path)}"' for path in [*query.joined, *joins])
+            more = f", and end get_queryset with {call}" if call else ""
+            return f"in the ModelAdmin of {query.model}: list_select_related = [{names}]{more}"
+        names = ", ".join(f'"{_names(path)}"' for path in joins)
+        return self.placed(query.file, query.model, (f".select_related({names})" if names else "") + call)
+
+    def placed(self, file: str, model: str, call: str) -> str:
+        """The admin's queries take it at the end of `get_queryset`."""
+        if not call.startswith(".") or _ADMIN not in file.replace("\\", "/"):
+            return call
+        return f"in the ModelAdmin of {model}, end get_queryset with {call}"
 
     def left_out(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
         """`defer`, with the relation's name in front where a join brings the column in."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from askless.core.advice.orm import by_model
+from askless.core.advice.orm import Query, Step, by_model, longest
 from askless.core.context import Models
 from askless.core.model import Load, Model, Relation
 
@@ -50,9 +50,14 @@ class SQLAlchemy:
         """Joined collections must be made unique by hand."""
         return "a joined collection needs .unique() on the result" if any(load.many for load in path[-1:]) else ""
 
-    def knob(self, file: str, model: str, path: Sequence[Load], join: bool, joined: Sequence[Sequence[Load]]) -> str:
-        """Nothing: its queries are the application's."""
-        return ""
+    def together(self, steps: Sequence[Step], query: Query) -> str:
+        """One `options` with a chain for each path."""
+        chains = [_chain(step.path, "joinedload" if step.join else "selectinload") for step in longest(steps)]
+        return f".options({', '.join(chains)})"
+
+    def placed(self, file: str, model: str, call: str) -> str:
+        """As it is."""
+        return call
 
     def left_out(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
         """`defer`, below the relation that brings the columns in."""

@@ -1,0 +1,133 @@
+"""One edit, one entry: what one change of one line mends stands together, with what the page asks before and after."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+import msgspec
+
+from askless.core.advice.eager_loading import hanging
+from askless.core.advice.orm import Query, Step, words_of
+from askless.core.context import Context
+from askless.core.findings import Finding, Line, severity
+from askless.core.patterns.base import Diagnosis
+from askless.core.recipes import Batch, Narrow
+from askless.core.severities import SEVERITIES
+from askless.core.summary import Summary
+
+
+class Edit(msgspec.Struct, frozen=True):
+    """A change of one line. `findings` are the names of those that it mends, the one that saves most first.
+
+    `code` is the whole call, '' where there is none. `queries` a request are `queries_after` then, on the first of
+    `routes`, the one that gains most; `saving_ms` of `request_ms` a request are saved there, and `total_ms` over the
+    capture on all of them.
+    """
+
+    findings: tuple[str, ...]
+    severity: str
+    routes: tuple[str, ...]
+    title: str
+    at: Line | None
+    code: str
+    queries: float
+    queries_after: float
+    saving_ms: float
+    request_ms: float
+    total_ms: float
+
+
+class _Part(msgspec.Struct):
+    """A finding, and what its first advice loads with which query, if it does."""
+
+    diagnosis: Diagnosis
+    step: Step | None = None
+    query: Query | None = None
+
+    @property
+    def finding(self) -> Finding:
+        return self.diagnosis.finding
+
+
+def edits_of(diagnoses: Sequence[Diagnosis], summary: Summary, context: Context) -> list[Edit]:
+    """The edits that mend the findings, those that save most first."""
+    groups: dict[tuple[object, ...], list[_Part]] = {}
+    for diagnosis in diagnoses:
+        part = _part(diagnosis, context)
+        groups.setdefault(_where(part), []).append(part)
+    edits = [_edit(parts, summary, context) for parts in groups.values()]
+    return sorted(edits, key=lambda e: (SEVERITIES.index(e.severity), -e.total_ms, e.findings))
+
+
+def _part(diagnosis: Diagnosis, context: Context) -> _Part:
+    recipe = diagnosis.recipe
+    found = hanging(recipe, context) if isinstance(recipe, Batch) else None
+    return _Part(diagnosis, *found) if found is not None else _Part(diagnosis)
+
+
+def _where(part: _Part) -> tuple[object, ...]:
+    """What one edit has in common: the query that it changes and its line; else the line and the shape, on any route."""
+    finding, recipe = part.finding, part.diagnosis.recipe
+    at = finding.advice[0].at if finding.advice else None
+    place = (at.file, at.line) if at is not None else None
+    if part.step is not None and isinstance(recipe, Batch) and recipe.root is not None and place is not None:
+        return "query", recipe.root.shape.digest, place
+    if isinstance(recipe, Narrow) and place is not None and finding.advice[0].code.startswith("."):
+        return "query", finding.shape, place
+    line = finding.lines[0] if finding.lines else None
+    if line is None:
+        return "finding", finding.key
+    return finding.pattern, finding.shape, line.file, line.line, finding.relation
+
+
+def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
+    parts = sorted(parts, key=lambda part: (-part.finding.cost.total_ms, part.finding.key))
+    by_route: dict[str, list[_Part]] = {}
+    for part in parts:
+        by_route.setdefault(part.finding.route, []).append(part)
+    routes = sorted(by_route, key=lambda name: -_saved(by_route[name]))
+    first = by_route[routes[0]]
+    route = summary.routes[routes[0]]
+    request_ms = route.durations.median / 1e6 + route.queries.median * context.settings.round_trip_ms
+    saving_ms = min(_saved(first), request_ms) if request_ms else _saved(first)
+    queries = route.queries.median
+    spared = sum(part.finding.cost.avoidable + (part.step is not None and part.step.join) for part in first)
+    whole = severity(saving_ms / request_ms if request_ms else 0.0, spared)
+    worst = min((whole, *(part.finding.severity for part in parts)), key=SEVERITIES.index)
+    lead = parts[0].finding
+    at = lead.advice[0].at if lead.advice else next(iter(lead.lines), None)
+    title, code = _change(parts)
+    return Edit(
+        findings=tuple(part.finding.key for part in parts),
+        severity=worst,
+        routes=tuple(routes),
+        title=title,
+        at=at,
+        code=code,
+        queries=queries,
+        queries_after=max(queries - spared, 1.0 if queries else 0.0),
+        saving_ms=saving_ms,
+        request_ms=request_ms,
+        total_ms=sum(part.finding.cost.total_ms for part in parts),
+    )
+
+
+def _saved(parts: Iterable[_Part]) -> float:
+    return sum(part.finding.cost.saving_ms for part in parts)
+
+
+def _change(parts: list[_Part]) -> tuple[str, str]:
+    """What to do, and the whole call: the loads in one, what leaves columns out behind it."""
+    advice = parts[0].finding.advice
+    hung = [(part, part.step, part.query) for part in parts if part.step is not None and part.query is not None]
+    if len(parts) == 1 or not hung:
+        return (advice[0].title, advice[0].code) if advice else ("", "")
+    words = words_of(hung[0][1].path[0])
+    query = hung[0][2]
+    code = words.together([step for _, step, _ in hung], query) if words is not None else ""
+    narrowed = [part.finding.advice[0] for part in parts if part.step is None]
+    names = list(dict.fromkeys(part.finding.relation for part, _, _ in hung))
+    title = "load " + ", ".join(names) + " with the query"
+    if narrowed:
+        title += ", and " + ", ".join(one.title for one in narrowed)
+    return title, code + "".join(one.code for one in narrowed)
