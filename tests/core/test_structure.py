@@ -212,9 +212,15 @@ def test_a_join_reads_columns_by_their_own_names_whatever_the_look_up_calls_them
 def test_a_to_many_join_under_a_limit_is_not_written() -> None:
     text = "SELECT id FROM port_call ORDER BY eta LIMIT 10"
     assert (
-        rewriting.joined(text, "sqlite", ("port_call", "id"), "tug_job", "port_call_id", outputs("SELECT id FROM tug_job"), True) == ""
+        rewriting.joined(
+            text, "sqlite", ("port_call", "id"), "tug_job", "port_call_id", outputs("SELECT id FROM tug_job"), True
+        )
+        == ""
     )
-    assert rewriting.joined(text, "sqlite", ("port_call", "id"), "vessel", "id", outputs("SELECT name FROM vessel"), False) != ""
+    assert (
+        rewriting.joined(text, "sqlite", ("port_call", "id"), "vessel", "id", outputs("SELECT name FROM vessel"), False)
+        != ""
+    )
 
 
 def test_a_count_is_grouped_by_its_key() -> None:

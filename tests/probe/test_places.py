@@ -233,7 +233,7 @@ for key, in db.execute("SELECT id FROM vessel").fetchall():
 @pytest.mark.parametrize("serves", [True, False])
 def test_what_may_be_of_many_requests_is_never_urgent(serves: bool, record: Record) -> None:
     folder = record(LISTENING.replace("SERVES", str(serves)))
-    (found,) = run("findings", folder, "--json").json["findings"]
+    (found,) = run("findings", folder, "--round-trip", "5ms", "--json").json["findings"]
     assert found["pattern"] == "n-plus-one" and (found["severity"] == "urgent") is not serves
     assert any("told apart" in doubt for doubt in found["unsure"]) is serves
 

@@ -72,10 +72,10 @@ def run(options: argparse.Namespace) -> int:
     variant = "story" if options.show is not None else "each" if options.each else "all" if options.all else ""
     if options.show is not None:
         filtered = bool(options.route or options.pattern or options.accepted)
-        listed = [key for key in findings.in_order(document) if options.accepted or key not in document.accepted]
+        listed = [f.key for f in document.findings if options.accepted or f.key not in document.accepted]
         key = naming.finding_name(options.capture, options.show, listed, shown=not filtered)
         document = findings.only(document, key)
     elif not options.json:
-        lists.remember(options.capture, "finding", findings.in_order(document))
+        lists.remember(options.capture, "finding", [finding.key for finding in document.findings])
     show(document, options.json, variant)
     return int(options.judge is not None and findings.judge(document, options.judge))

@@ -41,10 +41,11 @@ def findings_of(summary: Summary, schema: Schema | None = None) -> list[Finding]
 
 
 def judgement_of(summary: Summary, schema: Schema | None = None) -> tuple[list[Finding], list[Edit]]:
-    """All findings of a summary, and the edits that mend them, both with what matters most first."""
+    """All findings of a summary in the order of the edits that mend them, those that matter most first; and the edits."""
     diagnoses = diagnoses_of(summary, schema)
     edits = edits_of(diagnoses, summary, Context(summary.settings, schema, summary.models))
-    return [diagnosis.finding for diagnosis in diagnoses], edits
+    by_key = {diagnosis.finding.key: diagnosis.finding for diagnosis in diagnoses}
+    return [by_key[key] for edit in edits for key in edit.findings], edits
 
 
 def diagnoses_of(summary: Summary, schema: Schema | None = None) -> list[Diagnosis]:

@@ -60,12 +60,9 @@ def origin_of(load: Load | None, models: Mapping[tuple[str, str], Model]) -> Ori
     columns = (relation.local or model.keys) if model is not None and relation is not None else ()
     if model is None or relation is None or not columns or not model.table:
         return None
-    # A parent class and a proxy have the relation as well, in tables of their own or in the same one.
-    tables = {model.table.lower()}
-    for (orm, _), other in models.items():
-        same = other.relations.get(load.relation)
-        if orm == load.orm and same is not None and same.target == relation.target and same.local == relation.local:
-            tables.add(other.table.lower())
+    # What a model has from its parent stands in the parent's table.
+    parents = [models.get((load.orm, link.target)) for link in model.relations.values() if link.name.endswith("_ptr")]
+    tables = {model.table.lower(), *(parent.table.lower() for parent in parents if parent is not None)}
     return Origin(frozenset(tables), frozenset(column.lower() for column in columns))
 
 

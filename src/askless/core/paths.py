@@ -8,6 +8,8 @@ from askless.core.context import Models
 from askless.core.model import Load, Model, Relation
 from askless.core.sql.structure import Structure
 
+# ORMs that name the class of the object itself: one of another class was made by other means, though of the same row.
+_BY_CLASS = ("django",)
 _JOINS_MOST = 3  # relations deep that a parent may have been joined in
 
 
@@ -17,14 +19,22 @@ def walked(path: Sequence[Load], start: Model, models: Models) -> bool:
     for load in path:
         relation = model.relations.get(load.relation) if model is not None else None
         target = models.get((load.orm, load.target))
-        if relation is None or not (
-            relation.target == load.target or _same_table(relation.target, target, load, models)
-        ):
+        if model is None or relation is None or not _stands(load, model, relation, models):
+            return False
+        if relation.target != load.target and not _same_table(relation.target, target, load, models):
             return False
         model = models.get((load.orm, relation.target))
         if model is None and load is not path[-1]:
             return False
     return True
+
+
+def _stands(load: Load, model: Model, relation: Relation, models: Models) -> bool:
+    """Whether objects of a model are those whose relation was loaded."""
+    if model.name == load.model:
+        return True
+    known = models.get((load.orm, load.model))
+    return load.orm not in _BY_CLASS and known is not None and known.relations.get(load.relation) == relation
 
 
 def _same_table(name: str, target: Model | None, load: Load, models: Models) -> bool:

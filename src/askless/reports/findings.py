@@ -92,12 +92,6 @@ def findings(
     )
 
 
-def in_order(document: documents.FindingsDocument) -> list[str]:
-    """The names of the findings as they are listed: edit by edit. Their places in it are short cuts for them."""
-    listed = {finding.key for finding in document.findings}
-    return [key for edit in document.edits for key in edit.findings if key in listed]
-
-
 def judged_of(
     path: Path, schema: Schema | None = None, values: bool = False, round_trip_ms: float = 0.0
 ) -> seen.Judged:

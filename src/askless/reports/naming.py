@@ -36,9 +36,9 @@ def finding_name(capture: Path, word: str, listed: list[str] | None = None, show
 
 
 def _every_finding(capture: Path) -> list[str]:
-    from askless.reports.findings import findings, in_order
+    from askless.reports.findings import findings
 
-    return in_order(findings(capture))
+    return [finding.key for finding in findings(capture).findings]
 
 
 def _at(capture: Path, kind: str, place: int, everything: Callable[[], list[str]], remedy: str) -> str:

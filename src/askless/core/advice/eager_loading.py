@@ -145,8 +145,11 @@ def _is_one(case: _Case) -> bool:
 
 
 def _by_hand(case: _Case) -> str:
-    if case.load is not None and case.load.kind == "lazy":
-        return ""
+    load = case.load
+    if load is not None and load.kind == "lazy":
+        if not load.relation or _query(case) is not None:
+            return ""
+        return f"load {load.relation} with the query that gives the {load.model} objects; which one that is can't be told"
     return f"collect the keys first, read all rows with {case.column} IN (...), keep them in a dict by {case.column}"
 
 

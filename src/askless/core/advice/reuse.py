@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from askless.core.advice.orm import model_of, words_of
+from askless.core.advice.orm import bare, model_of, words_of
 from askless.core.context import Context
 from askless.core.findings import Advice
 from askless.core.recipes import UseLoaded
@@ -17,7 +17,7 @@ def advise(recipe: UseLoaded, context: Context) -> tuple[Advice, ...]:
         model = model_of(load, load.model, context.models)
         relation = model.relations.get(load.relation) if model is not None else None
         if model is not None and relation is not None:
-            code = words.relation_of(model.name.lower(), relation)
+            code = words.relation_of(bare(model.name).lower(), relation)
     return (
         Advice(
             title="use what is loaded already",

@@ -108,7 +108,8 @@ class NPlusOne(ByRequests[Repetition]):
         distinct = len(set(request.given(indices)))
         # An ORM caches what it loaded for an object: the same row again and again is for as many objects.
         shared = load is not None and load.kind == "lazy" and bool(load.relation) and not load.many
-        if distinct < 2 and not (shared and len(indices) >= settings.repeat_least):
+        objects = len(indices) if shared else distinct
+        if objects < 2:
             return
         if tally is not None and tally.examined >= settings.examine_most:
             add_queries(tally, request, indices, distinct)
@@ -116,7 +117,7 @@ class NPlusOne(ByRequests[Repetition]):
             return
         if rejections(view.route, self.rule).get(name, 0) >= settings.examine_most:
             return
-        examined = _examine(request, stats, indices, distinct, settings)
+        examined = _examine(request, stats, indices, objects, settings)
         if examined is None or (only_traced and examined[1] is None):
             reject(view.route, self.rule, name)
             return
@@ -160,9 +161,12 @@ def _load_of(request: Request, indices: list[int], key: Key) -> Load | None:
 
 
 def _examine(
-    request: Request, stats: ShapeStats, indices: list[int], distinct: int, settings: Settings
+    request: Request, stats: ShapeStats, indices: list[int], objects: int, settings: Settings
 ) -> tuple[Key, Source | None] | None:
-    """The key of a repetition and the source of its keys where they were seen to flow; None if it is none."""
+    """The key of a repetition and the source of its keys where they were seen to flow; None if it is none.
+
+    `objects` are those for which it was asked: as many as different keys, unless the ORM knows better.
+    """
     structure = stats.structure
     if structure is None or not structure.repeatable:
         return None
@@ -176,7 +180,7 @@ def _examine(
     if source is not None and is_convincing(source):
         return result, source
     # Aggregates by a constant are sibling filters; two keys may be two look-ups.
-    if distinct < settings.repeat_least or structure.aggregates:
+    if objects < settings.repeat_least or structure.aggregates:
         return None
     return result, None
 

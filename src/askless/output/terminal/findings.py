@@ -53,11 +53,9 @@ def _edits(out: Console, document: documents.FindingsDocument, most: int) -> Non
 
 
 def each(out: Console, document: documents.FindingsDocument) -> None:
-    """The findings, one short paragraph each, in the order in which the edits list them."""
+    """The findings, one short paragraph each."""
     _none(out, document)
-    by_key = {finding.key: finding for finding in document.findings}
-    listed = [by_key[key] for edit in document.edits for key in edit.findings if key in by_key]
-    for place, finding in enumerate(listed, 1):
+    for place, finding in enumerate(document.findings, 1):
         _summary(out, place, finding, finding.key in document.accepted, _caller(finding, document.findings))
     _foot(out, document)
 
@@ -72,7 +70,7 @@ def _none(out: Console, document: documents.FindingsDocument) -> None:
 
 def _foot(out: Console, document: documents.FindingsDocument) -> None:
     if document.findings:
-        first = next(key for edit in document.edits for key in edit.findings)
+        first = document.findings[0].key
         lead = "The whole story of one, by its name or its number in this list:"
         command(out, lead, "findings", document.capture, "--show", first)
     if document.round_trip_ms:

@@ -36,6 +36,11 @@ class Query(msgspec.Struct, frozen=True):
     joined: tuple[tuple[Load, ...], ...] = ()
 
 
+def bare(model: str) -> str:
+    """The class of a model, whose name may have its module's or application's in front."""
+    return model.rsplit(".", 1)[-1]
+
+
 def longest(steps: Sequence[Step]) -> list[Step]:
     """The steps without those that another one passes through, in order."""
     names = [step.names for step in steps]

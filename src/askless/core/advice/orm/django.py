@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from askless.core.advice.orm import Query, Step, by_model, longest
+from askless.core.advice.orm import Query, Step, bare, by_model, longest
 from askless.core.context import Models
 from askless.core.model import Load, Model, Relation
 
@@ -40,7 +40,7 @@ class Django:
         last = above[-1] + 1
         if any(load.kind == "eager" for load in path[:last]):
             return ""
-        inner = f'{path[last - 1].target}.objects.select_related("{_names(path[last:])}")'
+        inner = f'{bare(path[last - 1].target)}.objects.select_related("{_names(path[last:])}")'
         return f'.prefetch_related(Prefetch("{_names(path[:last])}", queryset={inner}))'
 
     def joins_many(self) -> bool:
@@ -53,7 +53,7 @@ class Django:
 
     def aside(self, path: Sequence[Load]) -> str:
         """A `Prefetch` into an attribute of its own, which the loop then reads."""
-        inner = f'Prefetch("{_names(path)}", queryset={path[-1].target}.objects.filter(...), to_attr="...")'
+        inner = f'Prefetch("{_names(path)}", queryset={bare(path[-1].target)}.objects.filter(...), to_attr="...")'
         return f"with the conditions of the look-up, .prefetch_related({inner}); and read that attribute in the loop"
 
     def caution(self, path: Sequence[Load]) -> str:
@@ -73,7 +73,7 @@ class Django:
         if _ADMIN in query.file.replace("\\", "/") and joins:
             names = ", ".join(f'"{_names(path)}"' for path in [*query.joined, *joins])
             more = f", and end get_queryset with {call}" if call else ""
-            return f"in the ModelAdmin of {query.model}: list_select_related = [{names}]{more}"
+            return f"in the ModelAdmin of {bare(query.model)}: list_select_related = [{names}]{more}"
         names = ", ".join(f'"{_names(path)}"' for path in joins)
         return self.placed(query.file, query.model, (f".select_related({names})" if names else "") + call)
 
@@ -81,7 +81,7 @@ class Django:
         """The admin's queries take it at the end of `get_queryset`."""
         if not call.startswith(".") or _ADMIN not in file.replace("\\", "/"):
             return call
-        return f"in the ModelAdmin of {model}, end get_queryset with {call}"
+        return f"in the ModelAdmin of {bare(model)}, end get_queryset with {call}"
 
     def left_out(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
         """`defer`, with the relation's name in front where a join brings the column in."""
@@ -105,7 +105,7 @@ class Django:
             return ""
         restricted = f".{call}({', '.join(names)})"
         if load.relation:
-            inner = f'Prefetch("{load.relation}", queryset={load.target}.objects{restricted})'
+            inner = f'Prefetch("{load.relation}", queryset={bare(load.target)}.objects{restricted})'
             return f'in .prefetch_related(...), {inner} in place of "{load.relation}"'
         return restricted
 
@@ -113,7 +113,7 @@ class Django:
         """An annotation: parents with none stay, with 0."""
         condition = ", filter=Q(...)" if conditions else ""
         return (
-            f'{parent.name}.objects.annotate({relation.name}_count=Count("{relation.name}", distinct=True{condition}))'
+            f'{bare(parent.name)}.objects.annotate({relation.name}_count=Count("{relation.name}", distinct=True{condition}))'
         )
 
     def paged(self, model: Model, key: str, rows: int) -> str:
@@ -123,7 +123,7 @@ class Django:
 
     def number_of(self, model: Model) -> str:
         """`count()`."""
-        return f"{model.name}.objects.count()"
+        return f"{bare(model.name)}.objects.count()"
 
     def filtered(self, model: Model, columns: Sequence[str]) -> str:
         """`filter`."""
@@ -132,11 +132,11 @@ class Django:
     def written(self, kind: str, model: Model, columns: Sequence[str]) -> str:
         """The bulk methods."""
         if kind == "delete":
-            return f"{model.name}.objects.filter(pk__in=keys).delete()"
+            return f"{bare(model.name)}.objects.filter(pk__in=keys).delete()"
         if kind == "update":
             names = ", ".join(f'"{model.attribute(column)}"' for column in columns if column not in model.keys)
-            return f"{model.name}.objects.bulk_update(objects, [{names}])"
-        return f"{model.name}.objects.bulk_create([{model.name}(...) for ... in ...])"
+            return f"{bare(model.name)}.objects.bulk_update(objects, [{names}])"
+        return f"{bare(model.name)}.objects.bulk_create([{bare(model.name)}(...) for ... in ...])"
 
     def relation_of(self, name: str, relation: Relation) -> str:
         """The attribute, or `all()` of a to-many relation: anything else is a new query."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from askless.core.advice.orm import Query, Step, by_model, longest
+from askless.core.advice.orm import Query, Step, bare, by_model, longest
 from askless.core.context import Models
 from askless.core.model import Load, Model, Relation
 
@@ -14,13 +14,13 @@ def _chain(path: Sequence[Load], last: str) -> str:
     calls = []
     for number, load in enumerate(path):
         strategy = last if number == len(path) - 1 else "selectinload" if load.many else "joinedload"
-        calls.append(f"{strategy}({load.model}.{load.relation})")
+        calls.append(f"{strategy}({bare(load.model)}.{load.relation})")
     return ".".join(calls)
 
 
 def _dotted(groups: Sequence[tuple[Model, str, list[str]]]) -> list[tuple[Model, str, list[str]]]:
     """The attributes with their class in front."""
-    return [(model, relation, [f"{model.name}.{name}" for name in names]) for model, relation, names in groups]
+    return [(model, relation, [f"{bare(model.name)}.{name}" for name in names]) for model, relation, names in groups]
 
 
 class SQLAlchemy:
@@ -77,7 +77,7 @@ class SQLAlchemy:
         """`undefer`."""
         if not all(column in model.attributes for column in columns):
             return ""
-        names = (f"undefer({model.name}.{model.attributes[column]})" for column in columns if column not in model.keys)
+        names = (f"undefer({bare(model.name)}.{model.attributes[column]})" for column in columns if column not in model.keys)
         return f".options({', '.join(names)})"
 
     def _options(self, load: Load, groups: Sequence[tuple[Model, str, list[str]]]) -> str:
@@ -85,45 +85,45 @@ class SQLAlchemy:
         for _, relation, calls in groups:
             above = ""
             if load.relation:  # a relation's own query: the option hangs on the relation
-                above = f"defaultload({load.model}.{load.relation})."
+                above = f"defaultload({bare(load.model)}.{load.relation})."
             if relation:
-                above += f"defaultload({load.target}.{relation})."
+                above += f"defaultload({bare(load.target)}.{relation})."
             options += [above + call for call in calls]
         return f".options({', '.join(options)})" if options else ""
 
     def counted(self, parent: Model, relation: Relation, conditions: bool) -> str:
         """An outer join, grouped by the parent's key."""
-        key = f"{parent.name}.{parent.attribute(parent.keys[0])}" if parent.keys else f"{parent.name}.id"
-        child = relation.target
-        through = f"{parent.name}.{relation.name}"
+        key = f"{bare(parent.name)}.{parent.attribute(parent.keys[0])}" if parent.keys else f"{bare(parent.name)}.id"
+        child = bare(relation.target)
+        through = f"{bare(parent.name)}.{relation.name}"
         if conditions:
             through = f"{through}.and_(...)"
         number = f"func.count({child}.{relation.remote[0]})" if relation.remote else f"func.count({child}.id)"
-        return f"select({parent.name}, {number}).outerjoin({through}).group_by({key})"
+        return f"select({bare(parent.name)}, {number}).outerjoin({through}).group_by({key})"
 
     def paged(self, model: Model, key: str, rows: int) -> str:
         """`where`, `order_by`, `limit`."""
-        column = f"{model.name}.{model.attribute(key)}"
+        column = f"{bare(model.name)}.{model.attribute(key)}"
         return f".where({column} > last_seen).order_by({column}).limit({rows})"
 
     def number_of(self, model: Model) -> str:
         """`func.count()`."""
-        return f"select(func.count()).select_from({model.name})"
+        return f"select(func.count()).select_from({bare(model.name)})"
 
     def filtered(self, model: Model, columns: Sequence[str]) -> str:
         """`where`."""
-        return ".where(" + ", ".join(f"{model.name}.{model.attribute(column)} ..." for column in columns) + ")"
+        return ".where(" + ", ".join(f"{bare(model.name)}.{model.attribute(column)} ..." for column in columns) + ")"
 
     def written(self, kind: str, model: Model, columns: Sequence[str]) -> str:
         """One `execute` with a list of rows."""
         key = model.attribute(model.keys[0]) if model.keys else "id"
         if kind == "delete":
-            return f"session.execute(delete({model.name}).where({model.name}.{key}.in_(keys)))"
+            return f"session.execute(delete({bare(model.name)}).where({bare(model.name)}.{key}.in_(keys)))"
         names = [model.attribute(column) for column in columns]
         if kind == "update":
             names = [key, *(name for name in names if name != key)]
         row = ", ".join(f'"{name}": ...' for name in names[:6]) + (", ..." if len(names) > 6 else "")
-        return f"session.execute({kind}({model.name}), [{{{row}}} for ... in ...])"
+        return f"session.execute({kind}({bare(model.name)}), [{{{row}}} for ... in ...])"
 
     def relation_of(self, name: str, relation: Relation) -> str:
         """The attribute."""

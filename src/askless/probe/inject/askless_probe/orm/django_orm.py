@@ -13,19 +13,26 @@ from .. import recorder, stack, strict, use
 _MARK = "_askless_load"  # on a Query
 _BUILT = "_askless_built"  # on a Query: the line that began it
 _MARKED = "_askless_mark"  # on an object's state
-_through = {}  # class of a link table that Django made -> its name
+_names = {}  # class -> its name
 _forced = {}  # thread id -> what the query about to be sent is for, where its `Query` can't tell
 _uses = {}  # thread id -> the use of the query that was sent last
 
 
 def _model(cls):
     """The name of a model, which is described to the capture once."""
-    name = _through.get(cls) or cls._meta.object_name
-    if cls._meta.auto_created and cls not in _through:
-        name = _through[cls] = _named_through(cls)
+    name = _names.get(cls)
+    if name is None:
+        name = _names[cls] = _named_through(cls) if cls._meta.auto_created else _named(cls._meta)
     if ("django", name) not in recorder.models:
         recorder.models["django", name] = lambda: _described(cls._meta)
     return name
+
+
+def _named(meta):
+    """The name of a model, with its application's where another one has a model of that name."""
+    name = meta.object_name
+    alike = [other for other in meta.apps.get_models() if other._meta.object_name == name]
+    return name if len(alike) < 2 else meta.label
 
 
 def _named_through(cls):
@@ -54,7 +61,7 @@ def _described(meta):
             else:
                 local = [target.column for target in field.field.foreign_related_fields]
                 remote = [field.field.column]
-            relations[name] = [field.related_model._meta.object_name, many, local, remote, link]
+            relations[name] = [_model(field.related_model), many, local, remote, link]
         except AttributeError:
             continue
     return {
@@ -65,9 +72,9 @@ def _described(meta):
     }
 
 
-def _marked(queryset, describe, owner, kind):
+def _marked(queryset, describe, owner, kind, instance=None):
     try:
-        load = describe(owner, kind)
+        load = describe(owner, kind, instance)
         # Not `queryset.query`: reading that applies a filter which Django means to apply later.
         setattr(vars(queryset).get("_query") or queryset.query, _MARK, load)
     except Exception as error:
@@ -82,7 +89,7 @@ def _lazy_queryset(cls, describe):
     def get_queryset(self, **hints):
         queryset = plain(self, **hints)
         if recorder.active:
-            _marked(queryset, describe, self, "lazy")
+            _marked(queryset, describe, self, "lazy", hints.get("instance"))
         return queryset
 
     cls.get_queryset = get_queryset
@@ -105,9 +112,10 @@ def _eager(plain, describe):
     def get_prefetch(self, instances, *args, **kwargs):
         if not recorder.active:
             return plain(self, instances, *args, **kwargs)
-        found = _for(lambda: describe(self, "eager"), plain, self, instances, *args, **kwargs)
+        first = instances[0] if instances else None
+        found = _for(lambda: describe(self, "eager", first), plain, self, instances, *args, **kwargs)
         if hasattr(found[0], "_result_cache"):
-            _marked(found[0], describe, self, "eager")
+            _marked(found[0], describe, self, "eager", first)
         return found
 
     return get_prefetch
@@ -136,14 +144,19 @@ def _accessor(rel):
     return (name() if name is not None else getattr(rel, "related_name", "")) or ""
 
 
-def _forward(descriptor, kind):
+def _owner(instance, cls):
+    """The class of the object whose relation it is: a proxy, say, of the class that has the field."""
+    return type(instance) if isinstance(instance, cls) else cls
+
+
+def _forward(descriptor, kind, instance):
     field = descriptor.field
-    return "django", kind, _model(field.model), field.name, _model(field.remote_field.model), False
+    return "django", kind, _model(_owner(instance, field.model)), field.name, _model(field.remote_field.model), False
 
 
-def _reverse_one(descriptor, kind):
+def _reverse_one(descriptor, kind, instance):
     related = descriptor.related
-    return "django", kind, _model(related.model), _accessor(related), _model(related.related_model), False
+    return "django", kind, _model(_owner(instance, related.model)), _accessor(related), _model(related.related_model), False
 
 
 def _managers(module):
@@ -152,18 +165,20 @@ def _managers(module):
     plain_many = module.create_forward_many_to_many_manager
 
     def describe_reverse(rel):
-        def describe(manager, kind):
-            return "django", kind, _model(rel.model), _accessor(rel), _model(rel.related_model), True
+        def describe(manager, kind, instance):
+            model = _model(_owner(manager.instance if instance is None else instance, rel.model))
+            return "django", kind, model, _accessor(rel), _model(rel.related_model), True
 
         return describe
 
     def describe_many(rel, reverse):
-        def describe(manager, kind):
+        def describe(manager, kind, instance):
             if reverse:
                 model, name, target = rel.model, _accessor(rel), rel.related_model
             else:
                 model, name, target = rel.related_model, rel.field.name, rel.model
-            return "django", kind, _model(model), name, _model(target), True
+            owner = _owner(manager.instance if instance is None else instance, model)
+            return "django", kind, _model(owner), name, _model(target), True
 
         return describe
 

@@ -8,12 +8,13 @@ event `load` marks each object, and reading an attribute that SQLAlchemy instrum
 import sys
 from contextvars import ContextVar
 from functools import wraps
-from weakref import WeakSet
+from weakref import WeakKeyDictionary, WeakSet
 
 from .. import recorder, stack, strict, use
 
 _OPTION = "askless_load"
 _BUILT = "askless_built"  # of a statement, which copies keep: the line that began it
+_names = WeakKeyDictionary()  # class -> its name
 _compiling = ContextVar("askless_compiling", default=None)
 _mentioned = WeakSet()  # compiled statements whose joined models are described
 _column_names = {}  # (class, attribute) -> "table.column", "" for a relation, None for anything else
@@ -21,9 +22,20 @@ _column_names = {}  # (class, attribute) -> "table.column", "" for a relation, N
 
 def _name(mapper):
     """The name of a model, which is described to the capture once."""
-    name = mapper.class_.__name__
+    name = _named(mapper.class_)
     if ("sqlalchemy", name) not in recorder.models:
         recorder.models["sqlalchemy", name] = lambda: _described(mapper)
+    return name
+
+
+def _named(cls):
+    """The name of a class, with its module's where another class has that name already."""
+    name = _names.get(cls)
+    if name is None:
+        name = cls.__name__
+        if name in _names.values():
+            name = "%s.%s" % (cls.__module__, name)
+        _names[cls] = name
     return name
 
 
@@ -35,7 +47,7 @@ def _described(mapper):
     relations = {}
     for prop in mapper.relationships:
         relations[prop.key] = [
-            prop.mapper.class_.__name__,
+            _named(prop.mapper.class_),
             bool(prop.uselist),
             sorted(column.name for column in prop.local_columns),
             sorted(column.name for column in prop.remote_side) if prop.secondary is None else [],
