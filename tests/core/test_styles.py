@@ -133,6 +133,22 @@ PROBLEMS: dict[str, tuple[list[Query], list[tuple[str, str, str]]]] = {
         each("SELECT COUNT(*) FROM port_call WHERE status = ?", ["due", "berthed", "left", "gone"], ("count",), lambda k: [(len(k),)]),
         [("sibling-filters", "count", "repeated")],
     ),
+    "first of each": (
+        [CALLS, *each("SELECT id, at FROM inspection WHERE vessel_id = ? ORDER BY at DESC LIMIT 1", VESSELS, ("id", "at"), lambda k: [(k, 1)])],
+        [("n-plus-one", "first-of-each", "traced")],
+    ),
+    "key in a subquery": (
+        [CALLS, *each("SELECT id, name FROM pilot WHERE id IN (SELECT pilot_id FROM boarding WHERE port_call_id = ?)", IDS, ("id", "name"), lambda k: [(k, "a"), (k + 1, "b")])],
+        [("n-plus-one", "to-many", "traced")],
+    ),
+    "branches": (
+        [CALLS, *[("SELECT name FROM tug WHERE call_id = ? UNION ALL SELECT name FROM pilot WHERE call_id = ?", (k, k), ("name",), [("a",), ("b",)]) for k in IDS]],
+        [("n-plus-one", "to-many", "traced")],
+    ),
+    "ranges": (
+        [("SELECT COUNT(*) FROM port_call WHERE eta >= ? AND eta < ?", (f"2026-{m:02}-01", f"2026-{m + 1:02}-01"), ("count",), [(m,)]) for m in range(1, 9)],
+        [("sibling-filters", "count of ranges", "repeated")],
+    ),
     "writes": (
         each("INSERT INTO manifest_line (port_call_id, goods) VALUES (?, ?)", list(range(1, 8)), (), lambda k: [], "timber"),
         [("write-loop", "insert, each commits alone", "repeated")],
@@ -150,6 +166,8 @@ def test_a_problem_is_seen_in_every_form(page: str, form: str) -> None:
 CLEAN: dict[str, list[Query]] = {
     "batches": [CALLS, *[("SELECT id, name FROM vessel WHERE id IN (?, ?, ?)", VESSELS[i : i + 3], ("id", "name"), [(k, "Tern") for k in VESSELS[i : i + 3]]) for i in (0, 3)]],
     "pages by key": each("SELECT id, goods FROM manifest_line WHERE id > ? ORDER BY id LIMIT 3", [0, 3, 6, 9], ("id", "goods"), lambda k: [(k + 1, "a"), (k + 2, "b"), (k + 3, "c")]),
+    "rows in chunks": [("INSERT INTO manifest_line (id, goods) VALUES (?, ?), (?, ?)", (n, "a", n + 1, "b"), (), [(1,), (2,)]) for n in range(0, 20, 2)],
+    "ranges apart": [("SELECT COUNT(*) FROM port_call WHERE eta >= ? AND eta < ?", (f"2026-{m:02}-01", f"2026-{m:02}-02"), ("count",), [(m,)]) for m in range(1, 9)],
     "another result each time": [("SELECT id, name FROM vessel WHERE owner = ?", ("Tern",), ("id", "name"), [(k, "a")]) for k in (1, 2, 3)],
     "random": each("SELECT id FROM vessel WHERE owner = ? ORDER BY random() LIMIT 1", ["a", "b", "c", "d"], ("id",), lambda k: [(ord(k),)]),
 }  # fmt: skip

@@ -91,10 +91,11 @@ class Batch(Recipe, frozen=True, kw_only=True):
 
 
 class Group(Recipe, frozen=True, kw_only=True):
-    """Ask once for what is asked for one constant after the other."""
+    """Ask once for what is asked for one constant after the other; `buckets`: for one range after the other."""
 
     key: Key
     table: str
+    buckets: bool = False
 
 
 class Share(Recipe, frozen=True, kw_only=True):

@@ -103,7 +103,8 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
     structure = structure_of_statement(statement)
     rows = [request.values(i) for i in indices]
     slot, column, table = recipe.key.slot, recipe.key.column.name, recipe.table
-    if structure is None or any(slot >= len(row) for row in rows):
+    ranges = isinstance(recipe, Group) and recipe.buckets
+    if structure is None or ranges or any(slot >= len(row) for row in rows):
         raise AskLessError(
             "nothing-to-replay",
             "the key of these look-ups can't be told from the statement",

@@ -149,7 +149,9 @@ def _by_hand(case: _Case) -> str:
     if load is not None and load.kind == "lazy":
         if not load.relation or _query(case) is not None:
             return ""
-        return f"load {load.relation} with the query that gives the {load.model} objects; which one that is can't be told"
+        return (
+            f"load {load.relation} with the query that gives the {load.model} objects; which one that is can't be told"
+        )
     return f"collect the keys first, read all rows with {case.column} IN (...), keep them in a dict by {case.column}"
 
 
@@ -210,12 +212,23 @@ def _checks(case: _Case) -> tuple[str, ...]:
     return tuple(checks)
 
 
+def _counted_with_parent(case: _Case) -> str:
+    """What the call for a count sends: the parent's query with the children outer-joined and counted."""
+    source = case.recipe.source
+    if not case.parent_sql or source is None or not source.column or case.recipe.conditions:
+        return ""
+    held = source.table, source.column
+    return rewriting.counted_with_parent(case.parent_sql, case.system, held, case.table, case.column)
+
+
 def _grouped(case: _Case) -> Advice:
+    code = "" if case.load is None else _grouped_code(case)
+    grouped = rewriting.counted(case.sql, case.system, case.table, case.column)
     return Advice(
         title=f"get all of them with one GROUP BY {case.column}",
         why=f"one grouped query answers all {case.recipe.queries:.0f} keys",
-        sql=rewriting.counted(case.sql, case.system, case.table, case.column),
-        code="" if case.load is None else _grouped_code(case),
+        sql=(code and _counted_with_parent(case)) or grouped,
+        code=code,
         at=case.at,
         saving=case.recipe.saving,
         trade_off="the grouped query reads all groups at once; with very many parents ask for a page's keys only",

@@ -10,6 +10,8 @@ from askless.core.recipes import Group
 
 def advise(recipe: Group, context: Context) -> tuple[Advice, ...]:
     """One GROUP BY; or one row with a condition in each aggregate."""
+    if recipe.buckets:
+        return (_buckets(recipe),)
     column, counts = recipe.key.column.name, recipe.structure.counts
     sql = rewriting.counted(context.sql(recipe.stats), recipe.stats.statement.system, recipe.table, column)
     nothing = "0" if counts else "what an empty group gave"
@@ -32,3 +34,21 @@ def advise(recipe: Group, context: Context) -> tuple[Advice, ...]:
         check=("rows with none of the values are kept out by a WHERE, or counted nowhere",),
     )
     return (grouped, conditional)
+
+
+def _buckets(recipe: Group) -> Advice:
+    column = recipe.key.column.name
+    what = "COUNT(*)" if recipe.structure.counts else "the aggregate"
+    return Advice(
+        title=f"get all ranges of {column} with one GROUP BY",
+        why="one pass over the rows from the first range's start to the last one's end answers every range",
+        code=f"group by the range that {column} falls into: date_trunc('month', {column}) where ranges are months, days or the "
+        f"like; CASE WHEN {column} < ... THEN ... END otherwise; and select that and {what}",
+        at=recipe.line,
+        saving=recipe.saving,
+        trade_off="the code picks its ranges out of the groups",
+        check=(
+            "ranges without a row have no group: they must stay, with what an empty one gave",
+            "a row on a boundary falls into one range, the same as before; time zones cut days where they did",
+        ),
+    )

@@ -1,4 +1,4 @@
-"""Advice for a query without an end: pages by key, or the filter in the database."""
+"""Advice for a query without an end: the filter in the database, or a page of the rows."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from askless.core.settings import PAGE_ROWS
 
 
 def advise(recipe: Page, context: Context) -> tuple[Advice, ...]:
-    """Keyset pagination first, because a page deep in the list then costs what the first one costs."""
+    """What the page makes of the rows first, in the database; then a part of them, by key, where it shows a part."""
     structure, schema, load = recipe.structure, context.schema, recipe.stats.load
     table = schema.table(structure.main) if schema is not None else None
     key = table.primary_key[0] if table is not None and len(table.primary_key) == 1 else "id"
@@ -21,13 +21,14 @@ def advise(recipe: Page, context: Context) -> tuple[Advice, ...]:
     code = words.paged(model, key, PAGE_ROWS) if words is not None and model is not None and known else ""
     ordered = ", ".join(str(column) for column, _ in structure.order_by)
     paged = Advice(
-        title=f"read {PAGE_ROWS} rows at a time, by key",
+        title=f"or show {PAGE_ROWS} rows at a time, by key",
         why="a page by key costs the same however deep it lies; OFFSET reads and throws away what it skips",
         sql=rewriting.paged(context.sql(recipe.stats), recipe.stats.statement.system, key, PAGE_ROWS) if known else "",
         code=code,
         at=recipe.line,
         saving=recipe.saving,
-        trade_off="no jump to page 57; the order must end in a unique column",
+        trade_off="no jump to page 57; the order must end in a unique column; to read all pages one after the other asks more, "
+        "not less",
         check=(
             f"the page's order now is {ordered}: page by that column and {key} together"
             if ordered and key not in ordered
@@ -35,11 +36,11 @@ def advise(recipe: Page, context: Context) -> tuple[Advice, ...]:
         ),
     )
     filtered = Advice(
-        title="or filter, count or sum in the database",
-        why="where the application goes on to throw most rows away",
+        title="filter, count or sum in the database, where the page does not show every row",
+        why="rows that the application only goes through need not travel",
         at=recipe.line,
         saving=recipe.saving,
         trade_off="the condition moves from code to SQL",
         check=("upper and lower case, NULLs and time zones compare in SQL as they did in the code",),
     )
-    return (paged, filtered)
+    return (filtered, paged)

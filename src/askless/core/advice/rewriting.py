@@ -108,6 +108,34 @@ def counted(text: str, system: str, table: str, column: str) -> str:
     return rewritten(text, system, change)
 
 
+def counted_with_parent(text: str, system: str, held: tuple[str, str], table: str, column: str) -> str:
+    """The parent's statement with the number of its children, by an outer join: parents with none stay, with 0.
+
+    `held` is the parent's table and the column that the child's `column` refers to.
+    """
+
+    def change(tree: exp.Select, names: Names) -> exp.Select | None:
+        source = source_of(tree)
+        plain = isinstance(source, exp.Table) and source.name == held[0] and not tree.args.get("joins")
+        bound = tree.args.get("group") is not None or tree.args.get("distinct") is not None
+        if not plain or bound or source.name == table or any(is_star(bare(node)) for node in tree.expressions):
+            return None
+        parent = source.alias_or_name
+        for node in tree.find_all(exp.Column):
+            if not node.table and node.find_ancestor(exp.Select) is tree:
+                node.set("table", exp.to_identifier(parent))
+        key = exp.column(held[1], table=parent)
+        grouped = [bare(node).copy() for node in tree.expressions]
+        if not all(isinstance(node, exp.Column) for node in grouped):
+            return None
+        on = exp.EQ(this=exp.column(column, table=table), expression=key)
+        number = exp.alias_(exp.Count(this=exp.column(column, table=table)), f"{table}_count")
+        tree.select(number, append=True, copy=False)
+        return tree.join(exp.to_table(table), on=on, join_type="left", copy=False).group_by(*grouped, copy=False)
+
+    return rewritten(text, system, change)
+
+
 def numbered(text: str, system: str, table: str, column: str) -> str:
     """A look-up of rows by one key as the number of rows for all keys."""
 

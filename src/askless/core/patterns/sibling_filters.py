@@ -25,13 +25,16 @@ from askless.core.recipes import Group as GroupRecipe
 from askless.core.recipes import Key
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
+from askless.core.sql.meaning import meaning
+from askless.core.sql.slots import Value
+from askless.core.sql.structure import Structure
 from askless.core.view import Group, RequestView
 from askless.core.words import number, plural
 
 RULE = Rule(
     "sibling-filters",
     "one aggregate for each constant",
-    "three aggregates or more of one shape that differ in one constant",
+    "three aggregates or more of one shape that differ in one constant, or in a range that begins where another one ends",
     "keys that flowed, a write in between, polling",
 )
 
@@ -39,9 +42,10 @@ RULE = Rule(
 class Siblings(ShapeTally):
     """The siblings of one shape in one route."""
 
-    def __init__(self, stats: ShapeStats, key: Key) -> None:
+    def __init__(self, stats: ShapeStats, key: Key, buckets: bool) -> None:
         super().__init__(stats)
         self.key = key
+        self.buckets = buckets
 
 
 class SiblingFilters(ByRequests[Siblings]):
@@ -55,10 +59,10 @@ class SiblingFilters(ByRequests[Siblings]):
             digest = group.stats.shape.digest
             if len(group.indices) < settings.repeat_least or digest in view.claimed:
                 continue
-            key = _key_of(view, group, settings)
-            if key is None:
+            found = _key_of(view, group, settings)
+            if found is None:
                 continue
-            tally = self.tallies(view.route).setdefault((digest,), Siblings(group.stats, key))
+            tally = self.tallies(view.route).setdefault((digest,), Siblings(group.stats, *found))
             tally.add(view.request, group.indices)
             view.claimed.add(digest)
 
@@ -67,8 +71,8 @@ class SiblingFilters(ByRequests[Siblings]):
         return _diagnosis(tally, met)
 
 
-def _key_of(view: RequestView, group: Group, settings: Settings) -> Key | None:
-    """The constant that differs; None where these are no siblings."""
+def _key_of(view: RequestView, group: Group, settings: Settings) -> tuple[Key, bool] | None:
+    """The constant that differs, and whether it is a range; None where these are no siblings."""
     structure = group.stats.structure
     request, indices = view.request, group.indices
     if structure is None or not structure.repeatable or not structure.aggregates or structure.group_by:
@@ -77,12 +81,36 @@ def _key_of(view: RequestView, group: Group, settings: Settings) -> Key | None:
     if len(set(rows)) < settings.repeat_least or _interrupted(view, group, settings):
         return None
     positions = varying(rows)
+    bucket = _bucket(structure, rows, positions or [])
+    if bucket is not None:
+        return bucket, True
     if positions is None or len(positions) != 1:
         return None
     predicate = lookup(structure, positions[0])
     if predicate is None or not predicate.required or predicate.inside:
         return None
-    return Key(positions[0], predicate.column, predicate.operator == "any")
+    return Key(positions[0], predicate.column, predicate.operator == "any"), False
+
+
+def _bucket(structure: Structure, rows: list[tuple[Value, ...]], positions: list[int]) -> Key | None:
+    """The lower end of ranges of one column that follow upon each other, each beginning where another one ends."""
+    if len(positions) != 2:
+        return None
+    ends = [p for p in structure.predicates if p.required and not p.inside and set(p.slots) & set(positions)]
+    if len({p.column for p in ends}) != 1:
+        return None
+    if len(ends) == 1 and ends[0].operator == "between" and ends[0].slots == tuple(positions):
+        low, high = ends[0].slots
+    elif len(ends) == 2:
+        slots = {one.operator: one.slots[0] for one in ends}
+        lower, upper = slots.get(">=", slots.get(">")), slots.get("<", slots.get("<="))
+        if lower is None or upper is None:
+            return None
+        low, high = lower, upper
+    else:
+        return None
+    starts, stops = [meaning(row[low]) for row in rows], [meaning(row[high]) for row in rows]
+    return Key(low, ends[0].column) if len(set(starts) & set(stops)) >= len(rows) - 1 else None
 
 
 def _interrupted(view: RequestView, group: Group, settings: Settings) -> bool:
@@ -103,17 +131,19 @@ def _diagnosis(tally: Siblings, met: Met) -> Diagnosis:
     cost = met.cost(queries, queries - 1)
     verb = "counts rows of" if structure.counts else "aggregates rows of"
     table = column.table or structure.main
+    one = "range" if tally.buckets else "value"
     claim = Claim(
-        variant="count" if structure.counts else "aggregate",
+        variant=("count" if structure.counts else "aggregate") + (" of ranges" if tally.buckets else ""),
         severity=severity(cost.share, cost.avoidable),
-        title=f"{plural(queries, 'query')} where 1 would do: {verb} {structure.main} for one value of {column.name} after the other",
+        title=f"{plural(queries, 'query')} where 1 would do: {verb} {structure.main} for one {one} of {column.name} after the other",
         evidence="repeated",
-        because=(f"{number(queries)} aggregates a request that differ in the value of {table}.{column.name} only",),
+        because=(f"{number(queries)} aggregates a request that differ in the {one} of {table}.{column.name} only",),
         cost=cost,
     )
     recipe = GroupRecipe(
-        stats=met.stats, line=met.line, saving=spared(queries - 1, cost.saving_ms), key=tally.key, table=table
-    )
+        stats=met.stats, line=met.line, saving=spared(queries - 1, cost.saving_ms), key=tally.key, table=table,
+        buckets=tally.buckets,
+    )  # fmt: skip
     return Diagnosis(met.finding(RULE, claim), recipe)
 
 

@@ -29,7 +29,7 @@ RULE = Rule(
     "write-loop",
     "rows written one by one",
     "five or more INSERT, UPDATE or DELETE of one shape; worse where each commits alone",
-    "an executemany, a statement with many rows",
+    "an executemany, a statement with many rows, INSERTs of rows in chunks",
 )
 _WRITES = ("insert", "update", "delete")
 
@@ -61,7 +61,7 @@ class WriteLoop(ByRequests[Writes]):
             structure = group.stats.structure
             if structure is None or structure.kind not in _WRITES:
                 continue
-            single = [i for i in group.indices if view.request.batches.get(i, 0) <= 1]
+            single = [i for i in group.indices if _is_single(view.request, i, structure.kind)]
             for indices in by_code(view.request, single) if single else []:
                 if len(indices) >= settings.write_loop_least:
                     self._add(view, group.stats, indices)
@@ -76,6 +76,11 @@ class WriteLoop(ByRequests[Writes]):
     def diagnose(self, tally: Writes, met: Met) -> Diagnosis:
         """One a loop."""
         return _diagnosis(tally, met)
+
+
+def _is_single(request: Request, i: int, kind: str) -> bool:
+    """Whether a write is of one row: no executemany, and no INSERT of a chunk of rows."""
+    return request.batches.get(i, 0) <= 1 and not (kind == "insert" and request.rows[i] > 1)
 
 
 def _alone(request: Request, indices: list[int]) -> int:

@@ -112,9 +112,7 @@ class Django:
     def counted(self, parent: Model, relation: Relation, conditions: bool) -> str:
         """An annotation: parents with none stay, with 0."""
         condition = ", filter=Q(...)" if conditions else ""
-        return (
-            f'{bare(parent.name)}.objects.annotate({relation.name}_count=Count("{relation.name}", distinct=True{condition}))'
-        )
+        return f'{bare(parent.name)}.objects.annotate({relation.name}_count=Count("{relation.name}", distinct=True{condition}))'
 
     def paged(self, model: Model, key: str, rows: int) -> str:
         """`filter`, `order_by` and a slice."""

@@ -77,7 +77,9 @@ class SQLAlchemy:
         """`undefer`."""
         if not all(column in model.attributes for column in columns):
             return ""
-        names = (f"undefer({bare(model.name)}.{model.attributes[column]})" for column in columns if column not in model.keys)
+        names = (
+            f"undefer({bare(model.name)}.{model.attributes[column]})" for column in columns if column not in model.keys
+        )
         return f".options({', '.join(names)})"
 
     def _options(self, load: Load, groups: Sequence[tuple[Model, str, list[str]]]) -> str:

@@ -156,7 +156,14 @@ def _forward(descriptor, kind, instance):
 
 def _reverse_one(descriptor, kind, instance):
     related = descriptor.related
-    return "django", kind, _model(_owner(instance, related.model)), _accessor(related), _model(related.related_model), False
+    return (
+        "django",
+        kind,
+        _model(_owner(instance, related.model)),
+        _accessor(related),
+        _model(related.related_model),
+        False,
+    )
 
 
 def _managers(module):
