@@ -232,7 +232,12 @@ def flask(place: Place, env: Environment) -> Outcomes:
 
 def starlette(place: Place, env: Environment) -> Outcomes:
     """Starlette's tests."""
-    return pytest_in(place, place.source("starlette"), ["tests", "-W", "ignore", "--ignore", "tests/middleware/test_opentelemetry.py"], env)
+    return pytest_in(
+        place,
+        place.source("starlette"),
+        ["tests", "-W", "ignore", "--ignore", "tests/middleware/test_opentelemetry.py"],
+        env,
+    )
 
 
 def django_on(system: str) -> Callable[[Place, Environment], Outcomes]:

@@ -43,14 +43,25 @@ def findings_of(summary: Summary, schema: Schema | None = None) -> list[Finding]
 def judgement_of(summary: Summary, schema: Schema | None = None) -> tuple[list[Finding], list[Edit]]:
     """All findings of a summary in the order of the edits that mend them, those that matter most first; and the edits."""
     diagnoses = diagnoses_of(summary, schema)
-    edits = edits_of(diagnoses, summary, Context(summary.settings, schema, summary.models))
+    edits = edits_of(diagnoses, summary, context_of(summary, schema))
     by_key = {diagnosis.finding.key: diagnosis.finding for diagnosis in diagnoses}
     return [by_key[key] for edit in edits for key in edit.findings], edits
 
 
+def context_of(summary: Summary, schema: Schema | None = None) -> Context:
+    """What judging a summary may use beside a route's own totals."""
+    widths = {
+        (stats.shape.digest, stats.columns): (stats.widths, stats.widths_rows)
+        for route in summary.routes.values()
+        for stats in route.own_shapes()
+        if stats.widths and stats.widths_rows
+    }
+    return Context(summary.settings, schema, summary.models, widths)
+
+
 def diagnoses_of(summary: Summary, schema: Schema | None = None) -> list[Diagnosis]:
     """All findings of a summary, each with the recipe that its advice is made of."""
-    context = Context(summary.settings, schema, summary.models)
+    context = context_of(summary, schema)
     results: list[Diagnosis] = []
     for route in summary.routes.values():
         here: list[Diagnosis] = []

@@ -13,11 +13,25 @@ Models = dict[tuple[str, str], Model]
 
 
 class Context(msgspec.Struct, frozen=True):
-    """See the module. `models` are by ORM and name."""
+    """See the module. `models` are by ORM and name.
+
+    `widths` are the bytes of each column of a shape's results and the rows that they were measured on, over all routes: by
+    digest and names of columns.
+    """
 
     settings: Settings
     schema: Schema | None = None
     models: Models = {}
+    widths: dict[tuple[str, tuple[str, ...]], tuple[list[int], int]] = {}
+
+    def widths_of(self, stats: ShapeStats) -> tuple[list[int], int]:
+        """The bytes of each column of a shape's results, and the rows that these had; [] and 0 where none was measured.
+
+        Not every result is measured: what a shape's results are on other routes stands for those on its own.
+        """
+        if stats.widths_rows and stats.widths:
+            return stats.widths, stats.widths_rows
+        return self.widths.get((stats.shape.digest, stats.columns), ([], 0))
 
     def sql(self, stats: ShapeStats) -> str:
         """A shape's statement as reports show it: literals masked, unless they are wanted."""

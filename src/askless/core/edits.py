@@ -55,7 +55,12 @@ def edits_of(diagnoses: Sequence[Diagnosis], summary: Summary, context: Context)
     for diagnosis in diagnoses:
         part = _part(diagnosis, context)
         groups.setdefault(_where(part), []).append(part)
-    edits = [_edit(parts, summary, context) for parts in groups.values()]
+    together: dict[tuple[object, ...], list[_Part]] = {}
+    for where, parts in groups.items():
+        # What other routes load with the query of a line is theirs; the same change is one change.
+        change = (where[0], where[2:], _change(_ordered(parts))) if where[0] == "query" else where
+        together.setdefault(change, []).extend(parts)
+    edits = [_edit(parts, summary, context) for parts in together.values()]
     return sorted(edits, key=lambda e: (SEVERITIES.index(e.severity), -e.total_ms, e.findings))
 
 
@@ -71,9 +76,9 @@ def _where(part: _Part) -> tuple[object, ...]:
     at = finding.advice[0].at if finding.advice else None
     place = (at.file, at.line) if at is not None else None
     if part.step is not None and isinstance(recipe, Batch) and recipe.root is not None and place is not None:
-        return "query", recipe.root.shape.digest, place
+        return "query", finding.route, recipe.root.shape.digest, place
     if isinstance(recipe, Narrow) and place is not None and finding.advice[0].code.startswith("."):
-        return "query", finding.shape, place
+        return "query", finding.route, finding.shape, place
     line = finding.lines[0] if finding.lines else None
     if line is None:
         return "finding", finding.key
@@ -81,7 +86,7 @@ def _where(part: _Part) -> tuple[object, ...]:
 
 
 def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
-    parts = sorted(parts, key=lambda part: (-part.finding.cost.total_ms, part.finding.key))
+    parts = _ordered(parts)
     by_route: dict[str, list[_Part]] = {}
     for part in parts:
         by_route.setdefault(part.finding.route, []).append(part)
@@ -110,6 +115,10 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
         request_ms=request_ms,
         total_ms=sum(part.finding.cost.total_ms for part in parts),
     )
+
+
+def _ordered(parts: Iterable[_Part]) -> list[_Part]:
+    return sorted(parts, key=lambda part: (-part.finding.cost.total_ms, part.finding.key))
 
 
 def _saved(parts: Iterable[_Part]) -> float:

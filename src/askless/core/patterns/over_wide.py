@@ -72,8 +72,9 @@ def _kept(stats: ShapeStats, structure: Structure, context: Context) -> set[str]
 
 def _widths(stats: ShapeStats, structure: Structure, context: Context) -> dict[str, float]:
     """Mean bytes of a value, by column: as measured, else as the catalog says."""
-    if stats.widths_rows and stats.columns:
-        return {name: size / stats.widths_rows for name, size in zip(stats.columns, stats.widths, strict=False)}
+    widths, rows = context.widths_of(stats)
+    if rows and stats.columns:
+        return {name: size / rows for name, size in zip(stats.columns, widths, strict=False)}
     table = context.schema.table(structure.main) if context.schema else None
     if table is None:
         return {}
@@ -137,7 +138,7 @@ def _diagnosis(met: Met, structure: Structure, wide: dict[str, float], read: set
     if star:
         because.append("the statement selects *, so it also fetches columns added later")
     heavy = max(wide.values(), default=0) >= context.settings.wide_column_bytes
-    by_catalog = context.schema is not None and not stats.widths_rows
+    by_catalog = context.schema is not None and not context.widths_of(stats)[1]
     claim = Claim(
         variant="wide-columns" if wide else "star",
         severity=_severity(share, heavy, read is not None),

@@ -5,14 +5,17 @@ An eager query of its own, or a joined relation whose objects were never touched
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from askless.core.advice.orm import by_table, model_of
 from askless.core.context import Context
 from askless.core.findings import Cost, severity
 from askless.core.model import Load, Model
 from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule, spared
-from askless.core.recipes import LeaveOut
+from askless.core.recipes import LeaveOut, UseLoaded
 from askless.core.shape_stats import ShapeStats, UseTotals
 from askless.core.sql.structure import Structure
+from askless.core.summary import RouteStats
 from askless.core.words import plural, size
 
 RULE = Rule(
@@ -29,6 +32,13 @@ class UnusedLoad(ByTotals):
     """See the module."""
 
     rule = RULE
+
+    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+        """As for all totals; what rows are read again of, though they were loaded, is to be used, not to be dropped."""
+        wanted = {id(one.recipe.source) for one in found if isinstance(one.recipe, UseLoaded)}
+        for diagnosis in super().judge(route, context, found):
+            if id(diagnosis.recipe.stats) not in wanted:
+                yield diagnosis
 
     def worth_parsing(self, stats: ShapeStats, context: Context) -> bool:
         """Whether it was tracked what became of the objects."""
@@ -108,13 +118,14 @@ def _joined(met: Met, structure: Structure, load: Load) -> Diagnosis | None:
 def _bytes_of(name: str, met: Met, structure: Structure, load: Load) -> float:
     """Bytes a request of the columns that belong to a model."""
     stats = met.stats
-    if not stats.widths_rows or len(structure.outputs) != len(stats.columns):
+    widths, widths_rows = met.context.widths_of(stats)
+    if not widths_rows or len(structure.outputs) != len(stats.columns):
         return 0.0
     result = 0.0
-    for output, width in zip(structure.outputs, stats.widths, strict=False):
+    for output, width in zip(structure.outputs, widths, strict=False):
         model: Model | None = by_table(load, output.column.table, met.context.models)
         if model is not None and model.name == name:
-            result += width / stats.widths_rows
+            result += width / widths_rows
     return result * stats.rows / stats.requests
 
 

@@ -1,0 +1,1 @@
+"""The harbour office as a Django application."""
