@@ -142,6 +142,9 @@ def read_again(db):
 
 @page("sibling-filters")
 def statistics(db):
+    if edit():
+        counts = dict(db.execute(evaluated(edit(), NAMES)).all())
+        return [counts.get(one, 0) for one in ("due", "berthed", "left")]
     return [
         db.scalar(select(func.count()).select_from(PortCall).where(PortCall.status == one))
         for one in ("due", "berthed", "left")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import sqlite3
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -226,3 +228,48 @@ def test_a_to_many_join_under_a_limit_is_not_written() -> None:
 def test_a_count_is_grouped_by_its_key() -> None:
     sql = rewriting.counted("SELECT COUNT(*) FROM port_call WHERE berth_id = 3", "sqlite", "port_call", "berth_id")
     assert flat(sql) == "SELECT berth_id, COUNT(*) FROM port_call WHERE berth_id IN (:keys) GROUP BY berth_id"
+
+
+ASKED_WHETHER = [
+    "SELECT EXISTS(SELECT 1 FROM tug_job WHERE port_call_id = ? AND open = 1)",
+    "SELECT 1 AS a FROM tug_job WHERE port_call_id = ? AND open = 1 ORDER BY id LIMIT 1",
+    "SELECT 1 FROM (SELECT 1) x WHERE EXISTS (SELECT 1 FROM tug_job WHERE port_call_id = ? AND open = 1)",
+]
+
+
+@pytest.mark.parametrize("text", ASKED_WHETHER)
+def test_a_question_for_one_key_becomes_one_for_all(text: str) -> None:
+    sql = rewriting.existing(text, "sqlite", "tug_job", "port_call_id")
+    assert flat(sql) == "SELECT DISTINCT port_call_id FROM tug_job WHERE port_call_id IN (:keys) AND open = 1"
+
+
+def test_the_first_row_of_each_key_is_told_by_a_window() -> None:
+    text = "SELECT id, at FROM inspection WHERE vessel_id = ? AND passed = 1 ORDER BY at DESC, id LIMIT 1"
+    sql = rewriting.first_of_each(text, "sqlite", "inspection", "vessel_id")
+    database = sqlite3.connect(":memory:")
+    try:
+        database.execute("CREATE TABLE inspection (id INTEGER, vessel_id INTEGER, at INTEGER, passed INTEGER)")
+        rows = [(n, n % 4, n * 7 % 5, n % 3 > 0) for n in range(40)]
+        database.executemany("INSERT INTO inspection VALUES (?, ?, ?, ?)", rows)
+        one_by_one = {(*database.execute(text, (key,)).fetchone(), key) for key in range(4)}
+        together = {row[:3] for row in database.execute(sql.replace(":keys", "0, 1, 2, 3"))}
+    finally:
+        database.close()
+    assert together == one_by_one
+    assert rewriting.first_of_each(text.replace("ORDER BY at DESC, id ", ""), "sqlite", "inspection", "vessel_id") == ""
+
+
+def test_a_count_with_the_parent_keeps_parents_without_children() -> None:
+    parent = "SELECT id, name FROM berth WHERE open = 1 ORDER BY name"
+    sql = rewriting.counted_with_parent(parent, "sqlite", ("berth", "id"), "port_call", "berth_id")
+    database = sqlite3.connect(":memory:")
+    try:
+        database.executescript(
+            "CREATE TABLE berth (id INTEGER, name TEXT, open INTEGER); CREATE TABLE port_call (id INTEGER, berth_id INTEGER);"
+            "INSERT INTO berth VALUES (1, 'a', 1), (2, 'b', 1), (3, 'c', 0); INSERT INTO port_call VALUES (1, 1), (2, 1), (3, 3);"
+        )
+        assert database.execute(sql).fetchall() == [(1, "a", 2), (2, "b", 0)]
+    finally:
+        database.close()
+    joined = "SELECT b.id FROM berth b JOIN pier p ON p.id = b.pier_id"
+    assert rewriting.counted_with_parent(joined, "sqlite", ("berth", "id"), "port_call", "berth_id") == ""

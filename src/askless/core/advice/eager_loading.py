@@ -40,6 +40,8 @@ class _Case:
 def advise(recipe: Batch, context: Context) -> tuple[Advice, ...]:
     """The roads out of an n-plus-one, the one to try first in front."""
     case = _Case(recipe, context)
+    if case.variant is Variant.EXISTS:
+        return (_existing(case),)
     if case.variant.is_number:
         return tuple(a for a in (_grouped(case), _counter(case)) if a)
     if case.variant is Variant.FIRST:
@@ -238,6 +240,18 @@ def _grouped(case: _Case) -> Advice:
             else "parents with no rows are missing from the grouped result: they must stay, with what an empty group gave",
             f"count a column of {case.table}, not *, if you outer-join it from the parent",
         ),
+    )
+
+
+def _existing(case: _Case) -> Advice:
+    return Advice(
+        title=f"ask once which {case.column} have rows in {case.table}",
+        why=f"one query gives those of the {case.recipe.queries:.0f} keys that have some",
+        sql=rewriting.existing(case.sql, case.system, case.table, case.column),
+        at=case.at,
+        saving=case.recipe.saving,
+        trade_off="where the parents are queried by hand, an EXISTS among their columns does it in the same query",
+        check=("a key that does not come back has none",),
     )
 
 

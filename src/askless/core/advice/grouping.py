@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from askless.core.advice import rewriting
+from askless.core.advice.orm import words_of
 from askless.core.context import Context
 from askless.core.findings import Advice
 from askless.core.recipes import Group
@@ -19,6 +20,7 @@ def advise(recipe: Group, context: Context) -> tuple[Advice, ...]:
         title=f"get all of them with one GROUP BY {column}",
         why="one pass over the rows answers every value",
         sql=sql,
+        code=_code(recipe, context),
         at=recipe.line,
         saving=recipe.saving,
         trade_off="the code picks its values out of the groups",
@@ -34,6 +36,18 @@ def advise(recipe: Group, context: Context) -> tuple[Advice, ...]:
         check=("rows with none of the values are kept out by a WHERE, or counted nowhere",),
     )
     return (grouped, conditional)
+
+
+def _code(recipe: Group, context: Context) -> str:
+    """The ORM's call, where the key is all that the count asks for."""
+    load, words = recipe.stats.load, words_of(recipe.stats.load)
+    column = recipe.key.column.name
+    if load is None or words is None or not recipe.structure.counts or len(recipe.structure.predicates) > 1:
+        return ""
+    model = context.models.get((load.orm, load.target))
+    if model is None or recipe.table != model.table or column not in model.attributes or recipe.structure.joins:
+        return ""
+    return words.grouped(model, column)
 
 
 def _buckets(recipe: Group) -> Advice:

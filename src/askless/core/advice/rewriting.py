@@ -173,6 +173,22 @@ def first_of_each(text: str, system: str, table: str, column: str) -> str:
     return rewritten(text, system, change)
 
 
+def existing(text: str, system: str, table: str, column: str) -> str:
+    """A question whether there are rows of one key as the keys, of all, that have some."""
+
+    def change(tree: exp.Select, names: Names) -> exp.Select | None:
+        for select in tree.find_all(exp.Select):
+            key = _by_all_keys(select, names, table, column)
+            if key is not None:
+                select.set("expressions", [key.copy()])
+                for name in ("order", "limit", "offset"):
+                    select.set(name, None)
+                return select.distinct(copy=False)
+        return None
+
+    return rewritten(text, system, change)
+
+
 def _selects(tree: exp.Select, column: exp.Column) -> bool:
     for node in tree.expressions:
         inner = bare(node)

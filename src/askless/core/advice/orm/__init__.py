@@ -97,6 +97,9 @@ class Words(Protocol):
         With `conditions` the children are counted under conditions, which stand as `...`.
         """
 
+    def grouped(self, model: Model, column: str) -> str:
+        """The number of a model's rows for each value of a column. A query of its own."""
+
     def paged(self, model: Model, key: str, rows: int) -> str:
         """So many rows after the last key seen."""
 

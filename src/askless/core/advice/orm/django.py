@@ -114,6 +114,11 @@ class Django:
         condition = ", filter=Q(...)" if conditions else ""
         return f'{bare(parent.name)}.objects.annotate({relation.name}_count=Count("{relation.name}", distinct=True{condition}))'
 
+    def grouped(self, model: Model, column: str) -> str:
+        """`values` and `annotate`, which make a GROUP BY; an order of the model's own would split the groups."""
+        name = model.attribute(column)
+        return f'{bare(model.name)}.objects.order_by().values("{name}").annotate(number=Count("pk"))'
+
     def paged(self, model: Model, key: str, rows: int) -> str:
         """`filter`, `order_by` and a slice."""
         name = model.attribute(key)

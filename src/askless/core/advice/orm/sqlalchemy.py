@@ -103,6 +103,11 @@ class SQLAlchemy:
         number = f"func.count({child}.{relation.remote[0]})" if relation.remote else f"func.count({child}.id)"
         return f"select({bare(parent.name)}, {number}).outerjoin({through}).group_by({key})"
 
+    def grouped(self, model: Model, column: str) -> str:
+        """`group_by`."""
+        name = f"{bare(model.name)}.{model.attribute(column)}"
+        return f"select({name}, func.count()).group_by({name})"
+
     def paged(self, model: Model, key: str, rows: int) -> str:
         """`where`, `order_by`, `limit`."""
         column = f"{bare(model.name)}.{model.attribute(key)}"
