@@ -26,6 +26,7 @@ from askless.core.patterns.base import (
     lines_of,
     met_of,
     spared,
+    written_between,
 )
 from askless.core.patterns.repetition import (
     Repetition,
@@ -117,7 +118,9 @@ class NPlusOne(ByRequests[Repetition]):
             return
         if rejections(view.route, self.rule).get(name, 0) >= settings.examine_most:
             return
-        examined = _examine(request, stats, indices, objects, settings)
+        examined = None
+        if not _finds_before_it_makes(view, stats, indices):
+            examined = _examine(request, stats, indices, objects, settings)
         if examined is None or (only_traced and examined[1] is None):
             reject(view.route, self.rule, name)
             return
@@ -138,6 +141,14 @@ class NPlusOne(ByRequests[Repetition]):
         tallies = list(self.tallies(route).values())
         for tally in tallies:
             yield _diagnosis(tally, tallies, met_of(tally, route, context))
+
+
+def _finds_before_it_makes(view: RequestView, stats: ShapeStats, indices: list[int]) -> bool:
+    """Whether these look-ups found nothing and what they looked for was then written: no batch is read in their place."""
+    structure = stats.structure
+    if structure is None or any(view.request.rows[i] for i in indices):
+        return False
+    return written_between(view, indices[0], indices[-1] + 2, {structure.main.lower()})
 
 
 def _by_load(request: Request, indices: list[int]) -> list[list[int]]:

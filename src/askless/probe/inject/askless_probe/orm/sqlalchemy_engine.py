@@ -28,7 +28,7 @@ def _number(connection):
 
 def _before(cursor, statement, parameters, context):
     try:
-        if recorder.active and context.dialect.driver not in KNOWN:
+        if recorder.active and context is not None and context.dialect.driver not in KNOWN:
             if not _listening:
                 _listen()
             setattr(context, _START, clock())

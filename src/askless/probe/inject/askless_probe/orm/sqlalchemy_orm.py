@@ -114,15 +114,20 @@ def _before_orm(state):
 
 
 def _before_execute(cursor, statement, parameters, context):
-    options = context.execution_options
-    mark = options.get(_OPTION)
-    if mark is None and (context.isinsert or context.isupdate or context.isdelete):
-        mark = _written(context)
-    if mark is not None:
-        stack.built.set(options.get(_BUILT))
-        _mention_joined(context)
-    if mark is not None or recorder.pending.get() is not None:
-        recorder.pending.set(mark)
+    try:
+        mark = None
+        if context is not None:  # a dialect that asks while it gets to know its server has none
+            options = context.execution_options
+            mark = options.get(_OPTION)
+            if mark is None and (context.isinsert or context.isupdate or context.isdelete):
+                mark = _written(context)
+            if mark is not None:
+                stack.built.set(options.get(_BUILT))
+                _mention_joined(context)
+        if mark is not None or recorder.pending.get() is not None:
+            recorder.pending.set(mark)
+    except Exception as error:
+        recorder.complain("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
 
 
 def _before_execute_no_params(cursor, statement, context):
