@@ -58,7 +58,7 @@ def edits_of(diagnoses: Sequence[Diagnosis], summary: Summary, context: Context)
     together: dict[tuple[object, ...], list[_Part]] = {}
     for where, parts in groups.items():
         # What other routes load with the query of a line is theirs; the same change is one change.
-        change = (where[0], where[2:], _change(_ordered(parts))) if where[0] == "query" else where
+        change = (where[0], where[2:], _change(_ordered(parts))) if where[0] in ("query", "loop") else where
         together.setdefault(change, []).extend(parts)
     edits = [_edit(parts, summary, context) for parts in together.values()]
     return sorted(edits, key=lambda e: (SEVERITIES.index(e.severity), -e.total_ms, e.findings))
@@ -79,6 +79,8 @@ def _where(part: _Part) -> tuple[object, ...]:
         return "query", finding.route, recipe.root.shape.digest, place
     if isinstance(recipe, Narrow) and place is not None and finding.advice[0].code.startswith("."):
         return "query", finding.route, finding.shape, place
+    if isinstance(recipe, Batch) and recipe.loop and place is not None:
+        return "loop", finding.route, recipe.loop, place
     line = finding.lines[0] if finding.lines else None
     if line is None:
         return "finding", finding.key
@@ -90,7 +92,7 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
     by_route: dict[str, list[_Part]] = {}
     for part in parts:
         by_route.setdefault(part.finding.route, []).append(part)
-    routes = sorted(by_route, key=lambda name: -_saved(by_route[name]))
+    routes = sorted(by_route, key=lambda name: (_worst(by_route[name]), -_saved(by_route[name]), name))
     first = by_route[routes[0]]
     route = summary.routes[routes[0]]
     request_ms = route.durations.median / 1e6 + route.queries.median * context.settings.round_trip_ms
@@ -98,7 +100,7 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
     queries = route.queries.median
     spared = sum(part.finding.cost.avoidable + (part.step is not None and part.step.join) for part in first)
     whole = severity(saving_ms / request_ms if request_ms else 0.0, spared)
-    worst = min((whole, *(part.finding.severity for part in parts)), key=SEVERITIES.index)
+    worst = SEVERITIES[min(SEVERITIES.index(whole), _worst(parts))]
     lead = parts[0].finding
     at = lead.advice[0].at if lead.advice else next(iter(lead.lines), None)
     title, code = _change(parts)
@@ -117,8 +119,19 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
     )
 
 
+def _worst(parts: Iterable[_Part]) -> int:
+    return min(SEVERITIES.index(part.finding.severity) for part in parts)
+
+
 def _ordered(parts: Iterable[_Part]) -> list[_Part]:
-    return sorted(parts, key=lambda part: (-part.finding.cost.total_ms, part.finding.key))
+    """The outermost loops first, then what saves most."""
+
+    def place(part: _Part) -> tuple[int, float, str]:
+        recipe = part.diagnosis.recipe
+        depth = recipe.depth if isinstance(recipe, Batch) and part.step is None else 1
+        return depth, -part.finding.cost.total_ms, part.finding.key
+
+    return sorted(parts, key=place)
 
 
 def _saved(parts: Iterable[_Part]) -> float:

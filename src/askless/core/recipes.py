@@ -69,7 +69,8 @@ class Recipe(msgspec.Struct, frozen=True, kw_only=True):
 class Batch(Recipe, frozen=True, kw_only=True):
     """Read for all keys at once what is read key by key.
 
-    `table` is that of the key's column. `queries` are asked in one request, and `load` is what the ORM said of them. `root` is the query of the ORM's that all hangs
+    `table` is that of the key's column. `queries` are asked in one request, and `load` is what the ORM said of them. `loop` is the shape of the outermost loop around them, so many
+    levels above. `root` is the query of the ORM's that all hangs
     on, and `path` names the relations from it to what is read. `parent` is the shape that supplied the keys, `parent_line`
     the line of the outermost one. `only_counted`: the rows were loaded and none was looked at; `conditions`: the look-up has
     others beside its key.
@@ -79,6 +80,8 @@ class Batch(Recipe, frozen=True, kw_only=True):
     table: str
     variant: Variant
     queries: float
+    loop: str = ""
+    depth: int = 1
     load: Load | None = None
     source: Source | None = None
     root: ShapeStats | None = None

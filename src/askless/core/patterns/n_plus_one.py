@@ -107,6 +107,9 @@ class NPlusOne(ByRequests[Repetition]):
         name = (stats.shape.digest, asked_for, *call_path(request, indices[0]))
         tally = self.tallies(view.route).get(name)
         distinct = len(set(request.given(indices)))
+        if load is not None and load.kind == "eager":
+            view.claimed.add(stats.shape.digest)  # it comes with look-ups that are a repetition themselves
+            return
         # An ORM caches what it loaded for an object: the same row again and again is for as many objects.
         shared = load is not None and load.kind == "lazy" and bool(load.relation) and not load.many
         objects = len(indices) if shared else distinct
@@ -230,8 +233,8 @@ def _first_only(request: Request, structure: Structure, indices: list[int]) -> b
     return all(slot < len(row := request.values(i)) and meaning(row[slot]) == 1 for i in indices[:8])
 
 
-def variant_of(tally: Repetition, context: Context) -> Variant:
-    """What the look-ups ask for."""
+def variant_of(tally: Repetition, context: Context, above: Structure | None = None) -> Variant:
+    """What the look-ups ask for. `above` is the statement that supplied the keys, where it is known."""
     structure = tally.stats.parsed
     if structure.exists:
         return Variant.EXISTS
@@ -252,10 +255,20 @@ def variant_of(tally: Repetition, context: Context) -> Variant:
         # The key stands on a joined table: a link table, or a needless join to the parent itself.
         return seen if own else Variant.LINK_TABLE
     if own:
-        return Variant.SAME_ROW
+        return Variant.SAME_ROW if _asks_more(structure, above) else seen
     if context.schema is not None and context.schema.table(table) is not None:
         return Variant.TO_ONE if context.schema.is_unique(table, column.name) else Variant.TO_MANY
     return seen
+
+
+def _asks_more(structure: Structure, above: Structure | None) -> bool:
+    """Whether a look-up asks for a column of its table that the statement before it did not have."""
+    if above is None or any(output.star for output in structure.outputs):
+        return not any(output.star for output in above.outputs) if above is not None else True
+    if any(output.star for output in above.outputs):
+        return False
+    there = {output.column for output in above.outputs}
+    return any(output.column not in there for output in structure.outputs if output.column.table == structure.main)
 
 
 _VERBS = {Variant.FIRST: "reads the first row of", Variant.COUNT: "counts rows of", Variant.EXISTS: "asks whether there are rows in", Variant.AGGREGATE: "aggregates rows of"}  # fmt: skip
@@ -272,7 +285,8 @@ def _diagnosis(tally: Repetition, tallies: list[Repetition], met: Met) -> Diagno
     requests, structure = tally.requests, met.structure
     queries = tally.queries / requests
     cost = met.cost(queries, queries - 1, tally.span_ns / tally.examined / 1e6)
-    variant = variant_of(tally, met.context)
+    supplier = met.route.shapes.get(main_source(tally))
+    variant = variant_of(tally, met.context, supplier.structure if supplier is not None else None)
     chain = chain_of(tally, tallies)
     column = tally.key.column
     table = column.table or structure.main
@@ -376,6 +390,8 @@ def _recipe(tally: Repetition, chain: list[Repetition], variant: Variant, table:
         key=tally.key,
         table=table,
         variant=variant,
+        loop=top.stats.shape.digest,
+        depth=len(chain),
         queries=queries,
         load=tally.load,
         source=tally.source,
