@@ -364,3 +364,41 @@ def test_drift_is_told_from_a_change() -> None:
     assert rows["much"].verdict.outcome is Outcome.FASTER and rows["much"].verdict.text.startswith("×4.4")
     assert rows["little"].verdict.outcome is Outcome.WITHIN_DRIFT
     assert compare_routes(after, before)[1].verdict.text.startswith("slower: ×0.2")
+
+
+def test_one_edit_is_one_entry(pages: dict[str, Path]) -> None:
+    """What one line's change mends stands together, with the whole call and what the page asks afterwards."""
+    document = run("findings", pages["grown"], "--json").json
+    due = next(edit for edit in document["edits"] if edit["routes"] == ["GET /calls/due"])
+    assert due["code"] == (
+        ".options(joinedload(PortCall.vessel), selectinload(PortCall.tug_jobs).joinedload(TugJob.tug))"
+    )
+    (route,) = [
+        row for row in run("requests", pages["grown"], "--json").json["routes"] if row["route"] == "GET /calls/due"
+    ]
+    assert due["queries"] == route["queries"] > 90 and due["queries_after"] == 2 and len(due["findings"]) == 3
+    assert (
+        due["severity"] == "urgent"
+        and 0 < due["saving_ms"] < due["request_ms"]
+        and due["at"]["file"].endswith("grown.py")
+    )
+    assert [f["key"] for f in document["findings"]] == [key for edit in document["edits"] for key in edit["findings"]]
+    shown = run("findings", pages["grown"]).out
+    assert due["code"] in shown and f"{due['queries']:.0f} queries a request → 2" in shown
+    each = run("findings", pages["grown"], "--each").out
+    assert "40 queries where 1 would do" in each and "queries a request →" not in each
+
+
+def test_a_way_to_the_database_is_counted(pages: dict[str, Path]) -> None:
+    near = run("findings", pages["grown"], "--json").json["edits"]
+    far = run("findings", pages["grown"], "--round-trip", "2ms", "--json").json
+    due = (
+        {edit["routes"][0]: edit for edit in near}["GET /calls/due"],
+        {e["routes"][0]: e for e in far["edits"]}["GET /calls/due"],
+    )
+    assert due[1]["saving_ms"] > due[0]["saving_ms"] + 150 and due[1]["request_ms"] > due[0]["request_ms"] + 190
+    assert (
+        far["round_trip_ms"] == 2
+        and "2.00 ms are counted" in run("findings", pages["grown"], "--round-trip", "2ms").out
+    )
+    assert run("findings", pages["grown"], "--round-trip", "soon").code == 2

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from askless.core.advice.orm import words_of
 from askless.core.context import Context
 from askless.core.findings import Advice
 from askless.core.recipes import Share
@@ -11,6 +12,11 @@ def advise(recipe: Share, context: Context) -> tuple[Advice, ...]:
     """Read once; where the callers are far apart, keep the value for the length of the request."""
     lines = recipe.callers
     callers = ", ".join(f"{line.file}:{line.line}" for line in lines[:4])
+    load, words = recipe.stats.load, words_of(recipe.stats.load)
+    if words is not None and load is not None and recipe.line is not None and recipe.structure.counts:
+        code = words.counted_once(recipe.line.file, load.target)
+        if code:
+            return (_counted(recipe, code),)
     first = Advice(
         title="read it once and pass the result on",
         why=f"asked from {callers}" if len(lines) > 1 else "asked again from the same line",
@@ -27,3 +33,15 @@ def advise(recipe: Share, context: Context) -> tuple[Advice, ...]:
         check=("the store is per request and per user",),
     )
     return (first, second)
+
+
+def _counted(recipe: Share, code: str) -> Advice:
+    return Advice(
+        title="count once",
+        why="the framework counts all rows beside those that it shows",
+        code=code,
+        at=recipe.line,
+        saving=recipe.saving,
+        trade_off="while a list is filtered, the number of all rows is not shown",
+        check=("nobody looks at that number",),
+    )

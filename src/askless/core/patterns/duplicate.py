@@ -124,9 +124,10 @@ def _diagnosis(tally: Repeats, met: Met) -> Diagnosis:
     cost = met.cost(queries, avoidable)
     callers = _callers(tally)
     what = met.structure.main or "the same rows"
+    again = "counted" if met.structure.counts else "read"
     claim = Claim(
         severity=severity(cost.share, cost.avoidable),
-        title=f"{plural(queries, 'query')} where 1 would do: {what} read again with the same parameters",
+        title=f"{plural(queries, 'query')} where 1 would do: {what} {again} again with the same parameters",
         evidence="traced" if any(met.stats.loads) or met.stats.rows else "repeated",
         because=(
             f"{number(queries)} executions a request with equal text and parameters, equal results, no write in between",

@@ -103,15 +103,15 @@ def _edit(
     rows = Table.grid(padding=(0, 1, 0, 0))
     for turn, finding in enumerate(mended):
         what = Text(safe(finding.brief))
-        if finding.lines:
-            what.append(f"\n{at(finding.lines[0])} in {safe(finding.lines[0].function)}", style="cyan")
-            what.append(f" and {len(finding.lines) - 1} more" if len(finding.lines) > 1 else "", style="cyan")
+        for line in finding.lines[:1]:
+            more = f" and {len(finding.lines) - 1} more" if len(finding.lines) > 1 else ""
+            what.append(f"\n{at(line)} in {safe(line.function)}{more}", style="cyan")
         caller = _caller(finding, document.findings)
         if caller is not None:
             what.append(f"\ncalled at {at(caller)} in {safe(caller.function)}", style="cyan")
-        name = Text(finding.key, style="dim")
+        name = Text(finding.key.ljust(10), style="dim")
         name.append("\naccepted" if finding.key in document.accepted else f"\n{finding.evidence}")
-        rows.add_row(f"{place + turn:>3}", Text(finding.pattern, style="bold"), what, name)
+        rows.add_row(f"{place + turn:>3}", Text(finding.pattern.ljust(15), style="bold"), name, what)
     out.print(indented(rows, 2))
     out.print()
 

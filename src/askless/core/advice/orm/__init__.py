@@ -97,6 +97,9 @@ class Words(Protocol):
         With `conditions` the children are counted under conditions, which stand as `...`.
         """
 
+    def counted_once(self, file: str, model: str) -> str:
+        """How to spare the second of two equal counts of a model, asked in this file of the framework's; '' for any other."""
+
     def grouped(self, model: Model, column: str) -> str:
         """The number of a model's rows for each value of a column. A query of its own."""
 

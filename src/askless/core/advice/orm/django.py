@@ -114,6 +114,12 @@ class Django:
         condition = ", filter=Q(...)" if conditions else ""
         return f'{bare(parent.name)}.objects.annotate({relation.name}_count=Count("{relation.name}", distinct=True{condition}))'
 
+    def counted_once(self, file: str, model: str) -> str:
+        """The admin counts all rows, and those that its filters leave."""
+        if _ADMIN not in file.replace("\\", "/"):
+            return ""
+        return f"in the ModelAdmin of {bare(model)}: show_full_result_count = False"
+
     def grouped(self, model: Model, column: str) -> str:
         """`values` and `annotate`, which make a GROUP BY; an order of the model's own would split the groups."""
         name = model.attribute(column)

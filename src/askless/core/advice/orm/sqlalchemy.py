@@ -103,6 +103,10 @@ class SQLAlchemy:
         number = f"func.count({child}.{relation.remote[0]})" if relation.remote else f"func.count({child}.id)"
         return f"select({bare(parent.name)}, {number}).outerjoin({through}).group_by({key})"
 
+    def counted_once(self, file: str, model: str) -> str:
+        """Nothing: its counts are the application's."""
+        return ""
+
     def grouped(self, model: Model, column: str) -> str:
         """`group_by`."""
         name = f"{bare(model.name)}.{model.attribute(column)}"
