@@ -21,7 +21,7 @@ EXPECTED = {
     "to_one": ("n-plus-one", "to-one", 2),
     "to_many": ("n-plus-one", "to-many", {"sqlalchemy": 2, "django": 1}),
     "below_an_eager_load": ("n-plus-one", "to-one", {"sqlalchemy": 2, "django": 1}),
-    "link_table": ("n-plus-one", "to-many", {"sqlalchemy": 2, "django": 1}),
+    "link_table": ("n-plus-one", "link-table", {"sqlalchemy": 2, "django": 1}),
     "count": ("n-plus-one", "count", 1),
     "only_counted": ("n-plus-one", "to-many", 2),
     "over_wide": ("over-wide", "wide-columns", 1),

@@ -46,7 +46,7 @@ def advise(recipe: Batch, context: Context) -> tuple[Advice, ...]:
         return tuple(a for a in (_grouped(case), _counter(case)) if a)
     if case.variant is Variant.FIRST:
         return (_first_of_each(case),)
-    if recipe.only_counted and case.variant is Variant.TO_MANY:
+    if recipe.only_counted and case.variant in (Variant.TO_MANY, Variant.LINK_TABLE):
         return (_number_only(case), _batch(case))
     if case.variant is Variant.SAME_ROW:
         return (_widen(case),)

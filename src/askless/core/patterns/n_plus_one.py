@@ -246,6 +246,10 @@ def variant_of(tally: Repetition, context: Context, above: Structure | None = No
         if structure.order_by and not unique:
             return Variant.FIRST
     if load is not None and load.kind == "lazy" and load.relation:
+        model = context.models.get((load.orm, load.model))
+        relation = model.relations.get(load.relation) if model is not None else None
+        if relation is not None and relation.link:
+            return Variant.LINK_TABLE
         return Variant.TO_MANY if load.many else Variant.TO_ONE
     seen = Variant.TO_MANY if tally.rows_more else Variant.TO_ONE
     column, source = tally.key.column, tally.source

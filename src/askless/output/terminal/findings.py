@@ -99,7 +99,7 @@ def _edit(
         change.append(f", {where(edit.at)}")
     out.print(indented(change, 2))
     if edit.code:
-        out.print(indented(Text(one_line(edit.code, 400), style="green"), 4))
+        out.print(indented(Text(one_line(edit.code), style="green"), 4))
     rows = Table.grid(padding=(0, 1, 0, 0))
     for turn, finding in enumerate(mended):
         what = Text(safe(finding.brief))
@@ -170,7 +170,7 @@ def _summary(out: Console, place: int, finding: Finding, accepted: bool, caller:
             line.append(f", {where(advice.at)}")
         out.print(indented(line, 5))
         if advice.code:
-            out.print(indented(Text(one_line(advice.code, 180), style="green"), 7))
+            out.print(indented(Text(one_line(advice.code), style="green"), 7))
     out.print()
 
 

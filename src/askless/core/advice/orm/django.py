@@ -136,7 +136,8 @@ class Django:
 
     def filtered(self, model: Model, columns: Sequence[str]) -> str:
         """`filter`."""
-        return ".filter(" + ", ".join(f"{model.attribute(column)}=..." for column in columns) + ")"
+        names = ", ".join(model.attribute(column) for column in columns)
+        return f".filter(...)  # on {names}, as the loop tests it"
 
     def written(self, kind: str, model: Model, columns: Sequence[str]) -> str:
         """The bulk methods."""
