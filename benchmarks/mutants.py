@@ -29,7 +29,13 @@ class Mutant(NamedTuple):
     new: str
 
 
-PATTERNS = ("tests/core/test_thresholds.py", "tests/test_patterns.py", "tests/test_traffic.py", "tests/test_use.py")
+PATTERNS = (
+    "tests/core/test_thresholds.py",
+    "tests/core/test_styles.py",
+    "tests/test_patterns.py",
+    "tests/test_traffic.py",
+    "tests/test_use.py",
+)
 PAGES = ("tests/cli/test_reports.py", "tests/test_advice.py")
 # File -> the tests that are there for it, the quickest first.
 TESTS: dict[str, Sequence[str]] = {
@@ -45,13 +51,25 @@ TESTS: dict[str, Sequence[str]] = {
     "sql/statements.py": ("tests/core/test_statements.py",),
     "results.py": ("tests/core/test_results.py", "tests/core/test_thresholds.py"),
     "statistics.py": ("tests/core/test_statistics.py", "tests/core/test_thresholds.py"),
-    "lineage.py": ("tests/core/test_lineage.py", "tests/core/test_thresholds.py"),
+    "lineage.py": (
+        "tests/core/test_lineage.py",
+        "tests/core/test_thresholds.py",
+        "tests/core/test_styles.py",
+        "tests/core/test_paths.py",
+    ),
+    "paths.py": ("tests/core/test_paths.py",),
+    "sql/meaning.py": ("tests/core/test_styles.py",),
     "plans/mysql.py": ("tests/core/test_thresholds.py", "tests/database/test_mariadb_plans.py"),
     "plans/mysql_tree.py": ("tests/core/test_plans_mysql_tree.py",),
     "plans/sqlite.py": ("tests/core/test_plans.py",),
     "plans/observations.py": ("tests/core/test_plans.py",),
     "plans/measured.py": ("tests/core/test_plans_mysql_tree.py", "tests/database/test_postgresql_plans.py"),
-    "advice/rewriting.py": ("tests/core/test_parsing.py", "tests/core/test_thresholds.py", "tests/test_advice.py"),
+    "advice/rewriting.py": (
+        "tests/core/test_parsing.py",
+        "tests/core/test_structure.py",
+        "tests/core/test_thresholds.py",
+        "tests/test_advice.py",
+    ),
     "advice/indexing/advisor.py": ("tests/core/test_thresholds.py", "tests/core/test_indexing.py"),
     "advice/indexing/cost.py": ("tests/core/test_thresholds.py", "tests/core/test_indexing.py"),
     "advice/indexing/needs.py": ("tests/core/test_thresholds.py", "tests/core/test_indexing.py"),
@@ -131,7 +149,15 @@ MUTANTS = [
     Mutant("lineage.py", "if first_seen.get(key, i) < i]", "if key in first_seen]"),
     Mutant("lineage.py", "len(matched) < 0.9 * _expected(", "len(matched) < 0.4 * _expected("),
     Mutant("lineage.py", "return len(wanted) if taken >= rows else min(len(wanted), len(seen))", "return len(wanted)"),
-    Mutant("lineage.py", "        if number != own and request.samples[i]:", "        if request.samples[i]:"),
+    Mutant("lineage.py", "            if statement.shape.digest != own:", "            if True:"),
+    Mutant("lineage.py", "            if only is not None and not only.fits(source.table, source.column):", "            if False:"),
+    Mutant("lineage.py", "first_seen.setdefault(meaning(row[position]), i)", "first_seen.setdefault(row[position], i)"),
+    Mutant("sql/meaning.py", "        return int(value) if value.is_integer() else value", "        return value"),
+    Mutant("sql/meaning.py", "isinstance(items, list) and len(items) == 1 and", "isinstance(items, list) and"),
+    # paths
+    Mutant("paths.py", "    return ways[0] if len(ways) == 1 else None", "    return ways[0] if ways else None"),
+    Mutant("paths.py", "    return load.orm not in _BY_CLASS and known", "    return known"),
+    Mutant("paths.py", "if relation.many or target is None or target.table.lower() not in given or", "if relation.many or target is None or"),
     # plans
     Mutant("plans/mysql.py", 'never=raw.get("r_loops") == 0 and access not in _BY_ONE_KEY', 'never=raw.get("r_loops") == 0'),
     Mutant("plans/mysql.py", 'never=raw.get("r_loops") == 0 and access not in _BY_ONE_KEY', "never=False"),
@@ -145,9 +171,11 @@ MUTANTS = [
     Mutant("advice/rewriting.py", '            tree.set("limit", None)\n        key = _by_all_keys(', "            pass\n        key = _by_all_keys("),
     Mutant("advice/rewriting.py", "if Column(key.table.lower(), key.name.lower()) == wanted:", "if key.name.lower() == wanted.name:"),
     Mutant("advice/rewriting.py", "results[0]) if len(results) == 1 else None", "results[0]) if results else None"),
-    Mutant("advice/rewriting.py", 'join_type="left", copy=False)', "copy=False)"),
+    Mutant("advice/rewriting.py", 'return tree.join(exp.to_table(table), on=on, join_type="left", copy=False)\n', "return tree.join(exp.to_table(table), on=on, copy=False)\n"),
+    Mutant("advice/rewriting.py", 'on=on, join_type="left", copy=False).group_by', "on=on, copy=False).group_by"),
+    Mutant("advice/rewriting.py", 'partition_by=[key.copy()], order=order.copy()', "partition_by=[key.copy()]"),
     Mutant("advice/rewriting.py", '        if to_many and tree.args.get("limit") is not None:\n            return None', "        pass"),
-    Mutant("advice/rewriting.py", "        if not _selects(tree, key):\n            tree.select(key, append=True, copy=False)", "        pass"),
+    Mutant("advice/rewriting.py", "        if not _selects(tree, key):\n            tree.select(key, append=True, copy=False)\n        return tree", "        return tree"),
     # the index advisor
     Mutant("advice/indexing/advisor.py", "    chosen = _thin_out(items, existing, chosen)", "    pass"),
     Mutant("advice/indexing/advisor.py", "own = [index for index in table.indexes if not index.where]", "own = list(table.indexes)"),
@@ -162,17 +190,23 @@ MUTANTS = [
     Mutant("advice/indexing/needs.py", "mine = [p for p in structure.predicates if p.required and not p.inside and", "mine = [p for p in structure.predicates if p.required and"),
     Mutant("advice/indexing/candidates.py", "    for size in range(1, len(equal) + 1):", "    for size in range(1, 2):"),
     # patterns and totals
-    Mutant("patterns/n_plus_one.py", "        if predicate is None or predicate.inside:\n            return None", "        if predicate is None:\n            return None"),
-    Mutant("patterns/n_plus_one.py", "if distinct < settings.repeat_least or structure.aggregates:", "if distinct < settings.repeat_least:"),
+    Mutant("patterns/n_plus_one.py", "if predicate is None or not (predicate.alike or predicate.inside in _SAME_KEY):", "if predicate is None:"),
+    Mutant("patterns/n_plus_one.py", "        if listed and not all(single(row[position])[0] for row in rows):", "        if False:"),
+    Mutant("patterns/n_plus_one.py", "    return written_between(view, indices[0], indices[-1] + 2", "    return False and written_between(view, indices[0], indices[-1] + 2"),
+    Mutant("patterns/n_plus_one.py", "        return Variant.SAME_ROW if _asks_more(structure, above) else seen", "        return Variant.SAME_ROW"),
+    Mutant("patterns/n_plus_one.py", "if objects < settings.repeat_least or structure.aggregates:", "if objects < settings.repeat_least:"),
     Mutant("sql/structure.py", "not self.locks and not self.volatile", "not self.locks"),
     Mutant("patterns/duplicate.py", "        if written or changed or apart:", "        if written or changed:"),
     Mutant("patterns/duplicate.py", "        if written or changed or apart:", "        if changed or apart:"),
     Mutant("patterns/already_loaded.py", "and not written_between(view, i, indices[-1], {structure.main.lower()})", ""),
     Mutant("patterns/already_loaded.py", "return bool(queries) and queries <= there", "return bool(queries)"),
     Mutant("patterns/sibling_filters.py", "not structure.aggregates or structure.group_by:", "not structure.aggregates:"),
-    Mutant("patterns/write_loop.py", "if view.request.batches.get(i, 0) <= 1]", "]"),
-    Mutant("patterns/unbounded.py", "    if structure.has_limit or structure.exists:\n        return False", "    pass"),
-    Mutant("patterns/over_wide.py", "wide = {name: width for name, width in wide.items() if name not in remaining}", "pass"),
+    Mutant("patterns/write_loop.py", "request.batches.get(i, 0) <= 1 and", "True and"),
+    Mutant("patterns/write_loop.py", 'not (kind == "insert" and request.rows[i] > 1)', "True"),
+    Mutant("patterns/duplicate.py", '    return structure.clock in ("", "day")', "    return True"),
+    Mutant("patterns/sibling_filters.py", "if len(set(starts) & set(stops)) >= len(rows) - 1 else None", "if True else None"),
+    Mutant("patterns/unbounded.py", "    if structure.bounded or structure.exists:\n        return False", "    pass"),
+    Mutant("patterns/over_wide.py", "if n not in remaining and stats.columns.count(n) < 2}", "if stats.columns.count(n) < 2}"),
     Mutant("patterns/unused_load.py", "if totals is None or touched or totals.objects", "if totals is None or totals.objects"),
     Mutant("patterns/discarded_rows.py", "if count >= 0.9 * totals.objects)", "if count >= 0.1 * totals.objects)"),
     Mutant("patterns/base.py", "return any(first < i < last and (table in tables or table == EVERYTHING) for", "return any(first < i < last and table in tables for"),

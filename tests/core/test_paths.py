@@ -75,6 +75,16 @@ def test_what_the_query_joins_is_walked_through() -> None:
     )
 
 
+def test_two_ways_are_no_way() -> None:
+    """Two relations lead to the class that asked: which of them these objects came by can't be told."""
+    known = models("django")
+    call = known["django", "PortCall"]
+    second = dict([*call.relations.items(), relation("escort", "Vessel", False, "escort_id", "id")])
+    known["django", "PortCall"] = Model("django", "PortCall", "port_call", ("id",), {}, second)
+    query = Load("django", "query", "PortCall", "", "PortCall", True)
+    assert from_query((load("Vessel", "owner"),), query, JOINED, known) is None
+
+
 @pytest.mark.parametrize("orm, expected", [("django", None), ("sqlalchemy", ["PortCall.vessel", "Tanker.owner"])])
 def test_an_object_of_another_class_was_made_by_other_means(orm: str, expected: list[str] | None) -> None:
     """Django names the object's own class: a proxy that the query does not give was built from its row."""
