@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -102,15 +103,21 @@ ROW_BY_ROW = [
 ]
 
 
+PLACEHOLDER = re.compile(r"\$1(?:::INTEGER)?|%\(pk_1\)s|\?")
+
+
+@pytest.mark.parametrize("form", ["as sent", "whole", "under a comment of its own"])
 @pytest.mark.parametrize("system, text, keys, variant", ROW_BY_ROW)
 def test_row_by_row_in_many_tongues(
-    system: str, text: str, keys: list[int], variant: str, made: Callable[[str], Made]
+    system: str, text: str, keys: list[int], variant: str, form: str, made: Callable[[str], Made]
 ) -> None:
     request = made(system).parents()
-    for key in keys:
-        request.ask(
-            text.replace("{key}", str(key)), *([] if "{key}" in text else [key]), rows=2 if variant == "to-many" else 1
-        )
+    for turn, key in enumerate(keys):
+        sent = text.replace("{key}", str(key))
+        bound = "{key}" not in text and form == "as sent"
+        if form != "as sent":
+            sent = PLACEHOLDER.sub(str(key), sent) + ("" if form == "whole" else f" /* trace {turn:032x} */")
+        request.ask(sent, *([key] if bound else []), rows=2 if variant == "to-many" else 1)
     found = request.found()
     assert len(found) == 1 and found[0][0] == "n-plus-one" and found[0][2] == "traced", found
     assert found[0][1] == variant

@@ -26,19 +26,22 @@ from askless.core.tables import RouteRow
 from askless.core.verdicts import Outcome, Verdict
 from tests.core.test_indexing import asked, columns, schema
 
-SOURCE = Source(1, "rank", "tariff", 9, 1, 5, 5, named=False, in_order=True, first=0)
+SOURCE = Source(1, "rank", "tariff", 9, 1, 5, 5, named=False, close=False, in_order=True, first=0)
 
 
 @pytest.mark.parametrize(
-    "matched, named, in_order, convincing",
+    "matched, named, close, in_order, convincing",
     [
-        (5, False, True, True), (4, False, True, False), (5, False, False, False), (2, True, False, True),
-        (1, True, True, False), (40, False, False, False),
+        (5, False, False, True, True), (4, False, False, True, False), (5, False, False, False, False),
+        (2, True, True, False, True), (1, True, True, True, False), (3, True, False, True, True),
+        (2, True, False, True, False), (9, True, False, False, False),
     ],
 )  # fmt: skip
-def test_when_a_source_is_more_than_a_coincidence(matched: int, named: bool, in_order: bool, convincing: bool) -> None:
-    source = msgspec.structs.replace(SOURCE, matched=matched, named=named, in_order=in_order)
-    assert is_convincing(source) == convincing
+def test_what_makes_a_source_convincing(
+    matched: int, named: bool, close: bool, in_order: bool, convincing: bool
+) -> None:
+    source = msgspec.structs.replace(SOURCE, matched=matched, named=named, close=close, in_order=in_order)
+    assert is_convincing(source) is convincing
 
 
 def test_the_last_digits_of_a_float_are_no_other_order() -> None:

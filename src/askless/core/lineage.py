@@ -33,7 +33,8 @@ class Source(msgspec.Struct, frozen=True):
     """The earlier statement whose result supplied the keys.
 
     `rows` and `executions` are the statement's totals in the request up to the last look-up; `matched` of `keys`
-    different keys stand in its column; `named` tells that the names of column and key fit.
+    different keys stand in its column; `named` tells that the names of column and key fit, `close` that they say so by
+    themselves: vessel_id and vessel.id, not owner_id and vessel.id.
     """
 
     statement: int
@@ -44,6 +45,7 @@ class Source(msgspec.Struct, frozen=True):
     matched: int
     keys: int
     named: bool
+    close: bool
     in_order: bool
     first: int
 
@@ -71,24 +73,24 @@ def structure(statement: Statement) -> Structure | None:
     return structure_of(statement.text, statement.system)
 
 
-def _names_fit(parent_table: str, parent_column: str, child_table: str, child_column: str) -> bool:
-    """Whether two columns look like the two ends of a relation: vessel_id and vessel.id, id and port_call_id."""
+def _names_fit(parent_table: str, parent_column: str, child_table: str, child_column: str) -> tuple[bool, bool]:
+    """Whether two columns may be the two ends of a relation, and whether their names say so by themselves."""
     parent_column, child_column = parent_column.lower(), child_column.lower()
     parent_table, child_table = parent_table.lower().rstrip("s"), child_table.lower().rstrip("s")
     if parent_column == child_column and parent_column not in ("id", "pk", "name"):
-        return True
+        return True, True
     if child_column in ("id", "pk") or child_column == child_table + "_id":
-        return (
-            parent_column.endswith(("_id", "_pk"))
-            or parent_column == child_table
-            or (parent_column == child_column and parent_table == child_table)
-        )
-    stem = child_column.removesuffix("_id")
-    return (
-        parent_column in ("id", "pk")
-        and bool(stem)
-        and (stem in parent_table or parent_table in stem or child_column.endswith("_id"))
-    )
+        own = parent_column == child_column and parent_table == child_table
+        close = own or parent_column == child_table or _stem_fits(parent_column, child_table)
+        return close or parent_column.endswith(("_id", "_pk")), close
+    close = parent_column in ("id", "pk") and _stem_fits(child_column, parent_table)
+    return close or (parent_column in ("id", "pk") and child_column.endswith("_id")), close
+
+
+def _stem_fits(column: str, table: str) -> bool:
+    """Whether a column that refers to a table is called after it: range_id and offer_range."""
+    stem = column.removesuffix("_id").removesuffix("_pk")
+    return bool(stem) and (stem in table or table in stem)
 
 
 def find_source(
@@ -117,8 +119,15 @@ def find_source(
             if only is not None and not only.fits(source.table, source.column):
                 continue
             if only is not None:
-                source = msgspec.structs.replace(source, named=True)
-            score = (source.named, source.matched / source.keys, source.in_order, -source.executions, source.first)
+                source = msgspec.structs.replace(source, named=True, close=True)
+            score = (
+                source.close,
+                source.named,
+                source.matched / source.keys,
+                source.in_order,
+                -source.executions,
+                source.first,
+            )
             if best is None or score > best[0]:
                 best = score, source
     return best[1] if best else None
@@ -164,6 +173,7 @@ def _columns(
         if shape is not None and column_index < len(shape.outputs) and not any(o.star for o in shape.outputs):
             output = shape.outputs[column_index]
             table, name = output.column.table or table, output.column.name or name
+        named, close = _names_fit(table, name, child_table, child_column)
         order = [value for value in first_seen if value in wanted]
         results.append(
             Source(
@@ -174,7 +184,8 @@ def _columns(
                 executions=len(where),
                 matched=len(matched),
                 keys=len(wanted),
-                named=_names_fit(table, name, child_table, child_column),
+                named=named,
+                close=close,
                 in_order=order == [key for key in wanted if key in first_seen],
                 first=where[0],
             )
@@ -189,4 +200,6 @@ def _expected(wanted: dict[Value, int], seen: dict[Value, int], rows: int, taken
 
 def is_convincing(source: Source) -> bool:
     """Whether a source is more than a coincidence of small numbers."""
-    return source.matched >= 2 and (source.named or (source.in_order and source.matched >= 5))
+    if source.close:
+        return source.matched >= 2
+    return source.in_order and source.matched >= (3 if source.named else 5)
