@@ -167,7 +167,7 @@ with connection.schema_editor() as editor:
         editor.create_model(model)
 """
 MODELS = """
-from django.contrib.contenttypes.fields import GenericForeignKey
+from django.contrib.contenttypes.fields import GenericForeignKey, GenericRelation
 from django.contrib.contenttypes.models import ContentType
 from django.db import models
 class Crew(models.Model):
@@ -176,6 +176,10 @@ class Vessel(models.Model):
     name = models.TextField()
     log = models.TextField(default="")
     crew = models.ManyToManyField(Crew, related_name="vessels")
+    notes = GenericRelation("Note")
+class Tanker(Vessel):
+    class Meta:
+        proxy = True
 class Licence(models.Model):
     vessel = models.OneToOneField(Vessel, models.CASCADE, related_name="licence")
 class Note(models.Model):
@@ -212,6 +216,35 @@ def project(tmp_path: Path) -> Callable[[str], dict[str, list[tuple[str, str, st
         }
 
     return ran
+
+
+def test_generic_relations_and_proxies_are_walked(
+    project: Callable[[str], dict[str, list[tuple[str, str, str]]]], tmp_path: Path
+) -> None:
+    """A generic relation's type column is no condition of the look-up's; a proxy's objects are the proxy's."""
+    told = project(
+        """
+        import askless
+        for number in range(6):
+            vessel = Vessel.objects.create(name="Tern")
+            Licence.objects.create(vessel=vessel)
+            Note.objects.create(about=vessel)
+        with askless.request("notes"):
+            [list(vessel.notes.all()) for vessel in Vessel.objects.order_by("id")]
+        with askless.request("proxies"):
+            [vessel.licence for vessel in Tanker.objects.order_by("id")]
+        with askless.request("made by hand"):
+            [Tanker(id=vessel.id).licence for vessel in Vessel.objects.order_by("id")]
+        """
+    )
+    assert ("lazy", "Vessel", "notes") in told["notes"] and ("lazy", "Tanker", "licence") in told["proxies"]
+    codes = {
+        finding["route"]: [advice["code"] for advice in finding["advice"]]
+        for finding in run("findings", tmp_path / "c", "--json").json["findings"]
+        if finding["pattern"] == "n-plus-one"
+    }
+    assert codes["notes"] == ['.prefetch_related("notes")'] and codes["proxies"][0] == '.select_related("licence")'
+    assert not [code for code in codes["made by hand"] if code.startswith(".")], "no query gives these objects"
 
 
 def test_what_the_orm_was_about(project: Callable[[str], dict[str, list[tuple[str, str, str]]]]) -> None:

@@ -381,7 +381,8 @@ def _doubts(tally: Repetition, evidence: str) -> tuple[str, ...]:
 def _recipe(tally: Repetition, chain: list[Repetition], variant: Variant, table: str, met: Met) -> Batch:
     top = chain[0]
     queries = tally.queries / tally.requests
-    others = [p for p in met.structure.predicates if p.column.name != tally.key.column.name]
+    own = {tally.key.column.name, *_columns_of(tally.load, met.context)}
+    others = [p for p in met.structure.predicates if p.column.name not in own]
     above = _eager_above(top, met.route)
     path = (*above, *(one.load for one in chain if one.load is not None))
     root = _root(top, path, met)
@@ -413,6 +414,13 @@ def _only_counted(tally: Repetition) -> bool:
     """Whether it was tracked what became of the rows, and nothing did."""
     totals = tally.stats.used.get(tally.load.target) if tally.load is not None else None
     return totals is not None and totals.objects >= 2 and not totals.touched
+
+
+def _columns_of(load: Load | None, context: Context) -> tuple[str, ...]:
+    """The columns by which a relation finds its rows: a generic one has a type beside its key."""
+    model = context.models.get((load.orm, load.model)) if load is not None else None
+    relation = model.relations.get(load.relation) if model is not None and load is not None else None
+    return relation.remote if relation is not None else ()
 
 
 def _root(top: Repetition, path: tuple[Load, ...], met: Met) -> ShapeStats | None:

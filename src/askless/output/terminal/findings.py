@@ -186,7 +186,7 @@ def _saving(finding: Finding) -> str:
         parts.append(size(cost.bytes))
     if cost.rows:
         parts.append(plural(cost.rows, "row"))
-    known = finding.pattern != "over-wide" or finding.evidence == "traced"
+    known = finding.pattern not in ("over-wide", "unbounded") or finding.evidence == "traced"
     lead = "need not be fetched" if known else "fetched, whether it is read or not"
     return f"{lead}: {' and '.join(parts)} a request; evidence: {finding.evidence}" if parts else ""
 

@@ -50,12 +50,17 @@ def _described(meta):
         try:
             if not field.is_relation or field.related_model is None:
                 continue
-            name = field.get_accessor_name() if field.auto_created and not field.concrete else field.name
+            accessor = field.auto_created and not field.concrete
+            name = field.get_accessor_name() if accessor else field.name
             many = bool(field.one_to_many or field.many_to_many)
             local, remote, link = [], [], ""
             if field.many_to_many:
                 through = getattr(field, "through", None) or field.remote_field.through
                 link = through._meta.db_table
+            elif hasattr(field, "object_id_field_name"):  # a generic relation, whose type column goes with its key
+                there = field.related_model._meta.get_field
+                local = [meta.pk.column]
+                remote = [there(key).column for key in (field.object_id_field_name, field.content_type_field_name)]
             elif field.concrete:
                 local, remote = [field.column], [target.column for target in field.foreign_related_fields]
             else:
@@ -266,6 +271,17 @@ def install_generic(module):
         return "django", "lazy", _model(type(instance)), relation.name, "", False
 
     _forcing(module.GenericForeignKey, describe)
+    plain = module.create_generic_related_manager
+
+    @wraps(plain)
+    def create_generic(superclass, rel, *args, **kwargs):
+        def describe_many(manager, kind, instance):
+            owner = type(manager.instance if instance is None else instance)
+            return "django", kind, _model(owner), rel.field.name, _model(rel.model), True
+
+        return _watched(plain(superclass, rel, *args, **kwargs), describe_many)
+
+    module.create_generic_related_manager = create_generic
 
 
 def install_compiler(module):
