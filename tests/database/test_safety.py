@@ -190,3 +190,27 @@ def test_a_statement_that_takes_too_long(large: Office) -> None:
     refused(ran, "longer than 0.2 s", "--timeout")
     refused(run("weigh", "--db", large.url, "--sql", SLOW + " WHERE a.id > 0", "--timeout", "0.2"), "longer than 0.2 s")
     assert settled(large, before)
+
+
+def test_what_writes_behind_a_select_is_never_run(served: Office, tmp_path: Path) -> None:
+    """A sequence stands still, though an index is measured without and with it; a comment that a server runs is refused."""
+    trial = ["trial", "--db", served.url, "--index", "CREATE INDEX tried ON vessel (length_m)", "--sql"]
+    if served.system == "postgresql":
+        served.ask("CREATE SEQUENCE IF NOT EXISTS tried_by")
+        refused(run(*trial, "SELECT id FROM vessel WHERE length_m > nextval('tried_by')"), "read-only")
+        assert served.ask("SELECT last_value, is_called FROM tried_by") == [(1, False)]
+        served.ask("DROP SEQUENCE tried_by")
+        return
+    before = served.state()
+    for hidden in ("/*! INTO OUTFILE '/tmp/tried' */", "/*!50000 FOR UPDATE */", "/*M! INTO @tried */"):
+        sql = f"SELECT id FROM vessel WHERE length_m > 100 {hidden}"
+        (tmp_path / "plain.sql").write_text("SELECT id FROM vessel")
+        (tmp_path / "hidden.sql").write_text(sql)
+        refused(run(*trial, sql), "a comment that the server runs")
+        refused(run("plan", "--db", served.url, "--sql", sql, "--analyze"), "a comment that the server runs")
+        refused(run("weigh", "--db", served.url, "--sql", sql), "a comment that the server runs")
+        files = ["--before", tmp_path / "plain.sql", "--after", tmp_path / "hidden.sql"]
+        refused(run("trial", "--db", served.url, *files), "a comment that the server runs")
+    assert served.state() == before
+    spoken = "SELECT id FROM vessel WHERE name <> '/*! no comment */' AND length_m > 100 /* nor this */"
+    assert run(*trial, spoken).code == 0

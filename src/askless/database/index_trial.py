@@ -132,9 +132,11 @@ class _Control(msgspec.Struct, frozen=True):
 
 
 def _control(twins: Twins, query: Query, limits: Limits) -> _Control:
-    with attempt(twins.indexed, limits):
+    with attempt(twins.indexed, limits), twins.reading():
         work = server_of(twins.indexed).work(twins.indexed, query)
-    plain, indexed = interleaved([lambda: fetch(twins.plain, query), lambda: fetch(twins.indexed, query)], CONTROL_S)
+        plain, indexed = interleaved(
+            [lambda: fetch(twins.plain, query), lambda: fetch(twins.indexed, query)], CONTROL_S
+        )
     return _Control(explain(twins.indexed, query, limits=limits), work, plain, indexed)
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, nullcontext
 from importlib import import_module
 from typing import Any, Protocol, cast
 
@@ -58,7 +58,8 @@ class Built(msgspec.Struct, frozen=True):
 class Twins(msgspec.Struct, frozen=True):
     """Two connections that see the same rows. After `build` has run, the second one sees the index as well.
 
-    `where` tells where that is; `cleaned` what an earlier trial had left behind, in words.
+    `where` tells where that is; `cleaned` what an earlier trial had left behind, in words. Before `build`, what runs on the
+    second one runs inside `reading`, where it can't write.
     """
 
     plain: Connection
@@ -66,6 +67,7 @@ class Twins(msgspec.Struct, frozen=True):
     build: Callable[[], Built]
     where: str
     cleaned: tuple[str, ...] = ()
+    reading: Callable[[], AbstractContextManager[Any]] = nullcontext
 
 
 class Server(Protocol):

@@ -179,8 +179,16 @@ class PostgreSQL:
                     _HELD_BACK if any(row[2] for row in products) else "",
                 )
 
+            @contextmanager
+            def reading() -> Iterator[None]:
+                # A part of the transaction is read-only until it is rolled back; the rest may build the index then.
+                with indexed.begin_nested() as savepoint:
+                    indexed.exec_driver_sql("SET TRANSACTION READ ONLY")
+                    yield
+                    savepoint.rollback()
+
             try:
-                yield Twins(plain, indexed, build, "in a transaction that is rolled back")
+                yield Twins(plain, indexed, build, "in a transaction that is rolled back", reading=reading)
             finally:
                 indexed.rollback()
 
