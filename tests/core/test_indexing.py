@@ -170,3 +170,27 @@ def test_names_are_quoted_as_the_server_wants(system: str, mark: str) -> None:
     assert drop_index("n", "vessel", system) == ("DROP INDEX n ON vessel" if system == "mariadb" else "DROP INDEX n")
     assert name_for("port_call", ["eta"], {"port_call_eta"}) == "port_call_eta_2"
     assert len(name_for("t" * 80, ["c" * 80])) <= 60
+
+
+KINDS = ["gin", "hash", "descending", "operator class", "collation", "prefix"]
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_only_plain_indexes_are_judged(kind: str) -> None:
+    """An index of another kind serves what a plain one of the same columns does not, and the other way round."""
+    columns = (TableColumn("id", "INTEGER"), TableColumn("name", "TEXT"), TableColumn("flag", "TEXT"))
+    special, longer = Index("a_special", ("name",), kind=kind), Index("b_longer", ("name", "flag"))
+    plain = Index("a_plain", ("name",))
+
+    def judged(*indexes: Index) -> list[tuple[str, str, str]]:
+        return redundant_indexes(Schema("postgresql", (Table("vessel", columns, ("id",), (), indexes, 9000),)))
+
+    assert judged(special, longer) == [] and judged(plain, Index("b_special", ("name", "flag"), kind=kind)) == []
+    assert judged(plain, longer) == [("vessel", "a_plain", "b_longer")]
+
+
+def test_what_is_to_go_serves_nobody() -> None:
+    columns = (TableColumn("id", "INTEGER"), TableColumn("name", "TEXT"), TableColumn("flag", "TEXT"))
+    chain = (Index("a", ("name",)), Index("b", ("name", "flag")), Index("c", ("name", "flag", "id")))
+    found = redundant_indexes(Schema("sqlite", (Table("vessel", columns, ("id",), (), chain, 9000),)))
+    assert {index for _, index, _ in found} == {"a", "b"} and {by for _, _, by in found} == {"c"}

@@ -31,6 +31,7 @@ def guarded(office_of: Callable[..., Office]) -> Iterator[dict[str, str]]:
     pg, maria = office_of("postgresql"), office_of("mariadb")
     pg.ask(f"CREATE ROLE pilot LOGIN PASSWORD '{SECRET}'")
     pg.ask("GRANT SELECT ON berth TO pilot")
+    pg.ask("CREATE TABLE unseen (id int)")  # which no ANALYZE has counted, and the user may not
     (path,) = pg.ask("SHOW hba_file")[0]
     rules = Path(path).read_text()
     Path(path).write_text("host all pilot 127.0.0.1/32 scram-sha-256\n" + rules)
@@ -43,6 +44,7 @@ def guarded(office_of: Callable[..., Office]) -> Iterator[dict[str, str]]:
         "mariadb": f"mariadb://pilot@127.0.0.1:{maria.server.port}/harbour",
     }
     Path(path).write_text(rules)
+    pg.ask("DROP TABLE unseen")
 
 
 def test_the_schema_with_its_sizes(office: Office) -> None:

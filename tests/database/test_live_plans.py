@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import json
+import shutil
+import sqlite3
 from collections.abc import Callable
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -240,3 +243,40 @@ def test_the_tree_and_the_picture(office: Office, tmp_path: Path) -> None:
     assert "port_call" in (tmp_path / "plan.svg").read_text() or office.system
     refused(run(*words, "--figure", tmp_path / "plan.gif"), ".svg or .png")
     refused(run(*words, "--figure", tmp_path / "none" / "plan.png"), "no folder")
+
+
+SPECIAL = {
+    "postgresql": [
+        "CREATE INDEX s_desc ON vessel (name DESC)", "CREATE INDEX s_ops ON vessel (name text_pattern_ops)",
+        'CREATE INDEX s_coll ON vessel (name COLLATE "C")', "CREATE INDEX s_hash ON vessel USING hash (name)",
+        "CREATE INDEX s_low ON vessel (lower(name))",
+    ],
+    "mariadb": ["CREATE INDEX s_prefix ON vessel (name(5))", "CREATE FULLTEXT INDEX s_text ON vessel (name)"],
+    "sqlite": ["CREATE INDEX s_desc ON vessel (name DESC)", "CREATE INDEX s_coll ON vessel (name COLLATE NOCASE)"],
+}  # fmt: skip
+
+
+def test_indexes_of_another_kind_are_never_to_be_dropped(office: Office, tmp_path: Path) -> None:
+    url = office.url
+    if office.system == "sqlite":
+        shutil.copy(url.removeprefix("sqlite:///"), tmp_path / "copy.db")
+        url = f"sqlite:///{tmp_path / 'copy.db'}"
+    statements = [
+        *SPECIAL[office.system],
+        "CREATE INDEX t_plain ON vessel (name)",
+        "CREATE INDEX t_longer ON vessel (name, flag)",
+    ]
+    names = [text.split(" INDEX ")[1].split()[0] for text in statements]
+    with closing(
+        sqlite3.connect(tmp_path / "copy.db") if office.system == "sqlite" else office.connect()
+    ) as connection:
+        cursor = connection.cursor()
+        try:
+            for text in statements:
+                cursor.execute(text)
+            connection.commit()
+            document = run("tables", "--db", url, "--json").json
+            assert [row["index"] for row in document["redundant"] if row["table"] == "vessel"] == ["t_plain"]
+        finally:
+            for name in names if office.system != "sqlite" else ():
+                cursor.execute(f"DROP INDEX {name}" + (" ON vessel" if office.system == "mariadb" else ""))

@@ -353,7 +353,8 @@ class Index(msgspec.Struct, frozen=True):
     """An index, or a primary key or unique constraint that acts as one.
 
     `where` is the condition of a partial index, `include` what it carries beside its columns. An expression in it is
-    called "(expression)".
+    called "(expression)". `kind` tells what makes it another index than a plain one of its columns: the access method where
+    it is no tree ("gin"), else "descending", "operator class", "collation" or "prefix"; '' for a plain one.
     """
 
     name: str
@@ -361,6 +362,17 @@ class Index(msgspec.Struct, frozen=True):
     unique: bool = False
     where: str = ""
     include: tuple[str, ...] = ()
+    kind: str = ""
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether its columns say all there is to say about what it serves."""
+        return not self.where and not self.kind and "(expression)" not in self.columns
+
+    @property
+    def serves_equality(self) -> bool:
+        """Whether it finds the rows of one value of its first column, among all rows."""
+        return not self.where and self.kind in ("", "descending", "operator class", "collation", "prefix", "hash")
 
 
 class ForeignKey(msgspec.Struct, frozen=True):

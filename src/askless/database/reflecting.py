@@ -30,16 +30,21 @@ def reflect(connection: Connection) -> Schema:
         what: {name: value for (_, name), value in by_table.items()}  # type: ignore[attr-defined]
         for what, by_table in results.items()
     }
+    kinds = server.kinds(connection)
     sizes = server.sizes(connection, {name: [c["name"] for c in parts["columns"].get(name, [])] for name in names})
     tables = tuple(
-        _table(name, {what: of.get(name) for what, of in parts.items()}, sizes.get(name, Size(None, 0)))
+        _table(name, {what: of.get(name) for what, of in parts.items()}, sizes.get(name, Size(None, 0)), kinds)
         for name in sorted(names)
     )
     return Schema(server.system(connection), tables)
 
 
-def _table(name: str, parts: Mapping[str, Any], size: Size) -> Table:
-    indexes = [_index(index) for index in parts["indexes"] or () if index["column_names"]]
+def _table(name: str, parts: Mapping[str, Any], size: Size, kinds: Mapping[tuple[str, str], str]) -> Table:
+    indexes = [
+        _index(index, kinds.get((name, str(index["name"])), ""))
+        for index in parts["indexes"] or ()
+        if index["column_names"]
+    ]
     known = {index.name for index in indexes}
     indexes += [
         Index(str(key.get("name") or "unique"), tuple(key["column_names"]), True)
@@ -66,10 +71,10 @@ def _table(name: str, parts: Mapping[str, Any], size: Size) -> Table:
     )  # fmt: skip
 
 
-def _index(index: Any) -> Index:
+def _index(index: Any, kind: str) -> Index:
     """An index on expressions, or on some of the rows only, is known and serves no plain look-up."""
     options = index.get("dialect_options") or {}
     where = next((str(value) for key, value in options.items() if key.endswith("_where") and value is not None), "")
     columns = tuple(name or "(expression)" for name in index["column_names"])
     included = options.get("postgresql_include") or index.get("include_columns") or ()
-    return Index(str(index["name"]), columns, bool(index.get("unique")), where, tuple(included))
+    return Index(str(index["name"]), columns, bool(index.get("unique")), where, tuple(included), kind)

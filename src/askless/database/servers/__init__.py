@@ -91,6 +91,9 @@ class Server(Protocol):
     def sizes(self, connection: Connection, columns: dict[str, list[str]]) -> dict[str, Size]:
         """The size of each table, its columns given."""
 
+    def kinds(self, connection: Connection) -> dict[tuple[str, str], str]:
+        """(table, index) -> what makes it another index than a plain one: see `Index.kind`. Plain ones may be left out."""
+
     def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:
         """The plan of a query. With `analyze` the query is run, and the plan holds what was measured."""
 

@@ -30,6 +30,10 @@ _SIZES = """
 SELECT table_name, table_rows, data_length FROM information_schema.tables
 WHERE table_schema = DATABASE() AND table_type LIKE 'BASE%%'
 """
+_KINDS = """
+SELECT table_name, index_name, index_type, sub_part, collation FROM information_schema.statistics
+WHERE table_schema = DATABASE()
+"""
 _PROCESSES = """
 SELECT id, user, info FROM information_schema.processlist
 WHERE id <> CONNECTION_ID() AND command <> 'Sleep' AND db = DATABASE() AND info IS NOT NULL
@@ -102,6 +106,14 @@ class MariaDB:
             widths = mean_widths(connection, table, names, "LENGTH({})")
             # The server's figures lag behind a load: a table is never smaller than its values.
             results[table] = Size(int(rows or 0), max(int(size or 0), int((rows or 0) * sum(widths.values()))), widths)
+        return results
+
+    def kinds(self, connection: Connection) -> dict[tuple[str, str], str]:
+        """By type, prefix lengths and order."""
+        results: dict[tuple[str, str], str] = {}
+        for table, index, method, prefix, order in connection.exec_driver_sql(_KINDS):
+            kind = "prefix" if prefix else "descending" if order == "D" else ""
+            results[table, index] = method.lower() if method.upper() != "BTREE" else results.get((table, index)) or kind
         return results
 
     def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:

@@ -5,11 +5,12 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import Any
 
 import sqlalchemy
 from sqlalchemy.engine import URL, Connection, Engine
+from sqlalchemy.exc import DBAPIError
 
 from askless.core.errors import AskLessError
 from askless.core.plans import postgresql as reader
@@ -26,6 +27,16 @@ FROM pg_class c WHERE c.relkind IN ('r', 'p', 'm') AND pg_table_is_visible(c.oid
 _WIDTHS = """
 SELECT s.tablename, s.attname, s.avg_width, s.n_distinct, s.null_frac, s.correlation
 FROM pg_stats s WHERE s.schemaname = ANY (current_schemas(false)) AND NOT s.inherited
+"""
+_KINDS = """
+SELECT t.relname, c.relname, m.amname,
+  EXISTS (SELECT 1 FROM unnest(i.indclass) AS o (id) JOIN pg_opclass p ON p.oid = o.id WHERE NOT p.opcdefault),
+  EXISTS (SELECT 1 FROM generate_subscripts(i.indcollation, 1) AS k
+          JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = i.indkey[k]
+          WHERE i.indcollation[k] NOT IN (0, a.attcollation)),
+  EXISTS (SELECT 1 FROM unnest(i.indoption) AS o (bits) WHERE o.bits <> 0)
+FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid JOIN pg_class t ON t.oid = i.indrelid
+JOIN pg_am m ON m.oid = c.relam WHERE pg_table_is_visible(t.oid)
 """
 _LOCKS = """
 SELECT DISTINCT a.pid, c.relname, a.application_name, left(l.mode, 40)
@@ -93,11 +104,19 @@ class PostgreSQL:
             count = int(rows) if rows >= 0 else None
             if count is None and size <= 64 * 1024**2:
                 quoted = connection.dialect.identifier_preparer.quote(table)
-                with connection.begin_nested():
+                with suppress(DBAPIError), connection.begin_nested():  # one that may not be read has no count
                     count = int(connection.exec_driver_sql(f"SELECT count(*) FROM {quoted}").scalar_one())  # noqa: S608
             # n_distinct is a share of the rows where it is negative.
             values = {name: -v * (count or 0) if v < 0 else v for name, v in distinct.get(table, {}).items()}
             results[table] = Size(count, int(size), widths.get(table, {}), values, correlations.get(table, {}))
+        return results
+
+    def kinds(self, connection: Connection) -> dict[tuple[str, str], str]:
+        """By access method, operator classes, collations and order, as the catalog has them."""
+        results = {}
+        for table, index, method, classes, collations, order in connection.exec_driver_sql(_KINDS):
+            kind = "operator class" if classes else "collation" if collations else "descending" if order else ""
+            results[table, index] = method if method != "btree" else kind
         return results
 
     def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:

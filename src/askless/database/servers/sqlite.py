@@ -43,6 +43,12 @@ def file_of(url: URL) -> Path:
     return path
 
 
+_KINDS = """
+SELECT t.name, l.name, max(x."desc"), max(x.coll <> 'BINARY') FROM sqlite_schema AS t, pragma_index_list(t.name) AS l,
+pragma_index_xinfo(l.name) AS x WHERE t.type = 'table' AND x."key" = 1 GROUP BY 1, 2
+"""
+
+
 class Sqlite:
     """See the module."""
 
@@ -80,6 +86,13 @@ class Sqlite:
             rows = int(connection.exec_driver_sql(f"SELECT COUNT(*) FROM {quoted(table)}").scalar_one())  # noqa: S608
             widths = mean_widths(connection, table, names, "LENGTH(CAST({} AS BLOB))")
             results[table] = Size(rows, int(rows * (sum(widths.values()) + 2 * len(widths) + 8)), widths)
+        return results
+
+    def kinds(self, connection: Connection) -> dict[tuple[str, str], str]:
+        """By order and collation, of each column that belongs to the index itself."""
+        results = {}
+        for table, index, descending, collated in connection.exec_driver_sql(_KINDS):
+            results[table, index] = "descending" if descending else "collation" if collated else ""
         return results
 
     def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:

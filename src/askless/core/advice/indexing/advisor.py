@@ -135,7 +135,7 @@ def advise(workload: Sequence[Statement], schema: Schema, writes: Writes = no_wr
 
 def usable(table: Table) -> list[Index]:
     """The indexes that any look-up may use, the primary key among them."""
-    own = [index for index in table.indexes if not index.where]
+    own = [index for index in table.indexes if index.serves_equality]
     return [Index("", table.primary_key, True), *own] if table.primary_key else own
 
 
@@ -269,7 +269,7 @@ def _advice(entry: tuple[Table, Index], plan: _Plan, name: str, writes: int) -> 
         redundant=tuple(
             other.name
             for other in table.indexes
-            if not other.unique and not other.where and _leads(other.columns, index.columns)
+            if not other.unique and other.is_plain and _leads(other.columns, index.columns)
         ),
         check=("try it before you add it: askless trial measures it where nobody else sees it",),
         serves=serves,
@@ -336,17 +336,22 @@ def _partial(
 
 
 def redundant_indexes(schema: Schema, advice: Sequence[IndexAdvice] = ()) -> list[tuple[str, str, str]]:
-    """(table, index, the index that serves all it serves): what could be dropped, now or with the advice taken."""
+    """(table, index, the index that serves all it serves): what could be dropped, now or with the advice taken.
+
+    Only plain indexes are judged, and by plain ones that stay themselves: another kind serves what these do not.
+    """
     results = []
     for table in schema.tables:
         planned = [Index(a.name, a.columns) for a in advice if a.table == table.name]
-        for index in table.indexes:
-            if index.unique or index.where or "(expression)" in index.columns:
+        staying = [other for other in [*usable(table), *planned] if other.is_plain]
+        for index in sorted(table.indexes, key=lambda index: -len(index.columns)):
+            if index.unique or not index.is_plain:
                 continue
-            for other in [*usable(table), *planned]:
+            for other in staying:
                 longer = len(other.columns) > len(index.columns) or other.unique or other.name < index.name
                 if other.name != index.name and longer and _leads(index.columns, other.columns):
                     results.append((table.name, index.name, other.name or "the primary key"))
+                    staying = [one for one in staying if one.name != index.name]  # what goes serves nobody
                     break
     return results
 
