@@ -194,3 +194,17 @@ def test_what_is_to_go_serves_nobody() -> None:
     chain = (Index("a", ("name",)), Index("b", ("name", "flag")), Index("c", ("name", "flag", "id")))
     found = redundant_indexes(Schema("sqlite", (Table("vessel", columns, ("id",), (), chain, 9000),)))
     assert {index for _, index, _ in found} == {"a", "b"} and {by for _, _, by in found} == {"c"}
+
+
+@pytest.mark.parametrize("system", ["postgresql", "sqlite", "mariadb"])
+def test_a_write_is_never_answered_by_an_index_alone(system: str) -> None:
+    """An UPDATE goes to its row: an index that holds what it changes makes it dearer, and serves it in nothing."""
+    update = asked("UPDATE port_call SET status = ?, berth_id = ? WHERE id = ?", 50)
+    assert advise([update], schema(system)) == []
+    (advice,) = advise([asked("DELETE FROM port_call WHERE eta = ?", 50, 1e-4)], schema(system))
+    assert advice.columns == ("eta",) and "without the table" not in advice.why
+
+
+@pytest.mark.parametrize("text", ["vessel_id = ANY(?)", "vessel_id IN (?, ?)", "vessel_id = ?"])
+def test_a_list_of_keys_is_looked_up_like_a_key(text: str) -> None:
+    assert columns(advise([asked(f"SELECT * FROM port_call WHERE {text}", 20, 1e-3)], schema())) == [("vessel_id",)]

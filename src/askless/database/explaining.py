@@ -97,7 +97,7 @@ def kept_share(
             continue
         if not flat:
             return None
-        if predicate.operator in ("=", "in"):
+        if predicate.operator in ("=", "in", "any"):
             clauses.append(f"{column} IN ({', '.join(mark for _ in flat)})")
         elif predicate.operator == "between" and len(flat) == 2:
             clauses.append(f"{column} BETWEEN {mark} AND {mark}")

@@ -58,7 +58,7 @@ def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) ->
         column = predicate.column.name.lower()
         if table.column(column) is None:
             continue
-        if (predicate.operator in ("=", "in") and predicate.slots) or predicate.operator == "is null":
+        if (predicate.operator in ("=", "in", "any") and predicate.slots) or predicate.operator == "is null":
             equal[column] = (*equal.get(column, ()), predicate)
         elif predicate.operator in _RANGES:
             ranges[column] = (*ranges.get(column, ()), predicate)
@@ -69,7 +69,8 @@ def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) ->
         return _share(table, chosen, schema, shares) if chosen else 1.0
 
     used = {column.name.lower() for column in structure.used if column.table.lower() in (name, "")}
-    whole = "*" in used or not structure.used
+    # A write goes to the row itself, whatever an index holds.
+    whole = "*" in used or not structure.used or structure.kind != "select"
     remaining = share(tuple(by_column))
     for predicate in structure.predicates:  # what no index answers still keeps rows out
         if predicate.column.table.lower() == name and (predicate.inside or predicate.operator in ("like", "ilike")):
@@ -121,7 +122,7 @@ def _alone(table: Table, predicate: Predicate, schema: Schema, rows: int) -> flo
     """One condition's share, from what the schema says of its column."""
     column = table.column(predicate.column.name)
     times = max(len(predicate.slots), 1) if predicate.operator == "in" else 1
-    if predicate.operator in ("=", "in"):
+    if predicate.operator in ("=", "in", "any"):
         if schema.is_unique(table.name, predicate.column.name):
             return min(times / rows, 1.0)
         if column is not None and column.distinct:
