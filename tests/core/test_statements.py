@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from askless.core.errors import AskLessError
+from askless.core.sql.functions import functions_in
 from askless.core.sql.questions import question_of
 from askless.core.sql.statements import checked_select, index_of, qualified_tables, tables_in
 
@@ -72,3 +75,22 @@ def test_what_is_no_index(ddl: str) -> None:
     with pytest.raises(AskLessError) as caught:
         index_of(ddl, "postgresql")
     assert caught.value.slug == "not-an-index"
+
+
+CALLS = [
+    ("SELECT lower(name), count (*) FROM t", "sqlite", ("lower", "count")),
+    ("SELECT 'now()', -- later()\n x /* f() */ FROM t", "sqlite", ()),
+    ('SELECT "Sail away"(1), pg_catalog.random() FROM t', "postgresql", ("Sail away", "random")),
+    ("SELECT `get`(1), NOW() FROM t WHERE a IN (1) AND b = 'IF(1)'", "mysql", ("get", "now", "in")),
+    ("SELECT $$f()$$, g () FROM t", "postgresql", ("g",)),
+]
+
+
+@pytest.mark.parametrize("text, system, names", CALLS)
+def test_functions_are_told_by_the_text(text: str, system: str, names: tuple[str, ...]) -> None:
+    assert functions_in(text, system) == names
+
+
+@given(st.text(max_size=60))
+def test_any_text_may_be_asked_for_functions(text: str) -> None:
+    assert all(isinstance(name, str) for name in functions_in(text, "postgresql"))

@@ -214,3 +214,36 @@ def test_what_writes_behind_a_select_is_never_run(served: Office, tmp_path: Path
     assert served.state() == before
     spoken = "SELECT id FROM vessel WHERE name <> '/*! no comment */' AND length_m > 100 /* nor this */"
     assert run(*trial, spoken).code == 0
+
+
+REACHING = {
+    "postgresql": ["pg_notify('calls', 'x')", "pg_advisory_lock(7)", "lo_create(0)", '"Sail away"()'],
+    "mariadb": ["GET_LOCK('calls', 1)", "sail_away()"],
+}
+
+
+def test_functions_that_reach_outside_are_refused(served: Office, tmp_path: Path) -> None:
+    """What a trial takes back stands on no other server and in no other session: such functions never run, unless trusted."""
+    if served.system == "postgresql":
+        served.ask("CREATE FUNCTION \"Sail away\"() RETURNS int LANGUAGE sql AS 'SELECT 1'")
+    else:
+        served.ask("CREATE FUNCTION sail_away() RETURNS int DETERMINISTIC NO SQL RETURN 1")
+    try:
+        for call in REACHING[served.system]:
+            sql = f"SELECT id FROM vessel WHERE length_m > 100 AND {call} IS NOT NULL"
+            (tmp_path / "plain.sql").write_text("SELECT id FROM vessel")
+            (tmp_path / "calls.sql").write_text(sql)
+            for words in (
+                ["trial", "--index", "CREATE INDEX tried ON vessel (length_m)", "--sql", sql],
+                ["trial", "--before", tmp_path / "plain.sql", "--after", tmp_path / "calls.sql"],
+                ["weigh", "--sql", sql],
+                ["plan", "--sql", sql, "--analyze"],
+            ):
+                refused(run(*words, "--db", served.url), "the statement calls", "--trust-function")
+        assert run("plan", "--sql", sql, "--db", served.url).code == 0, "a plan runs nothing"
+        name = "Sail away" if served.system == "postgresql" else "sail_away"
+        assert run("weigh", "--sql", sql, "--db", served.url, "--trust-function", name).code == 0
+        plain = "SELECT lower(name), coalesce(length_m, 0) FROM vessel WHERE name <> 'GET_LOCK(1)' AND id IN (1, 2)"
+        assert run("plan", "--sql", plain, "--db", served.url, "--analyze").code == 0
+    finally:
+        served.ask("DROP FUNCTION " + ('"Sail away"' if served.system == "postgresql" else "sail_away"))

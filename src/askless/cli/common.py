@@ -9,6 +9,7 @@ from askless.core.errors import AskLessError
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Sequence
     from pathlib import Path
     from typing import Any
 
@@ -89,13 +90,27 @@ def add_limits(parser: argparse.ArgumentParser, trial: bool = False) -> None:
         "--timeout", metavar="SECONDS", type=float, default=30.0, help="the longest a statement may run (default: 30)"
     )
     if trial:
+        add_trust(parser)
         parser.add_argument("--allow-large", action="store_true", help="copy or index tables of more than 512 MiB too")
         parser.add_argument(
             "--even-if-busy", action="store_true", help="go on although other sessions are at work on the tables"
         )
 
 
-def limits_of(timeout_s: float, allow_large: bool = False, even_if_busy: bool = False) -> Limits:
+def add_trust(parser: argparse.ArgumentParser) -> None:
+    """Functions that may run in somebody's statement."""
+    parser.add_argument(
+        "--trust-function",
+        metavar="NAME",
+        action="append",
+        default=[],
+        help="run statements that call this function: it does nothing outside of a transaction",
+    )
+
+
+def limits_of(
+    timeout_s: float, allow_large: bool = False, even_if_busy: bool = False, trusted: Sequence[str] = ()
+) -> Limits:
     """The limits that options set. Raises AskLessError bad-timeout."""
     from askless.database.servers import Limits
 
@@ -103,7 +118,7 @@ def limits_of(timeout_s: float, allow_large: bool = False, even_if_busy: bool = 
         raise AskLessError(
             "bad-timeout", "--timeout takes seconds, more than 0 and at most a day", "for example --timeout 60"
         )
-    return Limits(statement_s=timeout_s, allow_large=allow_large, even_if_busy=even_if_busy)
+    return Limits(statement_s=timeout_s, allow_large=allow_large, even_if_busy=even_if_busy, trusted=tuple(trusted))
 
 
 def saved_schema(path: Path | None) -> Schema | None:

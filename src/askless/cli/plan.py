@@ -10,6 +10,7 @@ from askless.cli.common import (
     add_limits,
     add_schema,
     add_subject,
+    add_trust,
     check_subject,
     file,
     limits_of,
@@ -56,6 +57,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     add_database(parser)
     add_schema(parser)
     add_limits(parser)
+    add_trust(parser)
     add_json(parser)
     parser.set_defaults(run=run)
 
@@ -83,7 +85,7 @@ def _live(options: argparse.Namespace) -> PlanDocument:
         )  # fmt: skip
     check_subject(options.capture, options.sql, "what-to-explain", "plan")
     wish = plan.Wish(options.analyze, options.values or options.sql is not None, saved_schema(options.schema))
-    return plan.live(options.db, _workload(options), wish, limits_of(options.timeout))
+    return plan.live(options.db, _workload(options), wish, limits_of(options.timeout, trusted=options.trust_function))
 
 
 def _workload(options: argparse.Namespace) -> Workload:

@@ -78,7 +78,7 @@ def _index(options: argparse.Namespace) -> bool:
     from askless.output import notices
     from askless.reports import index_trial
 
-    limits = limits_of(options.timeout, options.allow_large, options.even_if_busy)
+    limits = limits_of(options.timeout, options.allow_large, options.even_if_busy, options.trust_function)
     if options.sql:
         statements = index_trial.typed(options.sql, options.parameters)
     elif options.capture is not None:
@@ -100,7 +100,7 @@ def _rewrite(options: argparse.Namespace) -> bool:
         raise AskLessError(
             "what-to-try", "a rewriting has two statements", "give both: --before old.sql --after new.sql"
         )
-    limits = limits_of(options.timeout, options.allow_large, options.even_if_busy)
+    limits = limits_of(options.timeout, options.allow_large, options.even_if_busy, options.trust_function)
     before, after = rewrite_trial.statement_in(options.before), rewrite_trial.statement_in(options.after)
     values = rewrite_trial.given_values(options.parameters)
     if not values and options.capture is not None:
@@ -121,7 +121,7 @@ def _finding(options: argparse.Namespace) -> bool:
             "what-to-try", "a finding belongs to a capture", "name it: askless trial CAPTURE --finding 1 --db URL"
         )
     round_trip_ms = milliseconds_of(options.round_trip)
-    limits = limits_of(options.timeout, options.allow_large, options.even_if_busy)
+    limits = limits_of(options.timeout, options.allow_large, options.even_if_busy, options.trust_function)
     key = naming.finding_name(options.capture, options.finding)
     document = finding_trial(options.db, options.capture, key, round_trip_ms, options.values, limits, notices.progress)
     show(document, options.json)

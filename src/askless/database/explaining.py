@@ -15,6 +15,7 @@ from askless.core.sql.slots import Value, values_of
 from askless.core.sql.statements import checked_select
 from askless.core.sql.structure import Predicate, Structure, structure_of
 from askless.database.connecting import refusal
+from askless.database.guarding import check_functions
 from askless.database.sending import Query, bound, native
 from askless.database.servers import Limits, server_of
 
@@ -48,6 +49,7 @@ def explain(
     server = server_of(connection)
     if analyze:
         checked_select(query.text, query.system)
+        check_functions(connection, [query.text], limits or Limits())
     names = _names(query)
     with attempt(connection, limits):
         return tuple(_named(node, names) for node in server.explain(connection, query, names, analyze))

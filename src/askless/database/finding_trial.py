@@ -17,7 +17,7 @@ from askless.core.sql.statements import checked_select, tables_in
 from askless.core.statistics import Ratio, ratio_of_medians
 from askless.database.connecting import connect
 from askless.database.explaining import attempt, query_of
-from askless.database.guarding import check_quiet
+from askless.database.guarding import check_functions, check_quiet
 from askless.database.sending import Query
 from askless.database.servers import Limits, server_of
 from askless.database.timing import Rows, bytes_of, fetch_named, interleaved, runner
@@ -78,6 +78,8 @@ def try_finding(
     tree = checked_select(replay.lookups[0].text, replay.lookups[0].system)
     with connect(url, limits) as connection:
         progress("looking who else is at work")
+        parents = [replay.parent.text] if replay.parent is not None else []
+        check_functions(connection, [replay.lookups[0].text, *parents], limits)
         check_quiet(connection, tables_in(tree), limits)
         lookups = [_query(connection, sent) for sent in replay.lookups]
         parent = _query(connection, replay.parent) if replay.parent is not None else None

@@ -18,7 +18,7 @@ from askless.core.statistics import Ratio, ratio_of_medians, widened
 from askless.core.systems import system_of
 from askless.database.connecting import connect, mapped_errors, shown
 from askless.database.explaining import attempt, explain, query_of
-from askless.database.guarding import check_quiet
+from askless.database.guarding import check_functions, check_quiet
 from askless.database.sending import Query
 from askless.database.servers import Limits, Twins, server_of
 from askless.database.timing import bytes_of, fetch, fetch_named, interleaved
@@ -95,6 +95,7 @@ def try_index(
         )  # fmt: skip
     with connect(url, limits) as connection:
         system = server.system(connection)
+        check_functions(connection, [ddl, *(asked.text for asked in statements)], limits)
         for asked in statements:  # what can't be explained can't be tried: say so before anything is built
             explain(
                 connection, query_of(connection, asked.text, asked.parameters, asked.names, asked.system), limits=limits

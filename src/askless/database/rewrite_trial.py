@@ -17,7 +17,7 @@ from askless.core.sql.statements import checked_select, tables_in
 from askless.core.statistics import Ratio, ratio_of_medians
 from askless.database.connecting import connect
 from askless.database.explaining import attempt, explain, query_of
-from askless.database.guarding import check_quiet
+from askless.database.guarding import check_functions, check_quiet
 from askless.database.sending import Query
 from askless.database.servers import Limits, server_of
 from askless.database.timing import bytes_of, fetch_named, interleaved, runner
@@ -74,6 +74,7 @@ def try_rewrite(
     tables = tuple(dict.fromkeys(name for tree in trees for name in tables_in(tree)))
     with connect(url, limits) as connection:
         progress("looking who else is at work")
+        check_functions(connection, [before, after], limits)
         check_quiet(connection, tables, limits)
         pairs = [
             (_query(connection, before, *one.before, "before"), _query(connection, after, *one.after, "after"))

@@ -16,7 +16,7 @@ from askless.core.sql.statements import checked_select, tables_in
 from askless.core.statistics import Ratio, ratio_of_medians
 from askless.database.connecting import connect
 from askless.database.explaining import attempt, query_of
-from askless.database.guarding import check_quiet
+from askless.database.guarding import check_functions, check_quiet
 from askless.database.sending import Query
 from askless.database.servers import Limits, server_of
 from askless.database.timing import bytes_of, fetch, interleaved, runner
@@ -69,6 +69,7 @@ def weigh(
         )
     with connect(url, limits) as connection:
         own = server_of(connection).system(connection)
+        check_functions(connection, [text], limits)
         check_quiet(connection, tables_in(tree), limits)
         values = values_of(slots_of(text, written), parameters, names)
         whole = query_of(connection, text, parameters, names, written)

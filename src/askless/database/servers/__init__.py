@@ -26,7 +26,8 @@ SERVERS = {
 class Limits(msgspec.Struct, frozen=True):
     """How far Ask Less may go on a server: seconds for one statement, for a lock, and for opening a connection.
 
-    A table of more than `table_bytes` is not copied or indexed, unless `allow_large`.
+    A table of more than `table_bytes` is not copied or indexed, unless `allow_large`. `trusted` are functions that are known
+    to do nothing outside of a transaction.
     """
 
     statement_s: float = 30.0
@@ -35,6 +36,7 @@ class Limits(msgspec.Struct, frozen=True):
     table_bytes: int = 512 * 1024**2
     allow_large: bool = False
     even_if_busy: bool = False
+    trusted: tuple[str, ...] = ()
 
 
 class Size(msgspec.Struct, frozen=True):
@@ -90,6 +92,9 @@ class Server(Protocol):
 
     def sizes(self, connection: Connection, columns: dict[str, list[str]]) -> dict[str, Size]:
         """The size of each table, its columns given."""
+
+    def doubtful(self, connection: Connection, names: Sequence[str]) -> dict[str, str]:
+        """Of these functions the ones that may do something outside of a transaction, each with the reason."""
 
     def kinds(self, connection: Connection) -> dict[tuple[str, str], str]:
         """(table, index) -> what makes it another index than a plain one: see `Index.kind`. Plain ones may be left out."""

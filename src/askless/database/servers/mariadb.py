@@ -30,6 +30,13 @@ _SIZES = """
 SELECT table_name, table_rows, data_length FROM information_schema.tables
 WHERE table_schema = DATABASE() AND table_type LIKE 'BASE%%'
 """
+_ROUTINES = "SELECT routine_name FROM information_schema.routines WHERE routine_type = 'FUNCTION'"
+_OUTSIDE = frozenset(
+    """
+    get_lock release_lock release_all_locks load_file master_pos_wait master_gtid_wait source_pos_wait nextval setval
+    sys_exec sys_eval sys_set
+    """.split()  # noqa: SIM905
+)
 _KINDS = """
 SELECT table_name, index_name, index_type, sub_part, collation FROM information_schema.statistics
 WHERE table_schema = DATABASE()
@@ -107,6 +114,16 @@ class MariaDB:
             # The server's figures lag behind a load: a table is never smaller than its values.
             results[table] = Size(int(rows or 0), max(int(size or 0), int((rows or 0) * sum(widths.values()))), widths)
         return results
+
+    def doubtful(self, connection: Connection, names: Sequence[str]) -> dict[str, str]:
+        """Stored functions of the schema, and what of the server's own takes locks, waits for others or reads files."""
+        stored = {str(row[0]).lower() for row in connection.exec_driver_sql(_ROUTINES)}
+        results = dict.fromkeys(
+            (n for n in names if n.lower() in stored), "a stored function, of which nothing is known"
+        )
+        return results | dict.fromkeys(
+            (n for n in names if n.lower() in _OUTSIDE), "which acts outside of its transaction"
+        )
 
     def kinds(self, connection: Connection) -> dict[tuple[str, str], str]:
         """By type, prefix lengths and order."""

@@ -28,6 +28,18 @@ _WIDTHS = """
 SELECT s.tablename, s.attname, s.avg_width, s.n_distinct, s.null_frac, s.correlation
 FROM pg_stats s WHERE s.schemaname = ANY (current_schemas(false)) AND NOT s.inherited
 """
+_VOLATILE = """
+SELECT p.proname, n.nspname FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
+WHERE p.provolatile = 'v' AND p.proname = ANY (%s)
+"""
+# Volatile, as they give something else each time, and nothing more. What writes is refused by the transaction itself.
+_HARMLESS = frozenset(
+    """
+    random random_normal setseed clock_timestamp timeofday gen_random_uuid uuidv4 uuidv7 pg_sleep pg_sleep_for pg_sleep_until
+    currval lastval nextval setval txid_current_if_assigned pg_current_xact_id_if_assigned pg_backend_pid
+    pg_relation_size pg_table_size pg_indexes_size pg_total_relation_size pg_database_size pg_size_pretty pg_column_size
+    """.split()  # noqa: SIM905
+)
 _KINDS = """
 SELECT t.relname, c.relname, m.amname,
   EXISTS (SELECT 1 FROM unnest(i.indclass) AS o (id) JOIN pg_opclass p ON p.oid = o.id WHERE NOT p.opcdefault),
@@ -109,6 +121,14 @@ class PostgreSQL:
             # n_distinct is a share of the rows where it is negative.
             values = {name: -v * (count or 0) if v < 0 else v for name, v in distinct.get(table, {}).items()}
             results[table] = Size(count, int(size), widths.get(table, {}), values, correlations.get(table, {}))
+        return results
+
+    def doubtful(self, connection: Connection, names: Sequence[str]) -> dict[str, str]:
+        """What is volatile by the catalog, and not known to do no harm."""
+        results = {}
+        for name, schema in connection.exec_driver_sql(_VOLATILE, (list(names),)):
+            if not (schema == "pg_catalog" and name in _HARMLESS):
+                results[name] = "which is volatile and may reach outside of its transaction"
         return results
 
     def kinds(self, connection: Connection) -> dict[tuple[str, str], str]:

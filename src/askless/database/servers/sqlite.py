@@ -88,6 +88,11 @@ class Sqlite:
             results[table] = Size(rows, int(rows * (sum(widths.values()) + 2 * len(widths) + 8)), widths)
         return results
 
+    def doubtful(self, connection: Connection, names: Sequence[str]) -> dict[str, str]:
+        """What loads code or reads and writes files, where somebody has brought it in."""
+        known = {"load_extension", "writefile", "readfile", "edit", "fts3_tokenizer"}
+        return dict.fromkeys((name for name in names if name.lower() in known), "which reaches outside of the database")
+
     def kinds(self, connection: Connection) -> dict[tuple[str, str], str]:
         """By order and collation, of each column that belongs to the index itself."""
         results = {}
