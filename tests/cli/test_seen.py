@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 import shutil
 import stat
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -27,7 +29,7 @@ def test_an_unchanged_capture_is_not_judged_again(kept: tuple[Path, Path], monke
     first = run("findings", capture)
     (file,) = cache.iterdir()
     assert stat.S_IMODE(file.stat().st_mode) == 0o600 and stat.S_IMODE(cache.stat().st_mode) == 0o700
-    monkeypatch.setattr(analysis, "findings_of", None)
+    monkeypatch.setattr(analysis, "judgement_of", None)
     again, story = run("findings", capture), run("findings", capture, "--show", "1")
     assert (again.code, again.out) == (0, first.out) and story.code == 0
     assert run("findings", capture, "--route", "nowhere").out.startswith("Nothing that the filters let through")
@@ -66,3 +68,17 @@ def test_a_home_that_takes_nothing(kept: tuple[Path, Path], monkeypatch: pytest.
     capture, _ = kept
     monkeypatch.setenv("XDG_CACHE_HOME", os.devnull)
     assert run("findings", capture).code == 0
+
+
+@pytest.mark.parametrize(
+    "words", [("requests",), ("timeline", "1"), ("findings",), ("findings", "--show", "1")], ids=" ".join
+)
+def test_what_needs_no_parser_imports_none(words: tuple[str, ...], kept: tuple[Path, Path]) -> None:
+    """The SQL parser and SQLAlchemy take longer to import than most commands to answer."""
+    capture, _ = kept
+    run("requests", capture, "--each")
+    run("findings", capture)  # from here on it is known
+    command = [sys.executable, "-X", "importtime", "-m", "askless", words[0], str(capture), *words[1:]]
+    done = subprocess.run(command, capture_output=True, text=True, check=True)
+    heavy = {line.rsplit("|", 1)[-1].strip() for line in done.stderr.splitlines()} & {"sqlglot", "sqlalchemy"}
+    assert done.stdout and heavy == set()

@@ -10,8 +10,7 @@ import msgspec
 from askless.core import patterns
 from askless.core.advice import advise
 from askless.core.context import Context
-from askless.core.edits import Edit, edits_of
-from askless.core.findings import Finding, ranked
+from askless.core.findings import Edit, Finding, ranked
 from askless.core.gathering import Gatherer
 from askless.core.model import Request, Schema
 from askless.core.patterns.base import Diagnosis
@@ -42,6 +41,8 @@ def findings_of(summary: Summary, schema: Schema | None = None) -> list[Finding]
 
 def judgement_of(summary: Summary, schema: Schema | None = None) -> tuple[list[Finding], list[Edit]]:
     """All findings of a summary in the order of the edits that mend them, those that matter most first; and the edits."""
+    from askless.core.edits import edits_of  # which needs the SQL parser: totals do not
+
     diagnoses = diagnoses_of(summary, schema)
     edits = edits_of(diagnoses, summary, context_of(summary, schema))
     by_key = {diagnosis.finding.key: diagnosis.finding for diagnosis in diagnoses}

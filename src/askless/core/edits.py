@@ -9,32 +9,11 @@ import msgspec
 from askless.core.advice.eager_loading import hanging
 from askless.core.advice.orm import Query, Step, words_of
 from askless.core.context import Context
-from askless.core.findings import Finding, Line, severity
+from askless.core.findings import Edit, Finding, severity
 from askless.core.patterns.base import Diagnosis
 from askless.core.recipes import Batch, Narrow
 from askless.core.severities import SEVERITIES
 from askless.core.summary import Summary
-
-
-class Edit(msgspec.Struct, frozen=True):
-    """A change of one line. `findings` are the names of those that it mends, the one that saves most first.
-
-    `code` is the whole call, '' where there is none. `queries` a request are `queries_after` then, on the first of
-    `routes`, the one that gains most; `saving_ms` of `request_ms` a request are saved there, and `total_ms` over the
-    capture on all of them.
-    """
-
-    findings: tuple[str, ...]
-    severity: str
-    routes: tuple[str, ...]
-    title: str
-    at: Line | None
-    code: str
-    queries: float
-    queries_after: float
-    saving_ms: float
-    request_ms: float
-    total_ms: float
 
 
 class _Part(msgspec.Struct):

@@ -86,6 +86,27 @@ class Finding(msgspec.Struct, frozen=True):
     brief: str = ""
 
 
+class Edit(msgspec.Struct, frozen=True):
+    """A change of one line. `findings` are the names of those that it mends, the one that saves most first.
+
+    `code` is the whole call, '' where there is none. `queries` a request are `queries_after` then, on the first of
+    `routes`, the one that gains most; `saving_ms` of `request_ms` a request are saved there, and `total_ms` over the
+    capture on all of them.
+    """
+
+    findings: tuple[str, ...]
+    severity: str
+    routes: tuple[str, ...]
+    title: str
+    at: Line | None
+    code: str
+    queries: float
+    queries_after: float
+    saving_ms: float
+    request_ms: float
+    total_ms: float
+
+
 def finding_key(pattern: str, route: str, shape: str, code: str) -> str:
     """Eight hexadecimal characters that name a finding from one capture to the next."""
     return blake2b(f"{pattern}|{route}|{shape}|{code}".encode("utf-8", "replace"), digest_size=4).hexdigest()

@@ -13,8 +13,7 @@ from pathlib import Path
 import msgspec
 
 import askless
-from askless.core.edits import Edit
-from askless.core.findings import Finding
+from askless.core.findings import Edit, Finding
 from askless.project import private
 
 KEPT_MOST = 20  # captures

@@ -9,8 +9,7 @@ from typing import Any
 
 import msgspec
 
-from askless.core.edits import Edit
-from askless.core.findings import Finding, Line
+from askless.core.findings import Edit, Finding, Line
 from askless.core.model import Table
 from askless.core.statistics import Ratio
 from askless.core.tables import RouteRow

@@ -8,8 +8,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from askless.core.edits import Edit
-from askless.core.findings import Advice, Finding, Line
+from askless.core.findings import Advice, Edit, Finding, Line
 from askless.core.severities import SEVERITIES
 from askless.core.words import number, plural, size
 from askless.output.terminal.drawing import SEVERITY_STYLE, at, command, indented, labelled
