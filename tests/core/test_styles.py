@@ -137,6 +137,20 @@ PROBLEMS: dict[str, tuple[list[Query], list[tuple[str, str, str]]]] = {
         [CALLS, *each("SELECT id, at FROM inspection WHERE vessel_id = ? ORDER BY at DESC LIMIT 1", VESSELS, ("id", "at"), lambda k: [(k, 1)])],
         [("n-plus-one", "first-of-each", "traced")],
     ),
+    "first of each, from the beginning": (
+        [
+            CALLS,
+            *each(
+                "SELECT id, at FROM inspection WHERE vessel_id = ? ORDER BY at DESC LIMIT ? OFFSET ?",
+                VESSELS,
+                ("id", "at"),
+                lambda k: [(k, 1)],
+                1,
+                0,
+            ),
+        ],
+        [("n-plus-one", "first-of-each", "traced")],
+    ),
     "key in a subquery": (
         [CALLS, *each("SELECT id, name FROM pilot WHERE id IN (SELECT pilot_id FROM boarding WHERE port_call_id = ?)", IDS, ("id", "name"), lambda k: [(k, "a"), (k + 1, "b")])],
         [("n-plus-one", "to-many", "traced")],

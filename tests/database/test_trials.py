@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -296,3 +297,32 @@ def test_columns_that_the_look_up_gives_other_names(
     second = roads(office, capture, listed["sums"])["roads"]
     assert [road["name"] for road in second] == ["row by row", "one batched query"], "a join has no word for the sum"
     assert second[1]["same_result"]
+
+
+PAGES_BY_HAND = """
+import sys
+import askless, sqlalchemy
+from sqlalchemy import text
+with sqlalchemy.create_engine(sys.argv[1]).connect() as db:
+    ids = "SELECT id FROM vessel WHERE id BETWEEN 40 AND 59 ORDER BY id"
+    with askless.request("first"):
+        for (key,) in db.execute(text(ids)).all():
+            last = "SELECT id, status FROM port_call WHERE vessel_id = :key ORDER BY eta DESC, id DESC LIMIT 1"
+            db.execute(text(last), {"key": key}).all()
+    with askless.request("whether"):
+        for (key,) in db.execute(text(ids)).all():
+            db.execute(text("SELECT EXISTS(SELECT 1 FROM port_call WHERE vessel_id = :key AND status = 'due')"), {"key": key}).all()
+"""
+
+
+def test_the_first_of_each_and_whether_there_is_one(office: Office, tmp_path: Path) -> None:
+    """Both roads give what the look-ups gave, vessels without a call among them."""
+    (tmp_path / "pages.py").write_text(PAGES_BY_HAND)
+    capture = tmp_path / "calls"
+    done = run("capture", "app", "-o", capture, "--", sys.executable, tmp_path / "pages.py", office.app_url)
+    assert done.code == 0, done.err
+    found = {f["route"]: f for f in findings(capture)}
+    assert {route: f["variant"] for route, f in found.items()} == {"first": "first-of-each", "whether": "exists"}
+    for finding in found.values():
+        tried = roads(office, capture, finding["key"])
+        assert tried["lookups"] == 20 and [road["same_result"] for road in tried["roads"]] == [True, True], tried

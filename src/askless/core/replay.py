@@ -37,7 +37,8 @@ class Sent(msgspec.Struct, frozen=True):
 class Replay(msgspec.Struct, frozen=True):
     """The look-ups of one request. `keys[i]` is the key of look-up i, `column` of `table` what it is compared with.
 
-    `batch` answers all keys at once; `grouped` tells that it gives a number for each key instead of rows. `join` is the
+    `batch` answers all keys at once; `grouped` tells that it gives a number for each key instead of rows, `whether` that it
+    gives the keys that have rows. `join` is the
     parent's query with the rows joined to it. None stands for what can't be written from the statements.
     """
 
@@ -52,6 +53,7 @@ class Replay(msgspec.Struct, frozen=True):
     batch: Sent | None
     parent: Sent | None
     join: Sent | None
+    whether: bool = False
 
 
 def place_of_key(replay: Replay, names: Sequence[str]) -> int | None:
@@ -120,11 +122,15 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
     lookups = tuple(_sent(request, i) for i in indices)
     distinct = tuple(dict.fromkeys(key for key in keys if key is not None))
     text = named_form(request.text(indices[0]), statement.system)
-    sql = (
-        rewriting.counted(text, statement.system, table, column)
-        if grouped
-        else rewriting.batched(text, statement.system, table, column, drop_limit=guard)
-    )
+    variant = recipe.variant if isinstance(recipe, Batch) else None
+    if grouped:
+        sql = rewriting.counted(text, statement.system, table, column)
+    elif variant is Variant.EXISTS:
+        sql = rewriting.existing(text, statement.system, table, column)
+    elif variant is Variant.FIRST:
+        sql = rewriting.first_of_each(text, statement.system, table, column)
+    else:
+        sql = rewriting.batched(text, statement.system, table, column, drop_limit=guard)
     batch = _with_keys(sql, lookups[0], f"slot{slot}", distinct) if sql else None
     parent = join = None
     only = origin_of(request.load(indices[0]), request.tables.models)
@@ -140,7 +146,10 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
                     parent.text, parent.system, (source.table, source.column), table, column, structure.outputs, to_many
                 )
                 join = Sent(joined, parent.parameters, parent.names, parent.system) if joined else None
-    return Replay(request.route, request.name, lookups, keys, table, column, grouped, to_many, batch, parent, join)
+    whether = variant is Variant.EXISTS
+    return Replay(
+        request.route, request.name, lookups, keys, table, column, grouped, to_many, batch, parent, join, whether
+    )
 
 
 def _has_more(structure: Structure, guard: bool) -> bool:

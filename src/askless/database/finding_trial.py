@@ -157,6 +157,9 @@ def _check_batch(connection: Connection, plan: _Plan, replay: Replay, found: _Fo
     if replay.grouped:
         _check_groups(plan, found, rows)
         return
+    if replay.whether:
+        _check_whether(plan, found, rows)
+        return
     width = len(found.columns)
     place = place_of_key(replay, names)
     if place is None:
@@ -175,6 +178,15 @@ def _check_batch(connection: Connection, plan: _Plan, replay: Replay, found: _Fo
     missing = sum(not rows for rows in found.rows)
     if missing:
         plan.note = f"{_without(missing, 'row')} on the page, with nothing"
+
+
+def _check_whether(plan: _Plan, found: _Found, rows: Rows) -> None:
+    """The keys that come back are those whose look-up said yes: gave a row, and in it no 0, false or NULL."""
+    some = {_comparable(row[0]) for row in rows}
+    asked = [(_comparable(key), bool(rows and rows[0][0])) for key, rows in zip(found.keys, found.rows, strict=True)]
+    wrong = [key for key, said in asked if said != (key in some)]
+    if wrong:
+        plan.difference = f"{len(wrong)} of {len(asked)} keys have rows by one and none by the other"
 
 
 def _without(keys: int, what: str) -> str:

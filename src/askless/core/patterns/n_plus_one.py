@@ -227,10 +227,16 @@ def _keys_of_one_row(structure: Structure) -> list[int]:
 
 def _first_only(request: Request, structure: Structure, indices: list[int]) -> bool:
     """Whether each look-up has a LIMIT of one row."""
-    slot = structure.limit_slot
-    if slot is None or structure.offset_slot is not None:
+    limit, offset = structure.limit_slot, structure.offset_slot
+    if limit is None:
         return False
-    return all(slot < len(row := request.values(i)) and meaning(row[slot]) == 1 for i in indices[:8])
+    for i in indices[:8]:
+        row = request.values(i)
+        if limit >= len(row) or meaning(row[limit]) != 1:
+            return False
+        if offset is not None and (offset >= len(row) or meaning(row[offset]) != 0):
+            return False
+    return True
 
 
 def variant_of(tally: Repetition, context: Context, above: Structure | None = None) -> Variant:
