@@ -40,6 +40,7 @@ PAGES = ("tests/cli/test_reports.py", "tests/test_advice.py")
 # File -> the tests that are there for it, the quickest first.
 TESTS: dict[str, Sequence[str]] = {
     "sql/reading.py": ("tests/core/test_parsing.py", "tests/core/test_structure.py"),
+    "sql/conditions.py": ("tests/core/test_parsing.py", "tests/core/test_structure.py"),
     "sql/names.py": ("tests/core/test_parsing.py", "tests/core/test_structure.py"),
     "sql/parsing.py": ("tests/core/test_parsing.py", "tests/core/test_parts.py"),
     "sql/structure.py": PATTERNS,
@@ -90,15 +91,15 @@ TESTS: dict[str, Sequence[str]] = {
 
 MUTANTS = [
     # reading a statement
-    Mutant("sql/reading.py", '_MIRRORED = {">": "<",', '_MIRRORED = {">": ">",'),
-    Mutant("sql/reading.py", "        operator = _MIRRORED.get(operator, operator)", "        pass"),
-    Mutant("sql/reading.py", '        operator = "not " + operator', "        pass"),
-    Mutant("sql/reading.py", '"not between" if negated else "between"', '"between"'),
-    Mutant("sql/reading.py", '"not in" if negated else "in"', '"in"'),
-    Mutant("sql/reading.py", '"is not null" if negated else "is null"', '"is null"'),
-    Mutant("sql/reading.py", "        negated = not negated", "        pass"),
+    Mutant("sql/conditions.py", '_MIRRORED = {">": "<",', '_MIRRORED = {">": ">",'),
+    Mutant("sql/conditions.py", "        operator = _MIRRORED.get(operator, operator)", "        pass"),
+    Mutant("sql/conditions.py", '        operator = "not " + operator', "        pass"),
+    Mutant("sql/conditions.py", '"not between" if negated else "between"', '"between"'),
+    Mutant("sql/conditions.py", '"not in" if negated else "in"', '"in"'),
+    Mutant("sql/conditions.py", '"is not null" if negated else "is null"', '"is null"'),
+    Mutant("sql/conditions.py", "        negated = not negated", "        pass"),
     Mutant("sql/reading.py", 'on, outer = join.args.get("on"), bool(join.side)', 'on, outer = join.args.get("on"), False'),
-    Mutant("sql/reading.py", "yield from _predicate(inner, names, False)", "yield from _predicate(inner, names, True)"),
+    Mutant("sql/conditions.py", "yield from _predicate(inner, names, False)", "yield from _predicate(inner, names, True)"),
     Mutant("sql/reading.py", "    while isinstance(aggregate, _WRAPPERS):", "    while False:"),
     Mutant("sql/reading.py", '        if node.args.get("kind"):  # FROM: rows come in', "        if True:"),
     Mutant("sql/reading.py", "predicates = [msgspec.structs.replace(one, required=False) for one in predicates]", "pass"),
@@ -144,8 +145,8 @@ MUTANTS = [
     Mutant("comparison.py", "new=tuple(f for f in after if f.key not in keys_before and f.route in routes_before)", "new=tuple(f for f in after if f.key not in keys_before)"),
     Mutant("comparison.py", "return max((max(ratio, 1 / ratio) for ratio in ratios), default=None)", "return max(ratios, default=None)"),
     # where values came from
-    Mutant("lineage.py", "source.named or (source.in_order and source.matched >= 5)", "source.named or (source.in_order and source.matched >= 2)"),
-    Mutant("lineage.py", "source.named or (source.in_order and source.matched >= 5)", "source.named or source.matched >= 5"),
+    Mutant("lineage.py", "source.in_order and source.matched >= (3 if source.named else 5)", "source.matched >= (3 if source.named else 5)"),
+    Mutant("lineage.py", "source.in_order and source.matched >= (3 if source.named else 5)", "source.in_order and source.matched >= 2"),
     Mutant("lineage.py", "if first_seen.get(key, i) < i]", "if key in first_seen]"),
     Mutant("lineage.py", "len(matched) < 0.9 * _expected(", "len(matched) < 0.4 * _expected("),
     Mutant("lineage.py", "return len(wanted) if taken >= rows else min(len(wanted), len(seen))", "return len(wanted)"),
@@ -178,7 +179,10 @@ MUTANTS = [
     Mutant("advice/rewriting.py", "        if not _selects(tree, key):\n            tree.select(key, append=True, copy=False)\n        return tree", "        return tree"),
     # the index advisor
     Mutant("advice/indexing/advisor.py", "    chosen = _thin_out(items, existing, chosen)", "    pass"),
-    Mutant("advice/indexing/advisor.py", "own = [index for index in table.indexes if not index.where]", "own = list(table.indexes)"),
+    Mutant("advice/indexing/advisor.py", "own = [index for index in table.indexes if index.serves_equality]", "own = list(table.indexes)"),
+    Mutant("advice/indexing/advisor.py", "if index.unique or not index.is_plain:", "if index.unique:"),
+    Mutant("advice/indexing/advisor.py", "staying = [one for one in staying if one.name != index.name]", "pass"),
+    Mutant("advice/indexing/needs.py", ' or structure.kind != "select"', ""),
     Mutant("advice/indexing/advisor.py", "    if not system_of(schema.system).partial_indexes:", "    if False:"),
     Mutant("advice/indexing/advisor.py", "return statement.limit\n", "return None\n"),
     Mutant("advice/indexing/cost.py", "        correlation *= 0.75", "        pass"),
@@ -193,7 +197,7 @@ MUTANTS = [
     Mutant("patterns/n_plus_one.py", "if predicate is None or not (predicate.alike or predicate.inside in _SAME_KEY):", "if predicate is None:"),
     Mutant("patterns/n_plus_one.py", "        if listed and not all(single(row[position])[0] for row in rows):", "        if False:"),
     Mutant("patterns/n_plus_one.py", "    return written_between(view, indices[0], indices[-1] + 2", "    return False and written_between(view, indices[0], indices[-1] + 2"),
-    Mutant("patterns/n_plus_one.py", "        return Variant.SAME_ROW if _asks_more(structure, above) else seen", "        return Variant.SAME_ROW"),
+    Mutant("patterns/loops.py", "        return Variant.SAME_ROW if _asks_more(structure, above) else seen", "        return Variant.SAME_ROW"),
     Mutant("patterns/n_plus_one.py", "if objects < settings.repeat_least or structure.aggregates:", "if objects < settings.repeat_least:"),
     Mutant("sql/structure.py", "not self.locks and not self.volatile", "not self.locks"),
     Mutant("patterns/duplicate.py", "        if written or changed or apart:", "        if written or changed:"),

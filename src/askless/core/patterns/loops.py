@@ -1,0 +1,255 @@
+"""What a repetition comes to: which variant it is, the evidence, the doubts, and the recipe that mends it."""
+
+from __future__ import annotations
+
+import msgspec
+
+from askless.core.context import Context
+from askless.core.findings import severity
+from askless.core.model import Load
+from askless.core.paths import from_query
+from askless.core.patterns.base import (
+    Claim,
+    Diagnosis,
+    Met,
+    Rule,
+    lines_of,
+    spared,
+)
+from askless.core.patterns.repetition import (
+    Repetition,
+    chain_of,
+    main_source,
+    parent_line_of,
+)
+from askless.core.recipes import Batch, Variant
+from askless.core.shape_stats import ShapeStats
+from askless.core.sql.structure import Structure
+from askless.core.summary import RouteStats
+from askless.core.words import number, plural
+
+
+def variant_of(tally: Repetition, context: Context, above: Structure | None = None) -> Variant:
+    """What the look-ups ask for. `above` is the statement that supplied the keys, where it is known."""
+    structure = tally.stats.parsed
+    if structure.exists:
+        return Variant.EXISTS
+    if structure.aggregates:
+        return Variant.COUNT if structure.counts else Variant.AGGREGATE
+    load = tally.load
+    if tally.first_only and not tally.rows_more and not (load is not None and load.relation and not load.many):
+        unique = context.schema is not None and context.schema.is_unique(structure.main, tally.key.column.name)
+        if structure.order_by and not unique:
+            return Variant.FIRST
+    if load is not None and load.kind == "lazy" and load.relation:
+        model = context.models.get((load.orm, load.model))
+        relation = model.relations.get(load.relation) if model is not None else None
+        if relation is not None and relation.link:
+            return Variant.LINK_TABLE
+        return Variant.TO_MANY if load.many else Variant.TO_ONE
+    seen = Variant.TO_MANY if tally.rows_more else Variant.TO_ONE
+    column, source = tally.key.column, tally.source
+    table = column.table or structure.main
+    own = source is not None and source.table == table and source.column == column.name
+    if table != structure.main and structure.joins:
+        # The key stands on a joined table: a link table, or a needless join to the parent itself.
+        return seen if own else Variant.LINK_TABLE
+    if own:
+        return Variant.SAME_ROW if _asks_more(structure, above) else seen
+    if context.schema is not None and context.schema.table(table) is not None:
+        return Variant.TO_ONE if context.schema.is_unique(table, column.name) else Variant.TO_MANY
+    return seen
+
+
+def _asks_more(structure: Structure, above: Structure | None) -> bool:
+    """Whether a look-up asks for a column of its table that the statement before it did not have."""
+    if above is None or any(output.star for output in structure.outputs):
+        return not any(output.star for output in above.outputs) if above is not None else True
+    if any(output.star for output in above.outputs):
+        return False
+    there = {output.column for output in above.outputs}
+    return any(output.column not in there for output in structure.outputs if output.column.table == structure.main)
+
+
+_VERBS = {Variant.FIRST: "reads the first row of", Variant.COUNT: "counts rows of", Variant.EXISTS: "asks whether there are rows in", Variant.AGGREGATE: "aggregates rows of"}  # fmt: skip
+_BRIEFS = {
+    Variant.FIRST: "first row of ",
+    Variant.COUNT: "count of ",
+    Variant.EXISTS: "existence of ",
+    Variant.AGGREGATE: "aggregate of ",
+}
+_NESTED = (Variant.TO_ONE, Variant.TO_MANY, Variant.LINK_TABLE)
+
+
+def diagnosis_of(rule: Rule, tally: Repetition, tallies: list[Repetition], met: Met) -> Diagnosis:
+    """The finding and the recipe of a repetition. `tallies` are those of its route."""
+    requests, structure = tally.requests, met.structure
+    queries = tally.queries / requests
+    cost = met.cost(queries, queries - 1, tally.span_ns / tally.examined / 1e6)
+    supplier = met.route.shapes.get(main_source(tally))
+    variant = variant_of(tally, met.context, supplier.structure if supplier is not None else None)
+    chain = chain_of(tally, tallies)
+    column = tally.key.column
+    table = column.table or structure.main
+    counted = "1 + " + " + ".join(number(one.queries / one.requests) for one in chain)
+    nested = len(chain) > 1 and variant in _NESTED
+    source = tally.source
+    parent = f" for each row of {source.table or 'an earlier result'}" if source else ""
+    verb = _VERBS.get(variant, "reads")
+    title = f"{plural(queries, 'query')} where 1 would do: {verb} {structure.main or table} by {column.name}{parent} ({counted})"
+    evidence, because = _evidence(tally, table, met.context)
+    if len(chain) > 1:
+        because.append("the whole path, outermost first: " + " → ".join(_path_names(chain)))
+    if tally.repeats:
+        because.append(f"{tally.repeats} of the {tally.queries} look-ups repeat a key that was read already")
+    claim = Claim(
+        variant=f"nested {variant}" if nested else str(variant),
+        severity=severity(cost.share, cost.avoidable),
+        title=title,
+        brief=f"{_BRIEFS.get(variant, '')}{structure.main or table} by {column.name} ({counted})",
+        evidence=evidence,
+        because=tuple(because),
+        cost=cost,
+        unsure=_doubts(tally, evidence),
+        source=parent_line_of(tally),
+    )
+    load = tally.load
+    relation = f"{load.model}.{load.relation}" if load is not None and load.relation else ""
+    finding = msgspec.structs.replace(met.finding(rule, claim), relation=relation)
+    return Diagnosis(finding, _recipe(tally, chain, variant, table, met))
+
+
+def _path_names(chain: list[Repetition]) -> list[str]:
+    first = chain[0].source
+    names = [first.table or "the first query"] if first else []
+    for one in chain:
+        structure = one.stats.structure
+        load = one.load
+        names.append(
+            f"{load.model}.{load.relation}" if load and load.relation else structure.main if structure else "?"
+        )
+    return names
+
+
+def _evidence(tally: Repetition, table: str, context: Context) -> tuple[str, list[str]]:
+    load = tally.load
+    because = []
+    if load is not None and load.kind == "lazy" and load.relation:
+        because.append(f"the ORM loads {load.model}.{load.relation} lazily, object by object")
+    if _only_counted(tally):
+        because.append("none of the objects loaded was looked at: only their number can have mattered")
+    source = tally.source
+    if source is not None:
+        where = f"{source.table}.{source.column}" if source.table else f"column {source.column}"
+        because.insert(
+            0,
+            f"{source.matched} of {source.keys} keys were seen in {where} of an earlier result ({plural(source.rows, 'row')})"
+            + (", in the same order" if source.in_order else "")
+            + (
+                "; the rows beyond the first 32 are not kept"
+                if source.matched < source.keys and source.rows > 32
+                else ""
+            ),
+        )
+        return "traced", because
+    schema = context.schema
+    if schema is not None and schema.table(table) is not None:
+        name = tally.key.column.name
+        key = schema.foreign_key(table, name)
+        if key is not None:
+            return "keyed", [*because, f"{table}.{name} is a foreign key to {key.table}"]
+        if schema.is_unique(table, name):
+            return "keyed", [*because, f"{table}.{name} is a key of {table}"]
+    return "repeated", [
+        *because,
+        f"the same statement ran with {number(tally.queries / tally.requests)} keys in one request",
+    ]
+
+
+def _doubts(tally: Repetition, evidence: str) -> tuple[str, ...]:
+    doubts = []
+    if evidence == "repeated":
+        doubts.append("no earlier result was seen to supply the keys: they may come from outside the database")
+    if tally.requests == 1:
+        doubts.append("seen in one request only; record more to know how it grows")
+    return tuple(doubts)
+
+
+def _recipe(tally: Repetition, chain: list[Repetition], variant: Variant, table: str, met: Met) -> Batch:
+    top = chain[0]
+    queries = tally.queries / tally.requests
+    own = {tally.key.column.name, *_columns_of(tally.load, met.context)}
+    others = [p for p in met.structure.predicates if p.column.name not in own]
+    above = _eager_above(top, met.route)
+    path = (*above, *(one.load for one in chain if one.load is not None))
+    root = _root(top, path, met)
+    rooted = above or not top.source
+    hanging = next(iter(lines_of(root.places)), None) if rooted and root is not None else None
+    return Batch(
+        stats=met.stats,
+        line=met.line,
+        saving=spared(queries - 1, met.cost(queries, queries - 1).saving_ms),
+        key=tally.key,
+        table=table,
+        variant=variant,
+        loop=top.stats.shape.digest,
+        depth=len(chain),
+        queries=queries,
+        load=tally.load,
+        source=tally.source,
+        root=root,
+        path=path if len(path) == len(above) + len(chain) else (),
+        parent=met.route.shapes.get(main_source(tally)),
+        parent_key=chain[-2].key.column if len(chain) > 1 else None,
+        parent_line=hanging or parent_line_of(top) or parent_line_of(tally),
+        only_counted=_only_counted(tally),
+        conditions=bool(others),
+    )
+
+
+def _only_counted(tally: Repetition) -> bool:
+    """Whether it was tracked what became of the rows, and nothing did."""
+    totals = tally.stats.used.get(tally.load.target) if tally.load is not None else None
+    return totals is not None and totals.objects >= 2 and not totals.touched
+
+
+def _columns_of(load: Load | None, context: Context) -> tuple[str, ...]:
+    """The columns by which a relation finds its rows: a generic one has a type beside its key."""
+    model = context.models.get((load.orm, load.model)) if load is not None else None
+    relation = model.relations.get(load.relation) if model is not None and load is not None else None
+    return relation.remote if relation is not None else ()
+
+
+def _root(top: Repetition, path: tuple[Load, ...], met: Met) -> ShapeStats | None:
+    """The ORM's query that the path hangs on: the one that supplied the keys, else the only one of the route that can be."""
+    source = met.route.shapes.get(main_source(top))
+    if source is not None and (source.load is None or source.load.kind == "query"):
+        return source if source.load is not None else None
+    results = [
+        stats
+        for stats in met.route.own_shapes()
+        if (load := stats.load) is not None
+        and load.kind == "query"
+        and (structure := stats.structure) is not None
+        and not structure.aggregates
+        and from_query(path, load, structure, met.context.models) is not None
+    ]
+    return results[0] if len(results) == 1 else None
+
+
+def _eager_above(top: Repetition, route: RouteStats) -> list[Load]:
+    """The relations that are loaded eagerly above a repetition: advice must name the path from the first query on."""
+    source = route.shapes.get(main_source(top))
+    results: list[Load] = []
+    load = source.load if source is not None else None
+    while load is not None and load.kind == "eager" and load.relation and load not in results:
+        results.insert(0, load)
+        load = next(
+            (
+                above
+                for stats in route.own_shapes()
+                if (above := stats.load) and above.kind == "eager" and above.target == load.model
+            ),
+            None,
+        )
+    return results

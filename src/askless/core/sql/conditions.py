@@ -1,0 +1,172 @@
+"""Reads conditions: which column is compared with what, in every form that a comparison of a column with a value has."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from sqlglot import exp
+
+from askless.core.sql.names import Names
+from askless.core.sql.parsing import bare, conjuncts, slot_in, source_of
+from askless.core.sql.structure import Predicate
+
+_COMPARISONS: dict[type[exp.Expression], str] = {
+    exp.EQ: "=", exp.NullSafeEQ: "=", exp.Is: "is", exp.GT: ">", exp.GTE: ">=", exp.LT: "<", exp.LTE: "<=",
+    exp.NEQ: "<>", exp.Like: "like", exp.ILike: "ilike",
+}  # fmt: skip
+_MIRRORED = {">": "<", ">=": "<=", "<": ">", "<=": ">="}
+
+
+def comparisons(node: Any, names: Names) -> Iterator[Predicate]:
+    """The conditions of a WHERE or an ON, those of its subqueries left out."""
+    for part in conjuncts(node):
+        if isinstance(part, exp.Or):
+            for inner in _alternatives(part):
+                yield from _predicate(inner, names, False)
+        else:
+            yield from _predicate(part, names, True)
+
+
+def _alternatives(node: Any) -> list[Any]:
+    """The comparisons that AND and OR join, in order; what stands in subqueries is not among them."""
+    results: list[Any] = []
+    waiting = [node]
+    while waiting:
+        part = waiting.pop()
+        if isinstance(part, exp.Or | exp.And):
+            waiting += [part.right, part.left]
+        elif isinstance(part, exp.Paren):
+            waiting.append(part.this)
+        else:
+            results.append(part)
+    return results
+
+
+def _predicate(node: Any, names: Names, required: bool) -> Iterator[Predicate]:
+    negated = isinstance(node, exp.Not)
+    if negated:
+        node = node.this
+        while isinstance(node, exp.Paren):
+            node = node.this
+    if isinstance(node, exp.Expression) and node.args.get("negate"):  # newer parsers keep a NOT in the comparison
+        negated = not negated
+    if isinstance(node, exp.In):
+        if isinstance(node.this, exp.Tuple) and len(node.expressions) == 1 and not negated:
+            yield from _pairs(node.this, node.expressions[0], names, required)
+            return
+        side, inside = _sided(node.this)
+        if side is not None and node.args.get("query") is None:
+            slots = tuple(slot for slot in map(slot_in, node.expressions) if slot is not None)
+            yield Predicate(names.column(side), "not in" if negated else "in", slots, required, inside)
+        return
+    if isinstance(node, exp.Between):
+        side, inside = _sided(node.this)
+        if side is not None:
+            ends = (slot_in(node.args["low"]), slot_in(node.args["high"]))
+            slots = tuple(slot for slot in ends if slot is not None)
+            yield Predicate(names.column(side), "not between" if negated else "between", slots, required, inside)
+        return
+    yield from _comparison(node, names, required, negated)
+
+
+def _comparison(node: Any, names: Names, required: bool, negated: bool) -> Iterator[Predicate]:
+    operator = _COMPARISONS.get(type(node))
+    if operator is None:
+        return
+    left, right = node.this, node.args.get("expression")
+    if isinstance(node, exp.EQ) and isinstance(left, exp.Tuple) and not negated:
+        yield from _pairs(left, right, names, required)
+        return
+    if isinstance(node, exp.EQ) and isinstance(right, exp.Any) and not negated:
+        yield from _any(left, right.this, names, required)
+        return
+    side, inside = _sided(left)
+    value = right
+    if side is None or slot_in(left) is not None:
+        side, inside = _sided(right)
+        value = left
+        operator = _MIRRORED.get(operator, operator)
+    number, alike = _value_slot(value, inside)
+    if side is None or (number is None and not isinstance(value, exp.Null | exp.Boolean)):
+        return
+    if operator == "is":
+        operator = "is not null" if negated else "is null"
+    elif negated:
+        operator = "not " + operator
+    yield Predicate(names.column(side), operator, () if number is None else (number,), required, inside, alike)
+
+
+def _value_slot(value: Any, inside: str) -> tuple[int | None, bool]:
+    """The slot of the value, and whether it stands in the same function as the column does."""
+    number = slot_in(value)
+    if number is not None or not inside or not isinstance(value, exp.Func) or value.find(exp.Column) is not None:
+        return number, False
+    name = value.name.lower() if isinstance(value, exp.Anonymous) else type(value).__name__.lower()
+    slots = {slot for node in value.find_all(exp.Placeholder, exp.Literal) if (slot := slot_in(node)) is not None}
+    return (slots.pop(), True) if name == inside and len(slots) == 1 else (None, False)
+
+
+def _pairs(columns: Any, values: Any, names: Names, required: bool) -> Iterator[Predicate]:
+    """`(a, b) = (?, ?)`, column by column."""
+    while isinstance(values, exp.Paren):
+        values = values.this
+    if not isinstance(values, exp.Tuple) or len(values.expressions) != len(columns.expressions):
+        return
+    for column, value in zip(columns.expressions, values.expressions, strict=True):
+        number = slot_in(value)
+        if isinstance(column, exp.Column) and number is not None:
+            yield Predicate(names.column(column), "=", (number,), required)
+
+
+def _any(left: Any, values: Any, names: Names, required: bool) -> Iterator[Predicate]:
+    """`column = ANY(?)`, whose value is a list, or `= ANY(ARRAY[?, …])`, which is an IN."""
+    side, inside = _sided(left)
+    while isinstance(values, exp.Paren | exp.Cast):
+        values = values.this
+    if side is None:
+        return
+    if isinstance(values, exp.Array):
+        slots = tuple(slot for slot in map(slot_in, values.expressions) if slot is not None)
+        yield Predicate(names.column(side), "in", slots, required, inside)
+    elif (number := slot_in(values)) is not None:
+        yield Predicate(names.column(side), "any", (number,), required, inside)
+
+
+def _sided(node: Any) -> tuple[exp.Column | None, str]:
+    """The column that one side of a comparison is about, and the function around it ('' for none)."""
+    if isinstance(node, exp.Paren):
+        return _sided(node.this)
+    if isinstance(node, exp.Column):
+        return node, ""
+    if isinstance(node, exp.Func | exp.Cast | exp.Binary) and not isinstance(node, exp.AggFunc):
+        inner = [column for column in node.find_all(exp.Column) if slot_in(column) is None]
+        if len(inner) == 1 and node.find(exp.Select) is None:
+            return inner[0], type(node).__name__.lower() if not isinstance(node, exp.Anonymous) else node.name.lower()
+    return None, ""
+
+
+def through_values(select: Any, names: Names) -> Iterator[Predicate]:
+    """Keys that come as a table of one row: `JOIN (VALUES (?)) AS v(id) ON v.id = t.id`, or `(SELECT ? AS id) AS v`."""
+    given: dict[tuple[str, str], int] = {}
+    for source in [source_of(select), *(join.this for join in select.args.get("joins") or ())]:
+        inner = source.this if isinstance(source, exp.Subquery) else source
+        if isinstance(inner, exp.Values) and len(inner.expressions) == 1 and inner.expressions[0].expressions:
+            columns = [column.name for column in source.args["alias"].columns] if source.args.get("alias") else []
+            values = inner.expressions[0].expressions
+        elif isinstance(inner, exp.Select) and source_of(inner) is None:
+            columns = [node.alias_or_name for node in inner.expressions]
+            values = [bare(node) for node in inner.expressions]
+        else:
+            continue
+        for column, value in zip(columns, values):  # noqa: B905  (a name may be missing)
+            number = slot_in(value)
+            if number is not None:
+                given[source.alias_or_name, column] = number
+    if not given:
+        return
+    conditions = [select.args.get("where"), *(join.args.get("on") for join in select.args.get("joins") or ())]
+    for node in (part for condition in conditions for part in conjuncts(condition) if isinstance(part, exp.EQ)):
+        for side, other in ((node.left, node.right), (node.right, node.left)):
+            if isinstance(side, exp.Column) and isinstance(other, exp.Column) and (other.table, other.name) in given:
+                yield Predicate(names.column(side), "=", (given[other.table, other.name],))
