@@ -74,7 +74,7 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
     routes = sorted(by_route, key=lambda name: (_worst(by_route[name]), -_saved(by_route[name]), name))
     first = by_route[routes[0]]
     route = summary.routes[routes[0]]
-    request_ms = route.durations.median / 1e6 + route.queries.median * context.settings.round_trip_ms
+    request_ms = route.request_ms(context.settings.round_trip_ms)
     saving_ms = min(_saved(first), request_ms) if request_ms else _saved(first)
     queries = route.queries.median
     spared = sum(part.finding.cost.avoidable + (part.step is not None and part.step.join) for part in first)

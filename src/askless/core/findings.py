@@ -59,8 +59,8 @@ class Finding(msgspec.Struct, frozen=True):
 
     `key` is stable between captures of the same code: made of pattern, route, shape and the name of the code's file
     and function, never of a line number. `evidence` is traced, keyed or repeated. `source` is the line of the earlier
-    query that supplied the keys; `brief` is the title in a few words; `callers` are the lines that asked through one helper. `relation` is the ORM's, as in
-    "PortCall.vessel".
+    query that supplied the keys; `brief` is the title in a few words; `callers` are the lines that asked through one
+    helper. `relation` is the ORM's, as in "PortCall.vessel".
     """
 
     key: str

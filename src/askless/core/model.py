@@ -5,7 +5,7 @@ Times are in nanoseconds (`_ns`) on the recording process's own clock unless a n
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
 
 import msgspec
@@ -80,6 +80,12 @@ class Model(msgspec.Struct, frozen=True):
             if relation.target == target and (not remote or remote in relation.remote)
         ]
         return results[0] if len(results) == 1 else None
+
+
+def relation_of(load: Load | None, models: Mapping[tuple[str, str], Model]) -> Relation | None:
+    """The relation that an ORM said it loads, where the model that has it is known; models go by ORM and name."""
+    model = models.get((load.orm, load.model)) if load is not None else None
+    return model.relations.get(load.relation) if model is not None and load is not None else None
 
 
 class Used(msgspec.Struct, frozen=True):

@@ -46,6 +46,10 @@ class RouteStats:
         """The shapes that the application's author wrote; with `noise`, the others."""
         return [stats for stats in self.shapes.values() if stats.shape.noise == noise]
 
+    def request_ms(self, round_trip_ms: float) -> float:
+        """The median time of a request, each of its queries with an assumed way to the database on top."""
+        return self.durations.median / 1e6 + self.queries.median * round_trip_ms
+
     def merge(self, other: RouteStats) -> None:
         """Add what another piece of the capture counted."""
         self.requests += other.requests

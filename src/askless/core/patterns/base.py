@@ -183,7 +183,7 @@ class Met(msgspec.Struct, frozen=True):
         query_ms = self.stats.query_ns / 1e6
         way_ms = self.context.settings.round_trip_ms
         saving_ms = avoidable * (query_ms + self.around_ns / 1e6 + way_ms)
-        request_ms = self.route.durations.median / 1e6 + self.route.queries.median * way_ms
+        request_ms = self.route.request_ms(way_ms)
         return Cost(
             queries=queries,
             avoidable=avoidable,

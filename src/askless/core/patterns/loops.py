@@ -6,7 +6,7 @@ import msgspec
 
 from askless.core.context import Context
 from askless.core.findings import severity
-from askless.core.model import Load
+from askless.core.model import Load, relation_of
 from askless.core.paths import from_query
 from askless.core.patterns.base import (
     Claim,
@@ -42,8 +42,7 @@ def variant_of(tally: Repetition, context: Context, above: Structure | None = No
         if structure.order_by and not unique:
             return Variant.FIRST
     if load is not None and load.kind == "lazy" and load.relation:
-        model = context.models.get((load.orm, load.model))
-        relation = model.relations.get(load.relation) if model is not None else None
+        relation = relation_of(load, context.models)
         if relation is not None and relation.link:
             return Variant.LINK_TABLE
         return Variant.TO_MANY if load.many else Variant.TO_ONE
@@ -215,8 +214,7 @@ def _only_counted(tally: Repetition) -> bool:
 
 def _columns_of(load: Load | None, context: Context) -> tuple[str, ...]:
     """The columns by which a relation finds its rows: a generic one has a type beside its key."""
-    model = context.models.get((load.orm, load.model)) if load is not None else None
-    relation = model.relations.get(load.relation) if model is not None and load is not None else None
+    relation = relation_of(load, context.models)
     return relation.remote if relation is not None else ()
 
 

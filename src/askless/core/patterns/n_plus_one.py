@@ -10,7 +10,7 @@ from collections.abc import Iterable
 
 from askless.core.context import Context
 from askless.core.lineage import Source, find_source, is_convincing, origin_of
-from askless.core.model import Load, Request
+from askless.core.model import Load, Request, relation_of
 from askless.core.patterns.base import (
     ByRequests,
     Diagnosis,
@@ -156,8 +156,7 @@ def _load_of(request: Request, indices: list[int], key: Key) -> Load | None:
     if len({request.loads[i] for i in indices}) > 1:
         return None
     load = request.load(indices[0])
-    model = request.tables.models.get((load.orm, load.model)) if load is not None else None
-    relation = model.relations.get(load.relation) if model is not None and load is not None else None
+    relation = relation_of(load, request.tables.models)
     if relation is not None and relation.remote and key.column.name.lower() not in map(str.lower, relation.remote):
         return None
     return load

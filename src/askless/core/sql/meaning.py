@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable
 
 from askless.core.sql.slots import Value
 
@@ -80,8 +79,3 @@ def single(value: Value) -> tuple[bool, Value]:
         alone = bool(inner) and not any(sign in inner for sign in ",{}")
         return alone, inner.strip('"') if alone else None
     return False, None
-
-
-def meanings(values: Iterable[Value]) -> list[Value]:
-    """The meaning of each value."""
-    return [meaning(value) for value in values]

@@ -102,9 +102,8 @@ def _edit(
     rows = Table.grid(padding=(0, 1, 0, 0))
     for turn, finding in enumerate(mended):
         what = Text(safe(finding.brief))
-        for line in finding.lines[:1]:
-            more = f" and {len(finding.lines) - 1} more" if len(finding.lines) > 1 else ""
-            what.append(f"\n{at(line)} in {safe(line.function)}{more}", style="cyan")
+        if finding.lines:
+            what.append(f"\n{_lines(finding)}", style="cyan")
         caller = _caller(finding, document.findings)
         if caller is not None:
             what.append(f"\ncalled at {at(caller)} in {safe(caller.function)}", style="cyan")
@@ -155,8 +154,7 @@ def _summary(out: Console, place: int, finding: Finding, accepted: bool, caller:
     out.print(head)
     out.print(indented(Text(safe(finding.title)), 5))
     if finding.lines:
-        more = f" and {len(finding.lines) - 1} more" if len(finding.lines) > 1 else ""
-        out.print(indented(Text(f"{at(finding.lines[0])} in {safe(finding.lines[0].function)}{more}", style="cyan"), 5))
+        out.print(indented(Text(_lines(finding), style="cyan"), 5))
     if caller is not None:
         out.print(indented(Text(f"called at {at(caller)} in {safe(caller.function)}", style="cyan"), 7))
     saving = _saving(finding)
@@ -171,6 +169,13 @@ def _summary(out: Console, place: int, finding: Finding, accepted: bool, caller:
         if advice.code:
             out.print(indented(Text(one_line(advice.code), style="green"), 7))
     out.print()
+
+
+def _lines(finding: Finding) -> str:
+    """The first line of a finding, and how many more there are."""
+    first, *others = finding.lines
+    more = f" and {len(others)} more" if others else ""
+    return f"{at(first)} in {safe(first.function)}{more}"
 
 
 def _saving(finding: Finding) -> str:

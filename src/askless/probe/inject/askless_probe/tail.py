@@ -6,12 +6,12 @@ A process that ends in good order removes its own.
 
 Form: SLOTS slots of SLOT bytes, each one of
 
-- BRIEF: numbers by the form `_BRIEF` and the parameters as `marshal` writes them: a statement, a line and nothing else that
-  has been there before;
+- BRIEF: numbers by the form `_BRIEF` and the parameters as `marshal` writes them: a statement, a line and nothing else
+  that has been there before;
 - WHOLE: everything as `marshal` writes it: a request, or a query that is new or has more to tell.
 
-Behind the ring stand lines of JSON: texts, places and what ORMs said, which slots refer to by number. A query with more data than a slot
-takes loses its parameters.
+Behind the ring stand lines of JSON: texts, places and what ORMs said, which slots refer to by number. A query with more
+data than a slot takes loses its parameters.
 """
 
 import mmap
@@ -29,9 +29,8 @@ BRIEF, WHOLE = b"\x01", b"\x02"
 TEXT_MAX = 200  # characters of a text that stands in its slot the first time
 TEXTS_MAX = 20_000  # texts that are remembered
 TOLD_MOST_BYTES = 4 * 1024**2  # of lines behind the ring; then they begin anew
-_BRIEF = Struct(
-    "<cxHIIIIqqqQ"
-)  # kind, load, request, text, place, connection x 2 + inside, start, duration, rows, thread
+# kind, load, request, text, place, connection x 2 + inside, start, duration, rows, thread
+_BRIEF = Struct("<cxHIIIIqqqQ")
 _LOADS_MOST = 60_000  # that may be told: their number has two bytes
 _FORM = 2  # of marshal: the same in every Python
 _kept = []  # maps are not closed but left: closing one closes a descriptor that may be the program's by now
