@@ -14,13 +14,15 @@ from askless.core.advice.indexing.needs import needs_of
 from askless.core.comparison import RouteComparison, compare_findings, drift_of
 from askless.core.findings import Cost, Finding
 from askless.core.lineage import Source, is_convincing
-from askless.core.model import Index, Schema, Used
+from askless.core.model import Index, Schema, Statement, Used
 from askless.core.patterns.discarded_rows import _split
 from askless.core.plans import mysql, tree
 from askless.core.results import Question, difference
-from askless.core.shape_stats import UseTotals
+from askless.core.shape_stats import ShapeStats, UseTotals
+from askless.core.sql.shape import shape_of
 from askless.core.sql.structure import Column, Output, structure_of
 from askless.core.statistics import Ratio, ratio_of_medians
+from askless.core.summary import RouteStats
 from askless.core.systems import Traits
 from askless.core.tables import RouteRow
 from askless.core.verdicts import Outcome, Verdict
@@ -57,6 +59,19 @@ def test_an_interval_is_one_of_95_percent() -> None:
     assert usual == ratio_of_medians(before, after, confidence=0.95) and usual.confidence == 0.95
     narrow, wide = (ratio_of_medians(before, after, confidence=share) for share in (0.5, 0.999))
     assert narrow.high - narrow.low < usual.high - usual.low < wide.high - wide.low
+
+
+def test_what_a_request_still_asks_takes_time_still() -> None:
+    route = RouteStats("GET /calls", "http")
+    route.durations.extend([50_000_000] * 3)
+    route.queries.extend([20] * 3)
+    for sql, median_ns in (("SELECT 1", 4_000_000), ("SELECT a FROM b", 1_500_000)):
+        stats = ShapeStats(shape_of(sql), Statement(1, (sql,), shape_of(sql)))
+        stats.durations.extend([median_ns])
+        route.shapes[stats.shape.digest] = stats
+    assert route.most_saved_ms(2, 0.0) == 50 - 2 * 1.5
+    assert route.most_saved_ms(2, 1.0) == 50 + 20 - 2 * 2.5
+    assert route.most_saved_ms(40, 0.0) == 0
 
 
 @pytest.mark.parametrize(

@@ -74,10 +74,12 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
     routes = sorted(by_route, key=lambda name: (_worst(by_route[name]), -_saved(by_route[name]), name))
     first = by_route[routes[0]]
     route = summary.routes[routes[0]]
-    request_ms = route.request_ms(context.settings.round_trip_ms)
-    saving_ms = min(_saved(first), request_ms) if request_ms else _saved(first)
+    way_ms = context.settings.round_trip_ms
+    request_ms = route.request_ms(way_ms)
     queries = route.queries.median
     spared = sum(part.finding.cost.avoidable + (part.step is not None and part.step.join) for part in first)
+    queries_after = max(queries - spared, 1.0 if queries else 0.0)
+    saving_ms = min(_saved(first), route.most_saved_ms(queries_after, way_ms)) if request_ms else _saved(first)
     whole = severity(saving_ms / request_ms if request_ms else 0.0, spared)
     worst = SEVERITIES[min(SEVERITIES.index(whole), _worst(parts))]
     lead = parts[0].finding
@@ -91,7 +93,7 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
         at=at,
         code=code,
         queries=queries,
-        queries_after=max(queries - spared, 1.0 if queries else 0.0),
+        queries_after=queries_after,
         saving_ms=saving_ms,
         request_ms=request_ms,
         total_ms=sum(part.finding.cost.total_ms for part in parts),

@@ -184,13 +184,15 @@ class Met(msgspec.Struct, frozen=True):
         way_ms = self.context.settings.round_trip_ms
         saving_ms = avoidable * (query_ms + self.around_ns / 1e6 + way_ms)
         request_ms = self.route.request_ms(way_ms)
+        if request_ms:
+            saving_ms = min(saving_ms, self.route.most_saved_ms(queries - avoidable, way_ms))
         return Cost(
             queries=queries,
             avoidable=avoidable,
             query_ms=query_ms,
             database_ms=avoidable * query_ms,
-            saving_ms=min(saving_ms, request_ms) if request_ms else saving_ms,
-            share=min(saving_ms / request_ms, 1.0) if request_ms else 0.0,
+            saving_ms=saving_ms,
+            share=saving_ms / request_ms if request_ms else 0.0,
             total_ms=saving_ms * self.requests,
             loop_ms=loop_ms,
         )

@@ -142,7 +142,8 @@ def take():
     """What the ORM said of the query that is recorded now, its place known; said once, and so is where it was built."""
     load = pending.get()
     pending.set(None)
-    built.set(None)
+    if built.get() is not None:
+        built.set(None)
     return load
 
 

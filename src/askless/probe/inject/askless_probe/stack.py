@@ -14,6 +14,7 @@ from . import application, passing
 
 MAX_FRAMES = 6  # frames of the program kept for one query
 MAX_DEPTH = 120  # frames looked at before giving up
+_DEEP = (None,) * MAX_DEPTH  # to go over is quicker than to count
 
 _mine = {}  # file name -> whether the program's author wrote it
 _codes = {}  # id(code) -> code
@@ -122,31 +123,30 @@ def _template(frame, line_of, key, any_owner=False):
 def walk(frame, mine=_mine, codes=_codes, judged=_judged):
     """The key of the program's frames from `frame` outwards: (id(code), f_lasti, id(code), f_lasti, ...)."""
     innermost = frame
-    key = ()
-    depth = 0
-    while frame is not None:
+    key = []
+    for _ in _DEEP:
+        if frame is None:
+            break
         code = frame.f_code
-        name = code.co_filename
         try:
-            known = mine[name]
+            known = mine[code.co_filename]
         except KeyError:
-            known = is_mine(name)
+            known = is_mine(code.co_filename)
         if known:
             if known is True:
                 ident = id(code)
                 if ident not in codes:
                     remember(code, frame)
-                key += (ident, frame.f_lasti)
+                key.append(ident)
+                key.append(frame.f_lasti)
             elif known is _EDGE:
                 break
             else:
                 key += _template(frame, known, key)
             if len(key) == 2 * MAX_FRAMES:
                 break
-        depth += 1
-        if depth == MAX_DEPTH:
-            break
         frame = frame.f_back
+    key = tuple(key)
     if lent:
         key += lent.get(get_ident(), ())
         key = key[: 2 * MAX_FRAMES]

@@ -469,7 +469,7 @@ class Writer:
     def _results(self, records, statements):
         """Sizes, digests, key samples and (for some) column widths of the records' results, from their first rows."""
         sizes, digests, kept, widths = [], [], [], {}
-        picks, executions = self.picks, self.executions
+        picks, executions, nothing = self.picks, self.executions, values.nothing
         i = -1
         for record, ident in zip(records, statements):
             i += 1
@@ -494,18 +494,19 @@ class Writer:
             total = record[ROWS]
             # marshal spends 5 bytes on the list, 5 on each row and 1 on each value's type; what is left is the value
             # itself, with a four-byte length before texts: close to what a wire protocol carries.
-            if total == 1:
-                sizes.append(len(data) - 10 - len(first))
-            else:
-                count = len(sample)
-                total = max(total, count)
-                sizes.append((len(data) - 5 - count * (5 + len(first))) * total // count)
-            digests.append(_crc32(data, total))
             try:
-                kept.append([pick(row) for row in sample] if pick is not values.nothing else None)
+                if total == 1:
+                    sizes.append(len(data) - 10 - len(first))
+                    kept.append([pick(first)] if pick is not nothing else None)
+                else:
+                    count = len(sample)
+                    total = max(total, count)
+                    sizes.append((len(data) - 5 - count * (5 + len(first))) * total // count)
+                    kept.append([pick(row) for row in sample] if pick is not nothing else None)
             except IndexError:  # the table has changed under a SELECT *
                 self._columns(ident, record[DESCRIPTION], sample)
                 kept.append(None)
+            digests.append(_crc32(data, total))
             seen = executions[ident] = executions[ident] + 1
             if seen <= WIDTHS_FIRST or seen % WIDTHS_EVERY == 0:
                 widths[i] = [sum(map(values.width, column)) * total // len(sample) for column in zip(*sample)]

@@ -8,7 +8,7 @@ event `load` marks each object, and reading an attribute that SQLAlchemy instrum
 import sys
 from contextvars import ContextVar
 from functools import wraps
-from weakref import WeakKeyDictionary, WeakSet
+from weakref import WeakKeyDictionary
 
 from .. import recorder, stack, strict, use
 
@@ -16,16 +16,19 @@ _OPTION = "askless_load"
 _BUILT = "askless_built"  # of a statement, which copies keep: the line that began it
 _names = WeakKeyDictionary()  # class -> its name
 _compiling = ContextVar("askless_compiling", default=None)
-_mentioned = WeakSet()  # compiled statements whose joined models are described
 _column_names = {}  # (class, attribute) -> "table.column", "" for a relation, None for anything else
 
 
 def _name(mapper):
-    """The name of a model, which is described to the capture once."""
-    name = _named(mapper.class_)
-    if ("sqlalchemy", name) not in recorder.models:
-        recorder.models["sqlalchemy", name] = lambda: _described(mapper)
-    return name
+    """The name of a model, which is described to the capture once; it is kept on the mapper, as each query asks for it."""
+    try:
+        return mapper._askless_name
+    except AttributeError:
+        name = _named(mapper.class_)
+        if ("sqlalchemy", name) not in recorder.models:
+            recorder.models["sqlalchemy", name] = lambda: _described(mapper)
+        mapper._askless_name = name
+        return name
 
 
 def _named(cls):
@@ -122,8 +125,12 @@ def _before_execute(cursor, statement, parameters, context):
             if mark is None and (context.isinsert or context.isupdate or context.isdelete):
                 mark = _written(context)
             if mark is not None:
-                stack.built.set(options.get(_BUILT))
-                _mention_joined(context)
+                built = options.get(_BUILT)
+                if built is not stack.built.get():
+                    stack.built.set(built)
+                compiled = context.compiled
+                if compiled is not None and not hasattr(compiled, "_askless_mentioned"):
+                    _mention_joined(compiled)
         if mark is not None or recorder.pending.get() is not None:
             recorder.pending.set(mark)
     except Exception as error:
@@ -134,13 +141,10 @@ def _before_execute_no_params(cursor, statement, context):
     _before_execute(cursor, statement, (), context)
 
 
-def _mention_joined(context):
+def _mention_joined(compiled):
     """The models of relations that are joined get described too."""
-    compiled = context.compiled
-    if compiled is None or compiled in _mentioned:
-        return
     try:
-        _mentioned.add(compiled)
+        compiled._askless_mentioned = True
         for key in getattr(compiled.compile_state, "attributes", ()):
             for element in key[1] if key[0] == "loader" else ():
                 mapper = getattr(element, "mapper", None)
