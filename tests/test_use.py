@@ -48,6 +48,14 @@ def clean_as_a_dict(db):
     return [{{column: getattr(vessel, column) for column in ("id", "name", "flag", "owner", "call_sign", "length_m", "gross_tonnage")}}
             for vessel in db.scalars(VESSELS)]
 
+EMPTY = CALLS.options(selectinload(PortCall.tug_jobs.and_(TugJob.minutes < 0)))
+
+def found_nothing(db):
+    return [call.agent for call in db.scalars(EMPTY)]
+
+def clean_asked_for_what_was_not_there(db):
+    return [(call.agent, len(call.tug_jobs)) for call in db.scalars(EMPTY)]
+
 def untouched_objects_go_through_pickle_and_copy(db):
     vessel = db.scalars(VESSELS).first()
     again = pickle.loads(pickle.dumps(vessel))
@@ -56,7 +64,7 @@ def untouched_objects_go_through_pickle_and_copy(db):
 
 for turn in range(2):
     for function in (filtered, counted, clean_all_shown, clean_half_shown, clean_few, clean_read_in_one_request_of_two,
-                     clean_as_a_dict, untouched_objects_go_through_pickle_and_copy):
+                     clean_as_a_dict, found_nothing, clean_asked_for_what_was_not_there, untouched_objects_go_through_pickle_and_copy):
         with Session(engine) as session, askless.request(function.__name__):
             function(session)
 """
@@ -104,6 +112,13 @@ def test_rows_that_are_thrown_away(found: dict[str, list[dict[str, Any]]]) -> No
     assert {f["evidence"] for f in (filtered, counted)} == {"traced"}
 
 
+def test_an_eager_load_that_found_nothing_and_that_nobody_asked_for(found: dict[str, list[dict[str, Any]]]) -> None:
+    (load,) = [one for one in found["found_nothing"] if one["pattern"] == "unused-load"]
+    assert load["title"] == "PortCall.tug_jobs is loaded eagerly and nobody reads it: 1 query, 0 rows a request"
+    assert load["because"] == ["it found nothing, and none of 60 PortCalls was asked for it"]
+    assert load["advice"]
+
+
 def test_what_is_read_somewhere_is_not_flagged(found: dict[str, list[dict[str, Any]]]) -> None:
     flagged = {
         route: [(f["pattern"], f["title"]) for f in by if f["pattern"] in ("discarded-rows", "unused-load")]
@@ -148,6 +163,14 @@ with askless.request("in portions, with other queries in between"):
         vessel.name
         if vessel.id % 50 == 25:
             Tug.objects.count()
+from django.db.models import Prefetch
+with askless.request("found nothing"):
+    [vessel.name for vessel in Vessel.objects.prefetch_related("calls")[:30]]
+with askless.request("clean: asked"):
+    [(vessel.name, len(vessel.calls.all())) for vessel in Vessel.objects.prefetch_related("calls")[:30]]
+with askless.request("clean: asked under another name"):
+    due = Prefetch("calls", queryset=PortCall.objects.all(), to_attr="due")
+    [(vessel.name, len(vessel.due)) for vessel in Vessel.objects.prefetch_related(due)[:30]]
 print(pickle.dumps(loaded).count(b"askless"))
 """
 
@@ -162,6 +185,8 @@ def test_djangos_objects_stay_what_they_are(tmp_path: Path) -> None:
     portions = next(request for request in read(tmp_path / "c") if request.route.startswith("in portions"))
     (used,) = portions.uses[0]
     assert (used.objects, used.touched, used.columns) == (300, 300, {"vessel.name": 300, "vessel.id": 300})
+    unread = [finding["route"] for finding in findings(tmp_path / "c") if finding["pattern"] == "unused-load"]
+    assert unread == ["found nothing"]
     bare = subprocess.run([sys.executable, script], env={**ENV, **env}, capture_output=True, text=True, check=False)
     assert bare.returncode == 0, bare.stderr
 

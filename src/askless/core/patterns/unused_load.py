@@ -1,6 +1,7 @@
 """unused-load: rows that were loaded eagerly and that nobody looked at. Known only where use was tracked.
 
-An eager query of its own, or a joined relation whose objects were never touched in any request of the route.
+An eager query of its own, or a joined relation whose objects were never touched in any request of the route. Where an eager
+query found no rows, there was nothing to touch: then it counts whether the relation was read of any parent.
 """
 
 from __future__ import annotations
@@ -41,8 +42,9 @@ class UnusedLoad(ByTotals):
                 yield diagnosis
 
     def worth_parsing(self, stats: ShapeStats, context: Context) -> bool:
-        """Whether it was tracked what became of the objects."""
-        return bool(stats.used) and stats.load is not None
+        """Whether it was tracked what became of the objects, or of those that there were none for."""
+        load = stats.load
+        return load is not None and (bool(stats.used) or (load.kind == "eager" and not stats.rows))
 
     def judge_shape(self, met: Met, structure: Structure) -> Diagnosis | None:
         """One an eager load that nobody read."""
@@ -50,17 +52,40 @@ class UnusedLoad(ByTotals):
         if load is None:
             return None
         if load.kind == "eager" and load.relation:
+            if not met.stats.rows:
+                parents = _never_asked(met, load)
+                return _whole(met, load, f"it found nothing, and none of {parents} was asked for it") if parents else None
             totals = used.get(load.target)
             touched = any(totals.touched for totals in used.values())
             if totals is None or touched or totals.objects < met.context.settings.unused_objects_least:
                 return None
-            return _whole(met, load, totals)
+            because = f"none of {plural(totals.objects, 'object')} was touched, in {plural(totals.results, 'result')}"
+            return _whole(met, load, because)
         if load.kind == "query" and load.target in used:
             return _joined(met, structure, load)
         return None
 
 
-def _whole(met: Met, load: Load, totals: UseTotals) -> Diagnosis:
+def _never_asked(met: Met, load: Load) -> str:
+    """The parents, counted, if they were looked at in this route and nobody asked any object for the relation; else "".
+
+    A parent may be of a class that inherits the relation, and what is read under a name that no model knows may be the
+    relation, kept under another name: both leave it open.
+    """
+    parents = UseTotals()
+    names = set()
+    for stats in met.route.shapes.values():
+        for model, totals in stats.used.items():
+            names |= set(totals.relations)
+            if model == load.model:
+                parents.merge(totals)
+    known = {name for (orm, _), model in met.context.models.items() if orm == load.orm for name in model.relations}
+    unread = load.relation in known and names <= known - {load.relation}
+    enough = parents.touched and parents.objects >= met.context.settings.unused_objects_least
+    return plural(parents.objects, load.model) if unread and enough and len(met.stats.loads) == 1 else ""
+
+
+def _whole(met: Met, load: Load, because: str) -> Diagnosis:
     stats = met.stats
     queries, rows = stats.count / stats.requests, stats.rows / stats.requests
     cost = met.cost(queries, queries)
@@ -69,7 +94,7 @@ def _whole(met: Met, load: Load, totals: UseTotals) -> Diagnosis:
         severity=severity(cost.share, cost.avoidable),
         title=f"{load.model}.{load.relation} is loaded eagerly and nobody reads it: {plural(queries, 'query')}, {plural(rows, 'row')} a request",
         evidence="traced",
-        because=(f"none of {plural(totals.objects, 'object')} was touched, in {plural(totals.results, 'result')}",),
+        because=(because,),
         cost=cost,
         unsure=(_ELSEWHERE,),
     )

@@ -391,7 +391,7 @@ def _column_of(cls, name):
     for field in cls._meta.get_fields():
         if getattr(field, "get_accessor_name", lambda: field.name)() == name:
             return ""
-    return None
+    return None if hasattr(cls, name) else ""  # an object's own may be a relation that was loaded under another name
 
 
 def install_tracking(module):
