@@ -88,6 +88,12 @@ def exists():
     for berth, in every("SELECT id FROM berth"):
         one("SELECT EXISTS(SELECT 1 FROM port_call WHERE berth_id = ?)", berth)
 
+def latest_by_a_maximum():
+    latest = "SELECT id, tug_id FROM tug_job WHERE port_call_id = ? AND id = (SELECT MAX(id) FROM tug_job WHERE port_call_id = ?)"
+    for row in calls():
+        one(latest, row[0], row[0])
+
+
 def duplicate():
     for _ in range(3):
         one("SELECT name FROM berth WHERE id = ?", 3)
@@ -279,6 +285,7 @@ POSITIVE = {
     "nested": ("n-plus-one", "to-many"),
     "count": ("n-plus-one", "count"),
     "exists": ("n-plus-one", "exists"),
+    "latest_by_a_maximum": ("n-plus-one", "first-of-each"),
     "duplicate": ("duplicate", ""),
     "duplicate_two_callers": ("duplicate", ""),
     "over_wide": ("over-wide", "wide-columns"),

@@ -9,6 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from askless.core.advice import rewriting
+from askless.core.advice.rewriting import LookUp
+from askless.core.patterns.n_plus_one import key_of
 from askless.core.sql.slots import literal_value, slots_of, values_of
 from askless.core.sql.structure import Output, structure_of
 
@@ -182,7 +184,7 @@ def flat(sql: str) -> str:
 
 
 def test_a_batched_look_up_keeps_the_key_that_stitches() -> None:
-    sql = rewriting.batched("SELECT name FROM vessel WHERE id = ? AND flag = 'NO'", "sqlite", "vessel", "id")
+    sql = rewriting.batched(LookUp("SELECT name FROM vessel WHERE id = ? AND flag = 'NO'", "sqlite", "vessel", "id"))
     assert flat(sql) == "SELECT name, id FROM vessel WHERE id IN (:keys) AND flag = 'NO'"
 
 
@@ -226,7 +228,9 @@ def test_a_to_many_join_under_a_limit_is_not_written() -> None:
 
 
 def test_a_count_is_grouped_by_its_key() -> None:
-    sql = rewriting.counted("SELECT COUNT(*) FROM port_call WHERE berth_id = 3", "sqlite", "port_call", "berth_id")
+    sql = rewriting.counted(
+        LookUp("SELECT COUNT(*) FROM port_call WHERE berth_id = 3", "sqlite", "port_call", "berth_id")
+    )
     assert flat(sql) == "SELECT berth_id, COUNT(*) FROM port_call WHERE berth_id IN (:keys) GROUP BY berth_id"
 
 
@@ -239,13 +243,72 @@ ASKED_WHETHER = [
 
 @pytest.mark.parametrize("text", ASKED_WHETHER)
 def test_a_question_for_one_key_becomes_one_for_all(text: str) -> None:
-    sql = rewriting.existing(text, "sqlite", "tug_job", "port_call_id")
+    sql = rewriting.existing(LookUp(text, "sqlite", "tug_job", "port_call_id"))
     assert flat(sql) == "SELECT DISTINCT port_call_id FROM tug_job WHERE port_call_id IN (:keys) AND open = 1"
+
+
+# A look-up, and what varies in it for each of four keys; an "n" among these is the key.
+LATEST = [
+    ("SELECT id FROM port_call WHERE vessel_id = ? AND at = (SELECT MAX(at) FROM port_call WHERE vessel_id = ?)", "nn"),
+    ("SELECT id FROM port_call c WHERE c.passed = ? AND c.vessel_id = ? AND at = (SELECT MIN(at) FROM port_call WHERE passed < ? AND vessel_id = ?)", "1n2n"),
+    ("SELECT id FROM port_call c WHERE c.vessel_id = ? AND c.at = (SELECT MAX(d.at) FROM port_call d WHERE d.vessel_id = c.vessel_id)", "n"),
+    ("SELECT id FROM port_call WHERE vessel_id = ? AND at IN (SELECT MAX(at) FROM port_call WHERE vessel_id = ?)", "nn"),
+    ("SELECT id FROM port_call WHERE vessel_id = ? AND at = ?", "n2"),
+    ("SELECT id FROM port_call WHERE ? = at AND passed = ? AND vessel_id = ?", "21n"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("text, values", LATEST)
+def test_all_that_varies_is_taken_along(text: str, values: str) -> None:
+    """A batch that left one of two varying values as it was would ask something else."""
+    structure = structure_of(text, "sqlite")
+    assert structure is not None and (structure.extreme is None) == ("SELECT M" not in text)
+    asked = [tuple(key if value == "n" else int(value) for value in values) for key in range(4)]
+    # The composite key's other column varies too, beyond what is looked up here.
+    also = [] if structure.extreme is not None else [tuple(4 if value != "1" else 1 for value in values)]
+    found = key_of(structure, [*asked, *also])
+    assert found is not None
+    sql = rewriting.batched(LookUp(text, "sqlite", "port_call", found.column.name, found.beside))
+    pairs = "(vessel_id, at)" in sql and "VALUES" in sql
+    keys = [(key, 2) if pairs else key for key in range(4)]
+    rows = [(n, n % 4, n * 7 % 5, n % 3 > 0) for n in range(40)]
+    database = sqlite3.connect(":memory:")
+    try:
+        database.execute("CREATE TABLE port_call (id INTEGER, vessel_id INTEGER, at INTEGER, passed INTEGER)")
+        database.executemany("INSERT INTO port_call VALUES (?, ?, ?, ?)", rows)
+        one_by_one = {row[0] for one in asked for row in database.execute(text, one)}
+        constant = [int(value) for value in values if value != "n" and not (pairs and value == "2")]
+        together = {row[0] for row in database.execute(sql.replace(":keys", str(keys)[1:-1]), constant)}
+    finally:
+        database.close()
+    assert together == one_by_one and one_by_one
+
+
+def test_what_varies_and_has_no_place_in_a_batch_leaves_it_unwritten() -> None:
+    text = "SELECT id FROM port_call WHERE vessel_id = ? AND berth_id IN (SELECT id FROM berth WHERE depth = ?)"
+    structure = structure_of(text, "sqlite")
+    assert structure is not None
+    found = key_of(structure, [(n, n) for n in range(5)])
+    assert found is not None and rewriting.batched(LookUp(text, "sqlite", "port_call", "vessel_id", found.beside)) == ""
+    pair = "SELECT id FROM port_call WHERE vessel_id = ? AND at = ?"
+    structure = structure_of(pair, "mssql")
+    assert structure is not None
+    beside = (key_of(structure, [(n, n + 1) for n in range(5)]) or found).beside
+    assert rewriting.batched(LookUp(pair, "mssql", "port_call", "vessel_id", beside)) == "", "it compares no pairs"
+    assert "(vessel_id, at) IN (:keys)" in rewriting.batched(
+        LookUp(pair, "postgresql", "port_call", "vessel_id", beside)
+    )
+
+
+def test_a_highest_of_all_is_no_highest_of_each() -> None:
+    text = "SELECT id FROM port_call WHERE vessel_id = ? AND at = (SELECT MAX(at) FROM port_call)"
+    structure = structure_of(text, "sqlite")
+    assert structure is not None and structure.extreme is None and structure.filters_by_query
 
 
 def test_the_first_row_of_each_key_is_told_by_a_window() -> None:
     text = "SELECT id, at FROM inspection WHERE vessel_id = ? AND passed = 1 ORDER BY at DESC, id LIMIT 1"
-    sql = rewriting.first_of_each(text, "sqlite", "inspection", "vessel_id")
+    sql = rewriting.first_of_each(LookUp(text, "sqlite", "inspection", "vessel_id"))
     database = sqlite3.connect(":memory:")
     try:
         database.execute("CREATE TABLE inspection (id INTEGER, vessel_id INTEGER, at INTEGER, passed INTEGER)")
@@ -256,7 +319,10 @@ def test_the_first_row_of_each_key_is_told_by_a_window() -> None:
     finally:
         database.close()
     assert together == one_by_one
-    assert rewriting.first_of_each(text.replace("ORDER BY at DESC, id ", ""), "sqlite", "inspection", "vessel_id") == ""
+    assert (
+        rewriting.first_of_each(LookUp(text.replace("ORDER BY at DESC, id ", ""), "sqlite", "inspection", "vessel_id"))
+        == ""
+    )
 
 
 def test_a_count_with_the_parent_keeps_parents_without_children() -> None:

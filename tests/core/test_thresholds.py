@@ -11,6 +11,7 @@ from askless.core.advice import rewriting
 from askless.core.advice.indexing import cost
 from askless.core.advice.indexing.advisor import advise
 from askless.core.advice.indexing.needs import needs_of
+from askless.core.advice.rewriting import LookUp
 from askless.core.comparison import RouteComparison, compare_findings, drift_of
 from askless.core.findings import Cost, Finding
 from askless.core.lineage import Source, is_convincing
@@ -140,10 +141,10 @@ def test_rows_that_lie_in_the_order_of_an_index_cost_less() -> None:
 @pytest.mark.parametrize("drop, expected", [(False, ""), (True, "vessel.id IN (:keys)")])
 def test_a_batch_keeps_no_limit(drop: bool, expected: str) -> None:
     text = "SELECT vessel.id, vessel.name FROM vessel WHERE vessel.id = ? LIMIT 21"
-    batch = rewriting.batched(text, "sqlite", "vessel", "id", drop)
+    batch = rewriting.batched(LookUp(text, "sqlite", "vessel", "id"), drop)
     assert expected in batch and bool(batch) == drop and "LIMIT" not in batch
-    assert "IN (:keys)" in rewriting.batched(text.replace(" LIMIT 21", ""), "sqlite", "vessel", "id")
-    named = rewriting.batched("SELECT vessel.name FROM vessel WHERE vessel.id = ?", "sqlite", "vessel", "id")
+    assert "IN (:keys)" in rewriting.batched(LookUp(text.replace(" LIMIT 21", ""), "sqlite", "vessel", "id"))
+    named = rewriting.batched(LookUp("SELECT vessel.name FROM vessel WHERE vessel.id = ?", "sqlite", "vessel", "id"))
     assert named.split("FROM")[0].split() == ["SELECT", "vessel.name,", "vessel.id"], (
         "the key that stitches comes along"
     )

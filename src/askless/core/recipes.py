@@ -40,12 +40,20 @@ class Variant(StrEnum):
 class Key(msgspec.Struct, frozen=True):
     """The key of a look-up: its place among the statement's slots, and the column that it is compared with.
 
-    `listed`: the slot holds a list, which has just one value.
+    `listed`: the slot holds a list, which has just one value. `beside` are the other slots that vary with it: further columns
+    of a composite key, or (`same`) the same value once more.
     """
 
     slot: int
     column: Column
     listed: bool = False
+    same: bool = False
+    beside: tuple[Key, ...] = ()
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        """The names of the key's columns."""
+        return (self.column.name, *(key.column.name for key in self.beside if not key.same))
 
     def value(self, row: Sequence[Value]) -> Value:
         """The key among the values of an execution; None where its list has not just one."""
@@ -87,7 +95,7 @@ class Batch(Recipe, frozen=True, kw_only=True):
     root: ShapeStats | None = None
     path: tuple[Load, ...] = ()
     parent: ShapeStats | None = None
-    parent_key: Column | None = None  # the parent is looked up row by row itself, by this column
+    parent_key: Key | None = None  # the parent is looked up row by row itself, by this column
     parent_line: Line | None = None
     only_counted: bool = False
     conditions: bool = False

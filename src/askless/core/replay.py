@@ -123,14 +123,17 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
     distinct = tuple(dict.fromkeys(key for key in keys if key is not None))
     text = named_form(request.text(indices[0]), statement.system)
     variant = recipe.variant if isinstance(recipe, Batch) else None
-    if grouped:
-        sql = rewriting.counted(text, statement.system, table, column)
+    lookup = rewriting.LookUp(text, statement.system, table, column, recipe.key.beside)
+    if any(not one.same for one in recipe.key.beside):
+        sql = ""  # its keys would have to be sent as pairs
+    elif grouped:
+        sql = rewriting.counted(lookup)
     elif variant is Variant.EXISTS:
-        sql = rewriting.existing(text, statement.system, table, column)
-    elif variant is Variant.FIRST:
-        sql = rewriting.first_of_each(text, statement.system, table, column)
+        sql = rewriting.existing(lookup)
+    elif variant is Variant.FIRST and structure.extreme is None:
+        sql = rewriting.first_of_each(lookup)
     else:
-        sql = rewriting.batched(text, statement.system, table, column, drop_limit=guard)
+        sql = rewriting.batched(lookup, drop_limit=guard)
     batch = _with_keys(sql, lookups[0], f"slot{slot}", distinct) if sql else None
     parent = join = None
     only = origin_of(request.load(indices[0]), request.tables.models)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from askless.core.advice import rewriting
 from askless.core.advice.orm import Query, Step, model_of, words_of
+from askless.core.advice.rewriting import LookUp
 from askless.core.context import Context
 from askless.core.findings import Advice
 from askless.core.model import Load, Model, Relation
@@ -22,6 +23,9 @@ class _Case:
         self.system = stats.statement.system
         self.sql = context.sql(stats)
         self.table, self.column = recipe.table, recipe.key.column.name
+        columns = recipe.key.columns
+        self.key = self.column if len(columns) == 1 else f"({', '.join(columns)})"
+        self.lookup = LookUp(self.sql, self.system, self.table, self.column, recipe.key.beside)
         self.variant, self.load, self.models = recipe.variant, recipe.load, context.models
         self.rows_each = stats.rows / stats.count if stats.count else 0.0
         self.row_bytes = stats.bytes / stats.rows if stats.rows else 0.0
@@ -30,11 +34,12 @@ class _Case:
         self.parent_sql = context.sql(recipe.parent) if recipe.parent is not None else ""
         if recipe.parent_key is not None:  # the parent is read row by row itself: it will be a batch by then
             above = recipe.parent_key
-            self.parent_sql = rewriting.batched(self.parent_sql, self.system, above.table, above.name)
+            lookup = LookUp(self.parent_sql, self.system, above.column.table, above.column.name, above.beside)
+            self.parent_sql = rewriting.batched(lookup)
 
     def batched(self) -> str:
         """The look-up for all keys; '' where it can't be written."""
-        return rewriting.batched(self.sql, self.system, self.table, self.column, _is_one(self))
+        return rewriting.batched(self.lookup, _is_one(self))
 
 
 def advise(recipe: Batch, context: Context) -> tuple[Advice, ...]:
@@ -154,7 +159,7 @@ def _by_hand(case: _Case) -> str:
         return (
             f"load {load.relation} with the query that gives the {load.model} objects; which one that is can't be told"
         )
-    return f"collect the keys first, read all rows with {case.column} IN (...), keep them in a dict by {case.column}"
+    return f"collect the keys first, read all rows with {case.key} IN (...), keep them in a dict by {case.key}"
 
 
 def _join(case: _Case) -> Advice:
@@ -225,9 +230,9 @@ def _counted_with_parent(case: _Case) -> str:
 
 def _grouped(case: _Case) -> Advice:
     code = "" if case.load is None else _grouped_code(case)
-    grouped = rewriting.counted(case.sql, case.system, case.table, case.column)
+    grouped = rewriting.counted(case.lookup)
     return Advice(
-        title=f"get all of them with one GROUP BY {case.column}",
+        title=f"get all of them with one GROUP BY {', '.join(case.recipe.key.columns)}",
         why=f"one grouped query answers all {case.recipe.queries:.0f} keys",
         sql=(code and _counted_with_parent(case)) or grouped,
         code=code,
@@ -245,9 +250,9 @@ def _grouped(case: _Case) -> Advice:
 
 def _existing(case: _Case) -> Advice:
     return Advice(
-        title=f"ask once which {case.column} have rows in {case.table}",
+        title=f"ask once which {case.key} have rows in {case.table}",
         why=f"one query gives those of the {case.recipe.queries:.0f} keys that have some",
-        sql=rewriting.existing(case.sql, case.system, case.table, case.column),
+        sql=rewriting.existing(case.lookup),
         at=case.at,
         saving=case.recipe.saving,
         trade_off="where the parents are queried by hand, an EXISTS among their columns does it in the same query",
@@ -256,19 +261,28 @@ def _existing(case: _Case) -> Advice:
 
 
 def _first_of_each(case: _Case) -> Advice:
-    name = _relation_name(case)
+    name, extreme = _relation_name(case), case.recipe.structure.extreme
+    if extreme is not None:
+        title = f"read the rows with the highest or lowest {extreme.name} of each {case.key} in one query"
+        why = f"one query finds it for each of the {case.recipe.queries:.0f} keys, and the rows that have it"
+        sql = case.batched()
+        doubt = "several rows may share it: all of them come, as before"
+    else:
+        title = f"read the first row of each {case.key} in one query"
+        why = (
+            f"a window numbers the rows of each of the {case.recipe.queries:.0f} keys in the order of the look-up, and the "
+            "first ones are kept"
+        )
+        sql = rewriting.first_of_each(case.lookup)
+        doubt = "rows that are equal in the order: say which of them comes first, or it may be another one each time"
     return Advice(
-        title=f"read the first row of each {case.column} in one query",
-        why=f"a window numbers the rows of each of the {case.recipe.queries:.0f} keys in the order of the look-up, and the first "
-        "ones are kept",
-        sql=rewriting.first_of_each(case.sql, case.system, case.table, case.column),
+        title=title,
+        why=why,
+        sql=sql,
         at=case.at,
         saving=case.recipe.saving,
-        trade_off=f"to load all of {name} and take the first in code reads every row of these keys: only where they are few",
-        check=(
-            "parents without a row must stay",
-            "rows that are equal in the order: say which of them comes first, or it may be another one each time",
-        ),
+        trade_off=f"to load all of {name} and pick from them in code reads every row of these keys: only where they are few",
+        check=("parents without a row must stay", doubt),
     )
 
 
@@ -276,7 +290,7 @@ def _number_only(case: _Case) -> Advice:
     return Advice(
         title="count them in one grouped query",
         why="the rows are loaded and none of them is looked at: only their number can have mattered",
-        sql=rewriting.numbered(case.sql, case.system, case.table, case.column),
+        sql=rewriting.numbered(case.lookup),
         code=_grouped_code(case),
         at=case.at,
         saving=case.recipe.saving,

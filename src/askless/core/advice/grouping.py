@@ -14,7 +14,8 @@ def advise(recipe: Group, context: Context) -> tuple[Advice, ...]:
     if recipe.buckets:
         return (_buckets(recipe),)
     column, counts = recipe.key.column.name, recipe.structure.counts
-    sql = rewriting.counted(context.sql(recipe.stats), recipe.stats.statement.system, recipe.table, column)
+    lookup = rewriting.LookUp(context.sql(recipe.stats), recipe.stats.statement.system, recipe.table, column)
+    sql = rewriting.counted(lookup)
     nothing = "0" if counts else "what an empty group gave"
     grouped = Advice(
         title=f"get all of them with one GROUP BY {column}",

@@ -5,11 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Any, cast
 
+import msgspec
 from sqlglot import exp
 
+from askless.core.recipes import Key
 from askless.core.sql.names import Names
-from askless.core.sql.parsing import bare, conjuncts, is_star, parse, slot_in, source_of, trying
+from askless.core.sql.parsing import bare, conjuncts, extreme_asked, is_star, parse, slot_in, source_of, trying
 from askless.core.sql.structure import Column, Output
+from askless.core.systems import system_of
 
 Change = Callable[[exp.Select, Names], exp.Select | None]
 
@@ -62,18 +65,95 @@ def _key_side(node: Any) -> exp.Column | None:
     return None
 
 
-def _by_all_keys(tree: exp.Select, names: Names, table: str, column: str) -> exp.Column | None:
-    """Make the comparison with one key `column IN (:keys)`; the key's column, or None where there is no such comparison."""
-    node = _key_comparison(tree, names, table, column)
-    key = _key_side(node)
-    if node is None or key is None:
+class LookUp(msgspec.Struct, frozen=True):
+    """A look-up by one key: its text, and the column of a table that the key is compared with.
+
+    `beside` are the other slots that vary with it: what does not take all of them along can't be written.
+    """
+
+    text: str
+    system: str
+    table: str
+    column: str
+    beside: tuple[Key, ...] = ()
+
+    def rewritten(self, change: Change) -> str:
+        """The look-up after a change to its tree; '' where it can't be done."""
+        return rewritten(self.text, self.system, change)
+
+    def by_all_keys(self, tree: exp.Select, names: Names) -> list[exp.Column] | None:
+        """Make the comparison with one key `column IN (:keys)`; the key's columns, or None where there is no such comparison."""
+        node = _key_comparison(tree, names, self.table, self.column)
+        key = _key_side(node)
+        if node is None or key is None:
+            return None
+        own = exp.In(this=key.copy(), expressions=[exp.Placeholder(this="keys")])
+        if not self.beside:
+            node.replace(own)
+            return [key.copy()]
+        taken = system_of(self.system).row_values
+        where = tree.args.get("where")
+        if not taken or node not in conjuncts(where):
+            return None
+        if len(self.beside) == 1 and self.beside[0].same:
+            node.replace(own)
+            return [key.copy()] if _extreme_of_each(where, key, self.beside[0].slot) else None
+        others = {slot: part for part in conjuncts(where) if (slot := _slot_compared(part)) is not None}
+        if any(one.same or one.slot not in others for one in self.beside):
+            return None
+        columns = [key, *(cast("exp.Column", _key_side(others[one.slot])) for one in self.beside)]
+        dropped = [others[one.slot] for one in self.beside]
+        _keep(where, [part for part in conjuncts(where) if part not in dropped])
+        rows = exp.Tuple(expressions=[column.copy() for column in columns])
+        node = _key_comparison(tree, names, self.table, self.column)
+        if node is None:
+            return None
+        node.replace(exp.In(this=rows, expressions=[exp.var(taken)]))
+        return [column.copy() for column in columns]
+
+
+def _slot_compared(node: Any) -> int | None:
+    """The slot that a column is set equal to."""
+    if not isinstance(node, exp.EQ) or _key_side(node) is None or isinstance(node.right, exp.Any):
         return None
-    key = key.copy()
-    node.replace(exp.In(this=key.copy(), expressions=[exp.Placeholder(this="keys")]))
-    return key
+    left, right = slot_in(node.left), slot_in(node.right)
+    return left if left is not None else right
 
 
-def batched(text: str, system: str, table: str, column: str, drop_limit: bool = False) -> str:
+def _keep(where: Any, parts: Sequence[Any]) -> None:
+    """Leave only these parts of a condition."""
+    where.set("this", exp.and_(*(part.copy() for part in parts)))
+
+
+def _extreme_of_each(where: Any, key: exp.Column, slot: int) -> bool:
+    """Make `key IN (:keys) AND at = (SELECT MAX(at) FROM … WHERE key = ?)` ask for the highest of each key; whether it could."""
+    for node in conjuncts(where):
+        asked = extreme_asked(node)
+        if asked is None:
+            continue
+        side, inner = asked
+        plain = not any(inner.args.get(name) for name in ("group", "limit", "having", "order", "distinct", "joins"))
+        compared = [part for part in conjuncts(inner.args.get("where")) if _slot_compared(part) == slot]
+        if not plain or len(compared) != 1:
+            continue
+        own = _key_side(compared[0])
+        assert own is not None
+        group = own.copy()
+        compared[0].replace(exp.In(this=own.copy(), expressions=[exp.Placeholder(this="keys")]))
+        inner.set("expressions", [group.copy(), *inner.expressions])
+        inner.group_by(group, copy=False)
+        pair = exp.Tuple(expressions=[key.copy(), side.copy()])
+        node.replace(exp.In(this=pair, query=exp.Subquery(this=inner.copy())))
+        _keep(where, [part for part in conjuncts(where) if not _is_all_keys(part, key)])
+        return True
+    return False
+
+
+def _is_all_keys(node: Any, key: exp.Column) -> bool:
+    return isinstance(node, exp.In) and node.this == key and node.args.get("query") is None
+
+
+def batched(lookup: LookUp, drop_limit: bool = False) -> str:
     """The look-up by one key as a look-up by all: `column IN (:keys)`, with the key among the columns.
 
     A LIMIT would cut the batch: with `drop_limit` it goes (there is one row for each key), without, '' is given.
@@ -84,28 +164,24 @@ def batched(text: str, system: str, table: str, column: str, drop_limit: bool = 
             if not drop_limit:
                 return None
             tree.set("limit", None)
-        key = _by_all_keys(tree, names, table, column)
-        if key is None:
-            return None
-        if not _selects(tree, key):
-            tree.select(key, append=True, copy=False)
-        return tree
+        keys = lookup.by_all_keys(tree, names)
+        return _with_keys(tree, keys) if keys is not None else None
 
-    return rewritten(text, system, change)
+    return lookup.rewritten(change)
 
 
-def counted(text: str, system: str, table: str, column: str) -> str:
+def counted(lookup: LookUp) -> str:
     """An aggregate for one key as a grouped aggregate for all keys."""
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
-        key = _by_all_keys(tree, names, table, column)
-        if key is None:
+        keys = lookup.by_all_keys(tree, names)
+        if keys is None:
             return None
-        tree.set("expressions", [key.copy(), *tree.expressions])
+        tree.set("expressions", [*(key.copy() for key in keys), *tree.expressions])
         tree.set("limit", None)
-        return tree.group_by(key.copy(), copy=False)
+        return tree.group_by(*keys, copy=False)
 
-    return rewritten(text, system, change)
+    return lookup.rewritten(change)
 
 
 def counted_with_parent(text: str, system: str, held: tuple[str, str], table: str, column: str) -> str:
@@ -136,57 +212,64 @@ def counted_with_parent(text: str, system: str, held: tuple[str, str], table: st
     return rewritten(text, system, change)
 
 
-def numbered(text: str, system: str, table: str, column: str) -> str:
+def numbered(lookup: LookUp) -> str:
     """A look-up of rows by one key as the number of rows for all keys."""
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
-        key = _by_all_keys(tree, names, table, column)
-        if key is None:
+        keys = lookup.by_all_keys(tree, names)
+        if keys is None:
             return None
-        tree.set("expressions", [key.copy(), exp.Count(this=exp.Star())])
+        tree.set("expressions", [*(key.copy() for key in keys), exp.Count(this=exp.Star())])
         tree.set("limit", None)
         tree.set("order", None)
-        return tree.group_by(key.copy(), copy=False)
+        return tree.group_by(*keys, copy=False)
 
-    return rewritten(text, system, change)
+    return lookup.rewritten(change)
 
 
-def first_of_each(text: str, system: str, table: str, column: str) -> str:
+def first_of_each(lookup: LookUp) -> str:
     """A look-up of one row in an order as the first row for each key, told by a window."""
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
         order = tree.args.get("order")
         if order is None or any(not output.alias_or_name for output in tree.expressions):
             return None
-        key = _by_all_keys(tree, names, table, column)
-        if key is None:
+        keys = lookup.by_all_keys(tree, names)
+        if keys is None:
             return None
-        if not _selects(tree, key):
-            tree.select(key, append=True, copy=False)
-        place = exp.Window(this=exp.RowNumber(), partition_by=[key.copy()], order=order.copy())
+        _with_keys(tree, keys)
+        place = exp.Window(this=exp.RowNumber(), partition_by=keys, order=order.copy())
         tree.select(exp.alias_(place, "place"), append=True, copy=False)
         for name in ("order", "limit", "offset"):
             tree.set(name, None)
         first = exp.EQ(this=exp.column("place"), expression=exp.Literal.number(1))
         return exp.select("*").from_(tree.subquery("ranked")).where(first)
 
-    return rewritten(text, system, change)
+    return lookup.rewritten(change)
 
 
-def existing(text: str, system: str, table: str, column: str) -> str:
+def existing(lookup: LookUp) -> str:
     """A question whether there are rows of one key as the keys, of all, that have some."""
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
         for select in tree.find_all(exp.Select):
-            key = _by_all_keys(select, names, table, column)
-            if key is not None:
-                select.set("expressions", [key.copy()])
+            keys = lookup.by_all_keys(select, names)
+            if keys is not None:
+                select.set("expressions", keys)
                 for name in ("order", "limit", "offset"):
                     select.set(name, None)
                 return select.distinct(copy=False)
         return None
 
-    return rewritten(text, system, change)
+    return lookup.rewritten(change)
+
+
+def _with_keys(tree: exp.Select, keys: Sequence[exp.Column]) -> exp.Select:
+    """The statement with the key's columns among its own."""
+    for key in keys:
+        if not _selects(tree, key):
+            tree.select(key.copy(), append=True, copy=False)
+    return tree
 
 
 def _selects(tree: exp.Select, column: exp.Column) -> bool:

@@ -41,6 +41,8 @@ def variant_of(tally: Repetition, context: Context, above: Structure | None = No
         unique = context.schema is not None and context.schema.is_unique(structure.main, tally.key.column.name)
         if structure.order_by and not unique:
             return Variant.FIRST
+    if structure.extreme is not None:
+        return Variant.FIRST
     if load is not None and load.kind == "lazy" and load.relation:
         relation = relation_of(load, context.models)
         if relation is not None and relation.link:
@@ -199,10 +201,10 @@ def _recipe(tally: Repetition, chain: list[Repetition], variant: Variant, table:
         root=root,
         path=path if len(path) == len(above) + len(chain) else (),
         parent=met.route.shapes.get(main_source(tally)),
-        parent_key=chain[-2].key.column if len(chain) > 1 else None,
+        parent_key=chain[-2].key if len(chain) > 1 else None,
         parent_line=hanging or parent_line_of(top) or parent_line_of(tally),
         only_counted=_only_counted(tally),
-        conditions=bool(others),
+        conditions=bool(others) or met.structure.filters_by_query,
     )
 
 

@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+import msgspec
+
 from askless.core.context import Context
 from askless.core.lineage import Source, find_source, is_convincing, origin_of
 from askless.core.model import Load, Request, relation_of
@@ -204,7 +206,13 @@ def key_of(structure: Structure, rows: list[tuple[Value, ...]]) -> Key | None:
             return None  # a batch
         keys.append(Key(position, predicate.column, listed))
     # A composite key varies as a whole; the column with the most values names it.
-    return max(keys, key=lambda key: len({row[key.slot] for row in rows}))
+    named = max(keys, key=lambda key: len({row[key.slot] for row in rows}))
+    beside = [
+        msgspec.structs.replace(key, same=all(key.value(row) == named.value(row) for row in rows))
+        for key in keys
+        if key is not named
+    ]
+    return msgspec.structs.replace(named, beside=tuple(beside))
 
 
 def _keys_of_one_row(structure: Structure) -> list[int]:

@@ -54,7 +54,9 @@ class UnusedLoad(ByTotals):
         if load.kind == "eager" and load.relation:
             if not met.stats.rows:
                 parents = _never_asked(met, load)
-                return _whole(met, load, f"it found nothing, and none of {parents} was asked for it") if parents else None
+                return (
+                    _whole(met, load, f"it found nothing, and none of {parents} was asked for it") if parents else None
+                )
             totals = used.get(load.target)
             touched = any(totals.touched for totals in used.values())
             if totals is None or touched or totals.objects < met.context.settings.unused_objects_least:

@@ -157,3 +157,17 @@ def bare(node: Any) -> Any:
 def is_star(node: Any) -> bool:
     """`*` or `t.*`."""
     return isinstance(node, exp.Star) or (isinstance(node, exp.Column) and isinstance(node.this, exp.Star))
+
+
+def extreme_asked(node: Any) -> tuple[Any, Any] | None:
+    """The column and the query of `column = (SELECT MAX(…) …)` or `column IN (SELECT MAX(…) …)`; MIN as well."""
+    side = query = None
+    if isinstance(node, exp.In) and not node.args.get("negate"):
+        side, query = node.this, node.args.get("query")
+    elif isinstance(node, exp.EQ):
+        side, query = (node.left, node.right) if isinstance(node.left, exp.Column) else (node.right, node.left)
+    while isinstance(query, exp.Subquery | exp.Paren):
+        query = query.this
+    if not isinstance(side, exp.Column) or not isinstance(query, exp.Select) or len(query.expressions) != 1:
+        return None
+    return (side, query) if isinstance(bare(query.expressions[0]), exp.Max | exp.Min) else None

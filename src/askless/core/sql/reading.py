@@ -11,7 +11,7 @@ from sqlglot import exp
 
 from askless.core.sql.conditions import comparisons, through_values
 from askless.core.sql.names import Names
-from askless.core.sql.parsing import Parsed, bare, conjuncts, is_star, parse, slot_in, source_of, trying
+from askless.core.sql.parsing import Parsed, bare, conjuncts, extreme_asked, is_star, parse, slot_in, source_of, trying
 from askless.core.sql.structure import EVERYTHING, Column, Join, Output, Predicate, Structure
 
 # Functions whose value changes from call to call: the same text with the same parameters then gives other rows.
@@ -203,7 +203,44 @@ def _select(tree: Any, names: Names) -> Structure:
         subqueries=sum(1 for _ in tree.find_all(exp.Select)) - 1,
         locks=bool(select.args.get("locks")),
         exists=_is_exists(select),
+        filters_by_query=any(one.find(exp.Select) is not None for one in conjuncts(select.args.get("where"))),
+        extreme=_extreme(select, names),
     )
+
+
+def _extreme(select: Any, names: Names) -> Column | None:
+    """The column that a condition sets equal to its highest or lowest value of some of the same table's rows.
+
+    `at = (SELECT MAX(at) FROM the same table …)`, where the query inside asks for the group that the row is in: it refers to
+    the row, has groups, or compares the same column with a value as the statement does.
+    """
+    conditions = conjuncts(select.args.get("where"))
+    keys = _compared(conditions)
+    for node in conditions:
+        asked = extreme_asked(node)
+        if asked is None:
+            continue
+        side, inner = asked
+        source, own = source_of(inner), names.column(side, names.scope_of(select))
+        if not isinstance(source, exp.Table) or source.name.lower() != own.table.lower():
+            continue
+        within = _compared(conjuncts(inner.args.get("where")))
+        inside = {table.alias_or_name for table in inner.find_all(exp.Table)}
+        refers = any(column.table and column.table not in inside for column in inner.find_all(exp.Column))
+        if refers or inner.args.get("group") is not None or (within and (within & keys or not keys)):
+            return own
+    return None
+
+
+def _compared(conditions: list[Any]) -> set[str]:
+    """The names of the columns that are set equal to a value."""
+    return {
+        side.name.lower()
+        for node in conditions
+        if isinstance(node, exp.EQ)
+        for side, other in ((node.left, node.right), (node.right, node.left))
+        if isinstance(side, exp.Column) and slot_in(side) is None and slot_in(other) is not None
+    }
 
 
 def _is_bounded(query: Any) -> bool:

@@ -88,6 +88,8 @@ class Structure(msgspec.Struct, frozen=True):
     written: tuple[str, ...] = ()  # the columns that an insert or update names
     names: tuple[tuple[str, str], ...] = ()  # each name that the statement uses for a table, and the table
     writes: tuple[str, ...] = ()
+    filters_by_query: bool = False  # a condition that every row must meet asks a query of its own
+    extreme: Column | None = None  # the column whose highest or lowest value, of the same table, every row must have
     used: tuple[Column, ...] = ()  # every column that the statement names anywhere, subqueries included
 
     @property

@@ -93,6 +93,7 @@ class System(msgspec.Struct, frozen=True, kw_only=True):
     number_hides_text: bool = False
     typed_values: bool = True
     lists_as_arrays: bool = False
+    row_values: str = ":keys"  # what `(a, b) IN (…)` takes; "" where there is no such comparison
     meanings: tuple[Meaning, ...] = ()
 
     def meaning(self, code: str, text: str) -> Meaning | None:

@@ -13,5 +13,6 @@ SYSTEM = System(
     reserved=RESERVED,
     noise=r"^select (?:@@\w+|sessionproperty\(\?\)|serverproperty\(\?\))(?: as \S+)?$|^exec(?:ute)? sp_(?:reset_connection|unprepare)\b",
     catalogs=r"\b(?:from|join) ?\[?sys\]?\.",
+    row_values="",
     traits=Traits(random=4.0, hash_join=True, clustered=True),
 )

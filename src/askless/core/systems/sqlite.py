@@ -27,6 +27,7 @@ SYSTEM = System(
     partial_indexes=True,
     reads_in_turn=True,
     typed_values=False,
+    row_values="VALUES :keys",
     meanings=(  # codes as in https://sqlite.org/rescode.html; what is only SQLITE_ERROR is told by its text
         Meaning("database-refuses", "it is not an SQLite database: check the path in --db", ("SQLITE_NOTADB",)),
         Meaning("timed-out", "allow it more seconds with --timeout, or ask for less", ("SQLITE_INTERRUPT",)),
