@@ -353,6 +353,34 @@ def test_every_finding_has_a_key_of_its_own(record: Any) -> None:
     assert {f["key"] for f in found} == {first, first + "-2"}
 
 
+def test_a_loop_over_one_helper_is_one_edit(record: Any) -> None:
+    """The helper sends what its arguments ask for: several shapes and lines, all for the rows of one query."""
+    folder = record(
+        """
+        import sqlite3, askless
+        db = sqlite3.connect(":memory:")
+        db.execute("CREATE TABLE tug (id INTEGER PRIMARY KEY, name TEXT)")
+        db.execute("CREATE TABLE tug_job (id INTEGER PRIMARY KEY, tug_id INTEGER, berth_id INTEGER, open INTEGER)")
+        db.executemany("INSERT INTO tug VALUES (?, ?)", [(n, "Tern %d" % n) for n in range(24)])
+        db.executemany("INSERT INTO tug_job VALUES (?, ?, ?, ?)", [(n, n % 24, n % 7, n % 2) for n in range(96)])
+        def jobs(tug, open, busy):
+            sql = "SELECT id FROM tug_job WHERE tug_id = ?" + (" AND open = 1" if open else "")
+            if busy:
+                return db.execute(sql + " AND berth_id > 2", (tug,)).fetchall()
+            return db.execute(sql, (tug,)).fetchall()
+        def count(tug):
+            return db.execute("SELECT COUNT(*) FROM tug_job WHERE tug_id = ?", (tug,)).fetchone()
+        with askless.request("board"):
+            for tug, name in db.execute("SELECT id, name FROM tug ORDER BY id").fetchall():
+                jobs(tug, tug % 2, tug % 3), count(tug)
+        """
+    )
+    edits = [edit for edit in run("findings", folder, "--json").json["edits"] if edit["routes"] == ["board"]]
+    assert sorted(len(edit["findings"]) for edit in edits) == [1, 4], "the counts are another change"
+    together = max(edits, key=lambda edit: len(edit["findings"]))
+    assert together["queries"] == 49 and together["queries_after"] == 49 - 24 + 4
+
+
 def test_traps_stay_clean(capture: Path, by_route: dict[str, list[dict[str, Any]]]) -> None:
     routes = {row["route"] for row in run("requests", capture, "--json").json["routes"]}
     traps = {route for route in routes if route.startswith("clean")}

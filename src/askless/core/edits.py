@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 import msgspec
 
@@ -11,7 +11,7 @@ from askless.core.advice.orm import Query, Step, words_of
 from askless.core.context import Context
 from askless.core.findings import Edit, Finding, severity
 from askless.core.patterns.base import Diagnosis
-from askless.core.recipes import Batch, Narrow
+from askless.core.recipes import Batch, Narrow, Variant
 from askless.core.severities import SEVERITIES
 from askless.core.summary import Summary
 
@@ -30,10 +30,11 @@ class _Part(msgspec.Struct):
 
 def edits_of(diagnoses: Sequence[Diagnosis], summary: Summary, context: Context) -> list[Edit]:
     """The edits that mend the findings, those that save most first."""
+    parts = [_part(diagnosis, context) for diagnosis in diagnoses]
+    loops = _loops(parts)
     groups: dict[tuple[object, ...], list[_Part]] = {}
-    for diagnosis in diagnoses:
-        part = _part(diagnosis, context)
-        groups.setdefault(_where(part), []).append(part)
+    for part in parts:
+        groups.setdefault(_where(part, loops), []).append(part)
     together: dict[tuple[object, ...], list[_Part]] = {}
     for where, parts in groups.items():
         # What other routes load with the query of a line is theirs; the same change is one change.
@@ -49,7 +50,24 @@ def _part(diagnosis: Diagnosis, context: Context) -> _Part:
     return _Part(diagnosis, *found) if found is not None else _Part(diagnosis)
 
 
-def _where(part: _Part) -> tuple[object, ...]:
+def _loops(parts: Iterable[_Part]) -> dict[tuple[str, str], object]:
+    """By route and shape, the loop that a look-up belongs to: one helper, or one function, may send several shapes for it.
+
+    They ask the same table by the same columns for the rows of one query, so that one read of all their keys mends them.
+    """
+    results: dict[tuple[str, str], object] = {}
+    for part in parts:
+        finding, recipe = part.finding, part.diagnosis.recipe
+        if isinstance(recipe, Batch) and recipe.depth == 1 and recipe.source is not None:
+            asks = recipe.variant if recipe.variant.is_number or recipe.variant is Variant.FIRST else ""
+            supplier = recipe.parent.shape.digest if recipe.parent is not None else ""
+            results[finding.route, finding.shape] = (
+                supplier, recipe.table, recipe.key.columns, asks, finding.relation
+            )  # fmt: skip
+    return results
+
+
+def _where(part: _Part, loops: Mapping[tuple[str, str], object]) -> tuple[object, ...]:
     """What one edit has in common: the query that it changes and its line; else the line and the shape, on any route."""
     finding, recipe = part.finding, part.diagnosis.recipe
     at = finding.advice[0].at if finding.advice else None
@@ -59,7 +77,7 @@ def _where(part: _Part) -> tuple[object, ...]:
     if isinstance(recipe, Narrow) and place is not None and finding.advice[0].code.startswith("."):
         return "query", finding.route, finding.shape, place
     if isinstance(recipe, Batch) and recipe.loop and place is not None:
-        return "loop", finding.route, recipe.loop, place
+        return "loop", finding.route, loops.get((finding.route, recipe.loop), recipe.loop), place
     line = finding.lines[0] if finding.lines else None
     if line is None:
         return "finding", finding.key
