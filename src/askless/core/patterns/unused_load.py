@@ -58,9 +58,9 @@ class UnusedLoad(ByTotals):
                     _whole(met, load, f"it found nothing, and none of {parents} was asked for it") if parents else None
                 )
             totals = used.get(load.target)
-            touched = any(totals.touched for totals in used.values())
+            touched = any(totals.touched for totals in used.values()) or load.relation in _names_read(met)
             if totals is None or touched or totals.objects < met.context.settings.unused_objects_least:
-                return None
+                return None  # rows that are counted are needed too
             because = f"none of {plural(totals.objects, 'object')} was touched, in {plural(totals.results, 'result')}"
             return _whole(met, load, because)
         if load.kind == "query" and load.target in used:
@@ -75,16 +75,19 @@ def _never_asked(met: Met, load: Load) -> str:
     relation, kept under another name: both leave it open.
     """
     parents = UseTotals()
-    names = set()
     for stats in met.route.shapes.values():
-        for model, totals in stats.used.items():
-            names |= set(totals.relations)
-            if model == load.model:
-                parents.merge(totals)
+        if load.model in stats.used:
+            parents.merge(stats.used[load.model])
+    names = _names_read(met)
     known = {name for (orm, _), model in met.context.models.items() if orm == load.orm for name in model.relations}
     unread = load.relation in known and names <= known - {load.relation}
     enough = parents.touched and parents.objects >= met.context.settings.unused_objects_least
-    return plural(parents.objects, load.model) if unread and enough and len(met.stats.loads) == 1 else ""
+    return f"{parents.objects} {load.model} objects" if unread and enough and len(met.stats.loads) == 1 else ""
+
+
+def _names_read(met: Met) -> set[str]:
+    """The relations, by name, that were read of any object in the route."""
+    return {name for stats in met.route.shapes.values() for totals in stats.used.values() for name in totals.relations}
 
 
 def _whole(met: Met, load: Load, because: str) -> Diagnosis:
