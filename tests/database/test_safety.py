@@ -98,6 +98,61 @@ def test_whoever_stops_a_trial_finds_nothing_left(number: int, large: Office) ->
     assert settled(large, before), state(large)
 
 
+RUNNING = {
+    "mariadb": "SELECT id FROM information_schema.processlist WHERE info LIKE '%manifest_line b%' AND id <> CONNECTION_ID()",
+    "postgresql": "SELECT pid FROM pg_stat_activity WHERE query LIKE '%manifest_line b%' AND state = 'active' AND pid <> pg_backend_pid()",
+}
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_a_statement_ends_with_whoever_asked_for_it(
+    number: int, served: Office, office_of: Callable[..., Office]
+) -> None:
+    large = office_of(served.system, "harbour_large")
+    endless = SLOW + " JOIN manifest_line c ON c.weight_kg > b.weight_kg"
+    words = [
+        sys.executable,
+        "-m",
+        "askless",
+        "plan",
+        "--db",
+        large.url,
+        "--sql",
+        endless,
+        "--analyze",
+        "--timeout",
+        "3600",
+    ]
+    process = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    assert wait_until(lambda: bool(large.ask(RUNNING[large.system])) or process.poll() is not None)
+    assert process.poll() is None, process.communicate()
+    process.send_signal(number)
+    out, err = process.communicate(timeout=60)
+    assert process.returncode == 130 and out == "" and "Traceback" not in err, err
+    assert wait_until(lambda: not large.ask(RUNNING[large.system]), 60), "the server goes on with it"
+
+
+def test_nothing_is_left_beside_a_file(tmp_path: Path) -> None:
+    """In WAL mode whoever reads makes two files beside the database."""
+    file = tmp_path / "logged.db"
+    with closing(sqlite3.connect(file)) as db:
+        db.execute("PRAGMA journal_mode = WAL")
+        db.execute("CREATE TABLE berth (id INTEGER PRIMARY KEY, name TEXT)")
+        db.executemany("INSERT INTO berth (name) VALUES (?)", [(f"Berth {n % 7}",) for n in range(500)])
+        db.commit()
+    before = file.read_bytes()
+    sql = ("--sql", "SELECT id FROM berth WHERE name = 'Berth 3'")
+    for words in (["tables"], ["plan", *sql], ["trial", "--index", "CREATE INDEX tried ON berth (name)", *sql]):
+        ran = run(words[0], "--db", f"sqlite:///{file}", *words[1:])
+        assert ran.code == 0, ran.err
+        assert [path.name for path in tmp_path.iterdir()] == ["logged.db"] and file.read_bytes() == before
+    with closing(sqlite3.connect(file)) as db:  # somebody is at work on it: their files stay
+        db.execute("INSERT INTO berth (name) VALUES ('Berth 8')")
+        db.commit()
+        ran = run("plan", "--db", f"sqlite:///{file}", *sql)
+        assert ran.code == 0 and len(list(tmp_path.iterdir())) == 3
+
+
 def test_a_killed_trial_is_cleaned_up_after(large: Office) -> None:
     before = state(large)
     process = begun(large)

@@ -83,7 +83,12 @@ def main(arguments: Sequence[str] | None = None) -> int:
         if "_ARGCOMPLETE" in os.environ:
             _complete()
         options = make_parser(_command_in(words)).parse_args(words)
-        return int(options.run(options))
+        if getattr(options, "db", None) is None:
+            return int(options.run(options))
+        from askless.cli.stopping import stoppable
+
+        with stoppable():
+            return int(options.run(options))
     except AskLessError as error:
         _say(error.message, error.remedy)
         return 2

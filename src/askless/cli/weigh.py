@@ -31,7 +31,6 @@ def declare(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Weigh and print."""
-    from askless.cli.stopping import stoppable
     from askless.output import notices
     from askless.reports.weigh import weigh
 
@@ -39,8 +38,7 @@ def run(options: argparse.Namespace) -> int:
     workload = _workload(options)
     notices.notes(workload.notes)
     values = options.capture is None or options.values
-    with stoppable():
-        document = weigh(options.db, workload.subjects[0], values, limits, notices.progress)
+    document = weigh(options.db, workload.subjects[0], values, limits, notices.progress)
     show(document, options.json)
     return 0
 

@@ -70,7 +70,14 @@ def connect(url: URL, limits: Limits | None = None) -> Iterator[Connection]:
         try:
             with engine.connect() as connection:
                 server.begin(connection, limits)
-                yield connection
+                known = dict(connection.info)
+                try:
+                    yield connection
+                except Exception:
+                    raise
+                except BaseException:  # Ctrl-C and the like, perhaps in the middle of a statement
+                    server.abandon(engine, known)
+                    raise
                 connection.rollback()
         finally:
             engine.dispose()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from importlib import import_module
 from typing import Any, Protocol, cast
@@ -86,6 +86,9 @@ class Server(Protocol):
 
     def begin(self, connection: Connection, limits: Limits, write: bool = False) -> None:
         """Begin the one transaction of a connection, with its limits set; read-only, unless `write`."""
+
+    def abandon(self, engine: Engine, known: Mapping[str, Any]) -> None:
+        """End what a connection may still be running: nobody waits for it any more. `known` is what `begin` noted of it."""
 
     def system(self, connection: Connection) -> str:
         """The server's name: sqlite, postgresql, mysql or mariadb."""

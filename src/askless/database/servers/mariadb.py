@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import secrets
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
@@ -24,6 +24,7 @@ from askless.database.servers import Built, Limits, Size, Twins
 from askless.database.servers.sampling import mean_widths
 
 SCRATCH = "askless_scratch_"
+_SESSION = "askless_session"
 _COPY_FACTOR = 20  # copying may take so many times a statement's limit
 _COUNT_MOST = 100_000  # below this the server's estimate of rows is checked by counting
 _SIZES = """
@@ -84,6 +85,7 @@ class MariaDB:
     def begin(self, connection: Connection, limits: Limits, write: bool = False) -> None:
         """One transaction; the limits end with the session."""
         run = connection.exec_driver_sql
+        connection.info[_SESSION] = _session(connection)
         if self._is_mariadb(connection):
             run(f"SET SESSION max_statement_time = {limits.statement_s}")
         else:
@@ -92,6 +94,11 @@ class MariaDB:
         run(f"SET SESSION lock_wait_timeout = {wait}, innodb_lock_wait_timeout = {wait}")
         run("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
         run("START TRANSACTION" + ("" if write else " READ ONLY"))
+
+    def abandon(self, engine: Engine, known: Mapping[str, Any]) -> None:
+        """The server goes on with a statement whose client is gone: it is ended over a connection of its own."""
+        with suppress(DBAPIError), engine.connect() as other:
+            other.exec_driver_sql(f"KILL {known[_SESSION]}")
 
     def _is_mariadb(self, connection: Connection) -> bool:
         return bool(getattr(connection.dialect, "is_mariadb", True))
@@ -198,7 +205,7 @@ class MariaDB:
                 ):
                     for connection in (plain, indexed):
                         self.begin(connection, limits)
-                        ours.append(_session(connection))
+                        ours.append(connection.info[_SESSION])
 
                     def build() -> Built:
                         indexed.rollback()  # an open transaction would keep the index from being made

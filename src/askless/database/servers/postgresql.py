@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from typing import Any
 
@@ -94,6 +94,9 @@ class PostgreSQL:
 
     def _version(self, connection: Connection) -> int:
         return int(connection.exec_driver_sql("SHOW server_version_num").scalar_one())
+
+    def abandon(self, engine: Engine, known: Mapping[str, Any]) -> None:
+        """The driver has asked the server to end the statement."""
 
     def system(self, connection: Connection) -> str:
         """Always postgresql."""

@@ -8,8 +8,8 @@ import shutil
 import sqlite3
 import tempfile
 import time
-from collections.abc import Iterator, Sequence
-from contextlib import closing, contextmanager
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import closing, contextmanager, suppress
 from functools import partial
 from itertools import count
 from pathlib import Path
@@ -43,6 +43,19 @@ def file_of(url: URL) -> Path:
     return path
 
 
+def _mode(path: Path) -> str:
+    """How to open a file so that nothing is left beside it.
+
+    Whoever reads in WAL mode makes the files of the log, and only who may write takes them away again. Where there is no log
+    yet there is nothing that could be written to the database then.
+    """
+    with suppress(OSError), path.open("rb") as file:
+        logged = file.read(20)[18:20] == b"\x02\x02"
+        if logged and not Path(f"{path}-wal").exists() and os.access(path, os.W_OK):
+            return "rw"
+    return "ro"
+
+
 _KINDS = """
 SELECT t.name, l.name, max(x."desc"), max(x.coll <> 'BINARY') FROM sqlite_schema AS t, pragma_index_list(t.name) AS l,
 pragma_index_xinfo(l.name) AS x WHERE t.type = 'table' AND x."key" = 1 GROUP BY 1, 2
@@ -62,17 +75,21 @@ class Sqlite:
     def engine(self, url: URL, limits: Limits) -> Engine:
         """An engine on the file, without the right to write."""
         path = file_of(url).resolve()
-        uri = f"sqlite:///file:{quote(str(path))}?mode=ro&uri=true"
+        uri = f"sqlite:///file:{quote(str(path))}?mode={_mode(path)}&uri=true"
         return sqlalchemy.create_engine(
             uri, poolclass=sqlalchemy.pool.NullPool, connect_args={"timeout": limits.lock_s}
         )
 
     def begin(self, connection: Connection, limits: Limits, write: bool = False) -> None:
         """Look whether it is a database at all; stop statements that run too long."""
+        connection.exec_driver_sql("PRAGMA query_only = ON")
         connection.exec_driver_sql("SELECT name FROM sqlite_schema LIMIT 1").all()
         raw: Any = connection.connection.driver_connection
         connection.info[_LIMIT] = limits.statement_s
         _limited(raw, limits.statement_s)
+
+    def abandon(self, engine: Engine, known: Mapping[str, Any]) -> None:
+        """It runs in this process, and has stopped with it."""
 
     def system(self, connection: Connection) -> str:
         """Always sqlite."""
@@ -204,7 +221,7 @@ def _copy(url: URL, target: Path, limits: Limits) -> None:
             f"a trial needs two copies of {source} ({bytes_in_words(bytes_)} each) in {target.parent}",
             "set TMPDIR to a folder with room",
         )
-    uri = f"file:{quote(str(source.resolve()))}?mode=ro"
+    uri = f"file:{quote(str(source.resolve()))}?mode={_mode(source)}"
     with closing(sqlite3.connect(uri, uri=True)) as original, closing(sqlite3.connect(target)) as copy:
         original.backup(copy)
 
