@@ -200,6 +200,37 @@ def busy(served: Office) -> Iterator[Office]:
     connection.close()
 
 
+def test_a_trial_gives_way_to_whoever_waits(office_of: Callable[..., Office]) -> None:
+    large = office_of("postgresql", "harbour_large")
+    before = large.state()
+    process = begun(large)
+    large.ask("UPDATE manifest_line SET goods = goods WHERE id = 1 RETURNING id")  # waits for the trial, or this hangs
+    out, err = process.communicate(timeout=60)
+    assert process.returncode == 2 and out == "" and "the trial gave way" in err and "--lock-budget" in err, err
+    assert settled(large, before), large.state()
+
+
+def test_a_table_that_is_read_and_written_in_between_is_seen(office_of: Callable[..., Office]) -> None:
+    """Each statement is over before anybody can look at its locks."""
+    large = office_of("postgresql", "harbour_large")
+    over = threading.Event()
+
+    def work() -> None:
+        while not over.wait(0.02):
+            large.ask("UPDATE berth SET name = name WHERE id = 1 RETURNING id")
+
+    thread = threading.Thread(target=work)
+    thread.start()
+    try:
+        ran = run(
+            "trial", "--db", large.url, "--index", "CREATE INDEX n ON berth (name)", "--sql", "SELECT * FROM berth"
+        )
+    finally:
+        over.set()
+        thread.join()
+    assert ran.code == 2 and "this database looks live" in ran.err and "berth" in ran.err, ran.err
+
+
 def test_a_live_server_is_left_alone_unless_confirmed(busy: Office, tmp_path: Path) -> None:
     words = ["trial", "--db", busy.url, "--index", "CREATE INDEX n ON vessel (name)", "--sql", "SELECT * FROM vessel"]
     refused(run(*words), "this database looks live", "--even-if-busy")

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from askless.reports.documents import Document
 
 _TIME = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*(us|µs|ms|s)?\s*$")
+LOCK_BUDGET = "200ms"
 _UNITS = {"us": 1e-3, "µs": 1e-3, "ms": 1.0, "s": 1e3, None: 1.0}
 
 
@@ -97,6 +98,17 @@ def add_limits(parser: argparse.ArgumentParser, trial: bool = False) -> None:
         )
 
 
+def add_lock_budget(parser: argparse.ArgumentParser) -> None:
+    """How long others may wait for a lock of a trial's."""
+    parser.add_argument(
+        "--lock-budget",
+        metavar="TIME",
+        default=LOCK_BUDGET,
+        help="with --index on PostgreSQL: give the lock on the table back once another session has waited so long for it "
+        f"(default: {LOCK_BUDGET})",
+    )
+
+
 def add_trust(parser: argparse.ArgumentParser) -> None:
     """Functions that may run in somebody's statement."""
     parser.add_argument(
@@ -109,7 +121,11 @@ def add_trust(parser: argparse.ArgumentParser) -> None:
 
 
 def limits_of(
-    timeout_s: float, allow_large: bool = False, even_if_busy: bool = False, trusted: Sequence[str] = ()
+    timeout_s: float,
+    allow_large: bool = False,
+    even_if_busy: bool = False,
+    trusted: Sequence[str] = (),
+    lock_budget: str = "",
 ) -> Limits:
     """The limits that options set. Raises AskLessError bad-timeout."""
     from askless.database.servers import Limits
@@ -118,7 +134,14 @@ def limits_of(
         raise AskLessError(
             "bad-timeout", "--timeout takes seconds, more than 0 and at most a day", "for example --timeout 60"
         )
-    return Limits(statement_s=timeout_s, allow_large=allow_large, even_if_busy=even_if_busy, trusted=tuple(trusted))
+    budget_s = milliseconds_of(lock_budget or LOCK_BUDGET, "--lock-budget") / 1e3
+    return Limits(
+        statement_s=timeout_s,
+        allow_large=allow_large,
+        even_if_busy=even_if_busy,
+        lock_budget_s=budget_s,
+        trusted=tuple(trusted),
+    )
 
 
 def saved_schema(path: Path | None) -> Schema | None:
@@ -140,11 +163,11 @@ def show(document: Document, json: bool, variant: str = "", form: str = "termina
     delivery.to_stdout(document, "json" if json else form, View(variant))
 
 
-def milliseconds_of(text: str) -> float:
+def milliseconds_of(text: str, option: str = "--round-trip") -> float:
     """A time as people write it: 0.5ms, 500us, 1 s. Raises AskLessError bad-time."""
     if not text:
         return 0.0
     match = _TIME.match(text)
     if match is None:
-        raise AskLessError("bad-time", f"--round-trip can't read {text!r}", "write it like 0.5ms or 200us")
+        raise AskLessError("bad-time", f"{option} can't read {text!r}", "write it like 0.5ms or 200us")
     return float(match[1]) * _UNITS[match[2]]

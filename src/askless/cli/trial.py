@@ -4,7 +4,16 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import add_database, add_json, add_limits, file, limits_of, milliseconds_of, show
+from askless.cli.common import (
+    add_database,
+    add_json,
+    add_limits,
+    add_lock_budget,
+    file,
+    limits_of,
+    milliseconds_of,
+    show,
+)
 from askless.core.errors import AskLessError
 
 EXAMPLES = """  an index, where nobody else sees it:
@@ -49,6 +58,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     )
     add_database(parser, required=True)
     add_limits(parser, trial=True)
+    add_lock_budget(parser)
     add_json(parser)
     parser.set_defaults(run=run)
 
@@ -74,7 +84,9 @@ def _index(options: argparse.Namespace) -> bool:
     from askless.output import notices
     from askless.reports import index_trial
 
-    limits = limits_of(options.timeout, options.allow_large, options.even_if_busy, options.trust_function)
+    limits = limits_of(
+        options.timeout, options.allow_large, options.even_if_busy, options.trust_function, options.lock_budget
+    )
     if options.sql:
         statements = index_trial.typed(options.sql, options.parameters)
     elif options.capture is not None:

@@ -57,7 +57,10 @@ class Measured(msgspec.Struct, frozen=True):
 
 
 class IndexTrial(msgspec.Struct, frozen=True):
-    """A trial of an index. `where` tells where it was tried, `caution` what may have kept the server from using it."""
+    """A trial of an index. `where` tells where it was tried, `caution` what may have kept the server from using it.
+
+    For `locked_s` nobody else could write to the table; `waited_s` is the longest time that somebody waited for that.
+    """
 
     system: str
     ddl: str
@@ -68,6 +71,8 @@ class IndexTrial(msgspec.Struct, frozen=True):
     caution: str
     statements: tuple[Measured, ...]
     cleaned: tuple[str, ...] = ()
+    locked_s: float = 0.0
+    waited_s: float = 0.0
 
 
 def try_index(
@@ -119,7 +124,7 @@ def try_index(
             measured.append(_measure(twins, query, index.name, control, limits))
         return IndexTrial(
             system, ddl, index.name, built.build_ms, built.size_bytes, twins.where, built.caution, tuple(measured),
-            twins.cleaned,
+            twins.cleaned, *twins.locked(),
         )  # fmt: skip
 
 

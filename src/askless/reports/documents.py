@@ -234,7 +234,10 @@ class TrialStatement(msgspec.Struct, frozen=True):
 
 
 class TrialDocument(Document, frozen=True, kw_only=True):
-    """`askless trial --index`. `where` tells where the index was tried, `caution` what may have kept it from being used."""
+    """`askless trial --index`. `where` tells where the index was tried, `caution` what may have kept it from being used.
+
+    For `locked_ms` nobody else could write to the table; `waited_ms` is the longest time that somebody waited for that.
+    """
 
     version: int = 2
     system: str
@@ -244,6 +247,8 @@ class TrialDocument(Document, frozen=True, kw_only=True):
     statements: tuple[TrialStatement, ...]
     where: str = ""
     caution: str = ""
+    locked_ms: float = 0.0
+    waited_ms: float = 0.0
 
 
 class TrialSide(msgspec.Struct, frozen=True):

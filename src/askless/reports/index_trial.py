@@ -78,6 +78,8 @@ def index_trial(
         statements=rows,
         where=trial.where,
         caution=trial.caution,
+        locked_ms=trial.locked_s * 1e3,
+        waited_ms=trial.waited_s * 1e3,
         notes=tuple(f"an earlier trial had been cut off; removed {gone}" for gone in trial.cleaned),
     )
 

@@ -26,13 +26,15 @@ SERVERS = {
 class Limits(msgspec.Struct, frozen=True):
     """How far Ask Less may go on a server: seconds for one statement, for a lock, and for opening a connection.
 
-    A table of more than `table_bytes` is not copied or indexed, unless `allow_large`. `trusted` are functions that are known
+    A lock that a trial holds is given back once somebody has waited `lock_budget_s` for it. A table of more than
+    `table_bytes` is not copied or indexed, unless `allow_large`. `trusted` are functions that are known
     to do nothing outside of a transaction.
     """
 
     statement_s: float = 30.0
     lock_s: float = 2.0
     connect_s: float = 10.0
+    lock_budget_s: float = 0.2
     table_bytes: int = 512 * 1024**2
     allow_large: bool = False
     even_if_busy: bool = False
@@ -61,7 +63,8 @@ class Twins(msgspec.Struct, frozen=True):
     """Two connections that see the same rows. After `build` has run, the second one sees the index as well.
 
     `where` tells where that is; `cleaned` what an earlier trial had left behind, in words. Before `build`, what runs on the
-    second one runs inside `reading`, where it can't write.
+    second one runs inside `reading`, where it can't write. `locked` gives how long others could not write to the table so
+    far, and the longest time that somebody waited, in seconds.
     """
 
     plain: Connection
@@ -70,6 +73,7 @@ class Twins(msgspec.Struct, frozen=True):
     where: str
     cleaned: tuple[str, ...] = ()
     reading: Callable[[], AbstractContextManager[Any]] = nullcontext
+    locked: Callable[[], tuple[float, float]] = lambda: (0.0, 0.0)
 
 
 class Server(Protocol):

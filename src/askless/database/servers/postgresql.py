@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import ExitStack, contextmanager, suppress
 from typing import Any
 
 import sqlalchemy
@@ -18,8 +18,15 @@ from askless.core.plans.tree import Node
 from askless.core.words import size as bytes_in_words
 from askless.database.sending import Query
 from askless.database.servers import Built, Limits, Size, Twins
+from askless.database.servers.yielding import LockWatch
 
-_LOOKS = 5  # at who else holds locks
+_LOOKS = 6  # at who else holds locks
+_LOOK_S = 1.3  # for all of them: a session tells once a second of what it has read and written
+_COUNTERS = """
+SELECT relname, coalesce(seq_scan, 0) + coalesce(idx_scan, 0), n_tup_ins + n_tup_upd + n_tup_del
+FROM pg_stat_user_tables WHERE relname = ANY (%s) AND pg_table_is_visible(relid)
+"""
+_WAITERS = "SELECT 1 FROM pg_locks l WHERE NOT l.granted AND %s = ANY (pg_blocking_pids(l.pid)) LIMIT 1"
 _SIZES = """
 SELECT c.relname, c.reltuples, pg_table_size(c.oid)
 FROM pg_class c WHERE c.relkind IN ('r', 'p', 'm') AND pg_table_is_visible(c.oid)
@@ -178,25 +185,49 @@ class PostgreSQL:
         return "blocks of 8 KiB", blocks
 
     def busy(self, connection: Connection, tables: Sequence[str]) -> str:
-        """Other sessions that hold or want locks on the tables, looked at some times."""
+        """Other sessions that hold or want locks on the tables, and what was read and written there while looking."""
         seen: dict[int, tuple[str, str]] = {}
+        before = self._counters(connection, tables)
         for turn in range(_LOOKS):
             if turn:
-                time.sleep(0.05)
+                time.sleep(_LOOK_S / (_LOOKS - 1))
             for pid, table, program, mode in connection.exec_driver_sql(_LOCKS, (list(tables),)):
                 if program != "askless":
                     seen[pid] = (table, f"{mode}{' of ' + program if program else ''}")
-        if not seen:
-            return ""
-        table, what = next(iter(seen.values()))
-        others = "1 other session is" if len(seen) == 1 else f"{len(seen)} other sessions are"
-        return f"{others} at work on {table} ({what})"
+        if seen:
+            table, what = next(iter(seen.values()))
+            others = "1 other session is" if len(seen) == 1 else f"{len(seen)} other sessions are"
+            return f"{others} at work on {table} ({what})"
+        for table, (scans, changes) in self._counters(connection, tables).items():
+            was = before.get(table, (scans, changes))
+            if scans > was[0] or changes > was[1]:
+                return (
+                    f"{table} was scanned {scans - was[0]} times and {changes - was[1]} of its rows were changed within "
+                    f"{_LOOK_S:g} s"
+                )
+        return ""
+
+    def _counters(self, connection: Connection, tables: Sequence[str]) -> dict[str, tuple[int, int]]:
+        """By table, scans that were begun and rows that were written so far; what this session saw before is forgotten."""
+        connection.exec_driver_sql("SELECT pg_stat_clear_snapshot()")
+        rows = connection.exec_driver_sql(_COUNTERS, (list(tables),)).all()
+        return {name: (int(scans), int(changes)) for name, scans, changes in rows}
+
+    def _watch(self, others: Connection, pid: int, limits: Limits) -> LockWatch:
+        """Looks who waits for the session `pid`, over another one, which ends it where somebody has waited long enough."""
+        return LockWatch(
+            lambda: bool(others.exec_driver_sql(_WAITERS, (pid,)).all()),
+            lambda: others.exec_driver_sql("SELECT pg_terminate_backend(%s)", (pid,)).close(),
+            limits.lock_budget_s,
+        )
 
     @contextmanager
     def twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str) -> Iterator[Twins]:
         """The index lives in one transaction, which is rolled back; the other connection never sees it."""
         engine = self.engine(url, limits)
-        with engine.connect() as plain, engine.connect() as indexed:
+        with ExitStack() as stack:
+            plain, indexed = (stack.enter_context(engine.connect()) for _ in range(2))
+            others = stack.enter_context(engine.connect().execution_options(isolation_level="AUTOCOMMIT"))
             self.begin(plain, limits)
             size = self.sizes(plain, {table: []}).get(table)
             if size is not None and size.bytes > limits.table_bytes and not limits.allow_large:
@@ -206,10 +237,13 @@ class PostgreSQL:
                     "try it on a copy of the database, or say --allow-large",
                 )
             self.begin(indexed, limits, write=True)
+            pid = int(indexed.exec_driver_sql("SELECT pg_backend_pid()").scalar_one())
+            watch = self._watch(others, pid, limits)
 
             def build() -> Built:
                 before = {row[0] for row in indexed.exec_driver_sql(_INDEXES, (table,))}
                 start = time.perf_counter()
+                stack.enter_context(watch)
                 indexed.exec_driver_sql(ddl.replace("%", "%%"))
                 build_ms = (time.perf_counter() - start) * 1e3
                 products = [row for row in indexed.exec_driver_sql(_INDEXES, (table,)) if row[0] not in before]
@@ -230,9 +264,20 @@ class PostgreSQL:
                     savepoint.rollback()
 
             try:
-                yield Twins(plain, indexed, build, "in a transaction that is rolled back", reading=reading)
+                where = "in a transaction that is rolled back"
+                yield Twins(plain, indexed, build, where, reading=reading, locked=watch.so_far)
+            except (DBAPIError, AskLessError) as error:
+                if not watch.gave_way:
+                    raise
+                raise AskLessError(
+                    "others-wait",
+                    f"another session waited {limits.lock_budget_s * 1e3:.0f} ms to write to {table}: the trial gave way, and "
+                    "nothing is left of it",
+                    "try it at a quieter time or on a copy, or let others wait longer: --lock-budget 2s",
+                ) from error
             finally:
-                indexed.rollback()
+                with suppress(DBAPIError):
+                    indexed.rollback()
 
 
 _INDEXES = """

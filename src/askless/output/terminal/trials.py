@@ -23,6 +23,13 @@ def index(out: Console, document: documents.TrialDocument) -> None:
             f"built {document.where} in {milliseconds(document.build_ms)} ms, {size(document.size_bytes)}; nothing of it is left"
         )
     )
+    if document.locked_ms:
+        waited = (
+            f"another session waited {milliseconds(document.waited_ms)} ms at most"
+            if document.waited_ms
+            else "nobody waited"
+        )
+        out.print(Text(f"others could only read the table for {milliseconds(document.locked_ms)} ms; {waited}"))
     if document.caution:
         out.print(Text("caution: " + safe(document.caution), style="yellow"))
     for row in document.statements:
