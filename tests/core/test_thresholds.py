@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from decimal import Decimal
 
 import msgspec
 import pytest
@@ -52,6 +53,14 @@ def test_the_last_digits_of_a_float_are_no_other_order() -> None:
     assert difference(before, after, Question(order=(0,))) is None
     assert difference(before, [after[1], after[0]], Question(order=(0,))) is not None
     assert difference([(0.3001, "a")], [(0.3, "a")]) is not None
+
+
+def test_a_float_beside_an_exact_number_counts_to_the_digits_that_it_holds() -> None:
+    exact = Decimal("1234567890123.25")
+    assert difference([(exact,)], [(1234567890123.75,)]) is not None
+    assert difference([(exact,)], [(1234567890123.25,)]) is None
+    assert difference([(Decimal("1.3333333333333333"),)], [(4 / 3,)]) is None
+    assert difference([(sum([0.1] * 10),)], [(1.0,)]) is None, "a sum of floats, in another order"
 
 
 def test_an_interval_is_one_of_95_percent() -> None:

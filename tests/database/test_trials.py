@@ -58,6 +58,8 @@ OTHER = [
     ("repeated parents", "SELECT b.id FROM berth b", "SELECT b.id FROM berth b JOIN port_call c ON c.berth_id = b.id WHERE c.id < 100 UNION ALL SELECT id FROM berth", "a join to many repeats its parent"),
     ("repeats gone", "SELECT status FROM port_call", "SELECT DISTINCT status FROM port_call", "takes out what the first statement gave"),
     ("order", "SELECT id FROM vessel ORDER BY id", "SELECT id FROM vessel ORDER BY id DESC", "ORDER BY is missing or another one"),
+    ("order by chance", "SELECT id FROM vessel ORDER BY id", "SELECT id FROM vessel", "ORDER BY is missing"),
+    ("columns of nothing", "SELECT id FROM berth WHERE id < 0", "SELECT id, name FROM berth WHERE id < 0", "columns are not the same"),
     ("no order", "SELECT id FROM berth ORDER BY length_m, id", "SELECT id FROM berth ORDER BY depth_m", "ORDER BY"),
     ("null and zero", "SELECT b.id, count(c.id) AS n FROM berth b LEFT JOIN port_call c ON c.berth_id = b.id GROUP BY b.id", "SELECT b.id, sum(c.id / c.id) AS n FROM berth b LEFT JOIN port_call c ON c.berth_id = b.id GROUP BY b.id", "NULL on one side and 0 on the other"),
     ("decimals", "SELECT id, length_m FROM vessel WHERE id < 9", "SELECT id, length_m + 0.001 AS length_m FROM vessel WHERE id < 9", "after the decimal point"),
@@ -73,6 +75,33 @@ def test_other_results_are_never_called_equal(name: str, before: str, after: str
     assert not found["same_result"] and cause in found["cause"], found["cause"]
     assert found["ratio"] is None and found["verdict"]["outcome"] == "changed"
     assert "first difference" in rewrite(before, after).out
+
+
+def test_what_today_does_not_show_is_said(rewrite: Rewrite) -> None:
+    def remarks(before: str, after: str) -> str:
+        ran = rewrite(before, after, "--json")
+        assert ran.code == 0 and ran.json["same_result"], ran.out + ran.err
+        return " ".join(ran.json["remarks"])
+
+    ordered = "SELECT id, name FROM berth ORDER BY id LIMIT 3"
+    assert remarks(ordered, ordered) == ""
+    chance = remarks("SELECT id FROM berth LIMIT 3", "SELECT id FROM berth LIMIT 3")
+    assert "the first statement has a LIMIT and no ORDER BY" in chance and "the second" in chance
+    ties = "SELECT status FROM port_call ORDER BY status LIMIT 3"
+    assert "its order is not by a key" in remarks(ties, ties)
+    other = remarks("SELECT id FROM vessel ORDER BY id", "SELECT id FROM vessel ORDER BY id + 0")
+    assert "was seen, not proven" in other
+    hidden = "SELECT status FROM port_call ORDER BY {}"
+    assert remarks(hidden.format("berth_id"), hidden.format("berth_id, id")) == "", "ties of a column that is not shown"
+    assert "in today's rows" in rewrite(ordered, ordered).out
+    nothing = "SELECT id FROM berth WHERE id < 0"
+    refused(rewrite(nothing, nothing), "neither statement gives a row", "--parameters")
+
+
+def test_a_statement_that_never_gives_the_same_again(rewrite: Rewrite, office: Office) -> None:
+    function = "rand()" if office.system == "mariadb" else "random()"
+    text = f"SELECT id, {function} AS lot FROM berth"
+    refused(rewrite(text, text), f"it calls {function[:-2]}", "without that")
 
 
 def test_times_of_different_zones(office_of: Callable[..., Office], tmp_path: Path) -> None:

@@ -17,8 +17,10 @@ from typing import Any
 import msgspec
 
 Row = tuple[Any, ...]
-DIGITS = 12  # of a float, that count
+DIGITS = 12  # of a float, that count beside another float: sums differ in those after them
+DIGITS_HELD = 15  # that a float holds for sure: so many count beside an exact number
 SHOWN = 3
+_NO_ORDER = "ORDER BY is missing or another one: a join or a batched query does not keep the order by itself"
 
 
 class _Approximate(Decimal):
@@ -38,10 +40,12 @@ class Question(msgspec.Struct, frozen=True):
     """What is known of the two statements.
 
     `order` are positions of the columns that the order promised; None for no order at all, () for an order by what is not
-    in the result.
+    in the result. `order_kept`: the second statement asks for the same order; `order_dropped`: for none at all.
     """
 
     order: tuple[int, ...] | None = None
+    order_kept: bool = False
+    order_dropped: bool = False
     inner_join_added: bool = False
     limited: bool = False
 
@@ -50,9 +54,7 @@ def difference(before: Sequence[Row], after: Sequence[Row], question: Question |
     """The first difference between two results with its usual cause; None where they are the same."""
     question = question or Question()
     if before and after and len(before[0]) != len(after[0]):
-        return Difference(
-            f"{len(before[0])} columns before, {len(after[0])} after", "the lists of columns are not the same"
-        )
+        return other_columns(len(before[0]), len(after[0]))
     ours, theirs = [comparable(row) for row in before], [comparable(row) for row in after]
     lost, gained = Counter(ours), Counter(theirs)
     lost.subtract(theirs)
@@ -63,6 +65,11 @@ def difference(before: Sequence[Row], after: Sequence[Row], question: Question |
     if lost or gained:
         return _changed(before, after, ours, theirs, lost, gained, question)
     return _moved(before, after, ours, theirs, question)
+
+
+def other_columns(before: int, after: int) -> Difference:
+    """The difference of two results with so many columns each."""
+    return Difference(f"{before} columns before, {after} after", "the lists of columns are not the same")
 
 
 def comparable(row: Row) -> Row:
@@ -131,19 +138,25 @@ def _rounded(row: Row) -> Row:
     return tuple(_few_digits(value) if isinstance(value, Decimal | int) else value for value in row)
 
 
-def _few_digits(value: Decimal | int) -> Any:
+def _few_digits(value: Decimal | int, digits: int = DIGITS) -> Any:
     try:
-        return f"{float(value):.{DIGITS}g}"
+        return f"{float(value):.{digits}g}"
     except OverflowError:
         return value
 
 
 def _nearly(row: Row, other: Row) -> bool:
     """Whether two rows differ in floats only, and there in the last digits."""
-    return all(
-        a == b or ((isinstance(a, _Approximate) or isinstance(b, _Approximate)) and _rounded((a,)) == _rounded((b,)))
-        for a, b in zip(row, other, strict=True)
-    )
+    return all(a == b or _alike(a, b) for a, b in zip(row, other, strict=True))
+
+
+def _alike(a: Any, b: Any) -> bool:
+    """Whether two numbers, one of them a float, are the same as far as a float can tell."""
+    floats = isinstance(a, _Approximate) + isinstance(b, _Approximate)
+    if not floats:
+        return False
+    digits = DIGITS if floats == 2 else DIGITS_HELD
+    return _rounded((a,)) == _rounded((b,)) and bool(_few_digits(a, digits) == _few_digits(b, digits))
 
 
 def _shown(rows: Sequence[Row], keys: Sequence[Row], wanted: Counter[Row]) -> tuple[str, ...]:
@@ -231,8 +244,12 @@ def _moved(
     before: Sequence[Row], after: Sequence[Row], ours: list[Row], theirs: list[Row], question: Question
 ) -> Difference | None:
     """The same rows: in the order that was promised? Rows that tie may come in any order."""
-    if question.order is None:
+    if question.order is None or (not question.order and question.order_kept):
         return None
+    if question.order_dropped and len(ours) > 1:
+        return Difference(
+            "the second statement asks for no order: if the rows come in it today, that is chance", _NO_ORDER
+        )
     if question.order:
         ours = [tuple(row[i] for i in question.order) for row in ours]
         theirs = [tuple(row[i] for i in question.order) for row in theirs]
@@ -241,7 +258,7 @@ def _moved(
             tie = "" if question.order else "; the order is by what the result does not show, so it may be a tie"
             return Difference(
                 f"the same rows in another order, from row {place + 1} on{tie}",
-                "ORDER BY is missing or another one: a join or a batched query does not keep the order by itself",
+                _NO_ORDER,
                 (_shown([before[place]], [ours[place]], Counter({ours[place]: 1})) or ("",)),
                 (_shown([after[place]], [theirs[place]], Counter({theirs[place]: 1})) or ("",)),
             )

@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 
 import msgspec
+import sqlalchemy
 from sqlalchemy.engine import URL, Connection
+from sqlalchemy.exc import SQLAlchemyError
 
 from askless.core.errors import AskLessError
 from askless.core.plans.tree import Node
 from askless.core.progress import Progress, quiet
-from askless.core.results import Difference, difference
-from askless.core.sql.questions import question_of
+from askless.core.results import Difference, difference, other_columns
+from askless.core.sql.functions import CHANGING, functions_in
+from askless.core.sql.questions import doubts_of, question_of
 from askless.core.sql.slots import Value
 from askless.core.sql.statements import checked_select, tables_in
 from askless.core.statistics import Ratio, ratio_of_medians
@@ -20,7 +24,7 @@ from askless.database.explaining import attempt, explain, query_of
 from askless.database.guarding import check_functions, check_quiet
 from askless.database.sending import Query
 from askless.database.servers import Limits, server_of
-from askless.database.timing import bytes_of, fetch_named, interleaved, runner
+from askless.database.timing import Rows, bytes_of, fetch_named, interleaved, runner
 
 
 class Values(msgspec.Struct, frozen=True):
@@ -45,7 +49,7 @@ class Side(msgspec.Struct, frozen=True):
 class RewriteTrial(msgspec.Struct, frozen=True):
     """A trial of a rewriting. `differs_at` is the set of values (from 1) that showed the first difference, 0 for none.
 
-    Nothing is timed where the results differ: `ratio` is None then.
+    Nothing is timed where the results differ: `ratio` is None then. `doubts` are what the texts leave to chance.
     """
 
     system: str
@@ -57,6 +61,7 @@ class RewriteTrial(msgspec.Struct, frozen=True):
     differs_at: int
     columns_before: tuple[str, ...]
     columns_after: tuple[str, ...]
+    doubts: tuple[str, ...] = ()
 
 
 def try_rewrite(
@@ -67,7 +72,10 @@ def try_rewrite(
     limits: Limits | None = None,
     progress: Progress = quiet,
 ) -> RewriteTrial:
-    """Compare, then measure. Raises AskLessError: not-a-select, server-busy, and what the database says."""
+    """Compare, then measure.
+
+    Raises AskLessError: not-a-select, server-busy, not-repeatable, nothing-seen, and what the database says.
+    """
     limits = limits or Limits()
     backend = url.get_backend_name()
     trees = [checked_select(text, backend) for text in (before, after)]
@@ -93,10 +101,22 @@ def try_rewrite(
                 rows[side] += len(result)
                 sizes[side] += bytes_of(result)
                 results.append(result)
-            found = difference(results[0], results[1], question_of(before, after, backend, names[0]))
+            question = question_of(before, after, backend, names[0])
+            if len(names[0]) != len(names[1]):
+                found = other_columns(len(names[0]), len(names[1]))
+            else:
+                found = difference(results[0], results[1], question)
+            if found is not None:
+                _check_repeatable(connection, pair[0], results[0], backend, limits)
             if found is not None:
                 differs_at = turn
                 break
+        if found is None and not any(rows):
+            raise AskLessError(
+                "nothing-seen",
+                "neither statement gives a row with these values: that shows nothing",
+                "give values that find rows, with --parameters or a capture",
+            )
         plans = [explain(connection, query, limits=limits) for query in pairs[0]]
         works = _works(connection, pairs[0], limits)
         times: tuple[tuple[float, ...], ...] = ((), ())
@@ -117,7 +137,38 @@ def try_rewrite(
             differs_at=differs_at,
             columns_before=tuple(names[0]),
             columns_after=tuple(names[1]),
+            doubts=doubts_of(before, after, backend, _keys(connection, tables)),
         )
+
+
+def _check_repeatable(connection: Connection, query: Query, rows: Rows, system: str, limits: Limits) -> None:
+    """Raises AskLessError not-repeatable where the first statement does not even give its own rows again."""
+    with attempt(connection, limits):
+        names, again = fetch_named(connection, query)
+    if difference(rows, again, question_of(query.text, query.text, system, names)) is None:
+        return
+    functions = ", ".join(name for name in functions_in(query.text, system) if name in CHANGING)
+    raise AskLessError(
+        "not-repeatable",
+        "the first statement gives other rows when it is asked again"
+        + (
+            f": it calls {functions}"
+            if functions
+            else ": somebody writes to its tables, or it leaves to chance which rows come"
+        ),
+        "compare without that, or on a copy that nobody writes to",
+    )
+
+
+def _keys(connection: Connection, tables: Sequence[str]) -> dict[str, tuple[str, ...]]:
+    """The primary key of each table; tables without one are left out."""
+    inspector = sqlalchemy.inspect(connection)
+    keys: dict[str, tuple[str, ...]] = {}
+    for table in tables:
+        with suppress(SQLAlchemyError):
+            columns = tuple(inspector.get_pk_constraint(table)["constrained_columns"])
+            keys |= {table: columns} if columns else {}
+    return keys
 
 
 def _query(connection: Connection, text: str, parameters: Sequence[Value], names: Sequence[str], which: str) -> Query:

@@ -49,6 +49,8 @@ def rewrite_trial(
         )  # fmt: skip
     if result is not None and trial.sets > 1:
         remarks.append(f"the difference shows with set {trial.differs_at} of {trial.sets} sets of values")
+    if result is None:
+        remarks += trial.doubts
     return documents.RewriteDocument(
         format="askless trial-rewrite",
         system=trial.system,

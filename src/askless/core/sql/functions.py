@@ -9,6 +9,15 @@ from askless.core.sql.scan import tokens
 _CALL = re.compile(r"(?<![\w$@])([A-Za-z_][\w$]*)\s*\(")
 
 
+# Functions that give something else each time they are asked.
+CHANGING = frozenset(
+    """
+    random rand randomblob random_normal uuid uuid_generate_v1 uuid_generate_v4 gen_random_uuid uuidv4 uuidv7 newid nextval
+    clock_timestamp timeofday sysdate statement_timestamp
+    """.split()  # noqa: SIM905
+)
+
+
 def functions_in(text: str, system: str) -> tuple[str, ...]:
     """Names that stand before a bracket, in lower case, quoted ones as they are; literals and comments left out.
 

@@ -96,8 +96,8 @@ class PostgreSQL:
         if self._version(connection) >= 140000:
             # A backend whose client is gone gives its locks back, even in the middle of a statement.
             connection.exec_driver_sql("SET LOCAL client_connection_check_interval = '2s'")
-        if not write:
-            connection.exec_driver_sql("SET TRANSACTION READ ONLY")
+        # All statements see the rows of one moment: what others write in between is no difference of theirs.
+        connection.exec_driver_sql("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ" + ("" if write else " READ ONLY"))
 
     def _version(self, connection: Connection) -> int:
         return int(connection.exec_driver_sql("SHOW server_version_num").scalar_one())
@@ -237,6 +237,8 @@ class PostgreSQL:
                     "try it on a copy of the database, or say --allow-large",
                 )
             self.begin(indexed, limits, write=True)
+            snapshot = plain.exec_driver_sql("SELECT pg_export_snapshot()").scalar_one()
+            indexed.exec_driver_sql(f"SET TRANSACTION SNAPSHOT '{snapshot}'")
             pid = int(indexed.exec_driver_sql("SELECT pg_backend_pid()").scalar_one())
             watch = self._watch(others, pid, limits)
 

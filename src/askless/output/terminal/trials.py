@@ -87,7 +87,8 @@ def rewrite(out: Console, document: documents.RewriteDocument) -> None:
     if document.same_result:
         out.print(
             Text(
-                f"the same result{sets}: {plural(document.before.rows, 'row')}; {document.repetitions} interleaved repetitions each"
+                f"the same result in today's rows{sets}: {plural(document.before.rows, 'row')}; {document.repetitions} "
+                "interleaved repetitions each"
             )
         )
     else:
