@@ -15,6 +15,8 @@ from askless.core.systems import system_of
 
 # A digit that belongs to no word and no placeholder; the look-behind stands behind the digit, where it costs least.
 _NUMBER = r"(?:\d(?<![\w$@:?]\d)|\.\d(?<![\w.)?\]\"`]\.\d))(?:[xX][0-9a-fA-F]+|[\d_]*(?:\.\d*)?(?:[eE][+-]?\d+)?)"
+# x'41', b'101': no word ends with the letter. Elsewhere than here the letter would be lost from the value.
+_BITS = r"[xXbB]'(?<![\w$][xXbB]')[0-9a-fA-F]*'"
 _PLACEHOLDERS = {
     "?": r"\?\d*",
     "$": r"\$\d+",
@@ -29,7 +31,7 @@ def pattern_of(system: str) -> re.Pattern[str]:
     """The pattern of a system: groups `comment`, `literal`, `name` and `placeholder`."""
     rules = system_of(system).lexis
     placeholders = "|".join(_PLACEHOLDERS[sign] for sign in rules.placeholders)
-    literals = "|".join((*rules.extra_literals, rules.string, _NUMBER))
+    literals = "|".join((_BITS, *rules.extra_literals, rules.string, _NUMBER))
     names = "|".join(rules.names)
     return re.compile(
         rf"(?P<comment>{rules.line_comment}|{rules.block_comment})|(?P<literal>{literals})|(?P<name>{names})"

@@ -72,7 +72,7 @@ def checked_select(text: str, system: str) -> exp.Expression:
     """The one SELECT of a text, parsed. What a trial runs must not write. Raises AskLessError not-a-select."""
     parsed = _parsed(text, system)
     remedy = "name one SELECT; writes are never run"
-    if len(parsed) != 1 or not isinstance(parsed[0], exp.Query):
+    if len(parsed) != 1 or not isinstance(parsed[0], exp.Query | exp.Values):
         raise AskLessError("not-a-select", "a trial runs the statement, so it takes one SELECT", remedy)
     # The parser does not know INTO OUTFILE, so the words themselves are looked at, literals and comments left out.
     if parsed[0].find(*_WRITES) is not None or " into " in f" {shape_text(text, system)} ":

@@ -79,11 +79,13 @@ class PostgreSQL:
         finds their types as in a statement typed by hand."""
         import psycopg
 
-        return sqlalchemy.create_engine(
+        engine = sqlalchemy.create_engine(
             url.set(drivername="postgresql+psycopg"),
             poolclass=sqlalchemy.pool.NullPool,
             connect_args={"connect_timeout": max(int(limits.connect_s), 2), "cursor_factory": psycopg.ClientCursor},
         )
+        sqlalchemy.event.listen(engine, "connect", _read_every_time)
+        return engine
 
     def begin(self, connection: Connection, limits: Limits, write: bool = False) -> None:
         """One transaction for all; what is set goes with it."""
@@ -280,6 +282,29 @@ class PostgreSQL:
             finally:
                 with suppress(DBAPIError):
                     indexed.rollback()
+
+
+def _read_every_time(raw: Any, _record: Any) -> None:
+    """Times that Python has no value for ('infinity', the year 10000, BC) come as their text."""
+    from psycopg import DataError
+    from psycopg.pq import Format
+
+    for name in ("date", "timestamp", "timestamptz"):
+        plain: Any = raw.adapters.get_loader(raw.adapters.types[name].oid, Format.TEXT)
+
+        class Loader:
+            format = Format.TEXT
+
+            def __init__(self, oid: int, context: Any = None, plain: Any = plain) -> None:
+                self.plain = plain(oid, context)
+
+            def load(self, data: Any) -> Any:
+                try:
+                    return self.plain.load(data)
+                except DataError:
+                    return bytes(data).decode()
+
+        raw.adapters.register_loader(name, Loader)
 
 
 _INDEXES = """
