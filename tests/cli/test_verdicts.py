@@ -8,7 +8,7 @@ from askless.cli.trial import milliseconds_of
 from askless.core.errors import AskLessError
 from askless.core.results import Difference
 from askless.core.sql.parts import Part
-from askless.core.statistics import Ratio, ratio_of_medians, widened
+from askless.core.statistics import Ratio, ratio_of_turns, widened
 from askless.core.verdicts import Outcome, Verdict
 from askless.database.index_trial import IndexTrial, Measured
 from askless.database.rewrite_trial import RewriteTrial, Side
@@ -21,7 +21,7 @@ SLOW, FAST = tuple(10.0 + i % 3 for i in range(20)), tuple(2.0 + i % 2 * 0.1 for
 
 def rewritten(before: tuple[float, ...], after: tuple[float, ...], difference: Difference | None = None) -> Verdict:
     sides = [Side("SELECT 1", times, 1, 8, ()) for times in (before, after)]
-    ratio = ratio_of_medians(before, after) if difference is None else None
+    ratio = ratio_of_turns(before, after) if difference is None else None
     trial = RewriteTrial(
         "sqlite", 1, sides[0], sides[1], ratio, difference, int(difference is not None), ("a",), ("a",)
     )
@@ -32,7 +32,7 @@ def test_a_rewriting() -> None:
     for verdict, outcome, words in (
         (rewritten(SLOW, FAST), Outcome.FASTER, "faster: ×5"),
         (rewritten(FAST, SLOW), Outcome.SLOWER, "slower: takes ×5"),
-        (rewritten(SLOW, SLOW[::-1]), Outcome.UNDECIDED, "no difference in time seen (95 % interval"),
+        (rewritten(SLOW, SLOW[::-1]), Outcome.UNDECIDED, "no difference in time seen (99 % interval"),
         (rewritten(SLOW, FAST, Difference("1 row lost", "an inner join")), Outcome.CHANGED, "not the same result"),
     ):
         assert verdict.outcome is outcome and verdict.text.startswith(words), verdict
@@ -68,14 +68,14 @@ def test_an_index() -> None:
     """Made-up measurements: the words are checked, not the machine's speed."""
 
     def said(before: tuple[float, ...], after: tuple[float, ...], used: bool = True, difference: str = "") -> Verdict:
-        measured = Measured("SELECT 1", before, after, ratio_of_medians(before, after), 1, 8, difference, (), (), used)
+        measured = Measured("SELECT 1", before, after, ratio_of_turns(before, after), 1, 8, difference, (), (), used)
         trial = IndexTrial("sqlite", "CREATE INDEX n ON t (a)", "n", 1.0, 4096, "on a copy", "", (measured,))
         return index_trial.verdict(trial, measured)
 
     for verdict, outcome, words in (
         (said(SLOW, FAST), Outcome.FASTER, "faster: ×5"),
         (said(FAST, SLOW), Outcome.SLOWER, "slower:"),
-        (said(SLOW, SLOW[::-1]), Outcome.UNDECIDED, "no difference seen (95 % interval"),
+        (said(SLOW, SLOW[::-1]), Outcome.UNDECIDED, "no difference seen (99 % interval"),
         (said(SLOW, FAST, used=False), Outcome.UNUSED, "not used:"),
         (said(SLOW, FAST, difference="1 rows lost"), Outcome.CHANGED, "not the same result"),
     ):
@@ -110,12 +110,13 @@ def test_a_part() -> None:
     whole = Weighing("sqlite", "SELECT 1", SLOW, 3, 24, ())
 
     def said(times: tuple[float, ...], rows: int = 3) -> str:
-        return weigh.verdict(Weight(part, times, ratio_of_medians(SLOW, times), rows), whole).text
+        return weigh.verdict(Weight(part, times, ratio_of_turns(SLOW, times), rows), whole).text
 
     assert said(FAST) == "costs 81 % of the time"
     assert said(SLOW[::-1], 5) == "costs nothing that can be seen, and gives 5 rows instead of 3"
     assert said(tuple(4 * ms for ms in SLOW)) == "saves time: ×4.0 without it"
-    assert said((2500.0,), 900).endswith("900 rows instead of 3 (run once: it takes long)")
+    once = weigh.verdict(Weight(part, (2500.0,), None, 900), whole)
+    assert once.outcome is Outcome.TOO_FEW and once.text.endswith("of its time, and gives 900 rows instead of 3")
     assert weigh.verdict(Weight(part, error="no such column"), whole) == Verdict(Outcome.NEEDED, "can't run without it")
 
 

@@ -19,7 +19,7 @@ class Outcome(StrEnum):
     UNUSED = "unused"  # the planner does not choose the index that was tried
     WITHIN_DRIFT = "within-drift"  # no more than routes moved that ask the same
     SAME_WORK = "same-work"  # the route asks the same on both sides: a control
-    TOO_FEW = "too-few"  # not enough requests to say
+    TOO_FEW = "too-few"  # not enough requests, or runs, to say
     ONLY_BEFORE = "only-before"
     ONLY_AFTER = "only-after"
     NEEDED = "needed"  # the statement can't run without the part
@@ -52,5 +52,5 @@ def timed(ratio: Ratio, undecided: str = "no difference seen", after: str = "") 
 
 
 def interval_text(ratio: Ratio) -> str:
-    """A ratio's interval in words: `95 % interval ×1.10 to ×1.30`."""
+    """A ratio's interval in words: `99 % interval ×1.10 to ×1.30`."""
     return f"{100 * ratio.confidence:.0f} % interval ×{ratio.low:.2f} to ×{ratio.high:.2f}"

@@ -14,7 +14,7 @@ from askless.core.replay import Replay, Sent, place_of_key
 from askless.core.results import Question, comparable, difference
 from askless.core.sql.questions import question_of
 from askless.core.sql.statements import checked_select, tables_in
-from askless.core.statistics import Ratio, ratio_of_medians
+from askless.core.statistics import Ratio, ratio_of_turns
 from askless.database.connecting import connect
 from askless.database.explaining import attempt, query_of
 from askless.database.guarding import check_functions, check_quiet
@@ -117,7 +117,7 @@ def try_finding(
     products = [
         Road(
             road.name, road.sql, len(road.queries), taken, road.rows, road.bytes,
-            ratio_of_medians(times[0], taken) if place else None, road.difference, road.cause, road.note,
+            ratio_of_turns(times[0], taken) if place else None, road.difference, road.cause, road.note,
         )
         for place, (road, taken) in enumerate(zip(roads, times, strict=True))
     ]  # fmt: skip

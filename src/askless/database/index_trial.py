@@ -14,7 +14,7 @@ from askless.core.results import difference
 from askless.core.sql.questions import question_of
 from askless.core.sql.slots import Value
 from askless.core.sql.statements import checked_select, index_of, qualified_tables, tables_in
-from askless.core.statistics import Ratio, ratio_of_medians, widened
+from askless.core.statistics import Ratio, ratio_of_turns, widened
 from askless.core.systems import system_of
 from askless.database.connecting import connect, mapped_errors, shown
 from askless.database.explaining import attempt, explain, query_of
@@ -159,7 +159,7 @@ def _measure(twins: Twins, query: Query, name: str, control: _Control, limits: L
         sql=query.text,
         before_ms=plain,
         after_ms=indexed,
-        ratio=widened(ratio_of_medians(plain, indexed), control.plain_ms, control.indexed_ms),
+        ratio=widened(ratio_of_turns(plain, indexed), control.plain_ms, control.indexed_ms),
         rows=len(before),
         bytes=bytes_of(before),
         difference="" if result is None else result.text,

@@ -18,7 +18,7 @@ from askless.core.sql.functions import CHANGING, functions_in
 from askless.core.sql.questions import doubts_of, question_of
 from askless.core.sql.slots import Value
 from askless.core.sql.statements import checked_select, tables_in
-from askless.core.statistics import Ratio, ratio_of_medians
+from askless.core.statistics import Ratio, ratio_of_turns
 from askless.database.connecting import connect
 from askless.database.explaining import attempt, explain, query_of
 from askless.database.guarding import check_functions, check_quiet
@@ -132,7 +132,7 @@ def try_rewrite(
             sets=len(pairs),
             before=sides[0],
             after=sides[1],
-            ratio=ratio_of_medians(times[0], times[1]) if found is None else None,
+            ratio=ratio_of_turns(times[0], times[1]) if found is None else None,
             difference=found,
             differs_at=differs_at,
             columns_before=tuple(names[0]),

@@ -13,7 +13,7 @@ from askless.core.progress import Progress, quiet
 from askless.core.sql.parts import Part, parts_of
 from askless.core.sql.slots import Value, name_of, slots_of, values_of
 from askless.core.sql.statements import checked_select, tables_in
-from askless.core.statistics import Ratio, ratio_of_medians
+from askless.core.statistics import Ratio, ratio_of_turns
 from askless.database.connecting import connect
 from askless.database.explaining import attempt, query_of
 from askless.database.guarding import check_functions, check_quiet
@@ -97,13 +97,10 @@ def weigh(
         sides = [runner(connection, [query]) for query in [whole, *(query for _, query, _, _ in runnable)]]
         times = interleaved(sides, BUDGET_S, least=5)
     weights = [
-        Weight(part, repeated, ratio_of_medians(times[0], repeated), rows, size)
+        Weight(part, repeated, ratio_of_turns(times[0], repeated), rows, size)
         for (part, _, rows, size), repeated in zip(runnable, times[1:], strict=True)
     ]
-    weights += [
-        Weight(part, (taken_ms,), ratio_of_medians(times[0], (taken_ms,)), rows, size)
-        for part, taken_ms, rows, size in slow
-    ]
+    weights += [Weight(part, (taken_ms,), None, rows, size) for part, taken_ms, rows, size in slow]
     weights.sort(key=lambda weight: -(weight.ratio.value if weight.ratio is not None else 0.0))
     return Weighing(own, text, times[0], len(result), bytes_of(result), (*weights, *failed))
 

@@ -209,7 +209,7 @@ class PlanDocument(Document, frozen=True, kw_only=True):
 
 
 class TrialStatement(msgspec.Struct, frozen=True):
-    """One statement's trial. `ratio` is median before over median after, with a 95 % interval.
+    """One statement's trial. `ratio` is median before over median after, with a 99 % interval.
 
     `work` counts what the server touched, before and after, in its own unit `work_unit`; '' where it can't be counted.
     """

@@ -99,7 +99,7 @@ def verdict(roads: tuple[documents.TrialRoad, ...], round_trip_ms: float) -> Ver
     outcome = direction(ratio)
     saved = f"{roads[0].queries - best.queries} round trips saved"
     if outcome is Outcome.FASTER:
-        interval = f"95 % interval ×{ratio.low:.1f} to ×{ratio.high:.1f}"
+        interval = f"{100 * ratio.confidence:.0f} % interval ×{ratio.low:.1f} to ×{ratio.high:.1f}"
         text = f"{best.name}: the same rows, ×{ratio.value:.1f} as fast here ({interval}), {saved}"
     elif outcome is Outcome.SLOWER:
         text = f"{best.name}: the same rows, but slower here (×{ratio.value:.2f}); {saved}"

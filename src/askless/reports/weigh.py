@@ -63,11 +63,11 @@ def _part(weight: Weight, whole: Weighing, whole_ms: float, mask: Callable[[str]
 def verdict(weight: Weight, whole: Weighing) -> Verdict:
     """What leaving the part out did: FASTER where the statement is faster without it."""
     ratio = weight.ratio
-    if ratio is None:
+    if weight.error:
         return Verdict(Outcome.NEEDED, "can't run without it")
     more = f", and gives {weight.rows:,} rows instead of {whole.rows:,}" if weight.rows != whole.rows else ""
-    if len(weight.times_ms) == 1 and len(whole.times_ms) > 1:
-        more += " (run once: it takes long)"
+    if ratio is None:
+        return Verdict(Outcome.TOO_FEW, "run once only, as it takes long: nothing is said of its time" + more)
     outcome = direction(ratio)
     if outcome is Outcome.UNDECIDED:
         return Verdict(outcome, "costs nothing that can be seen" + more)

@@ -121,7 +121,7 @@ def finding(out: Console, document: documents.FindingTrialDocument) -> None:
         ("rows", "r"),
         ("bytes", "r"),
         ("median ms", "r"),
-        ("ratio, 95 % interval", "l"),
+        ("ratio, 99 % interval", "l"),
     ]
     if document.round_trip_ms:
         columns += [(f"ms at +{document.round_trip_ms:g} ms", "r"), ("ratio", "r")]
