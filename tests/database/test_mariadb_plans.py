@@ -141,6 +141,50 @@ def test_mysqls_form(tmp_path: Path) -> None:
     assert "subquery runs again for every row" in run("plan", "--file", file).out
 
 
+# As MySQL 9.7 writes it by default; what no step needs is left out.
+VERSION_2 = {
+    "query": "/* select#1 */ select ...",
+    "query_plan": {
+        "operation": "Limit: 5 row(s)", "access_type": "limit",
+        "inputs": [{"operation": "Sort: c.eta, limit input to 5 row(s) per chunk", "inputs": [
+            {"operation": "Nested loop inner join", "estimated_rows": 104.3, "estimated_total_cost": 239.5, "inputs": [
+                {"operation": "Filter: (c.`status` = 'due')", "estimated_rows": 13.0, "inputs": [
+                    {"alias": "c", "table_name": "port_call", "operation": "Index lookup on c using ix_port_call_berth_id (berth_id = 4)",
+                     "index_name": "ix_port_call_berth_id", "estimated_rows": 130.4, "estimated_total_cost": 12.2,
+                     "actual_rows": 12.5, "actual_loops": 4, "actual_first_row_ms": 0.02, "actual_last_row_ms": 0.5}]},
+                {"alias": "v", "table_name": "vessel", "operation": "Single-row index lookup on v using PRIMARY (id = c.vessel_id)",
+                 "estimated_rows": 1.0, "estimated_total_cost": 0.25, "actual_rows": 0, "actual_loops": 0}]}]}],
+        "inputs_from_select_list": [{"heading": "Select #2 (subquery in projection; dependent)", "operation": "Aggregate: count(0)",
+            "inputs": [{"alias": "t", "table_name": "tug_job", "operation": "Covering index lookup on t using jobs (port_call_id = c.id)"}]}],
+    },
+    "query_type": "select", "json_schema_version": "2.0",
+}  # fmt: skip
+
+
+def test_mysqls_json_of_version_2() -> None:
+    system, nodes = plans.read_saved(json.dumps(VERSION_2))
+    limit, subquery = nodes
+    (loop,) = limit.children[0].children
+    filtered, vessel = loop.children
+    (call,) = filtered.children
+    assert (system, limit.kind, subquery.kind) == ("mysql", tree.LIMIT, tree.SUBQUERY_PER_ROW)
+    assert (call.kind, call.name, call.table, call.index) == (
+        tree.INDEX_SEARCH,
+        "c",
+        "port_call",
+        "ix_port_call_berth_id",
+    )
+    assert call.actual is not None and (call.actual.rows, call.actual.loops, call.actual.total_ms) == (12.5, 4, 2.0)
+    assert call.estimate is not None and (call.estimate.rows, call.estimate.cost) == (130.4, 12.2)
+    assert filtered.filtered == "(c.`status` = 'due')" and (vessel.kind, vessel.never) == (tree.KEY_SEARCH, True)
+    assert subquery.children[0].children[0].kind == tree.INDEX_ONLY
+    (nothing,) = plans.read_saved('{"query_block": {"select_id": 1, "message": "no matching row in const table"}}')[1]
+    assert (nothing.kind, nothing.detail) == (tree.CONSTANT, "no matching row in const table")
+    for text in ('{"query_plan": 3}', '{"query_plan": {}}', '{"query_plan": '):
+        with pytest.raises(UnreadablePlan):
+            plans.read_saved(text)
+
+
 @pytest.mark.parametrize("text", ['{"query_block": 3}', '{"query_block": {}}', '{"query_block": '])
 def test_what_is_no_plan_is_said(text: str) -> None:
     with pytest.raises(UnreadablePlan) as raised:

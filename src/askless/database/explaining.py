@@ -11,6 +11,7 @@ from sqlalchemy.exc import DBAPIError
 
 from askless.core.errors import AskLessError
 from askless.core.plans.tree import Node, form
+from askless.core.plans.unreadable import UnreadablePlan
 from askless.core.sql.slots import Value, values_of
 from askless.core.sql.statements import checked_select
 from askless.core.sql.structure import Predicate, Structure, structure_of
@@ -51,8 +52,15 @@ def explain(
         checked_select(query.text, query.system)
         check_functions(connection, [query.text], limits or Limits())
     names = _names(query)
-    with attempt(connection, limits):
-        return tuple(_named(node, names) for node in server.explain(connection, query, names, analyze))
+    try:
+        with attempt(connection, limits):
+            return tuple(_named(node, names) for node in server.explain(connection, query, names, analyze))
+    except UnreadablePlan as error:
+        raise AskLessError(
+            "plan-unreadable",
+            f"the server's plan has a form that is not known: {error.reason}",
+            "look at it with the server's own EXPLAIN",
+        ) from None
 
 
 def generic(connection: Connection, query: Query, custom: tuple[Node, ...]) -> tuple[Node, ...]:

@@ -16,6 +16,7 @@ from askless.core.plans.unreadable import UnreadablePlan
 SAVED = {
     "PostgreSQL's JSON": ("postgresql", "askless.core.plans.postgresql", "is_json", "read_json"),
     "MariaDB's and MySQL's JSON": ("mariadb", "askless.core.plans.mysql", "is_json", "read_json"),
+    "MySQL's JSON of version 2": ("mysql", "askless.core.plans.mysql_tree", "is_json", "read_json"),
     "the table of MariaDB and MySQL": ("mariadb", "askless.core.plans.mysql", "is_table", "read_table"),
     "MySQL's tree": ("mysql", "askless.core.plans.mysql_tree", "is_tree", "read_tree"),
     "PostgreSQL's text": ("postgresql", "askless.core.plans.postgresql", "is_text", "read_text"),

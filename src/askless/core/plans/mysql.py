@@ -59,6 +59,8 @@ def read_json(text: str) -> tuple[Node, ...]:
     if not isinstance(block, dict):
         raise UnreadablePlan(1, "the JSON holds no query_block")
     nodes = _below(block)
+    if not nodes and block.get("message"):
+        return (Node(tree.CONSTANT, str(block["message"])),)
     if not nodes:
         raise UnreadablePlan(1, "the query_block holds no step")
     return tuple(nodes)

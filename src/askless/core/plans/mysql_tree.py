@@ -1,12 +1,18 @@
-"""Reads the tree form of MySQL 8: EXPLAIN FORMAT=TREE and EXPLAIN ANALYZE, as clients print them.
+"""Reads the tree form of MySQL 8: EXPLAIN FORMAT=TREE and EXPLAIN ANALYZE, as clients print them, and its JSON.
 
-Rows and times are per loop there; times are multiplied out here.
+The JSON of version 2 (the default of MySQL 9) is the same tree, with the same words and some fields beside them. Rows and
+times are per loop; times are multiplied out here.
 https://dev.mysql.com/doc/refman/8.0/en/explain.html#explain-execution-plan
 """
 
 from __future__ import annotations
 
+import json
 import re
+from collections.abc import Mapping
+from typing import Any
+
+import msgspec
 
 from askless.core.plans import tree
 from askless.core.plans.tree import Actual, Estimate, Node
@@ -23,6 +29,8 @@ _NEVER = re.compile(r"\s*\(never executed\)")
 _ON = re.compile(r" on (?P<table><\w+>|\S+?)(?: using (?P<index>\S+))?(?: |$|,)")
 _ANSWERED = re.compile(r"\((?P<columns>[^()]*=[^()]*)\)|over \((?P<range>.*?)\)(?:,|$)")
 _FRAME = re.compile(r"^\s*(?:[+-]{4,}|\|?\s*EXPLAIN\s*\|?|\d+ rows? in set.*|\*+ \d+\. row \*+|mysql>.*)\s*$")
+
+_INPUTS = ("inputs", "inputs_from_condition", "inputs_from_group_by", "inputs_from_order_by", "inputs_from_having")
 
 # What a step is, by words that stand in it; the first that fits.
 _KINDS = (
@@ -41,6 +49,55 @@ _KINDS = (
     ("Union", tree.COMPOUND), ("Append", tree.COMPOUND), ("Intersect", tree.COMPOUND), ("Except", tree.COMPOUND),
     ("Repeat until", tree.COMPOUND), ("Update", tree.WRITE), ("Delete", tree.WRITE), ("Insert", tree.WRITE), ("Replace", tree.WRITE),
 )  # fmt: skip
+
+
+def is_json(text: str) -> bool:
+    """Whether a text looks like the JSON form of version 2."""
+    return text.lstrip().startswith("{") and '"query_plan"' in text
+
+
+def read_json(text: str) -> tuple[Node, ...]:
+    """A plan in JSON of version 2. Raises UnreadablePlan."""
+    try:
+        result = json.loads(text)
+    except ValueError as error:
+        raise UnreadablePlan(getattr(error, "lineno", 1), f"it is no JSON: {error}") from None
+    plan = result.get("query_plan") if isinstance(result, dict) else None
+    if not isinstance(plan, dict) or "operation" not in plan:
+        raise UnreadablePlan(1, "the JSON holds no query_plan with an operation")
+    return _operation(plan)
+
+
+def _operation(raw: Mapping[str, Any]) -> tuple[Node, ...]:
+    """An operation with what it takes in; behind it the subqueries of what it selects, as in the tree."""
+    children = [node for key in _INPUTS for entry in _dicts(raw.get(key)) for node in _operation(entry)]
+    node = _node(
+        str(raw.get("operation", "")), tuple(children), _expected(raw), _measured(raw), raw.get("actual_loops") == 0
+    )
+    if raw.get("table_name") and node.name:
+        node = msgspec.structs.replace(node, table=str(raw["table_name"]) if node.table else "")
+    if raw.get("heading"):
+        node = _node(str(raw["heading"]), (node,), None, None, False)
+    beside = [node for entry in _dicts(raw.get("inputs_from_select_list")) for node in _operation(entry)]
+    return node, *beside
+
+
+def _dicts(value: Any) -> list[Mapping[str, Any]]:
+    return [entry for entry in value if isinstance(entry, dict)] if isinstance(value, list) else []
+
+
+def _expected(raw: Mapping[str, Any]) -> Estimate | None:
+    rows, cost = raw.get("estimated_rows"), raw.get("estimated_total_cost")
+    if not isinstance(rows, int | float):
+        return None
+    return Estimate(float(rows), float(cost) if isinstance(cost, int | float) else None)
+
+
+def _measured(raw: Mapping[str, Any]) -> Actual | None:
+    rows, loops, last = (raw.get("actual_" + name) for name in ("rows", "loops", "last_row_ms"))
+    if not isinstance(rows, int | float) or not isinstance(loops, int | float) or not loops:
+        return None
+    return Actual(float(rows), int(loops), float(last) * loops if isinstance(last, int | float) else None)
 
 
 def is_tree(text: str) -> bool:
@@ -84,39 +141,10 @@ class _Step:
 
     def node(self) -> Node:
         """The step and all below it."""
-        children = tuple(child.node() for child in self.children)
         head = _NEVER.sub("", _ACTUAL.sub("", _ROWS.sub("", _COST.sub("", self.words)))).strip()
-        if head.startswith("Select #"):
-            per_row = "dependent" in head
-            return Node(tree.SUBQUERY_PER_ROW if per_row else tree.SUBQUERY, head, children=children,
-                        actual=children[0].actual if children else None)  # fmt: skip
-        kind = next(
-            (kind for words, kind in _KINDS if head.startswith(words) or (words == "hash" and " hash " in head)),
-            tree.OTHER,
-        )
-        on, answered = _ON.search(head), _ANSWERED.search(head)
-        reads = kind in (*tree.READS, tree.OTHER_SCAN)
-        name = on["table"] if on is not None and reads else ""
-        product = name.startswith("<")
-        if kind == tree.INDEX_SEARCH and head.startswith("Single-row") and on is not None and on["index"] == "PRIMARY":
-            kind = tree.KEY_SEARCH
-        condition = (answered["columns"] or answered["range"] or "") if answered is not None and reads else ""
-        return Node(
-            kind=kind,
-            detail=head,
-            name=name,
-            table="" if product else name,
-            index=(on["index"] or "") if on is not None and reads else "",
-            covering=head.lower().startswith(("covering", "single-row covering")),
-            searched=tuple(dict.fromkeys(re.findall(r"(\w+)\s*(?:=|<|>)", condition))),
-            outer="left join" in head or "Left hash" in head,
-            children=children,
-            answered=condition,
-            filtered=head.partition(": ")[2] if kind == tree.FILTER else "",
-            estimate=self._estimate(),
-            actual=self._actual(),
-            never=_NEVER.search(self.words) is not None,
-        )
+        children = tuple(child.node() for child in self.children)
+        never = _NEVER.search(self.words) is not None
+        return _node(head, children, self._estimate(), self._actual(), never)
 
     def _estimate(self) -> Estimate | None:
         cost, rows = _COST.search(self.words), _ROWS.search(self.words)
@@ -129,3 +157,37 @@ class _Step:
             return None
         loops = int(match["loops"])
         return Actual(float(match["rows"]), loops, float(match["time"]) * loops)
+
+
+def _node(head: str, children: tuple[Node, ...], estimate: Estimate | None, actual: Actual | None, never: bool) -> Node:
+    """A step by its words, whichever form they come in."""
+    if head.startswith("Select #"):
+        per_row = "dependent" in head
+        return Node(tree.SUBQUERY_PER_ROW if per_row else tree.SUBQUERY, head, children=children,
+                    actual=children[0].actual if children else None)  # fmt: skip
+    kind = next(
+        (kind for words, kind in _KINDS if head.startswith(words) or (words == "hash" and " hash " in head)), tree.OTHER
+    )
+    on, answered = _ON.search(head), _ANSWERED.search(head)
+    reads = kind in (*tree.READS, tree.OTHER_SCAN)
+    name = on["table"] if on is not None and reads else ""
+    product = name.startswith("<")
+    if kind == tree.INDEX_SEARCH and head.startswith("Single-row") and on is not None and on["index"] == "PRIMARY":
+        kind = tree.KEY_SEARCH
+    condition = (answered["columns"] or answered["range"] or "") if answered is not None and reads else ""
+    return Node(
+        kind=kind,
+        detail=head,
+        name=name,
+        table="" if product else name,
+        index=(on["index"] or "") if on is not None and reads else "",
+        covering=head.lower().startswith(("covering", "single-row covering")),
+        searched=tuple(dict.fromkeys(re.findall(r"(\w+)\s*(?:=|<|>)", condition))),
+        outer="left join" in head or "Left hash" in head,
+        children=children,
+        answered=condition,
+        filtered=head.partition(": ")[2] if kind == tree.FILTER else "",
+        estimate=estimate,
+        actual=actual,
+        never=never,
+    )

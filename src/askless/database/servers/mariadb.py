@@ -146,7 +146,8 @@ class MariaDB:
             rows = connection.exec_driver_sql("EXPLAIN ANALYZE " + query.sql, query.arguments).all()
             return mysql_tree.read_tree("\n".join(str(row[0]) for row in rows))
         words = "ANALYZE FORMAT=JSON " if analyze else "EXPLAIN FORMAT=JSON "
-        return reader.read_json(str(connection.exec_driver_sql(words + query.sql, query.arguments).scalar_one()))
+        text = str(connection.exec_driver_sql(words + query.sql, query.arguments).scalar_one())
+        return mysql_tree.read_json(text) if mysql_tree.is_json(text) else reader.read_json(text)
 
     def generic_plan(self, connection: Connection, query: Query) -> tuple[Node, ...]:
         """A prepared statement is planned at each execution."""
