@@ -5,11 +5,14 @@ A live server's plans are read by the same modules: see `database/servers`.
 
 from __future__ import annotations
 
+import re
 from importlib import import_module
 
 from askless.core.plans.framing import unframed
-from askless.core.plans.tree import Node
+from askless.core.plans.tree import OTHER, Node, walk
 from askless.core.plans.unreadable import UnreadablePlan
+
+_COST = re.compile(r"\(cost=\d")
 
 # Saved plans: name of the form -> its system, the module, the function that knows such a text when it sees one, and the
 # function that reads it. The first form that knows a text reads it.
@@ -19,6 +22,7 @@ SAVED = {
     "MySQL's JSON of version 2": ("mysql", "askless.core.plans.mysql_tree", "is_json", "read_json"),
     "the table of MariaDB and MySQL": ("mariadb", "askless.core.plans.mysql", "is_table", "read_table"),
     "MySQL's tree": ("mysql", "askless.core.plans.mysql_tree", "is_tree", "read_tree"),
+    "the tree of SQLite's shell": ("sqlite", "askless.core.plans.sqlite", "is_tree", "read_tree"),
     "PostgreSQL's text": ("postgresql", "askless.core.plans.postgresql", "is_text", "read_text"),
 }
 
@@ -30,5 +34,21 @@ def read_saved(text: str) -> tuple[str, tuple[Node, ...]]:
         reading = import_module(module)
         if getattr(reading, knows)(text):
             nodes: tuple[Node, ...] = getattr(reading, read)(text)
+            _check(text, nodes)
             return system, nodes
     raise UnreadablePlan(1, "it is no plan in a form that is known: " + ", ".join(SAVED))
+
+
+def _check(text: str, nodes: tuple[Node, ...]) -> None:
+    """Raises UnreadablePlan where a step was misread: each cost belongs to one step, and none is left in its words."""
+    costs = _COST.findall(text)
+    if not costs:
+        return
+    steps = list(walk(nodes))
+    left = next((node for node in steps if _COST.search(node.detail) or _COST.search(node.name)), None)
+    if left is not None:
+        line = text[: text.index("(cost=")].count("\n") + 1
+        raise UnreadablePlan(line, f"a step could not be told from its numbers: {left.detail[:60]!r}")
+    stray = next((node for node in steps if node.kind == OTHER and node.estimate is None and not node.never), None)
+    if stray is not None and any(node.estimate is not None for node in nodes[1:] or stray.children):
+        raise UnreadablePlan(1, f"this is no step, though it stands where one should: {stray.detail[:60]!r}")

@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 
 from askless.core.plans import tree
 from askless.core.plans.tree import Node
+from askless.core.plans.unreadable import UnreadablePlan
 
 _READ = re.compile(
     r"^(?P<how>SCAN|SEARCH) (?:TABLE |SUBQUERY )?(?P<name>\S+)(?: AS (?P<alias>\S+))?"
@@ -34,6 +35,36 @@ _FIXED = (
         tree.COMPOUND,
     ),
 )
+
+
+_BRANCH = re.compile(r"^(?P<indent>(?:[| ]  )*)[|`]--(?P<detail>\S.*)$")
+_ROW = re.compile(r"^(\d+)\|(\d+)\|\d+\|(\S.*)$")
+
+
+def is_tree(text: str) -> bool:
+    """Whether a text is the tree that SQLite's shell draws, or its rows with bars between them."""
+    filled = [line for line in text.splitlines() if line.strip()]
+    return bool(filled) and any(_BRANCH.match(line) or _ROW.match(line) for line in filled[:2])
+
+
+def read_tree(text: str) -> tuple[Node, ...]:
+    """The shell's tree. Raises UnreadablePlan, which names the line."""
+    rows: list[tuple[int, int, int, str]] = []
+    path: list[int] = []
+    for number, line in enumerate(text.splitlines(), 1):
+        branch, row = _BRANCH.match(line.rstrip()), _ROW.match(line.rstrip())
+        if row is not None:
+            rows.append((int(row[1]), int(row[2]), 0, row[3]))
+        elif branch is not None:
+            depth = len(branch["indent"]) // 3
+            if depth > len(path):
+                raise UnreadablePlan(number, f"this step hangs on none: {line.strip()[:60]!r}")
+            del path[depth:]
+            rows.append((number, path[-1] if path else 0, 0, branch["detail"]))
+            path.append(number)
+        elif line.strip():
+            raise UnreadablePlan(number, f"this is no step of an SQLite plan: {line.strip()[:60]!r}")
+    return read(rows, {})
 
 
 def read(rows: Sequence[tuple[int, int, int, str]], names: Mapping[str, str]) -> tuple[Node, ...]:

@@ -25,6 +25,8 @@ GAIN_LEAST = 0.01  # of the workload's time
 GAIN_ALONE = 0.25  # of one statement's cost
 COST_ALONE = 5.0  # and at least so many pages read in sequence
 NEARLY = 0.05  # candidates this close are judged by their size
+ROWS_SPARED = 0.9  # an index must leave at most this share of the rows that are touched without it
+ROWS_FELT, COST_FELT = 100, 0.5  # or so many rows must cost at most this share of what they did
 SLACK, PREFIX_SLACK = 1.05, 1.25  # what leaving an index out may cost any statement
 WRITE_MS = 0.02  # a rule of thumb for keeping one index up in one write
 INDEXES_MOST = 20
@@ -121,7 +123,7 @@ def advise(workload: Sequence[Statement], schema: Schema, writes: Writes = no_wr
     existing = {table.name.lower(): usable(table) for table in schema.tables}
     chosen = _choose(items, existing, schema, writes)
     chosen = _thin_out(items, existing, chosen)
-    while idle := [entry for entry in chosen if not _serving(entry[1], items, existing, chosen)]:
+    while idle := [entry for entry in chosen if not _is_felt(entry, items, existing, chosen)]:
         chosen = [entry for entry in chosen if entry is not idle[-1]]
     taken = {index.name for table in schema.tables for index in table.indexes}
     results = []
@@ -231,6 +233,24 @@ def _serving(index: Index, items: list[_Item], existing: dict[str, list[Index]],
         for item in items
         if index in item.outcome(with_all).used and SLACK * item.outcome(with_all).cost < item.outcome(without).cost
     ]
+
+
+def _is_felt(entry: tuple[Table, Index], items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen) -> bool:
+    """Whether a statement touches fewer rows of the table with the index, or many of them at half the cost.
+
+    Where a handful of rows is touched all the same, the model's small differences are not believed.
+    """
+    table, index = entry
+    with_all = _with(existing, chosen)
+    without = _with(existing, [other for other in chosen if other[1] is not index])
+    for item in _serving(index, items, existing, chosen):
+        before, after = item.outcome(without), item.outcome(with_all)
+        rows_before, rows_after = before.touched.get(table.name, 0.0), after.touched.get(table.name, 0.0)
+        if rows_after < ROWS_SPARED * rows_before:
+            return True
+        if rows_before >= ROWS_FELT and after.cost < COST_FELT * before.cost:
+            return True
+    return False
 
 
 class _Plan(msgspec.Struct, frozen=True):
