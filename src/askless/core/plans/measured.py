@@ -5,6 +5,8 @@ Worded for someone who has never read a plan. Rows of a node are per loop; sums 
 
 from __future__ import annotations
 
+import re
+
 from askless.core.plans import tree
 from askless.core.plans.observations import Observation
 from askless.core.plans.tree import Actual, Node
@@ -16,6 +18,9 @@ REMOVED_LEAST = 1000  # rows that were read and thrown away, over all loops
 REMOVED_SHARE = 0.9
 INNER_LOOPS_LEAST = 1000  # runs of the inner side of a nested loop
 _ENDS_EARLY = (tree.LIMIT, tree.MERGE_JOIN)  # may stop before their children's rows are at an end
+_ONE_MATCH = re.compile(r"\b(?:semi|anti)[ -]?join\b|\bfirst ?match\b", re.I)  # the second side stops at its first row
+_CALL = re.compile(r"\b(?!and\b|or\b|in\b|any\b|not\b)[a-z_]\w*\(", re.I)
+_EQUAL = re.compile(r"(?<![<>!])=")
 SHARE_LEAST = 0.25  # of the plan's time, from which a node's repetition matters
 
 
@@ -23,7 +28,7 @@ def observe_measured(plan: tuple[Node, ...]) -> list[Observation]:
     """The observations that a plan's own numbers allow."""
     results: list[Observation] = []
     total_ms = sum(node.total_ms for node in plan)
-    cut_short = {id(node) for above in tree.walk(plan) if above.kind in _ENDS_EARLY for node in above.walk()}
+    cut_short = _cut_short(plan)
     for node in tree.walk(plan):
         actual = node.actual
         if node.kind == tree.SUBQUERY_PER_ROW:
@@ -44,12 +49,38 @@ def observe_measured(plan: tuple[Node, ...]) -> list[Observation]:
     return results
 
 
+def _cut_short(plan: tuple[Node, ...]) -> set[int]:
+    """The nodes that may stop before their rows are at an end: below a limit, where one match is enough, where none may be."""
+    results: set[int] = set()
+    for above in tree.walk(plan):
+        below: tuple[Node, ...] = ()
+        if above.kind in _ENDS_EARLY:
+            below = (above,)
+        elif _ONE_MATCH.search(above.detail):
+            below = above.children[1:]
+        elif (
+            above.kind in (tree.SUBQUERY, tree.SUBQUERY_PER_ROW) and above.actual is not None and above.actual.rows <= 1
+        ):
+            below = above.children
+        results |= {id(node) for start in below for node in start.walk()}
+    return results
+
+
+def _is_guess(node: Node, expected: float, actual: Actual) -> bool:
+    """Whether the planner had an estimate of its own: not of a table that it makes itself, nor where it takes a condition to
+    keep all rows, as it has no histogram of the column."""
+    if node.index.startswith("<"):
+        return False
+    read = actual.rows + actual.removed
+    return not (node.filtered and actual.removed and 0.9 * read <= expected <= 1.1 * read)
+
+
 def _is_off(node: Node, cut_short: bool) -> bool:
     """Whether a node's estimate is wrong by itself. Fewer rows than expected are no error where the reading was cut short."""
     if node.estimate is None or node.actual is None or not node.actual.loops:
         return False
     expected, seen = max(node.estimate.rows, 1.0), max(node.actual.rows, 1.0)
-    if seen < expected and cut_short:
+    if (seen < expected and cut_short) or not _is_guess(node, expected, node.actual):
         return False
     off = max(expected, seen) / min(expected, seen) >= OFF_BY
     return off and abs(expected - seen) * node.actual.loops >= OFF_ROWS_LEAST
@@ -66,9 +97,23 @@ def _estimated(node: Node, actual: Actual, cut_short: bool) -> list[Observation]
     each = " each time" if actual.loops > 1 else ""
     text = (
         f"the planner expected {plural(expected, 'row')} and got {plural(actual.rows, 'row')}{each}: {factor:.0f} times {more}, "
-        "so it may have chosen the wrong way; fresh statistics (ANALYZE) are the first thing to try"
+        f"so it may have chosen the wrong way; {_cure(node)}"
     )
     return [Observation(node, "estimate-off", text)]
+
+
+def _cure(node: Node) -> str:
+    """What may mend an estimate. Only PostgreSQL, whose plans tell widths, keeps statistics of columns together."""
+    analyze = "fresh statistics (ANALYZE) are the first thing to try"
+    assert node.estimate is not None
+    if node.estimate.width_bytes is None:
+        return analyze
+    condition = " AND ".join(part for part in (node.answered, node.filtered) if part)
+    if " AND " in condition:
+        return analyze + ", then CREATE STATISTICS on the columns of the condition: they may hang together"
+    if _CALL.search(condition):
+        return "of an expression there are none until CREATE STATISTICS, or an index, is made on it; ANALYZE comes after that"
+    return analyze
 
 
 def _removed(node: Node, actual: Actual) -> list[Observation]:
@@ -90,5 +135,7 @@ def _inner(node: Node, total_ms: float) -> list[Observation]:
     if actual.total_ms is not None and total_ms and actual.total_ms < SHARE_LEAST * total_ms:
         return []
     on = f" of {inner.table}" if inner.table else ""
-    text = f"its second side{on} runs {actual.loops:,} times, once for each row of the first; a hash join would read it once"
+    text = f"its second side{on} runs {actual.loops:,} times, once for each row of the first"
+    if any(_EQUAL.search(words) for words in (node.filtered, node.answered, inner.answered, inner.filtered)):
+        text += "; a hash join would read it once"
     return [Observation(inner, "inner-loops", text)]

@@ -20,6 +20,9 @@ SHORT_SORT_ROWS = 100
 MOST_SHARE = 0.5
 # A column with a cast around it, as PostgreSQL writes conditions: (berth_id)::numeric. Text to text costs nothing.
 _CAST = re.compile(r"\((?P<column>\w+)\)::(?P<type>(?!text\b|bpchar\b|character\b)\w[\w ]*)")
+_COMMON = frozenset(
+    ("lower", "upper", "cast", "coalesce", "abs", "round", "length", "substring", "trim", "year", "date")
+)
 _TEXTS = ("CHAR", "TEXT", "CLOB", "ENUM")
 
 
@@ -189,7 +192,10 @@ def _unservable(node: Node, structure: Structure | None, schema: Schema, values:
         column = table.column(name) if table is not None else None
         text = ""
         if predicate.inside and node.kind in (tree.FULL_SCAN, tree.INDEX_SCAN):
-            text = f"{predicate.inside}() around {name} hides it from an index on that column"
+            # The parser has names of its own for some functions: only what the server writes too is the statement's.
+            written = re.search(rf"\b{re.escape(predicate.inside)}\s*\(", node.filtered, re.I) is not None
+            function = f"{predicate.inside}()" if written or predicate.inside in _COMMON else "a function"
+            text = f"{function} around {name} hides it from an index on that column"
             hidden.add(name)
         elif predicate.operator in ("like", "ilike") and any(isinstance(v, str) and v[:1] in ("%", "_") for v in given):
             text = f"the LIKE on {name} begins with a wildcard, so an index can't tell where to begin: full-text search, or a trigram index, can"
