@@ -63,7 +63,7 @@ def test_no_name_of_the_parsers_own_is_shown() -> None:
         (
             "SELECT * FROM port_call WHERE date_trunc('day', eta) = '2026-01-01'",
             "(date_trunc('day', eta) = 1)",
-            "() around",
+            "a function around eta",
         ),
         ("SELECT * FROM port_call WHERE eta::date = '2026-01-01'", "((eta)::date = 1)", "around eta"),
     ):

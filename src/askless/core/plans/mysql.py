@@ -138,6 +138,7 @@ def _table(raw: Raw) -> Node:
         return Node(tree.CONSTANT, str(raw.get("message", "no table")))
     access, key = str(raw.get("access_type", "")), str(raw.get("key", ""))
     product = name.startswith("<")
+    children = _below(raw)
     kind = _ACCESS.get(access, tree.INDEX_SEARCH if access else tree.OTHER)
     if product:
         kind = tree.OTHER_SCAN
@@ -155,11 +156,11 @@ def _table(raw: Raw) -> Node:
         searched=tuple(map(str, raw.get("used_key_parts") or ()))
         if kind not in (tree.FULL_SCAN, tree.INDEX_SCAN)
         else (),
-        children=tuple(_below(raw)),
+        children=tuple(children),
         answered=str(raw.get("index_condition", "")),
         filtered=str(raw.get("attached_condition", "")),
         estimate=_estimate(raw),
-        actual=_actual(raw),
+        actual=_actual(raw, _total_ms(children)),
         never=raw.get("r_loops") == 0 and access not in _BY_ONE_KEY,
     )
 
@@ -175,7 +176,8 @@ def _estimate(raw: Raw) -> Estimate | None:
     return Estimate(rows * (100.0 if share is None else share) / 100.0, cost)
 
 
-def _actual(raw: Raw) -> Actual | None:
+def _actual(raw: Raw, below_ms: float | None = None) -> Actual | None:
+    """What was measured of a table; the time in which it was made, if it was, comes on top."""
     read, loops = _number(raw, "r_rows"), _number(raw, "r_loops")
     if read is None or not loops:
         return None
@@ -183,7 +185,7 @@ def _actual(raw: Raw) -> Actual | None:
     remaining = read * (100.0 if share is None else share) / 100.0
     times = [_number(raw, key) for key in ("r_table_time_ms", "r_other_time_ms", "r_total_time_ms")]
     known = [time for time in times if time is not None]
-    return Actual(remaining, int(loops), sum(known) if known else None, removed=read - remaining)
+    return Actual(remaining, int(loops), sum(known) + (below_ms or 0.0) if known else None, removed=read - remaining)
 
 
 def _number(raw: Raw, key: str) -> float | None:

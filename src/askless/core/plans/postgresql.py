@@ -13,6 +13,7 @@ from typing import Any
 
 from askless.core.plans import tree
 from askless.core.plans.framing import FRAME
+from askless.core.plans.times import settled
 from askless.core.plans.tree import Actual, Estimate, Node
 from askless.core.plans.unreadable import UnreadablePlan
 
@@ -57,7 +58,7 @@ def read_json(text: str) -> tuple[Node, ...]:
     plans = [entry["Plan"] for entry in result if isinstance(entry, dict) and isinstance(entry.get("Plan"), dict)]
     if not plans:
         raise UnreadablePlan(1, "the JSON holds no Plan")
-    return tuple(_node(plan) for plan in plans)
+    return settled(tuple(_node(plan) for plan in plans))
 
 
 # -- from raw dictionaries to nodes ----------------------------------------------------------------------------------
@@ -242,7 +243,7 @@ def read_text(text: str) -> tuple[Node, ...]:
             _property(stack[-1][1], words)
     if not roots:
         raise UnreadablePlan(1, "there is no plan in it")
-    return tuple(_node(raw) for raw in roots)
+    return settled(tuple(_node(raw) for raw in roots))
 
 
 def _first_step(lines: list[str]) -> int:

@@ -26,7 +26,7 @@ GAIN_ALONE = 0.25  # of one statement's cost
 COST_ALONE = 5.0  # and at least so many pages read in sequence
 NEARLY = 0.05  # candidates this close are judged by their size
 ROWS_SPARED = 0.9  # an index must leave at most this share of the rows that are touched without it
-ROWS_FELT = 100  # unless so many are touched that their cost counts
+COST_FELT = 30.0  # unless so many pages, read in sequence, are spared otherwise
 SLACK, PREFIX_SLACK = 1.05, 1.25  # what leaving an index out may cost any statement
 WRITE_MS = 0.02  # a rule of thumb for keeping one index up in one write
 INDEXES_MOST = 20
@@ -236,7 +236,7 @@ def _serving(index: Index, items: list[_Item], existing: dict[str, list[Index]],
 
 
 def _is_felt(entry: tuple[Table, Index], items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen) -> bool:
-    """Whether a statement touches fewer rows of the table with the index, or so many that a lower cost is felt.
+    """Whether a statement touches fewer rows of the table with the index, or saves so much otherwise that it is felt.
 
     Where a handful of rows is touched all the same, the model's small differences are not believed.
     """
@@ -244,8 +244,9 @@ def _is_felt(entry: tuple[Table, Index], items: list[_Item], existing: dict[str,
     with_all = _with(existing, chosen)
     without = _with(existing, [other for other in chosen if other[1] is not index])
     for item in _serving(index, items, existing, chosen):
-        before, after = (item.outcome(indexes).touched.get(table.name, 0.0) for indexes in (without, with_all))
-        if before >= ROWS_FELT or after < ROWS_SPARED * before:
+        before, after = item.outcome(without), item.outcome(with_all)
+        rows_before, rows_after = before.touched.get(table.name, 0.0), after.touched.get(table.name, 0.0)
+        if rows_after < ROWS_SPARED * rows_before or before.cost - after.cost >= COST_FELT:
             return True
     return False
 
