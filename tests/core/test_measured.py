@@ -73,3 +73,47 @@ def test_no_name_of_the_parsers_own_is_shown() -> None:
         assert (
             texts and shown in texts[0] and not [name for name in ("tsordsto", "timestamptrunc") if name in texts[0]]
         ), texts
+
+
+COUNTED_TWICE = """Aggregate  (cost=354.18..354.19 rows=1 width=8) (actual time=16.207..18.420 rows=1 loops=1)
+  CTE x
+    ->  Gather  (cost=0.00..157.88 rows=60 width=57) (actual time=1.082..1.689 rows=60 loops=1)
+          ->  Parallel Seq Scan on port_call  (cost=0.00..157.88 rows=25 width=57) (actual time=0.319..0.326 rows=20 loops=3)
+                Filter: ((status)::text = 'due'::text)
+  InitPlan 2 (returns $3)
+    ->  Finalize Aggregate  (cost=193.02..193.03 rows=1 width=8) (actual time=12.377..14.196 rows=1 loops=1)
+          ->  Gather  (cost=193.00..193.01 rows=2 width=32) (actual time=12.514..14.179 rows=3 loops=1)
+                ->  Partial Aggregate  (cost=193.00..193.01 rows=1 width=32) (actual time=6.881..6.884 rows=1 loops=3)
+                      ->  Parallel Seq Scan on port_call p  (cost=0.00..148.50 rows=3750 width=12) (actual time=0.005..4.203 rows=3000 loops=3)
+  ->  Hash Join  (cost=1.60..3.22 rows=20 width=0) (actual time=16.164..16.200 rows=127 loops=1)
+        Hash Cond: (b.berth_id = a.berth_id)
+        ->  CTE Scan on x b  (cost=0.00..1.20 rows=60 width=4) (actual time=1.684..1.691 rows=60 loops=1)
+        ->  Hash  (cost=1.35..1.35 rows=20 width=4) (actual time=14.455..14.457 rows=36 loops=1)
+              ->  CTE Scan on x a  (cost=0.00..1.35 rows=20 width=4) (actual time=14.389..14.433 rows=36 loops=1)
+                    Filter: (draught_m > $3)"""
+IN_WORKERS = """Aggregate  (cost=9.00..9.01 rows=1 width=8) (actual time=9.00..20.00 rows=1 loops=1)
+  InitPlan 1 (returns $0)
+    ->  Seq Scan on berth  (cost=0.00..1.00 rows=24 width=4) (actual time=0.1..7.0 rows=1 loops=1)
+  ->  Gather  (cost=1.00..2.00 rows=1 width=8) (actual time=12.0..19.5 rows=3 loops=1)
+        Params Evaluated: $0
+        ->  Parallel Seq Scan on port_call c  (cost=0.00..148.50 rows=3750 width=12) (actual time=0.005..9.0 rows=3000 loops=3)
+              Filter: (berth_id > $0)"""
+
+
+@pytest.mark.parametrize("text", [COUNTED_TWICE, IN_WORKERS])
+def test_times_are_counted_once(text: str) -> None:
+    """A CTE and a subquery are waited for where they are read first; workers run side by side."""
+    (root,) = plans.read_saved(text)[1]
+    own = [node.own_ms for node in root.walk() if node.kind not in ("subquery", "materialize")]
+    assert sum(ms or 0 for ms in own) == pytest.approx(root.total_ms, rel=0.01)
+    (slow,) = [
+        node for node in root.walk() if node.detail == "Parallel Seq Scan" and node.filtered.startswith("(berth")
+    ] or [node for node in root.walk() if node.detail.startswith("Partial")]
+    assert slow.total_ms == pytest.approx(9.0 if "berth" in slow.filtered else 6.884)
+
+
+def test_what_mariadb_makes_first_is_part_of_its_reading() -> None:
+    inner = '{"query_block": {"table": {"table_name": "c", "access_type": "ALL", "r_rows": 9, "r_loops": 1, "r_total_time_ms": 5}}}'
+    text = '{"query_block": {"table": {"table_name": "<derived2>", "access_type": "ALL", "r_rows": 9, "r_loops": 1, "r_total_time_ms": 2, "materialized": %s}}}'
+    (made,) = plans.read_saved(text % inner)[1]
+    assert made.total_ms == 7 and made.own_ms == 2

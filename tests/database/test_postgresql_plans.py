@@ -103,6 +103,7 @@ def form(node: Node) -> Any:
     """What a node is, without its numbers."""
     return (
         node.kind,
+        node.detail,
         node.name,
         node.table,
         node.index,

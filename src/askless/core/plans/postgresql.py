@@ -124,8 +124,20 @@ def _under(raw: Mapping[str, Any], node: Node) -> Node:
     )
 
 
+# What the text calls a step that JSON tells by its strategy.
+_BY_STRATEGY = {
+    ("Aggregate", "Hashed"): "HashAggregate", ("Aggregate", "Sorted"): "GroupAggregate", ("Aggregate", "Mixed"): "MixedAggregate",
+    ("SetOp", "Hashed"): "HashSetOp",
+}  # fmt: skip
+
+
 def _words(raw: Mapping[str, Any], join: str) -> str:
     words = str(raw.get("Node Type", "?"))
+    words = _BY_STRATEGY.get((words, str(raw.get("Strategy", ""))), str(raw.get("Operation", words)))
+    mode = str(raw.get("Partial Mode", "Simple"))  # JSON tells beside the step what the text says before it
+    words = (f"{mode} " if mode != "Simple" else "") + ("Parallel " if raw.get("Parallel Aware") else "") + words
+    if raw.get("CTE Name"):
+        words += f" on {raw['CTE Name']}"
     if join and join != "Inner" and " Join" in words:
         words = words.replace(" Join", f" {join} Join")
     elif join and join != "Inner":
@@ -286,6 +298,8 @@ def _raw(words: str) -> Raw | None:
             )
             if real:
                 raw["Relation Name"] = name
+            elif "CTE" in scan["type"] or "WorkTable" in scan["type"]:
+                raw["CTE Name"] = name
             raw["Alias"] = _plain(on["alias"]) if on["alias"] else name
     if match is None:
         return raw

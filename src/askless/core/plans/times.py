@@ -68,16 +68,21 @@ def _words_for(hung: Node) -> re.Pattern[str] | None:
 def _spared(node: Node, words: re.Pattern[str], most_ms: float) -> tuple[Node, float]:
     """The node and all below it without time of something else that those which say so waited for; how much that was."""
     children, taken = [], 0.0
+    gathers = node.kind == tree.GATHER and any(_says(below, words) for below in node.walk())
     for child in node.children:
-        if taken < most_ms and child.kind != tree.MATERIALIZE:
+        if taken < most_ms and not gathers and child.kind != tree.MATERIALIZE:
             child, ms = _spared(child, words, most_ms - taken)
             taken += ms
         children.append(child)
-    said = words.search(node.detail) or words.search(node.filtered) or words.search(node.answered)
     actual = node.actual
-    if said and actual is not None and actual.total_ms is not None:
+    # What its workers need to know a gather finds out before it starts them.
+    if (gathers or _says(node, words)) and actual is not None and actual.total_ms is not None:
         own = actual.total_ms - sum(child.total_ms for child in node.children)
         taken += max(min(own, most_ms - taken), 0.0)
     if taken and actual is not None and actual.total_ms is not None:
         actual = msgspec.structs.replace(actual, total_ms=max(actual.total_ms - taken, 0.0))
     return msgspec.structs.replace(node, children=tuple(children), actual=actual), taken
+
+
+def _says(node: Node, words: re.Pattern[str]) -> bool:
+    return any(words.search(text) for text in (node.detail, node.filtered, node.answered))
