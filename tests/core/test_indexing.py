@@ -51,6 +51,15 @@ def columns(found: Sequence[IndexAdvice]) -> list[tuple[str, ...]]:
     return [advice.columns for advice in found]
 
 
+def test_an_index_that_nobody_would_feel_is_not_advised() -> None:
+    """Six rows are touched before and after: that they come without the table is no reason."""
+    few = schema(indexes=[Index("by_vessel", ("vessel_id",))])
+    look_up = asked("SELECT id, status FROM port_call WHERE vessel_id = ?", 20, share=6 / 60_000)
+    assert advise([look_up], few) == []
+    many = asked("SELECT id, status FROM port_call WHERE vessel_id = ?", 20, share=600 / 60_000)
+    assert columns(advise([many], few)) == [("vessel_id", "id", "status")]
+
+
 def test_one_set_serves_several_statements() -> None:
     workload = [
         asked("SELECT * FROM port_call WHERE vessel_id = ?", 5),

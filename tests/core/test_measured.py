@@ -117,3 +117,8 @@ def test_what_mariadb_makes_first_is_part_of_its_reading() -> None:
     text = '{"query_block": {"table": {"table_name": "<derived2>", "access_type": "ALL", "r_rows": 9, "r_loops": 1, "r_total_time_ms": 2, "materialized": %s}}}'
     (made,) = plans.read_saved(text % inner)[1]
     assert made.total_ms == 7 and made.own_ms == 2
+
+
+def test_times_that_do_not_add_up_are_told() -> None:
+    odd = "-> Sort: c.eta  (cost=3 rows=9) (actual time=2..3 rows=9 loops=1)\n    -> Table scan on c  (cost=3 rows=9) (actual time=0.1..80 rows=9 loops=1)"
+    assert "not understood" in said(odd)["odd-times"] and "odd-times" not in said(odd.replace("..80", "..2"))

@@ -55,16 +55,17 @@ def _loops(parts: Iterable[_Part]) -> dict[tuple[str, str], object]:
 
     They ask the same table by the same columns for the rows of one query, so that one read of all their keys mends them.
     """
-    results: dict[tuple[str, str], object] = {}
+    shapes: dict[tuple[object, ...], set[str]] = {}
     for part in parts:
         finding, recipe = part.finding, part.diagnosis.recipe
         if isinstance(recipe, Batch) and recipe.depth == 1 and recipe.source is not None:
             asks = recipe.variant if recipe.variant.is_number or recipe.variant is Variant.FIRST else ""
             supplier = recipe.parent.shape.digest if recipe.parent is not None else ""
-            results[finding.route, finding.shape] = (
-                supplier, recipe.table, recipe.key.columns, asks, finding.relation
-            )  # fmt: skip
-    return results
+            loop = (finding.route, supplier, recipe.table, recipe.key.columns, asks, finding.relation)
+            shapes.setdefault(loop, set()).add(finding.shape)
+    return {
+        (str(loop[0]), shape): loop[1:] for loop, several in shapes.items() if len(several) > 1 for shape in several
+    }
 
 
 def _where(part: _Part, loops: Mapping[tuple[str, str], object]) -> tuple[object, ...]:

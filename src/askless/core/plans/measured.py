@@ -21,6 +21,7 @@ _ENDS_EARLY = (tree.LIMIT, tree.MERGE_JOIN)  # may stop before their children's 
 _ONE_MATCH = re.compile(r"\b(?:semi|anti)[ -]?join\b|\bfirst ?match\b", re.I)  # the second side stops at its first row
 _CALL = re.compile(r"\b(?!and\b|or\b|in\b|any\b|not\b)[a-z_]\w*\(", re.I)
 _EQUAL = re.compile(r"(?<![<>!])=")
+SUM_MOST = 1.2  # of the plan's time, to which the times of its steps may come, as they are rounded
 SHARE_LEAST = 0.25  # of the plan's time, from which a node's repetition matters
 
 
@@ -28,6 +29,13 @@ def observe_measured(plan: tuple[Node, ...]) -> list[Observation]:
     """The observations that a plan's own numbers allow."""
     results: list[Observation] = []
     total_ms = sum(node.total_ms for node in plan)
+    own_ms = sum(node.own_ms or 0.0 for node in tree.walk(plan))
+    if plan and total_ms and own_ms > SUM_MOST * total_ms:
+        text = (
+            f"the times of its steps come to {100 * own_ms / total_ms:.0f} % of the whole: this plan was not understood in "
+            "all its parts, so take the shares with care"
+        )
+        results.append(Observation(plan[0], "odd-times", text))
     cut_short = _cut_short(plan)
     for node in tree.walk(plan):
         actual = node.actual
