@@ -98,6 +98,46 @@ def test_what_today_does_not_show_is_said(rewrite: Rewrite) -> None:
     refused(rewrite(nothing, nothing), "neither statement gives a row", "--parameters")
 
 
+# Before and after, equal in today's rows; what must be planted to see that they are not the same.
+HARDER = [
+    ("SELECT name FROM berth", "SELECT DISTINCT name FROM berth", "rows of berth like others"),
+    ("SELECT v.id FROM vessel v WHERE v.id IN (SELECT vessel_id FROM port_call) OR v.id > 0",
+     "SELECT DISTINCT v.id FROM vessel v JOIN port_call c ON c.vessel_id = v.id OR v.id IN (SELECT vessel_id FROM port_call)",
+     "nothing that refers to them|no rows in port_call"),
+    ("SELECT count(*) AS n FROM tug_job", "SELECT count(*) AS n FROM tug_job HAVING count(*) > 0", "no rows in tug_job"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("before, after, planted", HARDER)
+def test_harder_data_shows_what_todays_rows_hide(
+    before: str, after: str, planted: str, rewrite: Rewrite, office: Office
+) -> None:
+    easy = rewrite(before, after, "--json")
+    assert easy.code == 0 and easy.json["same_result"], easy.out + easy.err
+    state = office.state() if office.server is not None else Path(office.url.removeprefix("sqlite:///")).read_bytes()
+    hard = rewrite(before, after, "--harder", "--json")
+    assert hard.code == 1 and not hard.json["same_result"], hard.out + hard.err
+    assert hard.json["difference"].startswith("with ") and any(
+        words in hard.json["difference"] for words in planted.split("|")
+    )
+    assert state == (
+        office.state() if office.server is not None else Path(office.url.removeprefix("sqlite:///")).read_bytes()
+    )
+
+
+def test_what_is_the_same_with_harder_data_too(rewrite: Rewrite) -> None:
+    counted = "SELECT b.id, b.name, (SELECT count(*) FROM port_call c WHERE c.berth_id = b.id) AS calls FROM berth b"
+    ran = rewrite(CALLS, counted, "--harder")
+    assert ran.code == 0 and "the same with harder data too" in ran.out and "NULL as berth_id" in ran.out, (
+        ran.out + ran.err
+    )
+    document = rewrite(CALLS, counted, "--harder", "--json").json
+    assert any(words.startswith("no rows in port_call") for words in document["harder"])
+    assert "no rows in berth" not in document["harder"], "calls refer to them"
+    index = ("--index", "CREATE INDEX n ON berth (name)", "--sql", "SELECT 1 FROM berth")
+    refused(run("trial", "--db", "sqlite:///x.db", *index, "--harder"), "--harder compares two statements")
+
+
 def test_a_statement_that_never_gives_the_same_again(rewrite: Rewrite, office: Office) -> None:
     function = "rand()" if office.system == "mariadb" else "random()"
     text = f"SELECT id, {function} AS lot FROM berth"

@@ -126,6 +126,7 @@ def limits_of(
     even_if_busy: bool = False,
     trusted: Sequence[str] = (),
     lock_budget: str = "",
+    harder: bool = False,
 ) -> Limits:
     """The limits that options set. Raises AskLessError bad-timeout."""
     from askless.database.servers import Limits
@@ -141,6 +142,7 @@ def limits_of(
         even_if_busy=even_if_busy,
         lock_budget_s=budget_s,
         trusted=tuple(trusted),
+        harder=harder,
     )
 
 

@@ -36,6 +36,12 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--before", metavar="FILE", type=file, help="the statement as it is")
     parser.add_argument("--after", metavar="FILE", type=file, help="the statement as rewritten")
     parser.add_argument(
+        "--harder",
+        action="store_true",
+        help="with --before and --after: compare with rows too that today's data does not have (no children, NULL, ties, empty "
+        "tables), planted in copies that nobody else sees",
+    )
+    parser.add_argument(
         "--finding",
         metavar="FINDING",
         help="the n-plus-one or sibling-filters to replay: its name, or its number in the list just shown",
@@ -77,6 +83,10 @@ def run(options: argparse.Namespace) -> int:
             "name one thing to try: --index, --before with --after, or --finding",
             "see: askless trial --help",
         )
+    if options.harder and wanted[0] is not _rewrite:
+        raise AskLessError(
+            "what-to-try", "--harder compares two statements", "give both: --before old.sql --after new.sql"
+        )
     return 0 if wanted[0](options) else 1
 
 
@@ -108,7 +118,9 @@ def _rewrite(options: argparse.Namespace) -> bool:
         raise AskLessError(
             "what-to-try", "a rewriting has two statements", "give both: --before old.sql --after new.sql"
         )
-    limits = limits_of(options.timeout, options.allow_large, options.even_if_busy, options.trust_function)
+    limits = limits_of(
+        options.timeout, options.allow_large, options.even_if_busy, options.trust_function, harder=options.harder
+    )
     before, after = rewrite_trial.statement_in(options.before), rewrite_trial.statement_in(options.after)
     values = rewrite_trial.given_values(options.parameters)
     if not values and options.capture is not None:

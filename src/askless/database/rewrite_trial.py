@@ -9,6 +9,7 @@ import msgspec
 import sqlalchemy
 from sqlalchemy.engine import URL, Connection
 from sqlalchemy.exc import SQLAlchemyError
+from sqlglot import exp
 
 from askless.core.errors import AskLessError
 from askless.core.plans.tree import Node
@@ -17,14 +18,18 @@ from askless.core.results import Difference, difference, other_columns
 from askless.core.sql.functions import CHANGING, functions_in
 from askless.core.sql.questions import doubts_of, question_of
 from askless.core.sql.slots import Value
-from askless.core.sql.statements import checked_select, tables_in
+from askless.core.sql.statements import checked_select, qualified_tables, tables_in
+from askless.core.sql.structure import structure_of
 from askless.core.statistics import Ratio, ratio_of_turns
 from askless.database.connecting import connect
 from askless.database.explaining import attempt, explain, query_of
 from askless.database.guarding import check_functions, check_quiet
+from askless.database.planting import copies, planted, plantings
 from askless.database.sending import Query
 from askless.database.servers import Limits, server_of
 from askless.database.timing import Rows, bytes_of, fetch_named, interleaved, runner
+
+SETS_MOST = 5  # sets of values with which harder data is looked at
 
 
 class Values(msgspec.Struct, frozen=True):
@@ -49,7 +54,8 @@ class Side(msgspec.Struct, frozen=True):
 class RewriteTrial(msgspec.Struct, frozen=True):
     """A trial of a rewriting. `differs_at` is the set of values (from 1) that showed the first difference, 0 for none.
 
-    Nothing is timed where the results differ: `ratio` is None then. `doubts` are what the texts leave to chance.
+    Nothing is timed where the results differ: `ratio` is None then. `doubts` are what the texts leave to chance, `harder`
+    what was planted in copies of the tables without making a difference.
     """
 
     system: str
@@ -62,6 +68,7 @@ class RewriteTrial(msgspec.Struct, frozen=True):
     columns_before: tuple[str, ...]
     columns_after: tuple[str, ...]
     doubts: tuple[str, ...] = ()
+    harder: tuple[str, ...] = ()
 
 
 def try_rewrite(
@@ -72,7 +79,7 @@ def try_rewrite(
     limits: Limits | None = None,
     progress: Progress = quiet,
 ) -> RewriteTrial:
-    """Compare, then measure.
+    """Compare, with harder data too where the limits say so, then measure.
 
     Raises AskLessError: not-a-select, server-busy, not-repeatable, nothing-seen, and what the database says.
     """
@@ -117,6 +124,10 @@ def try_rewrite(
                 "neither statement gives a row with these values: that shows nothing",
                 "give values that find rows, with --parameters or a capture",
             )
+        hard: tuple[str, ...] = ()
+        if limits.harder and found is None:
+            progress("planting harder data in copies of the tables")
+            hard, found, differs_at = _harder(url, limits, pairs, tables, trees)
         plans = [explain(connection, query, limits=limits) for query in pairs[0]]
         works = _works(connection, pairs[0], limits)
         times: tuple[tuple[float, ...], ...] = ((), ())
@@ -138,7 +149,50 @@ def try_rewrite(
             columns_before=tuple(names[0]),
             columns_after=tuple(names[1]),
             doubts=doubts_of(before, after, backend, _keys(connection, tables)),
+            harder=hard,
         )
+
+
+def _harder(
+    url: URL,
+    limits: Limits,
+    pairs: Sequence[tuple[Query, Query]],
+    tables: Sequence[str],
+    trees: Sequence[exp.Expression],
+) -> tuple[tuple[str, ...], Difference | None, int]:
+    """What was planted without making a difference; else the first difference, and the set of values that showed it."""
+    named = [name for tree in trees for name in qualified_tables(tree)]
+    if named:
+        raise AskLessError(
+            "no-copies", f"the statement names a schema ({named[0]}), so a copy can't take the table's place",
+            "leave the schema out, or --harder",
+        )  # fmt: skip
+    done: list[str] = []
+    with copies(url, limits, tables) as (connection, schema):
+        for planting in plantings(schema, tables, _used(pairs[0])):
+            with planted(connection, planting) as possible:
+                if not possible:
+                    continue
+                for turn, pair in enumerate(pairs[:SETS_MOST], 1):
+                    with attempt(connection, limits):
+                        (names, first), (_, second) = (fetch_named(connection, query) for query in pair)
+                    question = question_of(pair[0].text, pair[1].text, pair[0].system, names)
+                    found = difference(first, second, question)
+                    if found is not None:
+                        text = f"with {planting.words}: {found.text}"
+                        return tuple(done), msgspec.structs.replace(found, text=text), turn
+            done.append(planting.words)
+    return tuple(done), None, 0
+
+
+def _used(pair: Sequence[Query]) -> list[tuple[str, str]]:
+    structures = [structure_of(query.text, query.system) for query in pair]
+    return [
+        (column.table.lower(), column.name.lower())
+        for structure in structures
+        if structure is not None
+        for column in structure.used
+    ]
 
 
 def _check_repeatable(connection: Connection, query: Query, rows: Rows, system: str, limits: Limits) -> None:

@@ -263,7 +263,10 @@ class TrialSide(msgspec.Struct, frozen=True):
 
 
 class RewriteDocument(Document, frozen=True, kw_only=True):
-    """`askless trial --before --after`. `lost` and `gained` show some rows where values were asked for."""
+    """`askless trial --before --after`. `lost` and `gained` show some rows where values were asked for.
+
+    `harder` is what was planted in copies of the tables without making a difference, in words.
+    """
 
     version: int = 2
     system: str
@@ -280,6 +283,7 @@ class RewriteDocument(Document, frozen=True, kw_only=True):
     gained: tuple[str, ...]
     remarks: tuple[str, ...]
     verdict: Verdict
+    harder: tuple[str, ...] = ()
 
 
 class TrialRoad(msgspec.Struct, frozen=True):

@@ -28,7 +28,7 @@ class Limits(msgspec.Struct, frozen=True):
 
     A lock that a trial holds is given back once somebody has waited `lock_budget_s` for it. A table of more than
     `table_bytes` is not copied or indexed, unless `allow_large`. `trusted` are functions that are known
-    to do nothing outside of a transaction.
+    to do nothing outside of a transaction. With `harder`, data is planted in copies of tables that nobody else sees.
     """
 
     statement_s: float = 30.0
@@ -39,6 +39,7 @@ class Limits(msgspec.Struct, frozen=True):
     allow_large: bool = False
     even_if_busy: bool = False
     trusted: tuple[str, ...] = ()
+    harder: bool = False
 
 
 class Size(msgspec.Struct, frozen=True):
@@ -117,6 +118,12 @@ class Server(Protocol):
 
     def busy(self, connection: Connection, tables: Sequence[str]) -> str:
         """Who else is at work on these tables, in words; '' for nobody."""
+
+    def allow_copies(self, connection: Connection) -> None:
+        """Let a connection make tables that it alone sees."""
+
+    def live_name(self, connection: Connection, table: str) -> str:
+        """A table's name as it is found while no temporary table hides it, or beside one that does."""
 
     def twins(
         self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str

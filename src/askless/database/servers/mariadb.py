@@ -173,6 +173,13 @@ class MariaDB:
                 return f"{len(holders)} other {'transaction holds' if len(holders) == 1 else 'transactions hold'} locks"
         return ""
 
+    def allow_copies(self, connection: Connection) -> None:
+        """The transaction that makes them is enough."""
+
+    def live_name(self, connection: Connection, table: str) -> str:
+        """There is no other way to name it: copies are made before they hide it."""
+        return connection.dialect.identifier_preparer.quote(table)
+
     @contextmanager
     def twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str) -> Iterator[Twins]:
         """Copies of the tables in two scratch schemas, dropped at the end; one of them gets the index."""

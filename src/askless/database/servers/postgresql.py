@@ -223,6 +223,14 @@ class PostgreSQL:
             limits.lock_budget_s,
         )
 
+    def allow_copies(self, connection: Connection) -> None:
+        """The transaction that makes them is enough."""
+
+    def live_name(self, connection: Connection, table: str) -> str:
+        """In the schema that comes first; temporary tables come before it."""
+        quote = connection.dialect.identifier_preparer.quote
+        return f"{quote(connection.dialect.default_schema_name or 'public')}.{quote(table)}"
+
     @contextmanager
     def twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str) -> Iterator[Twins]:
         """The index lives in one transaction, which is rolled back; the other connection never sees it."""

@@ -155,6 +155,14 @@ class Sqlite:
         """Nobody is disturbed: trials work on copies."""
         return ""
 
+    def allow_copies(self, connection: Connection) -> None:
+        """A read-only file may have temporary tables beside it."""
+        connection.exec_driver_sql("PRAGMA query_only = OFF")  # the file itself was opened for reading
+
+    def live_name(self, connection: Connection, table: str) -> str:
+        """In the schema of the file."""
+        return "main." + connection.dialect.identifier_preparer.quote(table)
+
     @contextmanager
     def twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str) -> Iterator[Twins]:
         """Two copies of the file, one with the index."""

@@ -96,6 +96,9 @@ def rewrite(out: Console, document: documents.RewriteDocument) -> None:
         rows = [("cause", document.cause)]
         rows += [("lost", row) for row in document.lost] + [("gained", row) for row in document.gained]
         labelled(out, rows)
+    if document.harder and document.same_result:
+        out.print(Text("the same with harder data too, planted in copies of the tables:"))
+        labelled(out, [("with", words) for words in document.harder])
     for text in document.remarks:
         out.print(Text("note: " + safe(text), style="yellow"))
     columns = [("", "l"), ("median ms", "r"), ("rows", "r"), ("bytes", "r"), (document.work_unit, "r"), ("plan", "l")]
