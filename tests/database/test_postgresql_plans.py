@@ -182,7 +182,7 @@ def test_a_plan_as_people_paste_it(text: str, tmp_path: Path) -> None:
     file = tmp_path / "plan.txt"
     file.write_text(text)
     ran = run("plan", "--file", file)
-    assert ran.code == 0 and "index search on vessel by vessel_pkey" in ran.out and "never run" in ran.out, ran.err
+    assert ran.code == 0 and "index search on vessel as v by vessel_pkey" in ran.out and "never run" in ran.out, ran.err
     (row,) = run("plan", "--file", file, "--json").json["statements"]
     (limit,) = row["plan"]
     assert limit["actual_rows"] == 1 and limit["children"][0]["loops"] == 0

@@ -144,6 +144,7 @@ class PlanNode(msgspec.Struct, frozen=True):
 
     `rows` is the table's size, where known. `estimated_rows` and `actual_rows` are per loop; `own_ms` is the time in the
     node itself over all loops, `share` its part of the plan's time. `cost` is the planner's own unit, which is no time.
+    `alias` is what the statement calls the table, where that is another name.
     """
 
     kind: str
@@ -160,6 +161,7 @@ class PlanNode(msgspec.Struct, frozen=True):
     share: float | None = None
     cost: float | None = None
     condition: str = ""
+    alias: str = ""
 
 
 class IndexRow(msgspec.Struct, frozen=True):

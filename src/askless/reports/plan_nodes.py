@@ -26,6 +26,7 @@ def node_of(node: Node, schema: Schema, observations: list[Observation], total_m
         own_ms=own_ms,
         share=own_ms / total_ms if own_ms is not None and total_ms else None,
         cost=estimate.cost if estimate is not None else None,
+        alias=node.name if node.table and node.name != node.table else "",
         condition=" and ".join(part for part in (node.answered, node.filtered) if part),
     )
 

@@ -138,6 +138,9 @@ def _words(raw: Mapping[str, Any], join: str) -> str:
     words = (f"{mode} " if mode != "Simple" else "") + ("Parallel " if raw.get("Parallel Aware") else "") + words
     if raw.get("CTE Name"):
         words += f" on {raw['CTE Name']}"
+    keys = raw.get("Sort Key") or raw.get("Group Key")
+    if keys:
+        words += " by " + (keys if isinstance(keys, str) else ", ".join(map(str, keys)))
     if join and join != "Inner" and " Join" in words:
         words = words.replace(" Join", f" {join} Join")
     elif join and join != "Inner":

@@ -6,9 +6,9 @@ import textwrap
 from collections.abc import Sequence
 
 from rich.console import Console
+from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
-from rich.tree import Tree
 
 from askless.core.words import number, plural, size
 from askless.output.terminal.drawing import indented, labelled, table_of
@@ -29,14 +29,13 @@ def plan(out: Console, document: documents.PlanDocument) -> None:
             out.print(Text(where, style="dim"))
         if row.error:
             out.print(Text("  can't be explained: " + one_line(row.error, 200), style="red"))
-        for node in row.plan:
-            out.print(indented(_tree(node), 2))
+        if row.plan:
+            out.print(indented(_steps(row.plan), 2))
         if row.generic_plan:
             out.print(
                 Text("  once it is prepared and run often, the server may plan it without looking at the values:")
             )
-            for node in row.generic_plan:
-                out.print(indented(_tree(node), 2))
+            out.print(indented(_steps(row.generic_plan), 2))
         for index in row.indexes:
             index_to_try(out, index)
         if not row.indexes and not row.error and document.schema_known:
@@ -63,33 +62,43 @@ def index_to_try(out: Console, index: documents.IndexRow) -> None:
     labelled(out, rows + [("check", text) for text in index.check], 4)
 
 
-def _tree(node: documents.PlanNode) -> Tree:
-    tree = Tree(_node(node), guide_style="dim")
-    _grow(tree, node.children)
-    return tree
-
-
-def _grow(tree: Tree, children: Sequence[documents.PlanNode]) -> None:
-    for child in children:
-        _grow(tree.add(_node(child)), child.children)
+def _steps(nodes: Sequence[documents.PlanNode]) -> Table:
+    """A plan's steps, numbered; what a step takes in stands below it, one column further in, so that deep plans stay legible."""
+    grid = Table.grid(padding=(0, 1, 0, 0))
+    grid.add_column(justify="right", style="dim", no_wrap=True)
+    grid.add_column(overflow="fold")
+    waiting = [(node, 0) for node in reversed(nodes)]
+    place = 0
+    while waiting:
+        node, depth = waiting.pop()
+        place += 1
+        grid.add_row(str(place), Padding(_node(node), (0, 0, 0, min(depth, _DEEPEST)), expand=False))
+        waiting += [(child, depth + 1) for child in reversed(node.children)]
+    return grid
 
 
 def _node(node: documents.PlanNode) -> Text:
     text = Text().append(safe(node.kind), style="bold")
-    on = " ".join(
-        part for part in (f"on {node.table}" if node.table else "", f"by {node.index}" if node.index else "") if part
-    )
-    if on:
-        text.append(" " + safe(on), style="")
+    if node.table:
+        text.append(safe(f" on {node.table}" + (f" as {node.alias}" if node.alias else "")))
+    if node.index:
+        text.append(safe(f" by {node.index}"))
     if node.rows is not None:
         text.append(f"  ({node.rows:,} rows in the table)", style="dim")
-    text.append(f"  {one_line(node.detail, 70)}", style="dim")
+    if _letters(node.detail) != _letters(node.kind):
+        text.append(f"  {one_line(node.detail, 200)}", style="dim")
+    if node.condition and node.condition not in node.detail:
+        text.append(f"\ncondition: {one_line(node.condition, 300)}", style="dim")
     numbers = _numbers(node)
     if numbers:
         text.append("\n" + numbers)
     for observation in node.observations:
         text.append("\n! " + safe(observation), style="yellow")
     return text
+
+
+def _letters(text: str) -> str:
+    return "".join(letter for letter in text.lower() if letter.isalpha())
 
 
 def _numbers(node: documents.PlanNode) -> str:
@@ -129,6 +138,7 @@ def plan_tree(out: Console, document: documents.PlanDocument) -> None:
         out.print(Text("Nothing was run, so there are expectations only; --analyze runs the statement.", style="dim"))
 
 
+_DEEPEST = 40  # columns that a step stands further in, at most
 _BAR = 10
 _NUMBERS, _NUMBERS_ALONE = 60, 53  # columns that the numbers beside the tree take, with bars and without
 _BARS_FROM = 96  # columns of the terminal
