@@ -120,7 +120,7 @@ def _cure(node: Node) -> str:
     if " AND " in condition:
         return analyze + ", then CREATE STATISTICS on the columns of the condition: they may hang together"
     if _CALL.search(condition):
-        return "of an expression there are none until CREATE STATISTICS, or an index, is made on it; ANALYZE comes after that"
+        return "there are no statistics of an expression until CREATE STATISTICS, or an index, is made on it, and ANALYZE has run"
     return analyze
 
 
