@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 
 from tests.cli.test_bad_input import refused
-from tests.conftest import Ran, findings, run
+from tests.conftest import HARBOUR, Ran, findings, run
 from tests.database.conftest import Office
 
 Captured = Callable[[Office], Path]
@@ -96,6 +96,32 @@ def test_what_today_does_not_show_is_said(rewrite: Rewrite) -> None:
     assert "in today's rows" in rewrite(ordered, ordered).out
     nothing = "SELECT id FROM berth WHERE id < 0"
     refused(rewrite(nothing, nothing), "neither statement gives a row", "--parameters")
+
+
+def test_a_look_up_for_another_reason_is_none_of_the_findings(office_of: Callable[..., Office], tmp_path: Path) -> None:
+    """Who is logged in is looked up by the same statement as those who the page lists."""
+    office = office_of("sqlite")
+    script = tmp_path / "page.py"
+    script.write_text(f"""
+import sys
+sys.path.insert(0, {str(HARBOUR)!r})
+import askless
+from models import PortCall, Vessel
+from sqlalchemy import create_engine, select
+from sqlalchemy.orm import Session
+engine = create_engine({office.url!r})
+with Session(engine) as session, askless.request("calls"):
+    calls = session.scalars(select(PortCall).order_by(PortCall.id).limit(20)).all()
+    listed = {{call.vessel_id for call in calls}}
+    other = next(n for n in range(1, 400) if n not in listed)
+    session.scalars(select(Vessel).where(Vessel.id == other)).one()
+    [call.vessel.name for call in calls]
+""")
+    ran = run("capture", "app", "-o", tmp_path / "c", "--", sys.executable, script)
+    assert ran.code == 0, ran.err
+    (found,) = [one for one in findings(tmp_path / "c") if one["pattern"] == "n-plus-one"]
+    trial = run("trial", tmp_path / "c", "--finding", found["key"], "--db", office.url, "--json").json
+    assert all(road["same_result"] for road in trial["roads"]) and len(trial["roads"]) == 3, trial["roads"]
 
 
 # Before and after, equal in today's rows; what must be planted to see that they are not the same.

@@ -91,6 +91,10 @@ def replay_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Replay:
             for i in range(len(request))
             if request.statement(i).shape.digest == finding.shape and i not in request.errors
         ]
+        # The same statement may be asked for other reasons: what the ORM said tells the look-ups of this finding apart.
+        load = recipe.load if isinstance(recipe, Batch) else None
+        own = [i for i in queries if request.load(i) == load] if load is not None else []
+        queries = own if len(own) > 1 else queries
         if best is None or len(queries) > len(best[1]):
             best = request, queries
     if best is None or len(best[1]) < 2:
