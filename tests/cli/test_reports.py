@@ -402,3 +402,26 @@ def test_a_way_to_the_database_is_counted(pages: dict[str, Path]) -> None:
         and "2.00 ms are counted" in run("findings", pages["grown"], "--round-trip", "2ms").out
     )
     assert run("findings", pages["grown"], "--round-trip", "soon").code == 2
+
+
+def test_indexes_of_tables_that_nobody_asked_are_not_judged(record: Any, tmp_path: Path) -> None:
+    """What a table that the capture does not ask needs its indexes for, it can't tell."""
+    database = tmp_path / "office.db"
+    capture = record(
+        f"""
+        import sqlite3, askless
+        db = sqlite3.connect({str(database)!r})
+        db.executescript('''
+            CREATE TABLE tug (id INTEGER PRIMARY KEY, name TEXT, berth TEXT);
+            CREATE TABLE pilot (id INTEGER PRIMARY KEY, name TEXT, licence TEXT);
+            CREATE INDEX tug_short ON tug (name); CREATE INDEX tug_long ON tug (name, berth);
+            CREATE INDEX pilot_short ON pilot (name); CREATE INDEX pilot_long ON pilot (name, licence);
+        ''')
+        with askless.request("board"):
+            db.execute("SELECT id FROM tug WHERE name = ?", ("Tern",)).fetchall()
+        """
+    )
+    document = run("indexes", capture, "--db", f"sqlite:///{database}", "--json").json
+    assert [row["index"] for row in document["redundant"]] == ["tug_short"] and document["unasked"] == 1
+    shown = run("indexes", capture, "--db", f"sqlite:///{database}").out
+    assert "1 index of that kind on tables that the capture never asks: not judged" in shown and "pilot" not in shown

@@ -408,7 +408,10 @@ class TablesDocument(Document, frozen=True, kw_only=True):
 
 
 class IndexesDocument(Document, frozen=True, kw_only=True):
-    """`askless indexes`. `unread` counts shapes that could not be read, or whose tables are not in the schema."""
+    """`askless indexes`. `unread` counts shapes that could not be read, or whose tables are not in the schema.
+
+    `unasked` counts indexes that look redundant on tables that no query of the capture asks: they are not judged.
+    """
 
     capture: str
     system: str
@@ -418,6 +421,7 @@ class IndexesDocument(Document, frozen=True, kw_only=True):
     redundant: tuple[RedundantIndex, ...]
     foreign_keys: tuple[BareForeignKey, ...]
     measured: bool
+    unasked: int = 0
 
 
 class Spread(msgspec.Struct, frozen=True):

@@ -69,6 +69,9 @@ def _document(
             "check --db or --schema: does the capture belong to it?",
         )
     advice = advisor.advise(statements, schema, workload.writes)
+    asked = {name.lower() for statement in statements for name in statement.structure.tables}
+    spare = advisor.redundant_indexes(schema, advice)
+    judged = [entry for entry in spare if entry[0].lower() in asked]
 
     def served(one: advisor.Served) -> documents.ServedRow:
         subject = by_shape[one.digest]
@@ -105,8 +108,9 @@ def _document(
         ),
         redundant=tuple(
             documents.RedundantIndex(table, index, by, ddl.drop_index(index, table, schema.system))
-            for table, index, by in advisor.redundant_indexes(schema, advice)
+            for table, index, by in judged
         ),
+        unasked=len(spare) - len(judged),
         foreign_keys=tuple(
             documents.BareForeignKey(key.table, key.columns, key.target, key.rows, key.ddl, key.asked)
             for key in advisor.bare_foreign_keys(schema, statements, advice)

@@ -43,6 +43,9 @@ def indexes(out: Console, document: documents.IndexesDocument) -> None:
                     Text(safe(gone.ddl) + ";", style="yellow").append(f"  -- {safe(gone.by)} serves it", style="dim"), 2
                 )
             )
+    if document.unasked:
+        text = f"{plural(document.unasked, 'index')} of that kind on tables that the capture never asks: not judged"
+        out.print(Text(text, style="dim"))
     if document.foreign_keys:
         _keys(out, document)
     if document.indexes:
@@ -86,7 +89,7 @@ def _keys(out: Console, document: documents.IndexesDocument) -> None:
     out.print(Text("\nForeign keys without an index", style="bold"))
     for key in document.foreign_keys:
         queries = (
-            f"{plural(len(key.shapes), 'shape')} of the capture look up or join by it"
+            f"{plural(len(key.shapes), 'shape')} of the capture used it to look up or join"
             if key.shapes
             else "nothing in the capture looks up by it; deleting a parent reads the whole table"
         )
