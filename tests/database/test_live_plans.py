@@ -82,6 +82,17 @@ def test_a_value_of_another_type_takes_the_index_away(office_of: Callable[..., O
         maria.ask("DROP INDEX signs ON vessel")
 
 
+def test_an_index_on_an_expression_is_named_where_there_is_one_and_is_used(office: Office) -> None:
+    sql = "SELECT id FROM vessel WHERE lower(name) = 'tern'"
+    (text,) = [line for line in said(planned(office, sql)).splitlines() if "hides it" in line]
+    if office.system == "mariadb":
+        assert "CREATE INDEX" not in text
+        return
+    ddl = text.split("serves it: ")[1]
+    (tried,) = run("trial", "--db", office.url, "--index", ddl, "--sql", sql, "--json").json["statements"]
+    assert tried["uses_index"] and tried["same_result"]
+
+
 def test_nothing_is_said_of_what_is_fine(office: Office) -> None:
     for sql in (
         "SELECT * FROM port_call WHERE id = 7",

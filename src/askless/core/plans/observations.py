@@ -7,11 +7,12 @@ from collections.abc import Sequence
 
 import msgspec
 
+from askless.core.advice.indexing.ddl import name_for
 from askless.core.model import Schema
 from askless.core.plans import tree
 from askless.core.plans.tree import Node
 from askless.core.sql.slots import Value
-from askless.core.sql.structure import Structure
+from askless.core.sql.structure import Predicate, Structure
 from askless.core.systems import system_of
 from askless.core.words import number
 
@@ -20,6 +21,7 @@ SHORT_SORT_ROWS = 100
 MOST_SHARE = 0.5
 # A column with a cast around it, as PostgreSQL writes conditions: (berth_id)::numeric. Text to text costs nothing.
 _CAST = re.compile(r"\((?P<column>\w+)\)::(?P<type>(?!text\b|bpchar\b|character\b)\w[\w ]*)")
+_FOLDING = ("lower", "upper")  # what they give depends on nothing but the value, so that it may be indexed
 _COMMON = frozenset(
     ("lower", "upper", "cast", "coalesce", "abs", "round", "length", "substring", "trim", "year", "date")
 )
@@ -176,6 +178,17 @@ def _partly(node: Node, structure: Structure) -> str:
     return f"the index answers {', '.join(node.searched)}; {', '.join(left)} is checked on each row afterwards"
 
 
+def _expression_index(table: str, predicate: Predicate, system: str) -> str:
+    """The index on an expression that serves a condition, in words; '' where there is none that surely does."""
+    known = system_of(system)
+    if not known.expression_index or predicate.inside not in _FOLDING or predicate.operator != "=":
+        return ""
+    name = predicate.column.name
+    expression = known.expression_index.format(f"{predicate.inside}({known.quoted(name)})")
+    index = known.quoted(name_for(table, (predicate.inside, name)))
+    return f"; one on the expression serves it: CREATE INDEX {index} ON {known.quoted(table)} ({expression})"
+
+
 def _unservable(node: Node, structure: Structure | None, schema: Schema, values: Sequence[Value]) -> list[Observation]:
     """Conditions that no plain index answers: a function around the column, a leading wildcard, another type."""
     if structure is None:
@@ -196,6 +209,7 @@ def _unservable(node: Node, structure: Structure | None, schema: Schema, values:
             written = re.search(rf"\b{re.escape(predicate.inside)}\s*\(", node.filtered, re.I) is not None
             function = f"{predicate.inside}()" if written or predicate.inside in _COMMON else "a function"
             text = f"{function} around {name} hides it from an index on that column"
+            text += _expression_index(node.table, predicate, schema.system)
             hidden.add(name)
         elif predicate.operator in ("like", "ilike") and any(isinstance(v, str) and v[:1] in ("%", "_") for v in given):
             text = f"the LIKE on {name} begins with a wildcard, so an index can't tell where to begin: full-text search, or a trigram index, can"

@@ -86,6 +86,7 @@ class System(msgspec.Struct, frozen=True, kw_only=True):
     catalogs: str = ""
     traits: Traits
     partial_indexes: bool = False
+    expression_index: str = ""  # how an index names an expression; "" where it can't
     drop_names_table: bool = False
     named_schemas: bool = False  # an index may be tried on a table that is named with its schema
     reads_in_turn: bool = False

@@ -10,6 +10,7 @@ from askless.core.systems.mysql import SYSTEM as MYSQL
 SYSTEM = msgspec.structs.replace(
     MYSQL,
     name="mariadb",
+    expression_index="",
     title="MariaDB",
     traits=Traits(random=2.0, hash_join=False, clustered=True),
     meanings=tuple(

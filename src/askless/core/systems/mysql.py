@@ -16,6 +16,7 @@ SYSTEM = System(
     noise=r"^select (?:database|last_insert_id|connection_id)\(\)(?: as \S+)?$|^(?:use|show)(?:$|[ ;(])"
     r"|^select (?:version\(\), )?@@[\w.]+(?: as \S+)?(?:, @@[\w.]+(?: as \S+)?|, convert_tz\(\?, \?, \?\) is not null)*$",
     catalogs=r"\b(?:from|join) ?mysql\.",
+    expression_index="({})",
     traits=Traits(random=2.0, hash_join=True, clustered=True),
     drop_names_table=True,
     joins_in_batches=True,

@@ -26,6 +26,7 @@ SYSTEM = System(
     r"|^select (?:pg_catalog\.)?(?:set_config|current_setting)\(\?(?:, (?:\?|true|false)){0,2}\)(?: as \S+)?$"
     r"|^(?:deallocate|discard|listen|unlisten|reset)(?:$|[ ;(])",
     catalogs=r"\b(?:from|join) ?(?:pg_catalog\.|pg_(?:class|type|namespace|attribute|index|constraint|enum|range)\b)",
+    expression_index="{}",
     traits=Traits(random=4.0, hash_join=True, clustered=False),
     partial_indexes=True,
     named_schemas=True,

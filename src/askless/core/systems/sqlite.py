@@ -23,6 +23,7 @@ SYSTEM = System(
     noise=r"^select (?:sqlite_version|sqlite_compileoption_used)\(\??\)(?: as \S+)?$"
     r"|^select quote\(\?\)(?:, quote\(\?\))*$",
     catalogs=r"\b(?:from|join) ?sqlite_(?:master|schema|temp_master)\b",
+    expression_index="{}",
     traits=Traits(random=2.0, hash_join=False, clustered=True),
     partial_indexes=True,
     reads_in_turn=True,
