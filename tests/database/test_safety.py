@@ -308,6 +308,21 @@ REACHING = {
 }
 
 
+def test_what_a_view_calls_is_looked_at(served: Office) -> None:
+    call = "pg_advisory_lock(7) IS NOT NULL" if served.system == "postgresql" else "GET_LOCK('tide', 0) = 1"
+    served.ask(f"CREATE VIEW held AS SELECT id FROM vessel WHERE {call}")
+    served.ask("CREATE VIEW outer_held AS SELECT h.id FROM held h JOIN berth b ON b.id = h.id")
+    served.ask("CREATE VIEW harmless AS SELECT id, lower(name) AS name FROM vessel")
+    try:
+        for words in (["weigh"], ["plan", "--analyze"]):
+            ran = run(*words, "--db", served.url, "--sql", "SELECT id FROM outer_held WHERE id < 5")
+            refused(ran, "a view that the statement reads calls", "--trust-function")
+        assert run("plan", "--analyze", "--db", served.url, "--sql", "SELECT id FROM harmless WHERE id < 5").code == 0
+    finally:
+        for name in ("outer_held", "held", "harmless"):
+            served.ask(f"DROP VIEW {name}")
+
+
 def test_functions_that_reach_outside_are_refused(served: Office, tmp_path: Path) -> None:
     """What a trial takes back stands on no other server and in no other session: such functions never run, unless trusted."""
     if served.system == "postgresql":

@@ -8,6 +8,8 @@ from sqlalchemy.engine import Connection
 
 from askless.core.errors import AskLessError
 from askless.core.sql.functions import functions_in
+from askless.core.sql.parsing import parse
+from askless.core.sql.statements import tables_in
 from askless.database.servers import Limits, server_of
 
 
@@ -17,13 +19,32 @@ def check_functions(connection: Connection, texts: Sequence[str], limits: Limits
     A trial runs a statement hundreds of times, read-only and rolled back: what is written elsewhere stays written.
     """
     server = server_of(connection)
-    names = {name for text in texts for name in functions_in(text, server.system(connection))} - set(limits.trusted)
-    for name, reason in sorted(server.doubtful(connection, sorted(names)).items()):
+    system = server.system(connection)
+    own, behind = (
+        {name for text in some for name in functions_in(text, system)} - set(limits.trusted)
+        for some in (texts, _views_in(connection, texts, system))
+    )
+    for name, reason in sorted(server.doubtful(connection, sorted(own | behind)).items()):
+        who = "the statement" if name in own else "a view that the statement reads"
         raise AskLessError(
             "unknown-function",
-            f"the statement calls {name}, {reason}; it would run again and again",
+            f"{who} calls {name}, {reason}; it would run again and again",
             f"leave it out, or say that it does nothing outside: --trust-function {name}",
         )
+
+
+def _views_in(connection: Connection, texts: Sequence[str], system: str) -> list[str]:
+    """What the views ask that the statements read, and the views below them."""
+    results: list[str] = []
+    waiting, seen = list(texts), set[str]()
+    while waiting:
+        parsed = parse(waiting.pop(), system)
+        names = [name for name in (tables_in(parsed.tree) if parsed is not None else ()) if name not in seen]
+        seen |= set(names)
+        found = server_of(connection).views(connection, names) if names else []
+        results += found
+        waiting += found
+    return results
 
 
 def check_quiet(connection: Connection, tables: Sequence[str], limits: Limits) -> None:

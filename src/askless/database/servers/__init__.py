@@ -104,6 +104,9 @@ class Server(Protocol):
     def doubtful(self, connection: Connection, names: Sequence[str]) -> dict[str, str]:
         """Of these functions the ones that may do something outside of a transaction, each with the reason."""
 
+    def views(self, connection: Connection, names: Sequence[str]) -> list[str]:
+        """The SELECTs of those of these names that are views."""
+
     def kinds(self, connection: Connection) -> dict[tuple[str, str], str]:
         """(table, index) -> what makes it another index than a plain one: see `Index.kind`. Plain ones may be left out."""
 

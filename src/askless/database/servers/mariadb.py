@@ -38,6 +38,7 @@ _OUTSIDE = frozenset(
     sys_exec sys_eval sys_set
     """.split()  # noqa: SIM905
 )
+_VIEWS = "SELECT table_name, view_definition FROM information_schema.views WHERE table_schema = DATABASE()"
 _KINDS = """
 SELECT table_name, index_name, index_type, sub_part, collation FROM information_schema.statistics
 WHERE table_schema = DATABASE()
@@ -131,6 +132,11 @@ class MariaDB:
         return results | dict.fromkeys(
             (n for n in names if n.lower() in _OUTSIDE), "which acts outside of its transaction"
         )
+
+    def views(self, connection: Connection, names: Sequence[str]) -> list[str]:
+        """As the server writes them."""
+        wanted = {name.lower() for name in names}
+        return [str(text) for name, text in connection.exec_driver_sql(_VIEWS) if str(name).lower() in wanted]
 
     def kinds(self, connection: Connection) -> dict[tuple[str, str], str]:
         """By type, prefix lengths and order."""

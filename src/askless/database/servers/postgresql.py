@@ -47,6 +47,10 @@ _HARMLESS = frozenset(
     pg_relation_size pg_table_size pg_indexes_size pg_total_relation_size pg_database_size pg_size_pretty pg_column_size
     """.split()  # noqa: SIM905
 )
+_VIEWS = """
+SELECT pg_get_viewdef(c.oid) FROM pg_class c
+WHERE c.relkind = 'v' AND c.relname = ANY (%s) AND pg_table_is_visible(c.oid)
+"""
 _KINDS = """
 SELECT t.relname, c.relname, m.amname,
   EXISTS (SELECT 1 FROM unnest(i.indclass) AS o (id) JOIN pg_opclass p ON p.oid = o.id WHERE NOT p.opcdefault),
@@ -142,6 +146,10 @@ class PostgreSQL:
             if not (schema == "pg_catalog" and name in _HARMLESS):
                 results[name] = "which is volatile and may reach outside of its transaction"
         return results
+
+    def views(self, connection: Connection, names: Sequence[str]) -> list[str]:
+        """As the server writes them."""
+        return [str(row[0]) for row in connection.exec_driver_sql(_VIEWS, (list(names),))]
 
     def kinds(self, connection: Connection) -> dict[tuple[str, str], str]:
         """By access method, operator classes, collations and order, as the catalog has them."""

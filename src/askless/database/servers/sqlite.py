@@ -110,6 +110,15 @@ class Sqlite:
         known = {"load_extension", "writefile", "readfile", "edit", "fts3_tokenizer"}
         return dict.fromkeys((name for name in names if name.lower() in known), "which reaches outside of the database")
 
+    def views(self, connection: Connection, names: Sequence[str]) -> list[str]:
+        """As they were written, from their SELECT on."""
+        wanted = {name.lower() for name in names}
+        rows = connection.exec_driver_sql("SELECT name, sql FROM sqlite_schema WHERE type = 'view'").all()
+        found = [
+            re.split(r"\bAS\b", str(sql), maxsplit=1, flags=re.I)[-1] for name, sql in rows if name.lower() in wanted
+        ]
+        return [text.strip() for text in found]
+
     def kinds(self, connection: Connection) -> dict[tuple[str, str], str]:
         """By order and collation, of each column that belongs to the index itself."""
         results = {}
