@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from askless.core import plans
-from askless.core.model import Schema, Table, TableColumn
+from askless.core.model import Index, Schema, Table, TableColumn
 from askless.core.plans.measured import observe_measured
 from askless.core.plans.observations import observe
 from askless.core.sql.structure import structure_of
@@ -122,3 +122,28 @@ def test_what_mariadb_makes_first_is_part_of_its_reading() -> None:
 def test_times_that_do_not_add_up_are_told() -> None:
     odd = "-> Sort: c.eta  (cost=3 rows=9) (actual time=2..3 rows=9 loops=1)\n    -> Table scan on c  (cost=3 rows=9) (actual time=0.1..80 rows=9 loops=1)"
     assert "not understood" in said(odd)["odd-times"] and "odd-times" not in said(odd.replace("..80", "..2"))
+
+
+def observed(sql: str, plan: str, schema: Schema, *values: int) -> list[str]:
+    return [
+        one.text for one in observe(plans.read_saved(plan)[1], structure_of(sql, "postgresql"), schema, None, values)
+    ]
+
+
+def test_a_page_far_from_the_first_is_told() -> None:
+    schema, plan = Schema("postgresql"), "Limit  (cost=0.00..1.00 rows=5 width=4)\n  ->  " + SCAN.format(5, 5, 1)
+    sql = "SELECT id FROM port_call ORDER BY id LIMIT ? OFFSET ?"
+    assert any("OFFSET 9,000 reads as many rows" in text for text in observed(sql, plan, schema, 5, 9000))
+    assert not any("OFFSET" in text for text in observed(sql, plan, schema, 5, 20))
+
+
+def test_a_gap_in_a_composite_index_is_told() -> None:
+    columns = tuple(TableColumn(name, "TEXT") for name in ("status", "agent", "eta"))
+    indexes = (Index("calls", ("status", "agent", "eta")), Index("pairs", ("status", "eta")))
+    schema = Schema("postgresql", (Table("port_call", columns, indexes=indexes, rows=5000),))
+    plan = "Index Scan using {} on port_call  (cost=0.00..1.00 rows=5 width=4)\n  Index Cond: (status = 'due'::text)\n  Filter: (eta > 3)"
+    sql = "SELECT id FROM port_call WHERE status = 'due' AND eta > 3"
+    (gap,) = observed(sql, plan.format("calls"), schema)
+    assert gap.endswith("eta is checked on each row afterwards, as agent stands before it in the index")
+    (none,) = observed(sql, plan.format("pairs"), schema)
+    assert none.endswith("afterwards")

@@ -18,6 +18,7 @@ from askless.core.words import number
 
 SMALL_TABLE_ROWS = 1000
 SHORT_SORT_ROWS = 100
+OFFSET_LEAST = 1000
 MOST_SHARE = 0.5
 # A column with a cast around it, as PostgreSQL writes conditions: (berth_id)::numeric. Text to text costs nothing.
 _CAST = re.compile(r"\((?P<column>\w+)\)::(?P<type>(?!text\b|bpchar\b|character\b)\w[\w ]*)")
@@ -29,7 +30,7 @@ _TEXTS = ("CHAR", "TEXT", "CLOB", "ENUM")
 
 
 class Observation(msgspec.Struct, frozen=True):
-    """One thing seen on a node. `slug` names its kind: reads-all, sorts, builds-index, per-row, part, unservable, and those
+    """One thing seen on a node. `slug` names its kind: reads-all, sorts, builds-index, per-row, part, unservable, offset, and those
     of `measured`."""
 
     node: Node
@@ -46,7 +47,7 @@ def observe(
 ) -> list[Observation]:
     """The observations on a plan. `rows` is what the statement returned when the application ran it, where known;
     `values` what stood in its slots."""
-    results: list[Observation] = []
+    results: list[Observation] = _offset(plan, structure, values)
     again = _read_again(plan, schema.system)
     for node in tree.walk(plan):
         if node.kind in tree.READS:
@@ -58,6 +59,19 @@ def observe(
             text = "this subquery runs again for every row of the query around it; a join with a GROUP BY runs once"
             results.append(Observation(node, "per-row", text))
     return results
+
+
+def _offset(plan: tuple[Node, ...], structure: Structure | None, values: Sequence[Value]) -> list[Observation]:
+    """A page far from the first one."""
+    slot = structure.offset_slot if structure is not None else None
+    offset = values[slot] if slot is not None and slot < len(values) else None
+    if not plan or not isinstance(offset, int) or isinstance(offset, bool) or offset < OFFSET_LEAST:
+        return []
+    text = (
+        f"OFFSET {offset:,} reads as many rows and throws them away before it returns the first one, more on each page; ask for "
+        "the rows beyond the last key seen instead"
+    )
+    return [Observation(plan[0], "offset", text)]
 
 
 def merged(first: Sequence[Observation], measured: Sequence[Observation]) -> list[Observation]:
@@ -102,7 +116,7 @@ def _on_read(
     if node.kind == tree.FULL_SCAN and size is not None and size >= SMALL_TABLE_ROWS:
         results += _full_scan(node, again, size, structure, rows, schema)
     if node.kind in (tree.INDEX_SEARCH, tree.INDEX_ONLY) and structure is not None:
-        text_or_none = _partly(node, structure)
+        text_or_none = _partly(node, structure, schema)
         if text_or_none:
             results.append(Observation(node, "part", text_or_none))
     return results
@@ -164,7 +178,7 @@ def _sort(node: Node, structure: Structure | None, schema: Schema) -> Observatio
     return Observation(node, "sorts", f"sorts its rows before it returns the first one{tail}{part}")
 
 
-def _partly(node: Node, structure: Structure) -> str:
+def _partly(node: Node, structure: Structure, schema: Schema) -> str:
     answered = {column.lower() for column in node.searched}
     joined = {
         side.name.lower()
@@ -175,7 +189,24 @@ def _partly(node: Node, structure: Structure) -> str:
     left = [column for column in dict.fromkeys(_conditions(node, structure)) if column.lower() not in answered | joined]
     if not left or not answered:
         return ""
-    return f"the index answers {', '.join(node.searched)}; {', '.join(left)} is checked on each row afterwards"
+    text = f"the index answers {', '.join(node.searched)}; {', '.join(left)} is checked on each row afterwards"
+    return text + _gap(node, left, schema)
+
+
+def _gap(node: Node, left: Sequence[str], schema: Schema) -> str:
+    """Why an index that holds a column does not answer it: another one stands before it that the statement does not set."""
+    table = schema.table(node.table)
+    index = next((one for one in table.indexes if one.name == node.index), None) if table is not None else None
+    if index is None:
+        return ""
+    columns = [name.lower() for name in index.columns]
+    answered = {column.lower() for column in node.searched}
+    for column in left:
+        if column.lower() in columns:
+            between = [name for name in columns[: columns.index(column.lower())] if name not in answered]
+            if between and between[0] != column.lower():
+                return f", as {' and '.join(between)} stands before it in the index"
+    return ""
 
 
 def _expression_index(table: str, predicate: Predicate, system: str) -> str:
