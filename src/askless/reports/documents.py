@@ -200,6 +200,7 @@ class PlanRow(msgspec.Struct, frozen=True):
     indexes: tuple[IndexRow, ...]
     error: str = ""
     generic_plan: tuple[PlanNode, ...] = ()
+    remark: str = ""
 
 
 class PlanDocument(Document, frozen=True, kw_only=True):

@@ -27,6 +27,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from sqlalchemy.engine import Connection
 
+    from askless.database.sending import Query
     from askless.database.servers import Limits
 
 
@@ -92,10 +93,10 @@ def _explained(
     structure = structure_of(subject.text, subject.system or schema.system)
     plan: tuple[Node, ...] = ()
     generic: tuple[Node, ...] = ()
-    error = ""
+    error = remark = ""
     try:
         query = explaining.query_of(connection, subject.text, subject.parameters, subject.names, subject.system)
-        plan = explaining.explain(connection, query, wish.analyze, limits)
+        plan, remark = _plan(connection, query, wish.analyze, limits)
         generic = explaining.generic(connection, query, plan) if not wish.analyze else ()
     except AskLessError as problem:
         error = problem.message
@@ -117,7 +118,21 @@ def _explained(
         indexes=tuple(indexes),
         error=error,
         generic_plan=nodes_of(generic, schema, observe(generic, structure, schema)),
+        remark=remark,
     )
+
+
+def _plan(connection: Connection, query: Query, analyze: bool, limits: Limits) -> tuple[tuple[Node, ...], str]:
+    """The plan; without measurements, and with a word on that, where the statement ran into its limit."""
+    from askless.database import explaining
+
+    try:
+        return explaining.explain(connection, query, analyze, limits), ""
+    except AskLessError as problem:
+        if not analyze or problem.slug != "timed-out":
+            raise
+        text = f"{problem.message}: this is what the planner expects; allow it more seconds with --timeout"
+        return explaining.explain(connection, query, False, limits), text
 
 
 def _advised(

@@ -45,7 +45,7 @@ _KINDS = (
     ("Nested loop", tree.NESTED_LOOP), ("Batched key access", tree.NESTED_LOOP), ("hash", tree.HASH_JOIN), ("Hash", tree.HASH),
     ("Sort", tree.SORT), ("Group", tree.GROUP), ("Aggregate using temporary table", tree.GROUP), ("Aggregate", tree.AGGREGATE),
     ("Window", tree.WINDOW), ("Remove duplicate", tree.DISTINCT), ("Weedout", tree.DISTINCT), ("Limit", tree.LIMIT),
-    ("Filter", tree.FILTER), ("Invalidate materialized", tree.MATERIALIZE), ("Materialize", tree.MATERIALIZE), ("Temporary table", tree.MATERIALIZE),
+    ("Count rows", tree.AGGREGATE), ("Filter", tree.FILTER), ("Invalidate materialized", tree.MATERIALIZE), ("Materialize", tree.MATERIALIZE), ("Temporary table", tree.MATERIALIZE),
     ("Union", tree.COMPOUND), ("Append", tree.COMPOUND), ("Intersect", tree.COMPOUND), ("Except", tree.COMPOUND),
     ("Repeat until", tree.COMPOUND), ("Update", tree.WRITE), ("Delete", tree.WRITE), ("Insert", tree.WRITE), ("Replace", tree.WRITE),
 )  # fmt: skip

@@ -29,6 +29,8 @@ def plan(out: Console, document: documents.PlanDocument) -> None:
             out.print(Text(where, style="dim"))
         if row.error:
             out.print(Text("  can't be explained: " + one_line(row.error, 200), style="red"))
+        if row.remark:
+            out.print(Text("  " + safe(row.remark), style="yellow"))
         if row.plan:
             out.print(indented(_steps(row.plan), 2))
         if row.generic_plan:
