@@ -147,3 +147,18 @@ def test_a_gap_in_a_composite_index_is_told() -> None:
     assert gap.endswith("eta is checked on each row afterwards, as agent stands before it in the index")
     (none,) = observed(sql, plan.format("pairs"), schema)
     assert none.endswith("afterwards")
+
+
+def test_a_distinct_that_hides_what_a_join_multiplied() -> None:
+    plan = (
+        "HashAggregate  (cost=9.00..9.10 rows=20 width=4) (actual time=9.0..9.1 rows={} loops=1)\n"
+        "  ->  Hash Join  (cost=1.00..8.00 rows=4000 width=4) (actual time=0.1..8.0 rows=4000 loops=1)\n"
+        "        ->  Seq Scan on port_call c  (cost=0.00..2.00 rows=4000 width=4) (actual time=0.1..2.0 rows=4000 loops=1)\n"
+        "        ->  Hash  (cost=0.00..1.00 rows=20 width=4) (actual time=0.1..0.2 rows=20 loops=1)\n"
+        "              ->  Seq Scan on berth b  (cost=0.00..1.00 rows=20 width=4) (actual time=0.1..0.2 rows=20 loops=1)"
+    )
+    sql = "SELECT DISTINCT b.id FROM berth b JOIN port_call c ON c.berth_id = b.id"
+    schema = Schema("postgresql")
+    assert any("4,000 rows, of which DISTINCT keeps 20" in text for text in observed(sql, plan.format(20), schema))
+    assert not any("DISTINCT keeps" in text for text in observed(sql, plan.format(3000), schema))
+    assert not any("DISTINCT keeps" in text for text in observed(sql.replace("DISTINCT ", ""), plan.format(20), schema))

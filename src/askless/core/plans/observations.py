@@ -19,6 +19,8 @@ from askless.core.words import number
 SMALL_TABLE_ROWS = 1000
 SHORT_SORT_ROWS = 100
 OFFSET_LEAST = 1000
+FAN_OUT, FAN_OUT_LEAST = 5.0, 1000  # rows of a join for one that DISTINCT keeps, and in all
+_JOINS = (tree.NESTED_LOOP, tree.HASH_JOIN, tree.MERGE_JOIN)
 MOST_SHARE = 0.5
 # A column with a cast around it, as PostgreSQL writes conditions: (berth_id)::numeric. Text to text costs nothing.
 _CAST = re.compile(r"\((?P<column>\w+)\)::(?P<type>(?!text\b|bpchar\b|character\b)\w[\w ]*)")
@@ -30,7 +32,8 @@ _TEXTS = ("CHAR", "TEXT", "CLOB", "ENUM")
 
 
 class Observation(msgspec.Struct, frozen=True):
-    """One thing seen on a node. `slug` names its kind: reads-all, sorts, builds-index, per-row, part, unservable, offset, and those
+    """One thing seen on a node. `slug` names its kind: reads-all, sorts, builds-index, per-row, part, unservable, offset,
+    fan-out, and those
     of `measured`."""
 
     node: Node
@@ -47,7 +50,7 @@ def observe(
 ) -> list[Observation]:
     """The observations on a plan. `rows` is what the statement returned when the application ran it, where known;
     `values` what stood in its slots."""
-    results: list[Observation] = _offset(plan, structure, values)
+    results = [*_offset(plan, structure, values), *_fan_out(plan, structure)]
     again = _read_again(plan, schema.system)
     for node in tree.walk(plan):
         if node.kind in tree.READS:
@@ -72,6 +75,23 @@ def _offset(plan: tuple[Node, ...], structure: Structure | None, values: Sequenc
         "the rows beyond the last key seen instead"
     )
     return [Observation(plan[0], "offset", text)]
+
+
+def _fan_out(plan: tuple[Node, ...], structure: Structure | None) -> list[Observation]:
+    """Rows that a join multiplies and a DISTINCT takes out again, as a run shows."""
+    if structure is None or not structure.distinct or structure.has_limit or not plan or plan[0].actual is None:
+        return []
+    join = next((node for node in tree.walk(plan) if node.kind in _JOINS), None)
+    if join is None or join.actual is None:
+        return []
+    made, kept = join.actual.rows * join.actual.loops, plan[0].actual.rows
+    if made < FAN_OUT_LEAST or made < FAN_OUT * max(kept, 1.0):
+        return []
+    text = (
+        f"the join makes {number(made)} rows, of which DISTINCT keeps {number(kept)}: where the joined table is only asked whether "
+        "it has a row, EXISTS makes none of them"
+    )
+    return [Observation(join, "fan-out", text)]
 
 
 def merged(first: Sequence[Observation], measured: Sequence[Observation]) -> list[Observation]:
