@@ -151,6 +151,26 @@ def test_harder_data_shows_what_todays_rows_hide(
     )
 
 
+def test_copies_stand_before_the_tables_whatever_the_path(office_of: Callable[..., Office], tmp_path: Path) -> None:
+    """A role whose path names temporary tables last would have its own tables found first, and changed."""
+    office = office_of("postgresql")
+    (tmp_path / "before.sql").write_text("SELECT name FROM berth")
+    (tmp_path / "after.sql").write_text("SELECT DISTINCT name FROM berth")
+    files = ("--before", tmp_path / "before.sql", "--after", tmp_path / "after.sql")
+    office.ask(
+        "CREATE FUNCTION touched() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RAISE EXCEPTION ''the live table''; END'"
+    )
+    office.ask("CREATE TRIGGER berth_touched BEFORE INSERT OR DELETE ON berth EXECUTE FUNCTION touched()")
+    office.ask("ALTER ROLE harbour SET search_path = public, pg_temp")
+    try:
+        found = run("trial", "--db", office.url, *files, "--harder", "--json").json
+    finally:
+        office.ask("ALTER ROLE harbour RESET search_path")
+        office.ask("DROP TRIGGER berth_touched ON berth")
+        office.ask("DROP FUNCTION touched")
+    assert found["difference"].startswith("with rows of berth"), found["difference"]
+
+
 def test_what_is_the_same_with_harder_data_too(rewrite: Rewrite) -> None:
     counted = "SELECT b.id, b.name, (SELECT count(*) FROM port_call c WHERE c.berth_id = b.id) AS calls FROM berth b"
     ran = rewrite(CALLS, counted, "--harder")

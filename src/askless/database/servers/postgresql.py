@@ -232,7 +232,10 @@ class PostgreSQL:
         )
 
     def allow_copies(self, connection: Connection) -> None:
-        """The transaction that makes them is enough."""
+        """Temporary tables come first, even where somebody has set a path that puts them last."""
+        connection.exec_driver_sql(
+            "SELECT set_config('search_path', 'pg_temp, ' || current_setting('search_path'), true)"
+        )
 
     def live_name(self, connection: Connection, table: str) -> str:
         """In the schema that comes first; temporary tables come before it."""
