@@ -57,8 +57,8 @@ def shown(url: URL) -> str:
 
 
 @contextmanager
-def connect(url: URL, limits: Limits | None = None) -> Iterator[Connection]:
-    """A connection in one read-only transaction, which is rolled back.
+def connect(url: URL, limits: Limits | None = None, write: bool = False) -> Iterator[Connection]:
+    """A connection in one transaction, which is rolled back; read-only, unless `write`.
 
     Raises AskLessError: database-missing, database-refuses, driver-missing, timed-out.
     """
@@ -69,7 +69,7 @@ def connect(url: URL, limits: Limits | None = None) -> Iterator[Connection]:
         engine = server.engine(url, limits)
         try:
             with engine.connect() as connection:
-                server.begin(connection, limits)
+                server.begin(connection, limits, write)
                 known = dict(connection.info)
                 try:
                     yield connection

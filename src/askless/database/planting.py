@@ -17,7 +17,7 @@ from sqlalchemy.exc import DBAPIError
 
 from askless.core.errors import AskLessError
 from askless.core.model import Schema, Table, TableColumn
-from askless.database.connecting import mapped_errors, reason_of, shown
+from askless.database.connecting import connect, reason_of
 from askless.database.reflecting import reflect
 from askless.database.servers import Limits, server_of
 
@@ -45,28 +45,20 @@ def copies(url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[tuple[Co
 
     Raises AskLessError no-copies where they can't be made, and what the database says.
     """
-    server = server_of(url)
-    engine = server.engine(url, limits)
-    try:
-        with mapped_errors(shown(url), limits), engine.connect() as connection:
-            server.begin(connection, limits, write=True)
-            schema = reflect(connection)
-            lacking = [name for name in tables if schema.table(name) is None]
-            if lacking:
-                raise AskLessError(
-                    "no-copies", f"{lacking[0]} is no table of this database, so no copy of it can be made harder",
-                    "leave --harder out",
-                )  # fmt: skip
-            server.allow_copies(connection)
-            known = _parents_first([table for name in tables if (table := schema.table(name)) is not None])
-            for table in known:
-                _copy(connection, table, {one.name.lower(): one for one in known})
-            try:
-                yield connection, schema
-            finally:
-                connection.rollback()
-    finally:
-        engine.dispose()
+    with connect(url, limits, write=True) as connection:
+        schema = reflect(connection)
+        known = {name: schema.table(name) for name in tables}
+        lacking = next((name for name, table in known.items() if table is None), None)
+        if lacking is not None:
+            raise AskLessError(
+                "no-copies", f"{lacking} is no table of this database, so no copy of it can be made harder",
+                "leave --harder out",
+            )  # fmt: skip
+        server_of(connection).allow_copies(connection)
+        copied = _parents_first([table for table in known.values() if table is not None])
+        for table in copied:
+            _copy(connection, table, {one.name.lower(): one for one in copied})
+        yield connection, schema
 
 
 def plantings(schema: Schema, tables: Sequence[str], used: Sequence[tuple[str, str]]) -> list[Planting]:

@@ -115,7 +115,6 @@ def try_rewrite(
                 found = difference(results[0], results[1], question)
             if found is not None:
                 _check_repeatable(connection, pair[0], results[0], backend, limits)
-            if found is not None:
                 differs_at = turn
                 break
         if found is None and not any(rows):
@@ -148,7 +147,7 @@ def try_rewrite(
             differs_at=differs_at,
             columns_before=tuple(names[0]),
             columns_after=tuple(names[1]),
-            doubts=doubts_of(before, after, backend, _keys(connection, tables)),
+            doubts=doubts_of(before, after, backend, _keys(connection, tables)) if found is None else (),
             harder=hard,
         )
 

@@ -18,9 +18,8 @@ Waiting = Callable[[], bool]
 class LockWatch:
     """Looks again and again whether others wait, from a thread of its own; after `budget_s` it lets go, once.
 
-    `waiting` says whether anybody waits now, `let_go` gives the lock back at once. `held_s` is how long the lock has been
-    held, `waited_s` the longest time that somebody waited; `gave_way` tells that it was given back. Errors of a look end the
-    watch by letting go: nobody may wait unseen.
+    `waiting` says whether anybody waits now, `let_go` gives the lock back at once. `waited_s` is the longest time that somebody
+    waited; `gave_way` tells that the lock was given back. Errors of a look end the watch by letting go: nobody may wait unseen.
     """
 
     def __init__(self, waiting: Waiting, let_go: Callable[[], None], budget_s: float) -> None:
@@ -28,7 +27,7 @@ class LockWatch:
         self._over = threading.Event()
         self._thread = threading.Thread(target=self._watch, daemon=True)
         self._began = 0.0
-        self.held_s = self.waited_s = 0.0
+        self.waited_s = 0.0
         self.gave_way = False
 
     def __enter__(self) -> LockWatch:
@@ -39,7 +38,6 @@ class LockWatch:
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
         self._over.set()
         self._thread.join()
-        self.held_s = time.monotonic() - self._began
 
     def so_far(self) -> tuple[float, float]:
         """Seconds that the lock has been held, and that somebody waited for it at most, until now."""
