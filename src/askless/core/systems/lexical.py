@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-COMMENT_NESTED = (
-    r"/\*(?:[^*/]|\*(?!/)|/(?!\*)|/\*(?:[^*/]|\*(?!/)|/(?!\*)|/\*(?:[^*/]|\*(?!/)|/(?!\*))*+\*/)*+\*/)*+(?:\*/|\Z)"
-)
-COMMENT_FLAT = r"/\*(?:[^*]|\*(?!/))*+(?:\*/|\Z)"
+# A repetition that never gives back is written as a group (?>…) here: with a look-ahead inside, `*+` finds nothing in
+# Python 3.11.2, which Debian 12 has.
+_WITHIN = r"[^*/]|\*(?!/)|/(?!\*)"
+COMMENT_NESTED = rf"/\*(?>(?:{_WITHIN}|/\*(?>(?:{_WITHIN}|/\*(?>(?:{_WITHIN})*)\*/)*)\*/)*)(?:\*/|\Z)"
+COMMENT_FLAT = r"/\*(?>(?:[^*]|\*(?!/))*)(?:\*/|\Z)"
 STRING_PLAIN = r"'(?:[^']|'')*+(?:'|\Z)"
 STRING_ESCAPED = r"'(?:[^'\\]|\\.|'')*+(?:'|\\?\Z)"
 DOUBLE_PLAIN = r'"(?:[^"]|"")*+(?:"|\Z)'
