@@ -14,6 +14,7 @@ from askless.core.analysis import findings_of, summarise
 from askless.core.assembly import Assembler
 from askless.core.model import Place, Request
 from askless.core.sql.meaning import meaning, single
+from askless.core.sql.shape import shape_of
 from askless.core.sql.slots import Value
 from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
 
@@ -251,3 +252,65 @@ def test_a_meaning_means_itself(value: Value) -> None:
 def test_any_text_may_stand_for_a_list(text: str) -> None:
     alone, value = single(text)
     assert not alone or str(value) in text
+
+
+def test_a_needless_join_to_the_parent_changes_nothing() -> None:
+    jobs = "SELECT j.id, j.tug_id FROM tug_job j JOIN port_call p ON p.id = j.port_call_id WHERE p.id = ?"
+    queries = [CALLS, *each(jobs, IDS, ("id", "tug_id"), lambda k: dict(JOBS)[k])]
+    assert found(queries) == [("n-plus-one", "to-many", "traced")]
+    (finding,) = findings_of(summarise(asked(queries)))
+    assert "reads tug_job by port_call_id for each row of port_call" in finding.title
+    assert (
+        finding.advice[0].title == "load tug_job in one batched query" and "port_call.id IN" in finding.advice[0].code
+    )
+    tugs = "SELECT t.name FROM tug t JOIN tug_job j ON j.tug_id = t.id JOIN port_call p ON p.id = j.port_call_id WHERE p.id = ?"
+    through = [CALLS, *each(tugs, IDS, ("name",), lambda k: [(f"Tug {n}",) for _, n in dict(JOBS)[k]])]
+    assert found(through) == [("n-plus-one", "link-table", "traced")]
+    unknown = each("SELECT v.name FROM berth v JOIN quay q ON q.id = v.quay_id WHERE q.id = ?", range(6), ("name",), lambda k: [(f"B{k}",)])  # fmt: skip
+    assert found(unknown) == [("n-plus-one", "to-one", "repeated")]
+
+
+def test_rows_of_a_batch_are_there_already_for_lists_of_one() -> None:
+    text = "SELECT id, port_call_id, tug_id FROM tug_job WHERE port_call_id IN ({})"
+    columns = ("id", "port_call_id", "tug_id")
+    rows = {call: [(job, call, tug) for job, tug in jobs] for call, jobs in JOBS}
+    batch: Query = (
+        text.format(", ".join("?" * len(IDS))),
+        tuple(IDS),
+        columns,
+        [row for call in IDS for row in rows[call]],
+    )
+    again = each(text.format("?"), IDS, columns, rows.__getitem__)
+    assert found([CALLS, batch, *again]) == [("already-loaded", "", "traced")]
+    others = {call: [(job + 90_000, call, tug) for job, _, tug in rows[call]] for call in IDS}
+    changed = each(text.format("?"), IDS, columns, others.__getitem__)
+    assert ("already-loaded", "", "traced") not in found([CALLS, batch, *changed])
+
+
+def test_look_ups_in_lists_of_one_are_seen_beside_a_batch_of_their_shape() -> None:
+    text = "SELECT id, name FROM vessel WHERE id IN ({})"
+    others = tuple(range(500, 510))
+    batch: Query = (text.format(", ".join("?" * 10)), others, ("id", "name"), [(k, "Auk") for k in others])
+    loop = each(text.format("?"), VESSELS, ("id", "name"), lambda k: [(k, "Tern")])
+    assert found([batch, CALLS, *loop]) == [("n-plus-one", "to-one", "traced")]
+    chunks = [
+        (text.format(", ".join("?" * 10)), tuple(range(n, n + 10)), ("id", "name"), [(n, "Auk")])
+        for n in range(0, 50, 10)
+    ]
+    assert found([CALLS, *chunks, *loop[:1]]) == []
+
+
+def test_a_count_of_a_derived_table_is_grouped() -> None:
+    text = "SELECT COUNT(1) FROM (SELECT 1 FROM tug_job WHERE port_call_id = ?) AS _w"
+    queries = [CALLS, *each(text, IDS, ("count",), lambda k: [(k % 3,)])]
+    for form in FORMS:
+        (finding,) = findings_of(summarise(asked(queries, form)))
+        assert "GROUP BY\n  port_call_id" in finding.advice[0].sql and "COUNT(*)" in finding.advice[0].sql
+
+
+@pytest.mark.parametrize(
+    "name", ['"pg_catalog"."pg_class"', '"pg_type"', "`information_schema`.`columns`", "[sys].[tables]"]
+)
+def test_a_catalog_in_quotes_is_noise(name: str) -> None:
+    assert shape_of(f"SELECT c.oid FROM {name} AS c WHERE c.relname = 'vessel'", "postgresql").noise
+    assert not shape_of('SELECT c."from" FROM "class" AS c', "postgresql").noise

@@ -127,6 +127,7 @@ class RouteGatherer:
         stats = self.stats.shapes.get(statement.shape.digest)
         if stats is None:
             stats = self.stats.shapes[statement.shape.digest] = ShapeStats(statement.shape, statement)
+        stats.prefer(statement)
         first = self.first.setdefault(statement.shape.digest, statement.number)
         if first != statement.number:
             self.aliased[statement.number] = first

@@ -330,7 +330,8 @@ class Request:
         if len({self.statements[i] for i in indices}) > 1:
             return [self.values(i) for i in indices]
         parameters, literals = self.parameters, self.literals
-        return [(parameters[i], literals[i]) for i in indices]
+        first = self.statement(indices[0]).parts[1::2]
+        return [(parameters[i], literals[i] or first) for i in indices]
 
     def place(self, i: int) -> Place | None:
         """The place of query i."""

@@ -105,6 +105,11 @@ class ShapeStats:
         self.examples: list[Example] = []
         self.used: dict[str, UseTotals] = {}
 
+    def prefer(self, statement: Statement) -> None:
+        """Stand for the shape by this statement, where its lists are shorter: a look-up is told by a list of one."""
+        if "in(?)" in self.shape.text and len(statement.text) < len(self.statement.text):
+            self.statement = statement
+
     @property
     def structure(self) -> Structure | None:
         """What the statement asks, or None where it can't be parsed."""
@@ -170,6 +175,7 @@ class ShapeStats:
 
     def merge(self, other: ShapeStats) -> None:
         """Add what another piece of the capture counted."""
+        self.prefer(other.statement)
         self.count += other.count
         self.requests += other.requests
         self.rows += other.rows

@@ -23,8 +23,10 @@ class _Case:
         self.system = stats.statement.system
         self.sql = context.sql(stats)
         self.table, self.column = recipe.table, recipe.key.column.name
-        columns = recipe.key.columns
-        self.key = self.column if len(columns) == 1 else f"({', '.join(columns)})"
+        self.main = recipe.structure.main or self.table
+        near = recipe.structure.nearest(recipe.key.column)
+        columns = (near.name, *recipe.key.columns[1:])
+        self.key = near.name if len(columns) == 1 else f"({', '.join(columns)})"
         self.lookup = LookUp(self.sql, self.system, self.table, self.column, recipe.key.beside)
         self.variant, self.load, self.models = recipe.variant, recipe.load, context.models
         self.rows_each = stats.rows / stats.count if stats.count else 0.0
@@ -159,15 +161,17 @@ def _by_hand(case: _Case) -> str:
         return (
             f"load {load.relation} with the query that gives the {load.model} objects; which one that is can't be told"
         )
-    return f"collect the keys first, read all rows with {case.key} IN (...), keep them in a dict by {case.key}"
+    there = case.key if case.table == case.main else f"{case.table}.{case.column}"
+    return f"collect the keys first, read all rows with {there} IN (...), keep them in a dict by {case.key}"
 
 
 def _join(case: _Case) -> Advice:
     name = _relation_name(case)
     sql = ""
-    # A join holds no other condition of the look-up and no limit of its own: then the batch is the way.
+    # A join holds no other condition or join of the look-up and no limit of its own: then the batch is the way.
     source = case.recipe.source
-    wanted = case.parent_sql and not case.recipe.conditions and case.variant in (Variant.TO_ONE, Variant.TO_MANY)
+    asks_more = case.recipe.conditions or case.recipe.structure.joins
+    wanted = case.parent_sql and not asks_more and case.variant in (Variant.TO_ONE, Variant.TO_MANY)
     if wanted and source is not None and source.column and case.batched():
         sql = rewriting.joined(
             case.parent_sql,
@@ -208,7 +212,7 @@ def _caution(case: _Case) -> tuple[str, ...]:
 def _relation_name(case: _Case) -> str:
     if case.load is not None and case.load.relation:
         return f"{case.load.model}.{case.load.relation}"
-    return case.table
+    return case.main
 
 
 def _checks(case: _Case) -> tuple[str, ...]:
@@ -222,7 +226,7 @@ def _checks(case: _Case) -> tuple[str, ...]:
 def _counted_with_parent(case: _Case) -> str:
     """What the call for a count sends: the parent's query with the children outer-joined and counted."""
     source = case.recipe.source
-    if not case.parent_sql or source is None or not source.column or case.recipe.conditions:
+    if not case.parent_sql or source is None or not source.column or case.recipe.conditions or case.table != case.main:
         return ""
     held = source.table, source.column
     return rewriting.counted_with_parent(case.parent_sql, case.system, held, case.table, case.column)
@@ -232,7 +236,7 @@ def _grouped(case: _Case) -> Advice:
     code = "" if case.load is None else _grouped_code(case)
     grouped = rewriting.counted(case.lookup)
     return Advice(
-        title=f"get all of them with one GROUP BY {', '.join(case.recipe.key.columns)}",
+        title=f"get all of them with one GROUP BY {case.key.strip('()')}",
         why=f"one grouped query answers all {case.recipe.queries:.0f} keys",
         sql=(code and _counted_with_parent(case)) or grouped,
         code=code,
@@ -243,14 +247,14 @@ def _grouped(case: _Case) -> Advice:
             "parents with no rows are missing from the grouped result: they must stay, with 0"
             if case.variant is Variant.COUNT
             else "parents with no rows are missing from the grouped result: they must stay, with what an empty group gave",
-            f"count a column of {case.table}, not *, if you outer-join it from the parent",
+            f"count a column of {case.main}, not *, if you outer-join it from the parent",
         ),
     )
 
 
 def _existing(case: _Case) -> Advice:
     return Advice(
-        title=f"ask once which {case.key} have rows in {case.table}",
+        title=f"ask once which {case.key} have rows in {case.main}",
         why=f"one query gives those of the {case.recipe.queries:.0f} keys that have some",
         sql=rewriting.existing(case.lookup),
         at=case.at,

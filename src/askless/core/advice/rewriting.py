@@ -174,6 +174,7 @@ def counted(lookup: LookUp) -> str:
     """An aggregate for one key as a grouped aggregate for all keys."""
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
+        tree = _of_rows(tree) or tree
         keys = lookup.by_all_keys(tree, names)
         if keys is None:
             return None
@@ -182,6 +183,24 @@ def counted(lookup: LookUp) -> str:
         return tree.group_by(*keys, copy=False)
 
     return lookup.rewritten(change)
+
+
+def _of_rows(tree: exp.Select) -> exp.Select | None:
+    """The inner one of `SELECT COUNT(1) FROM (SELECT 1 FROM …)`, counting itself; None where it is no such count."""
+    source = source_of(tree)
+    inner = source.this if isinstance(source, exp.Subquery) else None
+    if not isinstance(inner, exp.Select) or len(tree.expressions) != 1:
+        return None
+    counted = bare(tree.expressions[0])
+    every = isinstance(counted, exp.Count) and (isinstance(counted.this, exp.Star) or slot_in(counted.this) is not None)
+    more = any(tree.args.get(name) for name in ("where", "joins", "group", "having", "limit"))
+    fewer = any(inner.args.get(name) for name in ("distinct", "group", "having", "limit", "offset", "qualify"))
+    if not every or more or fewer or any(node.find(exp.AggFunc) for node in inner.expressions):
+        return None
+    inner.set("expressions", [exp.Count(this=exp.Star())])
+    inner.set("order", None)
+    inner.pop()
+    return inner
 
 
 def counted_with_parent(text: str, system: str, held: tuple[str, str], table: str, column: str) -> str:

@@ -78,11 +78,14 @@ class AlreadyLoaded(ByRequests[Rereads]):
 
     def _look(self, view: RequestView, group: Group, structure: Structure) -> None:
         digest = group.stats.shape.digest
-        earlier = _earlier(view, group.indices, structure)
+        request, indices = view.request, group.indices
+        earlier = _earlier(view, indices, structure)
+        if earlier is None and _begins_with_a_batch(request, indices):
+            indices = indices[1:]
+            earlier = _earlier(view, indices, structure, group.indices[0])
         if earlier is None:
             reject(view.route, self.rule, (digest,))
             return
-        request, indices = view.request, group.indices
         tally = self.tallies(view.route).setdefault((digest,), Rereads(group.stats))
         view.claimed.add(digest)
         tally.add(request, indices)
@@ -107,8 +110,14 @@ def _reads_rows(structure: Structure) -> bool:
     )
 
 
-def _earlier(view: RequestView, indices: list[int], structure: Structure) -> int | None:
-    """The earlier query whose result holds the rows of all these look-ups, or None."""
+def _begins_with_a_batch(request: Request, indices: list[int]) -> bool:
+    """Whether the first of these was given more values than each other: `IN` with one value is of one shape with it."""
+    first, *others = (len(request.values(i)) for i in indices)
+    return bool(others) and first > max(others)
+
+
+def _earlier(view: RequestView, indices: list[int], structure: Structure, batch: int | None = None) -> int | None:
+    """The earlier query whose result holds the rows of all these look-ups, or None. `batch` is one of their own shape."""
     request = view.request
     rows = sum(request.rows[i] for i in indices)
     if not rows:
@@ -119,7 +128,8 @@ def _earlier(view: RequestView, indices: list[int], structure: Structure) -> int
     own = request.statement(indices[0]).shape.digest
     for i in range(indices[0]):
         statement = request.statement(i)
-        if request.rows[i] < len(wanted) or not request.samples[i] or statement.shape.digest == own:
+        is_own = statement.shape.digest == own and i != batch
+        if request.rows[i] < len(wanted) or not request.samples[i] or is_own:
             continue
         above = structure_of(statement)
         if above is None or above.kind != "select" or not _holds(above, structure):

@@ -54,20 +54,26 @@ def variant_of(tally: Repetition, context: Context, above: Structure | None = No
     own = source is not None and source.table == table and source.column == column.name
     if table != structure.main and structure.joins:
         # The key stands on a joined table: a link table, or a needless join to the parent itself.
-        return seen if own else Variant.LINK_TABLE
+        near = structure.nearest(column)
+        if near.table != structure.main:
+            return seen if own and near == column else Variant.LINK_TABLE
+        column, table, own = near, near.table, False
     if own:
-        return Variant.SAME_ROW if _asks_more(structure, above) else seen
+        return Variant.SAME_ROW if _asks_more(structure, above, tally.stats.statement.columns) else seen
     if context.schema is not None and context.schema.table(table) is not None:
         return Variant.TO_ONE if context.schema.is_unique(table, column.name) else Variant.TO_MANY
     return seen
 
 
-def _asks_more(structure: Structure, above: Structure | None) -> bool:
-    """Whether a look-up asks for a column of its table that the statement before it did not have."""
-    if above is None or any(output.star for output in structure.outputs):
-        return not any(output.star for output in above.outputs) if above is not None else True
+def _asks_more(structure: Structure, above: Structure | None, columns: tuple[str, ...]) -> bool:
+    """Whether a look-up, whose result has these columns, asks for one of its table that the statement before it had not."""
+    if above is None:
+        return True
     if any(output.star for output in above.outputs):
         return False
+    if any(output.star for output in structure.outputs):
+        named = {output.column.name.lower() for output in above.outputs if output.column.table == structure.main}
+        return not columns or not set(map(str.lower, columns)) <= named
     there = {output.column for output in above.outputs}
     return any(output.column not in there for output in structure.outputs if output.column.table == structure.main)
 
@@ -92,12 +98,13 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: list[Repetition], met: 
     chain = chain_of(tally, tallies)
     column = tally.key.column
     table = column.table or structure.main
+    by = structure.nearest(column).name
     counted = "1 + " + " + ".join(number(one.queries / one.requests) for one in chain)
     nested = len(chain) > 1 and variant in _NESTED
     source = tally.source
     parent = f" for each row of {source.table or 'an earlier result'}" if source else ""
     verb = _VERBS.get(variant, "reads")
-    title = f"{plural(queries, 'query')} where 1 would do: {verb} {structure.main or table} by {column.name}{parent} ({counted})"
+    title = f"{plural(queries, 'query')} where 1 would do: {verb} {structure.main or table} by {by}{parent} ({counted})"
     evidence, because = _evidence(tally, table, met.context)
     if len(chain) > 1:
         because.append("the whole path, outermost first: " + " → ".join(_path_names(chain)))
@@ -107,7 +114,7 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: list[Repetition], met: 
         variant=f"nested {variant}" if nested else str(variant),
         severity=severity(cost.share, cost.avoidable),
         title=title,
-        brief=f"{_BRIEFS.get(variant, '')}{structure.main or table} by {column.name} ({counted})",
+        brief=f"{_BRIEFS.get(variant, '')}{structure.main or table} by {by} ({counted})",
         evidence=evidence,
         because=tuple(because),
         cost=cost,

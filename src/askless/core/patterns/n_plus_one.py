@@ -80,7 +80,9 @@ class NPlusOne(ByRequests[Repetition]):
             if len(group.indices) < settings.repeat_least or group.stats.shape.digest in view.claimed:
                 continue
             parts = [
-                part for indices in by_code(view.request, group.indices) for part in _by_load(view.request, indices)
+                _of_one_length(view.request, group.stats, part)
+                for indices in by_code(view.request, group.indices)
+                for part in _by_load(view.request, indices)
             ]
             for indices in parts:
                 if len(indices) >= settings.repeat_least:
@@ -151,6 +153,15 @@ def _by_load(request: Request, indices: list[int]) -> list[list[int]]:
     for i in indices:
         groups.setdefault(request.loads[i], []).append(i)
     return list(groups.values())
+
+
+def _of_one_length(request: Request, stats: ShapeStats, indices: list[int]) -> list[int]:
+    """Look-ups without the batches that share their shape, a list of one being a list; all where most are batches."""
+    if "in(?)" not in stats.shape.text:
+        return indices
+    lengths = [len(request.values(i)) for i in indices]
+    least = [i for i, length in zip(indices, lengths, strict=True) if length == min(lengths)]
+    return least if len(least) * 2 > len(indices) else indices
 
 
 def _load_of(request: Request, indices: list[int], key: Key) -> Load | None:

@@ -32,6 +32,7 @@ _NOISE = re.compile(
     r"|unlisten|close|set)(?:$|[ ;(])"
     r"|select \?(?: as \S+)?(?: from dual)?$|select (?:version|current_user|user)\(\??\)(?: as \S+)?$|$"
 )
+_QUOTED = re.compile(r'["`\[](\w+)["`\]]')
 _CATALOG = re.compile(r"\b(?:from|join) ?information_schema\.")
 
 
@@ -87,6 +88,7 @@ def _space(found: re.Match[str]) -> str:
 
 def is_noise(shape: str) -> bool:
     """Whether a shape's text is control traffic rather than something that the application's author wrote."""
+    shape = _QUOTED.sub(r"\1", shape)
     return bool(_NOISE.match(shape) or _CATALOG.search(shape) or any_noise(tuple(REGISTRY)).search(shape))
 
 

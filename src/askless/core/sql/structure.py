@@ -109,6 +109,31 @@ class Structure(msgspec.Struct, frozen=True):
         """Whether the result is one row of a count and nothing else."""
         return self.aggregates == ("count",) and not self.group_by
 
+    def nearest(self, column: Column) -> Column:
+        """The column that always has this one's value and is the least number of joins away from the main table.
+
+        A look-up of children by `parent.id`, with a needless join to the parent, asks for the children's own reference.
+        """
+        away = {self.main: 0}
+        while True:
+            further = {
+                one.table: away[other.table] + 1
+                for join in self.joins
+                for one, other in ((join.left, join.right), (join.right, join.left))
+                if other.table in away and one.table not in away
+            }
+            if not further:
+                break
+            away |= further
+        equal = [column]
+        for known in equal:
+            for join in self.joins:
+                if known in (join.left, join.right):
+                    other = join.right if known == join.left else join.left
+                    if other not in equal:
+                        equal.append(other)
+        return min(equal, key=lambda one: away.get(one.table or self.main, len(away)))
+
 
 @lru_cache(maxsize=4096)
 def structure_of(text: str, system: str) -> Structure | None:
