@@ -231,6 +231,8 @@ def test_generic_relations_and_proxies_are_walked(
             Note.objects.create(about=vessel)
         with askless.request("notes"):
             [list(vessel.notes.all()) for vessel in Vessel.objects.order_by("id")]
+        with askless.request("about"):
+            [note.about for note in Note.objects.order_by("id")]
         with askless.request("proxies"):
             [vessel.licence for vessel in Tanker.objects.order_by("id")]
         with askless.request("made by hand"):
@@ -243,6 +245,7 @@ def test_generic_relations_and_proxies_are_walked(
         for finding in run("findings", tmp_path / "c", "--json").json["findings"]
         if finding["pattern"] == "n-plus-one"
     }
+    assert codes["about"] == ['.prefetch_related("about")'], "no join: the type column tells which table it is"
     assert codes["notes"] == ['.prefetch_related("notes")'] and codes["proxies"][0] == '.select_related("licence")'
     assert not [code for code in codes["made by hand"] if code.startswith(".")], "no query gives these objects"
 

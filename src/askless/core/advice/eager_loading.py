@@ -65,9 +65,11 @@ def advise(recipe: Batch, context: Context) -> tuple[Advice, ...]:
 
 
 def _may_join(case: _Case) -> bool:
-    """Whether the ORM that loads the relation, if any, has a join for it."""
+    """Whether the ORM that loads the relation, if any, has a join for it, and the relation one table to join."""
     words = words_of(case.load)
     named = words is not None and case.load is not None and bool(case.load.relation)
+    if named and case.load is not None and not case.load.target:
+        return False
     return not named or case.variant is Variant.TO_ONE or (words is not None and words.joins_many())
 
 

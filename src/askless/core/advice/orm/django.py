@@ -30,9 +30,9 @@ class Django:
     def joined(self, path: Sequence[Load]) -> str:
         """`select_related`, which takes to-one relations only; below a to-many one, inside its `Prefetch`.
 
-        A relation that is prefetched already takes no second `Prefetch`: Django refuses it.
+        A relation that is prefetched already takes no second `Prefetch`: Django refuses it. A generic one has no one table.
         """
-        if path[-1].many:
+        if path[-1].many or not all(load.target for load in path):
             return ""
         above = [number for number, load in enumerate(path) if load.many]
         if not above:

@@ -48,7 +48,11 @@ def _described(meta):
     relations = {}
     for field in meta.get_fields():
         try:
-            if not field.is_relation or field.related_model is None:
+            if not field.is_relation:
+                continue
+            if field.related_model is None:  # the type column of each row tells which model it leads to
+                local = [meta.get_field(key).column for key in (field.fk_field, field.ct_field)]
+                relations[field.name] = ["", False, local, [], ""]
                 continue
             accessor = field.auto_created and not field.concrete
             name = field.get_accessor_name() if accessor else field.name
