@@ -163,7 +163,7 @@ django.setup()
 from django.db import connection
 from pier.models import *
 with connection.schema_editor() as editor:
-    for model in (ContentType, Vessel, Crew, Licence, Note):
+    for model in (ContentType, Vessel, Crew, Licence, Note, Craft, Tug):
         editor.create_model(model)
 """
 MODELS = """
@@ -180,6 +180,11 @@ class Vessel(models.Model):
 class Tanker(Vessel):
     class Meta:
         proxy = True
+class Craft(models.Model):
+    name = models.TextField()
+class Tug(Craft):
+    power = models.IntegerField()
+    captain = models.ForeignKey(Crew, models.CASCADE, null=True)
 class Licence(models.Model):
     vessel = models.OneToOneField(Vessel, models.CASCADE, related_name="licence")
 class Note(models.Model):
@@ -248,6 +253,90 @@ def test_generic_relations_and_proxies_are_walked(
     assert codes["about"] == ['.prefetch_related("about")'], "no join: the type column tells which table it is"
     assert codes["notes"] == ['.prefetch_related("notes")'] and codes["proxies"][0] == '.select_related("licence")'
     assert not [code for code in codes["made by hand"] if code.startswith(".")], "no query gives these objects"
+
+
+LIBRARY = """
+from django.db.models.query import ModelIterable
+class OfTheirClass(ModelIterable):
+    def __iter__(self):
+        keys = list(self.queryset.values_list("pk", flat=True))
+        for model in self.queryset.model.__subclasses__():
+            yield from model.objects.filter(pk__in=keys)
+def whole(queryset):
+    queryset._iterable_class = OfTheirClass
+    return queryset
+def listed(model):
+    return model.objects.order_by("id")
+"""
+
+
+def test_no_call_is_hung_on_what_a_library_reads_by_itself(
+    project: Callable[[str], dict[str, list[tuple[str, str, str]]]], tmp_path: Path
+) -> None:
+    """A query that a library gives to the program to read takes a call; one that it reads itself, for its objects, does not."""
+    library = tmp_path / "site-packages"
+    library.mkdir()
+    (library / "quay.py").write_text(LIBRARY)
+    told = project(
+        """
+        import askless
+        sys.path.append("site-packages")
+        import quay
+        from django.db.models import prefetch_related_objects
+        for number in range(6):
+            Tug.objects.create(name="Tug", power=number, captain=Crew.objects.create(name="Ann"))
+        with askless.request("by the library"):
+            [craft.captain.name for craft in quay.whole(Craft.objects.order_by("id"))]
+        with askless.request("given"):
+            [tug.captain.name for tug in quay.listed(Tug)]
+        with askless.request("mended"):
+            objects = list(quay.whole(Craft.objects.order_by("id")))
+            prefetch_related_objects(objects, "captain")
+            [craft.captain.name for craft in objects]
+        """
+    )
+    assert ("library", "Tug", "") in told["by the library"] and ("query", "Tug", "") in told["given"]
+    codes = {
+        finding["route"]: [advice["code"] for advice in finding["advice"]]
+        for finding in run("findings", tmp_path / "c", "--json").json["findings"]
+        if finding["pattern"] == "n-plus-one"
+    }
+    assert codes["given"][0] == '.select_related("captain")'
+    (code,) = codes["by the library"]
+    assert 'prefetch_related_objects(objects, "captain")' in code
+    assert "mended" not in codes
+
+
+def test_no_bulk_call_for_objects_of_two_tables(
+    project: Callable[[str], dict[str, list[tuple[str, str, str]]]], tmp_path: Path
+) -> None:
+    """Django's `bulk_create` refuses a model with a parent; with a key given, `create` first tries an UPDATE of the parent."""
+    project(
+        """
+        import askless
+        with askless.request("tugs"):
+            for number in range(6):
+                Tug.objects.create(id=50 + number, name="Tug", power=number)
+        with askless.request("crafts"):
+            for number in range(6):
+                Craft.objects.create(name="Barge")
+        with askless.request("renamed"):
+            for craft in Craft.objects.all():
+                craft.name = "Lighter"
+                craft.save()
+        """
+    )
+    loops = {
+        (finding["route"], finding["title"].split(" rows ")[1].split(" one by one")[0]): finding["advice"][0]["code"]
+        for finding in run("findings", tmp_path / "c", "--json").json["findings"]
+        if finding["pattern"] == "write-loop"
+    }
+    assert loops == {
+        ("tugs", "inserted into pier_craft"): "",
+        ("tugs", "inserted into pier_tug"): "",
+        ("crafts", "inserted into pier_craft"): "Craft.objects.bulk_create([Craft(...) for ... in ...])",
+        ("renamed", "changed in pier_craft"): 'Craft.objects.bulk_update(objects, ["name"])',
+    }
 
 
 def test_what_the_orm_was_about(project: Callable[[str], dict[str, list[tuple[str, str, str]]]]) -> None:

@@ -84,7 +84,7 @@ class PlaceEvent(Event, tag="place"):
 
 
 class LoadEvent(Event, tag="load"):
-    """What an ORM said of a query: kind (lazy, eager, refresh, query, write), and the relation that it served."""
+    """What an ORM said of a query: kind (lazy, eager, refresh, query, library, write), and the relation that it served."""
 
     id: Whole
     orm: str

@@ -63,8 +63,7 @@ def origin_of(load: Load | None, models: Mapping[tuple[str, str], Model]) -> Ori
     if model is None or relation is None or not columns or not model.table:
         return None
     # What a model has from its parent stands in the parent's table, and its key is the parent's.
-    links = [models.get((load.orm, link.target)) for link in model.relations.values() if link.name.endswith("_ptr")]
-    parents = [parent for parent in links if parent is not None]
+    parents = [parent for name in model.parents if (parent := models.get((load.orm, name))) is not None]
     inherited = [key for parent in parents for key in parent.keys if set(columns) & set(model.keys)]
     tables = frozenset(one.table.lower() for one in (model, *parents))
     return Origin(tables, frozenset(column.lower() for column in (*columns, *inherited)))

@@ -37,7 +37,11 @@ class Place(msgspec.Struct, frozen=True):
 
 
 class Load(msgspec.Struct, frozen=True):
-    """What an ORM said of a query. `kind`: lazy, eager, refresh, query, write. `relation` is an attribute of `model`."""
+    """What an ORM said of a query. `kind`: lazy, eager, refresh, query, write. `relation` is an attribute of `model`.
+
+    The kind `library` is a query that a library builds and reads by itself, for objects that it then hands out: the
+    application can hang nothing on it.
+    """
 
     orm: str
     kind: str
@@ -67,6 +71,11 @@ class Model(msgspec.Struct, frozen=True):
     keys: tuple[str, ...] = ()
     attributes: dict[str, str] = {}
     relations: dict[str, Relation] = {}
+
+    @property
+    def parents(self) -> tuple[str, ...]:
+        """The models whose tables hold a part of each of its rows, by Django's name for the link to one."""
+        return tuple(link.target for link in self.relations.values() if link.name.endswith("_ptr") and not link.many)
 
     def attribute(self, column: str) -> str:
         """The attribute of a column; the column's own name where it is not known."""

@@ -148,6 +148,10 @@ class LeaveOut(Recipe, frozen=True, kw_only=True):
 
 
 class WriteTogether(Recipe, frozen=True, kw_only=True):
-    """Write at once what is written row by row; `alone` tells that each write commits by itself."""
+    """Write at once what is written row by row; `alone` tells that each write commits by itself.
+
+    `parted`: each object is written to several tables, of which this is one.
+    """
 
     alone: bool
+    parted: bool = False

@@ -104,7 +104,7 @@ def _step(case: _Case, joined: bool) -> Step | None:
 def _query(case: _Case) -> Query | None:
     """The ORM's query that the call hangs on."""
     root = case.recipe.root
-    if root is None or root.load is None or root.structure is None:
+    if root is None or root.load is None or root.structure is None or root.load.kind == "library":
         return None
     there = joined_already(root.load, root.structure, case.models)
     return Query(case.at.file if case.at is not None else "", root.load.target, tuple(there))
@@ -160,7 +160,9 @@ def _by_hand(case: _Case) -> str:
     if load is not None and load.kind == "lazy":
         if not load.relation or _query(case) is not None:
             return ""
-        return (
+        path, words = _path(case), words_of(load)
+        lent = words.afterwards(path) if words is not None and path and _spares(case) else ""
+        return lent or (
             f"load {load.relation} with the query that gives the {load.model} objects; which one that is can't be told"
         )
     there = case.key if case.table == case.main else f"{case.table}.{case.column}"

@@ -22,7 +22,7 @@ def advise(recipe: WriteTogether, context: Context) -> tuple[Advice, ...]:
     load = recipe.stats.load
     words = words_of(load)
     code = ""
-    if words is not None and load is not None:
+    if words is not None and load is not None and not recipe.parted:
         model = context.models.get((load.orm, load.target)) or by_table(load, structure.main, context.models)
         if model is not None:
             code = words.written(structure.kind, model, structure.written)

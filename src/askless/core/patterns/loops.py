@@ -227,16 +227,19 @@ def _columns_of(load: Load | None, context: Context) -> tuple[str, ...]:
     return relation.remote if relation is not None else ()
 
 
+_ROOTS = ("query", "library")
+
+
 def _root(top: Repetition, path: tuple[Load, ...], met: Met) -> ShapeStats | None:
     """The ORM's query that the path hangs on: the one that supplied the keys, else the only one of the route that can be."""
     source = met.route.shapes.get(main_source(top))
-    if source is not None and (source.load is None or source.load.kind == "query"):
+    if source is not None and (source.load is None or source.load.kind in _ROOTS):
         return source if source.load is not None else None
     results = [
         stats
         for stats in met.route.own_shapes()
         if (load := stats.load) is not None
-        and load.kind == "query"
+        and load.kind in _ROOTS
         and (structure := stats.structure) is not None
         and not structure.aggregates
         and from_query(path, load, structure, met.context.models) is not None

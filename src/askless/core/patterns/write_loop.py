@@ -17,6 +17,7 @@ from askless.core.patterns.base import (
     by_code,
     call_path,
     spared,
+    writes_of,
 )
 from askless.core.recipes import WriteTogether
 from askless.core.settings import Settings
@@ -29,7 +30,7 @@ RULE = Rule(
     "write-loop",
     "rows written one by one",
     "five or more INSERT, UPDATE or DELETE of one shape; worse where each commits alone",
-    "an executemany, a statement with many rows, INSERTs of rows in chunks",
+    "an executemany, a statement with many rows, INSERTs of rows in chunks, UPDATEs that found no row and inserted one",
 )
 _WRITES = ("insert", "update", "delete")
 
@@ -62,6 +63,8 @@ class WriteLoop(ByRequests[Writes]):
             if structure is None or structure.kind not in _WRITES:
                 continue
             single = [i for i in group.indices if _is_single(view.request, i, structure.kind)]
+            if structure.kind == "update":
+                single = _without_attempts(view, single, structure.main.lower())
             for indices in by_code(view.request, single) if single else []:
                 if len(indices) >= settings.write_loop_least:
                     self._add(view, group.stats, indices)
@@ -81,6 +84,20 @@ class WriteLoop(ByRequests[Writes]):
 def _is_single(request: Request, i: int, kind: str) -> bool:
     """Whether a write is of one row: no executemany, and no INSERT of a chunk of rows."""
     return request.batches.get(i, 0) <= 1 and not (kind == "insert" and request.rows[i] > 1)
+
+
+def _without_attempts(view: RequestView, indices: list[int], table: str) -> list[int]:
+    """UPDATEs but those that changed nothing and were followed by an INSERT of the row: one that may be there or not."""
+    request = view.request
+    inserts = [
+        i for i, written in writes_of(view) if written == table and request.statement(i).shape.text.startswith("insert")
+    ]
+    following = [*indices[1:], len(request)]
+    return [
+        i
+        for i, after in zip(indices, following, strict=True)
+        if request.rows[i] or not any(i < insert < after for insert in inserts)
+    ]
 
 
 def _alone(request: Request, indices: list[int]) -> int:
@@ -115,8 +132,29 @@ def _diagnosis(tally: Writes, met: Met) -> Diagnosis:
         cost=cost,
         unsure=("whether a later row needs what an earlier one was given (its key, say) is not known",),
     )
-    recipe = WriteTogether(stats=met.stats, line=met.line, saving=spared(queries - 1, cost.saving_ms), alone=alone)
+    recipe = WriteTogether(
+        stats=met.stats,
+        line=met.line,
+        saving=spared(queries - 1, cost.saving_ms),
+        alone=alone,
+        parted=structure.kind == "insert" and _is_parted(met),
+    )
     return Diagnosis(met.finding(RULE, claim), recipe)
+
+
+def _is_parted(met: Met) -> bool:
+    """Whether the table holds a part of each object: of a model with a parent, or of a parent whose children are inserted too."""
+    models, table = met.context.models, met.structure.main.lower()
+    shapes = [structure for stats in met.route.own_shapes() if (structure := stats.structure) is not None]
+    inserted = {structure.main.lower() for structure in shapes if structure.kind == "insert"}
+    for (orm, _), model in models.items():
+        if model.parents and model.table.lower() in inserted:
+            parents = [
+                parent.table.lower() for name in model.parents if (parent := models.get((orm, name))) is not None
+            ]
+            if table in (model.table.lower(), *parents):
+                return True
+    return False
 
 
 PATTERN = WriteLoop()

@@ -73,6 +73,12 @@ class Words(Protocol):
     def aside(self, path: Sequence[Load]) -> str:
         """How to load the last relation of a path beside it, where the look-ups have conditions. An instruction."""
 
+    def afterwards(self, path: Sequence[Load]) -> str:
+        """How to load the last relation of a path for objects that are there, whatever query gave them; '' where there is no way.
+
+        An instruction.
+        """
+
     def caution(self, path: Sequence[Load]) -> str:
         """What must be minded when the last relation of a path is joined; '' where nothing."""
 
@@ -129,8 +135,8 @@ REGISTRY = {
 
 
 def words_of(load: Load | None) -> Words | None:
-    """The words of the ORM that a query came from; None where none is known."""
-    if load is None or load.orm not in REGISTRY:
+    """The words of the ORM that a query came from; None where none is known, or none reaches it: a library reads it."""
+    if load is None or load.orm not in REGISTRY or load.kind == "library":
         return None
     words: Words = import_module(REGISTRY[load.orm]).WORDS
     return words

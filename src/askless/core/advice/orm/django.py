@@ -56,6 +56,14 @@ class Django:
         inner = f'Prefetch("{_names(path)}", queryset={bare(path[-1].target)}.objects.filter(...), to_attr="...")'
         return f"with the conditions of the look-up, .prefetch_related({inner}); and read that attribute in the loop"
 
+    def afterwards(self, path: Sequence[Load]) -> str:
+        """`prefetch_related_objects`, which takes objects of one class."""
+        model = bare(path[0].model)
+        call = f'prefetch_related_objects(objects, "{_names(path)}")'
+        return (
+            f"a library reads the {model} objects: load it for all of them before the loop, {call} of django.db.models"
+        )
+
     def caution(self, path: Sequence[Load]) -> str:
         """Nothing: Django joins to-one relations only."""
         return ""

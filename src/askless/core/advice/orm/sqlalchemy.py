@@ -46,6 +46,10 @@ class SQLAlchemy:
         """Nothing: a relation's conditions are its own."""
         return ""
 
+    def afterwards(self, path: Sequence[Load]) -> str:
+        """No call does."""
+        return ""
+
     def caution(self, path: Sequence[Load]) -> str:
         """Joined collections must be made unique by hand."""
         return "a joined collection needs .unique() on the result" if any(load.many for load in path[-1:]) else ""

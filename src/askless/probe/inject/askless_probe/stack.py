@@ -180,6 +180,29 @@ def nearest(frame):
     return library(innermost)[:2] or None
 
 
+def aside(frame):
+    """Whether a library's code, no layer below an application's, stands between a frame and the nearest of the program's."""
+    between = False
+    for _ in range(_NEAR):
+        if frame is None:
+            return False
+        name = frame.f_code.co_filename
+        known = _mine.get(name)
+        if known is None:
+            known = is_mine(name)
+        if known is _EDGE or name.startswith("<frozen importlib"):
+            return False
+        if known:
+            return between
+        if not between:
+            layer = _layers.get(name)
+            if layer is None:
+                layer = _layers[name] = _is_library(name)
+            between = layer is True
+        frame = frame.f_back
+    return False
+
+
 def _begun_at(first, key):
     """The key of a query that was built at another line than it is sent from: the line to change is the first."""
     found = _begun.get((first, key))

@@ -12,6 +12,7 @@ from .. import recorder, stack, strict, use
 
 _MARK = "_askless_load"  # on a Query
 _BUILT = "_askless_built"  # on a Query: the line that began it
+_ASIDE = "_askless_aside"  # on a Query: a library began it of its own accord
 _MARKED = "_askless_mark"  # on an object's state
 _names = {}  # class -> its name
 _forced = {}  # thread id -> what the query about to be sent is for, where its `Query` can't tell
@@ -353,6 +354,8 @@ def _load_of(compiler, kind, me):
     if kind == "query" and type(query).__name__ in ("UpdateQuery", "DeleteQuery"):
         kind = "write"
     name = _model(query.model)
+    if kind == "query" and hasattr(query, _ASIDE) and stack.aside(sys._getframe(2)):
+        return "django", "library", name, "", name, True
     if type(query.select_related) is dict:
         _mention_joined(query.model, query.select_related)
     return "django", kind, name, "", name, True
@@ -378,7 +381,10 @@ def install_building(module):
     def init(self, *args, **kwargs):
         plain(self, *args, **kwargs)
         if recorder.active:
-            setattr(self, _BUILT, stack.nearest(sys._getframe(1)))
+            frame = sys._getframe(1)
+            setattr(self, _BUILT, stack.nearest(frame))
+            if stack.aside(frame):
+                setattr(self, _ASIDE, True)
 
     module.Query.__init__ = init
 
