@@ -170,8 +170,16 @@ MODELS = """
 from django.contrib.contenttypes.fields import GenericForeignKey, GenericRelation
 from django.contrib.contenttypes.models import ContentType
 from django.db import models
+class Sailors(models.Manager):
+    def get_queryset(self):
+        return super().get_queryset().exclude(name="")
+    def named(self, name):
+        return self.filter(name=name)
+    def initials(self):
+        return [sailor.name[0] for sailor in self.filter(name="Ann")]
 class Crew(models.Model):
     name = models.TextField()
+    objects = Sailors()
 class Vessel(models.Model):
     name = models.TextField()
     log = models.TextField(default="")
@@ -253,6 +261,33 @@ def test_generic_relations_and_proxies_are_walked(
     assert codes["about"] == ['.prefetch_related("about")'], "no join: the type column tells which table it is"
     assert codes["notes"] == ['.prefetch_related("notes")'] and codes["proxies"][0] == '.select_related("licence")'
     assert not [code for code in codes["made by hand"] if code.startswith(".")], "no query gives these objects"
+
+
+def test_a_query_that_a_manager_gives_away_is_built_where_it_was_asked_for(
+    project: Callable[[str], dict[str, list[tuple[str, str, str]]]], tmp_path: Path
+) -> None:
+    project(
+        """
+        import askless
+        Crew.objects.create(name="Ann")
+        def all_of_them():
+            return Crew.objects.all()
+        def those_named():
+            return Crew.objects.named("Ann")
+        with askless.request("all"):
+            list(all_of_them())
+        with askless.request("named"):
+            list(those_named())
+        with askless.request("read by the manager"):
+            Crew.objects.initials()
+        """
+    )
+    lines = {
+        request.route: [place.function for i in range(len(request)) if (place := request.place(i))]
+        for request in read(tmp_path / "c")
+        if request.kind == "marked"
+    }
+    assert lines == {"all": ["all_of_them"], "named": ["those_named"], "read by the manager": ["initials"]}
 
 
 LIBRARY = """

@@ -210,7 +210,7 @@ def _begun_at(first, key):
         found = key
         try:
             begun, sent = resolve(*first), resolve(key[0], key[1])
-            if begun[:2] != sent[:2] and (_mine.get(begun[0]) or not _mine.get(sent[0])):
+            if begun[:2] != sent[:2] and judge(first) and (_mine.get(begun[0]) or not _mine.get(sent[0])):
                 found = first + key[: 2 * MAX_FRAMES - 2]
         except Exception:
             pass

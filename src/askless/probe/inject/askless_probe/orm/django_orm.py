@@ -12,8 +12,11 @@ from .. import recorder, stack, strict, use
 
 _MARK = "_askless_load"  # on a Query
 _BUILT = "_askless_built"  # on a Query: the line that began it
+_GIVEN = "_askless_given"  # on a Query: the code of a manager's method through which it came
 _ASIDE = "_askless_aside"  # on a Query: a library began it of its own accord
 _MARKED = "_askless_mark"  # on an object's state
+_NEAR = 16  # frames that are looked at for a manager's method
+_managing = {}  # model -> the code of its managers' methods
 _names = {}  # class -> its name
 _forced = {}  # thread id -> what the query about to be sent is for, where its `Query` can't tell
 _uses = {}  # thread id -> the use of the query that was sent last
@@ -334,7 +337,7 @@ def _sending(cls, kind):
             strict.check(load)
         recorder.pending.set(mark)
         if load is not None and load[1] == "query":
-            stack.built.set(getattr(self.query, _BUILT, None))
+            stack.built.set(_begun(self.query))
         try:
             return plain(self, *args, **kwargs)
         finally:
@@ -373,6 +376,50 @@ def _mention_joined(model, names):
         _mention_joined(joined, further)
 
 
+def _begun(query):
+    """The key of the line where a query was built; None where a manager that passed on the way reads the rows itself."""
+    code = getattr(query, _GIVEN, None)
+    if code is not None:
+        frame = sys._getframe(2)
+        for _ in range(_NEAR):
+            if frame is None:
+                break
+            if frame.f_code is code:
+                return None
+            frame = frame.f_back
+    return getattr(query, _BUILT, None)
+
+
+def _codes_of(model):
+    """The code of all methods of a model's managers and their querysets."""
+    codes = _managing.get(model)
+    if codes is None:
+        codes = set()
+        for manager in model._meta.managers:
+            for cls in (*type(manager).__mro__, *getattr(manager, "_queryset_class", object).__mro__):
+                for value in vars(cls).values():
+                    codes.add(getattr(getattr(value, "__func__", value), "__code__", None))
+        codes.discard(None)
+        _managing[model] = codes
+    return codes
+
+
+def _beyond(frame, model):
+    """(the frame that called the outermost of a model's managers nearby, the code of that one unless it is Django's)."""
+    if model is None:
+        return frame, None
+    codes, result, passed = _codes_of(model), frame, None
+    for _ in range(_NEAR):
+        if frame is None:
+            break
+        if frame.f_code in codes:
+            result, passed = frame.f_back, frame.f_code
+        frame = frame.f_back
+    if passed is not None and "/django/db/" in passed.co_filename.replace("\\", "/"):
+        passed = None
+    return result, passed
+
+
 def install_building(module):
     """Where a query is built; clones keep it."""
     plain = module.Query.__init__
@@ -382,9 +429,15 @@ def install_building(module):
         plain(self, *args, **kwargs)
         if recorder.active:
             frame = sys._getframe(1)
-            setattr(self, _BUILT, stack.nearest(frame))
-            if stack.aside(frame):
-                setattr(self, _ASIDE, True)
+            try:
+                beyond, code = _beyond(frame, self.model)
+                setattr(self, _BUILT, stack.nearest(beyond))
+                if code is not None:
+                    setattr(self, _GIVEN, code)
+                if stack.aside(frame):
+                    setattr(self, _ASIDE, True)
+            except Exception as error:
+                recorder.complain("can't tell where a query is built: %s: %s" % (type(error).__name__, error))
 
     module.Query.__init__ = init
 
