@@ -79,7 +79,7 @@ def run(*words: object, cwd: Path | None = None, env: dict[str, str] | None = No
             code = main([str(word) for word in words])
         except SystemExit as end:
             code = int(end.code or 0)
-    return Ran(code, *(stream.buffer.getvalue().decode() for stream in (out, err)))  # type: ignore[attr-defined]
+    return Ran(code, *(stream.buffer.getvalue().decode() for stream in (out, err)))
 
 
 @pytest.fixture(scope="session", autouse=True)

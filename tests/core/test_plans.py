@@ -157,12 +157,30 @@ def test_observations_in_words(db: sqlite3.Connection) -> None:
     assert "builds-index" in joined or "reads-all" in joined
 
 
+def test_conditions_of_subqueries_and_branches_are_those_of_their_reads(db: sqlite3.Connection) -> None:
+    for sql in (
+        "SELECT id FROM berth WHERE id IN (SELECT berth_id FROM port_call WHERE draught > 9)",
+        "SELECT id FROM port_call WHERE draught > 9 UNION ALL SELECT id FROM berth WHERE id = 3",
+    ):
+        assert "no index answers draught" in said(db, sql)["reads-all"], sql
+    assert "reads-all" not in said(db, "SELECT id FROM port_call WHERE draught > 9 OR 1 = 1")
+
+
+def test_an_index_that_is_read_whole(db: sqlite3.Connection) -> None:
+    whole = said(db, "SELECT count(*) FROM port_call WHERE eta = '2026-03'")["reads-all"]
+    assert whole == "reads all 3,000 entries of the index port_call_status_eta: none begins with eta"
+    assert said(db, "SELECT count(*) FROM port_call") == {}
+
+
 def test_nothing_is_said_of_what_is_fine(db: sqlite3.Connection) -> None:
     for sql in (
         "SELECT * FROM vessel WHERE id = 4",
         "SELECT * FROM berth WHERE name = 'x'",
         "SELECT * FROM port_call WHERE status = 'due' ORDER BY eta",
         "SELECT * FROM vessel",
+        "SELECT * FROM berth WHERE lower(name) = 'x'",
+        "SELECT * FROM berth ORDER BY name",
+        "SELECT id, (SELECT count(*) FROM port_call c WHERE c.berth_id = b.id) FROM berth b WHERE b.id = 7",
     ):
         assert said(db, sql) == {}, sql
 

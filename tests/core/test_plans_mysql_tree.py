@@ -65,6 +65,21 @@ def test_a_measured_tree_is_read_with_its_numbers() -> None:
     assert said["estimate-off"].node.kind == tree.FILTER and "(1,200 times)" in said["per-row"].text
 
 
+@pytest.mark.parametrize(
+    "over, columns",
+    [
+        ("(100 < id)", ("id",)),
+        ("(status = 'due' AND 3 <= eta <= 99)", ("status", "eta")),
+        ("(vessel_id = 3) OR (vessel_id = 4)", ("vessel_id",)),
+        ("('Tern 7' <= name <= 'Tern 7 and')", ("name",)),
+        ("(NULL < berth_id)", ("berth_id",)),
+    ],
+)
+def test_a_range_names_its_columns_on_either_side(over: str, columns: tuple[str, ...]) -> None:
+    (node,) = mysql_tree.read_tree(f"-> Index range scan on c using by_it over {over}  (cost=0.35 rows=1)\n")
+    assert node.searched == columns
+
+
 @pytest.mark.parametrize("words, kind", STEPS)
 def test_each_step_is_known(words: str, kind: str) -> None:
     for numbers in ("", "  (cost=0.35 rows=1)", "  (cost=1.5e+6..2.5e+6 rows=1e+6) (actual time=0.1..2.5 rows=1.5 loops=3)", " (never executed)"):  # fmt: skip

@@ -112,19 +112,26 @@ def _parents_first(tables: list[Table]) -> list[Table]:
 def _copy(connection: Connection, table: Table, copied: Mapping[str, Table]) -> None:
     """The first rows of a table; of those that refer to a copied one, only rows that still can."""
     quote, server = connection.dialect.identifier_preparer.quote, server_of(connection)
-    name, conditions = quote(table.name), []
+    name, conditions, orphans = quote(table.name), [], []
+    seen: set[str] = set()
     for key in table.foreign_keys:
         parent = copied.get(key.table.lower())
         if parent is not None and parent is not table and len(key.columns) == len(parent.primary_key) == 1:
             column = quote(key.columns[0])
             there = f"SELECT {quote(parent.primary_key[0])} FROM {quote(parent.name)}"  # noqa: S608
-            conditions.append(f"({column} IS NULL OR {column} IN ({there}))")
+            if parent.name in seen:  # MySQL reads a temporary table only once in a statement
+                orphans.append(f"{column} IS NOT NULL AND {column} NOT IN ({there})")
+            else:
+                conditions.append(f"({column} IS NULL OR {column} IN ({there}))")
+            seen.add(parent.name)
     where = " WHERE " + " AND ".join(conditions) if conditions else ""
     live = server.live_name(connection, table.name)
     try:
         connection.exec_driver_sql(
             f"CREATE TEMPORARY TABLE {name} AS SELECT * FROM {live}{where} LIMIT {ROWS_MOST}"  # noqa: S608
         )
+        for orphan in orphans:
+            connection.exec_driver_sql(f"DELETE FROM {name} WHERE {orphan}")  # noqa: S608
         if table.primary_key and server.paramstyle != "qmark":  # what is grouped by the key may show other columns
             connection.exec_driver_sql(
                 f"ALTER TABLE {name} ADD PRIMARY KEY ({', '.join(map(quote, table.primary_key))})"

@@ -12,7 +12,7 @@ from askless.core.advice.indexing import advisor
 from askless.core.errors import AskLessError
 from askless.core.model import Schema
 from askless.core.plans.measured import observe_measured
-from askless.core.plans.observations import merged, observe
+from askless.core.plans.observations import asks_one_row, merged, observe
 from askless.core.plans.tree import Node, without_values
 from askless.core.plans.unreadable import UnreadablePlan
 from askless.core.sql.masking import masker
@@ -104,7 +104,8 @@ def _explained(
     mask = masker(subject.system or schema.system, wish.values)
     plan, generic = without_values(plan, mask), without_values(generic, mask)
     values = values_of(structure.slots, subject.parameters, subject.names) if structure is not None else []
-    observations = merged(observe(plan, structure, schema, subject.rows, values), observe_measured(plan))
+    measured = observe_measured(plan, asks_one_row(structure, schema))
+    observations = merged(observe(plan, structure, schema, subject.rows, values), measured)
     indexes: Sequence[documents.IndexRow] = ()
     if structure is not None and plan:
         indexes = _advised(connection, schema, subject, structure, writes, wish.values)

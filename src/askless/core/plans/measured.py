@@ -25,8 +25,8 @@ SUM_MOST = 1.2  # of the plan's time, to which the times of its steps may come, 
 SHARE_LEAST = 0.25  # of the plan's time, from which a node's repetition matters
 
 
-def observe_measured(plan: tuple[Node, ...]) -> list[Observation]:
-    """The observations that a plan's own numbers allow."""
+def observe_measured(plan: tuple[Node, ...], one_row: bool = False) -> list[Observation]:
+    """The observations that a plan's own numbers allow. `one_row`: the statement asks for one row by its key."""
     results: list[Observation] = []
     total_ms = sum(node.total_ms for node in plan)
     own_ms = sum(node.own_ms or 0.0 for node in tree.walk(plan))
@@ -39,7 +39,7 @@ def observe_measured(plan: tuple[Node, ...]) -> list[Observation]:
     cut_short = _cut_short(plan)
     for node in tree.walk(plan):
         actual = node.actual
-        if node.kind == tree.SUBQUERY_PER_ROW:
+        if node.kind == tree.SUBQUERY_PER_ROW and not one_row and (actual is None or actual.loops != 1):
             runs = f" ({actual.loops:,} times)" if actual is not None and actual.loops > 1 else ""
             text = (
                 f"this subquery runs again for every row of the query around it{runs}; a join with a GROUP BY runs once"

@@ -28,6 +28,7 @@ _ACTUAL = re.compile(
 _NEVER = re.compile(r"\s*\(never executed\)")
 _ON = re.compile(r" on (?P<table><\w+>|\S+?)(?: using (?P<index>\S+))?(?: |$|,)")
 _ANSWERED = re.compile(r"\((?P<columns>[^()]*=[^()]*)\)|over \((?P<range>.*?)\)(?:,|$)")
+_COLUMN = re.compile(r"'(?:[^']|'')*'|\b(?!(?:and|or|not|null|is|in|like|between)\b)(?P<name>[^\W\d]\w*)", re.I)
 _FRAME = re.compile(r"^\s*(?:[+-]{4,}|\|?\s*EXPLAIN\s*\|?|\d+ rows? in set.*|\*+ \d+\. row \*+|mysql>.*)\s*$")
 
 _INPUTS = ("inputs", "inputs_from_condition", "inputs_from_group_by", "inputs_from_order_by", "inputs_from_having")
@@ -182,7 +183,7 @@ def _node(head: str, children: tuple[Node, ...], estimate: Estimate | None, actu
         table="" if product else name,
         index=(on["index"] or "") if on is not None and reads else "",
         covering=head.lower().startswith(("covering", "single-row covering")),
-        searched=tuple(dict.fromkeys(re.findall(r"(\w+)\s*(?:=|<|>)", condition))),
+        searched=_searched(answered) if answered is not None and reads else (),
         outer="left join" in head or "Left hash" in head,
         children=children,
         answered=condition,
@@ -191,3 +192,12 @@ def _node(head: str, children: tuple[Node, ...], estimate: Estimate | None, actu
         actual=actual,
         never=never,
     )
+
+
+def _searched(answered: re.Match[str]) -> tuple[str, ...]:
+    """The columns that an index answers: on the left of each `=`, or all that a range names, on either side: (100 < id)."""
+    if answered["range"]:
+        names = [name for found in _COLUMN.finditer(answered["range"]) if (name := found["name"])]
+    else:
+        names = re.findall(r"(\w+)\s*=", answered["columns"] or "")
+    return tuple(dict.fromkeys(names))

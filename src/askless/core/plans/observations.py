@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from math import inf, prod
 
 import msgspec
 
@@ -17,6 +18,7 @@ from askless.core.systems import system_of
 from askless.core.words import number
 
 SMALL_TABLE_ROWS = 1000
+TINY_TABLE_ROWS = 100
 SHORT_SORT_ROWS = 100
 OFFSET_LEAST = 1000
 FAN_OUT, FAN_OUT_LEAST = 5.0, 1000  # rows of a join for one that DISTINCT keeps, and in all
@@ -55,13 +57,29 @@ def observe(
     for node in tree.walk(plan):
         if node.kind in tree.READS:
             results += _on_read(node, id(node) in again, structure, schema, rows)
-            results += _unservable(node, structure, schema, values)
-        elif node.kind == tree.SORT and not _is_short(node):
+            if (table_rows(schema, node.table) or TINY_TABLE_ROWS) >= TINY_TABLE_ROWS:
+                results += _unservable(node, structure, schema, values)
+        elif node.kind == tree.SORT and not _is_short(node, plan, schema):
             results.append(_sort(node, structure, schema))
-        elif node.kind == tree.SUBQUERY_PER_ROW:
+        elif node.kind == tree.SUBQUERY_PER_ROW and not asks_one_row(structure, schema):
             text = "this subquery runs again for every row of the query around it; a join with a GROUP BY runs once"
             results.append(Observation(node, "per-row", text))
     return results
+
+
+def asks_one_row(structure: Structure | None, schema: Schema) -> bool:
+    """Whether a statement asks for one row by its key: what is asked again for each row is asked once."""
+    table = schema.table(structure.main) if structure is not None else None
+    if structure is None or table is None or structure.joins or len(table.primary_key) != 1:
+        return False
+    (key,) = table.primary_key
+    return any(
+        one.required
+        and one.operator == "="
+        and one.slots
+        and (one.column.table, one.column.name) == (structure.main, key)
+        for one in structure.predicates
+    )
 
 
 def _offset(plan: tuple[Node, ...], structure: Structure | None, values: Sequence[Value]) -> list[Observation]:
@@ -82,9 +100,13 @@ def _fan_out(plan: tuple[Node, ...], structure: Structure | None) -> list[Observ
     if structure is None or not structure.distinct or structure.has_limit or not plan or plan[0].actual is None:
         return []
     join = next((node for node in tree.walk(plan) if node.kind in _JOINS), None)
-    if join is None or join.actual is None:
+    if join is None:
         return []
-    made, kept = join.actual.rows * join.actual.loops, plan[0].actual.rows
+    # Where a server counts the rows of reads alone, the last one's are those of the join.
+    counted = join.actual or (join.children[-1].actual if join.children else None)
+    if counted is None:
+        return []
+    made, kept = counted.rows * counted.loops, plan[0].actual.rows
     if made < FAN_OUT_LEAST or made < FAN_OUT * max(kept, 1.0):
         return []
     text = (
@@ -114,10 +136,11 @@ def table_rows(schema: Schema, name: str) -> int | None:
 
 def _read_again(plan: tuple[Node, ...], system: str) -> set[int]:
     """The reads that run once for each row of another one: SQLite lists them in turn, others nest them."""
-    if system_of(system).reads_in_turn:
-        reads = [node for node in tree.walk(plan) if node.kind in tree.READS]
-        return {id(node) for node in reads[1:]}
     results: set[int] = set()
+    if system_of(system).reads_in_turn:
+        for level in (plan, *(node.children for node in tree.walk(plan))):  # a subquery's reads stand below it
+            results |= {id(node) for node in [one for one in level if one.kind in tree.READS][1:]}
+        return results
     for node in tree.walk(plan):
         if node.kind == tree.NESTED_LOOP:
             results |= {id(child) for child in node.children[1:] if child.kind in tree.READS}
@@ -135,6 +158,8 @@ def _on_read(
         results.append(Observation(node, "builds-index", text))
     if node.kind == tree.FULL_SCAN and size is not None and size >= SMALL_TABLE_ROWS:
         results += _full_scan(node, again, size, structure, rows, schema)
+    if node.kind == tree.INDEX_SCAN and size is not None and size >= SMALL_TABLE_ROWS and structure is not None:
+        results += _whole_index(node, size, structure)
     if node.kind in (tree.INDEX_SEARCH, tree.INDEX_ONLY) and structure is not None:
         text_or_none = _partly(node, structure, schema)
         if text_or_none:
@@ -147,7 +172,7 @@ def _conditions(node: Node, structure: Structure) -> list[str]:
     return [
         predicate.column.name
         for predicate in structure.predicates
-        if predicate.required and predicate.column.table.lower() == node.table.lower()
+        if predicate.filters and predicate.column.table.lower() == node.table.lower()
     ]
 
 
@@ -176,10 +201,31 @@ def _full_scan(
     ]
 
 
-def _is_short(node: Node) -> bool:
-    """Whether a sort has so few rows that nobody need think of it."""
+def _whole_index(node: Node, size: int, structure: Structure) -> list[Observation]:
+    """An index that is read from its beginning to its end for a few rows, as it is narrower than the table."""
+    conditions = [] if structure.has_limit else _conditions(node, structure)
+    if not conditions or node.searched:
+        return []
+    by = ", ".join(dict.fromkeys(conditions))
+    text = f"reads all {size:,} entries of the index {node.index}: none begins with {by}"
+    return [Observation(node, "reads-all", text)]
+
+
+def _is_short(node: Node, plan: tuple[Node, ...], schema: Schema) -> bool:
+    """Whether a sort has so few rows that nobody need think of it: its own, or those of what it reads."""
     rows = [part.rows for part in (node.actual, node.estimate) if part is not None]
-    return bool(rows) and max(rows) < SHORT_SORT_ROWS
+    if rows:
+        return max(rows) < SHORT_SORT_ROWS
+    below = tree.walk(plan) if system_of(schema.system).reads_in_turn else node.walk()
+    read = [_rows_read(one, schema) for one in below if one.kind in tree.READS]
+    return bool(read) and prod(read) < SHORT_SORT_ROWS
+
+
+def _rows_read(node: Node, schema: Schema) -> float:
+    """How many rows a step reads: what was counted, or estimated, or all of the table."""
+    parts = [part.rows for part in (node.actual, node.estimate) if part is not None]
+    size = table_rows(schema, node.table)
+    return max(parts) if parts else float(size) if size is not None else inf
 
 
 def _sort(node: Node, structure: Structure | None, schema: Schema) -> Observation:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
+import msgspec
 from sqlglot import exp
 
 from askless.core.sql.names import Names
@@ -23,7 +24,7 @@ def comparisons(node: Any, names: Names) -> Iterator[Predicate]:
     for part in conjuncts(node):
         if isinstance(part, exp.Or):
             for inner in _alternatives(part):
-                yield from _predicate(inner, names, False)
+                yield from (msgspec.structs.replace(one, filters=False) for one in _predicate(inner, names, False))
         else:
             yield from _predicate(part, names, True)
 

@@ -30,7 +30,7 @@ class Predicate(msgspec.Struct, frozen=True):
     `any` its one slot holds a list.
 
     `required` tells that every row of the result must meet it: it is joined to the others by AND, at the top, or stands
-    in the one subquery that all rows come from.
+    in the one subquery that all rows come from. `filters` tells the same of the rows of its own SELECT, a subquery or branch.
     """
 
     column: Column
@@ -39,6 +39,7 @@ class Predicate(msgspec.Struct, frozen=True):
     required: bool = True
     inside: str = ""  # a function around the column
     alike: bool = False  # which stands around the value too: lower(code) = lower(?)
+    filters: bool = True
 
 
 class Join(msgspec.Struct, frozen=True):

@@ -42,6 +42,7 @@ SYSTEM = System(
             ("2002", "2003", "2005"),
             ("timed out",),
         ),
+        Meaning("copied-once", "MySQL reads a copy of a table only once in a statement: leave --harder out", ("1137",)),
         Meaning("writes-refused", "Ask Less only reads: name a SELECT", ("1792", "1290")),
     ),
 )
