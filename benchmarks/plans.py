@@ -3,6 +3,7 @@
     python benchmarks/plans.py                                     SQLite, PostgreSQL and MariaDB, in some three minutes
     python benchmarks/plans.py --on postgresql --url postgresql://harbour@127.0.0.1:55418/plans      a server of yours
     python benchmarks/plans.py --verbose                           and every statement that came out otherwise
+    python benchmarks/plans.py --texts FOLDER                      read the text plans in results of PostgreSQL's own tests (*.out)
 
 150 statements with one planted problem each, and 80 healthy ones (`plan_cases/statements.py`), over the same tables on each
 server. A problem counts as named where an observation of its kind stands on a step of its table; any observation on a healthy
@@ -30,6 +31,9 @@ sys.path[:0] = [str(ROOT), str(ROOT / "benchmarks")]
 from plan_cases.statements import HEALTHY, INDEXES, PROBLEMS, SIZES, TABLES, Case, rows  # noqa: E402
 from trials import DRIVERS, SYSTEMS  # noqa: E402
 
+from askless.core.plans import read_saved  # noqa: E402
+from askless.core.plans.tree import walk  # noqa: E402
+from askless.core.plans.unreadable import UnreadablePlan  # noqa: E402
 from tests import servers  # noqa: E402
 from tests.conftest import run  # noqa: E402
 
@@ -119,13 +123,49 @@ def measure(system: str, url: str, verbose: bool) -> tuple[float, int]:
     return share, alarms
 
 
+def _texts(folder: Path) -> Iterator[tuple[str, str]]:
+    """(file, text) of each plan as text in saved results of PostgreSQL's tests; those in other formats are left out."""
+    for file in sorted(folder.rglob("*.out")):
+        lines = file.read_text(errors="replace").split("\n")
+        for start in [i for i, line in enumerate(lines) if line.strip() == "QUERY PLAN"]:
+            ends = (i for i in range(start, len(lines)) if re.match(r"^\(\d+ rows?\)$", lines[i]))
+            text = "\n".join(lines[start : next(ends, len(lines)) + 1])
+            if not re.search(r'"Plan"|<explain|- Plan:', text):
+                yield file.name, text
+
+
+def read_texts(folder: Path, verbose: bool) -> int:
+    """How many plans were refused, or came out with fewer steps than they have arrows."""
+    number = refused = lost = 0
+    for name, text in _texts(folder):
+        number += 1
+        try:
+            _, plan = read_saved(text)
+        except UnreadablePlan as error:
+            refused += 1
+            if verbose:
+                print(f"    refused ({name}): {error.reason}")
+            continue
+        steps = [node for node in walk(plan) if not re.match(r"(?:InitPlan|SubPlan)\b|CTE (?!Scan)", node.detail)]
+        if len(steps) < text.count("->  ") + 1:
+            lost += 1
+            print(f"    steps lost ({name}): {text[:300]}")
+    print(
+        f"{number} plans as text: {number - refused - lost} read to the last step, {refused} refused, {lost} with steps lost"
+    )
+    return lost
+
+
 def main() -> int:
     """Run what was asked for."""
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--on", choices=[*SYSTEMS, "mysql"], action="append")
     parser.add_argument("--url", default="", help="an empty database of the one system named by --on")
     parser.add_argument("--verbose", action="store_true")
+    parser.add_argument("--texts", type=Path)
     options = parser.parse_args()
+    if options.texts is not None:
+        return int(read_texts(options.texts, options.verbose) > 0)
     failed = False
     with ExitStack() as stack:
         folder = stack.enter_context(tempfile.TemporaryDirectory())

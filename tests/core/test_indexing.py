@@ -181,6 +181,24 @@ def test_names_are_quoted_as_the_server_wants(system: str, mark: str) -> None:
     assert len(name_for("t" * 80, ["c" * 80])) <= 60
 
 
+@pytest.mark.parametrize(
+    "system, beginning", [("mysql", "(64)"), ("mariadb", "(64)"), ("postgresql", ""), ("sqlite", "")]
+)
+def test_a_long_text_is_indexed_by_its_beginning(system: str, beginning: str) -> None:
+    columns = (
+        TableColumn("id", "INTEGER"),
+        TableColumn("log", "TEXT", distinct=9000),
+        TableColumn("flag", "VARCHAR(2)", distinct=4),
+    )
+    office = Schema(system, (Table("vessel", columns, ("id",), (), (), 9000, 9_000_000),))
+    (found,) = advise([Statement("s", structure_of("SELECT id FROM vessel WHERE log = ?", system))], office)
+    assert found.columns[0] == "log" and f"(log{beginning}" in found.ddl
+    ordered = advise(
+        [Statement("s", structure_of("SELECT id FROM vessel WHERE flag = ? ORDER BY log LIMIT 5", system))], office
+    )
+    assert not beginning or all("log" not in advice.columns for advice in ordered), "a beginning is no order"
+
+
 KINDS = ["gin", "hash", "descending", "operator class", "collation", "prefix"]
 
 

@@ -17,6 +17,7 @@ from askless.cli.common import (
 
 EXAMPLES = """  askless indexes calls --db postgresql://harbour@127.0.0.1/harbour
   askless indexes calls --db sqlite:///harbour.db --ddl > indexes.sql      the statements alone
+  askless indexes calls --db URL --prove                                  what the planner needs, by its own word
   askless indexes calls --schema harbour.json                             without the server: a coarser guess"""
 
 
@@ -25,19 +26,26 @@ def declare(parser: argparse.ArgumentParser) -> None:
     add_capture(parser)
     parser.add_argument("--ddl", action="store_true", help="print nothing but CREATE INDEX statements")
     parser.add_argument("--values", action="store_true", help="show literals of statements; they may be private")
+    parser.add_argument(
+        "--prove",
+        action="store_true",
+        help="build the set on copies of the tables, where nobody sees it, take one after the other away, and leave out "
+        "what the planner does not need",
+    )
     add_database(parser)
     add_schema(parser)
-    add_limits(parser)
+    add_limits(parser, trial=True)
     add_json(parser)
     parser.set_defaults(run=run)
 
 
 def run(options: argparse.Namespace) -> int:
     """Advise and print."""
+    from askless.output import notices
     from askless.reports.indexes import indexes
 
-    document = indexes(
-        options.capture, options.db, saved_schema(options.schema), options.values, limits_of(options.timeout)
-    )
+    limits = limits_of(options.timeout, options.allow_large, options.even_if_busy, options.trust_function)
+    proving = notices.progress if options.prove else None
+    document = indexes(options.capture, options.db, saved_schema(options.schema), options.values, limits, proving)
     show(document, options.json, form="sql" if options.ddl else "terminal")
     return 0

@@ -409,6 +409,11 @@ class Table(msgspec.Struct, frozen=True):
     rows: int | None = None
     bytes: int = 0
 
+    @property
+    def types(self) -> dict[str, str]:
+        """The type of each column."""
+        return {column.name: column.type for column in self.columns}
+
     def column(self, name: str) -> TableColumn | None:
         """The column of this name, in any case."""
         wanted = name.lower()

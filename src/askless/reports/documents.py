@@ -408,6 +408,30 @@ class TablesDocument(Document, frozen=True, kw_only=True):
     redundant: tuple[RedundantIndex, ...] = ()
 
 
+class LeftOut(msgspec.Struct, frozen=True):
+    """An index that the proof took out of the advised set, or that it keeps from being dropped, and why."""
+
+    ddl: str
+    why: str
+
+
+class SetProof(msgspec.Struct, frozen=True):
+    """What the planner said of the set on copies: what its statements cost without it and with it, in `unit`, which is no time.
+
+    `statements` were asked, `skipped` could not be. `left_out` are indexes that were advised and are not needed, `needed`
+    indexes that looked redundant and are not.
+    """
+
+    where: str
+    unit: str
+    statements: int
+    skipped: int
+    before: float
+    after: float
+    left_out: tuple[LeftOut, ...]
+    needed: tuple[LeftOut, ...]
+
+
 class IndexesDocument(Document, frozen=True, kw_only=True):
     """`askless indexes`. `unread` counts shapes that could not be read, or whose tables are not in the schema.
 
@@ -423,6 +447,7 @@ class IndexesDocument(Document, frozen=True, kw_only=True):
     foreign_keys: tuple[BareForeignKey, ...]
     measured: bool
     unasked: int = 0
+    proof: SetProof | None = None
 
 
 class Spread(msgspec.Struct, frozen=True):

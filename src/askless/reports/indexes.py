@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
+import msgspec
+
 from askless.core.advice.indexing import advisor, ddl
 from askless.core.errors import AskLessError
 from askless.core.model import Schema
+from askless.core.progress import Progress
 from askless.core.sql.masking import masker
 from askless.core.sql.structure import structure_of
 from askless.reports import documents
@@ -21,13 +24,22 @@ if TYPE_CHECKING:
 
 
 def indexes(
-    path: Path, database: str | None, schema: Schema | None, values: bool = False, limits: Limits | None = None
+    path: Path,
+    database: str | None,
+    schema: Schema | None,
+    values: bool = False,
+    limits: Limits | None = None,
+    proving: Progress | None = None,
 ) -> documents.IndexesDocument:
     """The advised set. Without a database, the saved schema alone is looked at: a coarser guess.
 
-    Raises AskLessError: no-database, nothing-to-explain, other-schema, and what the database says.
+    With `proving`, which is told how far it is, the set is built on copies, and what the planner does not need goes.
+
+    Raises AskLessError: no-database, nothing-to-explain, other-schema, nothing-to-prove, and what the database says.
     """
     workload = of_capture(path)
+    if proving is not None and database is None:
+        raise AskLessError("no-database", "a proof needs a database: its planner has the word", "name one with --db")
     if database is None:
         if schema is None:
             raise AskLessError(
@@ -40,7 +52,55 @@ def indexes(
     from askless.database.reflecting import reflect
 
     with connect(parse_url(database), limits) as connection:
-        return _document(path, schema or reflect(connection), workload, values, connection)
+        document = _document(path, schema or reflect(connection), workload, values, connection)
+    if proving is None or not (document.indexes or document.redundant):
+        return document
+    return _proven(document, database, workload, limits, proving)
+
+
+def _proven(
+    document: documents.IndexesDocument, database: str, workload: Workload, limits: Limits | None, progress: Progress
+) -> documents.IndexesDocument:
+    """The set without what the planner does not need, and with what it does."""
+    from askless.core.sql.statements import index_of
+    from askless.database.connecting import parse_url
+    from askless.database.index_trial import TriedStatement
+    from askless.database.proving import Fate, Wanted, prove
+
+    url = parse_url(database)
+    wanted = [Wanted(index_of(one.ddl, document.system).name, one.ddl) for one in document.indexes]
+    spare = [Wanted(one.index, one.ddl) for one in document.redundant]
+    tried = [TriedStatement(one.text, one.parameters, one.names, one.system) for one in workload.subjects]
+    proof = prove(url, wanted, spare, tried, limits, progress)
+    whys = {
+        Fate.UNUSED: "no plan of the capture's statements uses it",
+        Fate.SPARED: "the others answer as cheaply without it",
+    }
+    fates = [proof.fates[one.name] for one in wanted]
+    return msgspec.structs.replace(
+        document,
+        indexes=tuple(one for one, fate in zip(document.indexes, fates, strict=True) if fate is Fate.KEPT),
+        redundant=tuple(one for one in document.redundant if not proof.needed[one.index]),
+        notes=(*document.notes, *(f"an earlier trial had left {what}: it is gone now" for what in proof.cleaned)),
+        proof=documents.SetProof(
+            where=proof.where,
+            unit=proof.unit,
+            statements=len(tried) - proof.skipped,
+            skipped=proof.skipped,
+            before=sum(cost.before for cost in proof.costs),
+            after=sum(cost.after for cost in proof.costs),
+            left_out=tuple(
+                documents.LeftOut(one.ddl, whys[fate])
+                for one, fate in zip(document.indexes, fates, strict=True)
+                if fate in whys
+            ),
+            needed=tuple(
+                documents.LeftOut(one.ddl, "a statement of the capture gets dearer without it")
+                for one in document.redundant
+                if proof.needed[one.index]
+            ),
+        ),
+    )
 
 
 def _statements(schema: Schema, subjects: Sequence[Subject], connection: Connection | None) -> list[advisor.Statement]:

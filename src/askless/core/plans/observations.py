@@ -14,7 +14,7 @@ from askless.core.plans import tree
 from askless.core.plans.tree import Node
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Predicate, Structure
-from askless.core.systems import system_of
+from askless.core.systems import is_cut, system_of
 from askless.core.words import number
 
 SMALL_TABLE_ROWS = 1000
@@ -275,10 +275,15 @@ def _gap(node: Node, left: Sequence[str], schema: Schema) -> str:
     return ""
 
 
-def _expression_index(table: str, predicate: Predicate, system: str) -> str:
+def _expression_index(table: str, predicate: Predicate, system: str, type_name: str) -> str:
     """The index on an expression that serves a condition, in words; '' where there is none that surely does."""
     known = system_of(system)
-    if not known.expression_index or predicate.inside not in _FOLDING or predicate.operator != "=":
+    if (
+        is_cut(type_name, system)
+        or not known.expression_index
+        or predicate.inside not in _FOLDING
+        or predicate.operator != "="
+    ):
         return ""
     name = predicate.column.name
     expression = known.expression_index.format(f"{predicate.inside}({known.quoted(name)})")
@@ -306,7 +311,7 @@ def _unservable(node: Node, structure: Structure | None, schema: Schema, values:
             written = re.search(rf"\b{re.escape(predicate.inside)}\s*\(", node.filtered, re.I) is not None
             function = f"{predicate.inside}()" if written or predicate.inside in _COMMON else "a function"
             text = f"{function} around {name} hides it from an index on that column"
-            text += _expression_index(node.table, predicate, schema.system)
+            text += _expression_index(node.table, predicate, schema.system, column.type if column is not None else "")
             hidden.add(name)
         elif predicate.operator in ("like", "ilike") and any(isinstance(v, str) and v[:1] in ("%", "_") for v in given):
             text = f"the LIKE on {name} begins with a wildcard, so an index can't tell where to begin: full-text search, or a trigram index, can"

@@ -88,6 +88,9 @@ class System(msgspec.Struct, frozen=True, kw_only=True):
     partial_indexes: bool = False
     expression_index: str = ""  # how an index names an expression; "" where it can't
     drop_names_table: bool = False
+    text_beginning: int = (
+        0  # an index of a TEXT or BLOB holds so many characters of its beginning; 0: it holds all of it
+    )
     named_schemas: bool = False  # an index may be tried on a table that is named with its schema
     reads_in_turn: bool = False
     joins_in_batches: bool = False
@@ -111,6 +114,14 @@ class System(msgspec.Struct, frozen=True, kw_only=True):
         if bare and not (self.folds_names and name != name.lower()):
             return name
         return self.quote + name.replace(self.quote, self.quote * 2) + self.quote
+
+
+_LONG_TYPES = ("TEXT", "BLOB")
+
+
+def is_cut(type_name: str, system: str) -> bool:
+    """Whether an index holds only the beginning of a column of this type: it finds rows by it, and does nothing else."""
+    return system_of(system).text_beginning > 0 and any(word in type_name.upper() for word in _LONG_TYPES)
 
 
 @lru_cache(maxsize=32)

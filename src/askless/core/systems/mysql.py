@@ -19,6 +19,7 @@ SYSTEM = System(
     expression_index="({})",
     traits=Traits(random=2.0, hash_join=True, clustered=True),
     drop_names_table=True,
+    text_beginning=64,
     joins_in_batches=True,
     number_hides_text=True,
     meanings=(  # error numbers as in the server's error message reference

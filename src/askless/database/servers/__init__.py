@@ -77,6 +77,18 @@ class Twins(msgspec.Struct, frozen=True):
     locked: Callable[[], tuple[float, float]] = lambda: (0.0, 0.0)
 
 
+class Workshop(msgspec.Struct, frozen=True):
+    """A connection that sees copies of tables, with their rows and indexes, in their place; `run` takes DDL on the copies.
+
+    `where` tells where they are; `cleaned` what an earlier trial had left behind, in words.
+    """
+
+    connection: Connection
+    run: Callable[[str], None]
+    where: str
+    cleaned: tuple[str, ...] = ()
+
+
 class Server(Protocol):
     """What the rest of the room asks of a server."""
 
@@ -132,6 +144,9 @@ class Server(Protocol):
         self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str
     ) -> AbstractContextManager[Twins]:
         """A place to try an index of `table` for statements on `tables`, gone when the context ends."""
+
+    def workshop(self, url: URL, limits: Limits, tables: Sequence[str]) -> AbstractContextManager[Workshop]:
+        """Copies of tables where many indexes can come and go, gone when the context ends. Raises AskLessError too-large."""
 
 
 def server_of(url_or_connection: URL | Connection) -> Server:

@@ -6,7 +6,7 @@ import os
 import secrets
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +20,7 @@ from askless.core.plans import mysql_tree
 from askless.core.plans.tree import Node
 from askless.core.words import size as bytes_in_words
 from askless.database.sending import Query
-from askless.database.servers import Built, Limits, Size, Twins
+from askless.database.servers import Built, Limits, Size, Twins, Workshop
 from askless.database.servers.sampling import mean_widths
 
 SCRATCH = "askless_scratch_"
@@ -189,17 +189,51 @@ class MariaDB:
     @contextmanager
     def twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str) -> Iterator[Twins]:
         """Copies of the tables in two scratch schemas, dropped at the end; one of them gets the index."""
-        live = str(url.database)
         wanted = list(dict.fromkeys([table, *tables]))
+        with self._scratch(url, limits, wanted, ("plain", "indexed")) as (admin, sessions, cleaned):
+            plain, indexed = sessions.values()
+
+            def build() -> Built:
+                indexed.rollback()  # an open transaction would keep the index from being made
+                built = _build(admin, [*sessions][1], ddl, table)
+                self.begin(indexed, limits)
+                return built
+
+            yield Twins(plain, indexed, build, "on copies of the tables in a scratch schema", cleaned)
+
+    @contextmanager
+    def workshop(self, url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[Workshop]:
+        """Copies of the tables in a scratch schema, dropped at the end."""
+        with self._scratch(url, limits, tables, ("indexed",), write=True) as (admin, sessions, cleaned):
+            ((schema, connection),) = sessions.items()
+
+            def run(ddl: str) -> None:
+                connection.rollback()
+                admin.exec_driver_sql(f"USE {schema}")
+                admin.exec_driver_sql(ddl.replace("%", "%%"))
+                self.begin(connection, limits, write=True)
+
+            yield Workshop(connection, run, "on copies of the tables in a scratch schema", cleaned)
+
+    @contextmanager
+    def _scratch(
+        self, url: URL, limits: Limits, tables: Sequence[str], names: Sequence[str], write: bool = False
+    ) -> Iterator[tuple[Connection, dict[str, Connection], tuple[str, ...]]]:
+        """(a connection that may do everything, one to each scratch schema with copies of the tables, what was cleaned up).
+
+        With `write` those are not read-only: a write can't even be explained there.
+        """
+        live = str(url.database)
         engine = self.engine(url, limits)
         stem = SCRATCH + secrets.token_hex(4)
-        schemas = (stem + "_plain", stem + "_indexed")
+        schemas = [f"{stem}_{name}" for name in names]
         ours: list[int] = []  # connections that must be gone before the schemas can go
         sound = False
         try:
-            with engine.connect().execution_options(isolation_level="AUTOCOMMIT") as admin:
+            with ExitStack() as stack:
+                admin = stack.enter_context(engine.connect().execution_options(isolation_level="AUTOCOMMIT"))
                 cleaned = clean(admin)
-                self._check(admin, wanted, limits)
+                self._check(admin, tables, limits)
                 ours.append(_session(admin))
                 self.begin(admin, Limits(limits.statement_s * _COPY_FACTOR, limits.lock_s), write=True)
                 admin.exec_driver_sql("COMMIT")
@@ -208,29 +242,21 @@ class MariaDB:
                 admin.exec_driver_sql("SELECT GET_LOCK(%s, 0)", (stem,))
                 for schema in schemas:
                     admin.exec_driver_sql(f"CREATE DATABASE {schema}")
-                    for name in wanted:
+                    for name in tables:
                         _copy(admin, live, schema, name)
                 for schema in schemas:
-                    quoted = ", ".join(f"{schema}.{_quoted(name)}" for name in wanted)
+                    quoted = ", ".join(f"{schema}.{_quoted(name)}" for name in tables)
                     admin.exec_driver_sql(f"ANALYZE TABLE {quoted}").all()
-                with (
-                    self.engine(url.set(database=schemas[0]), limits).connect() as plain,
-                    self.engine(url.set(database=schemas[1]), limits).connect() as indexed,
-                ):
-                    for connection in (plain, indexed):
-                        self.begin(connection, limits)
-                        ours.append(connection.info[_SESSION])
-
-                    def build() -> Built:
-                        indexed.rollback()  # an open transaction would keep the index from being made
-                        built = _build(admin, schemas[1], ddl, table)
-                        self.begin(indexed, limits)
-                        return built
-
-                    where = "on copies of the tables in a scratch schema"
-                    yield Twins(plain, indexed, build, where, tuple(cleaned))
-                    for connection in (plain, indexed):
-                        connection.rollback()
+                sessions = {
+                    schema: stack.enter_context(self.engine(url.set(database=schema), limits).connect())
+                    for schema in schemas
+                }
+                for connection in sessions.values():
+                    self.begin(connection, limits, write)
+                    ours.append(connection.info[_SESSION])
+                yield admin, sessions, tuple(cleaned)
+                for connection in sessions.values():
+                    connection.rollback()
                 sound = True
         finally:
             if ours:

@@ -17,7 +17,7 @@ from askless.core.plans import postgresql as reader
 from askless.core.plans.tree import Node
 from askless.core.words import size as bytes_in_words
 from askless.database.sending import Query
-from askless.database.servers import Built, Limits, Size, Twins
+from askless.database.servers import Built, Limits, Size, Twins, Workshop
 from askless.database.servers.yielding import LockWatch
 
 _LOOKS = 6  # at who else holds locks
@@ -243,6 +243,50 @@ class PostgreSQL:
         return f"{quote(connection.dialect.default_schema_name or 'public')}.{quote(table)}"
 
     @contextmanager
+    def workshop(self, url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[Workshop]:
+        """Temporary tables with all rows, in one transaction that is rolled back: the live tables are read, and not locked."""
+        with self.engine(url, limits).connect() as connection:
+            self.begin(connection, limits, write=True)
+            quote = connection.dialect.identifier_preparer.quote
+            known = self.sizes(connection, {name: [] for name in tables})
+            for name in tables:
+                size = known.get(name)
+                if size is not None and size.bytes > limits.table_bytes and not limits.allow_large:
+                    raise AskLessError(
+                        "too-large",
+                        f"{name} has {bytes_in_words(size.bytes)}: all its rows are copied",
+                        "try it on a smaller database, or say --allow-large",
+                    )
+            connection.exec_driver_sql(f"SET LOCAL statement_timeout = {int(limits.statement_s * _COPY_FACTOR * 1e3)}")
+            copies = [(name, connection.exec_driver_sql(_DEFINITIONS, (name,)).all()) for name in tables]
+            self.allow_copies(connection)
+            for name, definitions in copies:
+                live, copy = self.live_name(connection, name), f"pg_temp.{quote(name)}"
+                _run(
+                    connection,
+                    f"CREATE TEMPORARY TABLE {quote(name)} (LIKE {live} INCLUDING STATISTICS) ON COMMIT DROP",
+                )
+                _run(connection, f"INSERT INTO {copy} SELECT * FROM {live}")  # noqa: S608
+                for index, definition, is_key in definitions:
+                    # The first ON is the table's: what stands before it is CREATE INDEX and the index's name.
+                    head, _, tail = definition.partition(" ON ")
+                    made = f"{head} ON {copy} USING {tail.partition(' USING ')[2]}"
+                    _run(connection, made.replace("%", "%%"))
+                    if is_key:
+                        _run(connection, f"ALTER TABLE {copy} ADD PRIMARY KEY USING INDEX {quote(index)}")
+                _run(connection, f"ANALYZE {copy}")
+            connection.exec_driver_sql(f"SET LOCAL statement_timeout = {int(limits.statement_s * 1e3)}")
+            try:
+                yield Workshop(
+                    connection,
+                    lambda ddl: _run(connection, ddl.replace("%", "%%")),
+                    "on copies that only this session sees",
+                )
+            finally:
+                with suppress(DBAPIError):
+                    connection.rollback()
+
+    @contextmanager
     def twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str) -> Iterator[Twins]:
         """The index lives in one transaction, which is rolled back; the other connection never sees it."""
         engine = self.engine(url, limits)
@@ -330,6 +374,13 @@ _INDEXES = """
 SELECT i.indexrelid, pg_relation_size(i.indexrelid), i.indcheckxmin
 FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid WHERE c.relname = %s AND pg_table_is_visible(c.oid)
 """
+_DEFINITIONS = """
+SELECT c.relname, pg_get_indexdef(i.indexrelid), i.indisprimary
+FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid JOIN pg_class t ON t.oid = i.indrelid
+WHERE t.relname = %s AND pg_table_is_visible(t.oid) AND i.indisvalid AND NOT i.indisexclusion
+ORDER BY c.relname
+"""
+_COPY_FACTOR = 10  # how much longer than a statement a copy may take
 _HELD_BACK = (
     "rows of the table were changed lately, so the server may not use a new index in the transaction that made it; "
     "VACUUM the table, or try again later"

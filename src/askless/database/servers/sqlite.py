@@ -24,7 +24,7 @@ from askless.core.plans import sqlite as reader
 from askless.core.plans.tree import Node
 from askless.core.words import size as bytes_in_words
 from askless.database.sending import Query
-from askless.database.servers import Built, Limits, Size, Twins
+from askless.database.servers import Built, Limits, Size, Twins, Workshop
 from askless.database.servers.sampling import mean_widths
 from askless.database.timing import fetch
 
@@ -186,6 +186,23 @@ class Sqlite:
                     self.begin(connection, limits)
 
                 yield Twins(before, after, partial(_build, indexed, ddl), "on a copy", cleaned)
+
+    @contextmanager
+    def workshop(self, url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[Workshop]:
+        """A copy of the file."""
+        cleaned = tuple(clean_folders())
+        with tempfile.TemporaryDirectory(prefix=f"{FOLDER}{os.getpid()}-") as folder:
+            path = Path(folder) / "indexed.db"
+            _copy(url, path, limits)
+            with self.engine(URL.create("sqlite", database=str(path)), limits).connect() as connection:
+                self.begin(connection, limits)
+
+                def run(ddl: str) -> None:
+                    connection.rollback()  # an open transaction would keep the copy locked
+                    _build(path, ddl)
+                    self.begin(connection, limits)
+
+                yield Workshop(connection, run, "on a copy", cleaned)
 
 
 def clean_folders() -> list[str]:

@@ -35,6 +35,8 @@ def indexes(out: Console, document: documents.IndexesDocument) -> None:
     for place, index in enumerate(document.indexes, 1):
         out.print()
         _one(out, place, index)
+    if document.proof is not None:
+        _proof(out, document.proof)
     if document.redundant:
         out.print(Text("\nRedundant: a longer index begins with the same columns", style="bold"))
         for gone in document.redundant:
@@ -53,6 +55,26 @@ def indexes(out: Console, document: documents.IndexesDocument) -> None:
         how = "the values of the capture, asked of the database" if document.measured else "the saved schema alone"
         lead = f"Rows are estimated from {how}. A trial measures:"
         command(out, lead, "trial", document.capture, "--db", "URL", "--index", document.indexes[0].ddl)
+
+
+def _proof(out: Console, proof: documents.SetProof) -> None:
+    asked = f"{plural(proof.statements, 'statement')} of the capture"
+    text = f"\nProven {proof.where}: {proof.unit} of {asked} {number(proof.before)} → {number(proof.after)}"
+    out.print(Text(text, style="bold"))
+    for one in proof.left_out:
+        out.print(indented(Text(f"left out: {safe(one.ddl)};").append(f"  -- {one.why}", style="dim"), 2))
+    for one in proof.needed:
+        out.print(indented(Text(f"not to be dropped: {safe(one.ddl)};").append(f"  -- {one.why}", style="dim"), 2))
+    if proof.skipped:
+        out.print(
+            indented(
+                Text(
+                    f"{plural(proof.skipped, 'statement')} could not be asked on copies, and say nothing here",
+                    style="dim",
+                ),
+                2,
+            )
+        )
 
 
 def _one(out: Console, place: int, index: documents.AdvisedIndex) -> None:

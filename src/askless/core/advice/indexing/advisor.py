@@ -281,7 +281,7 @@ def _advice(entry: tuple[Table, Index], plan: _Plan, name: str, writes: int) -> 
         table=table.name,
         columns=index.columns,
         name=name,
-        ddl=ddl.create_index(name, table.name, index.columns, schema.system),
+        ddl=ddl.create_index(name, table.name, index.columns, schema.system, types=table.types),
         why=_why(best.statement, need, lowered, table),
         size_bytes=size_of(table, index.columns),
         redundant=tuple(
@@ -350,7 +350,7 @@ def _partial(
     if len(fixed) != 1 or need.share((fixed[0],)) > PARTIAL_SHARE:
         return ""
     spelled = tuple(found.name for found in map(table.column, rest or fixed) if found is not None)
-    return ddl.create_index(name, table.name, spelled, schema.system, statement.constants[fixed[0]])
+    return ddl.create_index(name, table.name, spelled, schema.system, statement.constants[fixed[0]], table.types)
 
 
 def redundant_indexes(schema: Schema, advice: Sequence[IndexAdvice] = ()) -> list[tuple[str, str, str]]:
@@ -397,7 +397,7 @@ def bare_foreign_keys(
                 continue
             queries = tuple(s.digest for s in workload if _asks_by(s.structure, table.name, key.columns[0].lower()))
             name = ddl.name_for(table.name, key.columns, {index.name for index in table.indexes})
-            product = ddl.create_index(name, table.name, key.columns, schema.system)
+            product = ddl.create_index(name, table.name, key.columns, schema.system, types=table.types)
             results.append(BareKey(table.name, key.columns, key.table, table.rows, product, queries))
     return results
 

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
-from askless.core.systems import system_of
+from askless.core.systems import is_cut, system_of
 
 NAME_MOST = 60  # PostgreSQL cuts names at 63 bytes
 
@@ -18,10 +18,16 @@ def name_for(table: str, columns: Sequence[str], taken: Collection[str] = ()) ->
     return name
 
 
-def create_index(name: str, table: str, columns: Sequence[str], system: str, where: str = "") -> str:
-    """A CREATE INDEX statement."""
-    quoted = system_of(system).quoted
-    listed = ", ".join(map(quoted, columns))
+def create_index(
+    name: str, table: str, columns: Sequence[str], system: str, where: str = "", types: Mapping[str, str] | None = None
+) -> str:
+    """A CREATE INDEX statement. `types` are those of the table's columns: some are indexed by their beginning only."""
+    known = system_of(system)
+    quoted, types = known.quoted, types or {}
+    listed = ", ".join(
+        quoted(column) + (f"({known.text_beginning})" if is_cut(types.get(column, ""), system) else "")
+        for column in columns
+    )
     tail = f" WHERE {where}" if where else ""
     return f"CREATE INDEX {quoted(name)} ON {quoted(table)} ({listed}){tail}"
 

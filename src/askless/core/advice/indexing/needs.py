@@ -8,6 +8,7 @@ import msgspec
 
 from askless.core.model import Schema, Table
 from askless.core.sql.structure import Predicate, Structure
+from askless.core.systems import is_cut
 
 # (table, conditions) -> the share of the table's rows that they keep; None where that is not known.
 Shares = Callable[[str, Sequence[Predicate]], float | None]
@@ -69,8 +70,10 @@ def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) ->
         return _share(table, chosen, schema, shares) if chosen else 1.0
 
     used = {column.name.lower() for column in structure.used if column.table.lower() in (name, "")}
+    # An index that holds the beginning of a text finds rows by it: the text itself, and its order, stand in the row.
+    cut = {column.name.lower() for column in table.columns if is_cut(column.type, schema.system)}
     # A write goes to the row itself, whatever an index holds.
-    whole = "*" in used or not structure.used or structure.kind != "select"
+    whole = "*" in used or not structure.used or structure.kind != "select" or bool(used & cut)
     remaining = share(tuple(by_column))
     for predicate in structure.predicates:  # what no index answers still keeps rows out
         if predicate.column.table.lower() == name and (predicate.inside or predicate.operator in ("like", "ilike")):
@@ -80,8 +83,8 @@ def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) ->
         equal=equal,
         ranges=ranges,
         links=tuple(_links(structure, name)),
-        order=_order(structure, name),
-        group=tuple(c.name.lower() for c in structure.group_by) if _all_of(structure.group_by, name) else (),
+        order=() if cut & {column for column, _ in _order(structure, name)} else _order(structure, name),
+        group=() if cut & set(_group(structure, name)) else _group(structure, name),
         used=None if whole else frozenset(column for column in used if table.column(column) is not None),
         kept=max(remaining, 1e-9),
         share=share,
@@ -96,6 +99,10 @@ def _order(structure: Structure, table: str) -> tuple[tuple[str, bool], ...]:
     if not _all_of([column for column, _ in structure.order_by], table) or structure.group_by or structure.aggregates:
         return ()
     return tuple((column.name.lower(), descending) for column, descending in structure.order_by)
+
+
+def _group(structure: Structure, table: str) -> tuple[str, ...]:
+    return tuple(c.name.lower() for c in structure.group_by) if _all_of(structure.group_by, table) else ()
 
 
 def _links(structure: Structure, table: str) -> list[Link]:

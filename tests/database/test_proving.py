@@ -1,0 +1,70 @@
+"""A set of indexes is proven by each planner's own word, on copies that leave no trace."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from askless.core.errors import AskLessError
+from askless.database.connecting import parse_url
+from askless.database.index_trial import TriedStatement
+from askless.database.proving import Fate, Wanted, prove
+from askless.database.servers import Limits
+from tests.conftest import run
+from tests.database.conftest import Office
+
+Captured = Callable[[Office], Path]
+UNITS = {"sqlite": "machine steps", "postgresql": "planner cost", "mariadb": "handler reads"}
+DUE = TriedStatement("SELECT id, eta FROM port_call WHERE status = ? AND eta < ?", ("due", "2026-10-05"))
+SIGN = TriedStatement("SELECT name FROM vessel WHERE call_sign = ?", ("H00042",))
+CHANGE = TriedStatement("UPDATE vessel SET name = ? WHERE call_sign = ?", ("Tern", "H00042"))
+BOTH = Wanted("status_eta", "CREATE INDEX status_eta ON port_call (status, eta)")
+STATUS = Wanted("status_alone", "CREATE INDEX status_alone ON port_call (status)")
+AGENT = Wanted("agent", "CREATE INDEX agent ON port_call (agent)")
+CALL_SIGN = Wanted("sign", "CREATE INDEX sign ON vessel (call_sign)")
+
+
+def proven(
+    office: Office, wanted: list[Wanted], *asked: TriedStatement, spare: tuple[Wanted, ...] = ()
+) -> dict[str, Fate]:
+    limits = Limits(even_if_busy=True)
+    return prove(parse_url(office.url), wanted, spare, asked, limits).fates
+
+
+def test_what_the_others_answer_and_what_nobody_asks_is_left_out(office: Office) -> None:
+    before = office.state() if office.server is not None else None
+    fates = proven(office, [CALL_SIGN, BOTH, STATUS, AGENT], DUE, SIGN)
+    assert fates["sign"] is Fate.KEPT and fates["agent"] is Fate.UNUSED
+    assert [fates[name] for name in ("status_eta", "status_alone")].count(Fate.KEPT) == 1
+    assert before is None or office.state() == before
+
+
+def test_an_index_that_a_write_alone_needs_is_kept(office: Office) -> None:
+    assert proven(office, [CALL_SIGN, AGENT], CHANGE, DUE) == {"sign": Fate.KEPT, "agent": Fate.UNUSED}
+    name = TriedStatement("SELECT name FROM vessel WHERE call_sign = ?", ("H00042",))
+    assert run("plan", "--db", office.url, "--sql", name.text, "--parameters", '["H00042"]', "--json").json["statements"][0]["plan"][0]["index"] != "sign"  # fmt: skip
+
+
+def test_a_set_is_proven_for_a_capture(office: Office, capture_of: Captured) -> None:
+    before = office.state() if office.server is not None else None
+    done = run("indexes", capture_of(office), "--db", office.url, "--prove", "--even-if-busy", "--json")
+    assert done.code == 0, done.err
+    proof = done.json["proof"]
+    assert proof["unit"] == UNITS[office.system] and proof["statements"] >= 8 and proof["skipped"] == 0
+    assert done.json["indexes"] and proof["after"] < proof["before"]
+    plain = run("indexes", capture_of(office), "--db", office.url, "--json").json
+    kept = {index["ddl"] for index in done.json["indexes"]}
+    assert kept | {one["ddl"] for one in proof["left_out"]} == {index["ddl"] for index in plain["indexes"]}
+    assert plain["proof"] is None
+    said = run("indexes", capture_of(office), "--db", office.url, "--prove", "--even-if-busy").out
+    assert f"Proven {proof['where']}: {proof['unit']}" in " ".join(said.split())
+    assert before is None or office.state() == before
+
+
+def test_what_cannot_be_proven(office: Office, capture_of: Captured) -> None:
+    with pytest.raises(AskLessError, match="no statement of the capture"):
+        proven(office, [BOTH], TriedStatement("SELECT nothing FROM nowhere"))
+    done = run("indexes", capture_of(office), "--schema", "x.json", "--prove")
+    assert done.code == 2 and "x.json" in done.err
