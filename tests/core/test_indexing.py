@@ -199,6 +199,28 @@ def test_a_long_text_is_indexed_by_its_beginning(system: str, beginning: str) ->
     assert not beginning or all("log" not in advice.columns for advice in ordered), "a beginning is no order"
 
 
+def test_the_sides_of_an_or_get_an_index_each() -> None:
+    columns = (
+        TableColumn("id", "INTEGER"),
+        *(TableColumn(name, "VARCHAR(20)", distinct=9000) for name in ("name", "sign", "flag")),
+    )
+    office = Schema("postgresql", (Table("vessel", columns, ("id",), (), (), 9000, 9_000_000),))
+
+    def of(where: str) -> set[tuple[str, ...]]:
+        statement = Statement("s", structure_of(f"SELECT * FROM vessel WHERE {where}", "postgresql"))
+        return {advice.columns for advice in advise([statement], office)}
+
+    assert of("name = $1 OR sign = $2") == {("name",), ("sign",)}
+    assert of("id = $1 OR sign = $2") == {("sign",)}, "the other side has its key"
+    assert of("(name = $1 AND flag > $3) OR (sign = $2)") == {("name",), ("sign",)}
+    assert of("name = $1 OR lower(sign) = $2") == set(), "all rows are looked at for one side"
+    assert of("name = $1 OR id < id") == set()
+    (one, other) = advise(
+        [Statement("s", structure_of("SELECT * FROM vessel WHERE name = $1 OR sign = $2", "postgresql"))], office
+    )
+    assert "one side of an OR by name, beside an index on sign" in one.why + other.why
+
+
 KINDS = ["gin", "hash", "descending", "operator class", "collation", "prefix"]
 
 

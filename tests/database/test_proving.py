@@ -41,6 +41,20 @@ def test_what_the_others_answer_and_what_nobody_asks_is_left_out(office: Office)
     assert before is None or office.state() == before
 
 
+def test_an_or_needs_an_index_for_each_side(office: Office) -> None:
+    either = TriedStatement("SELECT * FROM manifest_line WHERE weight_kg = ? OR goods = ?", (4711, "pitch"))
+    sides = [
+        Wanted("weights", "CREATE INDEX weights ON manifest_line (weight_kg)"),
+        Wanted("goods_alone", "CREATE INDEX goods_alone ON manifest_line (goods)"),
+    ]
+    assert proven(office, [*sides, AGENT], either) == {
+        "weights": Fate.KEPT,
+        "goods_alone": Fate.KEPT,
+        "agent": Fate.UNUSED,
+    }
+    assert proven(office, sides[:1], either) == {"weights": Fate.UNUSED}
+
+
 def test_an_index_that_a_write_alone_needs_is_kept(office: Office) -> None:
     assert proven(office, [CALL_SIGN, AGENT], CHANGE, DUE) == {"sign": Fate.KEPT, "agent": Fate.UNUSED}
     name = TriedStatement("SELECT name FROM vessel WHERE call_sign = ?", ("H00042",))

@@ -8,7 +8,7 @@ https://mariadb.com/kb/en/analyze-format-json/
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from askless.core.plans import tree
@@ -132,11 +132,24 @@ def _subquery(raw: Raw) -> Node:
     )
 
 
+def _merged(raw: Any) -> Iterator[Raw]:
+    """The indexes that are read together: union, sort_union or intersect, one inside the other."""
+    if isinstance(raw, list):
+        for one in raw:
+            yield from _merged(one)
+    elif isinstance(raw, dict) and "key" in raw:
+        yield raw
+    elif isinstance(raw, dict):
+        for one in raw.values():
+            yield from _merged(one)
+
+
 def _table(raw: Raw) -> Node:
     name = str(raw.get("table_name", ""))
     if not name:
         return Node(tree.CONSTANT, str(raw.get("message", "no table")))
-    access, key = str(raw.get("access_type", "")), str(raw.get("key", ""))
+    access, merged = str(raw.get("access_type", "")), list(_merged(raw.get("index_merge")))
+    key = str(raw.get("key", "")) or ", ".join(str(one["key"]) for one in merged)
     product = name.startswith("<")
     children = _below(raw)
     kind = _ACCESS.get(access, tree.INDEX_SEARCH if access else tree.OTHER)
@@ -153,7 +166,9 @@ def _table(raw: Raw) -> Node:
         table="" if product else name,
         index=key,
         covering=bool(raw.get("using_index")),
-        searched=tuple(map(str, raw.get("used_key_parts") or ()))
+        searched=tuple(
+            map(str, raw.get("used_key_parts") or [part for one in merged for part in one.get("used_key_parts") or ()])
+        )
         if kind not in (tree.FULL_SCAN, tree.INDEX_SCAN)
         else (),
         children=tuple(children),

@@ -168,8 +168,13 @@ def _on_read(
 
 
 def _conditions(node: Node, structure: Structure) -> list[str]:
-    """The columns of a node's table that the statement filters by."""
-    return [
+    """The columns of a node's table that the statement filters by; those of an OR's sides together."""
+    either = [
+        " or ".join(dict.fromkeys(side.column.name for side in sides))
+        for sides in structure.either
+        if sides[0].column.table.lower() == node.table.lower()
+    ]
+    return either + [
         predicate.column.name
         for predicate in structure.predicates
         if predicate.filters and predicate.column.table.lower() == node.table.lower()
@@ -252,7 +257,8 @@ def _partly(node: Node, structure: Structure, schema: Schema) -> str:
         for side in (join.left, join.right)
         if side.table.lower() == node.table.lower()
     }
-    left = [column for column in dict.fromkeys(_conditions(node, structure)) if column.lower() not in answered | joined]
+    conditions = [column for column in dict.fromkeys(_conditions(node, structure)) if " or " not in column]
+    left = [column for column in conditions if column.lower() not in answered | joined]
     if not left or not answered:
         return ""
     text = f"the index answers {', '.join(node.searched)}; {', '.join(left)} is checked on each row afterwards"

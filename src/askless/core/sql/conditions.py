@@ -29,6 +29,45 @@ def comparisons(node: Any, names: Names) -> Iterator[Predicate]:
             yield from _predicate(part, names, True)
 
 
+_SEARCHED = ("=", "in", "any", ">", ">=", "<", "<=", "between")
+
+
+def either_of(node: Any, names: Names) -> Iterator[tuple[Predicate, ...]]:
+    """Of each OR among the conditions of a WHERE, a predicate of each side that an index could answer, all of one table.
+
+    An OR with a side that has none is left out: all rows are looked at for that one.
+    """
+    for part in conjuncts(node):
+        if not isinstance(part, exp.Or):
+            continue
+        sides = [_searched_of(side, names) for side in _sides(part)]
+        found = tuple(side for side in sides if side is not None)
+        if len(found) == len(sides) and len({side.column.table.lower() for side in found}) == 1:
+            yield found
+
+
+def _sides(node: Any) -> list[Any]:
+    """What an OR joins, ORs inside it as well."""
+    results: list[Any] = []
+    waiting = [node]
+    while waiting:
+        part = waiting.pop()
+        while isinstance(part, exp.Paren):
+            part = part.this
+        if isinstance(part, exp.Or):
+            waiting += [part.right, part.left]
+        else:
+            results.append(part)
+    return results
+
+
+def _searched_of(side: Any, names: Names) -> Predicate | None:
+    predicates = (
+        one for part in conjuncts(side) if not isinstance(part, exp.Or) for one in _predicate(part, names, False)
+    )
+    return next((one for one in predicates if one.operator in _SEARCHED and not one.inside and one.slots), None)
+
+
 def _alternatives(node: Any) -> list[Any]:
     """The comparisons that AND and OR join, in order; what stands in subqueries is not among them."""
     results: list[Any] = []

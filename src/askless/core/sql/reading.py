@@ -9,7 +9,7 @@ from typing import Any
 import msgspec
 from sqlglot import exp
 
-from askless.core.sql.conditions import comparisons, through_values
+from askless.core.sql.conditions import comparisons, either_of, through_values
 from askless.core.sql.names import Names
 from askless.core.sql.parsing import Parsed, bare, conjuncts, extreme_asked, is_star, parse, slot_in, source_of, trying
 from askless.core.sql.structure import EVERYTHING, Column, Join, Output, Predicate, Structure
@@ -188,6 +188,7 @@ def _select(tree: Any, names: Names) -> Structure:
         tables=tables,
         outputs=tuple(_output(node, names) for node in select.expressions),
         predicates=tuple(predicates),
+        either=tuple(either_of(select.args.get("where"), names)) if select is tree else (),
         joins=tuple(joins),
         group_by=tuple(names.column(e) for e in (group.expressions if group else ()) if isinstance(e, exp.Column)),
         order_by=tuple(

@@ -160,11 +160,11 @@ def _choose(items: list[_Item], existing: dict[str, list[Index]], schema: Schema
     chosen: _Chosen = []
     while open_ and len(chosen) < INDEXES_MOST:
         now = _with(existing, chosen)
-        scored: list[tuple[float, int, int, Table, Index]] = []
-        for place, (table, index) in enumerate(open_):
-            concerned = [item for item in items if table.name.lower() in item.tables]
-            then = _with(now, [(table, index)])
-            gain, best_alone = -WRITE_MS * writes(table.name, index.columns), 0.0
+        scored: list[tuple[float, int, int]] = []
+        for place, bundle in enumerate(open_):
+            concerned = [item for item in items if bundle[0][0].name.lower() in item.tables]
+            then = _with(now, bundle)
+            gain, best_alone = -WRITE_MS * sum(writes(table.name, index.columns) for table, index in bundle), 0.0
             for item in concerned:
                 before, after = item.outcome(now).cost, item.outcome(then).cost
                 saved = max(before - after, 0.0)
@@ -174,31 +174,46 @@ def _choose(items: list[_Item], existing: dict[str, list[Index]], schema: Schema
             worth = gain > 0 and best_alone > 0 and (gain >= GAIN_LEAST * total or best_alone >= GAIN_ALONE)
             if worth and best_alone >= GAIN_ALONE / 2:
                 sorts = sum(item.outcome(then).sorts for item in concerned)
-                scored.append((gain, sorts, place, table, index))
+                scored.append((gain, sorts, place))
         if not scored:
             return chosen
         most = max(score[0] for score in scored)
         near = [score for score in scored if score[0] >= most * (1 - NEARLY)]
         # Of equals, the one that leaves nothing to sort lasts longest as the table grows; then the smallest.
-        _, _, place, table, index = min(near, key=lambda score: (score[1], len(score[4].columns), score[2]))
-        chosen.append((table, index))
+        _, _, place = min(near, key=lambda score: (score[1], _columns_in(open_[score[2]]), score[2]))
+        chosen += [entry for entry in open_[place] if entry not in chosen]
         del open_[place]
     return chosen
 
 
-def _candidates(items: list[_Item], schema: Schema) -> _Chosen:
-    results: _Chosen = []
+def _columns_in(bundle: _Chosen) -> int:
+    return sum(len(index.columns) for _, index in bundle)
+
+
+def _candidates(items: list[_Item], schema: Schema) -> list[_Chosen]:
+    """Indexes to think of, each by itself, and those of the sides of an OR together: one of them alone finds nothing."""
+    results: list[_Chosen] = []
     for item in items:
         for name, listed in candidates(item.needs).items():
             table = schema.table(name)
             if table is None or (table.rows or 0) < SMALL_TABLE_ROWS:
                 continue
             for columns in listed:
-                spelled = tuple(column.name for column in map(table.column, columns) if column is not None)
-                index = Index("", spelled)
-                if (table, index) not in results and not _begins_one(table, spelled):
-                    results.append((table, index))
+                bundle = _bundle(table, [columns])
+                if bundle and bundle not in results:
+                    results.append(bundle)
+        for need in item.needs:
+            for sides in need.either if (need.table.rows or 0) >= SMALL_TABLE_ROWS else ():
+                bundle = _bundle(need.table, [(column,) for column, _ in sides])
+                if bundle and bundle not in results:
+                    results.append(bundle)
     return results
+
+
+def _bundle(table: Table, listed: Sequence[tuple[str, ...]]) -> _Chosen:
+    """These indexes of a table, but those that there are."""
+    spelled = [tuple(found.name for found in map(table.column, columns) if found is not None) for columns in listed]
+    return [(table, Index("", columns)) for columns in dict.fromkeys(spelled) if not _begins_one(table, columns)]
 
 
 def _leads(columns: Sequence[str], longer: Sequence[str]) -> bool:
@@ -319,8 +334,16 @@ def _why(statement: Statement, need: Need, columns: tuple[str, ...], table: Tabl
         else:
             break
     rest = columns[len(finds) :]
+    sides = [column for group in need.either for column, _ in group]
     if finds:
         texts.append("finds the rows by " + ", ".join(finds))
+    elif columns[0] in sides and columns[0] not in need.ranges:
+        others = ", ".join(dict.fromkeys(column for column in sides if column != columns[0]))
+        texts.append(
+            f"finds the rows of one side of an OR by {columns[0]}"
+            + (f", beside an index on {others}" if others else "")
+        )
+        rest = rest[1:]
     order = [column for column, _ in need.order if column not in finds]
     if order and rest[: len(order)] == tuple(order):
         texts.append(f"delivers them in order of {', '.join(order)}, so nothing is sorted")

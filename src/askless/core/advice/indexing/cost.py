@@ -33,6 +33,7 @@ class Path(msgspec.Struct, frozen=True):
     rows: float
     ordered: bool
     index: Index | None
+    also: tuple[Index, ...] = ()  # further ones that it reads beside the first
 
 
 class Outcome(msgspec.Struct, frozen=True):
@@ -124,6 +125,31 @@ def search(
     return results
 
 
+def union(need: Need, indexes: Sequence[Index], traits: Traits) -> list[Path]:
+    """Reading what each side of an OR finds by an index of its own; none where a side has no index."""
+    rows, results = float(max(need.table.rows or 0, 1)), []
+    for sides in need.either:
+        chosen = [
+            next((one for one in indexes if one.columns and one.columns[0].lower() == column), None)
+            for column, _ in sides
+        ]
+        found = [one for one in chosen if one is not None]
+        if len(found) < len(sides):
+            continue
+        cost = entries = 0.0
+        for index, (_, share) in zip(found, sides, strict=True):
+            columns = [column.lower() for column in index.columns]
+            leaves = max(rows * (width_of(columns, need) + POINTER_BYTES) / PAGE_BYTES / 0.9, 1.0)
+            cost += (math.log2(max(rows, 2)) + 100) * OPERATOR + math.ceil(leaves * share) * traits.random
+            cost += max(rows * share, 0.5) * (ENTRY + 2 * OPERATOR)
+            entries += max(rows * share, 0.5)
+        fetched = min(entries, rows)
+        cost += _heap(need, [column for column, _ in sides], fetched, traits)[0] + fetched * (ROW + OPERATOR)
+        first, *also = dict.fromkeys(found)
+        results.append(Path(cost, fetched, max(rows * need.kept, 1.0), False, first, tuple(also)))
+    return results
+
+
 def _heap(need: Need, columns: Sequence[str], entries: float, traits: Traits) -> tuple[float, float]:
     """Fetching rows page by page as they lie, and one by one in the order of an index.
 
@@ -163,7 +189,7 @@ def best_path(
     want_order: bool = False,
 ) -> list[Path]:
     """The cheapest way, and the cheapest in the order wanted, where that is another one."""
-    paths = [scan(need)] if not bound else []
+    paths = [scan(need), *union(need, indexes, traits)] if not bound else []
     for index in indexes:
         paths += search(need, index, bound, traits, schema, want_order)
     remaining = [min(paths, key=lambda path: path.cost)] if paths else []
@@ -195,7 +221,7 @@ def _left_deep(
     results = []
     for path in best_path(first, indexes.get(first.table.name.lower(), []), frozenset(), traits, schema, wants):
         cost, rows, touched = path.cost, path.rows, {first.table.name: path.touched}
-        used = [path.index] if path.index is not None else []
+        used = [path.index, *path.also] if path.index is not None else []
         pipelined = True
         seen = {first.table.name.lower()}
         for need in order[1:]:

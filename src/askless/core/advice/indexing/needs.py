@@ -39,6 +39,7 @@ class Need(msgspec.Struct, frozen=True):
     order: tuple[tuple[str, bool], ...]
     group: tuple[str, ...]
     used: frozenset[str] | None
+    either: tuple[tuple[tuple[str, float], ...], ...]  # of each OR, the column of each side and the share that it keeps
     kept: float  # share of the rows that all conditions keep
     share: Callable[[tuple[str, ...]], float]  # of the rows that the conditions on these columns keep
 
@@ -74,7 +75,14 @@ def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) ->
     cut = {column.name.lower() for column in table.columns if is_cut(column.type, schema.system)}
     # A write goes to the row itself, whatever an index holds.
     whole = "*" in used or not structure.used or structure.kind != "select" or bool(used & cut)
+    either = tuple(
+        tuple((p.column.name.lower(), _share(table, [p], schema, shares)) for p in sides)
+        for sides in structure.either
+        if all(p.column.table.lower() == name and table.column(p.column.name) is not None for p in sides)
+    )
     remaining = share(tuple(by_column))
+    for sides in either:
+        remaining *= min(sum(kept for _, kept in sides), 1.0)
     for predicate in structure.predicates:  # what no index answers still keeps rows out
         if predicate.column.table.lower() == name and (predicate.inside or predicate.operator in ("like", "ilike")):
             remaining *= 0.1
@@ -86,6 +94,7 @@ def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) ->
         order=() if cut & {column for column, _ in _order(structure, name)} else _order(structure, name),
         group=() if cut & set(_group(structure, name)) else _group(structure, name),
         used=None if whole else frozenset(column for column in used if table.column(column) is not None),
+        either=either,
         kept=max(remaining, 1e-9),
         share=share,
     )
