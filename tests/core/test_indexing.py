@@ -221,6 +221,31 @@ def test_the_sides_of_an_or_get_an_index_each() -> None:
     assert "one side of an OR by name, beside an index on sign" in one.why + other.why
 
 
+@pytest.mark.parametrize(
+    "sql, columns",
+    [
+        ("SELECT v.id, (SELECT count(*) FROM tug_job j WHERE j.tug = v.id) FROM vessel v WHERE v.id < $1", ("tug",)),
+        (
+            "SELECT v.id FROM vessel v WHERE EXISTS (SELECT 1 FROM tug_job WHERE tug_job.tug = v.id) AND v.id = $1",
+            ("tug",),
+        ),
+        ("SELECT id FROM vessel WHERE id IN (SELECT vessel FROM tug_job WHERE master = $1)", ("master", "vessel")),
+        ("SELECT id FROM vessel WHERE id = $1 UNION ALL SELECT id FROM tug_job WHERE master = $2", ("master",)),
+    ],
+)
+def test_what_a_subquery_looks_up_gets_its_index(sql: str, columns: tuple[str, ...]) -> None:
+    job = (
+        TableColumn("id", "INTEGER"),
+        *(TableColumn(name, "INTEGER", distinct=3000) for name in ("tug", "vessel", "master")),
+    )
+    tables = (
+        Table("vessel", (TableColumn("id", "INTEGER"),), ("id",), rows=3000, bytes=300_000),
+        Table("tug_job", job, ("id",), rows=30_000, bytes=3_000_000),
+    )
+    found = advise([Statement("s", structure_of(sql, "postgresql"))], Schema("postgresql", tables))
+    assert [(advice.table, advice.columns[: len(columns)]) for advice in found] == [("tug_job", columns)]
+
+
 KINDS = ["gin", "hash", "descending", "operator class", "collation", "prefix"]
 
 

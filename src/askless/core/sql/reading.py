@@ -12,7 +12,7 @@ from sqlglot import exp
 from askless.core.sql.conditions import comparisons, either_of, through_values
 from askless.core.sql.names import Names
 from askless.core.sql.parsing import Parsed, bare, conjuncts, extreme_asked, is_star, parse, slot_in, source_of, trying
-from askless.core.sql.structure import EVERYTHING, Column, Join, Output, Predicate, Structure
+from askless.core.sql.structure import EVERYTHING, Column, Correlation, Join, Output, Predicate, Structure
 
 # Functions whose value changes from call to call: the same text with the same parameters then gives other rows.
 _VOLATILE = re.compile(
@@ -190,6 +190,7 @@ def _select(tree: Any, names: Names) -> Structure:
         predicates=tuple(predicates),
         either=tuple(either_of(select.args.get("where"), names)) if select is tree else (),
         joins=tuple(joins),
+        correlations=tuple(_correlations(select, names)) if select is tree else (),
         group_by=tuple(names.column(e) for e in (group.expressions if group else ()) if isinstance(e, exp.Column)),
         order_by=tuple(
             (names.column(e.this), bool(e.args.get("desc")))
@@ -317,6 +318,27 @@ def _joins(node: Any, names: Names, outer: bool) -> list[Join]:
             if left != right and slot_in(part.left) is None and slot_in(part.right) is None:
                 results.append(Join(left, right, outer))
     return results
+
+
+def _correlations(select: Any, names: Names) -> Iterator[Correlation]:
+    """The equalities by which subqueries ask for the row of the query around them."""
+    for inner in select.find_all(exp.Select):
+        scope = names.scope_of(inner)
+        if inner is select or scope is None:
+            continue
+        exists = inner.find_ancestor(exp.Exists, exp.In, exp.Select)
+        per_row = isinstance(inner.parent, exp.Subquery) and not isinstance(exists, (exp.Exists, exp.In))
+        for part in conjuncts(inner.args.get("where")):
+            if (
+                not isinstance(part, exp.EQ)
+                or not isinstance(part.left, exp.Column)
+                or not isinstance(part.right, exp.Column)
+            ):
+                continue
+            own = [not side.table or side.table in scope.sources for side in (part.left, part.right)]
+            if own.count(True) == 1:
+                mine, around = (part.left, part.right) if own[0] else (part.right, part.left)
+                yield Correlation(names.column(mine, scope), names.column(around), per_row)
 
 
 def _is_exists(select: Any) -> bool:

@@ -50,6 +50,14 @@ class Join(msgspec.Struct, frozen=True):
     outer: bool = False
 
 
+class Correlation(msgspec.Struct, frozen=True):
+    """A subquery's column that is set equal to one of the query around it. `per_row`: it gives a value, row by row."""
+
+    inner: Column
+    around: Column
+    per_row: bool
+
+
 class Output(msgspec.Struct, frozen=True):
     """One column of the result: the column it comes from ('' table and name where it is computed), and its name."""
 
@@ -94,6 +102,7 @@ class Structure(msgspec.Struct, frozen=True):
     either: tuple[
         tuple[Predicate, ...], ...
     ] = ()  # of each OR that every row must meet, what an index could answer of its sides
+    correlations: tuple[Correlation, ...] = ()
     used: tuple[Column, ...] = ()  # every column that the statement names anywhere, subqueries included
 
     @property

@@ -18,11 +18,12 @@ _RANGES = (">", ">=", "<", "<=", "between")
 
 
 class Link(msgspec.Struct, frozen=True):
-    """A join: this table's column equals another table's."""
+    """A join: this table's column equals another table's. `again`: it is looked up for each row of that one, and no other way."""
 
     column: str
     other: str
     outer: bool
+    again: bool = False
 
 
 class Need(msgspec.Struct, frozen=True):
@@ -53,7 +54,7 @@ def needs_of(structure: Structure, schema: Schema, shares: Shares) -> list[Need]
 
 def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) -> Need:
     name = table.name.lower()
-    mine = [p for p in structure.predicates if p.required and not p.inside and p.column.table.lower() == name]
+    mine = [p for p in structure.predicates if p.filters and not p.inside and p.column.table.lower() == name]
     equal: dict[str, tuple[Predicate, ...]] = {}
     ranges: dict[str, tuple[Predicate, ...]] = {}
     for predicate in mine:
@@ -120,6 +121,9 @@ def _links(structure: Structure, table: str) -> list[Link]:
         for side, other in ((join.left, join.right), (join.right, join.left)):
             if side.table.lower() == table and other.table.lower() != table:
                 results.append(Link(side.name.lower(), other.table.lower(), join.outer))
+    for one in structure.correlations:
+        if one.inner.table.lower() == table and one.around.table.lower() != table:
+            results.append(Link(one.inner.name.lower(), one.around.table.lower(), True, one.per_row))
     return results
 
 
