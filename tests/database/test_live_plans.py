@@ -93,6 +93,21 @@ def test_an_index_on_an_expression_is_named_where_there_is_one_and_is_used(offic
     assert tried["uses_index"] and tried["same_result"]
 
 
+def test_a_trigram_index_is_named_where_the_extension_is_there(office_of: Callable[..., Office]) -> None:
+    office = office_of("postgresql")
+    sql = "SELECT id FROM vessel WHERE name LIKE '%quay%'"
+    assert "CREATE INDEX" not in said(planned(office, sql))
+    office.ask("CREATE EXTENSION pg_trgm")
+    try:
+        (text,) = [line for line in said(planned(office, sql)).splitlines() if "wildcard" in line]
+        ddl = text.split("a trigram index can: ")[1]
+        assert ddl == "CREATE INDEX vessel_name_trigrams ON vessel USING gin (name gin_trgm_ops)"
+        done = run("trial", "--db", office.url, "--index", ddl, "--sql", sql, "--json")
+        assert done.json["statements"][0]["same_result"], done.err
+    finally:
+        office.ask("DROP EXTENSION pg_trgm")
+
+
 def test_nothing_is_said_of_what_is_fine(office: Office) -> None:
     for sql in (
         "SELECT * FROM port_call WHERE id = 7",

@@ -207,7 +207,38 @@ def test_a_trial_gives_way_to_whoever_waits(office_of: Callable[..., Office]) ->
     large.ask("UPDATE manifest_line SET goods = goods WHERE id = 1 RETURNING id")  # waits for the trial, or this hangs
     out, err = process.communicate(timeout=60)
     assert process.returncode == 2 and out == "" and "the trial gave way" in err and "--lock-budget" in err, err
+    assert "--on-copies" in err
     assert settled(large, before), large.state()
+
+
+def test_an_index_on_copies_locks_nothing(office_of: Callable[..., Office]) -> None:
+    """Somebody holds the table as a writer does: an index on the table itself would have to wait."""
+    office = office_of("postgresql")
+    before = office.state()
+    words = [
+        "trial",
+        "--db",
+        office.url,
+        "--index",
+        "CREATE INDEX signs ON vessel (call_sign)",
+        "--sql",
+        "SELECT * FROM vessel WHERE call_sign = 'H00042'",
+        "--json",
+    ]
+    writer = office.connect()
+    try:
+        writer.autocommit = False
+        writer.cursor().execute("UPDATE vessel SET name = name WHERE id = 1")
+        refused(run(*words, "--even-if-busy"), "lock timeout")
+        done = run(*words, "--on-copies")
+    finally:
+        writer.rollback()
+        writer.close()
+    assert done.code == 0, done.err
+    (row,) = done.json["statements"]
+    assert row["uses_index"] and row["same_result"] and done.json["where"] == "on copies that only its sessions see"
+    assert done.json["size_bytes"] > 10_000 and done.json["locked_ms"] == 0
+    assert settled(office, before)
 
 
 def test_a_table_that_is_read_and_written_in_between_is_seen(office_of: Callable[..., Office]) -> None:

@@ -127,6 +127,7 @@ def limits_of(
     trusted: Sequence[str] = (),
     lock_budget: str = "",
     harder: bool = False,
+    on_copies: bool = False,
 ) -> Limits:
     """The limits that options set. Raises AskLessError bad-timeout."""
     from askless.database.servers import Limits
@@ -143,6 +144,7 @@ def limits_of(
         lock_budget_s=budget_s,
         trusted=tuple(trusted),
         harder=harder,
+        on_copies=on_copies,
     )
 
 

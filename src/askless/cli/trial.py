@@ -42,6 +42,11 @@ def declare(parser: argparse.ArgumentParser) -> None:
         "tables), planted in copies that nobody else sees",
     )
     parser.add_argument(
+        "--on-copies",
+        action="store_true",
+        help="with --index on PostgreSQL: on temporary copies of the tables, which locks nothing; elsewhere that is how it is done",
+    )
+    parser.add_argument(
         "--finding",
         metavar="FINDING",
         help="the n-plus-one or sibling-filters to replay: its name, or its number in the list just shown",
@@ -95,7 +100,12 @@ def _index(options: argparse.Namespace) -> bool:
     from askless.reports import index_trial
 
     limits = limits_of(
-        options.timeout, options.allow_large, options.even_if_busy, options.trust_function, options.lock_budget
+        options.timeout,
+        options.allow_large,
+        options.even_if_busy,
+        options.trust_function,
+        options.lock_budget,
+        on_copies=options.on_copies,
     )
     if options.sql:
         statements = index_trial.typed(options.sql, options.parameters)

@@ -425,6 +425,7 @@ class Schema(msgspec.Struct, frozen=True):
 
     system: str
     tables: tuple[Table, ...] = ()
+    extensions: tuple[str, ...] = ()
 
     def table(self, name: str) -> Table | None:
         """The table of this name, in any case."""

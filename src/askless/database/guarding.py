@@ -47,12 +47,17 @@ def _views_in(connection: Connection, texts: Sequence[str], system: str) -> list
     return results
 
 
-def check_quiet(connection: Connection, tables: Sequence[str], limits: Limits) -> None:
-    """Raises AskLessError server-busy where somebody else is at work on the tables, unless that was confirmed."""
+def check_quiet(connection: Connection, tables: Sequence[str], limits: Limits, locks: bool = False) -> None:
+    """Raises AskLessError server-busy where somebody else is at work on the tables, unless that was confirmed.
+
+    `locks`: what is tried would lock a table, which copies would not.
+    """
     text = server_of(connection).busy(connection, tables)
     if text and not limits.even_if_busy:
         raise AskLessError(
             "server-busy",
             f"this database looks live: {text}",
-            "run the trial on a copy of it, or confirm with --even-if-busy",
+            "try it on copies, which locks nothing: --on-copies; or confirm with --even-if-busy"
+            if locks
+            else "run the trial on a copy of it, or confirm with --even-if-busy",
         )

@@ -106,7 +106,8 @@ def try_index(
                 connection, query_of(connection, asked.text, asked.parameters, asked.names, asked.system), limits=limits
             )
         progress("looking who else is at work")
-        check_quiet(connection, tables, limits)
+        if not limits.on_copies:
+            check_quiet(connection, tables, limits, locks=server.builds_in_place)
     progress("preparing a place where nobody sees it")
     with mapped_errors(shown(url), limits), server.twins(url, limits, ddl, tables, index.table) as twins:
         queries = [

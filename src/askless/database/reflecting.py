@@ -36,7 +36,7 @@ def reflect(connection: Connection) -> Schema:
         _table(name, {what: of.get(name) for what, of in parts.items()}, sizes.get(name, Size(None, 0)), kinds)
         for name in sorted(names)
     )
-    return Schema(server.system(connection), tables)
+    return Schema(server.system(connection), tables, server.extensions(connection))
 
 
 def _table(name: str, parts: Mapping[str, Any], size: Size, kinds: Mapping[tuple[str, str], str]) -> Table:

@@ -297,6 +297,16 @@ def _expression_index(table: str, predicate: Predicate, system: str, type_name: 
     return f"; one on the expression serves it: CREATE INDEX {index} ON {known.quoted(table)} ({expression})"
 
 
+def _wildcard_index(table: str, name: str, schema: Schema) -> str:
+    """The index that an extension of the database has for it, in words; '' where there is none."""
+    known = system_of(schema.system)
+    extension, form = known.wildcard_index
+    if not extension or extension not in schema.extensions:
+        return ""
+    index = known.quoted(name_for(table, (name, "trigrams")))
+    return "a trigram index can: " + form.format(name=index, table=known.quoted(table), column=known.quoted(name))
+
+
 def _unservable(node: Node, structure: Structure | None, schema: Schema, values: Sequence[Value]) -> list[Observation]:
     """Conditions that no plain index answers: a function around the column, a leading wildcard, another type."""
     if structure is None:
@@ -320,7 +330,8 @@ def _unservable(node: Node, structure: Structure | None, schema: Schema, values:
             text += _expression_index(node.table, predicate, schema.system, column.type if column is not None else "")
             hidden.add(name)
         elif predicate.operator in ("like", "ilike") and any(isinstance(v, str) and v[:1] in ("%", "_") for v in given):
-            text = f"the LIKE on {name} begins with a wildcard, so an index can't tell where to begin: full-text search, or a trigram index, can"
+            text = f"the LIKE on {name} begins with a wildcard, so an index can't tell where to begin: "
+            text += _wildcard_index(node.table, name, schema) or "full-text search, or a trigram index, can"
         elif (
             system_of(schema.system).number_hides_text
             and column is not None

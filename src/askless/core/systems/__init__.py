@@ -88,9 +88,10 @@ class System(msgspec.Struct, frozen=True, kw_only=True):
     partial_indexes: bool = False
     expression_index: str = ""  # how an index names an expression; "" where it can't
     drop_names_table: bool = False
-    text_beginning: int = (
-        0  # an index of a TEXT or BLOB holds so many characters of its beginning; 0: it holds all of it
-    )
+    # An extension, and the index that it has for a LIKE that begins with a wildcard.
+    wildcard_index: tuple[str, str] = ("", "")
+    # An index of a TEXT or BLOB holds so many characters of its beginning; 0: all of it.
+    text_beginning: int = 0
     named_schemas: bool = False  # an index may be tried on a table that is named with its schema
     reads_in_turn: bool = False
     joins_in_batches: bool = False

@@ -29,6 +29,7 @@ SYSTEM = System(
     expression_index="{}",
     traits=Traits(random=4.0, hash_join=True, clustered=False),
     partial_indexes=True,
+    wildcard_index=("pg_trgm", "CREATE INDEX {name} ON {table} USING gin ({column} gin_trgm_ops)"),
     named_schemas=True,
     lists_as_arrays=True,
     meanings=(  # SQLSTATEs as in appendix A of the server's documentation, two characters name a class; libpq gives none

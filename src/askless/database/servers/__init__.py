@@ -28,7 +28,8 @@ class Limits(msgspec.Struct, frozen=True):
 
     A lock that a trial holds is given back once somebody has waited `lock_budget_s` for it. A table of more than
     `table_bytes` is not copied or indexed, unless `allow_large`. `trusted` are functions that are known
-    to do nothing outside of a transaction. With `harder`, data is planted in copies of tables that nobody else sees.
+    to do nothing outside of a transaction. With `harder`, data is planted in copies of tables that nobody else sees. With
+    `on_copies` an index is tried on copies also where a server would build it on the table and roll it back.
     """
 
     statement_s: float = 30.0
@@ -40,6 +41,7 @@ class Limits(msgspec.Struct, frozen=True):
     even_if_busy: bool = False
     trusted: tuple[str, ...] = ()
     harder: bool = False
+    on_copies: bool = False
 
 
 class Size(msgspec.Struct, frozen=True):
@@ -93,6 +95,9 @@ class Server(Protocol):
     """What the rest of the room asks of a server."""
 
     paramstyle: str
+    builds_in_place: (
+        bool  # an index is tried on the table itself, where writers wait for it, unless copies are asked for
+    )
     estimates_well: bool  # whether the planner knows how many rows a condition keeps, so that nobody need count
 
     def check(self, url: URL) -> None:
@@ -121,6 +126,9 @@ class Server(Protocol):
 
     def kinds(self, connection: Connection) -> dict[tuple[str, str], str]:
         """(table, index) -> what makes it another index than a plain one: see `Index.kind`. Plain ones may be left out."""
+
+    def extensions(self, connection: Connection) -> tuple[str, ...]:
+        """The extensions that the database has; () where a server has none by names."""
 
     def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:
         """The plan of a query. With `analyze` the query is run, and the plan holds what was measured."""

@@ -63,6 +63,7 @@ class MariaDB:
     """See the module."""
 
     paramstyle = "format"
+    builds_in_place = False
     estimates_well = False
 
     def check(self, url: URL) -> None:
@@ -145,6 +146,10 @@ class MariaDB:
             kind = "prefix" if prefix else "descending" if order == "D" else ""
             results[table, index] = method.lower() if method.upper() != "BTREE" else results.get((table, index)) or kind
         return results
+
+    def extensions(self, connection: Connection) -> tuple[str, ...]:
+        """None."""
+        return ()
 
     def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:
         """EXPLAIN, or ANALYZE, as JSON; MySQL measures in its tree form only."""

@@ -66,6 +66,7 @@ class Sqlite:
     """See the module."""
 
     paramstyle = "qmark"
+    builds_in_place = False
     estimates_well = False
 
     def check(self, url: URL) -> None:
@@ -125,6 +126,10 @@ class Sqlite:
         for table, index, descending, collated in connection.exec_driver_sql(_KINDS):
             results[table, index] = "descending" if descending else "collation" if collated else ""
         return results
+
+    def extensions(self, connection: Connection) -> tuple[str, ...]:
+        """None."""
+        return ()
 
     def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:
         """EXPLAIN QUERY PLAN: the statement itself is not run."""
