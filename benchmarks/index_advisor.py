@@ -1,8 +1,9 @@
-"""The advisor's indexes against brute force, on PostgreSQL: `python benchmarks/index_advisor.py [--scale 10]`.
+"""The advisor's indexes against brute force: `python benchmarks/index_advisor.py [--on sqlite] [--scale 10] [--columns 3]`.
 
-Every query of the harbour office's workload on one or two tables is explained with every index of up to three columns of
-its tables (each made in a transaction that is rolled back), and with pairs of the best ones where it reads two tables.
-Printed is the planner's cost with the advisor's set over the best cost: costs, for this compares choices and not speed.
+Every query of the harbour office's workload on one or two tables is asked with every index of up to three columns of
+its tables (each made on copies, or in a transaction that is rolled back), and with pairs of the best ones where it reads two
+tables. Printed is what it costs with the advisor's set over the best cost: by PostgreSQL's planner, on SQLite by the steps of
+its machine, on MariaDB by the rows that it reads. That compares choices and not speed.
 """
 
 from __future__ import annotations
@@ -12,7 +13,7 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from itertools import permutations
 from pathlib import Path
 
@@ -21,21 +22,23 @@ from sqlalchemy.exc import DBAPIError
 
 ROOT = Path(__file__).parent.parent
 HARBOUR = ROOT / "src" / "askless" / "demo" / "harbour"
-sys.path.insert(0, str(ROOT))
+sys.path[:0] = [str(ROOT), str(ROOT / "benchmarks")]
+
+from advice import SYSTEMS, url_of  # noqa: E402
 
 from askless.core.advice.indexing.advisor import advise  # noqa: E402
-from askless.core.advice.indexing.ddl import create_index  # noqa: E402
+from askless.core.advice.indexing.ddl import create_index, drop_index  # noqa: E402
+from askless.core.errors import AskLessError  # noqa: E402
 from askless.core.model import Schema  # noqa: E402
 from askless.core.sql.structure import Structure, structure_of  # noqa: E402
 from askless.database.connecting import connect, parse_url  # noqa: E402
 from askless.database.explaining import query_of  # noqa: E402
 from askless.database.reflecting import reflect  # noqa: E402
 from askless.database.sending import Query  # noqa: E402
-from askless.database.servers import Limits, server_of  # noqa: E402
+from askless.database.servers import Limits, Workshop, server_of  # noqa: E402
 from askless.database.workload import statement_of  # noqa: E402
 from askless.reports.loading import load  # noqa: E402
 from askless.reports.subjects import Subject, costliest, writes_of  # noqa: E402
-from tests.servers import postgresql  # noqa: E402
 
 PAGES = ["/calls/due", "/calls/{last}", "/berths", "/statistics", "/inspections", "/vessels", "/vessels/H00042"]
 # What the office asks beside its pages: reports and look-ups of the same tables, as their authors wrote them.
@@ -60,7 +63,6 @@ REPORTS = [
     "SELECT b.name, count(c.id) FROM berth b LEFT JOIN port_call c ON c.berth_id = b.id GROUP BY b.name",
     "SELECT m.goods, c.eta FROM manifest_line m JOIN port_call c ON c.id = m.port_call_id WHERE c.status = 'berthed'",
 ]
-COLUMNS_MOST = 3
 PAIRS_OF = 8  # so many of the best indexes of each table are tried in pairs
 
 
@@ -77,45 +79,62 @@ class Asked:
 Indexes = Sequence[tuple[str, tuple[str, ...]]]
 
 
-@contextmanager
-def made(connection: sqlalchemy.Connection, indexes: Indexes) -> Iterator[bool]:
-    """The indexes, as long as the context lasts; whether they could be made."""
-    savepoint = connection.begin_nested()
-    try:
-        for place, (table, columns) in enumerate(indexes):
-            connection.exec_driver_sql(create_index(f"tried_{place}", table, columns, "postgresql"))
-        done = True
-    except DBAPIError:  # a column that is too long for an index
-        done = False
-    try:
-        yield done
-    finally:
-        savepoint.rollback()
+class Ground:
+    """Where indexes come and go, and what a query costs there."""
 
+    def __init__(self, workshop: Workshop, system: str) -> None:
+        self.workshop, self.connection, self.system = workshop, workshop.connection, system
+        self.types: dict[str, dict[str, str]] = {}
 
-def cost(connection: sqlalchemy.Connection, asked: Asked) -> float:
-    """The planner's cost of a query as the database stands."""
-    (plan,) = server_of(connection).explain(connection, asked.query, {}, False)
-    assert plan.estimate is not None and plan.estimate.cost is not None
-    return plan.estimate.cost
+    @contextmanager
+    def made(self, indexes: Indexes) -> Iterator[bool]:
+        """The indexes, as long as the context lasts; whether they could be made."""
+        done: list[tuple[str, str]] = []
+        savepoint = self.connection.begin_nested() if self.system == "postgresql" else None
+        try:
+            for place, (table, columns) in enumerate(indexes):
+                types = self.types.get(table, {})
+                self.workshop.run(create_index(f"tried_{place}", table, columns, self.system, types=types))
+                done.append((f"tried_{place}", table))
+        except (DBAPIError, AskLessError):  # a column that is too long for an index
+            pass
+        try:
+            yield len(done) == len(indexes)
+        finally:
+            if savepoint is not None:
+                savepoint.rollback()
+            else:
+                for name, table in done:
+                    self.workshop.run(drop_index(name, table, self.system))
+
+    def cost(self, asked: Asked) -> float:
+        """The cost of a query as the database stands."""
+        server = server_of(self.connection)
+        if self.system == "postgresql":
+            (plan,) = server.explain(self.connection, asked.query, {}, False)
+            assert plan.estimate is not None and plan.estimate.cost is not None
+            return plan.estimate.cost
+        work = server.work(self.connection, asked.query)
+        assert work is not None
+        return max(float(work[1]), 1.0)
 
 
 def brute_force(
-    connection: sqlalchemy.Connection, workload: Sequence[Asked], schema: Schema
+    ground: Ground, workload: Sequence[Asked], schema: Schema, columns_most: int
 ) -> dict[str, tuple[float, Indexes]]:
     """The best cost of each query, and the indexes that give it."""
-    best: dict[str, tuple[float, Indexes]] = {a.subject.shape: (cost(connection, a), ()) for a in workload}
+    best: dict[str, tuple[float, Indexes]] = {a.subject.shape: (ground.cost(a), ()) for a in workload}
     singles: dict[tuple[str, str], list[tuple[float, tuple[str, ...]]]] = {}
     for table in schema.tables:
         mine = [a for a in workload if table.name.lower() in a.tables]
         names = [column.name for column in table.columns]
-        tried = [c for size in range(1, COLUMNS_MOST + 1) for c in permutations(names, size)] if mine else []
+        tried = [c for size in range(1, columns_most + 1) for c in permutations(names, size)] if mine else []
         for turn, columns in enumerate(tried):
             if sys.stderr.isatty():
                 print(f"\r{table.name}: {turn + 1} of {len(tried)} indexes  ", end="", file=sys.stderr)
-            with made(connection, [(table.name, columns)]) as done:
+            with ground.made([(table.name, columns)]) as done:
                 for asked in mine if done else ():
-                    found = cost(connection, asked)
+                    found = ground.cost(asked)
                     singles.setdefault((asked.subject.shape, table.name), []).append((found, columns))
                     if found < best[asked.subject.shape][0]:
                         best[asked.subject.shape] = found, [(table.name, columns)]
@@ -128,22 +147,22 @@ def brute_force(
         if len(sides) == 2:
             for one in sides[0]:
                 for other in sides[1]:
-                    with made(connection, [one, other]) as done:
-                        found = cost(connection, asked) if done else float("inf")
+                    with ground.made([one, other]) as done:
+                        found = ground.cost(asked) if done else float("inf")
                         if found < best[asked.subject.shape][0]:
                             best[asked.subject.shape] = found, [one, other]
     return best
 
 
 def fewest(
-    connection: sqlalchemy.Connection, workload: Sequence[Asked], best: dict[str, tuple[float, Indexes]]
+    ground: Ground, workload: Sequence[Asked], best: dict[str, tuple[float, Indexes]]
 ) -> list[tuple[str, tuple[str, ...]]]:
     """The indexes that brute force needs: those of every query, left out one by one while no query loses 5 %."""
     needed = list(dict.fromkeys(index for _, indexes in best.values() for index in indexes))
     for index in list(needed):
         rest = [other for other in needed if other != index]
-        with made(connection, rest):
-            if all(cost(connection, a) <= 1.05 * max(best[a.subject.shape][0], 1e-9) for a in workload):
+        with ground.made(rest):
+            if all(ground.cost(a) <= 1.05 * max(best[a.subject.shape][0], 1e-9) for a in workload):
                 needed = rest
     return needed
 
@@ -182,26 +201,30 @@ def recorded(url: str, folder: Path, calls: int) -> list[Subject]:
     return list(found.values())
 
 
-def compare(connection: sqlalchemy.Connection, subjects: Sequence[Subject], name: str) -> None:
+def compare(
+    ground: Ground, live: sqlalchemy.Connection, subjects: Sequence[Subject], name: str, columns_most: int
+) -> None:
     """Advise, try everything, and print."""
-    schema = reflect(connection)
+    schema = reflect(live)
+    ground.types = {table.name: table.types for table in schema.tables}
     workload = []
     for subject in subjects:
-        structure = structure_of(subject.text, subject.system or "postgresql")
+        structure = structure_of(subject.text, subject.system or ground.system)
         if structure is not None and structure.kind == "select" and 1 <= len(structure.tables) <= 2:
-            workload.append(Asked(connection, subject, structure))
+            workload.append(Asked(ground.connection, subject, structure))
     advice = advise(
         [
-            statement_of(connection, schema, a.subject.shape, a.structure, (a.subject.parameters, *a.subject.others), a.subject.names, a.subject.total_ns / 1e6)
+            statement_of(live, schema, a.subject.shape, a.structure, (a.subject.parameters, *a.subject.others), a.subject.names, a.subject.total_ns / 1e6)
             for a in workload
         ],
         schema,
+        whole=True,
     )  # fmt: skip
-    best = brute_force(connection, workload, schema)
-    needed = fewest(connection, workload, best)
-    with made(connection, [(a.table, a.columns) for a in advice]):
-        ours = {a.subject.shape: cost(connection, a) for a in workload}
-    before = {a.subject.shape: cost(connection, a) for a in workload}
+    best = brute_force(ground, workload, schema, columns_most)
+    needed = fewest(ground, workload, best)
+    with ground.made([(a.table, a.columns) for a in advice]):
+        ours = {a.subject.shape: ground.cost(a) for a in workload}
+    before = {a.subject.shape: ground.cost(a) for a in workload}
     print(f"\n{name}: {len(workload)} queries on one or two tables")
     print(f"{'without':>10}{'best':>10}{'advisor':>10}{'ratio':>7}  query")
     for asked in sorted(workload, key=lambda a: -ours[a.subject.shape] / best[a.subject.shape][0]):
@@ -224,29 +247,39 @@ def compare(connection: sqlalchemy.Connection, subjects: Sequence[Subject], name
     )
 
 
-def main(scale: int) -> None:
+def main(system: str, scale: int, columns_most: int) -> None:
     """Fill, record, compare."""
-    with tempfile.TemporaryDirectory() as folder, postgresql(logging=False) as server:
-        place = f"harbour@127.0.0.1:{server.port}/postgres"
-        app_url = f"postgresql+psycopg://{place}"
+    with ExitStack() as stack:
+        folder = stack.enter_context(tempfile.TemporaryDirectory())
+        app_url = url_of(system, Path(folder), stack)
         fill = "import sys, data, sqlalchemy; data.fill(sqlalchemy.create_engine(sys.argv[1]), scale=int(sys.argv[2]))"
         subprocess.run([sys.executable, "-c", fill, app_url, str(scale)], cwd=HARBOUR, check=True)
-        engine = sqlalchemy.create_engine(app_url, isolation_level="AUTOCOMMIT")
-        with engine.connect() as setup:
-            setup.exec_driver_sql("VACUUM ANALYZE")
+        engine = sqlalchemy.create_engine(app_url, isolation_level="AUTOCOMMIT" if system != "sqlite" else None)
+        if system == "postgresql":
+            with engine.connect() as setup:
+                setup.exec_driver_sql("VACUUM ANALYZE")
         engine.dispose()
         subjects = recorded(app_url, Path(folder), 3000 * scale)
         reports = [Subject(text, shape=str(n), queries=1, total_ns=1_000_000) for n, text in enumerate(REPORTS)]
-        url = parse_url(f"postgresql://{place}")
-        with connect(url) as connection:
-            connection.rollback()
-            server_of(connection).begin(connection, Limits(statement_s=300.0), write=True)
-            compare(connection, subjects, "the pages")
-            compare(connection, reports, "reports and look-ups")
-            compare(connection, [*subjects, *reports], "all of it")
+        url = parse_url(f"{system}{app_url[app_url.index(':') :]}")
+        limits = Limits(statement_s=300.0, allow_large=True)
+        live = stack.enter_context(connect(url, limits))
+        tables = sqlalchemy.inspect(live).get_table_names()
+        if system == "postgresql":  # the database is our own: indexes are made in it, in a transaction
+            live.rollback()
+            server_of(live).begin(live, limits, write=True)
+            ground = Ground(Workshop(live, lambda ddl: live.exec_driver_sql(ddl).close(), "in a transaction"), system)
+        else:
+            ground = Ground(stack.enter_context(server_of(url).workshop(url, limits, tables)), system)
+        compare(ground, live, subjects, "the pages", columns_most)
+        compare(ground, live, reports, "reports and look-ups", columns_most)
+        compare(ground, live, [*subjects, *reports], "all of it", columns_most)
 
 
 if __name__ == "__main__":
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--on", choices=SYSTEMS, default="postgresql", help="default: postgresql")
     parser.add_argument("--scale", type=int, default=10, help="size of the office, in tenths (default: 10)")
-    main(parser.parse_args().scale)
+    parser.add_argument("--columns", type=int, default=3, help="columns of an index at most (default: 3)")
+    given = parser.parse_args()
+    main(given.on, given.scale, given.columns)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+import msgspec
 import pytest
 import sqlglot
 from hypothesis import example, given, settings
@@ -95,6 +96,14 @@ def test_small_tables_and_weak_conditions_get_none() -> None:
     assert advise([asked(sql, share=0.9)], schema()) == []
     assert columns(advise([asked(sql, share=0.001)], schema())) == [("status",)]
     assert advise([asked(sql, share=0.001)], schema(rows=500)) == []
+    assert columns(advise([asked(sql, share=0.001)], schema(rows=900), whole=True)) == [("status",)], (
+        "all that is asked"
+    )
+    assert advise([asked(sql, share=0.001)], schema(rows=90), whole=True) == []
+    beside = msgspec.structs.replace(
+        asked("SELECT * FROM port_call ORDER BY id", share=1.0), digest="other", weight_ms=1000.0
+    )
+    assert advise([asked(sql, share=0.001), beside], schema(rows=900), whole=True) == [], "asked now and then"
     assert advise([asked("SELECT * FROM nowhere WHERE a = ?")], schema()) == []
 
 

@@ -128,7 +128,7 @@ def _document(
             "none of the capture's tables is in this database",
             "check --db or --schema: does the capture belong to it?",
         )
-    advice = advisor.advise(statements, schema, workload.writes)
+    advice = advisor.advise(statements, schema, workload.writes, whole=True)
     asked = {name.lower() for statement in statements for name in statement.structure.tables}
     spare = advisor.redundant_indexes(schema, advice)
     judged = [entry for entry in spare if entry[0].lower() in asked]

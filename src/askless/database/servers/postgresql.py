@@ -8,6 +8,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager, suppress
 from typing import Any
 
+import msgspec
 import sqlalchemy
 from sqlalchemy.engine import URL, Connection, Engine
 from sqlalchemy.exc import DBAPIError
@@ -250,8 +251,11 @@ class PostgreSQL:
     @contextmanager
     def workshop(self, url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[Workshop]:
         """Temporary tables with all rows, in one transaction that is rolled back: the live tables are read, and not locked."""
-        with self.engine(url, limits).connect() as connection:
-            self.begin(connection, limits, write=True)
+        engine = self.engine(url, limits)
+        patient = msgspec.structs.replace(limits, statement_s=limits.statement_s * _COPY_FACTOR)
+        with engine.connect() as connection, engine.connect() as source:
+            self.begin(connection, patient, write=True)
+            self.begin(source, patient)
             quote = connection.dialect.identifier_preparer.quote
             known = self.sizes(connection, {name: [] for name in tables})
             for name in tables:
@@ -262,24 +266,23 @@ class PostgreSQL:
                         f"{name} has {bytes_in_words(size.bytes)}: all its rows are copied",
                         "try it on a smaller database, or say --allow-large",
                     )
-            connection.exec_driver_sql(f"SET LOCAL statement_timeout = {int(limits.statement_s * _COPY_FACTOR * 1e3)}")
             copies = [(name, connection.exec_driver_sql(_DEFINITIONS, (name,)).all()) for name in tables]
             self.allow_copies(connection)
             for name, definitions in copies:
                 live, copy = self.live_name(connection, name), f"pg_temp.{quote(name)}"
-                _run(
-                    connection,
-                    f"CREATE TEMPORARY TABLE {quote(name)} (LIKE {live} INCLUDING STATISTICS) ON COMMIT DROP",
-                )
-                _run(connection, f"INSERT INTO {copy} SELECT * FROM {live}")  # noqa: S608
+                like = f"(LIKE {live} INCLUDING STATISTICS) ON COMMIT DROP"
+                _run(connection, f"CREATE TEMPORARY TABLE {quote(name)} {like}".replace("%", "%%"))
+                _stream(source, connection, live, copy)
                 for index, definition, is_key in definitions:
                     # The first ON is the table's: what stands before it is CREATE INDEX and the index's name.
                     head, _, tail = definition.partition(" ON ")
                     made = f"{head} ON {copy} USING {tail.partition(' USING ')[2]}"
                     _run(connection, made.replace("%", "%%"))
                     if is_key:
-                        _run(connection, f"ALTER TABLE {copy} ADD PRIMARY KEY USING INDEX {quote(index)}")
-                _run(connection, f"ANALYZE {copy}")
+                        key = f"ALTER TABLE {copy} ADD PRIMARY KEY USING INDEX {quote(index)}"
+                        _run(connection, key.replace("%", "%%"))
+                _run(connection, f"ANALYZE {copy}".replace("%", "%%"))
+            source.rollback()
             connection.exec_driver_sql(f"SET LOCAL statement_timeout = {int(limits.statement_s * 1e3)}")
             try:
                 yield Workshop(
@@ -368,6 +371,17 @@ class PostgreSQL:
                 return Built(build_ms, max(_index_bytes(indexed.connection, tables[0]) - before, 0))
 
             yield Twins(plain.connection, indexed.connection, build, "on copies that only its sessions see")
+
+
+def _stream(source: Connection, target: Connection, live: str, copy: str) -> None:
+    """All rows of a table, frozen: an index alone then answers what it holds, as it would on the table that was vacuumed."""
+    reading: Any = source.connection.driver_connection
+    writing: Any = target.connection.driver_connection
+    given = f"COPY (SELECT * FROM {live}) TO STDOUT"  # noqa: S608
+    taken = f"COPY {copy} FROM STDIN (FREEZE)"
+    with reading.cursor() as one, writing.cursor() as other, one.copy(given) as rows, other.copy(taken) as into:
+        for block in rows:
+            into.write(block)
 
 
 def _index_bytes(connection: Connection, table: str) -> int:

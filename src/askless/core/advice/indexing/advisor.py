@@ -1,6 +1,6 @@
 """One set of indexes for a workload: chosen greedily by what each still saves, then thinned out.
 
-Not advised: indexes on small tables, what saves less than a hundredth of the workload and no quarter of any statement,
+Not advised: indexes on tiny tables, and on small ones that are not asked a great deal; what saves less than a hundredth of the workload and no quarter of any statement,
 what an existing index's first columns already serve, what writes would cost more than reads gain.
 """
 
@@ -15,7 +15,7 @@ from askless.core.advice.indexing.candidates import candidates
 from askless.core.advice.indexing.cost import LIMIT_DEFAULT, Outcome, cost_of
 from askless.core.advice.indexing.needs import Need, Shares, needs_of
 from askless.core.model import Index, Schema, Table
-from askless.core.plans.observations import SMALL_TABLE_ROWS
+from askless.core.plans.observations import SMALL_TABLE_ROWS, TINY_TABLE_ROWS
 from askless.core.sql.slots import literal_value
 from askless.core.sql.structure import Predicate, Structure
 from askless.core.systems import system_of
@@ -23,6 +23,7 @@ from askless.core.words import plural
 
 GAIN_LEAST = 0.01  # of the workload's time
 GAIN_ALONE = 0.25  # of one statement's cost
+SMALL_GAIN_LEAST = 0.02  # of the workload's time, for an index on a small table: it is asked a great deal then
 COST_ALONE = 5.0  # and at least so many pages read in sequence
 NEARLY = 0.05  # candidates this close are judged by their size
 ROWS_SPARED = 0.9  # an index must leave at most this share of the rows that are touched without it
@@ -117,11 +118,16 @@ def _limit(statement: Statement) -> float | None:
     return float(value) if isinstance(value, int | float) else LIMIT_DEFAULT
 
 
-def advise(workload: Sequence[Statement], schema: Schema, writes: Writes = no_writes) -> list[IndexAdvice]:
-    """The indexes for a workload, those that save most first. `writes` counts a capture's writes that touch columns."""
+def advise(
+    workload: Sequence[Statement], schema: Schema, writes: Writes = no_writes, whole: bool = False
+) -> list[IndexAdvice]:
+    """The indexes for a workload, those that save most first. `writes` counts a capture's writes that touch columns.
+
+    `whole`: the workload is all that a capture asks, so that a small table may be seen to be asked a great deal.
+    """
     items = [item for item in (_Item(statement, schema) for statement in workload) if item.needs]
     existing = {table.name.lower(): usable(table) for table in schema.tables}
-    chosen = _choose(items, existing, schema, writes)
+    chosen = _choose(items, existing, schema, writes, TINY_TABLE_ROWS if whole else SMALL_TABLE_ROWS)
     chosen = _thin_out(items, existing, chosen)
     while idle := [entry for entry in chosen if not _is_felt(entry, items, existing, chosen)]:
         chosen = [entry for entry in chosen if entry is not idle[-1]]
@@ -152,9 +158,11 @@ def _with(existing: dict[str, list[Index]], more: _Chosen) -> dict[str, list[Ind
     return merged
 
 
-def _choose(items: list[_Item], existing: dict[str, list[Index]], schema: Schema, writes: Writes) -> _Chosen:
+def _choose(
+    items: list[_Item], existing: dict[str, list[Index]], schema: Schema, writes: Writes, rows_least: int
+) -> _Chosen:
     """Greedy: the candidate that saves most, then the one that saves most beside it, and so on."""
-    open_ = _candidates(items, schema)
+    open_ = _candidates(items, schema, rows_least)
     first = {id(item): max(item.outcome(existing).cost, 1e-9) for item in items}
     total = sum(item.statement.weight_ms for item in items)
     chosen: _Chosen = []
@@ -172,6 +180,8 @@ def _choose(items: list[_Item], existing: dict[str, list[Index]], schema: Schema
                 if saved >= COST_ALONE:
                     best_alone = max(best_alone, saved / max(before, 1e-9))
             worth = gain > 0 and best_alone > 0 and (gain >= GAIN_LEAST * total or best_alone >= GAIN_ALONE)
+            if (bundle[0][0].rows or 0) < SMALL_TABLE_ROWS:
+                worth = worth and gain >= SMALL_GAIN_LEAST * total
             if worth and best_alone >= GAIN_ALONE / 2:
                 sorts = sum(item.outcome(then).sorts for item in concerned)
                 scored.append((gain, sorts, place))
@@ -190,20 +200,20 @@ def _columns_in(bundle: _Chosen) -> int:
     return sum(len(index.columns) for _, index in bundle)
 
 
-def _candidates(items: list[_Item], schema: Schema) -> list[_Chosen]:
+def _candidates(items: list[_Item], schema: Schema, rows_least: int) -> list[_Chosen]:
     """Indexes to think of, each by itself, and those of the sides of an OR together: one of them alone finds nothing."""
     results: list[_Chosen] = []
     for item in items:
         for name, listed in candidates(item.needs).items():
             table = schema.table(name)
-            if table is None or (table.rows or 0) < SMALL_TABLE_ROWS:
+            if table is None or (table.rows or 0) < rows_least:
                 continue
             for columns in listed:
                 bundle = _bundle(table, [columns])
                 if bundle and bundle not in results:
                     results.append(bundle)
         for need in item.needs:
-            for sides in need.either if (need.table.rows or 0) >= SMALL_TABLE_ROWS else ():
+            for sides in need.either if (need.table.rows or 0) >= rows_least else ():
                 bundle = _bundle(need.table, [(column,) for column, _ in sides])
                 if bundle and bundle not in results:
                     results.append(bundle)
