@@ -12,8 +12,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from askless.core.results import Difference, Question, difference
+from askless.core.results import Difference, Question, difference, is_rounding
 from askless.core.sql.questions import question_of
+from askless.core.sql.sums import magnitudes
 
 Row = tuple[Any, ...]
 NOON = datetime(2026, 11, 23, 12, 0)
@@ -134,3 +135,29 @@ def test_what_a_rewriting_changes_is_known() -> None:
         before, before.replace("LEFT ", "").replace("SELECT", "SELECT DISTINCT") + " LIMIT 3", "sqlite", ["id"]
     )
     assert found.inner_join_added and found.limited
+
+
+@given(st.lists(st.floats(-1e12, 1e12), min_size=2, max_size=60), st.randoms())
+def test_two_orders_of_adding_are_rounding(numbers: list[float], chance: random.Random) -> None:
+    shuffled = chance.sample(numbers, len(numbers))
+    size = sum(map(abs, numbers))
+    assert is_rounding([(sum(numbers), "a")], [(sum(shuffled), "a")], [(size, "a")])
+    assert size == 0 or not is_rounding([(sum(numbers),)], [(sum(numbers) + 1e-6 * size,)], [(size,)])
+    assert not is_rounding([(1, "a")], [(2, "a")], [(1e30, "a")]), "no float"
+    assert not is_rounding([(1.5,)], [], [(1.5,)])
+
+
+def test_absolute_values_are_added_up_for_the_size() -> None:
+    assert (
+        magnitudes("SELECT flag, sum(draught) FROM vessel GROUP BY flag", "sqlite")
+        == "SELECT flag, SUM(ABS(draught)) FROM vessel GROUP BY flag"
+    )
+    assert (
+        magnitudes("SELECT avg(a - ?) / 2 FROM vessel WHERE b = %s", "mysql")
+        == "SELECT AVG(ABS(a - ?)) / 2 FROM vessel WHERE b = %s"
+    )
+    assert (
+        magnitudes("SELECT count(*) FROM vessel", "sqlite")
+        == magnitudes("SELECT sum(DISTINCT a) FROM b", "sqlite")
+        == ""
+    )

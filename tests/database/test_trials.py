@@ -98,6 +98,20 @@ def test_what_today_does_not_show_is_said(rewrite: Rewrite) -> None:
     refused(rewrite(nothing, nothing), "neither statement gives a row", "--parameters")
 
 
+def test_sums_that_cancel_differ_by_the_order_of_adding(rewrite: Rewrite) -> None:
+    """Numbers of 10^16 that cancel leave a sum whose last digits are all of it."""
+    large = "SELECT draught_m * CASE WHEN id % 2 = 0 THEN 1e16 ELSE -1e16 END AS x FROM port_call WHERE id"
+    halves = [f"{large} <= 1500", f"{large} > 1500"]
+
+    def summed(first: str, second: str, more: str = "") -> str:
+        return f"SELECT sum(x){more} FROM ({first} UNION ALL {second}) t"
+
+    ran = rewrite(summed(*halves), summed(*reversed(halves)), "--json")
+    assert ran.code == 0 and ran.json["same_result"], ran.out + ran.err
+    other = rewrite(summed(*halves), summed(*reversed(halves), " * 1.000001"), "--json")
+    assert other.code == 1 and not other.json["same_result"]
+
+
 def test_a_look_up_for_another_reason_is_none_of_the_findings(office_of: Callable[..., Office], tmp_path: Path) -> None:
     """Who is logged in is looked up by the same statement as those who the page lists."""
     office = office_of("sqlite")

@@ -23,6 +23,9 @@ SHOWN = 3
 _NO_ORDER = "ORDER BY is missing or another one: a join or a batched query does not keep the order by itself"
 
 
+_ROUNDING = 1e5 * 2.0**-53
+
+
 class _Approximate(Decimal):
     """What a float holds: its last digits are an accident of the way it was computed."""
 
@@ -143,6 +146,26 @@ def _few_digits(value: Decimal | int, digits: int = DIGITS) -> Any:
         return f"{float(value):.{digits}g}"
     except OverflowError:
         return value
+
+
+def is_rounding(before: Sequence[Row], after: Sequence[Row], sizes: Sequence[Row]) -> bool:
+    """Whether two results differ in floats alone, row by row, and there by no more than adding up in another order does.
+
+    `sizes` holds the sums of absolute values in their place: where numbers cancel, the sum says nothing of its error.
+    The error of adding n numbers one by one is below n times the unit roundoff of their absolute sum (Higham 1993, The
+    Accuracy of Floating Point Summation); n is taken as 100,000.
+    """
+    if not len(before) == len(after) == len(sizes):
+        return False
+    for row, other, size in zip(before, after, sizes, strict=True):
+        for a, b, scale in zip(row, other, size, strict=True):
+            if a == b:
+                continue
+            if not (isinstance(a, float) and isinstance(b, float) and isinstance(scale, int | float)):
+                return False
+            if abs(a - b) > _ROUNDING * abs(scale):
+                return False
+    return True
 
 
 def _nearly(row: Row, other: Row) -> bool:

@@ -40,7 +40,12 @@ def refuse_hidden(text: str, system: str) -> None:
 
 def _parsed(text: str, system: str) -> list[exp.Expression]:
     refuse_hidden(text, system)
-    return [parsed.tree for parsed in parse_all(text, system)]
+    found = parse_all(text, system)
+    if (
+        not found and text.lstrip()[:6].upper() == "VALUES"
+    ):  # MySQL's kind knows it by itself, the parser as a table only
+        found = parse_all(f"SELECT * FROM ({text}) AS listed", system)
+    return [parsed.tree for parsed in found]
 
 
 def index_of(ddl: str, system: str) -> IndexStatement:
