@@ -6,7 +6,7 @@ to cost, costs are compared; elsewhere the statements run, and what they make th
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from contextlib import suppress
 from enum import StrEnum
 
@@ -19,7 +19,7 @@ from askless.core.errors import AskLessError
 from askless.core.plans.tree import walk
 from askless.core.progress import Progress, quiet
 from askless.core.sql.parsing import parse
-from askless.core.sql.statements import checked_select, index_of, qualified_tables
+from askless.core.sql.statements import checked_select, qualified_tables
 from askless.core.sql.structure import structure_of
 from askless.database.connecting import connect, mapped_errors, shown
 from askless.database.explaining import attempt, explain, query_of
@@ -31,6 +31,7 @@ from askless.database.servers import Limits, Workshop, server_of
 SLACK = 1.05  # what taking an index away may cost any statement
 SLACK_OF_ALL = 1.01  # and all of them together
 PLANNER_COST = "planner cost"
+GRAIN = 200.0  # what is counted may be off by so much, and nobody feels it
 
 
 class Fate(StrEnum):
@@ -42,10 +43,11 @@ class Fate(StrEnum):
 
 
 class Wanted(msgspec.Struct, frozen=True):
-    """An index to prove, by its name and DDL."""
+    """An index to prove, by its name and DDL, and its table."""
 
     name: str
     ddl: str
+    table: str
 
 
 class Cost(msgspec.Struct, frozen=True):
@@ -95,12 +97,13 @@ def prove(
     limits = limits or Limits()
     backend = url.get_backend_name()
     with connect(url, limits) as connection:
-        asked = [one for one in statements if _may_be_asked(connection, one, limits)]
+        known = {name.lower() for name in inspect(connection).get_table_names()}
+        asked = [one for one in statements if _may_be_asked(connection, one, known, limits)]
         if not asked:
             raise AskLessError(
                 "nothing-to-prove", "no statement of the capture can be asked on copies", "leave --prove out"
             )
-        own = [index_of(index.ddl, backend).table for index in wanted]
+        own = [index.table for index in (*wanted, *spare)]
         tables = list(dict.fromkeys([*own, *(name for one in asked for name in _tables_of(one, backend))]))
         progress("looking who else is at work")
         check_quiet(connection, tables, limits)
@@ -109,13 +112,12 @@ def prove(
         return _Bench(workshop, asked, statements, limits, progress).prove(wanted, spare)
 
 
-def _may_be_asked(connection: Connection, one: TriedStatement, limits: Limits) -> bool:
+def _may_be_asked(connection: Connection, one: TriedStatement, known: Collection[str], limits: Limits) -> bool:
     """Whether a statement can be asked of copies: it names no schema, its tables are there, and it does nothing unknown."""
     structure = structure_of(one.text, one.system or server_of(connection).system(connection))
     parsed = parse(one.text, one.system or server_of(connection).system(connection))
     if structure is None or parsed is None or qualified_tables(parsed.tree):
         return False
-    known = {name.lower() for name in inspect(connection).get_table_names()}
     try:
         check_functions(connection, [one.text], limits)
     except AskLessError:
@@ -165,11 +167,11 @@ class _Bench:
         fates = {}
         # What gains least stands last, and is the first that may go.
         for index in reversed(wanted):
-            if self._table_of(index) in self.unheard:  # what could not be asked may need it
+            if index.table.lower() in self.unheard:  # what could not be asked may need it
                 fates[index.name] = Fate.KEPT
                 continue
             used = any(index.name in one.used for one in now)
-            self.workshop.run(drop_index(index.name, index_of(index.ddl, self.system).table, self.system))
+            self.workshop.run(drop_index(index.name, index.table, self.system))
             then = self._seen()
             if _as_cheap(now, then):
                 fates[index.name], now = (Fate.SPARED if used else Fate.UNUSED), then
@@ -182,7 +184,7 @@ class _Bench:
             self.progress(f"asking without {index.name}")
             self.workshop.run(index.ddl)
             then = self._seen()
-            needed[index.name] = not _as_cheap(now, then)
+            needed[index.name] = index.table.lower() in self.unheard or not _as_cheap(now, then)
             now = then
         costs = [
             Cost(query.text, one.cost, other.cost)
@@ -198,9 +200,6 @@ class _Bench:
             skipped=self.skipped,
             cleaned=self.workshop.cleaned,
         )
-
-    def _table_of(self, index: Wanted) -> str:
-        return index_of(index.ddl, self.system).table.lower()
 
     def _seen(self) -> list[_Seen]:
         return [self._of(query) for query in self.queries]
@@ -225,7 +224,12 @@ def _as_cheap(now: Sequence[_Seen], then: Sequence[_Seen]) -> bool:
     pairs = list(zip(now, then, strict=True))
     if any(one.used != other.used for one, other in pairs if one.cost is None or other.cost is None):
         return False
-    costs = [(one.cost, other.cost) for one, other in pairs if one.cost is not None and other.cost is not None]
-    if any(after > SLACK * before for before, after in costs):
+    costs = [
+        (one.cost, other.cost, 0.0 if one.unit == PLANNER_COST else GRAIN)
+        for one, other in pairs
+        if one.cost is not None and other.cost is not None
+    ]
+    if any(after > SLACK * before + grain for before, after, grain in costs):
         return False
-    return sum(after for _, after in costs) <= SLACK_OF_ALL * sum(before for before, _ in costs)
+    befores, afters, grains = (sum(column) for column in zip(*costs, strict=True)) if costs else (0.0, 0.0, 0.0)
+    return afters <= SLACK_OF_ALL * befores + grains

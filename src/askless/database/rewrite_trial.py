@@ -17,10 +17,10 @@ from askless.core.progress import Progress, quiet
 from askless.core.results import Difference, difference, is_rounding, other_columns
 from askless.core.sql.functions import CHANGING, functions_in
 from askless.core.sql.questions import doubts_of, question_of
-from askless.core.sql.sums import magnitudes
 from askless.core.sql.slots import Value
 from askless.core.sql.statements import checked_select, qualified_tables, tables_in
 from askless.core.sql.structure import structure_of
+from askless.core.sql.sums import magnitudes
 from askless.core.statistics import Ratio, ratio_of_turns
 from askless.database.connecting import connect
 from askless.database.explaining import attempt, explain, query_of

@@ -68,8 +68,8 @@ def _proven(
     from askless.database.proving import Fate, Wanted, prove
 
     url = parse_url(database)
-    wanted = [Wanted(index_of(one.ddl, document.system).name, one.ddl) for one in document.indexes]
-    spare = [Wanted(one.index, one.ddl) for one in document.redundant]
+    wanted = [Wanted(index_of(one.ddl, document.system).name, one.ddl, one.table) for one in document.indexes]
+    spare = [Wanted(one.index, one.ddl, one.table) for one in document.redundant]
     tried = [TriedStatement(one.text, one.parameters, one.names, one.system) for one in workload.subjects]
     proof = prove(url, wanted, spare, tried, limits, progress)
     whys = {
@@ -95,7 +95,7 @@ def _proven(
                 if fate in whys
             ),
             needed=tuple(
-                documents.LeftOut(one.ddl, "a statement of the capture gets dearer without it")
+                documents.LeftOut(one.ddl, "a statement of the capture gets dearer without it, or could not be asked")
                 for one in document.redundant
                 if proof.needed[one.index]
             ),
