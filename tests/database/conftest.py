@@ -14,6 +14,7 @@ from typing import Any
 import pytest
 
 from askless.database import finding_trial, index_trial, timing, weighing
+from askless.database.servers import postgresql as server_of_postgresql
 from tests import servers
 from tests.conftest import HARBOUR, Running, run
 
@@ -26,8 +27,13 @@ _FILL = "import sys, data, sqlalchemy; data.fill(sqlalchemy.create_engine(sys.ar
 
 
 @pytest.fixture(autouse=True)
-def short_measurements(monkeypatch: pytest.MonkeyPatch) -> None:
-    """As few repetitions as a trial makes: what is tested is what it says, not how fast a machine is."""
+def short_measurements(monkeypatch: pytest.MonkeyPatch, request: pytest.FixtureRequest) -> None:
+    """As few repetitions as a trial makes: what is tested is what it says, not how fast a machine is.
+
+    Whether others are at work is looked at for as long as it takes where that is what is tested.
+    """
+    if request.module.__name__ != "tests.database.test_safety":
+        monkeypatch.setattr(server_of_postgresql, "_LOOK_S", 0.02)
     for module, name in (
         (timing, "BUDGET_S"),
         (index_trial, "CONTROL_S"),
