@@ -56,6 +56,19 @@ def test_an_index_that_looks_redundant_is_dropped_and_asked_about(office: Office
     assert any(index["name"] == name for index in by_call["indexes"])
 
 
+def test_a_statement_that_an_index_leads_astray_is_told() -> None:
+    """The planner's own counts, with an index and without it."""
+    from askless.database.proving import PLANNER_COST, _is_harm, _Seen
+
+    def seen(cost: float | None, unit: str = PLANNER_COST) -> _Seen:
+        return _Seen(cost, frozenset(), unit)
+
+    assert _is_harm(seen(10.0), seen(14.0)) and not _is_harm(seen(10.0), seen(12.0))
+    assert not _is_harm(seen(10.0, "handler reads"), seen(200.0, "handler reads"))
+    assert _is_harm(seen(10.0, "handler reads"), seen(12_000.0, "handler reads"))
+    assert not _is_harm(seen(None), seen(14.0))
+
+
 def test_an_or_needs_an_index_for_each_side(office: Office) -> None:
     either = TriedStatement("SELECT * FROM manifest_line WHERE weight_kg = ? OR goods = ?", (4711, "pitch"))
     sides = [

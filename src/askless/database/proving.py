@@ -31,6 +31,7 @@ from askless.database.servers import Limits, Workshop, server_of
 SLACK = 1.05  # what taking an index away may cost any statement
 SLACK_OF_ALL = 1.01  # and all of them together
 PLANNER_COST = "planner cost"
+HARM = 1.3  # times dearer with an index than without it: the planner was led astray
 GRAIN = 200.0  # what is counted may be off by so much, and nobody feels it
 
 
@@ -61,6 +62,7 @@ class Cost(msgspec.Struct, frozen=True):
 class Proof(msgspec.Struct, frozen=True):
     """What became of each index, and of each that was to be dropped: whether a statement got dearer without it.
 
+    `harmed` are, for an index that was kept, statements for which the planner does worse with it.
     `skipped` counts statements that could not be asked: they are refused by the server, name a schema, or call what is not
     known to be harmless.
     """
@@ -69,6 +71,7 @@ class Proof(msgspec.Struct, frozen=True):
     unit: str
     fates: dict[str, Fate]
     needed: dict[str, bool]
+    harmed: dict[str, tuple[str, ...]]
     costs: tuple[Cost, ...]
     skipped: int
     cleaned: tuple[str, ...] = ()
@@ -164,7 +167,8 @@ class _Bench:
             self.workshop.run(index.ddl)
         self.progress("asking with all of them")
         now = self._seen()
-        fates = {}
+        fates: dict[str, Fate] = {}
+        harmed: dict[str, tuple[str, ...]] = {}
         # What gains least stands last, and is the first that may go.
         for index in reversed(wanted):
             if index.table.lower() in self.unheard:  # what could not be asked may need it
@@ -176,6 +180,11 @@ class _Bench:
             if _as_cheap(now, then):
                 fates[index.name], now = (Fate.SPARED if used else Fate.UNUSED), then
             else:
+                harmed[index.name] = tuple(
+                    query.text
+                    for query, one, other in zip(self.queries, now, then, strict=True)
+                    if _is_harm(other, one)
+                )
                 self.progress(f"building {index.name} again")
                 self.workshop.run(index.ddl)
                 fates[index.name], now = Fate.KEPT, self._seen()
@@ -196,6 +205,7 @@ class _Bench:
             unit=next((one.unit for one in now if one.unit), ""),
             fates={index.name: fates[index.name] for index in wanted},
             needed=needed,
+            harmed=harmed,
             costs=tuple(costs),
             skipped=self.skipped,
             cleaned=self.workshop.cleaned,
@@ -217,6 +227,13 @@ class _Bench:
         except AskLessError:  # a write is only planned
             work = None
         return _Seen(None, used, "") if work is None else _Seen(float(work[1]), used, work[0])
+
+
+def _is_harm(without: _Seen, having: _Seen) -> bool:
+    """Whether a statement costs much more with an index than without it."""
+    if without.cost is None or having.cost is None:
+        return False
+    return having.cost > HARM * without.cost + (0.0 if having.unit == PLANNER_COST else GRAIN)
 
 
 def _as_cheap(now: Sequence[_Seen], then: Sequence[_Seen]) -> bool:

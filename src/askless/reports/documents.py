@@ -419,7 +419,7 @@ class SetProof(msgspec.Struct, frozen=True):
     """What the planner said of the set on copies: what its statements cost without it and with it, in `unit`, which is no time.
 
     `statements` were asked, `skipped` could not be. `left_out` are indexes that were advised and are not needed, `needed`
-    indexes that looked redundant and are not.
+    indexes that looked redundant and are not, `harming` those of the set with which the planner does worse for a statement.
     """
 
     where: str
@@ -430,6 +430,7 @@ class SetProof(msgspec.Struct, frozen=True):
     after: float
     left_out: tuple[LeftOut, ...]
     needed: tuple[LeftOut, ...]
+    harming: tuple[LeftOut, ...]
 
 
 class IndexesDocument(Document, frozen=True, kw_only=True):

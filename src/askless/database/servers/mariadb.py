@@ -216,6 +216,8 @@ class MariaDB:
                 connection.rollback()
                 admin.exec_driver_sql(f"USE {schema}")
                 admin.exec_driver_sql(ddl.replace("%", "%%"))
+                # An index that comes or goes may take along what the server knows of the others.
+                admin.exec_driver_sql(f"ANALYZE TABLE {', '.join(map(_quoted, tables))}").all()
                 self.begin(connection, limits, write=True)
 
             yield Workshop(connection, run, "on copies of the tables in a scratch schema", cleaned)

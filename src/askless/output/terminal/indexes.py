@@ -65,6 +65,9 @@ def _proof(out: Console, proof: documents.SetProof) -> None:
         out.print(indented(Text(f"left out: {safe(one.ddl)};").append(f"  -- {one.why}", style="dim"), 2))
     for one in proof.needed:
         out.print(indented(Text(f"not to be dropped: {safe(one.ddl)};").append(f"  -- {one.why}", style="dim"), 2))
+    for one in proof.harming:
+        why = safe(one_line(brief(one.why), 160))
+        out.print(indented(Text(f"mind: {safe(one.ddl)};").append(f"  -- {why}", style="dim"), 2))
     if proof.skipped:
         out.print(
             indented(
