@@ -84,7 +84,7 @@ TESTS: dict[str, Sequence[str]] = {
     "numbering.py": ("tests/test_seams.py", "tests/probe/test_writing.py"),
     "gathering.py": (*PATTERNS, *PAGES),
     "summary.py": PAGES,
-    "shape_stats.py": PAGES,
+    "shape_stats.py": ("tests/core/test_styles.py", *PAGES),
     "comparison.py": ("tests/core/test_thresholds.py", "tests/cli/test_reports.py"),
     "verdicts.py": ("tests/cli/test_verdicts.py",),
     "acceptance.py": ("tests/test_names.py", "tests/test_stopping.py"),
