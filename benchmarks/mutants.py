@@ -244,12 +244,12 @@ MUTANTS = [
     Mutant("patterns/n_plus_one.py", "return least if len(least) * 2 > len(indices) else indices", "return indices"),
     Mutant("patterns/n_plus_one.py", "return least if len(least) * 2 > len(indices) else indices", "return least"),
     Mutant("patterns/already_loaded.py", "return bool(others) and first > max(others)", "return bool(others)"),
-    Mutant("patterns/write_loop.py", "if request.rows[i] or not any(i < insert < after for insert in inserts)", "if True"),
+    Mutant("patterns/write_loop.py", "if request.rows[i] or bisect(inserts, i) == bisect_left(inserts, after)", "if True"),
     Mutant("patterns/loops.py", '_ROOTS = ("query", "library")', '_ROOTS = ("query",)'),
     Mutant("advice/orm/django.py", "if path[-1].many or not all(load.target for load in path):", "if path[-1].many:"),
     Mutant("advice/indexing/cost.py", "return [*options, (outer_rows * whole.cost,", "return [*options, (whole.cost,"),
     Mutant("advice/indexing/needs.py", 'structure.kind != "select" or bool(used & cut)', 'structure.kind != "select"'),
-    Mutant("plans/observations.py", "conditions = [] if structure.has_limit else _conditions(node, structure)", "conditions = _conditions(node, structure)"),
+    Mutant("plans/observations.py", 'by = "" if structure.has_limit else _filters(node, structure)', "by = _filters(node, structure)"),
 ]  # fmt: skip
 
 # Survivors that are left: file and new code -> why.

@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 
 import msgspec
 
-from askless.core.model import Load, Model, Request, Statement
+from askless.core.model import Load, Model, Request, Statement, parents_of
 from askless.core.sql.meaning import meaning
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure, structure_of
@@ -63,7 +63,7 @@ def origin_of(load: Load | None, models: Mapping[tuple[str, str], Model]) -> Ori
     if model is None or relation is None or not columns or not model.table:
         return None
     # What a model has from its parent stands in the parent's table, and its key is the parent's.
-    parents = [parent for name in model.parents if (parent := models.get((load.orm, name))) is not None]
+    parents = parents_of(load.orm, model, models)
     inherited = [key for parent in parents for key in parent.keys if set(columns) & set(model.keys)]
     tables = frozenset(one.table.lower() for one in (model, *parents))
     return Origin(tables, frozenset(column.lower() for column in (*columns, *inherited)))

@@ -91,6 +91,11 @@ class Model(msgspec.Struct, frozen=True):
         return results[0] if len(results) == 1 else None
 
 
+def parents_of(orm: str, model: Model, models: Mapping[tuple[str, str], Model]) -> list[Model]:
+    """The models that hold a part of each of a model's rows, those that are known."""
+    return [parent for name in model.parents if (parent := models.get((orm, name))) is not None]
+
+
 def relation_of(load: Load | None, models: Mapping[tuple[str, str], Model]) -> Relation | None:
     """The relation that an ORM said it loads, where the model that has it is known; models go by ORM and name."""
     model = models.get((load.orm, load.model)) if load is not None else None

@@ -107,7 +107,7 @@ class ShapeStats:
 
     def prefer(self, statement: Statement) -> None:
         """Stand for the shape by this statement, where its lists are shorter: a look-up is told by a list of one."""
-        if "in(?)" in self.shape.text and len(statement.text) < len(self.statement.text):
+        if self.shape.has_list and len(statement.text) < len(self.statement.text):
             self.statement = statement
 
     @property

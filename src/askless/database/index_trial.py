@@ -106,7 +106,7 @@ def try_index(
                 connection, query_of(connection, asked.text, asked.parameters, asked.names, asked.system), limits=limits
             )
         progress("looking who else is at work")
-        if not limits.on_copies:
+        if not (limits.on_copies and server.builds_in_place):
             check_quiet(connection, tables, limits, locks=server.builds_in_place)
     progress("preparing a place where nobody sees it")
     with mapped_errors(shown(url), limits), server.twins(url, limits, ddl, tables, index.table) as twins:

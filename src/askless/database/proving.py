@@ -117,8 +117,8 @@ def prove(
 
 def _may_be_asked(connection: Connection, one: TriedStatement, known: Collection[str], limits: Limits) -> bool:
     """Whether a statement can be asked of copies: it names no schema, its tables are there, and it does nothing unknown."""
-    structure = structure_of(one.text, one.system or server_of(connection).system(connection))
-    parsed = parse(one.text, one.system or server_of(connection).system(connection))
+    system = one.system or server_of(connection).system(connection)
+    structure, parsed = structure_of(one.text, system), parse(one.text, system)
     if structure is None or parsed is None or qualified_tables(parsed.tree):
         return False
     try:

@@ -72,7 +72,7 @@ def _proven(
     spare = [Wanted(one.index, one.ddl, one.table) for one in document.redundant]
     tried = [TriedStatement(one.text, one.parameters, one.names, one.system) for one in workload.subjects]
     proof = prove(url, wanted, spare, tried, limits, progress)
-    hidden = masker(document.system, False)
+    hidden = {one.text: masker(one.system or document.system, False)(one.text) for one in workload.subjects}
     whys = {
         Fate.UNUSED: "no plan of the capture's statements uses it",
         Fate.SPARED: "the others answer as cheaply without it",
@@ -101,7 +101,7 @@ def _proven(
                 if proof.needed[one.index]
             ),
             harming=tuple(
-                documents.LeftOut(one.ddl, f"with it the planner does worse for {hidden(text)}")
+                documents.LeftOut(one.ddl, f"with it the planner does worse for {hidden[text]}")
                 for one, index in zip(document.indexes, wanted, strict=True)
                 for text in proof.harmed.get(index.name, ())
             ),

@@ -80,7 +80,7 @@ class AlreadyLoaded(ByRequests[Rereads]):
         digest = group.stats.shape.digest
         request, indices = view.request, group.indices
         earlier = _earlier(view, indices, structure)
-        if earlier is None and _begins_with_a_batch(request, indices):
+        if earlier is None and group.stats.shape.has_list and _begins_with_a_batch(request, indices):
             indices = indices[1:]
             earlier = _earlier(view, indices, structure, group.indices[0])
         if earlier is None:

@@ -157,10 +157,11 @@ def _by_load(request: Request, indices: list[int]) -> list[list[int]]:
 
 def _of_one_length(request: Request, stats: ShapeStats, indices: list[int]) -> list[int]:
     """Look-ups without the batches that share their shape, a list of one being a list; all where most are batches."""
-    if "in(?)" not in stats.shape.text:
+    if not stats.shape.has_list:
         return indices
     lengths = [len(request.values(i)) for i in indices]
-    least = [i for i, length in zip(indices, lengths, strict=True) if length == min(lengths)]
+    shortest = min(lengths)
+    least = [i for i, length in zip(indices, lengths, strict=True) if length == shortest]
     return least if len(least) * 2 > len(indices) else indices
 
 

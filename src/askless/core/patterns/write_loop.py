@@ -5,8 +5,10 @@ Not flagged: an executemany (one query with many parameter sets), a statement wi
 
 from __future__ import annotations
 
+from bisect import bisect, bisect_left
+
 from askless.core.findings import severity
-from askless.core.model import Request
+from askless.core.model import Request, parents_of
 from askless.core.patterns.base import (
     ByRequests,
     Claim,
@@ -96,7 +98,7 @@ def _without_attempts(view: RequestView, indices: list[int], table: str) -> list
     return [
         i
         for i, after in zip(indices, following, strict=True)
-        if request.rows[i] or not any(i < insert < after for insert in inserts)
+        if request.rows[i] or bisect(inserts, i) == bisect_left(inserts, after)  # none in between
     ]
 
 
@@ -148,12 +150,10 @@ def _is_parted(met: Met) -> bool:
     shapes = [structure for stats in met.route.own_shapes() if (structure := stats.structure) is not None]
     inserted = {structure.main.lower() for structure in shapes if structure.kind == "insert"}
     for (orm, _), model in models.items():
-        if model.parents and model.table.lower() in inserted:
-            parents = [
-                parent.table.lower() for name in model.parents if (parent := models.get((orm, name))) is not None
-            ]
-            if table in (model.table.lower(), *parents):
-                return True
+        parents = parents_of(orm, model, models)
+        family = {one.table.lower() for one in (model, *parents)}
+        if parents and model.table.lower() in inserted and table in family:
+            return True
     return False
 
 

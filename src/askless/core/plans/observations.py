@@ -34,9 +34,10 @@ _TEXTS = ("CHAR", "TEXT", "CLOB", "ENUM")
 
 
 class Observation(msgspec.Struct, frozen=True):
-    """One thing seen on a node. `slug` names its kind: reads-all, sorts, builds-index, per-row, part, unservable, offset,
-    fan-out, and those
-    of `measured`."""
+    """One thing seen on a node.
+
+    `slug` names its kind: reads-all, sorts, builds-index, per-row, part, unservable, offset, fan-out, and those of `measured`.
+    """
 
     node: Node
     slug: str
@@ -168,17 +169,22 @@ def _on_read(
 
 
 def _conditions(node: Node, structure: Structure) -> list[str]:
-    """The columns of a node's table that the statement filters by; those of an OR's sides together."""
+    """The columns of a node's table that the statement filters by."""
+    return [
+        predicate.column.name
+        for predicate in structure.predicates
+        if predicate.filters and predicate.column.table.lower() == node.table.lower()
+    ]
+
+
+def _filters(node: Node, structure: Structure) -> str:
+    """All that keeps rows of a node's table out, in words: its conditions, the sides of an OR together; '' for nothing."""
     either = [
         " or ".join(dict.fromkeys(side.column.name for side in sides))
         for sides in structure.either
         if sides[0].column.table.lower() == node.table.lower()
     ]
-    return either + [
-        predicate.column.name
-        for predicate in structure.predicates
-        if predicate.filters and predicate.column.table.lower() == node.table.lower()
-    ]
+    return ", ".join(dict.fromkeys([*either, *_conditions(node, structure)]))
 
 
 def _full_scan(
@@ -188,8 +194,8 @@ def _full_scan(
         each = "each batch of rows" if system_of(schema.system).joins_in_batches else "every row"
         text = f"for {each} found so far, all {size:,} rows of {node.table} are read: the join column has no index"
         return [Observation(node, "reads-all", text)]
-    conditions = _conditions(node, structure) if structure is not None else []
-    if not conditions:
+    by = _filters(node, structure) if structure is not None else ""
+    if not by:
         return []
     count: float | None = None
     alone = structure is not None and not (structure.joins or structure.aggregates or structure.group_by)
@@ -200,7 +206,6 @@ def _full_scan(
     if count is not None and count > MOST_SHARE * size:
         return []  # what keeps most of a table is read best from its beginning to its end
     remaining = f" to keep {number(count)}" if count is not None else ""
-    by = ", ".join(dict.fromkeys(conditions))
     return [
         Observation(node, "reads-all", f"reads all {size:,} rows of {node.table}{remaining}: no index answers {by}")
     ]
@@ -208,10 +213,9 @@ def _full_scan(
 
 def _whole_index(node: Node, size: int, structure: Structure) -> list[Observation]:
     """An index that is read from its beginning to its end for a few rows, as it is narrower than the table."""
-    conditions = [] if structure.has_limit else _conditions(node, structure)
-    if not conditions or node.searched:
+    by = "" if structure.has_limit else _filters(node, structure)
+    if not by or node.searched:
         return []
-    by = ", ".join(dict.fromkeys(conditions))
     text = f"reads all {size:,} entries of the index {node.index}: none begins with {by}"
     return [Observation(node, "reads-all", text)]
 
@@ -257,8 +261,7 @@ def _partly(node: Node, structure: Structure, schema: Schema) -> str:
         for side in (join.left, join.right)
         if side.table.lower() == node.table.lower()
     }
-    conditions = [column for column in dict.fromkeys(_conditions(node, structure)) if " or " not in column]
-    left = [column for column in conditions if column.lower() not in answered | joined]
+    left = [column for column in dict.fromkeys(_conditions(node, structure)) if column.lower() not in answered | joined]
     if not left or not answered:
         return ""
     text = f"the index answers {', '.join(node.searched)}; {', '.join(left)} is checked on each row afterwards"

@@ -48,6 +48,11 @@ class Shape(msgspec.Struct, frozen=True):
     digest: str
     noise: bool
 
+    @property
+    def has_list(self) -> bool:
+        """Whether an IN with a list of values is part of it: a list of one and a long one are of one shape."""
+        return "in(?)" in self.text
+
 
 def shape_text(text: str, system: str = "sqlite") -> str:
     """The text of a statement's shape. Applied to its own result it changes nothing."""

@@ -99,9 +99,8 @@ class Structure(msgspec.Struct, frozen=True):
     writes: tuple[str, ...] = ()
     filters_by_query: bool = False  # a condition that every row must meet asks a query of its own
     extreme: Column | None = None  # the column whose highest or lowest value, of the same table, every row must have
-    either: tuple[
-        tuple[Predicate, ...], ...
-    ] = ()  # of each OR that every row must meet, what an index could answer of its sides
+    # Of each OR that every row must meet, what an index could answer of its sides.
+    either: tuple[tuple[Predicate, ...], ...] = ()
     correlations: tuple[Correlation, ...] = ()
     used: tuple[Column, ...] = ()  # every column that the statement names anywhere, subqueries included
 

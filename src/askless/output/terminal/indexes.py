@@ -61,13 +61,14 @@ def _proof(out: Console, proof: documents.SetProof) -> None:
     asked = f"{plural(proof.statements, 'statement')} of the capture"
     text = f"\nProven {proof.where}: {proof.unit} of {asked} {number(proof.before)} → {number(proof.after)}"
     out.print(Text(text, style="bold"))
-    for one in proof.left_out:
-        out.print(indented(Text(f"left out: {safe(one.ddl)};").append(f"  -- {one.why}", style="dim"), 2))
-    for one in proof.needed:
-        out.print(indented(Text(f"not to be dropped: {safe(one.ddl)};").append(f"  -- {one.why}", style="dim"), 2))
-    for one in proof.harming:
-        why = safe(one_line(brief(one.why), 160))
-        out.print(indented(Text(f"mind: {safe(one.ddl)};").append(f"  -- {why}", style="dim"), 2))
+    for label, entries in (
+        ("left out", proof.left_out),
+        ("not to be dropped", proof.needed),
+        ("mind", proof.harming),
+    ):
+        for one in entries:
+            why = safe(one_line(brief(one.why), 160))
+            out.print(indented(Text(f"{label}: {safe(one.ddl)};").append(f"  -- {why}", style="dim"), 2))
     if proof.skipped:
         out.print(
             indented(

@@ -1,7 +1,8 @@
 """One set of indexes for a workload: chosen greedily by what each still saves, then thinned out.
 
-Not advised: indexes on tiny tables, and on small ones that are not asked a great deal; what saves less than a hundredth of the workload and no quarter of any statement,
-what an existing index's first columns already serve, what writes would cost more than reads gain.
+Not advised: indexes on tiny tables, and on small ones that are not asked a great deal; what saves less than a hundredth of
+the workload and no quarter of any statement; what an existing index's first columns already serve; what writes would cost
+more than reads gain.
 """
 
 from __future__ import annotations

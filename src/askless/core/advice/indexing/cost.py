@@ -64,6 +64,16 @@ def _fetched(pages: float, entries: float) -> float:
     return min(2 * pages * entries / (2 * pages + entries), pages)
 
 
+def _leaves(need: Need, columns: Sequence[str], rows: float) -> float:
+    """Pages of an index's lowest level."""
+    return max(rows * (width_of(columns, need) + POINTER_BYTES) / PAGE_BYTES / 0.9, 1.0)
+
+
+def _descent(rows: float) -> float:
+    """Finding the first entry of an index."""
+    return (math.log2(max(rows, 2)) + 100) * OPERATOR
+
+
 def scan(need: Need) -> Path:
     """Reading the whole table."""
     rows = float(max(need.table.rows or 0, 1))
@@ -106,10 +116,8 @@ def search(
     checked = [c for c in columns if c not in conditions and (c in need.equal or c in need.ranges)]
     entries = max(rows * share, 0.5)
     fetched = max(entries * need.share(tuple(checked)), 0.5) if checked else entries
-    leaves = max(rows * (width_of(columns, need) + POINTER_BYTES) / PAGE_BYTES / 0.9, 1.0)
-    if by_key:
-        leaves = _pages(need)
-    cost = (math.log2(max(rows, 2)) + 100) * OPERATOR
+    leaves = _pages(need) if by_key else _leaves(need, columns, rows)
+    cost = _descent(rows)
     cost += math.ceil(leaves * share) * (traits.random if matched else SEQUENTIAL)
     cost += entries * (ENTRY + (len(conditions) + len(checked) + 1) * OPERATOR) + fetched * ROW
     joined = 1.0
@@ -139,8 +147,7 @@ def union(need: Need, indexes: Sequence[Index], traits: Traits) -> list[Path]:
         cost = entries = 0.0
         for index, (_, share) in zip(found, sides, strict=True):
             columns = [column.lower() for column in index.columns]
-            leaves = max(rows * (width_of(columns, need) + POINTER_BYTES) / PAGE_BYTES / 0.9, 1.0)
-            cost += (math.log2(max(rows, 2)) + 100) * OPERATOR + math.ceil(leaves * share) * traits.random
+            cost += _descent(rows) + math.ceil(_leaves(need, columns, rows) * share) * traits.random
             cost += max(rows * share, 0.5) * (ENTRY + 2 * OPERATOR)
             entries += max(rows * share, 0.5)
         fetched = min(entries, rows)

@@ -76,6 +76,7 @@ def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) ->
     cut = {column.name.lower() for column in table.columns if is_cut(column.type, schema.system)}
     # A write goes to the row itself, whatever an index holds.
     whole = "*" in used or not structure.used or structure.kind != "select" or bool(used & cut)
+    order, group = _order(structure, name), _group(structure, name)
     either = tuple(
         tuple((p.column.name.lower(), _share(table, [p], schema, shares)) for p in sides)
         for sides in structure.either
@@ -92,8 +93,8 @@ def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) ->
         equal=equal,
         ranges=ranges,
         links=tuple(_links(structure, name)),
-        order=() if cut & {column for column, _ in _order(structure, name)} else _order(structure, name),
-        group=() if cut & set(_group(structure, name)) else _group(structure, name),
+        order=() if cut & {column for column, _ in order} else order,
+        group=() if cut & set(group) else group,
         used=None if whole else frozenset(column for column in used if table.column(column) is not None),
         either=either,
         kept=max(remaining, 1e-9),
