@@ -16,11 +16,8 @@ from __future__ import annotations
 import argparse
 import re
 import sys
-import tempfile
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import ExitStack
-from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
 
@@ -29,7 +26,7 @@ from sqlglot import exp
 
 ROOT = Path(__file__).resolve().parent.parent
 sys.path[:0] = [str(ROOT), str(ROOT / "benchmarks")]
-from advice import APPLICATIONS, SYSTEMS, Bench, url_of  # noqa: E402
+from advice import APPLICATIONS, SYSTEMS, benches  # noqa: E402
 
 from askless.capture.reading import read  # noqa: E402
 from askless.core.analysis import findings_of, summarise  # noqa: E402
@@ -372,24 +369,16 @@ def main() -> int:
         print(f"{differing} findings differ")
         return int(differing > 0)
     differing = 0
-    with tempfile.TemporaryDirectory() as where, ExitStack() as stack:
-        for system in options.on or SYSTEMS:
-            url = url_of(system, Path(where), stack)
-            for name in options.only or APPLICATIONS:
-                if find_spec(name) is None:
-                    print(f"{name} is not installed: pip install {name}")
-                    continue
-                folder = Path(where) / f"{name}-{system}"
-                folder.mkdir()
-                gave, _ = Bench(name, system, url, folder).run({}, True)
-                print(f"{name} on {system}")
-                requests = [request for request in read(folder / "1.capture") if request.kind == "marked"]
-                missed, false = held_to_labels(requests, system, gave["labels"])
-                print(
-                    f"  without an ORM's words: missed {', '.join(missed) or 'nothing'}; false {', '.join(false) or 'nothing'}"
-                )
-                differing += len(false)
-                differing += compare(requests, system, options.verbose)
+    for bench in benches(options.only, options.on):
+        gave, _ = bench.run({}, True)
+        print(f"{bench.name} on {bench.system}")
+        requests = [request for request in read(bench.folder / "1.capture") if request.kind == "marked"]
+        missed, false = held_to_labels(requests, bench.system, gave["labels"])
+        print(
+            f"  without an ORM's words: missed {', '.join(missed) or 'nothing'}; false {', '.join(false) or 'nothing'}"
+        )
+        differing += len(false)
+        differing += compare(requests, bench.system, options.verbose)
     print(f"{differing} findings differ")
     return int(differing > 0)
 
