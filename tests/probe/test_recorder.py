@@ -250,7 +250,7 @@ def test_a_program_that_does_not_stop_is_killed(tmp_path: Path) -> None:
         "import signal, time\nsignal.signal(signal.SIGTERM, signal.SIG_IGN)\nprint('ready', flush=True)\ntime.sleep(600)"
     )
     impatient = (
-        "import sys; from askless.sources import python_program; python_program.TERMINATE_WAIT_S = 0.1\n"
+        "import sys; from askless.sources import programs; programs.TERMINATE_WAIT_S = 0.1\n"
         "from askless.cli.main import main; sys.exit(main())"
     )
     process = subprocess.Popen(

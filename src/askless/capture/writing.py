@@ -115,6 +115,10 @@ class CaptureWriter:
         """See `Receiver`."""
         self._line(events.Note(text))
 
+    def flush(self) -> None:
+        """Let others read what was told so far."""
+        self._file.flush()
+
     def close(self) -> None:
         """Write the last line and close the file."""
         self._line(events.Close(self._requests, self._queries))

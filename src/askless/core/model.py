@@ -178,6 +178,7 @@ class Tables(msgspec.Struct):
     serves: bool = False
 
 
+PAUSED = "paused"  # the kind of a request that only a pause of its connection tells from the next
 BLENDED = "blended"  # the kind of a request that may be many: what a program that serves asks outside of requests
 
 

@@ -35,6 +35,7 @@ if TYPE_CHECKING:
 # Name -> module. Adding a source touches its own file and this table.
 REGISTRY = {
     "app": "askless.sources.app",
+    "relay": "askless.sources.relay",
 }
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from askless.core.errors import AskLessError
 from askless.sources import Option, Recorded
+from askless.sources.visiting import VISITING, check_visits, tell_visits, visits_of
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -12,7 +13,6 @@ if TYPE_CHECKING:
     from typing import Any
 
     from askless.sources import Voice
-    from askless.sources.python_program import Visited
 
 
 class App:
@@ -24,11 +24,7 @@ class App:
   askless capture app -o due --visit http://127.0.0.1:8000/calls/due --times 10 -- python app.py
   askless capture app --echo -- python -i shell.py              shows under each line what it asked"""
     options = (
-        Option(
-            "--visit", "wait until it answers, request it, then stop the program; may be repeated", "URL", many=True
-        ),
-        Option("--times", "visits of each URL after one to warm up (default: 5)", "N", int, 5),
-        Option("--wait", "how long the first URL may take to answer (default: 30)", "SECONDS", float, 30.0),
+        *VISITING,
         Option("--echo", "print each statement on stderr as it ends, with its time and rows", bare=True),
         Option(
             "--track-use",
@@ -60,15 +56,7 @@ class App:
                 "there is no program to run",
                 "name it behind --, as in: askless capture app -- python app.py",
             )
-        if values["times"] < 1:
-            raise AskLessError("bad-times", "--times takes a whole number from 1", "leave it out for 5 visits")
-        for url in values["visit"]:
-            if not url.startswith(("http://", "https://")):
-                raise AskLessError(
-                    "bad-url",
-                    f"--visit takes an http URL, not {url!r}",
-                    "write it like http://127.0.0.1:8000/calls/due",
-                )
+        check_visits(values)
         if values["strict"] is not None and values["strict"] < 2:
             raise AskLessError(
                 "bad-strict", "--strict takes a whole number from 2", "leave the number out to raise at the third load"
@@ -78,9 +66,6 @@ class App:
         """Run the program; `variables` among the values are added to its environment. Raises AskLessError: see the run."""
         from askless.sources import python_program
 
-        visits = None
-        if values["visit"]:
-            visits = python_program.Visits(tuple(values["visit"]), values["times"], values["wait"])
         recording = python_program.Recording(
             echo="" if not values["echo"] else "colour" if voice.colour else "plain",
             track_use=bool(values["track_use"]),
@@ -88,7 +73,7 @@ class App:
             code=tuple(values.get("code") or ()),
             variables=values.get("variables", ()),
         )
-        ended = python_program.run(values["program"], folder, visits, recording, voice.progress)
+        ended = python_program.run(values["program"], folder, visits_of(values), recording, voice.progress)
         voice.progress("")
         tell_visits(ended.visited, voice)
         if ended.exit_code and not ended.stopped:
@@ -107,22 +92,6 @@ def strict_settings(least: int | None, routes: Sequence[str]) -> str:
         return ""
     known = accepted.for_strict(accepted.read(accepted.nearest(Path())))
     return json.dumps({"least": least, "routes": list(routes), "accepted": known})
-
-
-def tell_visits(visited: Sequence[Visited], voice: Voice) -> None:
-    """Say what each page answered, and how long it took."""
-    from statistics import median
-
-    from askless.core.words import plural
-
-    for page in visited:
-        low, middle, high = min(page.durations_ms), median(page.durations_ms), max(page.durations_ms)
-        voice.note(
-            f"{page.url}: status {page.status}, {plural(len(page.durations_ms), 'visit')}, "
-            f"median {middle:.1f} ms ({low:.1f} to {high:.1f})"
-        )
-        if page.status >= 400:
-            voice.note(f"note: {page.url} answered with status {page.status}: the page that you meant may not have run")
 
 
 SOURCE = App()

@@ -20,12 +20,13 @@ UNCLAIMED = "outside of requests"
 class Told(msgspec.Struct, frozen=True):
     """What a source knows of where a query belongs. `mark` names a request, `session` the connection it came over.
 
-    `route` is the request's, where the query tells it.
+    `route` and `kind` are the request's, where the query tells it.
     """
 
     session: Hashable
     mark: Hashable | None = None
     route: str = ""
+    kind: str = "http"
 
 
 class Grouping:
@@ -39,9 +40,11 @@ class Grouping:
         self._unclaimed: dict[Hashable, int] = {}  # sessions -> the request that stands for what nobody claimed
         self._last_ns: dict[int, int] = {}  # open requests -> the end of what they did last
 
-    def begin(self, mark: Hashable, route: str, start_ns: int, session: Hashable | None = None) -> None:
+    def begin(
+        self, mark: Hashable, route: str, start_ns: int, session: Hashable | None = None, warm_up: bool = False
+    ) -> None:
         """A request is known to begin. With `session`, what comes over it belongs to the request until that ends."""
-        number = self._open(route, start_ns, "http")
+        number = self._open(route, start_ns, "http", warm_up)
         self._by_mark[mark] = number
         if session is not None:
             self._by_session[session] = number
@@ -59,6 +62,10 @@ class Grouping:
             return
         self._close(number, end_ns, status, route)
         self._by_session = {session: held for session, held in self._by_session.items() if held != number}
+
+    def release(self) -> None:
+        """No session is held by a request any more."""
+        self._by_session.clear()
 
     def session_ended(self, session: Hashable, end_ns: int) -> None:
         """A connection is gone, and with it the request of what nobody claimed on it."""
@@ -79,7 +86,7 @@ class Grouping:
         if told.mark is not None:
             known = self._by_mark.get(told.mark)
             if known is None:
-                known = self._by_mark[told.mark] = self._open(told.route or UNCLAIMED, event.start_ns, "http")
+                known = self._by_mark[told.mark] = self._open(told.route or UNCLAIMED, event.start_ns, told.kind)
             self._by_session[told.session] = known  # its BEGIN and COMMIT carry no mark
             return known
         held = self._by_session.get(told.session, self._unclaimed.get(told.session))
@@ -87,10 +94,10 @@ class Grouping:
             held = self._unclaimed[told.session] = self._open(UNCLAIMED, event.start_ns, "program")
         return held
 
-    def _open(self, route: str, start_ns: int, kind: str) -> int:
+    def _open(self, route: str, start_ns: int, kind: str, warm_up: bool = False) -> int:
         self._numbers += 1
         self._last_ns[self._numbers] = start_ns
-        self._receiver.request_began(RequestBegan(self._numbers, route, start_ns, kind))
+        self._receiver.request_began(RequestBegan(self._numbers, route, start_ns, kind, warm_up=warm_up))
         return self._numbers
 
     def _close(self, number: int, end_ns: int, status: int = 0, route: str = "") -> None:

@@ -1,61 +1,22 @@
-"""Runs a Python program with the recorder inside it, and visits its pages where asked to.
+"""Runs a Python program with the recorder inside it.
 
-The program keeps its own interpreter, environment and exit code. The recorder reaches it, its forked workers and the
-children that it starts with the same interpreter, through PYTHONPATH.
+The recorder reaches it, its forked workers and the children that it starts with the same interpreter, through PYTHONPATH.
 """
 
 from __future__ import annotations
 
-import http.client
 import os
-import shutil
-import signal
-import subprocess
-import sys
-import threading
-import time
-import urllib.error
-import urllib.request
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
-from types import FrameType
 
 import msgspec
 
 from askless.capture import tails
-from askless.core.errors import AskLessError
 from askless.core.progress import Progress, quiet
+from askless.sources import programs
+from askless.sources.programs import Ended, Visits
 
 PROBE = Path(__file__).resolve().parent.parent / "probe"
-STOP_WAIT_S = 5.0  # how long pages' programs may take to stop once they are visited
-SETTLE_S = 0.1  # the last page has been answered; what its application does behind the answer may go on
-TERMINATE_WAIT_S = 10.0  # and a program that whoever runs us wants stopped
-WARM_UP_HEADER = "X-Ask-Less-Warm-Up"
-
-
-class Visits(msgspec.Struct, frozen=True):
-    """Pages to request: each once to warm up, then `times` times, in turns."""
-
-    urls: tuple[str, ...]
-    times: int = 5
-    wait_s: float = 30.0
-    timeout_s: float = 60.0
-
-
-class Visited(msgspec.Struct, frozen=True):
-    """What one page answered: its last status, and how long each measured visit took, as the visitor saw it."""
-
-    url: str
-    status: int
-    durations_ms: tuple[float, ...]
-
-
-class Ended(msgspec.Struct, frozen=True):
-    """How the program ended. `stopped` tells that it was told to stop; its exit code then says nothing."""
-
-    exit_code: int
-    stopped: bool
-    visited: tuple[Visited, ...] = ()
 
 
 class Recording(msgspec.Struct, frozen=True):
@@ -99,172 +60,9 @@ def run(
     recording: Recording = Recording(),  # noqa: B008  (frozen)
     progress: Progress = quiet,
 ) -> Ended:
-    """Run the program until it ends, or until its pages are visited.
-
-    Raises AskLessError: program-missing, program-exited, never-answers.
-    """
-    program = shutil.which(command[0])
-    if program is None:
-        raise AskLessError(
-            "program-missing", f"there is no program {command[0]!r} to run", "check the words behind `--` and your PATH"
-        )
-    stop = threading.Event()
+    """Run the program until it ends, or until its pages are visited. Raises AskLessError: see `programs.run`."""
     foreign = tails.tails_of(folder)
     try:
-        # Visited programs get a process group of their own: what they started (a reloader's child) stops with them.
-        process = subprocess.Popen(
-            [program, *command[1:]], env=environment(folder, recording), start_new_session=visits is not None
-        )
-    except OSError as error:
-        raise AskLessError(
-            "program-missing", f"can't start {program}: {error.strerror}", "check that it may be run"
-        ) from None
-    grouped = visits is not None
-    try:
-        with _Signals(process, stop, grouped):
-            try:
-                visited = _visit(process, visits, stop, progress) if visits is not None else ()
-                if visits is not None:
-                    stop.wait(SETTLE_S)
-                    stop.set()
-                    _stop(process, grouped)
-                code = process.wait()
-            except BaseException:
-                _stop(process, grouped)
-                raise
+        return programs.run(command, environment(folder, recording), visits, progress)
     finally:
         tails.finish(folder, foreign)
-    return Ended(code if code >= 0 else 128 - code, stop.is_set(), visited)
-
-
-class _Signals:
-    """While the program runs, signals are its affair: the terminal sends it Ctrl-C itself, SIGTERM is passed on.
-
-    A program that SIGTERM does not end within TERMINATE_WAIT_S is killed: whoever wants us gone wants it gone too.
-    """
-
-    def __init__(self, process: subprocess.Popen[bytes], stop: threading.Event, grouped: bool) -> None:
-        self.process = process
-        self.stop = stop
-        self.grouped = grouped
-        self.before: dict[int, object] = {}
-        self.last: threading.Timer | None = None
-
-    def __enter__(self) -> None:
-        for number in (signal.SIGINT, signal.SIGTERM):
-            self.before[number] = signal.signal(number, self._pass_on)
-
-    def __exit__(self, *details: object) -> None:
-        if self.last is not None:
-            self.last.cancel()
-        for number, handler in self.before.items():
-            signal.signal(number, handler)  # type: ignore[arg-type]
-
-    def _pass_on(self, number: int, frame: FrameType | None) -> None:
-        self.stop.set()
-        if number == signal.SIGTERM or self.grouped or not sys.stdin.isatty():
-            _send(self.process, number, self.grouped)
-        if number == signal.SIGTERM and self.last is None:
-            self.last = threading.Timer(TERMINATE_WAIT_S, _send, (self.process, signal.SIGKILL, self.grouped))
-            self.last.daemon = True
-            self.last.start()
-
-
-def _send(process: subprocess.Popen[bytes], number: int, grouped: bool) -> bool:
-    """Send a signal to the program, or to all of its group; False where nobody is left to get it."""
-    try:
-        if grouped:
-            os.killpg(process.pid, number)
-        else:
-            process.send_signal(number)
-    except (ProcessLookupError, PermissionError):
-        return False
-    return True
-
-
-def _stop(process: subprocess.Popen[bytes], grouped: bool) -> None:
-    """Ask the program to stop, and what it started; whoever has not after some seconds is killed."""
-    deadline = time.monotonic() + STOP_WAIT_S
-    if process.poll() is None or grouped:
-        _send(process, signal.SIGTERM, grouped)
-    while time.monotonic() < deadline:
-        ended = process.poll() is not None
-        if ended and not (grouped and _send(process, 0, grouped)):
-            return
-        time.sleep(0.02)
-    _send(process, signal.SIGKILL, grouped)
-    process.wait()
-
-
-def _request(url: str, timeout_s: float, warm_up: bool) -> int:
-    """GET a page and read it whole; its status. Raises OSError where nothing answers."""
-    request = urllib.request.Request(url, headers={WARM_UP_HEADER: "1"} if warm_up else {})
-    opener = urllib.request.build_opener(urllib.request.ProxyHandler({}))
-    try:
-        with opener.open(request, timeout=timeout_s) as answer:
-            answer.read()
-            return int(answer.status)
-    except urllib.error.HTTPError as error:
-        with error:
-            error.read()
-        return error.code
-    except (http.client.HTTPException, ValueError) as error:
-        raise OSError(str(error)) from None
-
-
-def _wait_until_up(process: subprocess.Popen[bytes], visits: Visits, stop: threading.Event) -> None:
-    deadline = time.monotonic() + visits.wait_s
-    url = visits.urls[0]
-    reason = "nothing listens there"
-    while time.monotonic() < deadline and not stop.is_set():
-        if process.poll() is not None:
-            raise AskLessError(
-                "program-exited",
-                f"the program ended with exit code {process.returncode} before {url} answered",
-                "run it by itself to see why; what it asked until then is recorded",
-            )
-        try:
-            _request(url, max(deadline - time.monotonic(), 0.5), warm_up=True)
-            return
-        except OSError as error:
-            reason = str(getattr(error, "reason", error))
-        stop.wait(0.1)
-    if not stop.is_set():
-        raise AskLessError(
-            "never-answers",
-            f"{url} did not answer within {visits.wait_s:g} s: {reason}",
-            "check host, port and path; --wait SECONDS gives a slow start more time",
-        )
-
-
-def _why_silent(process: subprocess.Popen[bytes], error: OSError) -> str:
-    """Why a page did not answer: the program may be ending this very moment."""
-    try:
-        return f"the program ended with exit code {process.wait(1)}"
-    except subprocess.TimeoutExpired:
-        return str(getattr(error, "reason", error))
-
-
-def _visit(
-    process: subprocess.Popen[bytes], visits: Visits, stop: threading.Event, progress: Callable[[str], None]
-) -> tuple[Visited, ...]:
-    progress("waiting for " + visits.urls[0])
-    _wait_until_up(process, visits, stop)
-    statuses = dict.fromkeys(visits.urls, 0)
-    durations: dict[str, list[float]] = {url: [] for url in visits.urls}
-    for turn in range(visits.times + 1):
-        for url in visits.urls:
-            if stop.is_set():
-                break
-            progress(f"visit {turn} of {visits.times}: {url}" if turn else f"warming up: {url}")
-            start = time.perf_counter()
-            try:
-                statuses[url] = _request(url, visits.timeout_s, warm_up=turn == 0)
-            except OSError as error:
-                what = _why_silent(process, error)
-                raise AskLessError(
-                    "visit-failed", f"{url} did not answer: {what}", "what was asked until then is recorded"
-                ) from None
-            if turn:
-                durations[url].append((time.perf_counter() - start) * 1e3)
-    return tuple(Visited(url, statuses[url], tuple(durations[url])) for url in visits.urls)

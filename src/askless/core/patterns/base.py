@@ -11,7 +11,7 @@ import msgspec
 from askless.core.context import Context
 from askless.core.findings import Cost, Finding, Line, finding_key
 from askless.core.lineage import structure as structure_of
-from askless.core.model import BLENDED, Place, Request, Statement
+from askless.core.model import BLENDED, PAUSED, Place, Request, Statement
 from askless.core.recipes import Recipe
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
@@ -202,9 +202,9 @@ class Met(msgspec.Struct, frozen=True):
         stats, route, load = self.stats, self.route, self.stats.load
         lines = lines_of(self.places)
         severity, unsure = claim.severity, claim.unsure
-        if route.kind == BLENDED:
+        if route.kind in _VAGUE:
             severity = "worthwhile" if severity == "urgent" else severity
-            unsure = (*unsure, "the program serves, and this was asked outside of any request that is told apart")
+            unsure = (*unsure, _VAGUE[route.kind])
         return Finding(
             key=finding_key(rule.id, route.route, stats.shape.digest, code_name(lines)),
             pattern=rule.id,
@@ -228,6 +228,13 @@ class Met(msgspec.Struct, frozen=True):
             brief=claim.brief or claim.title,
             relation=f"{load.model}.{load.relation}" if load is not None and load.relation else "",
         )
+
+
+# Kinds of requests that may be several, or a part of one.
+_VAGUE = {
+    BLENDED: "the program serves, and this was asked outside of any request that is told apart",
+    PAUSED: "only pauses tell the requests apart: this may be several of them",
+}
 
 
 def met_of(tally: ShapeTally, route: RouteStats, context: Context) -> Met:

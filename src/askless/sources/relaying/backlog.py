@@ -1,0 +1,161 @@
+"""What was forwarded and waits to be read: a ring in a file without a name, which is gone when its processes are.
+
+The writer never waits. Where the ring is full, what comes is left out and counted, and its connection is told to have lost
+something. Positions only grow; each side writes its own, in a page that both have mapped.
+"""
+
+from __future__ import annotations
+
+import mmap
+import os
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+from struct import Struct
+
+from askless.core.errors import AskLessError
+
+OPENED, CLIENT, SERVER, CLOSED, LOST, MARK = range(6)
+_HEADER = Struct("<BIqI")  # kind, connection, time in ns, bytes that follow
+_POSITION = Struct("<q")
+_WRITTEN, _READ = 0, 64  # a cache line each
+_PIECE = 1 << 20  # bytes that are read at once
+_FLUSH_BYTES = 1 << 18
+
+
+class Backlog:
+    """The file and the page, made by the writer; their descriptors go to the reader."""
+
+    def __init__(self, data: int, page: int, size: int) -> None:
+        self.data, self.page, self.size = data, page, size
+        self._map = mmap.mmap(page, mmap.PAGESIZE)
+
+    @classmethod
+    def create(cls, folder: Path, size: int) -> Backlog:
+        """A new one of so many bytes, in a folder. Raises AskLessError folder-unwritable."""
+        try:
+            data, page = (os.dup(_nameless(folder)) for _ in range(2))
+            os.truncate(page, mmap.PAGESIZE)
+        except OSError as error:
+            raise AskLessError(
+                "folder-unwritable", f"can't write into {folder}: {error.strerror}", "name another -o"
+            ) from None
+        return cls(data, page, size)
+
+    def _position(self, at: int) -> int:
+        return int(_POSITION.unpack_from(self._map, at)[0])
+
+    @property
+    def written(self) -> int:
+        """Bytes that were ever written."""
+        return self._position(_WRITTEN)
+
+    @property
+    def read(self) -> int:
+        """Bytes that were ever read."""
+        return self._position(_READ)
+
+    def put(self, record: bytes) -> bool:
+        """Write bytes, all or nothing; whether there was room."""
+        written = self.written
+        if written + len(record) - self.read > self.size:
+            return False
+        at = written % self.size
+        first = min(len(record), self.size - at)
+        try:
+            _write(self.data, record[:first], at)
+            _write(self.data, record[first:], 0)
+        except OSError:  # the disk is full: as if the ring were
+            return False
+        _POSITION.pack_into(self._map, _WRITTEN, written + len(record))
+        return True
+
+    def take(self) -> bytes:
+        """What lies there, up to a piece; b'' for nothing. It counts as read once `done` says so."""
+        read = self.read
+        size = min(self.written - read, _PIECE, self.size - read % self.size)
+        return os.pread(self.data, size, read % self.size) if size else b""
+
+    def done(self, size: int) -> None:
+        """So many bytes more have been read."""
+        _POSITION.pack_into(self._map, _READ, self.read + size)
+
+
+def _nameless(folder: Path) -> int:
+    file, path = tempfile.mkstemp(dir=folder, prefix=".askless-")
+    Path(path).unlink()
+    return file
+
+
+def _write(file: int, data: bytes, at: int) -> None:
+    view = memoryview(data)
+    while len(view):
+        done = os.pwrite(file, view, at)
+        view, at = view[done:], at + done
+
+
+class Spool:
+    """The writer's side: gathers records and writes them in batches. `lost_bytes` counts what found no room."""
+
+    def __init__(self, backlog: Backlog) -> None:
+        self.backlog = backlog
+        self.lost_bytes = 0
+        self._pieces: list[bytes] = []
+        self._connections: list[tuple[int, int]] = []  # what waits: connection and bytes of each record
+        self._size = 0
+        self._lost: dict[int, int] = {}  # connections that must be told, and when they lost something
+
+    def add(self, kind: int, connection: int, at_ns: int, data: bytes, pack=_HEADER.pack) -> bool:  # type: ignore[no-untyped-def]
+        """Put a record aside; whether it is time to flush."""
+        self._pieces += (pack(kind, connection, at_ns, len(data)), data)
+        self._connections.append((connection, len(data)))
+        self._size += len(data)
+        return self._size >= _FLUSH_BYTES
+
+    def flush(self) -> bool:
+        """Write what has gathered; whether there was anything."""
+        pieces, connections = self._pieces, self._connections
+        if not pieces:
+            return False
+        self._pieces, self._connections, self._size = [], [], 0
+        head = b"".join(_HEADER.pack(LOST, number, at_ns, 0) for number, at_ns in self._lost.items())
+        if self.backlog.put(head + b"".join(pieces)):
+            self._lost.clear()
+            return True
+        # What opens, closes or marks is small and must be known, or the reader would wait for it for ever.
+        told = [pieces[i : i + 2] for i in range(0, len(pieces), 2) if pieces[i][0] not in (CLIENT, SERVER)]
+        self.backlog.put(b"".join(piece for pair in told for piece in pair))
+        for (number, size), header in zip(connections, pieces[::2], strict=True):
+            if header[0] in (CLIENT, SERVER):
+                self.lost_bytes += size
+                self._lost[number] = _HEADER.unpack(header)[2]
+        return True
+
+
+def records(backlog: Backlog) -> Iterator[tuple[int, int, int, bytes] | None]:
+    """(kind, connection, time, bytes) of each record in turn; None where nothing more lies there for now."""
+    pieces: list[bytes] = []
+    size, need = 0, _HEADER.size
+    while True:
+        piece = backlog.take()
+        if not piece:
+            yield None
+            continue
+        pieces.append(piece)
+        size += len(piece)
+        if size >= need:
+            data = b"".join(pieces) if len(pieces) > 1 else pieces[0]
+            position = 0
+            while size - position >= _HEADER.size:
+                kind, connection, at_ns, length = _HEADER.unpack_from(data, position)
+                end = position + _HEADER.size + length
+                if end > size:
+                    need = end - position
+                    break
+                yield kind, connection, at_ns, data[position + _HEADER.size : end]
+                position = end
+            else:
+                need = _HEADER.size
+            pieces = [data[position:]] if position < size else []
+            size -= position
+        backlog.done(len(piece))

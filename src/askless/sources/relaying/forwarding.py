@@ -1,0 +1,313 @@
+"""Forwards bytes between clients and a server, at once and in both directions, and puts a copy aside.
+
+The beginning of a connection goes through the protocol's `Opening`, which alone may change or answer something. From then on
+a chunk is written to the other side before anything else is done with it.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import ssl
+from collections.abc import Callable
+from pathlib import Path
+from time import perf_counter_ns
+from typing import Any, NamedTuple
+
+from askless.sources.relaying.backlog import CLIENT, CLOSED, OPENED, SERVER, Spool
+from askless.sources.wire import Opening, Step, Wire
+
+_FLUSH_S = 0.02
+_CONNECT_S = 10.0
+_BACKLOG = 1024  # connections that may wait to be accepted
+
+
+class Address(NamedTuple):
+    """A TCP address, or the path of a unix socket."""
+
+    host: str
+    port: int = 0
+    path: str = ""
+
+    def __str__(self) -> str:
+        if self.path:
+            return self.path
+        return f"[{self.host}]:{self.port}" if ":" in self.host else f"{self.host}:{self.port}"
+
+
+class Settings(NamedTuple):
+    """What the relay is to do. `near` is the TLS that clients are served, `far` that which the server is spoken to with."""
+
+    listen: Address
+    to: Address
+    near: ssl.SSLContext | None = None
+    far: ssl.SSLContext | None = None
+
+
+class Counts:
+    """What has passed: connections by how they went."""
+
+    def __init__(self) -> None:
+        self.connections = self.open = self.away = 0
+        self.unread: dict[str, int] = {}
+
+
+class Passing(asyncio.Protocol):
+    """One side of an open connection: what comes is passed to the other side, and put aside."""
+
+    __slots__ = ("kind", "number", "other", "owner", "said_all", "transport", "twin")
+
+    def __init__(self, owner: Forwarder, kind: int, number: int, transport: Any) -> None:
+        self.owner = owner
+        self.kind = kind
+        self.number = number
+        self.transport = transport
+        self.other: Any = None  # the transport of the other side
+        self.twin: Passing  # and the other side itself
+        self.said_all = False
+
+    def data_received(self, data: bytes) -> None:
+        """Bytes came."""
+        self.other.write(data)
+        if self.number:
+            self.owner.put(self.kind, self.number, data)
+
+    def eof_received(self) -> bool:
+        """This side has said all: the other one may go on, unless it has, too."""
+        self.said_all = True
+        if self.twin.said_all:
+            self.other.close()
+            return False
+        _end_of(self.other)
+        return not isinstance(self.transport.get_extra_info("sslcontext"), ssl.SSLContext)
+
+    def connection_lost(self, error: Exception | None) -> None:
+        """This side is gone, and with it the other."""
+        self.other.close()
+        self.owner.closed(self.number, self.kind)
+
+    def pause_writing(self) -> None:
+        """This side is slow: no more is read from the other."""
+        if not self.other.is_closing():
+            self.other.pause_reading()
+
+    def resume_writing(self) -> None:
+        """This side has caught up."""
+        if not self.other.is_closing():
+            self.other.resume_reading()
+
+
+def _end_of(transport: Any) -> None:
+    if not transport.is_closing():
+        transport.write_eof() if transport.can_write_eof() else transport.close()
+
+
+class Beginning(asyncio.Protocol):
+    """One side of a connection that has just begun."""
+
+    def __init__(self, pair: Pair, kind: int) -> None:
+        self.pair = pair
+        self.kind = kind
+
+    def connection_made(self, transport: Any) -> None:
+        """This side is there."""
+        self.pair.there(self.kind, transport)
+
+    def data_received(self, data: bytes) -> None:
+        """Bytes came."""
+        self.pair.came(self.kind, data)
+
+    def eof_received(self) -> bool:
+        """This side gives up."""
+        return False
+
+    def connection_lost(self, error: Exception | None) -> None:
+        """This side is gone."""
+        self.pair.gone()
+
+
+class Pair:
+    """A connection from its first byte until it is open: the opening decides what is passed on."""
+
+    def __init__(self, owner: Forwarder) -> None:
+        self.owner = owner
+        self.near: Any = None
+        self.far: Any = None
+        self.opening: Opening = owner.wire.opening(owner.settings.near is not None, owner.settings.far is not None)
+        self.waiting = b""  # for the server, until it is there
+        self.ended = False
+        self.task: asyncio.Task[None] | None = None
+
+    def there(self, kind: int, transport: Any) -> None:
+        """One side is there; a client that has come wants the server."""
+        if kind == SERVER:
+            self.far = transport
+            return
+        self.near = transport
+        self.owner.counts.connections += 1
+        self.owner.counts.open += 1
+        self.task = self.owner.loop.create_task(self._connect())
+
+    async def _connect(self) -> None:
+        try:
+            await asyncio.wait_for(self.owner.reach(lambda: Beginning(self, SERVER)), _CONNECT_S)
+        except (TimeoutError, OSError, ssl.SSLError, ConnectionError) as error:
+            self.owner.counts.away += 1
+            reason = str(error) or "it does not answer"
+            if not self.ended:
+                self.near.write(
+                    self.owner.wire.refusal(f"the server at {self.owner.settings.to} can't be reached: {reason}")
+                )
+                self.near.close()
+            return
+        if self.ended:
+            self.far.close()
+        elif self.waiting:
+            self.far.write(self.waiting)
+            self.waiting = b""
+
+    def came(self, kind: int, data: bytes) -> None:
+        """Bytes came from one side."""
+        step = self.opening.client(data) if kind == CLIENT else self.opening.server(data)
+        self._pass(step)
+        state = self.opening.state
+        if state == "tls":
+            self.task = self.owner.loop.create_task(self._encrypt())
+        elif state == "refused":
+            self.owner.left_out(self.opening.why)
+            self.near.close()
+        elif state in ("open", "unread") and self.far is not None:
+            self._go_on()
+
+    def _pass(self, step: Step) -> None:
+        if step.to_server:
+            if self.far is None:
+                self.waiting += step.to_server
+            else:
+                self.far.write(step.to_server)
+        if step.to_client:
+            self.near.write(step.to_client)
+
+    async def _encrypt(self) -> None:
+        """The client was told that it may have TLS."""
+        self.opening.state = "opening"
+        self.near.pause_reading()
+        try:
+            settings = self.owner.settings
+            assert settings.near is not None
+            near = await self.owner.loop.start_tls(self.near, Beginning(self, CLIENT), settings.near, server_side=True)
+        except (OSError, ssl.SSLError, ConnectionError):
+            self.gone()
+            return
+        assert near is not None
+        self.near = near
+
+    def _go_on(self) -> None:
+        """Both sides pass on by themselves from now on."""
+        number = 0
+        if self.opening.state == "open":
+            number = self.owner.opened(self.opening.facts)
+            for kind, data in zip((CLIENT, SERVER), self.opening.early, strict=True):
+                if data:
+                    self.owner.put(kind, number, data)
+        else:
+            self.owner.left_out(self.opening.why)
+        near = Passing(self.owner, CLIENT, number, self.near)
+        far = Passing(self.owner, SERVER, number, self.far)
+        near.other, far.other = self.far, self.near
+        near.twin, far.twin = far, near
+        self.near.set_protocol(near)
+        self.far.set_protocol(far)
+
+    def gone(self) -> None:
+        """A side is gone before the connection was open."""
+        if self.ended:
+            return
+        self.ended = True
+        self.owner.counts.open -= 1
+        for transport in (self.near, self.far):
+            if transport is not None:
+                transport.close()
+
+
+class Forwarder:
+    """The relay: listens, connects, passes on. All of it in one event loop."""
+
+    def __init__(self, wire: Wire, settings: Settings, spool: Spool, bell: Callable[[], None]) -> None:
+        self.wire = wire
+        self.settings = settings
+        self.spool = spool
+        self.counts = Counts()
+        self.loop: asyncio.AbstractEventLoop = None  # type: ignore[assignment]
+        self._bell = bell
+        self._numbers = 0
+        self._scheduled = False
+        self._server: asyncio.AbstractServer | None = None
+
+    async def start(self) -> Address:
+        """Listen; the address that clients go to. Raises OSError."""
+        self.loop = asyncio.get_running_loop()
+        listen = self.settings.listen
+
+        def begin() -> Beginning:
+            return Beginning(Pair(self), CLIENT)
+
+        if listen.path:
+            Path(listen.path).unlink(missing_ok=True)
+            self._server = await self.loop.create_unix_server(begin, listen.path, backlog=_BACKLOG)
+            Path(listen.path).chmod(0o600)
+            return listen
+        server = await self.loop.create_server(begin, listen.host, listen.port, backlog=_BACKLOG)
+        self._server = server
+        return listen._replace(port=server.sockets[0].getsockname()[1])
+
+    async def reach(self, protocol: Callable[[], asyncio.Protocol]) -> None:
+        """Connect to the server. Raises OSError."""
+        to = self.settings.to
+        if to.path:
+            await self.loop.create_unix_connection(protocol, to.path)
+        else:
+            await self.loop.create_connection(protocol, to.host, to.port)
+
+    async def stop(self) -> None:
+        """Take no more connections, and write what has gathered."""
+        if self._server is not None:
+            self._server.close()
+        if self.settings.listen.path:
+            Path(self.settings.listen.path).unlink(missing_ok=True)
+        await asyncio.sleep(0)
+        self.flush()
+
+    def opened(self, facts: dict[str, Any]) -> int:
+        """A connection is authenticated; its number."""
+        self._numbers += 1
+        self.put(OPENED, self._numbers, json.dumps(facts).encode())
+        return self._numbers
+
+    def closed(self, number: int, kind: int) -> None:
+        """A side of a connection is gone; the first of the two tells."""
+        if kind == CLIENT:
+            self.counts.open -= 1
+        if number:
+            self.put(CLOSED, number, b"")
+
+    def left_out(self, why: str) -> None:
+        """A connection is not read, or refused."""
+        self.counts.unread[why] = self.counts.unread.get(why, 0) + 1
+
+    def put(self, kind: int, number: int, data: bytes, now: Callable[[], int] = perf_counter_ns) -> None:
+        """Put something aside for the reader."""
+        if self.spool.add(kind, number, now(), data):
+            self.flush()
+        elif not self._scheduled:
+            self._scheduled = True
+            self.loop.call_later(_FLUSH_S, self._flush_later)
+
+    def _flush_later(self) -> None:
+        self._scheduled = False
+        self.flush()
+
+    def flush(self) -> None:
+        """Give the reader what has gathered."""
+        if self.spool.flush():
+            self._bell()

@@ -1,0 +1,189 @@
+"""Reads what a relay has put aside and writes the capture: a process of its own, which works when nobody else wants to.
+
+It ends when the relay has closed the bell and nothing more lies there; a relay that is killed loses nothing that it has put
+aside. Started as `python -m askless.sources.relaying.reading`, with a job as JSON in its last argument.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import select
+import signal
+import sys
+from pathlib import Path
+from time import perf_counter_ns, sleep, time
+
+import msgspec
+
+from askless.capture.writing import CaptureWriter
+from askless.core.words import plural
+from askless.sources.grouping import Grouping
+from askless.sources.relaying.backlog import CLIENT, CLOSED, LOST, MARK, OPENED, SERVER, Backlog, records
+from askless.sources.requesting import PAUSE_MS, Requests, Visited, Window
+from askless.sources.wire import Seen, Session, Unreadable, Wire, load
+
+_WAIT_S = 0.25
+_FULL_SHARE = 2  # once the backlog is half full, reading is no longer put off
+_SLICE_NS, _REST_SHARE, _LOOK_EVERY = 4_000_000, 9, 64
+
+
+class Job(msgspec.Struct, frozen=True):
+    """What to read, and what to make of it. `data` and `page` are descriptors of the backlog, `bell` wakes the reader."""
+
+    data: int
+    page: int
+    size: int
+    bell: int
+    path: str
+    system: str
+    program: str = ""
+    way: str = "auto"
+    pause_ms: float = PAUSE_MS
+    visits: bool = False
+
+
+class Reader:
+    """Turns records of the backlog into a capture."""
+
+    def __init__(self, wire: Wire, writer: CaptureWriter, requests: Requests | Visited) -> None:
+        self.wire = wire
+        self.writer = writer
+        self.requests = requests
+        self.sessions: dict[int, Session] = {}
+        self.cut: set[int] = set()  # connections that lost something
+        self.unreadable: dict[str, int] = {}
+        self.nameless = 0
+
+    def record(self, kind: int, number: int, at_ns: int, data: bytes) -> None:
+        """One record."""
+        if kind in (CLIENT, SERVER):
+            session = self.sessions.get(number)
+            if session is None:
+                return
+            try:
+                seen = session.client(data, at_ns) if kind == CLIENT else session.server(data, at_ns)
+            except Unreadable as error:
+                self._give_up(number, str(error), at_ns)
+                return
+            if seen:
+                self._tell(number, seen)
+        elif kind == OPENED:
+            facts = json.loads(data)
+            self.sessions[number] = self.wire.session(number, facts)
+            self.requests.opened(number, facts, at_ns)
+        elif kind == CLOSED:
+            self._close(number, at_ns)
+        elif kind == LOST and number in self.sessions:
+            self.cut.add(number)
+            self.sessions[number].lost()
+        elif kind == MARK and isinstance(self.requests, Visited):
+            self.requests.window(msgspec.json.decode(data, type=Window))
+
+    def _tell(self, number: int, seen: list[Seen]) -> None:
+        for one in seen:
+            self.requests.seen(number, one)
+
+    def _give_up(self, number: int, why: str, at_ns: int) -> None:
+        """A connection can't be read any further; it is forwarded all the same."""
+        self.unreadable[why] = self.unreadable.get(why, 0) + 1
+        session = self.sessions.pop(number)
+        self.nameless += session.nameless
+        self.requests.closed(number, at_ns)
+
+    def _close(self, number: int, at_ns: int) -> None:
+        session = self.sessions.pop(number, None)
+        if session is not None:
+            self._tell(number, session.ended(at_ns))
+            self.nameless += session.nameless
+            self.requests.closed(number, at_ns)
+
+    def close(self) -> None:
+        """The traffic is over."""
+        now_ns = perf_counter_ns()
+        for number in list(self.sessions):
+            self._close(number, now_ns)
+        self.requests.close()
+        for why, count in self.unreadable.items():
+            self.writer.note(f"{plural(count, 'connection')} could not be read to the end: {why}")
+        if self.cut:
+            self.writer.note(
+                f"{plural(len(self.cut), 'connection')} came faster than they could be put aside: some queries are missing"
+            )
+        if self.nameless:
+            self.writer.note(
+                f"{plural(self.nameless, 'query')} ran statements that were prepared before anybody read: left out"
+            )
+        self.writer.close()
+
+
+def run(job: Job) -> None:
+    """Read until the bell is closed and nothing is left."""
+    backlog = Backlog(job.data, job.page, job.size)
+    now_ns = perf_counter_ns()
+    writer = CaptureWriter(Path(job.path), "relay", job.system, job.program, time(), now_ns)
+    grouping = Grouping(writer)
+    requests: Requests | Visited = (
+        Visited(grouping) if job.visits else Requests(grouping, job.system, job.way, job.pause_ms, writer.note)
+    )
+    reader = Reader(load(job.system), writer, requests)
+    os.set_blocking(job.bell, False)
+    pace = _Pace(backlog)
+    over = False
+    for record in records(backlog):
+        if record is not None:
+            reader.record(*record)
+            if not over:
+                pace.rest()
+            continue
+        writer.flush()
+        if over:
+            break
+        over = _wait(job.bell)
+    reader.close()
+
+
+class _Pace:
+    """Keeps the reader out of the way while there is much traffic: it works a tenth of the time then.
+
+    A process that runs beside the traffic slows it down, whatever its priority is: measured by benchmarks/relay.py. Once
+    the backlog is half full, and when nothing new comes, it works as fast as it can.
+    """
+
+    def __init__(self, backlog: Backlog) -> None:
+        self.backlog = backlog
+        self.turn = 0
+        self.began_ns = perf_counter_ns()
+        self.written = backlog.written
+
+    def rest(self) -> None:
+        """Called after each record."""
+        self.turn += 1
+        if self.turn % _LOOK_EVERY:
+            return
+        worked_ns = perf_counter_ns() - self.began_ns
+        if worked_ns < _SLICE_NS:
+            return
+        written = self.backlog.written
+        if written != self.written and (written - self.backlog.read) * _FULL_SHARE < self.backlog.size:
+            sleep(worked_ns * _REST_SHARE / 1e9)
+        self.written = written
+        self.began_ns = perf_counter_ns()
+
+
+def _wait(bell: int) -> bool:
+    """Wait until there may be more; whether there will never be."""
+    select.select([bell], [], [], _WAIT_S)
+    try:
+        return os.read(bell, 4096) == b""
+    except BlockingIOError:
+        return False
+
+
+if __name__ == "__main__":
+    # Whoever stops the relay means the relay: what it has put aside is still read.
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    signal.signal(signal.SIGTERM, signal.SIG_IGN)
+    if hasattr(os, "SCHED_IDLE"):
+        os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
+    run(msgspec.json.decode(sys.argv[-1], type=Job))

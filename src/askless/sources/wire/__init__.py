@@ -1,0 +1,119 @@
+"""Wire protocols: what a client and a server say to each other, read from their bytes. A new protocol is a folder and a line.
+
+All of it is pure: bytes in, records out; no sockets, clocks or files. A connection is read in two steps. Its `Opening` sees
+the beginning, up to the end of the authentication, and passes on what may be passed on; nothing of it is ever recorded. What
+comes after that is given to a `Session`, which tells the queries.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from importlib import import_module
+from typing import Any, NamedTuple, Protocol
+
+from askless.core.traffic import QuerySeen
+
+# System -> module, which has its `PROTOCOL`. Adding a protocol touches its own folder and this table.
+REGISTRY = {
+    "postgresql": "askless.sources.wire.postgresql",
+    "mysql": "askless.sources.wire.mysql",
+    "mariadb": "askless.sources.wire.mysql",
+}
+
+Facts = dict[str, Any]  # what an opening found out that the session must know; plain values, to be sent anywhere
+
+
+class Unreadable(Exception):
+    """Bytes that the protocol does not allow, or that are not read here. Never raised to whoever forwards them."""
+
+    def __init__(self, why: str, offset: int = 0) -> None:
+        super().__init__(f"{why} at byte {offset}" if offset else why)
+        self.why = why
+        self.offset = offset
+
+
+class Seen(NamedTuple):
+    """A query that has ended, and what its connection was to the server then.
+
+    `application`: what the session calls itself. `in_transaction`: whether a transaction is open after the query.
+    """
+
+    query: QuerySeen
+    application: str
+    in_transaction: bool
+
+
+class Step(NamedTuple):
+    """What to pass on of a connection's beginning: to the server and to the client."""
+
+    to_server: bytes = b""
+    to_client: bytes = b""
+
+
+NOTHING = Step()
+
+
+class Opening(Protocol):
+    """The beginning of a connection. `state` tells how far it is.
+
+    - "opening": give it what comes, and pass on what it gives
+    - "tls": the client was told that TLS is served; go on with what comes out of it
+    - "open": authenticated; what comes from now on is passed on as it is, and goes to a session
+    - "unread": passed on as it is, and not read: a replication, a cancel request, or what is not understood (`why`)
+    - "refused": the client is told why, and the connection ends
+    """
+
+    state: str
+    why: str
+    facts: Facts
+    early: tuple[bytes, bytes]  # once open: what came behind the beginning from the client and from the server
+
+    def client(self, data: bytes) -> Step:
+        """Bytes came from the client."""
+
+    def server(self, data: bytes) -> Step:
+        """Bytes came from the server."""
+
+
+class Session(Protocol):
+    """An open connection. Times are those at which the bytes came, in nanoseconds on one clock.
+
+    Any split of the two streams gives the same queries. Both methods raise Unreadable for what is no message; whoever
+    calls them stops there, or says `lost` and goes on.
+    """
+
+    nameless: int  # executions of statements that were prepared before anybody read
+
+    def client(self, data: bytes, at_ns: int) -> list[Seen]:
+        """Bytes came from the client; the queries that end with them."""
+
+    def server(self, data: bytes, at_ns: int) -> list[Seen]:
+        """Bytes came from the server; the queries that end with them."""
+
+    def lost(self) -> None:
+        """Bytes are missing: what is unfinished is forgotten; reading goes on at a border of messages that can be told."""
+
+    def ended(self, at_ns: int) -> list[Seen]:
+        """The connection is gone; queries that it cut off."""
+
+
+class Wire(Protocol):
+    """One protocol."""
+
+    port: int
+    variables: Mapping[str, str]  # environment variables by which clients find a server: "host", "port" -> name
+
+    def opening(self, tls: bool, far_tls: bool) -> Opening:
+        """The beginning of a connection; whether TLS is served to clients, and spoken to the server."""
+
+    def session(self, connection: int, facts: Facts) -> Session:
+        """A session that an opening has led to."""
+
+    def refusal(self, text: str) -> bytes:
+        """What a client is told where the server can't be reached, in the protocol's own words."""
+
+
+def load(system: str) -> Wire:
+    """The protocol of a system. Raises KeyError for one that has none."""
+    result: Wire = import_module(REGISTRY[system]).PROTOCOL
+    return result

@@ -1,0 +1,33 @@
+"""The frontend/backend protocol of PostgreSQL, versions 3.0 and 3.2, as chapter "Frontend/Backend Protocol" of the server's
+documentation describes it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from types import MappingProxyType
+
+from askless.sources.wire import Facts
+from askless.sources.wire.postgresql.opening import Opening, error_message
+from askless.sources.wire.postgresql.session import Session
+
+
+class PostgreSQL:
+    """See the module."""
+
+    port = 5432
+    variables: Mapping[str, str] = MappingProxyType({"host": "PGHOST", "port": "PGPORT"})
+
+    def opening(self, tls: bool, far_tls: bool) -> Opening:
+        """See `Wire`."""
+        return Opening(tls, far_tls)
+
+    def session(self, connection: int, facts: Facts) -> Session:
+        """See `Wire`."""
+        return Session(connection, facts)
+
+    def refusal(self, text: str) -> bytes:
+        """See `Wire`."""
+        return error_message(text)
+
+
+PROTOCOL = PostgreSQL()
