@@ -18,7 +18,8 @@ from askless.core.sql.slots import Value
 class RequestBegan(msgspec.Struct, frozen=True):
     """A request begins. `request` is a number of the source's choice that no other request of it has.
 
-    `kind`: http, call (gRPC), job, command, test, marked (by hand), program (all that is outside of requests).
+    `kind`: http, call (gRPC), job, command, test, marked (by hand, or by what its queries say), connection (all that came
+    over one), paused (what came over one between two pauses), program (all that is outside of requests).
     """
 
     request: int

@@ -181,7 +181,9 @@ def _request(url: str, timeout_s: float, warm_up: bool) -> int:
         raise OSError(str(error)) from None
 
 
-def _wait_until_up(process: subprocess.Popen[bytes], visits: Visits, stop: threading.Event) -> None:
+def _wait_until_up(
+    process: subprocess.Popen[bytes], visits: Visits, stop: threading.Event, watch: Watch | None
+) -> None:
     deadline = time.monotonic() + visits.wait_s
     url = visits.urls[0]
     reason = "nothing listens there"
@@ -192,8 +194,11 @@ def _wait_until_up(process: subprocess.Popen[bytes], visits: Visits, stop: threa
                 f"the program ended with exit code {process.returncode} before {url} answered",
                 "run it by itself to see why; what it asked until then is recorded",
             )
+        start_ns = time.perf_counter_ns()
         try:
-            _request(url, max(deadline - time.monotonic(), 0.5), warm_up=True)
+            status = _request(url, max(deadline - time.monotonic(), 0.5), warm_up=True)
+            if watch is not None:
+                watch(Visit(url, start_ns, time.perf_counter_ns(), status, True))
             return
         except OSError as error:
             reason = str(getattr(error, "reason", error))
@@ -218,7 +223,7 @@ def _visit(
     process: subprocess.Popen[bytes], visits: Visits, stop: threading.Event, progress: Progress, watch: Watch | None
 ) -> tuple[Visited, ...]:
     progress("waiting for " + visits.urls[0])
-    _wait_until_up(process, visits, stop)
+    _wait_until_up(process, visits, stop, watch)
     statuses = dict.fromkeys(visits.urls, 0)
     durations: dict[str, list[float]] = {url: [] for url in visits.urls}
     for turn in range(visits.times + 1):

@@ -203,7 +203,7 @@ class Requests:
 
     @property
     def _kind(self) -> str:
-        return PAUSED if self.way == "pause" else "http"
+        return {"pause": PAUSED, "connection": "connection"}.get(self.way, "marked")
 
     def _tag(self, connection: _Connection, seen: Seen, tags: Tags | None) -> Hashable | None:
         """What names the request of a query, by the chosen way; None where nothing does."""
@@ -292,30 +292,30 @@ class Visited:
 
     def __init__(self, grouping: Grouping) -> None:
         self._grouping = grouping
-        self._waiting: list[tuple[int, QuerySeen]] = []
+        self._waiting: list[tuple[int, QuerySeen, bool]] = []
         self._numbers = 0
 
     def seen(self, number: int, seen: Seen) -> None:
         """A query has ended."""
         text, tags = strip_tags(seen.query.text)
         query = seen.query if tags is None else msgspec.structs.replace(seen.query, text=text, place=tags.place)
-        self._waiting.append((number, query))
+        self._waiting.append((number, query, seen.in_transaction))
 
     def window(self, window: Window) -> None:
         """A request is over."""
         self._waiting.sort(key=lambda waiting: waiting[1].start_ns)
         rest = []
-        touched: set[int] = set()  # connections that asked in the window: what ends their transaction belongs to it
+        inside: set[int] = set()  # connections in a transaction of the window's: what ends it belongs to it, too
         self._numbers += 1
         self._grouping.begin(self._numbers, window.route, window.start_ns, warm_up=window.warm_up)
-        for number, query in self._waiting:
+        for number, query, goes_on in self._waiting:
             if query.start_ns < window.start_ns:
                 self._grouping.query(Told(number), query)
-            elif query.start_ns <= window.end_ns or (query.in_transaction and number in touched):
-                touched.add(number)
+            elif query.start_ns <= window.end_ns or number in inside:
+                (inside.add if goes_on else inside.discard)(number)
                 self._grouping.query(Told(number, self._numbers), query)
             else:
-                rest.append((number, query))
+                rest.append((number, query, goes_on))
         self._grouping.end(self._numbers, window.end_ns, window.status)
         self._grouping.release()
         self._waiting = rest
@@ -328,7 +328,7 @@ class Visited:
 
     def close(self) -> None:
         """The traffic is over."""
-        for number, query in self._waiting:
+        for number, query, _ in self._waiting:
             self._grouping.query(Told(number), query)
         self._grouping.close()
 

@@ -1,0 +1,32 @@
+"""The client/server protocol of MySQL and MariaDB, version 10, as both servers' documentation describes it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from types import MappingProxyType
+
+from askless.sources.wire import Facts
+from askless.sources.wire.mysql.opening import Opening, error_packet
+from askless.sources.wire.mysql.session import Session
+
+
+class MySQL:
+    """See the module."""
+
+    port = 3306
+    variables: Mapping[str, str] = MappingProxyType({"host": "MYSQL_HOST", "port": "MYSQL_TCP_PORT"})
+
+    def opening(self, tls: bool, far_tls: bool) -> Opening:
+        """See `Wire`. TLS is neither served nor spoken here."""
+        return Opening()
+
+    def session(self, connection: int, facts: Facts) -> Session:
+        """See `Wire`."""
+        return Session(connection, facts)
+
+    def refusal(self, text: str) -> bytes:
+        """See `Wire`."""
+        return error_packet(text)
+
+
+PROTOCOL = MySQL()

@@ -1,0 +1,93 @@
+"""What runs on a connection of MySQL's protocol: prepared statements, executions, and what is told of one."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from struct import error
+from zlib import crc32
+
+from askless.core.sql.slots import Value
+from askless.core.traffic import QuerySeen
+from askless.sources.wire.keeping import SAMPLED_COLUMNS_MOST, kept, key_like
+from askless.sources.wire.mysql.values import BINARY, KEYS, VAR_STRING, VARCHAR, Column, binary_row, text_row, text_value
+
+
+class Prepared:
+    """A statement that the server knows by a number."""
+
+    __slots__ = ("columns", "cursor", "kinds", "long_data", "parameters", "text")
+
+    def __init__(self, text: str, parameters: int) -> None:
+        self.text = text
+        self.parameters = parameters
+        self.kinds: list[int] = []  # of its parameters, as they were bound last
+        self.long_data: set[int] = set()  # parameters that were sent in pieces
+        self.columns: list[Column] = []
+        self.cursor: Execution | None = None
+
+
+class Execution:
+    """One statement that runs. `binary` rows come of prepared statements; `many`: parameter sets that came in one piece."""
+
+    __slots__ = (
+        "binary", "bytes", "columns", "counted_columns", "crc", "error", "inside", "many", "parameters", "rows", "sample",
+        "spent_ns", "start_ns", "text",
+    )  # fmt: skip
+
+    def __init__(self, text: str, inside: bool, binary: bool) -> None:
+        self.text = text
+        self.inside = inside
+        self.binary = binary
+        self.many = False
+        self.start_ns = self.spent_ns = 0
+        self.rows = self.bytes = self.crc = self.counted_columns = 0
+        self.sample: list[bytes] = []
+        self.columns: list[Column] = []
+        self.parameters: tuple[Value, ...] = ()
+        self.error = ""
+
+
+def told_of(execution: Execution, connection: int, encoding: str, widths_too: bool) -> QuerySeen:
+    """What is told of an execution that has ended."""
+    columns = execution.columns
+    rows, sizes = _rows(execution, encoding)
+    sampled = tuple(place for place, column in enumerate(columns) if _may_be_key(column))[:SAMPLED_COLUMNS_MOST]
+    sample = tuple(tuple(key_like(row[place]) for place in sampled) for row in rows) if rows and sampled else None
+    widths: tuple[int, ...] = ()
+    if sizes and widths_too:
+        widths = tuple(sum(column) * execution.rows // len(sizes) for column in zip(*sizes, strict=False))
+    return QuerySeen(
+        text=execution.text, start_ns=execution.start_ns, duration_ns=execution.spent_ns, rows=execution.rows,
+        bytes=execution.bytes, digest=crc32(execution.rows.to_bytes(8, "big"), execution.crc) if columns else 0,
+        connection=connection, in_transaction=execution.inside, parameters=tuple(map(kept, execution.parameters)),
+        columns=tuple(column.name for column in columns), sampled=sampled, sample=sample, widths=widths,
+        error=execution.error, batch=max(execution.rows, 1) if execution.many else 0,
+    )  # fmt: skip
+
+
+def _may_be_key(column: Column) -> bool:
+    """Whether a column's values may be keys: numbers and texts, and the bytes of a UUID."""
+    return column.kind in KEYS and not (column.charset == BINARY and column.kind in (VARCHAR, VAR_STRING))
+
+
+def _rows(execution: Execution, encoding: str) -> tuple[list[Sequence[Value]], list[list[int]]]:
+    """(values, bytes) of the rows that were kept; none where they can't be read."""
+    columns = execution.columns
+    rows: list[Sequence[Value]] = []
+    sizes: list[list[int]] = []
+    try:
+        for row in execution.sample:
+            if execution.binary:
+                values, measured = binary_row(row, columns, encoding)
+            else:
+                fields = text_row(row, len(columns))
+                values = [
+                    None if field is None else text_value(field, column, encoding)
+                    for field, column in zip(fields, columns, strict=True)
+                ]
+                measured = [0 if field is None else len(field) + 4 for field in fields]
+            rows.append(values)
+            sizes.append(measured)
+    except (error, ValueError, IndexError):  # columns that nobody saw described
+        return [], []
+    return rows, sizes

@@ -1,0 +1,150 @@
+"""The beginning of a MySQL connection: greeting, capabilities, authentication. It is passed on and never recorded.
+
+Compression and TLS are taken out of the server's greeting, so that clients which may go without do.
+"""
+
+from __future__ import annotations
+
+from struct import error
+
+from askless.sources.wire import NOTHING, Facts, Step
+from askless.sources.wire.mysql import packets
+from askless.sources.wire.mysql.packets import head, packet
+
+_TAKEN_OUT = packets.COMPRESS | packets.SSL | packets.ZSTD
+
+
+def error_packet(words: str, code: int = 2003, number: int = 0) -> bytes:
+    """An ERR packet. 2003 is CR_CONN_HOST_ERROR, what clients say themselves where no server answers."""
+    return packet(
+        b"\xff" + code.to_bytes(2, "little") + b"#HY000" + ("askless: " + words).encode("utf-8", "replace"), number
+    )
+
+
+class Opening:
+    """See `askless.sources.wire.Opening`."""
+
+    def __init__(self) -> None:
+        self.state = "opening"
+        self.why = ""
+        self.facts: Facts = {}
+        self.early = (b"", b"")
+        self._greeted = self._answered = False
+        self._from_client = b""
+        self._from_server = b""
+        self._capabilities = 0  # of the server
+
+    def client(self, data: bytes) -> Step:
+        """See `Opening`."""
+        if self._answered:
+            return Step(data)
+        self._from_client += data
+        waiting = self._from_client
+        if len(waiting) < 4:
+            return NOTHING
+        length, _ = head(waiting, 0)
+        if len(waiting) < 4 + length:
+            return NOTHING
+        self._answered = True
+        self._from_client = b""
+        try:
+            self._read_answer(waiting[4 : 4 + length])
+        except (error, ValueError, IndexError):
+            self._pass("a client answers the server's greeting in a way that is not known")
+        return Step(waiting)
+
+    def server(self, data: bytes) -> Step:
+        """See `Opening`."""
+        waiting = self._from_server + data
+        position = 0
+        passed = b""
+        while len(waiting) - position >= 4:
+            length, number = head(waiting, position)
+            end = position + 4 + length
+            if end > len(waiting):
+                break
+            payload = waiting[position + 4 : end]
+            position = end
+            if not self._greeted:
+                passed += packet(self._greet(payload), number)
+            else:
+                passed += waiting[end - 4 - length : end]
+                if payload[:1] == b"\0" and self._answered and self.state == "opening":
+                    self.state = "open"
+                    self.early = (b"", waiting[end:])
+                    return Step(to_client=passed + waiting[end:])
+            if self.state == "unread":
+                return Step(to_client=passed + waiting[end:])
+        self._from_server = waiting[position:]
+        return Step(to_client=passed)
+
+    def _greet(self, payload: bytes) -> bytes:
+        """The server's greeting, without what can't be read."""
+        self._greeted = True
+        if payload[:1] == b"\xff":
+            self._pass("the server refuses the connection")
+            return payload
+        try:
+            if payload[0] != 10:
+                raise ValueError
+            at = payload.index(0, 1) + 1 + 4 + 8 + 1  # version, thread, the first half of the salt, a zero
+            low, high = packets.two(payload, at), packets.two(payload, at + 5)
+            own = packets.four(payload, at + 14) if not low & 1 else 0  # MariaDB's, where the oldest bit is not set
+        except (error, ValueError, IndexError):
+            self._pass("the server speaks something else than MySQL's protocol")
+            return payload
+        self._capabilities = low | high << 16 | own << 32
+        self.facts["version"] = payload[1 : payload.index(0, 1)].decode("ascii", "replace")
+        low &= ~_TAKEN_OUT & 0xFFFF
+        high &= ~(_TAKEN_OUT >> 16) & 0xFFFF
+        return (
+            payload[:at]
+            + low.to_bytes(2, "little")
+            + payload[at + 2 : at + 5]
+            + high.to_bytes(2, "little")
+            + payload[at + 7 :]
+        )
+
+    def _read_answer(self, payload: bytes) -> None:
+        """What the client wants: its capabilities, who it is, the database. Raises ValueError, IndexError."""
+        capabilities = packets.four(payload, 0)
+        if not capabilities & packets.PROTOCOL_41:
+            self._pass("a client of the protocol before 4.1")
+            return
+        if capabilities & packets.SSL:
+            self._pass("a client insists on TLS")
+            return
+        if not self._capabilities & 1 and not capabilities & 1:
+            capabilities |= packets.four(payload, 28) << 32
+        self.facts["capabilities"] = capabilities & (self._capabilities | 0xFFFF)
+        self.facts["charset"] = payload[8]
+        stop = payload.index(0, 32)
+        self.facts["user"] = payload[32:stop].decode("utf-8", "replace")
+        position = stop + 1
+        if capabilities & packets.PLUGIN_AUTH_LENENC:
+            _, position = packets.text(payload, position)
+        elif capabilities & packets.SECURE:
+            position += 1 + payload[position]
+        else:
+            position = payload.index(0, position) + 1
+        if capabilities & packets.CONNECT_WITH_DB and position < len(payload):
+            stop = payload.index(0, position)
+            self.facts["database"] = payload[position:stop].decode("utf-8", "replace")
+            position = stop + 1
+        if capabilities & packets.PLUGIN_AUTH and position < len(payload):
+            position = payload.index(0, position) + 1
+        if capabilities & packets.CONNECT_ATTRS and position < len(payload):
+            self._read_attributes(payload, position)
+
+    def _read_attributes(self, payload: bytes, position: int) -> None:
+        """What the client says of itself."""
+        size, position = packets.number(payload, position)
+        end = min(position + size, len(payload))
+        while position < end:
+            name, position = packets.text(payload, position)
+            value, position = packets.text(payload, position)
+            if name == b"program_name":
+                self.facts["application_name"] = value.decode("utf-8", "replace")
+
+    def _pass(self, why: str) -> None:
+        self.state, self.why = "unread", why
