@@ -77,7 +77,9 @@ def _until_it_listens(port: int) -> None:
     deadline = time.monotonic() + 20
     while time.monotonic() < deadline:
         try:
-            with closing(psycopg.connect(f"host=127.0.0.1 port={port} user=harbour dbname=postgres", connect_timeout=2)):
+            with closing(
+                psycopg.connect(f"host=127.0.0.1 port={port} user=harbour dbname=postgres", connect_timeout=2)
+            ):
                 return
         except psycopg.OperationalError:
             time.sleep(0.05)
@@ -117,12 +119,25 @@ def main(seconds: float, rounds: int, clients: list[int], modes: list[str]) -> N
     with ExitStack() as stack:
         folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
         server = stack.enter_context(servers.postgresql(logging=False))
-        fill = [found("pgbench"), "-i", "-q", "-s", "5", "-h", "127.0.0.1", "-p", str(server.port), "-U", "harbour", "postgres"]
+        fill = [
+            found("pgbench"),
+            "-i",
+            "-q",
+            "-s",
+            "5",
+            "-h",
+            "127.0.0.1",
+            "-p",
+            str(server.port),
+            "-U",
+            "harbour",
+            "postgres",
+        ]
         subprocess.run(fill, check=True, capture_output=True)
         pipe = stack.enter_context(piped(server.port))
         asked = 0
         print(f"{'protocol':>10}{'clients':>9}{'direct':>10}{'pipe':>10}{'relay':>10}{'relay/pipe':>12}  aim")
-        with relayed(server.port, folder / "calls") as (relay, process):
+        with relayed(server.port, folder / "calls") as (relay, _):
             ways = {"direct": server.port, "pipe": pipe, "relay": relay}
             for mode in modes:
                 for count in clients:

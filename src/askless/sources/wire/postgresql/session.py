@@ -41,6 +41,7 @@ class Session:
         self._portals: dict[str, Portal] = {}
         self._steps: deque[Step] = deque()
         self._skipping = False  # what the client sends is passed over until it says Sync
+        self._let_in = False  # the server has said that it is ready for the first time
         self._adrift = False  # bytes were lost: wait until the server says that it is ready
         self._done_ns = 0  # when the server last ended something
         self._from_client, self._from_server = Leftover(), Leftover()
@@ -131,7 +132,7 @@ class Session:
     def _look_for_border(self, data: bytes, at_ns: int) -> list[Seen]:
         """After a loss: "ready for a query" at the end of what the server sent, so that both sides begin anew."""
         if data[-6:-1] == b"Z\0\0\0\5" and data[-1] in b"ITE":
-            self._adrift = False
+            self._adrift, self._let_in = False, True
             self.inside = data[-1] != ord("I")
             self._done_ns = at_ns
         return []
@@ -376,6 +377,9 @@ class Session:
     def _ready(self, data: bytes, position: int, end: int, at_ns: int) -> None:
         self.inside = data[position] != ord("I")
         self._done_ns = at_ns
+        if not self._let_in:  # that is no answer to what was sent ahead
+            self._let_in = True
+            return
         while self._steps:
             if self._steps.popleft().kind in ("sync", "query", "call"):
                 break
