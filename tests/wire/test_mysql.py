@@ -159,7 +159,7 @@ def test_after_a_loss_it_goes_on_at_the_next_command() -> None:
 
 
 def test_the_beginning_is_passed_on_and_not_kept() -> None:
-    opening = load("mysql").opening(False, False)
+    opening = load("mysql").opening(False)
     offered = (
         MODERN | packets.SSL | packets.COMPRESS | packets.ZSTD | packets.CONNECT_ATTRS | packets.CONNECT_WITH_DB | 1
     )
@@ -182,10 +182,10 @@ def test_the_beginning_is_passed_on_and_not_kept() -> None:
 
 
 def test_what_is_not_read_is_passed_on() -> None:
-    opening = load("mariadb").opening(False, False)
+    opening = load("mariadb").opening(False)
     full = M.packet(0, b"\xff" + pack("<H", 1040) + b"Too many connections")
     assert opening.server(full).to_client == full and opening.state == "unread"
-    opening = load("mysql").opening(False, False)
+    opening = load("mysql").opening(False)
     opening.server(M.greeting(MODERN | 1))
     hello = M.packet(1, pack("<I", MODERN | packets.SSL) + bytes(28))
     assert opening.client(hello).to_server == hello and "TLS" in opening.why

@@ -206,7 +206,7 @@ def test_values_of_both_forms() -> None:
 
 def test_the_beginning_is_passed_on_and_not_kept() -> None:
     wire = load("postgresql")
-    opening = wire.opening(False, False)
+    opening = wire.opening(False)
     assert opening.client(pack(">ii", 8, 80877103)).to_client == b"N"
     start = P.startup(user="harbour", database="office", application_name="tide", options="-c secret=1")
     assert opening.client(start[:9]) == (b"", b"") and opening.client(start[9:]).to_server == start
@@ -240,13 +240,13 @@ def test_the_beginning_is_passed_on_and_not_kept() -> None:
     ],
 )
 def test_what_is_not_read_is_passed_on(first: bytes, state: str, why: str) -> None:
-    opening = load("postgresql").opening(False, False)
+    opening = load("postgresql").opening(False)
     step = opening.client(first)
     assert opening.state == state and why in opening.why
     assert step.to_server == first if state == "unread" else step.to_client[:1] == b"E"
 
 
 def test_tls_is_answered_as_it_is_served() -> None:
-    opening = load("postgresql").opening(True, False)
+    opening = load("postgresql").opening(True)
     assert opening.client(pack(">ii", 8, 80877104)).to_client == b"N", "encryption by GSSAPI is not"
     assert opening.client(pack(">ii", 8, 80877103)).to_client == b"S" and opening.state == "tls"

@@ -155,7 +155,7 @@ class Requests:
     def _decide(self) -> None:
         """Choose a way by what was seen so far, say so, and give out what has waited."""
         self.way, why = self._best()
-        if self._note is not None:
+        if self._note is not None and self._waiting:
             self._note(f"requests are told apart by {_WORDS[self.way]}: {why}. --request-by chooses another way")
         waiting, self._waiting = self._waiting, []
         for tagged in waiting:

@@ -19,6 +19,7 @@ from askless.sources.wire import Opening, Step, Wire
 
 _FLUSH_S = 0.02
 _CONNECT_S = 10.0
+_CLOSE_S = 2.0
 _BACKLOG = 1024  # connections that may wait to be accepted
 
 
@@ -126,6 +127,23 @@ class Beginning(asyncio.Protocol):
         self.pair.gone()
 
 
+class _Asking(asyncio.Protocol):
+    """Waits for a server's first answer."""
+
+    def __init__(self, answer: asyncio.Future[bytes]) -> None:
+        self.answer = answer
+
+    def data_received(self, data: bytes) -> None:
+        """The answer came."""
+        if not self.answer.done():
+            self.answer.set_result(data)
+
+    def connection_lost(self, error: Exception | None) -> None:
+        """The server is gone before it has answered."""
+        if not self.answer.done():
+            self.answer.set_exception(error or ConnectionResetError("it has closed the connection"))
+
+
 class Pair:
     """A connection from its first byte until it is open: the opening decides what is passed on."""
 
@@ -133,8 +151,9 @@ class Pair:
         self.owner = owner
         self.near: Any = None
         self.far: Any = None
-        self.opening: Opening = owner.wire.opening(owner.settings.near is not None, owner.settings.far is not None)
+        self.opening: Opening = owner.wire.opening(owner.settings.near is not None)
         self.waiting = b""  # for the server, until it is there
+        self.away = b""  # what the client is told once it has said what it wants: the server can't be reached
         self.ended = False
         self.task: asyncio.Task[None] | None = None
 
@@ -154,11 +173,9 @@ class Pair:
         except (TimeoutError, OSError, ssl.SSLError, ConnectionError) as error:
             self.owner.counts.away += 1
             reason = str(error) or "it does not answer"
-            if not self.ended:
-                self.near.write(
-                    self.owner.wire.refusal(f"the server at {self.owner.settings.to} can't be reached: {reason}")
-                )
-                self.near.close()
+            self.away = self.owner.wire.refusal(f"the server at {self.owner.settings.to} can't be reached: {reason}")
+            if self.waiting or not self.owner.wire.client_first:
+                self._turn_away(self.away)
             return
         if self.ended:
             self.far.close()
@@ -175,7 +192,9 @@ class Pair:
             self.task = self.owner.loop.create_task(self._encrypt())
         elif state == "refused":
             self.owner.left_out(self.opening.why)
-            self.near.close()
+            self._turn_away(b"")
+        elif self.away and self.waiting:
+            self._turn_away(self.away)
         elif state in ("open", "unread") and self.far is not None:
             self._go_on()
 
@@ -187,6 +206,13 @@ class Pair:
                 self.far.write(step.to_server)
         if step.to_client:
             self.near.write(step.to_client)
+
+    def _turn_away(self, told: bytes) -> None:
+        """Tell the client why, and close once it has had the time to read it: what is unread cuts a connection short."""
+        if not self.near.is_closing():
+            self.near.write(told)
+            _end_of(self.near)
+            self.owner.loop.call_later(_CLOSE_S, self.near.close)
 
     async def _encrypt(self) -> None:
         """The client was told that it may have TLS."""
@@ -262,12 +288,24 @@ class Forwarder:
         return listen._replace(port=server.sockets[0].getsockname()[1])
 
     async def reach(self, protocol: Callable[[], asyncio.Protocol]) -> None:
-        """Connect to the server. Raises OSError."""
-        to = self.settings.to
+        """Connect to the server, by TLS where that is wanted. Raises OSError, ssl.SSLError."""
+        to, far = self.settings.to, self.settings.far
         if to.path:
             await self.loop.create_unix_connection(protocol, to.path)
-        else:
+        elif far is None:
             await self.loop.create_connection(protocol, to.host, to.port)
+        else:
+            asking = _Asking(self.loop.create_future())
+            transport, _ = await self.loop.create_connection(lambda: asking, to.host, to.port)
+            transport.write(self.wire.tls_request)
+            if await asking.answer != b"S":
+                transport.close()
+                raise OSError("it has no TLS, which sslmode in --to asks for")
+            encrypted = await self.loop.start_tls(transport, asking, far, server_hostname=to.host)
+            assert encrypted is not None
+            inner = protocol()
+            encrypted.set_protocol(inner)
+            inner.connection_made(encrypted)
 
     async def stop(self) -> None:
         """Take no more connections, and write what has gathered."""

@@ -46,11 +46,11 @@ def run(wish: Wish, program: Sequence[str], visits: Visits | None, folder: Path,
     forwarder = Forwarder(protocol, wish.settings, spool, lambda: _ring(ring))
     # What is asked while pages are visited belongs to the visits; otherwise queries say, or pauses.
     by_visits = visits is not None and wish.way == "auto"
+    loop = _Loop(forwarder)
+    address = loop.start()
     reader = _start_reader(wish, folder, backlog, bell, program, by_visits)
     os.close(bell)
-    loop = _Loop(forwarder)
     try:
-        address = loop.start()
         voice.note(
             f"Relaying {address} to {wish.settings.to}; {'the program is told' if program else 'Ctrl-C ends it'}."
         )
@@ -136,7 +136,7 @@ class _Loop:
             where = self.forwarder.settings.listen
             raise AskLessError(
                 "cant-listen",
-                f"can't listen on {where}: {error.strerror or error}",
+                f"can't listen on {where}: {os.strerror(error.errno) if error.errno else error}",
                 "name another address with --listen",
             ) from None
 

@@ -101,10 +101,12 @@ class Wire(Protocol):
     """One protocol."""
 
     port: int
+    client_first: bool  # whether the client speaks first
+    tls_request: bytes  # what asks a server for TLS, and is answered with S; b"" where it is asked for otherwise
     variables: Mapping[str, str]  # environment variables by which clients find a server: "host", "port" -> name
 
-    def opening(self, tls: bool, far_tls: bool) -> Opening:
-        """The beginning of a connection; whether TLS is served to clients, and spoken to the server."""
+    def opening(self, tls: bool) -> Opening:
+        """The beginning of a connection; whether TLS is served to clients."""
 
     def session(self, connection: int, facts: Facts) -> Session:
         """A session that an opening has led to."""

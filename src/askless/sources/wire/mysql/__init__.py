@@ -14,10 +14,12 @@ class MySQL:
     """See the module."""
 
     port = 3306
+    client_first = False
+    tls_request = b""
     variables: Mapping[str, str] = MappingProxyType({"host": "MYSQL_HOST", "port": "MYSQL_TCP_PORT"})
 
-    def opening(self, tls: bool, far_tls: bool) -> Opening:
-        """See `Wire`. TLS is neither served nor spoken here."""
+    def opening(self, tls: bool) -> Opening:
+        """See `Wire`. TLS is not served here."""
         return Opening()
 
     def session(self, connection: int, facts: Facts) -> Session:

@@ -9,7 +9,16 @@ from zlib import crc32
 from askless.core.sql.slots import Value
 from askless.core.traffic import QuerySeen
 from askless.sources.wire.keeping import SAMPLED_COLUMNS_MOST, kept, key_like
-from askless.sources.wire.mysql.values import BINARY, KEYS, VAR_STRING, VARCHAR, Column, binary_row, text_row, text_value
+from askless.sources.wire.mysql.values import (
+    BINARY,
+    KEYS,
+    VAR_STRING,
+    VARCHAR,
+    Column,
+    binary_row,
+    text_row,
+    text_value,
+)
 
 
 class Prepared:

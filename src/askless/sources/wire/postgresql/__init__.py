@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from types import MappingProxyType
 
 from askless.sources.wire import Facts
-from askless.sources.wire.postgresql.opening import Opening, error_message
+from askless.sources.wire.postgresql.opening import TLS_REQUEST, Opening, error_message
 from askless.sources.wire.postgresql.session import Session
 
 
@@ -15,11 +15,13 @@ class PostgreSQL:
     """See the module."""
 
     port = 5432
+    client_first = True
+    tls_request = TLS_REQUEST
     variables: Mapping[str, str] = MappingProxyType({"host": "PGHOST", "port": "PGPORT"})
 
-    def opening(self, tls: bool, far_tls: bool) -> Opening:
+    def opening(self, tls: bool) -> Opening:
         """See `Wire`."""
-        return Opening(tls, far_tls)
+        return Opening(tls)
 
     def session(self, connection: int, facts: Facts) -> Session:
         """See `Wire`."""

@@ -9,6 +9,8 @@ from askless.sources.wire import NOTHING, Facts, Step
 _INT = Struct(">i")
 _TWO = Struct(">ii")
 TLS, GSS, CANCEL = 80877103, 80877104, 80877102
+TLS_REQUEST = _TWO.pack(8, TLS)
+_BEFORE, _BEFORE_MOST = b"RENv", 1 << 20  # what a server says before it lets a client in, and how long that may be
 _STARTUP_MOST = 10_000  # bytes: what the server itself allows
 _TLS_HELLO = 0x16
 
@@ -25,13 +27,12 @@ def error_message(text: str, code: str = "08006") -> bytes:
 class Opening:
     """See `askless.sources.wire.Opening`."""
 
-    def __init__(self, tls: bool, far_tls: bool) -> None:
+    def __init__(self, tls: bool) -> None:
         self.state = "opening"
         self.why = ""
         self.facts: Facts = {}
         self.early = (b"", b"")
         self._tls = tls
-        self._far_tls = far_tls
         self._started = False
         self._from_client = b""
         self._from_server = b""
@@ -94,7 +95,7 @@ class Opening:
         position = 0
         while len(waiting) - position >= 5:
             kind, length = waiting[position], _INT.unpack_from(waiting, position + 1)[0]
-            if length < 4 or not chr(kind).isalpha():
+            if kind not in _BEFORE or not 4 <= length <= _BEFORE_MOST:
                 self.state, self.why = "unread", "the server speaks something else than PostgreSQL's protocol"
                 return Step(to_client=waiting)
             end = position + 1 + length
