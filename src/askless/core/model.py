@@ -16,7 +16,10 @@ from askless.core.sql.slots import Slot, Value, literal_value, slots_of, values_
 
 
 class Place(msgspec.Struct, frozen=True):
-    """A line of the application that asked, and the line that called it."""
+    """A line of the application that asked, and the line that called it.
+
+    Where no line is known (0), the file or the part of the application that a comment named.
+    """
 
     file: str
     line: int
@@ -24,7 +27,7 @@ class Place(msgspec.Struct, frozen=True):
     caller: Place | None = None
 
     def __str__(self) -> str:
-        return f"{self.file}:{self.line}"
+        return f"{self.file}:{self.line}" if self.line else self.file
 
     def path(self) -> list[Place]:
         """This place and its callers, innermost first."""

@@ -13,7 +13,7 @@ import msgspec
 from askless.core.model import Place
 
 _COMMENT = re.compile(r"/\*(.*?)\*/", re.DOTALL)
-_PAIR = re.compile(r"\s*([\w.%-]+)\s*(?:=\s*'((?:[^'\\]|\\.|'')*)'|[:=]\s*([^,'\"]*))\s*(?:,|$)")
+_PAIR = re.compile(r"\s*([\w.%-]+)\s*(?:=\s*'((?:[^'\\]|\\.|'')*)'|[:=]\s*([^,'\"][^,]*|))\s*(?:,|$)")
 _TRACE = re.compile(r"[0-9a-f]{2}-([0-9a-f]{32})-[0-9a-f]{16}-[0-9a-f]{2}")
 _KNOWN = frozenset(
     [

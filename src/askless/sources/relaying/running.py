@@ -10,7 +10,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -51,12 +51,11 @@ def run(wish: Wish, program: Sequence[str], visits: Visits | None, folder: Path,
     reader = _start_reader(wish, folder, backlog, bell, program, by_visits)
     os.close(bell)
     try:
-        voice.note(
-            f"Relaying {address} to {wish.settings.to}; {'the program is told' if program else 'Ctrl-C ends it'}."
-        )
+        said = f"Relaying {address} to {wish.settings.to}; {'the program is told' if program else 'Ctrl-C ends it'}."
         if not program:
-            _until_stopped()
+            _until_stopped(lambda: voice.note(said))
             return None
+        voice.note(said)
         environment = surroundings(os.environ, wish.system, protocol.variables, wish.settings.to, address)
         windows = _Windows(loop) if by_visits else None
         try:
@@ -197,12 +196,13 @@ class _Windows:
             self.loop.put(MARK, msgspec.json.encode(window))
 
 
-def _until_stopped() -> None:
-    """Wait for Ctrl-C, or for somebody who wants us gone."""
+def _until_stopped(ready: Callable[[], None]) -> None:
+    """Wait for Ctrl-C, or for somebody who wants us gone; `ready` is called once that is heard."""
     stopped = threading.Event()
 
     before = {number: signal.signal(number, lambda *_: stopped.set()) for number in (signal.SIGINT, signal.SIGTERM)}
     try:
+        ready()
         stopped.wait()
     finally:
         for number, handler in before.items():
