@@ -46,7 +46,8 @@ def declare_source(kinds: Any, source: sources.Source) -> None:
 def _declare_option(parser: argparse.ArgumentParser, option: sources.Option) -> None:
     more: dict[str, Any] = {"help": option.help}
     if not option.flag.startswith("-"):
-        parser.add_argument(option.flag, nargs=argparse.REMAINDER, metavar=option.metavar, **more)
+        nargs = "+" if option.many else argparse.REMAINDER
+        parser.add_argument(option.flag, nargs=nargs, metavar=option.metavar, **more)
         return
     if option.bare is True:
         parser.add_argument(option.flag, action="store_true", **more)

@@ -9,6 +9,11 @@ import msgspec
 
 from askless.core.severities import SEVERITIES
 
+NO_LINE = (
+    "no line of code is known: let the application end each statement with a comment that names its file, controller or "
+    "action, as in /*controller='calls',action='due'*/"
+)
+
 
 class Line(msgspec.Struct, frozen=True):
     """A line of the application's code. `queries` is how many of the finding's queries came from it."""

@@ -13,6 +13,7 @@ import msgspec
 from askless.core.errors import AskLessError
 from askless.core.sql.shape import Shape
 from askless.core.sql.slots import Slot, Value, literal_value, slots_of, values_of
+from askless.core.words import whereabouts
 
 
 class Place(msgspec.Struct, frozen=True):
@@ -27,7 +28,7 @@ class Place(msgspec.Struct, frozen=True):
     caller: Place | None = None
 
     def __str__(self) -> str:
-        return f"{self.file}:{self.line}" if self.line else self.file
+        return whereabouts(self.file, self.line)
 
     def path(self) -> list[Place]:
         """This place and its callers, innermost first."""

@@ -17,6 +17,11 @@ def plural(count: float, word: str) -> str:
     return f"{number(count)} {word}{'es' if word.endswith('x') else 's'}"
 
 
+def whereabouts(file: str, line: int) -> str:
+    """A line of code as people write it, file:line; the file alone (or what a comment called it) where no line is known."""
+    return f"{file}:{line}" if line else file
+
+
 def size(value: float, smallest: str = "B") -> str:
     """Bytes in the unit that people read; `smallest` is what bytes themselves are called."""
     if value < 1024:

@@ -7,6 +7,7 @@ import re
 from askless.core.errors import AskLessError
 from askless.sources import Option, Recorded
 from askless.sources.visiting import VISITING, check_visits, tell_visits, visits_of
+from askless.sources.ways import REQUEST_BY
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -40,12 +41,7 @@ class Relay:
         Option("--to", "the database server: postgresql://HOST:PORT, mysql:// or mariadb://", "URL"),
         Option("--listen", "where clients connect (default: 127.0.0.1 and a free port)", "HOST:PORT", default="127.0.0.1:0"),
         Option("--open", "listen on an address that other machines reach, too", bare=True),
-        Option(
-            "--request-by",
-            "what tells requests apart: auto, comment, application, connection or pause[=MS] (default: auto)",
-            "WAY",
-            default="auto",
-        ),
+        REQUEST_BY,
         *VISITING,
         Option("--tls-cert", "serve TLS to clients with this certificate", "FILE"),
         Option("--tls-key", "and this key of it", "FILE"),

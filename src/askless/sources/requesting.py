@@ -17,10 +17,9 @@ from askless.core.sql.structure import structure_of
 from askless.core.traffic import QuerySeen
 from askless.sources.grouping import Grouping, Told
 from askless.sources.tags import Tags, strip_tags
+from askless.sources.ways import PAUSE_MS
 from askless.sources.wire import Facts, Seen
 
-WAYS = ("auto", "comment", "application", "connection", "pause")
-PAUSE_MS = 100.0
 _DECIDE_QUERIES, _DECIDE_NS = 2000, 5_000_000_000  # what is waited for before it is decided what a request is
 _SHORT_LIVED_NS = 10_000_000_000
 _CONNECTIONS_LEAST = 3
@@ -79,7 +78,7 @@ class _Tagged(NamedTuple):
 
 
 class Requests:
-    """Gives each query to a request, in one of the WAYS."""
+    """Gives each query to a request, in one of the ways of `ways`."""
 
     def __init__(
         self, grouping: Grouping, system: str, way: str = "auto", pause_ms: float = PAUSE_MS,

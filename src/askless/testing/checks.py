@@ -11,7 +11,7 @@ from askless.core.acceptance import Accepted, sorted_out
 from askless.core.analysis import findings_of, summarise
 from askless.core.findings import Finding, Line
 from askless.core.model import Request
-from askless.core.words import plural
+from askless.core.words import plural, whereabouts
 from askless.output.text import short_path
 from askless.testing.inside import own_queries
 
@@ -43,7 +43,7 @@ def too_many(requests: Sequence[Request], most: int, explain: bool = True) -> st
     counts: Counter[tuple[str, str]] = Counter()
     for request, i in queries:
         place = request.place(i)
-        where = f"{short_path(place.file)}:{place.line} in {place.function}" if place else "an unknown line"
+        where = f"{whereabouts(short_path(place.file), place.line)} in {place.function}" if place else "an unknown line"
         counts[request.statement(i).shape.text, where] += 1
     lines = [f"{plural(len(queries), 'query')} asked, at most {most} may be:"]
     for (text, where), count in counts.most_common(SHOWN_MOST):
@@ -84,4 +84,4 @@ def described(finding: Finding) -> list[str]:
 
 
 def _at(line: Line) -> str:
-    return f"{short_path(line.file)}:{line.line}"
+    return whereabouts(short_path(line.file), line.line)

@@ -10,6 +10,7 @@ from askless.core.findings import Advice
 from askless.core.model import Load, Model, Relation
 from askless.core.paths import from_query, joined_already
 from askless.core.recipes import Batch, Variant
+from askless.core.words import whereabouts
 
 NARROW_BYTES = 400  # a child row up to this size may travel with each of its parents
 
@@ -166,7 +167,11 @@ def _by_hand(case: _Case) -> str:
             f"load {load.relation} with the query that gives the {load.model} objects; which one that is can't be told"
         )
     there = case.key if case.table == case.main else f"{case.table}.{case.column}"
-    return f"collect the keys first, read all rows with {there} IN (...), keep them in a dict by {case.key}"
+    by_hand = f"collect the keys first, read all rows with {there} IN (...), keep them in a map by {case.key}"
+    source = case.recipe.source
+    if source is None or not source.table or source.table == case.main:
+        return by_hand
+    return f"where an ORM asks: its eager-loading call, for the relation from {source.table} to {case.main}; by hand: {by_hand}"
 
 
 def _join(case: _Case) -> Advice:
@@ -348,7 +353,7 @@ def _widen(case: _Case) -> Advice:
     if words is not None and model is not None and case.load is not None and case.load.kind == "refresh":
         code = words.widened(model, [output.column.name for output in case.outputs])
     elif case.recipe.parent_line is not None:
-        where = f"{case.recipe.parent_line.file}:{case.recipe.parent_line.line}"
+        where = whereabouts(case.recipe.parent_line.file, case.recipe.parent_line.line)
         code = f"add the columns that the look-up reads to the query at {where}"
     return Advice(
         title="select the missing columns in the first query",

@@ -6,12 +6,13 @@ from askless.core.advice.orm import words_of
 from askless.core.context import Context
 from askless.core.findings import Advice
 from askless.core.recipes import Share
+from askless.core.words import whereabouts
 
 
 def advise(recipe: Share, context: Context) -> tuple[Advice, ...]:
     """Read once; where the callers are far apart, keep the value for the length of the request."""
     lines = recipe.callers
-    callers = ", ".join(f"{line.file}:{line.line}" for line in lines[:4])
+    callers = ", ".join(whereabouts(line.file, line.line) for line in lines[:4])
     load, words = recipe.stats.load, words_of(recipe.stats.load)
     if words is not None and load is not None and recipe.line is not None and recipe.structure.counts:
         code = words.counted_once(recipe.line.file, load.target)

@@ -30,7 +30,7 @@ from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure
 from askless.core.summary import Tally
 from askless.core.view import Group, RequestView
-from askless.core.words import number, plural
+from askless.core.words import number, plural, whereabouts
 
 RULE = Rule(
     "already-loaded",
@@ -176,7 +176,7 @@ def _diagnosis(tally: Rereads, met: Met) -> Diagnosis:
     queries = tally.queries / tally.requests
     cost = met.cost(queries, queries)
     earlier = next(iter(lines_of(tally.earlier)), None)
-    where = f" at {earlier.file}:{earlier.line}" if earlier is not None else ""
+    where = f" at {whereabouts(earlier.file, earlier.line)}" if earlier is not None else ""
     claim = Claim(
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where none is needed: rows of {met.structure.main} that an earlier query had fetched",

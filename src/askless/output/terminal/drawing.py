@@ -13,6 +13,7 @@ from rich.table import Table
 from rich.text import Text
 
 from askless.core.findings import Line
+from askless.core.words import whereabouts
 from askless.output.text import safe, short_path
 
 SEVERITY_STYLE = {"urgent": "bold red", "worthwhile": "yellow", "minor": "cyan"}
@@ -58,4 +59,9 @@ def table_of(*columns: tuple[str, str]) -> Table:
 
 def at(line: Line) -> str:
     """A line of code as people write it: file:line."""
-    return f"{short_path(line.file)}:{line.line}"
+    return whereabouts(short_path(line.file), line.line)
+
+
+def in_function(line: Line) -> str:
+    """The function of a line of code, behind it; nothing where it is not known."""
+    return f" in {safe(line.function)}" if line.function else ""

@@ -8,10 +8,10 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from askless.core.findings import Advice, Edit, Finding, Line
+from askless.core.findings import NO_LINE, Advice, Edit, Finding, Line
 from askless.core.severities import SEVERITIES
 from askless.core.words import number, plural, size
-from askless.output.terminal.drawing import SEVERITY_STYLE, at, command, indented, labelled
+from askless.output.terminal.drawing import SEVERITY_STYLE, at, command, in_function, indented, labelled
 from askless.output.text import milliseconds, one_line, percent, safe
 from askless.reports import documents
 
@@ -208,12 +208,14 @@ def _story(out: Console, finding: Finding, accepted: bool) -> None:
     _section(out, "Where")
     for line in finding.lines[:8]:
         times = f", {plural(line.queries, 'query')} in the capture" if line.queries else ""
-        out.print(indented(Text(f"{at(line)} in {safe(line.function)}{times}", style="cyan"), 2))
+        out.print(indented(Text(f"{at(line)}{in_function(line)}{times}", style="cyan"), 2))
+    if not finding.lines:
+        out.print(indented(Text(NO_LINE), 2))
     if finding.source is not None:
         what = "the rows were fetched at" if finding.pattern == "already-loaded" else "the keys come from"
-        out.print(indented(Text(f"{what} {at(finding.source)} in {safe(finding.source.function)}"), 2))
+        out.print(indented(Text(f"{what} {at(finding.source)}{in_function(finding.source)}"), 2))
     for line in finding.callers:
-        out.print(indented(Text(f"called from {at(line)} in {safe(line.function)}"), 2))
+        out.print(indented(Text(f"called from {at(line)}{in_function(line)}"), 2))
     if len(finding.path) > 1 and not finding.callers:
         called = " ← ".join(f"{safe(step.function)} ({at(step)})" for step in finding.path[1:])
         out.print(indented(Text("called by " + called), 2))

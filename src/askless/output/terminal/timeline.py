@@ -5,8 +5,8 @@ from __future__ import annotations
 from rich.console import Console
 from rich.text import Text
 
-from askless.core.words import plural
-from askless.output.terminal.drawing import table_of
+from askless.core.words import plural, whereabouts
+from askless.output.terminal.drawing import in_function, table_of
 from askless.output.text import brief, milliseconds, one_line, percent, safe, short_path
 from askless.reports import documents
 
@@ -28,7 +28,8 @@ def timeline(out: Console, document: documents.TimelineDocument) -> None:
         if row.parameters:
             what.append("\n  with " + one_line(row.parameters, 80), style="italic")
         if row.line is not None and not row.noise:
-            what.append(f"\n{short_path(row.line.file, 2)}:{row.line.line} in {safe(row.line.function)}", style="cyan")
+            where = whereabouts(short_path(row.line.file, 2), row.line.line)
+            what.append(f"\n{where}{in_function(row.line)}", style="cyan")
         if row.load:
             what.append(f"\n{safe(row.load)}", style="dim")
         if row.error:

@@ -17,11 +17,12 @@ from time import perf_counter_ns, sleep, time
 import msgspec
 
 from askless.capture.writing import CaptureWriter
-from askless.core.words import plural
+from askless.sources.conversations import Conversations
 from askless.sources.grouping import Grouping
 from askless.sources.relaying.backlog import CLIENT, CLOSED, LOST, MARK, OPENED, SERVER, Backlog, records
-from askless.sources.requesting import PAUSE_MS, Requests, Visited, Window
-from askless.sources.wire import Seen, Session, Unreadable, Wire, load
+from askless.sources.requesting import Requests, Visited, Window
+from askless.sources.ways import PAUSE_MS
+from askless.sources.wire import load
 
 _WAIT_S = 0.25
 _FULL_SHARE = 2  # once the backlog is half full, reading is no longer put off
@@ -43,80 +44,6 @@ class Job(msgspec.Struct, frozen=True):
     visits: bool = False
 
 
-class Reader:
-    """Turns records of the backlog into a capture."""
-
-    def __init__(self, wire: Wire, writer: CaptureWriter, requests: Requests | Visited) -> None:
-        self.wire = wire
-        self.writer = writer
-        self.requests = requests
-        self.sessions: dict[int, Session] = {}
-        self.cut: set[int] = set()  # connections that lost something
-        self.unreadable: dict[str, int] = {}
-        self.nameless = 0
-
-    def record(self, kind: int, number: int, at_ns: int, data: bytes) -> None:
-        """One record."""
-        if kind in (CLIENT, SERVER):
-            session = self.sessions.get(number)
-            if session is None:
-                return
-            try:
-                seen = session.client(data, at_ns) if kind == CLIENT else session.server(data, at_ns)
-            except Unreadable as error:
-                self._give_up(number, str(error), at_ns)
-                return
-            if seen:
-                self._tell(number, seen)
-        elif kind == OPENED:
-            facts = json.loads(data)
-            self.sessions[number] = self.wire.session(number, facts)
-            self.requests.opened(number, facts, at_ns)
-        elif kind == CLOSED:
-            self._close(number, at_ns)
-        elif kind == LOST and number in self.sessions:
-            self.cut.add(number)
-            self.sessions[number].lost()
-        elif kind == MARK and isinstance(self.requests, Visited):
-            self.requests.window(msgspec.json.decode(data, type=Window))
-
-    def _tell(self, number: int, seen: list[Seen]) -> None:
-        for one in seen:
-            self.requests.seen(number, one)
-
-    def _give_up(self, number: int, why: str, at_ns: int) -> None:
-        """A connection can't be read any further; it is forwarded all the same."""
-        self.unreadable[why] = self.unreadable.get(why, 0) + 1
-        session = self.sessions.pop(number)
-        self.nameless += session.nameless
-        self.requests.closed(number, at_ns)
-
-    def _close(self, number: int, at_ns: int) -> None:
-        session = self.sessions.pop(number, None)
-        if session is not None:
-            self._tell(number, session.ended(at_ns))
-            self.nameless += session.nameless
-            self.requests.closed(number, at_ns)
-
-    def close(self) -> None:
-        """The traffic is over."""
-        now_ns = perf_counter_ns()
-        for number in list(self.sessions):
-            self._close(number, now_ns)
-        self.requests.close()
-        for why, count in self.unreadable.items():
-            self.writer.note(f"{plural(count, 'connection')} could not be read to the end: {why}")
-        if self.cut:
-            self.writer.note(
-                f"{plural(len(self.cut), 'connection')} came faster than they could be put aside: some queries are missing"
-            )
-        if self.nameless:
-            self.writer.note(
-                f"{plural(self.nameless, 'query')} ran statements that were prepared before anybody read: left out"
-            )
-        self.writer.close()
-
-
 def run(job: Job) -> None:
     """Read until the bell is closed and nothing is left."""
     backlog = Backlog(job.data, job.page, job.size)
@@ -126,13 +53,13 @@ def run(job: Job) -> None:
     requests: Requests | Visited = (
         Visited(grouping) if job.visits else Requests(grouping, job.system, job.way, job.pause_ms, writer.note)
     )
-    reader = Reader(load(job.system), writer, requests)
+    conversations = Conversations(load(job.system), writer, requests)
     os.set_blocking(job.bell, False)
     pace = _Pace(backlog)
     over = False
     for record in records(backlog):
         if record is not None:
-            reader.record(*record)
+            _take(conversations, *record)
             if not over:
                 pace.rest()
             continue
@@ -140,7 +67,21 @@ def run(job: Job) -> None:
         if over:
             break
         over = _wait(job.bell)
-    reader.close()
+    conversations.close(perf_counter_ns(), "came faster than it could be put aside")
+
+
+def _take(conversations: Conversations, kind: int, number: int, at_ns: int, data: bytes) -> None:
+    """One record of the backlog."""
+    if kind in (CLIENT, SERVER):
+        conversations.said(number, kind == CLIENT, data, at_ns)
+    elif kind == OPENED:
+        conversations.opened(number, json.loads(data), at_ns)
+    elif kind == CLOSED:
+        conversations.closed(number, at_ns)
+    elif kind == LOST:
+        conversations.lost(number)
+    elif kind == MARK and isinstance(conversations.requests, Visited):
+        conversations.requests.window(msgspec.json.decode(data, type=Window))
 
 
 class _Pace:

@@ -14,7 +14,7 @@ from askless.core.systems import REGISTRY as SYSTEMS
 from askless.core.systems import system_of
 from askless.sources import wire
 from askless.sources.relaying.forwarding import Address, Settings
-from askless.sources.requesting import PAUSE_MS, WAYS
+from askless.sources.ways import way_of
 
 _EXAMPLE = "write it like postgresql://127.0.0.1:5432 or mysql://127.0.0.1:3306"
 _BACKLOG_LEAST = 4 * 1024**2
@@ -34,7 +34,7 @@ def read(values: Mapping[str, Any]) -> Wish:
     """Raises AskLessError: no-server, bad-server, bad-listen, bad-way, bad-tls, bad-backlog."""
     system, to, far = _server(values["to"])
     listen = _listen(values["listen"], values["open"])
-    way, pause_ms = _way(values["request_by"])
+    way, pause_ms = way_of(values["request_by"])
     near = _near(values["tls_cert"], values["tls_key"])
     if values["backlog"] < _BACKLOG_LEAST:
         raise AskLessError("bad-backlog", "--backlog takes a size from 4MiB", "write it like 512MiB, or leave it out")
@@ -122,21 +122,6 @@ def _is_loopback(host: str) -> bool:
         return ipaddress.ip_address(host).is_loopback
     except ValueError:
         return host == "localhost"
-
-
-def _way(word: str) -> tuple[str, float]:
-    name, sign, value = word.partition("=")
-    pause_ms = PAUSE_MS
-    try:
-        if sign:
-            pause_ms = float(value.removesuffix("ms"))
-    except ValueError:
-        name = ""
-    if name not in WAYS or pause_ms <= 0 or (sign and name != "pause"):
-        raise AskLessError(
-            "bad-way", f"--request-by takes {', '.join(WAYS[:-1])} or pause=MS, not {word!r}", "leave it out for auto"
-        )
-    return name, pause_ms
 
 
 def _near(certificate: str | None, key: str | None) -> ssl.SSLContext | None:

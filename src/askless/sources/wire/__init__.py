@@ -105,8 +105,9 @@ class Wire(Protocol):
     tls_request: bytes  # what asks a server for TLS, and is answered with S; b"" where it is asked for otherwise
     variables: Mapping[str, str]  # environment variables by which clients find a server: "host", "port" -> name
 
-    def opening(self, tls: bool) -> Opening:
-        """The beginning of a connection; whether TLS is served to clients."""
+    def opening(self, tls: bool = False, watching: bool = False) -> Opening:
+        """The beginning of a connection. `tls`: it is served to clients. `watching`: nothing can be changed or answered, as
+        what both sides say has been said."""
 
     def session(self, connection: int, facts: Facts) -> Session:
         """A session that an opening has led to."""

@@ -18,9 +18,9 @@ class MySQL:
     tls_request = b""
     variables: Mapping[str, str] = MappingProxyType({"host": "MYSQL_HOST", "port": "MYSQL_TCP_PORT"})
 
-    def opening(self, tls: bool) -> Opening:
+    def opening(self, tls: bool = False, watching: bool = False) -> Opening:
         """See `Wire`. TLS is not served here."""
-        return Opening()
+        return Opening(watching)
 
     def session(self, connection: int, facts: Facts) -> Session:
         """See `Wire`."""

@@ -24,7 +24,8 @@ def error_packet(words: str, code: int = 2003, number: int = 0) -> bytes:
 class Opening:
     """See `askless.sources.wire.Opening`."""
 
-    def __init__(self) -> None:
+    def __init__(self, watching: bool = False) -> None:
+        self._watching = watching
         self.state = "opening"
         self.why = ""
         self.facts: Facts = {}
@@ -112,7 +113,10 @@ class Opening:
             self._pass("a client of the protocol before 4.1")
             return
         if capabilities & packets.SSL:
-            self._pass("a client insists on TLS")
+            self._pass("an encrypted connection" if self._watching else "a client insists on TLS")
+            return
+        if capabilities & self._capabilities & (packets.COMPRESS | packets.ZSTD) and self._watching:
+            self._pass("a compressed connection")
             return
         if not self._capabilities & 1 and not capabilities & 1:
             capabilities |= packets.four(payload, 28) << 32

@@ -59,6 +59,9 @@ class Session:
         self.inside = False
         self.nameless = 0
         self._can = int(facts.get("capabilities", 0))
+        self._guessing = (
+            "capabilities" not in facts
+        )  # whether definitions end with a packet of their own: not yet known
         self._system = "mariadb" if "mariadb" in str(facts.get("version", "")).lower() else "mysql"
         self._prepared: dict[int, Prepared] = {}
         self._commands: deque[Command] = deque()
@@ -195,7 +198,8 @@ class Session:
 
     def _query(self, command: Command, payload: bytes) -> None:
         position = 1
-        if self._can & packets.QUERY_ATTRIBUTES and command.kind == QUERY:
+        attributes = self._can & packets.QUERY_ATTRIBUTES or (self._guessing and payload[1:3] == b"\0\1")
+        if attributes and command.kind == QUERY:
             position = self._skip_attributes(payload)
         text = statement_text(payload[position:], self.encoding)
         command.texts = (split(text, self._system) or [text]) if command.kind == QUERY else [text]
@@ -387,6 +391,13 @@ class Session:
             if self._can & packets.DEPRECATE_EOF:
                 command.stage = "rows"
             return
+        if self._guessing:
+            self._guessing = False
+            if payload[0] != _EOF or len(payload) != 5:
+                self._can |= packets.DEPRECATE_EOF
+                command.stage = "rows"
+                self._row(command, payload, 0, len(payload), at_ns)
+                return
         if payload[0] != _EOF:
             raise ValueError
         if self._status(payload, 3) & _CURSOR:

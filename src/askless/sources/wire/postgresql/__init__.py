@@ -19,9 +19,9 @@ class PostgreSQL:
     tls_request = TLS_REQUEST
     variables: Mapping[str, str] = MappingProxyType({"host": "PGHOST", "port": "PGPORT"})
 
-    def opening(self, tls: bool) -> Opening:
+    def opening(self, tls: bool = False, watching: bool = False) -> Opening:
         """See `Wire`."""
-        return Opening(tls)
+        return Opening(tls, watching)
 
     def session(self, connection: int, facts: Facts) -> Session:
         """See `Wire`."""

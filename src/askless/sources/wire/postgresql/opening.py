@@ -27,12 +27,14 @@ def error_message(text: str, code: str = "08006") -> bytes:
 class Opening:
     """See `askless.sources.wire.Opening`."""
 
-    def __init__(self, tls: bool) -> None:
+    def __init__(self, tls: bool, watching: bool = False) -> None:
         self.state = "opening"
         self.why = ""
         self.facts: Facts = {}
         self.early = (b"", b"")
         self._tls = tls
+        self._watching = watching
+        self._asked = 0  # encryptions that the client has asked for, and the server has not yet answered
         self._started = False
         self._from_client = b""
         self._from_server = b""
@@ -60,6 +62,9 @@ class Opening:
             return NOTHING
         if code in (TLS, GSS):
             self._from_client = waiting[length:]
+            if self._watching:
+                self._asked += 1
+                return NOTHING
             if code == TLS and self._tls:
                 self.state, self._tls = "tls", False
                 return Step(to_client=b"S")
@@ -93,6 +98,12 @@ class Opening:
         """See `Opening`."""
         waiting = self._from_server + data
         position = 0
+        while self._asked and waiting:
+            self._asked -= 1
+            if waiting[:1] in (b"S", b"G"):
+                self.state, self.why = "unread", "an encrypted connection"
+                return NOTHING
+            waiting = waiting[1:]
         while len(waiting) - position >= 5:
             kind, length = waiting[position], _INT.unpack_from(waiting, position + 1)[0]
             if kind not in _BEFORE or not 4 <= length <= _BEFORE_MOST:

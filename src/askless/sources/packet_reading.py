@@ -1,0 +1,170 @@
+"""Reads files of packets into a capture: segments to streams, streams to messages, messages to requests."""
+
+from __future__ import annotations
+
+import socket
+from collections.abc import Hashable, Sequence
+from pathlib import Path
+from typing import NamedTuple
+from urllib.parse import urlsplit
+
+from askless.capture.writing import CaptureWriter
+from askless.core.errors import AskLessError
+from askless.core.systems import REGISTRY as SYSTEMS
+from askless.core.systems import system_of
+from askless.core.words import plural
+from askless.sources import Voice, wire
+from askless.sources.conversations import Conversations
+from askless.sources.frames import Odd, segments
+from askless.sources.grouping import Grouping
+from askless.sources.requesting import Requests
+from askless.sources.streams import Streams
+from askless.sources.wire import Opening, Wire
+
+_EXAMPLE = "write it like 10.0.0.7:5432 or mysql://10.0.0.7:3306"
+_PROGRESS_EVERY = 20_000  # segments
+
+
+class Server(NamedTuple):
+    """The server whose connections are read. No `hosts`: any with this port."""
+
+    system: str
+    hosts: frozenset[bytes]
+    port: int
+
+    def is_it(self, end: Hashable) -> bool:
+        """Whether an end of a connection is the server."""
+        return isinstance(end, tuple) and end[1] == self.port and (not self.hosts or end[0] in self.hosts)
+
+
+def server_of(word: str | None) -> Server:
+    """Raises AskLessError: no-server, bad-server."""
+    if not word:
+        raise AskLessError(
+            "no-server", "which of the hosts is the database server?", f"name it with --server: {_EXAMPLE}"
+        )
+    try:
+        parts = urlsplit(word if "://" in word else "//" + word)
+        port = parts.port
+    except ValueError as error:
+        raise AskLessError("bad-server", f"--server takes HOST:PORT: {error}", _EXAMPLE) from None
+    names = {alias: name for name in SYSTEMS for alias in (name, *system_of(name).aliases)}
+    system = names.get(parts.scheme.lower(), "")
+    if not parts.scheme:
+        system = next((name for name in wire.REGISTRY if wire.load(name).port == port), "")
+    if system not in wire.REGISTRY:
+        raise AskLessError(
+            "bad-server",
+            f"--server {word} does not tell which system it is",
+            "say it before the host: postgresql://HOST:PORT, mysql:// or mariadb://",
+        )
+    return Server(system, _addresses(parts.hostname), port or wire.load(system).port)
+
+
+def _addresses(host: str | None) -> frozenset[bytes]:
+    if not host or host == "*":
+        return frozenset()
+    try:
+        found = socket.getaddrinfo(host, None, type=socket.SOCK_STREAM)
+    except OSError:
+        raise AskLessError("bad-server", f"--server names no host that is known here: {host}", _EXAMPLE) from None
+    return frozenset(socket.inet_pton(family, str(place[0]).split("%")[0]) for family, _, _, _, place in found)
+
+
+def read(files: Sequence[Path], server: Server, folder: Path, way: tuple[str, float], voice: Voice) -> None:
+    """Read files of packets into a folder. Raises AskLessError: see `frames.segments`, and nothing-passed."""
+    odd = Odd()
+    watcher: Watcher | None = None
+    count = at_ns = 0
+    try:
+        for path in files:
+            for segment in segments(path, odd):
+                at_ns = max(at_ns, segment.at_ns)
+                if watcher is None:
+                    watcher = Watcher(wire.load(server.system), server, folder, way, segment.at_ns)
+                watcher.streams.segment(segment)
+                count += 1
+                if count % _PROGRESS_EVERY == 0:
+                    voice.progress(f"reading {path.name}: {plural(count, 'segment')}")
+    finally:
+        voice.progress("")
+        if watcher is not None:
+            watcher.close(at_ns)
+    for why, times in odd.counts.items():
+        voice.note(f"note: {plural(times, 'packet')} left out: {why}")
+    if watcher is None or not watcher.began_ever:
+        raise AskLessError(
+            "nothing-passed",
+            f"none of {plural(count, 'segment')} goes to or from port {server.port}",
+            "check --server: it is the database's address as the packets have it",
+        )
+    watcher.tell(voice)
+
+
+class Watcher:
+    """Listens to the streams, and gives what comes behind each connection's beginning to its session."""
+
+    def __init__(self, protocol: Wire, server: Server, folder: Path, way: tuple[str, float], at_ns: int) -> None:
+        self.wire = protocol
+        writer = CaptureWriter(
+            folder / "packets.askless.jsonl", "packets", server.system, "", at_ns / 1e9, at_ns
+        )  # fmt: skip
+        requests = Requests(Grouping(writer), server.system, *way, writer.note)
+        self.conversations = Conversations(protocol, writer, requests, forgiving=True)
+        self.streams = Streams(server.is_it, self)
+        self.openings: dict[int, Opening] = {}
+        self.unread: dict[str, int] = {}
+        self.began_ever = 0
+        self.began_before = 0  # connections that were open already
+
+    def began(self, number: int, whole: bool, at_ns: int) -> None:
+        """See `Listener`."""
+        self.began_ever += 1
+        if whole:
+            self.openings[number] = self.wire.opening(watching=True)
+            return
+        self.began_before += 1
+        self.conversations.opened(number, {}, at_ns)
+        self.conversations.sessions[number].lost()
+
+    def said(self, number: int, client: bool, data: bytes, at_ns: int) -> None:
+        """See `Listener`."""
+        opening = self.openings.get(number)
+        if opening is None:
+            self.conversations.said(number, client, data, at_ns)
+            return
+        opening.client(data) if client else opening.server(data)
+        if opening.state == "open":
+            del self.openings[number]
+            self.conversations.opened(number, opening.facts, at_ns)
+            for is_client, early in zip((True, False), opening.early, strict=True):
+                if early:
+                    self.conversations.said(number, is_client, early, at_ns)
+        elif opening.state != "opening":
+            del self.openings[number]
+            self.unread[opening.why] = self.unread.get(opening.why, 0) + 1
+
+    def lost(self, number: int) -> None:
+        """See `Listener`."""
+        if self.openings.pop(number, None) is not None:  # what both sides agreed on is not known
+            self.unread["its beginning is not whole"] = self.unread.get("its beginning is not whole", 0) + 1
+        self.conversations.lost(number)
+
+    def ended(self, number: int, at_ns: int) -> None:
+        """See `Listener`."""
+        self.openings.pop(number, None)
+        self.conversations.closed(number, at_ns)
+
+    def close(self, at_ns: int) -> None:
+        """There are no more packets."""
+        self.streams.close(at_ns)
+        self.conversations.close(at_ns, "had gaps or packets that were cut off")
+
+    def tell(self, voice: Voice) -> None:
+        """Say what could not be read."""
+        for why, times in self.unread.items():
+            voice.note(f"note: {plural(times, 'connection')} not read: {why}")
+        if self.began_before:
+            voice.note(
+                f"note: {plural(self.began_before, 'connection')} began before the recording: read from the first border of messages"
+            )

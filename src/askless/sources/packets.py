@@ -1,0 +1,49 @@
+"""The source `packets`: files of packets that were recorded on the way between a program and its database server."""
+
+from __future__ import annotations
+
+from askless.sources import Option, Recorded
+from askless.sources.ways import REQUEST_BY, way_of
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+    from pathlib import Path
+    from typing import Any
+
+    from askless.sources import Voice
+
+
+class Packets:
+    """See the module."""
+
+    name = "packets"
+    help = "read packets that were recorded between a program and its database"
+    examples = """  tcpdump -i any -w calls.pcap port 5432                        on a host that sees the traffic
+  askless capture packets -o calls --server 10.0.0.7:5432 calls.pcap
+  askless capture packets -o calls --server mysql://10.0.0.7:13306 monday.pcapng tuesday.pcapng.gz"""
+    options = (
+        Option("--server", "the database server: HOST:PORT, with postgresql:// or mysql:// where the port does not tell", "HOST:PORT"),
+        REQUEST_BY,
+        Option("files", "files of packets (pcap, pcapng, also .gz), in the order of their times", "FILE", many=True),
+    )  # fmt: skip
+
+    def check(self, values: Mapping[str, Any]) -> None:
+        """Raises AskLessError: no-server, bad-server, bad-way."""
+        from askless.sources import packet_reading
+
+        packet_reading.server_of(values["server"])
+        way_of(values["request_by"])
+
+    def run(self, values: Mapping[str, Any], folder: Path, voice: Voice) -> Recorded:
+        """Read the files. Raises AskLessError: packets-missing, packets-unreadable, nothing-passed."""
+        from pathlib import Path
+
+        from askless.sources import packet_reading
+
+        server = packet_reading.server_of(values["server"])
+        packet_reading.read(list(map(Path, values["files"])), server, folder, way_of(values["request_by"]), voice)
+        return Recorded()
+
+
+SOURCE = Packets()
