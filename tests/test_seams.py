@@ -57,6 +57,7 @@ class TideGauge:
     name = "gauge"
     help = "read the log of the tide gauge"
     examples = "  askless capture gauge -o calls --log gauge.log"
+    nothing = "the gauge has seen nothing"
     options = (
         sources.Option("--log", "the log", "FILE", Path),
         sources.Option("--least", "leave out shorter queries", "MS", float, 0.0),

@@ -86,10 +86,10 @@ def record(source: sources.Source, values: dict[str, Any], out: Path | None) -> 
         recorded = source.run(values, folder, voice)
     except AskLessError:
         notices.progress_done()
-        tell(named, folder)
+        tell(named, folder, source.nothing)
         raise
     notices.progress_done()
-    tell(named, folder)
+    tell(named, folder, source.nothing)
     return recorded.exit_code or 0
 
 
@@ -99,7 +99,7 @@ def _progress(text: str) -> None:
     notices.progress(text) if text else notices.progress_done()
 
 
-def tell(named: Path, folder: Path) -> None:
+def tell(named: Path, folder: Path, nothing: str) -> None:
     """Say in one line what was recorded."""
     from askless.capture.reading import read
     from askless.core.errors import AskLessError
@@ -117,9 +117,7 @@ def tell(named: Path, folder: Path) -> None:
             outside += len(request) if request.kind in ("program", BLENDED) else 0
     except AskLessError:
         notices.note(f"askless: nothing was recorded in {named}")
-        notices.note(
-            "  the program asked no database that is recorded, or its interpreter takes no PYTHONPATH (-I, -E, -S)"
-        )
+        notices.note(f"  {nothing}")
         return
     notices.notes(notes_of(reports))
     queries = sum(report.queries for report in reports)
@@ -130,7 +128,7 @@ def tell(named: Path, folder: Path) -> None:
             f"Recorded {plural(queries, 'query')} of {plural(sum(kinds.values()), 'request')}{files} in {named} ({size(written)})."
         )
     else:
-        notices.note(f"askless: nothing was recorded in {named}: the program asked no database that is recorded")
+        notices.note(f"askless: nothing was recorded in {named}: {nothing}")
     for line in told(reports, kinds, outside):
         notices.note("  " + line)
     if queries:

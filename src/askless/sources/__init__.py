@@ -20,6 +20,7 @@ if TYPE_CHECKING:
         name: str
         help: str
         examples: str
+        nothing: str  # what may be the reason where nothing was recorded
         options: Sequence[Option]
 
         def check(self, values: Mapping[str, Any]) -> None:

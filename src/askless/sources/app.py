@@ -23,6 +23,7 @@ class App:
     examples = """  askless capture app -o calls -- python app.py                 until you press Ctrl-C
   askless capture app -o due --visit http://127.0.0.1:8000/calls/due --times 10 -- python app.py
   askless capture app --echo -- python -i shell.py              shows under each line what it asked"""
+    nothing = "the program asked no database that is recorded, or its interpreter takes no PYTHONPATH (-I, -E, -S)"
     options = (
         *VISITING,
         Option("--echo", "print each statement on stderr as it ends, with its time and rows", bare=True),

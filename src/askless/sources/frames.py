@@ -90,6 +90,9 @@ def _links(dpkt: Any) -> dict[int, Any]:
         dpkt.pcap.DLT_RAW: raw,
         12: raw,
         14: raw,
+        101: raw,
+        228: raw,
+        229: raw,
     }
 
 

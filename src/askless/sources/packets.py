@@ -22,6 +22,7 @@ class Packets:
     examples = """  tcpdump -i any -w calls.pcap port 5432                        on a host that sees the traffic
   askless capture packets -o calls --server 10.0.0.7:5432 calls.pcap
   askless capture packets -o calls --server mysql://10.0.0.7:13306 monday.pcapng tuesday.pcapng.gz"""
+    nothing = "no statement passed that can be read"
     options = (
         Option("--server", "the database server: HOST:PORT, with postgresql:// or mysql:// where the port does not tell", "HOST:PORT"),
         REQUEST_BY,

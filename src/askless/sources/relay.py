@@ -37,6 +37,7 @@ class Relay:
     examples = """  askless capture relay -o calls --listen 127.0.0.1:6432 --to postgresql://127.0.0.1:5432
   askless capture relay -o due --to mysql://127.0.0.1:3306 --visit http://127.0.0.1:8000/calls -- node server.js
   askless capture relay -o calls --to postgresql://db.example:5432?sslmode=require -- bin/server"""
+    nothing = "nobody asked anything over the relay: does the program connect to its address?"
     options = (
         Option("--to", "the database server: postgresql://HOST:PORT, mysql:// or mariadb://", "URL"),
         Option("--listen", "where clients connect (default: 127.0.0.1 and a free port)", "HOST:PORT", default="127.0.0.1:0"),
