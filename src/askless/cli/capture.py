@@ -6,6 +6,7 @@ import argparse
 
 from askless import sources
 from askless.cli.common import add_capture, add_json, described, file, show
+from askless.cli.live import watched
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -38,6 +39,9 @@ def declare_source(kinds: Any, source: sources.Source) -> None:
     kind.add_argument(
         "-o", "--out", metavar="DIR", type=file, help="folder of the capture (default: a new askless-DATE-TIME)"
     )
+    kind.add_argument(
+        "--live", action="store_true", help="tell each request as it ends, and what is found so far (in a terminal)"
+    )
     for option in source.options:
         _declare_option(kind, option)
     kind.set_defaults(run=lambda options: run_source(source, options))
@@ -67,10 +71,10 @@ def run_source(source: sources.Source, options: argparse.Namespace) -> int:
         if not option.flag.startswith("-"):
             words = values[option.name]
             values[option.name] = words[1:] if words[:1] == ["--"] else words
-    return record(source, values, options.out)
+    return record(source, values, options.out, options.live)
 
 
-def record(source: sources.Source, values: dict[str, Any], out: Path | None) -> int:
+def record(source: sources.Source, values: dict[str, Any], out: Path | None, live: bool = False) -> int:
     """Record into a folder, then say what was recorded, where, and what to do next."""
     import time
 
@@ -83,7 +87,8 @@ def record(source: sources.Source, values: dict[str, Any], out: Path | None) -> 
     folder = prepare_folder(named)
     voice = sources.Voice(notices.note, _progress, notices.is_terminal())
     try:
-        recorded = source.run(values, folder, voice)
+        with watched(folder, live):
+            recorded = source.run(values, folder, voice)
     except AskLessError:
         notices.progress_done()
         tell(named, folder, source.nothing)

@@ -176,7 +176,7 @@ class Gatherer:
             self.summary.models.update(self._tables.models)
 
     def finish(self) -> Summary:
-        """Resolve everything that refers to the files' own numbers. Call once, after the last request."""
+        """Resolve everything that refers to the files' own numbers. More requests may come after it."""
         self._note_models()
         for route in self._routes.values():
             route.fold()

@@ -34,13 +34,14 @@ def by_route(path: Path, wanted: str = "") -> documents.RequestsDocument:
 def each(path: Path, wanted: str = "", values: bool = False) -> documents.EachDocument:
     """The requests whose routes contain a text, in the order of their ends; their paths where values are asked for."""
     files: list[FileReport] = []
-    rows = tuple(_row(request, values) for request in read(path, files) if wanted in request.route)
+    rows = tuple(row_of(request, values) for request in read(path, files) if wanted in request.route)
     return documents.EachDocument(
         format="askless requests-each", capture=str(path), requests=rows, notes=notes_of(files)
     )
 
 
-def _row(request: Request, values: bool) -> documents.RequestRow:
+def row_of(request: Request, values: bool) -> documents.RequestRow:
+    """One request, counted; its path where values are asked for."""
     queries = [i for i in range(len(request)) if not request.statement(i).shape.noise]
     shapes = {request.statement(i).shape.digest for i in queries}
     return documents.RequestRow(

@@ -12,7 +12,7 @@ import select
 import signal
 import sys
 from pathlib import Path
-from time import perf_counter_ns, sleep, time
+from time import perf_counter_ns, process_time_ns, sleep, time
 
 import msgspec
 
@@ -25,6 +25,7 @@ from askless.sources.ways import PAUSE_MS
 from askless.sources.wire import load
 
 _WAIT_S = 0.25
+_NICE = 10
 _FULL_SHARE = 2  # once the backlog is half full, reading is no longer put off
 _SLICE_NS, _REST_SHARE, _LOOK_EVERY = 4_000_000, 9, 64
 
@@ -94,7 +95,7 @@ class _Pace:
     def __init__(self, backlog: Backlog) -> None:
         self.backlog = backlog
         self.turn = 0
-        self.began_ns = perf_counter_ns()
+        self.began_ns = process_time_ns()
         self.written = backlog.written
 
     def rest(self) -> None:
@@ -102,14 +103,14 @@ class _Pace:
         self.turn += 1
         if self.turn % _LOOK_EVERY:
             return
-        worked_ns = perf_counter_ns() - self.began_ns
+        worked_ns = process_time_ns() - self.began_ns
         if worked_ns < _SLICE_NS:
             return
         written = self.backlog.written
         if written != self.written and (written - self.backlog.read) * _FULL_SHARE < self.backlog.size:
             sleep(worked_ns * _REST_SHARE / 1e9)
         self.written = written
-        self.began_ns = perf_counter_ns()
+        self.began_ns = process_time_ns()
 
 
 def _wait(bell: int) -> bool:
@@ -125,6 +126,5 @@ if __name__ == "__main__":
     # Whoever stops the relay means the relay: what it has put aside is still read.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, signal.SIG_IGN)
-    if hasattr(os, "SCHED_IDLE"):
-        os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
+    os.nice(_NICE)
     run(msgspec.json.decode(sys.argv[-1], type=Job))

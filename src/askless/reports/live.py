@@ -1,0 +1,62 @@
+"""What is seen of a capture while it is being made: requests as they end, and what is found in them so far."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+
+from askless.capture.following import Follower
+from askless.core import patterns
+from askless.core.analysis import findings_of
+from askless.core.errors import AskLessError
+from askless.core.findings import Finding
+from askless.core.gathering import Gatherer
+from askless.reports.documents import RequestRow
+from askless.reports.findings import sort
+from askless.reports.requests import row_of
+
+_REST = 9  # judging takes a tenth of the time at most
+
+
+class Look(msgspec.Struct, frozen=True):
+    """What is new since the last look: requests in the order of their ends, and findings that were not there before."""
+
+    requests: tuple[RequestRow, ...]
+    findings: tuple[Finding, ...]
+
+
+class Live:
+    """Looks at a growing capture again and again."""
+
+    def __init__(self, folder: Path, now: Callable[[], float] = time.monotonic) -> None:
+        self._follower = Follower(folder)
+        self._gatherer = Gatherer(list(patterns.load()))
+        self._known: set[str] = set()
+        self._now = now
+        self._judge_at_s = 0.0
+        self._waiting = False  # whether requests have come since it was judged
+
+    def look(self, last: bool = False) -> Look:
+        """What is new; findings are looked for now and then, and at the `last` look."""
+        requests = self._follower.new()
+        for request in requests:
+            self._gatherer.add(request)
+        self._waiting = self._waiting or bool(requests)
+        found: list[Finding] = []
+        if self._waiting and (last or self._now() >= self._judge_at_s):
+            began_s = self._now()
+            found = [finding for finding in self._judge() if finding.key not in self._known]
+            self._known.update(finding.key for finding in found)
+            self._waiting = False
+            self._judge_at_s = self._now() + (self._now() - began_s) * _REST
+        return Look(tuple(row_of(request, False) for request in requests), tuple(found))
+
+    def _judge(self) -> list[Finding]:
+        found = findings_of(self._gatherer.finish())
+        try:
+            return sort(found).open
+        except AskLessError:  # a project's file that can't be read: the reports say so
+            return found
