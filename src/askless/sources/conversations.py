@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from askless.capture.writing import CaptureWriter
 from askless.core.words import plural
-from askless.sources.requesting import Requests, Visited
+from askless.sources.telling import Telling
 from askless.sources.wire import Facts, Seen, Session, Unreadable, Wire
 
 
@@ -15,7 +15,7 @@ class Conversations:
     """The open connections of a source. `forgiving`: after what can't be read it looks for the next border of messages."""
 
     def __init__(
-        self, wire: Wire, writer: CaptureWriter, requests: Requests | Visited, forgiving: bool = False
+        self, wire: Wire, writer: CaptureWriter, requests: Telling, forgiving: bool = False
     ) -> None:  # fmt: skip
         self.wire = wire
         self.writer = writer

@@ -16,9 +16,8 @@ from askless.core.words import plural
 from askless.sources import Voice, wire
 from askless.sources.conversations import Conversations
 from askless.sources.frames import Odd, segments
-from askless.sources.grouping import Grouping
-from askless.sources.requesting import Requests
 from askless.sources.streams import Streams
+from askless.sources.telling import Apart, Telling
 from askless.sources.wire import Opening, Wire
 
 _EXAMPLE = "write it like 10.0.0.7:5432 or mysql://10.0.0.7:3306"
@@ -71,7 +70,7 @@ def _addresses(host: str | None) -> frozenset[bytes]:
     return frozenset(socket.inet_pton(family, str(place[0]).split("%")[0]) for family, _, _, _, place in found)
 
 
-def read(files: Sequence[Path], server: Server, folder: Path, way: tuple[str, float], voice: Voice) -> None:
+def read(files: Sequence[Path], server: Server, folder: Path, apart: Apart, voice: Voice) -> None:
     """Read files of packets into a folder. Raises AskLessError: see `frames.segments`, and nothing-passed."""
     odd = Odd()
     watcher: Watcher | None = None
@@ -81,7 +80,7 @@ def read(files: Sequence[Path], server: Server, folder: Path, way: tuple[str, fl
             for segment in segments(path, odd):
                 at_ns = max(at_ns, segment.at_ns)
                 if watcher is None:
-                    watcher = Watcher(wire.load(server.system), server, folder, way, segment.at_ns)
+                    watcher = Watcher(wire.load(server.system), server, folder, apart, segment.at_ns)
                 watcher.streams.segment(segment)
                 count += 1
                 if count % _PROGRESS_EVERY == 0:
@@ -104,13 +103,13 @@ def read(files: Sequence[Path], server: Server, folder: Path, way: tuple[str, fl
 class Watcher:
     """Listens to the streams, and gives what comes behind each connection's beginning to its session."""
 
-    def __init__(self, protocol: Wire, server: Server, folder: Path, way: tuple[str, float], at_ns: int) -> None:
+    def __init__(self, protocol: Wire, server: Server, folder: Path, apart: Apart, at_ns: int) -> None:
         self.wire = protocol
         writer = CaptureWriter(
             folder / "packets.askless.jsonl", "packets", server.system, "", at_ns / 1e9, at_ns
         )  # fmt: skip
-        requests = Requests(Grouping(writer), server.system, *way, writer.note)
-        self.conversations = Conversations(protocol, writer, requests, forgiving=True)
+        telling = Telling(apart, writer, lambda at_s: int(at_s * 1e9))
+        self.conversations = Conversations(protocol, writer, telling, forgiving=True)
         self.streams = Streams(server.is_it, self)
         self.openings: dict[int, Opening] = {}
         self.unread: dict[str, int] = {}

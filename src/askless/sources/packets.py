@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from askless.sources import Option, Recorded
-from askless.sources.ways import REQUEST_BY, way_of
+from askless.sources.ways import TELLING_APART
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -25,25 +25,27 @@ class Packets:
     nothing = "no statement passed that can be read"
     options = (
         Option("--server", "the database server: HOST:PORT, with postgresql:// or mysql:// where the port does not tell", "HOST:PORT"),
-        REQUEST_BY,
+        *TELLING_APART,
         Option("files", "files of packets (pcap, pcapng, also .gz), in the order of their times", "FILE", many=True),
     )  # fmt: skip
 
     def check(self, values: Mapping[str, Any]) -> None:
         """Raises AskLessError: no-server, bad-server, bad-way."""
         from askless.sources import packet_reading
+        from askless.sources.telling import apart_of
 
         packet_reading.server_of(values["server"])
-        way_of(values["request_by"])
+        apart_of(values)
 
     def run(self, values: Mapping[str, Any], folder: Path, voice: Voice) -> Recorded:
         """Read the files. Raises AskLessError: packets-missing, packets-unreadable, nothing-passed."""
         from pathlib import Path
 
         from askless.sources import packet_reading
+        from askless.sources.telling import apart_of
 
         server = packet_reading.server_of(values["server"])
-        packet_reading.read(list(map(Path, values["files"])), server, folder, way_of(values["request_by"]), voice)
+        packet_reading.read(list(map(Path, values["files"])), server, folder, apart_of(values), voice)
         return Recorded()
 
 

@@ -7,7 +7,7 @@ import re
 from askless.core.errors import AskLessError
 from askless.sources import Option, Recorded
 from askless.sources.visiting import VISITING, check_visits, tell_visits, visits_of
-from askless.sources.ways import REQUEST_BY
+from askless.sources.ways import TELLING_APART
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -42,7 +42,7 @@ class Relay:
         Option("--to", "the database server: postgresql://HOST:PORT, mysql:// or mariadb://", "URL"),
         Option("--listen", "where clients connect (default: 127.0.0.1 and a free port)", "HOST:PORT", default="127.0.0.1:0"),
         Option("--open", "listen on an address that other machines reach, too", bare=True),
-        REQUEST_BY,
+        *TELLING_APART,
         *VISITING,
         Option("--tls-cert", "serve TLS to clients with this certificate", "FILE"),
         Option("--tls-key", "and this key of it", "FILE"),

@@ -7,11 +7,15 @@ from askless.sources import Option
 
 WAYS = ("auto", "comment", "application", "connection", "pause")
 PAUSE_MS = 100.0
-REQUEST_BY = Option(
-    "--request-by",
-    "what tells requests apart: auto, comment, application, connection or pause[=MS] (default: auto)",
-    "WAY",
-    default="auto",
+TELLING_APART = (
+    Option(
+        "--request-by",
+        "what tells requests apart: auto, comment, application, connection or pause[=MS] (default: auto)",
+        "WAY",
+        default="auto",
+    ),
+    Option("--marks", "a file that says what ran when: JSON lines of name, start and end; read at the end", "FILE"),
+    Option("--access-log", "the HTTP server's log, which names requests by their times; read at the end", "FILE"),
 )
 
 

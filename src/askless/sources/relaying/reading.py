@@ -18,10 +18,9 @@ import msgspec
 
 from askless.capture.writing import CaptureWriter
 from askless.sources.conversations import Conversations
-from askless.sources.grouping import Grouping
 from askless.sources.relaying.backlog import CLIENT, CLOSED, LOST, MARK, OPENED, SERVER, Backlog, records
-from askless.sources.requesting import Requests, Visited, Window
-from askless.sources.ways import PAUSE_MS
+from askless.sources.requesting import Window
+from askless.sources.telling import Apart, Telling
 from askless.sources.wire import load
 
 _WAIT_S = 0.25
@@ -40,21 +39,16 @@ class Job(msgspec.Struct, frozen=True):
     path: str
     system: str
     program: str = ""
-    way: str = "auto"
-    pause_ms: float = PAUSE_MS
-    visits: bool = False
+    apart: Apart = Apart()
 
 
 def run(job: Job) -> None:
     """Read until the bell is closed and nothing is left."""
     backlog = Backlog(job.data, job.page, job.size)
-    now_ns = perf_counter_ns()
-    writer = CaptureWriter(Path(job.path), "relay", job.system, job.program, time(), now_ns)
-    grouping = Grouping(writer)
-    requests: Requests | Visited = (
-        Visited(grouping) if job.visits else Requests(grouping, job.system, job.way, job.pause_ms, writer.note)
-    )
-    conversations = Conversations(load(job.system), writer, requests)
+    began_s, now_ns = time(), perf_counter_ns()
+    writer = CaptureWriter(Path(job.path), "relay", job.system, job.program, began_s, now_ns)
+    telling = Telling(job.apart, writer, lambda at_s: now_ns + int((at_s - began_s) * 1e9))
+    conversations = Conversations(load(job.system), writer, telling)
     os.set_blocking(job.bell, False)
     pace = _Pace(backlog)
     over = False
@@ -81,7 +75,7 @@ def _take(conversations: Conversations, kind: int, number: int, at_ns: int, data
         conversations.closed(number, at_ns)
     elif kind == LOST:
         conversations.lost(number)
-    elif kind == MARK and isinstance(conversations.requests, Visited):
+    elif kind == MARK:
         conversations.requests.window(msgspec.json.decode(data, type=Window))
 
 

@@ -45,7 +45,7 @@ def run(wish: Wish, program: Sequence[str], visits: Visits | None, folder: Path,
     protocol = wire.load(wish.system)
     forwarder = Forwarder(protocol, wish.settings, spool, lambda: _ring(ring))
     # What is asked while pages are visited belongs to the visits; otherwise queries say, or pauses.
-    by_visits = visits is not None and wish.way == "auto"
+    by_visits = visits is not None and wish.apart.way == "auto" and not wish.apart.marks and not wish.apart.log
     loop = _Loop(forwarder)
     address = loop.start()
     reader = _start_reader(wish, folder, backlog, bell, program, by_visits)
@@ -82,7 +82,7 @@ def _start_reader(
     job = Job(
         data=backlog.data, page=backlog.page, size=backlog.size, bell=bell, system=wish.system,
         path=str(folder / f"relay-{os.getpid()}-{int(time.time() * 1000)}.askless.jsonl"),
-        program=Path(program[0]).name if program else "", way=wish.way, pause_ms=wish.pause_ms, visits=by_visits,
+        program=Path(program[0]).name if program else "", apart=wish.apart._replace(visits=by_visits),
     )  # fmt: skip
     words = [sys.executable, "-m", "askless.sources.relaying.reading", msgspec.json.encode(job).decode()]
     return subprocess.Popen(words, pass_fds=(backlog.data, backlog.page, bell), stdin=subprocess.DEVNULL)

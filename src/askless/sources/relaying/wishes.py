@@ -14,7 +14,7 @@ from askless.core.systems import REGISTRY as SYSTEMS
 from askless.core.systems import system_of
 from askless.sources import wire
 from askless.sources.relaying.forwarding import Address, Settings
-from askless.sources.ways import way_of
+from askless.sources.telling import Apart, apart_of
 
 _EXAMPLE = "write it like postgresql://127.0.0.1:5432 or mysql://127.0.0.1:3306"
 _BACKLOG_LEAST = 4 * 1024**2
@@ -25,8 +25,7 @@ class Wish(NamedTuple):
 
     system: str
     settings: Settings
-    way: str
-    pause_ms: float
+    apart: Apart
     backlog: int
 
 
@@ -34,7 +33,7 @@ def read(values: Mapping[str, Any]) -> Wish:
     """Raises AskLessError: no-server, bad-server, bad-listen, bad-way, bad-tls, bad-backlog."""
     system, to, far = _server(values["to"])
     listen = _listen(values["listen"], values["open"])
-    way, pause_ms = way_of(values["request_by"])
+    apart = apart_of(values)
     near = _near(values["tls_cert"], values["tls_key"])
     if values["backlog"] < _BACKLOG_LEAST:
         raise AskLessError("bad-backlog", "--backlog takes a size from 4MiB", "write it like 512MiB, or leave it out")
@@ -42,7 +41,7 @@ def read(values: Mapping[str, Any]) -> Wish:
         raise AskLessError(
             "bad-tls", "TLS is served to clients of PostgreSQL only so far", "let the program connect without TLS"
         )
-    return Wish(system, Settings(listen, to, near, far), way, pause_ms, values["backlog"])
+    return Wish(system, Settings(listen, to, near, far), apart, values["backlog"])
 
 
 def _server(url: str | None) -> tuple[str, Address, ssl.SSLContext | None]:
