@@ -11,6 +11,7 @@ import re
 import tempfile
 from array import array
 from bisect import bisect_left, bisect_right
+from collections import deque
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from itertools import pairwise, zip_longest
@@ -238,17 +239,18 @@ class Marked:
         """Give each query to its mark."""
         visited = Visited(self._grouping)
         decode = msgspec.msgpack.Decoder(tuple[int, QuerySeen, str, bool]).decode
-        order = sorted(zip(self._places[::2], self._places[1::2], strict=True))
-        position = 0
-        for window, following in zip_longest(windows, windows[1:]):
-            while position < len(order) and (following is None or order[position][0] < following.start_ns):
-                self._file.seek(order[position][1])
-                number, query, application, inside = decode(
-                    self._file.read(int.from_bytes(self._file.read(4), "little"))
-                )
+        order = deque(sorted(zip(self._places[::2], self._places[1::2], strict=True)))
+
+        def give(before_ns: float) -> None:
+            while order and order[0][0] < before_ns:
+                self._file.seek(order.popleft()[1])
+                size = int.from_bytes(self._file.read(4), "little")
+                number, query, application, inside = decode(self._file.read(size))
                 visited.seen(number, Seen(query, application, inside))
-                position += 1
-            if window is not None:
-                visited.window(window)
+
+        for window, following in zip_longest(windows, windows[1:]):
+            give(following.start_ns if following is not None else float("inf"))
+            visited.window(window)
+        give(float("inf"))
         visited.close()
         self._file.close()
