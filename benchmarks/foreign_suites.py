@@ -3,6 +3,7 @@
     python benchmarks/foreign_suites.py                          all of them, in some twenty minutes
     python benchmarks/foreign_suites.py --only psycopg2 sqlite3-3.13
     python benchmarks/foreign_suites.py --again                  those with a result as well
+    python benchmarks/foreign_suites.py --relay                  through the relay, those that speak to a server over TCP
 
 Prints each test that differs; exit code 1 where one does. Fetches the source distributions into `.suites` with pip, installs
 what they need into a virtual environment of their own, where Ask Less is not installed, and starts a PostgreSQL and a MariaDB
@@ -18,13 +19,14 @@ import json
 import os
 import re
 import shutil
+import signal
 import subprocess
 import sys
 import tarfile
 import tempfile
 import xml.etree.ElementTree as ElementTree
-from collections.abc import Callable
-from contextlib import ExitStack
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -58,6 +60,8 @@ FILES = (
 
 # Tests that look for the recorder, so to speak: what they see is listed.
 LISTED = {"test_cache_noleak_on_statement_values": "parameters live until they are written"}
+
+ENDINGS = {"plain": "", "use": "-use", "relay": "-relay"}  # of the files that keep the outcomes
 
 Outcomes = dict[str, str]
 Environment = dict[str, str]
@@ -195,6 +199,26 @@ def asyncpg(place: Place, env: Environment) -> Outcomes:
     return pytest_in(place, outside, files, env | more)
 
 
+def pymysql(place: Place, env: Environment) -> Outcomes:
+    """PyMySQL's tests, without those of authentication plug-ins, which the server does not have."""
+    outside = place.source("pymysql") / "outside"
+    if not outside.exists():
+        shutil.copytree(place.source("pymysql") / "pymysql" / "tests", outside / "tests")
+    login = {
+        "host": "127.0.0.1",
+        "port": place.mariadb.port,
+        "user": "harbour",
+        "password": "tide",
+        "use_unicode": True,
+    }
+    with place.mariadb.connect("harbour") as setup:
+        for name in ("test1", "test2"):
+            setup.cursor().execute(f"CREATE DATABASE IF NOT EXISTS {name}")
+    places = [{**login, "database": "test1", "local_infile": True}, {**login, "database": "test2"}]
+    (outside / "tests" / "databases.json").write_text(json.dumps(places))
+    return pytest_in(place, outside, ["tests", "-k", "not Authentication", "-c", os.devnull], env)
+
+
 def aiomysql(place: Place, env: Environment) -> Outcomes:
     """aiomysql's tests."""
     more = {"MYSQL_DB": "drivers", "MYSQL_USER": "harbour", "MYSQL_PASSWORD": "tide", "MYSQL_ROOT_PASSWORD": "tide"}
@@ -309,6 +333,7 @@ def suites() -> dict[str, Callable[[Place, Environment], Outcomes]]:
             found[f"sqlite3-{version}"] = sqlite3_of(python)
     found |= {
         "psycopg2": psycopg2, "asyncpg": asyncpg, "aiomysql": aiomysql, "mysqlclient": mysqlclient, "aiosqlite": aiosqlite,
+        "pymysql": pymysql,
         "flask": flask, "starlette": starlette,
     }  # fmt: skip
     found |= {
@@ -336,28 +361,70 @@ def queries_in(capture: Path) -> int:
     return total
 
 
-def once(
-    run: Callable[[Place, Environment], Outcomes], place: Place, recorded: bool, track: bool
-) -> tuple[Outcomes, int]:
-    """One run: each test's outcome, and the queries recorded."""
+# Suites that speak to a server over TCP.
+RELAYED = (
+    "psycopg2",
+    "asyncpg",
+    "mysqlclient",
+    "pymysql",
+    "sqlalchemy-psycopg",
+    "sqlalchemy-psycopg2",
+    "django-postgresql",
+)
+
+
+@contextmanager
+def relayed(place: Place, folder: Path) -> Iterator[Place]:
+    """The same place, whose servers are reached through a relay each. Captures go into the folder."""
+    ports: dict[str, int] = {}
+    processes = []
+    for server in (place.postgresql, place.mariadb):
+        port = ports[server.system] = servers.free_port()
+        words = [sys.executable, "-m", "askless", "capture", "relay", "-o", str(folder / server.system)]
+        words += ["--listen", f"127.0.0.1:{port}", "--to", f"{server.system}://127.0.0.1:{server.port}"]
+        process = subprocess.Popen(words, stderr=subprocess.PIPE, text=True)
+        assert process.stderr is not None and process.stderr.readline().startswith("Relaying")
+        processes.append(process)
+    try:
+        yield Place(
+            place.folder,
+            *(servers.Server(one.system, ports[one.system], one.log) for one in (place.postgresql, place.mariadb)),
+        )
+    finally:
+        for process in processes:
+            process.send_signal(signal.SIGINT)
+            told = process.communicate(timeout=300)[1]
+            for line in told.splitlines():
+                if "not read" in line or "could not" in line or "Traceback" in line:
+                    print(f"    the relay says: {line}")
+
+
+def once(run: Callable[[Place, Environment], Outcomes], place: Place, recorded: bool, how: str) -> tuple[Outcomes, int]:
+    """One run: each test's outcome, and the queries recorded. `how`: "plain", "use" (tracked), or "relay"."""
     if not recorded:
         return run(place, environment(None)), 0
+    track = how == "use"
+    if how == "relay":
+        with tempfile.TemporaryDirectory() as folder:
+            with relayed(place, Path(folder)) as other:
+                outcomes = run(other, environment(None))
+            return outcomes, sum(map(queries_in, Path(folder).iterdir()))
     with tempfile.TemporaryDirectory() as folder:
         outcomes = run(place, environment(Path(folder), track))
         return outcomes, queries_in(Path(folder))
 
 
-def compare(name: str, run: Callable[[Place, Environment], Outcomes], place: Place, track: bool) -> int:
+def compare(name: str, run: Callable[[Place, Environment], Outcomes], place: Place, how: str) -> int:
     """Run one suite bare and recorded; the number of tests that came out differently."""
-    bare, _ = once(run, place, False, track)
-    ours, queries = once(run, place, True, track)
+    bare, _ = once(run, place, False, how)
+    ours, queries = once(run, place, True, how)
     different = {test for test in bare.keys() | ours.keys() if bare.get(test) != ours.get(test)}
     listed = {test for test in different if test.rsplit("::", 1)[-1] in LISTED}
     different -= listed
     unsteady: set[str] = set()
     if different:
         for _ in range(3):
-            again, more = once(run, place, False, track)[0], once(run, place, True, track)[0]
+            again, more = once(run, place, False, how)[0], once(run, place, True, how)[0]
             unsteady |= {
                 test for test in different if again.get(test) != bare.get(test) or more.get(test) != ours.get(test)
             }
@@ -378,7 +445,7 @@ def compare(name: str, run: Callable[[Place, Environment], Outcomes], place: Pla
         return len(left) + 1
     kept = place.folder / "outcomes"
     kept.mkdir(exist_ok=True)
-    (kept / f"{name}{'-use' if track else ''}.json").write_text(
+    (kept / f"{name}{ENDINGS[how]}.json").write_text(
         json.dumps({"different": left, "tests": len(bare), "queries": queries})
     )
     return len(left)
@@ -389,7 +456,8 @@ def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--only", nargs="+", choices=list(suites()), metavar="SUITE")
     parser.add_argument("--again", action="store_true")
-    parser.add_argument("--track-use", action="store_true")
+    parser.add_argument("--track-use", action="store_const", dest="how", const="use", default="plain")
+    parser.add_argument("--relay", action="store_const", dest="how", const="relay")
     parser.add_argument("--folder", type=Path, default=ROOT / ".suites")
     options = parser.parse_args()
     folder = options.folder.resolve()
@@ -400,8 +468,8 @@ def main() -> int:
         place = Place(folder, postgresql, stack.enter_context(servers.mariadb()))
         place.prepare()
         for name, run in suites().items():
-            known = folder / "outcomes" / f"{name}{'-use' if options.track_use else ''}.json"
-            if options.only and name not in options.only:
+            known = folder / "outcomes" / f"{name}{ENDINGS[options.how]}.json"
+            if (options.only and name not in options.only) or (options.how == "relay" and name not in RELAYED):
                 continue
             if known.exists() and not options.again:
                 told = json.loads(known.read_text())
@@ -409,7 +477,7 @@ def main() -> int:
                 differing += len(told["different"])
                 continue
             try:
-                differing += compare(name, run, place, options.track_use)
+                differing += compare(name, run, place, options.how)
             except (SystemExit, subprocess.SubprocessError) as error:
                 print(f"{name}: {str(error)[-600:]}", flush=True)
                 differing += 1
