@@ -82,16 +82,17 @@ class Place:
             subprocess.run([sys.executable, "-m", "venv", self.folder / "venv"], check=True)
             subprocess.run([self.python, "-m", "pip", "install", "-q", *NEEDS], check=True)
 
-    def source(self, name: str) -> Path:
-        """The unpacked source distribution of a package, in the version that is installed."""
+    def source(self, name: str, version: str = "") -> Path:
+        """The unpacked source distribution of a package, in the version that is installed, unless another one is named."""
         told = subprocess.run(
             [self.python, "-m", "pip", "show", name], capture_output=True, text=True, check=True
         ).stdout
-        version = re.search(r"^Version: (.+)$", told, re.M)
-        assert version is not None
-        unpacked = self.folder / f"{name.replace('-binary', '')}-{version[1]}"
+        installed = re.search(r"^Version: (.+)$", told, re.M)
+        assert installed is not None
+        version = version or installed[1]
+        unpacked = self.folder / f"{name.replace('-binary', '')}-{version}"
         if not unpacked.is_dir():
-            wanted = f"{name.replace('-binary', '')}=={version[1]}"
+            wanted = f"{name.replace('-binary', '')}=={version}"
             with tempfile.TemporaryDirectory() as packed:
                 words: list[str | Path] = [
                     self.python,
@@ -200,23 +201,16 @@ def asyncpg(place: Place, env: Environment) -> Outcomes:
 
 
 def pymysql(place: Place, env: Environment) -> Outcomes:
-    """PyMySQL's tests, without those of authentication plug-ins, which the server does not have."""
-    outside = place.source("pymysql") / "outside"
-    if not outside.exists():
-        shutil.copytree(place.source("pymysql") / "pymysql" / "tests", outside / "tests")
-    login = {
-        "host": "127.0.0.1",
-        "port": place.mariadb.port,
-        "user": "harbour",
-        "password": "tide",
-        "use_unicode": True,
-    }
+    """PyMySQL's tests, in the last version whose source distribution has them, without those of plug-ins and of sockets."""
+    source = place.source("pymysql", "0.10.1")
+    login = {"host": "127.0.0.1", "port": place.mariadb.port, "user": "harbour", "passwd": "tide", "use_unicode": True}
     with place.mariadb.connect("harbour") as setup:
         for name in ("test1", "test2"):
             setup.cursor().execute(f"CREATE DATABASE IF NOT EXISTS {name}")
-    places = [{**login, "database": "test1", "local_infile": True}, {**login, "database": "test2"}]
-    (outside / "tests" / "databases.json").write_text(json.dumps(places))
-    return pytest_in(place, outside, ["tests", "-k", "not Authentication", "-c", os.devnull], env)
+    places = [{**login, "db": "test1", "local_infile": True}, {**login, "db": "test2"}]
+    (source / "pymysql" / "tests" / "databases.json").write_text(json.dumps(places))
+    words = ["pymysql/tests", "-k", "not Authentication", "-c", os.devnull, "-W", "ignore"]
+    return pytest_in(place, source, words, env | {"PYTHONPATH": str(source)})
 
 
 def aiomysql(place: Place, env: Environment) -> Outcomes:

@@ -12,7 +12,7 @@ from askless.sources.wire.keeping import SAMPLED_COLUMNS_MOST, kept, key_like
 from askless.sources.wire.postgresql.values import FIRST_OWN, KEYS, binary_value, text_value
 
 _LENGTH = Struct(">i").unpack_from
-_SHORT = Struct(">h").unpack_from
+_SHORT = Struct(">H").unpack_from
 Columns = tuple[tuple[str, int, int], ...]  # name, type, format of each
 
 

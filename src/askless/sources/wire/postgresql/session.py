@@ -20,7 +20,7 @@ from askless.sources.wire.postgresql.execution import Columns, Execution, Portal
 from askless.sources.wire.splitting import split
 
 _LENGTH = Struct(">i").unpack_from
-_SHORT = Struct(">h").unpack_from
+_SHORT = Struct(">H").unpack_from
 _COLUMN = Struct(">IhIhih")  # of a RowDescription, behind the name: table, number, type, size, modifier, format
 _MOST_BYTES = 1 << 30  # of one message: the server's own limit
 _FROM_CLIENT = frozenset(b"BCDEFHPQSXcdfp")
