@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from askless import sources
 from askless.cli.main import COMMANDS, make_parser
 from askless.core import patterns
 from tests.conftest import run
@@ -56,11 +57,9 @@ def test_options_and_commands_in_running_text_exist() -> None:
     options: set[str] = set()
     for command in COMMANDS:
         options |= set(re.findall(r"--[a-z][a-z-]+", run(command, "--help").out))
-    options |= set(re.findall(r"--[a-z][a-z-]+", run("capture", "app", "--help").out)) | {
-        "--version",
-        "--help",
-        "--check",
-    }
+    for source in sources.REGISTRY:
+        options |= set(re.findall(r"--[a-z][a-z-]+", run("capture", source, "--help").out))
+    options |= {"--version", "--help", "--check"}
     plugin = {"--asks-strict", "--asks-route"}
     for page in PAGES:
         text = re.sub(r"^[^$\n]*(?:pip|python|pytest|psql|sh) [^\n]*$", "", page.read_text(), flags=re.M)

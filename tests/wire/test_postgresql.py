@@ -169,6 +169,19 @@ def test_garbage_names_its_offset() -> None:
         told([("client", P.message("B", b"\0\0\0\x7f"))])
 
 
+def test_more_parameters_than_a_signed_number_counts() -> None:
+    count = 40_000
+    described = P.message("t", pack(">H", count) + pack(">I", INT) * count)
+    said = P.message("P", b"big\0SELECT 1\0" + pack(">H", 0)) + P.describe("S", "big") + P.sync()
+    bound = P.message(
+        "B", b"\0big\0" + pack(">H", 0) + pack(">H", count) + (pack(">i", 1) + b"7") * count + pack(">H", 0)
+    )
+    turns: list[Turn] = [("client", said), ("server", P.message("1") + described + P.message("n") + P.ready())]
+    turns += [("client", bound + P.execute() + P.sync()), ("server", P.message("2") + P.done("SELECT 0") + P.ready())]
+    (query,) = told(turns)
+    assert len(query.parameters) == count and set(query.parameters) == {7}
+
+
 def test_after_a_loss_it_goes_on_at_the_next_border() -> None:
     session = Session(1, {})
     session.client(P.query("SELECT 1")[:7], 1)

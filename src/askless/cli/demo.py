@@ -23,6 +23,7 @@ from askless.output import notices
 
 EXAMPLES = """  askless demo                       everything in ./harbour-demo
   askless demo --out /tmp/harbour    somewhere else
+  askless demo --relay postgresql://harbour@127.0.0.1/empty     pages in JavaScript, over a relay, in an empty database
   askless demo --only-build          the database and the application, to play with"""
 
 PAGES = ("/calls/due", "/calls/29990", "/berths", "/statistics", "/inspections", "/vessels", "/vessels/H00042")
@@ -43,6 +44,11 @@ def declare(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="three pages of the office under Django instead, beside the same under SQLAlchemy",
     )
+    parser.add_argument(
+        "--relay",
+        metavar="URL",
+        help="two pages of the office in JavaScript instead, recorded by a relay; URL is an empty PostgreSQL database",
+    )
     parser.set_defaults(run=run)
 
 
@@ -62,6 +68,12 @@ def run(options: argparse.Namespace) -> int:
             "the demo's twin needs Django",
             "install the extra: pip install 'ask-less[demo-django]'",
         )
+    if options.relay:
+        from askless.cli import demo_relay
+
+        demo_relay.run(options.relay, out, options.times)
+        notices.note(f"\nDone in {time.monotonic() - started:.0f} s. Everything is in {out}.")
+        return 0
     application = build(out)
     url = f"sqlite:///{out / 'harbour.db'}"
     if options.only_build:
@@ -83,26 +95,26 @@ def run(options: argparse.Namespace) -> int:
 def _run_all(application: Path, url: str, out: Path, times: int) -> None:
     """The whole story, page by page."""
     _record(application, url, out / "grown", "grown", times)
-    _step("which pages ask how much", ["requests", str(out / "grown")])
-    _step("the slowest request, query by query", ["timeline", str(out / "grown"), "--route", "/calls/due"])
-    _step("what asks too much", ["findings", str(out / "grown")])
-    _step("what the database does with it", ["plan", str(out / "grown"), "--db", url, "--top", "3"])
-    _step("try the index on a copy", ["trial", "--db", url, "--index", INDEX, "--sql", LOOKUP])
+    step("which pages ask how much", ["requests", str(out / "grown")])
+    step("the slowest request, query by query", ["timeline", str(out / "grown"), "--route", "/calls/due"])
+    step("what asks too much", ["findings", str(out / "grown")])
+    step("what the database does with it", ["plan", str(out / "grown"), "--db", url, "--top", "3"])
+    step("try the index on a copy", ["trial", "--db", url, "--index", INDEX, "--sql", LOOKUP])
     _record(application, url, out / "tuned", "tuned", times)
-    _step("the pages as tuned, against the pages as they grew", ["compare", str(out / "grown"), str(out / "tuned")])
+    step("the pages as tuned, against the pages as they grew", ["compare", str(out / "grown"), str(out / "tuned")])
 
 
 def _run_twins(application: Path, url: str, out: Path, times: int) -> None:
     """The same three pages under Django and under SQLAlchemy: the same findings, each in its ORM's words."""
     grown, tuned, other = out / "django-grown", out / "django-tuned", out / "grown"
     _record_django(out, grown, "grown", times)
-    _step("which pages ask how much", ["requests", str(grown)])
-    _step("what asks too much, in Django's words", ["findings", str(grown)])
+    step("which pages ask how much", ["requests", str(grown)])
+    step("what asks too much, in Django's words", ["findings", str(grown)])
     _record(application, url, other, "grown", times, TWIN_PAGES)
-    _title("the same pages under SQLAlchemy")
+    title("the same pages under SQLAlchemy")
     print("\n".join(_compared(_advice_by_finding(grown), _advice_by_finding(other))))
     _record_django(out, tuned, "tuned", times)
-    _step("the pages as tuned, against the pages as they grew", ["compare", str(grown), str(tuned)])
+    step("the pages as tuned, against the pages as they grew", ["compare", str(grown), str(tuned)])
 
 
 Place = tuple[str, str, str, str]
@@ -166,20 +178,21 @@ def build(out: Path) -> Path:
     return out / "harbour" / "app.py"
 
 
-def _free_port() -> int:
+def free_port() -> int:
+    """A port that nobody listens on."""
     with contextlib.closing(socket.socket()) as probe:
         probe.bind(("127.0.0.1", 0))
         return int(probe.getsockname()[1])
 
 
 def _record(application: Path, url: str, folder: Path, pages: str, times: int, visited: Sequence[str] = PAGES) -> None:
-    port = _free_port()
+    port = free_port()
     program = [str(application), url, "--port", str(port), "--pages", pages]
     _visit(program, folder, pages, [f"http://127.0.0.1:{port}{page}" for page in visited], times)
 
 
 def _record_django(out: Path, folder: Path, pages: str, times: int) -> None:
-    address = f"127.0.0.1:{_free_port()}"
+    address = f"127.0.0.1:{free_port()}"
     program = [str(out / "harbour_django" / "manage.py"), "runserver", address, "--noreload"]
     variables = (("HARBOUR_DB", str((out / "harbour.db").resolve())), ("HARBOUR_PAGES", pages))
     urls = [f"http://{address}{page}" for page in TWIN_PAGES]
@@ -194,8 +207,8 @@ def _visit(
     times: int,
     variables: Sequence[tuple[str, str]] = (),
 ) -> None:
-    _title(f"record the pages {'as they grew' if pages == 'grown' else 'as tuned'}")
-    _command(["capture", "app", "-o", str(folder), "--visit", urls[0], "...", "--", "python", *program[:2], "..."])
+    title(f"record the pages {'as they grew' if pages == 'grown' else 'as tuned'}")
+    shown(["capture", "app", "-o", str(folder), "--visit", urls[0], "...", "--", "python", *program[:2], "..."])
     sys.stdout.flush()
     source = sources.load("app")
     values = {option.name: option.default for option in source.options}
@@ -205,22 +218,25 @@ def _visit(
     capture.record(source, values, folder)
 
 
-def _step(title: str, words: Sequence[str]) -> None:
+def step(what: str, words: Sequence[str]) -> None:
+    """Run a command of ours, under a title and with what is typed for it."""
     from askless.cli.main import main
 
-    _title(title)
-    _command(words)
+    title(what)
+    shown(words)
     sys.stdout.flush()
     main(words)
 
 
-def _title(text: str) -> None:
+def title(text: str) -> None:
+    """A line above a step."""
     print(f"\n━━ {text} " + "━" * max(4, 74 - len(text)))
 
 
-def _command(words: Sequence[str]) -> None:
-    shown = io.StringIO()
-    shown.write("$ askless")
+def shown(words: Sequence[str]) -> None:
+    """A command of ours as it is typed."""
+    typed = io.StringIO()
+    typed.write("$ askless")
     for word in words:
-        shown.write(" " + (f'"{word}"' if " " in word else word))
-    print(shown.getvalue() + "\n")
+        typed.write(" " + (f'"{word}"' if " " in word else word))
+    print(typed.getvalue() + "\n")
