@@ -118,7 +118,7 @@ def main(seconds: float, rounds: int, clients: list[int], modes: list[str]) -> N
     """Measure and print."""
     with ExitStack() as stack:
         folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
-        server = stack.enter_context(servers.postgresql(logging=False))
+        server = stack.enter_context(servers.postgresql(logging=False, connections=CONNECTIONS + 50))
         fill = [
             found("pgbench"),
             "-i",
@@ -174,17 +174,14 @@ def counted(capture: Path) -> int:
 
 
 def memory(port: int, folder: Path) -> None:
-    """The relay's memory with ten and with a thousand connections."""
-    with psycopg.connect(f"host=127.0.0.1 port={port} user=harbour dbname=postgres", autocommit=True) as setup:
-        setup.execute(f"ALTER SYSTEM SET max_connections = {CONNECTIONS + 50}")
-    print("(memory with many connections needs a server that takes them: see max_connections)")
+    """The relay's memory with ten connections and with a thousand, each of which has asked something large."""
     with relayed(port, folder / "many") as (relay, process), ExitStack() as stack:
-        for count in range(1, 91):
-            opened = psycopg.connect(f"host=127.0.0.1 port={relay} user=harbour dbname=postgres")
+        for count in range(1, CONNECTIONS + 1):
+            opened = psycopg.connect(f"host=127.0.0.1 port={relay} user=harbour dbname=postgres", autocommit=True)
             stack.enter_context(closing(opened))
-            opened.execute("SELECT 1")
-            if count in (10, 90):
-                print(f"{count} connections: relay {resident_mib(process.pid):.0f} MiB")
+            opened.execute("SELECT repeat('harbour ', 1024) FROM generate_series(1, 20)").fetchall()
+            if count in (10, 100, CONNECTIONS):
+                print(f"{count} connections: {resident_mib(process.pid):.0f} MiB in the relay", flush=True)
 
 
 if __name__ == "__main__":

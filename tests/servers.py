@@ -116,7 +116,7 @@ def _answering(server: Server, database: str) -> Server:
 
 
 @contextmanager
-def postgresql(logging: bool = True) -> Iterator[Server]:
+def postgresql(logging: bool = True, connections: int = 100) -> Iterator[Server]:
     """A PostgreSQL whose user `harbour` needs no password; it logs every statement, unless told not to."""
     with _folder("postgres") as folder:
         owner, data = _owner("postgres"), folder / "data"
@@ -125,7 +125,7 @@ def postgresql(logging: bool = True) -> Iterator[Server]:
         port, log = free_port(), folder / "log"
         settings = {
             "port": port, "listen_addresses": "127.0.0.1", "unix_socket_directories": str(folder), "fsync": "off",
-            "log_statement": "all" if logging else "none", "log_line_prefix": "", "log_min_duration_statement": -1,
+            "log_statement": "all" if logging else "none", "max_connections": connections, "log_line_prefix": "", "log_min_duration_statement": -1,
         }  # fmt: skip
         words = [_tool("postgres"), "-D", data, *(f"--{key}={value}" for key, value in settings.items())]
         with log.open("wb") as stream:

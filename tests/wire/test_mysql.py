@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from struct import pack
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from askless.core.traffic import QuerySeen
+from askless.capture.writing import CaptureWriter
+from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.sources.wire import Unreadable, load
 from askless.sources.wire.mysql import packets
 from askless.sources.wire.mysql.session import Session
+from tests.conftest import findings
 from tests.wire.conversations import MySql as M
 from tests.wire.conversations import Turn
 
@@ -90,6 +93,7 @@ def prepared(modern: bool) -> list[Turn]:
 @pytest.mark.parametrize("modern", [False, True], ids=["ends", "no ends"])
 def test_texts(modern: bool) -> None:
     listed, update, second, failed, call, commit = told(texts(modern), MODERN if modern else OLD)
+    assert listed.origins == ("berth.id", "berth.name")
     assert (listed.rows, listed.columns, listed.sample) == (2, ("id", "name"), ((1, "North"), (2, None)))
     assert listed.bytes == (2 + 6) + (2 + 1) + 2 * 2 * 3 and listed.widths == (10, 9)
     assert (update.text, update.rows) == ("UPDATE berth SET name = 'a;b'", 5) and second.rows == 1
@@ -191,3 +195,41 @@ def test_what_is_not_read_is_passed_on() -> None:
     assert opening.client(hello).to_server == hello and "TLS" in opening.why
     with pytest.raises(Unreadable, match="replication"):
         told([("client", M.packet(0, b"\x12" + bytes(10)))])
+
+
+def test_a_change_of_user_is_no_command_and_no_answer() -> None:
+    turns: list[Turn] = [
+        ("client", M.packet(0, b"\x11other\0\x14" + bytes(20) + b"office\0")),
+        ("server", M.packet(1, b"\xfemysql_native_password\0saltsaltsaltsaltsalt\0")),
+        ("client", M.packet(2, b"digest of a password")),
+        ("server", M.ok(3)),
+        ("client", M.query("SELECT id, name FROM berth")),
+        ("server", M.result(COLUMNS, [[1, "North"]])),
+    ]
+    (listed,) = told(turns)
+    assert listed.rows == 1 and listed.text == "SELECT id, name FROM berth"
+
+
+def test_keys_are_traced_to_the_table_that_the_server_names(made_relayed: Path) -> None:
+    """SELECT * of a join: which table a column is of stands in no text."""
+    (finding,) = findings(made_relayed)
+    assert finding["evidence"] == "traced" and "vessel.id" in " ".join(finding["because"])
+
+
+@pytest.fixture
+def made_relayed(tmp_path: Path) -> Path:
+    writer = CaptureWriter(tmp_path / "made.jsonl", "test", "mysql")
+    writer.request_began(RequestBegan(1, "GET /calls", 0))
+    rows = tuple((700 + n, 40 + n, 9000 - 7 * n) for n in range(6))
+    joined = QuerySeen(
+        "SELECT * FROM port_call c JOIN vessel v ON v.id = c.vessel_id", 1000, 500, 6, columns=("id", "berth_id", "id"),
+        origins=("port_call.id", "port_call.berth_id", "vessel.id"), sampled=(0, 1, 2), sample=rows,
+    )  # fmt: skip
+    asked = [
+        QuerySeen("SELECT reached FROM inspection WHERE vessel_id = ?", 2000 + n, 1, 1, parameters=(row[2],))
+        for n, row in enumerate(rows)
+    ]
+    writer.queries(1, [joined, *asked])
+    writer.request_ended(RequestEnded(1, 9000))
+    writer.close()
+    return tmp_path

@@ -9,6 +9,7 @@ import socket
 import subprocess
 import sys
 from collections import Counter
+from collections.abc import Hashable
 from pathlib import Path
 from typing import Any
 
@@ -38,7 +39,7 @@ class Heard:
         self.order: list[str] = []
         self.losses = self.endings = 0
 
-    def began(self, number: int, whole: bool, at_ns: int) -> None:
+    def began(self, number: int, client: Hashable, whole: bool, at_ns: int) -> None:
         self.order.append(f"{number} {'whole' if whole else 'late'}")
 
     def said(self, number: int, client: bool, data: bytes, at_ns: int) -> None:
@@ -192,6 +193,7 @@ def test_files_of_every_kind(link: str, tmp_path: Path) -> None:
     ran = run("capture", "packets", file, "-o", tmp_path / "calls", "--server", f"{host}:5432")
     assert ran.code == 0, ran.err
     assert texts(tmp_path / "calls") == TEXTS
+    assert link == "ipv6" or {request.path for request in read(tmp_path / "calls")} == {"10.0.0.1:40000"}
     assert "the password" not in (tmp_path / "calls" / "packets.askless.jsonl").read_text()
 
 

@@ -66,11 +66,15 @@ class StatementEvent(Event, tag="statement"):
 
 
 class Columns(Event, tag="columns"):
-    """The columns of a statement's result, and which of them `sample` holds."""
+    """The columns of a statement's result, and which of them `sample` holds.
+
+    `origins`: the table and column that each comes from, where the server tells ("vessel.id"; "" for none).
+    """
 
     statement: Whole
     names: tuple[str, ...]
     sampled: tuple[Whole, ...] = ()
+    origins: tuple[str, ...] = ()
 
 
 class PlaceEvent(Event, tag="place"):

@@ -144,7 +144,7 @@ class CaptureWriter:
             self._line(events.StatementEvent(number, parts, self.system, event.names))
         if event.columns and number not in self._columns:
             self._columns.add(number)
-            self._line(events.Columns(number, event.columns, event.sampled))
+            self._line(events.Columns(number, event.columns, event.sampled, event.origins))
         return number, literals
 
     def _place(self, place: Place | None) -> int:

@@ -58,12 +58,14 @@ class Assembly:
             shaper = self._shapers[system] = Shaper(system)
         self.tables.statements[number] = Statement(number, parts, shaper.shape("".join(parts)), system, names)
 
-    def columns(self, number: int, names: tuple[str, ...], sampled: tuple[int, ...]) -> None:
-        """The columns of a statement's result, and which of them are sampled."""
+    def columns(
+        self, number: int, names: tuple[str, ...], sampled: tuple[int, ...], origins: tuple[str, ...] = ()
+    ) -> None:
+        """The columns of a statement's result, which of them are sampled, and where each comes from."""
         if any(not 0 <= column < len(names) for column in sampled):
             raise IndexError(f"statement {number} samples a column that it does not have")
         statement = self.tables.statements[number]
-        statement.columns, statement.sampled = names, sampled
+        statement.columns, statement.sampled, statement.origins = names, sampled, origins
 
     def place(self, number: int, file: str, line: int, function: str, caller: int) -> None:
         """A line of code under a number; `caller` is the number of the line that called it, 0 for none."""
@@ -225,7 +227,7 @@ class Assembler:
         if parts:
             self._assembly.statement(number, parts, self.system, event.names)
         if event.columns and not self._assembly.tables.statements[number].columns:
-            self._assembly.columns(number, event.columns, event.sampled)
+            self._assembly.columns(number, event.columns, event.sampled, event.origins)
         return number, literals, self._place(event.place), self._load(event.load)
 
     def _place(self, place: Place | None) -> int:

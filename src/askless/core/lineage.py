@@ -174,6 +174,8 @@ def _columns(
         if shape is not None and column_index < len(shape.outputs) and not any(o.star for o in shape.outputs):
             output = shape.outputs[column_index]
             table, name = output.column.table or table, output.column.name or name
+        if column_index < len(statement.origins) and statement.origins[column_index]:
+            table, _, name = statement.origins[column_index].rpartition(".")
         named, close = _names_fit(table, name, child_table, child_column)
         order = [value for value in first_seen if value in wanted]
         results.append(

@@ -124,7 +124,7 @@ class Statement(msgspec.Struct):
     """A statement as the application sent it.
 
     `parts` alternates text that stays (even positions) with literals of its first execution (odd positions): a later
-    query may come with other literals.
+    query may come with other literals. `origins` tell where each column comes from ("vessel.id"), where the server did.
     """
 
     number: int
@@ -134,6 +134,7 @@ class Statement(msgspec.Struct):
     names: tuple[str, ...] = ()
     columns: tuple[str, ...] = ()
     sampled: tuple[int, ...] = ()
+    origins: tuple[str, ...] = ()
     _slots: list[Slot] | None = None
 
     @property

@@ -34,7 +34,8 @@ class RequestBegan(msgspec.Struct, frozen=True):
 class QuerySeen(msgspec.Struct, frozen=True):
     """One execution of a statement, with everything that a capture can hold of it.
 
-    `names` are those of the parameters, where they have names. `columns` name the result's columns, `sampled` tells which
+    `names` are those of the parameters, where they have names. `columns` name the result's columns, `origins` the table
+    and column that each comes from ("vessel.id"), where the server tells; `sampled` tells which
     of them `sample` holds of the first rows. `widths` are the bytes of each column over all rows. `batch` is the number of
     parameter sets of an executemany, `error` the text of the error it ended in. `uses` tells what the application read.
     """
@@ -59,6 +60,7 @@ class QuerySeen(msgspec.Struct, frozen=True):
     error: str = ""
     batch: int = 0
     uses: tuple[Used, ...] = ()
+    origins: tuple[str, ...] = ()
 
 
 class RequestEnded(msgspec.Struct, frozen=True):

@@ -9,24 +9,28 @@ between a SELECT and the COMMIT.
 from __future__ import annotations
 
 from collections.abc import Hashable
+from operator import attrgetter
 
 import msgspec
 
 from askless.core.traffic import QuerySeen, Receiver, RequestBegan, RequestEnded
 
 UNCLAIMED = "outside of requests"
+_TOGETHER_MOST = 64
+_start_of = attrgetter("start_ns")
 
 
 class Told(msgspec.Struct, frozen=True):
     """What a source knows of where a query belongs. `mark` names a request, `session` the connection it came over.
 
-    `route` and `kind` are the request's, where the query tells it.
+    `route`, `kind` and `path` are the request's, where the query tells it.
     """
 
     session: Hashable
     mark: Hashable | None = None
     route: str = ""
     kind: str = "http"
+    path: str = ""
 
 
 class Grouping:
@@ -38,6 +42,9 @@ class Grouping:
         self._by_mark: dict[Hashable, int] = {}
         self._by_session: dict[Hashable, int] = {}  # sessions that a request holds
         self._unclaimed: dict[Hashable, int] = {}  # sessions -> the request that stands for what nobody claimed
+        self._waiting: dict[
+            int, list[QuerySeen]
+        ] = {}  # of open requests: told together, which a capture holds in one line
         self._last_ns: dict[int, int] = {}  # open requests -> the end of what they did last
 
     def begin(
@@ -53,7 +60,23 @@ class Grouping:
         """A query came."""
         number = self._number(told, event)
         self._last_ns[number] = max(self._last_ns[number], event.start_ns + event.duration_ns)
-        self._receiver.queries(number, [event])
+        waiting = self._waiting.get(number)
+        if waiting is None:
+            waiting = self._waiting[number] = []
+        waiting.append(event)
+        if len(waiting) >= _TOGETHER_MOST:
+            self._tell(number)
+
+    def flush(self) -> None:
+        """Tell what waits, of requests that go on, too."""
+        for number in list(self._waiting):
+            self._tell(number)
+
+    def _tell(self, number: int) -> None:
+        waiting = self._waiting.pop(number, None)
+        if waiting:
+            waiting.sort(key=_start_of)
+            self._receiver.queries(number, waiting)
 
     def end(self, mark: Hashable, end_ns: int, status: int = 0, route: str = "") -> None:
         """A request is known to end; its sessions are free again. What never began is passed over."""
@@ -86,7 +109,9 @@ class Grouping:
         if told.mark is not None:
             known = self._by_mark.get(told.mark)
             if known is None:
-                known = self._by_mark[told.mark] = self._open(told.route or UNCLAIMED, event.start_ns, told.kind)
+                known = self._by_mark[told.mark] = self._open(
+                    told.route or UNCLAIMED, event.start_ns, told.kind, path=told.path
+                )
             self._by_session[told.session] = known  # its BEGIN and COMMIT carry no mark
             return known
         held = self._by_session.get(told.session, self._unclaimed.get(told.session))
@@ -94,12 +119,13 @@ class Grouping:
             held = self._unclaimed[told.session] = self._open(UNCLAIMED, event.start_ns, "program")
         return held
 
-    def _open(self, route: str, start_ns: int, kind: str, warm_up: bool = False) -> int:
+    def _open(self, route: str, start_ns: int, kind: str, warm_up: bool = False, path: str = "") -> int:
         self._numbers += 1
         self._last_ns[self._numbers] = start_ns
-        self._receiver.request_began(RequestBegan(self._numbers, route, start_ns, kind, warm_up=warm_up))
+        self._receiver.request_began(RequestBegan(self._numbers, route, start_ns, kind, path=path, warm_up=warm_up))
         return self._numbers
 
     def _close(self, number: int, end_ns: int, status: int = 0, route: str = "") -> None:
+        self._tell(number)
         last_ns = self._last_ns.pop(number)
         self._receiver.request_ended(RequestEnded(number, max(end_ns, last_ns), route, status))

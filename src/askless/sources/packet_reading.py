@@ -100,6 +100,15 @@ def read(files: Sequence[Path], server: Server, folder: Path, apart: Apart, voic
     watcher.tell(voice)
 
 
+def _address(end: Hashable) -> str:
+    """An end of a connection as people write it."""
+    if not isinstance(end, tuple):
+        return ""
+    host, port = end
+    family = socket.AF_INET if len(host) == 4 else socket.AF_INET6
+    return f"{socket.inet_ntop(family, host)}:{port}"
+
+
 class Watcher:
     """Listens to the streams, and gives what comes behind each connection's beginning to its session."""
 
@@ -112,18 +121,20 @@ class Watcher:
         self.conversations = Conversations(protocol, writer, telling, forgiving=True)
         self.streams = Streams(server.is_it, self)
         self.openings: dict[int, Opening] = {}
+        self.clients: dict[int, str] = {}
         self.unread: dict[str, int] = {}
         self.began_ever = 0
         self.began_before = 0  # connections that were open already
 
-    def began(self, number: int, whole: bool, at_ns: int) -> None:
+    def began(self, number: int, client: Hashable, whole: bool, at_ns: int) -> None:
         """See `Listener`."""
         self.began_ever += 1
+        self.clients[number] = _address(client)
         if whole:
             self.openings[number] = self.wire.opening(watching=True)
             return
         self.began_before += 1
-        self.conversations.opened(number, {}, at_ns)
+        self.conversations.opened(number, {"client": self.clients[number]}, at_ns)
         self.conversations.sessions[number].lost()
 
     def said(self, number: int, client: bool, data: bytes, at_ns: int) -> None:
@@ -135,7 +146,7 @@ class Watcher:
         opening.client(data) if client else opening.server(data)
         if opening.state == "open":
             del self.openings[number]
-            self.conversations.opened(number, opening.facts, at_ns)
+            self.conversations.opened(number, opening.facts | {"client": self.clients[number]}, at_ns)
             for is_client, early in zip((True, False), opening.early, strict=True):
                 if early:
                     self.conversations.said(number, is_client, early, at_ns)
@@ -152,6 +163,7 @@ class Watcher:
     def ended(self, number: int, at_ns: int) -> None:
         """See `Listener`."""
         self.openings.pop(number, None)
+        self.clients.pop(number, None)
         self.conversations.closed(number, at_ns)
 
     def close(self, at_ns: int) -> None:

@@ -43,6 +43,7 @@ class _Connection:
 
     __slots__ = (
         "application",
+        "client",
         "closed_ns",
         "held",
         "inside",
@@ -52,11 +53,10 @@ class _Connection:
         "queries",
         "renamed",
         "tag",
-        "who",
     )
 
     def __init__(self, facts: Facts, at_ns: int) -> None:
-        self.who = str(facts.get("user", ""))
+        self.client = str(facts.get("client", ""))  # its address
         self.application = str(facts.get("application_name", ""))
         self.opened_ns = self.last_ns = at_ns
         self.closed_ns = 0
@@ -189,7 +189,7 @@ class Requests:
             self._begin(number, connection, tag, tags)
         mark = connection.mark
         assert mark is not None
-        told = Told(number, mark, self._route(connection, tags), self._kind)
+        told = Told(number, mark, self._route(connection, tags), self._kind, connection.client)
         for held in connection.held:
             self._grouping.query(told, held)
         connection.held.clear()

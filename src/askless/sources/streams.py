@@ -30,8 +30,8 @@ class Segment(NamedTuple):
 class Listener(Protocol):
     """Who is told what passes. Connections go by numbers from 1."""
 
-    def began(self, number: int, whole: bool, at_ns: int) -> None:
-        """A connection is there; whether its beginning was seen."""
+    def began(self, number: int, client: Hashable, whole: bool, at_ns: int) -> None:
+        """A connection of a client is there; whether its beginning was seen."""
 
     def said(self, number: int, client: bool, data: bytes, at_ns: int) -> None:
         """The next bytes of one side."""
@@ -115,7 +115,7 @@ class Streams:
             self._end(key, at_ns)
         self._numbers += 1
         connection = self._connections[key] = _Connection(self._numbers)
-        self._listener.began(connection.number, whole, at_ns)
+        self._listener.began(connection.number, key[0], whole, at_ns)
         return connection
 
     def _end(self, key: tuple[Hashable, Hashable], at_ns: int) -> None:

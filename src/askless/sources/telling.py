@@ -72,6 +72,11 @@ class Telling:
         if isinstance(self._teller, Visited):
             self._teller.window(window)
 
+    def flush(self) -> None:
+        """Write what has ended so far, that others can read it."""
+        self._grouping.flush()
+        self._writer.flush()
+
     def close(self) -> None:
         """The traffic is over: read what is known of its times, and pass on what has waited."""
         if isinstance(self._teller, Marked):

@@ -20,7 +20,6 @@ _HEADER = Struct("<BIqI")  # kind, connection, time in ns, bytes that follow
 _POSITION = Struct("<q")
 _WRITTEN, _READ = 0, 64  # a cache line each
 _PIECE = 1 << 20  # bytes that are read at once
-_FLUSH_BYTES = 1 << 18
 
 
 class Backlog:
@@ -95,41 +94,42 @@ def _write(file: int, data: bytes, at: int) -> None:
 
 
 class Spool:
-    """The writer's side: gathers records and writes them in batches. `lost_bytes` counts what found no room."""
+    """The writer's side: gathers records and writes them in batches. `lost_bytes` counts what found no room.
+
+    `waiting` holds (kind, connection, time, bytes) of each record, and `size` says how many bytes that is: whoever forwards
+    adds to both himself, as that is done for every chunk.
+    """
 
     def __init__(self, backlog: Backlog) -> None:
         self.backlog = backlog
         self.lost_bytes = 0
-        self._pieces: list[bytes] = []
-        self._connections: list[tuple[int, int]] = []  # what waits: connection and bytes of each record
-        self._size = 0
+        self.waiting: list[tuple[int, int, int, bytes]] = []
+        self.size = 0
         self._lost: dict[int, int] = {}  # connections that must be told, and when they lost something
-
-    def add(self, kind: int, connection: int, at_ns: int, data: bytes, pack=_HEADER.pack) -> bool:  # type: ignore[no-untyped-def]
-        """Put a record aside; whether it is time to flush."""
-        self._pieces += (pack(kind, connection, at_ns, len(data)), data)
-        self._connections.append((connection, len(data)))
-        self._size += len(data)
-        return self._size >= _FLUSH_BYTES
 
     def flush(self) -> bool:
         """Write what has gathered; whether there was anything."""
-        pieces, connections = self._pieces, self._connections
-        if not pieces:
+        waiting, self.waiting, self.size = self.waiting, [], 0
+        if not waiting:
             return False
-        self._pieces, self._connections, self._size = [], [], 0
-        head = b"".join(_HEADER.pack(LOST, number, at_ns, 0) for number, at_ns in self._lost.items())
-        if self.backlog.put(head + b"".join(pieces)):
+        lost = [(LOST, number, at_ns, b"") for number, at_ns in self._lost.items()]
+        if self.backlog.put(_packed([*lost, *waiting])):
             self._lost.clear()
             return True
         # What opens, closes or marks is small and must be known, or the reader would wait for it for ever.
-        told = [pieces[i : i + 2] for i in range(0, len(pieces), 2) if pieces[i][0] not in (CLIENT, SERVER)]
-        self.backlog.put(b"".join(piece for pair in told for piece in pair))
-        for (number, size), header in zip(connections, pieces[::2], strict=True):
-            if header[0] in (CLIENT, SERVER):
-                self.lost_bytes += size
-                self._lost[number] = _HEADER.unpack(header)[2]
+        self.backlog.put(_packed([record for record in waiting if record[0] not in (CLIENT, SERVER)]))
+        for kind, number, at_ns, data in waiting:
+            if kind in (CLIENT, SERVER):
+                self.lost_bytes += len(data)
+                self._lost[number] = at_ns
         return True
+
+
+def _packed(waiting: list[tuple[int, int, int, bytes]]) -> bytes:
+    pieces: list[bytes] = []
+    for kind, number, at_ns, data in waiting:
+        pieces += (_HEADER.pack(kind, number, at_ns, len(data)), data)
+    return b"".join(pieces)
 
 
 def records(backlog: Backlog) -> Iterator[tuple[int, int, int, bytes] | None]:

@@ -17,7 +17,7 @@ from typing import Any, NamedTuple
 from askless.sources.relaying.backlog import CLIENT, CLOSED, OPENED, SERVER, Spool
 from askless.sources.wire import Opening, Step, Wire
 
-_FLUSH_S = 0.02
+_FLUSH_S, _FLUSH_BYTES = 0.02, 1 << 18
 _CONNECT_S = 10.0
 _CLOSE_S = 2.0
 _BACKLOG = 1024  # connections that may wait to be accepted
@@ -56,10 +56,11 @@ class Counts:
 class Passing(asyncio.Protocol):
     """One side of an open connection: what comes is passed to the other side, and put aside."""
 
-    __slots__ = ("kind", "number", "other", "owner", "said_all", "transport", "twin")
+    __slots__ = ("kind", "number", "other", "owner", "said_all", "spool", "transport", "twin")
 
     def __init__(self, owner: Forwarder, kind: int, number: int, transport: Any) -> None:
         self.owner = owner
+        self.spool = owner.spool
         self.kind = kind
         self.number = number
         self.transport = transport
@@ -67,11 +68,17 @@ class Passing(asyncio.Protocol):
         self.twin: Passing  # and the other side itself
         self.said_all = False
 
-    def data_received(self, data: bytes) -> None:
-        """Bytes came."""
+    def data_received(self, data: bytes, now: Callable[[], int] = perf_counter_ns) -> None:
+        """Bytes came. As `Forwarder.put`, written out: this is what every chunk costs."""
         self.other.write(data)
         if self.number:
-            self.owner.put(self.kind, self.number, data)
+            spool = self.spool
+            spool.waiting.append((self.kind, self.number, now(), data))
+            spool.size += len(data)
+            if spool.size >= _FLUSH_BYTES:
+                self.owner.flush()
+            elif not self.owner.scheduled:
+                self.owner.schedule()
 
     def eof_received(self) -> bool:
         """This side has said all: the other one may go on, unless it has, too."""
@@ -96,6 +103,12 @@ class Passing(asyncio.Protocol):
         """This side has caught up."""
         if not self.other.is_closing():
             self.other.resume_reading()
+
+
+def _address_of(transport: Any) -> str:
+    """Where a client is; "" for one on this machine's sockets."""
+    peer = transport.get_extra_info("peername")
+    return f"{peer[0]}:{peer[1]}" if isinstance(peer, tuple) else ""
 
 
 def _end_of(transport: Any) -> None:
@@ -232,7 +245,7 @@ class Pair:
         """Both sides pass on by themselves from now on."""
         number = 0
         if self.opening.state == "open":
-            number = self.owner.opened(self.opening.facts)
+            number = self.owner.opened(self.opening.facts | {"client": _address_of(self.near)})
             for kind, data in zip((CLIENT, SERVER), self.opening.early, strict=True):
                 if data:
                     self.owner.put(kind, number, data)
@@ -267,7 +280,7 @@ class Forwarder:
         self.loop: asyncio.AbstractEventLoop = None  # type: ignore[assignment]
         self._bell = bell
         self._numbers = 0
-        self._scheduled = False
+        self.scheduled = False
         self._server: asyncio.AbstractServer | None = None
 
     async def start(self) -> Address:
@@ -333,16 +346,20 @@ class Forwarder:
         """A connection is not read, or refused."""
         self.counts.unread[why] = self.counts.unread.get(why, 0) + 1
 
-    def put(self, kind: int, number: int, data: bytes, now: Callable[[], int] = perf_counter_ns) -> None:
+    def put(self, kind: int, number: int, data: bytes) -> None:
         """Put something aside for the reader."""
-        if self.spool.add(kind, number, now(), data):
-            self.flush()
-        elif not self._scheduled:
-            self._scheduled = True
-            self.loop.call_later(_FLUSH_S, self._flush_later)
+        self.spool.waiting.append((kind, number, perf_counter_ns(), data))
+        self.spool.size += len(data)
+        if not self.scheduled:
+            self.schedule()
+
+    def schedule(self) -> None:
+        """Give the reader what gathers, a little later."""
+        self.scheduled = True
+        self.loop.call_later(_FLUSH_S, self._flush_later)
 
     def _flush_later(self) -> None:
-        self._scheduled = False
+        self.scheduled = False
         self.flush()
 
     def flush(self) -> None:

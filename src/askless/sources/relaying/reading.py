@@ -58,7 +58,7 @@ def run(job: Job) -> None:
             if not over:
                 pace.rest()
             continue
-        writer.flush()
+        telling.flush()
         if over:
             break
         over = _wait(job.bell)

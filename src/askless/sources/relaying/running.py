@@ -107,7 +107,7 @@ def _await_reader(reader: subprocess.Popen[bytes], backlog: Backlog, voice: Voic
 def _tell(forwarder: Forwarder, spool: Spool, voice: Voice) -> None:
     counts = forwarder.counts
     for why, count in counts.unread.items():
-        voice.note(f"note: {plural(count, 'connection')} not read: {why}")
+        voice.note(f"note: {plural(count, 'connection')} passed on and not read: {why}")
     if counts.away:
         voice.note(
             f"note: {plural(counts.away, 'connection')} refused, as {forwarder.settings.to} could not be reached"

@@ -69,7 +69,8 @@ def told_of(execution: Execution, connection: int, encoding: str, widths_too: bo
         text=execution.text, start_ns=execution.start_ns, duration_ns=execution.spent_ns, rows=execution.rows,
         bytes=execution.bytes, digest=crc32(execution.rows.to_bytes(8, "big"), execution.crc) if columns else 0,
         connection=connection, in_transaction=execution.inside, parameters=tuple(map(kept, execution.parameters)),
-        columns=tuple(column.name for column in columns), sampled=sampled, sample=sample, widths=widths,
+        columns=tuple(column.name for column in columns),
+        origins=tuple(column.origin for column in columns) if any(column.origin for column in columns) else (), sampled=sampled, sample=sample, widths=widths,
         error=execution.error, batch=max(execution.rows, 1) if execution.many else 0,
     )  # fmt: skip
 

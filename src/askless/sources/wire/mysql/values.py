@@ -23,10 +23,11 @@ _UNSIGNED = 0x20  # a column's flag
 class Column:
     """A column of a result."""
 
-    __slots__ = ("charset", "kind", "name", "unsigned")
+    __slots__ = ("charset", "kind", "name", "origin", "unsigned")
 
-    def __init__(self, name: str, kind: int, charset: int, flags: int) -> None:
+    def __init__(self, name: str, origin: str, kind: int, charset: int, flags: int) -> None:
         self.name = name
+        self.origin = origin  # table.column; "" for what is worked out
         self.kind = kind
         self.charset = charset
         self.unsigned = bool(flags & _UNSIGNED)
@@ -34,15 +35,17 @@ class Column:
 
 def column_of(data: bytes, position: int, extended: bool, encoding: str) -> Column:
     """A column's definition. Raises ValueError, IndexError where it is none."""
-    for _ in range(4):  # catalog, schema, table, original table
+    for _ in range(3):  # catalog, schema, the table as the statement calls it
         _, position = packets.text(data, position)
+    table, position = packets.text(data, position)
     name, position = packets.text(data, position)
-    _, position = packets.text(data, position)
+    column, position = packets.text(data, position)
+    origin = b".".join((table, column)).decode(encoding, "replace") if table and column else ""
     if extended:
         _, position = packets.text(data, position)
     _, position = packets.number(data, position)
     charset, kind, flags = packets.two(data, position), data[position + 6], packets.two(data, position + 7)
-    return Column(name.decode(encoding, "replace"), kind, charset, flags)
+    return Column(name.decode(encoding, "replace"), origin, kind, charset, flags)
 
 
 def text_row(row: bytes, count: int) -> list[bytes | None]:
