@@ -16,6 +16,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+import mysql.connector
+import MySQLdb
 import psycopg
 import pymysql
 import pytest
@@ -304,6 +306,50 @@ def test_tls_on_both_sides(postgresql: Server, tmp_path: Path) -> None:
     assert "SELECT repeat('x', 100000) FROM generate_series(1, 20)" in texts(list(read(tmp_path / "a")))
 
 
+@pytest.mark.skipif(shutil.which("openssl") is None, reason="openssl is not installed")
+def test_tls_of_mysqls_protocol_on_both_sides(mariadb: Server, tmp_path: Path) -> None:
+    """A packet more on one side than on the other: all four ways that it can be, with three clients."""
+    cert, key = certificate(tmp_path)
+    served = ["--tls-cert", str(cert), "--tls-key", str(key)]
+    who = {"host": "127.0.0.1", "user": "harbour", "password": "tide", "database": "harbour"}
+    with relayed(tmp_path / "b", f"mariadb://127.0.0.1:{mariadb.port}", *served) as far:
+        for turn in range(3):
+            with pymysql.connect(**who, port=far, ssl={"ca": str(cert)}) as one, one.cursor() as cursor:
+                cursor.execute("SELECT 'encrypted', repeat('x', 70000)")
+                assert cursor.fetchall()[0][0] == "encrypted", turn
+        by_c = MySQLdb.connect(**who, port=far, ssl={"ca": str(cert)})
+        by_c.query("SELECT 'by the library in C'")
+        by_c.close()
+        other = mysql.connector.connect(**who, port=far, ssl_ca=str(cert), use_pure=True)
+        other.cmd_query("SELECT 'by the connector'")
+        other.close()
+        with pymysql.connect(**who, port=far, ssl_disabled=True) as plain, plain.cursor() as cursor:
+            cursor.execute("SELECT 'without TLS'")
+        checked = f"mariadb://127.0.0.1:{far}?ssl-mode=VERIFY_IDENTITY&ssl-ca={cert}"
+        with relayed(tmp_path / "a", checked) as near, pymysql.connect(**who, port=near) as one, one.cursor() as cursor:
+            cursor.execute("SELECT 'plain, then encrypted'")
+        with (
+            relayed(tmp_path / "d", checked, *served) as near,
+            pymysql.connect(**who, port=near, ssl={"ca": str(cert)}) as one,
+        ):
+            one.cursor().execute("SELECT 'encrypted twice'")
+        with (
+            relayed(tmp_path / "c", f"mariadb://127.0.0.1:{far}?sslmode=verify-ca") as near,
+            pytest.raises(pymysql.err.OperationalError, match=r"no TLS with the server at .*certificate"),
+        ):
+            pymysql.connect(**who, port=near)
+    with (
+        relayed(tmp_path / "e", f"mariadb://127.0.0.1:{mariadb.port}?sslmode=require") as near,
+        pytest.raises(pymysql.err.OperationalError, match="the server has no TLS"),
+    ):
+        pymysql.connect(**who, port=near)
+    told = texts(list(read(tmp_path / "b")))
+    for word in ("'encrypted'", "library in C", "by the connector", "without TLS", "plain, then", "encrypted twice"):
+        assert any(word in text for text in told), word
+    assert any("plain, then" in text for text in texts(list(read(tmp_path / "a"))))
+    assert any("twice" in text for text in texts(list(read(tmp_path / "d"))))
+
+
 def test_unix_sockets_on_both_sides(postgresql: Server, tmp_path: Path) -> None:
     folder = postgresql.log.parent
     socket_path = tmp_path / ".s.PGSQL.7777"
@@ -344,7 +390,7 @@ def test_a_server_that_restarts_and_connections_that_are_cut(postgresql: Server,
         (["--to", "postgresql://h", "--tls-key", "/nowhere"], "--tls-key needs a certificate"),
         (["--to", "postgresql://h", "--backlog", "12"], "--backlog takes a size from 4MiB"),
         (["--to", "postgresql://h", "--visit", "http://127.0.0.1:1/"], "--visit needs a program"),
-        (["--to", "mysql://h?ssl-mode=REQUIRED"], "with PostgreSQL only so far"),
+        (["--to", "mysql://h?ssl-mode=PERHAPS"], "sslmode in --to takes"),
     ],
 )
 def test_bad_words(words: list[str], said: str, tmp_path: Path) -> None:

@@ -145,6 +145,7 @@ class _Asking(asyncio.Protocol):
 
     def __init__(self, answer: asyncio.Future[bytes]) -> None:
         self.answer = answer
+        answer.add_done_callback(lambda done: done.exception())  # nobody need wait for it
 
     def data_received(self, data: bytes) -> None:
         """The answer came."""
@@ -164,10 +165,14 @@ class Pair:
         self.owner = owner
         self.near: Any = None
         self.far: Any = None
-        self.opening: Opening = owner.wire.opening(owner.settings.near is not None)
+        self.opening: Opening = owner.wire.opening(
+            tls=owner.settings.near is not None, far_tls=owner.settings.far is not None
+        )
         self.waiting = b""  # for the server, until it is there
         self.away = b""  # what the client is told once it has said what it wants: the server can't be reached
         self.ended = False
+        self.encrypting = False
+        self.held: list[bytes] = []  # what the client said once TLS was there, and before anybody was told so
         self.task: asyncio.Task[None] | None = None
 
     def there(self, kind: int, transport: Any) -> None:
@@ -186,7 +191,7 @@ class Pair:
         except (TimeoutError, OSError, ssl.SSLError, ConnectionError) as error:
             self.owner.counts.away += 1
             reason = str(error) or "it does not answer"
-            self.away = self.owner.wire.refusal(f"the server at {self.owner.settings.to} can't be reached: {reason}")
+            self.away = self.opening.refusal(f"the server at {self.owner.settings.to} can't be reached: {reason}")
             if self.waiting or not self.owner.wire.client_first:
                 self._turn_away(self.away)
             return
@@ -198,11 +203,19 @@ class Pair:
 
     def came(self, kind: int, data: bytes) -> None:
         """Bytes came from one side."""
+        if self.encrypting and kind == CLIENT:
+            self.held.append(data)
+            return
         step = self.opening.client(data) if kind == CLIENT else self.opening.server(data)
         self._pass(step)
         state = self.opening.state
         if state == "tls":
+            self.near.pause_reading()  # what comes from now on is for the layer of TLS, which goes on reading
+            self.encrypting = True
             self.task = self.owner.loop.create_task(self._encrypt())
+        elif state == "far-tls":
+            self.far.pause_reading()
+            self.task = self.owner.loop.create_task(self._encrypt_far())
         elif state == "refused":
             self.owner.left_out(self.opening.why)
             self._turn_away(b"")
@@ -228,18 +241,47 @@ class Pair:
             self.owner.loop.call_later(_CLOSE_S, self.near.close)
 
     async def _encrypt(self) -> None:
-        """The client was told that it may have TLS."""
+        """The client begins with TLS."""
         self.opening.state = "opening"
-        self.near.pause_reading()
+        rest, self.opening.rest = self.opening.rest, b""
+        settings, loop = self.owner.settings, self.owner.loop
+        assert settings.near is not None
+        starting = loop.create_task(loop.start_tls(self.near, Beginning(self, CLIENT), settings.near, server_side=True))
         try:
-            settings = self.owner.settings
-            assert settings.near is not None
-            near = await self.owner.loop.start_tls(self.near, Beginning(self, CLIENT), settings.near, server_side=True)
+            if rest:  # what came before anybody knew that it was TLS
+                for _ in range(2):  # until the layer of TLS is in place
+                    await asyncio.sleep(0)
+                layer = self.near.get_protocol()
+                layer.get_buffer(len(rest))[: len(rest)] = rest
+                layer.buffer_updated(len(rest))
+            self.near = await starting
         except (OSError, ssl.SSLError, ConnectionError):
             self.gone()
             return
-        assert near is not None
-        self.near = near
+        self.encrypting = False
+        held, self.held = self.held, []
+        for data in held:
+            self.came(CLIENT, data)
+
+    async def _encrypt_far(self) -> None:
+        """The server waits for TLS."""
+        settings = self.owner.settings
+        assert settings.far is not None
+        self.opening.state = "waiting"
+        try:
+            layer = _Asking(
+                self.owner.loop.create_future()
+            )  # what fails must not end the pair: the client is told first
+            host = settings.to.host
+            encrypted = await self.owner.loop.start_tls(self.far, layer, settings.far, server_hostname=host)
+            assert encrypted is not None
+            encrypted.set_protocol(Beginning(self, SERVER))
+            self.far = encrypted
+        except (OSError, ssl.SSLError, ConnectionError) as error:
+            self.owner.counts.away += 1
+            self._turn_away(self.opening.refusal(f"no TLS with the server at {settings.to}: {error}"))
+            return
+        self._pass(self.opening.resume())
 
     def _go_on(self) -> None:
         """Both sides pass on by themselves from now on."""
@@ -305,7 +347,7 @@ class Forwarder:
         to, far = self.settings.to, self.settings.far
         if to.path:
             await self.loop.create_unix_connection(protocol, to.path)
-        elif far is None:
+        elif far is None or not self.wire.tls_request:
             await self.loop.create_connection(protocol, to.host, to.port)
         else:
             asking = _Asking(self.loop.create_future())

@@ -37,10 +37,6 @@ def read(values: Mapping[str, Any]) -> Wish:
     near = _near(values["tls_cert"], values["tls_key"])
     if values["backlog"] < _BACKLOG_LEAST:
         raise AskLessError("bad-backlog", "--backlog takes a size from 4MiB", "write it like 512MiB, or leave it out")
-    if near is not None and system != "postgresql":
-        raise AskLessError(
-            "bad-tls", "TLS is served to clients of PostgreSQL only so far", "let the program connect without TLS"
-        )
     return Wish(system, Settings(listen, to, near, far), apart, values["backlog"])
 
 
@@ -69,11 +65,11 @@ def _server(url: str | None) -> tuple[str, Address, ssl.SSLContext | None]:
     socket = query.get("unix_socket", "")
     if socket:
         return system, Address("", path=socket), None
-    return system, Address(host, port), _far(query, system)
+    return system, Address(host, port), _far(query)
 
 
-def _far(query: Mapping[str, str], system: str) -> ssl.SSLContext | None:
-    """TLS towards the server, with the modes of libpq: require, verify-ca, verify-full."""
+def _far(query: Mapping[str, str]) -> ssl.SSLContext | None:
+    """TLS towards the server, with the modes of libpq (require, verify-ca, verify-full) or of MySQL's clients."""
     mode = query.get("sslmode", query.get("ssl-mode", "disable")).lower().replace("_", "-")
     if mode in ("disable", "disabled", "allow", "prefer", "preferred"):
         return None
@@ -81,11 +77,7 @@ def _far(query: Mapping[str, str], system: str) -> ssl.SSLContext | None:
         raise AskLessError(
             "bad-tls", f"sslmode in --to takes require, verify-ca or verify-full, not {mode!r}", _EXAMPLE
         )
-    if system != "postgresql":
-        raise AskLessError(
-            "bad-tls", "TLS towards the server is spoken with PostgreSQL only so far", "leave sslmode out of --to"
-        )
-    authority = query.get("sslrootcert") or None
+    authority = query.get("sslrootcert") or query.get("ssl-ca") or None
     try:
         context = ssl.create_default_context(cafile=authority)
     except (OSError, ssl.SSLError) as error:

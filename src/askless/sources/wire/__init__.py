@@ -57,7 +57,8 @@ class Opening(Protocol):
     """The beginning of a connection. `state` tells how far it is.
 
     - "opening": give it what comes, and pass on what it gives
-    - "tls": the client was told that TLS is served; go on with what comes out of it
+    - "tls": the client begins with TLS now, and `rest` is the beginning of it; go on with what comes out of it
+    - "far-tls": begin with TLS towards the server, and `resume`
     - "open": authenticated; what comes from now on is passed on as it is, and goes to a session
     - "unread": passed on as it is, and not read: a replication, a cancel request, or what is not understood (`why`)
     - "refused": the client is told why, and the connection ends
@@ -66,6 +67,7 @@ class Opening(Protocol):
     state: str
     why: str
     facts: Facts
+    rest: bytes
     early: tuple[bytes, bytes]  # once open: what came behind the beginning from the client and from the server
 
     def client(self, data: bytes) -> Step:
@@ -73,6 +75,12 @@ class Opening(Protocol):
 
     def server(self, data: bytes) -> Step:
         """Bytes came from the server."""
+
+    def resume(self) -> Step:
+        """TLS towards the server has begun."""
+
+    def refusal(self, text: str) -> bytes:
+        """What the client is told where the server can't be reached, in the protocol's own words."""
 
 
 class Session(Protocol):
@@ -105,15 +113,12 @@ class Wire(Protocol):
     tls_request: bytes  # what asks a server for TLS, and is answered with S; b"" where it is asked for otherwise
     variables: Mapping[str, str]  # environment variables by which clients find a server: "host", "port" -> name
 
-    def opening(self, tls: bool = False, watching: bool = False) -> Opening:
-        """The beginning of a connection. `tls`: it is served to clients. `watching`: nothing can be changed or answered, as
+    def opening(self, tls: bool = False, watching: bool = False, far_tls: bool = False) -> Opening:
+        """The beginning of a connection. `tls`: it is served to clients; `far_tls`: wanted towards the server. `watching`: nothing can be changed or answered, as
         what both sides say has been said."""
 
     def session(self, connection: int, facts: Facts) -> Session:
         """A session that an opening has led to."""
-
-    def refusal(self, text: str) -> bytes:
-        """What a client is told where the server can't be reached, in the protocol's own words."""
 
 
 def load(system: str) -> Wire:

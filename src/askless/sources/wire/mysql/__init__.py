@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from types import MappingProxyType
 
 from askless.sources.wire import Facts
-from askless.sources.wire.mysql.opening import Opening, error_packet
+from askless.sources.wire.mysql.opening import Opening
 from askless.sources.wire.mysql.session import Session
 
 
@@ -18,17 +18,13 @@ class MySQL:
     tls_request = b""
     variables: Mapping[str, str] = MappingProxyType({"host": "MYSQL_HOST", "port": "MYSQL_TCP_PORT"})
 
-    def opening(self, tls: bool = False, watching: bool = False) -> Opening:
-        """See `Wire`. TLS is not served here."""
-        return Opening(watching)
+    def opening(self, tls: bool = False, watching: bool = False, far_tls: bool = False) -> Opening:
+        """See `Wire`."""
+        return Opening(tls, watching, far_tls)
 
     def session(self, connection: int, facts: Facts) -> Session:
         """See `Wire`."""
         return Session(connection, facts)
-
-    def refusal(self, text: str) -> bytes:
-        """See `Wire`."""
-        return error_packet(text)
 
 
 PROTOCOL = MySQL()

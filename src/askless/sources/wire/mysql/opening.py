@@ -1,6 +1,6 @@
 """The beginning of a MySQL connection: greeting, capabilities, authentication. It is passed on and never recorded.
 
-Compression and TLS are taken out of the server's greeting, so that clients which may go without do.
+Compression is taken out of the server's greeting, and so is TLS where it is not served: clients that may go without do.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ from askless.sources.wire import NOTHING, Facts, Step
 from askless.sources.wire.mysql import packets
 from askless.sources.wire.mysql.packets import head, packet
 
+_TLS_REQUEST = 32  # bytes of an answer that only asks for TLS: the first of the whole one
 _TAKEN_OUT = packets.COMPRESS | packets.SSL | packets.ZSTD
 
 
@@ -22,37 +23,71 @@ def error_packet(words: str, code: int = 2003, number: int = 0) -> bytes:
 
 
 class Opening:
-    """See `askless.sources.wire.Opening`."""
+    """See `askless.sources.wire.Opening`.
 
-    def __init__(self, watching: bool = False) -> None:
-        self._watching = watching
+    Where one side has TLS and the other has not, one of them has a packet more to say: their numbers are shifted then.
+    """
+
+    def __init__(self, tls: bool = False, watching: bool = False, far_tls: bool = False) -> None:
+        self._tls, self._watching, self._far_tls = tls, watching, far_tls
         self.state = "opening"
         self.why = ""
         self.facts: Facts = {}
         self.early = (b"", b"")
-        self._greeted = self._answered = False
+        self.rest = b""
+        self._greeted = self._answered = self._encrypted = False
         self._from_client = b""
         self._from_server = b""
         self._capabilities = 0  # of the server
+        self._answer = b""  # of the client, while TLS towards the server begins
+        self._next = 0  # the number of what the client is told next
+        self._shift = 0  # what a packet's number grows by on its way to the server
 
     def client(self, data: bytes) -> Step:
         """See `Opening`."""
+        waiting = self._from_client + data
         if self._answered:
-            return Step(data)
-        self._from_client += data
-        waiting = self._from_client
+            passed, self._from_client = self._shifted(waiting, self._shift)
+            return Step(passed)
+        self._from_client = waiting
         if len(waiting) < 4:
             return NOTHING
-        length, _ = head(waiting, 0)
-        if len(waiting) < 4 + length:
+        length, number = head(waiting, 0)
+        end = 4 + length
+        if len(waiting) < end:
+            return NOTHING
+        self._from_client = b""
+        if self._tls and not self._encrypted and length == _TLS_REQUEST and packets.four(waiting, 4) & packets.SSL:
+            self._encrypted, self.rest = True, waiting[end:]
+            self.state = "tls"
             return NOTHING
         self._answered = True
-        self._from_client = b""
+        self._next = number + 1
+        payload = waiting[4:end]
         try:
-            self._read_answer(waiting[4 : 4 + length])
+            self._read_answer(payload)
         except (error, ValueError, IndexError):
             self._pass("a client answers the server's greeting in a way that is not known")
-        return Step(waiting)
+        if self.state == "unread" or not (self._encrypted or self._far_tls):
+            return Step(waiting)
+        capabilities = packets.four(payload, 0) & ~packets.SSL | (packets.SSL if self._far_tls else 0)
+        payload = capabilities.to_bytes(4, "little") + payload[4:]
+        if not self._far_tls:
+            self._shift = 1 - number
+            return Step(packet(payload, 1))
+        self._shift = 2 - number
+        self._answer = packet(payload, 2)
+        self.state = "far-tls"
+        return Step(packet(payload[:_TLS_REQUEST], 1))
+
+    def refusal(self, text: str) -> bytes:
+        """See `Opening`."""
+        return error_packet(text, number=self._next)
+
+    def resume(self) -> Step:
+        """See `Opening`."""
+        self.state = "opening"
+        return Step(self._answer)
 
     def server(self, data: bytes) -> Step:
         """See `Opening`."""
@@ -68,8 +103,10 @@ class Opening:
             position = end
             if not self._greeted:
                 passed += packet(self._greet(payload), number)
+                if self.state == "refused":
+                    return Step(to_client=error_packet(self.why, 2026))
             else:
-                passed += waiting[end - 4 - length : end]
+                passed += packet(payload, number - self._shift)
                 if payload[:1] == b"\0" and self._answered and self.state == "opening":
                     self.state = "open"
                     self.early = (b"", waiting[end:])
@@ -78,6 +115,21 @@ class Opening:
                 return Step(to_client=passed + waiting[end:])
         self._from_server = waiting[position:]
         return Step(to_client=passed)
+
+    @staticmethod
+    def _shifted(data: bytes, shift: int) -> tuple[bytes, bytes]:
+        """(whole packets with other numbers, what is left of the last one); all as it is where nothing is shifted."""
+        if not shift:
+            return data, b""
+        passed, position = b"", 0
+        while len(data) - position >= 4:
+            length, number = head(data, position)
+            end = position + 4 + length
+            if end > len(data):
+                break
+            passed += packet(data[position + 4 : end], number + shift)
+            position = end
+        return passed, data[position:]
 
     def _greet(self, payload: bytes) -> bytes:
         """The server's greeting, without what can't be read."""
@@ -96,7 +148,9 @@ class Opening:
             return payload
         self._capabilities = low | high << 16 | own << 32
         self.facts["version"] = payload[1 : payload.index(0, 1)].decode("ascii", "replace")
-        low &= ~_TAKEN_OUT & 0xFFFF
+        if self._far_tls and not low & packets.SSL:
+            self.state, self.why = "refused", "the server has no TLS, which sslmode in --to asks for"
+        low = low & ~_TAKEN_OUT & 0xFFFF | (packets.SSL if self._tls else 0)
         high &= ~(_TAKEN_OUT >> 16) & 0xFFFF
         return (
             payload[:at]
@@ -112,7 +166,7 @@ class Opening:
         if not capabilities & packets.PROTOCOL_41:
             self._pass("a client of the protocol before 4.1")
             return
-        if capabilities & packets.SSL:
+        if capabilities & packets.SSL and not self._encrypted:
             self._pass("an encrypted connection" if self._watching else "a client insists on TLS")
             return
         if capabilities & self._capabilities & (packets.COMPRESS | packets.ZSTD) and self._watching:

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from types import MappingProxyType
 
 from askless.sources.wire import Facts
-from askless.sources.wire.postgresql.opening import TLS_REQUEST, Opening, error_message
+from askless.sources.wire.postgresql.opening import TLS_REQUEST, Opening
 from askless.sources.wire.postgresql.session import Session
 
 
@@ -19,17 +19,13 @@ class PostgreSQL:
     tls_request = TLS_REQUEST
     variables: Mapping[str, str] = MappingProxyType({"host": "PGHOST", "port": "PGPORT"})
 
-    def opening(self, tls: bool = False, watching: bool = False) -> Opening:
+    def opening(self, tls: bool = False, watching: bool = False, far_tls: bool = False) -> Opening:
         """See `Wire`."""
         return Opening(tls, watching)
 
     def session(self, connection: int, facts: Facts) -> Session:
         """See `Wire`."""
         return Session(connection, facts)
-
-    def refusal(self, text: str) -> bytes:
-        """See `Wire`."""
-        return error_message(text)
 
 
 PROTOCOL = PostgreSQL()

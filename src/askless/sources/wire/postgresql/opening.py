@@ -32,6 +32,7 @@ class Opening:
         self.why = ""
         self.facts: Facts = {}
         self.early = (b"", b"")
+        self.rest = b""
         self._tls = tls
         self._watching = watching
         self._asked = 0  # encryptions that the client has asked for, and the server has not yet answered
@@ -51,6 +52,7 @@ class Opening:
         if waiting and waiting[0] == _TLS_HELLO:
             if self._tls:
                 self.state, self._tls = "tls", False
+                self.rest, self._from_client = waiting, b""
                 return NOTHING
             return self._refuse("a client begins with TLS at once, and the relay has no certificate: --tls-cert")
         if len(waiting) < 8:
@@ -67,6 +69,7 @@ class Opening:
                 return NOTHING
             if code == TLS and self._tls:
                 self.state, self._tls = "tls", False
+                self.rest, self._from_client = self._from_client, b""
                 return Step(to_client=b"S")
             more = self._start()
             return Step(more.to_server, b"N" + more.to_client)
@@ -93,6 +96,14 @@ class Opening:
             position = end
         self._from_client = waiting[position:]
         return Step(begun + waiting[:position])
+
+    def refusal(self, text: str) -> bytes:
+        """See `Opening`."""
+        return error_message(text)
+
+    def resume(self) -> Step:
+        """See `Opening`. TLS towards the server has begun before anything else."""
+        return NOTHING
 
     def server(self, data: bytes) -> Step:
         """See `Opening`."""
