@@ -18,7 +18,7 @@ from askless.output import notices
 
 PAGES = ("/calls/due", "/berths")
 _OFFICE = {"vessel", "port_call", "berth", "tug_job", "tug", "pilot"}
-_FILL = "import sys, data, sqlalchemy; data.fill(sqlalchemy.create_engine(sys.argv[1]))"
+_FILL = "import sys, data, sqlalchemy; data.fill(sqlalchemy.create_engine(sys.argv[1]), scale=2)"
 
 
 def run(url: str, out: Path, times: int) -> None:
