@@ -26,7 +26,8 @@ from askless.sources.wire import load
 _WAIT_S = 0.25
 _NICE = 10
 _FULL_SHARE = 2  # once the backlog is half full, reading is no longer put off
-_SLICE_NS, _REST_SHARE, _LOOK_EVERY = 4_000_000, 9, 64
+_SLICE_NS, _REST_MOST_S, _LOOK_EVERY = 4_000_000, 0.25, 4
+_REST_SHARE, _REST_SHARE_OF_MUCH, _MUCH_BYTES_S = 9, 49, 1_000_000
 
 
 class Job(msgspec.Struct, frozen=True):
@@ -80,7 +81,7 @@ def _take(conversations: Conversations, kind: int, number: int, at_ns: int, data
 
 
 class _Pace:
-    """Keeps the reader out of the way while there is much traffic: it works a tenth of the time then.
+    """Keeps the reader out of the way while there is traffic: it works a tenth of the time then, or a fiftieth if much comes.
 
     A process that runs beside the traffic slows it down, whatever its priority is: measured by benchmarks/relay.py. Once
     the backlog is half full, and when nothing new comes, it works as fast as it can.
@@ -91,6 +92,7 @@ class _Pace:
         self.turn = 0
         self.began_ns = process_time_ns()
         self.written = backlog.written
+        self.looked_ns = perf_counter_ns()
 
     def rest(self) -> None:
         """Called after each record."""
@@ -100,10 +102,11 @@ class _Pace:
         worked_ns = process_time_ns() - self.began_ns
         if worked_ns < _SLICE_NS:
             return
-        written = self.backlog.written
+        written, now_ns = self.backlog.written, perf_counter_ns()
         if written != self.written and (written - self.backlog.read) * _FULL_SHARE < self.backlog.size:
-            sleep(worked_ns * _REST_SHARE / 1e9)
-        self.written = written
+            much = (written - self.written) * 1e9 > _MUCH_BYTES_S * (now_ns - self.looked_ns)
+            sleep(min(worked_ns * (_REST_SHARE_OF_MUCH if much else _REST_SHARE) / 1e9, _REST_MOST_S))
+        self.written, self.looked_ns = written, now_ns
         self.began_ns = process_time_ns()
 
 
