@@ -26,8 +26,8 @@ from askless.sources.wire import load
 _WAIT_S = 0.25
 _NICE = 10
 _FULL_SHARE = 2  # once the backlog is half full, reading is no longer put off
-_SLICE_NS, _REST_MOST_S, _LOOK_EVERY = 4_000_000, 0.25, 4
-_REST_SHARE, _REST_SHARE_OF_MUCH, _MUCH_BYTES_S = 9, 49, 1_000_000
+_SLICE_NS, _REST_MOST_S, _LOOK_EVERY = 4_000_000, 0.8, 4
+_REST_SHARE, _REST_SHARE_OF_MUCH, _MUCH_BYTES_S = 9, 199, 1_000_000
 
 
 class Job(msgspec.Struct, frozen=True):
@@ -81,7 +81,7 @@ def _take(conversations: Conversations, kind: int, number: int, at_ns: int, data
 
 
 class _Pace:
-    """Keeps the reader out of the way while there is traffic: it works a tenth of the time then, or a fiftieth if much comes.
+    """Keeps the reader out of the way while there is traffic: it works a tenth of the time then, or less if much comes.
 
     A process that runs beside the traffic slows it down, whatever its priority is: measured by benchmarks/relay.py. Once
     the backlog is half full, and when nothing new comes, it works as fast as it can.
