@@ -106,7 +106,7 @@ def _edit(
             what.append(f"\n{_lines(finding)}", style="cyan")
         caller = _caller(finding, document.findings)
         if caller is not None:
-            what.append(f"\ncalled at {at(caller)} in {safe(caller.function)}", style="cyan")
+            what.append(f"\ncalled at {at(caller)}{in_function(caller)}", style="cyan")
         name = Text(finding.key.ljust(10), style="dim")
         name.append("\naccepted" if finding.key in document.accepted else f"\n{finding.evidence}")
         rows.add_row(f"{place + turn:>3}", Text(finding.pattern.ljust(15), style="bold"), name, what)
@@ -123,7 +123,9 @@ def _gain(edit: Edit, mended: Sequence[Finding]) -> str:
 
 def where(line: Line) -> str:
     """Where a change is to be made: nobody can change a query in the template that shows it."""
-    return f"where the query is built that {at(line)} shows" if line.function == "template" else f"at {at(line)}"
+    if line.function == "template":
+        return f"where the query is built that {at(line)} shows"
+    return f"at {at(line)}" if line.line else f"at {at(line)}{in_function(line)}"
 
 
 def _caller(finding: Finding, others: Sequence[Finding]) -> Line | None:
@@ -156,7 +158,7 @@ def _summary(out: Console, place: int, finding: Finding, accepted: bool, caller:
     if finding.lines:
         out.print(indented(Text(_lines(finding), style="cyan"), 5))
     if caller is not None:
-        out.print(indented(Text(f"called at {at(caller)} in {safe(caller.function)}", style="cyan"), 7))
+        out.print(indented(Text(f"called at {at(caller)}{in_function(caller)}", style="cyan"), 7))
     saving = _saving(finding)
     if saving:
         out.print(indented(Text(saving), 5))
@@ -175,7 +177,7 @@ def _lines(finding: Finding) -> str:
     """The first line of a finding, and how many more there are."""
     first, *others = finding.lines
     more = f" and {len(others)} more" if others else ""
-    return f"{at(first)} in {safe(first.function)}{more}"
+    return f"{at(first)}{in_function(first)}{more}"
 
 
 def _saving(finding: Finding) -> str:
@@ -268,7 +270,7 @@ def _sql(out: Console, sql: str) -> None:
 def _advice(out: Console, advice: Advice) -> None:
     rows = [("why", advice.why), ("saving", advice.saving), ("price", advice.trade_off)]
     if advice.at is not None:
-        rows.append(("where", f"{at(advice.at)} in {advice.at.function}"))
+        rows.append(("where", f"{at(advice.at)}{in_function(advice.at)}"))
     labelled(out, rows)
     if advice.code:
         out.print(indented(Text(safe(advice.code), style="green"), 4))
