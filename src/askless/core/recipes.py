@@ -133,6 +133,10 @@ class Page(Recipe, frozen=True, kw_only=True):
     """Read a part of the rows at a time."""
 
 
+class Skip(Recipe, frozen=True, kw_only=True):
+    """Reach a page by key, not by counting the rows before it."""
+
+
 class Move(Recipe, frozen=True, kw_only=True):
     """Let the database choose, or count. `columns` are those that the application tested; none: it only counted."""
 

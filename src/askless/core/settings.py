@@ -18,6 +18,7 @@ class Settings(msgspec.Struct, frozen=True):
     wide_result_bytes: int = 4096  # a result smaller than this is never over-wide
     unbounded_rows_least: int = 500  # rows without LIMIT from which a query counts as unbounded
     unbounded_table_least: int = 100  # the same, where the result is the whole table
+    offset_least: int = 1000  # rows that an OFFSET skips, from which it is deep
     unused_objects_least: int = 2  # objects loaded eagerly and never touched, over the capture
     discarded_rows_least: float = 20.0  # rows from which it matters that most of them are not used
     discarded_read_most: float = 0.2  # the largest share of rows that are used where most are thrown away

@@ -19,6 +19,7 @@ from askless.core.recipes import (
     Page,
     Recipe,
     Share,
+    Skip,
     UseLoaded,
     WriteTogether,
 )
@@ -30,6 +31,7 @@ REGISTRY: dict[type[Recipe], str] = {
     UseLoaded: "askless.core.advice.reuse",
     Narrow: "askless.core.advice.projection",
     Page: "askless.core.advice.pagination",
+    Skip: "askless.core.advice.skipping",
     Move: "askless.core.advice.moving",
     LeaveOut: "askless.core.advice.leaving",
     WriteTogether: "askless.core.advice.writing",

@@ -6,17 +6,23 @@ from askless.core.advice import rewriting
 from askless.core.advice.orm import model_of, words_of
 from askless.core.context import Context
 from askless.core.findings import Advice
+from askless.core.model import Schema
 from askless.core.recipes import Page
 from askless.core.settings import PAGE_ROWS
+from askless.core.sql.structure import Structure
+
+
+def page_key(structure: Structure, schema: Schema | None) -> tuple[str, bool]:
+    """The column that tells the rows of a list apart, and whether that is known and no guess."""
+    table = schema.table(structure.main) if schema is not None else None
+    key = table.primary_key[0] if table is not None and len(table.primary_key) == 1 else "id"
+    return key, table is not None or key in {output.column.name for output in structure.outputs}
 
 
 def advise(recipe: Page, context: Context) -> tuple[Advice, ...]:
     """What the page makes of the rows first, in the database; then a part of them, by key, where it shows a part."""
     structure, schema, load = recipe.structure, context.schema, recipe.stats.load
-    table = schema.table(structure.main) if schema is not None else None
-    key = table.primary_key[0] if table is not None and len(table.primary_key) == 1 else "id"
-    names = {output.column.name for output in structure.outputs}
-    known = table is not None or key in names
+    key, known = page_key(structure, schema)
     words, model = words_of(load), model_of(load, load.target, context.models) if load is not None else None
     code = words.paged(model, key, PAGE_ROWS) if words is not None and model is not None and known else ""
     ordered = ", ".join(str(column) for column, _ in structure.order_by)

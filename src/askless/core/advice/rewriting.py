@@ -385,6 +385,42 @@ def paged(text: str, system: str, key: str, size: int) -> str:
     return rewritten(text, system, change)
 
 
+def behind(text: str, system: str, order: Sequence[tuple[Column, bool]], key: str) -> str:
+    """A page without its OFFSET: the rows behind the last one seen, by the columns of its order and then by the key.
+
+    '' where the order runs up for some columns and down for others, or is more than one column beside the key.
+    """
+    if len(order) > 1 or any(not column.name for column, _ in order):
+        return ""
+    down = bool(order) and order[0][1]
+
+    def change(tree: exp.Select, names: Names) -> exp.Select | None:
+        source = source_of(tree)
+        if not isinstance(source, exp.Table) or tree.args.get("group") or tree.args.get("distinct"):
+            return None
+        beyond = exp.LT if down else exp.GT
+        last = exp.column(key, table=source.alias_or_name)
+        condition: exp.Condition = beyond(this=last, expression=exp.Placeholder(this=f"last_{key}"))
+        first = tree.args["order"].expressions[0] if order else None
+        ordered = first.this if first is not None else None
+        nulls_first = first.args.get("nulls_first") if first is not None else None
+        if ordered is not None and order[0][0].name.lower() != key.lower():
+            seen = exp.Placeholder(this=f"last_{order[0][0].name}")
+            condition = exp.or_(
+                beyond(this=ordered.copy(), expression=seen.copy()),
+                exp.and_(exp.EQ(this=ordered.copy(), expression=seen.copy()), condition),
+            )
+            tree = tree.order_by(
+                exp.Ordered(this=last.copy(), desc=down, nulls_first=nulls_first), append=True, copy=False
+            )
+        elif ordered is None:
+            tree = tree.order_by(last.copy(), copy=False)
+        tree.set("offset", None)
+        return tree.where(condition, copy=False)
+
+    return rewritten(text, system, change)
+
+
 def named(text: str, system: str, columns: Sequence[str]) -> str:
     """`SELECT *` of one table with its columns by name."""
 

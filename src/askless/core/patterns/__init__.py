@@ -20,6 +20,7 @@ REGISTRY = {
     "unused-load": "askless.core.patterns.unused_load",
     "over-wide": "askless.core.patterns.over_wide",
     "unbounded": "askless.core.patterns.unbounded",
+    "deep-offset": "askless.core.patterns.deep_offset",
     "write-loop": "askless.core.patterns.write_loop",
 }
 

@@ -1,0 +1,80 @@
+"""deep-offset: a page that lies behind so many rows that skipping them is what takes the time.
+
+Not flagged: pages near the first one, an OFFSET that is 0 or not known. A page that was not among a shape's first executions may
+be missed: these alone are kept with their values.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from askless.core.context import Context
+from askless.core.findings import Cost
+from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule
+from askless.core.recipes import Skip
+from askless.core.shape_stats import Example, ShapeStats
+from askless.core.sql.meaning import meaning
+from askless.core.sql.structure import Structure
+from askless.core.words import plural
+
+RULE = Rule(
+    "deep-offset",
+    "a page that is reached by counting",
+    "OFFSET of 1,000 and more: all rows before it are read and thrown away",
+    "the first pages, pages by key",
+)
+_URGENT_SHARE = 0.25  # of the request's time
+
+
+class DeepOffset(ByTotals):
+    """See the module."""
+
+    rule = RULE
+    yields_to = ()
+
+    def worth_parsing(self, stats: ShapeStats, context: Context) -> bool:
+        """Whether the text may skip rows: by the word, or by MySQL's LIMIT with two numbers."""
+        return "offset" in stats.shape.text or "limit ?, ?" in stats.shape.text
+
+    def judge_shape(self, met: Met, structure: Structure) -> Diagnosis | None:
+        """One a query whose deepest page, of those that were kept, lies deep."""
+        slot = structure.offset_slot
+        if slot is None:
+            return None
+        depths = list(_depths(met.stats.examples, slot))
+        deepest = max(depths, default=0)
+        if deepest < met.context.settings.offset_least:
+            return None
+        return _diagnosis(met, structure, deepest)
+
+
+def _depths(examples: Iterable[Example], slot: int) -> Iterable[int]:
+    """How many rows each execution skipped, where that is known."""
+    for example in examples:
+        values = example.statement.values(example.parameters, example.literals)
+        value = meaning(values[slot]) if slot < len(values) else None
+        if isinstance(value, int):
+            yield value
+
+
+def _diagnosis(met: Met, structure: Structure, deepest: int) -> Diagnosis:
+    stats = met.stats
+    requests = max(stats.requests, 1)
+    share = stats.duration_ns / met.route.elapsed_ns if met.route.elapsed_ns else 0.0
+    ordered = ", ".join(str(column) for column, _ in structure.order_by)
+    claim = Claim(
+        severity="urgent" if share >= _URGENT_SHARE else "worthwhile",
+        title=f"OFFSET {deepest:,} reads so many rows of {structure.main} and throws them away before it gives {plural(stats.rows_most, 'row')}",
+        evidence="traced",
+        because=(
+            f"OFFSET {deepest:,} was asked; the deeper the page, the more is read for it",
+            f"ordered by {ordered}" if ordered else "in no order: which rows a page has is the server's choice",
+        ),
+        cost=Cost(queries=stats.count / requests, query_ms=stats.query_ns / 1e6),
+        brief=f"{structure.main} behind {deepest:,} rows",
+    )
+    saving = f"{deepest:,} rows less to read for that page; time is for a trial to tell"
+    return Diagnosis(met.finding(RULE, claim), Skip(stats=stats, line=met.line, saving=saving))
+
+
+PATTERN = DeepOffset()
