@@ -5,7 +5,25 @@ from __future__ import annotations
 from struct import pack
 from typing import Any
 
+from askless.core.traffic import QuerySeen
+from askless.sources.wire import Session
+
 Turn = tuple[str, bytes]  # "client" or "server", and what it says
+
+
+def told_by(session: Session, turns: list[Turn], pieces: list[int] | None = None) -> list[QuerySeen]:
+    """The queries of a conversation, a millisecond a turn; each turn is cut at these distances, taken in turns."""
+    cuts = pieces or [1 << 30]
+    results, cut, at_ns = [], 0, 0
+    for side, said in turns:
+        at_ns += 1_000_000
+        while said:
+            size = cuts[cut % len(cuts)]
+            cut += 1
+            listen = session.client if side == "client" else session.server
+            results += [seen.query for seen in listen(said[:size], at_ns)]
+            said = said[size:]
+    return results + [seen.query for seen in session.ended(at_ns)]
 
 
 def cstring(text: str) -> bytes:

@@ -16,7 +16,7 @@ from askless.sources.wire.mysql import packets
 from askless.sources.wire.mysql.session import Session
 from tests.conftest import findings
 from tests.wire.conversations import MySql as M
-from tests.wire.conversations import Turn
+from tests.wire.conversations import Turn, told_by
 
 LONG, VARCHAR = 3, 253
 OLD = packets.PROTOCOL_41 | packets.SECURE | packets.PLUGIN_AUTH
@@ -24,21 +24,8 @@ MODERN = OLD | packets.DEPRECATE_EOF
 COLUMNS = [("id", LONG), ("name", VARCHAR)]
 
 
-def told(
-    turns: list[Turn], capabilities: int = OLD, pieces: list[int] | None = None, version: str = "8.4"
-) -> list[QuerySeen]:
-    session = Session(3, {"capabilities": capabilities, "version": version, "charset": 45})
-    cuts = pieces or [1 << 30]
-    results, cut, at_ns = [], 0, 0
-    for side, said in turns:
-        at_ns += 1_000_000
-        while said:
-            size = cuts[cut % len(cuts)]
-            cut += 1
-            listen = session.client if side == "client" else session.server
-            results += [seen.query for seen in listen(said[:size], at_ns)]
-            said = said[size:]
-    return results + [seen.query for seen in session.ended(at_ns)]
+def told(turns: list[Turn], capabilities: int = OLD, pieces: list[int] | None = None) -> list[QuerySeen]:
+    return told_by(Session(3, {"capabilities": capabilities, "version": "8.4", "charset": 45}), turns, pieces)
 
 
 def texts(modern: bool) -> list[Turn]:

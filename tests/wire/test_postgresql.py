@@ -12,27 +12,17 @@ from askless.core.traffic import QuerySeen
 from askless.sources.wire import Unreadable, load
 from askless.sources.wire.postgresql.session import Session
 from tests.wire.conversations import Postgres as P
-from tests.wire.conversations import Turn
+from tests.wire.conversations import Turn, told_by
 
 INT, TEXT, UUID, NUMERIC, STAMP = 23, 25, 2950, 1700, 1114
 BERTHS = P.columns(("id", INT), ("name", TEXT))
 
 
 def told(turns: list[Turn], pieces: list[int] | None = None) -> list[QuerySeen]:
-    """The queries of a conversation; each turn cut at these distances, taken in turns."""
+    """The queries of a conversation, on a connection whose server is ready."""
     session = Session(4, {"user": "harbour"})
     session.server(P.ready(), 0)
-    cuts = pieces or [1 << 30]
-    results, cut, at_ns = [], 0, 0
-    for side, said in turns:
-        at_ns += 1_000_000
-        while said:
-            size = cuts[cut % len(cuts)]
-            cut += 1
-            listen = session.client if side == "client" else session.server
-            results += [seen.query for seen in listen(said[:size], at_ns)]
-            said = said[size:]
-    return results + [seen.query for seen in session.ended(at_ns)]
+    return told_by(session, turns, pieces)
 
 
 SIMPLE: list[Turn] = [

@@ -3,10 +3,7 @@
 from __future__ import annotations
 
 import argparse
-import contextlib
-import io
 import shutil
-import socket
 import subprocess
 import sys
 import time
@@ -18,6 +15,7 @@ import askless.demo
 from askless import sources
 from askless.cli import capture
 from askless.cli.common import file
+from askless.cli.showing import free_port, shown, step, title
 from askless.core.errors import AskLessError
 from askless.output import notices
 
@@ -178,13 +176,6 @@ def build(out: Path) -> Path:
     return out / "harbour" / "app.py"
 
 
-def free_port() -> int:
-    """A port that nobody listens on."""
-    with contextlib.closing(socket.socket()) as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
-
-
 def _record(application: Path, url: str, folder: Path, pages: str, times: int, visited: Sequence[str] = PAGES) -> None:
     port = free_port()
     program = [str(application), url, "--port", str(port), "--pages", pages]
@@ -216,27 +207,3 @@ def _visit(
         "program": [sys.executable, *program], "visit": urls, "times": times, "strict_route": [], "variables": variables,
     }  # fmt: skip
     capture.record(source, values, folder)
-
-
-def step(what: str, words: Sequence[str]) -> None:
-    """Run a command of ours, under a title and with what is typed for it."""
-    from askless.cli.main import main
-
-    title(what)
-    shown(words)
-    sys.stdout.flush()
-    main(words)
-
-
-def title(text: str) -> None:
-    """A line above a step."""
-    print(f"\n━━ {text} " + "━" * max(4, 74 - len(text)))
-
-
-def shown(words: Sequence[str]) -> None:
-    """A command of ours as it is typed."""
-    typed = io.StringIO()
-    typed.write("$ askless")
-    for word in words:
-        typed.write(" " + (f'"{word}"' if " " in word else word))
-    print(typed.getvalue() + "\n")

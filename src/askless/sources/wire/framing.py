@@ -4,11 +4,12 @@ from __future__ import annotations
 
 
 class Leftover:
-    """Bytes that wait for the rest of their message."""
+    """Bytes of one direction that wait for the rest of their message. `offset` counts those of whole messages."""
 
-    __slots__ = ("_need", "_pieces", "_size")
+    __slots__ = ("_need", "_pieces", "_size", "offset")
 
     def __init__(self) -> None:
+        self.offset = 0
         self._pieces: list[bytes] = []
         self._size = self._need = 0
 
@@ -27,10 +28,12 @@ class Leftover:
         self.clear()
         return whole
 
-    def keep(self, data: bytes, need: int) -> None:
-        """Keep the beginning of a message that needs so many bytes."""
-        self._pieces = [data] if data else []
-        self._size, self._need = len(data), need
+    def keep(self, data: bytes, position: int, need: int) -> None:
+        """Whole messages end at a position; keep what is behind it, of a message that needs so many bytes."""
+        self.offset += position
+        if position < len(data):
+            self._pieces = [data[position:] if position else data]
+            self._size, self._need = len(data) - position, need
 
     def clear(self) -> None:
         """Forget what waits."""

@@ -69,7 +69,6 @@ class Session:
         self._adrift = False
         self._from_client, self._from_server = Leftover(), Leftover()
         self._pieces: list[bytes] = []  # of a command that takes several packets
-        self._offsets = [0, 0]
         self._row_goes_on = False
         self._counted = Counted()
         self._seen: list[Seen] = []
@@ -90,10 +89,9 @@ class Session:
             try:
                 self._packet(data[position + 4 : end], number, at_ns)
             except (error, ValueError, IndexError):
-                raise Unreadable("a broken command of a client", self._offsets[0] + position) from None
+                raise Unreadable("a broken command of a client", self._from_client.offset + position) from None
             position = end
-        self._offsets[0] += position
-        self._rest(self._from_client, data, position)
+        self._from_client.keep(data, position, _need(data, position))
         return self._told()
 
     def server(self, data: bytes, at_ns: int) -> list[Seen]:
@@ -116,18 +114,10 @@ class Session:
                 else:
                     self._answer(command, data[position + 4 : end], at_ns)
             except (error, ValueError, IndexError):
-                raise Unreadable("a broken answer of a server", self._offsets[1] + position) from None
+                raise Unreadable("a broken answer of a server", self._from_server.offset + position) from None
             position = end
-        self._offsets[1] += position
-        self._rest(self._from_server, data, position)
+        self._from_server.keep(data, position, _need(data, position))
         return self._told()
-
-    @staticmethod
-    def _rest(leftover: Leftover, data: bytes, position: int) -> None:
-        waiting = len(data) - position
-        if waiting:
-            need = 4 + packets.head(data, position)[0] if waiting >= 4 else 4
-            leftover.keep(data[position:] if position else data, need)
 
     def _told(self) -> list[Seen]:
         seen, self._seen = self._seen, []
@@ -518,3 +508,8 @@ class Session:
             return
         told = self._counted.is_told(execution.text) if execution.sample else False
         self._seen.append(Seen(told_of(execution, self.connection, self.encoding, told), self.application, self.inside))
+
+
+def _need(data: bytes, position: int) -> int:
+    """Bytes of the packet at a position, as far as its head is there."""
+    return 4 + packets.head(data, position)[0] if len(data) - position >= 4 else 4

@@ -45,7 +45,6 @@ class Session:
         self._adrift = False  # bytes were lost: wait until the server says that it is ready
         self._done_ns = 0  # when the server last ended something
         self._from_client, self._from_server = Leftover(), Leftover()
-        self._offsets = [0, 0]
         self.nameless = 0  # executions of what was prepared before anybody read
         self._counted = Counted()
         self._seen: list[Seen] = []
@@ -61,7 +60,7 @@ class Session:
         while position + 5 <= size:
             kind, end = data[position], position + 1 + _LENGTH(data, position + 1)[0]
             if kind not in _FROM_CLIENT or not position + 5 <= end <= position + _MOST_BYTES:
-                raise Unreadable("no message of a client", self._offsets[0] + position)
+                raise Unreadable("no message of a client", self._from_client.offset + position)
             if end > size:
                 break
             reader = self._CLIENT.get(kind)
@@ -70,11 +69,10 @@ class Session:
                     reader(self, data, position + 5, end, at_ns)
                 except (error, ValueError, IndexError):
                     raise Unreadable(
-                        f"a broken message {chr(kind)!r} of a client", self._offsets[0] + position
+                        f"a broken message {chr(kind)!r} of a client", self._from_client.offset + position
                     ) from None
             position = end
-        self._offsets[0] += position
-        self._rest(self._from_client, data, position)
+        self._from_client.keep(data, position, _need(data, position))
         return self._told()
 
     def server(self, data: bytes, at_ns: int) -> list[Seen]:
@@ -87,7 +85,7 @@ class Session:
             kind, length = data[position], _LENGTH(data, position + 1)[0]
             end = position + 1 + length
             if kind not in _FROM_SERVER or not 4 <= length <= _MOST_BYTES:
-                raise Unreadable("no message of a server", self._offsets[1] + position)
+                raise Unreadable("no message of a server", self._from_server.offset + position)
             if end > size:
                 break
             if kind == _ROW:
@@ -102,19 +100,11 @@ class Session:
                         reader(self, data, position + 5, end, at_ns)
                     except (error, ValueError, IndexError):
                         raise Unreadable(
-                            f"a broken message {chr(kind)!r} of a server", self._offsets[1] + position
+                            f"a broken message {chr(kind)!r} of a server", self._from_server.offset + position
                         ) from None
             position = end
-        self._offsets[1] += position
-        self._rest(self._from_server, data, position)
+        self._from_server.keep(data, position, _need(data, position))
         return self._told()
-
-    @staticmethod
-    def _rest(leftover: Leftover, data: bytes, position: int) -> None:
-        waiting = len(data) - position
-        if waiting:
-            need = 1 + _LENGTH(data, position + 1)[0] if waiting >= 5 else 5
-            leftover.keep(data[position:] if position else data, need)
 
     def _told(self) -> list[Seen]:
         seen, self._seen = self._seen, []
@@ -436,3 +426,8 @@ class Session:
 def _shorts(data: bytes, position: int) -> tuple[tuple[int, ...], int]:
     (count,) = _SHORT(data, position)
     return unpack_from(f">{count}h", data, position + 2), position + 2 + 2 * count
+
+
+def _need(data: bytes, position: int) -> int:
+    """Bytes of the message at a position, as far as its head is there."""
+    return 1 + int(_LENGTH(data, position + 1)[0]) if len(data) - position >= 5 else 5
