@@ -133,6 +133,41 @@ def test_a_portal_read_in_portions_is_one_query() -> None:
     assert cut_short.text == "COMMIT"
 
 
+def test_a_portal_ends_with_what_it_was_asked_in() -> None:
+    """Outside of a transaction that is the Sync, whether or not all rows were asked for."""
+    turns: list[Turn] = [
+        ("client", P.parse("", "SELECT id, name FROM berth") + P.bind("", [], "c") + P.execute("c", 1) + P.sync()),
+        ("server", P.message("1") + P.message("2") + P.row(b"1", b"a") + P.message("s") + P.ready()),
+        ("client", P.query("SELECT 2")),
+        ("server", P.columns(("?", INT)) + P.row(b"2") + P.done("SELECT 1") + P.ready()),
+    ]
+    assert [(query.text, query.rows) for query in told(turns)] == [("SELECT id, name FROM berth", 1), ("SELECT 2", 1)]
+
+
+def test_what_is_sent_after_an_error_is_passed_over_until_the_sync() -> None:
+    turns: list[Turn] = [
+        ("client", P.parse("s", "SELECT 1") + P.sync()),
+        ("server", P.message("1") + P.ready()),
+        ("client", P.parse("", "SELECT nonsense") + P.message("H")),
+        ("server", P.error("42703", "no such column")),
+        ("client", P.parse("s", "SELECT 'never known'") + P.bind("s", []) + P.execute() + P.sync()),
+        ("client", P.bind("s", []) + P.execute() + P.sync()),
+        ("server", P.ready() + P.message("2") + P.row(b"1") + P.done("SELECT 1") + P.ready()),
+    ]
+    failed, answered = told(turns)
+    assert failed.error.startswith("42703") and (answered.text, answered.rows) == ("SELECT 1", 1)
+
+
+def test_each_value_has_its_form() -> None:
+    values = pack(">h", 2) + pack(">i", 4) + pack(">i", 7) + pack(">i", 2) + b"12"
+    bind = P.message("B", b"\0\0" + pack(">hhh", 2, 1, 0) + values + pack(">hhh", 2, 0, 1))
+    said = P.parse("", "SELECT $1, $2", INT, INT) + bind + P.describe("P") + P.execute() + P.sync()
+    columns = P.columns(("a", INT), ("b", INT))
+    answer = P.message("1") + P.message("2") + columns + P.row(b"7", pack(">i", 12)) + P.done("SELECT 1") + P.ready()
+    (query,) = told([("client", said), ("server", answer)])
+    assert query.parameters == (7, 12) and query.sample == ((7, 12),)
+
+
 def test_copies_calls_and_notices() -> None:
     out, into, answer = told(COPY)
     assert (out.rows, out.bytes, into.rows, answer.text) == (1, 8, 3, "SELECT 2")

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from askless.core.assembly import Assembler
 from askless.core.model import Place, Request
 from askless.core.traffic import QuerySeen
-from askless.sources.grouping import UNCLAIMED, Grouping
+from askless.sources.grouping import UNCLAIMED, Grouping, Told
 from askless.sources.requesting import Requests, Visited, Window
 from askless.sources.routes import route_of
 from askless.sources.tags import Tags, strip_tags
@@ -110,6 +110,19 @@ def test_comments_name_requests_and_lines_of_code() -> None:
         for action, at in (("due", 0), ("due", 1), ("show", 2), ("due", 3), ("due", 500))
     ]
     assert [len(request) for request in requests_of(plain)[0]] == [2, 1, 1, 1]
+
+
+def test_queries_stand_in_the_order_of_their_starts() -> None:
+    live: list[Request] = []
+    grouping = Grouping(Assembler("postgresql", live.append))
+    for text, start in (("second", 20), ("first", 10), ("third", 30)):  # told as they end
+        grouping.query(Told(1, "trace"), QuerySeen(f"SELECT '{text}'", start, 100 - start))
+    grouping.end("trace", 200)
+    assert [live[0].literals[i] or live[0].statement(i).parts[1::2] for i in range(3)] == [
+        ("'first'",),
+        ("'second'",),
+        ("'third'",),
+    ]
 
 
 def test_names_that_sessions_take_are_requests() -> None:

@@ -296,8 +296,8 @@ class Session:
             raise ValueError
         tag = data[position : end - 1].decode("ascii", "replace")
         words = tag.split()
-        if words and words[-1].isdigit() and (words[0] != "SELECT" or not execution.rows):
-            execution.rows = max(int(words[-1]), execution.rows)
+        if words and words[-1].isdigit() and not execution.rows:
+            execution.rows = int(words[-1])
         step = self._steps[0]
         self._finish(execution, step, at_ns)
         if words[:1] in (["BEGIN"], ["START"]):
