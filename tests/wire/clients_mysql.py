@@ -12,7 +12,7 @@ import pymysql
 from pymysql.constants import CLIENT
 
 WHO = {"user": os.environ.get("OFFICE_USER", "harbour"), "password": os.environ.get("OFFICE_PASSWORD", "tide")}
-PLACE = {"host": os.environ["MYSQL_HOST"], "port": int(os.environ["MYSQL_TCP_PORT"]), "database": "harbour", **WHO}
+PLACE = {"host": os.environ["MYSQL_HOST"], "port": int(os.environ["MYSQL_TCP_PORT"]), "database": "drivers", **WHO}
 
 with pymysql.connect(**PLACE, autocommit=True) as setup:
     cursor = setup.cursor()
@@ -22,9 +22,9 @@ with pymysql.connect(**PLACE, autocommit=True) as setup:
     )
     cursor.executemany("INSERT INTO berth_asked (id, name) VALUES (%s, %s)", [(n, f"Berth {n}") for n in range(200)])
 
-words = ["-h", PLACE["host"], "-P", str(PLACE["port"]), "--protocol=tcp", "-u", WHO["user"], "harbour"]
+words = ["-h", PLACE["host"], "-P", str(PLACE["port"]), "--protocol=tcp", "-u", WHO["user"], "drivers"]
 subprocess.run(
-    ["mariadb", *words[:-1], *([f"-p{WHO['password']}"] if WHO["password"] else []), "harbour", "-e",
+    ["mariadb", *words[:-1], *([f"-p{WHO['password']}"] if WHO["password"] else []), "drivers", "-e",
      "SELECT 'a;b' AS piece; SELECT count(*) FROM berth_asked"],
     check=True, stdout=subprocess.DEVNULL,
 )  # fmt: skip
@@ -46,7 +46,7 @@ with pymysql.connect(**PLACE, client_flag=CLIENT.MULTI_STATEMENTS) as plain:
     except pymysql.err.OperationalError:
         plain.rollback()
     plain.ping()
-    plain.select_db("harbour")
+    plain.select_db("drivers")
 
 by_c = MySQLdb.connect(**PLACE)
 cursor = by_c.cursor()

@@ -37,9 +37,8 @@ def texts(requests: list[Request]) -> list[str]:
     return [request.text(i) for request in requests for i in range(len(request))]
 
 
-@contextmanager
-def relayed(folder: Path, to: str, *more: str) -> Iterator[int]:
-    """A relay that runs while the block does; the port that it listens on."""
+def started(folder: Path, to: str, *more: str) -> tuple[subprocess.Popen[str], int]:
+    """A relay that listens, and its port."""
     port = free_port()
     words = [
         PYTHON,
@@ -59,6 +58,13 @@ def relayed(folder: Path, to: str, *more: str) -> Iterator[int]:
     assert process.stderr is not None
     line = process.stderr.readline()
     assert line.startswith("Relaying"), line + process.stderr.read()
+    return process, port
+
+
+@contextmanager
+def relayed(folder: Path, to: str, *more: str) -> Iterator[int]:
+    """A relay that runs while the block does; the port that it listens on."""
+    process, port = started(folder, to, *more)
     try:
         yield port
     finally:
@@ -196,20 +202,7 @@ def test_a_cancel_request_reaches_the_server(postgresql: Server, tmp_path: Path)
 
 
 def test_a_killed_relay_loses_nothing_that_it_has_passed_on(postgresql: Server, tmp_path: Path) -> None:
-    port = free_port()
-    words = [
-        PYTHON,
-        "-m",
-        "askless",
-        "capture",
-        "relay",
-        "-o",
-        str(tmp_path / "calls"),
-        "--listen",
-        f"127.0.0.1:{port}",
-    ]
-    process = subprocess.Popen([*words, "--to", f"postgresql://127.0.0.1:{postgresql.port}"], stderr=subprocess.PIPE)
-    assert process.stderr is not None and process.stderr.readline().startswith(b"Relaying")
+    process, port = started(tmp_path / "calls", f"postgresql://127.0.0.1:{postgresql.port}")
     with psycopg.connect(f"host=127.0.0.1 port={port} user=harbour dbname=postgres", autocommit=True) as client:
         for number in range(50):
             client.execute("SELECT %s + 0", (number,))
@@ -402,6 +395,19 @@ def test_a_port_in_use(postgresql: Server, tmp_path: Path) -> None:
     ran = program("capture", "relay", "-o", tmp_path / "calls", "--to", f"postgresql://{where}", "--listen", where)
     assert ran.code == 2 and f"can't listen on {where}: Address already in use" in ran.err
     assert "Traceback" not in ran.err
+
+
+def test_a_socket_that_somebody_listens_on_is_left_alone(postgresql: Server, tmp_path: Path) -> None:
+    path = postgresql.log.parent / f".s.PGSQL.{postgresql.port}"
+    plain = tmp_path / "a file"
+    plain.write_text("of somebody else's")
+    for where, why in ((path, "Address already in use"), (plain, "can't listen on")):
+        words = ["--to", f"postgresql://127.0.0.1:{postgresql.port}", "--listen", where]
+        ran = program("capture", "relay", "-o", tmp_path / "calls", *words)
+        assert ran.code == 2 and why in ran.err and "Traceback" not in ran.err, ran.err
+    assert path.is_socket() and plain.read_text() == "of somebody else's"
+    with psycopg.connect(f"host={path.parent} port={postgresql.port} user=harbour dbname=postgres") as still:
+        assert still.execute("SELECT 1").fetchone() == (1,)
 
 
 def test_the_programs_surroundings(monkeypatch: pytest.MonkeyPatch, tmp_path: Path, postgresql: Server) -> None:

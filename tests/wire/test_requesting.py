@@ -112,6 +112,20 @@ def test_comments_name_requests_and_lines_of_code() -> None:
     assert [len(request) for request in requests_of(plain)[0]] == [2, 1, 1, 1]
 
 
+def test_only_a_trace_is_shared_by_connections_and_outlasts_pauses() -> None:
+    """Whatever length it has; and a route of a trace's length is none."""
+    long_route = "harbour/calls/that-are-due-to-be"
+    assert len(long_route) == 32
+    asked = [
+        (1, f"SELECT id FROM berth /*request_id='{number}',route='due'*/", at, False)
+        for number, at in (("kdq12", 0), ("kdq12", 900))
+    ]
+    asked.insert(1, (2, "SELECT id FROM tug /*request_id='kdq12',route='due'*/", 10, False))
+    assert [len(request) for request in requests_of(asked)[0]] == [3]
+    routed = [(1, f"SELECT id FROM berth /*route='{long_route}'*/", at, False) for at in (0, 900)]
+    assert [len(request) for request in requests_of(routed)[0]] == [1, 1]
+
+
 def test_queries_stand_in_the_order_of_their_starts() -> None:
     live: list[Request] = []
     grouping = Grouping(Assembler("postgresql", live.append))

@@ -81,11 +81,13 @@ def _fill(url: str, out: Path) -> None:
 
 
 def _record(url: str, out: Path, kind: str, times: int) -> None:
+    from askless.database.connecting import parse_url
+
     port, folder = free_port(), out / f"relay-{kind}"
     if folder.exists():
         shutil.rmtree(folder)
-    server = url.replace("postgres://", "postgresql://").partition("@")[2] or url.partition("://")[2]
-    to = "postgresql://" + server.partition("/")[0]
+    address = parse_url(url)
+    to = f"postgresql://{address.host}:{address.port or 5432}"
     visits = [f"http://127.0.0.1:{port}{page}" for page in PAGES]
     program = ["node", str(out / "harbour_node" / "office.js"), str(port), kind]
     title(f"record the pages {'as they grew' if kind == 'grown' else 'as tuned'}, on the wire")

@@ -11,7 +11,7 @@ from sqlalchemy.engine import URL, Connection, make_url
 from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, SQLAlchemyError
 
 from askless.core.errors import AskLessError
-from askless.core.systems import Meaning, system_of
+from askless.core.systems import Meaning, called, system_of
 from askless.database.servers import SERVERS, Limits, server_of
 
 EXAMPLE = "sqlite:///harbour.db, postgresql://harbour@127.0.0.1/harbour or mariadb://harbour@127.0.0.1/harbour"
@@ -32,7 +32,7 @@ def parse_url(text: str) -> URL:
     except (ArgumentError, ValueError):
         raise AskLessError("url-unreadable", "the database URL can't be read", f"write it like {EXAMPLE}") from None
     name = url.get_backend_name()
-    system = next((system for system in map(system_of, SERVERS) if name in (system.name, *system.aliases)), None)
+    system = called(name, SERVERS)
     if system is None:
         raise AskLessError("system-unsupported", f"{name} databases are not supported", "write the URL like " + EXAMPLE)
     if name != system.name:

@@ -10,8 +10,7 @@ from urllib.parse import urlsplit
 
 from askless.capture.writing import CaptureWriter
 from askless.core.errors import AskLessError
-from askless.core.systems import REGISTRY as SYSTEMS
-from askless.core.systems import system_of
+from askless.core.systems import called
 from askless.core.words import plural
 from askless.sources import Voice, wire
 from askless.sources.conversations import Conversations
@@ -47,11 +46,11 @@ def server_of(word: str | None) -> Server:
         port = parts.port
     except ValueError as error:
         raise AskLessError("bad-server", f"--server takes HOST:PORT: {error}", _EXAMPLE) from None
-    names = {alias: name for name in SYSTEMS for alias in (name, *system_of(name).aliases)}
-    system = names.get(parts.scheme.lower(), "")
+    found = called(parts.scheme.lower(), wire.REGISTRY)
+    system = found.name if found is not None else ""
     if not parts.scheme:
         system = next((name for name in wire.REGISTRY if wire.load(name).port == port), "")
-    if system not in wire.REGISTRY:
+    if not system:
         raise AskLessError(
             "bad-server",
             f"--server {word} does not tell which system it is",

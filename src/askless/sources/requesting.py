@@ -25,6 +25,7 @@ _SHORT_LIVED_NS = 10_000_000_000
 _CONNECTIONS_LEAST = 3
 _IDLE_NS = 5_000_000_000  # a request that is told by a trace has ended when nothing of it came for so long
 _HELD_MOST = 50
+_TRACE = "trace"  # begins the mark of a request that several connections may serve
 _TABLES_NAMED = 3
 
 
@@ -66,6 +67,11 @@ class _Connection:
         self.tag: Hashable | None = None
         self.held: list[QuerySeen] = []  # control traffic that waits for what it belongs to
 
+    @property
+    def is_shared(self) -> bool:
+        """Whether other connections may serve the same request: it is told by a trace."""
+        return isinstance(self.mark, tuple) and self.mark[0] == _TRACE
+
 
 class _Tagged(NamedTuple):
     """A query whose comment was read."""
@@ -75,6 +81,12 @@ class _Tagged(NamedTuple):
     query: QuerySeen
     tags: Tags | None
     control: bool
+
+
+def _untagged(query: QuerySeen) -> tuple[QuerySeen, Tags | None]:
+    """A query without the comment that tags it, at the place which that names; and what it says."""
+    text, tags = strip_tags(query.text)
+    return (query if tags is None else msgspec.structs.replace(query, text=text, place=tags.place)), tags
 
 
 class Requests:
@@ -108,11 +120,8 @@ class Requests:
 
     def seen(self, number: int, seen: Seen) -> None:
         """A query has ended."""
-        text, tags = strip_tags(seen.query.text)
-        query = seen.query
-        if tags is not None:
-            query = msgspec.structs.replace(query, text=text, place=tags.place)
-        tagged = _Tagged(number, seen, query, tags, self._shaper.shape(text).noise)
+        query, tags = _untagged(seen.query)
+        tagged = _Tagged(number, seen, query, tags, self._shaper.shape(query.text).noise)
         if self.way != "auto":
             self._place(tagged)
             return
@@ -218,17 +227,14 @@ class Requests:
             return True
         if connection.inside or self.way == "connection":
             return False
-        return query.start_ns - connection.last_ns > self._pause_ns and not self._is_trace(connection.tag)
-
-    def _is_trace(self, tag: Hashable | None) -> bool:
-        return isinstance(tag, str) and len(tag) == 32 and self.way == "comment"
+        return query.start_ns - connection.last_ns > self._pause_ns and not connection.is_shared
 
     def _begin(self, number: int, connection: _Connection, tag: Hashable | None, tags: Tags | None) -> None:
         shared = tags is not None and bool(tags.trace) and self.way == "comment"
-        if connection.mark is not None and not self._is_trace(connection.tag):
+        if connection.mark is not None and not connection.is_shared:
             self._end(connection.mark)
         self._marks += 1
-        connection.mark = ("trace", tag) if shared else ("request", self._marks)
+        connection.mark = (_TRACE, tag) if shared else ("request", self._marks)
         connection.tag = tag
         if tag is None and connection.mark not in self._tables:
             self._tables[connection.mark] = []
@@ -259,7 +265,7 @@ class Requests:
 
     def _forget(self, number: int, connection: _Connection) -> None:
         self._connections.pop(number, None)
-        if connection.mark is not None and not self._is_trace(connection.tag) and connection.mark in self._last:
+        if connection.mark is not None and not connection.is_shared and connection.mark in self._last:
             self._end(connection.mark)
         self._give_up_held(number, connection)
         self._grouping.session_ended(number, connection.closed_ns)
@@ -296,8 +302,7 @@ class Visited:
 
     def seen(self, number: int, seen: Seen) -> None:
         """A query has ended."""
-        text, tags = strip_tags(seen.query.text)
-        query = seen.query if tags is None else msgspec.structs.replace(seen.query, text=text, place=tags.place)
+        query, _ = _untagged(seen.query)
         self._waiting.append((number, query, seen.in_transaction))
 
     def window(self, window: Window) -> None:

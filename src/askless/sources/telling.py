@@ -11,12 +11,11 @@ from askless.core.errors import AskLessError
 from askless.core.words import plural
 from askless.sources import known_times
 from askless.sources.grouping import Grouping
-from askless.sources.known_times import Marked, Named
+from askless.sources.known_times import Clock, Marked, Named
 from askless.sources.requesting import Requests, Visited, Window
 from askless.sources.ways import PAUSE_MS, way_of
 from askless.sources.wire import Facts, Seen
 
-Clock = Callable[[float], int]
 _Found = TypeVar("_Found")
 
 

@@ -169,8 +169,8 @@ def _by_hand(case: _Case) -> str:
     there = case.key if case.table == case.main else f"{case.table}.{case.column}"
     by_hand = f"collect the keys first, read all rows with {there} IN (...), keep them in a map by {case.key}"
     source = case.recipe.source
-    if source is None or not source.table or source.table == case.main:
-        return by_hand
+    if load is not None or source is None or not source.table or source.table == case.main:
+        return by_hand  # an ORM that said what it asks named no relation between the two
     return f"where an ORM asks: its eager-loading call, for the relation from {source.table} to {case.main}; by hand: {by_hand}"
 
 

@@ -6,6 +6,7 @@ What a system *does* (how it explains, where an index is tried) is in `askless.d
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from functools import lru_cache
 from importlib import import_module
 
@@ -130,6 +131,11 @@ def system_of(name: str) -> System:
     """The system of a name; for one that is not known, the data of the one whose rules are the most common."""
     result: System = import_module(REGISTRY.get(name, REGISTRY[UNKNOWN])).SYSTEM
     return result
+
+
+def called(name: str, among: Iterable[str] = REGISTRY) -> System | None:
+    """The system that a URL's scheme means, by its name or another one of it; None where it is none of these."""
+    return next((system for system in map(system_of, among) if name in (system.name, *system.aliases)), None)
 
 
 @lru_cache(maxsize=2)

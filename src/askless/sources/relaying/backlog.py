@@ -33,7 +33,7 @@ class Backlog:
     def create(cls, folder: Path, size: int) -> Backlog:
         """A new one of so many bytes, in a folder. Raises AskLessError folder-unwritable."""
         try:
-            data, page = (os.dup(_nameless(folder)) for _ in range(2))
+            data, page = (_nameless(folder) for _ in range(2))
             os.truncate(page, mmap.PAGESIZE)
         except OSError as error:
             raise AskLessError(

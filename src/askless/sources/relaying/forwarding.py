@@ -7,7 +7,10 @@ a chunk is written to the other side before anything else is done with it.
 from __future__ import annotations
 
 import asyncio
+import errno
 import json
+import os
+import socket
 import ssl
 from collections.abc import Callable
 from pathlib import Path
@@ -49,8 +52,13 @@ class Counts:
     """What has passed: connections by how they went."""
 
     def __init__(self) -> None:
-        self.connections = self.open = self.away = 0
-        self.unread: dict[str, int] = {}
+        self.open = self.away = 0
+        self.unread: dict[str, int] = {}  # passed on and not read, by reason
+        self.refused: dict[str, int] = {}
+
+
+def _count(counts: dict[str, int], why: str) -> None:
+    counts[why] = counts.get(why, 0) + 1
 
 
 class Passing(asyncio.Protocol):
@@ -109,6 +117,12 @@ def _address_of(transport: Any) -> str:
     """Where a client is; "" for one on this machine's sockets."""
     peer = transport.get_extra_info("peername")
     return f"{peer[0]}:{peer[1]}" if isinstance(peer, tuple) else ""
+
+
+def _is_heard(path: str) -> bool:
+    """Whether somebody listens on a unix socket, a database server for one."""
+    with socket.socket(socket.AF_UNIX) as probe:
+        return probe.connect_ex(path) == 0
 
 
 def _end_of(transport: Any) -> None:
@@ -181,7 +195,6 @@ class Pair:
             self.far = transport
             return
         self.near = transport
-        self.owner.counts.connections += 1
         self.owner.counts.open += 1
         self.task = self.owner.loop.create_task(self._connect())
 
@@ -217,7 +230,7 @@ class Pair:
             self.far.pause_reading()
             self.task = self.owner.loop.create_task(self._encrypt_far())
         elif state == "refused":
-            self.owner.left_out(self.opening.why)
+            _count(self.owner.counts.refused, self.opening.why)
             self._turn_away(b"")
         elif self.away and self.waiting:
             self._turn_away(self.away)
@@ -292,7 +305,7 @@ class Pair:
                 if data:
                     self.owner.put(kind, number, data)
         else:
-            self.owner.left_out(self.opening.why)
+            _count(self.owner.counts.unread, self.opening.why)
         near = Passing(self.owner, CLIENT, number, self.near)
         far = Passing(self.owner, SERVER, number, self.far)
         near.other, far.other = self.far, self.near
@@ -334,7 +347,8 @@ class Forwarder:
             return Beginning(Pair(self), CLIENT)
 
         if listen.path:
-            Path(listen.path).unlink(missing_ok=True)
+            if _is_heard(listen.path):  # the loop itself would put its own in the place of any socket
+                raise OSError(errno.EADDRINUSE, os.strerror(errno.EADDRINUSE))
             self._server = await self.loop.create_unix_server(begin, listen.path, backlog=_BACKLOG)
             Path(listen.path).chmod(0o600)
             return listen
@@ -383,10 +397,6 @@ class Forwarder:
             self.counts.open -= 1
         if number:
             self.put(CLOSED, number, b"")
-
-    def left_out(self, why: str) -> None:
-        """A connection is not read, or refused."""
-        self.counts.unread[why] = self.counts.unread.get(why, 0) + 1
 
     def put(self, kind: int, number: int, data: bytes) -> None:
         """Put something aside for the reader."""

@@ -108,6 +108,8 @@ def _tell(forwarder: Forwarder, spool: Spool, voice: Voice) -> None:
     counts = forwarder.counts
     for why, count in counts.unread.items():
         voice.note(f"note: {plural(count, 'connection')} passed on and not read: {why}")
+    for why, count in counts.refused.items():
+        voice.note(f"note: {plural(count, 'connection')} refused: {why}")
     if counts.away:
         voice.note(
             f"note: {plural(counts.away, 'connection')} refused, as {forwarder.settings.to} could not be reached"

@@ -10,8 +10,7 @@ from typing import Any, NamedTuple
 from urllib.parse import parse_qs, unquote, urlsplit
 
 from askless.core.errors import AskLessError
-from askless.core.systems import REGISTRY as SYSTEMS
-from askless.core.systems import system_of
+from askless.core.systems import called
 from askless.sources import wire
 from askless.sources.relaying.forwarding import Address, Settings
 from askless.sources.telling import Apart, apart_of
@@ -49,13 +48,13 @@ def _server(url: str | None) -> tuple[str, Address, ssl.SSLContext | None]:
     except ValueError as error:
         raise AskLessError("bad-server", f"--to takes a URL: {error}", _EXAMPLE) from None
     scheme = parts.scheme.split("+")[0].lower()
-    names = {alias: name for name in SYSTEMS for alias in (name, *system_of(name).aliases)}
-    system = names.get(scheme, "")
-    if system not in wire.REGISTRY:
+    found = called(scheme, wire.REGISTRY)
+    if found is None:
         raise AskLessError(
             "bad-server", f"--to takes postgresql://, mysql:// or mariadb://, not {scheme or url!r}", _EXAMPLE
         )
-    query = {name: found[-1] for name, found in parse_qs(parts.query).items()}
+    system = found.name
+    query = {name: given[-1] for name, given in parse_qs(parts.query).items()}
     protocol = wire.load(system)
     host = unquote(query.get("host", "") or parts.hostname or "127.0.0.1")
     port = port or int(query.get("port", "0") or 0) or protocol.port

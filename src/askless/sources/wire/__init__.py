@@ -114,8 +114,10 @@ class Wire(Protocol):
     variables: Mapping[str, str]  # environment variables by which clients find a server: "host", "port" -> name
 
     def opening(self, tls: bool = False, watching: bool = False, far_tls: bool = False) -> Opening:
-        """The beginning of a connection. `tls`: it is served to clients; `far_tls`: wanted towards the server. `watching`: nothing can be changed or answered, as
-        what both sides say has been said."""
+        """The beginning of a connection. `tls`: it is served to clients; `far_tls`: wanted towards the server.
+
+        `watching`: nothing can be changed or answered, as what both sides say has been said.
+        """
 
     def session(self, connection: int, facts: Facts) -> Session:
         """A session that an opening has led to."""

@@ -13,9 +13,6 @@ class Leftover:
         self._pieces: list[bytes] = []
         self._size = self._need = 0
 
-    def __len__(self) -> int:
-        return self._size
-
     def take(self, data: bytes) -> bytes:
         """All that is there with the new bytes, once enough is; b'' until then."""
         if not self._pieces:

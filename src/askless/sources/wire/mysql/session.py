@@ -32,7 +32,7 @@ _PROGRESS = 0xFFFF  # an "error" of MariaDB's that only tells how far it is
 class Command:
     """A command of the client, and how far its answer is.
 
-    `stage`: "first" (the first packet of an answer), "columns", "rows", "parameters" and "outputs" (of a PREPARE), "file".
+    `stage`: "first" (the first packet of an answer), "columns", "rows", "definitions" (of a PREPARE), "file".
     """
 
     __slots__ = ("at_ns", "columns", "execution", "kind", "left", "prepared", "stage", "texts", "turn")
@@ -303,8 +303,8 @@ class Session:
             self._first(command, payload, first, at_ns)
         elif command.stage == "columns":
             self._column(command, payload, at_ns)
-        elif command.stage in ("parameters", "outputs"):
-            self._definition(command, first, len(payload))
+        elif command.stage == "definitions":
+            self._definition(command)
 
     def _first(self, command: Command, payload: bytes, first: int, at_ns: int) -> None:
         if first == _ERROR:
@@ -466,11 +466,11 @@ class Session:
         ends = 0 if self._can & packets.DEPRECATE_EOF else 1
         # Definitions come one packet each, and an end behind each kind of them.
         command.left = sum(count + ends for count in (parameters, outputs) if count) if described else 0
-        command.stage = "parameters"
+        command.stage = "definitions"
         if not command.left:
             self._commands.popleft()
 
-    def _definition(self, command: Command, first: int, size: int) -> None:
+    def _definition(self, command: Command) -> None:
         command.left -= 1
         if not command.left:
             self._commands.popleft()
