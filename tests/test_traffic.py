@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, Self
 
 import msgspec
 import pytest
 
 from askless.capture.writing import CaptureWriter
-from askless.core.model import Place
+from askless.core.model import Errand, Place
 from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
 from tests.conftest import findings, run
 
@@ -26,6 +26,7 @@ class Made:
         self.path = folder / "made.jsonl"
         self.system = system
         self.rows: list[QuerySeen] = []
+        self.errands: list[Errand] = []
 
     def ask(
         self,
@@ -36,31 +37,42 @@ class Made:
         sample: Any = None,
         gap_ms: float = 1,
         digest: int = 0,
+        duration_ns: int = 400_000,
         **more: Any,
-    ) -> Made:
+    ) -> Self:
         start = self.rows[-1].start_ns + int(gap_ms * 1e6) if self.rows else 1_000_000
         row = QuerySeen(
-            text, start, 400_000, rows, 40 * rows, digest or len(self.rows) + 1, Place("/app/pages.py", 10, "page"),
+            text, start, duration_ns, rows, 40 * rows, digest or len(self.rows) + 1, Place("/app/pages.py", 10, "page"),
             parameters=parameters, columns=columns, sampled=tuple(range(len(columns))), sample=sample,
             **more,
         )  # fmt: skip
         self.rows.append(row)
         return self
 
-    def parents(self, text: str = LISTED) -> Made:
+    def parents(self, text: str = LISTED) -> Self:
         sample = tuple((700 + i, 9000 + 3 * i, 40 + i) for i in range(6))
         return self.ask(text, rows=6, columns=("id", "vessel_id", "berth_id"), sample=sample)
 
     def write(self) -> Path:
-        writer = CaptureWriter(self.path, "test", self.system)
-        writer.request_began(RequestBegan(1, "GET /calls", 0))
-        writer.queries(1, self.rows)
-        writer.request_ended(RequestEnded(1, self.rows[-1].start_ns + 5_000_000))
-        writer.close()
-        return self.path
+        return written([self])
 
     def found(self) -> list[tuple[str, str, str]]:
         return [(f["pattern"], f["variant"], f["evidence"]) for f in findings(self.write())]
+
+
+def written(requests: Sequence[Made]) -> Path:
+    """A capture of requests of one route, one after the other."""
+    first = requests[0]
+    writer = CaptureWriter(first.path, "test", first.system)
+    for turn, one in enumerate(requests, 1):
+        writer.request_began(RequestBegan(turn, "GET /calls", 0))
+        writer.queries(turn, one.rows)
+        if one.errands:
+            writer.errands(turn, one.errands)
+        last = one.rows[-1]
+        writer.request_ended(RequestEnded(turn, last.start_ns + last.duration_ns + 4_600_000))
+    writer.close()
+    return first.path
 
 
 @pytest.fixture

@@ -142,6 +142,23 @@ class UseEvent(Event, tag="use"):
     used: tuple[Used, ...]
 
 
+class Errand(msgspec.Struct, array_like=True, frozen=True):
+    """What the application waited for beside its queries. `kind`: http, mail, program, sleep; `what` names the other side."""
+
+    kind: str
+    what: str
+    start_ns: Whole
+    duration_ns: Whole
+    place: Whole = 0
+
+
+class ErrandsEvent(Event, tag="errands"):
+    """What the application waited for in a request, beside its queries, as far as the recorder knows."""
+
+    request: Whole
+    errands: tuple[Errand, ...]
+
+
 class RequestEvent(Event, tag="request"):
     """A request begins. `kind`: http, call (gRPC), job, command, test, marked (by hand), program (all that is outside of requests)."""
 
@@ -239,6 +256,7 @@ AnyEvent = (
     | RequestEvent
     | Queries
     | UseEvent
+    | ErrandsEvent
     | End
     | Note
     | Modules

@@ -14,7 +14,7 @@ from askless.capture import events
 from askless.capture.lines import LINE_MOST_BYTES, Torn, files_of, lines_of, opened
 from askless.core.assembly import Assembly
 from askless.core.errors import AskLessError
-from askless.core.model import Load, Model, Relation, Request, Used
+from askless.core.model import Errand, Load, Model, Relation, Request, Used
 from askless.core.traffic import RequestBegan, RequestEnded
 
 _TAG_LEAST = 3  # letters that begin a request's name
@@ -74,6 +74,7 @@ class Feed:
             ),
             events.ModelEvent: self._model,
             events.UseEvent: self._use,
+            events.ErrandsEvent: self._errands,
             events.RequestEvent: lambda event: assembly.begin(
                 RequestBegan(event.id, event.route, event.start_ns, event.kind, event.thread, event.path, event.warm_up)
             ),
@@ -157,6 +158,13 @@ class Feed:
         for used in event.used:
             seen = Used(used.model, used.objects, used.touched, used.columns, used.relations)
             self.assembly.use(event.request, used.query, seen)
+
+    def _errands(self, event: events.ErrandsEvent) -> None:
+        places = self.assembly.tables.places
+        self.assembly.errands(
+            event.request,
+            [Errand(one.kind, one.what, one.start_ns, one.duration_ns, places.get(one.place)) for one in event.errands],
+        )
 
     def _end(self, event: events.End) -> Request:
         request = self.assembly.end(RequestEnded(event.request, event.end_ns, event.route, event.status))

@@ -11,7 +11,7 @@ import msgspec
 
 from askless.capture import events
 from askless.core.errors import AskLessError
-from askless.core.model import Load, Model, Place
+from askless.core.model import Errand, Load, Model, Place
 from askless.core.numbering import Numbers, Texts
 from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
 
@@ -97,6 +97,13 @@ class CaptureWriter:
             self._line(events.UseEvent(request, used))
         self._open[request] = before + len(events_seen)
         self._queries += len(events_seen)
+
+    def errands(self, request: int, errands: Sequence[Errand]) -> None:
+        """See `Receiver`."""
+        told = tuple(
+            events.Errand(one.kind, one.what, one.start_ns, one.duration_ns, self._place(one.place)) for one in errands
+        )
+        self._line(events.ErrandsEvent(request, told))
 
     def request_ended(self, event: RequestEnded) -> None:
         """See `Receiver`."""

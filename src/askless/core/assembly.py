@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Sequence
 from functools import lru_cache
 from typing import Any, Protocol
 
-from askless.core.model import BLENDED, Columns, Load, Model, Place, Request, Statement, Tables, Used
+from askless.core.model import BLENDED, Columns, Errand, Load, Model, Place, Request, Statement, Tables, Used
 from askless.core.numbering import Numbers, Texts
 from askless.core.sql.shape import Shaper
 from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
@@ -136,6 +136,11 @@ class Assembly:
             request.uses = {}
         request.uses.setdefault(query, []).append(used)
 
+    def errands(self, number: int, errands: Iterable[Errand]) -> None:
+        """What the application waited for in an open request, beside its queries."""
+        request = self.open[number]
+        request.errands = [*request.errands, *errands]
+
     def end(self, event: RequestEnded) -> Request:
         """A request ends; it is whole now."""
         request = self.open.pop(event.request)
@@ -209,6 +214,10 @@ class Assembler:
         for i, event in enumerate(events):
             for used in event.uses:
                 self._assembly.use(request, before + i, used)
+
+    def errands(self, request: int, errands: Sequence[Errand]) -> None:
+        """See `Receiver`."""
+        self._assembly.errands(request, errands)
 
     def request_ended(self, event: RequestEnded) -> None:
         """See `Receiver`."""

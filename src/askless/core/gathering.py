@@ -26,7 +26,10 @@ _FOLD_EVERY = 200  # of which so many may gather in one route before it tells th
 
 
 class Looker(Protocol):
-    """A pattern's part in the hot path: it looks at one request in which some shape came more than once."""
+    """A pattern's part in the hot path.
+
+    It looks at one request in which some shape came more than once, a query failed, or much time passed beside its queries.
+    """
 
     def look(self, view: RequestView, settings: Settings) -> None:
         """Add to the route's tallies what the request shows."""
@@ -137,11 +140,12 @@ class RouteGatherer:
 
 
 class Gatherer:
-    """Adds up a stream of requests. `lookers` see each request in which a shape repeats."""
+    """Adds up a stream of requests. `lookers` see each request that `Looker` tells of."""
 
     def __init__(self, lookers: Sequence[Looker], settings: Settings | None = None) -> None:
         self.lookers = lookers
         self.summary = Summary(settings)
+        self._pause_ns = self.summary.settings.pause_least_ns
         self._routes: dict[str, RouteGatherer] = {}
         self._tables: Tables | None = None
         self._gathered = 0
@@ -166,7 +170,7 @@ class Gatherer:
                 self._gathered = 0
                 for gathering in self._routes.values():
                     gathering.fold()
-        if groups and self.lookers:
+        if self.lookers and (groups or request.errors or request.idle_ns >= self._pause_ns):
             view = RequestView(route.stats, request, groups)
             for looker in self.lookers:
                 looker.look(view, self.summary.settings)

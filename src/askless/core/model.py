@@ -120,6 +120,16 @@ class Used(msgspec.Struct, frozen=True):
     relations: dict[str, int]
 
 
+class Errand(msgspec.Struct, frozen=True):
+    """What the application waited for beside its queries. `kind`: http, mail, program, sleep; `what` names the other side."""
+
+    kind: str
+    what: str
+    start_ns: int
+    duration_ns: int
+    place: Place | None = None
+
+
 class Statement(msgspec.Struct):
     """A statement as the application sent it.
 
@@ -193,6 +203,7 @@ def damaged(what: str) -> AskLessError:
 
 
 _NONE: list[int] = []
+_NO_ERRANDS: list[Errand] = []
 _EMPTY: dict[int, Any] = {}
 
 
@@ -209,14 +220,14 @@ class Request:
     `statements`, `places` and `loads` hold numbers that `tables` resolves. `samples[i]` are the first rows of a result,
     only the columns `Statement.sampled`, or None; `literals[i]` the literals where they are not the statement's first;
     `widths[i]` the bytes of each column, for some queries; `errors[i]` and `batches[i]` are sparse, and so is `uses[i]`:
-    what the application read of the result, where that was tracked.
+    what the application read of the result, where that was tracked. `errands` are what it waited for beside its queries.
 
     What every report needs is there at once; the other columns are decoded on first use, from `parts`.
     """
 
     __slots__ = (
-        "_cold", "_order", "batches", "bytes", "durations_ns", "end_ns", "errors", "kind", "loads", "number", "parts", "path",
-        "places", "route", "rows", "start_ns", "statements", "status", "tables", "uses", "warm_up", "widths",
+        "_cold", "_order", "batches", "bytes", "durations_ns", "end_ns", "errands", "errors", "kind", "loads", "number",
+        "parts", "path", "places", "route", "rows", "start_ns", "statements", "status", "tables", "uses", "warm_up", "widths",
     )  # fmt: skip
 
     def __init__(self, number: int, route: str, tables: Tables, kind: str = "http", start_ns: int = 0) -> None:
@@ -240,6 +251,7 @@ class Request:
         self.errors: dict[int, str] = _EMPTY
         self.batches: dict[int, int] = _EMPTY
         self.uses: dict[int, list[Used]] = _EMPTY
+        self.errands: list[Errand] = _NO_ERRANDS
         self.parts: list[Columns] = []
         self._cold: dict[str, list[Any]] = {}
         self._order: list[int] | None = None  # of what `parts` hold, where that is not the order of their starts
@@ -248,6 +260,11 @@ class Request:
     def name(self) -> str:
         """What every command calls the request: unique in a capture, the same whenever it is read."""
         return f"{self.tables.tag}{self.number}"
+
+    @property
+    def idle_ns(self) -> int:
+        """What of the request's time no query of its took; less than nothing where many ran side by side."""
+        return self.end_ns - self.start_ns - sum(self.durations_ns)
 
     def _column(self, name: str) -> list[Any]:
         known = self._cold.get(name)

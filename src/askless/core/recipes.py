@@ -159,3 +159,10 @@ class WriteTogether(Recipe, frozen=True, kw_only=True):
 
     alone: bool
     parted: bool = False
+
+
+class LetGo(Recipe, frozen=True, kw_only=True):
+    """End a transaction before something else is waited for. `locking`: it holds locks; `known`: it is known for what."""
+
+    locking: bool
+    known: bool

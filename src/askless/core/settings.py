@@ -23,6 +23,13 @@ class Settings(msgspec.Struct, frozen=True):
     discarded_rows_least: float = 20.0  # rows from which it matters that most of them are not used
     discarded_read_most: float = 0.2  # the largest share of rows that are used where most are thrown away
     write_loop_least: int = 5  # writes of one shape in a request
+    known_pause_ms: float = 20.0  # in an open transaction, where it is known what the application waited for
+    unknown_pause_ms: float = 50.0  # the same where it is not
     examine_most: int = 5  # requests of one route in which a repetition is traced in full
     round_trip_ms: float = 0.0  # the assumed way to the database and back, added to what each query takes
     show_values: bool = False  # whether reports may show literals of statements
+
+    @property
+    def pause_least_ns(self) -> int:
+        """The shortest pause in a transaction that may matter."""
+        return int(min(self.known_pause_ms, self.unknown_pause_ms) * 1e6)

@@ -11,7 +11,7 @@ from typing import Protocol
 
 import msgspec
 
-from askless.core.model import Load, Model, Place, Used
+from askless.core.model import Errand, Load, Model, Place, Used
 from askless.core.sql.slots import Value
 
 
@@ -80,6 +80,9 @@ class Receiver(Protocol):
 
     def queries(self, request: int, events: Sequence[QuerySeen]) -> None:
         """Queries of a request that has begun, in order of their starts. Raises KeyError for one that has not."""
+
+    def errands(self, request: int, errands: Sequence[Errand]) -> None:
+        """What an open request waited for beside its queries. Raises KeyError for one that has not begun."""
 
     def request_ended(self, event: RequestEnded) -> None:
         """A request ends. Raises KeyError for one that has not begun."""

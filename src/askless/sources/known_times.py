@@ -21,7 +21,7 @@ from typing import Any, NamedTuple
 import msgspec
 
 from askless.core.errors import AskLessError
-from askless.core.model import Model
+from askless.core.model import Errand, Model
 from askless.core.traffic import QuerySeen, Receiver, RequestBegan, RequestEnded
 from askless.sources.grouping import Grouping
 from askless.sources.requesting import Visited, Window
@@ -179,6 +179,10 @@ class Named:
     def queries(self, request: int, events: Sequence[QuerySeen]) -> None:
         """See `Receiver`."""
         self._receiver.queries(request, events)
+
+    def errands(self, request: int, errands: Sequence[Errand]) -> None:
+        """See `Receiver`."""
+        self._receiver.errands(request, errands)
 
     def request_ended(self, event: RequestEnded) -> None:
         """See `Receiver`."""

@@ -14,6 +14,7 @@ from askless.core.recipes import (
     Batch,
     Group,
     LeaveOut,
+    LetGo,
     Move,
     Narrow,
     Page,
@@ -34,6 +35,7 @@ REGISTRY: dict[type[Recipe], str] = {
     Skip: "askless.core.advice.skipping",
     Move: "askless.core.advice.moving",
     LeaveOut: "askless.core.advice.leaving",
+    LetGo: "askless.core.advice.letting_go",
     WriteTogether: "askless.core.advice.writing",
 }
 

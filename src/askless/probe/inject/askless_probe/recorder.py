@@ -58,6 +58,7 @@ class Request:
         "seen",
         "queued",
         "task",
+        "errands",
     )
 
     def __init__(self, kind, route, path="", warm_up=False):
@@ -77,6 +78,7 @@ class Request:
         self.uses = None  # what became of results, where that is tracked
         self.seen = None  # lazy loads by line, in strict mode
         self.task = None  # of asyncio's, that it was opened in
+        self.errands = []  # what was waited for beside the queries, not written yet
         self.finish = None  # ends the request, once the application has returned and only its response is open
         self.start_ns = self.flushed_ns = perf_counter_ns()
 
@@ -256,7 +258,7 @@ def spent(queries):
 def full(request, now_ns):
     """Write the records that wait in a request which goes on, once enough have gathered."""
     if not active:
-        del request.records[:]
+        del request.records[:], request.errands[:]
         return
     if request.flushed_ns == ENDED:
         _belated(request)
@@ -307,6 +309,7 @@ def after_fork():
         return
     for request in open_requests.values():
         request.records = []
+        request.errands = []
         request.retell()
     for ident in [ident for ident, request in open_requests.items() if request is not current.get()]:
         del open_requests[ident]

@@ -237,6 +237,8 @@ class Writer:
             # What runs side by side comes as it ends.
             records.sort(key=_started)
             self._queries(request, records)
+        if request.announced and request.errands:
+            self._errands(request)
         if ended_ns:
             self._end(request, ended_ns)
         self._put()
@@ -313,6 +315,13 @@ class Writer:
         if request.status:
             event["status"] = request.status
         self.lines.append(self.encode(event))
+
+    def _errands(self, request):
+        waiting = request.errands
+        errands = waiting[:]
+        del waiting[: len(errands)]
+        told = [[kind, what, start, lasted, self._place(place)] for kind, what, start, lasted, place, _ in errands]
+        self._line(event="errands", request=request.ident, errands=told)
 
     def _queries(self, request, records):
         # A record that was echoed has one field more; zip stops at the shortest.
