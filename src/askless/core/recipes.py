@@ -10,6 +10,7 @@ from enum import StrEnum
 
 import msgspec
 
+from askless.core.failures import Failure
 from askless.core.findings import Line
 from askless.core.lineage import Source
 from askless.core.model import Load
@@ -166,3 +167,11 @@ class LetGo(Recipe, frozen=True, kw_only=True):
 
     locking: bool
     known: bool
+
+
+class Mend(Recipe, frozen=True, kw_only=True):
+    """Mend what fails. `again`: it is tried again in its request; `always`: it never went well."""
+
+    failure: Failure
+    again: bool
+    always: bool

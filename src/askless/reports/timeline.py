@@ -7,6 +7,7 @@ from pathlib import Path
 
 from askless.capture.reading import FileReport, read
 from askless.core.errors import AskLessError
+from askless.core.failures import masked_error
 from askless.core.findings import Line
 from askless.core.model import Request
 from askless.core.tables import TimelineEntry
@@ -38,7 +39,7 @@ def timeline(
         database_ms=sum(entry.duration_ms for entry in entries if not request.statement(entry.indices[0]).shape.noise),
         queries=len(request) - noise,
         noise=noise,
-        rows=tuple(_row(request, entry) for entry in entries),
+        rows=tuple(_row(request, entry, values) for entry in entries),
         notes=notes_of(files),
     )
 
@@ -70,7 +71,7 @@ def slowest(requests: Iterable[Request], route: str, path: Path) -> Request:
     return best
 
 
-def _row(request: Request, entry: TimelineEntry) -> documents.TimelineRow:
+def _row(request: Request, entry: TimelineEntry, values: bool) -> documents.TimelineRow:
     first = entry.indices[0]
     place, load = request.place(first), request.load(first)
     error = next((request.errors[i] for i in entry.indices if i in request.errors), "")
@@ -85,7 +86,7 @@ def _row(request: Request, entry: TimelineEntry) -> documents.TimelineRow:
         shape=request.statement(first).shape.digest,
         noise=request.statement(first).shape.noise,
         line=Line(place.file, place.line, place.function, len(entry.indices)) if place is not None else None,
-        error=error,
+        error=error if values else masked_error(error),
         load=f"{load.kind} load of {load.model}.{load.relation}" if load is not None and load.relation else "",
         parameters=entry.parameters,
     )

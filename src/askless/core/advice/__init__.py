@@ -15,6 +15,7 @@ from askless.core.recipes import (
     Group,
     LeaveOut,
     LetGo,
+    Mend,
     Move,
     Narrow,
     Page,
@@ -36,6 +37,7 @@ REGISTRY: dict[type[Recipe], str] = {
     Move: "askless.core.advice.moving",
     LeaveOut: "askless.core.advice.leaving",
     LetGo: "askless.core.advice.letting_go",
+    Mend: "askless.core.advice.mending",
     WriteTogether: "askless.core.advice.writing",
 }
 

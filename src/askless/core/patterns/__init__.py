@@ -22,6 +22,7 @@ REGISTRY = {
     "unbounded": "askless.core.patterns.unbounded",
     "deep-offset": "askless.core.patterns.deep_offset",
     "write-loop": "askless.core.patterns.write_loop",
+    "failing": "askless.core.patterns.failing",
     "held-transaction": "askless.core.patterns.held_transaction",
 }
 

@@ -218,7 +218,7 @@ class Met(msgspec.Struct, frozen=True):
             requests=self.requests,
             shape=stats.shape.digest,
             sql=self.context.sql(stats),
-            tables=self.structure.tables,
+            tables=structure.tables if (structure := stats.structure) is not None else (),
             lines=lines,
             path=path_of(self.places),
             advice=(),

@@ -1,0 +1,68 @@
+"""Why queries fail, told from the texts of their errors as drivers and servers word them."""
+
+from __future__ import annotations
+
+import re
+from enum import StrEnum
+
+
+class Failure(StrEnum):
+    """A kind of failure; each calls for something else."""
+
+    DEADLOCK = "deadlock"
+    TIME_OUT = "time-out"
+    COLLISION = "collision"
+    CONFLICT = "conflict"
+    CONSTRAINT = "constraint"
+    CONNECTION = "connection"
+    MISTAKE = "mistake"
+    OTHER = "error"
+
+
+# In the order in which they are looked for: a lock that was waited for too long says "lock" and "timeout".
+_KINDS = (
+    (Failure.DEADLOCK, r"deadlock|\b40p01\b|\b1213\b"),
+    (Failure.COLLISION, r"could not serialize|serialization failure|\b40001\b|snapshot is too old|record has changed since"),
+    (Failure.TIME_OUT, r"time-?out|timed out|\b57014\b|\b55p03\b|lock wait|\b1205\b|could not obtain lock|database (?:table )?is locked"
+                       r"|max_execution_time|max_statement_time|interrupted|statement was cancel|canceling statement"),
+    (Failure.CONFLICT, r"unique|duplicate (?:key|entry)|\b23505\b|\b1062\b"),
+    (Failure.CONSTRAINT, r"foreign key|not[- ]?null|null value|cannot be null|check constraint|constraint failed|violates|\b2350[23]\b|\b145[12]\b"),
+    (Failure.MISTAKE, r"syntax|no such|does not exist|doesn't exist|unknown column|ambiguous|undefined|must appear in the group by"
+                      r"|invalid input|incorrect number of bindings|not supplied|permission denied"),
+    (Failure.CONNECTION, r"connection|server closed|gone away|broken pipe|\b20(?:06|13)\b|eof detected"),
+)  # fmt: skip
+_COMPILED = [(kind, re.compile(pattern, re.IGNORECASE)) for kind, pattern in _KINDS]
+# What may hold a value: numbers, texts in quotes (but the names of what the database has), and what DETAIL shows in brackets.
+_NAMED = r"(?:table|column|relation|constraint|index|function|database|role|schema|type|entry for key|for key|sequence|operator)"
+_VALUES = re.compile(
+    rf"(?P<named>\b{_NAMED} [\"'`][^\"'`]*[\"'`])|=\s*\([^)]*\)|'(?:[^']|'')*'|\"[^\"]*\"|`[^`]*`(?=\s*=)|\b\d[\d.,:-]*\b",
+    re.IGNORECASE,
+)
+_QUOTED = re.compile(r"'(?:[^']|'')*'|\"[^\"]*\"|`[^`]*`")
+_PAIR = re.compile(
+    r"^(?P<name>[\w.]*:? ?)\((?P<code>\d+), (?P<quote>['\"])(?P<text>.*)(?P=quote)\)$", re.DOTALL
+)  # MySQL's drivers
+
+
+def failure_of(text: str) -> Failure:
+    """The kind of failure that an error's text tells of; what stands in quotes (names, values) tells nothing."""
+    said = _QUOTED.sub(" ", _lead(text) + _said(text))
+    return next((kind for kind, pattern in _COMPILED if pattern.search(said)), Failure.OTHER)
+
+
+def masked_error(text: str) -> str:
+    """The first line of an error's text, without what may be a value."""
+    said = _VALUES.sub(lambda found: found["named"] or ("=(?)" if found[0].startswith("=") else "?"), _said(text))
+    return _lead(text) + said
+
+
+def _lead(text: str) -> str:
+    """Name and number of an error that a driver shows as a pair of number and text."""
+    pair = _PAIR.match(text.strip())
+    return f"{pair['name']}{pair['code']} " if pair else ""
+
+
+def _said(text: str) -> str:
+    """The first line of what an error says."""
+    pair = _PAIR.match(text.strip())
+    return (pair["text"] if pair else text.strip()).split("\n", 1)[0]
