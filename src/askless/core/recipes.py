@@ -175,3 +175,14 @@ class Mend(Recipe, frozen=True, kw_only=True):
     failure: Failure
     again: bool
     always: bool
+
+
+class FindAtOnce(Recipe, frozen=True, kw_only=True):
+    """Look for all rows at once and insert those that are missing. `insert` is the shape of the INSERT, `columns` the key.
+
+    `changes`: rows that are there are changed, not left alone.
+    """
+
+    insert: ShapeStats
+    columns: tuple[str, ...]
+    changes: bool

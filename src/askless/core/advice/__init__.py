@@ -12,6 +12,7 @@ from askless.core.context import Context
 from askless.core.findings import Advice
 from askless.core.recipes import (
     Batch,
+    FindAtOnce,
     Group,
     LeaveOut,
     LetGo,
@@ -37,6 +38,7 @@ REGISTRY: dict[type[Recipe], str] = {
     Move: "askless.core.advice.moving",
     LeaveOut: "askless.core.advice.leaving",
     LetGo: "askless.core.advice.letting_go",
+    FindAtOnce: "askless.core.advice.finding_at_once",
     Mend: "askless.core.advice.mending",
     WriteTogether: "askless.core.advice.writing",
 }

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import msgspec
 
+from askless.core.advice.finding_at_once import upsert
 from askless.core.context import Context
 from askless.core.failures import Failure
 from askless.core.findings import Advice
@@ -74,7 +75,7 @@ def advise(recipe: Mend, context: Context) -> tuple[Advice, ...]:
         and structure.kind == "insert"
         and structure.written
     ):
-        sql = _upsert(recipe.stats.statement.system, structure.main, structure.written)
+        sql = upsert(recipe.stats.statement.system, structure.main, structure.written, (":unique_key",), changes=False)
     return (
         msgspec.structs.replace(
             advice,
@@ -83,11 +84,3 @@ def advise(recipe: Mend, context: Context) -> tuple[Advice, ...]:
             at=recipe.line,
         ),
     )
-
-
-def _upsert(system: str, table: str, columns: tuple[str, ...]) -> str:
-    """An INSERT that leaves alone a row that is there."""
-    insert = f"INSERT INTO {table} ({', '.join(columns)}) VALUES ({', '.join('?' * len(columns))})"
-    if system in ("postgresql", "sqlite"):
-        return f"{insert}\nON CONFLICT (:unique_key) DO NOTHING"
-    return ""

@@ -33,7 +33,7 @@ def advise(recipe: WriteTogether, context: Context) -> tuple[Advice, ...]:
         code=code,
         at=recipe.line,
         saving=recipe.saving,
-        trade_off=_price(load),
+        trade_off=f"{hooks_passed_by(load)}; very many rows are sent in portions".removeprefix("; "),
         check=(
             "hooks, signals and defaults that run for each object in code still have their effect",
             "one bad row now fails all of them",
@@ -62,8 +62,9 @@ def _many(structure: Structure) -> str:
     return ""
 
 
-def _price(load: Load | None) -> str:
+def hooks_passed_by(load: Load | None) -> str:
+    """What of an ORM's is not run where many rows are written at once; '' without an ORM."""
     if load is None or load.orm == "":
-        return "very many rows are sent in portions"
+        return ""
     bypass = {"django": "save() and its signals are not run", "sqlalchemy": "the session's events are not run"}
-    return f"{bypass.get(load.orm, 'hooks of the ORM are not run')}; very many rows are sent in portions"
+    return bypass.get(load.orm, "hooks of the ORM are not run")

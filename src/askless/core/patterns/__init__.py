@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from askless.core.patterns.base import Pattern
 
 REGISTRY = {
+    "find-or-create": "askless.core.patterns.find_or_create",
     "already-loaded": "askless.core.patterns.already_loaded",
     "n-plus-one": "askless.core.patterns.n_plus_one",
     "sibling-filters": "askless.core.patterns.sibling_filters",

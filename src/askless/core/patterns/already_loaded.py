@@ -66,7 +66,8 @@ class AlreadyLoaded(ByRequests[Rereads]):
     def look(self, view: RequestView, settings: Settings) -> None:
         """Find look-ups whose rows an earlier result of the request holds."""
         for group in view.groups:
-            if len(group.indices) < settings.duplicate_least or self._given_up(view, group.stats, settings):
+            claimed = group.stats.shape.digest in view.claimed
+            if claimed or len(group.indices) < settings.duplicate_least or self._given_up(view, group.stats, settings):
                 continue
             structure = group.stats.structure
             if structure is not None and _reads_rows(structure):

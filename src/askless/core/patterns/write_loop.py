@@ -59,7 +59,7 @@ class WriteLoop(ByRequests[Writes]):
     def look(self, view: RequestView, settings: Settings) -> None:
         """Find loops of writes in one request."""
         for group in view.groups:
-            if len(group.indices) < settings.write_loop_least:
+            if len(group.indices) < settings.write_loop_least or group.stats.shape.digest in view.claimed:
                 continue
             structure = group.stats.structure
             if structure is None or structure.kind not in _WRITES:

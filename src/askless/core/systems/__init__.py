@@ -61,6 +61,27 @@ class Meaning(msgspec.Struct, frozen=True):
     texts: tuple[str, ...] = ()
 
 
+class Upsert(msgspec.Struct, frozen=True):
+    """How an INSERT says what becomes of a row that is there: `leave` it, or `change` it by `assignment` of each column.
+
+    `{keys}` are the unique key's columns, `{first}` is the first of them.
+    """
+
+    leave: str
+    change: str
+    assignment: str
+
+
+BY_CONFLICT = Upsert(
+    "ON CONFLICT ({keys}) DO NOTHING",
+    "ON CONFLICT ({keys}) DO UPDATE SET {assignments}",
+    "{column} = excluded.{column}",
+)
+BY_DUPLICATE = Upsert(
+    "ON DUPLICATE KEY UPDATE {first} = {first}", "ON DUPLICATE KEY UPDATE {assignments}", "{column} = VALUES({column})"
+)
+
+
 class System(msgspec.Struct, frozen=True, kw_only=True):
     """One system. `dialect` is what the parser calls it; `driver` the package that connects, and the extra that brings it.
     `is_file`: a database is a file. `aliases` are other names for it in URLs.
@@ -100,6 +121,7 @@ class System(msgspec.Struct, frozen=True, kw_only=True):
     typed_values: bool = True
     lists_as_arrays: bool = False
     row_values: str = ":keys"  # what `(a, b) IN (…)` takes; "" where there is no such comparison
+    upsert: Upsert | None = None
     meanings: tuple[Meaning, ...] = ()
 
     def meaning(self, code: str, text: str) -> Meaning | None:

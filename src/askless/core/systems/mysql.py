@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from askless.core.systems import Lexis, Meaning, System, Traits
+from askless.core.systems import BY_DUPLICATE, Lexis, Meaning, System, Traits
 from askless.core.systems.lexical import BACKTICK, COMMENT_FLAT, DOUBLE_ESCAPED, RESERVED, STRING_ESCAPED
 
 SYSTEM = System(
@@ -22,6 +22,7 @@ SYSTEM = System(
     text_beginning=64,
     joins_in_batches=True,
     number_hides_text=True,
+    upsert=BY_DUPLICATE,
     meanings=(  # error numbers as in the server's error message reference
         Meaning(
             "password-refused",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from askless.core.systems import Lexis, Meaning, System, Traits
+from askless.core.systems import BY_CONFLICT, Lexis, Meaning, System, Traits
 from askless.core.systems.lexical import COMMENT_NESTED, DOLLAR, DOUBLE_PLAIN, RESERVED, STRING_PLAIN
 
 SYSTEM = System(
@@ -32,6 +32,7 @@ SYSTEM = System(
     wildcard_index=("pg_trgm", "CREATE INDEX {name} ON {table} USING gin ({column} gin_trgm_ops)"),
     named_schemas=True,
     lists_as_arrays=True,
+    upsert=BY_CONFLICT,
     meanings=(  # SQLSTATEs as in appendix A of the server's documentation, two characters name a class; libpq gives none
         # where the connection itself fails or is lost
         Meaning(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from askless.core.systems import Lexis, Meaning, System, Traits
+from askless.core.systems import BY_CONFLICT, Lexis, Meaning, System, Traits
 from askless.core.systems.lexical import (
     BACKTICK,
     BRACKET,
@@ -29,6 +29,7 @@ SYSTEM = System(
     reads_in_turn=True,
     typed_values=False,
     row_values="VALUES :keys",
+    upsert=BY_CONFLICT,
     meanings=(  # codes as in https://sqlite.org/rescode.html; what is only SQLITE_ERROR is told by its text
         Meaning("database-refuses", "it is not an SQLite database: check the path in --db", ("SQLITE_NOTADB",)),
         Meaning("timed-out", "allow it more seconds with --timeout, or ask for less", ("SQLITE_INTERRUPT",)),

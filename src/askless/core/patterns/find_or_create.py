@@ -1,0 +1,191 @@
+"""find-or-create: row after row is looked for and, where it is not there, inserted.
+
+A look-up counts where it found nothing and an INSERT behind it puts the key into the columns that were looked at; so does an
+UPDATE that changed nothing. Not flagged: look-ups that find their rows, INSERTs of other rows than those that were looked for.
+"""
+
+from __future__ import annotations
+
+import msgspec
+
+from askless.core.findings import Cost, severity
+from askless.core.lineage import structure as structure_of
+from askless.core.model import Request
+from askless.core.patterns.base import ByRequests, Claim, Diagnosis, Met, Rule, ShapeTally, call_path, spared, writes_of
+from askless.core.recipes import FindAtOnce
+from askless.core.settings import Settings
+from askless.core.shape_stats import ShapeStats
+from askless.core.sql.meaning import meaning
+from askless.core.sql.slots import Value
+from askless.core.sql.structure import Structure
+from askless.core.summary import Tally
+from askless.core.view import Group, RequestView
+from askless.core.words import number, plural
+
+RULE = Rule(
+    "find-or-create",
+    "rows looked for and inserted one by one",
+    "three times or more: a look-up, or an UPDATE, that found nothing, and an INSERT of what was looked for",
+    "look-ups that find their rows, INSERTs of other rows",
+)
+_NOTHING = (0, "0", False, "f", "false")
+
+
+class Created(ShapeTally):
+    """Look-ups of one shape and INSERTs of another; `queries` counts both.
+
+    `looked` counts the look-ups, `missing` those whose row was inserted afterwards, by `made` INSERTs.
+    """
+
+    def __init__(self, stats: ShapeStats, insert: ShapeStats, columns: tuple[str, ...]) -> None:
+        super().__init__(stats)
+        self.insert = insert
+        self.columns = columns
+        self.looked = self.missing = self.made = 0
+
+    def merge(self, other: Tally) -> None:
+        """Add another piece's tally."""
+        super().merge(other)
+        assert isinstance(other, Created)
+        self.looked += other.looked
+        self.missing += other.missing
+        self.made += other.made
+
+
+class FindOrCreate(ByRequests[Created]):
+    """See the module."""
+
+    rule = RULE
+
+    def look(self, view: RequestView, settings: Settings) -> None:
+        """Find INSERTs of what was looked for before, in one request."""
+        inserts: dict[str, list[int]] = {}
+        looks = [group for group in view.groups if len(group.indices) >= settings.repeat_least]
+        for i, table in writes_of(view) if looks else ():
+            if view.request.statement(i).shape.text.startswith("insert"):
+                inserts.setdefault(table, []).append(i)
+        for look in looks if inserts else ():
+            structure = look.stats.structure
+            if structure is not None and _is_look_up(structure):
+                pairs = _pairs(view.request, look, inserts.get(structure.main.lower(), []))
+                if len(pairs) >= settings.repeat_least:
+                    self._add(view, look, pairs)
+
+    def _add(self, view: RequestView, look: Group, pairs: list[tuple[int, int]]) -> None:
+        request = view.request
+        made = sorted({i for _, i in pairs})
+        digests = [request.statement(i).shape.digest for i in made]
+        insert = view.route.shapes[max(digests, key=digests.count)]
+        name = (look.stats.shape.digest, insert.shape.digest, *call_path(request, pairs[0][0]))
+        tally = self.tallies(view.route).setdefault(name, Created(look.stats, insert, _keys_of(look.stats.parsed)))
+        tally.add(request, sorted([*look.indices, *made]))
+        tally.looked += len(look.indices)
+        tally.missing += len(pairs)
+        tally.made += len(made)
+        view.claimed |= {look.stats.shape.digest, *digests}
+
+    def diagnose(self, tally: Created, met: Met) -> Diagnosis:
+        """One a pair of shapes at one place."""
+        return _diagnosis(tally, met)
+
+
+def _is_look_up(structure: Structure) -> bool:
+    """Whether it looks for rows of one table by values, or changes them."""
+    if structure.kind not in ("select", "update") or structure.joins or len(structure.tables) != 1:
+        return False
+    return bool(_keys_of(structure))
+
+
+def _key_slots(structure: Structure) -> list[tuple[str, int]]:
+    """The columns that a row is looked for by, and the slot of each."""
+    return [(p.column.name, p.slots[0]) for p in structure.predicates if p.operator == "=" and p.required and p.slots]
+
+
+def _keys_of(structure: Structure) -> tuple[str, ...]:
+    return tuple(name for name, _ in _key_slots(structure))
+
+
+def _pairs(request: Request, look: Group, inserts: list[int]) -> list[tuple[int, int]]:
+    """Look-ups that found nothing, each with the INSERT behind it that holds the row which was looked for."""
+    if not inserts:
+        return []
+    structure = look.stats.parsed
+    columns, slots = zip(*_key_slots(structure), strict=True)
+    wanted: dict[tuple[Value, ...], int] = {}
+    for i in look.indices:
+        if _found_nothing(request, i, structure):
+            values = request.values(i)
+            wanted.setdefault(tuple(meaning(values[slot]) for slot in slots if slot < len(values)), i)
+    pairs = []
+    for i in inserts:
+        for key in _rows_of(request, i, columns):
+            at = wanted.get(key)
+            if at is not None and at < i:
+                del wanted[key]
+                pairs.append((at, i))
+    return pairs
+
+
+def _rows_of(request: Request, i: int, columns: tuple[str, ...]) -> list[tuple[Value, ...]]:
+    """What an INSERT puts into these columns, row by row; nothing where its values can't be told from its text."""
+    structure = structure_of(request.statement(i))
+    written = [name.lower() for name in structure.written] if structure is not None else []
+    values = request.values(i)
+    if not written or len(values) % len(written) or not {name.lower() for name in columns} <= set(written):
+        return []
+    places = [written.index(name.lower()) for name in columns]
+    return [tuple(meaning(values[start + place]) for place in places) for start in range(0, len(values), len(written))]
+
+
+def _found_nothing(request: Request, i: int, structure: Structure) -> bool:
+    if request.rows[i] <= 0:
+        return True
+    sample = request.samples[i]
+    answers = structure.exists or structure.counts
+    return bool(answers and sample and sample[0] and sample[0][0] in _NOTHING)
+
+
+def _diagnosis(tally: Created, met: Met) -> Diagnosis:
+    looked, missing, made = (count / tally.requests for count in (tally.looked, tally.missing, tally.made))
+    other = Met(met.route, tally.insert, met.context, met.places, met.requests, met.around_ns)
+    cost = _sum(met.cost(looked, looked - 1), other.cost(made, max(made - 1, 0.0)))
+    table, keys = met.structure.main, ", ".join(tally.columns)
+    changes = met.structure.kind == "update"
+    does = "an UPDATE that finds nothing" if changes else "a look-up"
+    claim = Claim(
+        variant="update or insert" if changes else "find or create",
+        severity=severity(cost.share, cost.avoidable),
+        title=f"{plural(looked + made, 'query')} where 2 would do: {does} by {keys} and an INSERT for rows of {table}, one by one",
+        brief=f"{table} by {keys}: {number(looked)} looked for one by one, {number(missing)} inserted",
+        evidence="traced",
+        because=(
+            f"{number(missing)} of {number(looked)} found nothing, and an INSERT behind them has the key that was looked for",
+            "between a look-up and its INSERT another request may insert the same row: then one fails, or it is there twice",
+        ),
+        cost=cost,
+    )
+    recipe = FindAtOnce(
+        stats=met.stats,
+        line=met.line,
+        saving=spared(cost.avoidable, cost.saving_ms),
+        insert=tally.insert,
+        columns=tally.columns,
+        changes=changes,
+    )
+    return Diagnosis(met.finding(RULE, claim), recipe)
+
+
+def _sum(one: Cost, other: Cost) -> Cost:
+    """What two shapes of one loop cost together; the median is that of the look-ups."""
+    return msgspec.structs.replace(
+        one,
+        queries=one.queries + other.queries,
+        avoidable=one.avoidable + other.avoidable,
+        database_ms=one.database_ms + other.database_ms,
+        saving_ms=one.saving_ms + other.saving_ms,
+        share=min(one.share + other.share, 1.0),
+        total_ms=one.total_ms + other.total_ms,
+    )
+
+
+PATTERN = FindOrCreate()
