@@ -181,14 +181,6 @@ def test_a_problem_is_seen_in_every_form(page: str, form: str) -> None:
 CLEAN: dict[str, list[Query]] = {
     "batches": [CALLS, *[("SELECT id, name FROM vessel WHERE id IN (?, ?, ?)", VESSELS[i : i + 3], ("id", "name"), [(k, "Tern") for k in VESSELS[i : i + 3]]) for i in (0, 3)]],
     "pages by key": each("SELECT id, goods FROM manifest_line WHERE id > ? ORDER BY id LIMIT 3", [0, 3, 6, 9], ("id", "goods"), lambda k: [(k + 1, "a"), (k + 2, "b"), (k + 3, "c")]),
-    "found or made": [
-        query
-        for k in range(500, 504)
-        for query in (
-            ("SELECT id FROM agent WHERE code = ?", (f"C{k}",), ("id",), []),
-            ("INSERT INTO agent (code) VALUES (?)", (f"C{k}",), (), []),
-        )
-    ],
     "rows in chunks": [("INSERT INTO manifest_line (id, goods) VALUES (?, ?), (?, ?)", (n, "a", n + 1, "b"), (), [(1,), (2,)]) for n in range(0, 20, 2)],
     "ranges apart": [("SELECT COUNT(*) FROM port_call WHERE eta >= ? AND eta < ?", (f"2026-{m:02}-01", f"2026-{m:02}-02"), ("count",), [(m,)]) for m in range(1, 9)],
     "another result each time": [("SELECT id, name FROM vessel WHERE owner = ?", ("Tern",), ("id", "name"), [(k, "a")]) for k in (1, 2, 3)],

@@ -186,3 +186,10 @@ class FindAtOnce(Recipe, frozen=True, kw_only=True):
     insert: ShapeStats
     columns: tuple[str, ...]
     changes: bool
+
+
+class Separate(Recipe, frozen=True, kw_only=True):
+    """Ask apart for what a join multiplies. `variant` is the pattern's; `tables` are those joined to the main one."""
+
+    variant: str
+    tables: tuple[str, ...]

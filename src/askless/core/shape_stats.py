@@ -22,9 +22,9 @@ EXAMPLES_MOST = 6
 
 
 class Example:
-    """One execution kept whole, for EXPLAIN and for showing."""
+    """One execution kept whole, for EXPLAIN and for showing; of a join the first rows of its result as well."""
 
-    __slots__ = ("literals", "parameters", "path", "rows", "statement")
+    __slots__ = ("literals", "parameters", "path", "rows", "sample", "statement")
 
     def __init__(self, request: Request, i: int) -> None:
         self.statement: Statement = request.statement(i)
@@ -32,6 +32,8 @@ class Example:
         self.parameters: tuple[Value, ...] = request.parameters[i]
         self.rows = request.rows[i]
         self.path = request.path
+        joins = " join " in self.statement.shape.text and self.rows > 1
+        self.sample = request.samples[i] if joins else None  # of a join: its rows tell what it multiplies
 
     @property
     def text(self) -> str:

@@ -26,4 +26,8 @@ def size(value: float, smallest: str = "B") -> str:
     """Bytes in the unit that people read; `smallest` is what bytes themselves are called."""
     if value < 1024:
         return f"{value:,.0f} {smallest}"
-    return f"{value / 1024:,.1f} KiB" if value < 1024**2 else f"{value / 1024**2:,.1f} MiB"
+    for unit in ("KiB", "MiB"):
+        value /= 1024
+        if value < 1024:
+            return f"{value:,.1f} {unit}"
+    return f"{value / 1024:,.1f} GiB"

@@ -21,6 +21,7 @@ from askless.core.recipes import (
     Narrow,
     Page,
     Recipe,
+    Separate,
     Share,
     Skip,
     UseLoaded,
@@ -39,6 +40,7 @@ REGISTRY: dict[type[Recipe], str] = {
     LeaveOut: "askless.core.advice.leaving",
     LetGo: "askless.core.advice.letting_go",
     FindAtOnce: "askless.core.advice.finding_at_once",
+    Separate: "askless.core.advice.separating",
     Mend: "askless.core.advice.mending",
     WriteTogether: "askless.core.advice.writing",
 }

@@ -6,6 +6,7 @@ from askless.core.advice import rewriting
 from askless.core.advice.orm import model_of, words_of
 from askless.core.context import Context
 from askless.core.findings import Advice
+from askless.core.joined_rows import joins_one_each
 from askless.core.model import Schema
 from askless.core.recipes import Page
 from askless.core.settings import PAGE_ROWS
@@ -29,7 +30,10 @@ def advise(recipe: Page, context: Context) -> tuple[Advice, ...]:
     paged = Advice(
         title=f"or show {PAGE_ROWS} rows at a time, by key",
         why="a page by key costs the same however deep it lies; OFFSET reads and throws away what it skips",
-        sql=rewriting.paged(context.sql(recipe.stats), recipe.stats.statement.system, key, PAGE_ROWS) if known else "",
+        # A LIMIT on a join to children would cut children.
+        sql=rewriting.paged(context.sql(recipe.stats), recipe.stats.statement.system, key, PAGE_ROWS)
+        if known and joins_one_each(structure, context)
+        else "",
         code=code,
         at=recipe.line,
         saving=recipe.saving,

@@ -20,6 +20,7 @@ REGISTRY = {
     "discarded-rows": "askless.core.patterns.discarded_rows",
     "unused-load": "askless.core.patterns.unused_load",
     "over-wide": "askless.core.patterns.over_wide",
+    "row-multiplication": "askless.core.patterns.row_multiplication",
     "unbounded": "askless.core.patterns.unbounded",
     "deep-offset": "askless.core.patterns.deep_offset",
     "write-loop": "askless.core.patterns.write_loop",

@@ -26,7 +26,7 @@ class Unbounded(ByTotals):
     """See the module."""
 
     rule = RULE
-    yields_to = (*ByTotals.yields_to, "discarded-rows", "unused-load")
+    yields_to = (*ByTotals.yields_to, "discarded-rows", "unused-load", "row-multiplication")
 
     def worth_parsing(self, stats: ShapeStats, context: Context) -> bool:
         """Whether there are many rows, or as many as a table may have."""

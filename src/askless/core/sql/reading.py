@@ -255,7 +255,7 @@ def _is_bounded(query: Any) -> bool:
         return True
     if not isinstance(query, exp.Select):
         return False
-    if not query.args.get("joins") and _is_bounded(source_of(query)):
+    if _is_bounded(source_of(query)):  # what is joined to a page of rows goes with that page
         return True
     for node in conjuncts(query.args.get("where")):
         if isinstance(node, exp.In) and _is_bounded(node.args.get("query")):

@@ -1,0 +1,161 @@
+"""row-multiplication: a join that returns each parent many times.
+
+Three variants: two to-many joins whose rows all come with each other, parents that come several times because a join only
+filters, and wide parents that are sent again with each child. Not flagged: small products, DISTINCT and GROUP BY, narrow
+parents beside the rows that are asked for.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import NamedTuple
+
+from askless.core.context import Context
+from askless.core.findings import Cost
+from askless.core.joined_rows import SAMPLED_MOST, Joined, joined_rows
+from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule
+from askless.core.recipes import Separate
+from askless.core.shape_stats import ShapeStats
+from askless.core.sql.structure import Structure
+from askless.core.summary import RouteStats
+from askless.core.words import number, plural, size
+
+RULE = Rule(
+    "row-multiplication",
+    "a join that returns each parent many times",
+    "two to-many joins that multiply each other's rows, parents that come again because a join only filters, or wide columns "
+    "of a parent sent with each child",
+    "small products, DISTINCT, GROUP BY, narrow parents beside their children",
+)
+_URGENT_ROWS, _URGENT_SHARE = 5000.0, 0.25  # a request, of its time
+_TIMES_LEAST = 1.5  # how often a parent comes, from which it matters
+
+
+class _Found(NamedTuple):
+    """What a join makes too much of, for each query."""
+
+    variant: str
+    title: str
+    because: tuple[str, ...]
+    rows: float
+    bytes: float
+
+
+class RowMultiplication(ByTotals):
+    """See the module."""
+
+    rule = RULE
+
+    def worth_parsing(self, stats: ShapeStats, context: Context) -> bool:
+        """Whether rows were kept of a join, and there are enough of them."""
+        least = context.settings.multiplied_rows_least
+        return stats.rows_most >= least and any(example.sample for example in stats.examples)
+
+    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+        """One a join; a wide column that is to be left out anyway is not told again."""
+        narrowed = {one.finding.shape for one in found if one.finding.pattern == "over-wide"}
+        for one in super().judge(route, context, found):
+            if one.finding.variant != "wide parents" or one.finding.shape not in narrowed:
+                yield one
+
+    def judge_shape(self, met: Met, structure: Structure) -> Diagnosis | None:
+        """For what weighs most in a join."""
+        joined = joined_rows(met.stats, structure, met.context)
+        if joined is None or joined.times < _TIMES_LEAST:
+            return None
+        look = _product if joined.product else _again if joined.only_main else _wide
+        found = look(met, structure.main, joined)
+        settings = met.context.settings
+        if found.rows < settings.multiplied_rows_least and found.bytes < settings.multiplied_bytes_least:
+            return None
+        return _diagnosis(met, joined, found)
+
+
+def _product(met: Met, main: str, joined: Joined) -> _Found:
+    """Two collections joined to one parent."""
+    rows = met.stats.rows / met.stats.count
+    separate = rows * joined.separate / joined.rows
+    one, other = joined.product
+    title = (
+        f"{plural(rows, 'row')} where about {number(round(separate))} would do: {one} and {other}, both joined to {main}, "
+        "multiply each other"
+    )
+    because = (
+        f"a row of {main} comes {number(joined.times)} times, by those seen: each row of its {one} with each of its {other}",
+        _growth(met, main, joined, joined.separate / joined.parents),
+    )
+    spare = max(rows - separate, 0.0)
+    return _Found("product", title, because, spare, _row_bytes(met) * spare)
+
+
+def _again(met: Met, main: str, joined: Joined) -> _Found:
+    """Parents that come several times, though nothing of what they are joined to is fetched."""
+    rows = met.stats.rows / met.stats.count
+    title = f"{plural(rows, 'row')} of {main}, each of them {number(joined.times)} times: the join only filters"
+    because = (
+        f"{plural(joined.rows, 'row')} seen are {joined.parents} of {main}, and no column of another table is fetched",
+        _growth(met, main, joined, 1.0),
+    )
+    spare = rows - rows / joined.times
+    return _Found("parents again", title, because, spare, _row_bytes(met) * spare)
+
+
+def _wide(met: Met, main: str, joined: Joined) -> _Found:
+    """Columns of a parent that are sent with each of its children."""
+    widths, measured = met.context.widths_of(met.stats)
+    rows, outputs = met.stats.rows / met.stats.count, met.structure.outputs
+    own = [width for output, width in zip(outputs, widths, strict=False) if output.column.table == main]
+    parent_bytes = sum(own) / measured if measured and len(widths) == len(outputs) else 0.0
+    spare_bytes = (rows - rows / joined.times) * parent_bytes
+    title = (
+        f"each row of {main} is sent {number(joined.times)} times: {size(spare_bytes, 'bytes')} of "
+        f"{size(met.stats.bytes / met.stats.count, 'bytes')} a query are its columns again"
+    )
+    because = (
+        f"{size(parent_bytes, 'bytes')} of {main} stand in each row (mean of {plural(measured, 'row')})",
+        _growth(met, main, joined, 1.0),
+    )
+    return _Found("wide parents", title, because, 0.0, spare_bytes)
+
+
+def _row_bytes(met: Met) -> float:
+    return met.stats.bytes / met.stats.rows if met.stats.rows else 0.0
+
+
+def _growth(met: Met, main: str, joined: Joined, apart: float) -> str:
+    """What the joined result will be at five and six figures; `apart` are the rows for each parent otherwise."""
+    told = []
+    for parents in (10_000, 100_000):
+        rows = parents * joined.times
+        told.append(
+            f"{number(parents)} rows of {main} make {number(rows)} ({size(rows * _row_bytes(met), 'bytes')}) "
+            f"where {number(parents * apart)} would do"
+        )
+    return "; ".join(told)
+
+
+def _diagnosis(met: Met, joined: Joined, found: _Found) -> Diagnosis:
+    stats = met.stats
+    per_request = stats.count / max(stats.requests, 1)
+    rows, sent = found.rows * per_request, found.bytes * per_request
+    share = stats.duration_ns / met.route.elapsed_ns if met.route.elapsed_ns else 0.0
+    urgent = found.variant == "product" and (rows >= _URGENT_ROWS or share >= _URGENT_SHARE)
+    claim = Claim(
+        variant=found.variant,
+        severity="urgent" if urgent else "worthwhile",
+        title=found.title,
+        evidence="traced",
+        because=found.because,
+        cost=Cost(queries=per_request, query_ms=stats.query_ns / 1e6, rows=rows, bytes=sent),
+        unsure=("only the first rows of each result are kept: those behind them may be otherwise",)
+        if stats.rows_most > SAMPLED_MOST
+        else (),
+    )
+    spared = [plural(rows, "row")] if rows else []
+    saving = f"about {' and '.join([*spared, size(sent, 'bytes')])} a request; time is for a trial to tell"
+    tables = joined.product or tuple(joined.children)
+    recipe = Separate(stats=stats, line=met.line, saving=saving, variant=found.variant, tables=tables)
+    return Diagnosis(met.finding(RULE, claim), recipe)
+
+
+PATTERN = RowMultiplication()
