@@ -193,3 +193,7 @@ class Separate(Recipe, frozen=True, kw_only=True):
 
     variant: str
     tables: tuple[str, ...]
+
+
+class Bind(Recipe, frozen=True, kw_only=True):
+    """Bind values instead of writing them into the text."""

@@ -24,6 +24,7 @@ class Settings(msgspec.Struct, frozen=True):
     discarded_read_most: float = 0.2  # the largest share of rows that are used where most are thrown away
     multiplied_rows_least: int = 50  # rows of a query that a join has made in vain
     multiplied_bytes_least: int = 32768  # bytes of a query that are columns of a parent sent again
+    churn_least: int = 20  # executions of one shape with changing literals
     write_loop_least: int = 5  # writes of one shape in a request
     known_pause_ms: float = 20.0  # in an open transaction, where it is known what the application waited for
     unknown_pause_ms: float = 50.0  # the same where it is not

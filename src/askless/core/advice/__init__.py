@@ -12,6 +12,7 @@ from askless.core.context import Context
 from askless.core.findings import Advice
 from askless.core.recipes import (
     Batch,
+    Bind,
     FindAtOnce,
     Group,
     LeaveOut,
@@ -41,6 +42,7 @@ REGISTRY: dict[type[Recipe], str] = {
     LetGo: "askless.core.advice.letting_go",
     FindAtOnce: "askless.core.advice.finding_at_once",
     Separate: "askless.core.advice.separating",
+    Bind: "askless.core.advice.binding",
     Mend: "askless.core.advice.mending",
     WriteTogether: "askless.core.advice.writing",
 }

@@ -24,6 +24,7 @@ REGISTRY = {
     "unbounded": "askless.core.patterns.unbounded",
     "deep-offset": "askless.core.patterns.deep_offset",
     "write-loop": "askless.core.patterns.write_loop",
+    "literal-churn": "askless.core.patterns.literal_churn",
     "failing": "askless.core.patterns.failing",
     "held-transaction": "askless.core.patterns.held_transaction",
 }
