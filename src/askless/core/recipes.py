@@ -197,3 +197,9 @@ class Separate(Recipe, frozen=True, kw_only=True):
 
 class Bind(Recipe, frozen=True, kw_only=True):
     """Bind values instead of writing them into the text."""
+
+
+class GroupOnce(Recipe, frozen=True, kw_only=True):
+    """Group once what a subquery asks for each row; `scanned` are the columns that no index finds for it."""
+
+    scanned: tuple[Column, ...]

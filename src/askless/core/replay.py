@@ -22,7 +22,6 @@ from askless.core.sql.slots import Value, slots_of, values_of
 from askless.core.sql.structure import Structure, structure_of
 
 KEYS = "keys"
-REPLAYED = ("n-plus-one", "sibling-filters")  # patterns whose look-ups can be replayed
 
 
 class Sent(msgspec.Struct, frozen=True):
@@ -38,8 +37,8 @@ class Replay(msgspec.Struct, frozen=True):
     """The look-ups of one request. `keys[i]` is the key of look-up i, `column` of `table` what it is compared with.
 
     `batch` answers all keys at once; `grouped` tells that it gives a number for each key instead of rows, `whether` that it
-    gives the keys that have rows. `join` is the
-    parent's query with the rows joined to it. None stands for what can't be written from the statements.
+    gives the keys that have rows. `join` is the parent's query with the rows joined to it, `turned` the same with a number of
+    them, grouped; `folded` gives the numbers of all keys in one row. None stands for what can't be written from the statements.
     """
 
     route: str
@@ -54,6 +53,11 @@ class Replay(msgspec.Struct, frozen=True):
     parent: Sent | None
     join: Sent | None
     whether: bool = False
+    folded: Sent | None = None
+    turned: Sent | None = None
+
+
+FOLDED_MOST = 40  # keys in one row of conditional aggregates
 
 
 def place_of_key(replay: Replay, names: Sequence[str]) -> int | None:
@@ -79,8 +83,8 @@ def replay_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Replay:
     if not isinstance(recipe, Batch | Group):
         raise AskLessError(
             "nothing-to-replay",
-            f"finding {finding.key} is {finding.pattern}: only {' and '.join(REPLAYED)} can be replayed",
-            "for others try a rewriting: --before, --after",
+            f"finding {finding.key} is {finding.pattern}: there is no other statement to try for it",
+            "write one by hand and try it: askless trial --before one.sql --after other.sql",
         )
     best: tuple[Request, list[int]] | None = None
     for request in requests:
@@ -123,7 +127,7 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
     guard = (
         not to_many and load is not None and bool(load.relation)
     )  # the ORM knows one row at most: its LIMIT is a guard
-    lookups = tuple(_sent(request, i) for i in indices)
+    lookups = tuple(sent(request, i) for i in indices)
     distinct = tuple(dict.fromkeys(key for key in keys if key is not None))
     text = named_form(request.text(indices[0]), statement.system)
     variant = recipe.variant if isinstance(recipe, Batch) else None
@@ -139,14 +143,18 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
     else:
         sql = rewriting.batched(lookup, drop_limit=guard)
     batch = _with_keys(sql, lookups[0], f"slot{slot}", distinct) if sql else None
-    parent = join = None
+    parent = join = turned = None
     only = origin_of(request.load(indices[0]), request.tables.models)
     source = find_source(request, indices, keys, table, column, only)
     if source is not None:
         supplier = request.tables.statements[source.statement].shape.digest
         parents = [i for i in range(indices[-1]) if request.statement(i).shape.digest == supplier]
         if len(parents) == 1:
-            parent = _sent(request, parents[0], "parent")
+            parent = sent(request, parents[0], "parent")
+            if grouped and not isinstance(recipe, Group) and structure.counts and not _has_more(structure, guard):
+                held = (source.table, source.column)
+                text = rewriting.counted_with_parent(parent.text, parent.system, held, table, column)
+                turned = Sent(text, parent.parameters, parent.names, parent.system) if text else None
             # Conditions and joins of the look-up would not be in the join.
             if not grouped and structure.main.lower() == table.lower() and not _has_more(structure, guard):
                 joined = rewriting.joined(
@@ -155,8 +163,20 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
                 join = Sent(joined, parent.parameters, parent.names, parent.system) if joined else None
     whether = variant is Variant.EXISTS
     return Replay(
-        request.route, request.name, lookups, keys, table, column, grouped, to_many, batch, parent, join, whether
-    )
+        request.route, request.name, lookups, keys, table, column, grouped, to_many, batch, parent, join, whether,
+        _folded(lookup, lookups[0], f"slot{slot}", distinct) if isinstance(recipe, Group) else None, turned,
+    )  # fmt: skip
+
+
+def _folded(lookup: rewriting.LookUp, first: Sent, key: str, keys: Sequence[Value]) -> Sent | None:
+    """The numbers of all keys in one row, by conditional aggregates."""
+    if not 1 < len(keys) <= FOLDED_MOST:
+        return None
+    named = [f"key{n}" for n in range(len(keys))]
+    sql = rewriting.folded(lookup, named)
+    rest = [(name, value) for name, value in zip(first.names, first.parameters, strict=True) if name != key]
+    values = (*(value for _, value in rest), *keys)
+    return Sent(sql, values, (*(name for name, _ in rest), *named), first.system) if sql else None
 
 
 def _has_more(structure: Structure, guard: bool) -> bool:
@@ -165,7 +185,7 @@ def _has_more(structure: Structure, guard: bool) -> bool:
     return len(structure.predicates) > 1 or bool(structure.joins or structure.group_by or limited)
 
 
-def _sent(request: Request, i: int, prefix: str = "slot") -> Sent:
+def sent(request: Request, i: int, prefix: str = "slot") -> Sent:
     """A query with a name for each of its placeholders."""
     statement = request.statement(i)
     text = request.text(i)

@@ -106,6 +106,18 @@ def try_finding(
             with attempt(connection, limits):
                 _check_join(connection, plan, replay, result, parent)
             roads.append(plan)
+        if replay.folded is not None:
+            progress("running the conditional aggregates")
+            plan = _Plan("conditional aggregates", [*before, _query(connection, replay.folded)], replay.folded.text)
+            with attempt(connection, limits):
+                _check_folded(connection, plan, result)
+            roads.append(plan)
+        if replay.turned is not None:
+            progress("running the parents with their numbers")
+            plan = _Plan("counted with the parents", [_query(connection, replay.turned)], replay.turned.text)
+            with attempt(connection, limits):
+                _check_turned(connection, plan, result)
+            roads.append(plan)
         if len(roads) == 1:
             raise AskLessError(
                 "nothing-to-replay", "no other way to ask for these rows can be written from the statement",
@@ -206,6 +218,32 @@ def _check_groups(plan: _Plan, found: _Found, rows: Rows) -> None:
     if missing:
         zero = found.rows[0][0][0] if missing == len(found.keys) else 0
         plan.note = f"{_without(missing, 'group')} on the page, with {zero}"
+
+
+def _check_folded(connection: Connection, plan: _Plan, found: _Found) -> None:
+    """One row, with the numbers of each key in turn."""
+    _, rows = fetch_named(connection, plan.queries[-1])
+    plan.rows, plan.bytes = len(rows), bytes_of(rows)
+    width = len(found.columns)
+    for place, expected in enumerate(found.rows):
+        given = [row[place * width : (place + 1) * width] for row in rows]
+        if not _tell(plan, expected, given, Question()):
+            return
+
+
+def _check_turned(connection: Connection, plan: _Plan, found: _Found) -> None:
+    """A row for each parent, its number at the end."""
+    names, rows = fetch_named(connection, plan.queries[-1])
+    plan.rows, plan.bytes = len(rows), bytes_of(rows)
+    keys = {_comparable(key) for key in found.keys}
+    places = [i for i in range(len(names) - 1) if keys <= {_comparable(row[i]) for row in rows}]
+    if not places:
+        plan.difference = "no column of it has all the keys that were looked up"
+        return
+    numbers = {_comparable(row[places[0]]): row[-1:] for row in rows}
+    for key, expected in zip(found.keys, found.rows, strict=True):
+        if not _tell(plan, expected, [numbers[_comparable(key)]], Question()):
+            return
 
 
 def _comparable(key: Any) -> str:

@@ -1,4 +1,4 @@
-"""A trial of a finding: its look-ups one by one against one query for all of them."""
+"""A trial of a finding: what it asks now beside the other ways to ask for it that can be written as SQL."""
 
 from __future__ import annotations
 
@@ -11,10 +11,12 @@ from askless.core.errors import AskLessError
 from askless.core.patterns.base import Diagnosis
 from askless.core.progress import Progress, quiet
 from askless.core.replay import replay_of
+from askless.core.roads import TRIED, roads_of
 from askless.core.sql.masking import masker
 from askless.core.verdicts import Outcome, Verdict, direction
 from askless.database.connecting import parse_url
 from askless.database.finding_trial import FindingTrial, Road, try_finding
+from askless.database.road_trial import try_roads
 from askless.database.servers import Limits
 from askless.reports import documents
 from askless.reports.loading import load
@@ -37,7 +39,10 @@ def finding_trial(
     summary, notes = load(path)
     diagnosis = _named(diagnoses_of(summary), key, path)
     finding = diagnosis.finding
-    trial = try_finding(url, replay_of(diagnosis, read(path)), limits, progress)
+    if isinstance(diagnosis.recipe, TRIED):
+        trial = try_roads(url, roads_of(diagnosis, read(path)), limits, progress)
+    else:
+        trial = try_finding(url, replay_of(diagnosis, read(path)), limits, progress)
     base = trial.roads[0]
     base_away = median(base.times_ms) + base.queries * round_trip_ms
     roads = tuple(_road(road, trial, base_away, round_trip_ms, values) for road in trial.roads)
@@ -97,14 +102,24 @@ def verdict(roads: tuple[documents.TrialRoad, ...], round_trip_ms: float) -> Ver
     ratio = best.ratio
     assert ratio is not None
     outcome = direction(ratio)
-    saved = f"{roads[0].queries - best.queries} round trips saved"
+    what = best.note.removeprefix("it gives ") if best.note.startswith("it gives ") else "the same rows"
+    trips = roads[0].queries - best.queries
+    saved = (
+        f"{trips} round trips saved"
+        if trips
+        else f"{roads[0].rows - best.rows:,} rows fewer"
+        if roads[0].rows > best.rows
+        else ""
+    )
     if outcome is Outcome.FASTER:
         interval = f"{100 * ratio.confidence:.0f} % interval ×{ratio.low:.1f} to ×{ratio.high:.1f}"
-        text = f"{best.name}: the same rows, ×{ratio.value:.1f} as fast here ({interval}), {saved}"
+        text = f"{best.name}: {what}, ×{ratio.value:.1f} as fast here ({interval})"
     elif outcome is Outcome.SLOWER:
-        text = f"{best.name}: the same rows, but slower here (×{ratio.value:.2f}); {saved}"
+        text = f"{best.name}: {what}, but slower here (×{ratio.value:.2f})"
     else:
-        text = f"{best.name}: the same rows, no difference in time seen here; {saved}"
+        text = f"{best.name}: {what}, no difference in time seen here"
+    if saved:
+        text += f", {saved}"
     if round_trip_ms and best.away_ratio is not None:
         text += f"; ×{best.away_ratio:.1f} with {round_trip_ms:g} ms to the database"
     return Verdict(outcome, text)

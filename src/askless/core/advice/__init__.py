@@ -15,6 +15,7 @@ from askless.core.recipes import (
     Bind,
     FindAtOnce,
     Group,
+    GroupOnce,
     LeaveOut,
     LetGo,
     Mend,
@@ -43,6 +44,7 @@ REGISTRY: dict[type[Recipe], str] = {
     FindAtOnce: "askless.core.advice.finding_at_once",
     Separate: "askless.core.advice.separating",
     Bind: "askless.core.advice.binding",
+    GroupOnce: "askless.core.advice.grouping_once",
     Mend: "askless.core.advice.mending",
     WriteTogether: "askless.core.advice.writing",
 }

@@ -185,6 +185,48 @@ def counted(lookup: LookUp) -> str:
     return lookup.rewritten(change)
 
 
+def folded(lookup: LookUp, keys: Sequence[str]) -> str:
+    """Aggregates for one key as conditional aggregates for several, in one row; `keys` are names of placeholders."""
+
+    def change(tree: exp.Select, names: Names) -> exp.Select | None:
+        node = _key_comparison(tree, names, lookup.table, lookup.column)
+        key = _key_side(node)
+        where = tree.args.get("where")
+        if node is None or key is None or where is None or node not in conjuncts(where) or lookup.beside:
+            return None
+        found = [bare(output) for output in tree.expressions]
+        if not all(isinstance(one, exp.AggFunc) for one in found) or any(tree.args.get(n) for n in ("group", "limit")):
+            return None
+        rest = [part.copy() for part in conjuncts(where) if part is not node]
+        tree.set("where", exp.Where(this=exp.and_(*rest)) if rest else None)
+        tree.set(
+            "expressions",
+            [
+                exp.alias_(
+                    _under(one.copy(), exp.EQ(this=key.copy(), expression=exp.Placeholder(this=name))), f"{name}_{n}"
+                )
+                for name in keys
+                for n, one in enumerate(found)
+            ],
+        )
+        return tree
+
+    return lookup.rewritten(change)
+
+
+def _under(aggregate: Any, condition: exp.EQ) -> Any:
+    """An aggregate over those rows alone that meet a condition."""
+    inner = aggregate.this
+    if isinstance(inner, exp.Distinct):
+        chosen = exp.Case(ifs=[exp.If(this=condition, true=inner.expressions[0].copy())])
+        inner.set("expressions", [chosen])
+        return aggregate
+    counts_rows = inner is None or isinstance(inner, exp.Star) or slot_in(inner) is not None
+    value = condition.this.copy() if counts_rows else inner.copy()  # the key itself: it is there where it is equal
+    aggregate.set("this", exp.Case(ifs=[exp.If(this=condition, true=value)]))
+    return aggregate
+
+
 def _of_rows(tree: exp.Select) -> exp.Select | None:
     """The inner one of `SELECT COUNT(1) FROM (SELECT 1 FROM …)`, counting itself; None where it is no such count."""
     source = source_of(tree)
@@ -450,6 +492,47 @@ def by_existence(text: str, system: str) -> str:
         tree.set("joins", None)
         tree.set("where", None)
         return tree.where(*(part.copy() for part in outside), exp.Exists(this=asked), copy=False)
+
+    return rewritten(text, system, change)
+
+
+def distinct(text: str, system: str) -> str:
+    """Each row once; '' where the order goes by what is not among the columns."""
+
+    def change(tree: exp.Select, names: Names) -> exp.Select | None:
+        order = tree.args.get("order")
+        shown = {bare(node).sql() for node in tree.expressions} | {node.alias_or_name for node in tree.expressions}
+        ordered = [node.this.sql() for node in order.expressions] if order is not None else []
+        if tree.args.get("group") or tree.args.get("distinct") or not set(ordered) <= shown:
+            return None
+        return tree.distinct(copy=False)
+
+    return rewritten(text, system, change)
+
+
+def number_of(text: str, system: str) -> str:
+    """How many rows a statement gives."""
+
+    def change(tree: exp.Select, names: Names) -> exp.Select | None:
+        plain = not any(tree.args.get(name) for name in ("group", "having", "distinct", "limit", "offset", "locks"))
+        if not plain or any(node.find(exp.AggFunc) for node in tree.expressions):
+            return None
+        tree.set("order", None)
+        tree.set("expressions", [exp.Count(this=exp.Star())])
+        return tree
+
+    return rewritten(text, system, change)
+
+
+def first_row_of(text: str, system: str, columns: Sequence[str]) -> str:
+    """Of a page behind an OFFSET, these columns of its first row, in the page's order; the row before it is one OFFSET less."""
+
+    def change(tree: exp.Select, names: Names) -> exp.Select | None:
+        source, limit = source_of(tree), tree.args.get("limit")
+        if not isinstance(source, exp.Table) or not isinstance(limit, exp.Limit):
+            return None
+        tree.set("expressions", [exp.column(name, table=source.alias_or_name) for name in columns])
+        return tree.limit(exp.Literal.number(1), copy=False)
 
     return rewritten(text, system, change)
 

@@ -22,6 +22,7 @@ REGISTRY = {
     "over-wide": "askless.core.patterns.over_wide",
     "row-multiplication": "askless.core.patterns.row_multiplication",
     "unbounded": "askless.core.patterns.unbounded",
+    "subquery-per-row": "askless.core.patterns.subquery_per_row",
     "deep-offset": "askless.core.patterns.deep_offset",
     "write-loop": "askless.core.patterns.write_loop",
     "literal-churn": "askless.core.patterns.literal_churn",

@@ -143,6 +143,19 @@ def conjuncts(node: Any) -> list[Any]:
     return results
 
 
+def correlated(part: Any, scope: Any) -> tuple[Any, Any] | None:
+    """The column of a subquery's own and that of the query around it which a condition sets equal; None for any other."""
+    if not isinstance(part, exp.EQ):
+        return None
+    sides: list[Any] = [side.unnest() if isinstance(side, exp.Paren) else side for side in (part.left, part.right)]
+    if not all(isinstance(side, exp.Column) for side in sides):
+        return None
+    own = [not side.table or side.table in scope.sources for side in sides]
+    if own.count(True) != 1:
+        return None
+    return (sides[0], sides[1]) if own[0] else (sides[1], sides[0])
+
+
 def source_of(select: Any) -> Any:
     """What stands first in FROM; None for a SELECT without. (Newer parsers call the argument `from_`.)"""
     clause = select.args.get("from_") or select.args.get("from")

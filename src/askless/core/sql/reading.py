@@ -11,7 +11,18 @@ from sqlglot import exp
 
 from askless.core.sql.conditions import comparisons, either_of, through_values
 from askless.core.sql.names import Names
-from askless.core.sql.parsing import Parsed, bare, conjuncts, extreme_asked, is_star, parse, slot_in, source_of, trying
+from askless.core.sql.parsing import (
+    Parsed,
+    bare,
+    conjuncts,
+    correlated,
+    extreme_asked,
+    is_star,
+    parse,
+    slot_in,
+    source_of,
+    trying,
+)
 from askless.core.sql.structure import EVERYTHING, Column, Correlation, Join, Output, Predicate, Structure
 
 # Functions whose value changes from call to call: the same text with the same parameters then gives other rows.
@@ -329,16 +340,19 @@ def _correlations(select: Any, names: Names) -> Iterator[Correlation]:
         exists = inner.find_ancestor(exp.Exists, exp.In, exp.Select)
         per_row = isinstance(inner.parent, exp.Subquery) and not isinstance(exists, (exp.Exists, exp.In))
         for part in conjuncts(inner.args.get("where")):
-            if (
-                not isinstance(part, exp.EQ)
-                or not isinstance(part.left, exp.Column)
-                or not isinstance(part.right, exp.Column)
-            ):
-                continue
-            own = [not side.table or side.table in scope.sources for side in (part.left, part.right)]
-            if own.count(True) == 1:
-                mine, around = (part.left, part.right) if own[0] else (part.right, part.left)
-                yield Correlation(names.column(mine, scope), names.column(around), per_row)
+            pair = correlated(part, scope)
+            if pair is not None:
+                yield Correlation(
+                    names.column(pair[0], scope), names.column(pair[1]), per_row, _is_shown(inner, select)
+                )
+
+
+def _is_shown(inner: Any, select: Any) -> bool:
+    """Whether a subquery stands in what a SELECT gives."""
+    node = inner
+    while node is not None and node.parent is not select:
+        node = node.parent
+    return node is not None and node.arg_key == "expressions"
 
 
 def _is_exists(select: Any) -> bool:

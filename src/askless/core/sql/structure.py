@@ -51,11 +51,15 @@ class Join(msgspec.Struct, frozen=True):
 
 
 class Correlation(msgspec.Struct, frozen=True):
-    """A subquery's column that is set equal to one of the query around it. `per_row`: it gives a value, row by row."""
+    """A subquery's column that is set equal to one of the query around it. `per_row`: it gives a value, row by row.
+
+    `shown`: the value is a column of the statement's result, or a part of one.
+    """
 
     inner: Column
     around: Column
     per_row: bool
+    shown: bool = False
 
 
 class Output(msgspec.Struct, frozen=True):

@@ -112,12 +112,11 @@ def rewrite(out: Console, document: documents.RewriteDocument) -> None:
 def finding(out: Console, document: documents.FindingTrialDocument) -> None:
     """A finding's roads beside each other."""
     out.print(Text(safe(document.title), style="bold"))
-    out.print(
-        Text(
-            f"replayed: request {document.request} of {safe(document.route)}, {plural(document.lookups, 'look-up')} of "
-            f"{plural(document.keys, 'key')}; {document.repetitions} interleaved repetitions each"
-        )
-    )
+    replayed = f"{plural(document.lookups, 'look-up')} of {plural(document.keys, 'key')}"
+    what = f"replayed: request {document.request} of {safe(document.route)}, {replayed}"
+    if document.lookups == 1:
+        what = f"tried: the slowest of these queries, in request {document.request} of {safe(document.route)}"
+    out.print(Text(f"{what}; {document.repetitions} interleaved repetitions each"))
     columns = [
         ("road", "l"),
         ("queries", "r"),

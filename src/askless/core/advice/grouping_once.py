@@ -1,0 +1,40 @@
+"""Advice for a subquery that is evaluated for each row: join what is grouped once, or let an index find its rows."""
+
+from __future__ import annotations
+
+from askless.core.advice.grouped_join import grouped_join
+from askless.core.context import Context
+from askless.core.findings import Advice
+from askless.core.recipes import GroupOnce
+
+
+def advise(recipe: GroupOnce, context: Context) -> tuple[Advice, ...]:
+    """The join first; where no index finds the rows of one evaluation, the index beside it."""
+    stats = recipe.stats
+    example = stats.examples[0] if stats.examples else None
+    values = example.statement.values(example.parameters, example.literals) if example is not None else ()
+    by_place = any(slot.placeholder and slot.text in ("?", "%s") for slot in stats.statement.slots)
+    checks = ["rows without a partner are still there, with 0 or NULL as before"]
+    if by_place:
+        checks.append("parameters that are told by their place come in another order")
+    joined = Advice(
+        title="group once and join, by an outer join: what the subquery asks is asked for all rows at once",
+        why="the table is read once, not once for each row",
+        sql=grouped_join(context.sql(stats), stats.statement.system, values),
+        at=recipe.line,
+        saving=recipe.saving,
+        trade_off="it groups the whole table: for a page of a few rows the subqueries may be quicker",
+        check=tuple(checks),
+    )
+    indexed = [
+        Advice(
+            title=f"or an index on {column.table} ({column.name}): each evaluation finds its rows then",
+            why="it reads a few rows instead of the whole table each time",
+            sql=f"CREATE INDEX {column.table}_{column.name} ON {column.table} ({column.name})",
+            saving=recipe.saving,
+            trade_off="every write to the table keeps the index up to date",
+            check=("try it first: askless trial CAPTURE --index DDL --db URL",),
+        )
+        for column in dict.fromkeys(recipe.scanned)
+    ]
+    return (joined, *indexed)
