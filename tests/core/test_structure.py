@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from askless.core.advice import rewriting
 from askless.core.advice.rewriting import LookUp
-from askless.core.patterns.n_plus_one import key_of
+from askless.core.patterns.keys import key_of
 from askless.core.sql.slots import literal_value, slots_of, values_of
 from askless.core.sql.structure import Output, structure_of
 

@@ -203,3 +203,18 @@ class GroupOnce(Recipe, frozen=True, kw_only=True):
     """Group once what a subquery asks for each row; `scanned` are the columns that no index finds for it."""
 
     scanned: tuple[Column, ...]
+
+
+class BatchByKind(Recipe, frozen=True, kw_only=True):
+    """Read for all rows of a kind at once what is read row by row from the table that `kind` tells.
+
+    `kinds` are the shapes of the look-ups with the column that each is looked up by; `key` is the column of `root`'s result
+    that holds their keys. `load` is what the ORM said, and `at` where the root is asked.
+    """
+
+    kinds: tuple[tuple[ShapeStats, str], ...]
+    key: str
+    kind: str
+    load: Load | None
+    root: ShapeStats
+    at: Line | None

@@ -12,6 +12,7 @@ from askless.core.context import Context
 from askless.core.findings import Advice
 from askless.core.recipes import (
     Batch,
+    BatchByKind,
     Bind,
     FindAtOnce,
     Group,
@@ -45,6 +46,7 @@ REGISTRY: dict[type[Recipe], str] = {
     Separate: "askless.core.advice.separating",
     Bind: "askless.core.advice.binding",
     GroupOnce: "askless.core.advice.grouping_once",
+    BatchByKind: "askless.core.advice.by_kind",
     Mend: "askless.core.advice.mending",
     WriteTogether: "askless.core.advice.writing",
 }

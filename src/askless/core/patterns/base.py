@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Sequence
 from typing import Generic, Protocol, TypeVar, cast
 
 import msgspec
@@ -251,6 +251,19 @@ def around(request: Request, indices: Collection[int]) -> float:
     starts, durations = request.starts_ns, request.durations_ns
     gaps = sorted(max(starts[i] - starts[i - 1] - durations[i - 1], 0) for i in indices if i)
     return float(gaps[len(gaps) // 4]) if gaps else 0.0
+
+
+def summed(costs: Sequence[Cost]) -> Cost:
+    """What several shapes of one loop cost together; the median is that of the first."""
+    return msgspec.structs.replace(
+        costs[0],
+        queries=sum(cost.queries for cost in costs),
+        avoidable=sum(cost.avoidable for cost in costs),
+        database_ms=sum(cost.database_ms for cost in costs),
+        saving_ms=sum(cost.saving_ms for cost in costs),
+        share=min(sum(cost.share for cost in costs), 1.0),
+        total_ms=sum(cost.total_ms for cost in costs),
+    )
 
 
 def spared(queries: float, saving_ms: float) -> str:

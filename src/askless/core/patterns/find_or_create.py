@@ -6,12 +6,21 @@ UPDATE that changed nothing. Not flagged: look-ups that find their rows, INSERTs
 
 from __future__ import annotations
 
-import msgspec
-
-from askless.core.findings import Cost, severity
+from askless.core.findings import severity
 from askless.core.lineage import structure as structure_of
 from askless.core.model import Request
-from askless.core.patterns.base import ByRequests, Claim, Diagnosis, Met, Rule, ShapeTally, call_path, spared, writes_of
+from askless.core.patterns.base import (
+    ByRequests,
+    Claim,
+    Diagnosis,
+    Met,
+    Rule,
+    ShapeTally,
+    call_path,
+    spared,
+    summed,
+    writes_of,
+)
 from askless.core.recipes import FindAtOnce
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
@@ -148,7 +157,7 @@ def _found_nothing(request: Request, i: int, structure: Structure) -> bool:
 def _diagnosis(tally: Created, met: Met) -> Diagnosis:
     looked, missing, made = (count / tally.requests for count in (tally.looked, tally.missing, tally.made))
     other = Met(met.route, tally.insert, met.context, met.places, met.requests, met.around_ns)
-    cost = _sum(met.cost(looked, looked - 1), other.cost(made, max(made - 1, 0.0)))
+    cost = summed([met.cost(looked, looked - 1), other.cost(made, max(made - 1, 0.0))])
     table, keys = met.structure.main, ", ".join(tally.columns)
     changes = met.structure.kind == "update"
     does = "an UPDATE that finds nothing" if changes else "a look-up"
@@ -173,19 +182,6 @@ def _diagnosis(tally: Created, met: Met) -> Diagnosis:
         changes=changes,
     )
     return Diagnosis(met.finding(RULE, claim), recipe)
-
-
-def _sum(one: Cost, other: Cost) -> Cost:
-    """What two shapes of one loop cost together; the median is that of the look-ups."""
-    return msgspec.structs.replace(
-        one,
-        queries=one.queries + other.queries,
-        avoidable=one.avoidable + other.avoidable,
-        database_ms=one.database_ms + other.database_ms,
-        saving_ms=one.saving_ms + other.saving_ms,
-        share=min(one.share + other.share, 1.0),
-        total_ms=one.total_ms + other.total_ms,
-    )
 
 
 PATTERN = FindOrCreate()

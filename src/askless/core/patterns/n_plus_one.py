@@ -8,11 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-import msgspec
-
 from askless.core.context import Context
 from askless.core.lineage import Source, find_source, is_convincing, origin_of
 from askless.core.model import Load, Request, relation_of
+from askless.core.patterns import polymorphic
 from askless.core.patterns.base import (
     ByRequests,
     Diagnosis,
@@ -22,6 +21,7 @@ from askless.core.patterns.base import (
     met_of,
     written_between,
 )
+from askless.core.patterns.keys import key_of
 from askless.core.patterns.loops import diagnosis_of
 from askless.core.patterns.repetition import (
     Repetition,
@@ -33,9 +33,8 @@ from askless.core.patterns.repetition import (
 from askless.core.recipes import Key
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
-from askless.core.sql.meaning import meaning, single
-from askless.core.sql.slots import Value
-from askless.core.sql.structure import Predicate, Structure
+from askless.core.sql.meaning import meaning
+from askless.core.sql.structure import Structure
 from askless.core.summary import RouteStats
 from askless.core.view import Group, RequestView
 
@@ -49,33 +48,14 @@ RULE = Rule(
 )
 
 
-# Functions around a column that leave a key a key. What an index on the bare column makes of it is another matter.
-_SAME_KEY = ("", "cast", "collate", "jsonextract", "jsonextractscalar", "jsonbextract", "jsonbextractscalar")
-
-
-def varying(rows: list[tuple[Value, ...]]) -> list[int] | None:
-    """Positions whose values differ between the queries; None where the queries have different numbers of values."""
-    if len(set(map(len, rows))) != 1:
-        return None
-    return [position for position, column in enumerate(zip(*rows, strict=True)) if len(set(column)) > 1]
-
-
-def lookup(structure: Structure, slot: int) -> Predicate | None:
-    """The key look-up that a slot is part of: an equality, or an IN of this one value."""
-    for predicate in structure.predicates:
-        if slot in predicate.slots:
-            alone = predicate.operator == "in" and len(predicate.slots) == 1
-            return predicate if predicate.operator in ("=", "any") or alone else None
-    return None
-
-
 class NPlusOne(ByRequests[Repetition]):
     """See the module."""
 
     rule = RULE
 
     def look(self, view: RequestView, settings: Settings) -> None:
-        """Find repetitions by key in one request."""
+        """Find repetitions by key in one request; those by kind first, which are of several shapes."""
+        polymorphic.look(view, settings)
         for group in view.groups:
             if len(group.indices) < settings.repeat_least or group.stats.shape.digest in view.claimed:
                 continue
@@ -135,7 +115,9 @@ class NPlusOne(ByRequests[Repetition]):
     def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
         """Turn what was met in a route into findings, parents before their children."""
         tallies = list(self.tallies(route).values())
-        made = {one.finding.shape for one in found if one.finding.pattern == "find-or-create"}
+        yield from polymorphic.judge(route, RULE, context)
+        kinds = {shape for tally in polymorphic.tallies_of(route) for shape in tally.shapes}
+        made = kinds | {one.finding.shape for one in found if one.finding.pattern == "find-or-create"}
         for tally in tallies:
             if tally.stats.shape.digest not in made:  # in other requests of the route all rows may have been there
                 yield diagnosis_of(RULE, tally, tallies, met_of(tally, route, context))
@@ -201,38 +183,6 @@ def _examine(
     if objects < settings.repeat_least or structure.aggregates:
         return None
     return result, None
-
-
-def key_of(structure: Structure, rows: list[tuple[Value, ...]]) -> Key | None:
-    """The key that varies; None where something else varies too, or what varies is no key."""
-    positions = varying(rows)
-    if positions == [] and len(rows) > 1:
-        positions = _keys_of_one_row(structure)
-    if not positions:
-        return None
-    keys = []
-    for position in positions:
-        predicate = lookup(structure, position)
-        if predicate is None or not (predicate.alike or predicate.inside in _SAME_KEY):
-            return None
-        listed = predicate.operator == "any"
-        if listed and not all(single(row[position])[0] for row in rows):
-            return None  # a batch
-        keys.append(Key(position, predicate.column, listed))
-    # A composite key varies as a whole; the column with the most values names it.
-    named = max(keys, key=lambda key: len({row[key.slot] for row in rows}))
-    beside = [
-        msgspec.structs.replace(key, same=all(key.value(row) == named.value(row) for row in rows))
-        for key in keys
-        if key is not named
-    ]
-    return msgspec.structs.replace(named, beside=tuple(beside))
-
-
-def _keys_of_one_row(structure: Structure) -> list[int]:
-    """The slot of the only key of a look-up whose values are all the same."""
-    slots = [p.slots[0] for p in structure.predicates if p.operator == "=" and p.required and len(p.slots) == 1]
-    return slots if len(slots) == 1 else []
 
 
 def _first_only(request: Request, structure: Structure, indices: list[int]) -> bool:

@@ -20,7 +20,7 @@ from askless.core.patterns.base import (
     spared,
     written_between,
 )
-from askless.core.patterns.n_plus_one import lookup, varying
+from askless.core.patterns.keys import lookup, varying
 from askless.core.recipes import Group as GroupRecipe
 from askless.core.recipes import Key
 from askless.core.settings import Settings
