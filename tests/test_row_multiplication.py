@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from askless.core.advice import rewriting
+from askless.core.advice import other_ways
 from askless.core.context import Context
 from askless.core.joined_rows import joined_rows, joins_one_each
 from askless.core.settings import Settings
@@ -123,7 +123,7 @@ NEEDED_OTHERWISE = [
 
 @pytest.mark.parametrize("text", NEEDED_OTHERWISE)
 def test_no_condition_stands_in_for_a_join_that_is_needed(text: str) -> None:
-    assert rewriting.by_existence(text, "postgresql") == ""
+    assert other_ways.by_existence(text, "postgresql") == ""
 
 
 @pytest.mark.parametrize("joined, one_each", [

@@ -69,6 +69,8 @@ def diagnoses_of(summary: Summary, schema: Schema | None = None) -> list[Diagnos
         for pattern in patterns.load():
             here += list(pattern.judge(route, context, here))
         results += here
+    for across in patterns.load_across():
+        results += list(across.judge_all(summary, context, results))
     named = _with_own_keys(results)
     by_key = {one.finding.key: one.recipe for one in named}
     findings = ranked([one.finding for one in named])

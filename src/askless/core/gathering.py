@@ -28,7 +28,8 @@ _FOLD_EVERY = 200  # of which so many may gather in one route before it tells th
 class Looker(Protocol):
     """A pattern's part in the hot path.
 
-    It looks at one request in which some shape came more than once, a query failed, or much time passed beside its queries.
+    It looks at each request in which some shape came more than once, a query failed, or much time passed beside its queries,
+    and at a sample of the others.
     """
 
     def look(self, view: RequestView, settings: Settings) -> None:
@@ -170,10 +171,16 @@ class Gatherer:
                 self._gathered = 0
                 for gathering in self._routes.values():
                     gathering.fold()
-        if self.lookers and (groups or request.errors or request.idle_ns >= self._pause_ns):
+        if self.lookers and (groups or self._is_special(route.stats, request)):
             view = RequestView(route.stats, request, groups)
             for looker in self.lookers:
                 looker.look(view, self.summary.settings)
+
+    def _is_special(self, route: RouteStats, request: Request) -> bool:
+        """Whether a request in which no shape repeats is looked at all the same."""
+        return (
+            self.summary.settings.looks_at(route.requests) or bool(request.errors) or request.idle_ns >= self._pause_ns
+        )
 
     def _note_models(self) -> None:
         if self._tables is not None:

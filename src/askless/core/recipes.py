@@ -218,3 +218,10 @@ class BatchByKind(Recipe, frozen=True, kw_only=True):
     load: Load | None
     root: ShapeStats
     at: Line | None
+
+
+class Keep(Recipe, frozen=True, kw_only=True):
+    """Keep a result for `live_s` seconds (0: not known); `writes` tells who changes its tables."""
+
+    live_s: int
+    writes: tuple[str, ...]

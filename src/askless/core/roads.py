@@ -10,7 +10,7 @@ from enum import StrEnum
 
 import msgspec
 
-from askless.core.advice import rewriting
+from askless.core.advice import other_ways, rewriting
 from askless.core.advice.grouped_join import grouped_join
 from askless.core.errors import AskLessError
 from askless.core.model import Request
@@ -88,10 +88,10 @@ def _others(recipe: Recipe, structure: Structure, first: Sent, request: Request,
         sql = rewriting.projected(text, system, recipe.wide)
         yield from _road("without " + ", ".join(recipe.wide), sql, first, Promise.FEWER_COLUMNS, recipe.wide)
     elif isinstance(recipe, Move) and not recipe.columns:
-        yield from _road("counted in the database", rewriting.number_of(text, system), first, Promise.NUMBER)
+        yield from _road("counted in the database", other_ways.number_of(text, system), first, Promise.NUMBER)
     elif isinstance(recipe, Separate) and recipe.variant == "parents again":
-        yield from _road("with EXISTS", rewriting.by_existence(text, system), first, Promise.ONCE)
-        yield from _road("with DISTINCT", rewriting.distinct(text, system), first, Promise.ONCE)
+        yield from _road("with EXISTS", other_ways.by_existence(text, system), first, Promise.ONCE)
+        yield from _road("with DISTINCT", other_ways.distinct(text, system), first, Promise.ONCE)
     elif isinstance(recipe, Skip):
         yield from _by_key(structure, first)
 
@@ -126,7 +126,7 @@ def _by_key(structure: Structure, first: Sent) -> Iterable[RoadTold]:
         return
     sql = rewriting.behind(first.text, first.system, structure.order_by, keys[0])
     wanted = list(dict.fromkeys([*(column.name for column, _ in structure.order_by), keys[0]]))
-    probe = _one_less(_values_for(rewriting.first_row_of(first.text, first.system, wanted), first))
+    probe = _one_less(_values_for(other_ways.first_row_of(first.text, first.system, wanted), first))
     if sql and probe is not None:
         yield RoadTold("the page by key", _values_for(sql, first), Promise.SAME, probe=probe)
 

@@ -32,6 +32,8 @@ class Settings(msgspec.Struct, frozen=True):
     known_pause_ms: float = 20.0  # in an open transaction, where it is known what the application waited for
     unknown_pause_ms: float = 50.0  # the same where it is not
     examine_most: int = 5  # requests of one route in which a repetition is traced in full
+    look_first: int = 32  # requests of a route whose results are compared over requests: the first ones,
+    look_every: int = 16  # then one in so many
     round_trip_ms: float = 0.0  # the assumed way to the database and back, added to what each query takes
     show_values: bool = False  # whether reports may show literals of statements
 
@@ -39,3 +41,11 @@ class Settings(msgspec.Struct, frozen=True):
     def pause_least_ns(self) -> int:
         """The shortest pause in a transaction that may matter."""
         return int(min(self.known_pause_ms, self.unknown_pause_ms) * 1e6)
+
+    def looks_at(self, turn: int) -> bool:
+        """Whether the results of a route's request, the first of which is 1, are compared over requests."""
+        return turn <= self.look_first or turn % self.look_every == 0
+
+    def looked_at(self, requests: int) -> int:
+        """How many of so many requests of a route were looked at so."""
+        return min(requests, self.look_first) + max(requests // self.look_every - self.look_first // self.look_every, 0)

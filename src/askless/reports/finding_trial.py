@@ -119,7 +119,7 @@ def verdict(roads: tuple[documents.TrialRoad, ...], round_trip_ms: float) -> Ver
     else:
         text = f"{best.name}: {what}, no difference in time seen here"
     if saved:
-        text += f", {saved}"
+        text += f"{', ' if outcome is Outcome.FASTER else '; '}{saved}"
     if round_trip_ms and best.away_ratio is not None:
         text += f"; ×{best.away_ratio:.1f} with {round_trip_ms:g} ms to the database"
     return Verdict(outcome, text)

@@ -17,6 +17,7 @@ from askless.core.recipes import (
     FindAtOnce,
     Group,
     GroupOnce,
+    Keep,
     LeaveOut,
     LetGo,
     Mend,
@@ -47,6 +48,7 @@ REGISTRY: dict[type[Recipe], str] = {
     Bind: "askless.core.advice.binding",
     GroupOnce: "askless.core.advice.grouping_once",
     BatchByKind: "askless.core.advice.by_kind",
+    Keep: "askless.core.advice.keeping",
     Mend: "askless.core.advice.mending",
     WriteTogether: "askless.core.advice.writing",
 }

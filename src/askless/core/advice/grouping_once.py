@@ -13,17 +13,21 @@ def advise(recipe: GroupOnce, context: Context) -> tuple[Advice, ...]:
     stats = recipe.stats
     example = stats.examples[0] if stats.examples else None
     values = example.statement.values(example.parameters, example.literals) if example is not None else ()
+    sql = grouped_join(context.sql(stats), stats.statement.system, values)
+    title = "group once and join, by an outer join: what the subquery asks is asked for all rows at once"
     by_place = any(slot.placeholder and slot.text in ("?", "%s") for slot in stats.statement.slots)
     checks = ["rows without a partner are still there, with 0 or NULL as before"]
-    if by_place:
+    if by_place and sql:
         checks.append("parameters that are told by their place come in another order")
     joined = Advice(
-        title="group once and join, by an outer join: what the subquery asks is asked for all rows at once",
+        title=title if sql else "ask for that value apart, for all rows of the page at once, by their keys",
         why="the table is read once, not once for each row",
-        sql=grouped_join(context.sql(stats), stats.statement.system, values),
+        sql=sql,
         at=recipe.line,
         saving=recipe.saving,
-        trade_off="it groups the whole table: for a page of a few rows the subqueries may be quicker",
+        trade_off="it groups the whole table: for a page of a few rows the subqueries may be quicker"
+        if sql
+        else "one query more, and the rows are put together in the application",
         check=tuple(checks),
     )
     indexed = [

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from askless.core.advice import rewriting
+from askless.core.advice import other_ways
 from askless.core.advice.orm import by_table, words_of
 from askless.core.context import Context
 from askless.core.findings import Advice
@@ -22,7 +22,7 @@ def _exists(recipe: Separate, context: Context) -> Advice:
     return Advice(
         title="ask with EXISTS instead of the join: whether there is such a row, not for each of them",
         why=f"each row of {structure.main} comes once, and the search for a partner ends with the first one",
-        sql=rewriting.by_existence(context.sql(stats), stats.statement.system),
+        sql=other_ways.by_existence(context.sql(stats), stats.statement.system),
         at=recipe.line,
         saving=recipe.saving,
         trade_off="DISTINCT gives the same rows without a new condition, but sorts or hashes all of them first",
@@ -40,7 +40,7 @@ def _apart(recipe: Separate, context: Context) -> Advice:
     return Advice(
         title=f"ask for {named} in a query of its own, by the keys of {structure.main} that the first one gave",
         why="rows add up then instead of multiplying; columns of the parent are sent once",
-        sql=rewriting.children_of(structure, named),
+        sql=other_ways.children_of(structure, named),
         code=code,
         at=recipe.line if code or load is None else None,
         saving=recipe.saving,

@@ -9,7 +9,7 @@ from importlib import import_module
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from askless.core.patterns.base import Pattern
+    from askless.core.patterns.base import Across, Pattern
 
 REGISTRY = {
     "find-or-create": "askless.core.patterns.find_or_create",
@@ -27,8 +27,11 @@ REGISTRY = {
     "write-loop": "askless.core.patterns.write_loop",
     "literal-churn": "askless.core.patterns.literal_churn",
     "failing": "askless.core.patterns.failing",
+    "stable-read": "askless.core.patterns.stable_read",
     "held-transaction": "askless.core.patterns.held_transaction",
 }
+
+ACROSS = ("stable-read",)  # those that judge all routes together, once each was judged by itself
 
 
 def instead_of(name: str) -> str:
@@ -42,3 +45,8 @@ def instead_of(name: str) -> str:
 def load(names: list[str] | None = None) -> list[Pattern]:
     """The patterns of these names, or all. Raises KeyError for a name that is not registered."""
     return [import_module(REGISTRY[name]).PATTERN for name in (names or REGISTRY)]
+
+
+def load_across() -> list[Across]:
+    """The patterns that judge all routes together."""
+    return [import_module(REGISTRY[name]).PATTERN for name in ACROSS]

@@ -16,7 +16,7 @@ from askless.core.recipes import Recipe
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import EVERYTHING, Structure
-from askless.core.summary import RouteStats, Tally
+from askless.core.summary import RouteStats, Summary, Tally
 from askless.core.view import RequestView
 from askless.core.words import plural
 
@@ -54,6 +54,13 @@ class Pattern(Protocol):
 
     def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
         """What is wrong with a route. `found` is what patterns before it had to say of this route."""
+
+
+class Across(Pattern, Protocol):
+    """A pattern that is told over routes."""
+
+    def judge_all(self, summary: Summary, context: Context, found: Sequence[Diagnosis]) -> Iterable[Diagnosis]:
+        """What is wrong with all routes together. `found` is what was said of each by itself."""
 
 
 class ShapeTally:

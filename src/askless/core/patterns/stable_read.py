@@ -1,0 +1,245 @@
+"""stable-read: over many requests the same query with the same values gives the same rows, and takes its time in total.
+
+Told over routes. Not flagged: what only one address was asked for again and again (whoever records visits a page several times),
+results that change, clocks, locks, what is quick in total. Repeats inside one request are duplicates.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from hashlib import blake2b
+
+from askless.core.context import Context
+from askless.core.findings import Cost
+from askless.core.model import Place
+from askless.core.patterns.base import Claim, Diagnosis, Met, Rule, add_counts, tables_written
+from askless.core.recipes import Keep
+from askless.core.settings import Settings
+from askless.core.shape_stats import ShapeStats
+from askless.core.sql.structure import EVERYTHING
+from askless.core.summary import RouteStats, Summary, Tally
+from askless.core.view import RequestView
+from askless.core.words import number, plural
+
+RULE = Rule(
+    "stable-read",
+    "the same rows read for every request",
+    "ten requests or more of three addresses or more ask the same with the same values, get the same rows, and spend 5 % of their time on it",
+    "one address asked again and again, results that change, clocks, what is quick in total",
+    "minor",
+)
+_KEYS_MOST = 300  # different queries followed in one route
+_ADDRESSES_MOST = 64
+_READS_LEAST, _ADDRESSES_LEAST = 10, 3
+_CHANGES_MOST = 0.1  # of the reads
+_SHARE_LEAST = 0.05  # of the time of the requests that ask
+_WORTH_SHARE = 0.25  # of that time
+_LIVES_S = (1, 2, 5, 10, 30, 60, 120, 300, 600, 1800, 3600)
+
+
+class Reads:
+    """One query with one set of values, in the requests of a route that were looked at.
+
+    `held_ns` is the shortest time between two changes of its result, 0 where it never changed.
+    """
+
+    __slots__ = (
+        "addresses",
+        "changes",
+        "digest",
+        "first_ns",
+        "held_ns",
+        "last_ns",
+        "places",
+        "reads",
+        "since_ns",
+        "stats",
+    )
+
+    def __init__(self, stats: ShapeStats, digest: int, at_ns: int) -> None:
+        self.stats = stats
+        self.digest = digest
+        self.reads = self.changes = self.held_ns = 0
+        self.first_ns = self.last_ns = self.since_ns = at_ns
+        self.addresses: set[str] = set()
+        self.places: dict[Place, int] = {}
+
+    def read(self, digest: int, at_ns: int, address: str, place: Place | None) -> None:
+        """One more read."""
+        self.reads += 1
+        if len(self.addresses) < _ADDRESSES_MOST:
+            self.addresses.add(address)
+        if digest != self.digest:
+            held_ns = at_ns - self.since_ns
+            self.held_ns = min(self.held_ns, held_ns) if self.held_ns else held_ns
+            self.changes += 1
+            self.digest, self.since_ns = digest, at_ns
+        self.first_ns, self.last_ns = min(self.first_ns, at_ns), max(self.last_ns, at_ns)
+        if place is not None:
+            self.places[place] = self.places.get(place, 0) + 1
+
+    def merge(self, other: Tally) -> None:
+        """Add another piece's reads, or another route's. Two pieces that end and begin differently have one change between."""
+        assert isinstance(other, Reads)
+        self.changes += other.changes + (self.digest != other.digest)
+        held = [ns for ns in (self.held_ns, other.held_ns) if ns]
+        self.held_ns = min(held, default=0)
+        self.reads += other.reads
+        self.first_ns, self.last_ns = min(self.first_ns, other.first_ns), max(self.last_ns, other.last_ns)
+        self.addresses |= other.addresses
+        add_counts(self.places, other.places)
+
+
+class StableRead:
+    """See the module."""
+
+    rule = RULE
+
+    def look(self, view: RequestView, settings: Settings) -> None:
+        """Note what a request reads."""
+        route, request = view.route, view.request
+        if not settings.looks_at(route.requests):
+            return
+        known = route.tallies.setdefault(RULE.id, {})
+        seen: set[tuple[str, ...]] = set()
+        address = f"{request.route} {request.path}"
+        for i in range(len(request)):
+            shape = request.statement(i).shape
+            if (
+                shape.noise
+                or i in request.errors
+                or not shape.text.startswith(("select ", "with "))
+                or not request.digests[i]
+            ):
+                continue
+            given = repr(request.given([i])[0]).encode("utf-8", "replace")
+            name = (shape.digest, blake2b(given, digest_size=8).hexdigest())
+            if name in seen:
+                continue
+            seen.add(name)
+            at_ns, digest = request.starts_ns[i], request.digests[i]
+            tally = known.get(name)
+            if tally is None:
+                if len(known) >= _KEYS_MOST:
+                    continue
+                tally = known[name] = Reads(route.shapes[shape.digest], digest, at_ns)
+            assert isinstance(tally, Reads)
+            tally.read(digest, at_ns, address, request.place(i))
+
+    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+        """Nothing: see `judge_all`."""
+        return ()
+
+    def judge_all(self, summary: Summary, context: Context, found: Sequence[Diagnosis]) -> Iterable[Diagnosis]:
+        """One a query with its values, over all routes that ask it."""
+        repeated = {(one.finding.route, one.finding.shape) for one in found if one.finding.pattern != "unbounded"}
+        by_name: dict[tuple[str, ...], list[tuple[RouteStats, Reads]]] = {}
+        for route in summary.routes.values():
+            for name, tally in route.tallies.get(RULE.id, {}).items():
+                assert isinstance(tally, Reads)
+                if (route.route, name[0]) not in repeated:
+                    by_name.setdefault(name, []).append((route, tally))
+        for asked in by_name.values():
+            diagnosis = _judged(asked, summary, context)
+            if diagnosis is not None:
+                yield diagnosis
+
+
+def _judged(asked: list[tuple[RouteStats, Reads]], summary: Summary, context: Context) -> Diagnosis | None:
+    addresses = set().union(*(tally.addresses for _, tally in asked))
+    if sum(tally.reads for _, tally in asked) < _READS_LEAST or len(addresses) < _ADDRESSES_LEAST:
+        return None
+    structure = asked[0][1].stats.structure
+    if structure is None or not structure.repeatable or structure.clock not in ("", "day"):
+        return None
+    factors = [route.requests / context.settings.looked_at(route.requests) for route, _ in asked]
+    reads = sum(tally.reads * factor for (_, tally), factor in zip(asked, factors, strict=True))
+    spent_ns = sum(
+        tally.reads * factor * tally.stats.query_ns for (_, tally), factor in zip(asked, factors, strict=True)
+    )
+    elapsed_ns = sum(route.elapsed_ns for route, _ in asked)
+    if not elapsed_ns or spent_ns < _SHARE_LEAST * elapsed_ns:
+        return None
+    asked = sorted(asked, key=lambda pair: (-pair[1].reads, pair[0].route))
+    in_time = sorted((tally for _, tally in asked), key=lambda tally: tally.first_ns)
+    whole = Reads(asked[0][1].stats, in_time[0].digest, in_time[0].first_ns)
+    for tally in in_time:
+        whole.merge(tally)
+    if whole.changes > _CHANGES_MOST * whole.reads:
+        return None
+    return _diagnosis([route for route, _ in asked], whole, reads, spent_ns / elapsed_ns, summary, context)
+
+
+def _diagnosis(
+    routes: list[RouteStats], whole: Reads, reads: float, share: float, summary: Summary, context: Context
+) -> Diagnosis:
+    """`reads` are made in the capture, and take this share of the time of the requests that ask."""
+    stats = whole.stats
+    met = Met(routes[0], stats, context, whole.places, whole.reads)
+    structure = met.structure
+    span_s = (whole.last_ns - whole.first_ns) / 1e9
+    held_s = whole.held_ns / 1e9
+    live_s = _live_s(held_s / 2 if whole.changes else span_s)
+    spared = max(reads - (span_s / live_s if live_s else reads), 0.0)
+    query_ms = stats.query_ns / 1e6
+    writes = _writes(summary, {table.lower() for table in structure.tables})
+    others = f" and {plural(len(routes) - 1, 'more route')}" if len(routes) > 1 else ""
+    because = [
+        f"{number(whole.reads)} reads of {plural(len(whole.addresses), 'address')} looked at, "
+        + (f"{plural(whole.changes, 'change')} of the result" if whole.changes else "the same result each time"),
+        f"it held for {_seconds(held_s)} at least" if whole.changes else f"it held for {_seconds(span_s)}, all the time that was recorded",
+        "writes to " + ", ".join(structure.tables) + ": " + (", ".join(writes) if writes else "none in the capture"),
+    ]  # fmt: skip
+    if live_s:
+        because.append(
+            f"kept for {_seconds(live_s)}: {number(round(spared))} of {number(round(reads))} reads are spared "
+            f"({spared * query_ms:,.0f} ms in the capture), and a change is seen up to {_seconds(live_s)} late"
+        )
+    saved_ms = spared / reads * query_ms
+    request_ms = routes[0].request_ms(context.settings.round_trip_ms)
+    claim = Claim(
+        severity="worthwhile" if share >= _WORTH_SHARE and live_s else "minor",
+        title=f"{plural(round(reads), 'read')} of {structure.main or 'the same rows'} with the same values give the same "
+        f"{plural(stats.rows / stats.count, 'row')}{others and ', on this' + others}: {100 * share:.0f} % of these requests' time",
+        brief=f"{structure.main}: the same rows for {plural(round(reads), 'read')}{others and ', on this' + others}",
+        evidence="traced",
+        because=tuple(because),
+        cost=Cost(
+            queries=1.0,
+            avoidable=spared / reads,
+            query_ms=query_ms,
+            database_ms=saved_ms,
+            saving_ms=saved_ms,
+            share=min(saved_ms / request_ms, 1.0) if request_ms else 0.0,
+            total_ms=spared * query_ms,
+        ),
+        unsure=("whether it may be seen late is for people to say; who may see it too, where rows depend on who asks",)
+        + (() if live_s else ("recorded for too short a time to tell how long it may be kept",)),
+    )
+    recipe = Keep(stats=stats, line=met.line, saving=because[-1] if live_s else "", live_s=live_s, writes=tuple(writes))
+    return Diagnosis(met.finding(RULE, claim), recipe)
+
+
+def _live_s(longest_s: float) -> int:
+    """A round time to live of at most so many seconds; 0 where it is less than one."""
+    return max((live for live in _LIVES_S if live <= longest_s), default=0)
+
+
+def _seconds(seconds: float) -> str:
+    return f"{seconds:,.0f} s" if seconds >= 10 else f"{seconds:,.1f} s"
+
+
+def _writes(summary: Summary, tables: set[str]) -> list[str]:
+    """The statements of the capture that write to tables, with the routes that send them."""
+    counts: dict[tuple[str, str], int] = {}
+    for route in summary.routes.values():
+        for stats in route.own_shapes():
+            written = tables_written(stats.statement)
+            if tables & set(written) or EVERYTHING in written:
+                kind = stats.shape.text.split(" ", 1)[0].upper()
+                counts[kind, route.route] = counts.get((kind, route.route), 0) + stats.count
+    ordered = sorted(counts.items(), key=lambda item: (-item[1], item[0]))
+    return [f"{kind} {count:,} times on {route}" for (kind, route), count in ordered[:4]]
+
+
+PATTERN = StableRead()
