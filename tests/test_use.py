@@ -17,7 +17,7 @@ PROGRAM = """
 import copy, json, pickle, sys
 sys.path.insert(0, {harbour!r})
 import askless
-from models import Berth, PortCall, TugJob, Vessel
+from models import Berth, Inspection, PortCall, TugJob, Vessel
 from sqlalchemy import create_engine, select
 from sqlalchemy.orm import Session, joinedload, selectinload
 engine = create_engine("sqlite:///{db}")
@@ -29,6 +29,21 @@ def filtered(db):
 
 def counted(db):
     return len(db.scalars(VESSELS).all())
+
+def one_column(db):
+    return [vessel.name for vessel in db.scalars(VESSELS)]
+
+def one_column_as_advised(db):
+    assert list(db.scalars(VESSELS.with_only_columns(Vessel.name))) == one_column(db)
+
+def one_value(db):
+    return [db.scalars(select(Inspection).where(Inspection.id == n + 1).limit(1)).one().verdict for n in range(1)]
+
+def clean_one_column_of_what_is_changed(db):
+    for vessel in db.scalars(VESSELS):
+        vessel.owner = vessel.owner.strip() + " "
+    db.flush()
+    db.rollback()
 
 def clean_all_shown(db):
     return [(vessel.name, vessel.flag) for vessel in db.scalars(VESSELS)]
@@ -65,8 +80,11 @@ def untouched_objects_go_through_pickle_and_copy(db):
     assert again.name == vessel.name and "_askless" not in repr(vars(again))
     assert not [name for name in vars(vessel) if "askless" in name]
 
+for turn in range(20):
+    with Session(engine) as session, askless.request("one_value"):
+        one_value(session)
 for turn in range(2):
-    for function in (filtered, counted, clean_all_shown, clean_half_shown, clean_few, clean_read_in_one_request_of_two,
+    for function in (filtered, counted, one_column, one_column_as_advised, clean_one_column_of_what_is_changed, clean_all_shown, clean_half_shown, clean_few, clean_read_in_one_request_of_two,
                      clean_as_a_dict, found_nothing, clean_asked_for_what_was_not_there, clean_only_counted, untouched_objects_go_through_pickle_and_copy):
         with Session(engine) as session, askless.request(function.__name__):
             function(session)
@@ -115,6 +133,17 @@ def test_rows_that_are_thrown_away(found: dict[str, list[dict[str, Any]]]) -> No
     assert {f["evidence"] for f in (filtered, counted)} == {"traced"}
 
 
+def test_objects_that_are_built_for_one_column(found: dict[str, list[dict[str, Any]]]) -> None:
+    (listed,) = found["one_column"]
+    assert (listed["pattern"], listed["variant"]) == ("over-wide", "one-column")
+    assert listed["title"] == "100 objects of Vessel (7 columns) are built for their name alone"
+    assert listed["advice"][0]["code"] == ".with_only_columns(Vessel.name)"
+    (single,) = found["one_value"]
+    assert single["variant"] == "one-value" and "(6 columns) is read for its verdict alone" in single["title"]
+    sql = " ".join(single["advice"][0]["sql"].split())
+    assert sql.startswith("SELECT inspection.verdict FROM inspection WHERE")
+
+
 def test_an_eager_load_that_found_nothing_and_that_nobody_asked_for(found: dict[str, list[dict[str, Any]]]) -> None:
     (load,) = [one for one in found["found_nothing"] if one["pattern"] == "unused-load"]
     assert load["title"] == "PortCall.tug_jobs is loaded eagerly and nobody reads it: 1 query, 0 rows a request"
@@ -124,7 +153,11 @@ def test_an_eager_load_that_found_nothing_and_that_nobody_asked_for(found: dict[
 
 def test_what_is_read_somewhere_is_not_flagged(found: dict[str, list[dict[str, Any]]]) -> None:
     flagged = {
-        route: [(f["pattern"], f["title"]) for f in by if f["pattern"] in ("discarded-rows", "unused-load")]
+        route: [
+            (f["pattern"], f["title"])
+            for f in by
+            if f["pattern"] in ("discarded-rows", "unused-load") or f["variant"].startswith("one-")
+        ]
         for route, by in found.items()
         if route.startswith("clean")
     }

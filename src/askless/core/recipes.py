@@ -225,3 +225,9 @@ class Keep(Recipe, frozen=True, kw_only=True):
 
     live_s: int
     writes: tuple[str, ...]
+
+
+class OneColumn(Recipe, frozen=True, kw_only=True):
+    """Ask for the one column that is read, not for whole objects."""
+
+    column: str

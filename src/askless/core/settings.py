@@ -14,6 +14,7 @@ class Settings(msgspec.Struct, frozen=True):
     duplicate_least: int = 2  # executions of one statement with one set of parameters
     polling_gap_ms: float = 500.0  # the same read again after this long is polling, not a duplicate
     wide_column_bytes: float = 256.0  # average bytes of a value from which its column counts as wide
+    wide_row_bytes: int = 1024  # of a single row, from which it matters that one value of it is used
     wide_rows_least: float = 5.0  # rows from which a query counts as a list
     wide_result_bytes: int = 4096  # a result smaller than this is never over-wide
     unbounded_rows_least: int = 500  # rows without LIMIT from which a query counts as unbounded

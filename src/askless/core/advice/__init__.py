@@ -23,6 +23,7 @@ from askless.core.recipes import (
     Mend,
     Move,
     Narrow,
+    OneColumn,
     Page,
     Recipe,
     Separate,
@@ -49,6 +50,7 @@ REGISTRY: dict[type[Recipe], str] = {
     GroupOnce: "askless.core.advice.grouping_once",
     BatchByKind: "askless.core.advice.by_kind",
     Keep: "askless.core.advice.keeping",
+    OneColumn: "askless.core.advice.one_column",
     Mend: "askless.core.advice.mending",
     WriteTogether: "askless.core.advice.writing",
 }

@@ -75,7 +75,10 @@ class FindOrCreate(ByRequests[Created]):
                 inserts.setdefault(table, []).append(i)
         for look in looks if inserts else ():
             structure = look.stats.structure
-            if structure is not None and _is_look_up(structure):
+            by_orm = structure is not None and structure.kind == "update" and view.request.loads[look.indices[0]]
+            if (
+                structure is not None and _is_look_up(structure) and not by_orm
+            ):  # an ORM's save tries an UPDATE by itself
                 pairs = _pairs(view.request, look, inserts.get(structure.main.lower(), []))
                 if len(pairs) >= settings.repeat_least:
                     self._add(view, look, pairs)

@@ -12,6 +12,7 @@ from askless.core.context import Context
 from askless.core.findings import Cost, severity
 from askless.core.keys import keys_to_keep
 from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule
+from askless.core.patterns.one_column import one_column
 from askless.core.recipes import Narrow
 from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import Structure
@@ -21,7 +22,7 @@ RULE = Rule(
     "over-wide",
     "more columns than a list needs",
     "a list with columns of 256 bytes and more on average, or `*`; with `--track-use`, columns that nobody read and that "
-    "make half of the result",
+    "make half of the result, and objects of which one column is read",
     "short results, keys, what was read",
 )
 
@@ -34,13 +35,26 @@ class OverWide(ByTotals):
 
     def worth_parsing(self, stats: ShapeStats, context: Context) -> bool:
         """Whether it is a list of some size."""
+        if not stats.requests or not stats.count:
+            return False
+        if stats.used:
+            return True
+        return self._is_large(stats, context)
+
+    def _is_large(self, stats: ShapeStats, context: Context) -> bool:
         settings = context.settings
-        if not stats.requests or not stats.count or stats.rows / stats.count < settings.wide_rows_least:
+        if stats.rows / stats.count < settings.wide_rows_least:
             return False
         return stats.bytes / stats.requests >= settings.wide_result_bytes
 
     def judge_shape(self, met: Met, structure: Structure) -> Diagnosis | None:
         """One a query that is too wide."""
+        whole = one_column(RULE, met, structure)
+        if whole is not None or not self._is_large(met.stats, met.context):
+            return whole
+        return self._judge_width(met, structure)
+
+    def _judge_width(self, met: Met, structure: Structure) -> Diagnosis | None:
         stats, context = met.stats, met.context
         settings = context.settings
         widths = _widths(stats, structure, context)

@@ -1,0 +1,87 @@
+"""Whole objects of which one column is read: of each in a list, or of the one that a look-up gives. Told by over-wide.
+
+Not flagged: what is written in the same route (an object that is saved must be there), relations that are followed, few rows.
+"""
+
+from __future__ import annotations
+
+from askless.core.findings import Cost
+from askless.core.patterns.base import Claim, Diagnosis, Met, Rule, tables_written
+from askless.core.recipes import OneColumn
+from askless.core.shape_stats import UseTotals
+from askless.core.sql.structure import EVERYTHING, Structure
+from askless.core.words import plural, size
+
+_COLUMNS_LEAST = 3  # of the result, for one of them to be few
+_TOUCHED_LEAST = 0.9  # of the objects
+_RESULTS_LEAST = 20  # single rows in the capture
+
+
+def one_column(rule: Rule, met: Met, structure: Structure) -> Diagnosis | None:
+    """What is wrong with a query whose objects are read for one column; None where more is read."""
+    stats, settings = met.stats, met.context.settings
+    load = stats.load
+    totals = stats.used.get(load.target) if load is not None else None
+    if load is None or totals is None or load.kind not in ("query", "lazy") or len(stats.used) != 1:
+        return None
+    column = _only(totals)
+    outputs = {output.column.name for output in structure.outputs if output.column.table == structure.main}
+    if column not in outputs or len(stats.columns) < _COLUMNS_LEAST or _is_written(met, structure):
+        return None
+    objects = totals.objects / totals.results
+    single = objects <= 1.0
+    if single and (totals.results < _RESULTS_LEAST or stats.bytes / stats.count < settings.wide_row_bytes):
+        return None
+    if not single and objects < settings.discarded_rows_least:
+        return None
+    return _diagnosis(rule, met, structure, column, objects, single)
+
+
+def _only(totals: UseTotals) -> str:
+    """The one column that was read of nearly all objects; '' where there are more, or relations were followed."""
+    if totals.relations or len(totals.columns) != 1 or totals.touched < _TOUCHED_LEAST * totals.objects:
+        return ""
+    return next(iter(totals.columns)).rsplit(".", 1)[-1]
+
+
+def _is_written(met: Met, structure: Structure) -> bool:
+    """Whether the route writes at all to the table, or to one that may refer to the object."""
+    main = structure.main.lower()
+    written = {table for stats in met.route.own_shapes() for table in tables_written(stats.statement)}
+    return bool(written & {main, EVERYTHING}) or any(
+        stats.shape.text.startswith("insert") for stats in met.route.own_shapes()
+    )
+
+
+def _diagnosis(rule: Rule, met: Met, structure: Structure, column: str, objects: float, single: bool) -> Diagnosis:
+    stats = met.stats
+    load = stats.load
+    assert load is not None
+    widths, measured = met.context.widths_of(stats)
+    own = [
+        width / measured
+        for output, width in zip(structure.outputs, widths, strict=False)
+        if measured and output.column.name == column
+    ]
+    per_request = stats.count / stats.requests
+    spare = max(stats.bytes / stats.requests - sum(own[:1]) * stats.rows / stats.requests, 0.0)
+    whole = f"{len(stats.columns)} columns"
+    built = plural(objects * per_request, "object")
+    if single:
+        title = f"a whole {load.target} ({whole}) is read for its {column} alone: {size(spare, 'bytes')} a request for nothing"
+    else:
+        title = f"{built} of {load.target} ({whole}) are built for their {column} alone"
+    claim = Claim(
+        variant="one-value" if single else "one-column",
+        severity="minor",
+        title=title,
+        evidence="traced",
+        because=(
+            f"of {plural(stats.used[load.target].objects, 'object')} the application read {column}, and nothing else",
+        ),
+        cost=Cost(queries=per_request, query_ms=stats.query_ns / 1e6, bytes=spare),
+        unsure=("read in no request of this capture; another one may",),
+    )
+    saving = f"about {size(spare, 'bytes')} and {built} a request; time is for a trial to tell"
+    recipe = OneColumn(stats=stats, line=met.line, saving=saving, column=column)
+    return Diagnosis(met.finding(rule, claim), recipe)
