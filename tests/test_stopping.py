@@ -14,7 +14,7 @@ import pytest
 
 from askless.core.acceptance import Accepted
 from askless.core.errors import AskLessError
-from askless.project import accepted
+from askless.project import file as project_file
 from tests.conftest import HARBOUR, run
 
 OFFICE = """
@@ -134,7 +134,7 @@ def test_the_marker_covers_a_whole_test(tested: Tested) -> None:
 @pytest.mark.parametrize(
     "code, says",
     [
-        ("@pytest.mark.asks(most=3)\ndef test_it(): pass", "at_most=, never= and route=, not most="),
+        ("@pytest.mark.asks(most=3)\ndef test_it(): pass", "at_most=, never=, budgets= and route=, not most="),
         ("@pytest.mark.asks(never='n-plus-on')\ndef test_it(): pass", "did you mean n-plus-one?"),
         ("def test_it(asks):\n    with asks.never('overwide'): pass", "did you mean over-wide?"),
     ],
@@ -194,6 +194,27 @@ until = {until}
 """
 
 
+def test_the_budgets_of_the_project(tested: Tested) -> None:
+    budget = """
+    [[budgets]]
+    route = "GET /calls/due"
+    queries = {}
+    """
+    code = """
+        def test_due(client, asks):
+            with asks.within_budgets():
+                client.get("/calls/due?first=4")
+        @pytest.mark.asks(budgets=True)
+        def test_berths(client):
+            client.get("/berths")
+        """
+    failed, out = tested(code, known=budget.format(3))
+    assert failed == 1 and "queries, at most 3 queries may be" in out
+    assert "GET /berths has no budget in" in out and "--propose" in out
+    passed, out = tested(code, known=budget.format(99).replace("GET /calls/due", "GET *"))
+    assert passed == 0, out
+
+
 def test_known_cases_are_accepted_until_their_day(tested: Tested) -> None:
     today = date.today()
     both = KNOWN.format(model="PortCall", until=today) + KNOWN.format(model="TugJob", until=today)
@@ -221,15 +242,24 @@ def test_known_cases_are_accepted_until_their_day(tested: Tested) -> None:
         ('[[accepted]]\npattern = "n-plus-one"\nreason = "x"\nuntil = "soon"', "Invalid RFC3339"),
         ('[[accepted]]\npattern = "n-plus-one"\nreason = " "\nuntil = 2030-01-01', "without a reason"),
         ('[[accepted]]\npattern = "n-plus-on"\nreason = "x"\nuntil = 2030-01-01', "which is no pattern"),
-        ('[[accepted]]\npattern = "duplicate"\nreason = "x"\nuntil = 2030-01-01\nrout = "/"', "rout"),
+        ('[[accepted]]\npattern = "duplicate"\nreason = "x"\nuntil = 2030-01-01\nrout = "/"', "did you mean route?"),
+        ("[[budget]]\nroute = 'GET /'", "did you mean budgets?"),
+        ("[[budgets]]\nroute = 'GET /'\nquerys = 3", "did you mean queries?"),
+        ("[thresholds]\nrepeat_at_least = 3", "did you mean repeat_least?"),
+        ("[thresholds]\nrepeat_least = -1", "less than nothing"),
+        ("[[budgets]]\nroute = 'GET /'", "limits nothing"),
+        ("[[budgets]]\nroute = 'GET /'\nbytes = '4 apples'", "4 apples"),
+        ("[[budgets]]\nroute = 'GET /'\nallowed = ['n-plus-won']", "did you mean n-plus-one?"),
+        ("[[routes]]\nmatches = 'GET /('\nname = 'x'", "regular expression"),
+        ("[noise]\nstatement = ['x']", "did you mean statements?"),
     ],
 )
 def test_a_bad_project_file_is_told(text: str, says: str, tmp_path: Path, tested: Tested) -> None:
     file = tmp_path / "askless.toml"
     file.write_text(text)
     with pytest.raises(AskLessError) as raised:
-        accepted.read(file)
-    assert says in raised.value.message and raised.value.remedy
+        project_file.read(file)
+    assert says in raised.value.message + raised.value.remedy and raised.value.remedy
     code, out = tested("@pytest.mark.asks(at_most=1)\ndef test_it(): pass", known=text)
     assert code == 4 and says in out and "Traceback" not in out
     app = run("capture", "app", "--strict", "-o", tmp_path / "c", "--", sys.executable, "-c", "1", cwd=tmp_path)

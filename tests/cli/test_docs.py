@@ -43,7 +43,7 @@ def test_every_example_of_a_command_is_understood(command: str) -> None:
 
 def understood(shown: list[str]) -> None:
     for line in shown:
-        words = shlex.split(line.partition(" > ")[0])[1:]
+        words = shlex.split(re.split(r" >>? ", line)[0])[1:]
         assert make_parser(None).parse_args(words).run, line
 
 

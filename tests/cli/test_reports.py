@@ -201,6 +201,7 @@ def test_json_of_the_commands_with_two_subjects(pages: dict[str, Path], harbour:
             ["trial", "--db", db, "--index", "CREATE INDEX f ON vessel (flag)", "--sql", "SELECT 1"],
         ),
         "compare": (documents.CompareDocument, ["compare", pages["grown"], pages["tuned"]]),
+        "gate": (documents.GateDocument, ["gate", pages["tuned"], "--baseline", pages["tuned"]]),
         "tables": (documents.TablesDocument, ["tables", "--db", db]),
         "indexes": (documents.IndexesDocument, ["indexes", pages["grown"], "--db", db]),
         "weigh": (documents.WeighDocument, ["weigh", "--db", db, "--sql", "SELECT id FROM vessel WHERE flag = 'NO'"]),

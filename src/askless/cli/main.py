@@ -33,6 +33,10 @@ COMMANDS = {
     "weigh": ("weigh", "tell which part of a statement costs what: it runs without each join, condition, sort in turn"),
     "tables": ("tables", "show a database's tables with sizes, keys and indexes, or save them"),
     "compare": ("compare", "compare two captures: queries, rows, bytes, time, findings"),
+    "gate": (
+        "gate",
+        "judge a capture by the project's budgets and against one from before; exit code 1 if one is over",
+    ),
     "demo": ("demo", "show everything on a made-up harbour office (Flask and SQLAlchemy on SQLite)"),
     "schema": ("schema", "print the JSON Schema of a document"),
 }

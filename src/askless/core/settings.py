@@ -50,3 +50,11 @@ class Settings(msgspec.Struct, frozen=True):
     def looked_at(self, requests: int) -> int:
         """How many of so many requests of a route were looked at so."""
         return min(requests, self.look_first) + max(requests // self.look_every - self.look_first // self.look_every, 0)
+
+
+# What a project may set; the rest is how much is looked at, or a command's option.
+THRESHOLDS = tuple(
+    name
+    for name in Settings.__struct_fields__
+    if name not in ("examine_most", "look_first", "look_every", "round_trip_ms", "show_values")
+)

@@ -490,6 +490,35 @@ class CompareDocument(Document, frozen=True, kw_only=True):
     accepted: int = 0
 
 
+class GateRow(msgspec.Struct, frozen=True):
+    """One limit. `source`: budget or baseline. `measure`: queries, rows, bytes, database_ms, patterns (findings that may not be).
+
+    `limit` is the most that may be, or what was seen before; `findings` are names, where the measure is patterns.
+    """
+
+    route: str
+    measure: str
+    limit: float
+    seen: float
+    over: bool
+    source: str
+    findings: tuple[str, ...]
+
+
+class GateDocument(Document, frozen=True, kw_only=True):
+    """`askless gate`. `not_asked` are routes with a budget, or of the baseline, of which the capture has no request."""
+
+    capture: str
+    baseline: str
+    project: str
+    rows: tuple[GateRow, ...]
+    findings: tuple[Finding, ...]
+    not_asked: tuple[str, ...]
+    accepted: int
+    remarks: tuple[str, ...]
+    passed: bool
+
+
 DOCUMENTS: dict[str, type[Document]] = {
     "requests": RequestsDocument,
     "requests-each": EachDocument,
@@ -504,6 +533,7 @@ DOCUMENTS: dict[str, type[Document]] = {
     "weigh": WeighDocument,
     "indexes": IndexesDocument,
     "compare": CompareDocument,
+    "gate": GateDocument,
 }
 
 

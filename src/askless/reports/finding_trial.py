@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 from statistics import median
 
-from askless.capture.reading import read
 from askless.core.analysis import diagnoses_of
 from askless.core.errors import AskLessError
 from askless.core.patterns.base import Diagnosis
@@ -19,7 +18,7 @@ from askless.database.finding_trial import FindingTrial, Road, try_finding
 from askless.database.road_trial import try_roads
 from askless.database.servers import Limits
 from askless.reports import documents
-from askless.reports.loading import load
+from askless.reports.loading import load, requests_of
 
 
 def finding_trial(
@@ -40,9 +39,9 @@ def finding_trial(
     diagnosis = _named(diagnoses_of(summary), key, path)
     finding = diagnosis.finding
     if isinstance(diagnosis.recipe, TRIED):
-        trial = try_roads(url, roads_of(diagnosis, read(path)), limits, progress)
+        trial = try_roads(url, roads_of(diagnosis, requests_of(path)), limits, progress)
     else:
-        trial = try_finding(url, replay_of(diagnosis, read(path)), limits, progress)
+        trial = try_finding(url, replay_of(diagnosis, requests_of(path)), limits, progress)
     base = trial.roads[0]
     base_away = median(base.times_ms) + base.queries * round_trip_ms
     roads = tuple(_road(road, trial, base_away, round_trip_ms, values) for road in trial.roads)

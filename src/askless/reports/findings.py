@@ -12,8 +12,7 @@ from askless.core.acceptance import Accepted, sorted_out
 from askless.core.errors import AskLessError
 from askless.core.findings import Finding
 from askless.core.severities import SEVERITIES
-from askless.project import accepted as project_file
-from askless.project import seen
+from askless.project import file, seen
 from askless.reports import documents
 
 TYPE_CHECKING = False
@@ -42,8 +41,8 @@ def open_findings(summary: Summary, project: Path | None = None, schema: Schema 
 
 def sort(everything: list[Finding], project: Path | None = None) -> Sorted:
     """Findings, sorted by what the project's file accepts today: see `open_findings`."""
-    cases = project_file.read(project_file.nearest(Path()) if project is None else project)
-    left, ended = sorted_out(everything, cases, date.today())
+    cases = file.read(file.nearest(Path()) if project is None else project).accepted
+    left, ended = sorted_out(everything, list(cases), date.today())
     keys = {finding.key for finding in left}
     return Sorted(left, [finding for finding in everything if finding.key not in keys], ended)
 
@@ -99,15 +98,16 @@ def judged_of(
 
     Raises AskLessError: see the reading of captures.
     """
-    mark = seen.fingerprint(files_of(path)) if schema is None and not values and not round_trip_ms else ""
+    project = file.here()
+    own = [project.path] if project.path is not None else []
+    mark = seen.fingerprint([*files_of(path), *own]) if schema is None and not values and not round_trip_ms else ""
     known = seen.recall(mark)
     if known is not None:
         return known
     from askless.core.analysis import judgement_of
-    from askless.core.settings import Settings
     from askless.reports.loading import load
 
-    summary, notes = load(path, Settings(show_values=values, round_trip_ms=round_trip_ms))
+    summary, notes = load(path, project.settings(values, round_trip_ms), project=project)
     routes = summary.routes.values()
     found, edits = judgement_of(summary, schema)
     judged = seen.Judged(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 
 import msgspec
@@ -9,9 +10,10 @@ import msgspec
 from askless.capture.reading import FileReport, read
 from askless.core.analysis import summarise
 from askless.core.errors import AskLessError
-from askless.core.model import Schema
+from askless.core.model import Request, Schema
 from askless.core.settings import Settings
 from askless.core.summary import Summary
+from askless.project.file import Project, here
 from askless.reports import documents
 
 TYPE_CHECKING = False
@@ -19,11 +21,22 @@ if TYPE_CHECKING:
     from askless.database.servers import Limits
 
 
-def load(path: Path, settings: Settings | None = None, look: bool = True) -> tuple[Summary, tuple[str, ...]]:
-    """A capture added up, and notes on what was odd about it. Without `look`, patterns are not looked for."""
+def load(
+    path: Path, settings: Settings | None = None, look: bool = True, project: Project | None = None
+) -> tuple[Summary, tuple[str, ...]]:
+    """A capture added up, and notes on what was odd about it. Without `look`, patterns are not looked for.
+
+    `project` is what counts of the project's file; None reads the one of the working folder.
+    """
+    project = here() if project is None else project
     files: list[FileReport] = []
-    summary = summarise(read(path, files), settings, look)
+    summary = summarise(project.terms().applied(read(path, files)), settings or project.settings(), look)
     return summary, notes_of(files)
+
+
+def requests_of(path: Path, files: list[FileReport] | None = None) -> Iterator[Request]:
+    """The requests of a capture, in the project's own terms. Raises AskLessError: see `read`, and project-file-bad."""
+    return here().terms().applied(read(path, files))
 
 
 def notes_of(files: list[FileReport]) -> tuple[str, ...]:

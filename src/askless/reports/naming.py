@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from askless.capture.reading import read
 from askless.core.errors import AskLessError
 from askless.project import lists
+from askless.reports.loading import requests_of
 
 _PLACE_DIGITS_MOST = 7  # a finding's name has eight characters, and may be digits alone
 
@@ -17,7 +17,7 @@ def request_name(capture: Path, word: str) -> str:
     if not word.isdigit():
         return word
     remedy = f"list them: askless requests {capture} --each"
-    return _at(capture, "request", int(word), lambda: [request.name for request in read(capture)], remedy)
+    return _at(capture, "request", int(word), lambda: [request.name for request in requests_of(capture)], remedy)
 
 
 def finding_name(capture: Path, word: str, listed: list[str] | None = None, shown: bool = True) -> str:

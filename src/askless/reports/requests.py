@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from askless.capture.reading import FileReport, read
+from askless.capture.reading import FileReport
 from askless.core.model import Request
 from askless.core.tables import by_database_time, route_row
 from askless.reports import documents
-from askless.reports.loading import load, notes_of
+from askless.reports.loading import load, notes_of, requests_of
 
 
 def by_route(path: Path, wanted: str = "") -> documents.RequestsDocument:
@@ -34,7 +34,7 @@ def by_route(path: Path, wanted: str = "") -> documents.RequestsDocument:
 def each(path: Path, wanted: str = "", values: bool = False) -> documents.EachDocument:
     """The requests whose routes contain a text, in the order of their ends; their paths where values are asked for."""
     files: list[FileReport] = []
-    rows = tuple(row_of(request, values) for request in read(path, files) if wanted in request.route)
+    rows = tuple(row_of(request, values) for request in requests_of(path, files) if wanted in request.route)
     return documents.EachDocument(
         format="askless requests-each", capture=str(path), requests=rows, notes=notes_of(files)
     )

@@ -8,14 +8,13 @@ from pathlib import Path
 
 import msgspec
 
-from askless.capture.reading import read
 from askless.core.advice.indexing.advisor import Writes, no_writes
 from askless.core.errors import AskLessError
 from askless.core.shape_stats import Example, ShapeStats
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import structure_of
 from askless.core.summary import Summary
-from askless.reports.loading import load
+from askless.reports.loading import load, requests_of
 from askless.reports.timeline import named
 
 EXPLAINED = ("select", "update", "delete")
@@ -124,7 +123,7 @@ def of_request(path: Path, name: str, query: int | None) -> Workload:
 
     Raises AskLessError no-request, no-query, nothing-to-explain.
     """
-    request = named(read(path), name, path)
+    request = named(requests_of(path), name, path)
     queries = [i for i in range(len(request)) if not request.statement(i).shape.noise]
     if query is not None:
         if not 1 <= query <= len(queries):

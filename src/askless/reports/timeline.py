@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from pathlib import Path
 
-from askless.capture.reading import FileReport, read
+from askless.capture.reading import FileReport
 from askless.core.errors import AskLessError
 from askless.core.failures import masked_error
 from askless.core.findings import Line
@@ -13,7 +13,7 @@ from askless.core.model import Request
 from askless.core.tables import TimelineEntry
 from askless.core.tables import timeline as entries_of
 from askless.reports import documents
-from askless.reports.loading import notes_of
+from askless.reports.loading import notes_of, requests_of
 
 
 def timeline(
@@ -24,7 +24,7 @@ def timeline(
     Raises AskLessError no-request.
     """
     files: list[FileReport] = []
-    requests = read(path, files)
+    requests = requests_of(path, files)
     request = named(requests, name, path) if name else slowest(requests, route, path)
     noise = sum(request.statement(i).shape.noise for i in range(len(request)))
     entries = entries_of(request, values, unfolded)

@@ -85,13 +85,12 @@ class App:
 def strict_settings(least: int | None, routes: Sequence[str]) -> str:
     """What strict mode is told, as JSON: when to raise, on which routes, and which known cases are accepted."""
     import json
-    from pathlib import Path
 
-    from askless.project import accepted
+    from askless.project import file, strict
 
     if least is None:
         return ""
-    known = accepted.for_strict(accepted.read(accepted.nearest(Path())))
+    known = strict.cases_for(file.here().accepted)
     return json.dumps({"least": least, "routes": list(routes), "accepted": known})
 
 

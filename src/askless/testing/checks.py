@@ -7,12 +7,14 @@ from collections.abc import Sequence
 from datetime import date
 
 from askless.core import patterns
-from askless.core.acceptance import Accepted, sorted_out
+from askless.core.acceptance import sorted_out
 from askless.core.analysis import findings_of, summarise
+from askless.core.budget import amount, budget_for, judge
 from askless.core.findings import Finding, Line
 from askless.core.model import Request
 from askless.core.words import plural, whereabouts
 from askless.output.text import short_path
+from askless.project.file import Project
 from askless.testing.inside import own_queries
 
 SHOWN_MOST = 12  # statements
@@ -56,10 +58,10 @@ def too_many(requests: Sequence[Request], most: int, explain: bool = True) -> st
     return "\n".join(lines)
 
 
-def unaccepted(requests: Sequence[Request], names: Sequence[str], accepted: list[Accepted], today: date) -> str:
+def unaccepted(requests: Sequence[Request], names: Sequence[str], project: Project, today: date) -> str:
     """What to say of findings of these patterns that nobody has accepted; '' where there is none."""
-    met = [finding for finding in findings_of(summarise(requests)) if finding.pattern in names]
-    left, ended = sorted_out(met, accepted, today)
+    met = [f for f in findings_of(summarise(requests, project.settings())) if f.pattern in names]
+    left, ended = sorted_out(met, list(project.accepted), today)
     lines: list[str] = []
     for finding in left:
         lines += [*described(finding)]
@@ -68,6 +70,25 @@ def unaccepted(requests: Sequence[Request], names: Sequence[str], accepted: list
         ]
         lines.append("")
     return "\n".join(lines).rstrip()
+
+
+def over_budget(requests: Sequence[Request], project: Project, today: date) -> str:
+    """What to say where requests ask more than the project's budgets allow, or have none; '' where they don't."""
+    summary = summarise(requests, project.settings())
+    found, _ = sorted_out(findings_of(summary), list(project.accepted), today)
+    lines = [
+        f"{route.route} has no budget in {project.path or 'askless.toml'}: askless gate CAPTURE --propose writes some"
+        for route in summary.routes.values()
+        if route.requests and route.queries.at(1.0) and budget_for(route.route, project.budgets) is None
+    ]
+    for one in judge(summary, project.budgets, found):
+        if one.over and one.measure != "patterns":
+            lines.append(
+                f"{one.route}: {amount(one.measure, one.seen)}, at most {amount(one.measure, one.limit)} may be"
+            )
+        for finding in one.found:
+            lines += ["", *described(finding)]
+    return "\n".join(lines).strip()
 
 
 def described(finding: Finding) -> list[str]:

@@ -9,6 +9,9 @@
     @pytest.mark.asks(at_most=12, never="n-plus-one", route="/calls")
     def test_one_call(client): ...
 
+    @pytest.mark.asks(budgets=True)     # those of the project's file
+    def test_board(client): ...
+
 Nothing is recorded unless a test that runs uses the fixture or the marker, or strict mode was asked for.
 """
 
@@ -18,34 +21,43 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager
 from datetime import date
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import pytest
 
 if TYPE_CHECKING:
-    from askless.core.acceptance import Accepted
     from askless.core.model import Request
+    from askless.project.file import Project
     from askless.testing.inside import Inside
 
 _STATE = pytest.StashKey["_State"]()
-_MARKER_TAKES = {"at_most", "never", "route"}
+_MARKER_TAKES = {"at_most", "never", "route", "budgets"}
 
 
 class _State:
-    """What one run of pytest holds: the recorder, once it is needed, and the cases that the project accepts."""
+    """What one run of pytest holds: the recorder, once it is needed, and what the project's file says."""
 
-    def __init__(self, inside: Inside, accepted: list[Accepted]) -> None:
+    def __init__(self, inside: Inside, project: Project) -> None:
         self.inside = inside
-        self.accepted = accepted
+        self.project = project
+
+
+class _Limits(NamedTuple):
+    """What a block or a test may ask, on routes that contain a text."""
+
+    route: str = ""
+    at_most: int | None = None
+    never: Sequence[str] | None = None
+    budgets: bool = False
 
 
 class _Block:
     """A `with` block whose requests are checked when it ends in good order."""
 
-    def __init__(self, state: _State, name: str, route: str, at_most: int | None, never: Sequence[str] | None) -> None:
+    def __init__(self, state: _State, name: str, limits: _Limits) -> None:
         self._state = state
         self._name = name
-        self._limits = (route, at_most, never)
+        self._limits = limits
         self._end: Callable[[], list[Request]] = list
 
     def __enter__(self) -> None:
@@ -55,7 +67,7 @@ class _Block:
         __tracebackhide__ = True
         requests = self._end()
         if kind is None:
-            _check(requests, *self._limits, self._state.accepted)
+            _check(requests, self._limits, self._state.project)
 
 
 class Asks:
@@ -67,21 +79,24 @@ class Asks:
 
     def at_most(self, queries: int, *, route: str = "") -> AbstractContextManager[None]:
         """At most so many queries; session settings, transaction control and catalog look-ups do not count."""
-        return _Block(self._state, self._name, route, queries, None)
+        return _Block(self._state, self._name, _Limits(route, at_most=queries))
 
     def never(self, *patterns: str, route: str = "") -> AbstractContextManager[None]:
         """No finding of these patterns, or of any where none is named."""
-        return _Block(self._state, self._name, route, None, patterns)
+        return _Block(self._state, self._name, _Limits(route, never=patterns))
+
+    def within_budgets(self, *, route: str = "") -> AbstractContextManager[None]:
+        """No more than the budgets of the project's file allow; each request's route must have one."""
+        return _Block(self._state, self._name, _Limits(route, budgets=True))
 
 
-def _check(
-    requests: Sequence[Request], route: str, at_most: int | None, never: Sequence[str] | None, accepted: list[Accepted]
-) -> None:
+def _check(requests: Sequence[Request], limits: _Limits, project: Project) -> None:
     """Fail where the requests ask what they may not."""
     __tracebackhide__ = True
     from askless.testing import checks
 
-    meant = checks.on_route(requests, route)
+    route, at_most, never, budgets = limits
+    meant = checks.on_route(list(project.terms().applied(requests)), route)
     texts = []
     if at_most is not None:
         texts.append(checks.too_many(meant, at_most, explain=never is None))
@@ -90,7 +105,9 @@ def _check(
             names = checks.known(never)
         except ValueError as error:
             raise pytest.UsageError(str(error)) from None
-        texts.append(checks.unaccepted(meant, names, accepted, date.today()))
+        texts.append(checks.unaccepted(meant, names, project, date.today()))
+    if budgets:
+        texts.append(checks.over_budget(meant, project, date.today()))
     message = "\n\n".join(text for text in texts if text)
     if message:
         raise AssertionError(message)
@@ -109,34 +126,39 @@ def pytest_addoption(parser: pytest.Parser) -> None:
 def pytest_configure(config: pytest.Config) -> None:
     """Declare the marker."""
     config.addinivalue_line(
-        "markers", "asks(at_most=N, never=PATTERN, route=TEXT): what the test may ask the database at most"
+        "markers",
+        "asks(at_most=N, never=PATTERN, budgets=True, route=TEXT): what the test may ask the database at most",
     )
 
 
 def pytest_collection_finish(session: pytest.Session) -> None:
     """Start the recorder if a test that will run needs it."""
     config = session.config
-    strict = config.getoption("--asks-strict")
-    wanted = strict is not None or any(
+    least = config.getoption("--asks-strict")
+    wanted = least is not None or any(
         item.get_closest_marker("asks") is not None or "asks" in getattr(item, "fixturenames", ())
         for item in session.items
     )
     if not wanted or _STATE in config.stash:
         return
     from askless.core.errors import AskLessError
-    from askless.project import accepted
+    from askless.project import file, strict
     from askless.testing.inside import Inside
 
     try:
-        cases = accepted.read(accepted.nearest(Path(config.rootpath)))
+        project = file.read(file.nearest(Path(config.rootpath)))
     except AskLessError as error:
         raise pytest.UsageError(f"{error.message}\n{error.remedy}") from None
     settings: dict[str, Any] | None = None
-    if strict is not None:
-        if strict < 2:
+    if least is not None:
+        if least < 2:
             raise pytest.UsageError("--asks-strict takes a whole number from 2")
-        settings = {"least": strict, "routes": config.getoption("--asks-route"), "accepted": accepted.for_strict(cases)}
-    config.stash[_STATE] = _State(Inside(settings), cases)
+        settings = {
+            "least": least,
+            "routes": config.getoption("--asks-route"),
+            "accepted": strict.cases_for(project.accepted),
+        }
+    config.stash[_STATE] = _State(Inside(settings), project)
 
 
 @pytest.hookimpl(hookwrapper=True)
@@ -153,7 +175,7 @@ def pytest_runtest_call(item: pytest.Item) -> Iterator[None]:
     requests = end()
     if marker is not None and outcome.excinfo is None:
         try:
-            _check_marker(marker, requests, state.accepted)
+            _check_marker(marker, requests, state.project)
         except AssertionError as error:
             outcome.force_exception(pytest.fail.Exception(str(error), pytrace=False))
         except pytest.UsageError as error:
@@ -161,17 +183,19 @@ def pytest_runtest_call(item: pytest.Item) -> Iterator[None]:
     state.inside.forget()
 
 
-def _check_marker(marker: pytest.Mark, requests: list[Request], accepted: list[Accepted]) -> None:
+def _check_marker(marker: pytest.Mark, requests: list[Request], project: Project) -> None:
     __tracebackhide__ = True
     wrong = set(marker.kwargs) - _MARKER_TAKES
     if marker.args or wrong:
         raise pytest.UsageError(
-            "the marker asks takes at_most=, never= and route="
+            "the marker asks takes at_most=, never=, budgets= and route="
             + (f", not {', '.join(sorted(wrong))}=" if wrong else "")
         )
     never = marker.kwargs.get("never")
     names = (never,) if isinstance(never, str) else never
-    _check(requests, marker.kwargs.get("route", ""), marker.kwargs.get("at_most"), names, accepted)
+    given = marker.kwargs
+    limits = _Limits(given.get("route", ""), given.get("at_most"), names, bool(given.get("budgets", False)))
+    _check(requests, limits, project)
 
 
 @pytest.fixture

@@ -26,6 +26,7 @@ VIEWS = {
     ("trial-finding", ""): "askless.output.terminal.trials:finding",
     ("weigh", ""): "askless.output.terminal.trials:weigh",
     ("indexes", ""): "askless.output.terminal.indexes:indexes",
+    ("gate", ""): "askless.output.terminal.gate:gate",
     ("compare", ""): "askless.output.terminal.compare:compare",
 }
 

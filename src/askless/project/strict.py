@@ -1,0 +1,18 @@
+"""What strict mode is told of the cases that a project accepts."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import date
+
+from askless.core.acceptance import Accepted
+
+
+def cases_for(accepted: Iterable[Accepted]) -> list[dict[str, str]]:
+    """The cases that strict mode leaves alone today, as it takes them."""
+    today = date.today()
+    return [
+        {"route": case.route, "model": case.model, "relation": case.relation}
+        for case in accepted
+        if case.pattern == "n-plus-one" and not case.key and case.holds(today)
+    ]

@@ -1,0 +1,118 @@
+"""A capture judged: by the project's budgets, and against a capture from before."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from pathlib import Path
+
+from askless.core import budget, gating
+from askless.core.errors import AskLessError
+from askless.core.findings import Finding
+from askless.project import file
+from askless.project.file import Project
+from askless.reports import documents
+from askless.reports.findings import open_findings
+from askless.reports.loading import load
+
+
+def gate(path: Path, baseline: Path | None = None, partial: bool = False) -> documents.GateDocument:
+    """Budgets of the project's file, and a baseline where one is named. With `partial`, routes that were not asked may be missing.
+
+    Raises AskLessError: no-budgets, other-application, project-file-bad.
+    """
+    project = file.here()
+    if not project.budgets and baseline is None:
+        raise AskLessError(
+            "no-budgets",
+            f"there is nothing to judge by: {project.path or file.FILE} has no [[budgets]], and no --baseline is named",
+            f"propose some from this capture: askless gate {path} --propose >> {file.FILE}",
+        )
+    summary, notes = load(path, project=project)
+    found = open_findings(summary, project.path)
+    rows = [
+        documents.GateRow(
+            one.route, one.measure, one.limit, one.seen, one.over, "budget", tuple(f.key for f in one.found)
+        )
+        for one in budget.judge(summary, project.budgets, found.open)
+    ]
+    named = [finding for finding in found.open if any(finding.key in row.findings for row in rows)]
+    remarks = _unmet(project, [*found.open, *found.accepted])
+    lacking = [one.route for one in budget.unmet(summary, project.budgets)]
+    if baseline is not None:
+        before, notes_before = load(baseline, project=project)
+        notes = tuple(dict.fromkeys((*notes, *notes_before)))
+        compared = gating.against(before, summary, open_findings(before, project.path).open, found.open)
+        if not compared.counts:
+            raise AskLessError(
+                "other-application",
+                f"{baseline} and {path} have no route in common: this is a baseline of another application",
+                "name a capture of the same pages",
+            )
+        rows += [
+            documents.GateRow(one.route, one.measure, one.before, one.now, one.over, "baseline", ())
+            for one in compared.counts
+        ]
+        rows += [
+            documents.GateRow(finding.route, "patterns", 0, 1, True, "baseline", (finding.key,))
+            for finding in compared.new
+        ]
+        named += [finding for finding in compared.new if finding not in named]
+        lacking += [route for route in compared.only_before if route not in lacking]
+        remarks += [f"{route} is not in the baseline: only its budget counts" for route in compared.only_now]
+    remarks += [
+        f"{finding.key} was accepted until {case.until} ({case.reason}); it counts again"
+        for finding, case in found.ended
+    ]
+    judged = len(rows)
+    over = sum(row.over for row in rows)
+    return documents.GateDocument(
+        format="askless gate",
+        capture=str(path),
+        baseline=str(baseline) if baseline is not None else "",
+        project=str(project.path) if project.path is not None else "",
+        rows=tuple(sorted(rows, key=lambda row: not row.over)),
+        findings=tuple(named),
+        not_asked=tuple(lacking),
+        accepted=len(found.accepted),
+        remarks=tuple(remarks),
+        passed=not over and judged > 0 and (partial or not lacking),
+        notes=notes,
+    )
+
+
+def _unmet(project: Project, found: Sequence[Finding]) -> list[str]:
+    """Acceptances that no finding of the capture needs."""
+    return [
+        f"accepted and not met any more: {case.pattern}{' on ' + case.route if case.route else ''} ({case.reason}); take it out"
+        for case in project.accepted
+        if not any(case.fits(finding) for finding in found)
+    ]
+
+
+def proposal(path: Path) -> str:
+    """Budgets that hold what a capture asks now, as TOML, for routes that have none of their own.
+
+    Raises AskLessError project-file-bad.
+    """
+    project = file.here()
+    summary, _ = load(path, project=project)
+    found = open_findings(summary, project.path).open
+    lines = [
+        f"# Proposed by `askless gate --propose` from {path.name}: the most queries that a request asked, rows and bytes with",
+        f"# {100 * (budget.ROOM - 1):.0f} % of room, the patterns that are there now. Add database_ms = N where a time must hold.",
+    ]
+    known = {one.route for one in project.budgets}
+    for one in budget.propose(summary, found):
+        if one.route in known:
+            continue
+        lines += [
+            "",
+            "[[budgets]]",
+            f"route = {json.dumps(one.route, ensure_ascii=False)}",
+            f"queries = {one.queries}",
+            f"rows = {one.rows:.0f}",
+            f"bytes = {one.bytes}",
+            f"allowed = {json.dumps(list(one.allowed or ()))}",
+        ]
+    return "\n".join(lines) + "\n"
