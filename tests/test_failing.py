@@ -6,8 +6,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from askless.core.failures import Failure, failure_of, masked_error
 from tests.conftest import findings, run

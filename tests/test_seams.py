@@ -12,8 +12,7 @@ from typing import Any
 
 import msgspec
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from askless import sources
 from askless.capture.checking import check

@@ -8,8 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import HealthCheck, example, given, settings
-from hypothesis import strategies as st
+from hypothesis import HealthCheck, example, given, settings, strategies as st
 
 from askless.capture.checking import check
 from askless.capture.reading import Feed, read

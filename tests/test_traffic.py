@@ -60,16 +60,18 @@ class Made:
         return [(f["pattern"], f["variant"], f["evidence"]) for f in findings(self.write())]
 
 
-def written(requests: Sequence[Made]) -> Path:
-    """A capture of requests of one route, one after the other."""
+def written(requests: Sequence[Made], every_s: float = 0) -> Path:
+    """A capture of requests of one route, which begin so many seconds apart."""
     first = requests[0]
     writer = CaptureWriter(first.path, "test", first.system)
     for turn, one in enumerate(requests, 1):
-        writer.request_began(RequestBegan(turn, "GET /calls", 0))
-        writer.queries(turn, one.rows)
+        later_ns = int((turn - 1) * every_s * 1e9)
+        rows = [msgspec.structs.replace(row, start_ns=row.start_ns + later_ns) for row in one.rows]
+        writer.request_began(RequestBegan(turn, "GET /calls", later_ns))
+        writer.queries(turn, rows)
         if one.errands:
             writer.errands(turn, one.errands)
-        last = one.rows[-1]
+        last = rows[-1]
         writer.request_ended(RequestEnded(turn, last.start_ns + last.duration_ns + 4_600_000))
     writer.close()
     return first.path

@@ -7,8 +7,7 @@ from collections.abc import Sequence
 import msgspec
 import pytest
 import sqlglot
-from hypothesis import example, given, settings
-from hypothesis import strategies as st
+from hypothesis import example, given, settings, strategies as st
 
 from askless.core.advice.indexing.advisor import (
     IndexAdvice,

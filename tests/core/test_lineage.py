@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from askless.core.lineage import Source, find_source, is_convincing
 from askless.core.model import Request, Statement, Tables

@@ -7,8 +7,7 @@ import sqlite3
 from collections.abc import Iterator
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from askless.core.advice.indexing.advisor import IndexAdvice, Statement, advise
 from askless.core.model import Index, Schema, Table, TableColumn

@@ -9,8 +9,7 @@ from typing import Any
 from uuid import UUID
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from askless.core.results import Difference, Question, difference, is_rounding
 from askless.core.sql.questions import question_of

@@ -10,8 +10,7 @@ from typing import Any
 from uuid import UUID
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from askless.core.errors import AskLessError
 from askless.core.sql.slots import Value

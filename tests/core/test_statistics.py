@@ -5,8 +5,7 @@ from __future__ import annotations
 from statistics import median
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from askless.core.statistics import EXACT_MOST, Quantiles, ratio_of_medians, ratio_of_turns
 

@@ -5,8 +5,7 @@ from __future__ import annotations
 import sqlite3
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from askless.core.advice import rewriting
 from askless.core.advice.rewriting import LookUp

@@ -7,8 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from askless.core.analysis import findings_of, summarise
 from askless.core.assembly import Assembler

@@ -9,8 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from askless.core import plans
 from askless.core.plans import postgresql, tree

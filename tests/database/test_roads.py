@@ -8,8 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from askless.core.advice.grouped_join import grouped_join
 from askless.core.sql.slots import literal_value, slots_of

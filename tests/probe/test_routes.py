@@ -8,8 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 INJECT = Path(__file__).parents[2] / "src" / "askless" / "probe" / "inject"
 

@@ -12,8 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from askless.capture.checking import check
 from askless.capture.reading import Feed, Reader, read

@@ -6,8 +6,7 @@ from pathlib import Path
 from struct import pack
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from askless.capture.writing import CaptureWriter
 from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
@@ -15,8 +14,7 @@ from askless.sources.wire import Unreadable, load
 from askless.sources.wire.mysql import packets
 from askless.sources.wire.mysql.session import Session
 from tests.conftest import findings
-from tests.wire.conversations import MySql as M
-from tests.wire.conversations import Turn, told_by
+from tests.wire.conversations import MySql as M, Turn, told_by
 
 LONG, VARCHAR = 3, 253
 OLD = packets.PROTOCOL_41 | packets.SECURE | packets.PLUGIN_AUTH

@@ -15,16 +15,13 @@ from typing import Any
 
 import dpkt
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from askless.capture.reading import read
 from askless.sources.streams import ACK, FIN, SYN, Segment, Streams
 from tests.conftest import program, run
 from tests.servers import Server
-from tests.wire.conversations import MySql as M
-from tests.wire.conversations import Postgres as P
-from tests.wire.conversations import Turn
+from tests.wire.conversations import MySql as M, Postgres as P, Turn
 from tests.wire.test_postgresql import EXTENDED, SIMPLE
 
 HERE = Path(__file__).parent

@@ -5,14 +5,12 @@ from __future__ import annotations
 from struct import pack
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from askless.core.traffic import QuerySeen
 from askless.sources.wire import Unreadable, load
 from askless.sources.wire.postgresql.session import Session
-from tests.wire.conversations import Postgres as P
-from tests.wire.conversations import Turn, told_by
+from tests.wire.conversations import Postgres as P, Turn, told_by
 
 INT, TEXT, UUID, NUMERIC, STAMP = 23, 25, 2950, 1700, 1114
 BERTHS = P.columns(("id", INT), ("name", TEXT))

@@ -5,8 +5,7 @@ from __future__ import annotations
 import itertools
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from askless.core.assembly import Assembler
 from askless.core.model import Place, Request

@@ -27,6 +27,10 @@ COMMANDS = {
     "requests": ("requests", "show by route how much the requests of a capture ask"),
     "timeline": ("timeline", "show the queries of one request in order, loops folded"),
     "findings": ("findings", "show what asks too much, where, why, and what to do"),
+    "growth": (
+        "growth",
+        "tell how a route's queries grow with the rows that it shows, or how queries change over time",
+    ),
     "plan": ("plan", "explain statements on the database and recommend indexes"),
     "trial": ("trial", "prove advice on the database: same result, measured faster"),
     "indexes": ("indexes", "recommend one set of indexes for all that a capture asks"),

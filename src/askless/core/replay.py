@@ -12,8 +12,7 @@ import msgspec
 
 from askless.core.advice import rewriting
 from askless.core.errors import AskLessError
-from askless.core.lineage import find_source, origin_of
-from askless.core.lineage import structure as structure_of_statement
+from askless.core.lineage import find_source, origin_of, structure as structure_of_statement
 from askless.core.model import Request
 from askless.core.patterns.base import Diagnosis
 from askless.core.recipes import Batch, Group, Variant

@@ -1,4 +1,4 @@
-"""Drawings: a plan as a tree of boxes, into SVG or PNG. Matplotlib is an extra."""
+"""Drawings into SVG or PNG: a plan as a tree of boxes, growth as points and a line. Matplotlib is an extra."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ PLAIN, SEEN = "#f4f6f8", "#fff3d6"
 class Figure:
     """See the module. `name` is matplotlib's name of the file's form."""
 
-    documents = frozenset({"plan"})
+    documents = frozenset({"plan", "growth"})
 
     def __init__(self, name: str) -> None:
         self.name = name
@@ -40,7 +40,11 @@ class Figure:
             )
 
     def render(self, document: Document, view: View) -> bytes:
-        """The first plan of a document. Raises AskLessError no-figure where it has none."""
+        """The first plan of a document, or the routes that have sizes. Raises AskLessError no-figure where there is none."""
+        if isinstance(document, documents.GrowthDocument):
+            from askless.output.growth_figure import drawn
+
+            return drawn(document, self.name)
         assert isinstance(document, documents.PlanDocument)
         row = next((row for row in document.statements if row.plan), None)
         if row is None:

@@ -14,14 +14,20 @@ from askless.core.model import Table
 from askless.core.statistics import Ratio
 from askless.core.tables import RouteRow
 from askless.core.verdicts import Verdict
-
-
-class Document(msgspec.Struct, frozen=True, kw_only=True):
-    """What all documents share. `notes` tell what was odd about the capture, or what else was done."""
-
-    format: str
-    version: int = 1
-    notes: tuple[str, ...] = ()
+from askless.reports.comparing import (
+    CompareDocument as CompareDocument,
+    CompareRow as CompareRow,
+    GateDocument as GateDocument,
+    GateRow as GateRow,
+    GrowthDocument as GrowthDocument,
+    GrowthRow as GrowthRow,
+    GrowthTerm as GrowthTerm,
+    Projected as Projected,
+    Spread as Spread,
+    TrendDocument as TrendDocument,
+    TrendRow as TrendRow,
+)
+from askless.reports.document import Document as Document
 
 
 class RequestsDocument(Document, frozen=True, kw_only=True):
@@ -451,74 +457,6 @@ class IndexesDocument(Document, frozen=True, kw_only=True):
     proof: SetProof | None = None
 
 
-class Spread(msgspec.Struct, frozen=True):
-    """A median with its quartiles, in milliseconds."""
-
-    median: float
-    low: float
-    high: float
-    count: int
-
-
-class CompareRow(msgspec.Struct, frozen=True):
-    """One route before and after; None on the side where it was not asked. Counts are means per request."""
-
-    route: str
-    queries: tuple[float | None, float | None]
-    rows: tuple[float | None, float | None]
-    bytes: tuple[float | None, float | None]
-    time: tuple[Spread | None, Spread | None]
-    ratio: tuple[float, float, float] | None
-    verdict: Verdict
-
-
-class CompareDocument(Document, frozen=True, kw_only=True):
-    """`askless compare`. `ratio` is time before over time after: value, low, high of a 95 % interval.
-
-    `drift` is the largest factor by which a route that asks the same on both sides moved; None without such a route.
-    `accepted` counts the findings after the change that the project accepts: they are neither gone, new nor left.
-    """
-
-    version: int = 2
-    before: str
-    after: str
-    routes: tuple[CompareRow, ...]
-    drift: float | None
-    gone: tuple[Finding, ...]
-    new: tuple[Finding, ...]
-    left: tuple[Finding, ...]
-    accepted: int = 0
-
-
-class GateRow(msgspec.Struct, frozen=True):
-    """One limit. `source`: budget or baseline. `measure`: queries, rows, bytes, database_ms, patterns (findings that may not be).
-
-    `limit` is the most that may be, or what was seen before; `findings` are names, where the measure is patterns.
-    """
-
-    route: str
-    measure: str
-    limit: float
-    seen: float
-    over: bool
-    source: str
-    findings: tuple[str, ...]
-
-
-class GateDocument(Document, frozen=True, kw_only=True):
-    """`askless gate`. `not_asked` are routes with a budget, or of the baseline, of which the capture has no request."""
-
-    capture: str
-    baseline: str
-    project: str
-    rows: tuple[GateRow, ...]
-    findings: tuple[Finding, ...]
-    not_asked: tuple[str, ...]
-    accepted: int
-    remarks: tuple[str, ...]
-    passed: bool
-
-
 DOCUMENTS: dict[str, type[Document]] = {
     "requests": RequestsDocument,
     "requests-each": EachDocument,
@@ -534,6 +472,8 @@ DOCUMENTS: dict[str, type[Document]] = {
     "indexes": IndexesDocument,
     "compare": CompareDocument,
     "gate": GateDocument,
+    "growth": GrowthDocument,
+    "growth-over-time": TrendDocument,
 }
 
 

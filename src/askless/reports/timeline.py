@@ -10,8 +10,7 @@ from askless.core.errors import AskLessError
 from askless.core.failures import masked_error
 from askless.core.findings import Line
 from askless.core.model import Request
-from askless.core.tables import TimelineEntry
-from askless.core.tables import timeline as entries_of
+from askless.core.tables import TimelineEntry, timeline as entries_of
 from askless.reports import documents
 from askless.reports.loading import notes_of, requests_of
 

@@ -13,17 +13,33 @@ if TYPE_CHECKING:
     from askless.sources import Voice
     from askless.sources.programs import Visited, Visits
 
+SIZE = "{size}"  # what a URL holds where its size stands
+
 VISITING = (
     Option("--visit", "wait until it answers, request it, then stop the program; may be repeated", "URL", many=True),
+    Option(
+        "--sizes",
+        "visit each URL that holds {size} once for each of these, so that it is seen how the page grows: 10,20,40",
+        "N,N,...",
+        default="",
+    ),
     Option("--times", "visits of each URL after one to warm up (default: 5)", "N", int, 5),
     Option("--wait", "how long the first URL may take to answer (default: 30)", "SECONDS", float, 30.0),
 )
 
 
 def check_visits(values: Mapping[str, Any]) -> None:
-    """Raises AskLessError: bad-times, bad-url."""
+    """Raises AskLessError: bad-times, bad-url, bad-sizes."""
     if values["times"] < 1:
         raise AskLessError("bad-times", "--times takes a whole number from 1", "leave it out for 5 visits")
+    sizes = sizes_of(values)
+    grows = any(SIZE in url for url in values["visit"])
+    if grows != bool(sizes):
+        raise AskLessError(
+            "bad-sizes",
+            f"no --visit says where {SIZE} stands" if sizes else f"a --visit has {SIZE}, and no --sizes say which",
+            "as in: --visit 'http://127.0.0.1:8000/calls/due?first={size}' --sizes 10,20,40,80",
+        )
     for url in values["visit"]:
         if not url.startswith(("http://", "https://")):
             raise AskLessError(
@@ -33,13 +49,28 @@ def check_visits(values: Mapping[str, Any]) -> None:
             )
 
 
+def sizes_of(values: Mapping[str, Any]) -> list[str]:
+    """The sizes that the options name, in order. Raises AskLessError bad-sizes."""
+    text = str(values.get("sizes") or "")
+    sizes = [part.strip() for part in text.split(",")] if text.strip() else []
+    if not all(size.isdigit() for size in sizes):
+        raise AskLessError(
+            "bad-sizes",
+            f"--sizes takes whole numbers with commas between them, not {text!r}",
+            "as in: --sizes 10,20,40",
+        )
+    return sizes
+
+
 def visits_of(values: Mapping[str, Any]) -> Visits | None:
     """The visits that the options ask for; None without any."""
     from askless.sources import programs
 
     if not values["visit"]:
         return None
-    return programs.Visits(tuple(values["visit"]), values["times"], values["wait"])
+    sizes = sizes_of(values)
+    urls = [one for url in values["visit"] for one in ([url.replace(SIZE, s) for s in sizes] if SIZE in url else [url])]
+    return programs.Visits(tuple(urls), values["times"], values["wait"])
 
 
 def tell_visits(visited: Sequence[Visited], voice: Voice) -> None:

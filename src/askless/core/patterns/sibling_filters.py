@@ -21,8 +21,7 @@ from askless.core.patterns.base import (
     written_between,
 )
 from askless.core.patterns.keys import lookup, varying
-from askless.core.recipes import Group as GroupRecipe
-from askless.core.recipes import Key
+from askless.core.recipes import Group as GroupRecipe, Key
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
 from askless.core.sql.meaning import meaning

@@ -15,8 +15,7 @@ from sqlalchemy.engine import URL, Connection, Engine
 from sqlalchemy.exc import DBAPIError
 
 from askless.core.errors import AskLessError
-from askless.core.plans import mysql as reader
-from askless.core.plans import mysql_tree
+from askless.core.plans import mysql as reader, mysql_tree
 from askless.core.plans.tree import Node
 from askless.core.words import size as bytes_in_words
 from askless.database.sending import Query

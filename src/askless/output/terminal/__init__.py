@@ -26,6 +26,8 @@ VIEWS = {
     ("trial-finding", ""): "askless.output.terminal.trials:finding",
     ("weigh", ""): "askless.output.terminal.trials:weigh",
     ("indexes", ""): "askless.output.terminal.indexes:indexes",
+    ("growth", ""): "askless.output.terminal.growth:growth",
+    ("growth-over-time", ""): "askless.output.terminal.growth:over_time",
     ("gate", ""): "askless.output.terminal.gate:gate",
     ("compare", ""): "askless.output.terminal.compare:compare",
 }

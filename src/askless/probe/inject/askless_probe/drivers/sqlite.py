@@ -7,8 +7,7 @@ up the stack, one list appended.
 
 import sqlite3
 import sys
-from _sqlite3 import Connection as _PlainConnection
-from _sqlite3 import Cursor as _PlainCursor
+from _sqlite3 import Connection as _PlainConnection, Cursor as _PlainCursor
 from _thread import get_ident
 from itertools import islice
 from time import perf_counter_ns as clock

@@ -1,0 +1,52 @@
+"""`askless growth`: how what a route asks grows with its rows; how queries change over a long capture."""
+
+from __future__ import annotations
+
+import argparse
+
+from askless.cli.common import add_capture, add_json, file, show
+from askless.core.errors import AskLessError
+
+EXAMPLES = """  askless growth calls                             queries = 1 + 2 x port_call, and what ten times the rows would ask
+  askless growth calls --figure growth.svg         queries and time against rows
+  askless growth calls --over-time                 which statements become slower, or come more often
+
+a capture with requests of different sizes:
+  askless capture app -o calls --visit 'http://127.0.0.1:8000/calls/due?first={size}' --sizes 10,20,40,80 -- python app.py"""
+
+
+def declare(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    add_capture(parser)
+    parser.add_argument("--route", metavar="TEXT", default="", help="only routes that contain this text")
+    parser.add_argument(
+        "--over-time",
+        action="store_true",
+        help="instead: the statements that take most time, at the beginning and at the end",
+    )
+    parser.add_argument("--figure", metavar="OUT", type=file, help="draw queries and time against rows: .svg or .png")
+    parser.add_argument("--values", action="store_true", help="with --over-time: show literals; they may be private")
+    add_json(parser)
+    parser.set_defaults(run=run)
+
+
+def run(options: argparse.Namespace) -> int:
+    """Print, and draw where a file is named."""
+    from askless.output import delivery, formats, notices
+    from askless.reports import growth
+
+    if options.figure is not None:
+        delivery.check_target(options.figure, "growth", formats.FIGURES)
+    if options.over_time and options.figure is not None:
+        raise AskLessError(
+            "no-figure", "--figure draws growth with the rows, not --over-time", "leave one of the two out"
+        )
+    if options.over_time:
+        show(growth.over_time(options.capture, options.route, options.values), options.json)
+        return 0
+    document = growth.growth(options.capture, options.route)
+    if options.figure is not None:
+        delivery.to_file(document, options.figure)
+        notices.note(f"drew {options.figure}")
+    show(document, options.json)
+    return 0

@@ -1,0 +1,61 @@
+"""Queries and time against rows, a row of drawings for each route."""
+
+from __future__ import annotations
+
+import io
+from typing import Any
+
+from askless.core.errors import AskLessError
+from askless.core.growth import Line, theil
+from askless.output.text import one_line
+from askless.reports import documents
+
+ROUTES_MOST = 6
+HEIGHT = 2.5  # inches a route
+POINT, LINE, TIME = "#3b6ea5", "#c05020", "#4a7a3a"
+
+
+def drawn(document: documents.GrowthDocument, form: str) -> bytes:
+    """The routes of several sizes, those that grow most first. Raises AskLessError no-figure where there is none."""
+    rows = [row for row in document.routes if row.projected][:ROUTES_MOST]
+    if not rows:
+        raise AskLessError(
+            "no-figure", "no route was asked for lists of different sizes: there is nothing to draw",
+            "visit a page at several sizes: askless growth --help shows how",
+        )  # fmt: skip
+    import matplotlib
+
+    matplotlib.use("Agg")
+    from matplotlib.figure import Figure as Canvas
+
+    figure = Canvas(figsize=(10, HEIGHT * len(rows) + 0.4), layout="constrained")
+    axes: Any = figure.subplots(len(rows), 2, squeeze=False)
+    for row, (left, right) in zip(rows, axes, strict=True):
+        rows_seen = [float(rows) for rows, _, _ in row.points]
+        queries, times = [float(one) for _, one, _ in row.points], [ms for _, _, ms in row.points]
+        middle = row.projected[0]
+        asked = Line(middle.queries - row.slope * middle.rows, row.slope)
+        _panel(left, row, rows_seen, queries, "queries", POINT, asked)
+        _panel(right, row, rows_seen, times, "ms a request", TIME, theil(rows_seen, times))
+        formula = f"queries = {row.formula}" if row.outcome != "unclear" else f"queries = about {row.formula}"
+        left.set_title(
+            one_line(f"{row.route}: {formula}", 80).replace("$", r"\$"), fontsize=9, loc="left", weight="bold"
+        )
+    stream = io.BytesIO()
+    figure.savefig(stream, dpi=110, format=form)
+    return stream.getvalue()
+
+
+def _panel(
+    axes: Any, row: documents.GrowthRow, xs: list[float], ys: list[float], what: str, colour: str, line: Line
+) -> None:
+    axes.plot(xs, ys, "o", color=colour, markersize=4, alpha=0.6)
+    ends = [0.0, max(xs) * 1.05]
+    axes.plot(ends, [line.at(x) for x in ends], color=LINE, linewidth=1)
+    axes.set_xlim(0, ends[1])
+    axes.set_ylim(0, max(max(ys), line.at(ends[1])) * 1.1 or 1)
+    axes.set_xlabel(f"rows of {row.table or 'the list'}".replace("$", r"\$"), fontsize=8)
+    axes.set_ylabel(what, fontsize=8)
+    axes.tick_params(labelsize=8)
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)

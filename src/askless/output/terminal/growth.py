@@ -1,0 +1,104 @@
+"""Growth with the rows, and change over time."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.console import Console
+from rich.text import Text
+
+from askless.core.growth import SIZES_LEAST
+from askless.core.words import number, plural, size
+from askless.output.terminal.drawing import indented, table_of
+from askless.output.text import milliseconds, one_line, safe
+from askless.reports import documents
+
+_STYLE = {"grows": "bold red", "does not grow": "green", "slower": "bold red", "faster": "green"}
+
+
+def growth(out: Console, document: documents.GrowthDocument) -> None:
+    """The routes, those that grow first; those of too few sizes in one line each."""
+    if not document.routes:
+        out.print(Text("No request that asks anything."))
+        return
+    few = [row for row in document.routes if not row.projected]
+    for row in document.routes:
+        if row.projected:
+            _route(out, row)
+    if few:
+        out.print(Text("too few sizes seen to tell:", style="bold"))
+        for row in few:
+            sizes = _sizes(row) if row.table else "no list whose length differs from request to request"
+            out.print(indented(Text(f"{safe(row.route)}  ({plural(row.requests, 'request')}; {sizes})"), 2))
+        hint = f"At least {SIZES_LEAST} sizes, the largest half as large again as the smallest: askless growth --help shows how to visit a page at several."
+        out.print(Text(hint, style="dim"))
+
+
+def _route(out: Console, row: documents.GrowthRow) -> None:
+    head = Text(safe(row.route), style="bold")
+    head.append("  ")
+    head.append(row.outcome, style=_STYLE.get(row.outcome, "yellow"))
+    out.print(head)
+    about = "about " if row.outcome == "unclear" else ""
+    out.print(
+        indented(Text(f"queries = {about}{safe(row.formula)}    ({plural(row.requests, 'request')}; {_sizes(row)})"), 2)
+    )
+    table = table_of(("", "l"), ("rows", "r"), ("queries", "r"), ("ms", "r"), ("bytes", "r"))
+    for name, one in zip(
+        ("as seen, in the middle", "ten times the rows", "a hundred times"), row.projected, strict=False
+    ):
+        table.add_row(name, number(one.rows), number(round(one.queries)), milliseconds(one.ms), size(one.bytes))
+    out.print(indented(table, 2))
+    if row.bends:
+        out.print(
+            indented(
+                Text("time grows faster than in a line: at more rows it will be more than this", style="yellow"), 2
+            )
+        )
+    if row.outcome == "unclear":
+        out.print(
+            indented(Text("its rows explain its queries only in part: something else in the request counts as well"), 2)
+        )
+    out.print()
+
+
+def _sizes(row: documents.GrowthRow) -> str:
+    if not row.sizes:
+        return "no rows"
+    low, high = row.sizes[0], row.sizes[-1]
+    span = f"{low:,}" if low == high else f"{low:,} to {high:,}"
+    return f"{span} rows of {safe(row.table) or 'a list'}, {plural(len(row.sizes), 'size')}"
+
+
+def over_time(out: Console, document: documents.TrendDocument) -> None:
+    """The statements that take most time, first third against last."""
+    stretches = max((len(row.counts) for row in document.shapes), default=0)
+    lasted = f"{document.stretch_s * stretches:,.1f} s in {stretches} parts of {document.stretch_s:,.2f} s"
+    out.print(Text(f"{lasted}; first third against last, medians of single executions", style="dim"))
+    table = table_of(
+        ("statement", "l"), ("count", "r"), ("often", "l"), ("ms first", "r"), ("ms last", "r"), ("change", "l")
+    )
+    for row in document.shapes:
+        ratio = (
+            f" ×{row.ratio.value:.2f} (×{row.ratio.low:.2f} to ×{row.ratio.high:.2f})" if row.ratio is not None else ""
+        )
+        change = Text(row.direction, style=_STYLE.get(row.direction, ""))
+        change.append(ratio.replace(" (", "\n(", 1))
+        table.add_row(
+            Text(one_line(row.sql, 44)), f"{row.count:,}", _bars(row.counts), milliseconds(row.first_ms) if row.first_ms else "–",
+            milliseconds(row.last_ms) if row.last_ms else "–", change,
+        )  # fmt: skip
+    out.print(table)
+    slower = sum(row.direction == "slower" for row in document.shapes)
+    if slower * 2 > len(document.shapes) > 2:
+        out.print(
+            Text("More than half became slower: the machine or the database as a whole may have.", style="yellow")
+        )
+    if document.hidden:
+        out.print(Text(f"{document.hidden} more that take less time; --json has the same fifteen.", style="dim"))
+
+
+def _bars(counts: Sequence[int]) -> str:
+    """How often, stretch by stretch, as a row of blocks."""
+    most = max(counts, default=0)
+    return "".join(" ▁▂▃▄▅▆▇█"[round(8 * count / most) if most else 0] for count in counts)
