@@ -212,12 +212,16 @@ class Queries(Event, tag="queries"):
 
 
 class End(Event, tag="end"):
-    """A request ends; its route may be better known by now. `status` is an HTTP status, 0 where there is none."""
+    """A request ends; its route may be better known by now. `status` is an HTTP status, 0 where there is none.
+
+    `memory_bytes` is the most memory it took beyond what was held when it began, 0 where that is not known.
+    """
 
     request: Whole
     end_ns: Whole
     route: str = ""
     status: Whole = 0
+    memory_bytes: Whole = 0
 
 
 class Note(Event, tag="note"):

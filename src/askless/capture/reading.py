@@ -167,7 +167,9 @@ class Feed:
         )
 
     def _end(self, event: events.End) -> Request:
-        request = self.assembly.end(RequestEnded(event.request, event.end_ns, event.route, event.status))
+        request = self.assembly.end(
+            RequestEnded(event.request, event.end_ns, event.route, event.status, event.memory_bytes)
+        )
         self.report.requests += 1
         return request
 

@@ -108,7 +108,7 @@ class CaptureWriter:
     def request_ended(self, event: RequestEnded) -> None:
         """See `Receiver`."""
         del self._open[event.request]
-        self._line(events.End(event.request, event.end_ns, event.route, event.status))
+        self._line(events.End(event.request, event.end_ns, event.route, event.status, event.memory_bytes))
 
     def model(self, model: Model) -> None:
         """See `Receiver`."""

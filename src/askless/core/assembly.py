@@ -144,7 +144,7 @@ class Assembly:
     def end(self, event: RequestEnded) -> Request:
         """A request ends; it is whole now."""
         request = self.open.pop(event.request)
-        request.end_ns, request.status = event.end_ns, event.status
+        request.end_ns, request.status, request.memory_bytes = event.end_ns, event.status, event.memory_bytes
         request.route = event.route or request.route
         return self._whole(request)
 

@@ -219,6 +219,9 @@ def _count(route: RouteGatherer, request: Request) -> list[Group]:
     if request.uses:
         for i, used in request.uses.items():
             by_number[key[i]].use(used)
+            route.stats.objects += sum(one.objects for one in used)
+    if request.memory_bytes:
+        route.stats.memory.extend([request.memory_bytes])
     if request.errors:
         for i in request.errors:
             by_number[key[i]].errors += 1

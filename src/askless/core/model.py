@@ -220,14 +220,15 @@ class Request:
     `statements`, `places` and `loads` hold numbers that `tables` resolves. `samples[i]` are the first rows of a result,
     only the columns `Statement.sampled`, or None; `literals[i]` the literals where they are not the statement's first;
     `widths[i]` the bytes of each column, for some queries; `errors[i]` and `batches[i]` are sparse, and so is `uses[i]`:
-    what the application read of the result, where that was tracked. `errands` are what it waited for beside its queries.
+    what the application read of the result, where that was tracked. `errands` are what it waited for beside its queries,
+    `memory_bytes` the most memory it took (0: not known).
 
     What every report needs is there at once; the other columns are decoded on first use, from `parts`.
     """
 
     __slots__ = (
-        "_cold", "_order", "batches", "bytes", "durations_ns", "end_ns", "errands", "errors", "kind", "loads", "number",
-        "parts", "path", "places", "route", "rows", "start_ns", "statements", "status", "tables", "uses", "warm_up", "widths",
+        "_cold", "_order", "batches", "bytes", "durations_ns", "end_ns", "errands", "errors", "kind", "loads",
+        "memory_bytes", "number", "parts", "path", "places", "route", "rows", "start_ns", "statements", "status", "tables", "uses", "warm_up", "widths",
     )  # fmt: skip
 
     def __init__(self, number: int, route: str, tables: Tables, kind: str = "http", start_ns: int = 0) -> None:
@@ -239,6 +240,7 @@ class Request:
         self.start_ns = start_ns
         self.end_ns = 0
         self.status = 0
+        self.memory_bytes = 0
         self.warm_up = False
         # Shared and empty until the reader sets them: nothing changes these in place.
         self.statements: list[int] = _NONE

@@ -25,11 +25,12 @@ class RouteStats:
     """One route. `shapes` are by digest, `tallies` by pattern and then by whatever the pattern tells them apart with.
 
     `repeated` counts queries beyond the first of their shape in a request, `shapes_asked` different shapes, both summed
-    over all requests; warm-up requests are only counted.
+    over all requests; warm-up requests are only counted. `objects` of an ORM's were built in all requests together, where use
+    was tracked; `memory` holds the bytes of requests whose memory is known.
     """
 
     __slots__ = (
-        "durations", "elapsed_ns", "kind", "queries", "repeated", "requests", "route", "shapes", "shapes_asked", "tallies",
+        "durations", "elapsed_ns", "kind", "memory", "objects", "queries", "repeated", "requests", "route", "shapes", "shapes_asked", "tallies",
         "warm_up",
     )  # fmt: skip
 
@@ -37,6 +38,8 @@ class RouteStats:
         self.route = route
         self.kind = kind
         self.requests = self.warm_up = self.repeated = self.elapsed_ns = self.shapes_asked = 0
+        self.objects = 0
+        self.memory = Quantiles()
         self.durations = Quantiles()
         self.queries = Quantiles()
         self.shapes: dict[str, ShapeStats] = {}
@@ -65,6 +68,8 @@ class RouteStats:
         self.repeated += other.repeated
         self.elapsed_ns += other.elapsed_ns
         self.shapes_asked += other.shapes_asked
+        self.objects += other.objects
+        self.memory.merge(other.memory)
         self.durations.merge(other.durations)
         self.queries.merge(other.queries)
         for digest, stats in other.shapes.items():

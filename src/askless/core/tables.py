@@ -15,7 +15,8 @@ class RouteRow(msgspec.Struct, frozen=True):
     """One route. Numbers are per request unless they say otherwise; times in milliseconds.
 
     `queries` is the median; `shapes` and `repeated` are means. `database_ms` is the mean time in queries, `share` its
-    share of `request_ms` (mean). `noise` queries are counted apart, their time is not in database_ms.
+    share of `request_ms` (mean). `noise` queries are counted apart, their time is not in database_ms. `objects` is the mean of
+    what an ORM built, `memory_bytes` the median of what a request took; 0 where that was not tracked.
     """
 
     route: str
@@ -35,6 +36,8 @@ class RouteRow(msgspec.Struct, frozen=True):
     noise: float
     noise_ms: float
     errors: int
+    objects: float = 0.0
+    memory_bytes: float = 0.0
 
 
 def route_row(route: RouteStats) -> RouteRow:
@@ -60,6 +63,8 @@ def route_row(route: RouteStats) -> RouteRow:
         noise=sum(stats.count for stats in noise) / n,
         noise_ms=sum(stats.duration_ns for stats in noise) / n / 1e6,
         errors=sum(stats.errors for stats in route.shapes.values()),
+        objects=route.objects / n,
+        memory_bytes=route.memory.median,
     )
 
 

@@ -64,12 +64,16 @@ class QuerySeen(msgspec.Struct, frozen=True):
 
 
 class RequestEnded(msgspec.Struct, frozen=True):
-    """A request ends; its route may be better known by now. `status` is an HTTP status, 0 where there is none."""
+    """A request ends; its route may be better known by now. `status` is an HTTP status, 0 where there is none.
+
+    `memory_bytes` is the most memory it took beyond what was held when it began, 0 where that is not known.
+    """
 
     request: int
     end_ns: int
     route: str = ""
     status: int = 0
+    memory_bytes: int = 0
 
 
 class Receiver(Protocol):

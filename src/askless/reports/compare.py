@@ -48,6 +48,8 @@ def _row(row: RouteComparison) -> documents.CompareRow:
         time=(_spread(row.quartiles_before), _spread(row.quartiles_after)),
         ratio=(row.ratio.value, row.ratio.low, row.ratio.high) if row.ratio else None,
         verdict=row.verdict,
+        objects=(before.objects if before else None, after.objects if after else None),
+        memory_bytes=(before.memory_bytes if before else None, after.memory_bytes if after else None),
     )
 
 

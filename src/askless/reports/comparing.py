@@ -20,7 +20,10 @@ class Spread(msgspec.Struct, frozen=True):
 
 
 class CompareRow(msgspec.Struct, frozen=True):
-    """One route before and after; None on the side where it was not asked. Counts are means per request."""
+    """One route before and after; None on the side where it was not asked. Counts are means per request.
+
+    `objects` and `memory_bytes` are 0 on a side where they were not tracked.
+    """
 
     route: str
     queries: tuple[float | None, float | None]
@@ -29,6 +32,8 @@ class CompareRow(msgspec.Struct, frozen=True):
     time: tuple[Spread | None, Spread | None]
     ratio: tuple[float, float, float] | None
     verdict: Verdict
+    objects: tuple[float | None, float | None] = (None, None)
+    memory_bytes: tuple[float | None, float | None] = (None, None)
 
 
 class CompareDocument(Document, frozen=True, kw_only=True):

@@ -33,6 +33,12 @@ class App:
             bare=True,
         ),
         Option(
+            "--track-memory",
+            "note the most memory that each request took beyond what was held when it began, where nothing ran beside it; "
+            "the program's times are longer then",
+            bare=True,
+        ),
+        Option(
             "--strict",
             "raise in the program where one relation is loaded lazily N times from one line (default: 3)",
             "N",
@@ -70,6 +76,7 @@ class App:
         recording = python_program.Recording(
             echo="" if not values["echo"] else "colour" if voice.colour else "plain",
             track_use=bool(values["track_use"]),
+            track_memory=bool(values.get("track_memory")),
             strict=strict_settings(values["strict"], values["strict_route"]),
             code=tuple(values.get("code") or ()),
             variables=values.get("variables", ()),

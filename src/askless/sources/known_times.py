@@ -212,7 +212,7 @@ class Named:
             if len(places) == 1 and wanted[places[0]] == 1:
                 named += 1
                 entry = found[places[0]]
-                ended = RequestEnded(ended.request, ended.end_ns, entry.route, entry.status)
+                ended = msgspec.structs.replace(ended, route=entry.route, status=entry.status)
             self._receiver.request_ended(ended)
         self._ended.clear()
         return named

@@ -27,6 +27,7 @@ class Recording(msgspec.Struct, frozen=True):
 
     echo: str = ""
     track_use: bool = False
+    track_memory: bool = False
     strict: str = ""
     code: tuple[str, ...] = ()
     variables: tuple[tuple[str, str], ...] = ()
@@ -43,6 +44,7 @@ def environment(folder: Path, recording: Recording) -> dict[str, str]:
     wishes = {
         "ASKLESS_ECHO": recording.echo,
         "ASKLESS_TRACK_USE": "1" if recording.track_use else "",
+        "ASKLESS_TRACK_MEMORY": "1" if recording.track_memory else "",
         "ASKLESS_STRICT": recording.strict,
         "ASKLESS_CODE": ",".join(recording.code),
     }

@@ -18,7 +18,7 @@ from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import EVERYTHING, Structure
 from askless.core.summary import RouteStats, Summary, Tally
 from askless.core.view import RequestView
-from askless.core.words import plural
+from askless.core.words import plural, size
 
 TIMED_MOST = 16  # requests of a tally in which the work around its queries is timed
 _MAY_WRITE = re.compile(r"\b(?:insert|update|delete|merge|into)\b")  # a SELECT without these words changes nothing
@@ -148,6 +148,14 @@ class ByTotals:
     def judge_shape(self, met: Met, structure: Structure) -> Diagnosis | None:
         """What is wrong with one shape, or None."""
         raise NotImplementedError
+
+
+def taken(route: RouteStats) -> tuple[str, ...]:
+    """What a request of a route builds and takes, in words, where that was tracked: for findings about size."""
+    objects = route.objects / max(route.requests, 1)
+    said = [f"builds {plural(objects, 'object')}"] if objects else []
+    said += [f"takes {size(route.memory.median, 'bytes')} at its peak"] if route.memory.count else []
+    return (f"a request {' and '.join(said)}",) if said else ()
 
 
 class Claim(msgspec.Struct, frozen=True, kw_only=True):

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from askless.core.context import Context
 from askless.core.findings import Cost, severity
-from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule
+from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule, taken
 from askless.core.recipes import Move
 from askless.core.shape_stats import ShapeStats, UseTotals
 from askless.core.sql.structure import Structure
@@ -71,7 +71,7 @@ def _diagnosis(met: Met, totals: UseTotals, kept: float, tested: list[str]) -> D
         severity=severity(share, 0),
         title=title,
         evidence="traced",
-        because=(because,),
+        because=(because, *taken(met.route)),
         cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, rows=spare_rows, bytes=spare),
         unsure=("it is not always faster in SQL: a trial decides",),
     )

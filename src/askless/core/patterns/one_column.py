@@ -6,7 +6,7 @@ Not flagged: what is written in the same route (an object that is saved must be 
 from __future__ import annotations
 
 from askless.core.findings import Cost
-from askless.core.patterns.base import Claim, Diagnosis, Met, Rule, tables_written
+from askless.core.patterns.base import Claim, Diagnosis, Met, Rule, tables_written, taken
 from askless.core.recipes import OneColumn
 from askless.core.shape_stats import UseTotals
 from askless.core.sql.structure import EVERYTHING, Structure
@@ -78,6 +78,7 @@ def _diagnosis(rule: Rule, met: Met, structure: Structure, column: str, objects:
         evidence="traced",
         because=(
             f"of {plural(stats.used[load.target].objects, 'object')} the application read {column}, and nothing else",
+            *taken(met.route),
         ),
         cost=Cost(queries=per_request, query_ms=stats.query_ns / 1e6, bytes=spare),
         unsure=("read in no request of this capture; another one may",),

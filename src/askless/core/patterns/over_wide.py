@@ -11,7 +11,7 @@ from __future__ import annotations
 from askless.core.context import Context
 from askless.core.findings import Cost, severity
 from askless.core.keys import keys_to_keep
-from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule
+from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule, taken
 from askless.core.patterns.one_column import one_column
 from askless.core.recipes import Narrow
 from askless.core.shape_stats import ShapeStats
@@ -158,7 +158,7 @@ def _diagnosis(met: Met, structure: Structure, wide: dict[str, float], read: set
         severity=_severity(share, heavy, read is not None),
         title=_title(met, structure, wide, read, spare),
         evidence="traced" if read is not None else "keyed" if by_catalog else "repeated",
-        because=tuple(because),
+        because=(*because, *taken(met.route)),
         cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, bytes=spare, rows=0.0),
         unsure=(
             ("read in no request of this capture; another one may",)

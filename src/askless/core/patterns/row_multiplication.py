@@ -13,7 +13,7 @@ from typing import NamedTuple
 from askless.core.context import Context
 from askless.core.findings import Cost
 from askless.core.joined_rows import SAMPLED_MOST, Joined, joined_rows
-from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule
+from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule, taken
 from askless.core.recipes import Separate
 from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import Structure
@@ -145,7 +145,7 @@ def _diagnosis(met: Met, joined: Joined, found: _Found) -> Diagnosis:
         severity="urgent" if urgent else "worthwhile",
         title=found.title,
         evidence="traced",
-        because=found.because,
+        because=(*found.because, *taken(met.route)),
         cost=Cost(queries=per_request, query_ms=stats.query_ns / 1e6, rows=rows, bytes=sent),
         unsure=("only the first rows of each result are kept: those behind them may be otherwise",)
         if stats.rows_most > SAMPLED_MOST

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from askless.core.context import Context
 from askless.core.findings import Cost
-from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule
+from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule, taken
 from askless.core.recipes import Page
 from askless.core.settings import PAGE_ROWS
 from askless.core.shape_stats import ShapeStats
@@ -74,7 +74,7 @@ def _diagnosis(met: Met, structure: Structure) -> Diagnosis | None:
         severity="urgent" if rows >= 10 * settings.unbounded_rows_least or share >= 0.25 else "worthwhile",
         title=f"{plural(rows, 'row')} of {what}{structure.main} in one query without LIMIT ({size(per_request, 'bytes')} a request)",
         evidence="keyed" if whole else "repeated",
-        because=tuple(because),
+        because=(*because, *taken(met.route)),
         cost=Cost(
             queries=stats.count / requests,
             query_ms=stats.query_ns / 1e6,

@@ -19,10 +19,14 @@ def compare(out: Console, document: documents.CompareDocument) -> None:
             style="dim",
         )
     )
-    table = table_of(("route", "l"), ("queries", "r"), ("rows", "r"), ("bytes", "r"), ("ms a request, quartiles", "r"), ("faster by", "l"))  # fmt: skip
+    objects = any(any(row.objects) for row in document.routes)
+    memory = any(any(row.memory_bytes) for row in document.routes)
+    tracked = [("objects", "r")] * objects + [("memory", "r")] * memory
+    table = table_of(("route", "l"), ("queries", "r"), ("rows", "r"), ("bytes", "r"), *tracked, ("ms a request, quartiles", "r"), ("faster by", "l"))  # fmt: skip
     for row in document.routes:
+        more = [_pair(row.objects, number)] * objects + [_pair(row.memory_bytes, _known)] * memory
         table.add_row(
-            Text(safe(row.route)), _pair(row.queries, number), _pair(row.rows, number), _pair(row.bytes, size),
+            Text(safe(row.route)), _pair(row.queries, number), _pair(row.rows, number), _pair(row.bytes, size), *more,
             f"{_spread(row.time[0])}\n{_spread(row.time[1])}", Text(row.verdict.text.replace(" (", "\n(", 1)),
         )  # fmt: skip
     out.print(table)
@@ -44,6 +48,10 @@ def _pair(values: tuple[float | None, float | None], form: object) -> str:
     assert callable(form)
     before, after = ("–" if value is None else str(form(value)) for value in values)
     return f"{before}\n{after}"
+
+
+def _known(value: float) -> str:
+    return size(value) if value else "–"
 
 
 def _spread(spread: documents.Spread | None) -> str:

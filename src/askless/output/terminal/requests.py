@@ -21,10 +21,12 @@ def requests(out: Console, document: documents.RequestsDocument) -> None:
     )
     columns = [
         ("route", "l"), ("requests", "r"), ("queries", "r"), ("shapes", "r"), ("repeated", "r"), ("db ms", "r"),
-        ("share", "r"), ("rows", "r"), ("bytes", "r"), ("noise", "r"),
+        ("share", "r"), ("rows", "r"), ("bytes", "r"), ("noise", "r"), ("objects", "r"), ("memory", "r"),
     ]  # fmt: skip
     left_out = {9} if not document.noise else set()
-    if out.width < 96:
+    left_out |= {10} if not any(row.objects for row in document.routes) else set()
+    left_out |= {11} if not any(row.memory_bytes for row in document.routes) else set()
+    if out.width < 96 or not {10, 11} <= left_out:
         left_out |= {3, 9}
     table = table_of(*(column for i, column in enumerate(columns) if i not in left_out))
     table.columns[0].min_width = 16
@@ -32,7 +34,8 @@ def requests(out: Console, document: documents.RequestsDocument) -> None:
         cells: tuple[Text | str, ...] = (
             Text(safe(row.route)), f"{row.requests:,}", number(row.queries), number(row.shapes),
             Text(number(row.repeated), style="bold" if row.repeated >= 3 else ""), milliseconds(row.database_ms),
-            percent(row.share), number(row.rows), size(row.bytes), number(row.noise),
+            percent(row.share), number(row.rows), size(row.bytes), number(row.noise), number(row.objects),
+            size(row.memory_bytes) if row.memory_bytes else "–",
         )  # fmt: skip
         table.add_row(*(cell for i, cell in enumerate(cells) if i not in left_out))
     out.print(table)

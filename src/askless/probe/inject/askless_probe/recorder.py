@@ -31,6 +31,7 @@ serves = False  # whether a socket of the program's listens
 spent_ns = 0  # in writing
 _sampled = _sampled_ns = 0
 mentioned = set()  # (orm, model) of those that are described though no query is about them
+memory = None  # the module that watches it, where that was wished for
 tracking = False  # whether to note which objects and columns the application reads
 _last_request = 0
 _last_connection = 0
@@ -59,6 +60,8 @@ class Request:
         "queued",
         "task",
         "errands",
+        "held_bytes",
+        "memory_bytes",
     )
 
     def __init__(self, kind, route, path="", warm_up=False):
@@ -78,6 +81,7 @@ class Request:
         self.uses = None  # what became of results, where that is tracked
         self.seen = None  # lazy loads by line, in strict mode
         self.task = None  # of asyncio's, that it was opened in
+        self.held_bytes = self.memory_bytes = 0  # where memory is tracked
         self.errands = []  # what was waited for beside the queries, not written yet
         self.finish = None  # ends the request, once the application has returned and only its response is open
         self.start_ns = self.flushed_ns = perf_counter_ns()
@@ -89,9 +93,10 @@ class Request:
         self.uses = None
 
 
-def switch_on(new_writer, new_echo=None, track_use=False):
+def switch_on(new_writer, new_echo=None, track_use=False, new_memory=None):
     """Record from now on. `new_writer` takes what ended, `new_echo` shows it (None: nobody wants to see it)."""
-    global active, writer, echo, outside, tracking
+    global active, writer, echo, outside, tracking, memory
+    memory = new_memory
     writer = new_writer
     echo = new_echo
     tracking = track_use
@@ -207,6 +212,8 @@ def begin(kind, route, path="", warm_up=False):
     open_requests[request.ident] = request
     if active:
         writer.tail.put_request(request)
+        if memory is not None:
+            memory.begin(request)
     return request, current.set(request)
 
 
@@ -222,6 +229,8 @@ def end(request, token, status=0):
         return
     request.flushed_ns = ENDED
     try:
+        if memory is not None:
+            memory.end(request)
         if echo is not None:
             echo.catch_up(request.records)
         writer.write(request, ended_ns=perf_counter_ns())

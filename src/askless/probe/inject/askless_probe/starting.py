@@ -18,4 +18,13 @@ def configure(environ):
 
         strict.configure(loads(environ["ASKLESS_STRICT"]))
     writer = writing.Writer(environ.get("ASKLESS_CAPTURE"))
-    recorder.switch_on(writer, echo, bool(environ.get("ASKLESS_TRACK_USE")))
+    memory = None
+    if environ.get("ASKLESS_TRACK_MEMORY"):
+        from . import memory
+
+        memory.start()
+    recorder.switch_on(writer, echo, bool(environ.get("ASKLESS_TRACK_USE")), memory)
+    if memory is not None:
+        writer.note(
+            "memory was tracked: what the program allocates takes longer, so its times are longer than without it"
+        )

@@ -314,6 +314,8 @@ class Writer:
         event = {"event": "end", "request": request.ident, "end_ns": ended_ns, "route": request.route}
         if request.status:
             event["status"] = request.status
+        if request.memory_bytes:
+            event["memory_bytes"] = request.memory_bytes
         self.lines.append(self.encode(event))
 
     def _errands(self, request):

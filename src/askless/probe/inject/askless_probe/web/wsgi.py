@@ -62,7 +62,12 @@ class _Response:
         return self
 
     def __next__(self):
-        return next(self.iterator)
+        if recorder.memory is None or self.end.opened is None:
+            return next(self.iterator)
+        try:
+            return next(self.iterator)
+        finally:
+            recorder.memory.note(self.end.opened[0])
 
     def close(self):
         try:
@@ -82,7 +87,10 @@ def recorded(application):
     def call(environ, start_response):
         opened = opened_safely(environ)
         if opened is None:
-            return application(environ, start_response)
+            response = application(environ, start_response)
+            if recorder.memory is not None:
+                recorder.memory.note_current()
+            return response
         return run(application, environ, start_response, opened)
 
     return call
@@ -103,6 +111,8 @@ def run(application, environ, start_response, opened):
     except BaseException:
         recorder.end(*opened, status=500)
         raise
+    if recorder.memory is not None:
+        recorder.memory.note(opened[0])
     closers = getattr(response, "_resource_closers", None)
     if isinstance(closers, list):  # Django's response, which middleware and tests mean to see as it is
         closers.append(_Ending(opened))
