@@ -77,7 +77,7 @@ def test_what_a_server_does_with_a_response_is_none_of_the_pages(pages: str, har
         sys.path.insert(0, {str(HARBOUR)!r})
         import app
         from werkzeug.serving import make_server
-        server = make_server("127.0.0.1", 0, app.make_app("sqlite:///{harbour}", {pages!r}), threaded=True)
+        server = make_server("127.0.0.1", 0, app.make_app("sqlite:///{harbour}", {pages!r}), threaded=False)
         thread = threading.Thread(target=server.serve_forever)
         thread.start()
         for _ in range(3):
