@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import re
 import sqlite3
+import subprocess
+import sys
 from collections.abc import Callable
 from hashlib import sha256
 from pathlib import Path
@@ -15,6 +17,7 @@ import pytest
 
 from askless.capture import events
 from askless.capture.reading import read
+from askless.cli import demo
 from askless.cli.main import COMMANDS
 from askless.core.analysis import findings_of, summarise
 from askless.core.comparison import compare_routes, drift_of
@@ -296,6 +299,15 @@ def test_every_command_has_help_with_examples(command: str) -> None:
     assert re.fullmatch(r"askless \d+\.\d+\.\d+\n", run("--version").out)
 
 
+BOTH_WAYS = """
+import sys, app
+grown, tuned = (app.make_app(sys.argv[1], kind).test_client() for kind in ("grown", "tuned"))
+for page in sys.argv[2:]:
+    first, second = grown.get(page), tuned.get(page)
+    assert first.status_code == 200 and first.text == second.text and len(first.text) > 60, page
+"""
+
+
 def test_the_demo_tells_the_whole_story(tmp_path: Path) -> None:
     ran = run("demo", "--out", tmp_path / "harbour", "--times", 5)
     assert ran.code == 0, ran.err
@@ -306,10 +318,21 @@ def test_the_demo_tells_the_whole_story(tmp_path: Path) -> None:
         "duplicate",
         "CREATE INDEX",
         "the same result",
-        "8 findings gone:",
+        "14 findings gone:",
+        "0 findings new",
         "0 findings left",
     ):
         assert part in ran.out, part
+    found = {one["pattern"] for one in findings(tmp_path / "harbour" / "grown")}
+    assert found == {
+        "n-plus-one", "sibling-filters", "duplicate", "over-wide", "unbounded", "row-multiplication", "subquery-per-row",
+        "deep-offset", "held-transaction", "find-or-create",
+    }  # fmt: skip
+    same = subprocess.run(
+        [sys.executable, "-c", BOTH_WAYS, f"sqlite:///{tmp_path / 'harbour' / 'harbour.db'}", *demo.PAGES],
+        cwd=tmp_path / "harbour" / "harbour", capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    assert same.returncode == 0, same.stderr
     assert (tmp_path / "harbour" / "harbour" / "grown.py").exists()
     with sqlite3.connect(tmp_path / "harbour" / "harbour.db") as db:
         assert db.execute("SELECT COUNT(*) FROM port_call").fetchone() == (30000,)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import sys
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import datetime
 from decimal import Decimal
 from pathlib import Path
@@ -20,6 +20,7 @@ from askless.capture.writing import CaptureWriter
 from askless.core.errors import AskLessError
 from askless.core.model import Place
 from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
+from askless.sources.wire.keeping import sampled_of
 
 INJECT = Path(__file__).parents[2] / "src" / "askless" / "probe" / "inject"
 
@@ -285,3 +286,19 @@ def test_no_model_makes_a_capture_unreadable(probe: Any, odd: Any) -> None:
         writer.close()
         (report,) = check(Path(folder))
     assert report.bad_lines == [] and "id" in event["keys"]
+
+
+def test_of_many_columns_those_that_are_called_keys_are_sampled(record: Callable[..., Path]) -> None:
+    names = [f"mark_{turn}" for turn in range(14)] + ["vessel_id", "id_1", "uuid"]
+    folder = record(
+        f"""
+        import sqlite3
+        db = sqlite3.connect(":memory:")
+        db.execute("SELECT " + ", ".join("%d AS %s" % pair for pair in enumerate({names!r}))).fetchall()
+        """
+    )
+    (request,) = read(folder)
+    statement = request.statement(0)
+    sampled = [statement.columns[i] for i in statement.sampled]
+    assert sampled == [*names[:9], "vessel_id", "id_1", "uuid"]
+    assert sampled_of(names, range(len(names))) == statement.sampled, "the wire keeps the same"

@@ -7,6 +7,8 @@ from __future__ import annotations
 
 import argparse
 import logging
+from collections.abc import Callable
+from typing import Any
 
 import grown
 import tuned
@@ -14,6 +16,37 @@ from flask import Flask, g, render_template, request
 from sqlalchemy import create_engine
 from sqlalchemy.orm import Session
 from werkzeug.serving import run_simple
+
+
+def _second_floor(app: Flask, pages: Any, session: Callable[[], Session]) -> None:
+    """Pages for what is seldom met, and for what writes."""
+
+    @app.get("/calls/files")
+    def files() -> str:
+        first, last = (request.args.get(name, 0, int) for name in ("first", "last"))
+        return render_template("files.html", calls=pages.files(session(), first, last))
+
+    @app.get("/vessels/busiest")
+    def busiest() -> str:
+        return render_template("busiest.html", vessels=pages.busiest(session()))
+
+    @app.get("/calls/history")
+    def history() -> str:
+        page, after = (request.args.get(name, 0, int) for name in ("page", "after"))
+        return render_template("history.html", calls=pages.history(session(), page, after))
+
+    @app.get("/clearances/<int:number>/ask")
+    def clear(number: int) -> str:
+        return render_template("clearance.html", clearance=pages.clear(session(), number))
+
+    @app.get("/calls/<int:number>/manifest/check")
+    def check_manifest(number: int) -> str:
+        goods = request.args.get("goods", "").split(",")
+        return render_template("manifest.html", missing=pages.check_manifest(session(), number, goods))
+
+    @app.get("/log")
+    def log() -> str:
+        return render_template("log.html", entries=pages.log(session()))
 
 
 def make_app(url: str, pages_name: str) -> Flask:
@@ -63,6 +96,7 @@ def make_app(url: str, pages_name: str) -> Flask:
     def vessel(call_sign: str) -> str:
         return render_template("vessel.html", **pages.vessel(session(), call_sign))
 
+    _second_floor(app, pages, session)
     return app
 
 

@@ -54,6 +54,8 @@ def rows(model: type[models.Base], count: int, dice: random.Random, scale: int) 
     vessels, calls = 4000 * scale // 10, 30000 * scale // 10
     for number in range(1, count + 1):
         yield {"id": number, **MAKERS[model](number, dice, vessels, calls)}
+    for more in range(EXTRA.get(model, 0)):
+        yield {"id": count + 1 + more, **LARGE[model](more, calls)}
 
 
 def _vessel(number: int, dice: random.Random, vessels: int, calls: int) -> dict[str, Any]:
@@ -91,6 +93,26 @@ def _inspection(number: int, dice: random.Random, vessels: int, calls: int) -> d
     }  # fmt: skip
 
 
+def _log(number: int, dice: random.Random, vessels: int, calls: int) -> dict[str, Any]:
+    kind, last = (("vessel", vessels), ("tug", 16), ("pilot", 30), ("berth", 24))[number * 7 % 4]
+    return {
+        "subject_type": kind, "subject_id": 1 + number * 13 % last, "written_at": NOW - timedelta(minutes=number),
+        "text": SENTENCES[number % len(SENTENCES)],
+    }  # fmt: skip
+
+
+# Some calls are larger than others: forty that left lately had more tugs, and carry much.
+LARGE: dict[type[models.Base], Any] = {
+    models.TugJob: lambda n, c: {
+        "port_call_id": c - 100 - n % 40, "tug_id": 1 + n % 16, "pilot_id": 1 + n % 30,
+        "starts_at": NOW - timedelta(minutes=n), "minutes": 20 + n % 100,
+    },
+    models.ManifestLine: lambda n, c: {
+        "port_call_id": c - 100 - n % 40, "goods": GOODS[n % len(GOODS)], "weight_kg": 100 + n, "hazard": None,
+    },
+}  # fmt: skip
+EXTRA = {models.TugJob: 40 * 3, models.ManifestLine: 40 * 12}
+
 MAKERS: dict[type[models.Base], Any] = {
     models.Vessel: _vessel,
     models.Berth: lambda n, dice, v, c: {"name": f"Quay {n}", "length_m": dice.uniform(90, 400), "depth_m": dice.uniform(5, 17)},
@@ -104,6 +126,7 @@ MAKERS: dict[type[models.Base], Any] = {
     },
     models.Inspection: _inspection,
     models.Tariff: lambda n, dice, v, c: {"name": ["anchorage", "pilotage", "towage", "quay dues"][n - 1], "rate": n * 12.5},
+    models.LogEntry: _log,
     models.Clearance: lambda n, dice, v, c: {
         "port_call_id": dice.randint(1, c), "state": dice.choice(["asked", "granted"]), "requested_at": NOW,
     },
@@ -111,9 +134,9 @@ MAKERS: dict[type[models.Base], Any] = {
 
 SIZES = {
     models.Vessel: 4000, models.Berth: 24, models.PortCall: 30000, models.Pilot: 30, models.Tug: 16, models.TugJob: 45000,
-    models.ManifestLine: 60000, models.Inspection: 3000, models.Tariff: 4, models.Clearance: 2000,
+    models.ManifestLine: 60000, models.Inspection: 3000, models.Tariff: 4, models.Clearance: 2000, models.LogEntry: 400,
 }  # fmt: skip
-FIXED = {models.Berth, models.Pilot, models.Tug, models.Tariff}
+FIXED = {models.Berth, models.Pilot, models.Tug, models.Tariff, models.LogEntry}
 
 
 def fill(engine: Engine, scale: int = 10, seed: int = 1123) -> None:

@@ -54,6 +54,7 @@ class PortCall(Base):
     vessel: Mapped[Vessel] = relationship(back_populates="calls")
     berth: Mapped[Berth | None] = relationship(back_populates="calls")
     tug_jobs: Mapped[list[TugJob]] = relationship(back_populates="port_call", order_by="TugJob.id")
+    manifest_lines: Mapped[list[ManifestLine]] = relationship(order_by="ManifestLine.id")
 
 
 class Pilot(Base):
@@ -122,3 +123,15 @@ class Clearance(Base):
     port_call_id: Mapped[int] = mapped_column(ForeignKey("port_call.id"), index=True)
     state: Mapped[str]
     requested_at: Mapped[datetime]
+
+
+class LogEntry(Base):
+    """A line of the office's log. Which table `subject_id` refers to, `subject_type` tells."""
+
+    __tablename__ = "log_entry"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    subject_type: Mapped[str]
+    subject_id: Mapped[int]
+    written_at: Mapped[datetime]
+    text: Mapped[str]

@@ -49,6 +49,16 @@ def key_like(value: Value) -> Value:
     return value
 
 
+def sampled_of(names: Sequence[str], may_be_keys: Sequence[int]) -> tuple[int, ...]:
+    """Which columns, of those that may hold keys, are sampled: where there are many, those that are called keys first."""
+    if len(may_be_keys) <= SAMPLED_COLUMNS_MOST:
+        return tuple(may_be_keys)
+    ordered = sorted(
+        may_be_keys, key=lambda i: not names[i].lower().rstrip("_0123456789").endswith(("id", "pk", "key"))
+    )
+    return tuple(sorted(ordered[:SAMPLED_COLUMNS_MOST]))
+
+
 def statement_text(raw: bytes, encoding: str) -> str:
     """A statement's text, cut where nobody would read it whole."""
     text = raw.decode(encoding, "replace")

@@ -121,6 +121,11 @@ def may_be_key(value):
     return value is None or type(value) is int
 
 
+def is_called_key(name):
+    """Whether a column's name says that it holds a key: id, vessel_id, uuid, id_1 (as SQLAlchemy tells two apart)."""
+    return name.lower().rstrip("_0123456789").endswith(("id", "pk", "key"))
+
+
 def width(value):
     kind = type(value)
     if kind is str or kind is bytes:

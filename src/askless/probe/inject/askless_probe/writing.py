@@ -530,7 +530,10 @@ class Writer:
             i
             for i, column in enumerate(zip(*sample))
             if all(map(values.may_be_key, column)) and any(value is not None for value in column)
-        ][:SAMPLED_COLUMNS_MAX]
+        ]
+        if len(sampled) > SAMPLED_COLUMNS_MAX:  # those that are called keys first
+            sampled.sort(key=lambda i: not values.is_called_key(names[i]))
+            sampled = sorted(sampled[:SAMPLED_COLUMNS_MAX])
         self._line(event="columns", statement=ident, names=names, sampled=sampled)
         if not sampled:
             pick = values.nothing

@@ -8,7 +8,7 @@ from zlib import crc32
 
 from askless.core.sql.slots import Value
 from askless.core.traffic import QuerySeen
-from askless.sources.wire.keeping import SAMPLED_COLUMNS_MOST, kept, key_like
+from askless.sources.wire.keeping import kept, key_like, sampled_of
 from askless.sources.wire.mysql.values import (
     BINARY,
     KEYS,
@@ -60,7 +60,8 @@ def told_of(execution: Execution, connection: int, encoding: str, widths_too: bo
     """What is told of an execution that has ended."""
     columns = execution.columns
     rows, sizes = _rows(execution, encoding)
-    sampled = tuple(place for place, column in enumerate(columns) if _may_be_key(column))[:SAMPLED_COLUMNS_MOST]
+    may_be = [place for place, column in enumerate(columns) if _may_be_key(column)]
+    sampled = sampled_of([column.name for column in columns], may_be)
     sample = tuple(tuple(key_like(row[place]) for place in sampled) for row in rows) if rows and sampled else None
     widths: tuple[int, ...] = ()
     if sizes and widths_too:

@@ -8,7 +8,7 @@ from zlib import crc32
 
 from askless.core.sql.slots import Value
 from askless.core.traffic import QuerySeen
-from askless.sources.wire.keeping import SAMPLED_COLUMNS_MOST, kept, key_like
+from askless.sources.wire.keeping import kept, key_like, sampled_of
 from askless.sources.wire.postgresql.values import FIRST_OWN, KEYS, binary_value, text_value
 
 _LENGTH = Struct(">i").unpack_from
@@ -126,8 +126,8 @@ def _sample(
     execution: Execution, columns: Columns, rows: list[list[bytes | None]], encoding: str
 ) -> tuple[tuple[int, ...], tuple[tuple[Value, ...], ...] | None]:
     """The first rows' values in columns whose types keys have."""
-    sampled = tuple(place for place, (_, oid, _) in enumerate(columns) if oid in KEYS or oid >= FIRST_OWN)
-    sampled = sampled[:SAMPLED_COLUMNS_MOST]
+    may_be = [place for place, (_, oid, _) in enumerate(columns) if oid in KEYS or oid >= FIRST_OWN]
+    sampled = sampled_of([name for name, _, _ in columns], may_be)
     if not rows or not sampled:
         return sampled, None
     results = execution.portal.results if execution.portal is not None else None
