@@ -41,6 +41,10 @@ COMMANDS = {
         "gate",
         "judge a capture by the project's budgets and against one from before; exit code 1 if one is over",
     ),
+    "patterns": (
+        "patterns",
+        "tell what is looked for, and what each pattern is: before and after, when to leave it alone",
+    ),
     "demo": ("demo", "show everything on a made-up harbour office (Flask and SQLAlchemy on SQLite)"),
     "schema": ("schema", "print the JSON Schema of a document"),
 }

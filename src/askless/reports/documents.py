@@ -457,6 +457,24 @@ class IndexesDocument(Document, frozen=True, kw_only=True):
     proof: SetProof | None = None
 
 
+class PatternRow(msgspec.Struct, frozen=True):
+    """A pattern. `severity` is what it mostly comes to; `needs_use`: told only where `--track-use` was on."""
+
+    name: str
+    title: str
+    flagged: str
+    clean: str
+    severity: str
+    needs_use: bool
+
+
+class PatternsDocument(Document, frozen=True, kw_only=True):
+    """`askless patterns`. `page` is what is told of one pattern at length, as Markdown; '' where all are listed."""
+
+    patterns: tuple[PatternRow, ...]
+    page: str = ""
+
+
 DOCUMENTS: dict[str, type[Document]] = {
     "requests": RequestsDocument,
     "requests-each": EachDocument,
@@ -471,6 +489,7 @@ DOCUMENTS: dict[str, type[Document]] = {
     "weigh": WeighDocument,
     "indexes": IndexesDocument,
     "compare": CompareDocument,
+    "patterns": PatternsDocument,
     "gate": GateDocument,
     "growth": GrowthDocument,
     "growth-over-time": TrendDocument,

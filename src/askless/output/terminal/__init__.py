@@ -28,6 +28,7 @@ VIEWS = {
     ("indexes", ""): "askless.output.terminal.indexes:indexes",
     ("growth", ""): "askless.output.terminal.growth:growth",
     ("growth-over-time", ""): "askless.output.terminal.growth:over_time",
+    ("patterns", ""): "askless.output.terminal.patterns:patterns",
     ("gate", ""): "askless.output.terminal.gate:gate",
     ("compare", ""): "askless.output.terminal.compare:compare",
 }
