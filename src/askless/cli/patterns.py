@@ -6,8 +6,8 @@ import argparse
 
 from askless.cli.common import add_json, show
 
-EXAMPLES = """  askless patterns                     all of them, a line each
-  askless patterns row-multiplication  what it is, how to see it by hand, before and after, when to leave it alone"""
+EXAMPLES = """  askless patterns                      all of them, a line each
+  askless patterns row-multiplication   what it is, how to see it by hand, before and after, when to leave it alone"""
 
 
 def declare(parser: argparse.ArgumentParser) -> None:
