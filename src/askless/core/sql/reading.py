@@ -210,7 +210,7 @@ def _select(tree: Any, names: Names) -> Structure:
         ),
         has_limit=limit is not None or select.args.get("fetch") is not None,
         bounded=_is_bounded(tree) or _is_bounded(select),
-        limit_slot=slot_in(limit.expression) if isinstance(limit, exp.Limit) else None,
+        limit_slot=_limit_slot(limit or select.args.get("fetch")),
         offset_slot=slot_in(offset.expression) if offset is not None else None,
         distinct=select.args.get("distinct") is not None,
         subqueries=sum(1 for _ in tree.find_all(exp.Select)) - 1,
@@ -219,6 +219,12 @@ def _select(tree: Any, names: Names) -> Structure:
         filters_by_query=any(one.find(exp.Select) is not None for one in conjuncts(select.args.get("where"))),
         extreme=_extreme(select, names),
     )
+
+
+def _limit_slot(limit: Any) -> int | None:
+    """The slot of the number of rows, as LIMIT or FETCH FIRST says it."""
+    count = limit.args.get("count") if isinstance(limit, exp.Fetch) else getattr(limit, "expression", None)
+    return slot_in(count) if count is not None else None
 
 
 def _extreme(select: Any, names: Names) -> Column | None:
