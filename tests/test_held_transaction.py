@@ -56,8 +56,10 @@ def test_a_call_while_a_row_is_locked(made: Callable[..., Open]) -> None:
 
 
 def test_a_pause_that_nobody_explains(made: Callable[..., Open]) -> None:
-    request = made().ask("BEGIN").inside(LOOK + " FOR UPDATE", 7).inside("COMMIT", gap_ms=80)
-    (finding,) = request.held()
+    def ask(ms: float) -> Open:
+        return made().ask("BEGIN").inside(LOOK + " FOR UPDATE", 7).inside("COMMIT", gap_ms=ms)
+
+    (finding,) = held_in([ask(80), ask(80)])
     assert finding["severity"] == "worthwhile" and "1 row of clearance" in finding["title"]
     assert finding["unsure"] != [] and finding["advice"][0]["code"] == ""
 
@@ -73,7 +75,7 @@ def test_a_write_on_sqlite_locks_every_other_writer_out(begun: str, made: Callab
     request = made("sqlite").ask(begun)
     if begun == "BEGIN":
         request.inside("UPDATE clearance SET state = ? WHERE id = ?", "asked", 7)
-    request.inside("SELECT state FROM clearance WHERE id = ?", 7).inside("COMMIT", gap_ms=80)
+    request.inside("SELECT state FROM clearance WHERE id = ?", 7).inside("COMMIT", gap_ms=280)
     (finding,) = request.held()
     assert "the whole database" in finding["title"]
 
@@ -118,9 +120,18 @@ def never_committed_here(one: Open) -> None:
     one.ask(LOOK, 7, connection=2, gap_ms=300)
 
 
+def once_and_not_known_why(one: Open) -> None:
+    one.ask("BEGIN").inside(UPDATE, "asked", 7).inside("COMMIT", gap_ms=120)
+
+
+def one_of_four(one: Open) -> None:
+    for turn in range(4):
+        one.ask("BEGIN").inside(UPDATE, "asked", turn).inside("COMMIT", gap_ms=300 if turn == 2 else 1)
+
+
 TRAPS = [
     short, outside_of_it, before_the_first_query, nothing_held_and_not_known_why, a_long_result_read_meanwhile,
-    on_another_connection, a_long_query, never_committed_here,
+    on_another_connection, a_long_query, never_committed_here, once_and_not_known_why, one_of_four,
 ]  # fmt: skip
 
 

@@ -67,7 +67,7 @@ def behind_a_join(db):
     return [(job.id, job.call.vessel and job.call.vessel.flag) for job in db.scalars(given(jobs, NAMES)).unique()]
 
 
-@page("n-plus-one")
+@page("n-plus-one over-wide")
 def up_and_down(db):
     vessels = db.scalars(given(ALL_VESSELS + ".limit(20)", NAMES)).unique()
     return [(v.name, [(c.id, [j.id for j in c.tug_jobs]) for c in v.calls]) for v in vessels]
@@ -84,14 +84,14 @@ def count(db):
     return board
 
 
-@page("n-plus-one")
+@page("n-plus-one over-wide")
 def only_counted(db):
     if edit() and not edit().startswith("."):
         return [(vessel.name, number) for vessel, number in db.execute(given(edit() + ".order_by(Vessel.id)", NAMES))]
     return [(vessel.name, len(vessel.calls)) for vessel in db.scalars(given(ALL_VESSELS, NAMES)).unique()]
 
 
-@page("n-plus-one")
+@page("n-plus-one over-wide")
 def whether_any(db):
     found = []
     for call in db.scalars(evaluated(LIST, NAMES)):
@@ -99,7 +99,7 @@ def whether_any(db):
     return found
 
 
-@page("n-plus-one")
+@page("n-plus-one over-wide")
 def latest(db):
     found = []
     for vessel in db.scalars(given(ALL_VESSELS + ".limit(12)", NAMES)):
@@ -135,7 +135,7 @@ def _rate(db):
     return db.scalar(select(func.max(Tug.id)).where(Tug.name == "Tug 3"))
 
 
-@page("duplicate")
+@page("duplicate over-wide")
 def read_again(db):
     return [_rate(db), [call.id for call in db.scalars(evaluated(LIST, NAMES))], _rate(db), _rate(db)]
 
@@ -167,7 +167,7 @@ def insert_loop(db):
     return found
 
 
-@page("unused-load")
+@page("unused-load over-wide")
 def unused_eager(db):
     eager = "" if edit() else ".options(selectinload(PortCall.tug_jobs))"
     return [call.agent for call in db.scalars(evaluated(LIST + eager, NAMES))]

@@ -104,7 +104,7 @@ def behind_a_join():
     return [(job.id, job.port_call.vessel and job.port_call.vessel.flag) for job in jobs]
 
 
-@page("n-plus-one")
+@page("n-plus-one over-wide")
 def up_and_down():
     code = edit() if edit().startswith(".") else ""
     vessels = evaluated(f"{ALL_VESSELS}{code}[:20]", NAMES)
@@ -128,7 +128,7 @@ def count():
     return [(vessel.name, vessel.calls.count()) for vessel in given(ALL_VESSELS, NAMES)]
 
 
-@page("n-plus-one")
+@page("n-plus-one over-wide")
 def only_counted():
     if edit() and not edit().startswith("."):
         return [(vessel.name, vessel.calls_count) for vessel in evaluated(edit(), NAMES).order_by("id")]
@@ -165,7 +165,7 @@ def _rate():
     return Tug.objects.filter(name="Tug 3").aggregate(Max("id"))["id__max"]
 
 
-@page("duplicate")
+@page("duplicate over-wide")
 def read_again():
     return [_rate(), [call.id for call in evaluated(LIST, NAMES)], _rate(), _rate()]
 
@@ -193,7 +193,7 @@ def insert_loop():
     return found
 
 
-@page("unused-load")
+@page("unused-load over-wide")
 def unused_eager():
     eager = "" if edit() else ".prefetch_related('tug_jobs')"
     return [call.agent for call in evaluated(f"PortCall.objects.order_by('id'){eager}[:{DUE}]", NAMES)]

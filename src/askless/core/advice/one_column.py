@@ -10,26 +10,26 @@ from askless.core.recipes import OneColumn
 
 
 def advise(recipe: OneColumn, context: Context) -> tuple[Advice, ...]:
-    """The column alone: values come back, no objects."""
-    stats, column = recipe.stats, recipe.column
+    """The column alone. The call keeps the objects, with nothing else in them: the code around it need not change."""
+    stats, structure, column = recipe.stats, recipe.structure, recipe.column
     load = stats.load
     words, model = words_of(load), model_of(load, load.target, context.models) if load is not None else None
-    code = (
-        words.values_of(model, column) if words is not None and model is not None and column in model.attributes else ""
-    )
-    names = [output.name or output.column.name for output in recipe.structure.outputs]
-    others = [
-        name for name, output in zip(names, recipe.structure.outputs, strict=True) if output.column.name != column
-    ]
+    code = ""
+    if words is not None and load is not None and model is not None and column in model.attributes:
+        wanted = dict.fromkeys([*model.keys, column])
+        code = words.kept(load, [(structure.main, name) for name in wanted], context.models)
+        if recipe.line is not None:
+            code = words.placed(recipe.line.file, load.target, code)
+    others = [output.name or output.column.name for output in structure.outputs if output.column.name != column]
     return (
         Advice(
-            title=f"ask for {column} alone, not for the objects",
-            why="no object is built and tracked for a value that a row of the result has by itself",
+            title=f"ask for {column} alone",
+            why="the other columns only travel along; where no objects are needed, a query for the values builds none either",
             sql=rewriting.projected(context.sql(stats), stats.statement.system, others),
             code=code,
             at=recipe.line,
             saving=recipe.saving,
-            trade_off="what comes back are values: methods and properties of the objects are not there",
-            check=("nothing that is handed on expects the object", "the order does not change"),
+            trade_off="objects with columns left out read them again, one query each, if they are used after all",
+            check=("nothing that the objects are handed on to reads more of them", "the order does not change"),
         ),
     )

@@ -43,6 +43,7 @@ RULE = Rule(
 )
 _STREAMED_ROWS = 32  # a result of more rows may be read bit by bit: then a pause is its reading
 _KNOWN_SHARE = 0.5  # of a pause, that errands must cover to explain it
+_ONCE_TIMES = 4  # so much longer is a pause that was seen once, of a cause that is not known
 _URGENT_MS = 100.0  # whoever waits for a lock that long is a slow page too
 _DOING = {"http": "waits for an answer over HTTP", "mail": "hands over mail", "program": "waits for another program",
           "sleep": "sleeps"}  # fmt: skip
@@ -64,6 +65,7 @@ class Held(ShapeTally):
         self.errands: Counter[tuple[str, str]] = Counter()
         self.errand_places: dict[Place, int] = {}
         self.known = 0
+        self.executions = 0  # of the statement before the pause, in these transactions
 
     @property
     def transactions(self) -> int:
@@ -81,6 +83,7 @@ class Held(ShapeTally):
         self.locked.update(other.locked)
         self.errands.update(other.errands)
         self.known += other.known
+        self.executions += other.executions
         add_counts(self.errand_places, other.errand_places)
 
 
@@ -114,16 +117,24 @@ class HeldTransaction(ByRequests[Held]):
             self.tallies(view.route)[name].add(request, indices)
 
     def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
-        """One a place, where most of the requests that come there wait."""
+        """One a place, where most of the transactions that come there wait."""
         for tally in self.tallies(route).values():
-            if 2 * tally.requests >= tally.stats.requests:
+            if 2 * tally.executions >= tally.stats.count and _is_sure(tally, context.settings):
                 yield _diagnosis(tally, met_of(tally, route, context))
+
+
+def _is_sure(tally: Held, settings: Settings) -> bool:
+    """Whether it is no accident: of a cause that is not known, a second one was seen, or the pause is long."""
+    long_ns = _ONCE_TIMES * settings.unknown_pause_ms * 1e6
+    return bool(tally.known) or tally.transactions > 1 or tally.gaps_ns.median >= long_ns
 
 
 def _fill(tally: Held, view: RequestView, transaction: Transaction, gaps: list[Gap], longest: Gap) -> None:
     """Add one transaction: its times, what it held in its longest pause, and what was done meanwhile."""
     request = view.request
     starts, durations = request.starts_ns, request.durations_ns
+    digest = tally.stats.shape.digest
+    tally.executions = sum(request.statement(i).shape.digest == digest for i in transaction.queries)
     last = transaction.queries[-1] if transaction.end is None else transaction.end
     tally.gaps_ns.extend([longest.lasted_ns])
     tally.idle_ns.extend([sum(max(gap.lasted_ns, 0) for gap in gaps)])

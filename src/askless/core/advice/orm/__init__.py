@@ -115,9 +115,6 @@ class Words(Protocol):
     def number_of(self, model: Model) -> str:
         """The number of rows instead of the rows. A query of its own."""
 
-    def values_of(self, model: Model, column: str) -> str:
-        """The values of one column instead of objects."""
-
     def filtered(self, model: Model, columns: Sequence[str]) -> str:
         """A condition on columns."""
 

@@ -142,10 +142,6 @@ class Django:
         """`count()`."""
         return f"{bare(model.name)}.objects.count()"
 
-    def values_of(self, model: Model, column: str) -> str:
-        """`values_list`."""
-        return f'.values_list("{model.attribute(column)}", flat=True)'
-
     def filtered(self, model: Model, columns: Sequence[str]) -> str:
         """`filter`."""
         names = ", ".join(model.attribute(column) for column in columns)

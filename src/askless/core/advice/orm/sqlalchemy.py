@@ -125,10 +125,6 @@ class SQLAlchemy:
         """`func.count()`."""
         return f"select(func.count()).select_from({bare(model.name)})"
 
-    def values_of(self, model: Model, column: str) -> str:
-        """`with_only_columns`."""
-        return f".with_only_columns({bare(model.name)}.{model.attribute(column)})"
-
     def filtered(self, model: Model, columns: Sequence[str]) -> str:
         """`where`."""
         return ".where(" + ", ".join(f"{bare(model.name)}.{model.attribute(column)} ..." for column in columns) + ")"
