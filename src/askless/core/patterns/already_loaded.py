@@ -1,7 +1,8 @@
 """already-loaded: look-ups of rows that an earlier query of the same request had fetched, every column of them.
 
 The code builds a new query where the loaded collection or object would do. Not flagged: an earlier result that lacks
-some of the columns (that is an n-plus-one of the variant same-row), a write to the table in between, aggregates, locks.
+some of the columns (that is an n-plus-one of the variant same-row), a write to the table in between, aggregates, locks, and what
+an ORM loads for a relation (an n-plus-one).
 """
 
 from __future__ import annotations
@@ -70,7 +71,7 @@ class AlreadyLoaded(ByRequests[Rereads]):
             if claimed or len(group.indices) < settings.duplicate_least or self._given_up(view, group.stats, settings):
                 continue
             structure = group.stats.structure
-            if structure is not None and _reads_rows(structure):
+            if structure is not None and _reads_rows(structure) and not _is_lazy(view.request, group.indices):
                 self._look(view, group, structure)
 
     def _given_up(self, view: RequestView, stats: ShapeStats, settings: Settings) -> bool:
@@ -99,6 +100,12 @@ class AlreadyLoaded(ByRequests[Rereads]):
     def diagnose(self, tally: Rereads, met: Met) -> Diagnosis:
         """One a shape."""
         return _diagnosis(tally, met)
+
+
+def _is_lazy(request: Request, indices: list[int]) -> bool:
+    """Whether an ORM asks by itself, for a relation: then it is that relation which is to be loaded with its parents."""
+    load = request.load(indices[0])
+    return load is not None and load.kind == "lazy" and bool(load.relation)
 
 
 def _reads_rows(structure: Structure) -> bool:
