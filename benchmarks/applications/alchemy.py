@@ -94,7 +94,7 @@ def only_counted(db):
 @page("n-plus-one over-wide")
 def whether_any(db):
     found = []
-    for call in db.scalars(evaluated(LIST, NAMES)):
+    for call in db.scalars(given(LIST, NAMES)):
         found.append((call.id, bool(db.scalar(select(exists().where(TugJob.port_call_id == call.id))))))
     return found
 
@@ -137,7 +137,7 @@ def _rate(db):
 
 @page("duplicate over-wide")
 def read_again(db):
-    return [_rate(db), [call.id for call in db.scalars(evaluated(LIST, NAMES))], _rate(db), _rate(db)]
+    return [_rate(db), [call.id for call in db.scalars(given(LIST, NAMES))], _rate(db), _rate(db)]
 
 
 @page("sibling-filters")

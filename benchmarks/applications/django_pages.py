@@ -167,7 +167,7 @@ def _rate():
 
 @page("duplicate over-wide")
 def read_again():
-    return [_rate(), [call.id for call in evaluated(LIST, NAMES)], _rate(), _rate()]
+    return [_rate(), [call.id for call in given(LIST, NAMES)], _rate(), _rate()]
 
 
 @page("sibling-filters")
