@@ -98,7 +98,7 @@ def test_the_timeline_shows_values_only_when_asked(pages: dict[str, Path]) -> No
 
 def test_the_whole_story_of_a_finding(pages: dict[str, Path]) -> None:
     story = run("findings", pages["grown"], "--pattern", "n-plus-one", "--route", "/berths", "--show", 1).out
-    for part in ("Where", "Evidence: traced", "Cost", "The query", "Advice 1 of 2", "GROUP BY", "check:", "price:"):
+    for part in ("Where", "Evidence: traced", "Cost", "The query", "Advice 1 of 3", "GROUP BY", "check:", "its price"):
         assert part in story
     key = findings(pages["grown"])[2]["key"]
     assert key in run("findings", pages["grown"], "--show", key).out.splitlines()[0]

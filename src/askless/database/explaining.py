@@ -75,6 +75,15 @@ def generic(connection: Connection, query: Query, custom: tuple[Node, ...]) -> t
     return result if form(result) != form(custom) else ()
 
 
+def planning_ms(connection: Connection, query: Query) -> float | None:
+    """What planning takes each time, in ms; None where the server does not tell, or can't plan the statement."""
+    try:
+        with attempt(connection):
+            return server_of(connection).planning_ms(connection, query)
+    except AskLessError:
+        return None
+
+
 def _names(query: Query) -> dict[str, str]:
     structure = structure_of(query.text, query.system)
     return dict(structure.names) if structure is not None else {}

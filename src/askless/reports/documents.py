@@ -195,6 +195,7 @@ class PlanRow(msgspec.Struct, frozen=True):
     """One statement and its plan. `total_ms` is its time over the capture.
 
     `generic_plan` is what a prepared statement gets once the server has stopped to look at the values, where it differs.
+    `planning_ms` is what planning takes each time that a text comes anew; None where the server does not tell.
     """
 
     sql: str
@@ -207,6 +208,7 @@ class PlanRow(msgspec.Struct, frozen=True):
     error: str = ""
     generic_plan: tuple[PlanNode, ...] = ()
     remark: str = ""
+    planning_ms: float | None = None
 
 
 class PlanDocument(Document, frozen=True, kw_only=True):

@@ -94,10 +94,12 @@ def _explained(
     plan: tuple[Node, ...] = ()
     generic: tuple[Node, ...] = ()
     error = remark = ""
+    planning_ms: float | None = None
     try:
         query = explaining.query_of(connection, subject.text, subject.parameters, subject.names, subject.system)
         plan, remark = _plan(connection, query, wish.analyze, limits)
         generic = explaining.generic(connection, query, plan) if not wish.analyze else ()
+        planning_ms = explaining.planning_ms(connection, query)
     except AskLessError as problem:
         error = problem.message
         problems.append(problem)
@@ -120,6 +122,7 @@ def _explained(
         error=error,
         generic_plan=nodes_of(generic, schema, observe(generic, structure, schema)),
         remark=remark,
+        planning_ms=planning_ms,
     )
 
 

@@ -20,7 +20,7 @@ def advise(recipe: Bind, context: Context) -> tuple[Advice, ...]:
             trade_off="a plan that serves all values may be worse for a rare one",
             check=(
                 "every value that comes from outside is bound, the harmless ones too",
-                "what planning takes each time: EXPLAIN (SUMMARY) tells it on PostgreSQL",
+                f"what planning takes each time: askless plan CAPTURE --shape {stats.shape.digest} --db URL (PostgreSQL tells)",
             ),
         ),
     )

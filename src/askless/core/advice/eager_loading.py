@@ -51,7 +51,7 @@ def advise(recipe: Batch, context: Context) -> tuple[Advice, ...]:
     if case.variant is Variant.EXISTS:
         return (_existing(case),)
     if case.variant.is_number:
-        return tuple(a for a in (_grouped(case), _counter(case)) if a)
+        return tuple(a for a in (_grouped(case), _counter(case), _kept_for_a_while(case)) if a)
     if case.variant is Variant.FIRST:
         return (_first_of_each(case),)
     if recipe.only_counted and case.variant in (Variant.TO_MANY, Variant.LINK_TABLE):
@@ -343,6 +343,16 @@ def _counter(case: _Case) -> Advice | None:
         saving=case.recipe.saving,
         trade_off="every write to the child must keep it true, in the same transaction; it becomes a point of contention",
         check=("the counter is right after concurrent writes and deletes",),
+    )
+
+
+def _kept_for_a_while(case: _Case) -> Advice:
+    return Advice(
+        title="or keep the numbers for a while, all of them together",
+        why="whoever needs no exact number needs no query each time; the first read after each while still counts",
+        saving=case.recipe.saving,
+        trade_off="they are as old as they may be kept, and each process has its own",
+        check=("nobody decides by them what must be exact", "the grouped query fills them, not one for each row"),
     )
 
 

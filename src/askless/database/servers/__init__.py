@@ -136,6 +136,9 @@ class Server(Protocol):
     def generic_plan(self, connection: Connection, query: Query) -> tuple[Node, ...]:
         """The plan for a prepared statement that the server has stopped to plan for each value; () where there is none."""
 
+    def planning_ms(self, connection: Connection, query: Query) -> float | None:
+        """What planning the query takes each time that its text comes anew; None where the server does not tell."""
+
     def work(self, connection: Connection, query: Query) -> tuple[str, int] | None:
         """What the query makes the server touch: the unit's name and how many; None where it can't be counted."""
 

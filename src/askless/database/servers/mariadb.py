@@ -163,6 +163,10 @@ class MariaDB:
         """A prepared statement is planned at each execution."""
         return ()
 
+    def planning_ms(self, connection: Connection, query: Query) -> float | None:
+        """It does not tell."""
+        return None
+
     def work(self, connection: Connection, query: Query) -> tuple[str, int] | None:
         """Handler reads: rows and index entries that the server asked its storage for."""
         first, second = _handler_reads(connection), _handler_reads(connection)

@@ -16,12 +16,14 @@ from sqlalchemy.exc import DBAPIError
 from askless.core.errors import AskLessError
 from askless.core.plans import postgresql as reader
 from askless.core.plans.tree import Node
+from askless.core.statistics import median
 from askless.core.words import size as bytes_in_words
 from askless.database.sending import Query
 from askless.database.servers import Built, Limits, Size, Twins, Workshop
 from askless.database.servers.yielding import LockWatch
 
 _LOOKS = 6  # at who else holds locks
+_PLANNINGS = 6
 _LOOK_S = 1.3  # for all of them: a session tells once a second of what it has read and written
 _COUNTERS = """
 SELECT relname, coalesce(seq_scan, 0) + coalesce(idx_scan, 0), n_tup_ins + n_tup_upd + n_tup_del
@@ -193,6 +195,16 @@ class PostgreSQL:
                 _run(connection, "DEALLOCATE askless_statement")
             savepoint.rollback()
         return reader.read_json(plan if isinstance(plan, str) else json.dumps(plan))
+
+    def planning_ms(self, connection: Connection, query: Query) -> float | None:
+        """The median of a few plannings, the first one left out: it reads the catalog."""
+        times = []
+        for _ in range(_PLANNINGS):
+            told = connection.exec_driver_sql(
+                f"EXPLAIN (SUMMARY, FORMAT JSON) {query.sql}", query.arguments
+            ).scalar_one()
+            times.append(float((json.loads(told) if isinstance(told, str) else told)[0]["Planning Time"]))
+        return median(times[1:])
 
     def work(self, connection: Connection, query: Query) -> tuple[str, int] | None:
         """Blocks of 8 KiB that were found in memory or read."""

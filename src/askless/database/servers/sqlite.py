@@ -148,6 +148,10 @@ class Sqlite:
         """SQLite plans a statement once, without its values."""
         return ()
 
+    def planning_ms(self, connection: Connection, query: Query) -> float | None:
+        """It does not tell."""
+        return None
+
     def work(self, connection: Connection, query: Query) -> tuple[str, int] | None:
         """Instructions of SQLite's own machine, counted by the hundred."""
         raw: Any = connection.connection.driver_connection

@@ -11,7 +11,7 @@ from rich.text import Text
 from askless.core.findings import NO_LINE, Advice, Edit, Finding, Line
 from askless.core.severities import SEVERITIES
 from askless.core.words import number, plural, size
-from askless.output.terminal.drawing import SEVERITY_STYLE, at, command, in_function, indented, labelled
+from askless.output.terminal.drawing import SEVERITY_STYLE, at, command, in_function, indented, labelled, table_of
 from askless.output.text import milliseconds, one_line, percent, safe
 from askless.reports import documents
 
@@ -241,9 +241,21 @@ def _story(out: Console, finding: Finding, accepted: bool) -> None:
         out.print(indented(Text(loop), 2))
     _section(out, "The query")
     _sql(out, finding.sql)
+    beside = len(finding.advice) > 1
+    if beside:
+        _roads(out, finding.advice)
     for turn, advice in enumerate(finding.advice, 1):
         _section(out, f"Advice {turn} of {len(finding.advice)}: {advice.title}")
-        _advice(out, advice)
+        _advice(out, advice, beside)
+
+
+def _roads(out: Console, roads: Sequence[Advice]) -> None:
+    """Where there are several ways, what each gives and what it costs, side by side."""
+    _section(out, "The roads, side by side")
+    table = table_of(("", "r"), ("road", "l"), ("what it gives", "l"), ("its price", "l"))
+    for turn, road in enumerate(roads, 1):
+        table.add_row(str(turn), *(Text(safe(text)) for text in (road.title, road.saving, road.trade_off)))
+    out.print(indented(table, 2))
 
 
 def _head(out: Console, finding: Finding, accepted: bool) -> None:
@@ -267,8 +279,10 @@ def _sql(out: Console, sql: str) -> None:
         out.print(indented(Text(line), 4))
 
 
-def _advice(out: Console, advice: Advice) -> None:
-    rows = [("why", advice.why), ("saving", advice.saving), ("price", advice.trade_off)]
+def _advice(out: Console, advice: Advice, beside: bool) -> None:
+    """One road; what stands `beside` the others in a table is not told again."""
+    rows = [("why", advice.why)]
+    rows += [("saving", advice.saving), ("price", advice.trade_off)] if not beside else []
     if advice.at is not None:
         rows.append(("where", f"{at(advice.at)}{in_function(advice.at)}"))
     labelled(out, rows)

@@ -33,6 +33,13 @@ def plan(out: Console, document: documents.PlanDocument) -> None:
             out.print(Text("  " + safe(row.remark), style="yellow"))
         if row.plan:
             out.print(indented(_steps(row.plan), 2))
+        if row.planning_ms is not None:
+            out.print(
+                Text(
+                    f"  planning it takes {milliseconds(row.planning_ms)} ms each time that its text comes anew",
+                    style="dim",
+                )
+            )
         if row.generic_plan:
             out.print(
                 Text("  once it is prepared and run often, the server may plan it without looking at the values:")
