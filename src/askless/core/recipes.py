@@ -221,7 +221,7 @@ class BatchByKind(Recipe, frozen=True, kw_only=True):
 
 
 class Keep(Recipe, frozen=True, kw_only=True):
-    """Keep a result for `live_s` seconds (0: not known); `writes` tells who changes its tables."""
+    """Keep a result for `live_s` seconds; `writes` tells who changes its tables."""
 
     live_s: int
     writes: tuple[str, ...]

@@ -10,9 +10,8 @@ from askless.core.recipes import Keep
 def advise(recipe: Keep, context: Context) -> tuple[Advice, ...]:
     """By time first; by event where the application itself writes."""
     named = recipe.structure.main or "these rows"
-    lasting = f"for {recipe.live_s:,} s" if recipe.live_s else "for as long as it may be seen late"
     by_time = Advice(
-        title=f"keep what {named} gave {lasting}, and read it again after that",
+        title=f"keep what {named} gave for {recipe.live_s:,} s, and read it again after that",
         why="the rows held for longer than that while they were watched",
         at=recipe.line,
         saving=recipe.saving,

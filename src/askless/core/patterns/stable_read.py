@@ -24,7 +24,7 @@ from askless.core.words import number, plural
 RULE = Rule(
     "stable-read",
     "the same rows read for every request",
-    "ten requests or more of three addresses or more ask the same with the same values, get the same rows, and spend 5 % of their time on it",
+    "ten requests or more of three addresses or more ask the same with the same values, get the same rows, for a second or more, and spend a tenth of their time on it",
     "one address asked again and again, results that change, clocks, what is quick in total",
     "minor",
 )
@@ -32,7 +32,7 @@ _KEYS_MOST = 300  # different queries followed in one route
 _ADDRESSES_MOST = 64
 _READS_LEAST, _ADDRESSES_LEAST = 10, 3
 _CHANGES_MOST = 0.1  # of the reads
-_SHARE_LEAST = 0.05  # of the time of the requests that ask
+_SHARE_LEAST = 0.1  # of the time of the requests that ask
 _WORTH_SHARE = 0.25  # of that time
 _LIVES_S = (1, 2, 5, 10, 30, 60, 120, 300, 600, 1800, 3600)
 
@@ -165,13 +165,14 @@ def _judged(asked: list[tuple[RouteStats, Reads]], summary: Summary, context: Co
     whole = Reads(asked[0][1].stats, in_time[0].digest, in_time[0].first_ns)
     for tally in in_time:
         whole.merge(tally)
-    if whole.changes > _CHANGES_MOST * whole.reads:
+    live_s = _live_s(whole.held_ns / 2e9 if whole.changes else (whole.last_ns - whole.first_ns) / 1e9)
+    if whole.changes > _CHANGES_MOST * whole.reads or not live_s:
         return None
-    return _diagnosis([route for route, _ in asked], whole, reads, spent_ns / elapsed_ns, summary, context)
+    return _diagnosis([route for route, _ in asked], whole, live_s, reads, spent_ns / elapsed_ns, summary, context)
 
 
 def _diagnosis(
-    routes: list[RouteStats], whole: Reads, reads: float, share: float, summary: Summary, context: Context
+    routes: list[RouteStats], whole: Reads, live_s: int, reads: float, share: float, summary: Summary, context: Context
 ) -> Diagnosis:
     """`reads` are made in the capture, and take this share of the time of the requests that ask."""
     stats = whole.stats
@@ -179,8 +180,7 @@ def _diagnosis(
     structure = met.structure
     span_s = (whole.last_ns - whole.first_ns) / 1e9
     held_s = whole.held_ns / 1e9
-    live_s = _live_s(held_s / 2 if whole.changes else span_s)
-    spared = max(reads - (span_s / live_s if live_s else reads), 0.0)
+    spared = max(reads - span_s / live_s, 0.0)
     query_ms = stats.query_ns / 1e6
     writes = _writes(summary, {table.lower() for table in structure.tables})
     others = f" and {plural(len(routes) - 1, 'more route')}" if len(routes) > 1 else ""
@@ -189,16 +189,13 @@ def _diagnosis(
         + (f"{plural(whole.changes, 'change')} of the result" if whole.changes else "the same result each time"),
         f"it held for {_seconds(held_s)} at least" if whole.changes else f"it held for {_seconds(span_s)}, all the time that was recorded",
         "writes to " + ", ".join(structure.tables) + ": " + (", ".join(writes) if writes else "none in the capture"),
+        f"kept for {_seconds(live_s)}: {number(round(spared))} of {number(round(reads))} reads are spared "
+        f"({spared * query_ms:,.0f} ms in the capture), and a change is seen up to {_seconds(live_s)} late",
     ]  # fmt: skip
-    if live_s:
-        because.append(
-            f"kept for {_seconds(live_s)}: {number(round(spared))} of {number(round(reads))} reads are spared "
-            f"({spared * query_ms:,.0f} ms in the capture), and a change is seen up to {_seconds(live_s)} late"
-        )
     saved_ms = spared / reads * query_ms
     request_ms = routes[0].request_ms(context.settings.round_trip_ms)
     claim = Claim(
-        severity="worthwhile" if share >= _WORTH_SHARE and live_s else "minor",
+        severity="worthwhile" if share >= _WORTH_SHARE else "minor",
         title=f"{plural(round(reads), 'read')} of {structure.main or 'the same rows'} with the same values give the same "
         f"{plural(stats.rows / stats.count, 'row')}{others and ', on this' + others}: {100 * share:.0f} % of these requests' time",
         brief=f"{structure.main}: the same rows for {plural(round(reads), 'read')}{others and ', on this' + others}",
@@ -213,10 +210,9 @@ def _diagnosis(
             share=min(saved_ms / request_ms, 1.0) if request_ms else 0.0,
             total_ms=spared * query_ms,
         ),
-        unsure=("whether it may be seen late is for people to say; who may see it too, where rows depend on who asks",)
-        + (() if live_s else ("recorded for too short a time to tell how long it may be kept",)),
+        unsure=("whether it may be seen late is for people to say; who may see it too, where rows depend on who asks",),
     )
-    recipe = Keep(stats=stats, line=met.line, saving=because[-1] if live_s else "", live_s=live_s, writes=tuple(writes))
+    recipe = Keep(stats=stats, line=met.line, saving=because[-1], live_s=live_s, writes=tuple(writes))
     return Diagnosis(met.finding(RULE, claim), recipe)
 
 
