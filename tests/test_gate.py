@@ -175,3 +175,15 @@ def test_the_nearest_budget_counts() -> None:
     assert budget_for("GET /a[b]?c", [Budget("GET /a[b]?*", rows=1)]) and not budget_for(
         "GET /ab", [Budget("GET /a[b]*")]
     )
+
+
+def test_other_statements_are_other_work_however_many_rows_they_give(tmp_path: Path) -> None:
+    """A route is a control for drift only where it asks the same: as many queries and rows are not enough."""
+    captures = []
+    for side, text in (("before", LIST), ("after", LIST + " OFFSET 40"), ("again", LIST)):
+        (tmp_path / side).mkdir()
+        requests = [Made(tmp_path / side, "postgresql").ask(text, "due", rows=20) for _ in range(6)]
+        captures.append(written(requests))
+    for other, outcome in ((captures[1], False), (captures[2], True)):
+        (row,) = run("compare", captures[0], other, "--json").json["routes"]
+        assert (row["verdict"]["outcome"] == "same-work") is outcome

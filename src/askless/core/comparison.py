@@ -24,6 +24,7 @@ class _Measured(msgspec.Struct, frozen=True):
     quartiles_before: tuple[float, float, float, int] | None  # low, median, high in ms; requests
     quartiles_after: tuple[float, float, float, int] | None
     ratio: Ratio | None
+    same_work: bool  # both sides ask the same statements, as often, for as many rows
 
 
 class RouteComparison(_Measured, frozen=True, kw_only=True):
@@ -47,9 +48,14 @@ def _quartiles(route: RouteStats | None) -> tuple[float, float, float, int] | No
     return low, middle, high, route.requests
 
 
-def _same_work(one: RouteRow, two: RouteRow) -> bool:
+def _same_work(one: RouteStats | None, two: RouteStats | None) -> bool:
     """Whether a route asks the same on both sides: then it is a control, and what its time does is drift."""
-    return (one.queries, one.rows, one.bytes) == (two.queries, two.rows, two.bytes)
+    if one is None or two is None or not one.requests or not two.requests:
+        return False
+    rows = [route_row(side) for side in (one, two)]
+    counted = [{stats.shape.digest: stats.count / side.requests for stats in side.own_shapes()} for side in (one, two)]
+    alike = (rows[0].queries, rows[0].rows, rows[0].bytes) == (rows[1].queries, rows[1].rows, rows[1].bytes)
+    return alike and counted[0] == counted[1]
 
 
 def drift_of(rows: Sequence[_Measured]) -> float | None:
@@ -57,7 +63,7 @@ def drift_of(rows: Sequence[_Measured]) -> float | None:
 
     The runs are not interleaved, so the interval of one route does not know of it.
     """
-    ratios = [r.ratio.value for r in rows if r.ratio and r.before and r.after and _same_work(r.before, r.after)]
+    ratios = [r.ratio.value for r in rows if r.ratio and r.same_work]
     return max((max(ratio, 1 / ratio) for ratio in ratios), default=None)
 
 
@@ -70,7 +76,7 @@ def _verdict(row: _Measured, drift: float) -> Verdict:
     if ratio is None:
         return Verdict(Outcome.TOO_FEW, "too few requests to say")
     interval = f"(×{ratio.low:.2f} to ×{ratio.high:.2f})"
-    if _same_work(row.before, row.after):
+    if row.same_work:
         return Verdict(Outcome.SAME_WORK, f"asks the same {interval}")
     outcome = direction(ratio)
     if outcome is Outcome.UNDECIDED:
@@ -98,6 +104,7 @@ def compare_routes(before: Summary, after: Summary) -> list[RouteComparison]:
                 _quartiles(one),
                 _quartiles(two),
                 ratio,
+                _same_work(one, two),
             )
         )
     drift = drift_of(results) or 1.0
