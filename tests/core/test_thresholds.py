@@ -186,7 +186,8 @@ def test_what_became_slower_by_itself_is_drift_too() -> None:
     def route(before: float, after: float, rows_after: int = 1) -> RouteComparison:
         one, two = (RouteRow("/a", "http", 5, 0, *[1.0] * 8, rows, 1.0, 0.0, 0.0, 0) for rows in (1, rows_after))
         ratio = Ratio(before / after, 0.0, 9.0, 0.95)
-        return RouteComparison("/a", one, two, None, None, ratio, verdict=Verdict(Outcome.UNDECIDED, ""))
+        same = rows_after == 1
+        return RouteComparison("/a", one, two, None, None, ratio, same, verdict=Verdict(Outcome.UNDECIDED, ""))
 
     assert drift_of([route(10, 12), route(10, 40)]) == pytest.approx(4), "slower by as much counts as much"
     assert drift_of([route(40, 10), route(10, 12)]) == pytest.approx(4)
