@@ -218,6 +218,11 @@ PROBLEMS = [
     once("far behind", [Ask("SELECT port_call.id, port_call.agent FROM port_call ORDER BY port_call.id LIMIT 20 OFFSET 24000", (), [(i, "North") for i in range(20)])], ("deep-offset", "")),
     once("rows inserted one by one", [Ask("INSERT INTO tug (id, name) VALUES (:p0, :p1)", (n, f"Tug {n}"), count=1, inside=True) for n in range(8)], ("write-loop", "insert")),
     once("rows changed one by one", [Ask("UPDATE berth SET name = :p0 WHERE id = :p1", (f"Quay {n}", n), count=1) for n in range(8)], ("write-loop", "update, each commits alone")),
+    once(
+        "rows changed as they were read",
+        [CALLS, *[Ask("UPDATE port_call SET agent = :p0 WHERE port_call.id = :p1", (f"North {n}", row[0]), count=1, inside=True) for n, row in enumerate(CALLS.rows)]],
+        ("write-loop", "update"),
+    ),
     once("rows deleted one by one", [Ask("DELETE FROM tug_job WHERE id = :p0", (n,), count=1, inside=True) for n in range(8)], ("write-loop", "delete")),
     once("looked for and inserted", _found_or_made(5), ("find-or-create", "find or create")),
     once("changed or inserted", _found_or_made(5, update=True), ("find-or-create", "update or insert")),

@@ -1,6 +1,6 @@
 """How much of a labelled corpus is found, and how much of what is found is true: precision and recall.
 
-    python benchmarks/detection.py                       the written corpus, in some ten seconds
+    python benchmarks/detection.py                       the written corpus, in half a minute
     python benchmarks/detection.py --verbose             and which case is missed, or found and should not be
     python benchmarks/detection.py --captured            and four applications on three databases, recorded for real
     python benchmarks/detection.py --captured --on sqlite --repeats 10 --load 4     again and again, on a busy machine

@@ -19,6 +19,7 @@ from askless.core.patterns.base import (
 from askless.core.patterns.repetition import (
     Repetition,
     chain_of,
+    flow_of,
     main_source,
     parent_line_of,
 )
@@ -148,17 +149,7 @@ def _evidence(tally: Repetition, table: str, context: Context) -> tuple[str, lis
         because.append("none of the objects loaded was looked at: only their number can have mattered")
     source = tally.source
     if source is not None:
-        where = f"{source.table}.{source.column}" if source.table else f"column {source.column}"
-        because.insert(
-            0,
-            f"{source.matched} of {source.keys} keys were seen in {where} of an earlier result ({plural(source.rows, 'row')})"
-            + (", in the same order" if source.in_order else "")
-            + (
-                "; the rows beyond the first 32 are not kept"
-                if source.matched < source.keys and source.rows > 32
-                else ""
-            ),
-        )
+        because.insert(0, flow_of(source))
         return "traced", because
     schema = context.schema
     if schema is not None and schema.table(table) is not None:

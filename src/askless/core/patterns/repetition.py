@@ -9,6 +9,7 @@ from askless.core.patterns.base import Rule, ShapeTally, add_counts, add_places,
 from askless.core.recipes import Key
 from askless.core.shape_stats import ShapeStats
 from askless.core.summary import RouteStats, Tally
+from askless.core.words import plural
 
 
 class Repetition(ShapeTally):
@@ -107,6 +108,17 @@ def main_source(tally: Repetition) -> str:
 
 def parent_line_of(tally: Repetition) -> Line | None:
     """The line that most often supplied the keys."""
-    if not tally.parent_places:
-        return None
-    return lines_of({max(tally.parent_places, key=lambda place: tally.parent_places[place]): 1})[0]
+    return most_used(tally.parent_places)
+
+
+def most_used(places: dict[Place, int]) -> Line | None:
+    """The line of most of the places; None of none."""
+    return lines_of({max(places, key=lambda place: places[place]): 1})[0] if places else None
+
+
+def flow_of(source: Source) -> str:
+    """Where the keys were seen, as evidence."""
+    where = f"{source.table}.{source.column}" if source.table else f"column {source.column}"
+    kept = "; the rows beyond the first 32 are not kept" if source.matched < source.keys and source.rows > 32 else ""
+    order = ", in the same order" if source.in_order else ""
+    return f"{source.matched} of {source.keys} keys were seen in {where} of an earlier result ({plural(source.rows, 'row')}){order}{kept}"

@@ -1,5 +1,7 @@
 """write-loop: INSERTs, UPDATEs or DELETEs of one shape, one by one in one request; worse where each commits alone.
 
+The keys of UPDATEs and DELETEs are traced to the result that they came from, as those of look-ups are.
+
 Not flagged: an executemany (one query with many parameter sets), a statement with many rows.
 """
 
@@ -8,7 +10,8 @@ from __future__ import annotations
 from bisect import bisect, bisect_left
 
 from askless.core.findings import severity
-from askless.core.model import Request, parents_of
+from askless.core.lineage import Source, find_source, is_convincing
+from askless.core.model import Place, Request, parents_of
 from askless.core.patterns.base import (
     ByRequests,
     Claim,
@@ -16,11 +19,15 @@ from askless.core.patterns.base import (
     Met,
     Rule,
     ShapeTally,
+    add_counts,
+    add_places,
     by_code,
     call_path,
     spared,
     writes_of,
 )
+from askless.core.patterns.keys import varying
+from askless.core.patterns.repetition import flow_of, most_used
 from askless.core.recipes import WriteTogether
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
@@ -38,17 +45,24 @@ _WRITES = ("insert", "update", "delete")
 
 
 class Writes(ShapeTally):
-    """Writes of one shape from one piece of code. `alone` counts those that were committed before the next one."""
+    """Writes of one shape from one piece of code. `alone` counts those that were committed before the next one.
+
+    `source` is the result that the keys came from, where it was seen, and `parent_places` where it was asked for.
+    """
 
     def __init__(self, stats: ShapeStats) -> None:
         super().__init__(stats)
         self.alone = 0
+        self.source: Source | None = None
+        self.parent_places: dict[Place, int] = {}
 
     def merge(self, other: Tally) -> None:
         """Add another piece's tally."""
         super().merge(other)
         assert isinstance(other, Writes)
         self.alone += other.alone
+        self.source = self.source or other.source
+        add_counts(self.parent_places, other.parent_places)
 
 
 class WriteLoop(ByRequests[Writes]):
@@ -69,14 +83,18 @@ class WriteLoop(ByRequests[Writes]):
                 single = _without_attempts(view, single, structure.main.lower())
             for indices in by_code(view.request, single) if single else []:
                 if len(indices) >= settings.write_loop_least:
-                    self._add(view, group.stats, indices)
+                    self._add(view, group.stats, indices, settings)
 
-    def _add(self, view: RequestView, stats: ShapeStats, indices: list[int]) -> None:
+    def _add(self, view: RequestView, stats: ShapeStats, indices: list[int], settings: Settings) -> None:
         request = view.request
         name = (stats.shape.digest, *call_path(request, indices[0]))
         tally = self.tallies(view.route).setdefault(name, Writes(stats))
         tally.add(request, indices)
         tally.alone += _alone(request, indices)
+        if tally.source is None and tally.requests <= settings.examine_most:
+            tally.source = _source(request, stats, indices)
+            if tally.source is not None:
+                add_places(tally.parent_places, request, [tally.source.first])
 
     def diagnose(self, tally: Writes, met: Met) -> Diagnosis:
         """One a loop."""
@@ -86,6 +104,20 @@ class WriteLoop(ByRequests[Writes]):
 def _is_single(request: Request, i: int, kind: str) -> bool:
     """Whether a write is of one row: no executemany, and no INSERT of a chunk of rows."""
     return request.batches.get(i, 0) <= 1 and not (kind == "insert" and request.rows[i] > 1)
+
+
+def _source(request: Request, stats: ShapeStats, indices: list[int]) -> Source | None:
+    """The earlier result that the keys of these UPDATEs or DELETEs were seen in; None where they have not one key."""
+    structure = stats.structure
+    rows = [request.values(i) for i in indices]
+    slots = set(varying(rows) or ())
+    keys = [p for p in structure.predicates if p.operator == "=" and set(p.slots) & slots] if structure else []
+    if structure is None or len(keys) != 1 or len(keys[0].slots) != 1:
+        return None
+    key = keys[0]
+    given = [row[key.slots[0]] for row in rows]
+    source = find_source(request, indices, given, key.column.table or structure.main, key.column.name)
+    return source if source is not None and is_convincing(source) else None
 
 
 def _without_attempts(view: RequestView, indices: list[int], table: str) -> list[int]:
@@ -120,6 +152,8 @@ def _diagnosis(tally: Writes, met: Met) -> Diagnosis:
     cost = met.cost(queries, queries - 1)
     verb = {"insert": "inserted into", "update": "changed in", "delete": "deleted from"}[structure.kind]
     because = [f"{number(queries)} statements of one shape a request, each with values of its own"]
+    if tally.source is not None:
+        because.insert(0, flow_of(tally.source))
     if alone:
         because.append(
             f"{tally.alone:,} of {tally.queries:,} were committed before the next one: each waits for the disk"
@@ -129,9 +163,10 @@ def _diagnosis(tally: Writes, met: Met) -> Diagnosis:
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where 1 would do: rows {verb} {structure.main} one by one"
         + (", each in a transaction of its own" if alone else ""),
-        evidence="repeated",
+        evidence="traced" if tally.source is not None else "repeated",
         because=tuple(because),
         cost=cost,
+        source=most_used(tally.parent_places),
         unsure=("whether a later row needs what an earlier one was given (its key, say) is not known",),
     )
     recipe = WriteTogether(
