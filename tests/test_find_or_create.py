@@ -95,7 +95,30 @@ def only_twice(made: Made) -> None:
         made.ask(LOOK, sign, rows=0).ask(INSERT, "Vessel", sign)
 
 
-@pytest.mark.parametrize("page", [they_are_there, others_are_inserted, inserted_before, only_twice])
+def found_and_inserted_again(made: Made) -> None:
+    for sign in SIGNS:
+        made.ask(LOOK, sign).ask(INSERT, "Vessel", sign)
+
+
+def looked_for_beside_another(made: Made) -> None:
+    for sign in SIGNS:
+        made.ask(
+            "SELECT a.id FROM vessel a JOIN vessel b ON b.owner = a.owner WHERE a.call_sign = $1", sign, rows=0
+        ).ask(INSERT, "Vessel", sign)
+
+
+def inserted_without_it(made: Made) -> None:
+    for sign in SIGNS:
+        made.ask(LOOK, sign, rows=0).ask("INSERT INTO vessel (name) VALUES ($1)", sign)
+
+
+TRAPS = [
+    they_are_there, others_are_inserted, inserted_before, only_twice, found_and_inserted_again, looked_for_beside_another,
+    inserted_without_it,
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("page", TRAPS)
 def test_what_is_no_such_loop(page: Callable[[Made], None], tmp_path: Path) -> None:
     made = Made(tmp_path, "postgresql")
     page(made)

@@ -116,6 +116,19 @@ def test_nothing_worse_than_before(judged: Judge, office: Path, tmp_path: Path) 
     )
 
 
+def test_what_a_new_route_asks_is_not_worse_than_before(judged: Judge, office: Path, tmp_path: Path) -> None:
+    (tmp_path / "more").mkdir()
+    old, new = (Made(tmp_path / "more", "postgresql") for _ in range(2))
+    old.ask(LIST, "due", rows=20, columns=("id", "vessel_id")).ask(LOOK, "H1")
+    new.route = "GET /pilots"
+    for _ in range(4):
+        new.ask(LOOK, "H1", digest=9)
+    capture = written([old, new])
+    assert [finding["route"] for finding in findings(capture)] == ["GET /pilots"]
+    ran = judged("", capture, "--baseline", office)
+    assert ran.code == 0 and "GET /pilots" in ran.out, ran.out
+
+
 def test_a_baseline_of_another_application(judged: Judge, office: Path, tmp_path: Path, pages: dict[str, Path]) -> None:
     other = judged("", office, "--baseline", pages["grown"])
     assert other.code == 2 and "no route in common" in other.err

@@ -129,8 +129,18 @@ def one_of_four(one: Open) -> None:
         one.ask("BEGIN").inside(UPDATE, "asked", turn).inside("COMMIT", gap_ms=300 if turn == 2 else 1)
 
 
+def a_call_that_was_over_before(one: Open) -> None:
+    one.ask(LOOK, 7).waits(150)
+    one.ask("BEGIN", gap_ms=155).inside(UPDATE, "asked", 7).inside("COMMIT", gap_ms=120)
+
+
+def two_whose_ends_were_not_seen(one: Open) -> None:
+    one.inside(UPDATE, "asked", 7).ask(LOOK, 7).waits(200)
+    one.inside(UPDATE, "cleared", 7, gap_ms=210)
+
+
 TRAPS = [
-    short, outside_of_it, before_the_first_query, nothing_held_and_not_known_why, a_long_result_read_meanwhile,
+    a_call_that_was_over_before, two_whose_ends_were_not_seen, short, outside_of_it, before_the_first_query, nothing_held_and_not_known_why, a_long_result_read_meanwhile,
     on_another_connection, a_long_query, never_committed_here, once_and_not_known_why, one_of_four,
 ]  # fmt: skip
 

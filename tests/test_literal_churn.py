@@ -44,6 +44,7 @@ CLEAN = {
     "bound": each("SELECT id FROM vessel WHERE call_sign = $1", "H{turn}"),
     "a constant": each("SELECT id FROM vessel WHERE status = 'due' AND call_sign = $1", "H{turn}"),
     "a page": each("SELECT id FROM vessel ORDER BY id LIMIT 20 OFFSET {turn}"),
+    "a page of a kind": each("SELECT id FROM vessel WHERE flag = 'N{turn}' ORDER BY id LIMIT 20 OFFSET {turn}"),
     "a batch": each("SELECT id FROM vessel WHERE id IN ({turn}, 3, 4)"),
     "few constants": lambda made, turn: made.ask(f"SELECT id FROM vessel WHERE status = '{'abc'[turn % 3]}'"),
 }

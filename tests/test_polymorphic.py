@@ -25,11 +25,14 @@ COLUMNS = ("id", "subject_type", "subject_id")
 
 
 def page(
-    tmp_path: Path, steps: Sequence[tuple[str, int]], entries: Sequence[tuple[Any, ...]] = ENTRIES
+    tmp_path: Path,
+    steps: Sequence[tuple[str, int]],
+    entries: Sequence[tuple[Any, ...]] = ENTRIES,
+    output: str = "id, name",
 ) -> list[dict[str, Any]]:
     made = Made(tmp_path, "postgresql").ask(PARENT, rows=len(entries), columns=COLUMNS, sample=tuple(entries))
     for table, key in steps:
-        made.ask(f"SELECT id, name FROM {table} WHERE id = $1", key)
+        made.ask(f"SELECT {output} FROM {table} WHERE id = $1", key)
     return findings(made.write())
 
 
@@ -53,6 +56,23 @@ def test_an_identity_map_leaves_rows_out(tmp_path: Path) -> None:
     steps = [(kind, key) for _, kind, key in ENTRIES] + [("vessel", 91)]
     (finding,) = page(tmp_path, steps, entries)
     assert finding["variant"] == "polymorphic" and "(1 + 8)" in finding["title"]
+
+
+def test_other_look_ups_of_the_same_loop_stand_beside_it(tmp_path: Path) -> None:
+    steps = [step for n, kind, key in ENTRIES for step in ((kind, key), ("berth", 400 + n))]
+    found = {finding["variant"]: sorted(finding["tables"]) for finding in page(tmp_path, steps)}
+    assert found == {"polymorphic": ["pilot", "tug", "vessel"], "to-one": ["berth"]}
+
+
+def test_a_kind_that_two_tables_share_tells_none(tmp_path: Path) -> None:
+    entries = [(n, "pilot" if kind == "pilot" else "ship", key) for n, kind, key in ENTRIES]
+    found = page(tmp_path, [(kind, key) for _, kind, key in ENTRIES], entries)
+    assert all(finding["variant"] != "polymorphic" for finding in found)
+
+
+def test_numbers_of_each_kind_are_no_rows_to_fetch(tmp_path: Path) -> None:
+    found = page(tmp_path, [(kind, key) for _, kind, key in ENTRIES], output="COUNT(*) AS n")
+    assert all(finding["variant"] != "polymorphic" for finding in found)
 
 
 OTHERWISE = {

@@ -100,6 +100,12 @@ def changing(hour: Hour) -> None:
         visited(hour, turn, digest=turn // 3)
 
 
+def changed_from_route_to_route(hour: Hour) -> None:
+    for turn in range(40):
+        route = "calls" if turn < 20 else "bills"
+        hour.ask(turn * 3.0, f"GET /{route}/{{id}}", f"/{route}/{turn}", (TARIFF, (1,), 7 if turn < 20 else 8))
+
+
 def quick(hour: Hour) -> None:
     for turn in range(40):
         visited(hour, turn, ms=0.2)
@@ -120,7 +126,9 @@ def few(hour: Hour) -> None:
         visited(hour, turn)
 
 
-@pytest.mark.parametrize("traffic", [one_address, other_values, changing, quick, by_the_clock, locked, few])
+@pytest.mark.parametrize(
+    "traffic", [one_address, other_values, changing, changed_from_route_to_route, quick, by_the_clock, locked, few]
+)
 def test_reads_that_only_look_stable(traffic: Callable[[Hour], None], hour: Hour) -> None:
     traffic(hour)
     assert hour.found() == []

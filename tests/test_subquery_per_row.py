@@ -43,6 +43,7 @@ QUICK = {
     "ends with the first": ("SELECT b.id, EXISTS(SELECT 1 FROM port_call c WHERE c.berth_id = b.id) AS c FROM berth b", {}),
     "asked once": ("SELECT b.id, (SELECT COUNT(*) FROM port_call) AS calls FROM berth b", {}),
     "a condition": ("SELECT b.id FROM berth b WHERE b.id = (SELECT MAX(c.berth_id) FROM port_call c WHERE c.berth_id = b.id)", {}),
+    "once a group": ("SELECT b.quay, (SELECT COUNT(*) FROM port_call c WHERE c.berth_id = b.quay) AS calls FROM berth b GROUP BY b.quay", {}),
     "a derived table": ("SELECT b.id, n.calls FROM berth b JOIN (SELECT berth_id, COUNT(*) AS calls FROM port_call GROUP BY berth_id) n ON n.berth_id = b.id", {}),
 }  # fmt: skip
 
@@ -53,17 +54,18 @@ def test_what_is_none_or_does_not_matter(name: str, tmp_path: Path) -> None:
     assert told(tmp_path, text, **more) == []
 
 
-@pytest.mark.parametrize("indexed", [True, False])
-def test_the_schema_tells_whether_each_evaluation_reads_its_table(indexed: bool, tmp_path: Path) -> None:
+@pytest.mark.parametrize("indexed, rows", [(True, 2000), (False, 2000), (False, 20)])
+def test_the_schema_tells_whether_each_evaluation_reads_its_table(indexed: bool, rows: int, tmp_path: Path) -> None:
     db = sqlite3.connect(tmp_path / "harbour.db")
     db.execute("CREATE TABLE berth (id INTEGER PRIMARY KEY)")
     db.execute("CREATE TABLE port_call (id INTEGER PRIMARY KEY, berth_id INTEGER, eta TEXT)")
-    db.executemany("INSERT INTO port_call (berth_id) VALUES (?)", [(i % 40,) for i in range(2000)])
+    db.executemany("INSERT INTO port_call (berth_id) VALUES (?)", [(i % 40,) for i in range(rows)])
     if indexed:
         db.execute("CREATE INDEX port_call_berth ON port_call (berth_id, eta)")
     db.commit()
     db.close()
+    slow = not indexed and rows > 1000  # a small table is read in no time
     (finding,) = told(tmp_path, COUNTED, "--db", f"sqlite:///{tmp_path / 'harbour.db'}")
-    assert finding["evidence"] == "keyed" and (finding["severity"] == "urgent") is not indexed
+    assert finding["evidence"] == "keyed" and (finding["severity"] == "urgent") is slow
     sql = [advice["sql"] for advice in finding["advice"][1:]]
-    assert sql == ([] if indexed else ["CREATE INDEX port_call_berth_id ON port_call (berth_id)"])
+    assert sql == (["CREATE INDEX port_call_berth_id ON port_call (berth_id)"] if slow else [])

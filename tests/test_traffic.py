@@ -27,6 +27,7 @@ class Made:
         self.system = system
         self.rows: list[QuerySeen] = []
         self.errands: list[Errand] = []
+        self.route = "GET /calls"
 
     def ask(
         self,
@@ -61,13 +62,13 @@ class Made:
 
 
 def written(requests: Sequence[Made], every_s: float = 0) -> Path:
-    """A capture of requests of one route, which begin so many seconds apart."""
+    """A capture of requests, which begin so many seconds apart."""
     first = requests[0]
     writer = CaptureWriter(first.path, "test", first.system)
     for turn, one in enumerate(requests, 1):
         later_ns = int((turn - 1) * every_s * 1e9)
         rows = [msgspec.structs.replace(row, start_ns=row.start_ns + later_ns) for row in one.rows]
-        writer.request_began(RequestBegan(turn, "GET /calls", later_ns))
+        writer.request_began(RequestBegan(turn, one.route, later_ns))
         writer.queries(turn, rows)
         if one.errands:
             writer.errands(turn, one.errands)

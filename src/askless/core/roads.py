@@ -122,7 +122,7 @@ def _stands_in(name: str, sql: str) -> bool:
 def _by_key(structure: Structure, first: Sent) -> Iterable[RoadTold]:
     """The page by key: what the row before it has in the columns of the order is asked first."""
     keys = [output.column.name for output in structure.outputs if output.column.name.lower() == "id"]
-    if len(structure.tables) != 1 or not keys:
+    if not structure.of_one_table or not keys:
         return
     sql = rewriting.behind(first.text, first.system, structure.order_by, keys[0])
     wanted = list(dict.fromkeys([*(column.name for column, _ in structure.order_by), keys[0]]))

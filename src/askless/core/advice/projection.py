@@ -26,7 +26,7 @@ def advise(recipe: Narrow, context: Context) -> tuple[Advice, ...]:
     code = ""
     if words is not None and load is not None and load.target and out:
         tables = {output.name: output.column for output in structure.outputs}
-        alone = structure.main if len(structure.tables) == 1 else ""
+        alone = structure.main if structure.of_one_table else ""
         named = {n: (tables[n].table or alone, tables[n].name) if n in tables else (alone, n) for n in columns}
         if recipe.unread and len(out) > NAMED_MOST:
             code = words.kept(load, list(dict.fromkeys(named[n] for n in remaining)), context.models)

@@ -103,7 +103,7 @@ class FindOrCreate(ByRequests[Created]):
 
 def _is_look_up(structure: Structure) -> bool:
     """Whether it looks for rows of one table by values, or changes them."""
-    if structure.kind not in ("select", "update") or structure.joins or len(structure.tables) != 1:
+    if structure.kind not in ("select", "update") or not structure.of_one_table:
         return False
     return bool(_keys_of(structure))
 

@@ -100,7 +100,7 @@ def _look_ups(view: RequestView, group: Group) -> _LookUps | None:
     if stats.shape.digest in view.claimed or not stats.shape.text.startswith("select "):
         return None
     structure = stats.structure
-    if structure is None or not structure.repeatable or structure.aggregates or len(structure.tables) != 1:
+    if structure is None or not structure.repeatable or structure.aggregates or not structure.of_one_table:
         return None
     rows = [request.values(i) for i in group.indices]
     key = key_of(structure, rows)

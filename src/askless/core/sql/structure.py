@@ -114,6 +114,11 @@ class Structure(msgspec.Struct, frozen=True):
         return self.kind == "select" and not self.locks and not self.volatile
 
     @property
+    def of_one_table(self) -> bool:
+        """Whether it names one table once: joined with itself, a table's columns are those of two rows."""
+        return len(self.tables) == 1 and len(self.names) == 1
+
+    @property
     def aggregates(self) -> tuple[str, ...]:
         """The aggregate functions of the result, where it is nothing but aggregates."""
         if self.outputs and all(output.aggregate for output in self.outputs):
