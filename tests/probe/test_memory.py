@@ -96,3 +96,7 @@ def test_what_a_server_does_with_a_response_is_none_of_the_pages(pages: str, har
     if pages == "grown":
         found = run("findings", tmp_path / "c", "--pattern", "discarded-rows", "--show", "1").out
         assert "builds 800 objects and takes" in found and "at its peak" in found
+    for words in (("requests", tmp_path / "c"), ("compare", tmp_path / "c", tmp_path / "c")):
+        narrow = run(*words, env={"COLUMNS": "80"}).out.splitlines()
+        (line,) = [line for line in narrow if line.lstrip().startswith("GET /vessels")]
+        assert max(map(len, narrow)) <= 80 and "iB" in line, "the route and the memory have room in 80 columns"

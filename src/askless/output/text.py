@@ -23,6 +23,21 @@ def one_line(text: str, longest: int = 0) -> str:
     return flat if not longest or len(flat) <= longest else flat[: max(longest - 1, 1)] + "…"
 
 
+def in_middle(text: str, longest: int) -> str:
+    """A route or a path in at most so many characters: parts between its slashes give way, the fewest and inmost first."""
+    if len(text) <= longest:
+        return text
+    parts = text.split("/")
+    for gone in range(1, len(parts) - 1):
+        starts = range(1, len(parts) - gone)
+        for start in sorted(starts, key=lambda start: abs(2 * start + gone - len(parts))):
+            shorter = "/".join([*parts[:start], "…", *parts[start + gone :]])
+            if len(shorter) <= longest:
+                return shorter
+    tail = max(longest - 1, 0) * 2 // 3
+    return text[: max(longest - 1, 0) - tail] + "…" + text[len(text) - tail :]
+
+
 _SELECT_LIST = re.compile(r"(?is)^(\s*select\s+(?:distinct\s+)?)(.{40,}?)(\s+from\s)")
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterable, Sequence
+from functools import lru_cache
 from typing import Generic, Protocol, TypeVar, cast
 
 import msgspec
@@ -323,10 +324,15 @@ def writes_of(view: RequestView) -> list[tuple[int, str]]:
 def tables_written(statement: Statement) -> tuple[str, ...]:
     """The tables that a statement writes; EVERYTHING for one that can't be read, unless it is sure not to write."""
     text = statement.shape.text
-    if (statement.shape.noise or text.startswith("select ")) and not _MAY_WRITE.search(text):
+    if (statement.shape.noise or text.startswith("select ")) and not _may_write(text):
         return ()
     structure = structure_of(statement)
     return structure.writes if structure is not None else (EVERYTHING,)
+
+
+@lru_cache(1024)
+def _may_write(text: str) -> bool:
+    return _MAY_WRITE.search(text) is not None
 
 
 def written_between(view: RequestView, first: int, last: int, tables: Collection[str]) -> bool:

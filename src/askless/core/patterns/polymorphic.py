@@ -67,6 +67,8 @@ class _LookUps(msgspec.Struct):
 
 def look(view: RequestView, settings: Settings) -> None:
     """Find look-ups by kind in one request, and claim their shapes."""
+    if len(view.groups) < 2:  # a kind each
+        return
     candidates = [one for group in view.groups if (one := _look_ups(view, group)) is not None]
     for together in _interleaved(candidates) if len(candidates) > 1 else ():
         if len({one.table for one in together}) > 1:

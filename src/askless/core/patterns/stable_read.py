@@ -103,15 +103,18 @@ class StableRead:
         known = route.tallies.setdefault(RULE.id, {})
         seen: set[tuple[str, ...]] = set()
         address = f"{request.route} {request.path}"
-        for i in range(len(request)):
-            shape = request.statement(i).shape
-            if (
-                shape.noise
-                or i in request.errors
-                or not shape.text.startswith(("select ", "with "))
-                or not request.digests[i]
-            ):
+        statements = request.tables.statements
+        reads = {
+            one: shape
+            for one in set(request.statements)
+            if not (shape := statements[one].shape).noise
+            and shape.text.startswith(("select ", "with "))
+            and shape.digest not in view.claimed  # a loop that is to go anyway
+        }
+        for i, asked in enumerate(request.statements):
+            if asked not in reads or i in request.errors or not request.digests[i]:
                 continue
+            shape = reads[asked]
             given = repr(request.given([i])[0]).encode("utf-8", "replace")
             name = (shape.digest, blake2b(given, digest_size=8).hexdigest())
             if name in seen:

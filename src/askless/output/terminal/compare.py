@@ -6,28 +6,37 @@ from rich.console import Console
 from rich.text import Text
 
 from askless.core.words import number, plural, size
-from askless.output.terminal.drawing import indented, table_of
+from askless.output.terminal.drawing import NARROWEST, WIDE, InMiddle, indented, table_of
 from askless.output.text import milliseconds, safe
 from askless.reports import documents
 
 
 def compare(out: Console, document: documents.CompareDocument) -> None:
     """Two captures side by side, and what became of the findings."""
+    is_wide = out.width >= WIDE
+    objects = any(any(row.objects) for row in document.routes)
+    memory = any(any(row.memory_bytes) for row in document.routes)
     out.print(
         Text(
-            "The first line of each route is before, the second after; means a request, times median (quartiles).",
+            "The first line of each route is before, the second after; means a request, times median"
+            + (" alone, for want of room." if objects or memory else " (quartiles)."),
             style="dim",
         )
     )
-    objects = any(any(row.objects) for row in document.routes)
-    memory = any(any(row.memory_bytes) for row in document.routes)
-    tracked = [("objects", "r")] * objects + [("memory", "r")] * memory
-    table = table_of(("route", "l"), ("queries", "r"), ("rows", "r"), ("bytes", "r"), *tracked, ("ms a request, quartiles", "r"), ("faster by", "l"))  # fmt: skip
+    sizes = [("rows", "r")] * (is_wide or not objects) + [("bytes", "r")] * is_wide
+    sizes += [("objects", "r")] * objects + [("memory", "r")] * memory
+    times = ("ms, median", "r") if objects or memory else ("ms a request, quartiles", "r")
+    table = table_of(("route", "l"), ("queries", "r"), *sizes, times, ("faster by", "l"))
+    table.columns[0].min_width = NARROWEST
     for row in document.routes:
-        more = [_pair(row.objects, number)] * objects + [_pair(row.memory_bytes, _known)] * memory
+        cells = {
+            "rows": _pair(row.rows, number), "bytes": _pair(row.bytes, size), "objects": _pair(row.objects, number),
+            "memory": _pair(row.memory_bytes, _known),
+        }  # fmt: skip
+        before, after = (_spread(spread, quartiles=not (objects or memory)) for spread in row.time)
         table.add_row(
-            Text(safe(row.route)), _pair(row.queries, number), _pair(row.rows, number), _pair(row.bytes, size), *more,
-            f"{_spread(row.time[0])}\n{_spread(row.time[1])}", Text(row.verdict.text.replace(" (", "\n(", 1)),
+            InMiddle(row.route), _pair(row.queries, number), *(cells[name] for name, _ in sizes), f"{before}\n{after}",
+            Text(row.verdict.text.replace(" (", "\n(", 1)),
         )  # fmt: skip
     out.print(table)
     if document.drift is None:
@@ -54,7 +63,8 @@ def _known(value: float) -> str:
     return size(value) if value else "–"
 
 
-def _spread(spread: documents.Spread | None) -> str:
+def _spread(spread: documents.Spread | None, quartiles: bool) -> str:
     if spread is None:
         return "–"
-    return f"{milliseconds(spread.median)} ({milliseconds(spread.low)} to {milliseconds(spread.high)})"
+    around = f" ({milliseconds(spread.low)} to {milliseconds(spread.high)})" if quartiles else ""
+    return milliseconds(spread.median) + around

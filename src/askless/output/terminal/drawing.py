@@ -7,17 +7,20 @@ import shlex
 from collections.abc import Sequence
 
 from rich import box
-from rich.console import Console, RenderableType
+from rich.console import Console, ConsoleOptions, RenderableType, RenderResult
+from rich.measure import Measurement
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
 from askless.core.findings import Line
 from askless.core.words import whereabouts
-from askless.output.text import safe, short_path
+from askless.output.text import in_middle, one_line, safe, short_path
 
 SEVERITY_STYLE = {"urgent": "bold red", "worthwhile": "yellow", "minor": "cyan"}
 WIDEST = 100
+WIDE = 96  # columns from which a table may have all of its own
+NARROWEST = 16  # columns that a route keeps
 
 
 def console() -> Console:
@@ -55,6 +58,21 @@ def table_of(*columns: tuple[str, str]) -> Table:
     for name, side in columns:
         table.add_column(name, justify="right" if side == "r" else "left", no_wrap=side == "r", overflow="fold")
     return table
+
+
+class InMiddle:
+    """A route on one line, shortened in its middle to the width that a table has left for it."""
+
+    def __init__(self, text: str) -> None:
+        self.text = one_line(text)
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        """The name, as long as it may be."""
+        yield Text(in_middle(self.text, options.max_width))
+
+    def __rich_measure__(self, console: Console, options: ConsoleOptions) -> Measurement:
+        """From the least that tells one route from another to the whole name."""
+        return Measurement(min(NARROWEST, len(self.text)), len(self.text))
 
 
 def at(line: Line) -> str:

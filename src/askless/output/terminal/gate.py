@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from rich.console import Console
+from rich.console import Console, RenderableType
 from rich.text import Text
 
 from askless.core.budget import amount
 from askless.core.findings import Finding
 from askless.core.words import plural
-from askless.output.terminal.drawing import at, indented, table_of
+from askless.output.terminal.drawing import InMiddle, at, indented, table_of
 from askless.output.text import safe
 from askless.reports import documents
 
@@ -50,7 +50,7 @@ def gate(out: Console, document: documents.GateDocument) -> None:
         out.print(Text(f"{plural(document.accepted, 'finding')} accepted in {safe(document.project)}", style="dim"))
 
 
-def _cells(row: documents.GateRow) -> tuple[Text | str, ...]:
+def _cells(row: documents.GateRow) -> tuple[RenderableType, ...]:
     what = "findings" if row.measure == "patterns" else row.measure.replace("database_ms", "time")
     limit = "none" if row.measure == "patterns" else amount(row.measure, row.limit)
     if row.source == "baseline":
@@ -60,7 +60,7 @@ def _cells(row: documents.GateRow) -> tuple[Text | str, ...]:
         share = f" (+{100 * (row.seen / row.limit - 1):,.0f} %)" if row.limit else ""
         more = amount(row.measure, row.seen - row.limit) + share
     mark = Text("over" if row.over else "ok", style="red" if row.over else "green")
-    return mark, Text(safe(row.route)), what, limit, amount(row.measure, row.seen), more
+    return mark, InMiddle(row.route), what, limit, amount(row.measure, row.seen), more
 
 
 def _finding(out: Console, finding: Finding) -> None:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from rich.console import Console
+from rich.console import Console, RenderableType
 from rich.text import Text
 
 from askless.core.words import number, plural, size
-from askless.output.terminal.drawing import command, table_of
+from askless.output.terminal.drawing import NARROWEST, WIDE, InMiddle, command, table_of
 from askless.output.text import milliseconds, one_line, percent, safe
 from askless.reports import documents
 
@@ -26,13 +26,16 @@ def requests(out: Console, document: documents.RequestsDocument) -> None:
     left_out = {9} if not document.noise else set()
     left_out |= {10} if not any(row.objects for row in document.routes) else set()
     left_out |= {11} if not any(row.memory_bytes for row in document.routes) else set()
-    if out.width < 96 or not {10, 11} <= left_out:
+    is_tracked = not {10, 11} <= left_out
+    if out.width < WIDE or is_tracked:
         left_out |= {3, 9}
+    if out.width < WIDE and is_tracked:
+        left_out |= {6, 8} | ({7} if 10 not in left_out else set())  # objects are rows, nearly
     table = table_of(*(column for i, column in enumerate(columns) if i not in left_out))
-    table.columns[0].min_width = 16
+    table.columns[0].min_width = NARROWEST
     for row in document.routes:
-        cells: tuple[Text | str, ...] = (
-            Text(safe(row.route)), f"{row.requests:,}", number(row.queries), number(row.shapes),
+        cells: tuple[RenderableType, ...] = (
+            InMiddle(row.route), f"{row.requests:,}", number(row.queries), number(row.shapes),
             Text(number(row.repeated), style="bold" if row.repeated >= 3 else ""), milliseconds(row.database_ms),
             percent(row.share), number(row.rows), size(row.bytes), number(row.noise), number(row.objects),
             size(row.memory_bytes) if row.memory_bytes else "–",
