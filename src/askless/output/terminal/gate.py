@@ -8,7 +8,7 @@ from rich.text import Text
 from askless.core.budget import amount
 from askless.core.findings import Finding
 from askless.core.words import plural
-from askless.output.terminal.drawing import InMiddle, at, indented, table_of
+from askless.output.terminal.drawing import NARROWEST, WIDE, InMiddle, at, indented, table_of
 from askless.output.text import safe
 from askless.reports import documents
 
@@ -31,10 +31,15 @@ def gate(out: Console, document: documents.GateDocument) -> None:
     head.append(f": {len(over)} of {plural(len(document.rows), 'limit')} over, by {safe(by)}")
     out.print(head)
     if document.rows:
-        table = table_of(("", "l"), ("route", "l"), ("what", "l"), ("at most", "r"), ("seen", "r"), ("over by", "r"))
+        columns = [("", "l"), ("route", "l"), ("at most", "r"), ("seen", "r"), ("over by", "r")]
+        is_wide = out.width >= WIDE
+        if is_wide:
+            columns.insert(2, ("what", "l"))  # the amounts have their units, so it can go first
+        table = table_of(*columns)
+        table.columns[1].min_width = NARROWEST
         within = [row for row in document.rows if not row.over]
         for row in [*over, *within[:_WITHIN_MOST]]:
-            table.add_row(*_cells(row))
+            table.add_row(*_cells(row, is_wide))
         out.print(indented(table, 2))
         if len(within) > _WITHIN_MOST:
             out.print(indented(Text(f"and {len(within) - _WITHIN_MOST} more within their limits", style="dim"), 2))
@@ -50,17 +55,22 @@ def gate(out: Console, document: documents.GateDocument) -> None:
         out.print(Text(f"{plural(document.accepted, 'finding')} accepted in {safe(document.project)}", style="dim"))
 
 
-def _cells(row: documents.GateRow) -> tuple[RenderableType, ...]:
-    what = "findings" if row.measure == "patterns" else row.measure.replace("database_ms", "time")
-    limit = "none" if row.measure == "patterns" else amount(row.measure, row.limit)
+def _cells(row: documents.GateRow, is_wide: bool) -> tuple[RenderableType, ...]:
+    is_pattern = row.measure == "patterns"
+    what = "findings" if is_pattern else row.measure.replace("database_ms", "database")
+    limit = "none" if is_pattern else _short(row.measure, row.limit)
     if row.source == "baseline":
-        limit = "no new one" if row.measure == "patterns" else f"{amount(row.measure, row.limit)} before"
+        limit = "no new one" if is_pattern else f"{limit} before"
     more = ""
-    if row.over and row.measure != "patterns":
+    if row.over and not is_pattern:
         share = f" (+{100 * (row.seen / row.limit - 1):,.0f} %)" if row.limit else ""
-        more = amount(row.measure, row.seen - row.limit) + share
+        more = _short(row.measure, row.seen - row.limit) + share
     mark = Text("over" if row.over else "ok", style="red" if row.over else "green")
-    return mark, InMiddle(row.route), what, limit, amount(row.measure, row.seen), more
+    return mark, InMiddle(row.route), *([what] if is_wide else ()), limit, _short(row.measure, row.seen), more
+
+
+def _short(measure: str, value: float) -> str:
+    return amount(measure, value).removesuffix(" in the database")
 
 
 def _finding(out: Console, finding: Finding) -> None:
