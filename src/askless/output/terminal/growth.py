@@ -10,7 +10,7 @@ from rich.text import Text
 from askless.core.growth import SIZES_LEAST
 from askless.core.words import number, plural, size
 from askless.output.terminal.drawing import indented, table_of
-from askless.output.text import milliseconds, one_line, safe
+from askless.output.text import brief, milliseconds, one_line, safe
 from askless.reports import documents
 
 _STYLE = {"grows": "bold red", "does not grow": "green", "slower": "bold red", "faster": "green"}
@@ -78,6 +78,7 @@ def over_time(out: Console, document: documents.TrendDocument) -> None:
     table = table_of(
         ("statement", "l"), ("count", "r"), ("often", "l"), ("ms first", "r"), ("ms last", "r"), ("change", "l")
     )
+    table.columns[2].no_wrap = True  # a row of blocks is read as one
     for row in document.shapes:
         ratio = (
             f" ×{row.ratio.value:.2f} (×{row.ratio.low:.2f} to ×{row.ratio.high:.2f})" if row.ratio is not None else ""
@@ -85,7 +86,7 @@ def over_time(out: Console, document: documents.TrendDocument) -> None:
         change = Text(row.direction, style=_STYLE.get(row.direction, ""))
         change.append(ratio.replace(" (", "\n(", 1))
         table.add_row(
-            Text(one_line(row.sql, 44)), f"{row.count:,}", _bars(row.counts), milliseconds(row.first_ms) if row.first_ms else "–",
+            Text(one_line(brief(row.sql), 44)), f"{row.count:,}", _bars(row.counts), milliseconds(row.first_ms) if row.first_ms else "–",
             milliseconds(row.last_ms) if row.last_ms else "–", change,
         )  # fmt: skip
     out.print(table)
