@@ -161,7 +161,7 @@ def _summary(out: Console, place: int, finding: Finding, accepted: bool, caller:
         out.print(indented(Text(f"called at {at(caller)}{in_function(caller)}", style="cyan"), 7))
     saving = _saving(finding)
     if saving:
-        out.print(indented(Text(saving), 5))
+        out.print(indented(Text(f"{saving}; evidence: {finding.evidence}"), 5))
     if finding.advice:
         advice = finding.advice[0]
         line = Text("→ " + safe(advice.title))
@@ -185,7 +185,7 @@ def _saving(finding: Finding) -> str:
     if cost.avoidable:
         return (
             f"saves about {plural(cost.avoidable, 'query')} and {milliseconds(cost.saving_ms)} ms, {percent(cost.share)} of "
-            f"the request ({milliseconds(cost.database_ms)} ms in the database); evidence: {finding.evidence}"
+            f"the request ({milliseconds(cost.database_ms)} ms in the database)"
         )
     parts = []
     if cost.bytes:
@@ -194,7 +194,7 @@ def _saving(finding: Finding) -> str:
         parts.append(plural(cost.rows, "row"))
     known = finding.pattern not in ("over-wide", "unbounded") or finding.evidence == "traced"
     lead = "need not be fetched" if known else "fetched, whether it is read or not"
-    return f"{lead}: {' and '.join(parts)} a request; evidence: {finding.evidence}" if parts else ""
+    return f"{lead}: {' and '.join(parts)} a request" if parts else ""
 
 
 def story(out: Console, document: documents.FindingsDocument) -> None:
