@@ -97,7 +97,7 @@ def judge(summary: Summary, budgets: Sequence[Budget], found: Sequence[Finding])
 
 def unmet(summary: Summary, budgets: Iterable[Budget]) -> list[Budget]:
     """Budgets for routes of which the capture has no request."""
-    asked = {name for name, route in summary.routes.items() if route.requests}
+    asked = summary.asked
     return [
         budget
         for budget in budgets

@@ -46,23 +46,19 @@ _PAIR = re.compile(
 
 def failure_of(text: str) -> Failure:
     """The kind of failure that an error's text tells of; what stands in quotes (names, values) tells nothing."""
-    said = _QUOTED.sub(" ", _lead(text) + _said(text))
+    said = _QUOTED.sub(" ", "".join(_parts(text)))
     return next((kind for kind, pattern in _COMPILED if pattern.search(said)), Failure.OTHER)
 
 
 def masked_error(text: str) -> str:
     """The first line of an error's text, without what may be a value."""
-    said = _VALUES.sub(lambda found: found["named"] or ("=(?)" if found[0].startswith("=") else "?"), _said(text))
-    return _lead(text) + said
+    lead, said = _parts(text)
+    return lead + _VALUES.sub(lambda found: found["named"] or ("=(?)" if found[0].startswith("=") else "?"), said)
 
 
-def _lead(text: str) -> str:
-    """Name and number of an error that a driver shows as a pair of number and text."""
-    pair = _PAIR.match(text.strip())
-    return f"{pair['name']}{pair['code']} " if pair else ""
-
-
-def _said(text: str) -> str:
-    """The first line of what an error says."""
-    pair = _PAIR.match(text.strip())
-    return (pair["text"] if pair else text.strip()).split("\n", 1)[0]
+def _parts(text: str) -> tuple[str, str]:
+    """The name and number of an error, where a driver shows it as a pair of number and text, and the first line of what it says."""
+    text = text.strip()
+    pair = _PAIR.match(text)
+    lead, said = (f"{pair['name']}{pair['code']} ", pair["text"]) if pair else ("", text)
+    return lead, said.split("\n", 1)[0]

@@ -117,9 +117,12 @@ def finding_key(pattern: str, route: str, shape: str, code: str) -> str:
     return blake2b(f"{pattern}|{route}|{shape}|{code}".encode("utf-8", "replace"), digest_size=4).hexdigest()
 
 
+URGENT_SHARE = 0.25  # of the request's time
+
+
 def severity(share: float, avoidable: float) -> str:
     """How much it matters: by the share of the request's time. Many queries take more of it the longer their way is."""
-    if share >= 0.25:
+    if share >= URGENT_SHARE:
         return "urgent"
     return "worthwhile" if share >= 0.08 or avoidable >= 20 else "minor"
 

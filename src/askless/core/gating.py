@@ -35,9 +35,9 @@ class Against(msgspec.Struct, frozen=True):
 
 def against(before: Summary, now: Summary, found_before: Sequence[Finding], found_now: Sequence[Finding]) -> Against:
     """What is worse now than before, on the routes that both have."""
-    asked = [{name for name, route in one.routes.items() if route.requests} for one in (before, now)]
+    asked_before, asked_now = before.asked, now.asked
     counts = []
-    for name in sorted(asked[0] & asked[1]):
+    for name in sorted(asked_before & asked_now):
         seen = [seen_in(one.routes[name]) for one in (before, now)]
         for measure in ("queries", "rows", "bytes"):
             factor, least = SLACK.get(measure, (1.0, 0.0))
@@ -45,5 +45,7 @@ def against(before: Summary, now: Summary, found_before: Sequence[Finding], foun
             over = new > old * factor and new - old > least
             counts.append(Worse(name, measure, old, new, over))
     known = {finding.key for finding in found_before}
-    fresh = tuple(f for f in found_now if f.key not in known and f.route in asked[0])
-    return Against(tuple(counts), fresh, tuple(sorted(asked[0] - asked[1])), tuple(sorted(asked[1] - asked[0])))
+    fresh = tuple(f for f in found_now if f.key not in known and f.route in asked_before)
+    return Against(
+        tuple(counts), fresh, tuple(sorted(asked_before - asked_now)), tuple(sorted(asked_now - asked_before))
+    )

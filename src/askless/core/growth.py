@@ -162,10 +162,9 @@ def _judged(name: str, route: _Route) -> Growth:
     queries = Line(constant, sum(term.factor for term in terms)) if terms and by_list else line
     off = sum(abs(p.queries - constant - part) for p, part in zip(points, explained, strict=True)) / len(points)
     mean = sum(point.queries for point in points) / len(points)
-    if not terms and abs(queries.slope) < _FLAT:
-        outcome = Outcome.FLAT if off <= max(_FITS * mean, 0.5) else Outcome.UNCLEAR
-    else:
-        outcome = Outcome.GROWS if off <= max(_FITS * mean, 0.5) else Outcome.UNCLEAR
+    outcome = Outcome.FLAT if not terms and abs(queries.slope) < _FLAT else Outcome.GROWS
+    if off > max(_FITS * mean, 0.5):
+        outcome = Outcome.UNCLEAR
     return Growth(
         name,
         route.requests,

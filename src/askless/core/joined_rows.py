@@ -11,11 +11,10 @@ from itertools import combinations
 import msgspec
 
 from askless.core.context import Context
+from askless.core.model import SAMPLED_MOST
 from askless.core.shape_stats import ShapeStats
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure
-
-SAMPLED_MOST = 32  # rows of a result that a capture keeps
 
 Rows = Sequence[tuple[Value, ...]]
 

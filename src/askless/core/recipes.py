@@ -170,10 +170,9 @@ class LetGo(Recipe, frozen=True, kw_only=True):
 
 
 class Mend(Recipe, frozen=True, kw_only=True):
-    """Mend what fails. `again`: it is tried again in its request; `always`: it never went well."""
+    """Mend what fails. `always`: it never went well."""
 
     failure: Failure
-    again: bool
     always: bool
 
 

@@ -76,15 +76,18 @@ def place_of_key(replay: Replay, names: Sequence[str]) -> int | None:
     return shown[-1] if shown else None
 
 
+def no_other_way(why: str) -> AskLessError:
+    """There is no statement to try beside what the capture holds."""
+    return AskLessError(
+        "nothing-to-replay", why, "write it by hand and try it: askless trial --before one.sql --after other.sql"
+    )
+
+
 def replay_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Replay:
     """The look-ups of the request that asked most. Raises AskLessError nothing-to-replay."""
     finding, recipe = diagnosis.finding, diagnosis.recipe
     if not isinstance(recipe, Batch | Group):
-        raise AskLessError(
-            "nothing-to-replay",
-            f"finding {finding.key} is {finding.pattern}: there is no other statement to try for it",
-            "write one by hand and try it: askless trial --before one.sql --after other.sql",
-        )
+        raise no_other_way(f"finding {finding.key} is {finding.pattern}: there is no other statement to try for it")
     best: tuple[Request, list[int]] | None = None
     for request in requests:
         if request.route != finding.route or request.warm_up:
@@ -114,11 +117,7 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
     slot, column, table = recipe.key.slot, recipe.key.column.name, recipe.table
     ranges = isinstance(recipe, Group) and recipe.buckets
     if structure is None or ranges or any(slot >= len(row) for row in rows):
-        raise AskLessError(
-            "nothing-to-replay",
-            "the key of these look-ups can't be told from the statement",
-            "try a rewriting by hand: --before, --after",
-        )
+        raise no_other_way("the key of these look-ups can't be told from the statement")
     keys = tuple(recipe.key.value(row) for row in rows)
     grouped = isinstance(recipe, Group) or recipe.variant in (Variant.COUNT, Variant.AGGREGATE)
     to_many = isinstance(recipe, Group) or recipe.variant not in (Variant.TO_ONE, Variant.SAME_ROW)

@@ -16,7 +16,7 @@ from askless.core.errors import AskLessError
 from askless.core.model import Request
 from askless.core.patterns.base import Diagnosis
 from askless.core.recipes import GroupOnce, Move, Narrow, Recipe, Separate, Skip
-from askless.core.replay import Sent, sent
+from askless.core.replay import Sent, no_other_way, sent
 from askless.core.sql.meaning import meaning
 from askless.core.sql.slots import name_of, slots_of
 from askless.core.sql.structure import Structure, structure_of
@@ -72,11 +72,7 @@ def roads_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Roads:
     structure = structure_of(first.text, first.system)
     others = tuple(_others(recipe, structure, first, request, i)) if structure is not None else ()
     if not others:
-        raise AskLessError(
-            "nothing-to-replay",
-            f"no other way to ask for this ({finding.pattern}) can be written from the statement",
-            "write it by hand and try it: askless trial --before one.sql --after other.sql",
-        )
+        raise no_other_way(f"no other way to ask for this ({finding.pattern}) can be written from the statement")
     return Roads(request.route, request.name, first, others)
 
 

@@ -95,6 +95,11 @@ class Summary:
         self.routes: dict[str, RouteStats] = {}
         self.models: dict[tuple[str, str], Model] = {}
 
+    @property
+    def asked(self) -> set[str]:
+        """The names of the routes that have requests, those to warm up left out."""
+        return {name for name, route in self.routes.items() if route.requests}
+
     def merge(self, other: Summary) -> None:
         """Add what another piece of the capture counted."""
         self.models.update(other.models)

@@ -20,6 +20,10 @@ from askless.database.guarding import check_functions
 from askless.database.sending import Query, bound, native
 from askless.database.servers import Limits, server_of
 
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from askless.core.replay import Sent
+
 
 @contextmanager
 def attempt(connection: Connection, limits: Limits | None = None) -> Iterator[None]:
@@ -38,6 +42,11 @@ def query_of(
     server = server_of(connection)
     own = server.system(connection)
     return bound(text, system or own, parameters, names, server.paramstyle, own)
+
+
+def query_sent(connection: Connection, sent: Sent) -> Query:
+    """A statement as a request sent it, ready for this connection."""
+    return query_of(connection, sent.text, sent.parameters, sent.names, sent.system)
 
 
 def explain(

@@ -8,15 +8,14 @@ from typing import Any
 import msgspec
 from sqlalchemy.engine import URL, Connection
 
-from askless.core.errors import AskLessError
 from askless.core.progress import Progress, quiet
-from askless.core.replay import Replay, Sent, place_of_key
+from askless.core.replay import Replay, no_other_way, place_of_key
 from askless.core.results import Question, comparable, difference
 from askless.core.sql.questions import question_of
 from askless.core.sql.statements import checked_select, tables_in
 from askless.core.statistics import Ratio, ratio_of_turns
 from askless.database.connecting import connect
-from askless.database.explaining import attempt, query_of
+from askless.database.explaining import attempt, query_sent
 from askless.database.guarding import check_functions, check_quiet
 from askless.database.sending import Query
 from askless.database.servers import Limits, server_of
@@ -81,8 +80,8 @@ def try_finding(
         parents = [replay.parent.text] if replay.parent is not None else []
         check_functions(connection, [replay.lookups[0].text, *parents], limits)
         check_quiet(connection, tables_in(tree), limits)
-        lookups = [_query(connection, sent) for sent in replay.lookups]
-        parent = _query(connection, replay.parent) if replay.parent is not None else None
+        lookups = [query_sent(connection, sent) for sent in replay.lookups]
+        parent = query_sent(connection, replay.parent) if replay.parent is not None else None
         before = [parent] if parent is not None else []
         roads = [_Plan("row by row", [*before, *lookups], replay.lookups[0].text)]
         progress("running the look-ups one by one")
@@ -94,7 +93,7 @@ def try_finding(
             progress("running the batch")
             plan = _Plan(
                 "one grouped query" if replay.grouped else "one batched query",
-                [*before, _query(connection, replay.batch)],
+                [*before, query_sent(connection, replay.batch)],
                 replay.batch.text,
             )
             with attempt(connection, limits):
@@ -102,27 +101,24 @@ def try_finding(
             roads.append(plan)
         if replay.join is not None and parent is not None:
             progress("running the join")
-            plan = _Plan("outer join", [_query(connection, replay.join)], replay.join.text)
+            plan = _Plan("outer join", [query_sent(connection, replay.join)], replay.join.text)
             with attempt(connection, limits):
                 _check_join(connection, plan, replay, result, parent)
             roads.append(plan)
         if replay.folded is not None:
             progress("running the conditional aggregates")
-            plan = _Plan("conditional aggregates", [*before, _query(connection, replay.folded)], replay.folded.text)
+            plan = _Plan("conditional aggregates", [*before, query_sent(connection, replay.folded)], replay.folded.text)
             with attempt(connection, limits):
                 _check_folded(connection, plan, result)
             roads.append(plan)
         if replay.turned is not None:
             progress("running the parents with their numbers")
-            plan = _Plan("counted with the parents", [_query(connection, replay.turned)], replay.turned.text)
+            plan = _Plan("counted with the parents", [query_sent(connection, replay.turned)], replay.turned.text)
             with attempt(connection, limits):
                 _check_turned(connection, plan, result)
             roads.append(plan)
         if len(roads) == 1:
-            raise AskLessError(
-                "nothing-to-replay", "no other way to ask for these rows can be written from the statement",
-                "write it by hand and try it: askless trial --before one.sql --after other.sql",
-            )  # fmt: skip
+            raise no_other_way("no other way to ask for these rows can be written from the statement")
         progress("measuring")
         times = interleaved([runner(connection, road.queries) for road in roads], BUDGET_S, least=5)
         system = server_of(connection).system(connection)
@@ -148,10 +144,6 @@ class _Found:
 
     def all(self) -> Rows:
         return [row for rows in self.rows for row in rows]
-
-
-def _query(connection: Connection, sent: Sent) -> Query:
-    return query_of(connection, sent.text, sent.parameters, sent.names, sent.system)
 
 
 def _by_key(connection: Connection, replay: Replay, lookups: Sequence[Query]) -> _Found:

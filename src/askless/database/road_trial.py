@@ -16,10 +16,9 @@ from askless.core.sql.slots import Value
 from askless.core.sql.statements import checked_select, tables_in
 from askless.core.statistics import ratio_of_turns
 from askless.database.connecting import connect
-from askless.database.explaining import attempt, query_of
+from askless.database.explaining import attempt, query_sent
 from askless.database.finding_trial import BUDGET_S, FindingTrial, Road
 from askless.database.guarding import check_functions, check_quiet
-from askless.database.sending import Query
 from askless.database.servers import Limits, server_of
 from askless.database.timing import Rows, bytes_of, fetch_named, interleaved, runner
 
@@ -35,7 +34,7 @@ def try_roads(url: URL, roads: Roads, limits: Limits | None = None, progress: Pr
         progress("looking who else is at work")
         check_functions(connection, texts, limits)
         check_quiet(connection, tuple(dict.fromkeys(name for tree in trees for name in tables_in(tree))), limits)
-        queries = [_query(connection, roads.statement)]
+        queries = [query_sent(connection, roads.statement)]
         progress("running the statement as it is")
         with attempt(connection, limits):
             result = fetch_named(connection, queries[0])
@@ -44,7 +43,7 @@ def try_roads(url: URL, roads: Roads, limits: Limits | None = None, progress: Pr
         for told in roads.others:
             progress(f"running it {told.name}")
             with attempt(connection, limits):
-                query = _query(connection, _with_row_before(connection, told))
+                query = query_sent(connection, _with_row_before(connection, told))
                 given = fetch_named(connection, query)
             queries.append(query)
             results.append(given)
@@ -66,15 +65,11 @@ def try_roads(url: URL, roads: Roads, limits: Limits | None = None, progress: Pr
     return FindingTrial(system, roads.route, roads.request, 1, 1, tuple(products))
 
 
-def _query(connection: Connection, sent: Sent) -> Query:
-    return query_of(connection, sent.text, sent.parameters, sent.names, sent.system)
-
-
 def _with_row_before(connection: Connection, told: RoadTold) -> Sent:
     """A page by key with what the row before it has."""
     if told.probe is None:
         return told.statement
-    names, rows = fetch_named(connection, _query(connection, told.probe))
+    names, rows = fetch_named(connection, query_sent(connection, told.probe))
     values: list[tuple[str, Value]] = [
         (f"last_{name}", value) for row in rows[:1] for name, value in zip(names, row, strict=True)
     ]

@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 
 from askless.core.comparison import RouteComparison, compare_findings, compare_routes, drift_of
-from askless.core.summary import Summary
 from askless.reports import documents
 from askless.reports.findings import open_findings
 from askless.reports.loading import load
@@ -18,7 +17,7 @@ def compare(before_path: Path, after_path: Path, project: Path | None = None) ->
     """
     (before, notes_before), (after, notes_after) = load(before_path), load(after_path)
     results = [open_findings(summary, project) for summary in (before, after)]
-    changes = compare_findings(results[0].open, results[1].open, _routes(before), _routes(after))
+    changes = compare_findings(results[0].open, results[1].open, before.asked, after.asked)
     rows = compare_routes(before, after)
     return documents.CompareDocument(
         format="askless compare",
@@ -32,10 +31,6 @@ def compare(before_path: Path, after_path: Path, project: Path | None = None) ->
         accepted=len(results[1].accepted),
         notes=tuple(dict.fromkeys((*notes_before, *notes_after))),
     )
-
-
-def _routes(summary: Summary) -> set[str]:
-    return {name for name, route in summary.routes.items() if route.requests}
 
 
 def _row(row: RouteComparison) -> documents.CompareRow:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from askless.core.advice.grouped_join import grouped_join
+from askless.core.advice.indexing.ddl import plain_index
 from askless.core.context import Context
 from askless.core.findings import Advice
 from askless.core.recipes import GroupOnce
@@ -30,15 +31,17 @@ def advise(recipe: GroupOnce, context: Context) -> tuple[Advice, ...]:
         else "one query more, and the rows are put together in the application",
         check=tuple(checks),
     )
+    schema = context.schema
     indexed = [
         Advice(
             title=f"or an index on {column.table} ({column.name}): each evaluation finds its rows then",
             why="it reads a few rows instead of the whole table each time",
-            sql=f"CREATE INDEX {column.table}_{column.name} ON {column.table} ({column.name})",
+            sql=plain_index(table, (column.name,), schema.system),
             saving=recipe.saving,
             trade_off="every write to the table keeps the index up to date",
             check=("try it first: askless trial CAPTURE --index DDL --db URL",),
         )
         for column in dict.fromkeys(recipe.scanned)
+        if schema is not None and (table := schema.table(column.table)) is not None
     ]
     return (joined, *indexed)

@@ -194,6 +194,11 @@ class Met(msgspec.Struct, frozen=True):
         """The line that asks most."""
         return next(iter(lines_of(self.places)), None)
 
+    @property
+    def share(self) -> float:
+        """The shape's part of the time that the route's requests take."""
+        return self.stats.duration_ns / self.route.elapsed_ns if self.route.elapsed_ns else 0.0
+
     def cost(self, queries: float, avoidable: float, loop_ms: float = 0.0) -> Cost:
         """The cost of `avoidable` queries a request: their median time, the work around each, and their assumed way."""
         query_ms = self.stats.query_ns / 1e6

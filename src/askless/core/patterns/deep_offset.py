@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from askless.core.context import Context
-from askless.core.findings import Cost
+from askless.core.findings import URGENT_SHARE, Cost
 from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule
 from askless.core.recipes import Skip
 from askless.core.shape_stats import Example, ShapeStats
@@ -23,7 +23,6 @@ RULE = Rule(
     "OFFSET of 1,000 and more: all rows before it are read and thrown away",
     "the first pages, pages by key",
 )
-_URGENT_SHARE = 0.25  # of the request's time
 
 
 class DeepOffset(ByTotals):
@@ -60,10 +59,9 @@ def _depths(examples: Iterable[Example], slot: int) -> Iterable[int]:
 def _diagnosis(met: Met, structure: Structure, deepest: int) -> Diagnosis:
     stats = met.stats
     requests = max(stats.requests, 1)
-    share = stats.duration_ns / met.route.elapsed_ns if met.route.elapsed_ns else 0.0
     ordered = ", ".join(str(column) for column, _ in structure.order_by)
     claim = Claim(
-        severity="urgent" if share >= _URGENT_SHARE else "worthwhile",
+        severity="urgent" if met.share >= URGENT_SHARE else "worthwhile",
         title=f"OFFSET {deepest:,} reads so many rows of {structure.main} and throws them away before it gives {plural(stats.rows_most, 'row')}",
         evidence="traced",
         because=(

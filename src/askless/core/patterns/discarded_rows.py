@@ -65,10 +65,9 @@ def _diagnosis(met: Met, totals: UseTotals, kept: float, tested: list[str]) -> D
         because = f"{names} was read of nearly all {totals.objects:,} objects, every other column of at most {number(kept)} of {number(rows)}"
     spare_rows = rows - kept
     spare = stats.bytes / stats.count * spare_rows / rows if stats.count and rows else 0.0
-    share = stats.duration_ns / met.route.elapsed_ns if met.route.elapsed_ns else 0.0
     claim = Claim(
         variant="filtered" if tested else "counted",
-        severity=severity(share, 0),
+        severity=severity(met.share, 0),
         title=title,
         evidence="traced",
         because=(because, *taken(met.route)),

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections import Counter
 
 from askless.core.failures import Failure, failure_of, masked_error
-from askless.core.findings import Cost
+from askless.core.findings import URGENT_SHARE, Cost
 from askless.core.model import Request
 from askless.core.patterns.base import ByRequests, Claim, Diagnosis, Met, Rule, ShapeTally, call_path
 from askless.core.recipes import Mend
@@ -24,7 +24,6 @@ RULE = Rule(
     "a query that ended in an error: deadlocks, time-outs, conflicts, mistakes, each apart, with those that were asked again",
     "the tries of one query are no repetition",
 )
-_URGENT_SHARE = 0.25  # of the request's time, that is spent until they fail
 _MESSAGES_MOST = 20
 _WORDS = {
     Failure.DEADLOCK: "a deadlock",
@@ -118,14 +117,14 @@ def _diagnosis(tally: Failed, met: Met) -> Diagnosis:
         )
     claim = Claim(
         variant=failure,
-        severity="minor" if failure in _MINOR else "urgent" if share >= _URGENT_SHARE else "worthwhile",
+        severity="minor" if failure in _MINOR else "urgent" if share >= URGENT_SHARE else "worthwhile",
         title=f"{tally.queries:,} of {plural(stats.count, 'execution')} of {what} {'fails' if tally.queries == 1 else 'fail'}: {_WORDS[failure]}",
         brief=f"{what}: {_WORDS[failure]}, {tally.queries:,} of {plural(stats.count, 'execution')}",
         evidence="traced",
         because=tuple(because),
         cost=Cost(queries=tally.queries / tally.requests, query_ms=lost_ms),
     )  # fmt: skip
-    recipe = Mend(stats=stats, line=met.line, saving="", failure=failure, again=tally.again > 0, always=all_fail)
+    recipe = Mend(stats=stats, line=met.line, saving="", failure=failure, always=all_fail)
     return Diagnosis(met.finding(RULE, claim), recipe)
 
 

@@ -12,7 +12,7 @@ import msgspec
 
 from askless.core.context import Context
 from askless.core.findings import severity
-from askless.core.model import Load, Place, Request
+from askless.core.model import SAMPLED_MOST, Load, Place, Request
 from askless.core.patterns.base import Claim, Diagnosis, Met, Rule, ShapeTally, add_places, lines_of, spared, summed
 from askless.core.patterns.keys import key_of
 from askless.core.recipes import BatchByKind
@@ -24,7 +24,6 @@ from askless.core.summary import RouteStats, Tally
 from askless.core.view import Group, RequestView
 from askless.core.words import number, plural
 
-_SAMPLED_MOST = 32  # rows of a result that are kept
 NAME = "n-plus-one by kind"  # of its tallies
 
 
@@ -145,7 +144,7 @@ def _followed(
             if len({one.table for one in together}) < 2 or not settings.repeat_least <= len(steps) <= request.rows[i]:
                 continue
             matched = _in_order(sample, place, steps)
-            if len(matched) < len(steps) and len(sample) < _SAMPLED_MOST:
+            if len(matched) < len(steps) and len(sample) < SAMPLED_MOST:
                 continue
             for other in range(len(sample[0])):
                 if other != place and _tells_table(sample, other, matched, steps):
@@ -156,7 +155,7 @@ def _followed(
 def _follows(sample: Sequence[tuple[Value, ...]], place: int, steps: Sequence[_Step]) -> bool:
     """Whether look-ups go through a column in order, as far as its rows are kept."""
     matched = _in_order(sample, place, steps)
-    return len(matched) == len(steps) or (len(matched) > 1 and len(sample) == _SAMPLED_MOST)
+    return len(matched) == len(steps) or (len(matched) > 1 and len(sample) == SAMPLED_MOST)
 
 
 def _in_order(sample: Sequence[tuple[Value, ...]], place: int, steps: Sequence[_Step]) -> list[int]:

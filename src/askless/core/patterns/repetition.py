@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from askless.core.findings import Line
 from askless.core.lineage import Source
-from askless.core.model import Load, Place, Request
+from askless.core.model import SAMPLED_MOST, Load, Place, Request
 from askless.core.patterns.base import Rule, ShapeTally, add_counts, add_places, lines_of
 from askless.core.recipes import Key
 from askless.core.shape_stats import ShapeStats
@@ -119,6 +119,7 @@ def most_used(places: dict[Place, int]) -> Line | None:
 def flow_of(source: Source) -> str:
     """Where the keys were seen, as evidence."""
     where = f"{source.table}.{source.column}" if source.table else f"column {source.column}"
-    kept = "; the rows beyond the first 32 are not kept" if source.matched < source.keys and source.rows > 32 else ""
+    is_cut = source.matched < source.keys and source.rows > SAMPLED_MOST
+    kept = f"; the rows beyond the first {SAMPLED_MOST} are not kept" if is_cut else ""
     order = ", in the same order" if source.in_order else ""
     return f"{source.matched} of {source.keys} keys were seen in {where} of an earlier result ({plural(source.rows, 'row')}){order}{kept}"

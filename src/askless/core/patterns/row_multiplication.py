@@ -11,8 +11,9 @@ from collections.abc import Iterable
 from typing import NamedTuple
 
 from askless.core.context import Context
-from askless.core.findings import Cost
-from askless.core.joined_rows import SAMPLED_MOST, Joined, joined_rows
+from askless.core.findings import URGENT_SHARE, Cost
+from askless.core.joined_rows import Joined, joined_rows
+from askless.core.model import SAMPLED_MOST
 from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule, taken
 from askless.core.recipes import Separate
 from askless.core.shape_stats import ShapeStats
@@ -27,7 +28,7 @@ RULE = Rule(
     "of a parent sent with each child",
     "small products, DISTINCT, GROUP BY, narrow parents beside their children",
 )
-_URGENT_ROWS, _URGENT_SHARE = 5000.0, 0.25  # a request, of its time
+_URGENT_ROWS = 5000.0  # a request
 _TIMES_LEAST = 1.5  # how often a parent comes, from which it matters
 
 
@@ -138,8 +139,7 @@ def _diagnosis(met: Met, joined: Joined, found: _Found) -> Diagnosis:
     stats = met.stats
     per_request = stats.count / max(stats.requests, 1)
     rows, sent = found.rows * per_request, found.bytes * per_request
-    share = stats.duration_ns / met.route.elapsed_ns if met.route.elapsed_ns else 0.0
-    urgent = found.variant == "product" and (rows >= _URGENT_ROWS or share >= _URGENT_SHARE)
+    urgent = found.variant == "product" and (rows >= _URGENT_ROWS or met.share >= URGENT_SHARE)
     claim = Claim(
         variant=found.variant,
         severity="urgent" if urgent else "worthwhile",

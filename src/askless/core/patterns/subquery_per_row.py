@@ -7,7 +7,7 @@ rows of each evaluation; only a plan tells how the server goes about it.
 from __future__ import annotations
 
 from askless.core.context import Context
-from askless.core.findings import Cost
+from askless.core.findings import URGENT_SHARE, Cost
 from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule
 from askless.core.recipes import GroupOnce
 from askless.core.shape_stats import ShapeStats
@@ -20,7 +20,6 @@ RULE = Rule(
     "a subquery among the columns of 20 rows and more, in a query of 20 ms and more; of 5 ms where no index finds its rows",
     "EXISTS, few rows, quick queries",
 )
-_URGENT_SHARE = 0.25  # of the request's time
 _TABLE_ROWS_LEAST = 500  # in a smaller table a scan costs as much as an index
 
 
@@ -62,7 +61,6 @@ def _is_scanned(one: Correlation, context: Context) -> bool:
 def _diagnosis(met: Met, structure: Structure, shown: list[Correlation], scanned: list[Correlation]) -> Diagnosis:
     stats, schema = met.stats, met.context.schema
     rows = stats.rows / stats.count
-    share = stats.duration_ns / met.route.elapsed_ns if met.route.elapsed_ns else 0.0
     tables = ", ".join(dict.fromkeys(one.inner.table for one in shown))
     because = [
         f"{one.inner} = {one.around} refers to the row around it: {plural(rows, 'row')}, as many evaluations"
@@ -75,7 +73,7 @@ def _diagnosis(met: Met, structure: Structure, shown: list[Correlation], scanned
     ]
     claim = Claim(
         variant="each scans its table" if scanned else "",
-        severity="urgent" if scanned and share >= _URGENT_SHARE else "worthwhile",
+        severity="urgent" if scanned and met.share >= URGENT_SHARE else "worthwhile",
         title=f"a subquery on {tables} for each of {plural(rows, 'row')} of {structure.main}: {stats.query_ns / 1e6:,.0f} ms a query",
         brief=f"subquery on {tables} for each of {plural(rows, 'row')} of {structure.main}",
         evidence="keyed" if schema is not None else "repeated",

@@ -6,7 +6,7 @@ Not flagged: aggregates, look-ups by a unique key, batches of an eager load, loo
 from __future__ import annotations
 
 from askless.core.context import Context
-from askless.core.findings import Cost
+from askless.core.findings import URGENT_SHARE, Cost
 from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule, taken
 from askless.core.recipes import Page
 from askless.core.settings import PAGE_ROWS
@@ -62,7 +62,6 @@ def _diagnosis(met: Met, structure: Structure) -> Diagnosis | None:
     rows, per_request = stats.rows / requests, stats.bytes / requests
     spare_rows = max(rows - PAGE_ROWS, 0)
     filtered = bool(structure.predicates)
-    share = stats.duration_ns / met.route.elapsed_ns if met.route.elapsed_ns else 0.0
     because = [f"up to {plural(stats.rows_most, 'row')} from one query, and no LIMIT"]
     if total is not None:
         because.append(f"{structure.main} has {plural(total, 'row')} now")
@@ -71,7 +70,7 @@ def _diagnosis(met: Met, structure: Structure) -> Diagnosis | None:
     what = "the whole table " if whole else ""
     claim = Claim(
         variant="whole-table" if whole or not filtered else "filtered",
-        severity="urgent" if rows >= 10 * settings.unbounded_rows_least or share >= 0.25 else "worthwhile",
+        severity="urgent" if rows >= 10 * settings.unbounded_rows_least or met.share >= URGENT_SHARE else "worthwhile",
         title=f"{plural(rows, 'row')} of {what}{structure.main} in one query without LIMIT ({size(per_request, 'bytes')} a request)",
         evidence="keyed" if whole else "repeated",
         because=(*because, *taken(met.route)),

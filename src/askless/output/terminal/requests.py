@@ -23,24 +23,37 @@ def requests(out: Console, document: documents.RequestsDocument) -> None:
         ("route", "l"), ("requests", "r"), ("queries", "r"), ("shapes", "r"), ("repeated", "r"), ("db ms", "r"),
         ("share", "r"), ("rows", "r"), ("bytes", "r"), ("noise", "r"), ("objects", "r"), ("memory", "r"),
     ]  # fmt: skip
-    left_out = {9} if not document.noise else set()
-    left_out |= {10} if not any(row.objects for row in document.routes) else set()
-    left_out |= {11} if not any(row.memory_bytes for row in document.routes) else set()
-    is_tracked = not {10, 11} <= left_out
-    if out.width < WIDE or is_tracked:
-        left_out |= {3, 9}
-    if out.width < WIDE and is_tracked:
-        left_out |= {6, 8} | ({7} if 10 not in left_out else set())  # objects are rows, nearly
-    table = table_of(*(column for i, column in enumerate(columns) if i not in left_out))
+    objects = any(row.objects for row in document.routes)
+    memory = any(row.memory_bytes for row in document.routes)
+    is_narrow = out.width < WIDE
+    shown = {
+        "shapes": not (is_narrow or objects or memory),
+        "noise": document.noise > 0 and not (is_narrow or objects or memory),
+        "share": not (is_narrow and (objects or memory)),
+        "rows": not (is_narrow and objects),  # objects are rows, nearly
+        "bytes": not (is_narrow and (objects or memory)),
+        "objects": objects,
+        "memory": memory,
+    }
+    columns = [(name, side) for name, side in columns if shown.get(name, True)]
+    table = table_of(*columns)
     table.columns[0].min_width = NARROWEST
     for row in document.routes:
-        cells: tuple[RenderableType, ...] = (
-            InMiddle(row.route), f"{row.requests:,}", number(row.queries), number(row.shapes),
-            Text(number(row.repeated), style="bold" if row.repeated >= 3 else ""), milliseconds(row.database_ms),
-            percent(row.share), number(row.rows), size(row.bytes), number(row.noise), number(row.objects),
-            size(row.memory_bytes) if row.memory_bytes else "–",
-        )  # fmt: skip
-        table.add_row(*(cell for i, cell in enumerate(cells) if i not in left_out))
+        cells: dict[str, RenderableType] = {
+            "route": InMiddle(row.route),
+            "requests": f"{row.requests:,}",
+            "queries": number(row.queries),
+            "shapes": number(row.shapes),
+            "repeated": Text(number(row.repeated), style="bold" if row.repeated >= 3 else ""),
+            "db ms": milliseconds(row.database_ms),
+            "share": percent(row.share),
+            "rows": number(row.rows),
+            "bytes": size(row.bytes),
+            "noise": number(row.noise),
+            "objects": number(row.objects),
+            "memory": size(row.memory_bytes) if row.memory_bytes else "–",
+        }
+        table.add_row(*(cells[name] for name, _ in columns))
     out.print(table)
     out.print(
         Text(

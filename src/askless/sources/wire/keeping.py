@@ -11,7 +11,6 @@ from askless.core.sql.slots import Value
 VALUE_MOST = 2000  # characters of one parameter that are kept
 LIST_MOST = 500  # values of a list that is kept whole
 KEY_MOST = 64  # a sampled value longer than this is no key
-SAMPLE_ROWS = 32  # rows of a result that are looked at closely
 SAMPLED_COLUMNS_MOST = 12
 WIDTHS_FIRST, WIDTHS_EVERY = 4, 64  # which executions of a text have their column widths told
 TEXT_MOST = 1024 * 1024  # characters of a statement

@@ -430,8 +430,7 @@ def bare_foreign_keys(
             if _begins_one(table, key.columns) or any(_leads(key.columns, columns) for columns in planned):
                 continue
             queries = tuple(s.digest for s in workload if _asks_by(s.structure, table.name, key.columns[0].lower()))
-            name = ddl.name_for(table.name, key.columns, {index.name for index in table.indexes})
-            product = ddl.create_index(name, table.name, key.columns, schema.system, types=table.types)
+            product = ddl.plain_index(table, key.columns, schema.system)
             results.append(BareKey(table.name, key.columns, key.table, table.rows, product, queries))
     return results
 

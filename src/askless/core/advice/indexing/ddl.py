@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 
+from askless.core.model import Table
 from askless.core.systems import is_cut, system_of
 
 NAME_MOST = 60  # PostgreSQL cuts names at 63 bytes
@@ -30,6 +31,12 @@ def create_index(
     )
     tail = f" WHERE {where}" if where else ""
     return f"CREATE INDEX {quoted(name)} ON {quoted(table)} ({listed}){tail}"
+
+
+def plain_index(table: Table, columns: Sequence[str], system: str) -> str:
+    """A CREATE INDEX statement for columns of a table that is known, under a name that is free there."""
+    name = name_for(table.name, columns, {index.name for index in table.indexes})
+    return create_index(name, table.name, columns, system, types=table.types)
 
 
 def drop_index(name: str, table: str, system: str) -> str:

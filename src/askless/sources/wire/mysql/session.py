@@ -10,10 +10,11 @@ from collections import deque
 from struct import error
 from zlib import crc32
 
+from askless.core.model import SAMPLED_MOST
 from askless.core.sql.slots import Value
 from askless.sources.wire import Facts, Seen, Unreadable
 from askless.sources.wire.framing import Leftover
-from askless.sources.wire.keeping import SAMPLE_ROWS, Counted, statement_text
+from askless.sources.wire.keeping import Counted, statement_text
 from askless.sources.wire.mysql import packets
 from askless.sources.wire.mysql.execution import Execution, Prepared, told_of
 from askless.sources.wire.mysql.values import Column, binary_value, column_of
@@ -413,7 +414,7 @@ class Session:
         execution.rows += 1
         execution.bytes += length + (0 if execution.binary else 3 * execution.counted_columns)
         self._row_goes_on = length == packets.LONGEST
-        if execution.rows <= SAMPLE_ROWS and not self._row_goes_on:
+        if execution.rows <= SAMPLED_MOST and not self._row_goes_on:
             row = data[position:end]
             execution.sample.append(row)
             execution.crc = crc32(row, execution.crc)

@@ -13,9 +13,10 @@ from struct import Struct, error, unpack_from
 from typing import ClassVar
 from zlib import crc32
 
+from askless.core.model import SAMPLED_MOST
 from askless.sources.wire import Facts, Seen, Unreadable
 from askless.sources.wire.framing import Leftover
-from askless.sources.wire.keeping import SAMPLE_ROWS, Counted, statement_text
+from askless.sources.wire.keeping import Counted, statement_text
 from askless.sources.wire.postgresql.execution import Columns, Execution, Portal, Prepared, Step, told_of
 from askless.sources.wire.splitting import split
 
@@ -238,7 +239,7 @@ class Session:
             return
         execution.rows += 1
         execution.bytes += length - 6
-        if execution.rows <= SAMPLE_ROWS:
+        if execution.rows <= SAMPLED_MOST:
             row = data[position + 5 : end]
             execution.sample.append(row)
             execution.crc = crc32(row, execution.crc)
