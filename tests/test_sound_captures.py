@@ -125,7 +125,7 @@ def changed(line: int, key: str, value: Any) -> list[dict[str, Any]]:
     return lines
 
 
-@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(lines=altered())
 @example(lines=changed(12, "statement", [1, 2, 2, 2, 2, 77]))  # a statement that nobody told of
 @example(lines=changed(5, "sampled", [-1]))

@@ -156,7 +156,7 @@ TAILS = st.sampled_from(["", " ORDER BY eta", " ORDER BY eta DESC, id LIMIT 5", 
 OUTPUTS = st.sampled_from(["*", "id", "id, eta", "count(*)", "remark, status"])
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(
     st.lists(st.tuples(OUTPUTS, CONDITIONS, TAILS), min_size=1, max_size=4),
     st.sampled_from(["sqlite", "postgresql", "mariadb"]),

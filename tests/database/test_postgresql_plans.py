@@ -217,7 +217,7 @@ lines = st.one_of(
 )  # fmt: skip
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=300)
 @given(st.lists(lines, max_size=12))
 def test_any_text_gives_a_tree_or_says_why_not(text: list[str]) -> None:
     try:

@@ -99,7 +99,7 @@ def plain(value: Any) -> Any:
     return (type(value).__name__, str(value))
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(st.lists(st.tuples(texts, st.lists(scalars, max_size=4)), min_size=1, max_size=8))
 def test_texts_and_parameters_come_back(probe: Any, queries: list[tuple[str, list[Any]]]) -> None:
     found, parameters, _, _ = written(probe, [record(text, tuple(values), []) for text, values in queries])
@@ -110,7 +110,7 @@ def test_texts_and_parameters_come_back(probe: Any, queries: list[tuple[str, lis
         assert list(kept) == [plain(value) for value in values]
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=100)
 @given(st.integers(1, 5).flatmap(lambda width: st.lists(st.tuples(*[scalars] * width), min_size=1, max_size=40)))
 def test_results_are_measured_and_sampled(probe: Any, rows: list[tuple[Any, ...]]) -> None:
     description = [(f"column_{i}",) for i in range(len(rows[0]))]
@@ -158,7 +158,7 @@ def test_a_table_that_changes_under_its_statement(probe: Any) -> None:
     assert found.rows == [1, 1] and samples[0] == ((1, 2, 3),) and samples[1] is None
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=100)
 @given(st.lists(st.tuples(texts, st.integers(0, 10**9)), min_size=1, max_size=10))
 def test_the_writer_for_other_sources_writes_what_is_read(queries: list[tuple[str, int]]) -> None:
     clean = [(text.encode("utf-8", "replace").decode(), number) for text, number in queries]
@@ -195,7 +195,7 @@ LOAD = ("sqlalchemy", "query", "Vessel", "", "Vessel", True)
 names = st.text(st.characters(codec="ascii", categories=["L", "N"]), min_size=1, max_size=8)
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.lists(st.lists(st.lists(names, max_size=5), max_size=6), min_size=1, max_size=5))
 def test_what_was_read_comes_back_with_its_query(probe: Any, results: list[list[list[str]]]) -> None:
     """Each result is a list of objects, each object the attributes that were read of it, in turn."""
@@ -235,7 +235,7 @@ def test_what_was_read_comes_back_with_its_query(probe: Any, results: list[list[
         assert found.load(i) is not None and found.load(i).target == "Vessel"
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=200)
 @given(st.lists(st.one_of(st.binary(max_size=40), st.sampled_from([b'{"event":"end","request":9,"end_ns":1}', b'{"event":"use","request":1,"used":[[7,"V",1,1,{},{}]]}', b'{"event":"use","request":1,"used":[[0,"V",1]]}', b'{"event":"load","id":1,"orm":"x","kind":"lazy"}', b'{"event":"queries","request":1,"count":2,"statement":3,"duration_ns":[1]}', b"[]", b"null"])), max_size=12))  # fmt: skip
 def test_lines_that_make_no_sense_are_reported_and_no_more(lines: list[bytes]) -> None:
     feed = Feed(Path("made.jsonl"))

@@ -21,6 +21,9 @@ for turn in range(2):
     with askless.request("berth board"):
         for (number,) in db.execute("SELECT id FROM berth").fetchall():
             db.execute("SELECT name FROM berth AS b WHERE id = ?", (number,)).fetchone()
+with askless.request("berths by hand"):  # so many that they matter by their number, on a busy machine too
+    for number in range(24):
+        db.execute("SELECT id FROM berth AS c WHERE id = ?", (number,)).fetchone()
 """
 
 
