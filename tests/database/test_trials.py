@@ -367,15 +367,16 @@ def test_a_look_up_of_the_latest_is_no_look_up_of_all(
 
 def test_weighing_tells_which_part_costs(office: Office) -> None:
     sql = (
-        "SELECT v.id, (SELECT count(*) FROM manifest_line m WHERE m.goods = v.flag) AS shipped FROM vessel v "
+        "SELECT v.id, (SELECT count(*) FROM berth b WHERE b.name = v.flag) AS moored FROM vessel v "
         "LEFT JOIN port_call c ON c.vessel_id = v.id AND c.id < 3 WHERE v.id < ? AND v.name <> 'x' ORDER BY v.name"
     )
     ran = run("weigh", "--db", office.url, "--sql", sql, "--parameters", "[12]", "--json", "--timeout", 120)
     assert ran.code == 0, ran.err
     parts = {(part["kind"], part["part"][:12]): part for part in ran.json["parts"]}
     assert [kind for kind, _ in parts] and {kind for kind, _ in parts} == {"join", "condition", "subquery", "sort"}
-    ratios = [part["ratio"]["value"] for part in ran.json["parts"]]
-    assert ratios == sorted(ratios, reverse=True), "the dearest first"
+    # What takes seconds without a part, as on a busy machine, runs once and claims no ratio.
+    ratios = [part["ratio"]["value"] for part in ran.json["parts"] if part["ratio"] is not None]
+    assert ratios and ratios == sorted(ratios, reverse=True), "the dearest first"
     assert all(
         part["costs_ms"] == pytest.approx(ran.json["whole_ms"] - part["without_ms"]) for part in ran.json["parts"]
     )
