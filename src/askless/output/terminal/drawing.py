@@ -13,9 +13,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from askless.core.findings import Line
-from askless.core.words import whereabouts
-from askless.output.text import in_middle, one_line, safe, short_path
+from askless.output.text import in_middle, one_line, safe
 
 SEVERITY_STYLE = {"urgent": "bold red", "worthwhile": "yellow", "minor": "cyan"}
 WIDEST = 100
@@ -73,13 +71,3 @@ class InMiddle:
     def __rich_measure__(self, console: Console, options: ConsoleOptions) -> Measurement:
         """From the least that tells one route from another to the whole name."""
         return Measurement(min(NARROWEST, len(self.text)), len(self.text))
-
-
-def at(line: Line) -> str:
-    """A line of code as people write it: file:line."""
-    return whereabouts(short_path(line.file), line.line)
-
-
-def in_function(line: Line) -> str:
-    """The function of a line of code, behind it; nothing where it is not known."""
-    return f" in {safe(line.function)}" if line.function else ""

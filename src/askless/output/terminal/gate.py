@@ -5,10 +5,11 @@ from __future__ import annotations
 from rich.console import Console, RenderableType
 from rich.text import Text
 
-from askless.core.budget import amount
 from askless.core.findings import Finding
 from askless.core.words import plural
-from askless.output.terminal.drawing import NARROWEST, WIDE, InMiddle, at, indented, table_of
+from askless.output import judged
+from askless.output.phrases import at
+from askless.output.terminal.drawing import NARROWEST, WIDE, InMiddle, indented, table_of
 from askless.output.text import safe
 from askless.reports import documents
 
@@ -18,17 +19,8 @@ _WITHIN_MOST = 12  # rows that are listed although nothing is wrong with them
 def gate(out: Console, document: documents.GateDocument) -> None:
     """First whether it passed, then what is over."""
     over = [row for row in document.rows if row.over]
-    by = " and ".join(
-        filter(
-            None,
-            [
-                document.project and f"the budgets of {document.project}",
-                document.baseline and f"the baseline {document.baseline}",
-            ],
-        )
-    )
-    head = Text().append(*(("passed", "bold green") if document.passed else ("NOT passed", "bold red")))
-    head.append(f": {len(over)} of {plural(len(document.rows), 'limit')} over, by {safe(by)}")
+    head = Text(judged.outcome(document), style="bold green" if document.passed else "bold red")
+    head.append(": " + safe(judged.how_many(document)), style="not bold default")
     out.print(head)
     if document.rows:
         columns = [("", "l"), ("route", "l"), ("at most", "r"), ("seen", "r"), ("over by", "r")]
@@ -46,9 +38,7 @@ def gate(out: Console, document: documents.GateDocument) -> None:
     for finding in document.findings:
         _finding(out, finding)
     for route in document.not_asked:
-        out.print(
-            Text(f"not judged: the capture has no request of {safe(route)} (--partial lets that pass)", style="yellow")
-        )
+        out.print(Text(safe(judged.not_judged(route)), style="yellow"))
     for remark in document.remarks:
         out.print(Text(safe(remark), style="yellow"))
     if document.accepted:
@@ -56,21 +46,9 @@ def gate(out: Console, document: documents.GateDocument) -> None:
 
 
 def _cells(row: documents.GateRow, is_wide: bool) -> tuple[RenderableType, ...]:
-    is_pattern = row.measure == "patterns"
-    what = "findings" if is_pattern else row.measure.replace("database_ms", "database")
-    limit = "none" if is_pattern else _short(row.measure, row.limit)
-    if row.source == "baseline":
-        limit = "no new one" if is_pattern else f"{limit} before"
-    more = ""
-    if row.over and not is_pattern:
-        share = f" (+{100 * (row.seen / row.limit - 1):,.0f} %)" if row.limit else ""
-        more = _short(row.measure, row.seen - row.limit) + share
     mark = Text("over" if row.over else "ok", style="red" if row.over else "green")
-    return mark, InMiddle(row.route), *([what] if is_wide else ()), limit, _short(row.measure, row.seen), more
-
-
-def _short(measure: str, value: float) -> str:
-    return amount(measure, value).removesuffix(" in the database")
+    what = [judged.what(row)] if is_wide else []
+    return mark, InMiddle(row.route), *what, judged.limit(row), judged.seen(row), judged.over_by(row)
 
 
 def _finding(out: Console, finding: Finding) -> None:

@@ -6,7 +6,8 @@ from rich.console import Console
 from rich.text import Text
 
 from askless.core.words import plural, whereabouts
-from askless.output.terminal.drawing import in_function, table_of
+from askless.output.phrases import in_function
+from askless.output.terminal.drawing import table_of
 from askless.output.text import brief, milliseconds, one_line, percent, safe, short_path
 from askless.reports import documents
 
