@@ -68,6 +68,24 @@ def add_json(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--json", action="store_true", help="print JSON (its form: askless schema COMMAND)")
 
 
+FORMATS = ("terminal", "json", "markdown", "sarif", "csv")
+
+
+def add_format(parser: argparse.ArgumentParser, names: Sequence[str] = FORMATS) -> None:
+    """Output for people, for programs, and for services that show it beside the code."""
+    formats = parser.add_mutually_exclusive_group()
+    formats.add_argument(
+        "--format", metavar="FORMAT", choices=names, default="terminal", help="print it as " + ", ".join(names)
+    )
+    formats.add_argument(
+        "--json",
+        action="store_const",
+        dest="format",
+        const="json",
+        help="print JSON (its form: askless schema COMMAND)",
+    )
+
+
 def add_database(parser: argparse.ArgumentParser, required: bool = False) -> None:
     """The database that a command asks."""
     parser.add_argument(
@@ -157,14 +175,15 @@ def saved_schema(path: Path | None) -> Schema | None:
     return schema_file(path)
 
 
-def show(document: Document, json: bool, variant: str = "", form: str = "terminal") -> None:
+def show(document: Document, json: bool = False, variant: str = "", form: str = "terminal") -> None:
     """A document on standard output, as JSON or in a format of this name; its notes on standard error."""
     from askless.output import delivery, notices
     from askless.output.formats import View
+    from askless.project.root import root
 
     notices.progress_done()
     notices.notes(document.notes)
-    delivery.to_stdout(document, "json" if json else form, View(variant))
+    delivery.to_stdout(document, "json" if json else form, View(variant, root() if form == "sarif" else None))
 
 
 def milliseconds_of(text: str, option: str = "--round-trip") -> float:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import add_json, file, show
+from askless.cli.common import add_format, file, show
 
 EXAMPLES = """  askless compare before after
   askless compare before after --judge        exit code 1 if there are new findings"""
@@ -17,7 +17,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--judge", action="store_true", help="exit with 1 if there are new findings that the project does not accept"
     )
-    add_json(parser)
+    add_format(parser)
     parser.set_defaults(run=run)
 
 
@@ -26,5 +26,5 @@ def run(options: argparse.Namespace) -> int:
     from askless.reports.compare import compare
 
     document = compare(options.before, options.after)
-    show(document, options.json)
+    show(document, form=options.format)
     return int(options.judge and bool(document.new))

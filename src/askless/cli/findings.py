@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import add_capture, add_database, add_json, add_schema, milliseconds_of, show
+from askless.cli.common import add_capture, add_database, add_format, add_schema, milliseconds_of, show
 from askless.core import patterns
 from askless.core.errors import AskLessError
 from askless.core.severities import SEVERITIES
@@ -51,7 +51,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--values", action="store_true", help="show literals of statements; they may be private")
     add_database(parser)
     add_schema(parser)
-    add_json(parser)
+    add_format(parser)
     parser.set_defaults(run=run)
 
 
@@ -75,7 +75,7 @@ def run(options: argparse.Namespace) -> int:
         listed = [f.key for f in document.findings if options.accepted or f.key not in document.accepted]
         key = naming.finding_name(options.capture, options.show, listed, shown=not filtered)
         document = findings.only(document, key)
-    elif not options.json:
+    elif options.format == "terminal":
         lists.remember(options.capture, "finding", [finding.key for finding in document.findings])
-    show(document, options.json, variant)
+    show(document, variant=variant, form=options.format)
     return int(options.judge is not None and findings.judge(document, options.judge))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import add_capture, add_json, file, show
+from askless.cli.common import FORMATS, add_capture, add_format, file, show
 
 EXAMPLES = """  askless gate calls                             by the [[budgets]] of askless.toml; exit code 1 if one is over
   askless gate calls --baseline before           and no more queries, rows, bytes or findings than before
@@ -23,7 +23,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--propose", action="store_true", help="print budgets for what the capture asks, as TOML; judge nothing"
     )
-    add_json(parser)
+    add_format(parser, (*FORMATS, "junit"))
     parser.set_defaults(run=run)
 
 
@@ -37,5 +37,5 @@ def run(options: argparse.Namespace) -> int:
         sys.stdout.write(gate.proposal(options.capture))
         return 0
     document = gate.gate(options.capture, options.baseline, options.partial)
-    show(document, options.json)
+    show(document, form=options.format)
     return 0 if document.passed else 1

@@ -19,6 +19,10 @@ REGISTRY = {
     "terminal": "askless.output.terminal",
     "json": "askless.output.json_text",
     "sql": "askless.output.sql",
+    "markdown": "askless.output.markdown",
+    "sarif": "askless.output.sarif",
+    "junit": "askless.output.junit",
+    "csv": "askless.output.csv_text",
     "svg": "askless.output.figures",
     "png": "askless.output.figures",
 }
@@ -27,9 +31,13 @@ FIGURES = ("svg", "png")
 
 
 class View(msgspec.Struct, frozen=True):
-    """How to show a document, where a format has several ways. `variant` is one of them, by a name of the command's."""
+    """How to show a document, where a format has several ways. `variant` is one of them, by a name of the command's.
+
+    `root` is the folder that files of the project are named from, for formats that other programs read.
+    """
 
     variant: str = ""
+    root: Path | None = None
 
 
 class Format(Protocol):

@@ -70,7 +70,10 @@ class GateRow(msgspec.Struct, frozen=True):
 
 
 class GateDocument(Document, frozen=True, kw_only=True):
-    """`askless gate`. `not_asked` are routes with a budget, or of the baseline, of which the capture has no request."""
+    """`askless gate`. `not_asked` are routes with a budget, or of the baseline, of which the capture has no request.
+
+    With `partial`, those may be missing.
+    """
 
     capture: str
     baseline: str
@@ -81,6 +84,7 @@ class GateDocument(Document, frozen=True, kw_only=True):
     accepted: int
     remarks: tuple[str, ...]
     passed: bool
+    partial: bool = False
 
 
 class Projected(msgspec.Struct, frozen=True):

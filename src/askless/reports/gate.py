@@ -77,6 +77,7 @@ def gate(path: Path, baseline: Path | None = None, partial: bool = False) -> doc
         accepted=len(found.accepted),
         remarks=tuple(remarks),
         passed=not over and judged > 0 and (partial or not lacking),
+        partial=partial,
         notes=notes,
     )
 

@@ -1,0 +1,82 @@
+"""A gate as JUnit's XML, which every CI system shows: a suite a route, a case a limit."""
+
+from __future__ import annotations
+
+import re
+from xml.etree import ElementTree as Xml
+
+from askless.core.findings import Finding
+from askless.output import judged, phrases
+from askless.output.formats import View
+from askless.output.text import safe
+from askless.reports import documents
+from askless.reports.documents import Document
+
+_NO_XML = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")  # signs that XML 1.0 has no way to write
+
+
+def _text(text: str) -> str:
+    return _NO_XML.sub("\ufffd", safe(text))
+
+
+class Junit:
+    """See the module. The form is the one that Jenkins publishes a schema of; the others read it too."""
+
+    documents = frozenset({"gate"})
+
+    def check(self) -> None:
+        """Nothing more is needed."""
+
+    def render(self, document: Document, view: View) -> bytes:
+        """The limits as cases; a route that was not asked is one that failed, or was skipped where that may be."""
+        assert isinstance(document, documents.GateDocument)
+        by_key = {finding.key: finding for finding in document.findings}
+        root = Xml.Element("testsuites", name="askless gate")
+        routes = dict.fromkeys([row.route for row in document.rows] + list(document.not_asked))
+        counted = [_suite(root, route, document, by_key) for route in routes]
+        for place, name in enumerate(("tests", "failures")):
+            root.set(name, str(sum(counts[place] for counts in counted)))
+        Xml.indent(root)
+        content: bytes = Xml.tostring(root, encoding="utf-8", xml_declaration=True)
+        return content + b"\n"
+
+
+def _suite(
+    root: Xml.Element, route: str, document: documents.GateDocument, by_key: dict[str, Finding]
+) -> tuple[int, int]:
+    """The cases of a route; how many there are, and how many failed."""
+    suite = Xml.SubElement(root, "testsuite", name=_text(route))
+    failures = skipped = 0
+    rows = [row for row in document.rows if row.route == route]
+    for row in rows:
+        most = "at most" if row.source == "budget" else "no more than"
+        name = f"{judged.what(row)}: {most} {judged.limit(row)}"
+        if row.measure == "patterns":
+            name = f"{judged.what(row)}: {judged.limit(row)}" + (f" ({row.findings[0]})" if row.findings else "")
+        case = Xml.SubElement(suite, "testcase", classname=_text(route), name=_text(f"{name}, by the {row.source}"))
+        if row.over:
+            failures += 1
+            more = f", over by {judged.over_by(row)}" if judged.over_by(row) else ""
+            failed = Xml.SubElement(case, "failure", message=_text(f"{judged.seen(row)}{more}"), type="over")
+            failed.text = _text("\n".join(_told(by_key[key]) for key in row.findings if key in by_key))
+    if route in document.not_asked:
+        case = Xml.SubElement(suite, "testcase", classname=_text(route), name="asked")
+        message = _text(judged.not_judged(route))
+        if document.partial:
+            skipped += 1
+            Xml.SubElement(case, "skipped", message=message)
+        else:
+            failures += 1
+            Xml.SubElement(case, "failure", message=message, type="not-asked")
+    tests = len(rows) + (route in document.not_asked)
+    counts = {"tests": tests, "failures": failures, "errors": 0, "skipped": skipped}
+    suite.attrib.update({name: str(count) for name, count in counts.items()})
+    return tests, failures
+
+
+def _told(finding: Finding) -> str:
+    where = f"\n  {phrases.first_line(finding)}" if finding.lines else ""
+    return f"{finding.pattern} {finding.key}: {finding.title}{where}"
+
+
+FORMATS = {"junit": Junit()}

@@ -1,0 +1,246 @@
+"""Documents as Markdown: what changed comes first, and all of it fits a comment on a pull request."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any
+
+from askless.core.findings import Advice, Edit, Finding
+from askless.core.words import plural, size
+from askless.output import judged, phrases
+from askless.output.formats import View
+from askless.output.text import one_line, safe
+from askless.reports import documents
+from askless.reports.documents import Document, name_of
+
+# The smallest limit of the common hosts, in characters, less what a person may want to add (Bitbucket 32,768, GitHub
+# 65,536, Azure DevOps 150,000, GitLab 1,000,000).
+COMMENT_MOST = 32_000
+CELL_MOST = 120
+SQL_MOST = 1_500
+_SIGNS = re.compile(r"([\\`*\[\]<>#|~$]|(?<!\w)_|_(?!\w)|^[-+=]|^\d+(?=[.)]))")
+_ADDRESS = re.compile(r"@(?=\w)|(?<=\w)(?=://)")
+
+
+def plain(text: str, longest: int = 0) -> str:
+    """Text that no reader of Markdown takes for anything else: no mark-up, no mention of a person, no link."""
+    kept = _SIGNS.sub(r"\\\1", one_line(text, longest).replace("&", "&amp;"))
+    return _ADDRESS.sub(lambda found: found[0] + "\u2060", kept)
+
+
+def code(text: str, longest: int = 0) -> str:
+    """Text as it is, in one line; a fence longer than any run of backticks in it."""
+    flat = one_line(text, longest) or " "
+    fence = "`" * (1 + max((len(run) for run in re.findall(r"`+", flat)), default=0))
+    room = " " if flat.startswith("`") or flat.endswith("`") else ""
+    return f"{fence}{room}{flat}{room}{fence}"
+
+
+def cell(text: str) -> str:
+    """Text as it is, in a cell of a table."""
+    return code(text, CELL_MOST).replace("|", "\\|")
+
+
+def block(text: str, language: str = "") -> str:
+    """Lines as they are."""
+    kept = safe(text).strip("\n")
+    if len(kept) > SQL_MOST:
+        kept = kept[:SQL_MOST] + " …"
+    fence = "`" * max(3, 1 + max((len(run) for run in re.findall(r"`+", kept)), default=0))
+    return f"{fence}{language}\n{kept}\n{fence}"
+
+
+def table(head: Sequence[str], sides: str, rows: Iterable[Sequence[str]]) -> str:
+    """A table; `sides` has an l or an r for each column."""
+    rules = ["---:" if side == "r" else "---" for side in sides]
+    lines = [head, rules, *rows]
+    return "\n".join("| " + " | ".join(line) + " |" for line in lines)
+
+
+def fitting(blocks: Sequence[str], rest: Callable[[int], str]) -> str:
+    """As many blocks as fit a comment; `rest` says what to do about those that do not."""
+    kept: list[str] = []
+    room = COMMENT_MOST - len(rest(len(blocks))) - 2
+    for turn, one in enumerate(blocks):
+        room -= len(one) + 2
+        if room < 0:
+            kept.append(rest(len(blocks) - turn))
+            break
+        kept.append(one)
+    return "\n\n".join(kept) + "\n"
+
+
+def findings(document: documents.FindingsDocument, view: View) -> str:
+    """What to change, an edit after the other, each with what it mends; or findings one by one, or one story."""
+    by_key = {finding.key: finding for finding in document.findings}
+    lines = [*phrases.remarks(document), *document.notes]
+    if view.variant == "story":
+        return fitting([part for finding in document.findings for part in _story(finding)], lambda _: "…")
+    head = f"### Ask Less: {plural(len(document.findings), 'finding')}"
+    asked = f"{plural(document.requests, 'request')}, {plural(document.queries, 'query')}"
+    if not document.findings:
+        return "\n\n".join([head, plain(phrases.nothing_found(document)), *map(plain, lines)]) + "\n"
+    summed = f"{phrases.weights(document.edits)} in {asked}." if document.edits else f"{asked}."
+    if view.variant == "each" or not document.edits:
+        blocks = [_one(finding, document) for finding in document.findings]
+        more = "findings"
+    else:
+        blocks = [
+            _edit(edit, [by_key[key] for key in edit.findings if key in by_key], document) for edit in document.edits
+        ]
+        more = "edits"
+    blocks = [head + "\n\n" + plain(summed), *blocks]
+    if lines:
+        blocks.append("\n\n".join(map(plain, lines)))
+    return fitting(
+        blocks, lambda left: f"… and {left:,} {more} more, for which there is no room: "
+        f"{code(f'askless findings {document.capture} --all')}"
+    )  # fmt: skip
+
+
+def _edit(edit: Edit, mended: Sequence[Finding], document: documents.FindingsDocument) -> str:
+    route, more = phrases.routes_of(edit)
+    lines = [f"#### {edit.severity}: {code(route)}{plain(more)}", plain(phrases.gain(edit, mended)), _change(edit)]
+    points = []
+    for finding in mended:
+        where = f", {code(phrases.first_line(finding))}" if finding.lines else ""
+        accepted = ", accepted" if finding.key in document.accepted else ""
+        caller = phrases.caller_apart(finding, document.findings)
+        called = f", called at {code(phrases.place(caller))}" if caller is not None else ""
+        points.append(
+            f"- {plain(finding.pattern)} {code(finding.key)} ({finding.evidence}{accepted}): {plain(finding.brief)}{where}{called}"
+        )
+    return "\n\n".join([*filter(None, lines), "\n".join(points)])
+
+
+def _change(change: Edit | Advice) -> str:
+    where = f", {plain(phrases.where(change.at))}" if change.at is not None else ""
+    call = f"\n\n{block(change.code, 'python' if change.code.lstrip().startswith('.') else '')}" if change.code else ""
+    return f"→ **{plain(change.title)}**{where}{call}"
+
+
+def _one(finding: Finding, document: documents.FindingsDocument) -> str:
+    accepted = ", accepted" if finding.key in document.accepted else ""
+    where = code(phrases.first_line(finding)) if finding.lines else ""
+    saves = phrases.saving(finding)
+    lines = [
+        f"#### {finding.severity}: {plain(finding.pattern)} on {code(finding.route)}, {code(finding.key)}{accepted}",
+        plain(finding.title),
+        where,
+        plain(f"{saves}; evidence: {finding.evidence}") if saves else "",
+        _change(finding.advice[0]) if finding.advice else "",
+    ]
+    return "\n\n".join(filter(None, lines))
+
+
+def _story(finding: Finding) -> list[str]:
+    head = f"### {finding.severity}: {plain(phrases.kind(finding))} on {code(finding.route)}, {code(finding.key)}"
+    parts = [head, plain(finding.title), "**Where**"]
+    parts.append(
+        "\n".join(f"- {code(text) if line is not None else plain(text)}" for text, line in phrases.places(finding))
+    )
+    doubts = [f"- not sure: {plain(doubt)}" for doubt in finding.unsure]
+    parts += [
+        f"**Evidence: {finding.evidence}**",
+        "\n".join([*(f"- {plain(one)}" for one in finding.because), *doubts]),
+    ]
+    parts += ["**Cost**", "\n".join(f"- {plain(text)}" for text in phrases.costs(finding))]
+    parts += ["**The query**", block(finding.sql, "sql")]
+    beside = len(finding.advice) > 1
+    if beside:
+        rows = [
+            [str(turn), plain(one.title), plain(one.saving), plain(one.trade_off)]
+            for turn, one in enumerate(finding.advice, 1)
+        ]
+        parts += ["**The roads, side by side**", table(["", "road", "what it gives", "its price"], "rlll", rows)]
+    for turn, advice in enumerate(finding.advice, 1):
+        parts += [f"**Advice {turn} of {len(finding.advice)}**: {_change(advice)}"]
+        told = [("why", advice.why), *([] if beside else [("saving", advice.saving), ("price", advice.trade_off)])]
+        told += [("check", check) for check in advice.check]
+        parts.append("\n".join(f"- {name}: {plain(text)}" for name, text in told if text))
+        if advice.sql:
+            parts += ["the SQL afterwards:", block(advice.sql, "sql")]
+    return [part for part in parts if part]
+
+
+def gate(document: documents.GateDocument) -> str:
+    """Whether it passed, what is over, the findings that may not be there."""
+    over = [row for row in document.rows if row.over]
+    blocks = [f"### Ask Less: **{judged.outcome(document)}**\n\n{plain(judged.how_many(document))}"]
+    if over:
+        rows = [
+            [cell(row.route), judged.what(row), judged.limit(row), judged.seen(row), judged.over_by(row)]
+            for row in over
+        ]
+        blocks.append(table(["route", "what", "at most", "seen", "over by"], "llrrr", rows))
+    blocks += [_finding(finding) for finding in document.findings]
+    blocks += [plain(judged.not_judged(route)) for route in document.not_asked]
+    blocks += list(map(plain, document.remarks))
+    if document.accepted:
+        blocks.append(plain(f"{plural(document.accepted, 'finding')} accepted in {document.project}"))
+    return fitting(blocks, lambda left: f"… and {left:,} more parts, for which there is no room: {_again(document)}")
+
+
+def _again(document: documents.GateDocument) -> str:
+    words = ["askless gate", document.capture, *(["--baseline", document.baseline] if document.baseline else [])]
+    return code(" ".join(words))
+
+
+def _finding(finding: Finding) -> str:
+    where = f"\n  {code(phrases.at(finding.lines[0]))}" if finding.lines else ""
+    return f"- {plain(finding.pattern)} on {code(finding.route)}, {code(finding.key)}: {plain(finding.title)}{where}"
+
+
+def compare(document: documents.CompareDocument) -> str:
+    """What became of the findings, then the routes: those first that ask something else now."""
+    counts = ", ".join(
+        f"{len(items):,} {title}"
+        for title, items in (("new", document.new), ("gone", document.gone), ("left", document.left))
+    )
+    blocks = [f"### Ask Less: findings {counts}"]
+    if document.new:
+        blocks += ["**New**", *map(_finding, document.new)]
+    moved = [row for row in document.routes if judged.moved(row)]
+    same = len(document.routes) - len(moved)
+    if moved:
+        head = ["route", "queries", "rows", "bytes", "ms a request, quartiles", "faster by"]
+        blocks.append(table(head, "lrrrrl", map(_route, moved)))
+    if same:
+        blocks.append(plain(f"{plural(same, 'route')} {'asks' if same == 1 else 'ask'} the same on both sides."))
+    blocks.append(plain(judged.drift(document)))
+    for title, items in (("Gone", document.gone), ("Left", document.left)):
+        if items:
+            blocks += [f"**{title}**", *map(_finding, items)]
+    if document.accepted:
+        blocks.append(plain(f"{plural(document.accepted, 'finding')} accepted in askless.toml"))
+    again = code(f"askless compare {document.before} {document.after}")
+    return fitting(blocks, lambda left: f"… and {left:,} more parts, for which there is no room: {again}")
+
+
+def _route(row: documents.CompareRow) -> list[str]:
+    counts = [judged.pair(row.queries), judged.pair(row.rows), judged.pair(row.bytes, size)]
+    before, after = map(judged.spread, row.time)
+    pairs = [one if one == other else f"{one} → {other}" for one, other in [*counts, (before, after)]]
+    return [cell(row.route), *pairs, plain(row.verdict.text)]
+
+
+_DRAWN: dict[str, Callable[[Any], str]] = {"gate": gate, "compare": compare}
+
+
+class Markdown:
+    """See the module."""
+
+    documents = frozenset({"findings", *_DRAWN})
+
+    def check(self) -> None:
+        """Nothing more is needed."""
+
+    def render(self, document: Document, view: View) -> bytes:
+        """The document as text."""
+        if isinstance(document, documents.FindingsDocument):
+            return findings(document, view).encode("utf-8", "replace")
+        return _DRAWN[name_of(document)](document).encode("utf-8", "replace")
+
+
+FORMATS = {"markdown": Markdown()}

@@ -1,0 +1,213 @@
+"""Findings as SARIF 2.1.0 (OASIS), which code hosts show beside the lines of code."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from pathlib import Path, PurePosixPath
+from typing import Any
+from urllib.parse import quote
+
+import msgspec
+
+import askless
+from askless.core import patterns
+from askless.core.findings import Finding, Line
+from askless.output import judged, phrases
+from askless.output.formats import View
+from askless.output.text import safe
+from askless.reports import documents
+from askless.reports.documents import Document, name_of
+
+SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
+LEVELS = {"urgent": "error", "worthwhile": "warning", "minor": "note"}
+ROOT = "PROJECT"
+FINGERPRINT = "askless/v1"  # a finding's name: made of pattern, route, shape and function, never of a line's number
+_PARTS_LEAST = 2  # of a path, that make it likely to be the same file in another folder
+Json = dict[str, Any]
+
+
+class Files:
+    """Files as a reader of the project finds them: relative to its root, also those that were recorded elsewhere."""
+
+    def __init__(self, root: Path) -> None:
+        self._root = root.resolve()
+        self._known: dict[str, Json] = {}
+
+    def artifact(self, file: str) -> Json:
+        """Where a file is: below the root, else by its whole path."""
+        if file not in self._known:
+            self._known[file] = self._found(file)
+        return self._known[file]
+
+    def _found(self, file: str) -> Json:
+        path = PurePosixPath(safe(file.replace("\\", "/")))
+        inside = self._inside(path)
+        if inside is not None:
+            return {"uri": quote(str(inside)), "uriBaseId": ROOT}
+        return {"uri": ("file://" if path.is_absolute() else "") + quote(str(path))}
+
+    def _inside(self, path: PurePosixPath) -> PurePosixPath | None:
+        """The path from the root. Of a file from elsewhere (a container, another machine), the longest end that is there."""
+        if not path.is_absolute():
+            return None if ".." in path.parts else path
+        if path.is_relative_to(self._root):
+            return path.relative_to(self._root)
+        parts = path.parts[1:]
+        ends = (PurePosixPath(*parts[start:]) for start in range(len(parts) - _PARTS_LEAST + 1))
+        return next((end for end in ends if (self._root / end).is_file()), None)
+
+
+def _location(files: Files, line: Line, message: str = "") -> Json:
+    physical: Json = {"artifactLocation": files.artifact(line.file)}
+    if line.line > 0:
+        physical["region"] = {"startLine": line.line}
+    location: Json = {"physicalLocation": physical}
+    if line.function:
+        location["logicalLocations"] = [{"name": safe(line.function), "kind": "function"}]
+    if message:
+        location["message"] = {"text": message}
+    return location
+
+
+def _result(files: Files, finding: Finding, state: str = "") -> Json:
+    related = [(line, "the same pattern, from here") for line in finding.lines[1:]]
+    if finding.source is not None:
+        what = "the rows were fetched here" if finding.pattern == "already-loaded" else "the keys come from here"
+        related.append((finding.source, what))
+    related += [(line, "called from here") for line in finding.callers or finding.path[1:]]
+    related += [(one.at, f"advice: {safe(one.title)}") for one in finding.advice if one.at is not None]
+    result: Json = {
+        "ruleId": finding.pattern,
+        "level": LEVELS[finding.severity],
+        "message": {"text": _message(finding)},
+        "partialFingerprints": {FINGERPRINT: finding.key},
+        "properties": {
+            "route": safe(finding.route),
+            "severity": finding.severity,
+            "evidence": finding.evidence,
+            "variant": finding.variant,
+            "queriesPerRequest": finding.cost.queries,
+            "avoidableQueriesPerRequest": finding.cost.avoidable,
+            "savingMs": finding.cost.saving_ms,
+        },
+    }
+    if finding.lines:
+        result["locations"] = [_location(files, finding.lines[0])]
+    else:
+        result["locations"] = [{"logicalLocations": [{"fullyQualifiedName": safe(finding.route), "kind": "resource"}]}]
+    if related:
+        result["relatedLocations"] = [
+            {"id": number, **_location(files, line, message)} for number, (line, message) in enumerate(related, 1)
+        ]
+    if state:
+        result["baselineState"] = state
+    return result
+
+
+def _message(finding: Finding) -> str:
+    """What is wrong, what it costs, what to do first: plain text, in paragraphs."""
+    parts = [f"{finding.route}: {finding.title}.", phrases.saving(finding)]
+    if finding.advice:
+        first = finding.advice[0]
+        where = f", {phrases.where(first.at)}" if first.at is not None else ""
+        parts.append(f"To do: {first.title}{where}" + (f"\n{first.code}" if first.code else ""))
+    parts += [f"Not sure: {doubt}" for doubt in finding.unsure]
+    return safe("\n\n".join(filter(None, parts)))
+
+
+def _findings(document: documents.FindingsDocument, files: Files) -> list[Json]:
+    results = []
+    for finding in document.findings:
+        result = _result(files, finding)
+        if finding.key in document.accepted:
+            result["suppressions"] = [{"kind": "external", "justification": "accepted in the project's file"}]
+        results.append(result)
+    return results
+
+
+def _compare(document: documents.CompareDocument, files: Files) -> list[Json]:
+    groups = (("new", document.new), ("unchanged", document.left), ("absent", document.gone))
+    return [_result(files, finding, state) for state, items in groups for finding in items]
+
+
+def _gate(document: documents.GateDocument, files: Files) -> list[Json]:
+    results = [_result(files, finding) for finding in document.findings]
+    for row in document.rows:
+        if row.over and row.measure != "patterns":
+            results.append(_limit(row))
+    return results
+
+
+def _limit(row: documents.GateRow) -> Json:
+    text = f"{row.route}: {judged.seen(row)} where {judged.limit(row)} may be, over by {judged.over_by(row)}"
+    if row.source == "baseline":
+        text = f"{row.route}: {judged.seen(row)}, {judged.limit(row)}: more by {judged.over_by(row)}"
+    return {
+        "ruleId": f"over-{row.source}",
+        "level": "error",
+        "message": {"text": safe(text)},
+        "locations": [{"logicalLocations": [{"fullyQualifiedName": safe(row.route), "kind": "resource"}]}],
+        "properties": {"route": safe(row.route), "measure": row.measure, "limit": row.limit, "seen": row.seen},
+    }
+
+
+_LIMITS = {
+    "over-budget": "A request asks more than the route's budget in askless.toml",
+    "over-baseline": "A request asks more than in the capture from before",
+}
+_RESULTS: dict[str, Callable[[Any, Files], list[Json]]] = {"findings": _findings, "compare": _compare, "gate": _gate}
+
+
+def _rules(used: Iterable[str]) -> list[Json]:
+    """The rules that results name, as the registry of patterns tells them."""
+    rules: list[Json] = []
+    names = dict.fromkeys(used)
+    for rule in (pattern.rule for pattern in patterns.load([name for name in names if name in patterns.REGISTRY])):
+        rules.append(
+            {
+                "id": rule.id,
+                "shortDescription": {"text": rule.title},
+                "fullDescription": {"text": rule.help},
+                "help": {"text": f"{rule.help}\n\nClean: {rule.clean}\n\nAt length: askless patterns {rule.id}"},
+                "defaultConfiguration": {"level": LEVELS[rule.severity]},
+            }
+        )
+    return rules + [{"id": name, "shortDescription": {"text": _LIMITS[name]}} for name in names if name in _LIMITS]
+
+
+class Sarif:
+    """See the module."""
+
+    documents = frozenset(_RESULTS)
+
+    def check(self) -> None:
+        """Nothing more is needed."""
+
+    def render(self, document: Document, view: View) -> bytes:
+        """One run with its rules and results; files are relative to the project's root."""
+        results = _RESULTS[name_of(document)](document, Files(view.root or Path.cwd()))
+        rules = _rules(result["ruleId"] for result in results)
+        numbers = {rule["id"]: number for number, rule in enumerate(rules)}
+        for result in results:
+            result["ruleIndex"] = numbers[result["ruleId"]]
+        driver = {
+            "name": "Ask Less",
+            "version": askless.__version__,
+            "semanticVersion": askless.__version__,
+            "rules": rules,
+        }
+        run: Json = {
+            "tool": {"driver": driver},
+            "originalUriBaseIds": {ROOT: {"description": {"text": "the project's root: where its askless.toml is, or its .git"}}},
+            "columnKind": "unicodeCodePoints",
+            "results": results,
+            "invocations": [{
+                "executionSuccessful": True,
+                "toolExecutionNotifications": [{"message": {"text": safe(note)}, "level": "note"} for note in document.notes],
+            }],
+        }  # fmt: skip
+        whole = {"$schema": SCHEMA, "version": "2.1.0", "runs": [run]}
+        return msgspec.json.format(msgspec.json.encode(whole), indent=2) + b"\n"
+
+
+FORMATS = {"sarif": Sarif()}
