@@ -122,13 +122,29 @@ def _point(request: Request, statements: dict[str, Statement]) -> Point:
     return Point(queries, max(request.end_ns - request.start_ns, 0), database_ns, size, shapes)
 
 
-def growth_of(requests: Iterable[Request]) -> list[Growth]:
-    """The growth of each route of a capture, warm-up requests left out."""
-    routes: dict[str, _Route] = {}
-    for request in requests:
+class Sizes:
+    """Takes requests as they come; warm-up requests are left out."""
+
+    def __init__(self) -> None:
+        self._routes: dict[str, _Route] = {}
+
+    def add(self, request: Request) -> None:
+        """Count a request in."""
         if not request.warm_up:
-            routes.setdefault(request.route, _Route()).add(request)
-    return [_judged(name, route) for name, route in sorted(routes.items()) if any(p.queries for p in route.points)]
+            self._routes.setdefault(request.route, _Route()).add(request)
+
+    def growth(self) -> list[Growth]:
+        """The growth of each route that has queries, by what came so far."""
+        routes = sorted(self._routes.items())
+        return [_judged(name, route) for name, route in routes if any(p.queries for p in route.points)]
+
+
+def growth_of(requests: Iterable[Request]) -> list[Growth]:
+    """The growth of each route of a capture."""
+    sizes = Sizes()
+    for request in requests:
+        sizes.add(request)
+    return sizes.growth()
 
 
 def theil(xs: Sequence[float], ys: Sequence[float]) -> Line:

@@ -69,7 +69,8 @@ class EachDocument(Document, frozen=True, kw_only=True):
 class TimelineRow(msgspec.Struct, frozen=True):
     """A query of a request, or a run of one shape folded: `count` queries between `start_ms` and `end_ms`.
 
-    `duration_ms` is their time together; `parameters` stays empty unless values were asked for.
+    `duration_ms` is their time together; `parameters` stays empty unless values were asked for. `each` are the folded
+    queries' own starts and durations, those of the first 400.
     """
 
     start_ms: float
@@ -85,6 +86,7 @@ class TimelineRow(msgspec.Struct, frozen=True):
     error: str = ""
     load: str = ""
     parameters: str = ""
+    each: tuple[tuple[float, float], ...] = ()
 
 
 class TimelineDocument(Document, frozen=True, kw_only=True):
@@ -477,6 +479,24 @@ class PatternsDocument(Document, frozen=True, kw_only=True):
     page: str = ""
 
 
+class ReportDocument(Document, frozen=True, kw_only=True):
+    """`askless report`: all that is told of a capture, in the order in which somebody reads it.
+
+    `timelines` are the slowest request of each route; `plans` and `indexes` are there where a database was asked, `compared`
+    where there is a capture from before. `left_out` says what there is more of than is told.
+    """
+
+    capture: str
+    requests: RequestsDocument
+    findings: FindingsDocument
+    timelines: tuple[TimelineDocument, ...]
+    growth: GrowthDocument
+    plans: PlanDocument | None = None
+    indexes: IndexesDocument | None = None
+    compared: CompareDocument | None = None
+    left_out: tuple[str, ...] = ()
+
+
 DOCUMENTS: dict[str, type[Document]] = {
     "requests": RequestsDocument,
     "requests-each": EachDocument,
@@ -493,6 +513,7 @@ DOCUMENTS: dict[str, type[Document]] = {
     "compare": CompareDocument,
     "patterns": PatternsDocument,
     "gate": GateDocument,
+    "report": ReportDocument,
     "growth": GrowthDocument,
     "growth-over-time": TrendDocument,
 }

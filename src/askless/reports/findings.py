@@ -68,6 +68,17 @@ def findings(
 ) -> documents.FindingsDocument:
     """The findings of a capture, and the edits that mend them; `round_trip_ms` is an assumed way to the database."""
     judged = judged_of(path, schema, values, round_trip_ms)
+    return document_of(path, judged, choice, project, round_trip_ms)
+
+
+def document_of(
+    path: Path,
+    judged: seen.Judged,
+    choice: Choice = Choice(),  # noqa: B008  (frozen)
+    project: Path | None = None,
+    round_trip_ms: float = 0.0,
+) -> documents.FindingsDocument:
+    """Findings that are known, in the order in which they are shown, those set apart that the project accepts."""
     result = sort(list(judged.findings), project)
     everything = result.open + result.accepted
     listed = everything if choice.with_accepted else result.open
@@ -104,21 +115,27 @@ def judged_of(
     known = seen.recall(mark)
     if known is not None:
         return known
-    from askless.core.analysis import judgement_of
     from askless.reports.loading import load
 
     summary, notes = load(path, project.settings(values, round_trip_ms), project=project)
+    judged = judged_from(summary, notes, schema)
+    seen.remember(mark, judged)
+    return judged
+
+
+def judged_from(summary: Summary, notes: tuple[str, ...] = (), schema: Schema | None = None) -> seen.Judged:
+    """All findings of a summary, and the edits that mend them."""
+    from askless.core.analysis import judgement_of
+
     routes = summary.routes.values()
     found, edits = judgement_of(summary, schema)
-    judged = seen.Judged(
+    return seen.Judged(
         findings=tuple(found),
         edits=tuple(edits),
         requests=sum(route.requests for route in routes),
         queries=sum(stats.count for route in routes for stats in route.own_shapes()),
         notes=notes,
     )
-    seen.remember(mark, judged)
-    return judged
 
 
 def only(document: documents.FindingsDocument, key: str) -> documents.FindingsDocument:

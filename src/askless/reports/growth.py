@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from pathlib import Path
 from statistics import median
 
@@ -20,10 +21,15 @@ def growth(path: Path, wanted: str = "") -> documents.GrowthDocument:
     """The routes of a capture whose names contain a text: those that grow first, the steepest in front."""
     files: list[FileReport] = []
     found = growth_of(request for request in requests_of(path, files) if wanted in request.route)
+    return document_of(path, found, notes_of(files))
+
+
+def document_of(path: Path, found: Iterable[Growth], notes: tuple[str, ...] = ()) -> documents.GrowthDocument:
+    """Growth that is known, in the order in which it is shown."""
     order = list(Outcome)
     ordered = sorted(found, key=lambda one: (order.index(one.outcome), -one.queries.slope, one.route))
     return documents.GrowthDocument(
-        format="askless growth", capture=str(path), routes=tuple(map(_row, ordered)), notes=notes_of(files)
+        format="askless growth", capture=str(path), routes=tuple(map(_row, ordered)), notes=notes
     )
 
 

@@ -30,14 +30,15 @@ def indexes(
     values: bool = False,
     limits: Limits | None = None,
     proving: Progress | None = None,
+    workload: Workload | None = None,
 ) -> documents.IndexesDocument:
     """The advised set. Without a database, the saved schema alone is looked at: a coarser guess.
 
-    With `proving`, which is told how far it is, the set is built on copies, and what the planner does not need goes.
+    `workload` is what the capture asks, where that is known. With `proving`, which is told how far it is, the set is built on copies, and what the planner does not need goes.
 
     Raises AskLessError: no-database, nothing-to-explain, other-schema, nothing-to-prove, and what the database says.
     """
-    workload = of_capture(path)
+    workload = workload or of_capture(path)
     if proving is not None and database is None:
         raise AskLessError("no-database", "a proof needs a database: its planner has the word", "name one with --db")
     if database is None:

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from askless.capture.reading import FileReport
 from askless.core.model import Request
+from askless.core.summary import Summary
 from askless.core.tables import by_database_time, route_row
 from askless.reports import documents
 from askless.reports.loading import load, notes_of, requests_of
@@ -14,6 +15,13 @@ from askless.reports.loading import load, notes_of, requests_of
 def by_route(path: Path, wanted: str = "") -> documents.RequestsDocument:
     """The routes of a capture whose names contain a text, the one that spends most time in queries first."""
     summary, notes = load(path, look=False)
+    return document_of(path, summary, notes, wanted)
+
+
+def document_of(
+    path: Path, summary: Summary, notes: tuple[str, ...] = (), wanted: str = ""
+) -> documents.RequestsDocument:
+    """The routes of a summary, in the order in which they are shown."""
     rows = tuple(
         route_row(route)
         for route in by_database_time(summary)

@@ -110,7 +110,13 @@ def typed(text: str, parameters: str = "") -> Workload:
 
 def of_capture(path: Path, top: int | None = None, shape: str = "") -> Workload:
     """The shapes of a capture that cost most. Raises AskLessError nothing-to-explain where there is none."""
-    summary, notes = load(path, look=False)
+    return of_summary(path, *load(path, look=False), top=top, shape=shape)
+
+
+def of_summary(
+    path: Path, summary: Summary, notes: tuple[str, ...] = (), *, top: int | None = None, shape: str = ""
+) -> Workload:
+    """The same of a capture that is added up already."""
     subjects = costliest(summary, top, shape)
     if not subjects:
         what = f"no statement of shape {shape}" if shape else "no SELECT, UPDATE or DELETE"

@@ -14,6 +14,8 @@ from askless.core.tables import TimelineEntry, timeline as entries_of
 from askless.reports import documents
 from askless.reports.loading import notes_of, requests_of
 
+EACH_MOST = 400  # queries of a folded run that are told one by one
+
 
 def timeline(
     path: Path, name: str = "", route: str = "", values: bool = False, unfolded: bool = False
@@ -25,6 +27,13 @@ def timeline(
     files: list[FileReport] = []
     requests = requests_of(path, files)
     request = named(requests, name, path) if name else slowest(requests, route, path)
+    return document_of(path, request, notes_of(files), values, unfolded)
+
+
+def document_of(
+    path: Path, request: Request, notes: tuple[str, ...] = (), values: bool = False, unfolded: bool = False
+) -> documents.TimelineDocument:
+    """The queries of a request, in the order in which they are shown."""
     noise = sum(request.statement(i).shape.noise for i in range(len(request)))
     entries = entries_of(request, values, unfolded)
     return documents.TimelineDocument(
@@ -39,7 +48,7 @@ def timeline(
         queries=len(request) - noise,
         noise=noise,
         rows=tuple(_row(request, entry, values) for entry in entries),
-        notes=notes_of(files),
+        notes=notes,
     )
 
 
@@ -88,4 +97,10 @@ def _row(request: Request, entry: TimelineEntry, values: bool) -> documents.Time
         error=error if values else masked_error(error),
         load=f"{load.kind} load of {load.model}.{load.relation}" if load is not None and load.relation else "",
         parameters=entry.parameters,
+        each=tuple(_span(request, i) for i in entry.indices[:EACH_MOST]) if len(entry.indices) > 1 else (),
     )
+
+
+def _span(request: Request, i: int) -> tuple[float, float]:
+    """When a query began and how long it took, in ms."""
+    return (request.starts_ns[i] - request.start_ns) / 1e6, request.durations_ns[i] / 1e6

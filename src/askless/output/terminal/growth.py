@@ -8,7 +8,8 @@ from rich.console import Console
 from rich.text import Text
 
 from askless.core.growth import SIZES_LEAST
-from askless.core.words import number, plural, size
+from askless.core.words import number, size
+from askless.output import growing
 from askless.output.terminal.drawing import indented, table_of
 from askless.output.text import brief, milliseconds, one_line, safe
 from askless.reports import documents
@@ -26,10 +27,9 @@ def growth(out: Console, document: documents.GrowthDocument) -> None:
         if row.projected:
             _route(out, row)
     if few:
-        out.print(Text("too few sizes seen to tell:", style="bold"))
+        out.print(Text(growing.TOO_FEW, style="bold"))
         for row in few:
-            sizes = _sizes(row) if row.table else "no list whose length differs from request to request"
-            out.print(indented(Text(f"{safe(row.route)}  ({plural(row.requests, 'request')}; {sizes})"), 2))
+            out.print(indented(Text(safe(f"{row.route}  {growing.seen(row)}")), 2))
         hint = f"At least {SIZES_LEAST} sizes, the largest half as large again as the smallest: askless growth --help shows how to visit a page at several."
         out.print(Text(hint, style="dim"))
 
@@ -39,35 +39,14 @@ def _route(out: Console, row: documents.GrowthRow) -> None:
     head.append("  ")
     head.append(row.outcome, style=_STYLE.get(row.outcome, "yellow"))
     out.print(head)
-    about = "about " if row.outcome == "unclear" else ""
-    out.print(
-        indented(Text(f"queries = {about}{safe(row.formula)}    ({plural(row.requests, 'request')}; {_sizes(row)})"), 2)
-    )
+    out.print(indented(Text(safe(f"{growing.equation(row)}    {growing.seen(row)}")), 2))
     table = table_of(("", "l"), ("rows", "r"), ("queries", "r"), ("ms", "r"), ("bytes", "r"))
-    for name, one in zip(
-        ("as seen, in the middle", "ten times the rows", "a hundred times"), row.projected, strict=False
-    ):
+    for name, one in zip(growing.PROJECTED, row.projected, strict=False):
         table.add_row(name, number(one.rows), number(round(one.queries)), milliseconds(one.ms), size(one.bytes))
     out.print(indented(table, 2))
-    if row.bends:
-        out.print(
-            indented(
-                Text("time grows faster than in a line: at more rows it will be more than this", style="yellow"), 2
-            )
-        )
-    if row.outcome == "unclear":
-        out.print(
-            indented(Text("its rows explain its queries only in part: something else in the request counts as well"), 2)
-        )
+    for remark in growing.remarks(row):
+        out.print(indented(Text(remark, style="yellow" if remark == growing.BENDS else ""), 2))
     out.print()
-
-
-def _sizes(row: documents.GrowthRow) -> str:
-    if not row.sizes:
-        return "no rows"
-    low, high = row.sizes[0], row.sizes[-1]
-    span = f"{low:,}" if low == high else f"{low:,} to {high:,}"
-    return f"{span} rows of {safe(row.table) or 'a list'}, {plural(len(row.sizes), 'size')}"
 
 
 def over_time(out: Console, document: documents.TrendDocument) -> None:

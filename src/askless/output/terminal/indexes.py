@@ -5,7 +5,8 @@ from __future__ import annotations
 from rich.console import Console
 from rich.text import Text
 
-from askless.core.words import number, plural, size
+from askless.core.words import number, plural
+from askless.output import planned
 from askless.output.terminal.drawing import command, indented, labelled, table_of
 from askless.output.text import brief, milliseconds, one_line, safe
 from askless.reports import documents
@@ -15,30 +16,16 @@ SERVED_MOST = 4
 
 def indexes(out: Console, document: documents.IndexesDocument) -> None:
     """The advised set, then what is redundant, then foreign keys without an index."""
-    read = plural(document.shapes, "shape")
-    if document.indexes:
-        out.print(
-            Text(
-                f"{plural(len(document.indexes), 'index')} for {read} of {safe(document.capture)}",
-                style="bold",
-            )
-        )
-    else:
-        out.print(Text(f"No index to advise for {read} of {safe(document.capture)}.", style="bold"))
+    out.print(Text(safe(planned.how_many(document)), style="bold"))
     if document.unread:
-        out.print(
-            Text(
-                f"{plural(document.unread, 'shape')} could not be read, or ask other tables; they are left out",
-                style="dim",
-            )
-        )
+        out.print(Text(planned.left_unread(document), style="dim"))
     for place, index in enumerate(document.indexes, 1):
         out.print()
         _one(out, place, index)
     if document.proof is not None:
         _proof(out, document.proof)
     if document.redundant:
-        out.print(Text("\nRedundant: a longer index begins with the same columns", style="bold"))
+        out.print(Text("\n" + planned.REDUNDANT, style="bold"))
         for gone in document.redundant:
             out.print(
                 indented(
@@ -46,14 +33,12 @@ def indexes(out: Console, document: documents.IndexesDocument) -> None:
                 )
             )
     if document.unasked:
-        text = f"{plural(document.unasked, 'index')} of that kind on tables that the capture never asks: not judged"
-        out.print(Text(text, style="dim"))
+        out.print(Text(planned.unasked(document), style="dim"))
     if document.foreign_keys:
         _keys(out, document)
     if document.indexes:
         out.print()
-        how = "the values of the capture, asked of the database" if document.measured else "the saved schema alone"
-        lead = f"Rows are estimated from {how}. A trial measures:"
+        lead = f"{planned.estimated_from(document)} A trial measures:"
         command(out, lead, "trial", document.capture, "--db", "URL", "--index", document.indexes[0].ddl)
 
 
@@ -83,18 +68,7 @@ def _proof(out: Console, proof: documents.SetProof) -> None:
 
 def _one(out: Console, place: int, index: documents.AdvisedIndex) -> None:
     out.print(Text(f"{place}. ").append(safe(index.ddl) + ";", style="green"))
-    writes = (
-        f"{plural(index.writes, 'write')} of the capture would each keep it up"
-        if index.writes
-        else "no writes to it in the capture"
-    )
-    rows = [
-        ("why", index.why + (" (a guess: nobody asked the database)" if index.guessed else "")),
-        ("price", f"about {size(index.size_bytes)}; {writes}"),
-    ]
-    rows += [("drop", f"{name}, which it makes redundant") for name in index.redundant]
-    rows += [("or", index.partial + ", for these rows only")] if index.partial else []
-    labelled(out, rows, 3)
+    labelled(out, planned.advised(index), 3)
     table = table_of(("serves", "l"), ("queries", "r"), ("ms", "r"), (f"rows of {index.table}", "r"))
     for served in index.serves[:SERVED_MOST]:
         what = Text(one_line(brief(served.sql), 90)).append(
@@ -112,17 +86,7 @@ def _one(out: Console, place: int, index: documents.AdvisedIndex) -> None:
 
 
 def _keys(out: Console, document: documents.IndexesDocument) -> None:
-    out.print(Text("\nForeign keys without an index", style="bold"))
+    out.print(Text("\n" + planned.BARE_KEYS, style="bold"))
     for key in document.foreign_keys:
-        queries = (
-            f"{plural(len(key.shapes), 'shape')} of the capture used it to look up or join"
-            if key.shapes
-            else "nothing in the capture looks up by it; deleting a parent reads the whole table"
-        )
-        rows = f" ({key.rows:,} rows)" if key.rows is not None else ""
-        out.print(
-            indented(
-                Text(f"{safe(key.table)}.{', '.join(map(safe, key.columns))} → {safe(key.target)}{rows}: {queries}"), 2
-            )
-        )
+        out.print(indented(Text(safe(planned.bare_key(key))), 2))
         out.print(indented(Text(safe(key.ddl) + ";", style="green" if key.shapes else "dim"), 4))

@@ -10,7 +10,8 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from askless.core.words import number, plural, size
+from askless.core.words import number
+from askless.output import planned
 from askless.output.terminal.drawing import indented, labelled, table_of
 from askless.output.text import milliseconds, one_line, percent, safe
 from askless.reports import documents
@@ -19,56 +20,30 @@ from askless.reports import documents
 def plan(out: Console, document: documents.PlanDocument) -> None:
     """Statements and their plans, what was observed, and the indexes to try."""
     for place, row in enumerate(document.statements, 1):
-        where = (
-            f"  {row.queries:,} queries, {milliseconds(row.total_ms)} ms in all, from {', '.join(map(safe, row.routes[:3]))}"
-            if row.queries
-            else ""
-        )
         out.print(Text(f"{place}. {one_line(row.sql, 300)}", style="bold"))
-        if where:
-            out.print(Text(where, style="dim"))
+        if planned.asked(row):
+            out.print(Text("  " + safe(planned.asked(row)), style="dim"))
         if row.error:
             out.print(Text("  can't be explained: " + one_line(row.error, 200), style="red"))
         if row.remark:
             out.print(Text("  " + safe(row.remark), style="yellow"))
         if row.plan:
             out.print(indented(_steps(row.plan), 2))
-        if row.planning_ms is not None:
-            out.print(
-                Text(
-                    f"  planning it takes {milliseconds(row.planning_ms)} ms each time that its text comes anew",
-                    style="dim",
-                )
-            )
+        if planned.planning(row):
+            out.print(Text("  " + planned.planning(row), style="dim"))
         if row.generic_plan:
-            out.print(
-                Text("  once it is prepared and run often, the server may plan it without looking at the values:")
-            )
+            out.print(Text("  " + planned.GENERIC))
             out.print(indented(_steps(row.generic_plan), 2))
         for index in row.indexes:
             index_to_try(out, index)
         if not row.indexes and not row.error and document.schema_known:
-            out.print(Text("  no index to advise"))
+            out.print(Text("  " + planned.NO_INDEX))
         out.print()
 
 
 def index_to_try(out: Console, index: documents.IndexRow) -> None:
     out.print(Text("  → " + safe(index.ddl), style="green"))
-    writes = (
-        f"{plural(index.writes, 'write')} to {index.table} in the capture would each keep it up"
-        if index.writes
-        else "no writes to the table in the capture"
-    )
-    effect = ""
-    if index.rows_before is not None and index.rows_after is not None:
-        effect = (
-            f"touches about {plural(index.rows_after, 'row')} of {index.table} instead of {number(index.rows_before)}"
-        )
-        effect += " (a guess: nobody measured how many rows the condition keeps)" if index.guessed else ""
-    rows = [("why", index.why), ("effect", effect), ("price", f"about {size(index.size_bytes)}; {writes}")]
-    rows += [("or", index.partial + ", where only these rows are asked for")] if index.partial else []
-    rows += [("drop", f"{name}, which it makes redundant") for name in index.redundant]
-    labelled(out, rows + [("check", text) for text in index.check], 4)
+    labelled(out, planned.to_try(index), 4)
 
 
 def _steps(nodes: Sequence[documents.PlanNode]) -> Table:
@@ -88,45 +63,16 @@ def _steps(nodes: Sequence[documents.PlanNode]) -> Table:
 
 def _node(node: documents.PlanNode) -> Text:
     text = Text().append(safe(node.kind), style="bold")
-    if node.table:
-        text.append(safe(f" on {node.table}" + (f" as {node.alias}" if node.alias else "")))
-    if node.index:
-        text.append(safe(f" by {node.index}"))
-    if node.rows is not None:
-        text.append(f"  ({node.rows:,} rows in the table)", style="dim")
-    if _letters(node.detail) != _letters(node.kind):
-        text.append(f"  {one_line(node.detail, 200)}", style="dim")
-    if node.condition and node.condition not in node.detail:
-        text.append(f"\ncondition: {one_line(node.condition, 300)}", style="dim")
-    numbers = _numbers(node)
-    if numbers:
-        text.append("\n" + numbers)
+    text.append(safe(planned.target(node)))
+    for told in (planned.table_size(node), planned.detail(node)):
+        text.append(f"  {told}" if told else "", style="dim")
+    if planned.condition(node):
+        text.append(f"\ncondition: {planned.condition(node)}", style="dim")
+    if planned.numbers(node):
+        text.append("\n" + planned.numbers(node))
     for observation in node.observations:
         text.append("\n! " + safe(observation), style="yellow")
     return text
-
-
-def _letters(text: str) -> str:
-    return "".join(letter for letter in text.lower() if letter.isalpha())
-
-
-def _numbers(node: documents.PlanNode) -> str:
-    """What was expected of a node, what came, and how long it took."""
-    parts = []
-    if node.loops == 0:
-        parts.append("never run")
-    elif node.actual_rows is not None:
-        times = f" × {node.loops:,}" if (node.loops or 1) > 1 else ""
-        parts.append(f"{plural(node.actual_rows, 'row')}{times}")
-        if node.estimated_rows is not None:
-            parts.append(f"{number(node.estimated_rows)} expected")
-    elif node.estimated_rows is not None:
-        parts.append(f"{plural(node.estimated_rows, 'row')} expected")
-    if node.own_ms is not None:
-        parts.append(f"{milliseconds(node.own_ms)} ms of its own")
-    if node.share is not None:
-        parts.append(f"{percent(node.share)} of the time")
-    return ", ".join(parts)
 
 
 def plan_tree(out: Console, document: documents.PlanDocument) -> None:

@@ -1,0 +1,136 @@
+"""All that is told of a capture, in one document and one reading; a capture that grows is read on from where it was."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+
+import msgspec
+
+from askless.capture.reading import FileReport, read
+from askless.core import patterns
+from askless.core.errors import AskLessError
+from askless.core.gathering import Gatherer
+from askless.core.growth import Sizes
+from askless.core.model import Request
+from askless.core.progress import Progress, quiet
+from askless.core.summary import Summary
+from askless.core.words import plural
+from askless.project.file import Project, here
+from askless.reports import documents, findings, growth, plan, requests, subjects, timeline
+from askless.reports.compare import compare
+from askless.reports.indexes import indexes
+from askless.reports.loading import notes_of, schema_of
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from askless.database.servers import Limits
+
+PLANS_MOST = 10  # statements that are explained, the dearest of the capture
+_TELL_EVERY = 2_000  # requests
+
+
+class Wish(msgspec.Struct, frozen=True):
+    """What a report takes in beside the capture: a database for plans and indexes, a saved schema, a capture from before."""
+
+    database: str | None = None
+    schema: Path | None = None
+    before: Path | None = None
+    values: bool = False
+    round_trip_ms: float = 0.0
+
+
+class Gathered:
+    """Takes the requests of a capture as they come, and tells what they add up to so far."""
+
+    def __init__(self, capture: Path, wish: Wish, project: Project | None = None) -> None:
+        self.capture = capture
+        self.wish = wish
+        self.project = here() if project is None else project
+        self._gatherer = Gatherer(list(patterns.load()), self.project.settings(wish.values, wish.round_trip_ms))
+        self._sizes = Sizes()
+        self._slowest: dict[str, tuple[int, Request]] = {}
+        self.count = 0
+
+    def add(self, arriving: Iterable[Request]) -> None:
+        """Count requests in, under the project's own names for routes and noise."""
+        for request in self.project.terms().applied(arriving):
+            self.count += 1
+            self._gatherer.add(request)
+            self._sizes.add(request)
+            if request.warm_up or not len(request):
+                continue
+            spent_ns = sum(request.durations_ns)
+            slowest = self._slowest.get(request.route)
+            if slowest is None or spent_ns > slowest[0]:
+                self._slowest[request.route] = spent_ns, request
+
+    def summary(self) -> Summary:
+        """What the requests add up to."""
+        return self._gatherer.finish()
+
+    def document(self, summary: Summary, notes: tuple[str, ...] = ()) -> documents.ReportDocument:
+        """What is known without a database, and without a capture from before."""
+        wish, path = self.wish, self.capture
+        schema = schema_of(wish.database, wish.schema)
+        judged = findings.judged_from(summary, (), schema)
+        routes = requests.document_of(path, summary)
+        slowest = [self._slowest[row.route][1] for row in routes.routes if row.route in self._slowest]
+        return documents.ReportDocument(
+            format="askless report",
+            capture=str(path),
+            requests=routes,
+            findings=findings.document_of(path, judged, round_trip_ms=wish.round_trip_ms),
+            timelines=tuple(timeline.document_of(path, request, values=wish.values) for request in slowest),
+            growth=growth.document_of(path, self._sizes.growth()),
+            notes=notes,
+        )
+
+
+def report(
+    capture: Path, wish: Wish, limits: Limits | None = None, progress: Progress = quiet
+) -> documents.ReportDocument:
+    """The whole report. What a database can't tell is a note, and the rest is told all the same.
+
+    Raises AskLessError: see the reading of captures, project-file-bad, and what a database says that can't be asked at all.
+    """
+    files: list[FileReport] = []
+    gathered = Gathered(capture, wish)
+    gathered.add(_told(read(capture, files), progress))
+    progress("looking for patterns")
+    summary = gathered.summary()
+    document = gathered.document(summary, notes_of(files))
+    if wish.database is not None:
+        document = _with_plans(document, summary, wish, limits, progress)
+    if wish.before is not None:
+        progress(f"comparing with {wish.before}")
+        document = msgspec.structs.replace(document, compared=compare(wish.before, capture))
+    return document
+
+
+def _told(arriving: Iterable[Request], progress: Progress) -> Iterable[Request]:
+    for count, request in enumerate(arriving, 1):
+        if count % _TELL_EVERY == 0:
+            progress(f"read {plural(count, 'request')}")
+        yield request
+
+
+def _with_plans(
+    document: documents.ReportDocument, summary: Summary, wish: Wish, limits: Limits | None, progress: Progress
+) -> documents.ReportDocument:
+    """The report with plans and indexes."""
+    assert wish.database is not None
+    path, notes = Path(document.capture), list(document.notes)
+    progress("asking the database for plans")
+    plans = advised = None
+    try:
+        workload = subjects.of_summary(path, summary, top=PLANS_MOST)
+        plans = plan.live(wish.database, workload, plan.Wish(values=wish.values), limits)
+        progress("working out indexes")
+        whole = subjects.of_summary(path, summary)
+        advised = indexes(path, wish.database, None, wish.values, limits, workload=whole)
+    except AskLessError as error:
+        if error.slug not in ("nothing-to-explain", "cant-explain", "other-schema"):
+            raise
+        notes.append(f"{error.message}: the report has no {'indexes' if plans is not None else 'plans and no indexes'}")
+    return msgspec.structs.replace(document, plans=plans, indexes=advised, notes=tuple(notes))
