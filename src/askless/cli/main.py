@@ -41,6 +41,10 @@ COMMANDS = {
         "gate",
         "judge a capture by the project's budgets and against one from before; exit code 1 if one is over",
     ),
+    "report": (
+        "report",
+        "write one page with everything: routes, findings, timelines, growth, plans, before and after",
+    ),
     "patterns": (
         "patterns",
         "tell what is looked for, and what each pattern is: before and after, when to leave it alone",

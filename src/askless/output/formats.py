@@ -23,6 +23,7 @@ REGISTRY = {
     "sarif": "askless.output.sarif",
     "junit": "askless.output.junit",
     "csv": "askless.output.csv_text",
+    "html": "askless.output.page",
     "svg": "askless.output.figures",
     "png": "askless.output.figures",
 }

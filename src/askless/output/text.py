@@ -38,12 +38,23 @@ def in_middle(text: str, longest: int) -> str:
     return text[: max(longest - 1, 0) - tail] + "…" + text[len(text) - tail :]
 
 
-_SELECT_LIST = re.compile(r"(?is)^(\s*select\s+(?:distinct\s+)?)(.{40,}?)(\s+from\s)")
+_SELECT = re.compile(r"(?is)\s*select\s+(?:distinct\s+)?")
+_LIST_PART = re.compile(r"(?is)[()]|\sfrom\s|'(?:[^']|'')*'|\"[^\"]*\"|`[^`]*`")
+_LIST_LEAST = 40  # characters of a list of columns that is worth cutting out
 
 
 def brief(sql: str) -> str:
     """A statement with a long list of columns cut out: what it reads from matters more."""
-    return _SELECT_LIST.sub(lambda found: f"{found[1]}… {found[3].strip()} ", sql, count=1)
+    head = _SELECT.match(sql)
+    if head is None:
+        return sql
+    start, depth = head.end(), 0
+    for part in _LIST_PART.finditer(sql, start):
+        depth += {"(": 1, ")": -1}.get(part[0], 0)
+        if depth == 0 and part[0].strip().lower() == "from":
+            cut = f"{sql[:start]}… {part[0].strip()} {sql[part.end() :]}"
+            return cut if part.start() - start >= _LIST_LEAST else sql
+    return sql
 
 
 def short_path(file: str, parts: int = 0) -> str:

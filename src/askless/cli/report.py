@@ -1,0 +1,68 @@
+"""`askless report`: all that is told of a capture, as one page that needs nothing but itself."""
+
+from __future__ import annotations
+
+import argparse
+
+from askless.cli.common import (
+    add_capture,
+    add_database,
+    add_json,
+    add_limits,
+    add_schema,
+    add_trust,
+    file,
+    limits_of,
+    milliseconds_of,
+    show,
+)
+from askless.core.errors import AskLessError
+
+EXAMPLES = """  askless report calls -o calls.html                             a page for the browser; it needs no network
+  askless report calls -o calls.html --db sqlite:///harbour.db   with plans and indexes
+  askless report calls -o calls.html --compare before            with what changed since another capture
+  askless report calls --json                                    the same for programs"""
+
+
+def declare(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    add_capture(parser)
+    parser.add_argument("-o", "--out", metavar="FILE", type=file, help="the page to write: .html (or .json)")
+    parser.add_argument("--compare", metavar="CAPTURE", type=file, help="a capture of the same pages from before")
+    parser.add_argument(
+        "--round-trip", metavar="TIME", default="", help="count so much for the way of each query, as in 0.5ms"
+    )
+    parser.add_argument(
+        "--values", action="store_true", help="show parameters, literals and paths; they may be private"
+    )
+    add_database(parser)
+    add_schema(parser)
+    add_limits(parser)
+    add_trust(parser)
+    add_json(parser)
+    parser.set_defaults(run=run)
+
+
+def run(options: argparse.Namespace) -> int:
+    """Gather everything, and write it."""
+    from askless.output import delivery, notices
+    from askless.reports.report import Wish, report
+
+    if options.out is None and not options.json:
+        raise AskLessError(
+            "no-target", "a report needs a file", f"name one: askless report {options.capture} -o calls.html"
+        )
+    if options.out is not None:
+        delivery.check_target(options.out, "report")
+    wish = Wish(options.db, options.schema, options.compare, options.values, milliseconds_of(options.round_trip))
+    limits = limits_of(options.timeout, trusted=options.trust_function)
+    document = report(options.capture, wish, limits, notices.progress)
+    if options.json:
+        show(document, json=True)
+    if options.out is not None:
+        delivery.to_file(document, options.out)
+        notices.progress_done()
+        if not options.json:
+            notices.notes(document.notes)
+        notices.note(f"wrote {options.out}")
+    return 0
