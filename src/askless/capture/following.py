@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 
-from askless.capture.lines import LINE_MOST_BYTES
-from askless.capture.reading import Feed
+from askless.capture.lines import LINE_MOST_BYTES, SUFFIXES
+from askless.capture.reading import Feed, Reader
 from askless.core.errors import AskLessError
 from askless.core.model import Request
 
@@ -22,39 +23,51 @@ class _File:
 
 
 class Follower:
-    """Follows the files of a folder, those as well that appear later; what can't be read is left to the reports."""
+    """Follows a file, or the files of a folder, those as well that appear later.
 
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
+    What can't be read is left to the reports, unless it is `strict`.
+    """
+
+    def __init__(self, capture: Path, strict: bool = False) -> None:
+        self.capture = capture
+        self.strict = strict
         self._files: dict[Path, _File] = {}
 
-    def new(self) -> list[Request]:
-        """The requests that have ended since the last call."""
-        found: list[Request] = []
-        for path in sorted(self.folder.glob(f"*{_SUFFIX}")):
+    def new(self) -> Iterator[Request]:
+        """The requests that have ended since the last call. Raises AskLessError where it is strict: see `read`."""
+        for path in self._paths():
             file = self._files.get(path)
             if file is None:
                 file = self._files[path] = _File(path)
-            if not file.given_up:
-                found += self._read(path, file)
-        return found
+            if file.given_up:
+                continue
+            try:
+                yield from self._read(path, file)
+            except AskLessError:
+                file.given_up = True
+                if self.strict:
+                    raise
 
-    def _read(self, path: Path, file: _File) -> list[Request]:
+    def _paths(self) -> list[Path]:
+        if not self.capture.is_dir():
+            return [self.capture]
+        return sorted(path for path in self.capture.iterdir() if path.name.endswith(SUFFIXES))
+
+    def _read(self, path: Path, file: _File) -> Iterator[Request]:
+        if not path.name.endswith(_SUFFIX) and path.name.endswith(SUFFIXES):  # compressed: it does not grow any more
+            file.given_up = True
+            yield from Reader(path)
+            return
         try:
             with path.open("rb") as stream:
                 stream.seek(file.position)
                 data = stream.read(_LOOK_BYTES)
         except OSError:
-            return []
+            return
         file.position += len(data)
         *lines, file.torn = (file.torn + data).split(b"\n")
-        found: list[Request] = []
-        try:
-            for line in lines:
-                request = file.feed.take(line) if line else None
-                if request is not None:
-                    found.append(request)
-        except AskLessError:
-            file.given_up = True
+        for line in lines:
+            request = file.feed.take(line) if line else None
+            if request is not None:
+                yield request
         file.given_up = file.given_up or len(file.torn) > LINE_MOST_BYTES
-        return found

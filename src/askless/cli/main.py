@@ -45,6 +45,7 @@ COMMANDS = {
         "report",
         "write one page with everything: routes, findings, timelines, growth, plans, before and after",
     ),
+    "serve": ("serve", "show that page on loopback while the capture grows"),
     "patterns": (
         "patterns",
         "tell what is looked for, and what each pattern is: before and after, when to leave it alone",

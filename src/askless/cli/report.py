@@ -18,6 +18,10 @@ from askless.cli.common import (
 )
 from askless.core.errors import AskLessError
 
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from askless.reports.report import Wish
+
 EXAMPLES = """  askless report calls -o calls.html                             a page for the browser; it needs no network
   askless report calls -o calls.html --db sqlite:///harbour.db   with plans and indexes
   askless report calls -o calls.html --compare before            with what changed since another capture
@@ -28,13 +32,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     add_capture(parser)
     parser.add_argument("-o", "--out", metavar="FILE", type=file, help="the page to write: .html (or .json)")
-    parser.add_argument("--compare", metavar="CAPTURE", type=file, help="a capture of the same pages from before")
-    parser.add_argument(
-        "--round-trip", metavar="TIME", default="", help="count so much for the way of each query, as in 0.5ms"
-    )
-    parser.add_argument(
-        "--values", action="store_true", help="show parameters, literals and paths; they may be private"
-    )
+    add_wish(parser)
     add_database(parser)
     add_schema(parser)
     add_limits(parser)
@@ -43,10 +41,29 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.set_defaults(run=run)
 
 
+def add_wish(parser: argparse.ArgumentParser) -> None:
+    """What a report takes in beside the capture and a database."""
+    parser.add_argument("--compare", metavar="CAPTURE", type=file, help="a capture of the same pages from before")
+    parser.add_argument(
+        "--round-trip", metavar="TIME", default="", help="count so much for the way of each query, as in 0.5ms"
+    )
+    parser.add_argument(
+        "--values", action="store_true", help="show parameters, literals and paths; they may be private"
+    )
+
+
+def wish_of(options: argparse.Namespace) -> Wish:
+    """The same as plain values. Raises AskLessError bad-time."""
+    from askless.reports.report import Wish
+
+    round_trip_ms = milliseconds_of(options.round_trip)
+    return Wish(options.db, options.schema, options.compare, options.values, round_trip_ms)
+
+
 def run(options: argparse.Namespace) -> int:
     """Gather everything, and write it."""
     from askless.output import delivery, notices
-    from askless.reports.report import Wish, report
+    from askless.reports.report import report
 
     if options.out is None and not options.json:
         raise AskLessError(
@@ -54,9 +71,8 @@ def run(options: argparse.Namespace) -> int:
         )
     if options.out is not None:
         delivery.check_target(options.out, "report")
-    wish = Wish(options.db, options.schema, options.compare, options.values, milliseconds_of(options.round_trip))
     limits = limits_of(options.timeout, trusted=options.trust_function)
-    document = report(options.capture, wish, limits, notices.progress)
+    document = report(options.capture, wish_of(options), limits, notices.progress)
     if options.json:
         show(document, json=True)
     if options.out is not None:

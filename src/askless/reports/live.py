@@ -41,7 +41,7 @@ class Live:
 
     def look(self, last: bool = False) -> Look:
         """What is new; findings are looked for now and then, and at the `last` look."""
-        requests = self._follower.new()
+        requests = list(self._follower.new())
         for request in requests:
             self._gatherer.add(request)
         self._waiting = self._waiting or bool(requests)

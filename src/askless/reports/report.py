@@ -7,6 +7,8 @@ from pathlib import Path
 
 import msgspec
 
+from askless.capture.following import Follower
+from askless.capture.lines import files_of
 from askless.capture.reading import FileReport, read
 from askless.core import patterns
 from askless.core.errors import AskLessError
@@ -106,6 +108,40 @@ def report(
         progress(f"comparing with {wish.before}")
         document = msgspec.structs.replace(document, compared=compare(wish.before, capture))
     return document
+
+
+class Watched:
+    """The report of a capture that grows: what is new is read, never what was read before.
+
+    Plans and indexes are those of the beginning. Raises AskLessError: see `report`.
+    """
+
+    def __init__(self, capture: Path, wish: Wish, limits: Limits | None = None, progress: Progress = quiet) -> None:
+        files_of(capture)
+        self._gathered = Gathered(capture, wish)
+        self._follower = Follower(capture, strict=True)
+        self._wish = wish
+        while self.look():
+            progress(f"read {plural(self._gathered.count, 'request')}")
+        self._first: documents.ReportDocument | None = None
+        if wish.database is not None:
+            summary = self._gathered.summary()
+            self._first = _with_plans(self._gathered.document(summary), summary, wish, limits, progress)
+
+    def look(self) -> bool:
+        """Whether anything came since the last look."""
+        before = self._gathered.count
+        self._gathered.add(self._follower.new())
+        return self._gathered.count > before
+
+    def document(self) -> documents.ReportDocument:
+        """What is known now."""
+        document = self._gathered.document(self._gathered.summary())
+        if self._first is not None:
+            document = msgspec.structs.replace(document, plans=self._first.plans, indexes=self._first.indexes)
+        if self._wish.before is not None:
+            document = msgspec.structs.replace(document, compared=compare(self._wish.before, self._gathered.capture))
+        return document
 
 
 def _told(arriving: Iterable[Request], progress: Progress) -> Iterable[Request]:

@@ -1,0 +1,69 @@
+"""`askless serve`: the report of a capture in the browser, while the capture grows."""
+
+from __future__ import annotations
+
+import argparse
+
+from askless.cli.common import (
+    add_capture,
+    add_database,
+    add_limits,
+    add_schema,
+    add_trust,
+    limits_of,
+)
+from askless.cli.report import add_wish, wish_of
+
+EXAMPLES = """  askless serve calls                 prints the address; Ctrl-C ends it
+  askless serve calls --port 8123
+  askless serve calls --db sqlite:///harbour.db --compare before"""
+
+_LOOK_S = 0.5
+_REST = 9  # drawing takes a tenth of the time at most
+
+
+def declare(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    add_capture(parser)
+    parser.add_argument("--port", metavar="N", type=int, default=0, help="the port of 127.0.0.1 (default: a free one)")
+    add_wish(parser)
+    add_database(parser)
+    add_schema(parser)
+    add_limits(parser)
+    add_trust(parser)
+    parser.set_defaults(run=run)
+
+
+def run(options: argparse.Namespace) -> int:
+    """Show the report until Ctrl-C."""
+    import sys
+    import time
+
+    from askless.cli.stopping import stoppable
+    from askless.output import notices
+    from askless.output.page import page
+    from askless.output.serving import Served
+    from askless.reports.report import Watched
+
+    served = Served(options.port)
+    limits = limits_of(options.timeout, trusted=options.trust_function)
+    try:
+        with stoppable():
+            watched = Watched(options.capture, wish_of(options), limits, notices.progress)
+            served.show(page(watched.document(), served.events))
+            with served.serving():
+                notices.progress_done()
+                sys.stdout.write(served.url + "\n")
+                sys.stdout.flush()
+                notices.note("open this address in a browser; Ctrl-C ends it")
+                grown, draw_at_s = False, 0.0
+                while True:
+                    time.sleep(_LOOK_S)
+                    grown = watched.look() or grown
+                    if grown and time.monotonic() >= draw_at_s:
+                        began_s = time.monotonic()
+                        served.show(page(watched.document(), served.events))
+                        draw_at_s = time.monotonic() + (time.monotonic() - began_s) * _REST
+                        grown = False
+    except KeyboardInterrupt:
+        return 0  # the way to end it
