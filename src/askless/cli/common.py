@@ -86,6 +86,28 @@ def add_format(parser: argparse.ArgumentParser, names: Sequence[str] = FORMATS) 
     )
 
 
+def add_figure(parser: argparse.ArgumentParser, what: str) -> None:
+    """A picture of what a command says."""
+    parser.add_argument("--figure", metavar="OUT", type=file, help=f"draw {what}: into a file .svg or .png")
+
+
+def check_figure(path: Path | None, document: str) -> None:
+    """Raises AskLessError where a document of this name can't be drawn into a file: better before long work."""
+    if path is not None:
+        from askless.output import delivery, formats
+
+        delivery.check_target(path, document, formats.FIGURES)
+
+
+def draw(document: Document, path: Path | None) -> None:
+    """Draw a document into a file, where one is named. Raises AskLessError: no-figure, file-unwritable."""
+    if path is not None:
+        from askless.output import delivery, notices
+
+        delivery.to_file(document, path)
+        notices.note(f"drew {path}")
+
+
 def add_database(parser: argparse.ArgumentParser, required: bool = False) -> None:
     """The database that a command asks."""
     parser.add_argument(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import add_format, file, show
+from askless.cli.common import add_figure, add_format, check_figure, draw, file, show
 
 EXAMPLES = """  askless compare before after
   askless compare before after --judge        exit code 1 if there are new findings"""
@@ -17,6 +17,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--judge", action="store_true", help="exit with 1 if there are new findings that the project does not accept"
     )
+    add_figure(parser, "queries and times before against after")
     add_format(parser)
     parser.set_defaults(run=run)
 
@@ -25,6 +26,8 @@ def run(options: argparse.Namespace) -> int:
     """Compare and print."""
     from askless.reports.compare import compare
 
+    check_figure(options.figure, "compare")
     document = compare(options.before, options.after)
+    draw(document, options.figure)
     show(document, form=options.format)
     return int(options.judge and bool(document.new))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import add_capture, add_json, file, show
+from askless.cli.common import add_capture, add_figure, add_json, check_figure, draw, show
 from askless.core.errors import AskLessError
 
 EXAMPLES = """  askless growth calls                             queries = 1 + 2 x port_call, and what ten times the rows would ask
@@ -24,7 +24,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="instead: the statements that take most time, at the beginning and at the end",
     )
-    parser.add_argument("--figure", metavar="OUT", type=file, help="draw queries and time against rows: .svg or .png")
+    add_figure(parser, "queries and time against rows")
     parser.add_argument("--values", action="store_true", help="with --over-time: show literals; they may be private")
     add_json(parser)
     parser.set_defaults(run=run)
@@ -32,11 +32,9 @@ def declare(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Print, and draw where a file is named."""
-    from askless.output import delivery, formats, notices
     from askless.reports import growth
 
-    if options.figure is not None:
-        delivery.check_target(options.figure, "growth", formats.FIGURES)
+    check_figure(options.figure, "growth")
     if options.over_time and options.figure is not None:
         raise AskLessError(
             "no-figure", "--figure draws growth with the rows, not --over-time", "leave one of the two out"
@@ -45,8 +43,6 @@ def run(options: argparse.Namespace) -> int:
         show(growth.over_time(options.capture, options.route, options.values), options.json)
         return 0
     document = growth.growth(options.capture, options.route)
-    if options.figure is not None:
-        delivery.to_file(document, options.figure)
-        notices.note(f"drew {options.figure}")
+    draw(document, options.figure)
     show(document, options.json)
     return 0

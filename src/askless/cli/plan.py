@@ -6,12 +6,15 @@ import argparse
 
 from askless.cli.common import (
     add_database,
+    add_figure,
     add_json,
     add_limits,
     add_schema,
     add_subject,
     add_trust,
+    check_figure,
     check_subject,
+    draw,
     file,
     limits_of,
     saved_schema,
@@ -48,7 +51,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--values", action="store_true", help="show literals of statements; they may be private")
     parser.add_argument("--tree", action="store_true", help="with a column for rows and one for time beside the tree")
-    parser.add_argument("--figure", metavar="OUT", type=file, help="draw the first plan into a file: .svg or .png")
+    add_figure(parser, "the first plan")
     parser.add_argument(
         "--file",
         metavar="PLAN",
@@ -64,14 +67,9 @@ def declare(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Explain, observe, advise, print."""
-    from askless.output import delivery, formats, notices
-
-    if options.figure is not None:
-        delivery.check_target(options.figure, "plan", formats.FIGURES)
+    check_figure(options.figure, "plan")
     document = _saved(options) if options.file is not None else _live(options)
-    if options.figure is not None:
-        delivery.to_file(document, options.figure)
-        notices.note(f"drew {options.figure}")
+    draw(document, options.figure)
     show(document, options.json, "tree" if options.tree and not options.json else "")
     return 0
 

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import add_capture, add_json, show
+from askless.cli.common import add_capture, add_figure, add_json, check_figure, draw, show
+from askless.core.errors import AskLessError
 
 EXAMPLES = """  askless requests calls               by route, the one that spends most time in queries first
   askless requests calls --each        one by one, with the names that `askless timeline` takes
+  askless requests calls --figure time.svg
   askless requests calls --json"""
 
 
@@ -17,6 +19,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--each", action="store_true", help="list the requests one by one")
     parser.add_argument("--route", metavar="TEXT", default="", help="only routes that contain this text")
     parser.add_argument("--values", action="store_true", help="with --each: show paths; they may be private")
+    add_figure(parser, "where the time of the capture goes, by route")
     add_json(parser)
     parser.set_defaults(run=run)
 
@@ -26,8 +29,13 @@ def run(options: argparse.Namespace) -> int:
     from askless.reports import requests
 
     if not options.each:
-        show(requests.by_route(options.capture, options.route), options.json)
+        check_figure(options.figure, "requests")
+        routes = requests.by_route(options.capture, options.route)
+        draw(routes, options.figure)
+        show(routes, options.json)
         return 0
+    if options.figure is not None:
+        raise AskLessError("no-figure", "--figure draws routes, not requests one by one", "leave one of the two out")
     from askless.project import lists
 
     document = requests.each(options.capture, options.route, options.values)

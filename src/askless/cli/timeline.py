@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import add_capture, add_json, show
+from askless.cli.common import add_capture, add_figure, add_json, check_figure, draw, show
 
 EXAMPLES = """  askless timeline calls                      the request that spends most time in queries
   askless timeline calls kdq12                the request of this name (askless requests calls --each)
   askless timeline calls --route /calls/due   the slowest of that route
-  askless timeline calls kdq12 --unfolded --values"""
+  askless timeline calls kdq12 --unfolded --values
+  askless timeline calls kdq12 --figure due.svg    a picture of it"""
 
 
 def declare(parser: argparse.ArgumentParser) -> None:
@@ -29,6 +30,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--values", action="store_true", help="show parameters, literals and the path; they may be private"
     )
+    add_figure(parser, "its queries on a time axis")
     add_json(parser)
     parser.set_defaults(run=run)
 
@@ -38,6 +40,9 @@ def run(options: argparse.Namespace) -> int:
     from askless.reports.naming import request_name
     from askless.reports.timeline import timeline
 
+    check_figure(options.figure, "timeline")
     name = request_name(options.capture, options.request) if options.request else ""
-    show(timeline(options.capture, name, options.route, options.values, options.unfolded), options.json)
+    document = timeline(options.capture, name, options.route, options.values, options.unfolded)
+    draw(document, options.figure)
+    show(document, options.json)
     return 0

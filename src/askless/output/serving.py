@@ -86,6 +86,12 @@ class Served:
         with self._changed:
             return self._page
 
+    def _next(self, last: int) -> int:
+        """The version once there is another one, or the same after a while; -1 at the end."""
+        with self._changed:
+            self._changed.wait_for(lambda: self._closing or self._version != last, _PING_S)
+            return -1 if self._closing else self._version
+
     def news(self) -> Iterator[bytes]:
         """Server-sent events (HTML Living Standard, 9.2): one for each newer page, and a comment now and then."""
         with self._changed:
@@ -96,11 +102,11 @@ class Served:
         try:
             yield b"retry: 2000\n\n"
             while True:
-                with self._changed:
-                    self._changed.wait_for(lambda last=seen: self._closing or self._version != last, _PING_S)
-                    if self._closing:
-                        return
-                    grown, seen = self._version != seen, self._version
+                last = seen
+                seen = self._next(last)
+                if seen < 0:
+                    return
+                grown = seen != last
                 yield f"event: grown\ndata: {seen}\n\n".encode() if grown else b": nothing new\n\n"
         finally:
             with self._changed:

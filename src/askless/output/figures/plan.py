@@ -1,18 +1,15 @@
-"""Drawings into SVG or PNG: a plan as a tree of boxes, growth as points and a line. Matplotlib is an extra."""
+"""A plan as a tree of boxes."""
 
 from __future__ import annotations
 
-import io
 import textwrap
-from importlib.util import find_spec
-from typing import IO, Any
+from typing import Any
 
 from askless.core.errors import AskLessError
 from askless.core.words import number, plural
-from askless.output.formats import View
+from askless.output.figures.drawing import plain
 from askless.output.text import milliseconds, one_line, percent, safe
 from askless.reports import documents
-from askless.reports.documents import Document
 
 BOX_WIDTH, BOX_HEIGHT = 3.3, 0.62
 GAP_X, GAP_Y = 0.35, 0.5
@@ -22,36 +19,12 @@ TITLE_CHARACTERS = 11.5  # an inch
 PLAIN, SEEN = "#f4f6f8", "#fff3d6"
 
 
-class Figure:
-    """See the module. `name` is matplotlib's name of the file's form."""
-
-    documents = frozenset({"plan", "growth"})
-
-    def __init__(self, name: str) -> None:
-        self.name = name
-
-    def check(self) -> None:
-        """Raises AskLessError where Matplotlib is missing."""
-        if find_spec("matplotlib") is None:
-            raise AskLessError(
-                "figures-extra-missing",
-                "drawing needs Matplotlib",
-                "install the extra: pip install 'ask-less[figures]'",
-            )
-
-    def render(self, document: Document, view: View) -> bytes:
-        """The first plan of a document, or the routes that have sizes. Raises AskLessError no-figure where there is none."""
-        if isinstance(document, documents.GrowthDocument):
-            from askless.output.growth_figure import drawn
-
-            return drawn(document, self.name)
-        assert isinstance(document, documents.PlanDocument)
-        row = next((row for row in document.statements if row.plan), None)
-        if row is None:
-            raise AskLessError("no-figure", "there is no plan to draw", "see the messages above")
-        stream = io.BytesIO()
-        _plan(row, stream, self.name)
-        return stream.getvalue()
+def drawn(document: documents.PlanDocument) -> Any:
+    """The first plan of a document. Raises AskLessError no-figure where there is none."""
+    row = next((row for row in document.statements if row.plan), None)
+    if row is None:
+        raise AskLessError("no-figure", "there is no plan to draw", "see the messages above")
+    return _plan(row)
 
 
 class _Box:
@@ -107,11 +80,8 @@ def _lines(node: documents.PlanNode) -> list[tuple[str, str]]:
     return lines
 
 
-def _plan(row: documents.PlanRow, stream: IO[bytes], form: str) -> None:
+def _plan(row: documents.PlanRow) -> Any:
     """Draw one statement's plan. Colour follows the share of the time; what was observed stands in the box."""
-    import matplotlib
-
-    matplotlib.use("Agg")
     from matplotlib.figure import Figure as Canvas
 
     boxes: list[_Box] = []
@@ -131,17 +101,12 @@ def _plan(row: documents.PlanRow, stream: IO[bytes], form: str) -> None:
     axes.set_ylim(deepest + 0.2, -above)
     axes.axis("off")
     for place, line in enumerate(title):
-        axes.text(0.0, 0.25 - above + place * LINE, _plain(line), fontsize=9, weight="bold", va="center")
+        axes.text(0.0, 0.25 - above + place * LINE, plain(line), fontsize=9, weight="bold", va="center")
     if any(box.node.share for box in boxes):
         axes.text(0.0, -0.2, "blue: share of the time, of each step alone", fontsize=8, color="#3b6ea5", va="center")
     for box in boxes:
         _draw(axes, box)
-    figure.savefig(stream, dpi=110, format=form)
-
-
-def _plain(text: str) -> str:
-    """Text that the drawing does not take for a formula."""
-    return text.replace("$", r"\$")
+    return figure
 
 
 def _draw(axes: Any, box: _Box) -> None:
@@ -170,7 +135,7 @@ def _draw(axes: Any, box: _Box) -> None:
         )
     for place, (text, weight) in enumerate(box.lines):
         style = {"style": "italic"} if weight == "italic" else {"weight": weight}
-        axes.text(box.x + 0.08, box.top + 0.17 + place * LINE, _plain(text), fontsize=8, va="center", **style)
+        axes.text(box.x + 0.08, box.top + 0.17 + place * LINE, plain(text), fontsize=8, va="center", **style)
     for child in box.children:
         axes.plot(
             [box.x + BOX_WIDTH / 2, child.x + BOX_WIDTH / 2],
@@ -179,6 +144,3 @@ def _draw(axes: Any, box: _Box) -> None:
             linewidth=0.8,
             zorder=0,
         )
-
-
-FORMATS = {"svg": Figure("svg"), "png": Figure("png")}

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import io
 from typing import Any
 
 from askless.core.errors import AskLessError
 from askless.core.growth import Line, theil
-from askless.output.text import one_line
+from askless.output.figures.drawing import bare, canvas, plain
 from askless.reports import documents
 
 ROUTES_MOST = 6
@@ -15,7 +14,7 @@ HEIGHT = 2.5  # inches a route
 POINT, LINE, TIME = "#3b6ea5", "#c05020", "#4a7a3a"
 
 
-def drawn(document: documents.GrowthDocument, form: str) -> bytes:
+def drawn(document: documents.GrowthDocument) -> Any:
     """The routes of several sizes, those that grow most first. Raises AskLessError no-figure where there is none."""
     rows = [row for row in document.routes if row.projected][:ROUTES_MOST]
     if not rows:
@@ -23,12 +22,7 @@ def drawn(document: documents.GrowthDocument, form: str) -> bytes:
             "no-figure", "no route was asked for lists of different sizes: there is nothing to draw",
             "visit a page at several sizes: askless growth --help shows how",
         )  # fmt: skip
-    import matplotlib
-
-    matplotlib.use("Agg")
-    from matplotlib.figure import Figure as Canvas
-
-    figure = Canvas(figsize=(10, HEIGHT * len(rows) + 0.4), layout="constrained")
+    figure = canvas(10, HEIGHT * len(rows) + 0.4)
     axes: Any = figure.subplots(len(rows), 2, squeeze=False)
     for row, (left, right) in zip(rows, axes, strict=True):
         rows_seen = [float(rows) for rows, _, _ in row.points]
@@ -38,12 +32,8 @@ def drawn(document: documents.GrowthDocument, form: str) -> bytes:
         _panel(left, row, rows_seen, queries, "queries", POINT, asked)
         _panel(right, row, rows_seen, times, "ms a request", TIME, theil(rows_seen, times))
         formula = f"queries = {row.formula}" if row.outcome != "unclear" else f"queries = about {row.formula}"
-        left.set_title(
-            one_line(f"{row.route}: {formula}", 80).replace("$", r"\$"), fontsize=9, loc="left", weight="bold"
-        )
-    stream = io.BytesIO()
-    figure.savefig(stream, dpi=110, format=form)
-    return stream.getvalue()
+        left.set_title(plain(f"{row.route}: {formula}", 80), fontsize=9, loc="left", weight="bold")
+    return figure
 
 
 def _panel(
@@ -57,5 +47,4 @@ def _panel(
     axes.set_xlabel(f"rows of {row.table or 'the list'}".replace("$", r"\$"), fontsize=8)
     axes.set_ylabel(what, fontsize=8)
     axes.tick_params(labelsize=8)
-    for side in ("top", "right"):
-        axes.spines[side].set_visible(False)
+    bare(axes)
