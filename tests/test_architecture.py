@@ -19,7 +19,8 @@ MAY_IMPORT = {
     "reports": {"core", "capture", "project", "database", "reports"},
     "output": {"core", "reports", "output"},
     "project": {"core", "project"},
-    "testing": {"core", "capture", "reports", "output", "project", "testing"},
+    "api": {"core", "capture", "sources", "database", "reports", "output", "project", "api"},
+    "testing": {"core", "capture", "sources", "reports", "output", "project", "testing"},
     "demo": {"demo"},
     "probe": set(),
 }

@@ -9,8 +9,12 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Any
 
+    from askless.api import Capture as Capture, Recording as Recording, read as read, record as record
+
 __version__ = "0.4.0"
-__all__ = ["RepeatedLoad", "request"]
+__all__ = ["Capture", "Recording", "RepeatedLoad", "read", "record", "request"]
+# Imported when first asked for: a recorded program imports this module for `request` alone.
+_API = ("Capture", "Recording", "read", "record")
 
 
 class _Unrecorded:
@@ -38,6 +42,10 @@ def request(name: str) -> Any:
 
 def __getattr__(name: str) -> Any:
     """`askless.RepeatedLoad`: what strict mode raises. A class of its own where nobody records: it is never raised."""
+    if name in _API:
+        found = getattr(import_module("askless.api"), name)
+        globals()[name] = found
+        return found
     if name != "RepeatedLoad":
         raise AttributeError(f"module 'askless' has no attribute {name!r}")
     if "askless_probe" in sys.modules:

@@ -24,10 +24,10 @@ def declare(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Compare and print."""
-    from askless.reports.compare import compare
+    from askless.api.captures import read
 
     check_figure(options.figure, "compare")
-    document = compare(options.before, options.after)
+    document = read(options.before).compare(read(options.after))
     draw(document, options.figure)
     show(document, form=options.format)
     return int(options.judge and bool(document.new))

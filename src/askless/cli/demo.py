@@ -124,11 +124,11 @@ Place = tuple[str, str, str, str]
 
 def _advice_by_finding(path: Path) -> dict[Place, str]:
     """What a capture's findings say, apart from the ORM: route, pattern, variant, table; and the first advice's code."""
-    from askless.reports.findings import findings
+    from askless.api.captures import read
 
     return {
         (f.route, f.pattern, f.variant, f.tables[0] if f.tables else ""): f.advice[0].code if f.advice else ""
-        for f in findings(path).findings
+        for f in read(path).findings()
     }
 
 

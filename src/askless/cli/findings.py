@@ -6,7 +6,6 @@ import argparse
 
 from askless.cli.common import add_capture, add_database, add_format, add_schema, milliseconds_of, show
 from askless.core import patterns
-from askless.core.errors import AskLessError
 from askless.core.severities import SEVERITIES
 
 EXAMPLES = """  askless findings calls                                 what to change, line by line, and what it mends
@@ -57,18 +56,14 @@ def declare(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Print findings."""
+    from askless.api.captures import read
     from askless.project import lists
     from askless.reports import findings, naming
-    from askless.reports.loading import schema_of
 
-    for name in options.pattern:
-        if name not in patterns.REGISTRY:
-            raise AskLessError("no-pattern", f"there is no pattern {name!r}", patterns.instead_of(name))
-    choice = findings.Choice(options.route, tuple(options.pattern), options.accepted or options.show is not None)
-    document = findings.findings(
-        options.capture, choice, schema_of(options.db, options.schema), values=options.values,
-        round_trip_ms=milliseconds_of(options.round_trip),
-    )  # fmt: skip
+    document = read(options.capture, values=options.values).findings(
+        route=options.route, patterns=options.pattern, with_accepted=options.accepted or options.show is not None,
+        db=options.db, schema=options.schema, round_trip_ms=milliseconds_of(options.round_trip),
+    ).document  # fmt: skip
     variant = "story" if options.show is not None else "each" if options.each else "all" if options.all else ""
     if options.show is not None:
         filtered = bool(options.route or options.pattern or options.accepted)

@@ -29,13 +29,16 @@ def declare(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Judge and print; exit code 1 where something is over."""
-    from askless.reports import gate
+    from askless.api.captures import read
 
     if options.propose:
         import sys
 
+        from askless.reports import gate
+
         sys.stdout.write(gate.proposal(options.capture))
         return 0
-    document = gate.gate(options.capture, options.baseline, options.partial)
+    baseline = read(options.baseline) if options.baseline is not None else None
+    document = read(options.capture).gate(baseline, options.partial)
     show(document, form=options.format)
     return 0 if document.passed else 1

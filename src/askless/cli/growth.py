@@ -32,7 +32,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Print, and draw where a file is named."""
-    from askless.reports import growth
+    from askless.api.captures import read
 
     check_figure(options.figure, "growth")
     if options.over_time and options.figure is not None:
@@ -40,9 +40,9 @@ def run(options: argparse.Namespace) -> int:
             "no-figure", "--figure draws growth with the rows, not --over-time", "leave one of the two out"
         )
     if options.over_time:
-        show(growth.over_time(options.capture, options.route, options.values), options.json)
+        show(read(options.capture, values=options.values).over_time(options.route), options.json)
         return 0
-    document = growth.growth(options.capture, options.route)
+    document = read(options.capture).growth(options.route)
     draw(document, options.figure)
     show(document, options.json)
     return 0

@@ -41,11 +41,13 @@ def declare(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Advise and print."""
+    from askless.api.captures import read
     from askless.output import notices
-    from askless.reports.indexes import indexes
 
     limits = limits_of(options.timeout, options.allow_large, options.even_if_busy, options.trust_function)
     proving = notices.progress if options.prove else None
-    document = indexes(options.capture, options.db, saved_schema(options.schema), options.values, limits, proving)
+    document = read(options.capture, values=options.values).indexes(
+        options.db, schema=saved_schema(options.schema), limits=limits, proving=proving
+    )
     show(document, options.json, form="sql" if options.ddl else "terminal")
     return 0

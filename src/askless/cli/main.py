@@ -46,6 +46,7 @@ COMMANDS = {
         "write one page with everything: routes, findings, timelines, growth, plans, before and after",
     ),
     "serve": ("serve", "show that page on loopback while the capture grows"),
+    "export": ("export", "write a capture as Parquet files, for other programs' questions"),
     "patterns": (
         "patterns",
         "tell what is looked for, and what each pattern is: before and after, when to leave it alone",

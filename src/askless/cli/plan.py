@@ -82,8 +82,16 @@ def _live(options: argparse.Namespace) -> PlanDocument:
             "no-database", "a plan comes from a database or from a file", "name a database with --db, or a saved plan with --file"
         )  # fmt: skip
     check_subject(options.capture, options.sql, "what-to-explain", "plan")
+    limits = limits_of(options.timeout, trusted=options.trust_function)
+    if options.sql is None and options.request is None:
+        from askless.api.captures import read
+
+        return read(options.capture, values=options.values).plans(
+            options.db, top=options.top, shape=options.shape, analyze=options.analyze, limits=limits,
+            schema=saved_schema(options.schema),
+        ).document  # fmt: skip
     wish = plan.Wish(options.analyze, options.values or options.sql is not None, saved_schema(options.schema))
-    return plan.live(options.db, _workload(options), wish, limits_of(options.timeout, trusted=options.trust_function))
+    return plan.live(options.db, _workload(options), wish, limits)
 
 
 def _workload(options: argparse.Namespace) -> Workload:
@@ -91,11 +99,7 @@ def _workload(options: argparse.Namespace) -> Workload:
 
     if options.sql is not None:
         return subjects.typed(options.sql, options.parameters)
-    if options.request is not None:
-        return subjects.of_request(
-            options.capture, naming.request_name(options.capture, options.request), options.query
-        )
-    return subjects.of_capture(options.capture, options.top, options.shape)
+    return subjects.of_request(options.capture, naming.request_name(options.capture, options.request), options.query)
 
 
 def _saved(options: argparse.Namespace) -> PlanDocument:

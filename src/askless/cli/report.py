@@ -62,8 +62,8 @@ def wish_of(options: argparse.Namespace) -> Wish:
 
 def run(options: argparse.Namespace) -> int:
     """Gather everything, and write it."""
+    from askless.api.captures import read
     from askless.output import delivery, notices
-    from askless.reports.report import report
 
     if options.out is None and not options.json:
         raise AskLessError(
@@ -72,7 +72,10 @@ def run(options: argparse.Namespace) -> int:
     if options.out is not None:
         delivery.check_target(options.out, "report")
     limits = limits_of(options.timeout, trusted=options.trust_function)
-    document = report(options.capture, wish_of(options), limits, notices.progress)
+    document = read(options.capture, values=options.values).report(
+        db=options.db, schema=options.schema, before=read(options.compare) if options.compare is not None else None,
+        round_trip_ms=milliseconds_of(options.round_trip), limits=limits, progress=notices.progress,
+    )  # fmt: skip
     if options.json:
         show(document, json=True)
     if options.out is not None:

@@ -26,11 +26,13 @@ def declare(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Print the routes or the requests."""
-    from askless.reports import requests
+    from askless.api.captures import read
+
+    capture = read(options.capture, values=options.values)
 
     if not options.each:
         check_figure(options.figure, "requests")
-        routes = requests.by_route(options.capture, options.route)
+        routes = capture.routes(options.route)
         draw(routes, options.figure)
         show(routes, options.json)
         return 0
@@ -38,7 +40,7 @@ def run(options: argparse.Namespace) -> int:
         raise AskLessError("no-figure", "--figure draws routes, not requests one by one", "leave one of the two out")
     from askless.project import lists
 
-    document = requests.each(options.capture, options.route, options.values)
+    document = capture.each(options.route)
     if not options.json:
         lists.remember(options.capture, "request", [row.name for row in document.requests])
     show(document, options.json)

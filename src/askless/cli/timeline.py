@@ -37,12 +37,12 @@ def declare(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Print one request."""
+    from askless.api.captures import read
     from askless.reports.naming import request_name
-    from askless.reports.timeline import timeline
 
     check_figure(options.figure, "timeline")
     name = request_name(options.capture, options.request) if options.request else ""
-    document = timeline(options.capture, name, options.route, options.values, options.unfolded)
+    document = read(options.capture, values=options.values).timeline(name, options.route, options.unfolded)
     draw(document, options.figure)
     show(document, options.json)
     return 0

@@ -7,36 +7,23 @@ import io
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from askless.core.findings import Finding
 from askless.output.formats import View
 from askless.output.text import one_line, short_path
 from askless.reports import documents
+from askless.reports.columns import FindingRecord, finding_record
 from askless.reports.documents import Document, name_of
 
 _FORMULA = ("=", "+", "-", "@")  # with which a spreadsheet takes a text for something to work out
-_FINDING = (
-    "key", "severity", "pattern", "variant", "route", "evidence", "title", "file", "line", "function", "requests", "queries",
-    "avoidable", "query_ms", "saving_ms", "share", "total_ms", "rows", "bytes", "shape", "sql", "advice", "code",
-)  # fmt: skip
 Rows = tuple[Sequence[str], list[list[object]]]
 
 
-def _finding(finding: Finding) -> list[object]:
-    line = finding.lines[0] if finding.lines else None
-    advice = finding.advice[0] if finding.advice else None
-    cost = finding.cost
-    return [
-        finding.key, finding.severity, finding.pattern, finding.variant, finding.route, finding.evidence, finding.title,
-        short_path(line.file) if line else "", line.line or "" if line else "", line.function if line else "", finding.requests,
-        cost.queries, cost.avoidable, cost.query_ms, cost.saving_ms, cost.share, cost.total_ms, cost.rows, cost.bytes,
-        finding.shape, finding.sql, advice.title if advice else "", advice.code if advice else "",
-    ]  # fmt: skip
-
-
 def findings(document: documents.FindingsDocument) -> Rows:
-    """A line a finding, in the order of the list; numbers are a request's, but `total_ms`, the capture's."""
-    rows = [[*_finding(one), "yes" if one.key in document.accepted else ""] for one in document.findings]
-    return [*_FINDING, "accepted"], rows
+    """A line a finding, in the order of the list, with the columns of `columns.FindingRecord`."""
+    rows = [finding_record(one, one.key in document.accepted) for one in document.findings]
+    names = FindingRecord.__struct_fields__
+    return names, [
+        [short_path(row.file) if name == "file" and row.file else getattr(row, name) for name in names] for row in rows
+    ]
 
 
 def gate(document: documents.GateDocument) -> Rows:

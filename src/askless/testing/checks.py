@@ -15,7 +15,7 @@ from askless.core.model import Request
 from askless.core.words import plural, whereabouts
 from askless.output.text import short_path
 from askless.project.file import Project
-from askless.testing.inside import own_queries
+from askless.sources.inside import own_queries
 
 SHOWN_MOST = 12  # statements
 TEXT_MOST = 88  # characters of one: pytest sets a margin in front

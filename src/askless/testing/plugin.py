@@ -28,7 +28,7 @@ import pytest
 if TYPE_CHECKING:
     from askless.core.model import Request
     from askless.project.file import Project
-    from askless.testing.inside import Inside
+    from askless.sources.inside import Inside
 
 _STATE = pytest.StashKey["_State"]()
 _MARKER_TAKES = {"at_most", "never", "route", "budgets"}
@@ -143,7 +143,7 @@ def pytest_collection_finish(session: pytest.Session) -> None:
         return
     from askless.core.errors import AskLessError
     from askless.project import file, strict
-    from askless.testing.inside import Inside
+    from askless.sources.inside import Inside
 
     try:
         project = file.read(file.nearest(Path(config.rootpath)))

@@ -8,6 +8,7 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any
 
+from askless.capture.events import Capture
 from askless.capture.reading import Feed
 from askless.core.model import Request
 
@@ -18,8 +19,10 @@ ENDS_MOST = 100_000  # requests kept; a test run that ends more of them in one b
 class Inside:
     """The recorder of this process. `requests` are those that have ended, in order."""
 
-    def __init__(self, strict: dict[str, Any] | None = None) -> None:
+    def __init__(self, strict: dict[str, Any] | None = None, keep: list[str] | None = None) -> None:
+        """`keep` gets the lines that a capture file would have."""
         self.requests: list[Request] = []
+        self._keep = keep
         self._feed = Feed()
         self._load()
         self.recorder: Any = import_module("askless_probe.recorder")
@@ -31,6 +34,8 @@ class Inside:
         else:  # under `askless capture app`: what was written so far stays, all texts are told anew
             self.recorder.flush_all(False)
             self.recorder.restart_writer()
+        # Whoever listened before goes on hearing: a block may stand inside of one.
+        self._before = self.recorder.writer.tap
         self.recorder.writer.tap = self._take
         if strict is not None:
             import_module("askless_probe.strict").configure(strict)
@@ -45,10 +50,19 @@ class Inside:
                 sys.path.remove(str(INJECT))
 
     def _take(self, lines: list[str]) -> None:
+        if self._before is not None:
+            self._before(lines)
+        if self._keep is not None:
+            self._keep.extend(lines)
         for line in lines:
             ended = self._feed.take(line.encode("ascii"))
             if ended is not None and len(self.requests) < ENDS_MOST:
                 self.requests.append(ended)
+
+    @property
+    def header(self) -> Capture | None:
+        """What the recorder says of itself and its clock."""
+        return self._feed.report.header
 
     def begin(self, name: str) -> Callable[[], list[Request]]:
         """Open a block. The function that is returned ends it and gives the requests that ended in it."""
@@ -63,6 +77,11 @@ class Inside:
             return self.requests[first:]
 
         return end
+
+    def close(self) -> None:
+        """Listen no longer; what is recorded after this is not kept."""
+        self.recorder.flush_all(False)
+        self.recorder.writer.tap = self._before
 
     def forget(self) -> None:
         """Let go of the requests that were kept; no block may be open."""

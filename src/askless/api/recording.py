@@ -1,0 +1,97 @@
+"""Records this process for the length of a block: in a program, a notebook or a test."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import msgspec
+
+from askless.api.captures import Traffic
+from askless.capture.events import Close
+from askless.core.errors import AskLessError
+from askless.core.model import Schema
+from askless.reports import documents
+from askless.reports.columns import Arrived
+from askless.sources.inside import Inside
+
+
+class Recording(Traffic):
+    """What was recorded so far: requests that have ended, and once the block has ended, the block itself."""
+
+    def __init__(self, inside: Inside, values: bool = False) -> None:
+        super().__init__(values)
+        self._inside = inside
+        self.path: Path | None = None
+
+    def __repr__(self) -> str:
+        return f"<askless recording of {len(self._inside.requests)} requests>"
+
+    def _arrived(self) -> Iterable[Arrived]:
+        header = self._inside.header
+        clock = (header.started_unix_s, header.clock_ns) if header is not None else ()
+        return [Arrived(request, *clock) for request in self._inside.requests]
+
+    def _found(self, choice: object, schema: Schema | None, round_trip_ms: float) -> documents.FindingsDocument:
+        from askless.core.analysis import summarise
+        from askless.project.file import here
+        from askless.reports import findings
+
+        assert isinstance(choice, findings.Choice)
+        project = here()
+        settings = project.settings(self.values, round_trip_ms)
+        summary = summarise(project.terms().applied(iter(self._inside.requests)), settings)
+        judged = findings.judged_from(summary, (), schema)
+        return findings.document_of(self.path or Path("recording"), judged, choice, None, round_trip_ms)
+
+
+@contextmanager
+def record(
+    name: str = "recording", *, to: str | os.PathLike[str] | None = None, values: bool = False
+) -> Iterator[Recording]:
+    """Record what this process asks while the block runs; what runs outside of requests is a request called `name`.
+
+    `to` is a folder that the recording is written into, as a capture for the commands; nothing is written without. Of a
+    connection that was opened before the first such block, nothing may be seen: open it inside. Drivers, frameworks and ORMs
+    stay watched after the block, at some microseconds a query; nothing is kept of that.
+
+    Raises AskLessError: file-unwritable.
+
+        >>> import askless, sqlite3
+        >>> with askless.record("two vessels") as run:
+        ...     db = sqlite3.connect(":memory:")
+        ...     for number in (1, 2):
+        ...         row = db.execute("SELECT ? AS id", [number]).fetchone()
+        >>> [(query.statement, query.rows) for query in run.queries]
+        [('SELECT ? AS id', 1), ('SELECT ? AS id', 1)]
+    """
+    lines: list[str] | None = [] if to is not None else None
+    inside = Inside(keep=lines)
+    recording = Recording(inside, values)
+    end = inside.begin(name)
+    try:
+        yield recording
+    finally:
+        end()
+        inside.close()
+        if to is not None and lines is not None:
+            recording.path = Path(to)
+            asked = sum(map(len, inside.requests))
+            last = msgspec.json.encode(Close(len(inside.requests), asked)).decode()
+            _write(Path(to), [*lines, last])
+
+
+def _write(folder: Path, lines: list[str]) -> None:
+    """A capture file of lines as the recorder writes them, which only its owner can read."""
+    file = folder / f"{os.getpid()}-{time.time_ns() // 1_000_000}.askless.jsonl"
+    try:
+        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+        with open(os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w", encoding="ascii") as stream:
+            stream.write("".join(line + "\n" for line in lines))
+    except OSError as error:
+        raise AskLessError(
+            "file-unwritable", f"can't write {file}: {error.strerror}", "name another folder, or free some room"
+        ) from None

@@ -1,0 +1,40 @@
+"""`askless export`: a capture for other programs' questions."""
+
+from __future__ import annotations
+
+import argparse
+
+from askless.cli.common import add_capture, file
+from askless.core.errors import AskLessError
+
+EXAMPLES = """  askless export calls --parquet calls-columns      requests, queries, shapes and places, a file each
+  askless export calls --parquet calls-columns --values"""
+
+
+def declare(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    add_capture(parser)
+    parser.add_argument(
+        "--parquet",
+        metavar="DIR",
+        type=file,
+        help="write requests, queries, shapes and places as Parquet files into DIR",
+    )
+    parser.add_argument(
+        "--values", action="store_true", help="with parameters, literals and paths; they may be private"
+    )
+    parser.set_defaults(run=run)
+
+
+def run(options: argparse.Namespace) -> int:
+    """Write, and say how much."""
+    from askless.api.captures import read
+    from askless.output import notices
+
+    if options.parquet is None:
+        raise AskLessError("no-target", "an export needs a target", f"askless export {options.capture} --parquet DIR")
+    counts = read(options.capture, values=options.values).to_parquet(options.parquet, notices.progress)
+    notices.progress_done()
+    told = ", ".join(f"{count:,} {name}" for name, count in counts.items())
+    notices.note(f"wrote {told} into {options.parquet}")
+    return 0
