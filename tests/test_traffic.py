@@ -28,6 +28,7 @@ class Made:
         self.rows: list[QuerySeen] = []
         self.errands: list[Errand] = []
         self.route = "GET /calls"
+        self.place = Place("/app/pages.py", 10, "page")
 
     def ask(
         self,
@@ -43,7 +44,7 @@ class Made:
     ) -> Self:
         start = self.rows[-1].start_ns + int(gap_ms * 1e6) if self.rows else 1_000_000
         row = QuerySeen(
-            text, start, duration_ns, rows, 40 * rows, digest or len(self.rows) + 1, Place("/app/pages.py", 10, "page"),
+            text, start, duration_ns, rows, 40 * rows, digest or len(self.rows) + 1, self.place,
             parameters=parameters, columns=columns, sampled=tuple(range(len(columns))), sample=sample,
             **more,
         )  # fmt: skip

@@ -10,11 +10,15 @@ if TYPE_CHECKING:
     from typing import Any
 
     from askless.api import Capture as Capture, Recording as Recording, read as read, record as record
+    from askless.core.errors import AskLessError as AskLessError
 
 __version__ = "0.4.0"
-__all__ = ["Capture", "Recording", "RepeatedLoad", "read", "record", "request"]
+__all__ = ["AskLessError", "Capture", "Recording", "RepeatedLoad", "read", "record", "request"]
 # Imported when first asked for: a recorded program imports this module for `request` alone.
-_API = ("Capture", "Recording", "read", "record")
+_LATER = {
+    "AskLessError": "askless.core.errors",
+    **dict.fromkeys(("Capture", "Recording", "read", "record"), "askless.api"),
+}
 
 
 class _Unrecorded:
@@ -42,8 +46,8 @@ def request(name: str) -> Any:
 
 def __getattr__(name: str) -> Any:
     """`askless.RepeatedLoad`: what strict mode raises. A class of its own where nobody records: it is never raised."""
-    if name in _API:
-        found = getattr(import_module("askless.api"), name)
+    if name in _LATER:
+        found = getattr(import_module(_LATER[name]), name)
         globals()[name] = found
         return found
     if name != "RepeatedLoad":

@@ -206,6 +206,7 @@ def test_json_of_the_commands_with_two_subjects(pages: dict[str, Path], harbour:
         "compare": (documents.CompareDocument, ["compare", pages["grown"], pages["tuned"]]),
         "growth": (documents.GrowthDocument, ["growth", pages["grown"]]),
         "growth-over-time": (documents.TrendDocument, ["growth", pages["grown"], "--over-time"]),
+        "report": (documents.ReportDocument, ["report", pages["grown"], "--compare", pages["tuned"], "--db", db]),
         "patterns": (documents.PatternsDocument, ["patterns", "n-plus-one"]),
         "gate": (documents.GateDocument, ["gate", pages["tuned"], "--baseline", pages["tuned"]]),
         "tables": (documents.TablesDocument, ["tables", "--db", db]),

@@ -68,8 +68,7 @@ def record(
         >>> [(query.statement, query.rows) for query in run.queries]
         [('SELECT ? AS id', 1), ('SELECT ? AS id', 1)]
     """
-    lines: list[str] | None = [] if to is not None else None
-    inside = Inside(keep=lines)
+    inside = Inside(keep=to is not None)
     recording = Recording(inside, values)
     end = inside.begin(name)
     try:
@@ -77,20 +76,24 @@ def record(
     finally:
         end()
         inside.close()
-        if to is not None and lines is not None:
+        if to is not None:
             recording.path = Path(to)
-            asked = sum(map(len, inside.requests))
-            last = msgspec.json.encode(Close(len(inside.requests), asked)).decode()
-            _write(Path(to), [*lines, last])
+            for number, lines in enumerate(inside.files):
+                if any(line.startswith(_QUERIES) for line in lines) or len(inside.files) == 1:
+                    _write(Path(to), number, lines)
 
 
-def _write(folder: Path, lines: list[str]) -> None:
+_QUERIES = '{"event":"queries"'
+_LAST = msgspec.json.encode(Close(0, 0)).decode()
+
+
+def _write(folder: Path, number: int, lines: list[str]) -> None:
     """A capture file of lines as the recorder writes them, which only its owner can read."""
-    file = folder / f"{os.getpid()}-{time.time_ns() // 1_000_000}.askless.jsonl"
+    file = folder / f"{os.getpid()}-{time.time_ns() // 1_000_000}-{number}.askless.jsonl"
     try:
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
         with open(os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w", encoding="ascii") as stream:
-            stream.write("".join(line + "\n" for line in lines))
+            stream.write("".join(line + "\n" for line in [*lines, _LAST]))
     except OSError as error:
         raise AskLessError(
             "file-unwritable", f"can't write {file}: {error.strerror}", "name another folder, or free some room"

@@ -45,10 +45,9 @@ def run(options: argparse.Namespace) -> int:
     from askless.output.serving import Served
     from askless.reports.report import Watched
 
-    served = Served(options.port)
     limits = limits_of(options.timeout, trusted=options.trust_function)
     try:
-        with stoppable():
+        with stoppable(), Served(options.port) as served:
             watched = Watched(options.capture, wish_of(options), limits, notices.progress)
             served.show(page(watched.document(), served.events))
             with served.serving():

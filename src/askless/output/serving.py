@@ -57,6 +57,13 @@ class Served:
             self._version += 1
             self._changed.notify_all()
 
+    def __enter__(self) -> Served:
+        return self
+
+    def __exit__(self, *details: object) -> None:
+        """Let go of the port."""
+        self._server.server_close()
+
     @contextmanager
     def serving(self) -> Iterator[None]:
         """Answer while the block runs."""
@@ -69,7 +76,6 @@ class Served:
                 self._closing = True
                 self._changed.notify_all()
             self._server.shutdown()
-            self._server.server_close()
             thread.join(5)
 
     def refused(self, host: str, path: str) -> str:

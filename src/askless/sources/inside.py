@@ -13,15 +13,17 @@ from askless.capture.reading import Feed
 from askless.core.model import Request
 
 INJECT = Path(__file__).resolve().parent.parent / "probe" / "inject"
+_HEADER = '{"event":"capture"'
 ENDS_MOST = 100_000  # requests kept; a test run that ends more of them in one block is no test run
 
 
 class Inside:
     """The recorder of this process. `requests` are those that have ended, in order."""
 
-    def __init__(self, strict: dict[str, Any] | None = None, keep: list[str] | None = None) -> None:
-        """`keep` gets the lines that a capture file would have."""
+    def __init__(self, strict: dict[str, Any] | None = None, keep: bool = False) -> None:
+        """With `keep`, `files` are the lines of the capture files that would be written."""
         self.requests: list[Request] = []
+        self.files: list[list[str]] = []
         self._keep = keep
         self._feed = Feed()
         self._load()
@@ -52,9 +54,11 @@ class Inside:
     def _take(self, lines: list[str]) -> None:
         if self._before is not None:
             self._before(lines)
-        if self._keep is not None:
-            self._keep.extend(lines)
         for line in lines:
+            if line.startswith(_HEADER):
+                self._begin_file()
+            if self._keep:
+                self.files[-1].append(line)
             ended = self._feed.take(line.encode("ascii"))
             if ended is not None and len(self.requests) < ENDS_MOST:
                 self.requests.append(ended)
@@ -63,6 +67,12 @@ class Inside:
     def header(self) -> Capture | None:
         """What the recorder says of itself and its clock."""
         return self._feed.report.header
+
+    def _begin_file(self) -> None:
+        """Somebody else began to listen, and everything is told anew: what is open goes on in another file."""
+        self.requests += [request for request in self._feed.assembly.left_open() if len(request)]
+        self._feed = Feed()
+        self.files.append([])
 
     def begin(self, name: str) -> Callable[[], list[Request]]:
         """Open a block. The function that is returned ends it and gives the requests that ended in it."""
