@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import os
 import shutil
 import subprocess
 import sys
@@ -57,6 +58,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Build, record as grown, read, explain, try, record as tuned, compare."""
     started = time.monotonic()
+    os.environ["PAGER"] = ""  # what it shows is one text, from its first step to its last
     if find_spec("flask") is None:
         raise AskLessError(
             "demo-extra-missing",

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from askless.core.errors import AskLessError
 from askless.output.formats import FILES, View, check_fits, format_for, format_of
+from askless.output.paging import paged
 from askless.reports.documents import Document, name_of
 
 
@@ -20,6 +21,8 @@ def to_stdout(document: Document, format_name: str = "terminal", view: View | No
     check_fits(result, document)
     content = result.render(document, view or View())
     sys.stdout.flush()
+    if format_name == "terminal" and paged(content):
+        return
     raw = getattr(sys.stdout, "buffer", None)
     if raw is None:  # a notebook's or a test's own stream
         sys.stdout.write(content.decode("utf-8"))

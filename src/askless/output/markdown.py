@@ -19,13 +19,15 @@ from askless.reports.documents import Document, name_of
 COMMENT_MOST = 32_000
 CELL_MOST = 120
 SQL_MOST = 1_500
-_SIGNS = re.compile(r"([\\`*\[\]<>#|~$]|(?<!\w)_|_(?!\w)|^[-+=]|^\d+(?=[.)]))")
+_SIGNS = re.compile(r"([\\`*\[\]<>#|~$]|(?<![^\W_])_|_(?![^\W_])|^[-+=])")
+_NUMBERED = re.compile(r"^(\d+)([.)])")
 _ADDRESS = re.compile(r"@(?=\w)|(?<=\w)(?=://)")
 
 
 def plain(text: str, longest: int = 0) -> str:
     """Text that no reader of Markdown takes for anything else: no mark-up, no mention of a person, no link."""
     kept = _SIGNS.sub(r"\\\1", one_line(text, longest).replace("&", "&amp;"))
+    kept = _NUMBERED.sub(r"\1\\\2", kept)
     return _ADDRESS.sub(lambda found: found[0] + "\u2060", kept)
 
 
@@ -147,7 +149,7 @@ def _story(finding: Finding) -> list[str]:
     ]
     parts += ["**Cost**", "\n".join(f"- {plain(text)}" for text in phrases.costs(finding))]
     parts += ["**The query**", block(finding.sql, "sql")]
-    beside = len(finding.advice) > 1
+    beside, common = len(finding.advice) > 1, phrases.common_checks(finding)
     if beside:
         rows = [
             [str(turn), plain(one.title), plain(one.saving), plain(one.trade_off)]
@@ -157,10 +159,12 @@ def _story(finding: Finding) -> list[str]:
     for turn, advice in enumerate(finding.advice, 1):
         parts += [f"**Advice {turn} of {len(finding.advice)}**: {_change(advice)}"]
         told = [("why", advice.why), *([] if beside else [("saving", advice.saving), ("price", advice.trade_off)])]
-        told += [("check", check) for check in advice.check]
+        told += [("check", check) for check in advice.check if check not in common]
         parts.append("\n".join(f"- {name}: {plain(text)}" for name, text in told if text))
         if advice.sql:
             parts += ["the SQL afterwards:", block(advice.sql, "sql")]
+    if common:
+        parts += [f"**{phrases.WHICHEVER}**", "\n".join(f"- {plain(check)}" for check in common)]
     return [part for part in parts if part]
 
 

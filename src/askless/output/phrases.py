@@ -7,13 +7,15 @@ from collections.abc import Sequence
 from askless.core.findings import NO_LINE, Cost, Edit, Finding, Line
 from askless.core.severities import SEVERITIES
 from askless.core.words import number, plural, size, whereabouts
-from askless.output.text import milliseconds, percent, safe, short_path
+from askless.output.text import in_middle, milliseconds, percent, safe, short_path
 from askless.reports import documents
+
+PATH_MOST = 64  # characters of a path: what is longer gives way in the middle
 
 
 def at(line: Line) -> str:
-    """A line of code as people write it: file:line."""
-    return whereabouts(short_path(line.file), line.line)
+    """A line of code as people write it: file:line, the file's path from here."""
+    return whereabouts(in_middle(short_path(line.file), PATH_MOST), line.line)
 
 
 def in_function(line: Line) -> str:
@@ -94,6 +96,17 @@ def places(finding: Finding, most: int = 8) -> list[tuple[str, Line | None]]:
         called = " ← ".join(f"{safe(step.function)} ({at(step)})" for step in finding.path[1:])
         result.append(("called by " + called, None))
     return result
+
+
+WHICHEVER = "Check, whichever road you take"
+
+
+def common_checks(finding: Finding) -> tuple[str, ...]:
+    """What is to be checked on every road, where there are several: told once, behind them."""
+    if len(finding.advice) < 2:
+        return ()
+    first, *others = finding.advice
+    return tuple(check for check in first.check if all(check in other.check for other in others))
 
 
 def kind(finding: Finding) -> str:

@@ -5,6 +5,10 @@ from __future__ import annotations
 import os
 import shlex
 from collections.abc import Sequence
+from pathlib import Path
+from socket import gethostname
+from typing import Any
+from urllib.parse import quote
 
 from rich import box
 from rich.console import Console, ConsoleOptions, RenderableType, RenderResult
@@ -13,20 +17,78 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from askless.core.findings import Line
+from askless.output.phrases import at
 from askless.output.text import in_middle, one_line, safe
 
 SEVERITY_STYLE = {"urgent": "bold red", "worthwhile": "yellow", "minor": "cyan"}
-WIDEST = 100
+WIDEST = 200
+PROSE = 110  # columns after which nobody finds the next line
+UNKNOWN = 100  # columns where nobody tells how many there are
 WIDE = 96  # columns from which a table may have all of its own
 NARROWEST = 16  # columns that a route keeps
 
 
+class Screen(Console):
+    """A console whose tables take all of its width, and whose texts no more than can be read."""
+
+    def print(self, *objects: Any, **options: Any) -> None:
+        """Print; texts, alone, moved to the right or in a grid, are wrapped early unless a width is given."""
+        if "width" not in options and not options.get("soft_wrap") and all(map(_is_text, objects)):
+            options["width"] = min(self.width, PROSE)
+        super().print(*objects, **options)
+
+
+def _is_text(what: object) -> bool:
+    inner = what.renderable if isinstance(what, Padding) else what
+    return isinstance(inner, str | Text) or (isinstance(inner, Table) and inner.box is None)
+
+
 def console() -> Console:
-    """A console of at most 100 columns. Never reads markup; colour only where the terminal and NO_COLOR allow."""
-    product = Console(highlight=False, markup=False, emoji=False, soft_wrap=False)
+    """A console of 60 to 200 columns, 100 where they are not known.
+
+    Never reads markup; colour only where the terminal and NO_COLOR allow.
+    """
+    product = Screen(highlight=False, markup=False, emoji=False, soft_wrap=False)
     columns = int(os.environ.get("COLUMNS") or 0) if not product.is_terminal else product.width
-    product.width = max(min(columns or WIDEST, WIDEST), 60)
+    product.width = max(min(columns or UNKNOWN, WIDEST), 60)
     return product
+
+
+def code(out: Console, text: str, columns: int, style: str = "") -> None:
+    """Statements and calls, as wide as there is room: where they break matters more than how long their lines are."""
+    for line in safe(text).strip().replace("\t", "  ").splitlines():
+        out.print(indented(Text(line, style=style), columns), width=out.width)
+
+
+# What the environment says of a terminal that follows links (OSC 8), and from which version on.
+_LINKING = {"KITTY_WINDOW_ID": 0, "WT_SESSION": 0, "KONSOLE_VERSION": 201200, "VTE_VERSION": 5000, "WEZTERM_PANE": 0}
+_LINKING_PROGRAMS = ("iTerm.app", "WezTerm", "vscode", "ghostty", "Hyper", "Tabby")
+_LINKING_TERMS = ("kitty", "foot", "alacritty", "ghostty")
+
+
+def follows_links() -> bool:
+    """Whether the terminal makes links of what it is told to be one: one that does not would show nothing, or rubbish."""
+    env = os.environ
+    for name, least in _LINKING.items():
+        digits = "".join(sign for sign in env.get(name, "") if sign.isdigit())
+        if name in env and (not least or int(digits or 0) >= least):
+            return True
+    program, term = env.get("TERM_PROGRAM", ""), env.get("TERM", "")
+    return program in _LINKING_PROGRAMS or any(name in term for name in _LINKING_TERMS)
+
+
+def linked(out: Console, text: Text, *lines: Line | None) -> Text:
+    """The text with its lines of code as links, where the terminal follows them and the files are here."""
+    if not out.is_terminal or not follows_links():
+        return text
+    for line in lines:
+        where = at(line) if line is not None else ""
+        start = text.plain.find(where) if where else -1
+        if line is not None and start >= 0 and Path(line.file).is_file():
+            address = f"file://{gethostname()}{quote(str(Path(line.file).resolve()))}#{line.line}"
+            text.stylize(f"link {address}", start, start + len(where))
+    return text
 
 
 def indented(what: RenderableType, columns: int, below: int = 0) -> Padding:

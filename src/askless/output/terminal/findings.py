@@ -11,7 +11,7 @@ from rich.text import Text
 from askless.core.findings import Advice, Edit, Finding, Line
 from askless.core.words import plural
 from askless.output import phrases
-from askless.output.terminal.drawing import SEVERITY_STYLE, command, indented, labelled, table_of
+from askless.output.terminal.drawing import SEVERITY_STYLE, code, command, indented, labelled, linked, table_of
 from askless.output.text import one_line, safe
 from askless.reports import documents
 
@@ -81,9 +81,9 @@ def _edit(
     change = Text("→ " + safe(edit.title))
     if edit.at is not None:
         change.append(f", {phrases.where(edit.at)}")
-    out.print(indented(change, 2))
+    out.print(indented(linked(out, change, edit.at), 2))
     if edit.code:
-        out.print(indented(Text(one_line(edit.code), style="green"), 4))
+        code(out, one_line(edit.code), 4, "green")
     rows = Table.grid(padding=(0, 1, 0, 0))
     for turn, finding in enumerate(mended):
         what = Text(safe(finding.brief))
@@ -94,6 +94,7 @@ def _edit(
             what.append(f"\ncalled at {phrases.place(caller)}", style="cyan")
         name = Text(finding.key.ljust(10), style="dim")
         name.append("\naccepted" if finding.key in document.accepted else f"\n{finding.evidence}")
+        linked(out, what, *finding.lines[:1], caller)
         rows.add_row(f"{place + turn:>3}", Text(finding.pattern.ljust(15), style="bold"), name, what)
     out.print(indented(rows, 2))
     out.print()
@@ -109,9 +110,9 @@ def _summary(out: Console, place: int, finding: Finding, accepted: bool, caller:
     out.print(head)
     out.print(indented(Text(safe(finding.title)), 5))
     if finding.lines:
-        out.print(indented(Text(phrases.first_line(finding), style="cyan"), 5))
+        out.print(indented(linked(out, Text(phrases.first_line(finding), style="cyan"), finding.lines[0]), 5))
     if caller is not None:
-        out.print(indented(Text(f"called at {phrases.place(caller)}", style="cyan"), 7))
+        out.print(indented(linked(out, Text(f"called at {phrases.place(caller)}", style="cyan"), caller), 7))
     saving = phrases.saving(finding)
     if saving:
         out.print(indented(Text(f"{saving}; evidence: {finding.evidence}"), 5))
@@ -120,9 +121,9 @@ def _summary(out: Console, place: int, finding: Finding, accepted: bool, caller:
         line = Text("→ " + safe(advice.title))
         if advice.at is not None:
             line.append(f", {phrases.where(advice.at)}")
-        out.print(indented(line, 5))
+        out.print(indented(linked(out, line, advice.at), 5))
         if advice.code:
-            out.print(indented(Text(one_line(advice.code), style="green"), 7))
+            code(out, one_line(advice.code), 7, "green")
     out.print()
 
 
@@ -138,7 +139,7 @@ def _story(out: Console, finding: Finding, accepted: bool) -> None:
     _head(out, finding, accepted)
     _section(out, "Where")
     for text, line in phrases.places(finding):
-        out.print(indented(Text(text, style="cyan" if line in finding.lines else ""), 2))
+        out.print(indented(linked(out, Text(text, style="cyan" if line in finding.lines else ""), line), 2))
     _section(out, f"Evidence: {finding.evidence}")
     points = Table.grid(padding=(0, 1, 0, 0))
     for reason in finding.because:
@@ -150,13 +151,16 @@ def _story(out: Console, finding: Finding, accepted: bool) -> None:
     for text in phrases.costs(finding):
         out.print(indented(Text(text), 2))
     _section(out, "The query")
-    _sql(out, finding.sql)
+    code(out, finding.sql, 4)
     beside = len(finding.advice) > 1
     if beside:
         _roads(out, finding.advice)
     for turn, advice in enumerate(finding.advice, 1):
         _section(out, f"Advice {turn} of {len(finding.advice)}: {advice.title}")
-        _advice(out, advice, beside)
+        _advice(out, advice, beside, phrases.common_checks(finding))
+    if phrases.common_checks(finding):
+        _section(out, phrases.WHICHEVER)
+        labelled(out, [("check", check) for check in phrases.common_checks(finding)])
 
 
 def _roads(out: Console, roads: Sequence[Advice]) -> None:
@@ -183,21 +187,16 @@ def _section(out: Console, title: str) -> None:
     out.print(Text(safe(title), style="bold"))
 
 
-def _sql(out: Console, sql: str) -> None:
-    for line in safe(sql).strip().replace("\t", "  ").splitlines():
-        out.print(indented(Text(line), 4))
-
-
-def _advice(out: Console, advice: Advice, beside: bool) -> None:
-    """One road; what stands `beside` the others in a table is not told again."""
+def _advice(out: Console, advice: Advice, beside: bool, common: Sequence[str]) -> None:
+    """One road; what stands `beside` the others in a table is not told again, and what is `common` to all stands below."""
     rows = [("why", advice.why)]
     rows += [("saving", advice.saving), ("price", advice.trade_off)] if not beside else []
     if advice.at is not None:
         rows.append(("where", phrases.place(advice.at)))
     labelled(out, rows)
     if advice.code:
-        out.print(indented(Text(safe(advice.code), style="green"), 4))
+        code(out, advice.code, 4, "green")
     if advice.sql:
         out.print(indented(Text("the SQL afterwards:"), 2))
-        _sql(out, advice.sql)
-    labelled(out, [("check", check) for check in advice.check])
+        code(out, advice.sql, 4)
+    labelled(out, [("check", check) for check in advice.check if check not in common])

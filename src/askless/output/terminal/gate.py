@@ -9,7 +9,7 @@ from askless.core.findings import Finding
 from askless.core.words import plural
 from askless.output import judged
 from askless.output.phrases import at
-from askless.output.terminal.drawing import NARROWEST, WIDE, InMiddle, indented, table_of
+from askless.output.terminal.drawing import NARROWEST, WIDE, InMiddle, indented, linked, table_of
 from askless.output.text import safe
 from askless.reports import documents
 
@@ -57,4 +57,4 @@ def _finding(out: Console, finding: Finding) -> None:
     out.print(indented(line, 2))
     out.print(indented(Text(safe(finding.title)), 4))
     if finding.lines:
-        out.print(indented(Text(at(finding.lines[0]), style="cyan"), 4))
+        out.print(indented(linked(out, Text(at(finding.lines[0]), style="cyan"), finding.lines[0]), 4))

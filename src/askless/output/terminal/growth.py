@@ -65,7 +65,7 @@ def over_time(out: Console, document: documents.TrendDocument) -> None:
         change = Text(row.direction, style=_STYLE.get(row.direction, ""))
         change.append(ratio.replace(" (", "\n(", 1))
         table.add_row(
-            Text(one_line(brief(row.sql), 44)), f"{row.count:,}", _bars(row.counts), milliseconds(row.first_ms) if row.first_ms else "–",
+            Text(one_line(brief(row.sql), max(out.width - 56, 24))), f"{row.count:,}", _bars(row.counts), milliseconds(row.first_ms) if row.first_ms else "–",
             milliseconds(row.last_ms) if row.last_ms else "–", change,
         )  # fmt: skip
     out.print(table)

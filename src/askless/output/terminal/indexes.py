@@ -71,7 +71,7 @@ def _one(out: Console, place: int, index: documents.AdvisedIndex) -> None:
     labelled(out, planned.advised(index), 3)
     table = table_of(("serves", "l"), ("queries", "r"), ("ms", "r"), (f"rows of {index.table}", "r"))
     for served in index.serves[:SERVED_MOST]:
-        what = Text(one_line(brief(served.sql), 90)).append(
+        what = Text(one_line(brief(served.sql), max(out.width - 40, 60))).append(
             "\n" + ", ".join(map(safe, served.routes[:2])), style="cyan"
         )
         table.add_row(

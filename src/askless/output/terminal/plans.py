@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
+import msgspec
 from rich.console import Console
 from rich.padding import Padding
 from rich.table import Table
@@ -12,7 +13,7 @@ from rich.text import Text
 
 from askless.core.words import number
 from askless.output import planned
-from askless.output.terminal.drawing import indented, labelled, table_of
+from askless.output.terminal.drawing import PROSE, indented, labelled
 from askless.output.text import milliseconds, one_line, percent, safe
 from askless.reports import documents
 
@@ -28,12 +29,12 @@ def plan(out: Console, document: documents.PlanDocument) -> None:
         if row.remark:
             out.print(Text("  " + safe(row.remark), style="yellow"))
         if row.plan:
-            out.print(indented(_steps(row.plan), 2))
+            out.print(indented(_steps(row.plan), 2), width=out.width)
         if planned.planning(row):
             out.print(Text("  " + planned.planning(row), style="dim"))
         if row.generic_plan:
             out.print(Text("  " + planned.GENERIC))
-            out.print(indented(_steps(row.generic_plan), 2))
+            out.print(indented(_steps(row.generic_plan), 2), width=out.width)
         for index in row.indexes:
             index_to_try(out, index)
         if not row.indexes and not row.error and document.schema_known:
@@ -76,50 +77,86 @@ def _node(node: documents.PlanNode) -> Text:
 
 
 def plan_tree(out: Console, document: documents.PlanDocument) -> None:
-    """Plans as a table: the tree, rows expected against rows found, the share of the time; observations below their node."""
-    bars = out.width >= _BARS_FROM
+    """Plans as trees with numbers beside: rows expected against rows found, the share of the time.
+
+    What was observed runs over the whole width, below its step.
+    """
     for place, row in enumerate(document.statements, 1):
         out.print(Text(f"{place}. {one_line(row.sql, 300)}", style="bold"))
         if row.error:
             out.print(Text("  can't be explained: " + one_line(row.error, 200), style="red"))
             continue
-        table = table_of(
-            ("step", "l"), ("rows expected", "r"), ("rows found", "r"), ("runs", "r"), ("own ms", "r"), ("time", "l")
-        )
-        for node in row.plan:
-            _rows(table, node, "", "", out.width - (_NUMBERS if bars else _NUMBERS_ALONE), bars)
-        out.print(indented(table, 2))
+        _tree(out, row.plan)
     if not any(node.actual_rows is not None for row in document.statements for node in row.plan):
         out.print(Text("Nothing was run, so there are expectations only; --analyze runs the statement.", style="dim"))
 
 
 _DEEPEST = 40  # columns that a step stands further in, at most
 _BAR = 10
-_NUMBERS, _NUMBERS_ALONE = 60, 53  # columns that the numbers beside the tree take, with bars and without
 _BARS_FROM = 96  # columns of the terminal
+_HEADS = ("rows expected", "rows found", "runs", "own ms", "time")
+_LEAST_STEP = 24  # columns that steps keep
 
 
-def _rows(table: Table, node: documents.PlanNode, lead: str, below: str, wide: int, bars: bool) -> None:
-    """One line a node, and its observations under it."""
-    text = Text().append(lead, style="dim").append(safe(node.kind), style="bold")
-    on, by = (f" on {safe(node.table)}" if node.table else ""), (f" by {safe(node.index)}" if node.index else "")
-    text.append(on)
-    fits = len(lead) + len(node.kind) + len(on) + len(by) <= wide
-    text.append(by if fits else "")
-    guide = below + ("│ " if node.children else "  ")
-    if not fits:
-        text.append("\n" + guide, style="dim").append(one_line(by, wide - len(guide)))
-    for observation in node.observations:
-        for line in textwrap.wrap("! " + safe(observation), max(wide - len(guide), 20)):
-            text.append("\n" + guide, style="dim").append(line, style="yellow")
-    expected = number(node.estimated_rows) if node.estimated_rows is not None else ""
-    result = "never run" if node.loops == 0 else number(node.actual_rows) if node.actual_rows is not None else ""
-    runs = f"×{node.loops:,}" if (node.loops or 1) > 1 else ""
-    own = milliseconds(node.own_ms) if node.own_ms is not None else ""
+class _Step(msgspec.Struct):
+    """A line of a tree: what guides the eye to it and on below it, the step's own words, its numbers."""
+
+    lead: str
+    below: str
+    node: documents.PlanNode
+    numbers: tuple[str, ...]
+
+
+def _tree(out: Console, plan: Sequence[documents.PlanNode]) -> None:
+    steps = [step for node in plan for step in _steps_of(node, "", "", out.width >= _BARS_FROM)]
+    widths = [max(len(head), *(len(step.numbers[i]) for step in steps)) for i, head in enumerate(_HEADS)]
+    room = max(out.width - 2 - sum(widths) - 2 * len(widths), _LEAST_STEP)
+    longest = max(len(step.lead) + len(step.node.kind) + len(safe(planned.target(step.node))) for step in steps)
+    width = min(longest, room)
+
+    def line(step: Text, cells: Sequence[str], style: str = "") -> None:
+        step.pad_right(max(width - len(step), 0))
+        for place, (cell, size) in enumerate(zip(cells, widths, strict=True)):
+            side = cell.ljust(size) if place == len(widths) - 1 else cell.rjust(size)
+            step.append("  " + side, style=style)
+        step.rstrip()
+        out.print(indented(step, 2), width=out.width)
+
+    line(Text("step", style="bold"), _HEADS, "bold")
+    out.print(indented(Text("─" * (width + sum(widths) + 2 * len(widths)), style="dim"), 2), width=out.width)
+    for step in steps:
+        guide = step.below + ("│ " if step.node.children else "  ")
+        text = Text().append(step.lead, style="dim").append(safe(step.node.kind), style="bold")
+        target = safe(planned.target(step.node))
+        fits = len(text) + len(target) <= width
+        if not fits and len(step.lead) + len(step.node.kind) + len(f" on {step.node.table}") <= width:
+            target = f" on {safe(step.node.table)}"
+        line(text.append(target), step.numbers)
+        if not fits and step.node.index:
+            by = one_line(f"by {step.node.index}", out.width - 2 - len(guide))
+            out.print(indented(Text(guide, style="dim").append(by, style="not dim"), 2), width=out.width)
+        for observation in step.node.observations:
+            for part in textwrap.wrap("! " + safe(observation), min(out.width, PROSE) - 2 - len(guide)):
+                out.print(indented(Text(guide, style="dim").append(part, style="not dim yellow"), 2), width=out.width)
+
+
+def _steps_of(node: documents.PlanNode, lead: str, below: str, bars: bool) -> Iterator[_Step]:
+    """A node and all below it, from the top."""
     share = percent(node.share) if node.share is not None else ""
     if bars and node.share is not None:
         share = ("█" * round(min(node.share, 1.0) * _BAR) + " " + share).strip()
-    table.add_row(text, expected, result, runs, own, share)
+    yield _Step(
+        lead,
+        below,
+        node,
+        (
+            number(node.estimated_rows) if node.estimated_rows is not None else "",
+            "never run" if node.loops == 0 else number(node.actual_rows) if node.actual_rows is not None else "",
+            f"×{node.loops:,}" if (node.loops or 1) > 1 else "",
+            milliseconds(node.own_ms) if node.own_ms is not None else "",
+            share,
+        ),
+    )
     for place, child in enumerate(node.children):
         end = place == len(node.children) - 1
-        _rows(table, child, below + ("└ " if end else "├ "), below + ("  " if end else "│ "), wide, bars)
+        yield from _steps_of(child, below + ("└ " if end else "├ "), below + ("  " if end else "│ "), bars)

@@ -5,10 +5,10 @@ from __future__ import annotations
 from rich.console import Console
 from rich.text import Text
 
-from askless.core.words import plural, whereabouts
-from askless.output.phrases import in_function
-from askless.output.terminal.drawing import table_of
-from askless.output.text import brief, milliseconds, one_line, percent, safe, short_path
+from askless.core.words import plural
+from askless.output.phrases import place
+from askless.output.terminal.drawing import linked, table_of
+from askless.output.text import brief, milliseconds, one_line, percent, safe
 from askless.reports import documents
 
 
@@ -22,15 +22,15 @@ def timeline(out: Console, document: documents.TimelineDocument) -> None:
             f"{milliseconds(document.request_ms)} ms in the database ({percent(share)})"
         )
     )
-    bar_width = 22 if out.width >= 100 else 12
+    bar_width = max(12, min((out.width - 56) // 2, 60))
     table = table_of(("at ms", "r"), (f"0 ── {milliseconds(document.request_ms)} ms", "l"), ("ms", "r"), ("runs", "r"), ("rows", "r"), ("query and line of code", "l"))  # fmt: skip
     for row in document.rows:
         what = Text(one_line(brief(row.sql), 2 * (out.width - bar_width - 32)), style="dim" if row.noise else "")
         if row.parameters:
             what.append("\n  with " + one_line(row.parameters, 80), style="italic")
         if row.line is not None and not row.noise:
-            where = whereabouts(short_path(row.line.file, 2), row.line.line)
-            what.append(f"\n{where}{in_function(row.line)}", style="cyan")
+            what.append(f"\n{place(row.line)}", style="cyan")
+            linked(out, what, row.line)
         if row.load:
             what.append(f"\n{safe(row.load)}", style="dim")
         if row.error:
