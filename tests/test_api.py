@@ -218,3 +218,23 @@ def calls_of(tmp_path: Path) -> Callable[[int], Path]:
     from tests.test_traffic import Made, written
 
     return lambda count: written([Made(tmp_path, "postgresql").parents() for _ in range(count)])
+
+
+def test_the_interface_is_typed_for_whoever_checks_types(tmp_path: Path) -> None:
+    program = tmp_path / "program.py"
+    program.write_text(
+        "import askless\n"
+        "capture = askless.read('calls')\n"
+        "reveal_type(capture.findings()[0].pattern)\n"
+        "reveal_type(next(iter(capture.queries)).rows)\n"
+        "reveal_type(capture.plans('sqlite://')[0].plan)\n"
+        "with askless.record() as run:\n    reveal_type(run.requests[0].duration_ms)\n"
+        "reveal_type(capture.compare(capture).routes)\n"
+    )
+    words = [sys.executable, "-m", "mypy", "--strict", "--cache-dir", tmp_path / "cache", program]
+    done = subprocess.run(words, capture_output=True, text=True, check=False, cwd=tmp_path)
+    told = [line.split("is ")[1].strip('"') for line in done.stdout.splitlines() if "Revealed type" in line]
+    assert done.returncode == 0 and len(told) == 5, done.stdout
+    names = [name.rpartition(".")[2] if "[" not in name else name for name in told]
+    assert names[0].startswith("str") and "int" in names[1] and "PlanNode" in names[2] and "float" in names[3]
+    assert "CompareRow" in names[4]

@@ -4,9 +4,9 @@
 >>> capture = askless.read(example)
 >>> sorted({request.route for request in capture.requests if request.queries > 10})
 ['GET /berths', 'GET /calls/due']
->>> finding = capture.findings()[0]
->>> finding.pattern, finding.route
-('n-plus-one', 'GET /calls/due')
+>>> finding = next(one for one in capture.findings() if one.relation == "PortCall.vessel")
+>>> finding.pattern, finding.route, finding.advice[0].code
+('n-plus-one', 'GET /calls/due', '.options(joinedload(PortCall.vessel))')
 """
 
 from askless.api.captures import Capture as Capture, Traffic as Traffic, read as read
