@@ -83,7 +83,7 @@ def spread(value: documents.Spread | None, quartiles: bool = True) -> str:
 def drift(document: documents.CompareDocument) -> str:
     """How far routes moved that ask the same on both sides."""
     if document.drift is None:
-        return "No route asks the same on both sides: how far the two runs drifted apart is not known."
+        return "No route that asks the same was asked often enough on both sides: how far the two runs drifted apart is not known."
     return (
         f"Routes that ask the same moved by up to ×{document.drift:.2f} between the two runs: no less than that counts."
     )

@@ -211,7 +211,7 @@ def compare(document: documents.CompareDocument) -> str:
         head = ["route", "queries", "rows", "bytes", "ms a request, quartiles", "faster by"]
         blocks.append(table(head, "lrrrrl", map(_route, moved)))
     if same:
-        blocks.append(plain(f"{plural(same, 'route')} {'asks' if same == 1 else 'ask'} the same on both sides."))
+        blocks.append(plain(f"{plural(same, 'route')} {'asks' if same == 1 else 'ask'} as much as before."))
     blocks.append(plain(judged.drift(document)))
     for title, items in (("Gone", document.gone), ("Left", document.left)):
         if items:

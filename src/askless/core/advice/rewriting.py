@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import lru_cache
 from typing import Any, cast
 
 import msgspec
@@ -153,6 +154,7 @@ def _is_all_keys(node: Any, key: exp.Column) -> bool:
     return isinstance(node, exp.In) and node.this == key and node.args.get("query") is None
 
 
+@lru_cache(2_000)  # each road of a finding asks for it, and each edit that mends one
 def batched(lookup: LookUp, drop_limit: bool = False) -> str:
     """The look-up by one key as a look-up by all: `column IN (:keys)`, with the key among the columns.
 
@@ -343,6 +345,7 @@ def _selects(tree: exp.Select, column: exp.Column) -> bool:
     return False
 
 
+@lru_cache(2_000)
 def joined(
     text: str,
     system: str,

@@ -20,7 +20,7 @@
   }
 
   function unfold(open) {
-    for (const part of all("details.story, details.timeline, #growth details, .plan > details")) part.open = open;
+    for (const part of all("details.story, details.timeline, #growth details, #compared details, .plan > details")) part.open = open;
     const button = document.getElementById("unfold");
     button.setAttribute("aria-pressed", String(open));
     button.textContent = open ? "Fold all" : "Unfold all";
@@ -34,7 +34,9 @@
     return [label, input];
   }
 
-  function zoomable(table) {
+  function zoomable(part) {
+    const table = part.querySelector(".lanes");
+    if (part.querySelector(".zoom")) return;
     const total = Number(table.dataset.ms);
     const [zoomLabel, zoom] = ranged("zoom", 40, 0.5);
     const [fromLabel, from] = ranged("from", 1, 0.005);
@@ -70,7 +72,10 @@
       if (theme.value) root.dataset.theme = theme.value;
       else delete root.dataset.theme;
     });
-    all(".lanes").forEach(zoomable);
+    for (const part of all("details.timeline")) {
+      if (part.open) zoomable(part);
+      part.addEventListener("toggle", () => zoomable(part));
+    }
     if (wanted) search(wanted);
   }
 
