@@ -345,7 +345,6 @@ def _selects(tree: exp.Select, column: exp.Column) -> bool:
     return False
 
 
-@lru_cache(2_000)
 def joined(
     text: str,
     system: str,
@@ -360,6 +359,19 @@ def joined(
     `parent_column` is the table and the column that hold the child's key; `outputs` are what the child's own statement gives. '' where one of them is no column of the child, and for a to-many
     join under a LIMIT: that would count joined rows instead of parents.
     """
+    return _joined(text, system, parent_column, table, column, tuple(outputs), to_many)
+
+
+@lru_cache(2_000)
+def _joined(
+    text: str,
+    system: str,
+    parent_column: tuple[str, str],
+    table: str,
+    column: str,
+    outputs: tuple[Output, ...],
+    to_many: bool,
+) -> str:
     own = [output for output in outputs if output.column.table.lower() == table.lower() and not output.aggregate]
     if len(own) < len(outputs):
         return ""
