@@ -54,6 +54,7 @@ class Capture(Event, tag="capture"):
     python: str = ""
     started_unix_s: float = 0.0
     clock_ns: Annotated[Whole, Meta(description="the clock at started_unix_s")] = 0
+    unseen: Annotated[tuple[str, ...], Meta(description="what the recorder can't see: parameters, results")] = ()
 
 
 class StatementEvent(Event, tag="statement"):

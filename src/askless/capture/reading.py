@@ -145,7 +145,9 @@ class Feed:
         if self.report.header is not None:
             raise ValueError("a second header")
         self.report.header = event
-        self.assembly.tables.tag = self.assembly.tables.tag or tag_of(event)
+        tables = self.assembly.tables
+        tables.tag = tables.tag or tag_of(event)
+        tables.recorder, tables.unseen = event.recorder, event.unseen
 
     def _model(self, event: events.ModelEvent) -> None:
         relations = {

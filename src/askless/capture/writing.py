@@ -23,8 +23,9 @@ class CaptureWriter:
     """
 
     def __init__(
-        self, path: Path, recorder: str, system: str, program: str = "", started_unix_s: float = 0.0, clock_ns: int = 0
-    ) -> None:
+        self, path: Path, recorder: str, system: str, program: str = "", started_unix_s: float = 0.0, clock_ns: int = 0,
+        unseen: tuple[str, ...] = (),
+    ) -> None:  # fmt: skip
         self.path = path
         self.system = system
         self._encode = msgspec.json.Encoder().encode
@@ -46,7 +47,7 @@ class CaptureWriter:
             ) from None
         header = events.Capture(
             format=events.FORMAT, version=events.VERSION, recorder=recorder, pid=os.getpid(), program=program,
-            started_unix_s=started_unix_s, clock_ns=clock_ns,
+            started_unix_s=started_unix_s, clock_ns=clock_ns, unseen=unseen,
         )  # fmt: skip
         self._line(header)
 
@@ -148,7 +149,7 @@ class CaptureWriter:
     def _text(self, event: QuerySeen) -> tuple[int, tuple[str, ...] | None]:
         number, literals, parts = self._texts.number(event.text, event.names)
         if parts:
-            self._line(events.StatementEvent(number, parts, self.system, event.names))
+            self._line(events.StatementEvent(number, parts, event.system or self.system, event.names))
         if event.columns and number not in self._columns:
             self._columns.add(number)
             self._line(events.Columns(number, event.columns, event.sampled, event.origins))

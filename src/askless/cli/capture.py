@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 _EVERYWHERE = {
     "threading", "concurrent", "multiprocessing", "socket", "http", "wsgiref", "_pytest", "time", "asyncio", "smtplib", "subprocess",
 }  # fmt: skip
+FILES, PROGRAM = "files", "program"
 EXAMPLES = """  askless capture app -o calls -- python app.py                 record, until you press Ctrl-C
   askless capture relay -o calls --to postgresql://127.0.0.1:5432 -- node server.js
   askless capture check calls                                   is it whole?"""
@@ -36,6 +37,13 @@ def declare(parser: argparse.ArgumentParser) -> None:
     check.set_defaults(run=run_check)
 
 
+def takes_files_and_program(name: str) -> bool:
+    """Whether a source takes both: words behind `--` are then told from files before they are parsed."""
+    if name not in sources.REGISTRY:
+        return False
+    return {FILES, PROGRAM} <= {option.flag for option in sources.load(name).options}
+
+
 def declare_source(kinds: Any, source: sources.Source) -> None:
     """A kind for a source: where the capture goes, and the source's own options."""
     kind = described(kinds, source.name, source.help, source.examples)
@@ -45,15 +53,18 @@ def declare_source(kinds: Any, source: sources.Source) -> None:
     kind.add_argument(
         "--live", action="store_true", help="tell each request as it ends, and what is found so far (in a terminal)"
     )
+    behind = {option.name for option in source.options if option.flag in (FILES, PROGRAM)}
     for option in source.options:
-        _declare_option(kind, option)
+        if option.flag != PROGRAM or FILES not in behind:  # words behind -- are told from files when it runs
+            _declare_option(kind, option, few=PROGRAM in behind)
     kind.set_defaults(run=lambda options: run_source(source, options))
 
 
-def _declare_option(parser: argparse.ArgumentParser, option: sources.Option) -> None:
+def _declare_option(parser: argparse.ArgumentParser, option: sources.Option, few: bool = False) -> None:
+    """An option; of what belongs to none there may be `few` words, or no word at all."""
     more: dict[str, Any] = {"help": option.help}
     if not option.flag.startswith("-"):
-        nargs = "+" if option.many else argparse.REMAINDER
+        nargs = ("*" if few else "+") if option.many else argparse.REMAINDER
         parser.add_argument(option.flag, nargs=nargs, metavar=option.metavar, **more)
         return
     if option.bare is True:
@@ -69,7 +80,9 @@ def _declare_option(parser: argparse.ArgumentParser, option: sources.Option) -> 
 
 def run_source(source: sources.Source, options: argparse.Namespace) -> int:
     """Record; the program's own exit code, or 0 where it was told to stop."""
-    values = {option.name: getattr(options, option.name) for option in source.options}
+    values = {option.name: getattr(options, option.name, []) for option in source.options}
+    if FILES in values and PROGRAM in values:
+        values[PROGRAM] = options.behind
     for option in source.options:
         if not option.flag.startswith("-"):
             words = values[option.name]

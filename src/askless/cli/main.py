@@ -94,13 +94,26 @@ def _command_in(words: Sequence[str]) -> str:
     return first if first in COMMANDS else ""
 
 
+def _apart(words: list[str]) -> tuple[list[str], list[str]]:
+    """The words, and those behind `--` where they are a program's that argparse can't tell from names of files."""
+    if words[:1] == ["capture"] and "--" in words:
+        from askless.cli.capture import takes_files_and_program
+
+        if takes_files_and_program(words[1]):
+            place = words.index("--")
+            return words[:place], words[place + 1 :]
+    return words, []
+
+
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run one command; its exit code."""
     words = list(sys.argv[1:] if arguments is None else arguments)
     try:
         if "_ARGCOMPLETE" in os.environ:
             _complete()
+        words, behind = _apart(words)
         options = make_parser(_command_in(words)).parse_args(words)
+        options.behind = behind
         if getattr(options, "db", None) is None:
             return int(options.run(options))
         from askless.cli.stopping import stoppable

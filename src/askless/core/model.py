@@ -182,7 +182,9 @@ class Statement(msgspec.Struct):
 class Tables(msgspec.Struct):
     """What the queries of one capture file refer to by number. `tag` begins the names of its requests.
 
-    `serves`: the program listens, so that what it asked outside of requests may be of many that nobody told apart.
+    `serves`: the program listens, so that what it asked outside of requests may be of many that nobody told apart. `recorder`
+    is what told of them, `unseen` what that can't see: "parameters" (a query without any may have had some), "results" (how
+    many rows came, and which).
     """
 
     tag: str = ""
@@ -191,6 +193,8 @@ class Tables(msgspec.Struct):
     loads: dict[int, Load] = {}
     models: dict[tuple[str, str], Model] = {}
     serves: bool = False
+    recorder: str = ""
+    unseen: tuple[str, ...] = ()
 
 
 SAMPLED_MOST = 32  # rows of a result that a capture keeps, only their key-like columns
@@ -372,6 +376,13 @@ class Request:
         parameters, literals = self.parameters, self.literals
         first = self.statement(indices[0]).parts[1::2]
         return [(parameters[i], literals[i] or first) for i in indices]
+
+    def hides_values(self, indices: Sequence[int]) -> bool:
+        """Whether what some of these queries were given is not known: they have placeholders, and nobody saw the parameters."""
+        if "parameters" not in self.tables.unseen:
+            return False
+        parameters = self.parameters
+        return any(not parameters[i] and any(slot.placeholder for slot in self.statement(i).slots) for i in indices)
 
     def place(self, i: int) -> Place | None:
         """The place of query i."""

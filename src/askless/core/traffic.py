@@ -38,6 +38,7 @@ class QuerySeen(msgspec.Struct, frozen=True):
     and column that each comes from ("vessel.id"), where the server tells; `sampled` tells which
     of them `sample` holds of the first rows. `widths` are the bytes of each column over all rows. `batch` is the number of
     parameter sets of an executemany, `error` the text of the error it ended in. `uses` tells what the application read.
+    `system` is whose SQL it is; '' for the receiver's.
     """
 
     text: str
@@ -61,6 +62,7 @@ class QuerySeen(msgspec.Struct, frozen=True):
     batch: int = 0
     uses: tuple[Used, ...] = ()
     origins: tuple[str, ...] = ()
+    system: str = ""
 
 
 class RequestEnded(msgspec.Struct, frozen=True):
@@ -77,7 +79,7 @@ class RequestEnded(msgspec.Struct, frozen=True):
 
 
 class Receiver(Protocol):
-    """Who takes what a source tells. All queries of one receiver are in the SQL of one system."""
+    """Who takes what a source tells. Queries are in the SQL of the receiver's system, unless they say otherwise."""
 
     def request_began(self, event: RequestBegan) -> None:
         """A request begins."""

@@ -38,6 +38,7 @@ REGISTRY = {
     "app": "askless.sources.app",
     "relay": "askless.sources.relay",
     "packets": "askless.sources.packets",
+    "otlp": "askless.sources.otlp",
 }
 
 
@@ -45,7 +46,7 @@ class Option:
     """One option of a source, as data.
 
     `flag` is what is written on the command line (`--visit`); a flag without dashes is what follows `--` at the end of
-    the line, or, where there may be `many`, the words that belong to no option. `read` turns the word into a value and raises ValueError for what is none. `many` options may be repeated;
+    the line, or, where there may be `many`, the words that belong to no option; a source may have both. `read` turns the word into a value and raises ValueError for what is none. `many` options may be repeated;
     `bare` is the value where the flag stands alone (True for a plain switch, which takes no word then).
     """
 

@@ -73,8 +73,11 @@ def run(
     visits: Visits | None = None,
     progress: Progress = quiet,
     watch: Watch | None = None,
+    settle_s: float = SETTLE_S,
 ) -> Ended:
     """Run the program until it ends, or until its pages are visited; `watch` is told of each visit.
+
+    So long it goes on behind the last one: `settle_s`.
 
     Raises AskLessError: program-missing, program-exited, never-answers, visit-failed.
     """
@@ -96,7 +99,7 @@ def run(
         try:
             visited = _visit(process, visits, stop, progress, watch) if visits is not None else ()
             if visits is not None:
-                stop.wait(SETTLE_S)
+                stop.wait(settle_s)
                 stop.set()
                 _stop(process, grouped)
             code = process.wait()
@@ -245,3 +248,16 @@ def _visit(
             if turn:
                 durations[url].append((end_ns - start_ns) / 1e6)
     return tuple(Visited(url, statuses[url], tuple(durations[url])) for url in visits.urls)
+
+
+def until_stopped(ready: Callable[[], None]) -> None:
+    """Wait for Ctrl-C, or for somebody who wants us gone; `ready` is called once that is heard."""
+    stopped = threading.Event()
+
+    before = {number: signal.signal(number, lambda *_: stopped.set()) for number in (signal.SIGINT, signal.SIGTERM)}
+    try:
+        ready()
+        stopped.wait()
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)

@@ -16,3 +16,32 @@ def route_of(method: str, path: str) -> str:
         stem, dot, ending = part.partition(".")
         parts.append("{id}" + dot + ending if part and _ONE_OF_MANY.fullmatch(stem) else part)
     return f"{method} {'/'.join(parts)}"
+
+
+_CONVERTER = re.compile(r"<(?:[^<>:]*:)?([^<>:]+)>")  # <int:number>, <number>
+_BRACED = re.compile(r"\{([^{}:]+):[^{}]*\}")  # {number:int}
+_COLON = re.compile(r"(?<=/):(\w+)(?:\([^)]*\))?\??")  # /:number, /:number(\d+)
+_GROUP = re.compile(r"\(\?P<(\w+)>")
+
+
+def template_of(pattern: str) -> str:
+    r"""A framework's pattern as all of them are written here: `<int:number>`, `:number` and `(?P<number>\d+)` are {number}."""
+    text = _groups_named(pattern) if "(?P<" in pattern else pattern
+    text = _COLON.sub(r"{\1}", _BRACED.sub(r"{\1}", _CONVERTER.sub(r"{\1}", text)))
+    text = text.removeprefix("^").removesuffix("$")
+    return text if text.startswith(("/", "*")) else "/" + text
+
+
+def _groups_named(pattern: str) -> str:
+    """A regular expression with each named group, whatever it holds, as its name in braces."""
+    out, position = "", 0
+    while True:
+        found = _GROUP.search(pattern, position)
+        if found is None:
+            return (out + pattern[position:]).replace("\\", "")
+        depth, end = 1, found.end()
+        while end < len(pattern) and depth:
+            depth += {"(": 1, ")": -1}.get(pattern[end], 0) if pattern[end - 1] != "\\" else 0
+            end += 1
+        out += pattern[position : found.start()] + "{" + found[1] + "}"
+        position = end

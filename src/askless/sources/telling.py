@@ -8,6 +8,7 @@ from typing import Any, NamedTuple, Protocol, TypeVar
 
 from askless.capture.writing import CaptureWriter
 from askless.core.errors import AskLessError
+from askless.core.traffic import Receiver
 from askless.core.words import plural
 from askless.sources import known_times
 from askless.sources.grouping import Grouping
@@ -49,14 +50,18 @@ class _Teller(Protocol):
 
 
 class Telling:
-    """Takes queries of connections and gives requests to a writer. `clock` turns seconds since 1970 into its time."""
+    """Takes queries of connections and gives requests to a writer, by way of a `receiver` where there is one.
 
-    def __init__(self, apart: Apart, writer: CaptureWriter, clock: Clock) -> None:
+    `clock` turns seconds since 1970 into the writer's time.
+    """
+
+    def __init__(self, apart: Apart, writer: CaptureWriter, clock: Clock, receiver: Receiver | None = None) -> None:
         self._apart = apart
         self._writer = writer
         self._clock = clock
-        self._named = Named(writer) if apart.log else None
-        self._grouping = Grouping(self._named or writer)
+        taker = writer if receiver is None else receiver
+        self._named = Named(taker) if apart.log else None
+        self._grouping = Grouping(self._named or taker)
         self._teller: _Teller
         if apart.visits:
             self._teller = Visited(self._grouping)

@@ -134,9 +134,10 @@ def _spares(case: _Case) -> bool:
 def _batch(case: _Case) -> Advice:
     name = _relation_name(case)
     rows = case.recipe.queries * case.rows_each
+    same = f"the same {rows:.0f} rows" if rows else "the same rows"  # how many they were may not have been seen
     return Advice(
         title=f"load {name} in one batched query",
-        why=f"one query with all {case.recipe.queries:.0f} keys gives the same {rows:.0f} rows; the parents are not read again",
+        why=f"one query with all {case.recipe.queries:.0f} keys gives {same}; the parents are not read again",
         sql=case.batched(),
         code=_call(case, joined=False) or _aside(case) or _by_hand(case),
         at=case.at,

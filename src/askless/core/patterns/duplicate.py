@@ -25,6 +25,8 @@ from askless.core.recipes import Share
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import EVERYTHING, Structure
+from askless.core.summary import Tally
+from askless.core.unseen import results_hidden
 from askless.core.view import Group, RequestView
 from askless.core.words import number, plural
 
@@ -37,7 +39,20 @@ RULE = Rule(
 
 
 class Repeats(ShapeTally):
-    """Duplicates of one shape in one route: of each run of them, all but one are avoidable."""
+    """Duplicates of one shape in one route: of each run of them, all but one are avoidable.
+
+    `unseen` is the doubt where nobody saw the results.
+    """
+
+    def __init__(self, stats: ShapeStats) -> None:
+        super().__init__(stats)
+        self.unseen = ""
+
+    def merge(self, other: Tally) -> None:
+        """Add another piece's tally of the same repeats."""
+        super().merge(other)
+        assert isinstance(other, Repeats)
+        self.unseen = self.unseen or other.unseen
 
 
 class Duplicate(ByRequests[Repeats]):
@@ -67,6 +82,7 @@ class Duplicate(ByRequests[Repeats]):
     def _add(self, view: RequestView, stats: ShapeStats, indices: list[int]) -> None:
         tally = self.tallies(view.route).setdefault((stats.shape.digest,), Repeats(stats))
         tally.add(view.request, indices)
+        tally.unseen = tally.unseen or results_hidden(view.request.tables)
 
     def diagnose(self, tally: Repeats, met: Met) -> Diagnosis:
         """One a shape."""
@@ -81,7 +97,9 @@ def _clock_stands(request: Request, group: Group, structure: Structure) -> bool:
 
 
 def _same(request: Request, group: Group) -> list[list[int]]:
-    """Executions with equal text and equal parameters, where there are at least two."""
+    """Executions with equal text and equal parameters, where there are at least two; none where the parameters were not seen."""
+    if request.hides_values(group.indices):
+        return []
     keys: dict[object, list[int]] = {}
     for i, given in zip(group.indices, request.given(group.indices), strict=True):
         keys.setdefault(given, []).append(i)
@@ -124,14 +142,16 @@ def _diagnosis(tally: Repeats, met: Met) -> Diagnosis:
     cost = met.cost(queries, avoidable)
     callers = _callers(tally)
     what = met.structure.main or "the same rows"
+    results = "results that were not seen" if tally.unseen else "equal results"
     again = "counted" if met.structure.counts else "read"
     claim = Claim(
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where 1 would do: {what} {again} again with the same parameters",
         evidence="traced" if any(met.stats.loads) or met.stats.rows else "repeated",
         because=(
-            f"{number(queries)} executions a request with equal text and parameters, equal results, no write in between",
+            f"{number(queries)} executions a request with equal text and parameters, {results}, no write in between",
         ),
+        unsure=(tally.unseen,) if tally.unseen else (),
         cost=cost,
         callers=callers if callers != lines_of(tally.places) else (),
     )

@@ -91,7 +91,7 @@ def _asked_again(request: Request, i: int) -> list[int]:
     """Later queries that ask the same as a failed one."""
     number = request.statements[i]
     later = [j for j in range(i + 1, len(request)) if request.statements[j] == number]
-    if not later:
+    if not later or request.hides_values([i, *later]):
         return []
     given = request.given([i, *later])
     return [j for j, same in zip(later, given[1:], strict=True) if same == given[0]]

@@ -159,6 +159,12 @@ def _evidence(tally: Repetition, table: str, context: Context) -> tuple[str, lis
             return "keyed", [*because, f"{table}.{name} is a foreign key to {key.table}"]
         if schema.is_unique(table, name):
             return "keyed", [*because, f"{table}.{name} is a key of {table}"]
+    if tally.hidden:
+        times = number(tally.queries / tally.requests)
+        return "repeated", [
+            *because,
+            f"the same look-up ran {times} times in one request; with which keys was not seen",
+        ]
     return "repeated", [
         *because,
         f"the same statement ran with {number(tally.queries / tally.requests)} keys in one request",
@@ -167,7 +173,9 @@ def _evidence(tally: Repetition, table: str, context: Context) -> tuple[str, lis
 
 def _doubts(tally: Repetition, evidence: str) -> tuple[str, ...]:
     doubts = []
-    if evidence == "repeated":
+    if tally.hidden:
+        doubts.append(tally.hidden)
+    elif evidence == "repeated":
         doubts.append("no earlier result was seen to supply the keys: they may come from outside the database")
     if tally.requests == 1:
         doubts.append("seen in one request only; record more to know how it grows")

@@ -36,6 +36,7 @@ from askless.core.shape_stats import ShapeStats
 from askless.core.sql.meaning import meaning
 from askless.core.sql.structure import Structure
 from askless.core.summary import RouteStats
+from askless.core.unseen import values_hidden
 from askless.core.view import Group, RequestView
 
 RULE = Rule(
@@ -79,7 +80,8 @@ class NPlusOne(ByRequests[Repetition]):
         asked_for = f"{load.model}.{load.relation}" if load is not None and load.relation else ""
         name = (stats.shape.digest, asked_for, *call_path(request, indices[0]))
         tally = self.tallies(view.route).get(name)
-        distinct = len(set(request.given(indices)))
+        hidden = request.hides_values(indices)
+        distinct = len(indices) if hidden else len(set(request.given(indices)))
         if load is not None and load.kind == "eager":
             view.claimed.add(stats.shape.digest)  # it comes with look-ups that are a repetition themselves
             return
@@ -104,6 +106,8 @@ class NPlusOne(ByRequests[Repetition]):
         if tally is None:
             tally = self.tallies(view.route)[name] = Repetition(stats, key, _load_of(request, indices, key))
         tally.examined += 1
+        if hidden:
+            tally.hidden = values_hidden(request.tables)
         tally.first_only = tally.first_only and _first_only(request, stats.parsed, indices)
         first, last = indices[0], indices[-1]
         tally.span_ns += request.starts_ns[last] + request.durations_ns[last] - request.starts_ns[first]

@@ -30,6 +30,7 @@ class Repetition(ShapeTally):
         self.sources: dict[tuple[str, str, str], int] = {}
         self.parent_places: dict[Place, int] = {}
         self.source: Source | None = None
+        self.hidden = ""  # the doubt where the values were not seen
 
     def merge(self, other: Tally) -> None:
         """Add another piece's tally of the same repetition."""
@@ -44,6 +45,7 @@ class Repetition(ShapeTally):
         for key, count in other.sources.items():
             self.sources[key] = self.sources.get(key, 0) + count
         self.source = self.source or other.source
+        self.hidden = self.hidden or other.hidden
 
 
 class Rejections(dict[tuple[str, ...], int]):

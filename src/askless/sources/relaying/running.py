@@ -5,12 +5,11 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
-import signal
 import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -53,7 +52,7 @@ def run(wish: Wish, program: Sequence[str], visits: Visits | None, folder: Path,
     try:
         said = f"Relaying {address} to {wish.settings.to}; {'the program is told' if program else 'Ctrl-C ends it'}."
         if not program:
-            _until_stopped(lambda: voice.note(said))
+            programs.until_stopped(lambda: voice.note(said))
             return None
         voice.note(said)
         environment = surroundings(os.environ, wish.system, protocol.variables, wish.settings.to, address)
@@ -196,16 +195,3 @@ class _Windows:
             parts = urlsplit(visit.url)
             window = Window(route_of("GET", parts.path), visit.start_ns, visit.end_ns, visit.status, visit.warm_up)
             self.loop.put(MARK, msgspec.json.encode(window))
-
-
-def _until_stopped(ready: Callable[[], None]) -> None:
-    """Wait for Ctrl-C, or for somebody who wants us gone; `ready` is called once that is heard."""
-    stopped = threading.Event()
-
-    before = {number: signal.signal(number, lambda *_: stopped.set()) for number in (signal.SIGINT, signal.SIGTERM)}
-    try:
-        ready()
-        stopped.wait()
-    finally:
-        for number, handler in before.items():
-            signal.signal(number, handler)

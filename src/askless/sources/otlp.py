@@ -1,0 +1,79 @@
+"""The source `otlp`: what an application that is traced with OpenTelemetry sends already, received or read from files."""
+
+from __future__ import annotations
+
+from askless.core.errors import AskLessError
+from askless.sources import Option, Recorded
+from askless.sources.visiting import VISITING, check_visits, tell_visits, visits_of
+from askless.sources.ways import TELLING_APART
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+    from pathlib import Path
+    from typing import Any
+
+    from askless.sources import Voice
+
+_OFF = "off"
+
+
+class Otlp:
+    """See the module."""
+
+    name = "otlp"
+    help = "receive what OpenTelemetry exporters send, or read files of it"
+    examples = """  askless capture otlp -o calls                               OTLP/HTTP on 4318 and gRPC on 4317, until Ctrl-C
+  askless capture otlp -o calls -- opentelemetry-instrument python app.py     with the exporter's variables set
+  askless capture otlp spans.jsonl more.json.gz -o calls      what a collector has written"""
+    nothing = "no span of a database statement came: is the driver or the ORM instrumented?"
+    options = (
+        Option("--listen", "where OTLP/HTTP is received (default: 127.0.0.1:4318; with a program, a free port)", "HOST:PORT"),
+        Option("--grpc", "where OTLP/gRPC is received (default: 127.0.0.1:4317), or off", "HOST:PORT"),
+        Option("--open", "listen on an address that other machines reach, too", bare=True),
+        *TELLING_APART,
+        *VISITING,
+        Option("files", "files of spans: JSON, JSON lines, dumps of protobuf, also .gz", "FILE", many=True),
+        Option("program", "a program to start with the exporter's variables set, and its arguments", "-- PROGRAM ..."),
+    )  # fmt: skip
+
+    def check(self, values: Mapping[str, Any]) -> None:
+        """Raises AskLessError: bad-listen, bad-way, files-and-program, otlp-extra-missing, and what visits raise."""
+        from askless.sources.telling import apart_of
+        from askless.sources.tracing import running
+        from askless.sources.tracing.decoding import check_installed
+
+        apart_of(values)
+        check_visits(values)
+        check_installed()
+        if values["files"] and values["program"]:
+            raise AskLessError(
+                "files-and-program", "name files, or a program behind --, not both", "see: askless capture otlp --help"
+            )
+        if values["visit"] and not values["program"]:
+            raise AskLessError(
+                "no-program", "--visit needs a program that answers", "name it behind --, as in: -- node app.js"
+            )
+        running.wish_of(values)
+
+    def run(self, values: Mapping[str, Any], folder: Path, voice: Voice) -> Recorded:
+        """Read the files, or receive until the program ends or somebody stops it. Raises AskLessError."""
+        from pathlib import Path
+
+        from askless.sources.telling import apart_of
+        from askless.sources.tracing import running
+
+        apart = apart_of(values)
+        if values["files"]:
+            running.read(list(map(Path, values["files"])), folder, apart, voice)
+            return Recorded()
+        ended = running.receive(running.wish_of(values), values["program"], visits_of(values), folder, apart, voice)
+        if ended is None:
+            return Recorded()
+        tell_visits(ended.visited, voice)
+        if ended.exit_code and not ended.stopped:
+            voice.note(f"the program ended with exit code {ended.exit_code}")
+        return Recorded(None if ended.stopped else ended.exit_code)
+
+
+SOURCE = Otlp()

@@ -1,0 +1,1 @@
+"""Traces of OpenTelemetry: spans read, put together to requests, received or read from files."""

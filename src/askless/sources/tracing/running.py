@@ -1,0 +1,158 @@
+"""Runs what receives spans, with the program between where there is one; or reads files."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Mapping, Sequence
+from contextlib import ExitStack
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from askless.core.errors import AskLessError
+from askless.core.words import plural
+from askless.sources import Voice, programs
+from askless.sources.programs import Ended, Visit, Visits
+from askless.sources.telling import Apart
+from askless.sources.tracing import receiving, stored
+from askless.sources.tracing.putting_together import Traces
+from askless.sources.tracing.services import Services
+
+HTTP, GRPC = "127.0.0.1:4318", "127.0.0.1:4317"
+_ANY_PORT = "127.0.0.1:0"
+_LOCAL = ("127.0.0.1", "::1", "localhost")
+_FILE_QUIET = 50_000  # spans of a file after which a trace is put together of which none came
+_EXPORT_EVERY_MS = 500
+_SETTLE_S = 1.5  # a program that is told to stop sends nothing of its last batch
+_CLOCK_NS = 1_000_000  # some clients cut the start of a span to the millisecond
+
+
+class Wish(NamedTuple):
+    """Where to listen; no `grpc` for HTTP alone."""
+
+    http: tuple[str, int]
+    grpc: str
+
+
+def wish_of(values: Mapping[str, Any]) -> Wish:
+    """What the options ask for. Raises AskLessError: bad-listen, not-local."""
+    program = bool(values["program"])
+    http = _address(values["listen"] or (_ANY_PORT if program else HTTP), "--listen", values["open"])
+    grpc = values["grpc"] or ("off" if program else GRPC)
+    if grpc == "off":
+        return Wish(http, "")
+    host, port = _address(grpc, "--grpc", values["open"])
+    return Wish(http, f"[{host}]:{port}" if ":" in host else f"{host}:{port}")
+
+
+def _address(word: str, option: str, is_open: bool) -> tuple[str, int]:
+    host, _, port = word.rpartition(":")
+    host = host.strip("[]")
+    if not host or not port.isdigit() or int(port) > 65_535:
+        raise AskLessError("bad-listen", f"{option} takes HOST:PORT, not {word!r}", "write it like 127.0.0.1:4318")
+    if host not in _LOCAL and not is_open:
+        raise AskLessError(
+            "not-local",
+            f"{option} {word} is reached by other machines: anybody there could send spans",
+            "say --open if that is meant",
+        )
+    return host, int(port)
+
+
+def receive(
+    wish: Wish, program: Sequence[str], visits: Visits | None, folder: Path, apart: Apart, voice: Voice
+) -> Ended | None:
+    """Receive into a folder; how the program ended, where there was one.
+
+    Raises AskLessError: cant-listen, otlp-extra-missing, and what running the program raises.
+    """
+    services = Services(folder, apart)
+    warming = _WarmUps()
+    traces = Traces(services.target, receiving.QUIET_NS, receiving.PATIENT_NS, warming.holds)
+    taken = receiving.listening(*wish.http)
+    sink = receiving.Sink(traces, services)
+    try:
+        with ExitStack() as stack:
+            stack.enter_context(receiving.over_http(taken, sink))
+            address = f"http://{wish.http[0]}:{taken.getsockname()[1]}"
+            said = f"Receiving OTLP/HTTP at {address}"
+            if wish.grpc:
+                port = stack.enter_context(receiving.over_grpc(wish.grpc, sink))
+                said += f" and OTLP/gRPC at {wish.grpc.rpartition(':')[0]}:{port}"
+            if not program:
+                programs.until_stopped(lambda: voice.note(said + "; Ctrl-C ends it."))
+                return None
+            voice.note(said + "; the program is told.")
+            return programs.run(
+                program, exporting(os.environ, address), visits, voice.progress, warming.visited, _SETTLE_S
+            )
+    finally:
+        voice.progress("")
+        sink.close()
+        services.close(traces)
+        _tell(sink, traces, voice)
+
+
+class _WarmUps:
+    """When visits of ours warmed the application up."""
+
+    def __init__(self) -> None:
+        self._offset_ns = time.time_ns() - time.perf_counter_ns()
+        self._times: list[tuple[int, int]] = []
+
+    def visited(self, visit: Visit) -> None:
+        """A visit is over."""
+        if visit.warm_up:
+            self._times.append((visit.start_ns + self._offset_ns, visit.end_ns + self._offset_ns))
+
+    def holds(self, start_ns: int) -> bool:
+        """Whether a request that began then was one of them."""
+        return any(start - _CLOCK_NS <= start_ns <= end for start, end in self._times)
+
+
+def exporting(environment: Mapping[str, str], address: str) -> dict[str, str]:
+    """The variables with which an OpenTelemetry SDK sends its spans here, and nothing else."""
+    return {
+        **environment,
+        "OTEL_TRACES_EXPORTER": "otlp",
+        "OTEL_METRICS_EXPORTER": "none",
+        "OTEL_LOGS_EXPORTER": "none",
+        "OTEL_EXPORTER_OTLP_ENDPOINT": address,
+        "OTEL_EXPORTER_OTLP_PROTOCOL": "http/protobuf",
+        "OTEL_EXPORTER_OTLP_TRACES_ENDPOINT": address + "/v1/traces",
+        "OTEL_EXPORTER_OTLP_TRACES_PROTOCOL": "http/protobuf",
+        "OTEL_BSP_SCHEDULE_DELAY": str(_EXPORT_EVERY_MS),
+        "OTEL_TRACES_SAMPLER": "always_on",
+    }
+
+
+def read(files: Sequence[Path], folder: Path, apart: Apart, voice: Voice) -> None:
+    """Read files of spans into a folder; what was read before one that can't be is kept.
+
+    Raises AskLessError: file-missing, traces-unreadable.
+    """
+    services = Services(folder, apart)
+    traces = Traces(services.target, _FILE_QUIET, _FILE_QUIET)
+    try:
+        for path in files:
+            for _, spans in stored.payloads(path):
+                before = traces.spans
+                traces.add(spans, before)
+                if traces.spans // _FILE_QUIET > before // _FILE_QUIET:
+                    traces.settle(traces.spans)
+                    voice.progress(f"reading {path.name}: {plural(traces.spans, 'span')}")
+    finally:
+        voice.progress("")
+        traces.close()
+        services.close(traces)
+        voice.note(f"read {plural(traces.spans, 'span')}")
+
+
+def _tell(sink: receiving.Sink, traces: Traces, voice: Voice) -> None:
+    voice.note(f"received {plural(traces.spans, 'span')}")
+    if sink.grpc_on_http:
+        voice.note("note: " + receiving.WRONG_PORT)
+    if sink.refused:
+        voice.note(
+            f"note: {plural(sink.refused, 'request')} to export refused for a while, as too much was waiting; exporters send again"
+        )
