@@ -209,6 +209,15 @@ class Capture(Traffic):
 
         return parquet(self.path, Path(folder), self.values, progress)
 
+    def to_otlp(self, target: str | os.PathLike[str], progress: Progress = quiet) -> int:
+        """Write the requests as spans of OpenTelemetry, findings as events: a file of JSON lines, or an endpoint's URL.
+
+        How many requests. Raises AskLessError: file-unwritable, endpoint-refused.
+        """
+        from askless.api.exporting import otlp
+
+        return otlp(self.path, str(target), self.values, progress)
+
     def gate(self, baseline: Capture | None = None, partial: bool = False) -> documents.GateDocument:
         """The capture judged by the project's budgets, and by one from before, as `askless gate` prints it.
 

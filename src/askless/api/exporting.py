@@ -1,15 +1,23 @@
-"""A capture as Parquet files, in one reading and in memory that does not grow with it."""
+"""A capture for other programs: Parquet files, spans of OpenTelemetry. One reading, in memory that does not grow with it."""
 
 from __future__ import annotations
 
+import time
+import urllib.error
+import urllib.request
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import msgspec
 
+from askless.core.errors import AskLessError
+from askless.core.findings import Finding
 from askless.core.progress import Progress, quiet
 from askless.core.words import plural
 from askless.output.columnar import ParquetFolder
 from askless.reports import columns
+from askless.reports.columns import Arrived
 
 _TELL_EVERY = 2_000  # requests
 
@@ -44,3 +52,80 @@ def parquet(capture: Path, folder: Path, values: bool = False, progress: Progres
         target.add("places", places)
         counts |= {"shapes": len(shapes), "places": len(places)}
     return counts
+
+
+_TOGETHER = 40  # requests of one payload
+_TRIES, _WAIT_S = 5, 1.0
+
+
+def otlp(capture: Path, target: str, values: bool = False, progress: Progress = quiet) -> int:
+    """Write a capture as spans, findings as events: into a file of JSON lines, or to an endpoint of OTLP/HTTP. How many requests.
+
+    A file is whole, or as it was before. Raises AskLessError: file-unwritable, endpoint-refused, and see the reading of captures.
+    """
+    from askless.output.otlp import payload
+    from askless.reports.findings import findings
+
+    by_route: dict[str, list[Finding]] = {}
+    for finding in findings(capture, values=values).findings:
+        by_route.setdefault(finding.route, []).append(finding)
+    count = 0
+    is_endpoint = target.startswith(("http://", "https://"))
+    with _posted(target) if is_endpoint else _written(Path(target)) as give:
+        for together in _batches(columns.arrived(capture)):
+            give(payload(together, by_route, together[0].program or capture.name, values))
+            count += len(together)
+            progress(f"wrote {plural(count, 'request')}")
+    return count
+
+
+def _batches(arriving: Iterable[Arrived]) -> Iterator[list[Arrived]]:
+    """Requests of one program, some at a time."""
+    together: list[Arrived] = []
+    for one in arriving:
+        if together and (len(together) >= _TOGETHER or one.program != together[0].program):
+            yield together
+            together = []
+        together.append(one)
+    if together:
+        yield together
+
+
+@contextmanager
+def _written(path: Path) -> Iterator[Callable[[bytes], None]]:
+    from askless.output.delivery import whole_file
+
+    with whole_file(path) as stream:
+
+        def give(content: bytes) -> None:
+            stream.write(content + b"\n")
+
+        yield give
+
+
+@contextmanager
+def _posted(url: str) -> Iterator[Callable[[bytes], None]]:
+    address = url if url.rstrip("/").endswith("/v1/traces") else url.rstrip("/") + "/v1/traces"
+
+    def give(content: bytes) -> None:
+        request = urllib.request.Request(address, content, {"Content-Type": "application/json"})
+        for turn in range(1, _TRIES + 1):
+            try:
+                with urllib.request.urlopen(request, timeout=30):
+                    return
+            except urllib.error.HTTPError as error:
+                if error.code not in (429, 502, 503, 504) or turn == _TRIES:
+                    raise _refused(address, f"it answered {error.code} {error.reason}") from None
+                time.sleep(float(error.headers.get("Retry-After") or _WAIT_S))
+            except OSError as error:
+                raise _refused(address, str(getattr(error, "reason", error))) from None
+
+    yield give
+
+
+def _refused(address: str, why: str) -> AskLessError:
+    return AskLessError(
+        "endpoint-refused",
+        f"{address} takes no spans: {why}",
+        "name an endpoint of OTLP/HTTP, as in http://127.0.0.1:4318, or a file",
+    )

@@ -8,7 +8,8 @@ from askless.cli.common import add_capture, file
 from askless.core.errors import AskLessError
 
 EXAMPLES = """  askless export calls --parquet calls-columns      requests, queries, shapes and places, a file each
-  askless export calls --parquet calls-columns --values"""
+  askless export calls --otlp spans.jsonl           as spans of OpenTelemetry, findings as their events
+  askless export calls --otlp http://127.0.0.1:4318   to the tracing tool that a team has"""
 
 
 def declare(parser: argparse.ArgumentParser) -> None:
@@ -21,6 +22,11 @@ def declare(parser: argparse.ArgumentParser) -> None:
         help="write requests, queries, shapes and places as Parquet files into DIR",
     )
     parser.add_argument(
+        "--otlp",
+        metavar="TARGET",
+        help="write spans of OpenTelemetry: into a file of JSON lines, or to an endpoint of OTLP/HTTP by its URL",
+    )
+    parser.add_argument(
         "--values", action="store_true", help="with parameters, literals and paths; they may be private"
     )
     parser.set_defaults(run=run)
@@ -31,9 +37,16 @@ def run(options: argparse.Namespace) -> int:
     from askless.api.captures import read
     from askless.output import notices
 
-    if options.parquet is None:
+    if options.parquet is None and options.otlp is None:
         raise AskLessError("no-target", "an export needs a target", f"askless export {options.capture} --parquet DIR")
-    counts = read(options.capture, values=options.values).to_parquet(options.parquet, notices.progress)
+    capture = read(options.capture, values=options.values)
+    if options.otlp is not None:
+        count = capture.to_otlp(options.otlp, notices.progress)
+        notices.progress_done()
+        notices.note(f"wrote {count:,} requests as spans to {options.otlp}")
+    if options.parquet is None:
+        return 0
+    counts = capture.to_parquet(options.parquet, notices.progress)
     notices.progress_done()
     told = ", ".join(f"{count:,} {name}" for name, count in counts.items())
     notices.note(f"wrote {told} into {options.parquet}")

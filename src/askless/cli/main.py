@@ -46,7 +46,7 @@ COMMANDS = {
         "write one page with everything: routes, findings, timelines, growth, plans, before and after",
     ),
     "serve": ("serve", "show that page on loopback while the capture grows"),
-    "export": ("export", "write a capture as Parquet files, for other programs' questions"),
+    "export": ("export", "write a capture for other programs: Parquet files, spans of OpenTelemetry"),
     "patterns": (
         "patterns",
         "tell what is looked for, and what each pattern is: before and after, when to leave it alone",

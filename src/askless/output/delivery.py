@@ -6,8 +6,9 @@ import contextlib
 import os
 import sys
 import tempfile
-from collections.abc import Collection
+from collections.abc import Collection, Iterator
 from pathlib import Path
+from typing import BinaryIO
 
 from askless.core.errors import AskLessError
 from askless.output.formats import FILES, View, check_fits, format_for, format_of
@@ -48,11 +49,21 @@ def to_file(document: Document, path: Path, view: View | None = None) -> None:
     name = name_of(document)
     check_target(path, name)
     content = format_for(path, name).render(document, view or View())
+    with whole_file(path) as file:
+        file.write(content)
+
+
+@contextlib.contextmanager
+def whole_file(path: Path) -> Iterator[BinaryIO]:
+    """A file that only its owner can read: it is in its place once the block has ended well, and else as it was before.
+
+    Raises AskLessError file-unwritable.
+    """
     try:
         handle, partial = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)  # mode 0600
         try:
             with os.fdopen(handle, "wb") as file:
-                file.write(content)
+                yield file
             Path(partial).replace(path)
         except BaseException:
             with contextlib.suppress(OSError):

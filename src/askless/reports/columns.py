@@ -203,6 +203,7 @@ class Arrived(msgspec.Struct):
     request: Request
     started_unix_s: float = 0.0
     clock_ns: int = 0
+    program: str = ""
 
     @property
     def unix_s(self) -> float | None:
@@ -217,7 +218,9 @@ def arrived(path: Path, files: list[FileReport] | None = None) -> Iterator[Arriv
     files = [] if files is None else files
     for request in here().terms().applied(read(path, files)):
         header = files[-1].header
-        yield Arrived(request, *((header.started_unix_s, header.clock_ns) if header is not None else ()))
+        yield Arrived(
+            request, *((header.started_unix_s, header.clock_ns, header.program) if header is not None else ())
+        )
 
 
 def request_record(one: Arrived, values: bool = False) -> RequestRecord:

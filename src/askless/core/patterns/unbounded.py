@@ -67,11 +67,12 @@ def _diagnosis(met: Met, structure: Structure) -> Diagnosis | None:
         because.append(f"{structure.main} has {plural(total, 'row')} now")
     if not filtered:
         because.append("no condition either: it grows with the table")
+    weight = f" ({size(per_request, 'bytes')} a request)" if per_request else ""  # not every source sees bytes
     what = "the whole table " if whole else ""
     claim = Claim(
         variant="whole-table" if whole or not filtered else "filtered",
         severity="urgent" if rows >= 10 * settings.unbounded_rows_least or met.share >= URGENT_SHARE else "worthwhile",
-        title=f"{plural(rows, 'row')} of {what}{structure.main} in one query without LIMIT ({size(per_request, 'bytes')} a request)",
+        title=f"{plural(rows, 'row')} of {what}{structure.main} in one query without LIMIT{weight}",
         evidence="keyed" if whole else "repeated",
         because=(*because, *taken(met.route)),
         cost=Cost(

@@ -148,9 +148,8 @@ class Traces:
         target = self._target(span.service, span.start_ns)
         self._numbers += 1
         route, kind, path = _named(span, spans, by_id)
-        target.request_began(
-            RequestBegan(self._numbers, route, span.start_ns, kind, path=path, warm_up=self._is_warm_up(span.start_ns))
-        )
+        warm_up = bool(first(span.attributes, names.WARM_UP)) or self._is_warm_up(span.start_ns)
+        target.request_began(RequestBegan(self._numbers, route, span.start_ns, kind, path=path, warm_up=warm_up))
         if asked:
             target.queries(self._numbers, [_seen(query, by_id) for query in asked])
         last_ns = max([span.end_ns, *(query.span.end_ns for query in asked)])

@@ -28,13 +28,14 @@ SERVICE_CALLED, METHOD_CALLED = ("rpc.service",), ("rpc.method",)
 DESTINATION = ("messaging.destination.name", "messaging.destination", "messaging.destination.template")
 FILE, LINE = ("code.file.path", "code.filepath"), ("code.line.number", "code.lineno")
 FUNCTION = ("code.function.name", "code.function")
+WARM_UP = ("askless.warm_up",)  # of spans that an export of ours wrote
 PARAMETERS = ("db.statement.parameters", "db.postgresql.values")
 # What is kept of a span: hosts, users, addresses and command lines are not.
 KEPT = frozenset(
     name
     for names in (
         TEXT, SYSTEM, ROWS, BATCH, METHOD, ROUTE, PATH, STATUS, SERVICE_CALLED, METHOD_CALLED, DESTINATION, FILE, LINE, FUNCTION,
-        PARAMETERS,
+        PARAMETERS, WARM_UP,
     )
     for name in names
 )  # fmt: skip
