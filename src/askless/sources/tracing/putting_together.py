@@ -20,6 +20,7 @@ from askless.sources.tracing.spans import Span, first, number, parameters_of, pl
 
 SPANS_MOST = 200_000  # that wait at a time
 _SLACK_NS = 1_000_000  # some clients cut the start of a span to the millisecond
+_AT_ONCE_MOST = 16  # statements of one text that a request asks at once
 _KNOWN_MOST = 20_000  # traces that are remembered once they were put together
 
 
@@ -227,9 +228,13 @@ def _once(asked: list[Query]) -> list[Query]:
     their order, as some clients cut the start to the millisecond.
     """
     result: list[Query] = []
+    by_text: dict[str, list[int]] = {}  # where the last of each text stand
     for query in sorted(asked, key=lambda query: (query.span.start_ns, -query.span.end_ns)):
-        same = next((place for place in range(len(result) - 1, -1, -1) if _is_same(result[place], query)), None)
+        last = by_text.setdefault(query.text, [])
+        same = next((place for place in reversed(last) if _is_same(result[place], query)), None)
         if same is None:
+            last.append(len(result))
+            del last[:-_AT_ONCE_MOST]
             result.append(query)
             continue
         other = result[same]

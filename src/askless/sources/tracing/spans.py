@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 from collections.abc import Mapping
+from functools import lru_cache
 from typing import Any
 
 import msgspec
@@ -76,7 +77,11 @@ class Span(msgspec.Struct, frozen=True, gc=False):
 
 def first(attributes: Mapping[str, Any], names: tuple[str, ...]) -> Any:
     """The value of the first of these names that has one; None for none."""
-    return next((attributes[name] for name in names if attributes.get(name) not in (None, "")), None)
+    for name in names:
+        value = attributes.get(name)
+        if value is not None and value != "":
+            return value
+    return None
 
 
 def number(attributes: Mapping[str, Any], names: tuple[str, ...], missing: int = 0) -> int:
@@ -90,8 +95,13 @@ def number(attributes: Mapping[str, Any], names: tuple[str, ...], missing: int =
 
 def system_of(attributes: Mapping[str, Any]) -> str | None:
     """The database system by our name; None for one whose language is no SQL that is known here."""
-    word = str(first(attributes, SYSTEM) or "").lower().removeprefix("microsoft.").replace("sql_server", "mssql")
-    found = called(word.split(".")[0])
+    return _system_called(str(first(attributes, SYSTEM) or ""))
+
+
+@lru_cache(200)
+def _system_called(word: str) -> str | None:
+    plain = word.lower().removeprefix("microsoft.").replace("sql_server", "mssql")
+    found = called(plain.split(".")[0])
     return found.name if found is not None else None
 
 
