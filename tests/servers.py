@@ -11,7 +11,7 @@ import socket
 import subprocess
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 from typing import Any
@@ -116,8 +116,13 @@ def _answering(server: Server, database: str) -> Server:
 
 
 @contextmanager
-def postgresql(logging: bool = True, connections: int = 100) -> Iterator[Server]:
-    """A PostgreSQL whose user `harbour` needs no password; it logs every statement, unless told not to."""
+def postgresql(
+    logging: bool = True, connections: int = 100, more: Mapping[str, object] | None = None
+) -> Iterator[Server]:
+    """A PostgreSQL whose user `harbour` needs no password; it logs every statement, unless told not to.
+
+    `more` are settings; one of `logging_collector` lets it write its logs into `data/log` beside its own.
+    """
     with _folder("postgres") as folder:
         owner, data = _owner("postgres"), folder / "data"
         made = [_tool("initdb"), "-D", data, "-U", "harbour", "-A", "trust", "--no-sync", "-E", "UTF8", "--locale=C"]
@@ -125,7 +130,7 @@ def postgresql(logging: bool = True, connections: int = 100) -> Iterator[Server]
         port, log = free_port(), folder / "log"
         settings = {
             "port": port, "listen_addresses": "127.0.0.1", "unix_socket_directories": str(folder), "fsync": "off",
-            "log_statement": "all" if logging else "none", "max_connections": connections, "log_line_prefix": "", "log_min_duration_statement": -1,
+            "log_statement": "all" if logging else "none", "max_connections": connections, "log_line_prefix": "", "log_min_duration_statement": -1, **(more or {}),
         }  # fmt: skip
         words = [_tool("postgres"), "-D", data, *(f"--{key}={value}" for key, value in settings.items())]
         with log.open("wb") as stream:

@@ -11,6 +11,8 @@ _TELLING = {
         "parameters",
     ): "let the instrumentation send them: capture_parameters=True of OpenTelemetry's Python drivers, "
     "enhancedDatabaseReporting of its Node driver pg",
+    ("log", "parameters"): "let the server log them: log_parameter_max_length = -1 and log_min_duration_statement",
+    ("log", "results"): "a recorder in the program or a relay sees them: askless capture app, askless capture relay",
     ("traces", "results"): "a recorder in the program or a relay sees them: askless capture app, askless capture relay",
 }
 

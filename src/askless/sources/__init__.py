@@ -39,6 +39,7 @@ REGISTRY = {
     "relay": "askless.sources.relay",
     "packets": "askless.sources.packets",
     "otlp": "askless.sources.otlp",
+    "log": "askless.sources.log",
 }
 
 

@@ -1,0 +1,67 @@
+"""The source `log`: what database servers write into their logs."""
+
+from __future__ import annotations
+
+from askless.core.errors import AskLessError
+from askless.sources import Option, Recorded
+from askless.sources.ways import TELLING_APART
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+    from pathlib import Path
+    from typing import Any
+
+    from askless.sources import Voice
+
+
+class Log:
+    """See the module."""
+
+    name = "log"
+    help = "read logs of a database server: PostgreSQL, MariaDB, MySQL"
+    examples = """  askless capture log /var/log/postgresql/postgresql.log -o calls
+  askless capture log /var/log/postgresql/postgresql.log -o calls --follow            until Ctrl-C
+  askless capture log calls.log calls.log.1.gz -o calls --prefix '%m [%p] %u@%d '     what log_line_prefix was set to
+  askless capture log slow.log -o calls --format mariadb-slow"""
+    nothing = "no line of the log tells of a statement: does the server log them? (log_min_duration_statement, long_query_time)"
+    options = (
+        Option("--format", "what wrote it: postgresql, postgresql-csv, postgresql-json, mariadb-general or mariadb-slow (default: seen from its first lines)", "FORMAT", default=""),
+        Option("--prefix", "PostgreSQL's log_line_prefix (default: seen from the first lines)", "PREFIX", default=""),
+        Option("--follow", "go on with what is written to the last of the files, also when it is replaced by a new one", bare=True),
+        *TELLING_APART,
+        Option("files", "logs, in the order of their times; also .gz", "FILE", many=True),
+    )  # fmt: skip
+
+    def check(self, values: Mapping[str, Any]) -> None:
+        """Raises AskLessError: bad-format, bad-prefix, bad-way."""
+        from difflib import get_close_matches
+
+        from askless.sources import logs
+        from askless.sources.logs.prefixes import pattern_of
+        from askless.sources.telling import apart_of
+
+        apart_of(values)
+        wanted = values["format"]
+        if wanted and wanted not in logs.REGISTRY:
+            near = get_close_matches(wanted, logs.REGISTRY, 1, 0.4)
+            remedy = f"did you mean {near[0]}?" if near else "formats: " + ", ".join(logs.REGISTRY)
+            raise AskLessError("bad-format", f"there is no format {wanted!r}", remedy)
+        try:
+            pattern_of(values["prefix"])
+        except logs.Unread as error:
+            raise AskLessError("bad-prefix", error.why, f"it has {error.expected}") from None
+
+    def run(self, values: Mapping[str, Any], folder: Path, voice: Voice) -> Recorded:
+        """Read the logs. Raises AskLessError: log-missing, log-unreadable."""
+        from pathlib import Path
+
+        from askless.sources import log_reading
+        from askless.sources.telling import apart_of
+
+        wish = log_reading.Wish(values["format"], values["prefix"], values["follow"], apart_of(values))
+        log_reading.read(list(map(Path, values["files"])), wish, folder, voice)
+        return Recorded()
+
+
+SOURCE = Log()

@@ -1,0 +1,248 @@
+"""Reads logs into a capture as a stream: lines to queries, queries to requests."""
+
+from __future__ import annotations
+
+import contextlib
+import gzip
+import os
+import threading
+import zlib
+from collections.abc import Generator, Iterator, Sequence
+from itertools import islice
+from pathlib import Path
+from typing import IO, NamedTuple
+
+import msgspec
+
+from askless.capture.writing import CaptureWriter
+from askless.core.errors import AskLessError
+from askless.core.words import plural
+from askless.sources import Voice, logs, programs
+from askless.sources.logs import Reading, Said, Unread
+from askless.sources.logs.prefixes import guessed
+from askless.sources.telling import Apart, Telling
+from askless.sources.wire import Seen
+
+_LOOK_LINES, _LOOK_BYTES = 200, 4096  # by which a format is told
+_TELL_EVERY = 50_000  # lines
+_LOOK_S = 0.3
+_FEW = 10  # queries
+_FRACTION_NS = 1_000_000  # less is what a reader added to keep an order
+_LINE_MOST = 16 * 1024**2
+
+
+class Wish(NamedTuple):
+    """How to read: a format's name ('' to look), PostgreSQL's prefix ('' to look), whether to go on."""
+
+    format: str
+    prefix: str
+    follow: bool
+    apart: Apart
+
+
+def read(files: Sequence[Path], wish: Wish, folder: Path, voice: Voice) -> None:
+    """Read logs into a folder; what was read before one that can't be is kept. Raises AskLessError: log-missing, log-unreadable."""
+    first = files[0]
+    with contextlib.closing(_lines(first)) as look:
+        head = list(islice(look, _LOOK_LINES))
+    name = wish.format or ("postgresql" if wish.prefix else logs.looks_like(head))
+    if not name:
+        raise AskLessError(
+            "log-unreadable", f"{first} is in no format that is known",
+            "name it with --format (" + ", ".join(logs.REGISTRY) + "), and PostgreSQL's log_line_prefix with --prefix",
+        )  # fmt: skip
+    prefix = wish.prefix
+    if name == "postgresql" and not prefix:
+        prefix = guessed(head) or ""
+        if not prefix:
+            looks = logs.looks_like(head)
+            more = f"; it looks like {looks}: --format {looks}" if looks else ""
+            raise AskLessError(
+                "log-unreadable", f"{first}, line 1: the prefix of its lines can't be told{more}",
+                "say what log_line_prefix was set to: --prefix '%m [%p] '",
+            )  # fmt: skip
+        voice.note(f"log_line_prefix looks like {prefix!r}; --prefix says otherwise")
+    reading = logs.format_of(name).reading(prefix)
+    taker = _Taker(folder, reading, wish.apart)
+    try:
+        for path in files[:-1] if wish.follow else files:
+            _read(path, reading, taker, voice, looks=logs.looks_like(head) if wish.format else "")
+        if wish.follow:
+            _follow(files[-1], reading, taker, voice)
+    finally:
+        voice.progress("")
+        taker.close()
+
+
+class _Taker:
+    """Gives what a log tells to the requests of a capture."""
+
+    def __init__(self, folder: Path, reading: Reading, apart: Apart) -> None:
+        self._folder = folder
+        self._reading = reading
+        self._apart = apart
+        self._telling: Telling | None = None
+        self._writer: CaptureWriter | None = None
+        self._numbers: dict[str, int] = {}
+        self._ends: dict[int, int] = {}  # when each session's last query ended
+        self._count = self._queries = 0
+        self._fractions = False  # whether the log's times are finer than seconds
+
+    def take(self, said: Said) -> None:
+        """A session has said something."""
+        if self._telling is None:
+            system, start_ns = self._reading.system, said.query.start_ns if said.query is not None else said.at_ns
+            self._writer = CaptureWriter(
+                self._folder / "log.askless.jsonl", "log", system, "", start_ns / 1e9, start_ns, self._reading.unseen
+            )
+            self._telling = Telling(self._apart, self._writer, lambda at_s: int(at_s * 1e9))
+        number = self._numbers.get(said.session)
+        if number is None:
+            self._count += 1
+            number = self._numbers[said.session] = self._count
+            self._telling.opened(number, {"client": said.client, "application_name": said.application}, said.at_ns)
+        if said.query is None:
+            del self._numbers[said.session]
+            self._telling.closed(number, said.at_ns)
+            self._ends.pop(number, None)
+            return
+        # A session asks one thing at a time, whatever the log's clock makes of it.
+        query, last_ns = said.query, self._ends.get(number, 0)
+        if query.start_ns < last_ns:
+            query = msgspec.structs.replace(query, start_ns=last_ns)
+        self._ends[number] = query.start_ns + query.duration_ns
+        self._queries += 1
+        self._fractions = self._fractions or said.at_ns % 1_000_000_000 >= _FRACTION_NS
+        self._telling.seen(number, Seen(query, said.application, said.in_transaction))
+
+    def flush(self) -> None:
+        """Let others read what was told so far."""
+        if self._telling is not None:
+            self._telling.flush()
+
+    def close(self) -> None:
+        """The logs are over."""
+        for said in self._reading.close():
+            self.take(said)
+        if self._telling is not None and self._writer is not None:
+            for name, number in list(self._numbers.items()):
+                self._telling.closed(number, 0)
+                del self._numbers[name]
+            self._telling.close()
+            for note in self._reading.notes():
+                self._writer.note(note)
+            if self._queries >= _FEW and not self._fractions:
+                self._writer.note(
+                    "the log's times are whole seconds: pauses tell no requests apart that come faster (PostgreSQL: %m in "
+                    "log_line_prefix tells milliseconds; --access-log, --marks and comments name requests)"
+                )
+            self._writer.close()
+
+
+def _read(path: Path, reading: Reading, taker: _Taker, voice: Voice, looks: str = "") -> None:
+    number = 0
+    try:
+        with contextlib.closing(_lines(path)) as lines:
+            for number, line in enumerate(lines, 1):
+                for said in reading.take(line):
+                    taker.take(said)
+                if number % _TELL_EVERY == 0:
+                    voice.progress(f"reading {path.name}: {plural(number, 'line')}")
+    except Unread as error:
+        more = f"; it looks like {looks}: --format {looks}" if looks else ""
+        raise AskLessError(
+            "log-unreadable",
+            f"{path}, line {number}, can't be read: {error.why}{more}",
+            f"expected are {error.expected}",
+        ) from None
+
+
+def _lines(path: Path) -> Generator[str, None, None]:
+    """The lines of a log, compressed or not, without their ends. Raises AskLessError: log-missing, log-unreadable."""
+    try:
+        with path.open("rb") as raw:
+            start = raw.peek(_LOOK_BYTES)[:_LOOK_BYTES]
+            packed = start[:2] == b"\x1f\x8b"
+            if b"\0" in start and not packed:
+                raise AskLessError("log-unreadable", f"{path} is no text", "name a server's log")
+            stream: IO[bytes] = gzip.GzipFile(fileobj=raw) if packed else raw  # type: ignore[assignment]
+            for line in iter(lambda: stream.readline(_LINE_MOST), b""):
+                yield line.decode("utf-8", "replace").rstrip("\r\n")
+    except (gzip.BadGzipFile, EOFError, zlib.error) as error:
+        raise AskLessError(
+            "log-unreadable", f"{path} can't be uncompressed to its end: {error}", "what stands before it was read"
+        ) from None
+    except OSError as error:
+        raise AskLessError("log-missing", f"can't read {path}: {error.strerror or error}", "check the path") from None
+
+
+def _follow(path: Path, reading: Reading, taker: _Taker, voice: Voice) -> None:
+    """Read a log and go on with what is written to it, also when another file takes its place, until somebody stops it."""
+    done, failed = threading.Event(), []
+    tail = _Tail(path)
+
+    def work() -> None:
+        try:
+            while True:
+                last = done.is_set()
+                for line in tail.new():
+                    for said in reading.take(line):
+                        taker.take(said)
+                taker.flush()
+                if last:
+                    return
+                done.wait(_LOOK_S)
+        except Unread as error:
+            failed.append(f"{path} can't be read any further: {error.why}; expected are {error.expected}")
+
+    thread = threading.Thread(target=work, name="askless-log", daemon=True)
+    thread.start()
+    try:
+        programs.until_stopped(lambda: voice.note(f"Following {path}; Ctrl-C ends it."))
+    finally:
+        done.set()
+        thread.join()
+        for why in failed:
+            voice.note("note: " + why)
+
+
+class _Tail:
+    """What a file holds and what is appended to it; when another one takes its place, the rest of the old one, then the new one."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._stream: IO[bytes] | None = None
+        self._torn = b""
+        self._open()
+
+    def _open(self) -> None:
+        with contextlib.suppress(OSError):
+            self._stream = self._path.open("rb")
+
+    def new(self) -> Iterator[str]:
+        """The lines that have been completed since."""
+        yield from self._rest()
+        if self._is_replaced():
+            yield from self._rest()  # what was written before it was moved
+            if self._stream is not None:
+                self._stream.close()
+            self._stream, self._torn = None, b""
+            self._open()
+            yield from self._rest()
+
+    def _rest(self) -> Iterator[str]:
+        if self._stream is None:
+            return
+        while data := self._stream.read(1 << 20):
+            *lines, self._torn = (self._torn + data).split(b"\n")
+            for line in lines:
+                yield line.decode("utf-8", "replace").rstrip("\r")
+
+    def _is_replaced(self) -> bool:
+        if self._stream is None:
+            return True
+        try:
+            there, here = self._path.stat(), os.fstat(self._stream.fileno())
+        except OSError:
+            return False  # moved away, and nothing in its place yet
+        return (there.st_dev, there.st_ino) != (here.st_dev, here.st_ino) or there.st_size < self._stream.tell()

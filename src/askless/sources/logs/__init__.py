@@ -1,0 +1,80 @@
+"""Formats of logs that database servers write. A new one is a file in this room and a line here.
+
+A format's module has `FORMATS`, by name. All of it is pure: lines in, queries out; no files and no clocks.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from importlib import import_module
+from typing import NamedTuple, Protocol
+
+from askless.core.traffic import QuerySeen
+
+REGISTRY = {
+    "postgresql": "askless.sources.logs.postgresql",
+    "postgresql-csv": "askless.sources.logs.postgresql",
+    "postgresql-json": "askless.sources.logs.postgresql",
+    "mariadb-general": "askless.sources.logs.mariadb",
+    "mariadb-slow": "askless.sources.logs.mariadb",
+}
+
+
+class Said(NamedTuple):
+    """What a log tells of a session: a query that has ended, or (without one) that the session has."""
+
+    session: str
+    at_ns: int
+    query: QuerySeen | None
+    application: str = ""
+    in_transaction: bool = False
+    client: str = ""
+
+
+class Unread(Exception):
+    """A line that the format does not have. `expected` is what it has."""
+
+    def __init__(self, why: str, expected: str) -> None:
+        super().__init__(why)
+        self.why = why
+        self.expected = expected
+
+
+class Reading(Protocol):
+    """A log that is read line by line."""
+
+    system: str
+    unseen: tuple[str, ...]
+    skipped: int
+
+    def take(self, line: str) -> Iterator[Said]:
+        """What is known once this line is. Raises Unread."""
+
+    def close(self) -> Iterator[Said]:
+        """What the last lines tell."""
+
+    def notes(self) -> list[str]:
+        """What a reader should know of the log, in words: settings that would tell more."""
+
+
+class Format(Protocol):
+    """One format."""
+
+    system: str
+
+    def fits(self, lines: list[str]) -> bool:
+        """Whether the first lines of a log look like it."""
+
+    def reading(self, prefix: str) -> Reading:
+        """To read one log; `prefix` is what PostgreSQL's log_line_prefix was set to, '' where that is to be seen."""
+
+
+def format_of(name: str) -> Format:
+    """The format of a name. Raises KeyError."""
+    result: Format = import_module(REGISTRY[name]).FORMATS[name]
+    return result
+
+
+def looks_like(lines: list[str]) -> str:
+    """The name of the format that the first lines of a log are in; '' for none that is known."""
+    return next((name for name in REGISTRY if format_of(name).fits(lines)), "")

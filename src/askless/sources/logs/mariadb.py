@@ -1,0 +1,228 @@
+"""MariaDB's and MySQL's general and slow logs."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from datetime import datetime
+
+from askless.core.traffic import QuerySeen
+from askless.sources.logs import Said, Unread
+
+_GENERAL = re.compile(
+    r"^(?P<at>\d{6}\s+\d{1,2}:\d\d:\d\d|\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d+(?:Z|[+-]\d\d:\d\d)|)\s+(?P<id>\d+)\s(?P<command>[A-Z][A-Za-z ]*?)\t(?P<text>.*)$",
+    re.DOTALL,
+)
+_COMMANDS = (
+    "Query",
+    "Execute",
+    "Prepare",
+    "Connect",
+    "Quit",
+    "Init DB",
+    "Close stmt",
+    "Reset stmt",
+    "Statistics",
+    "Ping",
+    "Field List",
+    "Change user",
+    "Fetch",
+    "Sleep",
+    "Kill",
+    "Long Data",
+)
+_HEADER = re.compile(r"^(?:Time\s+Id\s+Command|Tcp port:|.*[Vv]ersion: .* started with:)")
+_NOISE = ("SHOW WARNINGS",)
+_MISSING_LEAST = 100
+
+
+class General:
+    """The general log: what every session sends, in the order in which it comes; no durations, no results."""
+
+    system = "mysql"
+    unseen = ("results",)
+
+    def __init__(self) -> None:
+        self.skipped = 0
+        self._at_ns = 0
+        self._any = False
+        self._open: tuple[str, str, int, str] | None = None  # session, command, when, text so far
+        self._inside: set[str] = set()
+        self._count = 0
+
+    def take(self, line: str) -> Iterator[Said]:
+        """See `Reading`."""
+        if _HEADER.match(line):
+            return
+        found = _GENERAL.match(line)
+        if found is None or found["command"] not in _COMMANDS:
+            if self._open is not None:
+                session, command, at_ns, text = self._open
+                self._open = session, command, at_ns, f"{text}\n{line}"
+            else:
+                self.skipped += 1
+                if self.skipped > _MISSING_LEAST:
+                    raise Unread("it has no time, id and command", "the lines of the general log")
+            return
+        yield from self._tell()
+        if found["at"].strip():
+            self._at_ns = _nanoseconds(found["at"].strip())
+        self._open = found["id"], found["command"], self._at_ns, found["text"]
+
+    def close(self) -> Iterator[Said]:
+        """See `Reading`."""
+        yield from self._tell()
+
+    def _tell(self) -> Iterator[Said]:
+        if self._open is None:
+            return
+        (session, command, at_ns, text), self._open = self._open, None
+        if command == "Quit":
+            self._inside.discard(session)
+            yield Said(session, at_ns, None)
+        if command not in ("Query", "Execute") or not text.strip():
+            return
+        self._count += 1
+        text = text.strip()
+        word = text.split(None, 1)[0].rstrip(";").upper()
+        if word in ("BEGIN", "START"):
+            self._inside.add(session)
+        elif word in ("COMMIT", "ROLLBACK"):
+            self._inside.discard(session)
+        inside = session in self._inside
+        # Whole seconds are all that some servers write: a count keeps their order.
+        start_ns = at_ns + self._count % 1_000_000
+        yield Said(
+            session,
+            start_ns,
+            QuerySeen(text=text, start_ns=start_ns, duration_ns=0, rows=-1, in_transaction=inside),
+            "",
+            inside,
+        )
+
+    def notes(self) -> list[str]:
+        """See `Reading`."""
+        notes = ["the general log has no durations: the slow log has them (long_query_time = 0)"] if self._count else []
+        return notes + ([f"{self.skipped:,} lines before the first whole record were left out"] if self.skipped else [])
+
+
+_SLOW_TIME = re.compile(r"^# Time: (?P<at>.+)$")
+_SLOW_USER = re.compile(r"^# User@Host: (?P<user>[^\[]*)\[.*?\] @ (?P<host>.*?)(?:  Id:\s+(?P<id>\d+))?$")
+_SLOW_THREAD = re.compile(r"# Thread_id: (\d+)")
+_FIELD = re.compile(r"(\w+): (-?[\d.]+|Yes|No|\w*)")
+_SET = re.compile(r"^(?:use \S+;|SET timestamp=(?P<at>[\d.]+);)$", re.IGNORECASE)
+
+
+class Slow:
+    """The slow log: what took longer than long_query_time, with its time, rows sent and rows examined."""
+
+    system = "mysql"
+    unseen = ("results",)
+
+    def __init__(self) -> None:
+        self.skipped = 0
+        self._clear()
+        self._time_ns = 0
+        self._inside: set[str] = set()
+
+    def _clear(self) -> None:
+        self._session = self._client = ""
+        self._fields: dict[str, str] = {}
+        self._text: list[str] = []
+        self._at_ns = 0
+
+    def take(self, line: str) -> Iterator[Said]:
+        """See `Reading`."""
+        if _HEADER.match(line):
+            return
+        if not line.startswith("# "):
+            found = _SET.match(line) if not self._text else None
+            if found is not None:
+                self._at_ns = int(float(found["at"]) * 1e9) if found["at"] else self._at_ns
+            elif self._fields:
+                self._text.append(line)
+            elif line.strip():
+                self.skipped += 1
+                if self.skipped > _MISSING_LEAST:
+                    raise Unread("it has no line that begins with # Query_time", "the records of the slow log")
+            return
+        if self._text:
+            yield from self._tell()
+        time, user = _SLOW_TIME.match(line), _SLOW_USER.match(line)
+        if time is not None:
+            self._time_ns = _nanoseconds(time["at"].strip())
+        elif user is not None:
+            self._session = user["id"] or self._session
+            self._client = user["host"]
+        else:
+            thread = _SLOW_THREAD.search(line)
+            self._session = thread[1] if thread is not None else self._session
+            self._fields |= dict(_FIELD.findall(line))
+
+    def close(self) -> Iterator[Said]:
+        """See `Reading`."""
+        if self._text:
+            yield from self._tell()
+
+    def _tell(self) -> Iterator[Said]:
+        text = "\n".join(self._text).strip().removesuffix(";")
+        took_ns = int(float(self._fields.get("Query_time", "0")) * 1e9)
+        sent = self._fields.get("Rows_sent", "")
+        affected = self._fields.get("Rows_affected", "0")
+        # A time of whole seconds, of the statement's begin; a newer server tells its end to the microsecond.
+        end_ns = self._time_ns if self._time_ns % 1_000_000_000 else (self._at_ns or self._time_ns) + took_ns
+        rows = int(sent) if sent.isdigit() else -1
+        rows = int(affected) if not rows and affected.isdigit() else rows
+        size = int(self._fields.get("Bytes_sent") or 0)
+        session, client = self._session or "slow log", self._client
+        self._clear()
+        if not text or text.startswith("administrator command"):
+            return
+        query = QuerySeen(text=text, start_ns=end_ns - took_ns, duration_ns=took_ns, rows=rows, bytes=size)
+        yield Said(session, end_ns, query, "", False, client)
+
+    def notes(self) -> list[str]:
+        """See `Reading`."""
+        notes = ["the slow log holds what took longer than long_query_time: with 0 it holds everything"]
+        return notes + ([f"{self.skipped:,} lines before the first whole record were left out"] if self.skipped else [])
+
+
+def _nanoseconds(text: str) -> int:
+    """A time as the logs write it: `261127 21:00:43`, `2026-11-27T21:00:43.123456Z`; of no zone, this machine's."""
+    if "T" in text:
+        moment = datetime.fromisoformat(text.replace("Z", "+00:00"))
+        return int(moment.replace(microsecond=0).timestamp()) * 1_000_000_000 + moment.microsecond * 1_000
+    day, clock = text.split()
+    moment = datetime.strptime(f"{day} {clock.zfill(8)}", "%y%m%d %H:%M:%S")
+    return int(moment.timestamp()) * 1_000_000_000
+
+
+class GeneralFormat:
+    """See `General`."""
+
+    system = "mysql"
+
+    def fits(self, lines: list[str]) -> bool:
+        """See `Format`."""
+        return any((found := _GENERAL.match(line)) and found["command"] in _COMMANDS for line in lines)
+
+    def reading(self, prefix: str) -> General:
+        """See `Format`."""
+        return General()
+
+
+class SlowFormat:
+    """See `Slow`."""
+
+    system = "mysql"
+
+    def fits(self, lines: list[str]) -> bool:
+        """See `Format`."""
+        return any(line.startswith(("# Query_time:", "# User@Host:")) for line in lines)
+
+    def reading(self, prefix: str) -> Slow:
+        """See `Format`."""
+        return Slow()
+
+
+FORMATS = {"mariadb-general": GeneralFormat(), "mariadb-slow": SlowFormat()}
