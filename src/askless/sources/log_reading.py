@@ -43,7 +43,7 @@ class Wish(NamedTuple):
 def read(files: Sequence[Path], wish: Wish, folder: Path, voice: Voice) -> None:
     """Read logs into a folder; what was read before one that can't be is kept. Raises AskLessError: log-missing, log-unreadable."""
     first = files[0]
-    with contextlib.closing(_lines(first)) as look:
+    with contextlib.closing(lines_of(first)) as look:
         head = list(islice(look, _LOOK_LINES))
     name = wish.format or ("postgresql" if wish.prefix else logs.looks_like(head))
     if not name:
@@ -142,7 +142,7 @@ class _Taker:
 def _read(path: Path, reading: Reading, taker: _Taker, voice: Voice, looks: str = "") -> None:
     number = 0
     try:
-        with contextlib.closing(_lines(path)) as lines:
+        with contextlib.closing(lines_of(path)) as lines:
             for number, line in enumerate(lines, 1):
                 for said in reading.take(line):
                     taker.take(said)
@@ -157,7 +157,7 @@ def _read(path: Path, reading: Reading, taker: _Taker, voice: Voice, looks: str 
         ) from None
 
 
-def _lines(path: Path) -> Generator[str, None, None]:
+def lines_of(path: Path) -> Generator[str, None, None]:
     """The lines of a log, compressed or not, without their ends. Raises AskLessError: log-missing, log-unreadable."""
     try:
         with path.open("rb") as raw:

@@ -78,11 +78,11 @@ def _is_severity(word: str) -> bool:
 
 @lru_cache(4_096)
 def _second_ns(text: str, zone: str) -> int:
-    moment = datetime.strptime(text, "%Y-%m-%d %H:%M:%S")
+    moment = datetime.fromisoformat(text)
     if zone in ("UTC", "GMT", "Z"):
         return int(moment.replace(tzinfo=UTC).timestamp()) * 1_000_000_000
     if re.fullmatch(r"[+-]\d\d(?::?\d\d)?", zone):
-        aware = datetime.strptime(text + " " + (zone + "00" if len(zone) == 3 else zone), "%Y-%m-%d %H:%M:%S %z")
+        aware = datetime.fromisoformat(text + (zone + ":00" if len(zone) == 3 else zone))
         return int(aware.timestamp()) * 1_000_000_000
     return int(moment.timestamp()) * 1_000_000_000  # the zone of this machine: letters alone name none
 
