@@ -187,6 +187,23 @@ def test_row_by_row_without_parameters_is_no_duplicate(tmp_path: Path) -> None:
     assert "equal results" not in again["because"][0]
 
 
+def test_placeholders_of_an_orm_are_the_databases_own(tmp_path: Path) -> None:
+    """Django's instrumentation under SQLite tells %s, where the database was sent ?."""
+    text = "SELECT \"odd%s\" FROM vessel WHERE id = %s AND name LIKE '50%s' AND rate = 1 %% %(rate)s LIMIT 21"
+    spans = [server(1), *(query(n, 1, text, db__system__name="sqlite", at_ms=n) for n in range(2, 8))]
+    capture = captured(tmp_path, *spans)
+    assert (
+        told(capture)[0][1]
+        == ["SELECT \"odd%s\" FROM vessel WHERE id = ? AND name LIKE '50%s' AND rate = 1 % :rate LIMIT 21"] * 6
+    )
+    plain = [
+        query(n, 1, "SELECT name FROM vessel WHERE id = %s LIMIT 21", db__system__name="sqlite", at_ms=n)
+        for n in range(2, 8)
+    ]
+    (found,) = findings(captured(tmp_path, server(1), *plain, name="plain"))
+    assert found["pattern"] == "n-plus-one" and found["unsure"]
+
+
 def test_jobs_calls_and_other_services(tmp_path: Path) -> None:
     spans = [
         span(1, kind=CONSUMER, name="process", scope="queue", messaging__destination__name="tug_orders", ms=20.0),

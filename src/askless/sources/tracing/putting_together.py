@@ -16,7 +16,15 @@ from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.sources.routes import route_of, template_of
 from askless.sources.tags import strip_tags
 from askless.sources.tracing import spans as names
-from askless.sources.tracing.spans import Span, first, number, parameters_of, place_of, system_of
+from askless.sources.tracing.spans import (
+    Span,
+    first,
+    number,
+    parameters_of,
+    place_of,
+    system_of,
+    with_own_placeholders,
+)
 
 SPANS_MOST = 200_000  # that wait at a time
 _SLACK_NS = 1_000_000  # some clients cut the start of a span to the millisecond
@@ -143,7 +151,7 @@ class Traces:
             if system is None:
                 self.unread += 1
                 continue
-            yield Query(span, strip_tags(text)[0].strip(), system)
+            yield Query(span, with_own_placeholders(strip_tags(text)[0].strip(), system), system)
 
     def _request(self, span: Span, asked: Sequence[Query], spans: Sequence[Span], by_id: dict[bytes, Span]) -> None:
         target = self._target(span.service, span.start_ns)

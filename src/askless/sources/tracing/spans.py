@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import re
 from collections.abc import Mapping
 from functools import lru_cache
 from typing import Any
@@ -103,6 +104,21 @@ def _system_called(word: str) -> str | None:
     plain = word.lower().removeprefix("microsoft.").replace("sql_server", "mssql")
     found = called(plain.split(".")[0])
     return found.name if found is not None else None
+
+
+_FORMATS = re.compile(r"'(?:[^']|'')*'|\"[^\"]*\"|%s|%\((\w+)\)s|%%")
+
+
+def with_own_placeholders(text: str, system: str) -> str:
+    """A statement with the placeholders of its database: some libraries tell what an ORM wrote before it was translated."""
+    if system != "sqlite" or "%" not in text:
+        return text
+
+    def own(found: re.Match[str]) -> str:
+        word = found[0]
+        return f":{found[1]}" if found[1] else {"%s": "?", "%%": "%"}.get(word, word)
+
+    return _FORMATS.sub(own, text)
 
 
 def place_of(attributes: Mapping[str, Any]) -> Place | None:
