@@ -149,6 +149,14 @@ def add_lock_budget(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def add_server(parser: argparse.ArgumentParser) -> None:
+    """A database that is only read, or a schema that was saved instead; how far to go on it."""
+    add_database(parser)
+    add_schema(parser)
+    add_limits(parser)
+    add_trust(parser)
+
+
 def add_trust(parser: argparse.ArgumentParser) -> None:
     """Functions that may run in somebody's statement."""
     parser.add_argument(

@@ -5,13 +5,10 @@ from __future__ import annotations
 import argparse
 
 from askless.cli.common import (
-    add_database,
     add_figure,
     add_json,
-    add_limits,
-    add_schema,
+    add_server,
     add_subject,
-    add_trust,
     check_figure,
     check_subject,
     draw,
@@ -57,10 +54,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
         metavar="PLAN",
         help="a saved plan: PostgreSQL's text or JSON, MariaDB's or MySQL's JSON, table or tree; - reads standard input",
     )
-    add_database(parser)
-    add_schema(parser)
-    add_limits(parser)
-    add_trust(parser)
+    add_server(parser)
     add_json(parser)
     parser.set_defaults(run=run)
 

@@ -6,11 +6,8 @@ import argparse
 
 from askless.cli.common import (
     add_capture,
-    add_database,
     add_json,
-    add_limits,
-    add_schema,
-    add_trust,
+    add_server,
     file,
     limits_of,
     milliseconds_of,
@@ -33,10 +30,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     add_capture(parser)
     parser.add_argument("-o", "--out", metavar="FILE", type=file, help="the page to write: .html (or .json)")
     add_wish(parser)
-    add_database(parser)
-    add_schema(parser)
-    add_limits(parser)
-    add_trust(parser)
+    add_server(parser)
     add_json(parser)
     parser.set_defaults(run=run)
 

@@ -6,10 +6,7 @@ import argparse
 
 from askless.cli.common import (
     add_capture,
-    add_database,
-    add_limits,
-    add_schema,
-    add_trust,
+    add_server,
     limits_of,
 )
 from askless.cli.report import add_wish, wish_of
@@ -27,10 +24,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     add_capture(parser)
     parser.add_argument("--port", metavar="N", type=int, default=0, help="the port of 127.0.0.1 (default: a free one)")
     add_wish(parser)
-    add_database(parser)
-    add_schema(parser)
-    add_limits(parser)
-    add_trust(parser)
+    add_server(parser)
     parser.set_defaults(run=run)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from askless.core.errors import AskLessError
 from askless.sources import Option, Recorded
-from askless.sources.visiting import VISITING, check_visits, tell_visits, visits_of
+from askless.sources.visiting import VISITING, check_visits, recorded, visits_of
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -83,10 +83,7 @@ class App:
         )
         ended = python_program.run(values["program"], folder, visits_of(values), recording, voice.progress)
         voice.progress("")
-        tell_visits(ended.visited, voice)
-        if ended.exit_code and not ended.stopped:
-            voice.note(f"the program ended with exit code {ended.exit_code}")
-        return Recorded(None if ended.stopped else ended.exit_code)
+        return recorded(ended, voice)
 
 
 def strict_settings(least: int | None, routes: Sequence[str]) -> str:

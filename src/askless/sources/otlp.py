@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from askless.core.errors import AskLessError
 from askless.sources import Option, Recorded
-from askless.sources.visiting import VISITING, check_visits, tell_visits, visits_of
+from askless.sources.visiting import VISITING, check_program, check_visits, recorded, visits_of
 from askless.sources.ways import TELLING_APART
 
 TYPE_CHECKING = False
@@ -50,10 +50,7 @@ class Otlp:
             raise AskLessError(
                 "files-and-program", "name files, or a program behind --, not both", "see: askless capture otlp --help"
             )
-        if values["visit"] and not values["program"]:
-            raise AskLessError(
-                "no-program", "--visit needs a program that answers", "name it behind --, as in: -- node app.js"
-            )
+        check_program(values, "node app.js")
         running.wish_of(values)
 
     def run(self, values: Mapping[str, Any], folder: Path, voice: Voice) -> Recorded:
@@ -68,12 +65,7 @@ class Otlp:
             running.read(list(map(Path, values["files"])), folder, apart, voice)
             return Recorded()
         ended = running.receive(running.wish_of(values), values["program"], visits_of(values), folder, apart, voice)
-        if ended is None:
-            return Recorded()
-        tell_visits(ended.visited, voice)
-        if ended.exit_code and not ended.stopped:
-            voice.note(f"the program ended with exit code {ended.exit_code}")
-        return Recorded(None if ended.stopped else ended.exit_code)
+        return recorded(ended, voice)
 
 
 SOURCE = Otlp()

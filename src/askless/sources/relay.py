@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import re
 
-from askless.core.errors import AskLessError
 from askless.sources import Option, Recorded
-from askless.sources.visiting import VISITING, check_visits, tell_visits, visits_of
+from askless.sources.visiting import VISITING, check_program, check_visits, recorded, visits_of
 from askless.sources.ways import TELLING_APART
 
 TYPE_CHECKING = False
@@ -58,10 +57,7 @@ class Relay:
 
         wishes.read(values)
         check_visits(values)
-        if values["visit"] and not values["program"]:
-            raise AskLessError(
-                "no-program", "--visit needs a program that answers", "name it behind --, as in: -- node server.js"
-            )
+        check_program(values, "node server.js")
 
     def run(self, values: Mapping[str, Any], folder: Path, voice: Voice) -> Recorded:
         """Relay until the program ends, its pages are visited, or somebody stops it. Raises AskLessError."""
@@ -70,12 +66,7 @@ class Relay:
         wish = wishes.read(values)
         visits = visits_of(values)
         ended = running.run(wish, values["program"], visits, folder, voice)
-        if ended is None:
-            return Recorded()
-        tell_visits(ended.visited, voice)
-        if ended.exit_code and not ended.stopped:
-            voice.note(f"the program ended with exit code {ended.exit_code}")
-        return Recorded(None if ended.stopped else ended.exit_code)
+        return recorded(ended, voice)
 
 
 SOURCE = Relay()

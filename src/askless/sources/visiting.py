@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from askless.core.errors import AskLessError
-from askless.sources import Option
+from askless.sources import Option, Recorded
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from typing import Any
 
     from askless.sources import Voice
-    from askless.sources.programs import Visited, Visits
+    from askless.sources.programs import Ended, Visited, Visits
 
 SIZE = "{size}"  # what a URL holds where its size stands
 
@@ -71,6 +71,24 @@ def visits_of(values: Mapping[str, Any]) -> Visits | None:
     sizes = sizes_of(values)
     urls = [one for url in values["visit"] for one in ([url.replace(SIZE, s) for s in sizes] if SIZE in url else [url])]
     return programs.Visits(tuple(urls), values["times"], values["wait"])
+
+
+def recorded(ended: Ended | None, voice: Voice) -> Recorded:
+    """How a recording ended with its program (None: there was none), and what its pages answered, which is said."""
+    if ended is None:
+        return Recorded()
+    tell_visits(ended.visited, voice)
+    if ended.exit_code and not ended.stopped:
+        voice.note(f"the program ended with exit code {ended.exit_code}")
+    return Recorded(None if ended.stopped else ended.exit_code)
+
+
+def check_program(values: Mapping[str, Any], example: str) -> None:
+    """Raises AskLessError no-program where pages are to be visited and no program is named that answers."""
+    if values["visit"] and not values["program"]:
+        raise AskLessError(
+            "no-program", "--visit needs a program that answers", f"name it behind --, as in: -- {example}"
+        )
 
 
 def tell_visits(visited: Sequence[Visited], voice: Voice) -> None:
