@@ -18,6 +18,10 @@ bytes = "40 KiB"
 database_ms = 20
 allowed = ["over-wide"]
 
+[logs.office]                          # a layout of an application's log: capture log --format office
+pattern = '^(?P<time>\\S+ \\S+) \\[(?P<request>\\w+)\\] (?P<duration_ms>[\\d.]+) ms (?P<sql>.+)$'
+system = "postgresql"
+
 [[accepted]]
 pattern = "n-plus-one"
 route = "GET /pilots"                 # a part of the route; also: model, relation, key
@@ -54,6 +58,7 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     routes: tuple[RouteName, ...] = ()
     budgets: tuple[Budget, ...] = ()
     accepted: tuple[Accepted, ...] = ()
+    logs: dict[str, dict[str, Any]] = {}
     path: Path | None = None
 
     def settings(self, show_values: bool = False, round_trip_ms: float = 0.0) -> Settings:
@@ -69,7 +74,7 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 # The keys of each table, for whoever mistypes one.
 _KEYS: dict[str, tuple[str, ...]] = {
-    "": ("thresholds", "noise", "routes", "budgets", "accepted"),
+    "": ("thresholds", "noise", "routes", "budgets", "accepted", "logs"),
     "thresholds": THRESHOLDS,
     "noise": Noise.__struct_fields__,
     "routes": RouteName.__struct_fields__,
@@ -138,6 +143,8 @@ def _check_keys(path: Path, given: dict[str, Any]) -> None:
     for name, value in given.items():
         if name not in _KEYS[""]:
             raise _unknown(path, name, "")
+        if name == "logs":
+            continue  # their names are the project's own; their layouts are checked where they are read
         for turn, table in enumerate(value if isinstance(value, list) else [value], 1):
             for key in table if isinstance(table, dict) else ():
                 if key not in _KEYS[name]:

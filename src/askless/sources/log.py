@@ -13,20 +13,39 @@ if TYPE_CHECKING:
     from typing import Any
 
     from askless.sources import Voice
+    from askless.sources.logs.application import Layout
+
+
+def layouts() -> dict[str, Layout]:
+    """The layouts of applications' logs: those of ORMs, and the project's own. Raises AskLessError: bad-layout, project-file-bad."""
+    import msgspec
+
+    from askless.project.file import here
+    from askless.sources.logs.application import PRESETS, Layout, checked
+
+    own = {}
+    project = here()
+    for name, given in project.logs.items():
+        where = f"{project.path}, [logs.{name}],"
+        try:
+            own[name] = checked(msgspec.convert(given, Layout), where)
+        except msgspec.ValidationError as error:
+            raise AskLessError("bad-layout", f"{where} can't be understood: {error}", "see docs/logs.md") from None
+    return {**PRESETS, **own}
 
 
 class Log:
     """See the module."""
 
     name = "log"
-    help = "read logs of a database server: PostgreSQL, MariaDB, MySQL"
+    help = "read logs: of PostgreSQL, MariaDB, MySQL, or of an application"
     examples = """  askless capture log /var/log/postgresql/postgresql.log -o calls
   askless capture log /var/log/postgresql/postgresql.log -o calls --follow            until Ctrl-C
   askless capture log calls.log calls.log.1.gz -o calls --prefix '%m [%p] %u@%d '     what log_line_prefix was set to
   askless capture log slow.log -o calls --format mariadb-slow"""
     nothing = "no line of the log tells of a statement: does the server log them? (log_min_duration_statement, long_query_time)"
     options = (
-        Option("--format", "what wrote it: postgresql, postgresql-csv, postgresql-json, mariadb-general or mariadb-slow (default: seen from its first lines)", "FORMAT", default=""),
+        Option("--format", "what wrote it: postgresql, postgresql-csv, postgresql-json, mariadb-general, mariadb-slow, django, sqlalchemy, or a layout of askless.toml (default: seen from its first lines)", "FORMAT", default=""),
         Option("--prefix", "PostgreSQL's log_line_prefix (default: seen from the first lines)", "PREFIX", default=""),
         Option("--follow", "go on with what is written to the last of the files, also when it is replaced by a new one", bare=True),
         *TELLING_APART,
@@ -43,9 +62,10 @@ class Log:
 
         apart_of(values)
         wanted = values["format"]
-        if wanted and wanted not in logs.REGISTRY:
-            near = get_close_matches(wanted, logs.REGISTRY, 1, 0.4)
-            remedy = f"did you mean {near[0]}?" if near else "formats: " + ", ".join(logs.REGISTRY)
+        known = [*logs.REGISTRY, *layouts()]
+        if wanted and wanted not in known:
+            near = get_close_matches(wanted, known, 1, 0.4)
+            remedy = f"did you mean {near[0]}?" if near else "formats: " + ", ".join(known)
             raise AskLessError("bad-format", f"there is no format {wanted!r}", remedy)
         try:
             pattern_of(values["prefix"])
@@ -59,7 +79,8 @@ class Log:
         from askless.sources import log_reading
         from askless.sources.telling import apart_of
 
-        wish = log_reading.Wish(values["format"], values["prefix"], values["follow"], apart_of(values))
+        layout = layouts().get(values["format"])
+        wish = log_reading.Wish(values["format"], values["prefix"], values["follow"], apart_of(values), layout)
         log_reading.read(list(map(Path, values["files"])), wish, folder, voice)
         return Recorded()
 

@@ -19,6 +19,7 @@ from askless.core.errors import AskLessError
 from askless.core.words import plural
 from askless.sources import Voice, logs, programs
 from askless.sources.logs import Reading, Said, Unread
+from askless.sources.logs.application import Layout, Lines
 from askless.sources.logs.prefixes import guessed
 from askless.sources.telling import Apart, Telling
 from askless.sources.wire import Seen
@@ -32,12 +33,13 @@ _LINE_MOST = 16 * 1024**2
 
 
 class Wish(NamedTuple):
-    """How to read: a format's name ('' to look), PostgreSQL's prefix ('' to look), whether to go on."""
+    """How to read: a format's name ('' to look), PostgreSQL's prefix ('' to look), whether to go on; an application's `layout`."""
 
     format: str
     prefix: str
     follow: bool
     apart: Apart
+    layout: Layout | None = None
 
 
 def read(files: Sequence[Path], wish: Wish, folder: Path, voice: Voice) -> None:
@@ -62,7 +64,7 @@ def read(files: Sequence[Path], wish: Wish, folder: Path, voice: Voice) -> None:
                 "say what log_line_prefix was set to: --prefix '%m [%p] '",
             )  # fmt: skip
         voice.note(f"log_line_prefix looks like {prefix!r}; --prefix says otherwise")
-    reading = logs.format_of(name).reading(prefix)
+    reading = Lines(wish.layout) if wish.layout is not None else logs.format_of(name).reading(prefix)
     taker = _Taker(folder, reading, wish.apart)
     try:
         for path in files[:-1] if wish.follow else files:
