@@ -25,6 +25,7 @@ from askless.core.progress import Progress, quiet
 
 STOP_WAIT_S = 5.0  # how long pages' programs may take to stop once they are visited
 SETTLE_S = 0.1  # the last page has been answered; what its application does behind the answer may go on
+SETTLE_MOST_S = 15.0  # where somebody waits for it
 TERMINATE_WAIT_S = 10.0  # and a program that whoever runs us wants stopped
 WARM_UP_HEADER = "X-Ask-Less-Warm-Up"
 
@@ -73,11 +74,11 @@ def run(
     visits: Visits | None = None,
     progress: Progress = quiet,
     watch: Watch | None = None,
-    settle_s: float = SETTLE_S,
+    settled: Callable[[int], bool] | None = None,
 ) -> Ended:
     """Run the program until it ends, or until its pages are visited; `watch` is told of each visit.
 
-    So long it goes on behind the last one: `settle_s`.
+    Behind the last one it goes on for a moment, or until what it does about so many visits has `settled`.
 
     Raises AskLessError: program-missing, program-exited, never-answers, visit-failed.
     """
@@ -99,7 +100,13 @@ def run(
         try:
             visited = _visit(process, visits, stop, progress, watch) if visits is not None else ()
             if visits is not None:
-                stop.wait(settle_s)
+                stop.wait(SETTLE_S)
+                count = len(visits.urls) * (visits.times + 1)
+                deadline_s = time.monotonic() + SETTLE_MOST_S
+                while (
+                    settled is not None and not settled(count) and not stop.is_set() and time.monotonic() < deadline_s
+                ):
+                    stop.wait(SETTLE_S)
                 stop.set()
                 _stop(process, grouped)
             code = process.wait()

@@ -87,6 +87,7 @@ class Traces:
         self._known: dict[bytes, None] = {}
         self._numbers = 0
         self.spans = 0
+        self.requests = 0  # spans of requests that came
         self.late = 0  # queries that came when their trace had been put together
         self.orphans = 0  # spans whose parent never came, though their trace has a request
         self.unread = 0  # statements of systems that are not known here
@@ -96,6 +97,7 @@ class Traces:
         """Count spans in."""
         for span in arriving:
             self.spans += 1
+            self.requests += span.is_request
             trace = self._traces.get(span.trace)
             if trace is None:
                 if span.trace in self._known:
@@ -108,6 +110,10 @@ class Traces:
             self._waiting += 1
         while self._waiting > SPANS_MOST:
             self._put_together(next(iter(self._traces)))
+
+    def has_seen(self, requests: int) -> bool:
+        """Whether so many requests came: a program that is told to stop sends nothing of its last batch."""
+        return self.requests >= requests
 
     def settle(self, now: int) -> None:
         """Put together what has been quiet for long enough."""

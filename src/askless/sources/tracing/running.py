@@ -23,7 +23,6 @@ _ANY_PORT = "127.0.0.1:0"
 _LOCAL = ("127.0.0.1", "::1", "localhost")
 _FILE_QUIET = 50_000  # spans of a file after which a trace is put together of which none came
 _EXPORT_EVERY_MS = 500
-_SETTLE_S = 1.5  # a program that is told to stop sends nothing of its last batch
 _CLOCK_NS = 1_000_000  # some clients cut the start of a span to the millisecond
 
 
@@ -84,7 +83,7 @@ def receive(
                 return None
             voice.note(said + "; the program is told.")
             return programs.run(
-                program, exporting(os.environ, address), visits, voice.progress, warming.visited, _SETTLE_S
+                program, exporting(os.environ, address), visits, voice.progress, warming.visited, traces.has_seen
             )
     finally:
         voice.progress("")
