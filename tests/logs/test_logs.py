@@ -259,6 +259,27 @@ def test_any_parameters_are_read_as_the_server_writes_them(values: list[str | No
     assert parameters_of(f"parameters: {written_}") == tuple(values)
 
 
+def test_backends_that_take_turns_are_not_mixed_up() -> None:
+    lines = """\
+2026-11-27 21:00:43.100 UTC [11] LOG:  duration: 0.1 ms  execute a: SELECT 1 FROM vessel WHERE id = $1
+2026-11-27 21:00:43.101 UTC [12] DETAIL:  parameters: $1 = 'of another'
+2026-11-27 21:00:43.102 UTC [11] LOG:  duration: 0.1 ms  bind a: SELECT 1 FROM vessel WHERE id = $1
+2026-11-27 21:00:43.102 UTC [12] LOG:  execute b: SELECT 1 FROM tug WHERE id = $1
+2026-11-27 21:00:43.102 UTC [12] DETAIL:  parameters: $1 = '7'
+2026-11-27 21:00:43.103 UTC [11] LOG:  execute a: SELECT 1 FROM vessel WHERE id = $1
+2026-11-27 21:00:43.103 UTC [11] DETAIL:  parameters: $1 = 'it''s'
+2026-11-27 21:00:43.104 UTC [12] LOG:  duration: 0.7 ms
+2026-11-27 21:00:43.105 UTC [11] LOG:  duration: 0.2 ms""".splitlines()
+    reading = format_of("postgresql").reading("%m [%p] ")
+    said = [one for line in lines for one in reading.take(line)] + list(reading.close())
+    told = [
+        (one.session, one.query.text.split()[3], one.query.parameters, one.query.duration_ns)
+        for one in said
+        if one.query is not None
+    ]
+    assert told == [("11", "vessel", (), 100_000), ("12", "tug", ("7",), 700_000), ("11", "vessel", ("it's",), 200_000)]
+
+
 def test_times() -> None:
     assert (
         nanoseconds_of("2026-11-27 21:00:43.123 UTC")

@@ -91,9 +91,9 @@ class Records:
         for session in list(self._sessions.values()):
             yield from self._begun(session)
 
-    def add(self, severity: str, text: str) -> None:
-        """A line that belongs to the record before it."""
-        if self._waiting is None:
+    def add(self, severity: str, text: str, session: str) -> None:
+        """A line that belongs to the record before it, where that is of the same session."""
+        if self._waiting is None or self._waiting.session != session:
             return
         if severity == "DETAIL":
             self._waiting.detail = text
@@ -242,7 +242,7 @@ class Stderr:
         self._any = True
         severity = found["severity"]
         if severity in _ADDITIONS:
-            self.records.add(severity, found["message"])
+            self.records.add(severity, found["message"], _session_of(found.groupdict()))
             return
         yield from self.records.take(_record(found.groupdict(), severity, found["message"]))
 
@@ -255,11 +255,15 @@ class Stderr:
         return self.records.notes()
 
 
+def _session_of(known: dict[str, str | None]) -> str:
+    return known.get("session") or known.get("pid") or known.get("remote") or ""
+
+
 def _record(known: dict[str, str | None], severity: str, message: str) -> Record:
     text = known.get("m") or known.get("t") or known.get("s")
     epoch = known.get("n")
     at_ns = int(float(epoch) * 1e9) if epoch else nanoseconds_of(text) if text else 0
-    session = known.get("session") or known.get("pid") or known.get("remote") or ""
+    session = _session_of(known)
     client = known.get("remote") or known.get("host") or ""
     return Record(at_ns, session, severity, message, known.get("application") or "", known.get("vxid") or "", client)
 
