@@ -99,7 +99,7 @@ class MariaDB:
     def abandon(self, engine: Engine, known: Mapping[str, Any]) -> None:
         """The server goes on with a statement whose client is gone: it is ended over a connection of its own."""
         with suppress(DBAPIError), engine.connect() as other:
-            other.exec_driver_sql(f"KILL {known[_SESSION]}")
+            _end(other, known[_SESSION])
 
     def _is_mariadb(self, connection: Connection) -> bool:
         return bool(getattr(connection.dialect, "is_mariadb", True))
@@ -325,6 +325,13 @@ def _session(connection: Connection) -> int:
     return int(connection.exec_driver_sql("SELECT CONNECTION_ID()").scalar_one())
 
 
+def _end(connection: Connection, session: int) -> None:
+    """End a session that is still at work; once: a server was seen to fall over one that was killed again while it ended."""
+    at_work = f"SELECT 1 FROM information_schema.processlist WHERE id = {session} AND command <> 'Killed'"  # noqa: S608
+    if connection.exec_driver_sql(at_work).first() is not None:
+        connection.exec_driver_sql(f"KILL {session}")
+
+
 def _drop(engine: Engine, schemas: Sequence[str], sessions: Sequence[int]) -> None:
     """Drop the scratch schemas over a connection of its own: the trial's may be lost, or in the middle of a statement.
 
@@ -334,7 +341,7 @@ def _drop(engine: Engine, schemas: Sequence[str], sessions: Sequence[int]) -> No
     with suppress(DBAPIError), engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
         for session in sessions:
             with suppress(DBAPIError):
-                connection.exec_driver_sql(f"KILL {session}")
+                _end(connection, session)
         for schema in schemas:
             connection.exec_driver_sql(f"DROP DATABASE IF EXISTS {schema}")
 
