@@ -19,6 +19,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from askless.core.model import Schema
     from askless.database.servers import Limits
+    from askless.reports.findings import Choice
 
 
 class Traffic:
@@ -88,7 +89,7 @@ class Traffic:
         known = schema_of(db, Path(schema) if schema is not None else None)
         return Findings(self._found(choice, known, round_trip_ms))
 
-    def _found(self, choice: object, schema: Schema | None, round_trip_ms: float) -> documents.FindingsDocument:
+    def _found(self, choice: Choice, schema: Schema | None, round_trip_ms: float) -> documents.FindingsDocument:
         raise NotImplementedError
 
 
@@ -117,10 +118,9 @@ class Capture(Traffic):
     def _arrived(self) -> Iterable[Arrived]:
         return columns.arrived(self.path)
 
-    def _found(self, choice: object, schema: Schema | None, round_trip_ms: float) -> documents.FindingsDocument:
+    def _found(self, choice: Choice, schema: Schema | None, round_trip_ms: float) -> documents.FindingsDocument:
         from askless.reports import findings
 
-        assert isinstance(choice, findings.Choice)
         return findings.findings(self.path, choice, schema, self.values, round_trip_ms=round_trip_ms)
 
     def routes(self, route: str = "") -> documents.RequestsDocument:

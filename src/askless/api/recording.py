@@ -15,8 +15,12 @@ from askless.capture.events import Close
 from askless.core.errors import AskLessError
 from askless.core.model import Schema
 from askless.reports import documents
-from askless.reports.columns import Arrived
+from askless.reports.columns import Arrived, with_clock
 from askless.sources.inside import Inside
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from askless.reports.findings import Choice
 
 
 class Recording(Traffic):
@@ -31,16 +35,13 @@ class Recording(Traffic):
         return f"<askless recording of {len(self._inside.requests)} requests>"
 
     def _arrived(self) -> Iterable[Arrived]:
-        header = self._inside.header
-        clock = (header.started_unix_s, header.clock_ns) if header is not None else ()
-        return [Arrived(request, *clock) for request in self._inside.requests]
+        return [with_clock(request, self._inside.header) for request in self._inside.requests]
 
-    def _found(self, choice: object, schema: Schema | None, round_trip_ms: float) -> documents.FindingsDocument:
+    def _found(self, choice: Choice, schema: Schema | None, round_trip_ms: float) -> documents.FindingsDocument:
         from askless.core.analysis import summarise
         from askless.project.file import here
         from askless.reports import findings
 
-        assert isinstance(choice, findings.Choice)
         project = here()
         settings = project.settings(self.values, round_trip_ms)
         summary = summarise(project.terms().applied(iter(self._inside.requests)), settings)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from askless.core.growth import Line
 from askless.core.words import plural
 from askless.reports import documents
 
@@ -14,6 +15,12 @@ TOO_FEW = "too few sizes seen to tell:"
 def equation(row: documents.GrowthRow) -> str:
     """What a route asks, by its rows."""
     return f"queries = {'about ' if row.outcome == 'unclear' else ''}{row.formula}"
+
+
+def fitted(row: documents.GrowthRow) -> Line:
+    """The line of queries against rows, of a route that has sizes enough."""
+    middle = row.projected[0]
+    return Line(middle.queries - row.slope * middle.rows, row.slope)
 
 
 def seen(row: documents.GrowthRow) -> str:

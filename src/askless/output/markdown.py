@@ -75,7 +75,6 @@ def fitting(blocks: Sequence[str], rest: Callable[[int], str]) -> str:
 
 def findings(document: documents.FindingsDocument, view: View) -> str:
     """What to change, an edit after the other, each with what it mends; or findings one by one, or one story."""
-    by_key = {finding.key: finding for finding in document.findings}
     lines = [*phrases.remarks(document), *document.notes]
     if view.variant == "story":
         return fitting([part for finding in document.findings for part in _story(finding)], lambda _: "…")
@@ -88,9 +87,7 @@ def findings(document: documents.FindingsDocument, view: View) -> str:
         blocks = [_one(finding, document) for finding in document.findings]
         more = "findings"
     else:
-        blocks = [
-            _edit(edit, [by_key[key] for key in edit.findings if key in by_key], document) for edit in document.edits
-        ]
+        blocks = [_edit(edit, mended, document) for edit, mended in phrases.with_mended(document)]
         more = "edits"
     blocks = [head + "\n\n" + plain(summed), *blocks]
     if lines:

@@ -132,6 +132,12 @@ def caller_apart(finding: Finding, others: Sequence[Finding]) -> Line | None:
     return None
 
 
+def with_mended(document: documents.FindingsDocument) -> list[tuple[Edit, list[Finding]]]:
+    """The edits, each with those of the document's findings that it mends."""
+    by_key = {finding.key: finding for finding in document.findings}
+    return [(edit, [by_key[key] for key in edit.findings if key in by_key]) for edit in document.edits]
+
+
 def routes_of(edit: Edit) -> tuple[str, str]:
     """The route that gains most, and how many others there are ('' for none)."""
     more = f" and {plural(len(edit.routes) - 1, 'more route')}" if len(edit.routes) > 1 else ""

@@ -169,21 +169,18 @@ class _Handler(BaseHTTPRequestHandler):
     do_HEAD = do_GET
 
     def _answer(self, status: HTTPStatus, content: bytes, kind: str) -> None:
-        self.send_response(status)
-        self.send_header("Content-Type", kind)
-        self.send_header("Content-Length", str(len(content)))
-        for name, value in _HEADERS.items():
-            self.send_header(name, value)
-        self.end_headers()
+        self._begin(status, {"Content-Type": kind, "Content-Length": str(len(content))})
         if self.command != "HEAD":
             self.wfile.write(content)
 
-    def _stream(self) -> None:
-        self.send_response(HTTPStatus.OK)
-        self.send_header("Content-Type", "text/event-stream")
-        for name, value in _HEADERS.items():
+    def _begin(self, status: HTTPStatus, headers: dict[str, str]) -> None:
+        self.send_response(status)
+        for name, value in {**headers, **_HEADERS}.items():
             self.send_header(name, value)
         self.end_headers()
+
+    def _stream(self) -> None:
+        self._begin(HTTPStatus.OK, {"Content-Type": "text/event-stream"})
         if self.command == "HEAD":
             return
         for event in self.of.news():

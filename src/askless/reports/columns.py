@@ -13,6 +13,7 @@ from pathlib import Path
 
 import msgspec
 
+from askless.capture.events import Capture as Header
 from askless.capture.reading import FileReport, read
 from askless.core.failures import masked_error
 from askless.core.findings import Finding
@@ -213,14 +214,16 @@ class Arrived(msgspec.Struct):
         return self.started_unix_s + (self.request.start_ns - self.clock_ns) / 1e9
 
 
+def with_clock(request: Request, header: Header | None) -> Arrived:
+    """A request with what its file's header tells."""
+    return Arrived(request, *((header.started_unix_s, header.clock_ns, header.program) if header is not None else ()))
+
+
 def arrived(path: Path, files: list[FileReport] | None = None) -> Iterator[Arrived]:
     """The requests of a capture in the project's own terms, with their clocks. Raises AskLessError: see `read`."""
     files = [] if files is None else files
     for request in here().terms().applied(read(path, files)):
-        header = files[-1].header
-        yield Arrived(
-            request, *((header.started_unix_s, header.clock_ns, header.program) if header is not None else ())
-        )
+        yield with_clock(request, files[-1].header)
 
 
 def request_record(one: Arrived, values: bool = False) -> RequestRecord:

@@ -52,6 +52,7 @@ class Gathered:
         self._gatherer = Gatherer(list(patterns.load()), self.project.settings(wish.values, wish.round_trip_ms))
         self._sizes = Sizes()
         self._slowest: dict[str, tuple[int, Request]] = {}
+        self._schema = schema_of(wish.database, wish.schema)
         self.count = 0
 
     def add(self, arriving: Iterable[Request]) -> None:
@@ -74,8 +75,7 @@ class Gathered:
     def document(self, summary: Summary, notes: tuple[str, ...] = ()) -> documents.ReportDocument:
         """What is known without a database, and without a capture from before."""
         wish, path = self.wish, self.capture
-        schema = schema_of(wish.database, wish.schema)
-        judged = findings.judged_from(summary, (), schema)
+        judged = findings.judged_from(summary, (), self._schema)
         routes = requests.document_of(path, summary)
         slowest = [self._slowest[row.route][1] for row in routes.routes if row.route in self._slowest]
         return documents.ReportDocument(
@@ -102,8 +102,7 @@ def report(
     progress("looking for patterns")
     summary = gathered.summary()
     document = gathered.document(summary, notes_of(files))
-    if wish.database is not None:
-        document = _with_plans(document, summary, wish, limits, progress)
+    document = _asked(capture, summary, wish, limits, progress).put_into(document)
     if wish.before is not None:
         progress(f"comparing with {wish.before}")
         document = msgspec.structs.replace(document, compared=compare(wish.before, capture))
@@ -123,10 +122,7 @@ class Watched:
         self._wish = wish
         while self.look():
             progress(f"read {plural(self._gathered.count, 'request')}")
-        self._first: documents.ReportDocument | None = None
-        if wish.database is not None:
-            summary = self._gathered.summary()
-            self._first = _with_plans(self._gathered.document(summary), summary, wish, limits, progress)
+        self._asked = _asked(capture, self._gathered.summary(), wish, limits, progress)
 
     def look(self) -> bool:
         """Whether anything came since the last look."""
@@ -136,9 +132,7 @@ class Watched:
 
     def document(self) -> documents.ReportDocument:
         """What is known now."""
-        document = self._gathered.document(self._gathered.summary())
-        if self._first is not None:
-            document = msgspec.structs.replace(document, plans=self._first.plans, indexes=self._first.indexes)
+        document = self._asked.put_into(self._gathered.document(self._gathered.summary()))
         if self._wish.before is not None:
             document = msgspec.structs.replace(document, compared=compare(self._wish.before, self._gathered.capture))
         return document
@@ -151,14 +145,26 @@ def _told(arriving: Iterable[Request], progress: Progress) -> Iterable[Request]:
         yield request
 
 
-def _with_plans(
-    document: documents.ReportDocument, summary: Summary, wish: Wish, limits: Limits | None, progress: Progress
-) -> documents.ReportDocument:
-    """The report with plans and indexes."""
-    assert wish.database is not None
-    path, notes = Path(document.capture), list(document.notes)
+class _Asked(msgspec.Struct, frozen=True):
+    """What a database said of the statements of a capture; nothing where none was asked."""
+
+    plans: documents.PlanDocument | None = None
+    indexes: documents.IndexesDocument | None = None
+    notes: tuple[str, ...] = ()
+
+    def put_into(self, document: documents.ReportDocument) -> documents.ReportDocument:
+        """The report with it."""
+        notes = (*document.notes, *self.notes)
+        return msgspec.structs.replace(document, plans=self.plans, indexes=self.indexes, notes=notes)
+
+
+def _asked(path: Path, summary: Summary, wish: Wish, limits: Limits | None, progress: Progress) -> _Asked:
+    """Plans and indexes; what can't be told is a note."""
+    if wish.database is None:
+        return _Asked()
     progress("asking the database for plans")
     plans = advised = None
+    notes: tuple[str, ...] = ()
     try:
         workload = subjects.of_summary(path, summary, top=PLANS_MOST)
         plans = plan.live(wish.database, workload, plan.Wish(values=wish.values), limits)
@@ -168,5 +174,6 @@ def _with_plans(
     except AskLessError as error:
         if error.slug not in ("nothing-to-explain", "cant-explain", "other-schema"):
             raise
-        notes.append(f"{error.message}: the report has no {'indexes' if plans is not None else 'plans and no indexes'}")
-    return msgspec.structs.replace(document, plans=plans, indexes=advised, notes=tuple(notes))
+        lacking = "indexes" if plans is not None else "plans and no indexes"
+        notes = (f"{error.message}: the report has no {lacking}",)
+    return _Asked(plans, advised, notes)

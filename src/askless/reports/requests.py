@@ -9,6 +9,7 @@ from askless.core.model import Request
 from askless.core.summary import Summary
 from askless.core.tables import by_database_time, route_row
 from askless.reports import documents
+from askless.reports.columns import Arrived, request_record
 from askless.reports.loading import load, notes_of, requests_of
 
 
@@ -50,17 +51,16 @@ def each(path: Path, wanted: str = "", values: bool = False) -> documents.EachDo
 
 def row_of(request: Request, values: bool) -> documents.RequestRow:
     """One request, counted; its path where values are asked for."""
-    queries = [i for i in range(len(request)) if not request.statement(i).shape.noise]
-    shapes = {request.statement(i).shape.digest for i in queries}
+    record = request_record(Arrived(request), values)
     return documents.RequestRow(
-        name=request.name,
-        route=request.route,
-        path=request.path if values else "",
-        status=request.status,
-        queries=len(queries),
-        repeated=len(queries) - len(shapes),
-        database_ms=sum(request.durations_ns[i] for i in queries) / 1e6,
-        request_ms=(request.end_ns - request.start_ns) / 1e6,
-        rows=sum(max(request.rows[i], 0) for i in queries),
-        warm_up=request.warm_up,
+        name=record.name,
+        route=record.route,
+        path=record.path,
+        status=record.status,
+        queries=record.queries,
+        repeated=record.repeated,
+        database_ms=record.database_ms,
+        request_ms=record.duration_ms,
+        rows=record.rows,
+        warm_up=record.warm_up,
     )

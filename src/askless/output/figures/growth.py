@@ -6,6 +6,7 @@ from typing import Any
 
 from askless.core.errors import AskLessError
 from askless.core.growth import Line, theil
+from askless.output import growing
 from askless.output.figures.drawing import bare, canvas, plain
 from askless.reports import documents
 
@@ -27,12 +28,9 @@ def drawn(document: documents.GrowthDocument) -> Any:
     for row, (left, right) in zip(rows, axes, strict=True):
         rows_seen = [float(rows) for rows, _, _ in row.points]
         queries, times = [float(one) for _, one, _ in row.points], [ms for _, _, ms in row.points]
-        middle = row.projected[0]
-        asked = Line(middle.queries - row.slope * middle.rows, row.slope)
-        _panel(left, row, rows_seen, queries, "queries", POINT, asked)
+        _panel(left, row, rows_seen, queries, "queries", POINT, growing.fitted(row))
         _panel(right, row, rows_seen, times, "ms a request", TIME, theil(rows_seen, times))
-        formula = f"queries = {row.formula}" if row.outcome != "unclear" else f"queries = about {row.formula}"
-        left.set_title(plain(f"{row.route}: {formula}", 80), fontsize=9, loc="left", weight="bold")
+        left.set_title(plain(f"{row.route}: {growing.equation(row)}", 80), fontsize=9, loc="left", weight="bold")
     return figure
 
 

@@ -14,7 +14,6 @@ from typing import Any
 
 import msgspec
 
-from askless.core.findings import Edit, Finding
 from askless.output.formats import View
 from askless.output.text import safe
 from askless.reports import documents
@@ -67,14 +66,9 @@ def page(document: documents.ReportDocument, live: str = "") -> bytes:
 def _drawn(document: documents.ReportDocument, sizes: Sizes, live: str) -> bytes:
     style, script = _own("style.css"), _own("script.js")
     cut, left_out = _cut(document, sizes)
-    by_key = {finding.key: finding for finding in cut.findings.findings}
-
-    def mended_by(edit: Edit) -> list[Finding]:
-        return [by_key[key] for key in edit.findings if key in by_key]
-
     text = _template()(
         report=cut, sizes=sizes, left_out=[*document.left_out, *left_out], style=style, script=script, live=live,
-        style_digest=_digest(style), script_digest=_digest(script), mended_by=mended_by,
+        style_digest=_digest(style), script_digest=_digest(script),
         entries_most=ENTRIES_MOST,
     )  # fmt: skip
     return text.encode("utf-8", "replace")

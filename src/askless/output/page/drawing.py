@@ -13,6 +13,7 @@ from markupsafe import Markup
 
 from askless.core.growth import Line, theil
 from askless.core.verdicts import Outcome
+from askless.output.growing import fitted
 from askless.reports import documents
 
 LANE = 16  # pixels of a lane's height
@@ -64,18 +65,13 @@ def share(parts: Sequence[tuple[str, float]], whole: float) -> Markup:
 def points(row: documents.GrowthRow) -> Markup:
     """Queries against rows, and the line through them."""
     xs = [float(rows) for rows, _, _ in row.points]
-    return _plot(xs, [float(queries) for _, queries, _ in row.points], _line(row), "queries")
+    return _plot(xs, [float(queries) for _, queries, _ in row.points], fitted(row), "queries")
 
 
 def times(row: documents.GrowthRow) -> Markup:
     """The time of requests against rows."""
     xs, ys = [float(rows) for rows, _, _ in row.points], [ms for _, _, ms in row.points]
     return _plot(xs, ys, theil(xs, ys), "ms")
-
-
-def _line(row: documents.GrowthRow) -> Line:
-    middle = row.projected[0]
-    return Line(middle.queries - row.slope * middle.rows, row.slope)
 
 
 def _plot(xs: Sequence[float], ys: Sequence[float], line: Line, unit: str) -> Markup:

@@ -29,11 +29,9 @@ def all_edits(out: Console, document: documents.FindingsDocument) -> None:
 
 
 def _edits(out: Console, document: documents.FindingsDocument, most: int) -> None:
-    by_key = {finding.key: finding for finding in document.findings}
     _none(out, document)
     place = 0
-    for turn, edit in enumerate(document.edits):
-        mended = [by_key[key] for key in edit.findings if key in by_key]
+    for turn, (edit, mended) in enumerate(phrases.with_mended(document)):
         if turn < most:
             _edit(out, place + 1, edit, mended, document)
         place += len(mended)

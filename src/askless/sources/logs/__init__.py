@@ -5,7 +5,7 @@ A format's module has `FORMATS`, by name. All of it is pure: lines in, queries o
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from importlib import import_module
 from typing import NamedTuple, Protocol
 
@@ -43,9 +43,13 @@ class Unread(Exception):
 class Reading(Protocol):
     """A log that is read line by line."""
 
-    system: str
-    unseen: tuple[str, ...]
-    skipped: int
+    @property
+    def system(self) -> str:
+        """Whose SQL it is."""
+
+    @property
+    def unseen(self) -> tuple[str, ...]:
+        """What the log does not tell: see `core.model.Tables`."""
 
     def take(self, line: str) -> Iterator[Said]:
         """What is known once this line is. Raises Unread."""
@@ -57,16 +61,11 @@ class Reading(Protocol):
         """What a reader should know of the log, in words: settings that would tell more."""
 
 
-class Format(Protocol):
-    """One format."""
+class Format(NamedTuple):
+    """One format. `fits`: whether the first lines of a log look like it. `reading` begins to read one, by PostgreSQL's prefix."""
 
-    system: str
-
-    def fits(self, lines: list[str]) -> bool:
-        """Whether the first lines of a log look like it."""
-
-    def reading(self, prefix: str) -> Reading:
-        """To read one log; `prefix` is what PostgreSQL's log_line_prefix was set to, '' where that is to be seen."""
+    fits: Callable[[list[str]], bool]
+    reading: Callable[[str], Reading]
 
 
 def format_of(name: str) -> Format:

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from datetime import datetime
 
 from askless.core.traffic import QuerySeen
-from askless.sources.logs import Said, Unread
+from askless.sources.logs import Format, Said, Unread
 
 _GENERAL = re.compile(
     r"^(?P<at>\d{6}\s+\d{1,2}:\d\d:\d\d|\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d+(?:Z|[+-]\d\d:\d\d)|)\s+(?P<id>\d+)\s(?P<command>[A-Z][A-Za-z ]*?)\t(?P<text>.*)$",
@@ -32,7 +32,6 @@ _COMMANDS = (
     "Long Data",
 )
 _HEADER = re.compile(r"^(?:Time\s+Id\s+Command|Tcp port:|.*[Vv]ersion: .* started with:)")
-_NOISE = ("SHOW WARNINGS",)
 _MISSING_LEAST = 100
 
 
@@ -197,32 +196,15 @@ def _nanoseconds(text: str) -> int:
     return int(moment.timestamp()) * 1_000_000_000
 
 
-class GeneralFormat:
-    """See `General`."""
-
-    system = "mysql"
-
-    def fits(self, lines: list[str]) -> bool:
-        """See `Format`."""
-        return any((found := _GENERAL.match(line)) and found["command"] in _COMMANDS for line in lines)
-
-    def reading(self, prefix: str) -> General:
-        """See `Format`."""
-        return General()
+def _is_general(lines: list[str]) -> bool:
+    return any((found := _GENERAL.match(line)) and found["command"] in _COMMANDS for line in lines)
 
 
-class SlowFormat:
-    """See `Slow`."""
-
-    system = "mysql"
-
-    def fits(self, lines: list[str]) -> bool:
-        """See `Format`."""
-        return any(line.startswith(("# Query_time:", "# User@Host:")) for line in lines)
-
-    def reading(self, prefix: str) -> Slow:
-        """See `Format`."""
-        return Slow()
+def _is_slow(lines: list[str]) -> bool:
+    return any(line.startswith(("# Query_time:", "# User@Host:")) for line in lines)
 
 
-FORMATS = {"mariadb-general": GeneralFormat(), "mariadb-slow": SlowFormat()}
+FORMATS = {
+    "mariadb-general": Format(_is_general, lambda _: General()),
+    "mariadb-slow": Format(_is_slow, lambda _: Slow()),
+}

@@ -16,7 +16,7 @@ import msgspec
 
 from askless.core.sql.slots import Value
 from askless.core.traffic import QuerySeen
-from askless.sources.logs import Said, Unread
+from askless.sources.logs import Format, Said, Unread
 from askless.sources.logs.prefixes import guessed, nanoseconds_of, pattern_of
 
 _DURATION = re.compile(
@@ -37,7 +37,6 @@ class Record(msgspec.Struct):
     severity: str
     message: str
     application: str = ""
-    virtual: str = ""  # the virtual transaction's id: n/m
     client: str = ""
     detail: str = ""
     statement: str = ""
@@ -54,14 +53,13 @@ class _Asked(NamedTuple):
 
 
 class _Session:
-    """What is known of a session: a statement that has begun, the transaction that it is in."""
+    """What is known of a session: a statement that has begun, whether a transaction is open."""
 
-    __slots__ = ("begun", "inside", "virtual")
+    __slots__ = ("begun", "inside")
 
     def __init__(self) -> None:
         self.begun: Record | None = None  # log_statement told it; its duration may come
         self.inside = False
-        self.virtual = ""
 
 
 class Records:
@@ -205,20 +203,43 @@ def parameters_of(detail: str) -> tuple[Value, ...]:
     return tuple(value for _, value in sorted(found))
 
 
-class Stderr:
-    """The log as it is written to stderr: a prefix, a severity, a message; what belongs to it begins with a tab."""
+class _OfRecords:
+    """What all forms of the log share: lines to records is each one's own, records to queries is not."""
 
-    def __init__(self, prefix: str) -> None:
+    system = Records.system
+    unseen = Records.unseen
+
+    def __init__(self) -> None:
         self.records = Records()
-        self.system, self.unseen = self.records.system, self.records.unseen
-        self._pattern = pattern_of(prefix)
-        self._prefix = prefix
-        self._any = False
 
     @property
     def skipped(self) -> int:
         """Lines that could not be used."""
         return self.records.skipped
+
+    def _skip(self, why: str, expected: str) -> None:
+        """A line can't be used: so many may be torn. Raises Unread for more."""
+        self.records.skipped += 1
+        if self.records.skipped > _TRUNCATED_LEAST:
+            raise Unread(why, expected)
+
+    def close(self) -> Iterator[Said]:
+        """See `Reading`."""
+        yield from self.records.close()
+
+    def notes(self) -> list[str]:
+        """See `Reading`."""
+        return self.records.notes()
+
+
+class Stderr(_OfRecords):
+    """The log as it is written to stderr: a prefix, a severity, a message; what belongs to it begins with a tab."""
+
+    def __init__(self, prefix: str) -> None:
+        super().__init__()
+        self._pattern = pattern_of(prefix)
+        self._prefix = prefix
+        self._any = False
 
     def take(self, line: str) -> Iterator[Said]:
         """See `Reading`."""
@@ -231,11 +252,7 @@ class Stderr:
         found = self._pattern.match(line)
         if found is None:
             if not self._any:  # a torn first line
-                self.records.skipped += 1
-                if self.records.skipped > _TRUNCATED_LEAST:
-                    raise Unread(
-                        f"it does not begin with {self._prefix!r}", "what log_line_prefix was set to: --prefix"
-                    )
+                self._skip(f"it does not begin with {self._prefix!r}", "what log_line_prefix was set to: --prefix")
             elif line:
                 self.records.lengthen(line)
             return
@@ -245,14 +262,6 @@ class Stderr:
             self.records.add(severity, found["message"], _session_of(found.groupdict()))
             return
         yield from self.records.take(_record(found.groupdict(), severity, found["message"]))
-
-    def close(self) -> Iterator[Said]:
-        """See `Reading`."""
-        yield from self.records.close()
-
-    def notes(self) -> list[str]:
-        """See `Reading`."""
-        return self.records.notes()
 
 
 def _session_of(known: dict[str, str | None]) -> str:
@@ -265,21 +274,15 @@ def _record(known: dict[str, str | None], severity: str, message: str) -> Record
     at_ns = int(float(epoch) * 1e9) if epoch else nanoseconds_of(text) if text else 0
     session = _session_of(known)
     client = known.get("remote") or known.get("host") or ""
-    return Record(at_ns, session, severity, message, known.get("application") or "", known.get("vxid") or "", client)
+    return Record(at_ns, session, severity, message, known.get("application") or "", client)
 
 
-class Csv:
+class Csv(_OfRecords):
     """csvlog: 23 columns and more, one record after the other, over several lines where a statement has them."""
 
     def __init__(self) -> None:
-        self.records = Records()
-        self.system, self.unseen = self.records.system, self.records.unseen
+        super().__init__()
         self._open = ""
-
-    @property
-    def skipped(self) -> int:
-        """Lines that could not be used."""
-        return self.records.skipped
 
     def take(self, line: str) -> Iterator[Said]:
         """See `Reading`."""
@@ -294,35 +297,16 @@ class Csv:
             row = [whole]
         if len(row) < 23 or not row[0][:4].isdigit():
             if row:
-                self.records.skipped += 1
-                if self.records.skipped > _TRUNCATED_LEAST:
-                    raise Unread(f"it has {len(row)} columns", "the 23 and more of csvlog")
+                self._skip(f"it has {len(row)} columns", "the 23 and more of csvlog")
             return
         record = Record(
-            nanoseconds_of(row[0]), row[5] or row[3], row[11], row[13], row[22], row[9], row[4], row[14], row[19]
+            nanoseconds_of(row[0]), row[5] or row[3], row[11], row[13], row[22], row[4], row[14], row[19]
         )  # fmt: skip
         yield from self.records.take(record)
 
-    def close(self) -> Iterator[Said]:
-        """See `Reading`."""
-        yield from self.records.close()
 
-    def notes(self) -> list[str]:
-        """See `Reading`."""
-        return self.records.notes()
-
-
-class Json:
+class Json(_OfRecords):
     """jsonlog: one object a line."""
-
-    def __init__(self) -> None:
-        self.records = Records()
-        self.system, self.unseen = self.records.system, self.records.unseen
-
-    @property
-    def skipped(self) -> int:
-        """Lines that could not be used."""
-        return self.records.skipped
 
     def take(self, line: str) -> Iterator[Said]:
         """See `Reading`."""
@@ -330,71 +314,31 @@ class Json:
             given = msgspec.json.decode(line)
             at_ns = nanoseconds_of(given["timestamp"])
         except (msgspec.DecodeError, KeyError, TypeError, ValueError):
-            self.records.skipped += bool(line.strip())
-            if self.records.skipped > _TRUNCATED_LEAST:
-                raise Unread("it is no object with a timestamp", "the lines of jsonlog") from None
+            if line.strip():
+                self._skip("it is no object with a timestamp", "the lines of jsonlog")
             return
         session = str(given.get("session_id") or given.get("pid") or "")
         client = f"{given.get('remote_host') or ''}:{given.get('remote_port') or ''}".strip(":")
         yield from self.records.take(
             Record(
                 at_ns, session, str(given.get("error_severity") or ""), str(given.get("message") or ""),
-                str(given.get("application_name") or ""), str(given.get("vxid") or ""), client, str(given.get("detail") or ""),
+                str(given.get("application_name") or ""), client, str(given.get("detail") or ""),
                 str(given.get("statement") or ""),
             )
         )  # fmt: skip
 
-    def close(self) -> Iterator[Said]:
-        """See `Reading`."""
-        yield from self.records.close()
 
-    def notes(self) -> list[str]:
-        """See `Reading`."""
-        return self.records.notes()
+def _is_csv(lines: list[str]) -> bool:
+    begins = re.compile(r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d\.\d+ [^,]+,")
+    return any(begins.match(line) and line.count(",") >= 20 for line in lines)
 
 
-class StderrFormat:
-    """See `Stderr`."""
-
-    system = "postgresql"
-
-    def fits(self, lines: list[str]) -> bool:
-        """See `Format`."""
-        return guessed(lines) is not None
-
-    def reading(self, prefix: str) -> Stderr:
-        """See `Format`."""
-        return Stderr(prefix)
+def _is_json(lines: list[str]) -> bool:
+    return any(line.startswith('{"timestamp":') and '"error_severity":' in line for line in lines)
 
 
-class CsvFormat:
-    """See `Csv`."""
-
-    system = "postgresql"
-
-    def fits(self, lines: list[str]) -> bool:
-        """See `Format`."""
-        return any(
-            re.match(r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d\.\d+ [^,]+,", line) and line.count(",") >= 20 for line in lines
-        )
-
-    def reading(self, prefix: str) -> Csv:
-        """See `Format`."""
-        return Csv()
-
-
-class JsonFormat:
-    """See `Json`."""
-
-    system = "postgresql"
-
-    def fits(self, lines: list[str]) -> bool:
-        """See `Format`."""
-        return any(line.startswith('{"timestamp":') and '"error_severity":' in line for line in lines)
-
-    def reading(self, prefix: str) -> Json:
-        """See `Format`."""
-        return Json()
-
-
-FORMATS = {"postgresql": StderrFormat(), "postgresql-csv": CsvFormat(), "postgresql-json": JsonFormat()}
+FORMATS = {
+    "postgresql": Format(lambda lines: guessed(lines) is not None, Stderr),
+    "postgresql-csv": Format(_is_csv, lambda _: Csv()),
+    "postgresql-json": Format(_is_json, lambda _: Json()),
+}

@@ -19,33 +19,59 @@ from askless.sources.wire import Seen
 _SESSION = 1  # traces tell of no connections: all that nobody claimed counts as one
 
 
-class Service:
-    """See `Target`."""
+class _Renumbered:
+    """Passes on to a writer that two give requests to: the even numbers are those of the one, the odd ones of the other."""
+
+    def __init__(self, writer: CaptureWriter, odd: int) -> None:
+        self._writer = writer
+        self._odd = odd
+
+    def _own(self, request: int) -> int:
+        return 2 * request + self._odd
+
+    def request_began(self, event: RequestBegan) -> None:
+        """See `core.traffic.Receiver`."""
+        self._writer.request_began(msgspec.structs.replace(event, request=self._own(event.request)))
+
+    def queries(self, request: int, events: Sequence[QuerySeen]) -> None:
+        """See `core.traffic.Receiver`."""
+        self._writer.queries(self._own(request), events)
+
+    def errands(self, request: int, errands: Sequence[Errand]) -> None:
+        """See `core.traffic.Receiver`."""
+        self._writer.errands(self._own(request), errands)
+
+    def request_ended(self, event: RequestEnded) -> None:
+        """See `core.traffic.Receiver`."""
+        self._writer.request_ended(msgspec.structs.replace(event, request=self._own(event.request)))
+
+    def model(self, model: Model) -> None:
+        """See `core.traffic.Receiver`."""
+        self._writer.model(model)
+
+    def note(self, text: str) -> None:
+        """See `core.traffic.Receiver`."""
+        self._writer.note(text)
+
+
+class Service(_Renumbered):
+    """See `Target`. Requests that spans tell of are even, those that are told apart otherwise odd."""
 
     def __init__(self, folder: Path, number: int, name: str, apart: Apart, start_ns: int) -> None:
         plain = re.sub(r"[^\w.-]+", "-", name)[:60] or "service"
         path = folder / f"{number:03}-{plain}.askless.jsonl"
-        self._writer = CaptureWriter(path, "traces", "", name, start_ns / 1e9, start_ns, ("parameters", "results"))
+        writer = CaptureWriter(path, "traces", "", name, start_ns / 1e9, start_ns, ("parameters", "results"))
+        super().__init__(writer, 0)
         self._apart = apart
         self._telling: Telling | None = None
-
-    def request_began(self, event: RequestBegan) -> None:
-        """See `core.traffic.Receiver`."""
-        self._writer.request_began(msgspec.structs.replace(event, request=2 * event.request))
-
-    def queries(self, request: int, events: Sequence[QuerySeen]) -> None:
-        """See `core.traffic.Receiver`."""
-        self._writer.queries(2 * request, events)
-
-    def request_ended(self, event: RequestEnded) -> None:
-        """See `core.traffic.Receiver`."""
-        self._writer.request_ended(msgspec.structs.replace(event, request=2 * event.request))
 
     def unclaimed(self, event: QuerySeen) -> None:
         """See `Target`."""
         if self._telling is None:
             self._writer.system = event.system
-            self._telling = Telling(self._apart, self._writer, lambda at_s: int(at_s * 1e9), _Odd(self._writer))
+            self._telling = Telling(
+                self._apart, self._writer, lambda at_s: int(at_s * 1e9), _Renumbered(self._writer, 1)
+            )
             self._telling.opened(_SESSION, {}, event.start_ns)
         self._telling.seen(_SESSION, Seen(event, "", False))
 
@@ -60,37 +86,6 @@ class Service:
         for note in notes:
             self._writer.note(note)
         self._writer.close()
-
-
-class _Odd:
-    """Passes on with odd numbers: those of requests that spans tell of are even."""
-
-    def __init__(self, writer: CaptureWriter) -> None:
-        self._writer = writer
-
-    def request_began(self, event: RequestBegan) -> None:
-        """See `core.traffic.Receiver`."""
-        self._writer.request_began(msgspec.structs.replace(event, request=2 * event.request + 1))
-
-    def queries(self, request: int, events: Sequence[QuerySeen]) -> None:
-        """See `core.traffic.Receiver`."""
-        self._writer.queries(2 * request + 1, events)
-
-    def errands(self, request: int, errands: Sequence[Errand]) -> None:
-        """See `core.traffic.Receiver`."""
-        self._writer.errands(2 * request + 1, errands)
-
-    def request_ended(self, event: RequestEnded) -> None:
-        """See `core.traffic.Receiver`."""
-        self._writer.request_ended(msgspec.structs.replace(event, request=2 * event.request + 1))
-
-    def model(self, model: Model) -> None:
-        """See `core.traffic.Receiver`."""
-        self._writer.model(model)
-
-    def note(self, text: str) -> None:
-        """See `core.traffic.Receiver`."""
-        self._writer.note(text)
 
 
 class Services:
