@@ -16,7 +16,7 @@ from hypothesis import given, strategies as st
 
 import askless
 from askless.sources.logs import Unread, format_of, looks_like
-from askless.sources.logs.postgresql import parameters_of
+from askless.sources.logs.postgresql_records import parameters_of
 from askless.sources.logs.prefixes import USUAL, guessed, nanoseconds_of, pattern_of
 from tests import servers
 from tests.conftest import ASKLESS, findings, run

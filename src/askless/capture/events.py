@@ -177,8 +177,8 @@ class Queries(Event, tag="queries"):
 
     `digest` is a checksum of the result's first 32 rows and its row count; `sample` holds these rows' key-like columns.
     `parameters`: a value that JSON has no word for is [type, text]. `literals`: where a query's literals are not those
-    of the statement's first execution. `widths`, `error` and `batch` are sparse, by position: bytes of each column,
-    the error's text, the number of parameter sets of an executemany.
+    of the statement's first execution. `widths`, `error`, `batch` and `plan` are sparse, by position: bytes of each column,
+    the error's text, the number of parameter sets of an executemany, the plan it ran by as the server wrote it.
     """
 
     request: Whole
@@ -192,6 +192,7 @@ class Queries(Event, tag="queries"):
     widths: dict[int, list[Whole]] | None = None
     error: dict[int, str] | None = None
     batch: dict[int, Whole] | None = None
+    plan: dict[int, str] | None = None
     # What few reports need is decoded on first use.
     start_ns: msgspec.Raw = RAW
     digest: msgspec.Raw = RAW

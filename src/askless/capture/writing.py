@@ -79,6 +79,7 @@ class CaptureWriter:
                 widths={i: list(event.widths) for i, event in enumerate(events_seen) if event.widths} or None,
                 error={i: event.error for i, event in enumerate(events_seen) if event.error} or None,
                 batch={i: event.batch for i, event in enumerate(events_seen) if event.batch} or None,
+                plan={i: event.plan for i, event in enumerate(events_seen) if event.plan} or None,
                 start_ns=self._raw([event.start_ns for event in events_seen]),
                 digest=self._numbers([event.digest for event in events_seen]),
                 connection=self._numbers([event.connection for event in events_seen]),

@@ -27,6 +27,7 @@ if TYPE_CHECKING:
 EXAMPLES = """  askless plan calls --db sqlite:///harbour.db               the shapes of a capture that cost most
   askless plan calls --db postgresql://harbour@127.0.0.1/harbour --request kdq12 --query 3 --analyze
   askless plan --db sqlite:///harbour.db --sql "SELECT * FROM vessel WHERE call_sign = 'H00042'\"
+  askless plan calls                                         the plans that a server's log told (auto_explain)
   askless plan --file plan.txt --figure plan.svg              a plan that somebody pasted, and a picture of it"""
 
 
@@ -71,11 +72,13 @@ def run(options: argparse.Namespace) -> int:
 def _live(options: argparse.Namespace) -> PlanDocument:
     from askless.reports import plan
 
-    if options.db is None:
+    if options.db is None and (options.capture is None or options.sql is not None):
         raise AskLessError(
             "no-database", "a plan comes from a database or from a file", "name a database with --db, or a saved plan with --file"
         )  # fmt: skip
     check_subject(options.capture, options.sql, "what-to-explain", "plan")
+    if options.db is None:
+        return _recorded(options)
     limits = limits_of(options.timeout, trusted=options.trust_function)
     if options.sql is None and options.request is None:
         from askless.api.captures import read
@@ -86,6 +89,17 @@ def _live(options: argparse.Namespace) -> PlanDocument:
         ).document  # fmt: skip
     wish = plan.Wish(options.analyze, options.values or options.sql is not None, saved_schema(options.schema))
     return plan.live(options.db, _workload(options), wish, limits)
+
+
+def _recorded(options: argparse.Namespace) -> PlanDocument:
+    """The plans that the capture holds; no database is asked."""
+    from askless.reports import naming, plan, recorded_plans
+
+    wish = plan.Wish(values=options.values, schema=saved_schema(options.schema))
+    if options.request is None:
+        return recorded_plans.of_capture(options.capture, wish, options.top, options.shape)
+    name = naming.request_name(options.capture, options.request)
+    return recorded_plans.of_request(options.capture, name, options.query, wish)
 
 
 def _workload(options: argparse.Namespace) -> Workload:

@@ -31,6 +31,7 @@ class Block(Columns, Protocol):
     widths: dict[int, list[int]] | None
     error: dict[int, str] | None
     batch: dict[int, int] | None
+    plan: dict[int, str] | None
 
 
 @lru_cache(maxsize=4096)
@@ -104,7 +105,7 @@ class Assembly:
             raise ValueError("columns of different lengths")
         if not self.tables.statements.keys() >= set(statements):
             raise KeyError(f"statement {min(set(statements).difference(self.tables.statements))}")
-        for sparse in (block.widths, block.error, block.batch):
+        for sparse in (block.widths, block.error, block.batch, block.plan):
             if sparse and not (min(sparse) >= 0 and max(sparse) < count):
                 raise IndexError(f"query {max(sparse)} of {count}")
         self.query_count += count
@@ -126,6 +127,8 @@ class Assembly:
             request.errors = request.errors | {before + i: error for i, error in block.error.items()}
         if block.batch:
             request.batches = request.batches | {before + i: size for i, size in block.batch.items()}
+        if block.plan:
+            request.plans = request.plans | {before + i: plan for i, plan in block.plan.items()}
 
     def use(self, number: int, query: int, used: Used) -> None:
         """What the application read of the result of a query of an open request."""
@@ -180,6 +183,7 @@ class _Seen:
         self.widths = {i: list(event.widths) for i, event in enumerate(events) if event.widths} or None
         self.error = {i: event.error for i, event in enumerate(events) if event.error} or None
         self.batch = {i: event.batch for i, event in enumerate(events) if event.batch} or None
+        self.plan = {i: event.plan for i, event in enumerate(events) if event.plan} or None
         self._literals = [literals for _, literals, _, _ in numbered]
         self._events = events
 

@@ -224,8 +224,8 @@ class Request:
 
     `statements`, `places` and `loads` hold numbers that `tables` resolves. `samples[i]` are the first rows of a result,
     only the columns `Statement.sampled`, or None; `literals[i]` the literals where they are not the statement's first;
-    `widths[i]` the bytes of each column, for some queries; `errors[i]` and `batches[i]` are sparse, and so is `uses[i]`:
-    what the application read of the result, where that was tracked. `errands` are what it waited for beside its queries,
+    `widths[i]` the bytes of each column, for some queries; `errors[i]` and `batches[i]` are sparse, and so are `plans[i]`,
+    the plan as the server wrote it, and `uses[i]`: what the application read of the result, where that was tracked. `errands` are what it waited for beside its queries,
     `memory_bytes` the most memory it took (0: not known).
 
     What every report needs is there at once; the other columns are decoded on first use, from `parts`.
@@ -233,7 +233,7 @@ class Request:
 
     __slots__ = (
         "_cold", "_order", "batches", "bytes", "durations_ns", "end_ns", "errands", "errors", "kind", "loads",
-        "memory_bytes", "number", "parts", "path", "places", "route", "rows", "start_ns", "statements", "status", "tables", "uses", "warm_up", "widths",
+        "memory_bytes", "number", "parts", "path", "places", "plans", "route", "rows", "start_ns", "statements", "status", "tables", "uses", "warm_up", "widths",
     )  # fmt: skip
 
     def __init__(self, number: int, route: str, tables: Tables, kind: str = "http", start_ns: int = 0) -> None:
@@ -257,6 +257,7 @@ class Request:
         self.widths: dict[int, list[int]] = _EMPTY
         self.errors: dict[int, str] = _EMPTY
         self.batches: dict[int, int] = _EMPTY
+        self.plans: dict[int, str] = _EMPTY
         self.uses: dict[int, list[Used]] = _EMPTY
         self.errands: list[Errand] = _NO_ERRANDS
         self.parts: list[Columns] = []
@@ -308,7 +309,7 @@ class Request:
             values = getattr(self, name)
             setattr(self, name, [values[i] for i in order])
         now = {before: after for after, before in enumerate(order)}
-        for name in ("widths", "errors", "batches", "uses"):
+        for name in ("widths", "errors", "batches", "plans", "uses"):
             setattr(self, name, {now[i]: value for i, value in getattr(self, name).items()})
 
     @property

@@ -38,7 +38,7 @@ class QuerySeen(msgspec.Struct, frozen=True):
     and column that each comes from ("vessel.id"), where the server tells; `sampled` tells which
     of them `sample` holds of the first rows. `widths` are the bytes of each column over all rows. `batch` is the number of
     parameter sets of an executemany, `error` the text of the error it ended in. `uses` tells what the application read.
-    `system` is whose SQL it is; '' for the receiver's.
+    `system` is whose SQL it is; '' for the receiver's. `plan` is the plan that it ran by, as the server wrote it.
     """
 
     text: str
@@ -63,6 +63,7 @@ class QuerySeen(msgspec.Struct, frozen=True):
     uses: tuple[Used, ...] = ()
     origins: tuple[str, ...] = ()
     system: str = ""
+    plan: str = ""
 
 
 class RequestEnded(msgspec.Struct, frozen=True):

@@ -15,7 +15,7 @@ def asked(row: documents.PlanRow) -> str:
     """How often a statement was asked, and from where; '' for one that was typed."""
     if not row.queries:
         return ""
-    return f"{row.queries:,} queries, {milliseconds(row.total_ms)} ms in all, from {', '.join(row.routes[:3])}"
+    return f"{plural(row.queries, 'query')}, {milliseconds(row.total_ms)} ms in all, from {', '.join(row.routes[:3])}"
 
 
 def planning(row: documents.PlanRow) -> str:

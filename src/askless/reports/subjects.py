@@ -10,6 +10,7 @@ import msgspec
 
 from askless.core.advice.indexing.advisor import Writes, no_writes
 from askless.core.errors import AskLessError
+from askless.core.model import Request
 from askless.core.shape_stats import Example, ShapeStats
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import structure_of
@@ -130,13 +131,7 @@ def of_request(path: Path, name: str, query: int | None) -> Workload:
     Raises AskLessError no-request, no-query, nothing-to-explain.
     """
     request = named(requests_of(path), name, path)
-    queries = [i for i in range(len(request)) if not request.statement(i).shape.noise]
-    if query is not None:
-        if not 1 <= query <= len(queries):
-            raise AskLessError(
-                "no-query", f"request {name} has no query {query}: it asked {len(queries)}", "noise is not counted"
-            )
-        queries = [queries[query - 1]]
+    queries = own_queries(request) if query is None else [query_at(request, query)]
     results: dict[str, Subject] = {}
     for i in queries:
         statement = request.statement(i)
@@ -159,6 +154,21 @@ def of_request(path: Path, name: str, query: int | None) -> Workload:
             "nothing-to-explain", f"request {name} holds no SELECT, UPDATE or DELETE", "name another request"
         )
     return Workload(tuple(sorted(explained, key=lambda subject: -subject.total_ns)))
+
+
+def own_queries(request: Request) -> list[int]:
+    """The queries of a request, noise left out."""
+    return [i for i in range(len(request)) if not request.statement(i).shape.noise]
+
+
+def query_at(request: Request, query: int) -> int:
+    """The query of a request at a place, from 1, noise not counted. Raises AskLessError no-query."""
+    queries = own_queries(request)
+    if not 1 <= query <= len(queries):
+        raise AskLessError(
+            "no-query", f"request {request.name} has no query {query}: it asked {len(queries)}", "noise is not counted"
+        )
+    return queries[query - 1]
 
 
 def writes_of(summary: Summary) -> Writes:

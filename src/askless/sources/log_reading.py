@@ -73,7 +73,7 @@ def read(files: Sequence[Path], wish: Wish, folder: Path, voice: Voice) -> None:
             _follow(files[-1], reading, taker, voice)
     finally:
         voice.progress("")
-        taker.close()
+        taker.close(voice)
 
 
 class _Taker:
@@ -122,8 +122,8 @@ class _Taker:
         if self._telling is not None:
             self._telling.flush()
 
-    def close(self) -> None:
-        """The logs are over."""
+    def close(self, voice: Voice) -> None:
+        """The logs are over. What a reader should know of them stands in the capture, or is said where there is none."""
         for said in self._reading.close():
             self.take(said)
         if self._telling is not None and self._writer is not None:
@@ -139,6 +139,9 @@ class _Taker:
                     "log_line_prefix tells milliseconds; --access-log, --marks and comments name requests)"
                 )
             self._writer.close()
+        else:
+            for note in self._reading.notes():
+                voice.note("note: " + note)
 
 
 def _read(path: Path, reading: Reading, taker: _Taker, voice: Voice, looks: str = "") -> None:

@@ -1,0 +1,321 @@
+"""What the records of a PostgreSQL log say: statements with durations, parameters, plans and errors, in whatever form they came.
+
+A statement is told once it has ended, with its duration (log_min_duration_statement, log_duration, log_min_duration_sample); with
+log_statement alone its duration is not known. Of the extended protocol the execution counts: parse and bind are the same statement.
+A plan of auto_explain belongs to the statement with its text: the next one of its session, or the one before, where the extended
+protocol executed that. A log of plans alone tells its statements by them.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import deque
+from collections.abc import Iterator
+from typing import NamedTuple
+
+import msgspec
+
+from askless.core.sql.slots import Value, literal_value
+from askless.core.traffic import QuerySeen
+from askless.core.words import plural
+from askless.sources.logs import Said
+from askless.sources.logs.explained import Explained, explained
+
+_DURATION = re.compile(
+    r"duration: (\d+(?:\.\d+)?) ms(?:  (statement|execute|parse|bind|plan)(?: ([^:]*))?:\s?(.*))?$", re.DOTALL
+)
+_STATEMENT = re.compile(r"(statement|execute|fastpath function call)(?: ([^:]*))?: (.*)$", re.DOTALL)
+_PARAMETERS = re.compile(r"\$(\d+) = (?:'((?:[^']|'')*)'(\.\.\.)?|(NULL))")
+# EXECUTE and what it was prepared as, which DETAIL tells.
+_EXECUTE = re.compile(r'EXECUTE\s+(?:\w+|"[^"]+")\s*(?:\((.*)\))?\s*;?\s*$', re.DOTALL | re.IGNORECASE)
+_PREPARED = re.compile(r"prepare: (PREPARE\s.*?\sAS\s+(.*))$", re.DOTALL | re.IGNORECASE)
+_GIVEN = re.compile(r"\s*('(?:[^']|'')*'|-?\d+(?:\.\d+)?|NULL|TRUE|FALSE)(?:::\w+)?\s*(?:,|$)", re.IGNORECASE)
+_WORDS = {"NULL": None, "TRUE": True, "FALSE": False}
+_BEGINS, _ENDS = ("BEGIN", "START"), ("COMMIT", "ROLLBACK", "END", "ABORT")
+_PLAN_NS = 100_000_000  # a plan that comes after its statement comes at once
+
+
+class Record(msgspec.Struct):
+    """One record of a log, whatever form it came in."""
+
+    at_ns: int
+    session: str
+    severity: str
+    message: str
+    application: str = ""
+    client: str = ""
+    detail: str = ""
+    statement: str = ""
+    context: str = ""
+
+
+class _Asked(NamedTuple):
+    """A statement that has ended. `planned_as` is the text that its plan names, where that is another."""
+
+    text: str
+    parameters: tuple[Value, ...] = ()
+    took_ms: float = 0.0
+    error: str = ""
+    plan: str = ""
+    planned_as: str = ""
+
+    @property
+    def text_planned(self) -> str:
+        """The text that its plan names."""
+        return self.planned_as or self.text.strip()
+
+
+class _Planned(NamedTuple):
+    """A plan that came before its statement."""
+
+    record: Record
+    took_ms: float
+    explained: Explained
+
+
+class _Told(msgspec.Struct):
+    """A query that is known. `awaits` is the text of a plan that may still come, until its session says something else."""
+
+    said: Said
+    awaits: str = ""
+
+
+class _Session:
+    """What is known of a session."""
+
+    __slots__ = ("begun", "inside", "planned", "told")
+
+    def __init__(self) -> None:
+        self.begun: Record | None = None  # log_statement told it; its duration may come
+        self.planned: _Planned | None = None
+        self.told: _Told | None = None
+        self.inside = False  # of a transaction
+
+
+class Records:
+    """Turns records into queries. Pure."""
+
+    system = "postgresql"
+    unseen = ("parameters", "results")
+
+    def __init__(self) -> None:
+        self.skipped = 0
+        self._sessions: dict[str, _Session] = {}
+        self._waiting: Record | None = None  # a record whose DETAIL or STATEMENT may follow
+        self._told: deque[_Told] = deque()  # what waits for plans, and what came after it
+        self._tells_statements = False  # so that a plan without one is no query
+        self._untimed = self._with_parameters = self._placeholders = self._stray_plans = self._other_plans = 0
+
+    def take(self, record: Record) -> Iterator[Said]:
+        """A record came; what is known of the ones before it, which nothing more follows."""
+        before, self._waiting = self._waiting, record
+        if before is not None:
+            self._read(before)
+            yield from self._known(record.at_ns)
+
+    def close(self) -> Iterator[Said]:
+        """There are no more."""
+        before, self._waiting = self._waiting, None
+        if before is not None:
+            self._read(before)
+        for session in self._sessions.values():
+            self._over(session)
+        while self._told:
+            yield self._told.popleft().said
+
+    def _known(self, now_ns: int) -> Iterator[Said]:
+        """The queries of which no plan will come any more, in the order in which they ended."""
+        told = self._told
+        while told and not (told[0].awaits and 0 <= now_ns - told[0].said.at_ns < _PLAN_NS):
+            first = told.popleft()
+            first.awaits = ""
+            yield first.said
+
+    def add(self, severity: str, text: str, session: str) -> None:
+        """A line that belongs to the record before it, where that is of the same session."""
+        if self._waiting is None or self._waiting.session != session:
+            return
+        if severity == "DETAIL":
+            self._waiting.detail = text
+        elif severity == "STATEMENT":
+            self._waiting.statement = text
+        elif severity == "CONTEXT":
+            self._waiting.context = text
+
+    def lengthen(self, text: str) -> None:
+        """The record before goes on: its message, or what was added to it last."""
+        if self._waiting is None:
+            return
+        if self._waiting.statement:
+            self._waiting.statement += "\n" + text
+        elif self._waiting.context:
+            self._waiting.context += "\n" + text
+        elif self._waiting.detail:
+            self._waiting.detail += "\n" + text
+        else:
+            self._waiting.message += "\n" + text
+
+    def _read(self, record: Record) -> None:
+        session = self._sessions.get(record.session)
+        if session is None:
+            session = self._sessions[record.session] = _Session()
+        message = record.message
+        if record.severity == "LOG":
+            timed = _DURATION.match(message)
+            if timed is not None:
+                self._timed(record, session, timed)
+                return
+            if _STATEMENT.match(message) is not None:
+                self._tells_statements = True
+                self._over(session)
+                session.begun = record
+            elif message.startswith("disconnection:"):
+                self._over(session)
+                del self._sessions[record.session]
+                self._told.append(_Told(Said(record.session, record.at_ns, None)))
+        elif record.severity in ("ERROR", "FATAL"):
+            asked, session.begun = _worded(session.begun), None
+            self._over(session)
+            self._query(record, session, asked._replace(text=record.statement or asked.text, error=message))
+
+    def _over(self, session: _Session) -> None:
+        """What has begun in a session is over: a statement of which nothing more comes, a plan that none followed."""
+        begun, session.begun = session.begun, None
+        planned, session.planned = session.planned, None
+        if begun is not None:
+            asked = _worded(begun)
+            if planned is not None and planned.explained.statement == asked.text_planned:
+                asked = asked._replace(plan=planned.explained.plan, took_ms=planned.took_ms)
+                begun.at_ns, planned = planned.record.at_ns, None
+            self._query(begun, session, asked)
+        if planned is None:
+            return
+        if self._tells_statements:
+            self._stray_plans += 1
+            return
+        record, took_ms, (text, parameters, plan) = planned
+        values = parameters_of(f"parameters: {parameters}")
+        self._query(record, session, _Asked(text, values, took_ms, plan=plan))
+
+    def _timed(self, record: Record, session: _Session, timed: re.Match[str]) -> None:
+        took_ms, kind, text = float(timed[1]), timed[2], timed[4]
+        if kind in ("parse", "bind"):
+            return
+        if kind == "plan":
+            self._plan(record, session, took_ms, text)
+            return
+        begun, session.begun = session.begun, None
+        if kind is not None:
+            self._tells_statements = True
+            asked = _asked(text, record.detail)
+        elif begun is not None:  # log_duration: of what was told before
+            asked = _worded(begun)
+            kind = begun.message.split(None, 1)[0]
+        else:
+            return
+        planned = session.planned
+        if planned is not None and planned.explained.statement == asked.text_planned:
+            session.planned = None
+            asked = asked._replace(plan=planned.explained.plan)
+        self._over(session)
+        self._query(record, session, asked._replace(took_ms=took_ms))
+        if kind == "execute" and not asked.plan and session.told is not None:
+            session.told.awaits = asked.text_planned
+
+    def _plan(self, record: Record, session: _Session, took_ms: float, text: str) -> None:
+        found = explained(text)
+        if found is None:
+            self._other_plans += 1
+        elif record.context:  # of a statement inside of a function
+            self._stray_plans += 1
+        elif session.told is not None and session.told.awaits == found.statement:
+            told, session.told = session.told, None
+            assert told.said.query is not None
+            told.said = told.said._replace(query=msgspec.structs.replace(told.said.query, plan=found.plan))
+            told.awaits = ""
+        else:
+            begun, session.begun = session.begun, None  # log_statement told it: its plan comes before its duration
+            self._over(session)
+            session.begun, session.planned = begun, _Planned(record, took_ms, found)
+
+    def _query(self, record: Record, session: _Session, asked: _Asked) -> None:
+        if session.told is not None:
+            session.told.awaits = ""
+            session.told = None
+        text = asked.text.strip()
+        if not text:
+            return
+        duration_ns = int(asked.took_ms * 1e6)
+        self._untimed += not asked.took_ms and not asked.error
+        self._placeholders += "$1" in text
+        self._with_parameters += bool(asked.parameters)
+        word = text.split(None, 1)[0].rstrip(";").upper()
+        if word in _BEGINS or word in _ENDS:
+            session.inside = word in _BEGINS
+        query = QuerySeen(
+            text=text, start_ns=record.at_ns - duration_ns, duration_ns=duration_ns, rows=-1, parameters=asked.parameters,
+            error=asked.error, in_transaction=session.inside, plan=asked.plan,
+        )  # fmt: skip
+        said = Said(record.session, record.at_ns, query, record.application, session.inside, record.client)
+        session.told = _Told(said)
+        self._told.append(session.told)
+
+    def notes(self) -> list[str]:
+        """Settings that would tell more, by the server's own names."""
+        notes = []
+        if self._untimed:
+            notes.append(
+                f"{self._untimed:,} statements came without a duration: log_min_duration_statement = 0 tells it (log_statement does not)"
+            )
+        if self._placeholders and not self._with_parameters:
+            notes.append(
+                "no statement came with its parameters: log_parameter_max_length = -1 tells them, and log_min_duration_statement"
+            )
+        if self._other_plans:
+            notes.append(
+                f"{plural(self._other_plans, 'plan')} of auto_explain in a form that is not read: auto_explain.log_format = json is, and text"
+            )
+        if self._stray_plans:
+            notes.append(
+                f"{plural(self._stray_plans, 'plan')} of auto_explain left out: of statements inside of functions, or that the log does not tell"
+            )
+        if self.skipped:
+            notes.append(f"{self.skipped:,} lines before the first whole record were left out")
+        return notes
+
+
+def _worded(record: Record | None) -> _Asked:
+    """The statement of a record that log_statement wrote, and its parameters."""
+    found = _STATEMENT.match(record.message) if record is not None else None
+    return _asked(found[3], record.detail) if found is not None and record is not None else _Asked("")
+
+
+def _asked(text: str, detail: str) -> _Asked:
+    """A statement as it was logged; EXECUTE as what was prepared, with what it gave where that is plain."""
+    prepared = _PREPARED.match(detail) if detail.startswith("prepare: ") else None
+    executed = _EXECUTE.match(text.strip()) if prepared is not None else None
+    if prepared is None or executed is None:
+        return _Asked(text, parameters_of(detail))
+    return _Asked(prepared[2].rstrip().rstrip(";"), _given(executed[1] or ""), planned_as=prepared[1].strip())
+
+
+def _given(text: str) -> tuple[Value, ...]:
+    """The values of a list of plain literals; none where one is an expression."""
+    values, at = [], 0
+    while at < len(text):
+        found = _GIVEN.match(text, at)
+        if found is None:
+            return ()
+        values.append(_WORDS.get(found[1].upper(), literal_value(found[1])))
+        at = found.end()
+    return tuple(values)
+
+
+def parameters_of(detail: str) -> tuple[Value, ...]:
+    """The parameters of a DETAIL line: `parameters: $1 = '7', $2 = NULL`. Those that the server cut are kept as far as they go."""
+    if "arameters: " not in detail:
+        return ()
+    found = [
+        (int(match[1]), None if match[4] else match[2].replace("''", "'")) for match in _PARAMETERS.finditer(detail)
+    ]
+    return tuple(value for _, value in sorted(found))
