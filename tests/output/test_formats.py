@@ -88,7 +88,7 @@ def test_sarif_fingerprints_survive_edits_and_the_source_of_the_keys_is_told(
     nested = next(one for one in results if one["properties"]["variant"] == "nested to-one")
     told = {one["message"]["text"] for one in nested["relatedLocations"]}
     assert "the keys come from here" in told and any(text.startswith("advice: ") for text in told)
-    levels = {"high": "error", "medium": "warning", "low": "note"}  # how severe it is, the time decides that it took
+    levels = {"urgent": "error", "worthwhile": "warning", "minor": "note"}  # which of them, the measured time decides
     assert nested["level"] == levels[nested["properties"]["severity"]] and "To do:" in nested["message"]["text"]
 
 
