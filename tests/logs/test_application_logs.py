@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 import sys
 import textwrap
@@ -10,8 +11,10 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import given, strategies as st
 
 import askless
+from askless.sources.logs.printed import values_of
 from tests.conftest import Ran, findings, run
 
 TOML = r"""
@@ -161,3 +164,93 @@ def test_what_orms_really_write(name: str, script: str, table: str, tmp_path: Pa
     ]
     (found,) = [one for one in findings(tmp_path / "calls") if one["pattern"] == "n-plus-one"]
     assert found["tables"] == [table]
+
+
+WRITTEN = Path(__file__).with_name("written")
+# Of each log: whether parameters stand beside the statement, the keys that were looked up, the statements that look-ups are not.
+KEYS = {
+    "activerecord": ["1", "2", "3", "4", "5"], "doctrine": ["1", "2", "3"], "drizzle": ["1", "2", "3"],
+    "eclipselink": ["'1'", "'2'", "'3'"], "hibernate": ["'1'", "'2'", "'3'"], "hibernate-formatted": ["'1'", "'2'", "'3'"],
+    "knex": ["1", "2", "3"], "peewee": ["1", "1", "1"], "sequel": ["1", "2", "3"], "sequelize": ["1", "2", "3"],
+    "sequelize-benchmark": ["1", "2", "3"], "typeorm-file": ["1", "2", "3"], "typeorm-formatted": ["1", "2", "3"],
+}  # fmt: skip
+INSERTED = {
+    "drizzle": "Tern's\nx",
+    "doctrine": "Tern's\nx",
+    "peewee": "Tern's\nx",
+    "typeorm-file": "Tern's\nx 0",
+    "typeorm-formatted": "Tern's\nx 0",
+}
+KEYED = re.compile(r"""WHERE \(*[`"]?(?:\w+[`"]?\.[`"]?)?id[`"]? ?= ?(\?|\$1|\d+)""", re.IGNORECASE)
+
+
+@pytest.mark.parametrize("name", KEYS)
+def test_logs_that_orms_of_other_languages_wrote(name: str, tmp_path: Path) -> None:
+    """Made by the programs in written/programs. The format is seen; nothing that is no statement gets into one."""
+    ran = run("capture", "log", WRITTEN / f"{name}.log", "-o", tmp_path / "calls")
+    assert ran.code == 0 and f"look like those of {name.split('-')[0]};" in ran.err, ran.err
+    queries: list[Any] = list(askless.read(tmp_path / "calls", values=True).queries)
+    found = [(KEYED.search(" ".join(one.statement.split())), one) for one in queries]
+    keys = [one.parameters.split(", ")[0] if match[1] in ("?", "$1") else match[1] for match, one in found if match]
+    assert keys[: len(KEYS[name])] == KEYS[name]
+    for one in queries:
+        assert one.statement.split()[0].isupper() or one.statement.split()[0] in (
+            "insert",
+            "select",
+            "create",
+            "begin",
+            "commit",
+        )
+        for word in ("20:", "rror", "PARAMETERS", "Elapsed", "params", "bind", "\x1b", "Hibernate"):
+            assert word not in one.statement, one.statement
+    inserted = [one for one in queries if one.statement.upper().startswith("INSERT")]
+    assert inserted and (name not in INSERTED or inserted[0].parameters == repr(INSERTED[name]))
+
+
+def test_active_record_tells_lines_of_code_and_answers_of_its_cache_are_no_queries(tmp_path: Path) -> None:
+    assert run("capture", "log", WRITTEN / "activerecord.log", "-o", tmp_path / "calls").code == 0
+    text = (WRITTEN / "activerecord.log").read_text()
+    queries: list[Any] = list(askless.read(tmp_path / "calls", values=True).queries)
+    assert "CACHE Vessel Load" in text and len(queries) == text.count("ms)\x1b[0m") - text.count("CACHE")
+    (found,) = [one for one in findings(tmp_path / "calls") if one["pattern"] == "n-plus-one"]
+    assert [(line["file"], line["line"]) for line in found["lines"]] == [("r.rb", 11)] and found["tables"] == [
+        "vessels"
+    ]
+
+
+def test_threads_that_take_turns_and_a_system(tmp_path: Path) -> None:
+    """What a thread binds belongs to its own statement, whoever writes in between; `--system` says whose SQL it is."""
+    lines = []
+    for key in range(1, 6):
+        for thread in ("exec-1", "exec-2"):
+            lines.append(
+                f"2026-11-28 00:00:0{key},100 DEBUG [{thread}] org.hibernate.SQL - select name from vessel where id=?"
+            )
+        for thread, value in (("exec-1", key), ("exec-2", 10 * key)):
+            bound = f"(1:INTEGER) <- [{value}]" if key % 2 else f"[1] as [INTEGER] - [{value}]"
+            lines.append(
+                f"2026-11-28 00:00:0{key},101 TRACE [{thread}] org.hibernate.orm.jdbc.bind - binding parameter {bound}"
+            )
+    (tmp_path / "app.log").write_text("\n".join(lines))
+    assert run("capture", "log", tmp_path / "app.log", "-o", tmp_path / "calls", "--system", "mariadb").code == 0
+    queries: list[Any] = list(askless.read(tmp_path / "calls", values=True).queries)
+    assert {one.system for one in queries} == {"mariadb"}
+    assert sorted(int(one.parameters.strip("'")) for one in queries) == sorted([*range(1, 6), *range(10, 60, 10)])
+    ran = run("capture", "log", tmp_path / "app.log", "-o", tmp_path / "other", "--system", "paper")
+    assert ran.code == 2 and "no system 'paper'" in ran.err
+
+
+@given(
+    st.recursive(
+        st.none() | st.booleans() | st.integers(-(2**53), 2**53) | st.text(), lambda inner: st.lists(inner, max_size=4)
+    )
+)
+def test_printed_values_are_read_or_left(given_value: Any) -> None:
+    values, names = values_of(json.dumps(given_value))
+    assert names == () and (not isinstance(given_value, list) or len(values) == len(given_value))
+    flat = [one for one in given_value if not isinstance(one, list)] if isinstance(given_value, list) else []
+    if flat and len(flat) == len(given_value):
+        assert list(values) == flat
+        node = "[ " + ", ".join("undefined" if one is None else json.dumps(one) for one in flat) + " ]"
+        assert list(values_of(node)[0]) == flat
+    assert values_of(str(given_value))[1] == ()

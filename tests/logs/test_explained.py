@@ -85,7 +85,7 @@ def test_each_plan_is_with_its_query(name: str, logs: dict[str, Path], tmp_path:
     if prepared:
         assert kinds["SELECT id FROM vessel WHERE id = $1 AND name <> $2"] == "index search"
         (executed,) = [one for one in queries if one.statement in prepared]
-        assert executed.parameters == "7, \"it's\""
+        assert executed.parameters == '7, "it\'s"'
 
 
 def test_a_request_a_query_and_a_shape_are_chosen(logs: dict[str, Path], tmp_path: Path) -> None:

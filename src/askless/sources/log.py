@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from typing import Any
 
     from askless.sources import Voice
-    from askless.sources.logs.application import Layout
+    from askless.sources.logs.layouts import Layout
 
 
 def layouts() -> dict[str, Layout]:
@@ -21,7 +21,8 @@ def layouts() -> dict[str, Layout]:
     import msgspec
 
     from askless.project.file import here
-    from askless.sources.logs.application import PRESETS, Layout, checked
+    from askless.sources.logs.layouts import Layout, checked
+    from askless.sources.logs.presets import PRESETS
 
     own = {}
     project = here()
@@ -42,10 +43,12 @@ class Log:
     examples = """  askless capture log /var/log/postgresql/postgresql.log -o calls
   askless capture log /var/log/postgresql/postgresql.log -o calls --follow            until Ctrl-C
   askless capture log calls.log calls.log.1.gz -o calls --prefix '%m [%p] %u@%d '     what log_line_prefix was set to
-  askless capture log slow.log -o calls --format mariadb-slow"""
+  askless capture log slow.log -o calls --format mariadb-slow
+  askless capture log development.log -o calls --format activerecord --system mysql"""
     nothing = "no line of the log tells of a statement: does the server log them? (log_min_duration_statement, long_query_time)"
     options = (
-        Option("--format", "what wrote it: postgresql, postgresql-csv, postgresql-json, mariadb-general, mariadb-slow, django, sqlalchemy, or a layout of askless.toml (default: seen from its first lines)", "FORMAT", default=""),
+        Option("--format", "what wrote it: postgresql, postgresql-csv, postgresql-json, mariadb-general, mariadb-slow, an ORM (django, activerecord, hibernate, sequelize and others: docs/logs.md), or a layout of askless.toml (default: seen from its first lines)", "FORMAT", default=""),
+        Option("--system", "whose SQL an application's log holds (default: its layout's)", "NAME", default=""),
         Option("--prefix", "PostgreSQL's log_line_prefix (default: seen from the first lines)", "PREFIX", default=""),
         Option("--follow", "go on with what is written to the last of the files, also when it is replaced by a new one", bare=True),
         *TELLING_APART,
@@ -53,9 +56,11 @@ class Log:
     )  # fmt: skip
 
     def check(self, values: Mapping[str, Any]) -> None:
-        """Raises AskLessError: bad-format, bad-prefix, bad-way."""
+        """Raises AskLessError: bad-format, bad-prefix, bad-system, bad-way."""
         from difflib import get_close_matches
 
+        from askless.core import systems
+        from askless.core.systems import called
         from askless.sources import logs
         from askless.sources.logs.prefixes import pattern_of
         from askless.sources.telling import apart_of
@@ -67,6 +72,10 @@ class Log:
             near = get_close_matches(wanted, known, 1, 0.4)
             remedy = f"did you mean {near[0]}?" if near else "formats: " + ", ".join(known)
             raise AskLessError("bad-format", f"there is no format {wanted!r}", remedy)
+        if values["system"] and called(values["system"]) is None:
+            raise AskLessError(
+                "bad-system", f"there is no system {values['system']!r}", "systems: " + ", ".join(systems.REGISTRY)
+            )
         try:
             pattern_of(values["prefix"])
         except logs.Unread as error:
@@ -79,8 +88,9 @@ class Log:
         from askless.sources import log_reading
         from askless.sources.telling import apart_of
 
-        layout = layouts().get(values["format"])
-        wish = log_reading.Wish(values["format"], values["prefix"], values["follow"], apart_of(values), layout)
+        wish = log_reading.Wish(
+            values["format"], values["prefix"], values["follow"], apart_of(values), layouts(), values["system"]
+        )
         log_reading.read(list(map(Path, values["files"])), wish, folder, voice)
         return Recorded()
 

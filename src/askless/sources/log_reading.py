@@ -7,7 +7,7 @@ import gzip
 import os
 import threading
 import zlib
-from collections.abc import Generator, Iterator, Sequence
+from collections.abc import Generator, Iterator, Mapping, Sequence
 from itertools import islice
 from pathlib import Path
 from typing import IO, NamedTuple
@@ -19,12 +19,13 @@ from askless.core.errors import AskLessError
 from askless.core.words import plural
 from askless.sources import Voice, logs, programs
 from askless.sources.logs import Reading, Said, Unread
-from askless.sources.logs.application import Layout, Lines
+from askless.sources.logs.application import Lines, layout_like
+from askless.sources.logs.layouts import Layout
 from askless.sources.logs.prefixes import guessed
 from askless.sources.telling import Apart, Telling
 from askless.sources.wire import Seen
 
-_LOOK_LINES, _LOOK_BYTES = 200, 4096  # by which a format is told
+_LOOK_LINES, _LOOK_BYTES = 2_000, 4096  # by which a format is told
 _TELL_EVERY = 50_000  # lines
 _LOOK_S = 0.3
 _FEW = 10  # queries
@@ -33,13 +34,17 @@ _LINE_MOST = 16 * 1024**2
 
 
 class Wish(NamedTuple):
-    """How to read: a format's name ('' to look), PostgreSQL's prefix ('' to look), whether to go on; an application's `layout`."""
+    """How to read: a format's name ('' to look), PostgreSQL's prefix ('' to look), whether to go on.
+
+    `layouts` are those of applications, by name; `system` is whose SQL such a log holds, '' for the layout's own.
+    """
 
     format: str
     prefix: str
     follow: bool
     apart: Apart
-    layout: Layout | None = None
+    layouts: Mapping[str, Layout] = {}
+    system: str = ""
 
 
 def read(files: Sequence[Path], wish: Wish, folder: Path, voice: Voice) -> None:
@@ -48,10 +53,12 @@ def read(files: Sequence[Path], wish: Wish, folder: Path, voice: Voice) -> None:
     with contextlib.closing(lines_of(first)) as look:
         head = list(islice(look, _LOOK_LINES))
     name = wish.format or ("postgresql" if wish.prefix else logs.looks_like(head))
+    if not name and (name := layout_like(head, wish.layouts)):
+        voice.note(f"its lines look like those of {name}; --format says otherwise")
     if not name:
         raise AskLessError(
             "log-unreadable", f"{first} is in no format that is known",
-            "name it with --format (" + ", ".join(logs.REGISTRY) + "), and PostgreSQL's log_line_prefix with --prefix",
+            "name it with --format (" + ", ".join([*logs.REGISTRY, *wish.layouts]) + "), and PostgreSQL's log_line_prefix with --prefix",
         )  # fmt: skip
     prefix = wish.prefix
     if name == "postgresql" and not prefix:
@@ -64,7 +71,8 @@ def read(files: Sequence[Path], wish: Wish, folder: Path, voice: Voice) -> None:
                 "say what log_line_prefix was set to: --prefix '%m [%p] '",
             )  # fmt: skip
         voice.note(f"log_line_prefix looks like {prefix!r}; --prefix says otherwise")
-    reading = Lines(wish.layout) if wish.layout is not None else logs.format_of(name).reading(prefix)
+    layout = wish.layouts.get(name)
+    reading = Lines(layout, wish.system) if layout is not None else logs.format_of(name).reading(prefix)
     taker = _Taker(folder, reading, wish.apart)
     try:
         for path in files[:-1] if wish.follow else files:

@@ -1,82 +1,94 @@
 """Logs that applications write: lines by a pattern with named groups, JSON lines by the names of fields, presets of ORMs.
 
-What a line may tell: `time`, `sql`, `parameters` (as JSON, or as Python prints them), `duration_ms` or `duration_s`, `rows`, `error`,
-`request` (an id: the same for all lines of one request), `route`, `session` (a connection, a thread or a process).
+What a line may tell: `time`, `sql`, `parameters` (as JSON, or as Python or JavaScript print them) or `values` (with commas
+between), `duration_ms` or `duration_s`, `rows`, `error`, `request` (an id: the same for all lines of one request), `route`,
+`session` (a connection, a thread or a process), `file`, `line` and `function` of the application's code.
 """
 
 from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator, Mapping
+from collections import deque
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 from urllib.parse import quote
 
-import msgspec
-
-from askless.core.errors import AskLessError
-from askless.core.sql.slots import Value
+from askless.core.model import Place
+from askless.core.sql.slots import Value, slots_of
 from askless.core.systems import called
 from askless.core.traffic import QuerySeen
 from askless.sources.known_times import seconds_of
 from askless.sources.logs import Said, Unread
-from askless.sources.tracing.spans import parameters_of
+from askless.sources.logs.layouts import TIME, Layout
+from askless.sources.logs.printed import Values, listed, unquoted, values_of
 
-GROUPS = ("time", "sql", "parameters", "duration_ms", "duration_s", "rows", "error", "request", "route", "session")
 _COLOURS = re.compile(r"\x1b\[[0-9;]*[A-Za-z]")
 _UNMATCHED_LEAST = 1_000  # lines without one that fits
-_TIME = r"(?P<time>\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?)"
+_WAITING_MOST = 64  # statements of which lines of others may still tell more
+_WRITTEN = re.compile(rf"(?<!['\"]){TIME}")  # a line of its own: a time that is no literal of a statement's
+_WRITTEN_MOST = 60  # characters in which it stands
+# How the next line of a statement begins, and how one ends that goes on.
+_GOES_ON = re.compile(
+    r"\s|[(),;]|(?:SELECT|FROM|WHERE|AND|OR|NOT|(?:(?:LEFT|RIGHT|FULL)(?: OUTER)?|INNER|CROSS|NATURAL|LATERAL)\s+|JOIN|ON|USING|ORDER\s+BY|"
+    r"GROUP\s+BY|HAVING|LIMIT|OFFSET|FETCH|FOR\s+|UNION|EXCEPT|INTERSECT|VALUES|SET|RETURNING|WINDOW|WITH|AS|CASE|WHEN|ELSE|END|INSERT|"
+    r"UPDATE|DELETE|INTO)\b",
+    re.IGNORECASE,
+)
+_OPEN_END = re.compile(
+    r"(?:[,(=<>+*/|-]|\b(?:SELECT|FROM|WHERE|AND|OR|NOT|JOIN|ON|BY|SET|VALUES|INTO|IN|AS|DISTINCT))\s*$|^\s*$",
+    re.IGNORECASE,
+)
+_VERB = re.compile(
+    r"(?:SELECT|INSERT|UPDATE|DELETE|WITH|BEGIN|START|SAVEPOINT|CREATE|SET|SHOW|PRAGMA)\b", re.IGNORECASE
+)
 
 
-class Layout(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """How an application writes its statements: a `pattern` with named groups, or `fields` of JSON lines by these names.
-
-    `parameters` is a pattern for a line that follows and tells the parameters, where they stand on one of their own. `system`
-    is whose SQL it is.
-    """
-
-    pattern: str = ""
-    fields: dict[str, str] = {}
-    parameters: str = ""
-    system: str = "postgresql"
+_OF_A_LINE = (
+    "value",
+    "bound",
+    "failed",
+    "session",
+    "request",
+)  # what a line that follows says that is not the statement's
 
 
-# What ORMs write when their logging is switched on, behind a time that the application's own logging puts before it.
-PRESETS = {
-    # django.db.backends at DEBUG: (0.001) SELECT ...; args=(1,); alias=default
-    "django": Layout(
-        rf"^(?:.*?{_TIME}.*?)?\((?P<duration_s>\d+\.\d+)\) (?P<sql>.*?); args=(?P<parameters>.*?)(?:; alias=(?P<session>\S+))?$",
-        system="sqlite",
-    ),
-    # sqlalchemy.engine at INFO: the statement, then [generated in 0.0001s] (1,) or [cached since 1s ago] (1,)
-    "sqlalchemy": Layout(
-        rf"^{_TIME} INFO sqlalchemy\.engine\.Engine (?!\[)(?P<sql>\S.*)$",
-        parameters=r"INFO sqlalchemy\.engine\.Engine \[(?:generated|cached|no key|raw|dialect|caching)[^\]]*\] (?P<parameters>.*)$",
-    ),
-}  # fmt: skip
+class _Statement:
+    """A statement that a line told, of which more may come. `open`: lines lengthen its text; `whole`: nothing more comes."""
+
+    __slots__ = ("known", "lines", "open", "values", "whole")
+
+    def __init__(self, known: dict[str, Any], line: str) -> None:
+        self.known = known
+        self.lines = [line]
+        self.values: list[Value] = []  # one a line
+        self.open, self.whole = True, False
+
+    @property
+    def session(self) -> str:
+        return str(self.known.get("session") or self.known.get("connection") or "log")
+
+    def goes_on(self, line: str) -> bool:
+        """Whether a line that does not fit is the next one of the statement's text."""
+        if not self.open or not line or _WRITTEN.search(line[:_WRITTEN_MOST]):
+            return False
+        return _GOES_ON.match(line) is not None or _OPEN_END.search(self.lines[-1]) is not None
+
+    def follow(self, told: Mapping[str, str]) -> None:
+        """A line that follows tells more."""
+        self.open = False
+        for name in ("value", "bound"):
+            if name in told:
+                text = told[name]
+                self.values.append(None if text.strip("[]") in ("<null>", "null") else _bare(text))
+        if "failed" in told:
+            self.known["error"] = told["failed"]
+        self.known.update({name: text for name, text in told.items() if name not in _OF_A_LINE})
 
 
-def checked(layout: Layout, where: str) -> Layout:
-    """The layout. Raises AskLessError bad-layout for one that can't be used."""
-    remedy = "name the groups or fields: " + ", ".join(GROUPS)
-    if bool(layout.pattern) == bool(layout.fields):
-        raise AskLessError("bad-layout", f"{where} has a pattern or fields, one of the two", remedy)
-    try:
-        groups = set(re.compile(layout.pattern).groupindex) | set(layout.fields)
-        re.compile(layout.parameters)
-    except re.error as error:
-        raise AskLessError(
-            "bad-layout", f"{where} has a pattern that can't be read: {error}", "TOML takes it best in single quotes"
-        ) from None
-    if unknown := groups - set(GROUPS):
-        raise AskLessError("bad-layout", f"{where} names {', '.join(sorted(unknown))}, which nobody knows", remedy)
-    if "sql" not in groups:
-        raise AskLessError("bad-layout", f"{where} does not say where the statement stands", "name it sql")
-    if called(layout.system) is None:
-        raise AskLessError(
-            "bad-layout", f"{where} has a system {layout.system!r} that is not known", 'as in: system = "mysql"'
-        )
-    return layout
+def _bare(text: str) -> str:
+    """A value without the brackets that some versions put around it."""
+    return text[1:-1] if text[:1] == "[" and text[-1:] == "]" else text
 
 
 class Lines:
@@ -84,82 +96,107 @@ class Lines:
 
     unseen: tuple[str, ...] = ("parameters", "results")
 
-    def __init__(self, layout: Layout) -> None:
+    def __init__(self, layout: Layout, system: str = "") -> None:
+        """`system` stands in for the layout's own."""
         self._layout = layout
-        found = called(layout.system)
+        found = called(system or layout.system)
         self.system = found.name if found is not None else layout.system
         self._pattern = re.compile(layout.pattern, re.DOTALL) if layout.pattern else None
-        self._parameters = re.compile(layout.parameters) if layout.parameters else None
-        self._open: dict[str, Any] | None = None
+        self._follows = re.compile(layout.follows) if layout.follows else None
+        self._waiting: deque[_Statement] = deque()  # in the order of their lines
+        self._last: dict[str, _Statement] = {}  # of each session
         self._at_ns = self._fitting = self._untimed = self._count = 0
         self.skipped = 0
 
     def take(self, line: str) -> Iterator[Said]:
         """See `Reading`."""
-        plain = _COLOURS.sub("", line)
-        known = self._known(plain)
+        plain = _COLOURS.sub("", line) if "\x1b" in line else line
+        known = known_of(plain, self._layout, self._pattern)
         if known is not None:
-            yield from self._tell()
-            self._open = known
             self._fitting += 1
+            statement = _Statement(known, plain)
+            before = self._last.get(statement.session)
+            if before is not None:
+                before.whole = True
+            for other in self._waiting:
+                other.open = False
+            self._last[statement.session] = statement
+            self._waiting.append(statement)
+            yield from self._told()
             return
-        told = self._parameters.search(plain) if self._parameters is not None and self._open is not None else None
-        if told is not None and self._open is not None:
-            self._open["parameters"] = told["parameters"]
-        elif (
-            self._open is not None
-            and self._pattern is not None
-            and plain[:1] not in ("", "[")
-            and not re.match(_TIME, plain)
-        ):
-            self._open["sql"] += "\n" + plain
-        else:
-            self.skipped += bool(plain.strip())
-            if not self._fitting and self.skipped > _UNMATCHED_LEAST:
-                raise Unread("no line fits the layout", "lines in which the pattern's groups, or the fields, stand")
+        if self._followed(plain):
+            return
+        last = self._waiting[-1] if self._waiting else None
+        if last is not None and last.goes_on(plain) and self._pattern is not None:
+            last.lines.append(plain)
+            return
+        self.skipped += bool(plain.strip())
+        if last is not None:
+            last.open = last.open and not plain.strip()
+        if not self._fitting and self.skipped > _UNMATCHED_LEAST:
+            raise Unread("no line fits the layout", "lines in which the pattern's groups, or the fields, stand")
+
+    def _followed(self, line: str) -> bool:
+        """Whether the line tells more of a statement before it."""
+        if self._follows is None or not self._waiting:
+            return False
+        found = self._follows.search(line)
+        if found is None:
+            return False
+        told = {name: text for name, text in found.groupdict().items() if text is not None}
+        statement: _Statement | None = self._waiting[-1]
+        if "session" in told:
+            statement = self._last.get(told["session"])
+        elif "request" in told:
+            alike = (one for one in reversed(self._waiting) if one.known.get("request") == told["request"])
+            statement = next(alike, None)
+        if statement is not None and not statement.whole:
+            statement.follow(told)
+        return True
 
     def close(self) -> Iterator[Said]:
         """See `Reading`."""
-        yield from self._tell()
+        for statement in self._waiting:
+            statement.whole = True
+        yield from self._told()
 
-    def _known(self, line: str) -> dict[str, Any] | None:
-        if self._pattern is not None:
-            found = self._pattern.search(line)
-            return (
-                {name: value for name, value in found.groupdict().items() if value is not None}
-                if found is not None
-                else None
-            )
-        if not line.startswith("{"):
-            return None
-        try:
-            given = json.loads(line)
-        except ValueError:
-            return None
-        known = {name: _field(given, path) for name, path in self._layout.fields.items()}
-        return known if isinstance(known.get("sql"), str) else None
+    def _told(self) -> Iterator[Said]:
+        """Statements of which nothing more comes, in the order of their lines."""
+        while self._waiting and (self._waiting[0].whole or len(self._waiting) > _WAITING_MOST):
+            statement = self._waiting.popleft()
+            statement.whole = True
+            yield from self._tell(statement)
 
-    def _tell(self) -> Iterator[Said]:
-        known, self._open = self._open, None
-        if known is None or not str(known.get("sql") or "").strip():
+    def _tell(self, statement: _Statement) -> Iterator[Said]:
+        known = statement.known
+        if len(statement.lines) > 1:  # what stands behind the statement stands on its last line
+            known = {**known, **(known_of("\n".join(statement.lines), self._layout, self._pattern) or {})}
+        text = unquoted(str(known.get("sql") or "").strip()).rstrip(";")
+        if not text:
             return
         self._count += 1
         end_ns = self._time(known.get("time"))
         took_ms = _number(known.get("duration_ms")) + 1e3 * _number(known.get("duration_s"))
         self._untimed += not took_ms
         duration_ns = int(took_ms * 1e6)
-        text = str(known["sql"]).strip().rstrip(";")
+        values, names = (tuple(statement.values), ()) if statement.values else self._values(known, text)
         marks = {name: str(known[name]) for name in ("request", "route") if known.get(name)}
         if marks:  # as frameworks write it: what a request is, is decided in one place
             pairs = {"request_id": marks.get("request", ""), "route": marks.get("route", "")}
             text += " /*" + ",".join(f"{name}='{quote(value)}'" for name, value in pairs.items() if value) + "*/"
-        values, names = _values(known.get("parameters"))
         rows = known.get("rows")
         query = QuerySeen(
             text=text, start_ns=end_ns - duration_ns, duration_ns=duration_ns,
             rows=int(str(rows)) if str(rows).isdigit() else -1, parameters=values, names=names, error=str(known.get("error") or ""),
+            place=_place(known),
         )  # fmt: skip
-        yield Said(str(known.get("session") or "log"), end_ns, query)
+        yield Said(statement.session, end_ns, query)
+
+    def _values(self, known: Mapping[str, Any], text: str) -> Values:
+        if "values" in known:
+            placeholders = sum(slot.placeholder for slot in slots_of(text, self.system))
+            return listed(str(known["values"]), placeholders), ()
+        return values_of(known.get("parameters"))
 
     def _time(self, text: Any) -> int:
         """When it was written; a microsecond after the line before, where it does not say."""
@@ -177,6 +214,45 @@ class Lines:
         return []
 
 
+def layout_like(lines: Sequence[str], layouts: Mapping[str, Layout]) -> str:
+    """The name of the layout that fits most of some lines, what they have for a statement being one; '' for none."""
+    plain = [_COLOURS.sub("", line) for line in lines]
+    fitting = {}
+    for name, layout in layouts.items():
+        pattern = re.compile(layout.pattern, re.DOTALL) if layout.pattern else None
+        found = [(known_of(line, layout, pattern), after) for line, after in zip(plain, [*plain[1:], ""], strict=True)]
+        texts = [unquoted(str(known["sql"]).strip()) or after.strip() for known, after in found if known is not None]
+        fitting[name] = sum(_VERB.match(text) is not None for text in texts)
+    best = max(fitting, key=lambda name: fitting[name], default="")
+    return best if best and fitting[best] else ""
+
+
+def known_of(line: str, layout: Layout, pattern: re.Pattern[str] | None) -> dict[str, Any] | None:
+    """What a line tells by a layout; None where it does not fit it."""
+    known: dict[str, Any] = {}
+    if pattern is not None:
+        found = pattern.search(line)
+        if found is None:
+            return None
+        known = {name: value for name, value in found.groupdict().items() if value is not None}
+        if not layout.fields:
+            return known
+    text = known.pop("object", "") if pattern is not None else line
+    if not text.startswith("{"):
+        return None
+    try:
+        given = json.loads(text)
+    except ValueError:
+        return None
+    known |= {name: _field(given, path) for name, path in layout.fields.items()}
+    return known if isinstance(known.get("sql"), str) else None
+
+
+def _place(known: Mapping[str, Any]) -> Place | None:
+    file, line = str(known.get("file") or ""), str(known.get("line") or "0")
+    return Place(file, int(line) if line.isdigit() else 0, str(known.get("function") or "")) if file else None
+
+
 def _field(given: Any, path: str) -> Any:
     """A field by its name, or by names with dots between for one that stands inside of another."""
     for name in [path] if isinstance(given, Mapping) and path in given else path.split("."):
@@ -189,20 +265,3 @@ def _number(value: Any) -> float:
         return float(value)
     except (TypeError, ValueError):
         return 0.0
-
-
-def _values(value: Any) -> tuple[tuple[Value, ...], tuple[str, ...]]:
-    """Parameters as JSON or as Python prints them; none where they can't be read."""
-    if isinstance(value, str):
-        try:
-            value = json.loads(value)
-        except ValueError:
-            found = parameters_of({"db.statement.parameters": value})
-            return found.values, found.names
-    if isinstance(value, Mapping):
-        return tuple(map(_plain, value.values())), tuple(map(str, value))
-    return (tuple(map(_plain, value)), ()) if isinstance(value, list) else ((), ())
-
-
-def _plain(value: Any) -> Value:
-    return value if value is None or isinstance(value, bool | int | float | str) else ("text", json.dumps(value))

@@ -1,0 +1,10 @@
+const { Sequelize, DataTypes } = require('sequelize');
+const db = new Sequelize({ dialect: 'sqlite', storage: ':memory:', benchmark: !!process.env.B, logQueryParameters: !!process.env.P });
+(async()=>{ const V = db.define('vessel',{name:DataTypes.STRING},{timestamps:false}); await db.sync();
+ for (let i=0;i<3;i++) await V.create({name:"Tern's\nx "+i});
+ for (let i=1;i<4;i++) await V.findByPk(i);
+ await V.findAll({where:{name:['a','b']}});
+ await db.query('SELECT * FROM vessels WHERE id = $1',{bind:[7]});
+ await db.transaction(async t=>{await V.findByPk(1,{transaction:t})});
+ await db.query('SELECT nothing').catch(e=>0);
+})();
