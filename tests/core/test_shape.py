@@ -125,3 +125,17 @@ def test_hostile_text_ends(text: str, system: str) -> None:
     """Nothing backtracks without end, and no shape grows far beyond its text."""
     assert 0 <= len(shape_text(text, system)) <= 2 * len(text)
     assert Shaper(system).shape(text) == shape_of(text, system)
+
+
+def test_the_name_of_a_cursor_is_made_up_anew_each_time() -> None:
+    for first, second in (
+        ('DECLARE "_django_curs_140_sync_1" NO SCROLL CURSOR WITH HOLD FOR SELECT name FROM vessel WHERE id > 7',
+         "DECLARE named_2 NO SCROLL CURSOR WITH HOLD FOR SELECT name FROM vessel WHERE id > 8"),
+        ('FETCH FORWARD 2000 FROM "_django_curs_140_sync_1"', 'FETCH FORWARD 100 FROM "c_2"'),
+        ("FETCH ALL IN c1", "fetch all in c2"),
+        ('CLOSE "_django_curs_140_sync_1"', "CLOSE c2"),
+    ):  # fmt: skip
+        assert shape_text(first, "postgresql") == shape_text(second, "postgresql")
+        assert shape_text(shape_text(first, "postgresql"), "postgresql") == shape_text(first, "postgresql")
+    tables = [shape_text(f"DECLARE c CURSOR FOR SELECT * FROM {table}", "postgresql") for table in ("vessel", "berth")]
+    assert len(set(tables)) == 2

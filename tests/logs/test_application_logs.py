@@ -251,6 +251,8 @@ def test_printed_values_are_read_or_left(given_value: Any) -> None:
     flat = [one for one in given_value if not isinstance(one, list)] if isinstance(given_value, list) else []
     if flat and len(flat) == len(given_value):
         assert list(values) == flat
-        node = "[ " + ", ".join("undefined" if one is None else json.dumps(one) for one in flat) + " ]"
+        node = (
+            "[ " + ", ".join("undefined" if one is None else json.dumps(one, ensure_ascii=False) for one in flat) + " ]"
+        )
         assert list(values_of(node)[0]) == flat
     assert values_of(str(given_value))[1] == ()

@@ -286,3 +286,23 @@ def test_times() -> None:
         == nanoseconds_of("2026-11-27 22:00:43.123 +01")
         == 1_795_813_243_123_000_000
     )
+
+
+@pytest.mark.parametrize("inside", [True, False])
+def test_where_pauses_alone_tell_requests_apart_a_duplicate_ran_in_one_transaction(
+    inside: bool, tmp_path: Path
+) -> None:
+    """Pages that follow one another closely look like one request: what both of them read is read once by each."""
+    page = ["SELECT name FROM vessel WHERE id = 7", "SELECT name FROM berth WHERE id = 3"]
+    pages = ["BEGIN", *page, *page, "COMMIT"] if inside else ["BEGIN", *page, "COMMIT"] * 2
+    lines = [
+        f"2026-11-28 00:00:00.{n:03} UTC [41] LOG:  duration: 0.4 ms  statement: {statement}"
+        for n, statement in enumerate(pages, 1)
+    ]
+    (tmp_path / "server.log").write_text("\n".join(lines) + "\n")
+    assert run("capture", "log", tmp_path / "server.log", "-o", tmp_path / "calls", "--prefix", "%m [%p] ").code == 0
+    (request,) = list(askless.read(tmp_path / "calls").requests)
+    assert request.queries == 4
+    assert {(f["pattern"], *f["tables"]) for f in findings(tmp_path / "calls")} == (
+        {("duplicate", "vessel"), ("duplicate", "berth")} if inside else set()
+    )

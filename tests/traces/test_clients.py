@@ -100,7 +100,7 @@ def test_node_with_http_and_pg(transport: str, office: servers.Server, tmp_path:
     )
     (found,) = [one for one in findings(tmp_path / "calls") if "vessel" in one["tables"]]
     assert (found["pattern"], found["evidence"]) == ("n-plus-one", "repeated")
-    assert ("enhancedDatabaseReporting" in str(found))
+    assert "enhancedDatabaseReporting" in str(found)
 
 
 def test_node_tells_parameters_where_it_is_told_to(office: servers.Server, tmp_path: Path) -> None:
@@ -108,7 +108,7 @@ def test_node_tells_parameters_where_it_is_told_to(office: servers.Server, tmp_p
     looked_up = [one.parameters.strip("'") for one in queries if "vessel WHERE" in one.statement]
     assert Counter(looked_up) == {str(9000 + n): len(looked_up) // CALLS for n in range(1, CALLS + 1)}
     (found,) = [one for one in findings(tmp_path / "calls") if "vessel" in one["tables"]]
-    assert not ("enhancedDatabaseReporting" in str(found))
+    assert "enhancedDatabaseReporting" not in str(found)
 
 
 DJANGO = """

@@ -200,6 +200,7 @@ class Tables(msgspec.Struct):
 SAMPLED_MOST = 32  # rows of a result that a capture keeps, only their key-like columns
 PAUSED = "paused"  # the kind of a request that only a pause of its connection tells from the next
 BLENDED = "blended"  # the kind of a request that may be many: what a program that serves asks outside of requests
+VAGUE = (PAUSED, BLENDED)  # the kinds of requests that may be several
 
 
 def damaged(what: str) -> AskLessError:

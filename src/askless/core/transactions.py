@@ -6,7 +6,7 @@ They are told by the connection: what a query says of being inside of one, and t
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import msgspec
 
@@ -60,6 +60,16 @@ def transactions_of(request: Request) -> Iterator[Transaction]:
             open_now.setdefault(connection, []).append(i)
     for queries in open_now.values():
         yield Transaction(tuple(queries), None)
+
+
+def in_one(request: Request, indices: Sequence[int]) -> list[list[int]]:
+    """Queries by the transaction that they ran in; those that ran in none are left out."""
+    of = {i: place for place, transaction in enumerate(transactions_of(request)) for i in transaction.queries}
+    results: dict[int, list[int]] = {}
+    for i in indices:
+        if i in of:
+            results.setdefault(of[i], []).append(i)
+    return list(results.values())
 
 
 def gaps_of(request: Request, transaction: Transaction) -> list[Gap]:

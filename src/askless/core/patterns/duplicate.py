@@ -1,7 +1,8 @@
 """duplicate: the same statement with the same parameters again in one request, and no write to its tables in between.
 
 Not flagged: a read again after a write, a result that has changed, functions whose value changes, locks, polling
-spread over time, repeats that an n-plus-one explains.
+spread over time, repeats that an n-plus-one explains; where nothing but pauses tells requests apart, repeats that did not
+run in one transaction.
 """
 
 from __future__ import annotations
@@ -9,7 +10,7 @@ from __future__ import annotations
 import itertools
 
 from askless.core.findings import Line, severity
-from askless.core.model import Place, Request
+from askless.core.model import VAGUE, Place, Request
 from askless.core.patterns.base import (
     ByRequests,
     Claim,
@@ -26,6 +27,7 @@ from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import EVERYTHING, Structure
 from askless.core.summary import Tally
+from askless.core.transactions import in_one
 from askless.core.unseen import results_hidden
 from askless.core.view import Group, RequestView
 from askless.core.words import number, plural
@@ -105,7 +107,10 @@ def _same(request: Request, group: Group) -> list[list[int]]:
         keys.setdefault(given, []).append(i)
     if len(keys) == len(group.indices):
         return []
-    return [indices for indices in keys.values() if len(indices) > 1]
+    same = [indices for indices in keys.values() if len(indices) > 1]
+    if request.kind in VAGUE:  # it may be several requests: what ran in one transaction belongs together
+        same = [run for indices in same for run in in_one(request, indices) if len(run) > 1]
+    return same
 
 
 def _unbroken(request: Request, indices: list[int], writes: list[int], settings: Settings) -> list[int]:

@@ -32,6 +32,10 @@ _NOISE = re.compile(
     r"|unlisten|close|set)(?:$|[ ;(])"
     r"|select \?(?: as \S+)?(?: from dual)?$|select (?:version|current_user|user)\(\??\)(?: as \S+)?$|$"
 )
+# The name of a cursor, which drivers and ORMs make up anew each time.
+_CURSOR = re.compile(
+    r"^(declare )(?:\"[^\"]+\"|[^\s\"]+)(?= .*?cursor)|^((?:fetch|move) (?:[\w?]+ )*?(?:from|in) |close )(?:\"[^\"]+\"|[^\s\"]+)$"
+)
 _QUOTED = re.compile(r'["`\[](\w+)["`\]]')
 _CATALOG = re.compile(r"\b(?:from|join) ?information_schema\.")
 
@@ -76,6 +80,8 @@ def shape_text(text: str, system: str = "sqlite") -> str:
     if held:
         names = iter(held)
         flat = re.sub(_HELD, lambda _: next(names), flat)
+    if flat.startswith(("declare ", "fetch ", "move ", "close ")):
+        flat = _CURSOR.sub(lambda found: f"{found[1] or found[2]}?", flat)
     return flat
 
 

@@ -17,6 +17,8 @@ _NONE: Values = ((), ())
 _JAVASCRIPT = re.compile(
     r"""\s*(?:(?P<text>'(?:[^'\\]|\\.)*'|"(?:[^"\\]|\\.)*"|`(?:[^`\\]|\\.)*`)|(?P<number>-?\d+(?:\.\d+)?)n?|(?P<word>null|undefined|true|false))\s*(?:,|$)"""
 )
+_ESCAPED = re.compile(r"\\(u[0-9a-fA-F]{4}|x[0-9a-fA-F]{2}|.)", re.DOTALL)
+_ESCAPES = {"n": "\n", "t": "\t", "r": "\r", "b": "\b", "f": "\f"}
 _WORDS: dict[str, Value] = {"null": None, "undefined": None, "true": True, "false": False}
 
 
@@ -57,8 +59,13 @@ def _of_text(text: str) -> Values:
 
 def _javascript(match: re.Match[str]) -> Value:
     if match["text"]:
-        return re.sub(r"\\(.)", lambda found: {"n": "\n", "t": "\t"}.get(found[1], found[1]), match["text"][1:-1])
+        return _ESCAPED.sub(_unescaped, match["text"][1:-1])
     return float(match["number"]) if "." in (match["number"] or "") else int(match["number"]) if match["number"] else _WORDS[match["word"]]  # fmt: skip
+
+
+def _unescaped(found: re.Match[str]) -> str:
+    sign = found[1]
+    return chr(int(sign[1:], 16)) if len(sign) > 1 else _ESCAPES.get(sign, sign)
 
 
 def plain(value: Any) -> Value:
