@@ -11,6 +11,7 @@ from typing import Annotated, Any, get_args
 
 import msgspec
 
+from askless.core.left_out import Counts, Dropped
 from askless.core.sql.slots import Value
 
 FORMAT = "askless capture"
@@ -55,6 +56,9 @@ class Capture(Event, tag="capture"):
     started_unix_s: float = 0.0
     clock_ns: Annotated[Whole, Meta(description="the clock at started_unix_s")] = 0
     unseen: Annotated[tuple[str, ...], Meta(description="what the recorder can't see: parameters, results")] = ()
+    sample: Annotated[Whole, Meta(description="one in so many requests is kept, by chance")] = 1
+    slower_ns: Annotated[Whole, Meta(description="requests that took less are left out")] = 0
+    at_most: Annotated[Whole, Meta(description="queries that are kept of one request; 0: all")] = 0
 
 
 class StatementEvent(Event, tag="statement"):
@@ -216,7 +220,8 @@ class Queries(Event, tag="queries"):
 class End(Event, tag="end"):
     """A request ends; its route may be better known by now. `status` is an HTTP status, 0 where there is none.
 
-    `memory_bytes` is the most memory it took beyond what was held when it began, 0 where that is not known.
+    `memory_bytes` is the most memory it took beyond what was held when it began, 0 where that is not known. `more` counts
+    its queries that were left out, being more than were wished for; `more_ns` is what they took.
     """
 
     request: Whole
@@ -224,6 +229,15 @@ class End(Event, tag="end"):
     route: str = ""
     status: Whole = 0
     memory_bytes: Whole = 0
+    more: Whole = 0
+    more_ns: Whole = 0
+
+
+class LeftOut(Event, tag="left-out"):
+    """What was left out since the last such line, by route: see `Counts`. `dropped` tells of files of the capture that are gone."""
+
+    routes: dict[str, Counts] = {}
+    dropped: Dropped = Dropped()
 
 
 class Note(Event, tag="note"):
@@ -264,6 +278,7 @@ AnyEvent = (
     | UseEvent
     | ErrandsEvent
     | End
+    | LeftOut
     | Note
     | Modules
     | Close

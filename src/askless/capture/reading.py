@@ -14,6 +14,7 @@ from askless.capture import events
 from askless.capture.lines import LINE_MOST_BYTES, Torn, files_of, lines_of, opened
 from askless.core.assembly import Assembly
 from askless.core.errors import AskLessError
+from askless.core.left_out import Counts, Dropped
 from askless.core.model import Errand, Load, Model, Relation, Request, Used
 from askless.core.traffic import RequestBegan, RequestEnded
 
@@ -42,6 +43,9 @@ class FileReport:
         self.requests = 0
         self.queries = 0
         self.open_requests = 0
+        self.left_out = Counts()
+        self.dropped = Dropped()
+        self.more = 0  # queries beyond the most that are kept of a request
 
 
 def tag_of(header: events.Capture, letters: int = _TAG_LEAST) -> str:
@@ -81,6 +85,7 @@ class Feed:
             events.Queries: lambda event: assembly.add(event.request, event),
             events.Capture: self._capture,
             events.Note: lambda event: report.notes.append(event.text),
+            events.LeftOut: self._left_out,
             events.Modules: self._modules,
             events.Close: self._close,
         }
@@ -147,7 +152,7 @@ class Feed:
         self.report.header = event
         tables = self.assembly.tables
         tables.tag = tables.tag or tag_of(event)
-        tables.recorder, tables.unseen = event.recorder, event.unseen
+        tables.recorder, tables.unseen, tables.sample = event.recorder, event.unseen, max(event.sample, 1)
 
     def _model(self, event: events.ModelEvent) -> None:
         relations = {
@@ -170,14 +175,23 @@ class Feed:
 
     def _end(self, event: events.End) -> Request:
         request = self.assembly.end(
-            RequestEnded(event.request, event.end_ns, event.route, event.status, event.memory_bytes)
+            RequestEnded(
+                event.request, event.end_ns, event.route, event.status, event.memory_bytes, event.more, event.more_ns
+            )
         )
         self.report.requests += 1
+        self.report.more += event.more
         return request
 
     def _modules(self, event: events.Modules) -> None:
         self.report.modules = event
         self.assembly.tables.serves = event.serves
+
+    def _left_out(self, event: events.LeftOut) -> None:
+        self.assembly.tables.left_out += event.routes.items()
+        self.report.dropped = event.dropped
+        for counts in event.routes.values():
+            self.report.left_out = self.report.left_out.plus(counts)
 
     def _close(self, event: events.Close) -> None:
         self.report.closed = True

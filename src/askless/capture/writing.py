@@ -29,12 +29,21 @@ class CaptureWriter:
         self.path = path
         self.system = system
         self._encode = msgspec.json.Encoder().encode
+        self._open: dict[int, int] = {}  # requests -> how many queries each has so far
+        self._header = events.Capture(
+            format=events.FORMAT, version=events.VERSION, recorder=recorder, pid=os.getpid(), program=program,
+            started_unix_s=started_unix_s, clock_ns=clock_ns, unseen=unseen,
+        )  # fmt: skip
+        self._begin()
+
+    def _begin(self) -> None:
+        """Begin a file, in which everything is told anew."""
+        path = self.path
         self._texts = Texts()
         self._places: Numbers[Place] = Numbers()
         self._loads: Numbers[Load] = Numbers()
         self._columns: set[int] = set()
-        self._open: dict[int, int] = {}  # requests -> how many queries each has so far
-        self._requests = self._queries = 0
+        self._requests = self._queries = self.size = 0
         try:
             self._file: IO[bytes] = os.fdopen(
                 os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_APPEND, 0o600), "wb"
@@ -45,11 +54,7 @@ class CaptureWriter:
             raise AskLessError(
                 "capture-unwritable", f"can't write {path}: {error.strerror}", "check the folder"
             ) from None
-        header = events.Capture(
-            format=events.FORMAT, version=events.VERSION, recorder=recorder, pid=os.getpid(), program=program,
-            started_unix_s=started_unix_s, clock_ns=clock_ns, unseen=unseen,
-        )  # fmt: skip
-        self._line(header)
+        self._line(self._header)
 
     def request_began(self, event: RequestBegan) -> None:
         """See `Receiver`."""
@@ -110,7 +115,11 @@ class CaptureWriter:
     def request_ended(self, event: RequestEnded) -> None:
         """See `Receiver`."""
         del self._open[event.request]
-        self._line(events.End(event.request, event.end_ns, event.route, event.status, event.memory_bytes))
+        self._line(
+            events.End(
+                event.request, event.end_ns, event.route, event.status, event.memory_bytes, event.more, event.more_ns
+            )
+        )
 
     def model(self, model: Model) -> None:
         """See `Receiver`."""
@@ -134,7 +143,7 @@ class CaptureWriter:
         self._file.close()
 
     def _line(self, event: events.Event) -> None:
-        self._file.write(self._encode(event) + b"\n")
+        self.size += self._file.write(self._encode(event) + b"\n")
 
     def _raw(self, value: object) -> msgspec.Raw:
         return msgspec.Raw(self._encode(value))

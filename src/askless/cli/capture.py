@@ -35,6 +35,24 @@ def declare(parser: argparse.ArgumentParser) -> None:
     add_capture(check)
     add_json(check)
     check.set_defaults(run=run_check)
+    for word, text in (
+        ("pause", "stop recording for a while: requests that begin from then on are counted only"),
+        ("resume", "go on recording after a pause"),
+    ):
+        kind = described(kinds, word, text, f"  askless capture {word} calls")
+        kind.add_argument("folder", metavar="DIR", type=file, help="folder of a capture that is being recorded")
+        kind.set_defaults(run=lambda options, word=word: run_control(options.folder, word))
+
+
+def run_control(folder: Path, word: str) -> int:
+    """Write the word into the control file that recorders of this folder look at."""
+    from askless.capture.control import tell as say
+    from askless.output import notices
+
+    say(folder, word)
+    what = "paused within a second of the next request" if word == "pause" else "resumed with the next requests"
+    notices.note(f"Recording into {folder} is {what}.")
+    return 0
 
 
 def takes_files_and_program(name: str) -> bool:
@@ -131,9 +149,10 @@ def tell(named: Path, folder: Path, nothing: str) -> None:
 
     reports: list[FileReport] = []
     kinds: dict[str, int] = {}
-    outside = 0
+    outside = taken_ns = 0
     try:
         for request in read(folder, reports):  # what `capture check` looks at besides would take as long again
+            taken_ns += request.end_ns - request.start_ns if request.kind not in ("program", BLENDED) else 0
             kinds[request.kind] = kinds.get(request.kind, 0) + 1
             outside += len(request) if request.kind in ("program", BLENDED) else 0
     except AskLessError:
@@ -144,22 +163,27 @@ def tell(named: Path, folder: Path, nothing: str) -> None:
     queries = sum(report.queries for report in reports)
     written = sum(report.path.stat().st_size for report in reports)
     if queries or kinds:
-        files = f" in {len(reports)} processes" if len(reports) > 1 else ""
+        processes = {report.header.pid for report in reports if report.header is not None}
+        files = f" in {len(processes)} processes" if len(processes) > 1 else ""
         notices.note(
             f"Recorded {plural(queries, 'query')} of {plural(sum(kinds.values()), 'request')}{files} in {named} ({size(written)})."
         )
     else:
         notices.note(f"askless: nothing was recorded in {named}: {nothing}")
-    for line in told(reports, kinds, outside):
+    for line in told(reports, kinds, outside, taken_ns):
         notices.note("  " + line)
     if queries:
         notices.note(f"Next: askless findings {named}")
 
 
-def told(reports: list[FileReport], kinds: dict[str, int], outside: int) -> list[str]:
-    """What a recording was made of: requests by kind, what stands outside of them, what was watched and what was not."""
+def told(reports: list[FileReport], kinds: dict[str, int], outside: int, taken_ns: int) -> list[str]:
+    """What a recording was made of: requests by kind, what stands outside of them, what was watched and what was not.
+
+    `taken_ns` is the time of its requests.
+    """
     from askless.core.model import BLENDED
     from askless.core.words import plural
+    from askless.output.text import percent
 
     lines = []
     named = {kind: count for kind, count in kinds.items() if kind not in ("program", BLENDED)}
@@ -183,7 +207,8 @@ def told(reports: list[FileReport], kinds: dict[str, int], outside: int) -> list
         lines.append(f"the application's code: {', '.join(code)}, as installed")
     spent_ms = sum(report.spent_ns for report in reports) / 1e6
     if spent_ms >= 1:
-        lines.append(f"time spent recording: about {spent_ms:.0f} ms")
+        share = f", {percent(spent_ms * 1e6 / taken_ns)} of the requests' time" if taken_ns else ""
+        lines.append(f"time spent recording: about {spent_ms:.0f} ms{share}")
     return lines
 
 

@@ -148,6 +148,7 @@ class Assembly:
         """A request ends; it is whole now."""
         request = self.open.pop(event.request)
         request.end_ns, request.status, request.memory_bytes = event.end_ns, event.status, event.memory_bytes
+        request.more, request.more_ns = event.more, event.more_ns
         request.route = event.route or request.route
         return self._whole(request)
 

@@ -155,7 +155,10 @@ class Gatherer:
         """Count one finished request in."""
         route = self._routes.get(request.route)
         if route is None:
-            stats = self.summary.routes[request.route] = RouteStats(request.route, request.kind)
+            known = self.summary.routes.get(request.route)  # of which some were left out before
+            stats = known or RouteStats(request.route, request.kind)
+            stats.kind = request.kind
+            self.summary.routes[request.route] = stats
             route = self._routes[request.route] = RouteGatherer(stats)
         if request.tables is not self._tables:
             self._note_models()
@@ -185,6 +188,13 @@ class Gatherer:
     def _note_models(self) -> None:
         if self._tables is not None:
             self.summary.models.update(self._tables.models)
+            self.left_out(self._tables)
+
+    def left_out(self, tables: Tables) -> None:
+        """Take what a file told of requests that are not in it."""
+        told, tables.left_out = tables.left_out, []
+        for name, counts in told:
+            self.summary.leave_out(name, counts)
 
     def finish(self) -> Summary:
         """Resolve everything that refers to the files' own numbers. More requests may come after it."""
@@ -226,12 +236,26 @@ def _count(route: RouteGatherer, request: Request) -> list[Group]:
         for i in request.errors:
             by_number[key[i]].errors += 1
         groups = list(_without_errors(groups, request.errors))
+    if request.more or request.tables.sample > 1:
+        _note_sizes(route.stats, request, recurring.asked)
     route.stats.requests += 1
-    route.asked.append(recurring.asked)
+    route.asked.append(recurring.asked + request.more)
     route.stats.repeated += recurring.asked - recurring.shapes
     route.stats.shapes_asked += recurring.shapes
     route.elapsed.append(max(request.end_ns - request.start_ns, 0))
     return groups
+
+
+def _note_sizes(stats: RouteStats, request: Request, asked: int) -> None:
+    """What was left out of a request; and how much requests differ, from which the error of scaled totals follows."""
+    stats.more += request.more
+    stats.more_ns += request.more_ns
+    asked += request.more
+    spent_ns = sum(request.durations_ns) + request.more_ns
+    stats.asked += asked
+    stats.asked_squares += asked * asked
+    stats.spent_ns += spent_ns
+    stats.spent_squares += spent_ns * spent_ns
 
 
 def _count_one_by_one(route: RouteGatherer, request: Request, recurring: Recurring) -> None:

@@ -11,6 +11,7 @@ from typing import Any, Protocol
 import msgspec
 
 from askless.core.errors import AskLessError
+from askless.core.left_out import Counts
 from askless.core.sql.shape import Shape
 from askless.core.sql.slots import Slot, Value, literal_value, slots_of, values_of
 from askless.core.words import whereabouts
@@ -184,7 +185,8 @@ class Tables(msgspec.Struct):
 
     `serves`: the program listens, so that what it asked outside of requests may be of many that nobody told apart. `recorder`
     is what told of them, `unseen` what that can't see: "parameters" (a query without any may have had some), "results" (how
-    many rows came, and which).
+    many rows came, and which). One in `sample` requests was kept; `left_out` is what was told of the others, by route, until
+    somebody takes it from here.
     """
 
     tag: str = ""
@@ -195,6 +197,8 @@ class Tables(msgspec.Struct):
     serves: bool = False
     recorder: str = ""
     unseen: tuple[str, ...] = ()
+    sample: int = 1
+    left_out: list[tuple[str, Counts]] = []
 
 
 SAMPLED_MOST = 32  # rows of a result that a capture keeps, only their key-like columns
@@ -227,14 +231,14 @@ class Request:
     only the columns `Statement.sampled`, or None; `literals[i]` the literals where they are not the statement's first;
     `widths[i]` the bytes of each column, for some queries; `errors[i]` and `batches[i]` are sparse, and so are `plans[i]`,
     the plan as the server wrote it, and `uses[i]`: what the application read of the result, where that was tracked. `errands` are what it waited for beside its queries,
-    `memory_bytes` the most memory it took (0: not known).
+    `memory_bytes` the most memory it took (0: not known). `more` counts queries of its that were left out, `more_ns` their time.
 
     What every report needs is there at once; the other columns are decoded on first use, from `parts`.
     """
 
     __slots__ = (
         "_cold", "_order", "batches", "bytes", "durations_ns", "end_ns", "errands", "errors", "kind", "loads",
-        "memory_bytes", "number", "parts", "path", "places", "plans", "route", "rows", "start_ns", "statements", "status", "tables", "uses", "warm_up", "widths",
+        "memory_bytes", "more", "more_ns", "number", "parts", "path", "places", "plans", "route", "rows", "start_ns", "statements", "status", "tables", "uses", "warm_up", "widths",
     )  # fmt: skip
 
     def __init__(self, number: int, route: str, tables: Tables, kind: str = "http", start_ns: int = 0) -> None:
@@ -246,7 +250,7 @@ class Request:
         self.start_ns = start_ns
         self.end_ns = 0
         self.status = 0
-        self.memory_bytes = 0
+        self.memory_bytes = self.more = self.more_ns = 0
         self.warm_up = False
         # Shared and empty until the reader sets them: nothing changes these in place.
         self.statements: list[int] = _NONE
@@ -273,7 +277,7 @@ class Request:
     @property
     def idle_ns(self) -> int:
         """What of the request's time no query of its took; less than nothing where many ran side by side."""
-        return self.end_ns - self.start_ns - sum(self.durations_ns)
+        return self.end_ns - self.start_ns - sum(self.durations_ns) - self.more_ns
 
     def _column(self, name: str) -> list[Any]:
         known = self._cold.get(name)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from typing import Protocol
 
+from askless.core.left_out import Counts
 from askless.core.model import Model
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
@@ -26,11 +27,31 @@ class RouteStats:
 
     `repeated` counts queries beyond the first of their shape in a request, `shapes_asked` different shapes, both summed
     over all requests; warm-up requests are only counted. `objects` of an ORM's were built in all requests together, where use
-    was tracked; `memory` holds the bytes of requests whose memory is known.
+    was tracked; `memory` holds the bytes of requests whose memory is known. `more` counts queries beyond the most that were kept of
+    a request. `left_out` are requests that were not kept; where that was by chance, `asked` and `spent_ns` sum up the queries of
+    those that were and their time, beside the sums of their squares.
     """
 
     __slots__ = (
-        "durations", "elapsed_ns", "kind", "memory", "objects", "queries", "repeated", "requests", "route", "shapes", "shapes_asked", "tallies",
+        "asked",
+        "asked_squares",
+        "durations",
+        "elapsed_ns",
+        "kind",
+        "left_out",
+        "memory",
+        "more",
+        "more_ns",
+        "objects",
+        "queries",
+        "repeated",
+        "requests",
+        "route",
+        "shapes",
+        "shapes_asked",
+        "spent_ns",
+        "spent_squares",
+        "tallies",
         "warm_up",
     )  # fmt: skip
 
@@ -38,7 +59,9 @@ class RouteStats:
         self.route = route
         self.kind = kind
         self.requests = self.warm_up = self.repeated = self.elapsed_ns = self.shapes_asked = 0
-        self.objects = 0
+        self.objects = self.more = self.more_ns = 0
+        self.asked = self.asked_squares = self.spent_ns = self.spent_squares = 0
+        self.left_out = Counts()
         self.memory = Quantiles()
         self.durations = Quantiles()
         self.queries = Quantiles()
@@ -48,6 +71,11 @@ class RouteStats:
     def own_shapes(self, noise: bool = False) -> list[ShapeStats]:
         """The shapes that the application's author wrote; with `noise`, the others."""
         return [stats for stats in self.shapes.values() if stats.shape.noise == noise]
+
+    @property
+    def scale(self) -> float:
+        """By how much a total of the requests that were kept is multiplied, for those that were left out by chance."""
+        return 1 + self.left_out.by_chance / self.requests if self.requests else 1.0
 
     def request_ms(self, round_trip_ms: float) -> float:
         """The median time of a request, each of its queries with an assumed way to the database on top."""
@@ -69,6 +97,13 @@ class RouteStats:
         self.elapsed_ns += other.elapsed_ns
         self.shapes_asked += other.shapes_asked
         self.objects += other.objects
+        self.more += other.more
+        self.more_ns += other.more_ns
+        self.asked += other.asked
+        self.asked_squares += other.asked_squares
+        self.spent_ns += other.spent_ns
+        self.spent_squares += other.spent_squares
+        self.left_out = self.left_out.plus(other.left_out)
         self.memory.merge(other.memory)
         self.durations.merge(other.durations)
         self.queries.merge(other.queries)
@@ -94,6 +129,13 @@ class Summary:
         self.settings = settings or Settings()
         self.routes: dict[str, RouteStats] = {}
         self.models: dict[tuple[str, str], Model] = {}
+
+    def leave_out(self, route: str, counts: Counts) -> None:
+        """Requests of a route were left out."""
+        stats = self.routes.get(route)
+        if stats is None:
+            stats = self.routes[route] = RouteStats(route, "http")
+        stats.left_out = stats.left_out.plus(counts)
 
     @property
     def asked(self) -> set[str]:

@@ -6,6 +6,7 @@ from collections import Counter
 
 import msgspec
 
+from askless.core.left_out import Counts, Total, total_of
 from askless.core.model import Request
 from askless.core.sql.masking import masked, shown_values
 from askless.core.summary import RouteStats, Summary
@@ -16,7 +17,8 @@ class RouteRow(msgspec.Struct, frozen=True):
 
     `queries` is the median; `shapes` and `repeated` are means. `database_ms` is the mean time in queries, `share` its
     share of `request_ms` (mean). `noise` queries are counted apart, their time is not in database_ms. `objects` is the mean of
-    what an ORM built, `memory_bytes` the median of what a request took; 0 where that was not tracked.
+    what an ORM built, `memory_bytes` the median of what a request took; 0 where that was not tracked. `more` queries (mean) were
+    counted and not kept. What begins with `all` is of the whole route, those of its requests included that were `left_out`.
     """
 
     route: str
@@ -38,6 +40,11 @@ class RouteRow(msgspec.Struct, frozen=True):
     errors: int
     objects: float = 0.0
     memory_bytes: float = 0.0
+    more: float = 0.0
+    left_out: Counts = Counts()
+    all_requests: int = 0
+    all_queries: Total = Total(0.0)
+    all_database_ms: Total = Total(0.0)
 
 
 def route_row(route: RouteStats) -> RouteRow:
@@ -65,14 +72,38 @@ def route_row(route: RouteStats) -> RouteRow:
         errors=sum(stats.errors for stats in route.shapes.values()),
         objects=route.objects / n,
         memory_bytes=route.memory.median,
+        more=route.more / n,
+        left_out=route.left_out,
+        all_requests=route.requests + route.left_out.requests,
+        all_queries=_all(
+            route,
+            sum(stats.count for stats in asked) + route.more,
+            route.asked,
+            route.asked_squares,
+            route.left_out.quick_queries,
+        ),
+        all_database_ms=_in_ms(
+            _all(route, database_ns + route.more_ns, route.spent_ns, route.spent_squares, route.left_out.quick_ns)
+        ),
     )
+
+
+def _all(route: RouteStats, kept: int, total: int, squares: int, quick: int) -> Total:
+    """A total over all requests of a route: `kept` in those that were kept, scaled where others were left out by chance."""
+    left_out = route.left_out.by_chance
+    found = total_of(route.requests, left_out, float(kept), float(squares) * (kept / total) ** 2 if total else 0.0)
+    return Total(found.value + quick, found.error)
+
+
+def _in_ms(total: Total) -> Total:
+    return Total(total.value / 1e6, total.error / 1e6)
 
 
 def by_database_time(summary: Summary) -> list[RouteStats]:
     """The routes, the one that spends most time in queries first."""
 
-    def spent(route: RouteStats) -> int:
-        return sum(stats.duration_ns for stats in route.own_shapes())
+    def spent(route: RouteStats) -> float:
+        return route.scale * sum(stats.duration_ns for stats in route.own_shapes())
 
     return sorted(summary.routes.values(), key=lambda route: (-spent(route), route.route))
 

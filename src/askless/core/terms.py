@@ -37,10 +37,19 @@ class Terms:
         if not self._routes and self._noise is None:
             yield from requests
             return
+        tables = None
         for request in requests:
+            if request.tables is not tables:
+                self._rename_left_out(tables)
+                tables = request.tables
             self._mark(request.tables)
             request.route = self.route(request.route)
             yield request
+        self._rename_left_out(tables)
+
+    def _rename_left_out(self, tables: Tables | None) -> None:
+        if tables is not None:
+            tables.left_out = [(self.route(name), counts) for name, counts in tables.left_out]
 
     def route(self, name: str) -> str:
         """What the project calls a route."""

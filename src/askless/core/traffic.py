@@ -19,7 +19,8 @@ class RequestBegan(msgspec.Struct, frozen=True):
     """A request begins. `request` is a number of the source's choice that no other request of it has.
 
     `kind`: http, call (gRPC), job, command, test, marked (by hand, or by what its queries say), connection (all that came
-    over one), paused (what came over one between two pauses), program (all that is outside of requests).
+    over one), paused (what came over one between two pauses), program (all that is outside of requests). `trace` is the id of
+    its trace, in hexadecimal digits, where that is known.
     """
 
     request: int
@@ -29,6 +30,7 @@ class RequestBegan(msgspec.Struct, frozen=True):
     thread: int = 0
     path: str = ""
     warm_up: bool = False
+    trace: str = ""
 
 
 class QuerySeen(msgspec.Struct, frozen=True):
@@ -69,7 +71,8 @@ class QuerySeen(msgspec.Struct, frozen=True):
 class RequestEnded(msgspec.Struct, frozen=True):
     """A request ends; its route may be better known by now. `status` is an HTTP status, 0 where there is none.
 
-    `memory_bytes` is the most memory it took beyond what was held when it began, 0 where that is not known.
+    `memory_bytes` is the most memory it took beyond what was held when it began, 0 where that is not known. `more` counts
+    its queries that were left out, being more than were wished for, `more_ns` is their time.
     """
 
     request: int
@@ -77,6 +80,8 @@ class RequestEnded(msgspec.Struct, frozen=True):
     route: str = ""
     status: int = 0
     memory_bytes: int = 0
+    more: int = 0
+    more_ns: int = 0
 
 
 class Receiver(Protocol):

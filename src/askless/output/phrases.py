@@ -170,3 +170,14 @@ def remarks(document: documents.FindingsDocument) -> list[str]:
             f"{plural(len(document.accepted), 'finding')} accepted in askless.toml; --accepted shows {them} too."
         )
     return lines
+
+
+def all_of(document: documents.RequestsDocument) -> str:
+    """What a capture adds up to that left requests out, with what its numbers may be off by."""
+    queries, spent = document.all_queries, document.all_database_ms
+    off = f" ± {queries.error:,.0f}" if queries.error >= 0.5 else ""
+    off_ms = f" ± {milliseconds(spent.error)}" if spent.error else ""
+    return (
+        f"{plural(document.all_requests, 'request')}, of which {document.requests:,} kept: {queries.value:,.0f}{off} queries "
+        f"that took {milliseconds(spent.value)}{off_ms} ms (95 %)"
+    )

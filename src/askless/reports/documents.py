@@ -10,6 +10,7 @@ from typing import Any
 import msgspec
 
 from askless.core.findings import Edit, Finding, Line
+from askless.core.left_out import Total
 from askless.core.model import Table
 from askless.core.statistics import Ratio
 from askless.core.tables import RouteRow
@@ -31,13 +32,16 @@ from askless.reports.document import Document as Document
 
 
 class RequestsDocument(Document, frozen=True, kw_only=True):
-    """`askless requests`."""
+    """`askless requests`. What begins with `all` counts those requests, too, that were left out: see `RouteRow`."""
 
     capture: str
     routes: tuple[RouteRow, ...]
     requests: int
     queries: int
     noise: int
+    all_requests: int = 0
+    all_queries: Total = Total(0.0)
+    all_database_ms: Total = Total(0.0)
 
 
 class RequestRow(msgspec.Struct, frozen=True):

@@ -10,9 +10,11 @@ import msgspec
 from askless.capture.reading import FileReport, read
 from askless.core.analysis import summarise
 from askless.core.errors import AskLessError
+from askless.core.left_out import Counts, Dropped
 from askless.core.model import Request, Schema
 from askless.core.settings import Settings
 from askless.core.summary import Summary
+from askless.core.words import plural
 from askless.project.file import Project, here
 from askless.reports import documents
 
@@ -51,7 +53,50 @@ def notes_of(files: list[FileReport]) -> tuple[str, ...]:
             notes.append(
                 f"{file.path.name}: {len(file.bad_lines)} lines can't be read, the first is line {line}: {reason}"
             )
-    return tuple(dict.fromkeys(notes))
+    return (*dict.fromkeys(notes), *left_out_of(files))
+
+
+def left_out_of(files: list[FileReport]) -> list[str]:
+    """What a recording left out, and what that makes of totals."""
+    headers = [file.header for file in files if file.header is not None]
+    counts, dropped = Counts(), Dropped()
+    by_process: dict[tuple[int, str], Dropped] = {}
+    for file in files:
+        counts = counts.plus(file.left_out)
+        process = (file.header.pid, file.header.program) if file.header is not None else (0, "")
+        by_process[process] = max(by_process.get(process, dropped), file.dropped, key=lambda one: one.files)
+    for one in by_process.values():
+        dropped = dropped.plus(one)
+    notes = []
+    rates = sorted({header.sample for header in headers if header.sample > 1})
+    if rates:
+        kept = " or ".join(f"1 of {rate:,}" for rate in rates)
+        notes.append(
+            f"{kept} requests was kept, by chance; {plural(counts.by_chance, 'other')} counted. Totals over the capture are "
+            "scaled up to all of them: askless requests gives their error"
+        )
+    slower_ns = max((header.slower_ns for header in headers), default=0)
+    if slower_ns:
+        notes.append(
+            f"{plural(counts.quick, 'request')} that took less than {slower_ns / 1e6:g} ms left out, with "
+            f"{plural(counts.quick_queries, 'query')} of {counts.quick_ns / 1e6:,.0f} ms: counted in totals; all else is of the slow ones"
+        )
+    more = sum(file.more for file in files)
+    if more:
+        most = max(header.at_most for header in headers)
+        notes.append(
+            f"{plural(most, 'query')} of a request are kept at most: {plural(more, 'query')} beyond that counted"
+        )
+    if counts.stopped:
+        notes.append(
+            f"{plural(counts.stopped, 'request')} came while recording was paused or the disk was full: nothing is known of them"
+        )
+    if dropped.files:
+        notes.append(
+            f"the capture is limited in size: {plural(dropped.files, 'file')} of its oldest gone, with "
+            f"{plural(dropped.requests, 'request')} and {plural(dropped.queries, 'query')}"
+        )
+    return notes
 
 
 def text_of(path: Path, slug: str, remedy: str) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from askless.capture.reading import FileReport
+from askless.core.left_out import sum_of
 from askless.core.model import Request
 from askless.core.summary import Summary
 from askless.core.tables import by_database_time, route_row
@@ -36,6 +37,9 @@ def document_of(
         requests=sum(route.requests for route in summary.routes.values()),
         queries=sum(stats.count for stats in shapes if not stats.shape.noise),
         noise=sum(stats.count for stats in shapes if stats.shape.noise),
+        all_requests=sum(row.all_requests for row in rows),
+        all_queries=sum_of([row.all_queries for row in rows]),
+        all_database_ms=sum_of([row.all_database_ms for row in rows]),
         notes=notes,
     )
 

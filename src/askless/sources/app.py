@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from askless.core.errors import AskLessError
 from askless.sources import Option, Recorded
+from askless.sources.sparing import SPARING, sparing_of
 from askless.sources.visiting import VISITING, check_visits, recorded, visits_of
 
 TYPE_CHECKING = False
@@ -52,11 +53,12 @@ class App:
             many=True,
         ),
         Option("--strict-route", "strict on these routes only", "TEXT", many=True),
+        *SPARING,
         Option("program", "the program and its arguments", "-- PROGRAM ..."),
     )
 
     def check(self, values: Mapping[str, Any]) -> None:
-        """Raises AskLessError: no-program, bad-times, bad-url, bad-strict."""
+        """Raises AskLessError: no-program, bad-times, bad-url, bad-strict, and what `sparing_of` raises."""
         if not values["program"]:
             raise AskLessError(
                 "no-program",
@@ -64,6 +66,7 @@ class App:
                 "name it behind --, as in: askless capture app -- python app.py",
             )
         check_visits(values)
+        sparing_of(values)
         if values["strict"] is not None and values["strict"] < 2:
             raise AskLessError(
                 "bad-strict", "--strict takes a whole number from 2", "leave the number out to raise at the third load"
@@ -80,6 +83,7 @@ class App:
             strict=strict_settings(values["strict"], values["strict_route"]),
             code=tuple(values.get("code") or ()),
             variables=values.get("variables", ()),
+            sparing=sparing_of(values),
         )
         ended = python_program.run(values["program"], folder, visits_of(values), recording, voice.progress)
         voice.progress("")

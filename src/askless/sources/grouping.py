@@ -23,7 +23,7 @@ _start_of = attrgetter("start_ns")
 class Told(msgspec.Struct, frozen=True):
     """What a source knows of where a query belongs. `mark` names a request, `session` the connection it came over.
 
-    `route`, `kind` and `path` are the request's, where the query tells it.
+    `route`, `kind`, `path` and `trace` (its trace's id) are the request's, where the query tells it.
     """
 
     session: Hashable
@@ -31,6 +31,7 @@ class Told(msgspec.Struct, frozen=True):
     route: str = ""
     kind: str = "http"
     path: str = ""
+    trace: str = ""
 
 
 class Grouping:
@@ -110,7 +111,7 @@ class Grouping:
             known = self._by_mark.get(told.mark)
             if known is None:
                 known = self._by_mark[told.mark] = self._open(
-                    told.route or UNCLAIMED, event.start_ns, told.kind, path=told.path
+                    told.route or UNCLAIMED, event.start_ns, told.kind, path=told.path, trace=told.trace
                 )
             self._by_session[told.session] = known  # its BEGIN and COMMIT carry no mark
             return known
@@ -119,10 +120,13 @@ class Grouping:
             held = self._unclaimed[told.session] = self._open(UNCLAIMED, event.start_ns, "program")
         return held
 
-    def _open(self, route: str, start_ns: int, kind: str, warm_up: bool = False, path: str = "") -> int:
+    def _open(
+        self, route: str, start_ns: int, kind: str, warm_up: bool = False, path: str = "", trace: str = ""
+    ) -> int:
         self._numbers += 1
         self._last_ns[self._numbers] = start_ns
-        self._receiver.request_began(RequestBegan(self._numbers, route, start_ns, kind, path=path, warm_up=warm_up))
+        began = RequestBegan(self._numbers, route, start_ns, kind, path=path, warm_up=warm_up, trace=trace)
+        self._receiver.request_began(began)
         return self._numbers
 
     def _close(self, number: int, end_ns: int, status: int = 0, route: str = "") -> None:

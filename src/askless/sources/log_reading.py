@@ -14,6 +14,7 @@ from typing import IO, NamedTuple
 
 import msgspec
 
+from askless.capture.sparing import SparingWriter
 from askless.capture.writing import CaptureWriter
 from askless.core.errors import AskLessError
 from askless.core.words import plural
@@ -102,9 +103,10 @@ class _Taker:
         """A session has said something."""
         if self._telling is None:
             system, start_ns = self._reading.system, said.query.start_ns if said.query is not None else said.at_ns
-            self._writer = CaptureWriter(
-                self._folder / "log.askless.jsonl", "log", system, "", start_ns / 1e9, start_ns, self._reading.unseen
-            )
+            self._writer = SparingWriter(
+                self._folder / "log.askless.jsonl", "log", system, "", start_ns / 1e9, start_ns, self._reading.unseen,
+                self._apart.sparing,
+            )  # fmt: skip
             self._telling = Telling(self._apart, self._writer, lambda at_s: int(at_s * 1e9))
         number = self._numbers.get(said.session)
         if number is None:

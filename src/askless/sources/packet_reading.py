@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import NamedTuple
 from urllib.parse import urlsplit
 
-from askless.capture.writing import CaptureWriter
+from askless.capture.sparing import SparingWriter
 from askless.core.errors import AskLessError
 from askless.core.systems import called
 from askless.core.words import plural
@@ -113,9 +113,9 @@ class Watcher:
 
     def __init__(self, protocol: Wire, server: Server, folder: Path, apart: Apart, at_ns: int) -> None:
         self.wire = protocol
-        writer = CaptureWriter(
-            folder / "packets.askless.jsonl", "packets", server.system, "", at_ns / 1e9, at_ns
-        )  # fmt: skip
+        writer = SparingWriter(
+            folder / "packets.askless.jsonl", "packets", server.system, "", at_ns / 1e9, at_ns, sparing=apart.sparing
+        )
         telling = Telling(apart, writer, lambda at_s: int(at_s * 1e9))
         self.conversations = Conversations(protocol, writer, telling, forgiving=True)
         self.streams = Streams(server.is_it, self)

@@ -12,6 +12,7 @@ from pathlib import Path
 import msgspec
 
 from askless.capture import tails
+from askless.core.left_out import Sparing
 from askless.core.progress import Progress, quiet
 from askless.sources import programs
 from askless.sources.programs import Ended, Visits
@@ -31,6 +32,7 @@ class Recording(msgspec.Struct, frozen=True):
     strict: str = ""
     code: tuple[str, ...] = ()
     variables: tuple[tuple[str, str], ...] = ()
+    sparing: Sparing = Sparing()
 
 
 def environment(folder: Path, recording: Recording) -> dict[str, str]:
@@ -41,18 +43,27 @@ def environment(folder: Path, recording: Recording) -> dict[str, str]:
     env["PYTHONPATH"] = inject + (os.pathsep + inherited if inherited else "")
     env["ASKLESS_CAPTURE"] = str(folder)
     env["ASKLESS_FALLBACK"] = str(PROBE / "fallback")
+    spare = recording.sparing
     wishes = {
         "ASKLESS_ECHO": recording.echo,
         "ASKLESS_TRACK_USE": "1" if recording.track_use else "",
         "ASKLESS_TRACK_MEMORY": "1" if recording.track_memory else "",
         "ASKLESS_STRICT": recording.strict,
         "ASKLESS_CODE": ",".join(recording.code),
+        "ASKLESS_SAMPLE": _number(spare.sample if spare.sample > 1 else 0),
+        "ASKLESS_SLOWER_NS": _number(spare.slower_ns),
+        "ASKLESS_AT_MOST": _number(spare.at_most),
+        "ASKLESS_KEEP_BYTES": _number(spare.keep_bytes),
     }
     for name, value in wishes.items():
         env.pop(name, None)
         if value:
             env[name] = value
     return env | dict(recording.variables)
+
+
+def _number(value: int) -> str:
+    return str(value) if value else ""
 
 
 def run(

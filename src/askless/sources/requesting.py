@@ -198,7 +198,8 @@ class Requests:
             self._begin(number, connection, tag, tags)
         mark = connection.mark
         assert mark is not None
-        told = Told(number, mark, self._route(connection, tags), self._kind, connection.client)
+        trace = tags.trace if tags is not None else ""
+        told = Told(number, mark, self._route(connection, tags), self._kind, connection.client, trace)
         for held in connection.held:
             self._grouping.query(told, held)
         connection.held.clear()

@@ -8,12 +8,14 @@ from typing import Any, NamedTuple, Protocol, TypeVar
 
 from askless.capture.writing import CaptureWriter
 from askless.core.errors import AskLessError
+from askless.core.left_out import Sparing
 from askless.core.traffic import Receiver
 from askless.core.words import plural
 from askless.sources import known_times
 from askless.sources.grouping import Grouping
 from askless.sources.known_times import Clock, Marked, Named
 from askless.sources.requesting import Requests, Visited, Window
+from askless.sources.sparing import sparing_of
 from askless.sources.ways import PAUSE_MS, way_of
 from askless.sources.wire import Facts, Seen
 
@@ -21,24 +23,26 @@ _Found = TypeVar("_Found")
 
 
 class Apart(NamedTuple):
-    """How requests are to be told apart. `marks` and `log` are files that are read at the end."""
+    """How requests are to be told apart, and which may be left out. `marks` and `log` are files that are read at the end."""
 
     way: str = "auto"
     pause_ms: float = PAUSE_MS
     visits: bool = False
     marks: str = ""
     log: str = ""
+    sparing: Sparing = Sparing()
 
 
 def apart_of(values: Mapping[str, Any]) -> Apart:
-    """What the options ask for. Raises AskLessError: bad-way, two-clocks."""
+    """What the options ask for. Raises AskLessError: bad-way, two-clocks, and what `sparing_of` raises."""
     way, pause_ms = way_of(values["request_by"])
     marks, log = values["marks"] or "", values["access_log"] or ""
     if marks and log:
         raise AskLessError("two-clocks", "--marks and --access-log both say when requests ran", "give one of them")
     return Apart(
-        way, pause_ms, False, str(Path(marks).resolve()) if marks else "", str(Path(log).resolve()) if log else ""
-    )
+        way, pause_ms, False, str(Path(marks).resolve()) if marks else "", str(Path(log).resolve()) if log else "",
+        sparing_of(values),
+    )  # fmt: skip
 
 
 class _Teller(Protocol):

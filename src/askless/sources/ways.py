@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from askless.core.errors import AskLessError
 from askless.sources import Option
+from askless.sources.sparing import SPARING
 
 WAYS = ("auto", "comment", "application", "connection", "pause")
 PAUSE_MS = 100.0
 TELLING_APART = (
+    *SPARING,
     Option(
         "--request-by",
         "what tells requests apart: auto, comment, application, connection or pause[=MS] (default: auto)",

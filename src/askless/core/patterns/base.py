@@ -214,7 +214,7 @@ class Met(msgspec.Struct, frozen=True):
             database_ms=avoidable * query_ms,
             saving_ms=saving_ms,
             share=saving_ms / request_ms if request_ms else 0.0,
-            total_ms=saving_ms * self.requests,
+            total_ms=saving_ms * self.requests * self.route.scale,
             loop_ms=loop_ms,
         )
 

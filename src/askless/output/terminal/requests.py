@@ -6,6 +6,7 @@ from rich.console import Console, RenderableType
 from rich.text import Text
 
 from askless.core.words import number, plural, size
+from askless.output import phrases
 from askless.output.terminal.drawing import NARROWEST, WIDE, InMiddle, command, table_of
 from askless.output.text import milliseconds, one_line, percent, safe
 from askless.reports import documents
@@ -13,22 +14,27 @@ from askless.reports import documents
 
 def requests(out: Console, document: documents.RequestsDocument) -> None:
     """The routes, the one that spends most time in queries first."""
+    noise = f"{plural(document.noise, 'query')} of transaction control, settings and catalogs"
+    partly = document.all_requests > document.requests
+    if partly:
+        out.print(Text(phrases.all_of(document)))
     out.print(
         Text(
-            f"{plural(document.requests, 'request')}, {plural(document.queries, 'query')}; noise apart: "
-            f"{plural(document.noise, 'query')} of transaction control, settings and catalogs"
+            f"{'kept: ' if partly else ''}{plural(document.requests, 'request')}, {plural(document.queries, 'query')}; "
+            f"noise apart: {noise}"
         )
     )
     columns = [
-        ("route", "l"), ("requests", "r"), ("queries", "r"), ("shapes", "r"), ("repeated", "r"), ("db ms", "r"),
+        ("route", "l"), ("requests", "r"), ("kept", "r"), ("queries", "r"), ("shapes", "r"), ("repeated", "r"), ("db ms", "r"),
         ("share", "r"), ("rows", "r"), ("bytes", "r"), ("noise", "r"), ("objects", "r"), ("memory", "r"),
     ]  # fmt: skip
     objects = any(row.objects for row in document.routes)
     memory = any(row.memory_bytes for row in document.routes)
     is_narrow = out.width < WIDE
     shown = {
+        "kept": partly,
         "shapes": not (is_narrow or objects or memory),
-        "noise": document.noise > 0 and not (is_narrow or objects or memory),
+        "noise": document.noise > 0 and not (is_narrow or objects or memory or partly),
         "share": not (is_narrow and (objects or memory)),
         "rows": not (is_narrow and objects),  # objects are rows, nearly
         "bytes": not (is_narrow and (objects or memory)),
@@ -41,7 +47,8 @@ def requests(out: Console, document: documents.RequestsDocument) -> None:
     for row in document.routes:
         cells: dict[str, RenderableType] = {
             "route": InMiddle(row.route),
-            "requests": f"{row.requests:,}",
+            "requests": f"{row.all_requests:,}",
+            "kept": f"{row.requests:,}",
             "queries": number(row.queries),
             "shapes": number(row.shapes),
             "repeated": Text(number(row.repeated), style="bold" if row.repeated >= 3 else ""),
@@ -57,7 +64,8 @@ def requests(out: Console, document: documents.RequestsDocument) -> None:
     out.print(table)
     out.print(
         Text(
-            "Per request: queries median, others mean. share: of the request's time, as the application saw it.",
+            "Per request: queries median, others mean. share: of the request's time, as the application saw it."
+            + (" Of those that were kept." if partly else ""),
             style="dim",
         )
     )

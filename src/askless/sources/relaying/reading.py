@@ -16,7 +16,7 @@ from time import perf_counter_ns, process_time_ns, sleep, time
 
 import msgspec
 
-from askless.capture.writing import CaptureWriter
+from askless.capture.sparing import SparingWriter
 from askless.sources.conversations import Conversations
 from askless.sources.relaying.backlog import CLIENT, CLOSED, LOST, MARK, OPENED, SERVER, Backlog, records
 from askless.sources.requesting import Window
@@ -47,7 +47,7 @@ def run(job: Job) -> None:
     """Read until the bell is closed and nothing is left."""
     backlog = Backlog(job.data, job.page, job.size)
     began_s, now_ns = time(), perf_counter_ns()
-    writer = CaptureWriter(Path(job.path), "relay", job.system, job.program, began_s, now_ns)
+    writer = SparingWriter(Path(job.path), "relay", job.system, job.program, began_s, now_ns, sparing=job.apart.sparing)
     telling = Telling(job.apart, writer, lambda at_s: now_ns + int((at_s - began_s) * 1e9))
     conversations = Conversations(load(job.system), writer, telling)
     os.set_blocking(job.bell, False)

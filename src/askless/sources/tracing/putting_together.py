@@ -164,7 +164,10 @@ class Traces:
         self._numbers += 1
         route, kind, path = _named(span, spans, by_id)
         warm_up = bool(first(span.attributes, names.WARM_UP)) or self._is_warm_up(span.start_ns)
-        target.request_began(RequestBegan(self._numbers, route, span.start_ns, kind, path=path, warm_up=warm_up))
+        trace = span.trace.hex()
+        target.request_began(
+            RequestBegan(self._numbers, route, span.start_ns, kind, path=path, warm_up=warm_up, trace=trace)
+        )
         if asked:
             target.queries(self._numbers, [_seen(query, by_id) for query in asked])
         last_ns = max([span.end_ns, *(query.span.end_ns for query in asked)])
@@ -184,7 +187,8 @@ class Traces:
             top = _top(here[0].span, by_id)
             route = top.name if not top.text else "a trace without its request"
             start_ns = min(min(query.span.start_ns for query in here), top.start_ns)
-            target.request_began(RequestBegan(self._numbers, route, start_ns, "marked"))
+            trace = here[0].span.trace.hex()
+            target.request_began(RequestBegan(self._numbers, route, start_ns, "marked", trace=trace))
             target.queries(self._numbers, [_seen(query, by_id) for query in here])
             end_ns = max(top.end_ns, *(query.span.end_ns for query in here))
             target.request_ended(RequestEnded(self._numbers, end_ns))

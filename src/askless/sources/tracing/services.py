@@ -8,6 +8,7 @@ from pathlib import Path
 
 import msgspec
 
+from askless.capture.sparing import SparingWriter
 from askless.capture.writing import CaptureWriter
 from askless.core.model import Errand, Model
 from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
@@ -60,7 +61,9 @@ class Service(_Renumbered):
     def __init__(self, folder: Path, number: int, name: str, apart: Apart, start_ns: int) -> None:
         plain = re.sub(r"[^\w.-]+", "-", name)[:60] or "service"
         path = folder / f"{number:03}-{plain}.askless.jsonl"
-        writer = CaptureWriter(path, "traces", "", name, start_ns / 1e9, start_ns, ("parameters", "results"))
+        writer = SparingWriter(
+            path, "traces", "", name, start_ns / 1e9, start_ns, ("parameters", "results"), apart.sparing
+        )
         super().__init__(writer, 0)
         self._apart = apart
         self._telling: Telling | None = None

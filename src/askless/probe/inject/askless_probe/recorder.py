@@ -13,6 +13,7 @@ from .stack import built
 SAMPLE_ROWS = 32  # rows of a result that are looked at closely
 PENDING_MAX = 64  # records that may wait in one request before they are written
 ENDED = -(1 << 62)  # `flushed_ns` of a request that has ended: whoever adds to it then comes by `full`
+TELL_NS = 10_000_000_000  # how often what is left out is told
 FLUSH_NS = 250_000_000  # and how long the records of an open request may wait while queries go on
 
 current = ContextVar("askless_request", default=None)
@@ -32,6 +33,7 @@ spent_ns = 0  # in writing
 _sampled = _sampled_ns = 0
 mentioned = set()  # (orm, model) of those that are described though no query is about them
 memory = None  # the module that watches it, where that was wished for
+spare = None  # what is left out, where anything may be: see `sparing`
 tracking = False  # whether to note which objects and columns the application reads
 _last_request = 0
 _last_connection = 0
@@ -62,6 +64,12 @@ class Request:
         "errands",
         "held_bytes",
         "memory_bytes",
+        "spared",
+        "left_out",
+        "held",
+        "taken",
+        "more",
+        "more_ns",
     )
 
     def __init__(self, kind, route, path="", warm_up=False):
@@ -83,6 +91,9 @@ class Request:
         self.task = None  # of asyncio's, that it was opened in
         self.held_bytes = self.memory_bytes = 0  # where memory is tracked
         self.errands = []  # what was waited for beside the queries, not written yet
+        self.spared = self.held = False  # whether something may be left out; whether it waits for being slow
+        self.left_out = 0  # why all of it is: see `sparing`; 0 for not at all
+        self.taken = self.more = self.more_ns = 0  # queries kept, those beyond the most, their time
         self.finish = None  # ends the request, once the application has returned and only its response is open
         self.start_ns = self.flushed_ns = perf_counter_ns()
 
@@ -93,10 +104,11 @@ class Request:
         self.uses = None
 
 
-def switch_on(new_writer, new_echo=None, track_use=False, new_memory=None):
+def switch_on(new_writer, new_echo=None, track_use=False, new_memory=None, new_spare=None):
     """Record from now on. `new_writer` takes what ended, `new_echo` shows it (None: nobody wants to see it)."""
-    global active, writer, echo, outside, tracking, memory
+    global active, writer, echo, outside, tracking, memory, spare
     memory = new_memory
+    spare = new_spare
     writer = new_writer
     echo = new_echo
     tracking = track_use
@@ -118,6 +130,12 @@ def restart_writer():
     for request in open_requests.values():
         request.retell()
     writer.restart()
+
+
+def is_left_out():
+    """Whether the request that this code runs in is left out: then a driver need not look at its query."""
+    request = current.get()
+    return request is not None and request.left_out != 0
 
 
 def complain(text):
@@ -190,6 +208,8 @@ def _open_outside():
     outside = Request("program", name if name not in ("", "-c", "-") else "python")
     outside.start_ns = outside.flushed_ns = writer.clock_ns
     open_requests[outside.ident] = outside
+    if spare is not None:
+        spare.begin(outside, None, None)
     writer.tail.put_request(outside)
     return outside
 
@@ -206,12 +226,15 @@ def is_outermost(inside=("block",)):
     return active and (request is None or request.kind in inside)
 
 
-def begin(kind, route, path="", warm_up=False):
-    """Open a request and make it the current one; returns `(request, token)` for `end`."""
+def begin(kind, route, path="", warm_up=False, trace=None):
+    """Open a request and make it the current one; returns `(request, token)` for `end`. `trace` is its `traceparent`."""
     request = Request(kind, route, path, warm_up)
     open_requests[request.ident] = request
     if active:
-        writer.tail.put_request(request)
+        if spare is not None:
+            spare.begin(request, around(), trace)
+        if not request.spared or not (request.left_out or request.held):
+            writer.tail.put_request(request)
         if memory is not None:
             memory.begin(request)
     return request, current.set(request)
@@ -233,7 +256,13 @@ def end(request, token, status=0):
             memory.end(request)
         if echo is not None:
             echo.catch_up(request.records)
-        writer.write(request, ended_ns=perf_counter_ns())
+        now_ns = perf_counter_ns()
+        if spare is not None and now_ns >= spare.next_tell:
+            spare.next_tell = now_ns + TELL_NS
+            writer.tell_left_out()
+        if request.spared and spare.ended(request, now_ns):
+            return
+        writer.write(request, ended_ns=now_ns)
         if outside is not None and outside.records and request is not outside:
             writer.write(outside)  # of a program that starts, and then serves till it is killed
     except Exception as error:
@@ -242,6 +271,8 @@ def end(request, token, status=0):
 
 def add(request, record, now_ns):
     """Add the record of a query to a request. Called by drivers when the query has run, at `now_ns`."""
+    if request.spared and spare.takes(request, record, now_ns):
+        return
     pending = request.records
     pending.append(record)
     writer.tail.put(request, record)
@@ -259,9 +290,9 @@ def _sample_cost(ns):
     _sampled_ns += ns
 
 
-def spent(queries):
-    """About the time that recording has taken so far, in ns."""
-    return spent_ns + (_sampled_ns * queries // _sampled if _sampled else 0)
+def spent(queries, before_ns=0):
+    """About the time that recording so many queries has taken, in ns; `before_ns` is what writing had taken before."""
+    return spent_ns - before_ns + (_sampled_ns * queries // _sampled if _sampled else 0)
 
 
 def full(request, now_ns):
@@ -296,6 +327,10 @@ def flush_all(final):
         for request in list(open_requests.values()):
             if final and request.finish is not None:
                 request.finish()
+                continue
+            if request.spared and (request.left_out or request.held) and request is not outside:
+                if final:
+                    spare.ended(request, perf_counter_ns())
                 continue
             if echo is not None:
                 echo.catch_up(request.records)

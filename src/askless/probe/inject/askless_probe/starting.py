@@ -1,6 +1,6 @@
 """Puts the recorder together as the environment asks for it. Knows its parts, which do not know one another."""
 
-from . import recorder, stack, writing
+from . import recorder, sparing, stack, writing
 
 
 def configure(environ):
@@ -23,7 +23,8 @@ def configure(environ):
         from . import memory
 
         memory.start()
-    recorder.switch_on(writer, echo, bool(environ.get("ASKLESS_TRACK_USE")), memory)
+    spare = sparing.configured(writer.folder, environ)
+    recorder.switch_on(writer, echo, bool(environ.get("ASKLESS_TRACK_USE")), memory, spare)
     if memory is not None:
         writer.note(
             "memory was tracked: what the program allocates takes longer, so its times are longer than without it"

@@ -65,8 +65,15 @@ class Writer:
         self.busy = allocate_lock()
         self.at_work = 0  # the thread that works off the queue
         self.queue = deque()
+        self._forget()
+        self.tail = Tail(self, connections)
+
+    def _forget(self):
+        """Nothing has been told yet, in a file that is still to be made."""
         self.file = -1
         self.path = ""
+        self.size = 0
+        self.spent_before_ns = recorder.spent_ns
         self.begun = False  # whether the first line has been told
         self.statements = {}
         self.by_parts = {}
@@ -81,7 +88,6 @@ class Writer:
         self.told_modules = (0, 0, (), False)
         self.lines = []
         self.queries = self.requests = 0
-        self.tail = Tail(self, connections)
 
     def knows(self, text):
         """Whether the columns of a statement's result are known by now."""
@@ -107,11 +113,51 @@ class Writer:
             self.tap(lines)
         if not self.folder:
             return
-        if self.file < 0 or not self._is_ours():
-            self._open()
-        view = memoryview(("\n".join(lines) + "\n").encode("ascii"))
-        while len(view):
-            view = view[os.write(self.file, view) :]
+        try:
+            if self.file < 0 or not self._is_ours():
+                self._open()
+            view = memoryview(("\n".join(lines) + "\n").encode("ascii"))
+            size = len(view)
+            while len(view):
+                view = view[os.write(self.file, view) :]
+            self.size += size
+        except OSError as error:
+            if recorder.spare is None or not recorder.spare.is_full(error, perf_counter_ns()):
+                raise
+            self._cut()
+
+    def _cut(self):
+        """The disk is full: the file ends with its last whole line, and what comes later begins another."""
+        try:
+            os.ftruncate(self.file, self.size)
+            if not self.size:
+                os.unlink(self.path)
+            os.close(self.file)
+        except OSError:
+            pass
+        self.lines = []
+        self.tail.remove()
+        self._begin_anew()
+
+    def _begin_anew(self):
+        for request in recorder.open_requests.values():
+            request.retell()
+        self._forget()
+        self.tail = Tail(self, connections)
+
+    def _rotate(self):
+        """Close this file, which is large enough, and begin another; the oldest go where the capture is too large."""
+        spare = recorder.spare
+        now_ns = perf_counter_ns()
+        going_on = [request for request in recorder.open_requests.values() if request.announced]
+        if any(request is not recorder.outside for request in going_on) and self.size < 2 * spare.segment:
+            return  # a request is told in one file, unless one goes on for very long
+        for request in going_on:
+            self._end(request, now_ns)
+            request.start_ns = now_ns
+        self._close()
+        self._begin_anew()
+        spare.drop_oldest()
 
     def _is_ours(self):
         """Whether the descriptor is our file still: a program may close descriptors that it does not know."""
@@ -143,6 +189,7 @@ class Writer:
         argv = getattr(sys, "argv", None) or [""]
         return self.encode(
             {
+                **(recorder.spare.wishes() if recorder.spare is not None else {}),
                 "event": "capture",
                 "format": "askless capture",
                 "version": VERSION,
@@ -174,6 +221,8 @@ class Writer:
                 while queue:
                     step, args = queue.popleft()
                     step(*args)
+                if recorder.spare is not None and 0 < recorder.spare.segment <= self.size:
+                    self._rotate()
             finally:
                 self.at_work = 0
                 recorder.spent_ns += perf_counter_ns() - began_ns
@@ -204,6 +253,15 @@ class Writer:
         if ended_ns or not request.queued:
             request.queued = True
             self._do(self._write, request, ended_ns, keep_open)
+
+    def tell_left_out(self):
+        """Tell what was left out since the last time."""
+        self._do(self._tell_left_out)
+
+    def _tell_left_out(self):
+        event = recorder.spare.told() if recorder.spare is not None else None
+        if event is not None:
+            self._line_of(event)
 
     def _tell_modules(self):
         """What the program has imported that matters, when that has changed."""
@@ -267,7 +325,9 @@ class Writer:
         if self.file < 0:
             return
         self._tell_modules()
-        self._line(event="close", requests=self.requests, queries=self.queries, spent_ns=recorder.spent(self.queries))
+        self._tell_left_out()
+        spent_ns = recorder.spent(self.queries, self.spent_before_ns)
+        self._line(event="close", requests=self.requests, queries=self.queries, spent_ns=spent_ns)
         self._put()
         if self._is_ours():
             os.close(self.file)
@@ -316,6 +376,9 @@ class Writer:
             event["status"] = request.status
         if request.memory_bytes:
             event["memory_bytes"] = request.memory_bytes
+        if request.more:
+            event["more"], event["more_ns"] = request.more, request.more_ns
+            request.more = request.more_ns = 0
         self.lines.append(self.encode(event))
 
     def _errands(self, request):

@@ -82,6 +82,7 @@ class Driver:
     system = ""
     learns_later = False  # whether a row count of -1 means one that is known once rows are fetched
     begins_by_itself = True  # sends BEGIN ahead of the first query of a transaction
+    follows = False  # whether it has to see every statement, to know whether a transaction is open
 
     def text(self, query, cursor):
         """The statement as text."""

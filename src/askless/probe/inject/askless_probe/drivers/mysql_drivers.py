@@ -18,6 +18,7 @@ _IN_TRANSACTION = 1  # SERVER_STATUS_IN_TRANS of the protocol
 class _MySQL(dbapi.Driver):
     system = "mysql"
     begins_by_itself = False
+    follows = True
 
     def __init__(self, streaming):
         self.streaming = streaming

@@ -20,6 +20,7 @@ class Followed(dbapi.Driver):
     """A driver whose transactions are followed by words: most begin one with the first statement."""
 
     begins_by_itself = False
+    follows = True
 
     def __init__(self, system):
         self.system = system

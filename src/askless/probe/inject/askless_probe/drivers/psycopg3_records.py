@@ -32,6 +32,20 @@ def kept(connection):
     return found
 
 
+def passed_over(cursor):
+    """Whether this is a query of a request that is left out: then nothing of it is kept."""
+    request = _current()
+    if request is None or not request.left_out:
+        return False
+    try:
+        cursor.connection._askless.reading.pop(id(cursor), None)
+    except AttributeError:
+        pass
+    if _pending() is not None:
+        recorder.take()
+    return True
+
+
 def executed(driver, cursor, connection, query, params, start, end, idle, frame):
     """A query has run."""
     try:

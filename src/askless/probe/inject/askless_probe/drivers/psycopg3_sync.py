@@ -7,7 +7,7 @@ from time import perf_counter_ns as clock
 from .. import recorder
 from ..fields import DURATION_NS, ROWS, SAMPLE
 from ..recorder import SAMPLE_ROWS
-from .psycopg3_records import executed, fetched
+from .psycopg3_records import executed, fetched, passed_over
 
 
 def execute_wrapper(plain, driver):
@@ -15,7 +15,7 @@ def execute_wrapper(plain, driver):
 
     @wraps(plain)
     def execute(self, query, params=None, **options):
-        if not recorder.active:
+        if not recorder.active or passed_over(self):
             return plain(self, query, params, **options)
         connection = self.connection
         idle = connection.pgconn.transaction_status == 0

@@ -168,8 +168,12 @@ def _recording(base):
             except Exception as error:
                 _failed(self, sql, parameters, start, error)
                 raise
-            end = clock()
             if recorder.active:
+                request = _current()
+                if request is not None and request.left_out:
+                    _passed_over(self)
+                    return result
+                end = clock()
                 try:
                     _executed(self, sql, parameters, start, end)
                 except Exception as error:
@@ -281,6 +285,15 @@ def _recording(base):
                     _shown(record)
 
     return methods_like(Cursor, base)
+
+
+def _passed_over(cursor):
+    """A query of a request that is left out: nothing of it is kept."""
+    cursor._askless_record = None
+    connection = cursor.connection
+    connection._askless_in_transaction = connection.in_transaction
+    if _pending() is not None:
+        _take()
 
 
 def _executed(cursor, sql, parameters, start, end):

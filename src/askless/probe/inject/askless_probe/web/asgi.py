@@ -42,8 +42,9 @@ def open_request(scope):
     if isinstance(query, bytes):
         query = query.decode("latin-1")
     method = scope.get("method", "GET") if scope["type"] == "http" else "WEBSOCKET"
-    warm_up = any(name.lower() == _WARM_UP and value for name, value in scope.get("headers") or ())
-    opened = recorder.begin("http", routes.guessed(method, path), path + ("?" + query if query else ""), warm_up)
+    headers = {name.lower(): value for name, value in scope.get("headers") or ()}
+    warm_up, trace = bool(headers.get(_WARM_UP)), headers.get(b"traceparent", b"").decode("latin-1")
+    opened = recorder.begin("http", routes.guessed(method, path), path + ("?" + query if query else ""), warm_up, trace)
     opened[0].task = _task()
     scope[OPENED] = opened[0].ident
     return opened

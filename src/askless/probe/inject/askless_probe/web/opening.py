@@ -35,7 +35,8 @@ def opened(server, method, path, asked, headers, inside=INSIDE):
         if not recorder.is_outermost(inside):
             return None
         warm_up = bool(headers.get("X-Ask-Less-Warm-Up"))
-        return recorder.begin("http", routes.guessed(method, path), asked, warm_up)
+        trace = headers.get("traceparent")
+        return recorder.begin("http", routes.guessed(method, path), asked, warm_up, trace)
     except Exception as error:
         recorder.complain("can't tell the requests of %s apart: %s: %s" % (server, type(error).__name__, error))
         return None

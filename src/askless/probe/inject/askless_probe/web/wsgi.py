@@ -21,7 +21,13 @@ def open_request(environ):
     method = environ.get("REQUEST_METHOD", "GET")
     query = environ.get("QUERY_STRING", "")
     warm_up = bool(environ.get("HTTP_X_ASK_LESS_WARM_UP"))
-    return recorder.begin("http", routes.guessed(method, path), path + ("?" + query if query else ""), warm_up)
+    return recorder.begin(
+        "http",
+        routes.guessed(method, path),
+        path + ("?" + query if query else ""),
+        warm_up,
+        environ.get("HTTP_TRACEPARENT"),
+    )
 
 
 def opened_safely(environ):

@@ -1,0 +1,91 @@
+"""What a recording left out, and what that makes of totals: numbers for all requests, each with its error.
+
+Requests left out by chance are like those that were kept: totals are scaled up by how many there were (a simple random sample
+without replacement; Cochran, Sampling Techniques, 3rd edition, 1977, chapter 2). Those left out for being quick are not: they
+are counted, and nothing else is known of them.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+import msgspec
+
+_SURE = 1.96  # standard errors: 95 of 100 intervals hold the true value
+
+
+class Sparing(msgspec.Struct, frozen=True):
+    """What may be left out: all but one in `sample` requests, those quicker than `slower_ns`, queries beyond `at_most` of one.
+
+    Of what was kept, the oldest goes where it is more than `keep_bytes`. 0 stands for no limit.
+    """
+
+    sample: int = 1
+    slower_ns: int = 0
+    at_most: int = 0
+    keep_bytes: int = 0
+
+
+class Counts(msgspec.Struct, array_like=True, frozen=True):
+    """Requests of one route that were left out: by chance, for being quick, while recording was paused or the disk full.
+
+    Of the quick ones, also their queries and the ns these took in the database.
+    """
+
+    by_chance: int = 0
+    quick: int = 0
+    stopped: int = 0
+    quick_queries: int = 0
+    quick_ns: int = 0
+
+    def plus(self, other: Counts) -> Counts:
+        """Both together."""
+        return Counts(
+            self.by_chance + other.by_chance, self.quick + other.quick, self.stopped + other.stopped,
+            self.quick_queries + other.quick_queries, self.quick_ns + other.quick_ns,
+        )  # fmt: skip
+
+    @property
+    def requests(self) -> int:
+        """How many requests, whatever the reason."""
+        return self.by_chance + self.quick + self.stopped
+
+
+class Dropped(msgspec.Struct, array_like=True, frozen=True):
+    """The oldest files of a capture of limited size that a process has removed so far, as far as they told what they held."""
+
+    files: int = 0
+    requests: int = 0
+    queries: int = 0
+    bytes: int = 0
+
+    def plus(self, other: Dropped) -> Dropped:
+        """Both together."""
+        return Dropped(
+            self.files + other.files, self.requests + other.requests, self.queries + other.queries, self.bytes + other.bytes
+        )  # fmt: skip
+
+
+class Total(msgspec.Struct, frozen=True):
+    """A total of all requests, those left out by chance included. `error` is what it may be off by, 19 times out of 20; 0: exact."""
+
+    value: float
+    error: float = 0.0
+
+
+def total_of(kept: int, left_out: int, total: float, squares: float) -> Total:
+    """The total over `kept` + `left_out` requests, of which the kept ones add up to `total`, their squares to `squares`."""
+    if not left_out or not kept:
+        return Total(total)
+    everything = kept + left_out
+    mean = total / kept
+    # Of one request nothing is known of how they differ: as much as it is, then.
+    variance = max(squares / kept - mean * mean, 0.0) * kept / (kept - 1) if kept > 1 else mean * mean
+    error = everything * math.sqrt(variance / kept * (1 - kept / everything))
+    return Total(mean * everything, _SURE * error)
+
+
+def sum_of(totals: Sequence[Total]) -> Total:
+    """Totals of different routes together: their errors are independent of each other."""
+    return Total(sum(one.value for one in totals), math.hypot(*(one.error for one in totals)))

@@ -1,0 +1,234 @@
+"""What is left out of a recording that stays on for days, and how that is counted.
+
+Whole requests are left out, by chance or since they were quick; of a request that asks much, what is beyond a number of
+queries. A file of the capture is closed when it is large, and the oldest files go. A word in a control file, or a full
+disk, stops recording for a while. What is left out is told in the capture, so that totals can be scaled.
+"""
+
+import errno
+import os
+from time import perf_counter_ns, time_ns
+
+from . import recorder
+from .fields import DURATION_NS
+
+CONTROL = "control"  # the file of the capture's folder that may say pause
+LOOK_NS = 1_000_000_000  # how often it is looked at
+RETRY_NS = 10_000_000_000  # after which a disk that was full is tried again
+HELD_MOST = 20_000  # queries that wait in a request that may yet be a quick one
+ROUTES_MOST = 2_000  # routes that are counted apart between two times of telling
+OTHERS = "(other routes)"
+SEGMENTS, SEGMENT_LEAST = (
+    32,
+    64 * 1024,
+)  # files that a capture of a limited size is made of, and how large each is at least
+FULL = (errno.ENOSPC, getattr(errno, "EDQUOT", errno.ENOSPC), errno.EFBIG)
+BY_CHANCE, QUICK, STOPPED = 1, 2, 3  # why a request is left out: also the order of their counts
+_RANDOM_BITS = 56  # of a trace id: what W3C's Trace Context, level 2, has for random ones
+
+
+class Spare:
+    """What is wished for: one request in `sample`, none quicker than `slower_ns`, `at_most` queries of one, `keep` bytes."""
+
+    def __init__(self, folder, sample=1, slower_ns=0, at_most=0, keep=0):
+        self.folder = folder
+        self.sample = sample
+        self.slower_ns = slower_ns
+        self.at_most = at_most
+        self.keep = keep
+        self.segment = max(keep // SEGMENTS, SEGMENT_LEAST) if keep else 0
+        self.control = os.path.join(folder, CONTROL) if folder else ""
+        self.threshold = (1 << _RANDOM_BITS) // sample
+        self.paused = False  # the control file says so
+        self.full_until = 0  # a disk was full: not before this time
+        self.next_look = 0
+        self.next_tell = perf_counter_ns() + recorder.TELL_NS
+        self.state = (time_ns() ^ (os.getpid() << 40)) | 1
+        self.routes = {}  # route -> [left out by chance, quick, while stopped, queries of the quick, their ns in the database]
+        self.dropped = [0, 0, 0, 0]  # files, requests, queries, bytes that this process has removed so far
+
+    def wishes(self):
+        """What the capture's first line says of it."""
+        found = {"sample": self.sample, "slower_ns": self.slower_ns, "at_most": self.at_most}
+        return {name: value for name, value in found.items() if value > (name == "sample")}
+
+    # -- what is recorded --------------------------------------------------------------------------------------------
+
+    def chance(self):
+        """A number of 56 bits. The program's own random numbers are left alone (Knuth's MMIX generator)."""
+        self.state = (self.state * 6364136223846793005 + 1442695040888963407) & 0xFFFFFFFFFFFFFFFF
+        return self.state >> 8
+
+    def begin(self, request, around, trace):
+        """A request begins: decide what becomes of it."""
+        if request.start_ns >= self.next_look:
+            self.look(request.start_ns)
+        if around is not None and around.left_out and request.kind != "program":
+            request.left_out = around.left_out
+        elif self.paused or self.full_until:
+            request.left_out = STOPPED
+        elif self.sample > 1 and self.is_left_out(request, trace):
+            request.left_out = BY_CHANCE
+        request.held = self.slower_ns > 0 and request.kind != "program" and not request.warm_up
+        request.spared = bool(request.left_out or request.held or self.at_most)
+
+    def is_left_out(self, request, trace):
+        """Whether chance leaves a request out. What runs outside of requests, and what warms up, it does not."""
+        if request.warm_up or request.kind == "program":
+            return False
+        return (random_of(trace) or self.chance()) >= self.threshold
+
+    def takes(self, request, record, now_ns):
+        """Whether a record is dealt with, so that nothing more is to be done about it."""
+        if request.kind == "program" and now_ns >= self.next_look:
+            self.look(now_ns)
+        if request.left_out:
+            request.more += 1
+            return True
+        if self.at_most:
+            if request.taken >= self.at_most:
+                request.more += 1
+                request.more_ns += record[DURATION_NS]
+                return True
+            request.taken += 1
+        if request.held:
+            if now_ns - request.start_ns < self.slower_ns and len(request.records) < HELD_MOST:
+                request.records.append(record)
+                return True
+            request.held = False
+            request.spared = bool(self.at_most)
+        return False
+
+    def ended(self, request, now_ns):
+        """Whether an ended request is left out; then it is counted."""
+        reason = request.left_out
+        if not reason:
+            if not request.held or now_ns - request.start_ns >= self.slower_ns:
+                return False
+            reason = QUICK
+        counts = self.routes.get(request.route)
+        if counts is None:
+            route = request.route if len(self.routes) < ROUTES_MOST else OTHERS
+            counts = self.routes.setdefault(route, [0, 0, 0, 0, 0])
+        counts[reason - 1] += 1
+        if reason == QUICK:
+            counts[3] += len(request.records) + request.more
+            counts[4] += sum([record[DURATION_NS] for record in request.records]) + request.more_ns
+        del request.records[:], request.errands[:]
+        return True
+
+    # -- when nothing is recorded ------------------------------------------------------------------------------------
+
+    def look(self, now_ns):
+        """Look at the control file, and whether a full disk may have room again."""
+        self.next_look = now_ns + LOOK_NS
+        paused = False
+        try:
+            if self.control and os.stat(self.control).st_size < 100:
+                with open(self.control) as file:
+                    paused = file.read().strip() == "pause"
+        except Exception:
+            pass
+        self.paused = paused
+        if self.full_until and now_ns >= self.full_until:
+            self.full_until = 0
+        outside = recorder.outside
+        if outside is not None:
+            outside.left_out = STOPPED if paused or self.full_until else 0
+            outside.spared = bool(outside.left_out or self.at_most)
+
+    def is_full(self, error, now_ns):
+        """Whether an error says that the disk is full: then nothing is recorded for a while."""
+        if not isinstance(error, OSError) or error.errno not in FULL:
+            return False
+        self.full_until = now_ns + RETRY_NS
+        for request in list(recorder.open_requests.values()):  # what it told is lost, or not whole
+            request.left_out, request.spared = STOPPED, True
+            request.retell()
+            del request.records[:], request.errands[:]
+        recorder.complain(
+            "the disk is full (%s): nothing is recorded until it has room again; it is tried every %d s"
+            % (self.folder, RETRY_NS // 1_000_000_000)
+        )
+        return True
+
+    # -- what is told ------------------------------------------------------------------------------------------------
+
+    def told(self):
+        """What was left out since it was told last, and what was dropped at all, as an event's fields; None for nothing."""
+        routes, self.routes = self.routes, {}
+        if not routes and not any(self.dropped):
+            return None
+        return {"event": "left-out", "routes": routes, "dropped": list(self.dropped)}
+
+    def drop_oldest(self):
+        """Remove the oldest closed files of the folder until it is within its limit. A file with a tail is being written."""
+        files, processes = [], {}
+        total = 0
+        for name in os.listdir(self.folder):
+            if not name.endswith(".jsonl"):
+                continue
+            path = os.path.join(self.folder, name)
+            try:
+                found = os.stat(path)
+            except OSError:
+                continue
+            total += found.st_size
+            process = name.split("-")[0]
+            processes[process] = processes.get(process, 0) + 1
+            if not os.path.exists(path + ".tail"):
+                files.append((found.st_mtime_ns, found.st_size, path, process))
+        for _, size, path, process in sorted(files):
+            if total <= self.keep - self.segment:
+                return
+            requests, queries, dropped = closed_counts(path)
+            try:
+                os.unlink(path)
+            except OSError:
+                continue
+            total -= size
+            processes[process] -= 1
+            if processes[process] or process == str(os.getpid()):
+                dropped = (0, 0, 0, 0)  # a later file of that process tells it, too
+            for i, count in enumerate((1, requests, queries, size)):
+                self.dropped[i] += count + dropped[i]
+
+
+def closed_counts(path):
+    """How many requests and queries a closed file holds, and what it says was dropped before it; zeros where it does not say."""
+    from json import loads
+
+    try:
+        with open(path, "rb") as file:
+            file.seek(0, 2)
+            file.seek(max(file.tell() - 4096, 0))
+            lines = [loads(line) for line in file.read().splitlines()[1:][-2:]]
+        dropped = lines[0].get("dropped") or (0, 0, 0, 0)
+        return lines[-1]["requests"], lines[-1]["queries"], dropped
+    except Exception:
+        return 0, 0, (0, 0, 0, 0)
+
+
+def random_of(trace):
+    """The random part of the trace id in a `traceparent` header, so that all services of a trace decide alike; 0 for none."""
+    if not trace:
+        return 0
+    try:
+        return int(trace.split("-")[1][-14:], 16)
+    except Exception:
+        return 0
+
+
+def configured(folder, environ):
+    """As the environment asks for it."""
+
+    def number(name):
+        return int(environ.get(name) or 0)
+
+    return Spare(
+        folder,
+        max(number("ASKLESS_SAMPLE"), 1),
+        number("ASKLESS_SLOWER_NS"),
+        number("ASKLESS_AT_MOST"),
+        number("ASKLESS_KEEP_BYTES"),
+    )
