@@ -45,8 +45,10 @@ def fetch_wrapper(plain, one):
     async def fetch(self, *args, **kwargs):
         try:
             reading = self.connection._askless.reading
-            entry = reading[id(self)]
-        except (AttributeError, KeyError):
+        except AttributeError:
+            return await plain(self, *args, **kwargs)
+        entry = reading.get(id(self))
+        if entry is None:
             return await plain(self, *args, **kwargs)
         start = clock()
         rows = await plain(self, *args, **kwargs)

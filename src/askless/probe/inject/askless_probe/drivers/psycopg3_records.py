@@ -37,10 +37,13 @@ def passed_over(cursor):
     request = _current()
     if request is None or not request.left_out:
         return False
+    connection = cursor.connection
     try:
-        cursor.connection._askless.reading.pop(id(cursor), None)
+        reading = connection._askless.reading
+        if reading:
+            reading.pop(id(cursor), None)
     except AttributeError:
-        pass
+        kept(connection)
     if _pending() is not None:
         recorder.take()
     return True

@@ -42,8 +42,10 @@ def fetch_wrapper(plain, one):
     def fetch(self, *args, **kwargs):
         try:
             reading = self.connection._askless.reading
-            entry = reading[id(self)]
-        except (AttributeError, KeyError):
+        except AttributeError:
+            return plain(self, *args, **kwargs)
+        entry = reading.get(id(self))
+        if entry is None:
             return plain(self, *args, **kwargs)
         start = clock()
         rows = plain(self, *args, **kwargs)

@@ -172,6 +172,8 @@ def _recording(base):
                 request = _current()
                 if request is not None and request.left_out:
                     _passed_over(self)
+                    connection = self.connection
+                    connection._askless_in_transaction = connection.in_transaction
                     return result
                 end = clock()
                 try:
@@ -290,8 +292,6 @@ def _recording(base):
 def _passed_over(cursor):
     """A query of a request that is left out: nothing of it is kept."""
     cursor._askless_record = None
-    connection = cursor.connection
-    connection._askless_in_transaction = connection.in_transaction
     if _pending() is not None:
         _take()
 
@@ -473,6 +473,15 @@ def _recording_connection():
             if asks_cursor and type(self).cursor is not own_cursor:
                 return plain.execute(self, sql, parameters)
             cursor = make_cursor(self, default_cursor)
+            request = _current()
+            if request is not None and request.left_out:
+                _passed_over(cursor)
+                if WARNS and may_warn(sql, parameters):
+                    as_if_by(_frame(1), execute_default, cursor, sql, parameters)
+                else:
+                    execute_default(cursor, sql, parameters)
+                self._askless_in_transaction = self.in_transaction
+                return cursor
             start = clock()
             try:
                 if WARNS and may_warn(sql, parameters):
