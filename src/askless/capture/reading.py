@@ -46,6 +46,7 @@ class FileReport:
         self.left_out = Counts()
         self.dropped = Dropped()
         self.more = 0  # queries beyond the most that are kept of a request
+        self.beyond = 0  # and those that are only added up, their request having very many
 
 
 def tag_of(header: events.Capture, letters: int = _TAG_LEAST) -> str:
@@ -181,6 +182,7 @@ class Feed:
         )
         self.report.requests += 1
         self.report.more += event.more
+        self.report.beyond += sum(one.count for one in request.beyond.values())
         return request
 
     def _modules(self, event: events.Modules) -> None:

@@ -8,12 +8,27 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from functools import lru_cache
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
 
-from askless.core.model import BLENDED, Columns, Errand, Load, Model, Place, Request, Statement, Tables, Used
+from askless.core.model import (
+    BLENDED,
+    LOOKED_MOST,
+    Beyond,
+    Columns,
+    Errand,
+    Load,
+    Model,
+    Place,
+    Request,
+    Statement,
+    Tables,
+    Used,
+)
 from askless.core.numbering import Numbers, Texts
 from askless.core.sql.shape import Shaper
 from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
+
+Thing = TypeVar("Thing")
 
 _DEPTH_MOST = 200  # callers of a line: a chain is walked by recursion where it is compared
 
@@ -47,6 +62,7 @@ class Assembly:
         self.tables = Tables(tag=tag)
         self.open: dict[int, Request] = {}
         self.query_count = 0
+        self._growing: set[int] = set()  # open requests whose columns are their own, to be lengthened in place
         self._shapers: dict[str, Shaper] = {}
         self._depths: dict[int, int] = {0: 0}  # of places: how many callers each has
 
@@ -110,29 +126,37 @@ class Assembly:
                 raise IndexError(f"query {max(sparse)} of {count}")
         self.query_count += count
         before = len(request.statements)
+        if before >= LOOKED_MOST:
+            _add_up(request, statements, durations, rows, sizes, places, loads)
+            return
         if before:
-            request.statements = request.statements + statements
-            request.durations_ns = request.durations_ns + durations
-            request.rows = request.rows + rows
-            request.bytes = request.bytes + sizes
-            request.places = request.places + places
-            request.loads = request.loads + loads
+            if number not in self._growing:
+                self._growing.add(number)
+                request.own_columns()
+            request.statements += statements
+            request.durations_ns += durations
+            request.rows += rows
+            request.bytes += sizes
+            request.places += places
+            request.loads += loads
         else:
             request.statements, request.durations_ns, request.rows = statements, durations, rows
             request.bytes, request.places, request.loads = sizes, places, loads
         request.parts.append(block)
         if block.widths:
-            request.widths = request.widths | {before + i: widths for i, widths in block.widths.items()}
+            request.widths = _added(request.widths, block.widths, before)
         if block.error:
-            request.errors = request.errors | {before + i: error for i, error in block.error.items()}
+            request.errors = _added(request.errors, block.error, before)
         if block.batch:
-            request.batches = request.batches | {before + i: size for i, size in block.batch.items()}
+            request.batches = _added(request.batches, block.batch, before)
         if block.plan:
-            request.plans = request.plans | {before + i: plan for i, plan in block.plan.items()}
+            request.plans = _added(request.plans, block.plan, before)
 
     def use(self, number: int, query: int, used: Used) -> None:
         """What the application read of the result of a query of an open request."""
         request = self.open[number]
+        if len(request.statements) <= query and request.beyond:
+            return
         if not 0 <= query < len(request.statements):
             raise IndexError(f"query {query} of request {number}")
         if not request.uses:
@@ -147,6 +171,7 @@ class Assembly:
     def end(self, event: RequestEnded) -> Request:
         """A request ends; it is whole now."""
         request = self.open.pop(event.request)
+        self._growing.discard(event.request)
         request.end_ns, request.status, request.memory_bytes = event.end_ns, event.status, event.memory_bytes
         request.more, request.more_ns = event.more, event.more_ns
         request.route = event.route or request.route
@@ -166,6 +191,30 @@ class Assembly:
                 last = max(map(int.__add__, request.starts_ns, request.durations_ns))
                 request.end_ns = max(last, request.start_ns)
                 yield request
+
+
+def _add_up(request: Request, *columns: list[int]) -> None:
+    """Queries of a request that has very many: added up, and let go."""
+    if not request.beyond:
+        request.beyond = {}
+    for statement, duration_ns, rows, size, place, load in zip(*columns, strict=True):
+        key = (statement, place, load)
+        total = request.beyond.get(key)
+        if total is None:
+            total = request.beyond[key] = Beyond()
+        total.count += 1
+        total.duration_ns += duration_ns
+        total.rows += max(rows, 0)
+        total.bytes += size
+
+
+def _added(known: dict[int, Thing], more: dict[int, Thing], before: int) -> dict[int, Thing]:
+    """A sparse column with what another block has of it, `before` queries further on. One that is empty is shared."""
+    moved = {before + i: value for i, value in more.items()} if before else dict(more)
+    if not known:
+        return moved
+    known.update(moved)
+    return known
 
 
 class _Seen:

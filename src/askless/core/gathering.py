@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterator, Sequence
 from itertools import repeat
 from typing import Protocol
 
-from askless.core.model import Request, Tables
+from askless.core.model import Request, Statement, Tables
 from askless.core.settings import Settings
 from askless.core.shape_stats import EXAMPLES_MOST, Fact, ShapeStats, resolve
 from askless.core.summary import RouteStats, Summary
@@ -127,7 +127,10 @@ class RouteGatherer:
 
     def new(self, request: Request, i: int) -> ShapeStats:
         """The stats of a statement not met in this file and route."""
-        statement = request.statement(i)
+        return self.of(request.statement(i))
+
+    def of(self, statement: Statement) -> ShapeStats:
+        """The stats of a statement not met in this file and route."""
         stats = self.stats.shapes.get(statement.shape.digest)
         if stats is None:
             stats = self.stats.shapes[statement.shape.digest] = ShapeStats(statement.shape, statement)
@@ -236,14 +239,30 @@ def _count(route: RouteGatherer, request: Request) -> list[Group]:
         for i in request.errors:
             by_number[key[i]].errors += 1
         groups = list(_without_errors(groups, request.errors))
+    beyond = _count_beyond(route, request) if request.beyond else 0
     if request.more or request.tables.sample > 1:
-        _note_sizes(route.stats, request, recurring.asked)
+        _note_sizes(route.stats, request, recurring.asked + beyond)
     route.stats.requests += 1
-    route.asked.append(recurring.asked + request.more)
-    route.stats.repeated += recurring.asked - recurring.shapes
+    route.asked.append(recurring.asked + request.more + beyond)
+    route.stats.repeated += recurring.asked - recurring.shapes + beyond
     route.stats.shapes_asked += recurring.shapes
     route.elapsed.append(max(request.end_ns - request.start_ns, 0))
     return groups
+
+
+def _count_beyond(route: RouteGatherer, request: Request) -> int:
+    """Add what a request with very many queries asked beyond those that are looked at; how many are no noise."""
+    own = 0
+    for (number, place, load), total in request.beyond.items():
+        stats = route.by_number.get(number) or route.of(request.tables.statements[number])
+        stats.count += total.count
+        stats.duration_ns += total.duration_ns
+        stats.rows += total.rows
+        stats.bytes += total.bytes
+        resolve(stats.places, request.tables.places, {place: total.count})
+        resolve(stats.loads, request.tables.loads, {load: total.count})
+        own += 0 if stats.shape.noise else total.count
+    return own
 
 
 def _note_sizes(stats: RouteStats, request: Request, asked: int) -> None:

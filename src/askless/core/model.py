@@ -212,9 +212,20 @@ def damaged(what: str) -> AskLessError:
     return AskLessError("capture-damaged", what, "askless capture check CAPTURE tells where; record it anew")
 
 
+LOOKED_MOST = 50_000  # queries of one request that are looked at one by one; what comes after them is only added up
+_COLUMNS = ("statements", "durations_ns", "rows", "bytes", "places", "loads")
 _NONE: list[int] = []
 _NO_ERRANDS: list[Errand] = []
-_EMPTY: dict[int, Any] = {}
+_EMPTY: dict[Any, Any] = {}
+
+
+class Beyond(msgspec.Struct):
+    """Queries of one statement, place and load that came after those of their request that are looked at one by one."""
+
+    count: int = 0
+    duration_ns: int = 0
+    rows: int = 0
+    bytes: int = 0
 
 
 class Columns(Protocol):
@@ -232,12 +243,13 @@ class Request:
     `widths[i]` the bytes of each column, for some queries; `errors[i]` and `batches[i]` are sparse, and so are `plans[i]`,
     the plan as the server wrote it, and `uses[i]`: what the application read of the result, where that was tracked. `errands` are what it waited for beside its queries,
     `memory_bytes` the most memory it took (0: not known). `more` counts queries of its that were left out, `more_ns` their time.
+    What comes after LOOKED_MOST queries is `beyond`, added up by statement, place and load.
 
     What every report needs is there at once; the other columns are decoded on first use, from `parts`.
     """
 
     __slots__ = (
-        "_cold", "_order", "batches", "bytes", "durations_ns", "end_ns", "errands", "errors", "kind", "loads",
+        "_cold", "_order", "batches", "beyond", "bytes", "durations_ns", "end_ns", "errands", "errors", "kind", "loads",
         "memory_bytes", "more", "more_ns", "number", "parts", "path", "places", "plans", "route", "rows", "start_ns", "statements", "status", "tables", "uses", "warm_up", "widths",
     )  # fmt: skip
 
@@ -264,6 +276,7 @@ class Request:
         self.batches: dict[int, int] = _EMPTY
         self.plans: dict[int, str] = _EMPTY
         self.uses: dict[int, list[Used]] = _EMPTY
+        self.beyond: dict[tuple[int, int, int], Beyond] = _EMPTY
         self.errands: list[Errand] = _NO_ERRANDS
         self.parts: list[Columns] = []
         self._cold: dict[str, list[Any]] = {}
@@ -277,7 +290,13 @@ class Request:
     @property
     def idle_ns(self) -> int:
         """What of the request's time no query of its took; less than nothing where many ran side by side."""
-        return self.end_ns - self.start_ns - sum(self.durations_ns) - self.more_ns
+        return (
+            self.end_ns
+            - self.start_ns
+            - sum(self.durations_ns)
+            - self.more_ns
+            - sum(one.duration_ns for one in self.beyond.values())
+        )
 
     def _column(self, name: str) -> list[Any]:
         known = self._cold.get(name)
@@ -293,6 +312,11 @@ class Request:
             if self._order is not None:
                 known = self._cold[name] = [known[i] for i in self._order]
         return known
+
+    def own_columns(self) -> None:
+        """Take copies of the columns, which may be shared, so that they can be lengthened in place."""
+        for name in _COLUMNS:
+            setattr(self, name, list(getattr(self, name)))
 
     def put_in_order(self) -> None:
         """Put the queries in the order of their starts, once all are there.
@@ -310,7 +334,7 @@ class Request:
             return
         self._order = order
         self._cold = {}
-        for name in ("statements", "durations_ns", "rows", "bytes", "places", "loads"):
+        for name in _COLUMNS:
             values = getattr(self, name)
             setattr(self, name, [values[i] for i in order])
         now = {before: after for after, before in enumerate(order)}

@@ -57,10 +57,11 @@ class Quantiles:
     values that went in.
     """
 
-    __slots__ = ("_buckets", "_exact", "count")
+    __slots__ = ("_buckets", "_exact", "_median", "count")
 
     def __init__(self, values: Iterable[int] = ()) -> None:
         self.count = 0
+        self._median: tuple[int, float] = (0, 0.0)  # of so many values: values only ever come
         self._exact = array("q")
         self._buckets: dict[int, int] = {}
         self.extend(values)
@@ -117,7 +118,9 @@ class Quantiles:
     @property
     def median(self) -> float:
         """The median."""
-        return self.at(0.5)
+        if self._median[0] != self.count:
+            self._median = self.count, self.at(0.5)
+        return self._median[1]
 
     def spread_out(self, most: int = 400) -> list[float]:
         """At most so many values that stand for all of them, evenly by rank."""

@@ -33,6 +33,9 @@ class RouteStats:
     """
 
     __slots__ = (
+        "_loaded",
+        "_quickest",
+        "_sorted_out",
         "asked",
         "asked_squares",
         "durations",
@@ -66,11 +69,26 @@ class RouteStats:
         self.durations = Quantiles()
         self.queries = Quantiles()
         self.shapes: dict[str, ShapeStats] = {}
+        # What is asked of a route again and again while it is judged: with the number of shapes or requests that it holds for.
+        self._sorted_out: tuple[int, list[ShapeStats], list[ShapeStats]] = (0, [], [])
+        self._loaded: tuple[int, list[ShapeStats]] = (0, [])
+        self._quickest: tuple[int, float] = (0, 0.0)
         self.tallies: dict[str, dict[tuple[str, ...], Tally]] = {}
 
     def own_shapes(self, noise: bool = False) -> list[ShapeStats]:
         """The shapes that the application's author wrote; with `noise`, the others."""
-        return [stats for stats in self.shapes.values() if stats.shape.noise == noise]
+        if self._sorted_out[0] != len(self.shapes):
+            own = [stats for stats in self.shapes.values() if not stats.shape.noise]
+            others = [stats for stats in self.shapes.values() if stats.shape.noise]
+            self._sorted_out = len(self.shapes), own, others
+        _, own, others = self._sorted_out
+        return others if noise else own
+
+    def loaded_shapes(self) -> list[ShapeStats]:
+        """The shapes of which an ORM said what they load."""
+        if self._loaded[0] != self.requests:
+            self._loaded = self.requests, [stats for stats in self.own_shapes() if stats.loads]
+        return self._loaded[1]
 
     @property
     def scale(self) -> float:
@@ -86,8 +104,10 @@ class RouteStats:
 
         Medians of single queries may add up to more than the median request, on a busy machine above all.
         """
-        quickest_ms = min((stats.query_ns for stats in self.shapes.values()), default=0.0) / 1e6
-        return max(self.request_ms(round_trip_ms) - queries_left * (quickest_ms + round_trip_ms), 0.0)
+        if self._quickest[0] != self.requests:
+            quickest_ns = min((stats.query_ns for stats in self.shapes.values()), default=0.0)
+            self._quickest = self.requests, quickest_ns / 1e6
+        return max(self.request_ms(round_trip_ms) - queries_left * (self._quickest[1] + round_trip_ms), 0.0)
 
     def merge(self, other: RouteStats) -> None:
         """Add what another piece of the capture counted."""

@@ -11,7 +11,7 @@ from askless.capture.reading import FileReport, read
 from askless.core.analysis import summarise
 from askless.core.errors import AskLessError
 from askless.core.left_out import Counts, Dropped
-from askless.core.model import Request, Schema
+from askless.core.model import LOOKED_MOST, Request, Schema
 from askless.core.settings import Settings
 from askless.core.summary import Summary
 from askless.core.words import plural
@@ -86,6 +86,12 @@ def left_out_of(files: list[FileReport]) -> list[str]:
         most = max(header.at_most for header in headers)
         notes.append(
             f"{plural(most, 'query')} of a request are kept at most: {plural(more, 'query')} beyond that counted"
+        )
+    beyond = sum(file.beyond for file in files)
+    if beyond:
+        notes.append(
+            f"patterns are looked for in the first {LOOKED_MOST:,} queries of a request: {plural(beyond, 'query')} beyond that "
+            "only added up"
         )
     if counts.stopped:
         notes.append(

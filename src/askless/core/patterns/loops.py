@@ -17,6 +17,7 @@ from askless.core.patterns.base import (
     spared,
 )
 from askless.core.patterns.repetition import (
+    ByShape,
     Repetition,
     chain_of,
     flow_of,
@@ -89,7 +90,7 @@ _BRIEFS = {
 _NESTED = (Variant.TO_ONE, Variant.TO_MANY, Variant.LINK_TABLE)
 
 
-def diagnosis_of(rule: Rule, tally: Repetition, tallies: list[Repetition], met: Met) -> Diagnosis:
+def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Met) -> Diagnosis:
     """The finding and the recipe of a repetition. `tallies` are those of its route."""
     requests, structure = tally.requests, met.structure
     queries = tally.queries / requests
@@ -236,7 +237,7 @@ def _root(top: Repetition, path: tuple[Load, ...], met: Met) -> ShapeStats | Non
         return source if source.load is not None else None
     results = [
         stats
-        for stats in met.route.own_shapes()
+        for stats in met.route.loaded_shapes()
         if (load := stats.load) is not None
         and load.kind in _ROOTS
         and (structure := stats.structure) is not None
@@ -256,7 +257,7 @@ def _eager_above(top: Repetition, route: RouteStats) -> list[Load]:
         load = next(
             (
                 above
-                for stats in route.own_shapes()
+                for stats in route.loaded_shapes()
                 if (above := stats.load) and above.kind == "eager" and above.target == load.model
             ),
             None,

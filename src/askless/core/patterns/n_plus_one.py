@@ -27,6 +27,7 @@ from askless.core.patterns.repetition import (
     Repetition,
     add_queries,
     add_source,
+    by_shape,
     reject,
     rejections,
 )
@@ -119,12 +120,13 @@ class NPlusOne(ByRequests[Repetition]):
     def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
         """Turn what was met in a route into findings, parents before their children."""
         tallies = list(self.tallies(route).values())
+        above = by_shape(tallies)
         yield from polymorphic.judge(route, RULE, context)
         kinds = {shape for tally in polymorphic.tallies_of(route) for shape in tally.shapes}
         made = kinds | {one.finding.shape for one in found if one.finding.pattern == "find-or-create"}
         for tally in tallies:
             if tally.stats.shape.digest not in made:  # in other requests of the route all rows may have been there
-                yield diagnosis_of(RULE, tally, tallies, met_of(tally, route, context))
+                yield diagnosis_of(RULE, tally, above, met_of(tally, route, context))
 
 
 def _finds_before_it_makes(view: RequestView, stats: ShapeStats, indices: list[int]) -> bool:

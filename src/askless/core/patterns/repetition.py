@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping, Sequence
+
 from askless.core.findings import Line
 from askless.core.lineage import Source
 from askless.core.model import SAMPLED_MOST, Load, Place, Request
@@ -92,12 +94,23 @@ def add_source(tally: Repetition, request: Request, source: Source) -> None:
     add_places(tally.parent_places, request, [source.first])
 
 
-def chain_of(tally: Repetition, tallies: list[Repetition]) -> list[Repetition]:
-    """The repetition and the repetitions above it, outermost first."""
+ByShape = Mapping[str, Sequence[Repetition]]
+
+
+def by_shape(tallies: Iterable[Repetition]) -> ByShape:
+    """Repetitions of a route by the digests of their shapes."""
+    results: dict[str, list[Repetition]] = {}
+    for tally in tallies:
+        results.setdefault(tally.stats.shape.digest, []).append(tally)
+    return results
+
+
+def chain_of(tally: Repetition, tallies: ByShape) -> list[Repetition]:
+    """The repetition and the repetitions above it, outermost first. `tallies` are those of the route."""
     chain = [tally]
     while True:
         digest = main_source(chain[0])
-        above = next((t for t in tallies if t.stats.shape.digest == digest and t not in chain), None)
+        above = next((one for one in tallies.get(digest, ()) if one not in chain), None)
         if above is None:
             return chain
         chain.insert(0, above)
