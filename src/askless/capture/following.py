@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from askless.capture.lines import LINE_MOST_BYTES, SUFFIXES
-from askless.capture.reading import Feed, Reader
+from askless.capture.reading import Feed, FileReport, Reader
 from askless.core.errors import AskLessError
 from askless.core.model import Request
 
@@ -32,6 +32,11 @@ class Follower:
         self.capture = capture
         self.strict = strict
         self._files: dict[Path, _File] = {}
+
+    @property
+    def reports(self) -> list[FileReport]:
+        """What each file has told so far."""
+        return [file.feed.report for file in self._files.values()]
 
     def new(self) -> Iterator[Request]:
         """The requests that have ended since the last call. Raises AskLessError where it is strict: see `read`."""

@@ -48,6 +48,24 @@ class FileReport:
         self.more = 0  # queries beyond the most that are kept of a request
         self.beyond = 0  # and those that are only added up, their request having very many
 
+    def add(self, other: FileReport) -> None:
+        """What reading the next range of the same file told."""
+        self.header = self.header or other.header
+        self.lines += other.lines
+        self.bad_lines += other.bad_lines
+        self.torn = self.torn or other.torn
+        self.closed = self.closed or other.closed
+        self.notes += other.notes
+        self.modules = other.modules if other.modules != events.Modules() else self.modules
+        self.spent_ns = max(self.spent_ns, other.spent_ns)
+        self.requests += other.requests
+        self.queries += other.queries
+        self.open_requests += other.open_requests
+        self.left_out = self.left_out.plus(other.left_out)
+        self.dropped = max(self.dropped, other.dropped, key=lambda one: one.files)
+        self.more += other.more
+        self.beyond += other.beyond
+
 
 def tag_of(header: events.Capture, letters: int = _TAG_LEAST) -> str:
     """Some letters that tell a file of a capture from the others: made of what its header says, not of its name."""

@@ -68,6 +68,19 @@ def add_json(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--json", action="store_true", help="print JSON (its form: askless schema COMMAND)")
 
 
+def add_spread(parser: argparse.ArgumentParser) -> None:
+    """Where a large capture is added up."""
+    parser.add_argument(
+        "--workers",
+        metavar="N",
+        type=int,
+        help="processes that add a large capture up (default: one for each processor)",
+    )
+    parser.add_argument(
+        "--cluster", metavar="ADDRESS", default="", help="a Dask scheduler whose workers do it; local starts one here"
+    )
+
+
 FORMATS = ("terminal", "json", "markdown", "sarif", "csv")
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import add_figure, add_format, check_figure, draw, file, show
+from askless.cli.common import add_figure, add_format, add_spread, check_figure, draw, file, show
 
 EXAMPLES = """  askless compare before after
   askless compare before after --judge        exit code 1 if there are new findings"""
@@ -19,6 +19,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     )
     add_figure(parser, "queries and times before against after")
     add_format(parser)
+    add_spread(parser)
     parser.set_defaults(run=run)
 
 

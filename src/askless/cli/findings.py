@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import add_capture, add_database, add_format, add_schema, milliseconds_of, show
+from askless.cli.common import add_capture, add_database, add_format, add_schema, add_spread, milliseconds_of, show
+from askless.cli.following import add_follow, follow
 from askless.core import patterns
 from askless.core.severities import SEVERITIES
 
@@ -14,6 +15,7 @@ EXAMPLES = """  askless findings calls                                 what to c
   askless findings calls --round-trip 0.5ms              as if the database were so far away
   askless findings calls --route /calls/due --pattern n-plus-one
   askless findings calls --db sqlite:///harbour.db       with keys and table sizes from the schema
+  askless findings calls --follow                        anew, whenever the capture has grown
   askless findings calls --judge worthwhile              exit code 1 if there is one of that weight or more"""
 
 
@@ -51,11 +53,15 @@ def declare(parser: argparse.ArgumentParser) -> None:
     add_database(parser)
     add_schema(parser)
     add_format(parser)
+    add_spread(parser)
+    add_follow(parser)
     parser.set_defaults(run=run)
 
 
 def run(options: argparse.Namespace) -> int:
     """Print findings."""
+    if options.follow:
+        return _follow(options)
     from askless.api.captures import read
     from askless.project import lists
     from askless.reports import findings, naming
@@ -74,3 +80,25 @@ def run(options: argparse.Namespace) -> int:
         lists.remember(options.capture, "finding", [finding.key for finding in document.findings])
     show(document, variant=variant, form=options.format)
     return int(options.judge is not None and findings.judge(document, options.judge))
+
+
+def _follow(options: argparse.Namespace) -> int:
+    """Print findings, and again whenever there are more. Raises AskLessError: not-together."""
+    from pathlib import Path
+
+    from askless.core.errors import AskLessError
+    from askless.reports.findings import Choice
+    from askless.reports.growing import Growing
+    from askless.reports.loading import schema_of
+
+    if options.show is not None or options.judge is not None:
+        raise AskLessError(
+            "not-together",
+            "--follow lists findings: --show and --judge need a capture as it is",
+            "leave one of them out",
+        )
+    schema = schema_of(options.db, Path(options.schema) if options.schema is not None else None)
+    growing = Growing(options.capture, True, options.values, milliseconds_of(options.round_trip), schema)
+    choice = Choice(options.route, tuple(options.pattern), options.accepted)
+    variant = "each" if options.each else "all" if options.all else ""
+    return follow(growing, lambda: growing.findings(choice), options.format, variant)

@@ -12,6 +12,7 @@ from __future__ import annotations
 import argparse
 import os
 import sys
+from contextlib import AbstractContextManager, nullcontext
 from importlib import import_module
 
 from askless import __version__
@@ -114,12 +115,13 @@ def main(arguments: Sequence[str] | None = None) -> int:
         words, behind = _apart(words)
         options = make_parser(_command_in(words)).parse_args(words)
         options.behind = behind
-        if getattr(options, "db", None) is None:
-            return int(options.run(options))
-        from askless.cli.stopping import stoppable
+        with _spread_as(options):
+            if getattr(options, "db", None) is None:
+                return int(options.run(options))
+            from askless.cli.stopping import stoppable
 
-        with stoppable():
-            return int(options.run(options))
+            with stoppable():
+                return int(options.run(options))
     except AskLessError as error:
         _say(error.message, error.remedy)
         return 2
@@ -133,6 +135,20 @@ def main(arguments: Sequence[str] | None = None) -> int:
         where = f" ({error.filename})" if error.filename else ""
         _say(f"{error.strerror or error}{where}", "check the disk, the path and its permissions")
         return 2
+
+
+def _spread_as(options: argparse.Namespace) -> AbstractContextManager[None]:
+    """Large captures are added up as the options say. Raises AskLessError bad-workers."""
+    workers, cluster = getattr(options, "workers", None), getattr(options, "cluster", "")
+    if workers is None and not cluster:
+        return nullcontext()
+    from askless import spread
+
+    if workers is not None and workers < 1:
+        raise AskLessError(
+            "bad-workers", f"--workers takes a whole number from 1, not {workers}", "leave it out for one a processor"
+        )
+    return spread.wished(spread.Wish(workers or 0, cluster))
 
 
 def _say(message: str, remedy: str) -> None:

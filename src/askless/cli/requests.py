@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import add_capture, add_figure, add_json, check_figure, draw, show
+from askless.cli.common import add_capture, add_figure, add_json, add_spread, check_figure, draw, show
+from askless.cli.following import add_follow, follow
 from askless.core.errors import AskLessError
 
 EXAMPLES = """  askless requests calls               by route, the one that spends most time in queries first
@@ -21,11 +22,24 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--values", action="store_true", help="with --each: show paths; they may be private")
     add_figure(parser, "where the time of the capture goes, by route")
     add_json(parser)
+    add_spread(parser)
+    add_follow(parser)
     parser.set_defaults(run=run)
 
 
 def run(options: argparse.Namespace) -> int:
-    """Print the routes or the requests."""
+    """Print the routes or the requests. Raises AskLessError: not-together, no-figure."""
+    if options.follow:
+        from askless.reports.growing import Growing
+
+        if options.each or options.figure is not None:
+            raise AskLessError(
+                "not-together",
+                "--follow shows routes: --each and --figure need a capture as it is",
+                "leave one of them out",
+            )
+        growing = Growing(options.capture, look=False)
+        return follow(growing, lambda: growing.routes(options.route), "json" if options.json else "terminal")
     from askless.api.captures import read
 
     capture = read(options.capture, values=options.values)

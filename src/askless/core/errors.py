@@ -14,3 +14,7 @@ class AskLessError(Exception):
         self.slug = slug
         self.message = message
         self.remedy = remedy
+
+    def __reduce__(self) -> tuple[type[AskLessError], tuple[str, str, str]]:
+        """As it comes from another process."""
+        return type(self), (self.slug, self.message, self.remedy)

@@ -47,10 +47,6 @@ class Settings(msgspec.Struct, frozen=True):
         """Whether the results of a route's request, the first of which is 1, are compared over requests."""
         return turn <= self.look_first or turn % self.look_every == 0
 
-    def looked_at(self, requests: int) -> int:
-        """How many of so many requests of a route were looked at so."""
-        return min(requests, self.look_first) + max(requests // self.look_every - self.look_first // self.look_every, 0)
-
 
 # What a project may set; the rest is how much is looked at, or a command's option.
 THRESHOLDS = tuple(

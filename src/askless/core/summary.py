@@ -27,7 +27,7 @@ class RouteStats:
 
     `repeated` counts queries beyond the first of their shape in a request, `shapes_asked` different shapes, both summed
     over all requests; warm-up requests are only counted. `objects` of an ORM's were built in all requests together, where use
-    was tracked; `memory` holds the bytes of requests whose memory is known. `more` counts queries beyond the most that were kept of
+    was tracked; results of `looked` requests were compared with those of others; `memory` holds the bytes of requests whose memory is known. `more` counts queries beyond the most that were kept of
     a request. `left_out` are requests that were not kept; where that was by chance, `asked` and `spent_ns` sum up the queries of
     those that were and their time, beside the sums of their squares.
     """
@@ -42,6 +42,7 @@ class RouteStats:
         "elapsed_ns",
         "kind",
         "left_out",
+        "looked",
         "memory",
         "more",
         "more_ns",
@@ -62,7 +63,7 @@ class RouteStats:
         self.route = route
         self.kind = kind
         self.requests = self.warm_up = self.repeated = self.elapsed_ns = self.shapes_asked = 0
-        self.objects = self.more = self.more_ns = 0
+        self.objects = self.more = self.more_ns = self.looked = 0
         self.asked = self.asked_squares = self.spent_ns = self.spent_squares = 0
         self.left_out = Counts()
         self.memory = Quantiles()
@@ -117,6 +118,7 @@ class RouteStats:
         self.elapsed_ns += other.elapsed_ns
         self.shapes_asked += other.shapes_asked
         self.objects += other.objects
+        self.looked += other.looked
         self.more += other.more
         self.more_ns += other.more_ns
         self.asked += other.asked
@@ -136,6 +138,7 @@ class RouteStats:
         for pattern, tallies in other.tallies.items():
             own = self.tallies.setdefault(pattern, {})
             for key, tally in tallies.items():
+                _stand_on(tally, self.shapes)
                 if key in own:
                     own[key].merge(tally)
                 else:
@@ -171,3 +174,12 @@ class Summary:
                 self.routes[name] = route
             else:
                 known.merge(route)
+
+
+def _stand_on(tally: Tally, shapes: dict[str, ShapeStats]) -> None:
+    """Let a tally refer to these totals of shapes, not to those of the piece that it was made in."""
+    for name, value in vars(tally).items() if hasattr(tally, "__dict__") else ():
+        if isinstance(value, ShapeStats):
+            setattr(tally, name, shapes.get(value.shape.digest, value))
+        elif isinstance(value, dict) and any(isinstance(one, ShapeStats) for one in value.values()):
+            setattr(tally, name, {key: shapes.get(one.shape.digest, one) for key, one in value.items()})

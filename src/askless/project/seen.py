@@ -34,12 +34,17 @@ def fingerprint(files: Sequence[Path]) -> str:
     """What tells these files, as they are now, from any others, and this Ask Less from any other; '' where it can't be told."""
     try:
         states = [(str(file.resolve()), *_state(file)) for file in files]
-        # Where Ask Less is being changed, its version says nothing.
-        own = max((file.stat().st_mtime_ns for file in _HERE.rglob("*.py")), default=0)
+        text = repr((own_mark(), states))
     except OSError:
         return ""
-    text = repr((askless.__version__, own, states))
     return blake2b(text.encode("utf-8", "replace"), digest_size=16).hexdigest()
+
+
+def own_mark() -> str:
+    """What tells this Ask Less from any other. Raises OSError."""
+    # Where Ask Less is being changed, its version says nothing.
+    changed = max((file.stat().st_mtime_ns for file in _HERE.rglob("*.py")), default=0)
+    return f"{askless.__version__} {changed}"
 
 
 def _state(file: Path) -> tuple[int, int, int, int]:

@@ -7,6 +7,8 @@ from pathlib import Path
 
 import msgspec
 
+from askless import spread
+from askless.capture.pieces import Piece, pieces_of, read_piece, together
 from askless.capture.reading import FileReport, read
 from askless.core.analysis import summarise
 from askless.core.errors import AskLessError
@@ -15,6 +17,7 @@ from askless.core.model import LOOKED_MOST, Request, Schema
 from askless.core.settings import Settings
 from askless.core.summary import Summary
 from askless.core.words import plural
+from askless.project import parsed
 from askless.project.file import Project, here
 from askless.reports import documents
 
@@ -31,9 +34,37 @@ def load(
     `project` is what counts of the project's file; None reads the one of the working folder.
     """
     project = here() if project is None else project
+    job = _Job(project, settings or project.settings(), look)
+    pieces = pieces_of(path)
     files: list[FileReport] = []
-    summary = summarise(project.terms().applied(read(path, files)), settings or project.settings(), look)
-    return summary, notes_of(files)
+    whole: Summary | None = None
+    for summary, reports in spread.over(job.sum_up, pieces):
+        files += reports
+        if whole is None:
+            whole = summary
+        else:
+            whole.merge(summary)
+    assert whole is not None
+    return whole, notes_of(together(files))
+
+
+class _Job:
+    """How pieces are added up, wherever that is."""
+
+    def __init__(self, project: Project, settings: Settings, look: bool) -> None:
+        self._project = project
+        self._settings = settings
+        self._look = look
+
+    def sum_up(self, piece: Piece) -> tuple[Summary, list[FileReport]]:
+        """What a piece adds up to. Raises AskLessError: see `read`."""
+        reports: list[FileReport] = []
+        requests = self._project.terms().applied(read_piece(piece, reports))
+        if self._look:
+            parsed.begin()
+        summary = summarise(requests, self._settings, self._look)
+        parsed.keep()
+        return summary, reports
 
 
 def requests_of(path: Path, files: list[FileReport] | None = None) -> Iterator[Request]:

@@ -100,6 +100,7 @@ class StableRead:
         route, request = view.route, view.request
         if not settings.looks_at(route.requests):
             return
+        route.looked += 1
         known = route.tallies.setdefault(RULE.id, {})
         seen: set[tuple[str, ...]] = set()
         address = f"{request.route} {request.path}"
@@ -155,7 +156,7 @@ def _judged(asked: list[tuple[RouteStats, Reads]], summary: Summary, context: Co
     structure = asked[0][1].stats.structure
     if structure is None or not structure.repeatable or structure.clock not in ("", "day"):
         return None
-    factors = [route.requests / context.settings.looked_at(route.requests) for route, _ in asked]
+    factors = [route.requests / max(route.looked, 1) for route, _ in asked]
     reads = sum(tally.reads * factor for (_, tally), factor in zip(asked, factors, strict=True))
     spent_ns = sum(
         tally.reads * factor * tally.stats.query_ns for (_, tally), factor in zip(asked, factors, strict=True)

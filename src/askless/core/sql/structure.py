@@ -7,10 +7,11 @@ first structure is asked for: it takes longer to import than most reports to mak
 from __future__ import annotations
 
 from functools import lru_cache
+from typing import Protocol
 
 import msgspec
 
-from askless.core.sql.slots import Slot
+from askless.core.sql.slots import Slot, slots_of
 
 EVERYTHING = "*"  # among the tables written: which ones is not known
 
@@ -156,9 +157,35 @@ class Structure(msgspec.Struct, frozen=True):
         return min(equal, key=lambda one: away.get(one.table or self.main, len(away)))
 
 
+class Memory(Protocol):
+    """What is known of statements from before: parsing takes longer than anything else that is done with one."""
+
+    def recall(self, text: str, system: str) -> Structure | None:
+        """The structure of a statement, its slots left out; None where it is not known."""
+
+    def remember(self, text: str, system: str, structure: Structure) -> None:
+        """Keep a structure."""
+
+
+_memory: list[Memory] = []  # one, or none
+
+
+def use_memory(memory: Memory | None) -> None:
+    """Ask this memory before the parser, from now on."""
+    _memory[:] = [memory] if memory is not None else []
+
+
 @lru_cache(maxsize=4096)
 def structure_of(text: str, system: str) -> Structure | None:
     """The structure of a statement, or None where the parser can't read it."""
+    for memory in _memory:
+        known = memory.recall(text, system)
+        if known is not None:
+            return msgspec.structs.replace(known, slots=tuple(slots_of(text, system)))
     from askless.core.sql.reading import read
 
-    return read(text, system)
+    found = read(text, system)
+    for memory in _memory:
+        if found is not None:
+            memory.remember(text, system, msgspec.structs.replace(found, slots=()))
+    return found

@@ -1,0 +1,185 @@
+"""A capture in pieces that can be read anywhere, each by itself: files, and ranges of large ones.
+
+The pieces are the same whoever reads them, so that what they add up to, one after the other, is the same too. A request belongs
+to the piece in which it begins: whoever reads that goes on behind its end until all its requests have ended. What queries refer to
+by number (texts, lines of code) may stand anywhere before them, so a piece knows where all such lines are.
+"""
+
+from __future__ import annotations
+
+import re
+from array import array
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import IO
+
+import msgspec
+
+from askless.capture import events
+from askless.capture.lines import files_of, lines_of, opened
+from askless.capture.reading import FileReport, Reader, tags_of
+from askless.core.model import Request
+
+PIECE_BYTES = 64 * 1024**2
+_TABLES = tuple(
+    f'{{"event":"{kind}"'.encode() for kind in ("capture", "statement", "columns", "place", "load", "model", "modules")
+)
+_OF_REQUEST = re.compile(rb'\{"event":"(?:queries|use|errands|end)","request":(-?\d+)[,}]')
+_BEGINS = b'{"event":"request"'
+
+
+class Segment(msgspec.Struct, frozen=True):
+    """A range of a file, from the start of a line to the end of one; `end` -1 for all of it, whatever its size by then.
+
+    `tables` are where the lines are that queries refer to, as far as `end`, as numbers of eight bytes. `lines` stand before it.
+    """
+
+    path: str
+    tag: str
+    start: int = 0
+    end: int = -1
+    lines: int = 0
+    tables: bytes = b""
+
+    def reader(self) -> Reader:
+        """What reads it."""
+        return Reader(Path(self.path), self.tag) if self.end < 0 and not self.start else SegmentReader(self)
+
+
+Piece = tuple[Segment, ...]
+
+
+def pieces_of(path: Path, piece_bytes: int = 0) -> list[Piece]:
+    """The pieces of a capture, in order: several small files in one, a large one in several.
+
+    Raises AskLessError: capture-missing, capture-empty, capture-unreadable.
+    """
+    piece_bytes = piece_bytes or PIECE_BYTES
+    files = files_of(path)
+    pieces: list[Piece] = []
+    together: list[Segment] = []
+    size = 0
+    for file, tag in zip(files, tags_of(files), strict=True):
+        own = file.stat().st_size
+        if together and size + own > piece_bytes:
+            pieces.append(tuple(together))
+            together, size = [], 0
+        if own > piece_bytes and file.name.endswith(".jsonl"):
+            pieces += [(segment,) for segment in _segments(file, tag, piece_bytes)]
+            continue
+        together.append(Segment(str(file), tag))
+        size += own
+    if together:
+        pieces.append(tuple(together))
+    return pieces
+
+
+def _segments(path: Path, tag: str, piece_bytes: int) -> Iterator[Segment]:
+    """The ranges of a file: cut at the first line behind each so many bytes."""
+    tables = array("q")
+    start = first = position = number = 0
+    with opened(path) as stream:
+        for line in stream:
+            if position - start >= piece_bytes and line.endswith(b"\n"):
+                yield Segment(str(path), tag, start, position, first, tables.tobytes())
+                start, first = position, number
+            if line.startswith(_TABLES):
+                tables.append(position)
+            position += len(line)
+            number += 1
+    yield Segment(str(path), tag, start, position if start else -1, first, tables.tobytes() if start else b"")
+
+
+class SegmentReader(Reader):
+    """Reads the requests that begin in a range of a file."""
+
+    def __init__(self, segment: Segment) -> None:
+        super().__init__(Path(segment.path), segment.tag)
+        self._segment = segment
+
+    def __iter__(self) -> Iterator[Request]:
+        report, segment = self.report, self._segment
+        with opened(self.path) as stream:
+            self._refer(stream)
+            stream.seek(segment.start)
+            report.lines = segment.lines
+            for line in self._whole_lines(self._in_range(stream)):
+                finished = self._own(line)
+                if finished is not None:
+                    yield finished
+            report.lines -= segment.lines
+            yield from self._beyond(stream)
+        report.queries = self.assembly.query_count
+        report.open_requests = len(self.assembly.open)
+        for request in self.assembly.left_open():
+            report.requests += 1
+            yield request
+
+    def _refer(self, stream: IO[bytes]) -> None:
+        """Take the lines before the range that its queries refer to."""
+        for offset in array("q", self._segment.tables):
+            if offset >= self._segment.start:
+                return
+            stream.seek(offset)
+            self.take(stream.readline())
+
+    def _in_range(self, stream: IO[bytes]) -> Iterator[bytes]:
+        position = self._segment.start
+        for line in lines_of(stream):
+            yield line
+            position += len(line)
+            if position >= self._segment.end:
+                return
+
+    def _own(self, line: bytes) -> Request | None:
+        """Take a line, unless it is of a request that began before the range."""
+        of = _OF_REQUEST.match(line)
+        if of is not None and self._segment.start and int(of[1]) not in self.assembly.open:
+            return None
+        return self.take(line)
+
+    def _beyond(self, stream: IO[bytes]) -> Iterator[Request]:
+        """What goes on behind the range of requests that began in it."""
+        still_open = self.assembly.open
+        for line in lines_of(stream) if still_open else ():
+            of = _OF_REQUEST.match(line)
+            if of is None:
+                if line.startswith(_TABLES) or (not line.startswith(_BEGINS) and _is_of_one(line, still_open)):
+                    self.take(line)
+            elif int(of[1]) in still_open:
+                finished = self.take(line)
+                if finished is not None:
+                    yield finished
+            if not still_open:
+                return
+
+
+def _is_of_one(line: bytes, still_open: dict[int, Request]) -> bool:
+    """Whether a line that is written in another order than ours is of one of these requests."""
+    if b'"request"' not in line:
+        return False
+    try:
+        return getattr(msgspec.json.decode(line, type=events.AnyEvent), "request", None) in still_open
+    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+        return False
+
+
+def read_piece(piece: Piece, reports: list[FileReport] | None = None) -> Iterator[Request]:
+    """The requests of a piece. `reports` gets one a segment."""
+    for segment in piece:
+        reader = segment.reader()
+        if reports is not None:
+            reports.append(reader.report)
+        yield from reader
+
+
+def together(reports: Sequence[FileReport]) -> list[FileReport]:
+    """One report a file, from those of its ranges, in order."""
+    results: dict[Path, FileReport] = {}
+    for report in reports:
+        known = results.get(report.path)
+        if known is None:
+            results[report.path] = report
+        else:
+            known.add(report)
+    return list(results.values())

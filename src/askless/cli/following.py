@@ -1,0 +1,66 @@
+"""Showing a document anew whenever a capture has grown, until Ctrl-C."""
+
+from __future__ import annotations
+
+import os
+import sys
+import time
+from collections.abc import Callable
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    import argparse
+
+    from askless.reports.documents import Document
+    from askless.reports.growing import Growing
+
+_LOOK_S = 0.3
+_REST = 9  # showing takes a tenth of the time at most
+_CLEAR = "\x1b[H\x1b[2J\x1b[3J"
+
+
+def add_follow(parser: argparse.ArgumentParser) -> None:
+    """Going on with a capture that is being written."""
+    parser.add_argument(
+        "--follow",
+        action="store_true",
+        help="show it anew whenever the capture has grown, until Ctrl-C; with JSON, one document a line",
+    )
+
+
+def follow(growing: Growing, document_of: Callable[[], Document], form: str, variant: str = "") -> int:
+    """Show what there is, and again whenever there is more."""
+    from askless.cli.stopping import stoppable
+
+    os.environ["PAGER"] = ""  # what is shown again and again waits for nobody
+    try:
+        with stoppable():
+            grown, show_at_s = True, 0.0
+            while growing.look():
+                pass
+            while True:
+                if grown and time.monotonic() >= show_at_s:
+                    began_s = time.monotonic()
+                    _show(document_of(), form, variant)
+                    show_at_s = time.monotonic() + (time.monotonic() - began_s) * _REST
+                    grown = False
+                time.sleep(_LOOK_S)
+                grown = growing.look() or grown
+    except KeyboardInterrupt:
+        return 0  # the way to end it
+
+
+def _show(document: Document, form: str, variant: str) -> None:
+    from askless.cli.common import show
+
+    if form == "json":
+        import msgspec
+
+        sys.stdout.write(msgspec.json.encode(document).decode() + "\n")
+        sys.stdout.flush()
+        return
+    if sys.stdout.isatty():
+        sys.stdout.write(_CLEAR)
+    show(document, variant=variant, form=form)
+    sys.stdout.write("\n")
+    sys.stdout.flush()

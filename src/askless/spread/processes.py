@@ -1,0 +1,48 @@
+"""Works on pieces in processes of this machine."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
+from multiprocessing import get_context
+
+from askless.core.errors import AskLessError
+from askless.spread import Given, Made, Wish
+
+_AHEAD = 2  # pieces a worker that wait to be worked on or to be put together: memory does not grow with their number
+
+
+class Processes:
+    """See the module."""
+
+    def __init__(self, workers: int) -> None:
+        self._workers = workers
+
+    def map(self, work: Callable[[Given], Made], pieces: Sequence[Given]) -> Iterator[Made]:
+        """See `Spread`."""
+        waiting: deque[Future[Made]] = deque()
+        # A fresh process knows nothing of this one's threads and files.
+        with ProcessPoolExecutor(self._workers, get_context("spawn")) as pool:
+            try:
+                for piece in pieces:
+                    waiting.append(pool.submit(work, piece))
+                    if len(waiting) >= _AHEAD * self._workers:
+                        yield waiting.popleft().result()
+                while waiting:
+                    yield waiting.popleft().result()
+            except BrokenProcessPool:
+                raise AskLessError(
+                    "worker-died",
+                    "a worker process has died: out of memory, or killed",
+                    "run it again with fewer --workers",
+                ) from None
+            finally:
+                for future in waiting:
+                    future.cancel()
+
+
+def spread(wish: Wish) -> Processes:
+    """See `spread.REGISTRY`."""
+    return Processes(wish.workers)
