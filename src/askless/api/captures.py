@@ -5,10 +5,12 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
+from typing import cast
 
 from askless.api.tables import Findings, Plans, Table
 from askless.capture.lines import files_of
 from askless.capture.reading import FileReport
+from askless.capture.remote import place
 from askless.core import patterns as every_pattern
 from askless.core.errors import AskLessError
 from askless.core.progress import Progress, quiet
@@ -233,4 +235,4 @@ def read(path: str | os.PathLike[str], *, values: bool = False) -> Capture:
 
     `values`: show literals, parameters and paths, which may be private.
     """
-    return Capture(Path(path), values)
+    return Capture(place(path) if isinstance(path, str) else cast(Path, path), values)

@@ -11,10 +11,12 @@ from functools import partial
 from pathlib import Path
 from typing import IO, Any
 
+from askless.capture.remote import is_remote, reached
 from askless.core.errors import AskLessError
 
 SUFFIXES = (".jsonl", ".jsonl.gz", ".jsonl.zst")
 LINE_MOST_BYTES = 64 * 1024**2
+_REMOTE_BYTES = 1024**2  # that are asked for at a time, of a store
 
 
 class Torn(Exception):
@@ -26,6 +28,11 @@ def files_of(path: Path) -> list[Path]:
 
     Raises AskLessError `capture-missing` or `capture-empty`.
     """
+    with reached(path):
+        return _files_of(path)
+
+
+def _files_of(path: Path) -> list[Path]:
     if not path.exists():
         raise AskLessError(
             "capture-missing",
@@ -48,7 +55,8 @@ def files_of(path: Path) -> list[Path]:
 def opened(path: Path) -> Iterator[IO[bytes]]:
     """A capture file, uncompressed as it is read. Raises AskLessError: capture-unreadable, zst-missing."""
     try:
-        raw = path.open("rb")
+        with reached(path):
+            raw = path.open("rb")
     except OSError as error:
         raise AskLessError(
             "capture-unreadable", f"can't read {path}: {error.strerror}", "check its permissions"
@@ -58,6 +66,8 @@ def opened(path: Path) -> Iterator[IO[bytes]]:
             yield io.BufferedReader(gzip.GzipFile(fileobj=raw))
         elif path.name.endswith(".zst"):
             yield io.BufferedReader(_zstandard(path).stream_reader(raw))
+        elif is_remote(path):  # whose own lines know no limit
+            yield io.BufferedReader(raw, _REMOTE_BYTES)
         else:
             yield raw
 

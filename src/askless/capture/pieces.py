@@ -18,6 +18,7 @@ import msgspec
 from askless.capture import events
 from askless.capture.lines import files_of, lines_of, opened
 from askless.capture.reading import FileReport, Reader, tags_of
+from askless.capture.remote import place, reached
 from askless.core.model import Request
 
 PIECE_BYTES = 64 * 1024**2
@@ -43,7 +44,7 @@ class Segment(msgspec.Struct, frozen=True):
 
     def reader(self) -> Reader:
         """What reads it."""
-        return Reader(Path(self.path), self.tag) if self.end < 0 and not self.start else SegmentReader(self)
+        return Reader(place(self.path), self.tag) if self.end < 0 and not self.start else SegmentReader(self)
 
 
 Piece = tuple[Segment, ...]
@@ -60,7 +61,8 @@ def pieces_of(path: Path, piece_bytes: int = 0) -> list[Piece]:
     together: list[Segment] = []
     size = 0
     for file, tag in zip(files, tags_of(files), strict=True):
-        own = file.stat().st_size
+        with reached(file):
+            own = file.stat().st_size
         if together and size + own > piece_bytes:
             pieces.append(tuple(together))
             together, size = [], 0
@@ -94,7 +96,7 @@ class SegmentReader(Reader):
     """Reads the requests that begin in a range of a file."""
 
     def __init__(self, segment: Segment) -> None:
-        super().__init__(Path(segment.path), segment.tag)
+        super().__init__(place(segment.path), segment.tag)
         self._segment = segment
 
     def __iter__(self) -> Iterator[Request]:

@@ -35,10 +35,14 @@ def described(commands: Any, name: str, help_text: str, examples: str) -> argpar
 
 
 def file(text: str) -> Path:
-    """The path that an option names."""
+    """The path that an option names, or the place that a URL does. Raises AskLessError: remote-extra-missing, bad-url."""
     from pathlib import Path
 
-    return Path(text)
+    if "://" not in text:
+        return Path(text)
+    from askless.capture.remote import place_of
+
+    return place_of(text)
 
 
 def add_capture(parser: argparse.ArgumentParser) -> None:
