@@ -18,6 +18,7 @@ from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
 SHAPES = 300
 PAGES = 40
 AT_A_TIME = 32  # requests under way at one time
+TOGETHER_MOST = 64  # queries that are written in one line
 TABLES = [
     "vessel",
     "port_call",
@@ -52,10 +53,10 @@ class PlainQuery(msgspec.Struct):
     sample: list[list[int | str]]
 
 
-def _texts(dice: random.Random) -> list[tuple[str, bool]]:
-    """300 statements, every second one with its literals in the text (about 307 characters)."""
+def _texts(dice: random.Random, shapes: int = SHAPES) -> list[tuple[str, bool]]:
+    """Statements, every second one with its literals in the text (about 307 characters)."""
     texts = []
-    for number in range(SHAPES):
+    for number in range(shapes):
         table = TABLES[number % len(TABLES)]
         columns = ", ".join(f"t.column_{number}_{i}" for i in range(6))
         if number % 2:
@@ -75,10 +76,10 @@ def _texts(dice: random.Random) -> list[tuple[str, bool]]:
 class _Page:
     """A route with its own statements: most asked once a request, two of them row by row in some requests."""
 
-    def __init__(self, number: int, dice: random.Random) -> None:
+    def __init__(self, number: int, dice: random.Random, shapes: int = SHAPES) -> None:
         self.route = f"GET /page/{number}/{{id}}"
-        self.once = dice.sample(range(SHAPES), 23)
-        self.looped = dice.sample(range(SHAPES), 2)
+        self.once = dice.sample(range(shapes), 23)
+        self.looped = dice.sample(range(shapes), 2)
 
     def statements(self, dice: random.Random, count: int) -> list[int]:
         if dice.random() < 0.2:  # a fifth of the requests holds an n-plus-one
@@ -114,22 +115,29 @@ def _request_rows(
     return rows
 
 
-def _rounds(dice: random.Random, requests: int, each: int) -> Iterator[tuple[int, str, list[QuerySeen]]]:
-    texts = _texts(dice)
-    pages = [_Page(number, dice) for number in range(PAGES)]
+def _rounds(
+    dice: random.Random, requests: int, each: int, shapes: int, routes: int
+) -> Iterator[tuple[int, str, list[QuerySeen]]]:
+    texts = _texts(dice, shapes)
+    pages = [_Page(number, dice, shapes) for number in range(routes)]
     for number in range(1, requests + 1):
         page = dice.choice(pages)
-        yield number, page.route, _request_rows(dice, texts, page.statements(dice, each), number * 3_000_000)
+        asked = page.statements(dice, each)
+        while len(asked) < each:  # one giant request
+            asked = asked + page.statements(dice, each)
+        yield number, page.route, _request_rows(dice, texts, asked[:each], number * 3_000_000)
 
 
-def write(folder: Path, requests: int, each: int, seed: int = 7) -> tuple[Path, Path]:
+def write(
+    folder: Path, requests: int, each: int, seed: int = 7, shapes: int = SHAPES, routes: int = PAGES
+) -> tuple[Path, Path]:
     """Write the capture and its plain twin; returns both paths."""
     capture, plain = folder / "generated.jsonl", folder / "plain.jsonl"
     writer = CaptureWriter(capture, "benchmark", "sqlite", "generated")
     encode = msgspec.json.Encoder().encode
     open_requests: list[tuple[int, list[QuerySeen]]] = []
     with plain.open("wb") as twin:
-        for number, route, rows in _rounds(random.Random(seed), requests, each):
+        for number, route, rows in _rounds(random.Random(seed), requests, each, shapes, routes):
             writer.request_began(RequestBegan(number, route, rows[0].start_ns))
             open_requests.append((number, rows))
             for row in rows:
@@ -147,8 +155,8 @@ def _finish(writer: CaptureWriter, open_requests: list[tuple[int, list[QuerySeen
         for number, rows in open_requests:
             middle = len(rows) // 2 if number % 4 == 0 else 0
             part = rows[middle:] if half else rows[:middle]
-            if part:
-                writer.queries(number, part)
+            for start in range(0, len(part), TOGETHER_MOST):
+                writer.queries(number, part[start : start + TOGETHER_MOST])
             if half:
                 writer.request_ended(RequestEnded(number, rows[-1].start_ns + rows[-1].duration_ns))
 

@@ -178,7 +178,7 @@ class Gatherer:
                 for gathering in self._routes.values():
                     gathering.fold()
         if self.lookers and (groups or self._is_special(route.stats, request)):
-            view = RequestView(route.stats, request, groups)
+            view = RequestView(route.stats, request, groups, len(self._routes))
             for looker in self.lookers:
                 looker.look(view, self.summary.settings)
 

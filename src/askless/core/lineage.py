@@ -154,7 +154,6 @@ def _columns(
 ) -> list[Source]:
     results = []
     statement = request.statement(where[0])
-    shape = structure(statement)
     rows = sum(request.rows[i] for i in where)
     for position, column_index in enumerate(statement.sampled):
         first_seen: dict[Value, int] = {}
@@ -169,6 +168,7 @@ def _columns(
         matched = [key for key, i in wanted.items() if first_seen.get(key, i) < i]
         if len(matched) < 2 or len(matched) < 0.9 * _expected(wanted, first_seen, rows, taken):
             continue
+        shape = structure(statement)  # parsed only where its values fit
         name = statement.columns[column_index] if column_index < len(statement.columns) else ""
         table = shape.main if shape else ""
         if shape is not None and column_index < len(shape.outputs) and not any(o.star for o in shape.outputs):

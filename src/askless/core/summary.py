@@ -70,10 +70,10 @@ class RouteStats:
         self.durations = Quantiles()
         self.queries = Quantiles()
         self.shapes: dict[str, ShapeStats] = {}
-        # What is asked of a route again and again while it is judged: with the number of shapes or requests that it holds for.
+        # What is asked of a route again and again while it is judged, with what it holds for: as many requests and shapes.
         self._sorted_out: tuple[int, list[ShapeStats], list[ShapeStats]] = (0, [], [])
         self._loaded: tuple[int, list[ShapeStats]] = (0, [])
-        self._quickest: tuple[int, float] = (0, 0.0)
+        self._quickest: tuple[tuple[int, int], float] = ((0, 0), 0.0)
         self.tallies: dict[str, dict[tuple[str, ...], Tally]] = {}
 
     def own_shapes(self, noise: bool = False) -> list[ShapeStats]:
@@ -105,9 +105,10 @@ class RouteStats:
 
         Medians of single queries may add up to more than the median request, on a busy machine above all.
         """
-        if self._quickest[0] != self.requests:
+        known_for = self.durations.count, len(self.shapes)
+        if self._quickest[0] != known_for:
             quickest_ns = min((stats.query_ns for stats in self.shapes.values()), default=0.0)
-            self._quickest = self.requests, quickest_ns / 1e6
+            self._quickest = known_for, quickest_ns / 1e6
         return max(self.request_ms(round_trip_ms) - queries_left * (self._quickest[1] + round_trip_ms), 0.0)
 
     def merge(self, other: RouteStats) -> None:
@@ -178,7 +179,9 @@ class Summary:
 
 def _stand_on(tally: Tally, shapes: dict[str, ShapeStats]) -> None:
     """Let a tally refer to these totals of shapes, not to those of the piece that it was made in."""
-    for name, value in vars(tally).items() if hasattr(tally, "__dict__") else ():
+    names = list(vars(tally)) if hasattr(tally, "__dict__") else getattr(tally, "__slots__", ())
+    for name in names:
+        value = getattr(tally, name)
         if isinstance(value, ShapeStats):
             setattr(tally, name, shapes.get(value.shape.digest, value))
         elif isinstance(value, dict) and any(isinstance(one, ShapeStats) for one in value.values()):

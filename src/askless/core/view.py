@@ -18,12 +18,16 @@ class Group:
 
 
 class RequestView:
-    """One request as the patterns see it. `claimed` are digests of shapes that a finding explains already."""
+    """One request as the patterns see it. `claimed` are digests of shapes that a finding explains already.
 
-    __slots__ = ("claimed", "groups", "request", "route", "writes")
+    `routes` is how many there are so far: what is remembered of each is less, the more there are.
+    """
 
-    def __init__(self, route: RouteStats, request: Request, groups: list[Group]) -> None:
+    __slots__ = ("claimed", "groups", "request", "route", "routes", "writes")
+
+    def __init__(self, route: RouteStats, request: Request, groups: list[Group], routes: int = 1) -> None:
         self.route = route
+        self.routes = routes
         self.request = request
         self.groups = groups
         self.claimed: set[str] = set()

@@ -14,7 +14,7 @@ from askless.core.sql import structure
 from askless.core.sql.structure import Structure
 from askless.project import private, seen
 
-KEPT_MOST = 5_000
+KEPT_MOST = 20_000
 _LONGEST = 20_000  # characters of a text; a longer one is rare
 
 
@@ -45,7 +45,8 @@ class Parsed:
 
     def recall(self, text: str, system: str) -> Structure | None:
         """See `core.sql.structure.Memory`."""
-        raw = self._kept.get(_key(text, system))
+        key = _key(text, system)
+        raw = self._kept.get(key) or self._new.get(key)  # parsed long ago, or let go since
         if raw is None:
             return None
         try:

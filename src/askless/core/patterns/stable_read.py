@@ -28,13 +28,23 @@ RULE = Rule(
     "one address asked again and again, results that change, clocks, what is quick in total",
     "minor",
 )
-_KEYS_MOST = 300  # different queries followed in one route
+_KEYS_MOST, _KEYS_LEAST = 100, 4  # queries with their values that are remembered of a route
+_KEYS_IN_ALL = 8_000  # and of all routes together, about
 _ADDRESSES_MOST = 64
 _READS_LEAST, _ADDRESSES_LEAST = 10, 3
 _CHANGES_MOST = 0.1  # of the reads
 _SHARE_LEAST = 0.1  # of the time of the requests that ask
 _WORTH_SHARE = 0.25  # of that time
 _LIVES_S = (1, 2, 5, 10, 30, 60, 120, 300, 600, 1800, 3600)
+
+
+def _let_go(known: dict[tuple[str, ...], Tally]) -> bool:
+    """Forget the first query of those that were read but once; False where there is none."""
+    once = next((name for name, tally in known.items() if isinstance(tally, Reads) and tally.reads == 1), None)
+    if once is None:
+        return False
+    del known[once]
+    return True
 
 
 class Reads:
@@ -102,6 +112,7 @@ class StableRead:
             return
         route.looked += 1
         known = route.tallies.setdefault(RULE.id, {})
+        most = max(min(_KEYS_MOST, _KEYS_IN_ALL // view.routes), _KEYS_LEAST)
         seen: set[tuple[str, ...]] = set()
         address = f"{request.route} {request.path}"
         statements = request.tables.statements
@@ -124,7 +135,7 @@ class StableRead:
             at_ns, digest = request.starts_ns[i], request.digests[i]
             tally = known.get(name)
             if tally is None:
-                if len(known) >= _KEYS_MOST:
+                if len(known) >= most and not _let_go(known):
                     continue
                 tally = known[name] = Reads(route.shapes[shape.digest], digest, at_ns)
             assert isinstance(tally, Reads)
