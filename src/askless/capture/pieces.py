@@ -22,6 +22,7 @@ from askless.capture.remote import place, reached
 from askless.core.model import Request
 
 PIECE_BYTES = 64 * 1024**2
+PIECES_MOST = 2_000  # of a capture: the larger it is, the larger they are, as putting one in its place takes its time
 _TABLES = tuple(
     f'{{"event":"{kind}"'.encode() for kind in ("capture", "statement", "columns", "place", "load", "model", "modules")
 )
@@ -55,14 +56,14 @@ def pieces_of(path: Path, piece_bytes: int = 0) -> list[Piece]:
 
     Raises AskLessError: capture-missing, capture-empty, capture-unreadable.
     """
-    piece_bytes = piece_bytes or PIECE_BYTES
     files = files_of(path)
+    with reached(path):
+        sizes = [file.stat().st_size for file in files]
+    piece_bytes = piece_bytes or max(PIECE_BYTES, sum(sizes) // PIECES_MOST)
     pieces: list[Piece] = []
     together: list[Segment] = []
     size = 0
-    for file, tag in zip(files, tags_of(files), strict=True):
-        with reached(file):
-            own = file.stat().st_size
+    for file, tag, own in zip(files, tags_of(files), sizes, strict=True):
         if together and size + own > piece_bytes:
             pieces.append(tuple(together))
             together, size = [], 0
