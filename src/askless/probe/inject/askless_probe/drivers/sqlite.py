@@ -9,7 +9,6 @@ import sqlite3
 import sys
 from _sqlite3 import Connection as _PlainConnection, Cursor as _PlainCursor
 from _thread import get_ident
-from itertools import islice
 from time import perf_counter_ns as clock
 
 from .. import recorder
@@ -19,6 +18,7 @@ from ..recorder import SAMPLE_ROWS
 from ..stack import walk
 from .dbapi import Counted, copied
 from .sqlite_callers import WARNS, as_if_by, for_the_program, is_measuring, may_warn
+from .sqlite_rows import counted_rows, shown
 
 _current = recorder.current.get
 _here = recorder.here
@@ -204,7 +204,7 @@ def _recording(base):
                     self, self.connection, _text_of(sql), first, start, place, rows, None, counted.count, end - start
                 )
                 self._askless_record = None
-                _shown(record)
+                shown(record)
             except Exception as error:
                 recorder.missed(error)
             return result
@@ -223,7 +223,7 @@ def _recording(base):
                         self, self.connection, _text_of(sql), (), start, walk(_frame(1)), 0, None, 0, end - start
                     )
                     self._askless_record = None
-                    _shown(record)
+                    shown(record)
                 except Exception as error:
                     recorder.missed(error)
             return result
@@ -240,7 +240,7 @@ def _recording(base):
             record[DURATION_NS] += clock() - start
             if row is None:
                 self._askless_record = None
-                _shown(record)
+                shown(record)
             else:
                 rows = record[ROWS] = record[ROWS] + 1
                 if rows == 1:
@@ -268,13 +268,13 @@ def _recording(base):
                     return self
             except AttributeError:
                 return self
-            return _counted_rows(self, record)
+            return counted_rows(self, record)
 
         def close(self):
             try:
                 record, self._askless_record = self._askless_record, None
                 if record is not None:
-                    _shown(record)
+                    shown(record)
             except AttributeError:
                 pass
             return close_plain(self)
@@ -284,7 +284,7 @@ def _recording(base):
             def __del__(self):
                 record = getattr(self, "_askless_record", None)
                 if record is not None:
-                    _shown(record)
+                    shown(record)
 
     return methods_like(Cursor, base)
 
@@ -326,7 +326,7 @@ def _executed(cursor, sql, parameters, start, end):
         record[ROWS] = max(cursor.rowcount, 0)
         recorder.add(request, record, end)
         cursor._askless_record = None
-        _shown(record)
+        shown(record)
     else:
         recorder.add(request, record, end)
         cursor._askless_record = record
@@ -352,38 +352,7 @@ def _fetched(cursor, rows, duration, ended):
         record[ROWS] += len(rows)
     if ended:
         cursor._askless_record = None
-        _shown(record)
-
-
-def _counted_rows(cursor, record):
-    """Iterate over the rows as the program does: every row is counted, one in 32 is timed for all of them."""
-    cursor._askless_plain = True
-    plain = islice(cursor, None)
-    cursor._askless_plain = False
-    count = record[ROWS]
-    sample = record[SAMPLE] = record[SAMPLE] or []
-    try:
-        while True:
-            start = clock()
-            row = next(plain, _END)
-            duration = clock() - start
-            if row is _END:
-                record[DURATION_NS] += duration
-                break
-            record[DURATION_NS] += duration * (32 if count >= SAMPLE_ROWS else 1)
-            if len(sample) < SAMPLE_ROWS:
-                sample.append(row if type(row) is not dict else tuple(row.values()))
-            count += 1
-            yield row
-            if count >= SAMPLE_ROWS:
-                for row in islice(plain, 31):
-                    count += 1
-                    yield row
-        if cursor._askless_record is record:
-            cursor._askless_record = None
-            _shown(record, count)
-    finally:
-        record[ROWS] = count
+        shown(record)
 
 
 def _failed(cursor, sql, parameters, start, error):
@@ -394,16 +363,9 @@ def _failed(cursor, sql, parameters, start, error):
         text = "%s: %s" % (type(error).__name__, error)
         record = _append(cursor, cursor.connection, _text_of(sql), copied(parameters), start, walk(_frame(2)), 0, text)
         cursor._askless_record = None
-        _shown(record)
+        shown(record)
     except Exception as problem:
         recorder.missed(problem)
-
-
-def _shown(record, rows=None):
-    if recorder.echo is not None:
-        if rows is not None:
-            record[ROWS] = rows
-        recorder.echo.show(record)
 
 
 def connection_class(base):
@@ -535,7 +497,7 @@ def _control(connection, word, call, *args):
             record = [word, (), start, end - start, 0, walk(_frame(2)), None, connection._askless_id, True]
             record += [None, None, get_ident(), None, 0]
             recorder.add(request, record, end)
-            _shown(record)
+            shown(record)
         except Exception as error:
             recorder.missed(error)
     return result
