@@ -139,10 +139,11 @@ def main(arguments: Sequence[str] | None = None) -> int:
 
 def _spread_as(options: argparse.Namespace) -> AbstractContextManager[None]:
     """Large captures are added up as the options say. Raises AskLessError bad-workers."""
-    workers, cluster = getattr(options, "workers", None), getattr(options, "cluster", "")
-    if workers is None and not cluster:
+    if not hasattr(options, "cluster"):
         return nullcontext()
     from askless import spread
+
+    workers, cluster = options.workers, options.cluster
 
     if workers is not None and workers < 1:
         raise AskLessError(

@@ -39,8 +39,8 @@ class Spread(Protocol):
         """What a function makes of each piece, in their order. Raises AskLessError; what the function raises is passed on."""
 
 
-_ANY = Wish()
-_wish: ContextVar[Wish] = ContextVar("askless_spread", default=_ANY)
+_ALONE = Wish(workers=1)  # a program that uses Ask Less starts no processes that it did not ask for
+_wish: ContextVar[Wish] = ContextVar("askless_spread", default=_ALONE)
 
 
 @contextmanager
