@@ -163,6 +163,21 @@ def test_what_is_wrong_with_a_piece_is_said_as_ever(tmp_path: Path, monkeypatch:
     refused(run("findings", tmp_path, "--workers", "0"), "--workers takes a whole number from 1")
 
 
+def test_a_file_that_goes_while_the_capture_is_read(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Rotation removes the oldest: an answer without it is not passed off as the whole."""
+    for number in range(3):
+        written(tmp_path / f"{number}.askless.jsonl", random.Random(number), 30)
+    plain = pieces._size
+    monkeypatch.setattr(
+        pieces, "_size", lambda file: plain(file) if "1." not in file.name else plain(file.with_name("gone"))
+    )
+    refused(run("requests", tmp_path), "can't read", "gone", "--keep removes the oldest files")
+    monkeypatch.undo()
+    found = pieces.pieces_of
+    monkeypatch.setattr(loading, "pieces_of", lambda path: (found(path), (path / "1.askless.jsonl").unlink())[0])
+    refused(run("requests", tmp_path), "can't read", "--keep removes the oldest files")
+
+
 def test_a_request_with_very_many_queries_is_added_up(tmp_path: Path) -> None:
     path = tmp_path / "giant.jsonl"
     with closing(CaptureWriter(path, "python", "sqlite")) as writer:

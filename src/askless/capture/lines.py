@@ -51,6 +51,13 @@ def _files_of(path: Path) -> list[Path]:
     return results
 
 
+def unreadable(path: Path, error: OSError) -> AskLessError:
+    """What to say of a file that can't be read."""
+    gone = isinstance(error, FileNotFoundError)
+    remedy = "a recorder with --keep removes the oldest files: run it again" if gone else "check its permissions"
+    return AskLessError("capture-unreadable", f"can't read {path}: {error.strerror or error}", remedy)
+
+
 @contextmanager
 def opened(path: Path) -> Iterator[IO[bytes]]:
     """A capture file, uncompressed as it is read. Raises AskLessError: capture-unreadable, zst-missing."""
@@ -58,9 +65,7 @@ def opened(path: Path) -> Iterator[IO[bytes]]:
         with reached(path):
             raw = path.open("rb")
     except OSError as error:
-        raise AskLessError(
-            "capture-unreadable", f"can't read {path}: {error.strerror}", "check its permissions"
-        ) from None
+        raise unreadable(path, error) from None
     with raw:
         if path.name.endswith(".gz"):
             yield io.BufferedReader(gzip.GzipFile(fileobj=raw))

@@ -16,7 +16,7 @@ from typing import IO
 import msgspec
 
 from askless.capture import events
-from askless.capture.lines import files_of, lines_of, opened
+from askless.capture.lines import files_of, lines_of, opened, unreadable
 from askless.capture.reading import FileReport, Reader, tags_of
 from askless.capture.remote import place, reached
 from askless.core.model import Request
@@ -57,8 +57,7 @@ def pieces_of(path: Path, piece_bytes: int = 0) -> list[Piece]:
     Raises AskLessError: capture-missing, capture-empty, capture-unreadable.
     """
     files = files_of(path)
-    with reached(path):
-        sizes = [file.stat().st_size for file in files]
+    sizes = [_size(file) for file in files]
     piece_bytes = piece_bytes or max(PIECE_BYTES, sum(sizes) // PIECES_MOST)
     pieces: list[Piece] = []
     together: list[Segment] = []
@@ -75,6 +74,14 @@ def pieces_of(path: Path, piece_bytes: int = 0) -> list[Piece]:
     if together:
         pieces.append(tuple(together))
     return pieces
+
+
+def _size(file: Path) -> int:
+    try:
+        with reached(file):
+            return file.stat().st_size
+    except OSError as error:
+        raise unreadable(file, error) from None
 
 
 def _segments(path: Path, tag: str, piece_bytes: int) -> Iterator[Segment]:
