@@ -136,6 +136,29 @@ def test_a_capture_stays_within_its_size_and_says_what_went(tmp_path: Path) -> N
     assert " processes " not in said.err
 
 
+def test_a_program_that_is_killed_after_many_files_loses_nothing(tmp_path: Path) -> None:
+    """The ring that outlives it goes along from file to file, and is emptied; memory does not grow with their number."""
+    script = tmp_path / "killed.py"
+    body = """
+        import resource
+        for n in range(6000):
+            visit("/calls/2")
+            if n == 1000:
+                before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+        print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before, flush=True)
+        os.kill(os.getpid(), 9)
+    """
+    script.write_text(textwrap.dedent(PAGES) + textwrap.dedent(body))
+    done = run("capture", "app", "-o", tmp_path / "calls", "--keep", "1MiB", "--", sys.executable, script)
+    assert done.code != 0 and int(done.out) < 4_000, "KiB: one ring is half of that"
+    reports: list[FileReport] = []
+    kept = [one for one in read(tmp_path / "calls", reports) if one.kind == "http"]
+    assert {len(one) for one in kept} == {2} and len({one.name for one in kept}) == len(kept)
+    dropped = max(report.dropped.requests for report in reports)
+    assert dropped > 1000 and len(kept) + dropped == 6000 + 1
+    assert not list((tmp_path / "calls").glob("*.tail"))
+
+
 def test_a_request_that_goes_on_is_told_in_one_file(tmp_path: Path) -> None:
     """A file that is full waits for it, up to twice its size."""
     body = """

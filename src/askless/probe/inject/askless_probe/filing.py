@@ -76,9 +76,14 @@ class Filed:
         for request in going_on:
             self._end(request, now_ns)
             request.start_ns = now_ns
-        self._close()
-        self._begin_anew()
+        self._finish()
+        for request in recorder.open_requests.values():
+            request.retell()
+        self._forget()
+        self._put(even_empty=True)
+        self.tail.follow([request for request in going_on if not request.left_out])
         spare.drop_oldest()
+        self._tell_left_out()  # at once, as a killed process says nothing more
 
     def _is_ours(self):
         """Whether the descriptor is our file still: a program may close descriptors that it does not know."""

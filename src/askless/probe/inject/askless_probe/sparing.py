@@ -24,6 +24,7 @@ SEGMENTS, SEGMENT_LEAST = (
 )  # files that a capture of a limited size is made of, and how large each is at least
 FULL = (errno.ENOSPC, getattr(errno, "EDQUOT", errno.ENOSPC), errno.EFBIG)
 BY_CHANCE, QUICK, STOPPED = 1, 2, 3  # why a request is left out: also the order of their counts
+_BITS = 0xFFFFFFFFFFFFFFFF
 _RANDOM_BITS = 56  # of a trace id: what W3C's Trace Context, level 2, has for random ones
 
 
@@ -55,9 +56,11 @@ class Spare:
     # -- what is recorded --------------------------------------------------------------------------------------------
 
     def chance(self):
-        """A number of 56 bits. The program's own random numbers are left alone (Knuth's MMIX generator)."""
-        self.state = (self.state * 6364136223846793005 + 1442695040888963407) & 0xFFFFFFFFFFFFFFFF
-        return self.state >> 8
+        """A number of 56 bits. The program's own random numbers are left alone (SplitMix64: Steele, Lea and Flood, 2014)."""
+        self.state = mixed = (self.state + 0x9E3779B97F4A7C15) & _BITS
+        mixed = (mixed ^ mixed >> 30) * 0xBF58476D1CE4E5B9 & _BITS
+        mixed = (mixed ^ mixed >> 27) * 0x94D049BB133111EB & _BITS
+        return (mixed ^ mixed >> 31) >> 8
 
     def begin(self, request, around, trace):
         """A request begins: decide what becomes of it."""

@@ -208,6 +208,22 @@ class Tail:
         self.loads[load] = number
         return number
 
+    def follow(self, requests):
+        """The writer has begun another file: the one before is whole, and only these requests go on."""
+        if self.ring is None:
+            return
+        try:
+            self.ring[:] = bytes(SLOT * SLOTS)
+            path = self.writer.path + SUFFIX
+            os.rename(self.path, path)
+            self.path = path
+            os.truncate(path, SLOT * SLOTS)
+            self._begin_lines()
+        except Exception:  # then a killed process loses what it had not written
+            self.remove()
+        for request in requests:
+            self.put_request(request)
+
     def let_go(self):
         """Forget it: it is another process's."""
         _kept.append(self.ring)

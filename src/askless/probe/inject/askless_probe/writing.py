@@ -213,8 +213,12 @@ class Writer(Filed):
         self._do(self._close)
 
     def _close(self):
-        if self.file < 0:
-            return
+        if self.file >= 0:
+            self._finish()
+            self.tail.remove()
+
+    def _finish(self):
+        """The file is whole: write its last line."""
         self._tell_modules()
         self._tell_left_out()
         spent_ns = recorder.spent(self.queries, self.spent_before_ns)
@@ -223,7 +227,6 @@ class Writer(Filed):
         if self._is_ours():
             os.close(self.file)
         self.file = -1
-        self.tail.remove()
 
     def _uses(self, request, marks):
         """What the ORM said, and beside it what becomes of the results from now on."""
