@@ -228,6 +228,32 @@ def test_many_shapes_are_judged_in_proportion(tmp_path: Path) -> None:
     assert calls(400) < 2.3 * calls(200)
 
 
+def test_shapes_that_never_come_again_are_bounded(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("askless.core.gathering.SHAPES_MOST", 40)
+    monkeypatch.setattr("askless.core.numbering.TEXTS_MOST", 30)
+    path = tmp_path / "churn.jsonl"
+    with closing(CaptureWriter(path, "python", "sqlite")) as writer:
+        for number in range(1, 101):
+            writer.request_began(RequestBegan(number, "GET /all", number * 1000))
+            events = [
+                QuerySeen(f"SELECT a AS name_{number}_{n} FROM vessel", number * 1000 + n, 7, rows=1) for n in range(3)
+            ]
+            events += [
+                QuerySeen(TEXTS[0], number * 1000 + 10 + n, 7, rows=1, parameters=(n,), digest=n + 1) for n in range(3)
+            ]
+            writer.queries(number, events)
+            writer.request_ended(RequestEnded(number, number * 1000 + 100))
+    assert [len(one) for one in read(path)] == [6] * 100
+    summary = summarise(read(path))
+    (route,) = summary.routes.values()
+    assert len(route.shapes) == 41 and sum(stats.count for stats in route.shapes.values()) == 600
+    assert route.repeated == 200, "those beyond the most are none of each other's repeats"
+    (found,) = [one for one in findings.judged_from(summary).findings if one.pattern == "n-plus-one"]
+    assert found.tables == ("vessel",) and found.requests == 100
+    (row,) = run("requests", path, "--json").json["routes"]
+    assert row["queries"] == 6 and row["rows"] == 6
+
+
 def grown(folder: Path, number: int) -> None:
     written(folder / f"{number}.askless.jsonl", random.Random(number), 60, to_the_end=True)
 

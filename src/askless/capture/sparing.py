@@ -170,6 +170,7 @@ class SparingWriter(CaptureWriter):
         self.path = self._first.with_name(f"{name}-{self._turn:06}.askless.jsonl")
         self._begin()
         self._drop_oldest()
+        self._tell_left_out()
 
     def _drop_oldest(self) -> None:
         """Remove the oldest files of this writer's until it is within its size."""

@@ -15,14 +15,23 @@ from typing import Protocol
 from askless.core.model import Request, Statement, Tables
 from askless.core.settings import Settings
 from askless.core.shape_stats import EXAMPLES_MOST, Fact, ShapeStats, resolve
+from askless.core.sql.shape import Shape
 from askless.core.summary import RouteStats, Summary
 from askless.core.view import Group, RequestView
 
+SHAPES_MOST = 5_000  # different shapes of one route; what comes after them is added up together
 RECURRING_SHARE = 20  # a sequence that fewer than one in so many requests ask is gathered query by query
 RECURRING_MOST = 500  # different sequences of statements that are remembered for a route
 RECURRING_FOLD_AT = 24  # requests of one sequence that gather before they are added up, column by column
 _FOLD_AT = 12_000  # queries outside of such sequences that gather before they are added up
 _FOLD_EVERY = 200  # of which so many may gather in one route before it tells the gatherer
+
+
+# Stands for the shapes of a route beyond the most that are told apart: without a structure, so that no pattern judges it.
+_OTHERS = {
+    noise: Statement(0, ("(other statements)",), Shape("(other statements)", digest, noise))
+    for noise, digest in ((False, "0" * 12), (True, "0" * 11 + "1"))
+}
 
 
 class Looker(Protocol):
@@ -131,13 +140,18 @@ class RouteGatherer:
 
     def of(self, statement: Statement) -> ShapeStats:
         """The stats of a statement not met in this file and route."""
-        stats = self.stats.shapes.get(statement.shape.digest)
-        if stats is None:
-            stats = self.stats.shapes[statement.shape.digest] = ShapeStats(statement.shape, statement)
-        stats.prefer(statement)
-        first = self.first.setdefault(statement.shape.digest, statement.number)
-        if first != statement.number:
-            self.aliased[statement.number] = first
+        shapes, shape = self.stats.shapes, statement.shape
+        stats = shapes.get(shape.digest)
+        if stats is None and len(shapes) >= SHAPES_MOST:  # they never come again, it seems
+            others = _OTHERS[shape.noise]
+            stats = shapes.setdefault(others.shape.digest, ShapeStats(others.shape, others))
+        elif stats is None:
+            stats = shapes[shape.digest] = ShapeStats(shape, statement)
+        if stats.shape.digest == shape.digest:
+            stats.prefer(statement)
+            first = self.first.setdefault(shape.digest, statement.number)
+            if first != statement.number:
+                self.aliased[statement.number] = first
         self.by_number[statement.number] = stats
         self.appends[statement.number] = stats.pending.append
         return stats

@@ -12,6 +12,8 @@ LITERALS = re.compile(
     r"('[^']*(?:''[^']*)*'|(?<![\w.$:@?\"`])\d(?:[xX][0-9a-fA-F]+|[\d_]*(?:\.\d*)?(?:[eE][+-]?\d+)?))"
 )
 
+TEXTS_MOST = 20_000  # that are remembered
+
 Thing = TypeVar("Thing", bound=Hashable)
 
 
@@ -20,14 +22,23 @@ class Numbers(Generic[Thing]):
 
     def __init__(self) -> None:
         self._known: dict[Thing, int] = {}
+        self._last = 0
 
     def number(self, thing: Thing) -> tuple[int, bool]:
         """The number of a thing, and whether it is new."""
         known = self._known.get(thing)
         if known is not None:
             return known, False
-        number = self._known[thing] = len(self._known) + 1
-        return number, True
+        self._last += 1
+        self._known[thing] = self._last
+        return self._last, True
+
+    def __len__(self) -> int:
+        return len(self._known)
+
+    def forget(self) -> None:
+        """Know nothing any more: what comes again gets another number."""
+        self._known.clear()
 
 
 class Texts:
@@ -42,6 +53,9 @@ class Texts:
 
         Parts alternate text that stays (even positions) with literals (odd ones).
         """
+        if len(self._templates) > TEXTS_MOST:  # texts that never come again are not kept for ever
+            self._templates.forget()
+            self._whole.clear()
         known = self._whole.get((text, names))
         if known is not None:
             return known, None, ()
