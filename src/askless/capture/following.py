@@ -17,9 +17,15 @@ _LOOK_BYTES = 4 * 1024**2  # of one file that are read in one look
 class _File:
     def __init__(self, path: Path) -> None:
         self.feed = Feed(path)
+        self.report = self.feed.report
         self.position = 0
         self.torn = b""  # the beginning of a line whose end is not written yet
         self.given_up = False
+
+    def close(self) -> None:
+        """Nothing more is read: what its queries referred to is let go."""
+        self.given_up = True
+        self.feed, self.torn = Feed(self.report.path), b""
 
 
 class Follower:
@@ -36,7 +42,7 @@ class Follower:
     @property
     def reports(self) -> list[FileReport]:
         """What each file has told so far."""
-        return [file.feed.report for file in self._files.values()]
+        return [file.report for file in self._files.values()]
 
     def new(self) -> Iterator[Request]:
         """The requests that have ended since the last call. Raises AskLessError where it is strict: see `read`."""
@@ -49,9 +55,11 @@ class Follower:
             try:
                 yield from self._read(path, file)
             except AskLessError:
-                file.given_up = True
+                file.close()
                 if self.strict:
                     raise
+            if file.report.closed:
+                file.close()
 
     def _paths(self) -> list[Path]:
         if not self.capture.is_dir():
