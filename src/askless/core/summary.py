@@ -15,8 +15,11 @@ from askless.core.shape_stats import ShapeStats
 from askless.core.statistics import Quantiles
 
 
+SEEN_ONCE_MOST = 200  # tallies of one pattern in one route above which those seen once are let go
+
+
 class Tally(Protocol):
-    """What a pattern has met so far under one key; merges with its like."""
+    """What a pattern has met so far under one key; merges with its like. One that is `seen_once` may be forgotten."""
 
     def merge(self, other: Tally) -> None:
         """Add another tally of the same pattern and key."""
@@ -144,6 +147,8 @@ class RouteStats:
                     own[key].merge(tally)
                 else:
                     own[key] = tally
+            if len(own) > SEEN_ONCE_MOST:
+                _let_go(own)
 
 
 class Summary:
@@ -175,6 +180,13 @@ class Summary:
                 self.routes[name] = route
             else:
                 known.merge(route)
+
+
+def _let_go(tallies: dict[tuple[str, ...], Tally]) -> None:
+    """Forget the first of what was seen but once in all pieces so far."""
+    once = [key for key, tally in tallies.items() if getattr(tally, "seen_once", False)]
+    for key in once[: len(tallies) - SEEN_ONCE_MOST]:
+        del tallies[key]
 
 
 def _stand_on(tally: Tally, shapes: dict[str, ShapeStats]) -> None:

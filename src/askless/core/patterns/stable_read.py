@@ -40,7 +40,7 @@ _LIVES_S = (1, 2, 5, 10, 30, 60, 120, 300, 600, 1800, 3600)
 
 def _let_go(known: dict[tuple[str, ...], Tally]) -> bool:
     """Forget the first query of those that were read but once; False where there is none."""
-    once = next((name for name, tally in known.items() if isinstance(tally, Reads) and tally.reads == 1), None)
+    once = next((name for name, tally in known.items() if isinstance(tally, Reads) and tally.seen_once), None)
     if once is None:
         return False
     del known[once]
@@ -73,6 +73,11 @@ class Reads:
         self.first_ns = self.last_ns = self.since_ns = at_ns
         self.addresses: set[str] = set()
         self.places: dict[Place, int] = {}
+
+    @property
+    def seen_once(self) -> bool:
+        """Whether nothing says yet that it is asked again and again."""
+        return self.reads == 1
 
     def read(self, digest: int, at_ns: int, address: str, place: Place | None) -> None:
         """One more read."""
