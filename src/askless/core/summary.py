@@ -14,7 +14,6 @@ from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
 from askless.core.statistics import Quantiles
 
-
 SEEN_ONCE_MOST = 200  # tallies of one pattern in one route above which those seen once are let go
 
 
