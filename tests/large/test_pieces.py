@@ -299,19 +299,20 @@ def test_structures_are_kept_between_runs_without_values(tmp_path: Path, monkeyp
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
     text = "SELECT v.name FROM vessel v JOIN port_call c ON c.vessel_id = v.id WHERE c.agent = 'Tern & Sons' AND v.id = ? LIMIT 3"
     structure.structure_of.cache_clear()
-    parsed.begin()
+    parsed.use(parsed.Parsed())
     first = structure.structure_of(text, "sqlite")
     parsed.keep()
     (kept,) = (tmp_path / "askless").glob("parsed*")
     assert b"port_call" in kept.read_bytes() and b"Tern & Sons" not in kept.read_bytes()
     assert kept.stat().st_mode & 0o077 == 0
     structure.structure_of.cache_clear()
-    parsed.begin()
+    parsed.use(parsed.Parsed())
     monkeypatch.setattr("askless.core.sql.reading.read", lambda *_: pytest.fail("parsed again"))
     assert structure.structure_of(text, "sqlite") == first
     kept.write_bytes(b"something else")
     structure.structure_of.cache_clear()
-    parsed.begin()
+    parsed.use(parsed.Parsed())
     monkeypatch.undo()
     assert structure.structure_of(text, "sqlite") == first
     structure.use_memory(None)
+    parsed._used.clear()

@@ -6,6 +6,7 @@ import os
 import sys
 import time
 from collections.abc import Callable
+from typing import NoReturn
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -35,19 +36,25 @@ def follow(growing: Growing, document_of: Callable[[], Document], form: str, var
     os.environ["PAGER"] = ""  # what is shown again and again waits for nobody
     try:
         with stoppable():
-            grown, show_at_s = True, 0.0
             while growing.look():
                 pass
-            while True:
-                if grown and time.monotonic() >= show_at_s:
-                    began_s = time.monotonic()
-                    _show(document_of(), form, variant)
-                    show_at_s = time.monotonic() + (time.monotonic() - began_s) * _REST
-                    grown = False
-                time.sleep(_LOOK_S)
-                grown = growing.look() or grown
+            _show(document_of(), form, variant)
+            whenever_grown(growing.look, lambda: _show(document_of(), form, variant))
     except KeyboardInterrupt:
         return 0  # the way to end it
+
+
+def whenever_grown(look: Callable[[], bool], show: Callable[[], None], look_s: float = _LOOK_S) -> NoReturn:
+    """Show again whenever a look, every `look_s`, tells of something new; what takes long to show is shown less often."""
+    grown, show_at_s = False, 0.0
+    while True:
+        time.sleep(look_s)
+        grown = look() or grown
+        if grown and time.monotonic() >= show_at_s:
+            began_s = time.monotonic()
+            show()
+            show_at_s = time.monotonic() + (time.monotonic() - began_s) * _REST
+            grown = False
 
 
 def _show(document: Document, form: str, variant: str) -> None:

@@ -144,7 +144,6 @@ def _spread_as(options: argparse.Namespace) -> AbstractContextManager[None]:
     from askless import spread
 
     workers, cluster = options.workers, options.cluster
-
     if workers is not None and workers < 1:
         raise AskLessError(
             "bad-workers", f"--workers takes a whole number from 1, not {workers}", "leave it out for one a processor"

@@ -9,6 +9,7 @@ from askless.cli.common import (
     add_server,
     limits_of,
 )
+from askless.cli.following import whenever_grown
 from askless.cli.report import add_wish, wish_of
 
 EXAMPLES = """  askless serve calls                 prints the address; Ctrl-C ends it
@@ -16,7 +17,6 @@ EXAMPLES = """  askless serve calls                 prints the address; Ctrl-C e
   askless serve calls --db sqlite:///harbour.db --compare before"""
 
 _LOOK_S = 0.5
-_REST = 9  # drawing takes a tenth of the time at most
 
 
 def declare(parser: argparse.ArgumentParser) -> None:
@@ -31,7 +31,6 @@ def declare(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Show the report until Ctrl-C."""
     import sys
-    import time
 
     from askless.cli.stopping import stoppable
     from askless.output import notices
@@ -49,14 +48,6 @@ def run(options: argparse.Namespace) -> int:
                 sys.stdout.write(served.url + "\n")
                 sys.stdout.flush()
                 notices.note("open this address in a browser; Ctrl-C ends it")
-                grown, draw_at_s = False, 0.0
-                while True:
-                    time.sleep(_LOOK_S)
-                    grown = watched.look() or grown
-                    if grown and time.monotonic() >= draw_at_s:
-                        began_s = time.monotonic()
-                        served.show(page(watched.document(), served.events))
-                        draw_at_s = time.monotonic() + (time.monotonic() - began_s) * _REST
-                        grown = False
+                whenever_grown(watched.look, lambda: served.show(page(watched.document(), served.events)), _LOOK_S)
     except KeyboardInterrupt:
         return 0  # the way to end it

@@ -8,7 +8,9 @@ are counted, and nothing else is known of them.
 from __future__ import annotations
 
 import math
+import operator
 from collections.abc import Sequence
+from typing import TypeVar
 
 import msgspec
 
@@ -27,6 +29,14 @@ class Sparing(msgspec.Struct, frozen=True):
     keep_bytes: int = 0
 
 
+Numbers = TypeVar("Numbers", bound=msgspec.Struct)
+
+
+def _summed(one: Numbers, other: Numbers) -> Numbers:
+    """Two structs of numbers, field by field."""
+    return type(one)(*map(operator.add, msgspec.structs.astuple(one), msgspec.structs.astuple(other)))
+
+
 class Counts(msgspec.Struct, array_like=True, frozen=True):
     """Requests of one route that were left out: by chance, for being quick, while recording was paused or the disk full.
 
@@ -41,10 +51,7 @@ class Counts(msgspec.Struct, array_like=True, frozen=True):
 
     def plus(self, other: Counts) -> Counts:
         """Both together."""
-        return Counts(
-            self.by_chance + other.by_chance, self.quick + other.quick, self.stopped + other.stopped,
-            self.quick_queries + other.quick_queries, self.quick_ns + other.quick_ns,
-        )  # fmt: skip
+        return _summed(self, other)
 
     @property
     def requests(self) -> int:
@@ -62,9 +69,7 @@ class Dropped(msgspec.Struct, array_like=True, frozen=True):
 
     def plus(self, other: Dropped) -> Dropped:
         """Both together."""
-        return Dropped(
-            self.files + other.files, self.requests + other.requests, self.queries + other.queries, self.bytes + other.bytes
-        )  # fmt: skip
+        return _summed(self, other)
 
 
 class Total(msgspec.Struct, frozen=True):

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from hashlib import blake2b
 from importlib.metadata import version
+from pathlib import Path
 
 import msgspec
 
@@ -29,7 +30,7 @@ class Parsed:
     """The memory of this user's. What can't be read or written is done without."""
 
     def __init__(self) -> None:
-        self._file = private.folder("XDG_CACHE_HOME", ".cache") / "parsed.msgpack"
+        self.file = _file()
         self._mark = f"{seen.own_mark()} {version('sqlglot')}"
         self._decode = msgspec.msgpack.Decoder(Structure).decode
         self._encode = msgspec.msgpack.Encoder().encode
@@ -38,7 +39,7 @@ class Parsed:
 
     def _read(self) -> dict[bytes, msgspec.Raw]:
         try:
-            kept = msgspec.msgpack.decode(self._file.read_bytes(), type=_Kept)
+            kept = msgspec.msgpack.decode(self.file.read_bytes(), type=_Kept)
         except (OSError, msgspec.DecodeError):
             return {}
         return kept.structures if kept.mark == self._mark else {}
@@ -46,7 +47,7 @@ class Parsed:
     def recall(self, text: str, system: str) -> Structure | None:
         """See `core.sql.structure.Memory`."""
         key = _key(text, system)
-        raw = self._kept.get(key) or self._new.get(key)  # parsed long ago, or let go since
+        raw = self._kept.get(key)
         if raw is None:
             return None
         try:
@@ -56,8 +57,9 @@ class Parsed:
 
     def remember(self, text: str, system: str, structure: Structure) -> None:
         """See `core.sql.structure.Memory`."""
-        if len(text) <= _LONGEST and len(self._new) < KEPT_MOST:
-            self._new[_key(text, system)] = msgspec.Raw(self._encode(structure))
+        if len(text) <= _LONGEST and len(self._kept) < 2 * KEPT_MOST:
+            key = _key(text, system)
+            self._kept[key] = self._new[key] = msgspec.Raw(self._encode(structure))
 
     def save(self) -> None:
         """Keep what is new, beside what others have kept meanwhile; of too many, the oldest go."""
@@ -68,9 +70,13 @@ class Parsed:
             del together[key]
         self._new = {}
         try:
-            private.write(self._file, self._encode(_Kept(self._mark, together)))
+            private.write(self.file, self._encode(_Kept(self._mark, together)))
         except (OSError, RuntimeError, ValueError):
             return
+
+
+def _file() -> Path:
+    return private.folder("XDG_CACHE_HOME", ".cache") / "parsed.msgpack"
 
 
 def _key(text: str, system: str) -> bytes:
@@ -81,11 +87,16 @@ _used: list[Parsed] = []
 
 
 def begin() -> None:
-    """Use what was parsed before, in this process."""
+    """Use what was parsed before, in this process; it is read once, however many pieces of a capture come after each other."""
     try:
-        parsed = Parsed()
+        if not any(parsed.file == _file() for parsed in _used):
+            use(Parsed())
     except (OSError, RuntimeError):
         return
+
+
+def use(parsed: Parsed) -> None:
+    """Use this memory in this process."""
     _used[:] = [parsed]
     structure.use_memory(parsed)
 
