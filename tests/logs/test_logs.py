@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+import json
 import os
 import signal
 import subprocess
@@ -21,6 +22,7 @@ from askless.sources.logs.prefixes import USUAL, guessed, nanoseconds_of, patter
 from tests import servers
 from tests.conftest import ASKLESS, findings, run
 
+WRITTEN = Path(__file__).parent / "written"
 LOOK_UP = "SELECT name\nFROM vessel WHERE id = $1"
 PREFIX = "%m [%p] %q%u@%d/%a "
 SETTINGS: dict[str, dict[str, object]] = {
@@ -82,6 +84,9 @@ def logs(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
                 for key in range(8):
                     cursor.execute("SELECT name\nFROM vessel WHERE id = %s", [key + page])
             connection.commit()
+        with maria.connect("harbour") as connection, connection.cursor() as cursor:
+            cursor.execute("SET SESSION log_slow_verbosity = 'innodb,query_plan,explain'")
+            cursor.execute("# of the pilots\nSELECT id FROM vessel WHERE name LIKE '%5' ORDER BY name\n# Time: none")
         maria.mark()
         found["general"], found["slow"] = folder / "general.log", folder / "slow.log"
         found["general"].write_bytes(maria.log.read_bytes())
@@ -96,7 +101,7 @@ def captured(log: Path, out: Path, *words: object) -> askless.Capture:
 
 
 def look_ups(capture: askless.Capture) -> list[Any]:
-    return [one for one in capture.queries if "FROM vessel" in one.statement]
+    return [one for one in capture.queries if "FROM vessel WHERE id" in one.statement]
 
 
 @pytest.mark.parametrize("name", [*SETTINGS, "files", "csv", "json"])
@@ -132,6 +137,48 @@ def test_mariadb(name: str, logs: dict[str, Path], tmp_path: Path) -> None:
     assert any(("slow log has them" if name == "general" else "long_query_time") in note for note in capture.notes)
     (found,) = [one for one in findings(tmp_path / "calls") if one["pattern"] == "n-plus-one"]
     assert found["tables"] == ["vessel"] and found["evidence"] == "repeated"
+
+
+def test_the_slow_log_keeps_what_the_server_examined_and_the_plan_by_which_it_ran(
+    logs: dict[str, Path], tmp_path: Path
+) -> None:
+    capture = captured(logs["slow"], tmp_path / "calls")
+    assert {one.rows_examined for one in look_ups(capture)} == {1}
+    (one,) = [one for one in capture.queries if "of the pilots" in one.statement]
+    assert one.statement == "# of the pilots\nSELECT id FROM vessel WHERE name LIKE '%5' ORDER BY name\n# Time: none"
+    told = json.loads(one.told)
+    assert one.rows == 6 and one.rows_examined == told["Rows_examined"] >= 60
+    assert told["Full_scan"] is True and told["Filesort"] is True and told["Schema"] == "harbour"
+    (planned,) = [
+        row for row in run("plan", tmp_path / "calls", "--json").json["statements"] if "LIKE" in row["sql"].upper()
+    ]
+    assert planned["plan"] and not planned["error"]
+    assert "full scan" in run("plan", tmp_path / "calls").out
+    assert f"the server read {one.rows_examined} rows" in run("timeline", tmp_path / "calls", one.request).out
+
+
+def test_mysqls_slow_log_with_log_slow_extra(tmp_path: Path) -> None:
+    """Written by MySQL 9.7.4."""
+    capture = captured(WRITTEN / "mysql-slow-extra.log", tmp_path / "calls")
+    asked = {one.statement.split()[0]: one for one in capture.queries if not one.error}
+    assert (asked["SELECT"].rows, asked["SELECT"].rows_examined) == (2, 62)
+    assert json.loads(asked["SELECT"].told)["Read_rnd_next"] == 61
+    (wrong,) = [one for one in capture.queries if one.error]
+    assert "nothere" in wrong.statement and "1146" in wrong.error
+    assert "Quit" not in {one.statement for one in capture.queries}
+
+
+def test_a_finding_says_what_the_server_read_for_it(tmp_path: Path) -> None:
+    head = "# User@Host: office[office] @ pier [10.0.0.7]\n# Thread_id: 7  Schema: harbour  QC_hit: No\n"
+    records = [
+        f"{head}# Query_time: 0.004  Lock_time: 0.0  Rows_sent: 1  Rows_examined: 2000\nSET timestamp=1795813243;\n"
+        f"SELECT name FROM vessel WHERE call_sign = 'TN{n}';\n"
+        for n in range(8)
+    ]
+    (tmp_path / "slow.log").write_text("# Time: 261127 21:00:43\n" + "".join(records))
+    assert run("capture", "log", tmp_path / "slow.log", "-o", tmp_path / "calls").code == 0
+    (found,) = [one for one in findings(tmp_path / "calls") if one["pattern"] == "n-plus-one"]
+    assert any("reads 2,000 rows for 1 that it gives" in reason for reason in found["because"])
 
 
 @pytest.mark.parametrize("name", [*SETTINGS, "csv", "json", "general", "slow"])
@@ -286,6 +333,15 @@ def test_times() -> None:
         == nanoseconds_of("2026-11-27 22:00:43.123 +01")
         == 1_795_813_243_123_000_000
     )
+
+
+def test_a_zone_of_letters_is_known_or_doubted(tmp_path: Path) -> None:
+    assert nanoseconds_of("2026-11-27 16:00:43.5 EST") == nanoseconds_of("2026-11-27 21:00:43.5 UTC")
+    for zone, doubted in (("CEST", False), ("XYT", True)):
+        log = tmp_path / f"{zone}.log"
+        log.write_text(f"2026-11-27 21:00:43.123 {zone} [7] LOG:  duration: 0.1 ms  statement: SELECT 1 FROM vessel\n")
+        notes = captured(log, tmp_path / zone).notes
+        assert any(f"zone {zone}" in note and "log_timezone" in note for note in notes) == doubted
 
 
 @pytest.mark.parametrize("inside", [True, False])

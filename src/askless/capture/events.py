@@ -12,6 +12,7 @@ from typing import Annotated, Any, get_args
 import msgspec
 
 from askless.core.left_out import Counts, Dropped
+from askless.core.model import Told
 from askless.core.sql.slots import Value
 
 FORMAT = "askless capture"
@@ -36,6 +37,7 @@ COLD_TYPES: dict[str, tuple[Any, Any]] = {
     "parameters": (list[tuple[Value, ...]], ()),
     "sample": (list[tuple[tuple[Value, ...], ...] | None], None),
     "literals": (list[tuple[str, ...] | None], None),
+    "told": (list[dict[str, Told] | None], None),
 }
 COLD = {name: (msgspec.json.Decoder(kind), default) for name, (kind, default) in COLD_TYPES.items()}
 
@@ -182,7 +184,8 @@ class Queries(Event, tag="queries"):
     `digest` is a checksum of the result's first 32 rows and its row count; `sample` holds these rows' key-like columns.
     `parameters`: a value that JSON has no word for is [type, text]. `literals`: where a query's literals are not those
     of the statement's first execution. `widths`, `error`, `batch` and `plan` are sparse, by position: bytes of each column,
-    the error's text, the number of parameter sets of an executemany, the plan it ran by as the server wrote it.
+    the error's text, the number of parameter sets of an executemany, the plan it ran by as the server wrote it. `told` is
+    what else a server's log says of each, by its own names (Rows_examined).
     """
 
     request: Whole
@@ -206,6 +209,12 @@ class Queries(Event, tag="queries"):
     parameters: msgspec.Raw = RAW
     sample: msgspec.Raw = RAW
     literals: msgspec.Raw = RAW
+    told: msgspec.Raw = RAW
+
+    @property
+    def has_told(self) -> bool:
+        """Whether the column `told` is there."""
+        return bool(self.told)
 
     def column(self, name: str) -> list[Any]:
         """One of the raw columns, an entry a query. Raises msgspec.DecodeError where it is not what it should be."""

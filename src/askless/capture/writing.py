@@ -93,6 +93,7 @@ class CaptureWriter:
                 parameters=self._raw([event.parameters for event in events_seen]),
                 sample=self._sparse([event.sample for event in events_seen]),
                 literals=self._sparse(literals),
+                told=self._sparse([event.told or None for event in events_seen]),
             )
         )
         used = tuple(

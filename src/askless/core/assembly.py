@@ -48,6 +48,10 @@ class Block(Columns, Protocol):
     batch: dict[int, int] | None
     plan: dict[int, str] | None
 
+    @property
+    def has_told(self) -> bool:
+        """Whether the column `told` says something of some query."""
+
 
 @lru_cache(maxsize=4096)
 def _constant(value: int, count: int) -> list[int]:
@@ -149,6 +153,8 @@ class Assembly:
             request.errors = _added(request.errors, block.error, before)
         if block.batch:
             request.batches = _added(request.batches, block.batch, before)
+        if block.has_told:
+            request.has_told = True
         if block.plan:
             request.plans = _added(request.plans, block.plan, before)
 
@@ -234,6 +240,7 @@ class _Seen:
         self.error = {i: event.error for i, event in enumerate(events) if event.error} or None
         self.batch = {i: event.batch for i, event in enumerate(events) if event.batch} or None
         self.plan = {i: event.plan for i, event in enumerate(events) if event.plan} or None
+        self.has_told = any(event.told for event in events)
         self._literals = [literals for _, literals, _, _ in numbered]
         self._events = events
 
@@ -241,6 +248,8 @@ class _Seen:
         """One of the columns that few reports need, an entry a query."""
         if name == "literals":
             return list(self._literals)
+        if name == "told":
+            return [event.told or None for event in self._events]
         values = [getattr(event, name) for event in self._events]
         return [int(value) for value in values] if name == "in_transaction" else values
 

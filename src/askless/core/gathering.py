@@ -240,15 +240,7 @@ def _count(route: RouteGatherer, request: Request) -> list[Group]:
         _count_one_by_one(route, request, recurring)
         route.gathered += len(key)
     groups = recurring.groups
-    if request.widths:
-        for i, widths in request.widths.items():
-            by_number[key[i]].measure(widths, request.rows[i])
-    if request.uses:
-        for i, used in request.uses.items():
-            by_number[key[i]].use(used)
-            route.stats.objects += sum(one.objects for one in used)
-    if request.memory_bytes:
-        route.stats.memory.extend([request.memory_bytes])
+    _count_rare(route, request)
     if request.errors:
         for i in request.errors:
             by_number[key[i]].errors += 1
@@ -262,6 +254,21 @@ def _count(route: RouteGatherer, request: Request) -> list[Group]:
     route.stats.shapes_asked += recurring.shapes
     route.elapsed.append(max(request.end_ns - request.start_ns, 0))
     return groups
+
+
+def _count_rare(route: RouteGatherer, request: Request) -> None:
+    """Add what few queries have: widths of columns, uses, and what the server's log told; and the request's memory."""
+    by_number, numbers = route.by_number, request.statements
+    for i, widths in request.widths.items():
+        by_number[numbers[i]].measure(widths, request.rows[i])
+    for i, used in request.uses.items():
+        by_number[numbers[i]].use(used)
+        route.stats.objects += sum(one.objects for one in used)
+    if request.has_told:
+        for i, number in enumerate(numbers):
+            by_number[number].examine(request.rows_examined(i))
+    if request.memory_bytes:
+        route.stats.memory.extend([request.memory_bytes])
 
 
 def _count_beyond(route: RouteGatherer, request: Request) -> int:

@@ -16,6 +16,8 @@ from askless.core.sql.shape import Shape
 from askless.core.sql.slots import Slot, Value, literal_value, slots_of, values_of
 from askless.core.words import whereabouts
 
+Told = int | float | bool | str  # a field that a server's log has of a query
+
 
 class Place(msgspec.Struct, frozen=True):
     """A line of the application that asked, and the line that called it.
@@ -249,7 +251,7 @@ class Request:
     """
 
     __slots__ = (
-        "_cold", "_order", "batches", "beyond", "bytes", "durations_ns", "end_ns", "errands", "errors", "kind", "loads",
+        "_cold", "_order", "batches", "beyond", "bytes", "durations_ns", "end_ns", "errands", "errors", "has_told", "kind", "loads",
         "memory_bytes", "more", "more_ns", "number", "parts", "path", "places", "plans", "route", "rows", "start_ns", "statements", "status", "tables", "uses", "warm_up", "widths",
     )  # fmt: skip
 
@@ -263,7 +265,7 @@ class Request:
         self.end_ns = 0
         self.status = 0
         self.memory_bytes = self.more = self.more_ns = 0
-        self.warm_up = False
+        self.warm_up = self.has_told = False
         # Shared and empty until the reader sets them: nothing changes these in place.
         self.statements: list[int] = _NONE
         self.durations_ns: list[int] = _NONE
@@ -380,6 +382,17 @@ class Request:
     def literals(self) -> list[tuple[str, ...] | None]:
         """The literals of each query, where they are not those of the statement's first execution."""
         return self._column("literals")
+
+    @property
+    def told(self) -> list[dict[str, Told] | None]:
+        """What else the server said of each query, by its own names; worth asking where `has_told`."""
+        return self._column("told")
+
+    def rows_examined(self, i: int) -> int | None:
+        """The rows that the server read to answer query i, where it told; MariaDB's and MySQL's logs call them so."""
+        told = self.told[i] if self.has_told else None
+        examined = told.get("Rows_examined") if told is not None else None
+        return examined if isinstance(examined, int) else None
 
     def __len__(self) -> int:
         return len(self.statements)

@@ -69,7 +69,10 @@ class UseTotals:
 
 
 class ShapeStats:
-    """One shape in one route. `used` tells by model what became of its objects, where that was tracked."""
+    """One shape in one route. `used` tells by model what became of its objects, where that was tracked.
+
+    `examined` rows were read by the server to answer `examined_queries` of the queries: those of which it told.
+    """
 
     __slots__ = (
         "bytes",
@@ -78,6 +81,8 @@ class ShapeStats:
         "duration_ns",
         "durations",
         "errors",
+        "examined",
+        "examined_queries",
         "examples",
         "loads",
         "pending",
@@ -96,6 +101,7 @@ class ShapeStats:
         self.shape = shape
         self.statement = statement
         self.count = self.requests = self.rows = self.rows_most = self.bytes = self.errors = 0
+        self.examined = self.examined_queries = 0
         self.duration_ns = 0
         self.durations = Quantiles()
         self.pending: list[Fact] = []
@@ -175,6 +181,12 @@ class ShapeStats:
         for one in used:
             self.used.setdefault(one.model, UseTotals()).add(one)
 
+    def examine(self, rows: int | None) -> None:
+        """Add the rows that the server read for one query, where it told."""
+        if rows is not None:
+            self.examined += rows
+            self.examined_queries += 1
+
     def merge(self, other: ShapeStats) -> None:
         """Add what another piece of the capture counted."""
         self.prefer(other.statement)
@@ -184,6 +196,8 @@ class ShapeStats:
         self.rows_most = max(self.rows_most, other.rows_most)
         self.bytes += other.bytes
         self.errors += other.errors
+        self.examined += other.examined
+        self.examined_queries += other.examined_queries
         self.duration_ns += other.duration_ns
         self.durations.merge(other.durations)
         self.columns = self.columns or other.columns

@@ -11,7 +11,7 @@ from typing import Protocol
 
 import msgspec
 
-from askless.core.model import Errand, Load, Model, Place, Used
+from askless.core.model import Errand, Load, Model, Place, Told, Used
 from askless.core.sql.slots import Value
 
 
@@ -40,7 +40,8 @@ class QuerySeen(msgspec.Struct, frozen=True):
     and column that each comes from ("vessel.id"), where the server tells; `sampled` tells which
     of them `sample` holds of the first rows. `widths` are the bytes of each column over all rows. `batch` is the number of
     parameter sets of an executemany, `error` the text of the error it ended in. `uses` tells what the application read.
-    `system` is whose SQL it is; '' for the receiver's. `plan` is the plan that it ran by, as the server wrote it.
+    `system` is whose SQL it is; '' for the receiver's. `plan` is the plan that it ran by, as the server wrote it. `told`
+    is what else the server said of it, by the server's own names (Rows_examined).
     """
 
     text: str
@@ -66,6 +67,7 @@ class QuerySeen(msgspec.Struct, frozen=True):
     origins: tuple[str, ...] = ()
     system: str = ""
     plan: str = ""
+    told: dict[str, Told] = {}
 
 
 class RequestEnded(msgspec.Struct, frozen=True):

@@ -17,7 +17,7 @@ from askless.capture.events import Capture as Header
 from askless.capture.reading import FileReport, read
 from askless.core.failures import masked_error
 from askless.core.findings import Finding
-from askless.core.model import Place, Request, Statement
+from askless.core.model import Place, Request, Statement, Told
 from askless.core.sql.masking import masked, shown_values
 from askless.project.file import here
 from askless.reports import documents
@@ -48,6 +48,7 @@ class QueryRecord(msgspec.Struct, frozen=True):
     """A query. `request` is the name of its request, `number` its place there (from 1), `start_ms` counts from its begin.
 
     `shape` and `place` name rows of the other tables. `load` is what an ORM said of it: lazy, eager, refresh, query, write.
+    `told` is JSON: what else the server's log says of it, by its own names; `rows_examined` is the server's, where it told.
     """
 
     request: str
@@ -73,6 +74,8 @@ class QueryRecord(msgspec.Struct, frozen=True):
     load: str
     model: str
     relation: str
+    rows_examined: int | None
+    told: str
 
 
 class ShapeRecord(msgspec.Struct, frozen=True):
@@ -255,6 +258,7 @@ def query_records(request: Request, values: bool = False) -> Iterator[QueryRecor
     for i in range(len(request)):
         statement, place, load = request.statement(i), request.place(i), request.load(i)
         error = request.errors.get(i, "")
+        told = request.told[i] if request.has_told else None
         yield QueryRecord(
             request=request.name,
             route=request.route,
@@ -279,7 +283,17 @@ def query_records(request: Request, values: bool = False) -> Iterator[QueryRecor
             load=load.kind if load is not None else "",
             model=load.model if load is not None else "",
             relation=load.relation if load is not None else "",
+            rows_examined=request.rows_examined(i),
+            told=_told(told, values) if told else "",
         )
+
+
+def _told(told: dict[str, Told], values: bool) -> str:
+    """What a server told of a query, as JSON; texts hold values, at times."""
+    shown = {
+        name: masked_error(value) if isinstance(value, str) and not values else value for name, value in told.items()
+    }
+    return msgspec.json.encode(shown).decode()
 
 
 _masked = lru_cache(10_000)(masked)

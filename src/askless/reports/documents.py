@@ -74,7 +74,7 @@ class TimelineRow(msgspec.Struct, frozen=True):
     """A query of a request, or a run of one shape folded: `count` queries between `start_ms` and `end_ms`.
 
     `duration_ms` is their time together; `parameters` stays empty unless values were asked for. `each` are the folded
-    queries' own starts and durations, those of the first 400.
+    queries' own starts and durations, those of the first 400. `rows_examined` are what the server read for them, where it told.
     """
 
     start_ms: float
@@ -91,6 +91,7 @@ class TimelineRow(msgspec.Struct, frozen=True):
     load: str = ""
     parameters: str = ""
     each: tuple[tuple[float, float], ...] = ()
+    rows_examined: int | None = None
 
 
 class TimelineDocument(Document, frozen=True, kw_only=True):

@@ -98,7 +98,13 @@ def _row(request: Request, entry: TimelineEntry, values: bool) -> documents.Time
         load=f"{load.kind} load of {load.model}.{load.relation}" if load is not None and load.relation else "",
         parameters=entry.parameters,
         each=tuple(_span(request, i) for i in entry.indices[:EACH_MOST]) if len(entry.indices) > 1 else (),
+        rows_examined=_examined(request, entry),
     )
+
+
+def _examined(request: Request, entry: TimelineEntry) -> int | None:
+    known = [rows for i in entry.indices if (rows := request.rows_examined(i)) is not None]
+    return sum(known) if known else None
 
 
 def _span(request: Request, i: int) -> tuple[float, float]:

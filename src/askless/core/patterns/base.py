@@ -19,8 +19,12 @@ from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import EVERYTHING, Structure
 from askless.core.summary import RouteStats, Summary, Tally
 from askless.core.view import RequestView
-from askless.core.words import plural, size
+from askless.core.words import number, plural, size
 
+EXAMINED_LEAST, EXAMINED_TIMES = (
+    100,
+    10,
+)  # rows that a server reads, and how many times those it gives, to be worth a word
 TIMED_MOST = 16  # requests of a tally in which the work around its queries is timed
 _MAY_WRITE = re.compile(r"\b(?:insert|update|delete|merge|into)\b")  # a SELECT without these words changes nothing
 
@@ -151,6 +155,16 @@ class ByTotals:
         raise NotImplementedError
 
 
+def _examined(stats: ShapeStats) -> tuple[str, ...]:
+    """What the server read to answer a query, in words, where it told and that is far more than it gave."""
+    if not stats.examined_queries or not stats.count:
+        return ()
+    examined, given = stats.examined / stats.examined_queries, stats.rows / stats.count
+    if examined < EXAMINED_LEAST or examined < EXAMINED_TIMES * given:
+        return ()
+    return (f"the server reads {plural(examined, 'row')} for {number(given)} that it gives or changes, by its own log",)
+
+
 def taken(route: RouteStats) -> tuple[str, ...]:
     """What a request of a route builds and takes, in words, where that was tracked: for findings about size."""
     objects = route.objects / max(route.requests, 1)
@@ -234,7 +248,7 @@ class Met(msgspec.Struct, frozen=True):
             route=route.route,
             title=claim.title,
             evidence=claim.evidence,
-            because=claim.because,
+            because=(*claim.because, *_examined(stats)),
             cost=claim.cost,
             requests=self.requests,
             shape=stats.shape.digest,

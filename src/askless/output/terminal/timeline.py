@@ -33,6 +33,8 @@ def timeline(out: Console, document: documents.TimelineDocument) -> None:
             linked(out, what, row.line)
         if row.load:
             what.append(f"\n{safe(row.load)}", style="dim")
+        if row.rows_examined is not None and row.rows_examined > row.rows:
+            what.append(f"\n  the server read {plural(row.rows_examined, 'row')}", style="dim")
         if row.error:
             what.append("\n  failed: " + one_line(row.error, 100), style="red")
         table.add_row(

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 from datetime import datetime
 
+from askless.core.model import Told
 from askless.core.traffic import QuerySeen
 from askless.sources.logs import Format, Said, Unread
 
@@ -65,7 +66,7 @@ class General:
             return
         yield from self._tell()
         if found["at"].strip():
-            self._at_ns = _nanoseconds(found["at"].strip())
+            self._at_ns = _nanoseconds(found["at"].strip()) or self._at_ns
         self._open = found["id"], found["command"], self._at_ns, found["text"]
 
     def close(self) -> Iterator[Said]:
@@ -105,15 +106,26 @@ class General:
         return notes + ([f"{self.skipped:,} lines before the first whole record were left out"] if self.skipped else [])
 
 
-_SLOW_TIME = re.compile(r"^# Time: (?P<at>.+)$")
+_SLOW_TIME = re.compile(r"^# Time: (?P<at>\d{6}\s+\d{1,2}:\d\d:\d\d|\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\S*)\s*$")
 _SLOW_USER = re.compile(r"^# User@Host: (?P<user>[^\[]*)\[.*?\] @ (?P<host>.*?)(?:  Id:\s+(?P<id>\d+))?$")
-_SLOW_THREAD = re.compile(r"# Thread_id: (\d+)")
-_FIELD = re.compile(r"(\w+): (-?[\d.]+|Yes|No|\w*)")
-_SET = re.compile(r"^(?:use \S+;|SET timestamp=(?P<at>[\d.]+);)$", re.IGNORECASE)
+_FIELD = re.compile(r"(\w+): (\S*)")
+_USE = re.compile(r"^use \S+;$", re.IGNORECASE)
+_SET = re.compile(r"^SET timestamp=(?P<at>[\d.]+);$", re.IGNORECASE)
+_WARNING = re.compile(r"^# (?P<text>(?:Error|Warning|Note) \d+ .*)$")
+_PLAN = "# explain: "
+_QUIT = "# administrator command: Quit"
+_ADMINISTRATOR = "# administrator command:"
+# Fields that a query has places of its own for; all others are kept as they are called.
+_OWN_FIELDS = frozenset(
+    ("Query_time", "Rows_sent", "Rows_affected", "Bytes_sent", "Thread_id", "Start", "End", "Errno")
+)
 
 
 class Slow:
-    """The slow log: what took longer than long_query_time, with its time, rows sent and rows examined."""
+    """The slow log: what took longer than long_query_time, with its time, rows sent and examined, and more where the server was told so.
+
+    A record is a head of lines that begin with #, ended by SET timestamp, and a statement, in which lines may begin with # as well.
+    """
 
     system = "mysql"
     unseen = ("results",)
@@ -122,62 +134,94 @@ class Slow:
         self.skipped = 0
         self._clear()
         self._time_ns = 0
-        self._inside: set[str] = set()
 
     def _clear(self) -> None:
         self._session = self._client = ""
         self._fields: dict[str, str] = {}
+        self._warnings: list[str] = []
+        self._plan: list[str] = []
         self._text: list[str] = []
         self._at_ns = 0
+        self._in_head = True
 
     def take(self, line: str) -> Iterator[Said]:
         """See `Reading`."""
+        if line.startswith("# "):
+            time = _SLOW_TIME.match(line)
+            if time is not None:
+                yield from self._tell()
+                self._time_ns = _nanoseconds(time["at"]) or self._time_ns
+                return
+            user = _SLOW_USER.match(line)
+            if user is not None:
+                yield from self._tell()
+                self._session, self._client = user["id"] or "", user["host"]
+                return
         if _HEADER.match(line):
-            return
-        if not line.startswith("# "):
-            found = _SET.match(line) if not self._text else None
+            yield from self._tell()
+        elif not self._in_head:
+            self._text.append(line)
+        elif line.startswith(_ADMINISTRATOR):  # some servers write it without SET timestamp
+            self._in_head = False
+            self._text.append(line)
+        elif line.startswith("#"):
+            self._head(line)
+        elif not _USE.match(line):
+            found = _SET.match(line)
             if found is not None:
-                self._at_ns = int(float(found["at"]) * 1e9) if found["at"] else self._at_ns
-            elif self._fields:
+                self._at_ns = int(float(found["at"]) * 1e9)
+            self._in_head = not self._fields  # the head of a torn record has none
+            if found is None and self._fields:
                 self._text.append(line)
-            elif line.strip():
+            elif line.strip() and not self._fields:
                 self.skipped += 1
                 if self.skipped > _MISSING_LEAST:
                     raise Unread("it has no line that begins with # Query_time", "the records of the slow log")
+
+    def _head(self, line: str) -> None:
+        if line.startswith(_PLAN):
+            self._plan.append(line[len(_PLAN) :])
             return
-        if self._text:
-            yield from self._tell()
-        time, user = _SLOW_TIME.match(line), _SLOW_USER.match(line)
-        if time is not None:
-            self._time_ns = _nanoseconds(time["at"].strip())
-        elif user is not None:
-            self._session = user["id"] or self._session
-            self._client = user["host"]
+        warning = _WARNING.match(line)
+        if warning is not None:
+            self._warnings.append(warning["text"])
         else:
-            thread = _SLOW_THREAD.search(line)
-            self._session = thread[1] if thread is not None else self._session
-            self._fields |= dict(_FIELD.findall(line))
+            self._fields |= _FIELD.findall(line)
 
     def close(self) -> Iterator[Said]:
         """See `Reading`."""
-        if self._text:
-            yield from self._tell()
+        yield from self._tell()
 
     def _tell(self) -> Iterator[Said]:
+        if not self._text:
+            if self._fields:  # a head alone: its statement is torn off
+                self._clear()
+            return
         text = "\n".join(self._text).strip().removesuffix(";")
-        took_ns = int(float(self._fields.get("Query_time", "0")) * 1e9)
-        sent = self._fields.get("Rows_sent", "")
-        affected = self._fields.get("Rows_affected", "0")
+        fields = self._fields
+        took_ns = round(_number(fields.get("Query_time", "")) * 1e9)
+        sent = fields.get("Rows_sent", "")
+        affected = fields.get("Rows_affected", "0")
         # A time of whole seconds, of the statement's begin; a newer server tells its end to the microsecond.
         end_ns = self._time_ns if self._time_ns % 1_000_000_000 else (self._at_ns or self._time_ns) + took_ns
         rows = int(sent) if sent.isdigit() else -1
         rows = int(affected) if not rows and affected.isdigit() else rows
-        size = int(self._fields.get("Bytes_sent") or 0)
-        session, client = self._session or "slow log", self._client
+        size = int(_number(fields.get("Bytes_sent", "")))
+        session, client = self._session or fields.get("Thread_id", "") or "slow log", self._client
+        number = int(_number(fields.get("Errno", "")))
+        told = {name: _value(value) for name, value in fields.items() if name not in _OWN_FIELDS and value}
+        if self._warnings:
+            told["Warnings"] = "; ".join(self._warnings)
+        plan = "\n".join(self._plan)
         self._clear()
-        if not text or text.startswith("administrator command"):
+        if text.startswith(_QUIT):
+            yield Said(session, end_ns, None)
+        if not text or text.startswith(_ADMINISTRATOR):
             return
-        query = QuerySeen(text=text, start_ns=end_ns - took_ns, duration_ns=took_ns, rows=rows, bytes=size)
+        query = QuerySeen(
+            text=text, start_ns=end_ns - took_ns, duration_ns=took_ns, rows=rows, bytes=size,
+            error=f"({number}, '(the log tells its number alone)')" if number else "", plan=plan, told=told,
+        )  # fmt: skip
         yield Said(session, end_ns, query, "", False, client)
 
     def notes(self) -> list[str]:
@@ -186,14 +230,33 @@ class Slow:
         return notes + ([f"{self.skipped:,} lines before the first whole record were left out"] if self.skipped else [])
 
 
+def _number(text: str) -> float:
+    """A field that is a number; 0 where it is missing or torn."""
+    value = _value(text)
+    return 0.0 if isinstance(value, str) or not abs(value) < 1e15 else float(value)
+
+
+def _value(text: str) -> Told:
+    """A field as what it is: a number, yes or no, else the word."""
+    if text in ("Yes", "No"):
+        return text == "Yes"
+    try:
+        return float(text) if "." in text else int(text)
+    except ValueError:
+        return text
+
+
 def _nanoseconds(text: str) -> int:
-    """A time as the logs write it: `261127 21:00:43`, `2026-11-27T21:00:43.123456Z`; of no zone, this machine's."""
-    if "T" in text:
-        moment = datetime.fromisoformat(text.replace("Z", "+00:00"))
-        return int(moment.replace(microsecond=0).timestamp()) * 1_000_000_000 + moment.microsecond * 1_000
-    day, clock = text.split()
-    moment = datetime.strptime(f"{day} {clock.zfill(8)}", "%y%m%d %H:%M:%S")
-    return int(moment.timestamp()) * 1_000_000_000
+    """A time as the logs write it: `261127 21:00:43`, `2026-11-27T21:00:43.123456Z`; of no zone, this machine's. 0 for none."""
+    try:
+        if "T" in text:
+            moment = datetime.fromisoformat(text.replace("Z", "+00:00"))
+        else:
+            day, clock = text.split()
+            moment = datetime.strptime(f"{day} {clock.zfill(8)}", "%y%m%d %H:%M:%S")
+    except ValueError:
+        return 0
+    return int(moment.replace(microsecond=0).timestamp()) * 1_000_000_000 + moment.microsecond * 1_000
 
 
 def _is_general(lines: list[str]) -> bool:

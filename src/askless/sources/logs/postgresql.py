@@ -11,7 +11,7 @@ import msgspec
 
 from askless.sources.logs import Format, Said, Unread
 from askless.sources.logs.postgresql_records import Record, Records
-from askless.sources.logs.prefixes import guessed, nanoseconds_of, pattern_of
+from askless.sources.logs.prefixes import guessed, is_unknown_zone, nanoseconds_of, pattern_of
 
 _ADDITIONS = ("DETAIL", "HINT", "QUERY", "CONTEXT", "LOCATION", "STATEMENT")
 _TRUNCATED_LEAST = 100
@@ -25,6 +25,7 @@ class _OfRecords:
 
     def __init__(self) -> None:
         self.records = Records()
+        self._time = ""  # of a record, as it was written
 
     @property
     def skipped(self) -> int:
@@ -43,7 +44,13 @@ class _OfRecords:
 
     def notes(self) -> list[str]:
         """See `Reading`."""
-        return self.records.notes()
+        notes = self.records.notes()
+        if is_unknown_zone(self._time):
+            zone = self._time.rsplit(" ", 1)[-1]
+            notes.append(
+                f"its times are of the zone {zone}, taken for this machine's: log_timezone = 'UTC' leaves no doubt"
+            )
+        return notes
 
 
 class Stderr(_OfRecords):
@@ -75,20 +82,19 @@ class Stderr(_OfRecords):
         if severity in _ADDITIONS:
             self.records.add(severity, found["message"], _session_of(found.groupdict()))
             return
-        yield from self.records.take(_record(found.groupdict(), severity, found["message"]))
+        yield from self.records.take(self._record(found.groupdict(), severity, found["message"]))
+
+    def _record(self, known: dict[str, str | None], severity: str, message: str) -> Record:
+        text = known.get("m") or known.get("t") or known.get("s") or ""
+        self._time = text or self._time
+        epoch = known.get("n")
+        at_ns = int(float(epoch) * 1e9) if epoch else nanoseconds_of(text) if text else 0
+        client = known.get("remote") or known.get("host") or ""
+        return Record(at_ns, _session_of(known), severity, message, known.get("application") or "", client)
 
 
 def _session_of(known: dict[str, str | None]) -> str:
     return known.get("session") or known.get("pid") or known.get("remote") or ""
-
-
-def _record(known: dict[str, str | None], severity: str, message: str) -> Record:
-    text = known.get("m") or known.get("t") or known.get("s")
-    epoch = known.get("n")
-    at_ns = int(float(epoch) * 1e9) if epoch else nanoseconds_of(text) if text else 0
-    session = _session_of(known)
-    client = known.get("remote") or known.get("host") or ""
-    return Record(at_ns, session, severity, message, known.get("application") or "", client)
 
 
 class Csv(_OfRecords):
@@ -113,6 +119,7 @@ class Csv(_OfRecords):
             if row:
                 self._skip(f"it has {len(row)} columns", "the 23 and more of csvlog")
             return
+        self._time = row[0]
         record = Record(
             nanoseconds_of(row[0]), row[5] or row[3], row[11], row[13], row[22], row[4], row[14], row[19], row[18]
         )  # fmt: skip
@@ -126,7 +133,8 @@ class Json(_OfRecords):
         """See `Reading`."""
         try:
             given = msgspec.json.decode(line)
-            at_ns = nanoseconds_of(given["timestamp"])
+            self._time = given["timestamp"]
+            at_ns = nanoseconds_of(self._time)
         except (msgspec.DecodeError, KeyError, TypeError, ValueError):
             if line.strip():
                 self._skip("it is no object with a timestamp", "the lines of jsonlog")

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from datetime import UTC, datetime
+import time
+from datetime import datetime, timedelta, timezone
 from functools import lru_cache
 
 from askless.sources.logs import Unread
@@ -76,15 +77,31 @@ def _is_severity(word: str) -> bool:
     return word in _SEVERITIES
 
 
+# Names of zones and their hours, as PostgreSQL reads them itself unless it is told otherwise (timezone_abbreviations, Default).
+_ZONES = {
+    "UTC": 0, "GMT": 0, "Z": 0, "WET": 0, "WEST": 1, "BST": 1, "CET": 1, "MET": 1, "CEST": 2, "MEST": 2, "SAST": 2, "EET": 2, "EEST": 3,
+    "MSK": 3, "PKT": 5, "HKT": 8, "SGT": 8, "JST": 9, "KST": 9, "AEST": 10, "AEDT": 11, "NZST": 12, "NZDT": 13,
+    "NST": -3.5, "NDT": -2.5, "ADT": -3, "AST": -4, "EDT": -4, "EST": -5, "CDT": -5, "CST": -6, "MDT": -6, "MST": -7, "PDT": -7, "PST": -8,
+    "AKDT": -8, "AKST": -9, "HST": -10,
+}  # fmt: skip
+
+
 @lru_cache(4_096)
 def _second_ns(text: str, zone: str) -> int:
     moment = datetime.fromisoformat(text)
-    if zone in ("UTC", "GMT", "Z"):
-        return int(moment.replace(tzinfo=UTC).timestamp()) * 1_000_000_000
+    hours = _ZONES.get(zone)
+    if hours is not None:
+        return int(moment.replace(tzinfo=timezone(timedelta(hours=hours))).timestamp()) * 1_000_000_000
     if re.fullmatch(r"[+-]\d\d(?::?\d\d)?", zone):
         aware = datetime.fromisoformat(text + (zone + ":00" if len(zone) == 3 else zone))
         return int(aware.timestamp()) * 1_000_000_000
-    return int(moment.timestamp()) * 1_000_000_000  # the zone of this machine: letters alone name none
+    return int(moment.timestamp()) * 1_000_000_000
+
+
+def is_unknown_zone(text: str) -> bool:
+    """Whether a time's zone has a name that tells no offset: it is taken for this machine's then."""
+    zone = text.rsplit(" ", 1)[-1]
+    return bool(zone) and zone not in _ZONES and zone not in time.tzname and zone[0] not in "+-"
 
 
 def nanoseconds_of(text: str) -> int:
