@@ -14,6 +14,10 @@ from askless.core.model import Request, Statement
 
 _ENDS = re.compile(r"(?:commit|rollback|abort|end|prepare transaction)\b(?! (?:work |transaction )?to\b)")
 _BEGINS = re.compile(r"(?:begin|start transaction)\b")
+_TURNS = re.compile(
+    r"\s*(?:(begin|start\s+transaction)|commit|rollback|abort|end|prepare\s+transaction)\b(?!\s+(?:(?:work|transaction)\s+)?to\b)",
+    re.IGNORECASE,
+)
 _LOCKS_AT_ONCE = re.compile(r"begin (?:immediate|exclusive)\b")
 
 
@@ -31,6 +35,12 @@ class Gap(msgspec.Struct, frozen=True):
     place: int
     start_ns: int
     lasted_ns: int
+
+
+def turn_of(text: str) -> bool | None:
+    """Whether a statement, as it was sent, begins a transaction (True) or ends one (False); None for all others."""
+    found = _TURNS.match(text)
+    return None if found is None else found[1] is not None
 
 
 def takes_lock(statement: Statement) -> bool:

@@ -32,6 +32,7 @@ _LOOK_S = 0.3
 _FEW = 10  # queries
 _FRACTION_NS = 1_000_000  # less is what a reader added to keep an order
 _LINE_MOST = 16 * 1024**2
+_BLOCK_BYTES = 256 * 1024
 
 
 class Wish(NamedTuple):
@@ -181,14 +182,28 @@ def lines_of(path: Path) -> Generator[str, None, None]:
             if b"\0" in start and not packed:
                 raise AskLessError("log-unreadable", f"{path} is no text", "name a server's log")
             stream: IO[bytes] = gzip.GzipFile(fileobj=raw) if packed else raw  # type: ignore[assignment]
-            for line in iter(lambda: stream.readline(_LINE_MOST), b""):
-                yield line.decode("utf-8", "replace").rstrip("\r\n")
+            torn = b""
+            while block := stream.read(_BLOCK_BYTES):
+                whole, end, rest = block.rpartition(b"\n")
+                if not end and len(torn) < _LINE_MOST:
+                    torn += rest
+                    continue
+                yield from _decoded(torn + whole)
+                torn = rest
+            if torn:
+                yield from _decoded(torn)
     except (gzip.BadGzipFile, EOFError, zlib.error) as error:
         raise AskLessError(
             "log-unreadable", f"{path} can't be uncompressed to its end: {error}", "what stands before it was read"
         ) from None
     except OSError as error:
         raise AskLessError("log-missing", f"can't read {path}: {error.strerror or error}", "check the path") from None
+
+
+def _decoded(block: bytes) -> list[str]:
+    """The lines of a piece of a file that ends where a line does."""
+    text = block.decode("utf-8", "replace")
+    return text.split("\n") if "\r" not in text else [line.rstrip("\r") for line in text.split("\n")]
 
 
 def _follow(path: Path, reading: Reading, taker: _Taker, voice: Voice) -> None:

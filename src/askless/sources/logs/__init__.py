@@ -5,7 +5,7 @@ A format's module has `FORMATS`, by name. All of it is pure: lines in, queries o
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable
 from importlib import import_module
 from typing import NamedTuple, Protocol
 
@@ -51,10 +51,10 @@ class Reading(Protocol):
     def unseen(self) -> tuple[str, ...]:
         """What the log does not tell: see `core.model.Tables`."""
 
-    def take(self, line: str) -> Iterator[Said]:
+    def take(self, line: str) -> Iterable[Said]:
         """What is known once this line is. Raises Unread."""
 
-    def close(self) -> Iterator[Said]:
+    def close(self) -> Iterable[Said]:
         """What the last lines tell."""
 
     def notes(self) -> list[str]:

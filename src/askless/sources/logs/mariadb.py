@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Sequence
 from datetime import datetime
 
 from askless.core.model import Told
 from askless.core.traffic import QuerySeen
+from askless.core.transactions import turn_of
 from askless.sources.logs import Format, Said, Unread
 
 _GENERAL = re.compile(
@@ -50,55 +51,49 @@ class General:
         self._inside: set[str] = set()
         self._count = 0
 
-    def take(self, line: str) -> Iterator[Said]:
+    def take(self, line: str) -> Iterable[Said]:
         """See `Reading`."""
-        if _HEADER.match(line):
-            return
         found = _GENERAL.match(line)
         if found is None or found["command"] not in _COMMANDS:
             if self._open is not None:
-                session, command, at_ns, text = self._open
-                self._open = session, command, at_ns, f"{text}\n{line}"
-            else:
+                if not _HEADER.match(line):
+                    session, command, at_ns, text = self._open
+                    self._open = session, command, at_ns, f"{text}\n{line}"
+            elif not _HEADER.match(line):
                 self.skipped += 1
                 if self.skipped > _MISSING_LEAST:
                     raise Unread("it has no time, id and command", "the lines of the general log")
-            return
-        yield from self._tell()
-        if found["at"].strip():
-            self._at_ns = _nanoseconds(found["at"].strip()) or self._at_ns
-        self._open = found["id"], found["command"], self._at_ns, found["text"]
+            return ()
+        told = self._tell()
+        at, session, command, text = found.groups()
+        if at:
+            self._at_ns = _nanoseconds(at) or self._at_ns
+        self._open = session, command, self._at_ns, text
+        return told
 
-    def close(self) -> Iterator[Said]:
+    def close(self) -> Iterable[Said]:
         """See `Reading`."""
-        yield from self._tell()
+        return self._tell()
 
-    def _tell(self) -> Iterator[Said]:
+    def _tell(self) -> Sequence[Said]:
         if self._open is None:
-            return
+            return ()
         (session, command, at_ns, text), self._open = self._open, None
         if command == "Quit":
             self._inside.discard(session)
-            yield Said(session, at_ns, None)
-        if command not in ("Query", "Execute") or not text.strip():
-            return
-        self._count += 1
+            return (Said(session, at_ns, None),)
         text = text.strip()
-        word = text.split(None, 1)[0].rstrip(";").upper()
-        if word in ("BEGIN", "START"):
-            self._inside.add(session)
-        elif word in ("COMMIT", "ROLLBACK"):
-            self._inside.discard(session)
+        if command not in ("Query", "Execute") or not text:
+            return ()
+        self._count += 1
+        turn = turn_of(text)
+        if turn is not None:
+            (self._inside.add if turn else self._inside.discard)(session)
         inside = session in self._inside
         # Whole seconds are all that some servers write: a count keeps their order.
         start_ns = at_ns + self._count % 1_000_000
-        yield Said(
-            session,
-            start_ns,
-            QuerySeen(text=text, start_ns=start_ns, duration_ns=0, rows=-1, in_transaction=inside),
-            "",
-            inside,
-        )
+        query = QuerySeen(text=text, start_ns=start_ns, duration_ns=0, rows=-1, in_transaction=inside)
+        return (Said(session, start_ns, query, "", inside),)
 
     def notes(self) -> list[str]:
         """See `Reading`."""
@@ -106,6 +101,7 @@ class General:
         return notes + ([f"{self.skipped:,} lines before the first whole record were left out"] if self.skipped else [])
 
 
+_TIME, _USER = "# Time: ", "# User@Host: "
 _SLOW_TIME = re.compile(r"^# Time: (?P<at>\d{6}\s+\d{1,2}:\d\d:\d\d|\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\S*)\s*$")
 _SLOW_USER = re.compile(r"^# User@Host: (?P<user>[^\[]*)\[.*?\] @ (?P<host>.*?)(?:  Id:\s+(?P<id>\d+))?$")
 _FIELD = re.compile(r"(\w+): (\S*)")
@@ -144,59 +140,66 @@ class Slow:
         self._at_ns = 0
         self._in_head = True
 
-    def take(self, line: str) -> Iterator[Said]:
+    def take(self, line: str) -> Iterable[Said]:
         """See `Reading`."""
-        if line.startswith("# "):
+        if line.startswith(_TIME):
             time = _SLOW_TIME.match(line)
             if time is not None:
-                yield from self._tell()
+                told = self._tell()
                 self._time_ns = _nanoseconds(time["at"]) or self._time_ns
-                return
+                return told
+        elif line.startswith(_USER):
             user = _SLOW_USER.match(line)
             if user is not None:
-                yield from self._tell()
+                told = self._tell()
                 self._session, self._client = user["id"] or "", user["host"]
-                return
-        if _HEADER.match(line):
-            yield from self._tell()
-        elif not self._in_head:
-            self._text.append(line)
-        elif line.startswith(_ADMINISTRATOR):  # some servers write it without SET timestamp
-            self._in_head = False
+                return told
+        if not self._in_head:
+            if _HEADER.match(line):
+                return self._tell()
             self._text.append(line)
         elif line.startswith("#"):
             self._head(line)
-        elif not _USE.match(line):
-            found = _SET.match(line)
-            if found is not None:
-                self._at_ns = int(float(found["at"]) * 1e9)
-            self._in_head = not self._fields  # the head of a torn record has none
-            if found is None and self._fields:
+        elif not _HEADER.match(line):
+            self._begin(line)
+        return ()
+
+    def _begin(self, line: str) -> None:
+        """A line that ends the head, or comes after it."""
+        if _USE.match(line):
+            return
+        found = _SET.match(line)
+        if found is not None:
+            self._at_ns = int(float(found["at"]) * 1e9)
+        if self._fields:
+            self._in_head = False
+            if found is None:
                 self._text.append(line)
-            elif line.strip() and not self._fields:
-                self.skipped += 1
-                if self.skipped > _MISSING_LEAST:
-                    raise Unread("it has no line that begins with # Query_time", "the records of the slow log")
+        elif line.strip():  # the head of a torn record has none
+            self.skipped += 1
+            if self.skipped > _MISSING_LEAST:
+                raise Unread("it has no line that begins with # Query_time", "the records of the slow log")
 
     def _head(self, line: str) -> None:
-        if line.startswith(_PLAN):
+        if line.startswith(_ADMINISTRATOR):  # some servers write it without SET timestamp
+            self._in_head = False
+            self._text.append(line)
+        elif line.startswith(_PLAN):
             self._plan.append(line[len(_PLAN) :])
-            return
-        warning = _WARNING.match(line)
-        if warning is not None:
+        elif (warning := _WARNING.match(line)) is not None:
             self._warnings.append(warning["text"])
         else:
-            self._fields |= _FIELD.findall(line)
+            self._fields.update(_FIELD.findall(line))
 
-    def close(self) -> Iterator[Said]:
+    def close(self) -> Iterable[Said]:
         """See `Reading`."""
-        yield from self._tell()
+        return self._tell()
 
-    def _tell(self) -> Iterator[Said]:
+    def _tell(self) -> Sequence[Said]:
         if not self._text:
             if self._fields:  # a head alone: its statement is torn off
                 self._clear()
-            return
+            return ()
         text = "\n".join(self._text).strip().removesuffix(";")
         fields = self._fields
         took_ns = round(_number(fields.get("Query_time", "")) * 1e9)
@@ -215,14 +218,14 @@ class Slow:
         plan = "\n".join(self._plan)
         self._clear()
         if text.startswith(_QUIT):
-            yield Said(session, end_ns, None)
+            return (Said(session, end_ns, None),)
         if not text or text.startswith(_ADMINISTRATOR):
-            return
+            return ()
         query = QuerySeen(
             text=text, start_ns=end_ns - took_ns, duration_ns=took_ns, rows=rows, bytes=size,
             error=f"({number}, '(the log tells its number alone)')" if number else "", plan=plan, told=told,
         )  # fmt: skip
-        yield Said(session, end_ns, query, "", False, client)
+        return (Said(session, end_ns, query, "", False, client),)
 
     def notes(self) -> list[str]:
         """See `Reading`."""

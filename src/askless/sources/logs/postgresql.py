@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import csv
-import io
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Sequence
 
 import msgspec
 
@@ -38,9 +37,9 @@ class _OfRecords:
         if self.records.skipped > _TRUNCATED_LEAST:
             raise Unread(why, expected)
 
-    def close(self) -> Iterator[Said]:
+    def close(self) -> Iterable[Said]:
         """See `Reading`."""
-        yield from self.records.close()
+        return self.records.close()
 
     def notes(self) -> list[str]:
         """See `Reading`."""
@@ -61,40 +60,51 @@ class Stderr(_OfRecords):
         self._pattern = pattern_of(prefix)
         self._prefix = prefix
         self._any = False
+        # The groups of the prefix that tell each field, the best first.
+        self._times, self._sessions, self._clients = (
+            [name for name in names if name in self._pattern.groupindex]
+            for names in (("m", "t", "s"), ("session", "pid", "remote"), ("remote", "host"))
+        )
+        self._epoch = "n" in self._pattern.groupindex
+        self._application = "application" in self._pattern.groupindex
 
-    def take(self, line: str) -> Iterator[Said]:
+    def take(self, line: str) -> Iterable[Said]:
         """See `Reading`."""
         if line.startswith("\t"):
             if self._any:
                 self.records.lengthen(line[1:])
             else:
                 self.records.skipped += 1
-            return
+            return ()
         found = self._pattern.match(line)
         if found is None:
             if not self._any:  # a torn first line
                 self._skip(f"it does not begin with {self._prefix!r}", "what log_line_prefix was set to: --prefix")
             elif line:
                 self.records.lengthen(line)
-            return
+            return ()
         self._any = True
-        severity = found["severity"]
+        severity, message, session = found["severity"], found["message"], _first(found, self._sessions)
         if severity in _ADDITIONS:
-            self.records.add(severity, found["message"], _session_of(found.groupdict()))
-            return
-        yield from self.records.take(self._record(found.groupdict(), severity, found["message"]))
+            self.records.add(severity, message, session)
+            return ()
+        written = _first(found, self._times)
+        if self._epoch and found["n"]:
+            at_ns = int(float(found["n"]) * 1e9)
+        else:
+            at_ns = nanoseconds_of(written) if written else 0
+            self._time = written or self._time
+        application = (found["application"] or "") if self._application else ""
+        return self.records.take(Record(at_ns, session, severity, message, application, _first(found, self._clients)))
 
-    def _record(self, known: dict[str, str | None], severity: str, message: str) -> Record:
-        text = known.get("m") or known.get("t") or known.get("s") or ""
-        self._time = text or self._time
-        epoch = known.get("n")
-        at_ns = int(float(epoch) * 1e9) if epoch else nanoseconds_of(text) if text else 0
-        client = known.get("remote") or known.get("host") or ""
-        return Record(at_ns, _session_of(known), severity, message, known.get("application") or "", client)
 
-
-def _session_of(known: dict[str, str | None]) -> str:
-    return known.get("session") or known.get("pid") or known.get("remote") or ""
+def _first(found: re.Match[str], names: Sequence[str]) -> str:
+    """What the first of some groups holds that holds anything."""
+    for name in names:
+        text: str | None = found[name]
+        if text:
+            return text
+    return ""
 
 
 class Csv(_OfRecords):
@@ -104,32 +114,32 @@ class Csv(_OfRecords):
         super().__init__()
         self._open = ""
 
-    def take(self, line: str) -> Iterator[Said]:
+    def take(self, line: str) -> Iterable[Said]:
         """See `Reading`."""
         whole = f"{self._open}\n{line}" if self._open else line
         if whole.count('"') % 2:  # a quoted text goes on
             self._open = whole
-            return
+            return ()
         self._open = ""
         try:
-            row = next(csv.reader(io.StringIO(whole, newline="")), [])
+            row = next(csv.reader((whole,)), [])
         except csv.Error:
             row = [whole]
         if len(row) < 23 or not row[0][:4].isdigit():
             if row:
                 self._skip(f"it has {len(row)} columns", "the 23 and more of csvlog")
-            return
+            return ()
         self._time = row[0]
         record = Record(
             nanoseconds_of(row[0]), row[5] or row[3], row[11], row[13], row[22], row[4], row[14], row[19], row[18]
         )  # fmt: skip
-        yield from self.records.take(record)
+        return self.records.take(record)
 
 
 class Json(_OfRecords):
     """jsonlog: one object a line."""
 
-    def take(self, line: str) -> Iterator[Said]:
+    def take(self, line: str) -> Iterable[Said]:
         """See `Reading`."""
         try:
             given = msgspec.json.decode(line)
@@ -138,10 +148,10 @@ class Json(_OfRecords):
         except (msgspec.DecodeError, KeyError, TypeError, ValueError):
             if line.strip():
                 self._skip("it is no object with a timestamp", "the lines of jsonlog")
-            return
+            return ()
         session = str(given.get("session_id") or given.get("pid") or "")
         client = f"{given.get('remote_host') or ''}:{given.get('remote_port') or ''}".strip(":")
-        yield from self.records.take(
+        return self.records.take(
             Record(
                 at_ns, session, str(given.get("error_severity") or ""), str(given.get("message") or ""),
                 str(given.get("application_name") or ""), client, str(given.get("detail") or ""),

@@ -10,19 +10,20 @@ from __future__ import annotations
 
 import re
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 import msgspec
 
 from askless.core.sql.slots import Value, literal_value
 from askless.core.traffic import QuerySeen
+from askless.core.transactions import turn_of
 from askless.core.words import plural
 from askless.sources.logs import Said
 from askless.sources.logs.explained import Explained, explained
 
 _DURATION = re.compile(
-    r"duration: (\d+(?:\.\d+)?) ms(?:  (statement|execute|parse|bind|plan)(?: ([^:]*))?:\s?(.*))?$", re.DOTALL
+    r"duration: (\d+(?:\.\d+)?) ms(?:  (statement|execute|parse|bind|plan)(?: [^:]*)?:\s?(.*))?$", re.DOTALL
 )
 _STATEMENT = re.compile(r"(statement|execute|fastpath function call)(?: ([^:]*))?: (.*)$", re.DOTALL)
 _PARAMETERS = re.compile(r"\$(\d+) = (?:'((?:[^']|'')*)'(\.\.\.)?|(NULL))")
@@ -31,7 +32,6 @@ _EXECUTE = re.compile(r'EXECUTE\s+(?:\w+|"[^"]+")\s*(?:\((.*)\))?\s*;?\s*$', re.
 _PREPARED = re.compile(r"prepare: (PREPARE\s.*?\sAS\s+(.*))$", re.DOTALL | re.IGNORECASE)
 _GIVEN = re.compile(r"\s*('(?:[^']|'')*'|-?\d+(?:\.\d+)?|NULL|TRUE|FALSE)(?:::\w+)?\s*(?:,|$)", re.IGNORECASE)
 _WORDS = {"NULL": None, "TRUE": True, "FALSE": False}
-_BEGINS, _ENDS = ("BEGIN", "START"), ("COMMIT", "ROLLBACK", "END", "ABORT")
 _PLAN_NS = 100_000_000  # a plan that comes after its statement comes at once
 
 
@@ -49,7 +49,7 @@ class Record(msgspec.Struct):
     context: str = ""
 
 
-class _Asked(NamedTuple):
+class _Asked(msgspec.Struct):
     """A statement that has ended. `planned_as` is the text that its plan names, where that is another."""
 
     text: str
@@ -106,12 +106,13 @@ class Records:
         self._tells_statements = False  # so that a plan without one is no query
         self._untimed = self._with_parameters = self._placeholders = self._stray_plans = self._other_plans = 0
 
-    def take(self, record: Record) -> Iterator[Said]:
+    def take(self, record: Record) -> Sequence[Said]:
         """A record came; what is known of the ones before it, which nothing more follows."""
         before, self._waiting = self._waiting, record
-        if before is not None:
-            self._read(before)
-            yield from self._known(record.at_ns)
+        if before is None:
+            return ()
+        self._read(before)
+        return self._known(record.at_ns) if self._told else ()
 
     def close(self) -> Iterator[Said]:
         """There are no more."""
@@ -123,13 +124,14 @@ class Records:
         while self._told:
             yield self._told.popleft().said
 
-    def _known(self, now_ns: int) -> Iterator[Said]:
+    def _known(self, now_ns: int) -> Sequence[Said]:
         """The queries of which no plan will come any more, in the order in which they ended."""
-        told = self._told
+        told, known = self._told, []
         while told and not (told[0].awaits and 0 <= now_ns - told[0].said.at_ns < _PLAN_NS):
             first = told.popleft()
             first.awaits = ""
-            yield first.said
+            known.append(first.said)
+        return known
 
     def add(self, severity: str, text: str, session: str) -> None:
         """A line that belongs to the record before it, where that is of the same session."""
@@ -176,7 +178,8 @@ class Records:
         elif record.severity in ("ERROR", "FATAL"):
             asked, session.begun = _worded(session.begun), None
             self._over(session)
-            self._query(record, session, asked._replace(text=record.statement or asked.text, error=message))
+            asked.text, asked.error = record.statement or asked.text, message
+            self._query(record, session, asked)
 
     def _over(self, session: _Session) -> None:
         """What has begun in a session is over: a statement of which nothing more comes, a plan that none followed."""
@@ -185,7 +188,7 @@ class Records:
         if begun is not None:
             asked = _worded(begun)
             if planned is not None and planned.explained.statement == asked.text_planned:
-                asked = asked._replace(plan=planned.explained.plan, took_ms=planned.took_ms)
+                asked.plan, asked.took_ms = planned.explained.plan, planned.took_ms
                 begun.at_ns, planned = planned.record.at_ns, None
             self._query(begun, session, asked)
         if planned is None:
@@ -198,7 +201,8 @@ class Records:
         self._query(record, session, _Asked(text, values, took_ms, plan=plan))
 
     def _timed(self, record: Record, session: _Session, timed: re.Match[str]) -> None:
-        took_ms, kind, text = float(timed[1]), timed[2], timed[4]
+        took, kind, text = timed.groups()
+        took_ms = float(took)
         if kind in ("parse", "bind"):
             return
         if kind == "plan":
@@ -216,9 +220,10 @@ class Records:
         planned = session.planned
         if planned is not None and planned.explained.statement == asked.text_planned:
             session.planned = None
-            asked = asked._replace(plan=planned.explained.plan)
+            asked.plan = planned.explained.plan
         self._over(session)
-        self._query(record, session, asked._replace(took_ms=took_ms))
+        asked.took_ms = took_ms
+        self._query(record, session, asked)
         if kind == "execute" and not asked.plan and session.told is not None:
             session.told.awaits = asked.text_planned
 
@@ -249,9 +254,8 @@ class Records:
         self._untimed += not asked.took_ms and not asked.error
         self._placeholders += "$1" in text
         self._with_parameters += bool(asked.parameters)
-        word = text.split(None, 1)[0].rstrip(";").upper()
-        if word in _BEGINS or word in _ENDS:
-            session.inside = word in _BEGINS
+        turn = turn_of(text)
+        session.inside = session.inside if turn is None else turn
         query = QuerySeen(
             text=text, start_ns=record.at_ns - duration_ns, duration_ns=duration_ns, rows=-1, parameters=asked.parameters,
             error=asked.error, in_transaction=session.inside, plan=asked.plan,
@@ -292,6 +296,8 @@ def _worded(record: Record | None) -> _Asked:
 
 def _asked(text: str, detail: str) -> _Asked:
     """A statement as it was logged; EXECUTE as what was prepared, with what it gave where that is plain."""
+    if not detail:
+        return _Asked(text)
     prepared = _PREPARED.match(detail) if detail.startswith("prepare: ") else None
     executed = _EXECUTE.match(text.strip()) if prepared is not None else None
     if prepared is None or executed is None:
@@ -315,7 +321,7 @@ def parameters_of(detail: str) -> tuple[Value, ...]:
     """The parameters of a DETAIL line: `parameters: $1 = '7', $2 = NULL`. Those that the server cut are kept as far as they go."""
     if "arameters: " not in detail:
         return ()
-    found = [
-        (int(match[1]), None if match[4] else match[2].replace("''", "'")) for match in _PARAMETERS.finditer(detail)
-    ]
-    return tuple(value for _, value in sorted(found))
+    found = {
+        int(number): None if none else text.replace("''", "'") for number, text, _, none in _PARAMETERS.findall(detail)
+    }
+    return tuple(found[number] for number in sorted(found))

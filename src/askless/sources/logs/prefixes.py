@@ -86,6 +86,9 @@ _ZONES = {
 }  # fmt: skip
 
 
+_SECONDS = len("2026-11-27 21:00:43")
+
+
 @lru_cache(4_096)
 def _second_ns(text: str, zone: str) -> int:
     moment = datetime.fromisoformat(text)
@@ -104,8 +107,14 @@ def is_unknown_zone(text: str) -> bool:
     return bool(zone) and zone not in _ZONES and zone not in time.tzname and zone[0] not in "+-"
 
 
+@lru_cache(4_096)
+def _rest(text: str) -> tuple[int, str]:
+    """What follows the seconds: `.123 UTC` as nanoseconds and zone. Raises ValueError."""
+    part, zone = text.split(" ", 1)
+    return int(part[1:].ljust(9, "0")[:9]) if part else 0, zone
+
+
 def nanoseconds_of(text: str) -> int:
     """`2026-11-27 21:00:43.123 UTC` in nanoseconds since 1970. Raises ValueError."""
-    day, clock, zone = text.split(" ", 2)
-    whole, _, part = clock.partition(".")
-    return _second_ns(f"{day} {whole}", zone) + int((part or "0").ljust(9, "0")[:9])
+    part_ns, zone = _rest(text[_SECONDS:])
+    return _second_ns(text[:_SECONDS], zone) + part_ns
