@@ -206,7 +206,8 @@ class Slow:
         sent = fields.get("Rows_sent", "")
         affected = fields.get("Rows_affected", "0")
         # A time of whole seconds, of the statement's begin; a newer server tells its end to the microsecond.
-        end_ns = self._time_ns if self._time_ns % 1_000_000_000 else (self._at_ns or self._time_ns) + took_ns
+        at_ns = self._time_ns if self._time_ns % 1_000_000_000 else self._at_ns or self._time_ns
+        end_ns = at_ns if self._time_ns % 1_000_000_000 else at_ns + took_ns
         rows = int(sent) if sent.isdigit() else -1
         rows = int(affected) if not rows and affected.isdigit() else rows
         size = int(_number(fields.get("Bytes_sent", "")))
@@ -218,14 +219,14 @@ class Slow:
         plan = "\n".join(self._plan)
         self._clear()
         if text.startswith(_QUIT):
-            return (Said(session, end_ns, None),)
+            return (Said(session, at_ns, None),)
         if not text or text.startswith(_ADMINISTRATOR):
             return ()
         query = QuerySeen(
             text=text, start_ns=end_ns - took_ns, duration_ns=took_ns, rows=rows, bytes=size,
             error=f"({number}, '(the log tells its number alone)')" if number else "", plan=plan, told=told,
         )  # fmt: skip
-        return (Said(session, end_ns, query, "", False, client),)
+        return (Said(session, at_ns, query, "", False, client),)
 
     def notes(self) -> list[str]:
         """See `Reading`."""
