@@ -8,6 +8,7 @@ import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from functools import partial
+from math import inf
 from pathlib import Path
 from typing import IO, Any
 
@@ -87,8 +88,9 @@ def _zstandard(path: Path) -> Any:
     return zstandard.ZstdDecompressor()
 
 
-def lines_of(stream: IO[bytes]) -> Iterator[bytes]:
-    """The lines, each with its newline; one that is longer than any recorder writes comes cut, without its newline.
+def lines_of(stream: IO[bytes], most_bytes: float = inf) -> Iterator[bytes]:
+    """The lines, each with its newline, until so many bytes were read; one that is longer than any recorder writes comes cut,
+    without its newline.
 
     Raises Torn where the stream can't be read any further.
     """
@@ -96,6 +98,9 @@ def lines_of(stream: IO[bytes]) -> Iterator[bytes]:
     try:
         for line in iter(read, b""):
             yield line
+            most_bytes -= len(line)
+            if most_bytes <= 0:
+                return
             if len(line) == LINE_MOST_BYTES and line[-1] != 10:
                 while (rest := read()) and rest[-1] != 10:
                     pass

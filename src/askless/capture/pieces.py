@@ -106,6 +106,7 @@ class SegmentReader(Reader):
     def __init__(self, segment: Segment) -> None:
         super().__init__(place(segment.path), segment.tag)
         self._segment = segment
+        self._others = bool(segment.start)
 
     def __iter__(self) -> Iterator[Request]:
         report, segment = self.report, self._segment
@@ -113,17 +114,10 @@ class SegmentReader(Reader):
             self._refer(stream)
             stream.seek(segment.start)
             report.lines = segment.lines
-            for line in self._whole_lines(self._in_range(stream)):
-                finished = self._own(line)
-                if finished is not None:
-                    yield finished
+            yield from self._requests(lines_of(stream, segment.end - segment.start))
             report.lines -= segment.lines
             yield from self._beyond(stream)
-        report.queries = self.assembly.query_count
-        report.open_requests = len(self.assembly.open)
-        for request in self.assembly.left_open():
-            report.requests += 1
-            yield request
+        yield from self._left()
 
     def _refer(self, stream: IO[bytes]) -> None:
         """Take the lines before the range that its queries refer to."""
@@ -132,21 +126,6 @@ class SegmentReader(Reader):
                 return
             stream.seek(offset)
             self.take(stream.readline())
-
-    def _in_range(self, stream: IO[bytes]) -> Iterator[bytes]:
-        position = self._segment.start
-        for line in lines_of(stream):
-            yield line
-            position += len(line)
-            if position >= self._segment.end:
-                return
-
-    def _own(self, line: bytes) -> Request | None:
-        """Take a line, unless it is of a request that began before the range."""
-        of = _OF_REQUEST.match(line)
-        if of is not None and self._segment.start and int(of[1]) not in self.assembly.open:
-            return None
-        return self.take(line)
 
     def _beyond(self, stream: IO[bytes]) -> Iterator[Request]:
         """What goes on behind the range of requests that began in it."""

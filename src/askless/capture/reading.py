@@ -85,6 +85,7 @@ class Feed:
         self.path = path
         self.report = report = FileReport(path)
         self.assembly = assembly = Assembly(tag)
+        self._others = False  # whether there are lines of requests that somebody else reads
         self._decode = msgspec.json.Decoder(events.AnyEvent).decode
         self._handlers: dict[type, Callable[[Any], None]] = {
             events.StatementEvent: lambda event: assembly.statement(event.id, event.text, event.system, event.names),
@@ -126,6 +127,8 @@ class Feed:
                 return self._end(event)
             self._handlers[kind](event)
         except (KeyError, IndexError) as error:
+            if self._others and getattr(event, "request", None) not in self.assembly.open:
+                return None
             self._bad(f"refers to what is not there: {error}")
         except (ValueError, OverflowError) as error:
             self._bad(str(error))
@@ -222,40 +225,49 @@ class Reader(Feed):
     """Reads one file; iterating gives its requests in the order of their ends, those that never ended last."""
 
     def __iter__(self) -> Iterator[Request]:
-        report, take = self.report, self.take
         with opened(self.path) as stream:
-            for line in self._whole_lines(lines_of(stream)):
+            yield from self._requests(lines_of(stream))
+        if self.report.header is None:
+            raise self.foreign()
+        yield from self._left()
+
+    def _requests(self, lines: Iterator[bytes]) -> Iterator[Request]:
+        """The requests that end in these lines; a last line without its newline counts where it is whole."""
+        report, take = self.report, self.take
+        try:
+            for line in lines:
+                report.lines += 1
+                if line[-1] != 10 and not self._is_whole(line):
+                    continue
                 finished = take(line)
                 if finished is not None:
                     yield finished
-        if report.header is None:
-            raise self.foreign()
+        except Torn as error:
+            self._tear()
+            report.bad_lines.append((report.lines + 1, f"the compressed stream ends early: {error}"))
+
+    def _left(self) -> Iterator[Request]:
+        """The requests that never ended, and the counts of what was read."""
+        report = self.report
         report.queries = self.assembly.query_count
         report.open_requests = len(self.assembly.open)
         for request in self.assembly.left_open():
             report.requests += 1
             yield request
 
-    def _whole_lines(self, lines: Iterator[bytes]) -> Iterator[bytes]:
-        """The lines that are whole; a last one without its newline counts where it is."""
-        report = self.report
+    def _is_whole(self, line: bytes) -> bool:
+        """Whether a line without its newline is one; what is wrong with it is reported."""
+        if len(line) == LINE_MOST_BYTES:
+            self._bad(f"it has more than {LINE_MOST_BYTES // 1024**2} MiB")
+            return False
+        if not line.strip(b"\0 "):
+            return False
         try:
-            for line in lines:
-                report.lines += 1
-                if line[-1] == 10:
-                    yield line
-                elif len(line) == LINE_MOST_BYTES:
-                    self._bad(f"it has more than {LINE_MOST_BYTES // 1024**2} MiB")
-                elif line.strip(b"\0 "):
-                    try:
-                        msgspec.json.decode(line)
-                    except _UNREADABLE:
-                        self._tear()
-                    else:
-                        yield line
-        except Torn as error:
+            msgspec.json.decode(line)
+        except _UNREADABLE:
             self._tear()
-            report.bad_lines.append((report.lines + 1, f"the compressed stream ends early: {error}"))
+            return False
+        return True
 
     def _tear(self) -> None:
         if self.report.header is None:

@@ -59,6 +59,11 @@ def _constant(value: int, count: int) -> list[int]:
     return [value] * count
 
 
+def _lists(count: int, *columns: list[int] | int) -> list[list[int]]:
+    """Columns as lists, where some are one number for all."""
+    return [column if isinstance(column, list) else _constant(column, count) for column in columns]
+
+
 class Assembly:
     """Requests of one source. What refers to what is not there raises KeyError, IndexError or ValueError."""
 
@@ -68,6 +73,7 @@ class Assembly:
         self.query_count = 0
         self._growing: set[int] = set()  # open requests whose columns are their own, to be lengthened in place
         self._shapers: dict[str, Shaper] = {}
+        self._first: dict[str, int] = {}  # shapes -> their first statements
         self._depths: dict[int, int] = {0: 0}  # of places: how many callers each has
 
     def statement(self, number: int, parts: tuple[str, ...], system: str, names: tuple[str, ...]) -> None:
@@ -77,7 +83,9 @@ class Assembly:
         shaper = self._shapers.get(system)
         if shaper is None:
             shaper = self._shapers[system] = Shaper(system)
-        self.tables.statements[number] = Statement(number, parts, shaper.shape("".join(parts)), system, names)
+        shape = shaper.shape("".join(parts))
+        first = self._first.setdefault(shape.digest, number)
+        self.tables.statements[number] = Statement(number, parts, shape, system, names, first=first)
 
     def columns(
         self, number: int, names: tuple[str, ...], sampled: tuple[int, ...], origins: tuple[str, ...] = ()
@@ -117,9 +125,8 @@ class Assembly:
         request = self.open[number]
         count = block.count
         durations = block.duration_ns
-        statements, rows, sizes, places, loads = (
-            column if type(column) is list else _constant(column, count)  # type: ignore[arg-type]
-            for column in (block.statement, block.rows, block.bytes, block.place, block.load)
+        statements, rows, sizes, places, loads = _lists(
+            count, block.statement, block.rows, block.bytes, block.place, block.load
         )
         if not count == len(statements) == len(durations) == len(rows) == len(sizes) == len(places) == len(loads):
             raise ValueError("columns of different lengths")

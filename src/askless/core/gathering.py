@@ -1,37 +1,29 @@
-"""Adds requests up, quickly: the hot path of every report, about a microsecond a query.
+"""Adds requests up, quickly: the hot path of every report, less than a microsecond a query.
 
-Queries refer to statements, lines and loads by a file's own numbers, which mean nothing in the totals. So they are first
-gathered as they come, as rows of plain numbers, and added up by column once there are enough of them; only then are the
-file's numbers resolved. A page asks the same sequence of statements again and again: such sequences are known by heart, and
-their requests are added up position by position. What comes out is a `Summary`, which knows nothing of all this.
+Queries refer to statements, lines and loads by a file's own numbers, which mean nothing in the totals. So the columns of a
+route's requests are first put one behind the other; once there are enough of them they are parted by shape, each part is added
+up, and only then are the file's numbers resolved. A page asks the same sequence of statements again and again: what repeats in
+such a sequence is known by heart. What comes out is a `Summary`, which knows nothing of all this.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
-from itertools import repeat
+from collections import defaultdict
+from collections.abc import Iterator, Sequence
+from operator import itemgetter
 from typing import Protocol
 
 from askless.core.model import Request, Statement, Tables
 from askless.core.settings import Settings
-from askless.core.shape_stats import EXAMPLES_MOST, Fact, ShapeStats, resolve
-from askless.core.sql.shape import Shape
-from askless.core.summary import RouteStats, Summary
+from askless.core.shape_stats import EXAMPLES_MOST, ShapeStats
+from askless.core.summary import TOTALS_MOST, RouteStats, Summary, others_of
 from askless.core.view import Group, RequestView
 
 SHAPES_MOST = 5_000  # different shapes of one route; what comes after them is added up together
-RECURRING_SHARE = 20  # a sequence that fewer than one in so many requests ask is gathered query by query
-RECURRING_MOST = 500  # different sequences of statements that are remembered for a route
-RECURRING_FOLD_AT = 24  # requests of one sequence that gather before they are added up, column by column
-_FOLD_AT = 12_000  # queries outside of such sequences that gather before they are added up
-_FOLD_EVERY = 200  # of which so many may gather in one route before it tells the gatherer
-
-
-# Stands for the shapes of a route beyond the most that are told apart: without a structure, so that no pattern judges it.
-_OTHERS = {
-    noise: Statement(0, ("(other statements)",), Shape("(other statements)", digest, noise))
-    for noise, digest in ((False, "0" * 12), (True, "0" * 11 + "1"))
-}
+SEQUENCES_MOST, SEQUENCES_LEAST = 500, 4  # of statements that are remembered for a route, the last that came
+_SEQUENCES_IN_ALL = 20_000  # and for all routes together, about
+_THRIFTY_FROM, _OFTEN = 10_000, 20  # totals from which one execution each is kept, but of what was asked so often
+FOLD_AT = 40_000  # queries that gather before they are added up
 
 
 class Looker(Protocol):
@@ -45,74 +37,121 @@ class Looker(Protocol):
         """Add to the route's tallies what the request shows."""
 
 
-class Recurring:
-    """A sequence of statements that requests of one route ask again and again: pages mostly do.
+class Asked:
+    """The statements that a request asks, one after the other, and what repeats among them."""
 
-    Its queries are gathered a request at a time and added up by position, which costs next to nothing a query.
-    """
+    __slots__ = ("asked", "groups", "settled", "shapes")
 
-    __slots__ = ("asked", "gathered", "groups", "seen", "shapes", "stats")
+    def __init__(self, route: RouteGatherer, request: Request) -> None:
+        by_number, numbers, statements = route.by_number, request.statements, request.tables.statements
+        self.settled = False  # all its statements have their examples
+        distinct = set(numbers)
+        if not by_number.keys() >= distinct:
+            for number in distinct.difference(by_number):
+                route.of(statements[number])
+        own = {number: one.first for number in distinct if not (one := statements[number]).shape.noise}
+        self.asked = len(numbers) if len(own) == len(distinct) else sum(number in own for number in numbers)
+        self.shapes = len(set(own.values()))
+        self.groups: list[Group] = []
+        if self.shapes < self.asked:
+            indices: dict[int, list[int]] = defaultdict(list)
+            for i, number in enumerate(numbers):
+                if number in own:
+                    indices[own[number]].append(i)
+            repeated = [where for where in indices.values() if len(where) > 1]
+            self.groups = [Group(by_number[numbers[where[0]]], where) for where in repeated]
+
+
+class Waiting:
+    """Queries of one route and file that wait to be added up, by column."""
+
+    __slots__ = ("bytes", "durations", "loads", "numbers", "places", "requests", "rows")
 
     def __init__(self) -> None:
-        self.seen = 0
-        self.asked = self.shapes = 0
-        self.stats: list[ShapeStats] = []
-        self.groups: list[Group] = []
-        self.gathered: list[tuple[list[int], ...]] = []
+        self.clear()
 
-    def fold(self, tables: Tables) -> None:
-        """Add up what has gathered, position by position."""
-        gathered = self.gathered
-        if not gathered:
-            return
-        durations, rows, sizes, places, loads = zip(*gathered, strict=True)
-        requests = len(gathered)
-        for columns, count in _alike(rows, places, loads):
-            for stats, row, place, load in zip(self.stats, *columns, strict=True):
-                if row > 0:
-                    stats.rows += row * count
-                    stats.rows_most = max(stats.rows_most, row)
-                resolve(stats.places, tables.places, {place: count})
-                if load:
-                    resolve(stats.loads, tables.loads, {load: count})
-        counted: set[int] = set()
-        by_position = zip(self.stats, zip(*durations, strict=True), zip(*sizes, strict=True), strict=True)
-        for stats, taken, measured in by_position:
-            stats.add(taken, measured, 0 if id(stats) in counted else requests)
-            counted.add(id(stats))
-        gathered.clear()
+    def clear(self) -> None:
+        """Let go of what was added up."""
+        self.numbers: list[int] = []
+        self.durations: list[int] = []
+        self.rows: list[int] = []
+        self.bytes: list[int] = []
+        self.places: list[int] = []
+        self.loads: list[int] = []
+        self.requests: list[int] = []
+
+    def extend(self, request: Request) -> None:
+        """A request's queries."""
+        self.numbers += request.statements
+        self.durations += request.durations_ns
+        self.rows += request.rows
+        self.bytes += request.bytes
+        self.places += request.places
+        self.loads += request.loads
+        self.requests += [request.number] * len(request.statements)
+
+    def fold(self, by_number: dict[int, ShapeStats], tables: Tables) -> None:
+        """Add up what has gathered, shape by shape."""
+        where: dict[ShapeStats, list[int]] = defaultdict(list)
+        for i, stats in enumerate(map(by_number.__getitem__, self.numbers)):
+            where[stats].append(i)
+        order = [i for at in where.values() for i in at]
+        by_shape = itemgetter(*order) if len(order) > 1 else itemgetter(slice(0, 1))
+        columns = (self.durations, self.rows, self.bytes, self.places, self.loads, self.requests)
+        durations, rows, sizes, places, loads, requests = map(by_shape, columns)
+        start = 0
+        for stats, at in where.items():
+            end = start + len(at)
+            stats.fold(
+                tables, durations[start:end], rows[start:end], sizes[start:end], places[start:end], loads[start:end],
+                len(set(requests[start:end])),
+            )  # fmt: skip
+            start = end
+        self.clear()
 
 
-def _alike(*fields: Sequence[list[int]]) -> list[tuple[tuple[list[int], ...], int]]:
-    """Requests whose rows, places and loads are the same, taken together: in a recurring sequence most are."""
-    first = tuple(lists[0] for lists in fields)
-    if all(lists.count(one) == len(lists) for lists, one in zip(fields, first, strict=True)):
-        return [(first, len(fields[0]))]
-    return [(columns, 1) for columns in zip(*fields, strict=True)]
+class Room:
+    """How many totals of shapes there are, over all routes, and how many there may be."""
+
+    def __init__(self, most: int) -> None:
+        self.most = most
+        self.taken = 0
+
+    def take(self) -> bool:
+        """Take up one; False where there is none left."""
+        free = self.taken < self.most
+        self.taken += free
+        return free
 
 
 class RouteGatherer:
     """Gathers for one route. What is kept by number is of one file: another file has its own numbers."""
 
     __slots__ = (
-        "aliased", "appends", "asked", "by_number", "elapsed", "first", "gathered", "recurring", "settled", "stats", "tables",
-    )  # fmt: skip
+        "asked",
+        "by_number",
+        "elapsed",
+        "room",
+        "sequences",
+        "settled",
+        "stats",
+        "tables",
+        "waiting",
+    )
 
-    def __init__(self, stats: RouteStats) -> None:
+    def __init__(self, stats: RouteStats, room: Room) -> None:
         self.stats = stats
+        self.room = room
         self.tables: Tables | None = None
-        self.gathered = 0
+        self.waiting = Waiting()
         self.elapsed: list[int] = []
         self.asked: list[int] = []
         self._forget()
 
     def _forget(self) -> None:
         self.by_number: dict[int, ShapeStats] = {}
-        self.first: dict[str, int] = {}  # shape -> its first statement number in this file
-        self.aliased: dict[int, int] = {}  # statement number -> the first number of the same shape in this file
-        self.appends: dict[int, Callable[[Fact], None]] = {}
-        self.recurring: dict[tuple[int, ...], Recurring] = {}
-        self.settled: set[int] = set()  # statement numbers that are no noise and have all their examples
+        self.sequences: dict[tuple[int, ...], Asked] = {}
+        self.settled: set[int] = set()  # statement numbers that are noise or have all their examples
 
     def fold(self) -> None:
         """Add up what has gathered, and resolve what refers to a file's own numbers."""
@@ -120,11 +159,21 @@ class RouteGatherer:
         self.stats.durations.extend(self.elapsed)
         self.stats.queries.extend(self.asked)
         self.elapsed, self.asked = [], []
-        if self.tables is not None:
-            for recurring in self.recurring.values():
-                recurring.fold(self.tables)
-            for stats in self.stats.shapes.values():
-                stats.fold(self.tables)
+        if self.tables is not None and self.waiting.numbers:
+            self.waiting.fold(self.by_number, self.tables)
+
+    def sequence(self, request: Request, most: int) -> Asked:
+        """What is known of the statements that a request asks; of so many sequences, the last ones, it is remembered."""
+        known, key = self.sequences, tuple(request.statements)
+        result = known.get(key)
+        if result is None:
+            result = Asked(self, request)
+        elif len(known) >= most:  # the last that came are the last to go
+            del known[key]
+        known[key] = result
+        if len(known) > most:
+            del known[next(iter(known))]
+        return result
 
     def use(self, tables: Tables) -> dict[int, ShapeStats]:
         """Statement number -> stats, for the file that these tables belong to."""
@@ -134,26 +183,18 @@ class RouteGatherer:
             self._forget()
         return self.by_number
 
-    def new(self, request: Request, i: int) -> ShapeStats:
-        """The stats of a statement not met in this file and route."""
-        return self.of(request.statement(i))
-
     def of(self, statement: Statement) -> ShapeStats:
         """The stats of a statement not met in this file and route."""
         shapes, shape = self.stats.shapes, statement.shape
         stats = shapes.get(shape.digest)
-        if stats is None and len(shapes) >= SHAPES_MOST:  # they never come again, it seems
-            others = _OTHERS[shape.noise]
-            stats = shapes.setdefault(others.shape.digest, ShapeStats(others.shape, others))
-        elif stats is None:
-            stats = shapes[shape.digest] = ShapeStats(shape, statement)
-        if stats.shape.digest == shape.digest:
+        if stats is None:
+            if len(shapes) < SHAPES_MOST and self.room.take():
+                stats = shapes[shape.digest] = ShapeStats(shape, statement)
+            else:  # they never come again, it seems
+                stats = others_of(shapes, shape)
+        else:
             stats.prefer(statement)
-            first = self.first.setdefault(shape.digest, statement.number)
-            if first != statement.number:
-                self.aliased[statement.number] = first
         self.by_number[statement.number] = stats
-        self.appends[statement.number] = stats.pending.append
         return stats
 
 
@@ -165,6 +206,7 @@ class Gatherer:
         self.summary = Summary(settings)
         self._pause_ns = self.summary.settings.pause_least_ns
         self._routes: dict[str, RouteGatherer] = {}
+        self._room = Room(TOTALS_MOST)
         self._tables: Tables | None = None
         self._gathered = 0
 
@@ -176,21 +218,21 @@ class Gatherer:
             stats = known or RouteStats(request.route, request.kind)
             stats.kind = request.kind
             self.summary.routes[request.route] = stats
-            route = self._routes[request.route] = RouteGatherer(stats)
+            route = self._routes[request.route] = RouteGatherer(stats, self._room)
         if request.tables is not self._tables:
             self._note_models()
             self._tables = request.tables
         if request.warm_up:
             route.stats.warm_up += 1
             return
-        groups = _count(route, request)
-        if route.gathered >= _FOLD_EVERY:
-            self._gathered += route.gathered
-            route.gathered = 0
-            if self._gathered >= _FOLD_AT:
-                self._gathered = 0
-                for gathering in self._routes.values():
-                    gathering.fold()
+        groups = _count(
+            route, request, max(min(SEQUENCES_MOST, _SEQUENCES_IN_ALL // len(self._routes)), SEQUENCES_LEAST)
+        )
+        self._gathered += len(request.statements)
+        if self._gathered >= FOLD_AT:
+            self._gathered = 0
+            for gathering in self._routes.values():
+                gathering.fold()
         if self.lookers and (groups or self._is_special(route.stats, request)):
             view = RequestView(route.stats, request, groups, len(self._routes))
             for looker in self.lookers:
@@ -221,37 +263,26 @@ class Gatherer:
         return self.summary
 
 
-def _count(route: RouteGatherer, request: Request) -> list[Group]:
+def _count(route: RouteGatherer, request: Request, sequences_most: int) -> list[Group]:
     """Add the request's queries to the route's shapes; the groups of shapes that came at least twice."""
     by_number = route.use(request.tables)
-    key = tuple(request.statements)
-    recurring = route.recurring.get(key)
-    if recurring is None:
-        recurring = Recurring()
-        if len(route.recurring) < RECURRING_MOST:
-            route.recurring[key] = recurring
-    recurring.seen += 1
-    if recurring.seen > EXAMPLES_MOST and recurring.seen * RECURRING_SHARE > route.stats.requests:
-        gathered = recurring.gathered
-        gathered.append((request.durations_ns, request.rows, request.bytes, request.places, request.loads))
-        if len(gathered) >= RECURRING_FOLD_AT:
-            recurring.fold(request.tables)
-    else:
-        _count_one_by_one(route, request, recurring)
-        route.gathered += len(key)
-    groups = recurring.groups
+    sequence = route.sequence(request, sequences_most)
+    route.waiting.extend(request)
+    if not sequence.settled:
+        sequence.settled = _keep_examples(route, request)
+    groups = sequence.groups
     _count_rare(route, request)
     if request.errors:
         for i in request.errors:
-            by_number[key[i]].errors += 1
+            by_number[request.statements[i]].errors += 1
         groups = list(_without_errors(groups, request.errors))
     beyond = _count_beyond(route, request) if request.beyond else 0
     if request.more or request.tables.sample > 1:
-        _note_sizes(route.stats, request, recurring.asked + beyond)
+        _note_sizes(route.stats, request, sequence.asked + beyond)
     route.stats.requests += 1
-    route.asked.append(recurring.asked + request.more + beyond)
-    route.stats.repeated += recurring.asked - recurring.shapes + beyond
-    route.stats.shapes_asked += recurring.shapes
+    route.asked.append(sequence.asked + request.more + beyond)
+    route.stats.repeated += sequence.asked - sequence.shapes + beyond
+    route.stats.shapes_asked += sequence.shapes
     route.elapsed.append(max(request.end_ns - request.start_ns, 0))
     return groups
 
@@ -276,12 +307,7 @@ def _count_beyond(route: RouteGatherer, request: Request) -> int:
     own = 0
     for (number, place, load), total in request.beyond.items():
         stats = route.by_number.get(number) or route.of(request.tables.statements[number])
-        stats.count += total.count
-        stats.duration_ns += total.duration_ns
-        stats.rows += total.rows
-        stats.bytes += total.bytes
-        resolve(stats.places, request.tables.places, {place: total.count})
-        resolve(stats.loads, request.tables.loads, {load: total.count})
+        stats.add_beyond(total, request.tables.places.get(place), request.tables.loads.get(load))
         own += 0 if stats.shape.noise else total.count
     return own
 
@@ -298,54 +324,17 @@ def _note_sizes(stats: RouteStats, request: Request, asked: int) -> None:
     stats.spent_squares += spent_ns * spent_ns
 
 
-def _count_one_by_one(route: RouteGatherer, request: Request, recurring: Recurring) -> None:
-    """Gather a request whose sequence of statements is not known to recur; learn what the sequence holds."""
-    by_number = route.by_number
-    numbers = request.statements
-    distinct = set(numbers)
-    if not by_number.keys() >= distinct:
-        for number in distinct.difference(by_number):
-            route.new(request, numbers.index(number))
-    facts = zip(  # the reader has checked the lengths
-        request.durations_ns, request.rows, request.bytes, request.places, request.loads, repeat(request.number)
-    )
-    appends = route.appends
-    for number, fact in zip(numbers, facts):  # noqa: B905  (a hot path)
-        appends[number](fact)
-    recurring.stats = [by_number[number] for number in numbers]
-    recurring.asked, recurring.shapes = len(numbers), len(distinct)
-    if len(distinct) < len(numbers) or route.aliased:
-        recurring.groups, recurring.shapes = _repeated(route, request, by_number)
-    for number in distinct - route.settled:
-        stats = by_number[number]
-        if stats.shape.noise:
-            recurring.asked -= numbers.count(number)
-            recurring.shapes -= number not in route.aliased
-        elif len(stats.examples) < EXAMPLES_MOST:
-            stats.keep_example(request, number)
-        else:
+def _keep_examples(route: RouteGatherer, request: Request) -> bool:
+    """Keep some executions of statements whole; whether there was nothing to keep any more."""
+    missing = set(request.statements).difference(route.settled)
+    for number in missing:
+        stats = route.by_number[number]
+        kept = len(stats.examples)
+        if stats.shape.noise or kept >= EXAMPLES_MOST:
             route.settled.add(number)
-
-
-def _repeated(route: RouteGatherer, request: Request, by_number: dict[int, ShapeStats]) -> tuple[list[Group], int]:
-    """The groups of a request in which some shape repeats, and its number of different shapes, noise included."""
-    indices: dict[int, list[int]] = {}
-    numbers = request.statements
-    if route.aliased:
-        aliases = route.aliased
-        numbers = [aliases.get(number, number) for number in numbers]
-    for i, number in enumerate(numbers):
-        result = indices.get(number)
-        if result is None:
-            indices[number] = [i]
-        else:
-            result.append(i)
-    groups = [
-        Group(by_number[number], where)
-        for number, where in indices.items()
-        if len(where) > 1 and not by_number[number].shape.noise
-    ]
-    return groups, len(indices)
+        elif not kept or route.room.taken < _THRIFTY_FROM or stats.count >= _OFTEN:
+            stats.keep_example(request, number)
+    return not missing
 
 
 def _without_errors(groups: list[Group], errors: dict[int, str]) -> Iterator[Group]:

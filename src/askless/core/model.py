@@ -148,6 +148,8 @@ class Statement(msgspec.Struct):
     columns: tuple[str, ...] = ()
     sampled: tuple[int, ...] = ()
     origins: tuple[str, ...] = ()
+    first: int = 0
+    written: tuple[str, ...] | None = None  # the tables that it writes, once a pattern has asked for them
     _slots: list[Slot] | None = None
 
     @property

@@ -34,7 +34,7 @@ class Settings(msgspec.Struct, frozen=True):
     unknown_pause_ms: float = 50.0  # the same where it is not
     examine_most: int = 5  # requests of one route in which a repetition is traced in full
     look_first: int = 32  # requests of a route whose results are compared over requests: the first ones,
-    look_every: int = 16  # then one in so many
+    look_every: int = 64  # then one in so many
     round_trip_ms: float = 0.0  # the assumed way to the database and back, added to what each query takes
     show_values: bool = False  # whether reports may show literals of statements
 

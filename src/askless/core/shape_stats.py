@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from askless.core.lineage import structure
-from askless.core.model import Load, Place, Request, Statement, Tables, Used
+from askless.core.model import Beyond, Load, Place, Request, Statement, Tables, Used
 from askless.core.sql.shape import Shape
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure
@@ -15,10 +15,9 @@ from askless.core.statistics import Quantiles
 
 Thing = TypeVar("Thing", Place, Load)
 
-# What is gathered of a query before it is added up: duration, rows, bytes, place, load, request.
-Fact = tuple[int, int, int, int, int, int]
-
 EXAMPLES_MOST = 6
+_NONE: list[Any] = []
+_EMPTY: dict[Any, Any] = {}
 
 
 class Example:
@@ -85,7 +84,6 @@ class ShapeStats:
         "examined_queries",
         "examples",
         "loads",
-        "pending",
         "places",
         "requests",
         "rows",
@@ -104,14 +102,14 @@ class ShapeStats:
         self.examined = self.examined_queries = 0
         self.duration_ns = 0
         self.durations = Quantiles()
-        self.pending: list[Fact] = []
         self.columns: tuple[str, ...] = ()
-        self.widths: list[int] = []
         self.widths_rows = 0
         self.places: dict[Place, int] = {}
-        self.loads: dict[Load, int] = {}
-        self.examples: list[Example] = []
-        self.used: dict[str, UseTotals] = {}
+        # Shared and empty until there is something, as there may be very many of these; never changed in place before.
+        self.widths: list[int] = _NONE
+        self.loads: dict[Load, int] = _EMPTY
+        self.examples: list[Example] = _NONE
+        self.used: dict[str, UseTotals] = _EMPTY
 
     def prefer(self, statement: Statement) -> None:
         """Stand for the shape by this statement, where its lists are shorter: a look-up is told by a list of one."""
@@ -140,33 +138,41 @@ class ShapeStats:
         """What the ORM said most often."""
         return max(self.loads, key=lambda load: self.loads[load]) if self.loads else None
 
-    def fold(self, tables: Tables) -> None:
-        """Add up what has gathered, column by column; resolve the numbers that belong to one file."""
-        pending = self.pending
-        if not pending:
-            return
-        durations, rows, sizes, places, loads, requests = zip(*pending, strict=True)
-        pending.clear()
-        self.rows += sum(rows) if min(rows) >= 0 else sum(count for count in rows if count > 0)
-        self.rows_most = max(self.rows_most, *rows)
-        resolve(self.places, tables.places, Counter(places))
-        resolve(self.loads, tables.loads, Counter(loads))
-        self.add(durations, sizes, len(set(requests)))
-
-    def add(self, durations: Sequence[int], sizes: Sequence[int], requests: int) -> None:
-        """Add durations and bytes of queries of so many requests."""
+    def fold(
+        self, tables: Tables, durations: Sequence[int], rows: Sequence[int], sizes: Sequence[int], places: Sequence[int],
+        loads: Sequence[int], requests: int,
+    ) -> None:  # fmt: skip
+        """Add some queries of so many requests up; resolve the numbers that belong to one file."""
         self.count += len(durations)
         self.duration_ns += sum(durations)
         self.durations.extend(durations)
+        self.rows += sum(rows) if min(rows) >= 0 else sum(count for count in rows if count > 0)
+        self.rows_most = max(self.rows_most, max(rows))
         self.bytes += sum(sizes)
         self.requests += requests
+        _resolve(self.places, tables.places, places)
+        if any(loads):
+            self.loads = self.loads or {}
+            _resolve(self.loads, tables.loads, loads)
+
+    def add_beyond(self, total: Beyond, place: Place | None, load: Load | None) -> None:
+        """Add up queries of a request with very many that are not looked at one by one."""
+        self.count += total.count
+        self.duration_ns += total.duration_ns
+        self.rows += total.rows
+        self.bytes += total.bytes
+        if place is not None:
+            self.places[place] = self.places.get(place, 0) + total.count
+        if load is not None:
+            self.loads = self.loads or {}
+            self.loads[load] = self.loads.get(load, 0) + total.count
 
     def keep_example(self, request: Request, number: int) -> None:
         """Keep some executions of a statement whole."""
         self.columns = self.columns or request.tables.statements[number].columns
         indices = [i for i, n in enumerate(request.statements) if n == number]
-        self.examples += [Example(request, i) for i in indices[: max(1, EXAMPLES_MOST // 2)]]
-        del self.examples[EXAMPLES_MOST:]
+        more = [Example(request, i) for i in indices[: max(1, EXAMPLES_MOST // 2)]]
+        self.examples = [*self.examples, *more][:EXAMPLES_MOST]
 
     def measure(self, widths: list[int], rows: int) -> None:
         """Add the bytes of each column of one result."""
@@ -178,6 +184,7 @@ class ShapeStats:
 
     def use(self, used: list[Used]) -> None:
         """Add what became of one result."""
+        self.used = self.used or {}
         for one in used:
             self.used.setdefault(one.model, UseTotals()).add(one)
 
@@ -208,6 +215,7 @@ class ShapeStats:
             self.widths_rows += other.widths_rows
         for place, count in other.places.items():
             self.places[place] = self.places.get(place, 0) + count
+        self.loads, self.used = self.loads or {}, self.used or {}
         for load, count in other.loads.items():
             self.loads[load] = self.loads.get(load, 0) + count
         for model, totals in other.used.items():
@@ -215,7 +223,10 @@ class ShapeStats:
         self.examples = (self.examples + other.examples)[:EXAMPLES_MOST]
 
 
-def resolve(totals: dict[Thing, int], known: dict[int, Thing], counts: dict[int, int]) -> None:
+def _resolve(totals: dict[Thing, int], known: dict[int, Thing], numbers: Sequence[int]) -> None:
+    """Count what numbers of a file stand for; 0 stands for nothing."""
+    first = numbers[0]
+    counts = {first: len(numbers)} if numbers.count(first) == len(numbers) else Counter(numbers)
     for number, count in counts.items():
         result = known.get(number)
         if result is not None:

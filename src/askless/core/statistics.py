@@ -50,6 +50,9 @@ def _middle(bucket: int) -> float:
     return ((8 + (bucket & 7)) + 0.5) * 2.0 ** (bits - 4)
 
 
+_NO_BUCKETS: dict[int, int] = {}
+
+
 class Quantiles:
     """Quantiles of whole numbers in bounded memory.
 
@@ -63,7 +66,7 @@ class Quantiles:
         self.count = 0
         self._median: tuple[int, float] = (0, 0.0)  # of so many values: values only ever come
         self._exact = array("q")
-        self._buckets: dict[int, int] = {}
+        self._buckets: dict[int, int] = _NO_BUCKETS  # shared until there are any
         self.extend(values)
 
     def extend(self, values: Iterable[int]) -> None:
@@ -76,7 +79,8 @@ class Quantiles:
 
     def _spill(self) -> None:
         """Count the kept values in buckets: sorted first, so that a bucket is found once for its whole run."""
-        values, buckets = sorted(self._exact), self._buckets
+        buckets = self._buckets = self._buckets or {}
+        values = sorted(self._exact)
         start, end = 0, len(values)
         while start < end:
             key = _bucket(values[start])
@@ -89,6 +93,8 @@ class Quantiles:
         """Add what another has counted."""
         if other.count > EXACT_MOST and other._exact:
             other._spill()
+        if other._buckets:
+            self._buckets = self._buckets or {}
         for key, count in other._buckets.items():
             self._buckets[key] = self._buckets.get(key, 0) + count
         self.count += other.count - len(other._exact)

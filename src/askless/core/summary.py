@@ -9,12 +9,29 @@ from __future__ import annotations
 from typing import Protocol
 
 from askless.core.left_out import Counts
-from askless.core.model import Model
+from askless.core.model import Model, Statement
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
+from askless.core.sql.shape import Shape
 from askless.core.statistics import Quantiles
 
+TOTALS_MOST = (
+    50_000  # of a shape in a route, over all routes: those that came first; what comes after them is added up together
+)
 SEEN_ONCE_MOST = 200  # tallies of one pattern in one route above which those seen once are let go
+
+
+# Stands for shapes that are not told apart: without a structure, so that no pattern judges it.
+_OTHERS = {
+    noise: Statement(0, ("(other statements)",), Shape("(other statements)", digest, noise))
+    for noise, digest in ((False, "0" * 12), (True, "0" * 11 + "1"))
+}
+
+
+def others_of(shapes: dict[str, ShapeStats], shape: Shape) -> ShapeStats:
+    """The totals of a route that a shape is added to where it is not told apart."""
+    others = _OTHERS[shape.noise]
+    return shapes.setdefault(others.shape.digest, ShapeStats(others.shape, others))
 
 
 class Tally(Protocol):
@@ -113,8 +130,8 @@ class RouteStats:
             self._quickest = known_for, quickest_ns / 1e6
         return max(self.request_ms(round_trip_ms) - queries_left * (self._quickest[1] + round_trip_ms), 0.0)
 
-    def merge(self, other: RouteStats) -> None:
-        """Add what another piece of the capture counted."""
+    def merge(self, other: RouteStats, room: int = TOTALS_MOST) -> None:
+        """Add what another piece of the capture counted; so many shapes more may be told apart."""
         self.requests += other.requests
         self.warm_up += other.warm_up
         self.repeated += other.repeated
@@ -134,10 +151,13 @@ class RouteStats:
         self.queries.merge(other.queries)
         for digest, stats in other.shapes.items():
             known = self.shapes.get(digest)
-            if known is None:
-                self.shapes[digest] = stats
-            else:
+            if known is not None:
                 known.merge(stats)
+            elif room > 0:
+                self.shapes[digest] = stats
+                room -= 1
+            else:
+                others_of(self.shapes, stats.shape).merge(stats)
         for pattern, tallies in other.tallies.items():
             own = self.tallies.setdefault(pattern, {})
             for key, tally in tallies.items():
@@ -173,12 +193,20 @@ class Summary:
     def merge(self, other: Summary) -> None:
         """Add what another piece of the capture counted."""
         self.models.update(other.models)
+        total = sum(len(route.shapes) for route in self.routes.values())
         for name, route in other.routes.items():
             known = self.routes.get(name)
             if known is None:
-                self.routes[name] = route
-            else:
-                known.merge(route)
+                known = self.routes[name] = RouteStats(name, route.kind)
+            before = len(known.shapes)
+            known.merge(route, TOTALS_MOST - total)
+            total += len(known.shapes) - before
+
+    @property
+    def lumped(self) -> int:
+        """Queries of shapes that are not told apart."""
+        digests = [others.shape.digest for others in _OTHERS.values()]
+        return sum(route.shapes[one].count for route in self.routes.values() for one in digests if one in route.shapes)
 
 
 def _let_go(tallies: dict[tuple[str, ...], Tally]) -> None:

@@ -12,10 +12,11 @@ from askless.capture.pieces import Piece, pieces_of, read_piece, together
 from askless.capture.reading import FileReport, read
 from askless.core.analysis import summarise
 from askless.core.errors import AskLessError
+from askless.core.gathering import SHAPES_MOST
 from askless.core.left_out import Counts, Dropped
 from askless.core.model import LOOKED_MOST, Request, Schema
 from askless.core.settings import Settings
-from askless.core.summary import Summary
+from askless.core.summary import TOTALS_MOST, Summary
 from askless.core.words import plural
 from askless.project import parsed
 from askless.project.file import Project, here
@@ -45,7 +46,17 @@ def load(
         else:
             whole.merge(summary)
     assert whole is not None
-    return whole, notes_of(together(files))
+    return whole, (*notes_of(together(files)), *_lumped(whole))
+
+
+def _lumped(summary: Summary) -> list[str]:
+    """What is not told apart in a summary, there being too much of it."""
+    if not summary.lumped:
+        return []
+    return [
+        f"{plural(summary.lumped, 'query')} of statements beyond the first {SHAPES_MOST:,} of a route, or {TOTALS_MOST:,} of all "
+        "routes, are added up together: nothing is found in them. Values in table names or in routes make so many"
+    ]
 
 
 class _Job:

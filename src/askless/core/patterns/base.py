@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterable, Sequence
-from functools import lru_cache
 from typing import Generic, Protocol, TypeVar, cast
 
 import msgspec
@@ -334,24 +333,28 @@ def by_code(request: Request, indices: list[int]) -> list[list[int]]:
 def writes_of(view: RequestView) -> list[tuple[int, str]]:
     """(query, table) of all writes in a request, tables in lower case; found once a request."""
     if view.writes is None:
-        request = view.request
-        written = {number: tables_written(request.tables.statements[number]) for number in set(request.statements)}
-        view.writes = [(i, table) for i, number in enumerate(request.statements) for table in written[number]]
+        request, statements = view.request, view.request.tables.statements
+        written = {
+            number: tables for number in set(request.statements) if (tables := tables_written(statements[number]))
+        }
+        asked = enumerate(request.statements) if written else ()
+        view.writes = [(i, table) for i, number in asked for table in written.get(number, ())]
     return view.writes
 
 
 def tables_written(statement: Statement) -> tuple[str, ...]:
     """The tables that a statement writes; EVERYTHING for one that can't be read, unless it is sure not to write."""
+    if statement.written is None:
+        statement.written = _written(statement)
+    return statement.written
+
+
+def _written(statement: Statement) -> tuple[str, ...]:
     text = statement.shape.text
-    if (statement.shape.noise or text.startswith("select ")) and not _may_write(text):
+    if (statement.shape.noise or text.startswith("select ")) and _MAY_WRITE.search(text) is None:
         return ()
     structure = structure_of(statement)
     return structure.writes if structure is not None else (EVERYTHING,)
-
-
-@lru_cache(1024)
-def _may_write(text: str) -> bool:
-    return _MAY_WRITE.search(text) is not None
 
 
 def written_between(view: RequestView, first: int, last: int, tables: Collection[str]) -> bool:

@@ -71,7 +71,9 @@ class Failing(ByRequests[Failed]):
             name = (request.statement(i).shape.digest, failure, *call_path(request, i))
             found.setdefault(name, (failure, []))[1].append(i)
         for name, (failure, indices) in found.items():
-            stats = view.route.shapes[name[0]]
+            stats = view.route.shapes.get(name[0])
+            if stats is None:
+                continue
             tally = self.tallies(view.route).setdefault(name, Failed(stats, failure))
             tally.add(request, indices)
             for i in indices:

@@ -87,7 +87,9 @@ class FindOrCreate(ByRequests[Created]):
         request = view.request
         made = sorted({i for _, i in pairs})
         digests = [request.statement(i).shape.digest for i in made]
-        insert = view.route.shapes[max(digests, key=digests.count)]
+        insert = view.route.shapes.get(max(digests, key=digests.count))
+        if insert is None:
+            return
         name = (look.stats.shape.digest, insert.shape.digest, *call_path(request, pairs[0][0]))
         tally = self.tallies(view.route).setdefault(name, Created(look.stats, insert, _keys_of(look.stats.parsed)))
         tally.add(request, sorted([*look.indices, *made]))

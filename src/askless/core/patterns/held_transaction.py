@@ -11,6 +11,7 @@ from collections.abc import Iterable
 
 from askless.core.context import Context
 from askless.core.findings import Cost
+from askless.core.lineage import structure
 from askless.core.model import Errand, Place, Request
 from askless.core.patterns.base import (
     ByRequests,
@@ -104,7 +105,7 @@ class HeldTransaction(ByRequests[Held]):
             if longest is None or longest.lasted_ns < settings.pause_least_ns:
                 continue
             speaking = [i for i in transaction.queries[: longest.place + 1] if not request.statement(i).shape.noise]
-            stats = view.route.shapes[request.statement(speaking[-1]).shape.digest] if speaking else None
+            stats = view.route.shapes.get(request.statement(speaking[-1]).shape.digest) if speaking else None
             if stats is None or stats.structure is None:
                 continue
             one = Held(stats)
@@ -152,9 +153,9 @@ def _fill(tally: Held, view: RequestView, transaction: Transaction, gaps: list[G
         if takes_lock(statement):
             tally.locked[_ALL] += 1
             continue
-        structure = view.route.shapes[statement.shape.digest].structure if not statement.shape.noise else None
-        if structure is not None and structure.locks and structure.main:
-            tally.locked[f"{plural(max(request.rows[i], 0), 'row')} of {structure.main}"] += 1
+        asked = structure(statement) if not statement.shape.noise else None
+        if asked is not None and asked.locks and asked.main:
+            tally.locked[f"{plural(max(request.rows[i], 0), 'row')} of {asked.main}"] += 1
     errands = _errands_in(request, longest)
     if sum(errand.duration_ns for errand in errands) >= _KNOWN_SHARE * longest.lasted_ns:
         tally.known = 1

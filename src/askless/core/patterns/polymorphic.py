@@ -81,7 +81,9 @@ def _look(view: RequestView, candidates: Sequence[_LookUps], settings: Settings)
     if found is None:
         return
     parent, key, kind, together = found
-    stats = view.route.shapes[request.statement(parent).shape.digest]
+    stats = view.route.shapes.get(request.statement(parent).shape.digest)
+    if stats is None:
+        return
     name = (NAME, stats.shape.digest, key)
     tally = view.route.tallies.setdefault(NAME, {}).setdefault(name, ByKind(stats, key, kind))
     assert isinstance(tally, ByKind)

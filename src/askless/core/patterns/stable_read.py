@@ -6,6 +6,7 @@ results that change, clocks, locks, what is quick in total. Repeats inside one r
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterable, Sequence
 from hashlib import blake2b
 
@@ -13,6 +14,7 @@ from askless.core.context import Context
 from askless.core.findings import Cost
 from askless.core.model import Place
 from askless.core.patterns.base import Claim, Diagnosis, Met, Rule, add_counts, tables_written
+from askless.core.patterns.repetition import rejections
 from askless.core.recipes import Keep
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
@@ -28,8 +30,12 @@ RULE = Rule(
     "one address asked again and again, results that change, clocks, what is quick in total",
     "minor",
 )
-_KEYS_MOST, _KEYS_LEAST = 100, 4  # queries with their values that are remembered of a route
+_KEYS_MOST = 100  # queries with their values that are remembered of a route
 _KEYS_IN_ALL = 8_000  # and of all routes together, about
+_FRESH_MOST, _FRESH_EVERY = (
+    48,
+    8,
+)  # values of a shape that came one after the other, all new, before it is seldom looked at
 _ADDRESSES_MOST = 64
 _READS_LEAST, _ADDRESSES_LEAST = 10, 3
 _CHANGES_MOST = 0.1  # of the reads
@@ -115,36 +121,44 @@ class StableRead:
         route, request = view.route, view.request
         if not settings.looks_at(route.requests):
             return
+        most = min(_KEYS_MOST, _KEYS_IN_ALL // view.routes)
+        if not most:
+            return
         route.looked += 1
         known = route.tallies.setdefault(RULE.id, {})
-        most = max(min(_KEYS_MOST, _KEYS_IN_ALL // view.routes), _KEYS_LEAST)
         seen: set[tuple[str, ...]] = set()
         address = f"{request.route} {request.path}"
         statements = request.tables.statements
+        fresh = rejections(route, RULE)
+        seldom = _FRESH_MOST if route.looked % _FRESH_EVERY else sys.maxsize
         reads = {
-            one: shape
+            one: shape.digest
             for one in set(request.statements)
-            if not (shape := statements[one].shape).noise
+            if (shape := statements[one].shape).digest in route.shapes
+            and not shape.noise
+            and fresh.get((shape.digest,), 0) < seldom
             and shape.text.startswith(("select ", "with "))
             and shape.digest not in view.claimed  # a loop that is to go anyway
         }
+        digests, starts = request.digests, request.starts_ns
+        parameters, literals = request.parameters, request.literals
         for i, asked in enumerate(request.statements):
-            if asked not in reads or i in request.errors or not request.digests[i]:
+            of_shape = reads.get(asked, "")
+            if not of_shape or not digests[i] or i in request.errors:
                 continue
-            shape = reads[asked]
-            given = repr(request.given([i])[0]).encode("utf-8", "replace")
-            name = (shape.digest, blake2b(given, digest_size=8).hexdigest())
+            given = repr((parameters[i], literals[i] or statements[asked].parts[1::2]))
+            name = (of_shape, blake2b(given.encode("utf-8", "replace"), digest_size=8).hexdigest())
             if name in seen:
                 continue
             seen.add(name)
-            at_ns, digest = request.starts_ns[i], request.digests[i]
             tally = known.get(name)
+            fresh[of_shape,] = 0 if tally is not None else fresh.get((of_shape,), 0) + 1
             if tally is None:
                 if len(known) >= most and not _let_go(known):
                     continue
-                tally = known[name] = Reads(route.shapes[shape.digest], digest, at_ns)
+                tally = known[name] = Reads(route.shapes[of_shape], digests[i], starts[i])
             assert isinstance(tally, Reads)
-            tally.read(digest, at_ns, address, request.place(i))
+            tally.read(digests[i], starts[i], address, request.place(i))
 
     def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
         """Nothing: see `judge_all`."""
