@@ -72,6 +72,12 @@ class StatementEvent(Event, tag="statement"):
     names: Annotated[tuple[str, ...], Meta(description="names of the parameters, where they have names")] = ()
 
 
+class Forget(Event, tag="forget"):
+    """Statements with numbers below `before` are not referred to any more: the recorder has let go of their texts."""
+
+    before: Whole
+
+
 class Columns(Event, tag="columns"):
     """The columns of a statement's result, and which of them `sample` holds.
 
@@ -278,6 +284,7 @@ class Close(Event, tag="close"):
 AnyEvent = (
     Capture
     | StatementEvent
+    | Forget
     | Columns
     | PlaceEvent
     | ModelEvent

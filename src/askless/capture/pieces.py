@@ -21,11 +21,11 @@ from askless.capture.reading import FileReport, Reader, tags_of
 from askless.capture.remote import place, reached
 from askless.core.model import Request
 
-PIECE_BYTES = 64 * 1024**2
+PIECE_BYTES = 32 * 1024**2
 PIECES_MOST = 2_000  # of a capture: the larger it is, the larger they are, as putting one in its place takes its time
-_TABLES = tuple(
-    f'{{"event":"{kind}"'.encode() for kind in ("capture", "statement", "columns", "place", "load", "model", "modules")
-)
+_TEXTS = (b'{"event":"statement"', b'{"event":"columns"')
+_TABLES = (*_TEXTS, *(f'{{"event":"{kind}"'.encode() for kind in ("capture", "place", "load", "model", "modules")))
+_FORGET = b'{"event":"forget"'
 _OF_REQUEST = re.compile(rb'\{"event":"(?:queries|use|errands|end)","request":(-?\d+)[,}]')
 _BEGINS = b'{"event":"request"'
 
@@ -33,7 +33,7 @@ _BEGINS = b'{"event":"request"'
 class Segment(msgspec.Struct, frozen=True):
     """A range of a file, from the start of a line to the end of one; `end` -1 for all of it, whatever its size by then.
 
-    `tables` are where the lines are that queries refer to, as far as `end`, as numbers of eight bytes. `lines` stand before it.
+    `tables` are where the lines before it are that its queries may refer to, as numbers of eight bytes. `lines` stand before it.
     """
 
     path: str
@@ -67,7 +67,8 @@ def pieces_of(path: Path, piece_bytes: int = 0) -> list[Piece]:
             pieces.append(tuple(together))
             together, size = [], 0
         if own > piece_bytes and file.name.endswith(".jsonl"):
-            pieces += [(segment,) for segment in _segments(file, tag, piece_bytes)]
+            even = -(-own // -(-own // piece_bytes))  # so that no worker waits for a larger one
+            pieces += [(segment,) for segment in _segments(file, tag, even)]
             continue
         together.append(Segment(str(file), tag))
         size += own
@@ -86,18 +87,21 @@ def _size(file: Path) -> int:
 
 def _segments(path: Path, tag: str, piece_bytes: int) -> Iterator[Segment]:
     """The ranges of a file: cut at the first line behind each so many bytes."""
-    tables = array("q")
+    texts, others = array("q"), array("q")
+    tables = b""  # before the range
     start = first = position = number = 0
     with opened(path) as stream:
         for line in stream:
             if position - start >= piece_bytes and line.endswith(b"\n"):
-                yield Segment(str(path), tag, start, position, first, tables.tobytes())
-                start, first = position, number
+                yield Segment(str(path), tag, start, position, first, tables)
+                start, first, tables = position, number, array("q", sorted(texts + others)).tobytes()
             if line.startswith(_TABLES):
-                tables.append(position)
+                (texts if line.startswith(_TEXTS) else others).append(position)
+            elif line.startswith(_FORGET):
+                texts = array("q")
             position += len(line)
             number += 1
-    yield Segment(str(path), tag, start, position if start else -1, first, tables.tobytes() if start else b"")
+    yield Segment(str(path), tag, start, position if start else -1, first, tables)
 
 
 class SegmentReader(Reader):
@@ -122,8 +126,6 @@ class SegmentReader(Reader):
     def _refer(self, stream: IO[bytes]) -> None:
         """Take the lines before the range that its queries refer to."""
         for offset in array("q", self._segment.tables):
-            if offset >= self._segment.start:
-                return
             stream.seek(offset)
             self.take(stream.readline())
 

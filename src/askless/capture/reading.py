@@ -89,6 +89,7 @@ class Feed:
         self._decode = msgspec.json.Decoder(events.AnyEvent).decode
         self._handlers: dict[type, Callable[[Any], None]] = {
             events.StatementEvent: lambda event: assembly.statement(event.id, event.text, event.system, event.names),
+            events.Forget: lambda event: assembly.forget(event.before),
             events.Columns: lambda event: assembly.columns(event.statement, event.names, event.sampled, event.origins),
             events.PlaceEvent: lambda event: assembly.place(
                 event.id, event.file, event.line, event.function, event.caller

@@ -40,6 +40,7 @@ class CaptureWriter:
         """Begin a file, in which everything is told anew."""
         path = self.path
         self._texts = Texts()
+        self._told_from = self._texts.first
         self._places: Numbers[Place] = Numbers()
         self._loads: Numbers[Load] = Numbers()
         self._columns: set[int] = set()
@@ -96,6 +97,10 @@ class CaptureWriter:
                 told=self._sparse([event.told or None for event in events_seen]),
             )
         )
+        if self._texts.first != self._told_from:
+            self._told_from = self._texts.first
+            self._columns = {number for number in self._columns if number >= self._told_from}
+            self._line(events.Forget(self._told_from))
         used = tuple(
             events.Used(before + i, use.model, use.objects, use.touched, use.columns, use.relations)
             for i, event in enumerate(events_seen)

@@ -10,6 +10,8 @@ from collections.abc import Callable, Iterable, Sequence
 from functools import lru_cache
 from typing import Any, Protocol, TypeVar
 
+import msgspec
+
 from askless.core.model import (
     BLENDED,
     LOOKED_MOST,
@@ -25,7 +27,7 @@ from askless.core.model import (
     Used,
 )
 from askless.core.numbering import Numbers, Texts
-from askless.core.sql.shape import Shaper
+from askless.core.sql.shape import shaper_of
 from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
 
 Thing = TypeVar("Thing")
@@ -72,7 +74,6 @@ class Assembly:
         self.open: dict[int, Request] = {}
         self.query_count = 0
         self._growing: set[int] = set()  # open requests whose columns are their own, to be lengthened in place
-        self._shapers: dict[str, Shaper] = {}
         self._first: dict[str, int] = {}  # shapes -> their first statements
         self._depths: dict[int, int] = {0: 0}  # of places: how many callers each has
 
@@ -80,12 +81,21 @@ class Assembly:
         """A statement's text under a number: text that stays and literals, in turns."""
         if not len(parts) % 2:
             raise ValueError(f"statement {number} has {len(parts)} parts: text and literals take turns")
-        shaper = self._shapers.get(system)
-        if shaper is None:
-            shaper = self._shapers[system] = Shaper(system)
-        shape = shaper.shape("".join(parts))
+        shape = shaper_of(system).shape("".join(parts))
         first = self._first.setdefault(shape.digest, number)
         self.tables.statements[number] = Statement(number, parts, shape, system, names, first=first)
+
+    def forget(self, before: int) -> None:
+        """Statements below a number are asked no more: what comes has tables of its own, in which they are not."""
+        old = self.tables
+        kept = {number: one for number, one in old.statements.items() if number >= before}
+        new = self.tables = msgspec.structs.replace(old, statements=kept, left_out=old.left_out)
+        old.left_out = []
+        for request in self.open.values():
+            request.tables = new
+            for number in (*request.statements, *(number for number, _, _ in request.beyond)):
+                kept.setdefault(number, old.statements[number])
+        self._first = {one.shape.digest: one.first for one in kept.values()}
 
     def columns(
         self, number: int, names: tuple[str, ...], sampled: tuple[int, ...], origins: tuple[str, ...] = ()

@@ -16,7 +16,7 @@ from typing import Protocol
 from askless.core.model import Request, Statement, Tables
 from askless.core.settings import Settings
 from askless.core.shape_stats import EXAMPLES_MOST, ShapeStats
-from askless.core.summary import TOTALS_MOST, RouteStats, Summary, others_of
+from askless.core.summary import LUMPED, TOTALS_MOST, RouteStats, Summary, others_of
 from askless.core.view import Group, RequestView
 
 SHAPES_MOST = 5_000  # different shapes of one route; what comes after them is added up together
@@ -207,6 +207,7 @@ class Gatherer:
         self._pause_ns = self.summary.settings.pause_least_ns
         self._routes: dict[str, RouteGatherer] = {}
         self._room = Room(TOTALS_MOST)
+        self._gathering: dict[str, RouteGatherer] = {}  # those with queries that are not added up yet
         self._tables: Tables | None = None
         self._gathered = 0
 
@@ -225,18 +226,24 @@ class Gatherer:
         if request.warm_up:
             route.stats.warm_up += 1
             return
+        self._gathering[request.route] = route
         groups = _count(
             route, request, max(min(SEQUENCES_MOST, _SEQUENCES_IN_ALL // len(self._routes)), SEQUENCES_LEAST)
         )
         self._gathered += len(request.statements)
         if self._gathered >= FOLD_AT:
-            self._gathered = 0
-            for gathering in self._routes.values():
-                gathering.fold()
+            self._fold()
         if self.lookers and (groups or self._is_special(route.stats, request)):
             view = RequestView(route.stats, request, groups, len(self._routes))
             for looker in self.lookers:
                 looker.look(view, self.summary.settings)
+
+    def _fold(self) -> None:
+        """Add up what has gathered."""
+        for route in self._gathering.values():
+            route.fold()
+        self._gathering.clear()
+        self._gathered = 0
 
     def _is_special(self, route: RouteStats, request: Request) -> bool:
         """Whether a request in which no shape repeats is looked at all the same."""
@@ -258,8 +265,7 @@ class Gatherer:
     def finish(self) -> Summary:
         """Resolve everything that refers to the files' own numbers. More requests may come after it."""
         self._note_models()
-        for route in self._routes.values():
-            route.fold()
+        self._fold()
         return self.summary
 
 
@@ -330,7 +336,7 @@ def _keep_examples(route: RouteGatherer, request: Request) -> bool:
     for number in missing:
         stats = route.by_number[number]
         kept = len(stats.examples)
-        if stats.shape.noise or kept >= EXAMPLES_MOST:
+        if stats.shape.noise or kept >= EXAMPLES_MOST or stats.shape.digest in LUMPED:
             route.settled.add(number)
         elif not kept or route.room.taken < _THRIFTY_FROM or stats.count >= _OFTEN:
             stats.keep_example(request, number)

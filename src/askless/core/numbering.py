@@ -12,7 +12,7 @@ LITERALS = re.compile(
     r"('[^']*(?:''[^']*)*'|(?<![\w.$:@?\"`])\d(?:[xX][0-9a-fA-F]+|[\d_]*(?:\.\d*)?(?:[eE][+-]?\d+)?))"
 )
 
-TEXTS_MOST = 20_000  # that are remembered
+TEXTS_MOST = 50_000  # that are remembered
 
 Thing = TypeVar("Thing", bound=Hashable)
 
@@ -36,9 +36,10 @@ class Numbers(Generic[Thing]):
     def __len__(self) -> int:
         return len(self._known)
 
-    def forget(self) -> None:
-        """Know nothing any more: what comes again gets another number."""
+    def forget(self) -> int:
+        """Know nothing any more: what comes again gets another number. The first of these."""
         self._known.clear()
+        return self._last + 1
 
 
 class Texts:
@@ -47,6 +48,7 @@ class Texts:
     def __init__(self) -> None:
         self._templates: Numbers[tuple[tuple[str, ...], tuple[str, ...]]] = Numbers()
         self._whole: dict[tuple[str, tuple[str, ...]], int] = {}
+        self.first = 1  # number of what is remembered: those below it do not come again
 
     def number(self, text: str, names: tuple[str, ...] = ()) -> tuple[int, tuple[str, ...] | None, tuple[str, ...]]:
         """A text's number; its literals where it is not the first of its kind; its parts where it is, else ().
@@ -54,7 +56,7 @@ class Texts:
         Parts alternate text that stays (even positions) with literals (odd ones).
         """
         if len(self._templates) > TEXTS_MOST:  # texts that never come again are not kept for ever
-            self._templates.forget()
+            self.first = self._templates.forget()
             self._whole.clear()
         known = self._whole.get((text, names))
         if known is not None:

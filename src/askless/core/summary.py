@@ -26,12 +26,16 @@ _OTHERS = {
     noise: Statement(0, ("(other statements)",), Shape("(other statements)", digest, noise))
     for noise, digest in ((False, "0" * 12), (True, "0" * 11 + "1"))
 }
+LUMPED = frozenset(others.shape.digest for others in _OTHERS.values())
 
 
 def others_of(shapes: dict[str, ShapeStats], shape: Shape) -> ShapeStats:
     """The totals of a route that a shape is added to where it is not told apart."""
     others = _OTHERS[shape.noise]
-    return shapes.setdefault(others.shape.digest, ShapeStats(others.shape, others))
+    stats = shapes.get(others.shape.digest)
+    if stats is None:
+        stats = shapes[others.shape.digest] = ShapeStats(others.shape, others)
+    return stats
 
 
 class Tally(Protocol):
@@ -205,8 +209,7 @@ class Summary:
     @property
     def lumped(self) -> int:
         """Queries of shapes that are not told apart."""
-        digests = [others.shape.digest for others in _OTHERS.values()]
-        return sum(route.shapes[one].count for route in self.routes.values() for one in digests if one in route.shapes)
+        return sum(route.shapes[one].count for route in self.routes.values() for one in LUMPED if one in route.shapes)
 
 
 def _let_go(tallies: dict[tuple[str, ...], Tally]) -> None:

@@ -31,7 +31,8 @@ RULE = Rule(
     "minor",
 )
 _KEYS_MOST = 100  # queries with their values that are remembered of a route
-_KEYS_IN_ALL = 8_000  # and of all routes together, about
+_KEYS_IN_ALL = 16_000  # and of all routes together, about
+_KEYS_LEAST = 12  # with fewer, what comes again is let go before it does
 _FRESH_MOST, _FRESH_EVERY = (
     48,
     8,
@@ -122,7 +123,7 @@ class StableRead:
         if not settings.looks_at(route.requests):
             return
         most = min(_KEYS_MOST, _KEYS_IN_ALL // view.routes)
-        if not most:
+        if most < _KEYS_LEAST:
             return
         route.looked += 1
         known = route.tallies.setdefault(RULE.id, {})

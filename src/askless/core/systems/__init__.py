@@ -86,8 +86,8 @@ class System(msgspec.Struct, frozen=True, kw_only=True):
     """One system. `dialect` is what the parser calls it; `driver` the package that connects, and the extra that brings it.
     `is_file`: a database is a file. `aliases` are other names for it in URLs.
 
-    `noise` and `catalogs` are regular expressions on a shape's text, beside those that hold for all systems: statements
-    that no application's author wrote, and tables of the system's own. `quote` is the mark around names; with
+    `noise` and `catalogs` are regular expressions, beside those that hold for all systems: the beginning of a shape that no
+    application's author wrote, and what stands behind FROM or JOIN where a table of the system's own is read. `quote` is the mark around names; with
     `folds_names` an unquoted name loses its capitals. `reads_in_turn`: a plan lists the reads of a join one after the
     other instead of nesting them; `joins_in_batches`: an inner side is read for each batch of rows, not for each row.
     `number_hides_text`: a text column that is compared with a number is converted row by row, past its indexes.
@@ -161,7 +161,9 @@ def called(name: str, among: Iterable[str] = REGISTRY) -> System | None:
 
 
 @lru_cache(maxsize=2)
-def any_noise(names: tuple[str, ...]) -> re.Pattern[str]:
-    """What is noise or a catalog in any of these systems: a capture need not know its system."""
-    parts = [part for name in names for part in (system_of(name).noise, system_of(name).catalogs) if part]
-    return re.compile("|".join(dict.fromkeys(parts)))
+def noise_of(names: tuple[str, ...], catalog: str) -> tuple[re.Pattern[str], re.Pattern[str]]:
+    """What is noise in any of these systems, from a shape's first letter on, and what reads a catalog: a capture need not know its system."""
+    systems = [system_of(name) for name in names]
+    noise = dict.fromkeys(system.noise for system in systems if system.noise)
+    catalogs = dict.fromkeys((catalog, *(system.catalogs for system in systems if system.catalogs)))
+    return re.compile("|".join(noise)), re.compile(rf"\b(?:from|join) ?(?:{'|'.join(catalogs)})")

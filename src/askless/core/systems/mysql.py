@@ -13,9 +13,9 @@ SYSTEM = System(
     lexis=Lexis(r"--(?=\s|\Z)[^\n]*|\#[^\n]*", COMMENT_FLAT, STRING_ESCAPED, (BACKTICK,), "?:%", (DOUBLE_ESCAPED,)),
     quote="`",
     reserved=RESERVED,
-    noise=r"^select (?:database|last_insert_id|connection_id)\(\)(?: as \S+)?$|^(?:use|show)(?:$|[ ;(])"
-    r"|^select (?:version\(\), )?@@[\w.]+(?: as \S+)?(?:, @@[\w.]+(?: as \S+)?|, convert_tz\(\?, \?, \?\) is not null)*$",
-    catalogs=r"\b(?:from|join) ?mysql\.",
+    noise=r"select (?:database|last_insert_id|connection_id)\(\)(?: as \S+)?$|(?:use|show)(?:$|[ ;(])"
+    r"|select (?:version\(\), )?@@[\w.]+(?: as \S+)?(?:, @@[\w.]+(?: as \S+)?|, convert_tz\(\?, \?, \?\) is not null)*$",
+    catalogs=r"mysql\.",
     expression_index="({})",
     traits=Traits(random=2.0, hash_join=True, clustered=True),
     drop_names_table=True,

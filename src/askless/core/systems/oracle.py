@@ -11,7 +11,7 @@ SYSTEM = System(
     dialect="oracle",
     lexis=Lexis(r"--[^\n]*", COMMENT_FLAT, STRING_PLAIN, (DOUBLE_PLAIN,), "?:%"),
     reserved=RESERVED,
-    noise=r"^select \? from dual$|^alter session\b",
-    catalogs=r"\b(?:from|join) ?(?:sys\.|v\$\w|(?:all|user|dba)_(?:tab_col|tab_cols|cons_column|ind_column|constraint|tab_comment)s?\w*\b)",
+    noise=r"select \? from dual$|alter session\b",
+    catalogs=r"(?:sys\.|v\$\w|(?:all|user|dba)_(?:tab_col|tab_cols|cons_column|ind_column|constraint|tab_comment)s?\w*\b)",
     traits=Traits(random=4.0, hash_join=True, clustered=False),
 )

@@ -20,9 +20,9 @@ SYSTEM = System(
     lexis=Lexis(r"--[^\n]*", COMMENT_FLAT, STRING_PLAIN, (DOUBLE_PLAIN, BACKTICK, BRACKET), "?:$@"),
     reserved=RESERVED,
     # Django shows its statements in DEBUG with the values that SQLite quotes for it.
-    noise=r"^select (?:sqlite_version|sqlite_compileoption_used)\(\??\)(?: as \S+)?$"
-    r"|^select quote\(\?\)(?:, quote\(\?\))*$",
-    catalogs=r"\b(?:from|join) ?sqlite_(?:master|schema|temp_master)\b",
+    noise=r"select (?:sqlite_version|sqlite_compileoption_used)\(\??\)(?: as \S+)?$"
+    r"|select quote\(\?\)(?:, quote\(\?\))*$",
+    catalogs=r"sqlite_(?:master|schema|temp_master)\b",
     expression_index="{}",
     traits=Traits(random=2.0, hash_join=False, clustered=True),
     partial_indexes=True,

@@ -77,6 +77,7 @@ class Writer(Filed):
         self.begun = False  # whether the first line has been told
         self.statements = {}
         self.by_parts = {}
+        self.forgotten = 0  # statement id from which on they are remembered, where that is not told yet
         self.picks = [None]  # statement id -> function that picks the sampled columns of a row, once known
         self.executions = [0]
         self.described = set()  # texts whose columns are known
@@ -334,6 +335,9 @@ class Writer(Filed):
         if any(sets):
             out.append('"batch":' + encode({i: size for i, size in enumerate(sets) if size}))
         self.lines.append(",".join(out) + "}")
+        if self.forgotten:
+            self._line(event="forget", before=self.forgotten)
+            self.forgotten = 0
 
     def _parameters(self, rows):
         """The parameters of each query. A list among them (for ANY, say) is one value, not several."""
@@ -380,6 +384,7 @@ class Writer(Filed):
             self.statements.clear()
             self.by_parts.clear()
             self.described.clear()
+            self.forgotten = len(self.picks)
         ident = len(self.picks)
         self.picks.append(None)
         self.executions.append(0)
