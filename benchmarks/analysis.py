@@ -35,13 +35,13 @@ OURS = """
 import sys, time
 from pathlib import Path
 from askless import spread
-from askless.core.analysis import findings_of
+from askless.reports.findings import judged_from
 from askless.reports.loading import load
 if __name__ == '__main__':
     start = time.perf_counter()
     with spread.wished(spread.Wish(int(sys.argv[2]))):
         summary, _ = load(Path(sys.argv[1]))
-    found = findings_of(summary)
+    found = judged_from(summary).findings
     taken = time.perf_counter() - start
     count = sum(stats.count for route in summary.routes.values() for stats in route.shapes.values())
     peak = next(int(line.split()[1]) / 1024 for line in open('/proc/self/status') if line.startswith('VmHWM'))

@@ -21,7 +21,7 @@ from askless.capture.reading import FileReport, Reader, tags_of
 from askless.capture.remote import place, reached
 from askless.core.model import Request
 
-PIECE_BYTES = 32 * 1024**2
+PIECE_BYTES = 64 * 1024**2
 PIECES_MOST = 2_000  # of a capture: the larger it is, the larger they are, as putting one in its place takes its time
 _TEXTS = (b'{"event":"statement"', b'{"event":"columns"')
 _TABLES = (*_TEXTS, *(f'{{"event":"{kind}"'.encode() for kind in ("capture", "place", "load", "model", "modules")))

@@ -43,6 +43,13 @@ class Settings(msgspec.Struct, frozen=True):
         """The shortest pause in a transaction that may matter."""
         return int(min(self.known_pause_ms, self.unknown_pause_ms) * 1e6)
 
+    def for_pieces(self, pieces: int) -> Settings:
+        """The settings for one of so many pieces of a capture: what is looked at closely is spread over them."""
+        spread = min(pieces, 4)
+        return msgspec.structs.replace(
+            self, look_first=self.look_first // spread, examine_most=-(-self.examine_most // spread)
+        )
+
     def looks_at(self, turn: int) -> bool:
         """Whether the results of a route's request, the first of which is 1, are compared over requests."""
         return turn <= self.look_first or turn % self.look_every == 0

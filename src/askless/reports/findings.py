@@ -12,7 +12,7 @@ from askless.core.acceptance import Accepted, sorted_out
 from askless.core.errors import AskLessError
 from askless.core.findings import Finding
 from askless.core.severities import SEVERITIES
-from askless.project import file, seen
+from askless.project import file, parsed, seen
 from askless.reports import documents
 
 TYPE_CHECKING = False
@@ -36,7 +36,9 @@ def open_findings(summary: Summary, project: Path | None = None, schema: Schema 
     """
     from askless.core.analysis import findings_of
 
-    return sort(findings_of(summary, schema), project)
+    found = findings_of(summary, schema)
+    parsed.keep()
+    return sort(found, project)
 
 
 def sort(everything: list[Finding], project: Path | None = None) -> Sorted:
@@ -129,6 +131,7 @@ def judged_from(summary: Summary, notes: tuple[str, ...] = (), schema: Schema | 
 
     routes = summary.routes.values()
     found, edits = judgement_of(summary, schema)
+    parsed.keep()
     return seen.Judged(
         findings=tuple(found),
         edits=tuple(edits),

@@ -35,8 +35,8 @@ def load(
     `project` is what counts of the project's file; None reads the one of the working folder.
     """
     project = here() if project is None else project
-    job = _Job(project, settings or project.settings(), look)
     pieces = pieces_of(path)
+    job = _Job(project, (settings or project.settings()).for_pieces(len(pieces)), look)
     files: list[FileReport] = []
     whole: Summary | None = None
     for summary, reports in spread.over(job.sum_up, pieces):
@@ -46,6 +46,7 @@ def load(
         else:
             whole.merge(summary)
     assert whole is not None
+    whole.settings = settings or project.settings()
     return whole, (*notes_of(together(files)), *_lumped(whole))
 
 
