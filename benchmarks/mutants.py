@@ -246,7 +246,7 @@ MUTANTS = [
     Mutant("patterns/base.py", "return any(first < i < last and (table in tables or table == EVERYTHING) for", "return any(first < i < last and table in tables for"),
     Mutant("gathering.py", "            route.stats.warm_up += 1\n            return", "            route.stats.warm_up += 1"),
     Mutant("gathering.py", "        groups = list(_without_errors(groups, request.errors))", "        pass"),
-    Mutant("gathering.py", "            recurring.asked -= numbers.count(number)", "            pass"),
+    Mutant("gathering.py", "        self.shapes = len(set(own.values()))", "        self.shapes = len(own)"),
     Mutant("summary.py", "                if key in own:\n                    own[key].merge(tally)", "                if key in own:\n                    pass"),
     Mutant("assembly.py", "        if not self.tables.statements.keys() >= set(statements):", "        if False:"),
     Mutant("assembly.py", "if any(not 0 <= column < len(names) for column in sampled):", "if False:"),

@@ -157,7 +157,7 @@ def test_a_file_is_whole_or_as_it_was(tmp_path: Path, pages: Any, monkeypatch: p
 
 
 QUAY = msgspec.structs.replace(
-    sqlite_system.SYSTEM, name="quay", title="Quay", quote="'", noise=r"^tide\b", partial_indexes=False
+    sqlite_system.SYSTEM, name="quay", title="Quay", quote="'", noise=r"tide\b", partial_indexes=False
 )
 
 
@@ -188,10 +188,10 @@ def quay(module: Any, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
     monkeypatch.setitem(servers.SERVERS, "quay", module("quay_server", SERVER=Quay()))
     monkeypatch.setitem(plans.SAVED, "Quay's plan", ("quay", module("quay_plans", is_quay=is_quay, read_quay=read_quay), "is_quay", "read_quay"))  # fmt: skip
     systems.system_of.cache_clear()
-    systems.any_noise.cache_clear()
+    systems.noise_of.cache_clear()
     yield
     systems.system_of.cache_clear()
-    systems.any_noise.cache_clear()
+    systems.noise_of.cache_clear()
 
 
 @pytest.mark.usefixtures("quay")

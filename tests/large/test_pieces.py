@@ -22,7 +22,7 @@ from hypothesis import given, settings, strategies as st
 from askless import spread
 from askless.capture import pieces
 from askless.capture.pieces import pieces_of, read_piece, together
-from askless.capture.reading import FileReport, read
+from askless.capture.reading import FileReport, Reader, read
 from askless.capture.writing import CaptureWriter
 from askless.core.analysis import summarise
 from askless.core.model import LOOKED_MOST, Request
@@ -97,14 +97,20 @@ def totals(summary: Summary) -> dict[str, Any]:
 
 @settings(max_examples=60)
 @given(
-    dice=st.randoms(use_true_random=False), count=st.integers(1, 40), size=st.integers(200, 6_000), ended=st.booleans()
-)
+    dice=st.randoms(use_true_random=False), count=st.integers(1, 40), size=st.integers(200, 6_000), ended=st.booleans(),
+    texts_most=st.sampled_from([1, 2, 50_000]),
+)  # fmt: skip
 def test_any_cut_gives_each_request_once_and_whole(
-    dice: random.Random, count: int, size: int, ended: bool, tmp_path_factory: pytest.TempPathFactory
+    dice: random.Random, count: int, size: int, ended: bool, texts_most: int, tmp_path_factory: pytest.TempPathFactory
 ) -> None:
+    """Also where the recorder lets go of its texts now and then."""
     folder = tmp_path_factory.mktemp("cut")
-    for number in range(dice.randrange(1, 4)):
-        written(folder / f"{number}.askless.jsonl", random.Random(dice.getrandbits(32)), count, 1.0 if ended else 0.7)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("askless.core.numbering.TEXTS_MOST", texts_most)
+        for number in range(dice.randrange(1, 4)):
+            written(
+                folder / f"{number}.askless.jsonl", random.Random(dice.getrandbits(32)), count, 1.0 if ended else 0.7
+            )
     whole_reports: list[FileReport] = []
     whole = list(read(folder, whole_reports))
     reports: list[FileReport] = []
@@ -250,8 +256,71 @@ def test_shapes_that_never_come_again_are_bounded(tmp_path: Path, monkeypatch: p
     assert route.repeated == 200, "those beyond the most are none of each other's repeats"
     (found,) = [one for one in findings.judged_from(summary).findings if one.pattern == "n-plus-one"]
     assert found.tables == ("vessel",) and found.requests == 100
-    (row,) = run("requests", path, "--json").json["routes"]
+    ran = run("requests", path, "--json")
+    (row,) = ran.json["routes"]
     assert row["queries"] == 6 and row["rows"] == 6
+    reader = Reader(path)
+    assert sum(1 for _ in reader) == 100
+    assert len(reader.assembly.tables.statements) <= 2 * 31, "texts that do not come again are let go"
+
+
+def test_totals_over_all_routes_are_bounded_and_patterns_pass_over_the_rest(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Routes with values in their names, say. What came first is told apart, all is counted, and a note says so."""
+    path = tmp_path / "routes.jsonl"
+    with closing(CaptureWriter(path, "python", "sqlite")) as writer:
+        for number in range(1, 41):
+            writer.request_began(RequestBegan(number, f"GET /page/{number % 20}", number * 10**6))
+            events = [
+                QuerySeen(f"SELECT a, {kind}_{number % 20} FROM vessel WHERE id = ?", number * 10**6 + 9 * n + k, 7, rows=1,
+                          parameters=(n,), digest=n + 1, in_transaction=True, error="no such column: a" if kind == "wrong" else "")
+                for k, kind in enumerate(("loop", "wrong"))
+                for n in range(4)
+            ]  # fmt: skip
+            writer.queries(number, sorted(events, key=lambda one: one.start_ns))
+            writer.request_ended(RequestEnded(number, (number + 1) * 10**6 + 10**8))
+    everything = findings.judged_from(loading.load(path)[0])
+    monkeypatch.setattr("askless.core.gathering.TOTALS_MOST", 8)
+    monkeypatch.setattr("askless.core.summary.TOTALS_MOST", 8)
+    for size in (10**9, 3_000):
+        monkeypatch.setattr(pieces, "PIECE_BYTES", size)
+        summary, notes = loading.load(path)
+        assert sum(stats.count for route in summary.routes.values() for stats in route.shapes.values()) == 320
+        assert sum(stats.count for route in summary.routes.values() for stats in route.own_shapes()) == 320
+        assert summary.lumped > 200 and any("added up together" in note for note in notes)
+        found = findings.judged_from(summary).findings
+        assert 0 < len(found) < len(everything.findings)
+        assert {one.key for one in found} <= {one.key for one in everything.findings}
+
+
+def test_a_recorder_that_lets_go_of_texts_says_so(tmp_path: Path) -> None:
+    """Ten thousand texts that never come again, and one that does."""
+    program = tmp_path / "churn.py"
+    program.write_text(
+        "import sqlite3\n"
+        "base = sqlite3.connect(':memory:')\n"
+        "for n in range(10_200):\n"
+        "    base.execute('SELECT 1 AS c%d' % n).fetchall()\n"
+        "    if n % 500 == 0: base.execute('SELECT ? AS again', [n]).fetchall()\n"
+    )
+    assert run("capture", "app", "-o", tmp_path / "calls", "--", "python", program).code == 0
+    (path,) = (tmp_path / "calls").glob("*.jsonl")
+    lines = path.read_bytes().splitlines()
+    forgotten = [
+        json.loads(line)["before"]
+        for line in lines
+        if line.startswith(b'{"event": "forget"') or line.startswith(b'{"event":"forget"')
+    ]
+    assert forgotten
+    reader = Reader(path)
+    (request,) = list(reader)
+    texts = [request.text(i) for i in range(len(request))] if not request.beyond else []
+    assert [text for text in texts if "again" not in text] == [f"SELECT 1 AS c{n}" for n in range(10_200)]
+    assert [request.parameters[i] for i, text in enumerate(texts) if "again" in text] == [
+        (n,) for n in range(0, 10_200, 500)
+    ]
+    assert min(reader.assembly.tables.statements) < forgotten[0], "an open request keeps what it asked"
 
 
 def grown(folder: Path, number: int) -> None:

@@ -23,9 +23,12 @@ from askless.core.model import Request
 
 PIECE_BYTES = 64 * 1024**2
 PIECES_MOST = 2_000  # of a capture: the larger it is, the larger they are, as putting one in its place takes its time
-_TEXTS = (b'{"event":"statement"', b'{"event":"columns"')
-_TABLES = (*_TEXTS, *(f'{{"event":"{kind}"'.encode() for kind in ("capture", "place", "load", "model", "modules")))
-_FORGET = b'{"event":"forget"'
+_TABLES = tuple(
+    f'{{"event":"{kind}"'.encode() for kind in ("capture", "statement", "columns", "place", "load", "model", "modules")
+)
+_OF_STATEMENT = re.compile(rb'\{"event":"(?:statement","id|columns","statement)":(\d+)[,}]')
+_LETS_GO = b'{"event":"forget"'
+_FORGET = re.compile(rb'\{"event":"forget","before":(\d+)\}')
 _OF_REQUEST = re.compile(rb'\{"event":"(?:queries|use|errands|end)","request":(-?\d+)[,}]')
 _BEGINS = b'{"event":"request"'
 
@@ -87,18 +90,23 @@ def _size(file: Path) -> int:
 
 def _segments(path: Path, tag: str, piece_bytes: int) -> Iterator[Segment]:
     """The ranges of a file: cut at the first line behind each so many bytes."""
-    texts, others = array("q"), array("q")
-    tables = b""  # before the range
+    referred = array("q")  # where the lines stand that queries may refer to,
+    statements = array("q")  # and of which statement each is; -1 for one that is always needed
+    tables = b""  # those before the range
     start = first = position = number = 0
     with opened(path) as stream:
         for line in stream:
             if position - start >= piece_bytes and line.endswith(b"\n"):
                 yield Segment(str(path), tag, start, position, first, tables)
-                start, first, tables = position, number, array("q", sorted(texts + others)).tobytes()
+                start, first, tables = position, number, referred.tobytes()
             if line.startswith(_TABLES):
-                (texts if line.startswith(_TEXTS) else others).append(position)
-            elif line.startswith(_FORGET):
-                texts = array("q")
+                of = _OF_STATEMENT.match(line)
+                referred.append(position)
+                statements.append(int(of[1]) if of is not None else -1)
+            elif line.startswith(_LETS_GO) and (forget := _FORGET.match(line)) is not None:
+                kept = [i for i, one in enumerate(statements) if one == -1 or one >= int(forget[1])]
+                referred = array("q", [referred[i] for i in kept])
+                statements = array("q", [statements[i] for i in kept])
             position += len(line)
             number += 1
     yield Segment(str(path), tag, start, position if start else -1, first, tables)

@@ -15,19 +15,25 @@ from askless.core.gathering import Gatherer
 from askless.core.model import Request, Schema
 from askless.core.patterns.base import Diagnosis
 from askless.core.settings import Settings
+from askless.core.sql.structure import structure_of
 from askless.core.summary import Summary
+
+_COLLECT_EVERY, _PARSED_MOST = 64, 100  # requests; statements whose trees may lie about
 
 
 def summarise(requests: Iterable[Request], settings: Settings | None = None, look: bool = True) -> Summary:
     """Add up a stream of requests in bounded memory. Without `look`, patterns are not looked for."""
     gatherer = Gatherer(list(patterns.load()) if look else [], settings)
     add = gatherer.add
-    # Streams of short-lived containers make the cycle collector run all the time, and they hold no cycles.
-    collecting = gc.isenabled()
+    # Streams of short-lived containers make the cycle collector run all the time, and they hold no cycles; parsed ones do.
+    collecting, misses = gc.isenabled(), structure_of.cache_info().misses
     gc.disable()
     try:
-        for request in requests:
+        for turn, request in enumerate(requests, 1):
             add(request)
+            if turn % _COLLECT_EVERY == 0 and structure_of.cache_info().misses - misses > _PARSED_MOST:
+                misses = structure_of.cache_info().misses
+                gc.collect(1)
     finally:
         if collecting:
             gc.enable()

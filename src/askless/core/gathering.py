@@ -22,7 +22,8 @@ from askless.core.view import Group, RequestView
 SHAPES_MOST = 5_000  # different shapes of one route; what comes after them is added up together
 SEQUENCES_MOST, SEQUENCES_LEAST = 500, 4  # of statements that are remembered for a route, the last that came
 _SEQUENCES_IN_ALL = 20_000  # and for all routes together, about
-_THRIFTY_FROM, _OFTEN = 10_000, 20  # totals from which one execution each is kept, but of what was asked so often
+_THRIFTY_FROM = 10_000  # totals from which one execution each is kept,
+_OFTEN, _THRIFTY_MOST = 4, 4  # but of what was asked so often, so many
 FOLD_AT = 40_000  # queries that gather before they are added up
 
 
@@ -338,7 +339,7 @@ def _keep_examples(route: RouteGatherer, request: Request) -> bool:
         kept = len(stats.examples)
         if stats.shape.noise or kept >= EXAMPLES_MOST or stats.shape.digest in LUMPED:
             route.settled.add(number)
-        elif not kept or route.room.taken < _THRIFTY_FROM or stats.count >= _OFTEN:
+        elif not kept or route.room.taken < _THRIFTY_FROM or (stats.count >= _OFTEN and kept < _THRIFTY_MOST):
             stats.keep_example(request, number)
     return not missing
 

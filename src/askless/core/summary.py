@@ -165,7 +165,8 @@ class RouteStats:
         for pattern, tallies in other.tallies.items():
             own = self.tallies.setdefault(pattern, {})
             for key, tally in tallies.items():
-                _stand_on(tally, self.shapes)
+                if not _stand_on(tally, self.shapes):
+                    continue
                 if key in own:
                     own[key].merge(tally)
                 else:
@@ -219,12 +220,18 @@ def _let_go(tallies: dict[tuple[str, ...], Tally]) -> None:
         del tallies[key]
 
 
-def _stand_on(tally: Tally, shapes: dict[str, ShapeStats]) -> None:
-    """Let a tally refer to these totals of shapes, not to those of the piece that it was made in."""
+def _stand_on(tally: Tally, shapes: dict[str, ShapeStats]) -> bool:
+    """Let a tally refer to these totals of shapes, not to those of the piece that it was made in; False where one is not told apart."""
     names = list(vars(tally)) if hasattr(tally, "__dict__") else getattr(tally, "__slots__", ())
     for name in names:
         value = getattr(tally, name)
         if isinstance(value, ShapeStats):
-            setattr(tally, name, shapes.get(value.shape.digest, value))
+            known = shapes.get(value.shape.digest)
+            if known is None:
+                return False
+            setattr(tally, name, known)
         elif isinstance(value, dict) and any(isinstance(one, ShapeStats) for one in value.values()):
-            setattr(tally, name, {key: shapes.get(one.shape.digest, one) for key, one in value.items()})
+            if not shapes.keys() >= {one.shape.digest for one in value.values()}:
+                return False
+            setattr(tally, name, {key: shapes[one.shape.digest] for key, one in value.items()})
+    return True

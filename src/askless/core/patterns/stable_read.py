@@ -6,9 +6,9 @@ results that change, clocks, locks, what is quick in total. Repeats inside one r
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Iterable, Sequence
 from hashlib import blake2b
+from math import inf
 
 from askless.core.context import Context
 from askless.core.findings import Cost
@@ -131,7 +131,7 @@ class StableRead:
         address = f"{request.route} {request.path}"
         statements = request.tables.statements
         fresh = rejections(route, RULE)
-        seldom = _FRESH_MOST if route.looked % _FRESH_EVERY else sys.maxsize
+        seldom = _FRESH_MOST if route.looked % _FRESH_EVERY else inf
         reads = {
             one: shape.digest
             for one in set(request.statements)
