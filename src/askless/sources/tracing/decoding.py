@@ -52,7 +52,12 @@ def spans_of(message: Any) -> Iterator[Span]:
         for of_scope in of_resource.scope_spans:
             scope = of_scope.scope.name
             for span in of_scope.spans:
-                attributes = {pair.key: _plain(pair.value) for pair in span.attributes if is_kept(pair.key)}
+                attributes = {}
+                for pair in span.attributes:
+                    key = pair.key
+                    if is_kept(key):
+                        value = pair.value
+                        attributes[key] = value.string_value or _plain(value)  # texts, most of them
                 yield Span(
                     span.trace_id, span.span_id, span.parent_span_id, span.name, span.kind, span.start_time_unix_nano,
                     span.end_time_unix_nano, attributes, scope, service,

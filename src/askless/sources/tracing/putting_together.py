@@ -12,6 +12,7 @@ from typing import Protocol
 
 import msgspec
 
+from askless.core.model import Place
 from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.sources.routes import route_of, template_of
 from askless.sources.tags import strip_tags
@@ -60,11 +61,12 @@ class _Trace:
 
 
 class Query(msgspec.Struct, frozen=True):
-    """A query that a span tells of, and the spans that tell of the same one."""
+    """A query that a span tells of, the line of code that its comment names, and the spans that tell of the same one."""
 
     span: Span
     text: str
     system: str
+    tagged: Place | None = None
     same: tuple[Span, ...] = ()
 
 
@@ -141,14 +143,14 @@ class Traces:
             )
         queries: dict[bytes, list[Query]] = {key: [] for key in requests}
         loose: list[Query] = []
-        for query in self._queries(trace.spans, by_id):
-            above = _request_of(query.span, by_id, requests)
+        for query in self._queries(trace.spans):
+            above = requests.get(query.span.parent) or _request_of(query.span, by_id, requests)
             (loose if above is None else queries[above.id]).append(query)
         for key, span in requests.items():
             self._request(span, _once(queries[key]), trace.spans, by_id)
         self._loose(_once(loose), by_id)
 
-    def _queries(self, spans: Sequence[Span], by_id: dict[bytes, Span]) -> Iterable[Query]:
+    def _queries(self, spans: Sequence[Span]) -> Iterable[Query]:
         for span in spans:
             text = span.text
             if not text:
@@ -157,7 +159,9 @@ class Traces:
             if system is None:
                 self.unread += 1
                 continue
-            yield Query(span, with_own_placeholders(strip_tags(text)[0].strip(), system), system)
+            plain, tags = strip_tags(text)
+            tagged = tags.place if tags is not None else None
+            yield Query(span, with_own_placeholders(plain.strip(), system), system, tagged)
 
     def _request(self, span: Span, asked: Sequence[Query], spans: Sequence[Span], by_id: dict[bytes, Span]) -> None:
         target = self._target(span.service, span.start_ns)
@@ -274,23 +278,28 @@ def _is_same(one: Query, other: Query) -> bool:
 
 def _seen(query: Query, by_id: dict[bytes, Span]) -> QuerySeen:
     """A query as a capture holds it; what one of its spans does not tell, another one may."""
-    telling = (query.span, *query.same)
-    given = next((found for span in telling if (found := parameters_of(span.attributes)).values), names.Given())
-    places = (place_of(one.attributes) for span in telling for one in (span, *_chain(span, by_id)))
-    tagged = next(
-        (tags.place for span in telling if (tags := strip_tags(span.text)[1]) is not None and tags.place), None
-    )
-    rows = max(number(span.attributes, names.ROWS, -1) for span in telling)
-    batch = max(given.batch, *(number(span.attributes, names.BATCH) for span in telling))
+    span, telling = query.span, (query.span, *query.same)
+    given = parameters_of(span.attributes)
+    rows, batch = number(span.attributes, names.ROWS, -1), number(span.attributes, names.BATCH)
+    tagged, error = query.tagged, span.error
+    for other in query.same:
+        given = given if given.values else parameters_of(other.attributes)
+        rows = max(rows, number(other.attributes, names.ROWS, -1))
+        batch = max(batch, number(other.attributes, names.BATCH))
+        error = error or other.error
+        if tagged is None and (tags := strip_tags(other.text)[1]) is not None:
+            tagged = tags.place
+    batch = max(batch, given.batch)
+    places = (place_of(one.attributes) for first_ in telling for one in (first_, *_chain(first_, by_id)))
     return QuerySeen(
         text=query.text,
-        start_ns=query.span.start_ns,
-        duration_ns=max(query.span.end_ns - query.span.start_ns, 0),
+        start_ns=span.start_ns,
+        duration_ns=max(span.end_ns - span.start_ns, 0),
         rows=rows,
         place=next(filter(None, places), None) or tagged,
         parameters=given.values,
         names=given.names,
-        error=next((span.error for span in telling if span.error), ""),
+        error=error,
         batch=batch if batch > 1 else 0,
         system=query.system,
     )

@@ -29,6 +29,7 @@ STATUS = ("http.response.status_code", "http.status_code")
 SERVICE_CALLED, METHOD_CALLED = ("rpc.service",), ("rpc.method",)
 DESTINATION = ("messaging.destination.name", "messaging.destination", "messaging.destination.template")
 FILE, LINE = ("code.file.path", "code.filepath"), ("code.line.number", "code.lineno")
+_FILES = frozenset(FILE)
 FUNCTION = ("code.function.name", "code.function")
 WARM_UP = ("askless.warm_up",)  # of spans that an export of ours wrote
 PARAMETERS = ("db.statement.parameters", "db.postgresql.values")
@@ -123,6 +124,8 @@ def with_own_placeholders(text: str, system: str) -> str:
 
 def place_of(attributes: Mapping[str, Any]) -> Place | None:
     """The line of code that a span names."""
+    if not attributes.keys() & _FILES:
+        return None
     file = first(attributes, FILE)
     if not isinstance(file, str):
         return None
@@ -140,6 +143,8 @@ class Given(msgspec.Struct, frozen=True):
 def parameters_of(attributes: Mapping[str, Any]) -> Given:
     """What a span tells of a query's parameters, in any of the forms that clients send."""
     single = {name[len(_PARAMETER) :]: value for name, value in attributes.items() if name.startswith(_PARAMETER)}
+    if len(single) == 1 and "0" in single:
+        return Given((_value(single["0"]),))
     if single:
         if all(name.isdigit() for name in single):
             return Given(tuple(_value(single[name]) for name in sorted(single, key=int)))
