@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 import random
+import sqlite3
 import subprocess
 import sys
 import textwrap
@@ -329,6 +330,35 @@ def test_a_sources_traffic_is_kept_whole_or_counted(
         assert report.left_out.quick == len(quick) and report.left_out.quick_queries == sum(map(len, quick))
         assert report.left_out.quick_ns == sum(map(sum, quick))
     assert bool(left_out_of(reports)) == bool(sample > 1 or slower_ns or report.more)
+
+
+def test_totals_of_plans_and_of_growth_are_those_of_all_requests(tmp_path: Path) -> None:
+    """One in four of 4,000 requests is kept; each asks twice, for a millisecond."""
+    writer = SparingWriter(tmp_path / "x.askless.jsonl", "log", "sqlite", sparing=Sparing(4))
+    dice = random.Random(11)
+    with closing(writer):
+        for number in range(1, 4_001):
+            start_ns = number * 10**9
+            writer.request_began(RequestBegan(number, "GET /calls", start_ns, trace=f"{dice.getrandbits(128):032x}"))
+            writer.queries(
+                number,
+                [
+                    QuerySeen("SELECT name FROM vessel WHERE id = ?", start_ns + k, 10**6, rows=1, parameters=(k,))
+                    for k in (1, 2)
+                ],
+            )
+            writer.request_ended(RequestEnded(number, start_ns + 10**7))
+    with closing(sqlite3.connect(tmp_path / "harbour.db")) as base:
+        base.execute("CREATE TABLE vessel (id INTEGER PRIMARY KEY, name TEXT)")
+    ran = run("plan", tmp_path / "x.askless.jsonl", "--db", f"sqlite:///{tmp_path}/harbour.db", "--json")
+    (planned,) = ran.json["statements"]
+    assert planned["queries"] == pytest.approx(8_000, rel=0.01) and planned["total_ms"] == pytest.approx(
+        8_000, rel=0.01
+    )
+    (row,) = run("growth", tmp_path / "x.askless.jsonl", "--over-time", "--json").json["shapes"]
+    assert row["count"] == sum(row["counts"]) == pytest.approx(8_000, rel=0.15)
+    assert row["total_ms"] == pytest.approx(row["count"])
+    assert row["count"] % 4 == 0
 
 
 def test_a_log_is_sampled_and_kept_within_a_size(tmp_path: Path) -> None:

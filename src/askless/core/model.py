@@ -292,6 +292,11 @@ class Request:
         return f"{self.tables.tag}{self.number}"
 
     @property
+    def weight(self) -> int:
+        """How many requests it stands for, where those that are kept were taken by chance."""
+        return 1 if self.warm_up or self.kind in ("program", BLENDED) else self.tables.sample
+
+    @property
     def idle_ns(self) -> int:
         """What of the request's time no query of its took; less than nothing where many ran side by side."""
         return (

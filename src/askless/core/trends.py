@@ -27,7 +27,7 @@ class Direction(StrEnum):
 
 
 class Trend(msgspec.Struct, frozen=True):
-    """A shape over time. `counts` are its executions in each stretch; `ratio` is the last third's median over the first's."""
+    """A shape over time. `counts` are its executions in each stretch, those included that stand for others; `ratio` is the last third's median over the first's."""
 
     shape: str
     statement: Statement
@@ -48,7 +48,13 @@ class _Over:
         self.statement = statement
         self.routes: set[str] = set()
         self.buckets: dict[int, Quantiles] = {}
+        self.weights: set[int] = set()  # how many requests each of those that asked stands for
         self.total_ns = 0
+
+    @property
+    def weight(self) -> int:
+        """By what counts are to be multiplied; 1 where not all were taken by the same chance."""
+        return next(iter(self.weights)) if len(self.weights) == 1 else 1
 
 
 class Timeline:
@@ -80,6 +86,7 @@ class Timeline:
             over = self.shapes.get(digest)
             if over is not None:
                 over.routes.add(request.route)
+                over.weights.add(request.weight)
                 over.total_ns += sum(taken)
                 over.buckets.setdefault(bucket, Quantiles()).extend(taken)
 
@@ -109,7 +116,7 @@ def trends_of(requests: Iterable[Request]) -> tuple[list[Trend], float]:
 
 
 def _trend(digest: str, over: _Over, stretches: int) -> Trend:
-    counts = tuple(over.buckets[i].count if i in over.buckets else 0 for i in range(stretches))
+    counts = tuple(over.weight * over.buckets[i].count if i in over.buckets else 0 for i in range(stretches))
     third = stretches / 3
     first, last = Quantiles(), Quantiles()
     for bucket, quantiles in over.buckets.items():
@@ -129,7 +136,7 @@ def _trend(digest: str, over: _Over, stretches: int) -> Trend:
         statement=over.statement,
         routes=tuple(sorted(over.routes)),
         count=sum(counts),
-        total_ns=over.total_ns,
+        total_ns=over.weight * over.total_ns,
         counts=counts,
         first_ms=first.median / 1e6 if first.count else 0.0,
         last_ms=last.median / 1e6 if last.count else 0.0,

@@ -38,8 +38,8 @@ class _Ran:
 
     def add(self, request: Request, i: int) -> None:
         duration_ns = request.durations_ns[i]
-        self.queries += 1
-        self.total_ns += duration_ns
+        self.queries += request.weight
+        self.total_ns += request.weight * duration_ns
         self.routes[request.route] = self.routes.get(request.route, 0) + duration_ns
         if i not in request.plans:
             return

@@ -14,7 +14,7 @@ from askless.core.model import Request
 from askless.core.shape_stats import Example, ShapeStats
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import structure_of
-from askless.core.summary import Summary
+from askless.core.summary import RouteStats, Summary
 from askless.reports.loading import load, requests_of
 from askless.reports.timeline import named
 
@@ -22,7 +22,7 @@ EXPLAINED = ("select", "update", "delete")
 
 
 class Subject(msgspec.Struct):
-    """A statement to explain, with one execution's values, and what it cost in the capture.
+    """A statement to explain, with one execution's values, and what it cost in the capture (all of it, by what was kept).
 
     `system` is the SQL that it is written in; '' for that of the database. `others` are values of other executions.
     """
@@ -60,13 +60,13 @@ def parse_parameters(text: str) -> tuple[tuple[Value, ...], tuple[str, ...]]:
 
 def costliest(summary: Summary, top: int | None = None, shape: str = "") -> list[Subject]:
     """The shapes that cost most time over the capture, each once, with an execution whose text and values are whole."""
-    merged: dict[str, list[tuple[str, ShapeStats]]] = {}
+    merged: dict[str, list[tuple[RouteStats, ShapeStats]]] = {}
     for route in summary.routes.values():
         for stats in route.own_shapes():
             structure = stats.structure
             wanted = stats.shape.digest.startswith(shape) if shape else structure is not None
             if stats.examples and wanted and (structure is None or structure.kind in EXPLAINED):
-                merged.setdefault(stats.shape.digest, []).append((route.route, stats))
+                merged.setdefault(stats.shape.digest, []).append((route, stats))
     subjects = []
     for digest, found in merged.items():
         whole = _whole([stats for _, stats in found])
@@ -79,9 +79,9 @@ def costliest(summary: Summary, top: int | None = None, shape: str = "") -> list
                 names=example.statement.names,
                 rows=example.rows,
                 shape=digest,
-                routes=tuple(route for route, _ in sorted(found, key=lambda item: -item[1].duration_ns)),
-                queries=sum(stats.count for _, stats in found),
-                total_ns=sum(stats.duration_ns for _, stats in found),
+                routes=tuple(route.route for route, _ in sorted(found, key=lambda item: -item[1].duration_ns)),
+                queries=round(sum(route.scale * stats.count for route, stats in found)),
+                total_ns=round(sum(route.scale * stats.duration_ns for route, stats in found)),
                 system=example.statement.system,
                 others=tuple(e.parameters for e in alike[1:]),
             )
@@ -179,7 +179,7 @@ def writes_of(summary: Summary) -> Writes:
             structure = stats.structure
             if structure is not None and structure.kind in ("insert", "update", "delete"):
                 written = frozenset(column.lower() for column in structure.written)
-                writes.append((structure.main.lower(), structure.kind, written, stats.count))
+                writes.append((structure.main.lower(), structure.kind, written, round(route.scale * stats.count)))
 
     def count(table: str, columns: Sequence[str]) -> int:
         wanted = {column.lower() for column in columns}
