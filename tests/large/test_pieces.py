@@ -4,6 +4,7 @@ workers, the answer is the same to the byte."""
 from __future__ import annotations
 
 import cProfile
+import gc
 import gzip
 import json
 import os
@@ -12,6 +13,7 @@ import random
 import signal
 import subprocess
 import threading
+from collections.abc import Iterator
 from contextlib import closing
 from pathlib import Path
 from typing import Any
@@ -25,7 +27,7 @@ from askless.capture.pieces import pieces_of, read_piece, together
 from askless.capture.reading import FileReport, Reader, read
 from askless.capture.writing import CaptureWriter
 from askless.core.analysis import summarise
-from askless.core.model import LOOKED_MOST, Request
+from askless.core.model import LOOKED_MOST, Request, Tables
 from askless.core.summary import Summary
 from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.reports import findings, loading, requests
@@ -262,6 +264,27 @@ def test_shapes_that_never_come_again_are_bounded(tmp_path: Path, monkeypatch: p
     reader = Reader(path)
     assert sum(1 for _ in reader) == 100
     assert len(reader.assembly.tables.statements) <= 2 * 31, "texts that do not come again are let go"
+
+
+def test_tables_that_nothing_refers_to_any_more_are_let_go(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Also by routes that are seldom asked."""
+    monkeypatch.setattr("askless.core.numbering.TEXTS_MOST", 4)
+    path = tmp_path / "churn.jsonl"
+    with closing(CaptureWriter(path, "python", "sqlite")) as writer:
+        for number in range(1, 101):
+            writer.request_began(RequestBegan(number, f"GET /once/{number}", number * 1000))
+            texts = [f"SELECT a AS name_{number}_{n} FROM vessel" for n in range(3)]
+            writer.queries(number, [QuerySeen(text, number * 1000 + n, 7) for n, text in enumerate(texts)])
+            writer.request_ended(RequestEnded(number, number * 1000 + 100))
+    alive = []
+
+    def watched() -> Iterator[Request]:
+        for request in read(path):
+            yield request
+            alive.append(sum(type(one) is Tables for one in gc.get_objects()))
+
+    assert len(summarise(watched()).routes) == 100
+    assert max(alive) - min(alive) <= 2
 
 
 def test_totals_over_all_routes_are_bounded_and_patterns_pass_over_the_rest(

@@ -143,13 +143,14 @@ class RouteGatherer:
     def __init__(self, stats: RouteStats, room: Room) -> None:
         self.stats = stats
         self.room = room
-        self.tables: Tables | None = None
         self.waiting = Waiting()
         self.elapsed: list[int] = []
         self.asked: list[int] = []
-        self._forget()
+        self.forget()
 
-    def _forget(self) -> None:
+    def forget(self) -> None:
+        """Let go of what is of one file."""
+        self.tables: Tables | None = None
         self.by_number: dict[int, ShapeStats] = {}
         self.sequences: dict[tuple[int, ...], Asked] = {}
         self.settled: set[int] = set()  # statement numbers that are noise or have all their examples
@@ -176,14 +177,6 @@ class RouteGatherer:
             del known[next(iter(known))]
         return result
 
-    def use(self, tables: Tables) -> dict[int, ShapeStats]:
-        """Statement number -> stats, for the file that these tables belong to."""
-        if tables is not self.tables:
-            self.fold()
-            self.tables = tables
-            self._forget()
-        return self.by_number
-
     def of(self, statement: Statement) -> ShapeStats:
         """The stats of a statement not met in this file and route."""
         shapes, shape = self.stats.shapes, statement.shape
@@ -209,6 +202,7 @@ class Gatherer:
         self._routes: dict[str, RouteGatherer] = {}
         self._room = Room(TOTALS_MOST)
         self._gathering: dict[str, RouteGatherer] = {}  # those with queries that are not added up yet
+        self._using: list[RouteGatherer] = []  # those that know something of the file
         self._tables: Tables | None = None
         self._gathered = 0
 
@@ -222,12 +216,15 @@ class Gatherer:
             self.summary.routes[request.route] = stats
             route = self._routes[request.route] = RouteGatherer(stats, self._room)
         if request.tables is not self._tables:
-            self._note_models()
+            self._let_go()
             self._tables = request.tables
         if request.warm_up:
             route.stats.warm_up += 1
             return
         self._gathering[request.route] = route
+        if route.tables is None:
+            route.tables = request.tables
+            self._using.append(route)
         groups = _count(
             route, request, max(min(SEQUENCES_MOST, _SEQUENCES_IN_ALL // len(self._routes)), SEQUENCES_LEAST)
         )
@@ -245,6 +242,14 @@ class Gatherer:
             route.fold()
         self._gathering.clear()
         self._gathered = 0
+
+    def _let_go(self) -> None:
+        """Nothing more comes of a file: add up what has gathered of it, and let go of it."""
+        self._note_models()
+        self._fold()
+        for route in self._using:
+            route.forget()
+        self._using.clear()
 
     def _is_special(self, route: RouteStats, request: Request) -> bool:
         """Whether a request in which no shape repeats is looked at all the same."""
@@ -272,7 +277,7 @@ class Gatherer:
 
 def _count(route: RouteGatherer, request: Request, sequences_most: int) -> list[Group]:
     """Add the request's queries to the route's shapes; the groups of shapes that came at least twice."""
-    by_number = route.use(request.tables)
+    by_number = route.by_number
     sequence = route.sequence(request, sequences_most)
     route.waiting.extend(request)
     if not sequence.settled:
