@@ -185,6 +185,24 @@ def test_the_examples_of_the_documents_run(
     assert tried >= 15 and runner.summarize(verbose=False).failed == 0
 
 
+def test_a_recording_is_told_in_the_projects_terms(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "askless.toml").write_text(
+        "[[routes]]\nmatches = 'calls .*'\nname = 'the calls'\n[noise]\nstatements = ['pier']\n"
+    )
+    monkeypatch.chdir(tmp_path)
+    with askless.record("calls of today") as recorded:
+        base = sqlite3.connect(":memory:")
+        for table in ("pier", "vessel"):
+            base.execute(f"CREATE TABLE {table} (id INTEGER)")
+        for table in ("vessel", "vessel", "pier"):
+            base.execute(f"SELECT id FROM {table} WHERE id = 7").fetchall()
+    (request,) = recorded.requests
+    assert (request.route, request.queries, request.noise) == ("the calls", 3, 2)
+    assert {query.route for query in recorded.queries} == {"the calls"}
+    (found,) = recorded.findings()
+    assert found.route == "the calls"
+
+
 def test_importing_costs_a_recorded_program_next_to_nothing() -> None:
     code = "import sys, askless; askless.request('x'); print(sorted(m for m in sys.modules if m.startswith(('askless', 'msgspec'))))"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)

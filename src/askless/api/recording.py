@@ -13,7 +13,8 @@ import msgspec
 from askless.api.captures import Traffic
 from askless.capture.events import Close
 from askless.core.errors import AskLessError
-from askless.core.model import Schema
+from askless.core.model import Request, Schema
+from askless.project.file import Project, here
 from askless.reports import documents
 from askless.reports.columns import Arrived, with_clock
 from askless.sources.inside import Inside
@@ -35,16 +36,19 @@ class Recording(Traffic):
         return f"<askless recording of {len(self._inside.requests)} requests>"
 
     def _arrived(self) -> Iterable[Arrived]:
-        return [with_clock(request, self._inside.header) for request in self._inside.requests]
+        return [with_clock(request, self._inside.header) for request in self._requests(here())]
+
+    def _requests(self, project: Project) -> Iterator[Request]:
+        """What was recorded, in the project's own terms."""
+        return project.terms().applied(iter(self._inside.requests))
 
     def _found(self, choice: Choice, schema: Schema | None, round_trip_ms: float) -> documents.FindingsDocument:
         from askless.core.analysis import summarise
-        from askless.project.file import here
         from askless.reports import findings
 
         project = here()
         settings = project.settings(self.values, round_trip_ms)
-        summary = summarise(project.terms().applied(iter(self._inside.requests)), settings)
+        summary = summarise(self._requests(project), settings)
         judged = findings.judged_from(summary, (), schema)
         return findings.document_of(self.path or Path("recording"), judged, choice, None, round_trip_ms)
 
