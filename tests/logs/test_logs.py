@@ -335,6 +335,18 @@ def test_times() -> None:
     )
 
 
+def test_what_stands_before_a_torn_end_is_read(tmp_path: Path) -> None:
+    lines = (
+        f"2026-11-27 21:00:43.{n % 1000:03} UTC [7] LOG:  duration: 0.1 ms  statement: SELECT name FROM vessel WHERE id = {n * 7919}\n"
+        for n in range(20_000)
+    )
+    packed = gzip.compress("".join(lines).encode())
+    (tmp_path / "torn.log.gz").write_bytes(packed[: len(packed) * 9 // 10])
+    said = run("capture", "log", tmp_path / "torn.log.gz", "-o", tmp_path / "calls", "--prefix", "%m [%p] ")
+    assert said.code == 2 and "can't be uncompressed to its end" in said.err
+    assert len(askless.read(tmp_path / "calls").queries) > 17_000
+
+
 def test_a_zone_of_letters_is_known_or_doubted(tmp_path: Path) -> None:
     assert nanoseconds_of("2026-11-27 16:00:43.5 EST") == nanoseconds_of("2026-11-27 21:00:43.5 UTC")
     for zone, doubted in (("CEST", False), ("XYT", True)):

@@ -183,7 +183,7 @@ def lines_of(path: Path) -> Generator[str, None, None]:
                 raise AskLessError("log-unreadable", f"{path} is no text", "name a server's log")
             stream: IO[bytes] = gzip.GzipFile(fileobj=raw) if packed else raw  # type: ignore[assignment]
             torn = b""
-            while block := stream.read(_BLOCK_BYTES):
+            while block := stream.read1(_BLOCK_BYTES):  # type: ignore[attr-defined]  # what is there, even if no more can be had
                 whole, end, rest = block.rpartition(b"\n")
                 if not end and len(torn) < _LINE_MOST:
                     torn += rest
