@@ -12,8 +12,9 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 
+from askless.core.traffic import QuerySeen
 from askless.sources.log_reading import lines_of as decoded
-from askless.sources.logs import format_of
+from askless.sources.logs import Said, format_of
 
 AIM = 5.0
 SIZE_MB = 50
@@ -102,10 +103,14 @@ def main() -> None:
                 for said in reading.take(line):
                     count += said.query is not None
             taken_s = time.process_time() - began_s
+            began_s = time.process_time()
+            for turn in range(count):  # what is told of each query, if reading it cost nothing
+                Said("7", turn, QuerySeen("SELECT 1", start_ns=turn, duration_ns=turn, rows=1), "pages", False, "pier")
+            told_s = time.process_time() - began_s
             mib = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
             print(
                 f"{name}: {written / taken_s / 1e6:.0f} MB a second, {count:,} queries, {taken_s / alone_s:.1f} times the lines alone "
-                f"(aim: {AIM:.0f}), {mib:.0f} MiB"
+                f"(aim: {AIM:.0f}; the records of the queries alone: {told_s / alone_s:.1f}), {mib:.0f} MiB"
             )
 
 
