@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import contextlib
-import gzip
 import os
 import threading
-import zlib
 from collections.abc import Generator, Iterator, Mapping, Sequence
 from itertools import islice
 from pathlib import Path
@@ -24,6 +22,7 @@ from askless.sources.logs.application import Lines, layout_like
 from askless.sources.logs.layouts import Layout
 from askless.sources.logs.prefixes import guessed
 from askless.sources.telling import Apart, Telling
+from askless.sources.unpacking import unpacked
 from askless.sources.wire import Seen
 
 _LOOK_LINES, _LOOK_BYTES = 2_000, 4096  # by which a format is told
@@ -175,29 +174,19 @@ def _read(path: Path, reading: Reading, taker: _Taker, voice: Voice, looks: str 
 
 def lines_of(path: Path) -> Generator[str, None, None]:
     """The lines of a log, compressed or not, without their ends. Raises AskLessError: log-missing, log-unreadable."""
-    try:
-        with path.open("rb") as raw:
-            start = raw.peek(_LOOK_BYTES)[:_LOOK_BYTES]
-            packed = start[:2] == b"\x1f\x8b"
-            if b"\0" in start and not packed:
-                raise AskLessError("log-unreadable", f"{path} is no text", "name a server's log")
-            stream: IO[bytes] = gzip.GzipFile(fileobj=raw) if packed else raw  # type: ignore[assignment]
-            torn = b""
-            while block := stream.read1(_BLOCK_BYTES):  # type: ignore[attr-defined]  # what is there, even if no more can be had
-                whole, end, rest = block.rpartition(b"\n")
-                if not end and len(torn) < _LINE_MOST:
-                    torn += rest
-                    continue
-                yield from _decoded(torn + whole)
-                torn = rest
-            if torn:
-                yield from _decoded(torn)
-    except (gzip.BadGzipFile, EOFError, zlib.error) as error:
-        raise AskLessError(
-            "log-unreadable", f"{path} can't be uncompressed to its end: {error}", "what stands before it was read"
-        ) from None
-    except OSError as error:
-        raise AskLessError("log-missing", f"can't read {path}: {error.strerror or error}", "check the path") from None
+    with unpacked(path, "log-missing", "log-unreadable") as stream:
+        if b"\0" in stream.peek(_LOOK_BYTES)[:_LOOK_BYTES]:
+            raise AskLessError("log-unreadable", f"{path} is no text", "name a server's log")
+        torn = b""
+        while block := stream.read1(_BLOCK_BYTES):  # what is there, even if no more can be had
+            whole, end, rest = block.rpartition(b"\n")
+            if not end and len(torn) < _LINE_MOST:
+                torn += rest
+                continue
+            yield from _decoded(torn + whole)
+            torn = rest
+        if torn:
+            yield from _decoded(torn)
 
 
 def _decoded(block: bytes) -> list[str]:

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import gzip
-import zlib
 from collections.abc import Iterator
 from pathlib import Path
-from typing import BinaryIO, cast
+from typing import BinaryIO
 
 from askless.core.errors import AskLessError
 from askless.sources.tracing.decoding import Malformed, of_protobuf, spans_of, spans_of_json
 from askless.sources.tracing.spans import Span
+from askless.sources.unpacking import unpacked
 
 _LENGTH_BYTES = 4  # before each message of a collector's dump, most significant first
 MESSAGE_MOST = 256 * 1024**2
@@ -21,16 +20,8 @@ def payloads(path: Path) -> Iterator[tuple[str, list[Span]]]:
 
     Raises AskLessError: file-missing, traces-unreadable.
     """
-    try:
-        with path.open("rb") as raw:
-            packed = raw.peek(2)[:2] == b"\x1f\x8b"
-            yield from _payloads(path, cast(BinaryIO, gzip.GzipFile(fileobj=raw)) if packed else raw)
-    except (gzip.BadGzipFile, EOFError, zlib.error) as error:
-        raise AskLessError(
-            "traces-unreadable", f"{path} can't be uncompressed to its end: {error}", "what stands before it was read"
-        ) from None
-    except OSError as error:
-        raise AskLessError("file-missing", f"can't read {path}: {error.strerror or error}", "check the path") from None
+    with unpacked(path, "file-missing", "traces-unreadable") as stream:
+        yield from _payloads(path, stream)
 
 
 def _payloads(path: Path, stream: BinaryIO) -> Iterator[tuple[str, list[Span]]]:
