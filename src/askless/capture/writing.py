@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from operator import attrgetter
 from pathlib import Path
-from typing import IO
+from typing import IO, TypeVar
 
 import msgspec
 
@@ -14,6 +15,13 @@ from askless.core.errors import AskLessError
 from askless.core.model import Errand, Load, Model, Place
 from askless.core.numbering import Numbers, Texts
 from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
+
+# What a line has of each query, in the order in which it is taken.
+_fields_of = attrgetter(
+    "duration_ns", "rows", "bytes", "place", "load", "widths", "error", "batch", "plan", "start_ns", "digest", "connection",
+    "in_transaction", "thread", "parameters", "sample", "told", "uses",
+)  # fmt: skip
+Thing = TypeVar("Thing")
 
 
 class CaptureWriter:
@@ -70,43 +78,46 @@ class CaptureWriter:
     def queries(self, request: int, events_seen: Sequence[QuerySeen]) -> None:
         """See `Receiver`."""
         before = self._open[request]
+        if not events_seen:
+            return
         numbered = [self._text(event) for event in events_seen]
-        literals = [found for _, found in numbered]
+        (durations, rows, sizes, places, loads, widths, errors, batches, plans, starts, digests, connections, inside, threads,
+         parameters, samples, told, uses) = zip(*map(_fields_of, events_seen), strict=True)  # fmt: skip
         self._line(
             events.Queries(
                 request=request,
                 count=len(events_seen),
                 statement=_column([number for number, _ in numbered]),
-                duration_ns=[event.duration_ns for event in events_seen],
-                rows=_column([event.rows for event in events_seen]),
-                bytes=_column([event.bytes for event in events_seen]),
-                place=_column([self._place(event.place) for event in events_seen]),
-                load=_column([self._load(event.load) for event in events_seen]),
-                widths={i: list(event.widths) for i, event in enumerate(events_seen) if event.widths} or None,
-                error={i: event.error for i, event in enumerate(events_seen) if event.error} or None,
-                batch={i: event.batch for i, event in enumerate(events_seen) if event.batch} or None,
-                plan={i: event.plan for i, event in enumerate(events_seen) if event.plan} or None,
-                start_ns=self._raw([event.start_ns for event in events_seen]),
-                digest=self._numbers([event.digest for event in events_seen]),
-                connection=self._numbers([event.connection for event in events_seen]),
-                in_transaction=self._numbers([int(event.in_transaction) for event in events_seen]),
-                thread=self._numbers([event.thread for event in events_seen]),
-                parameters=self._raw([event.parameters for event in events_seen]),
-                sample=self._sparse([event.sample for event in events_seen]),
-                literals=self._sparse(literals),
-                told=self._sparse([event.told or None for event in events_seen]),
+                duration_ns=list(durations),
+                rows=_column(rows),
+                bytes=_column(sizes),
+                place=_column([self._place(place) for place in places]) if any(places) else 0,
+                load=_column([self._load(load) for load in loads]) if any(loads) else 0,
+                widths=_by_position(map(list, widths)) if any(widths) else None,
+                error=_by_position(errors) if any(errors) else None,
+                batch=_by_position(batches) if any(batches) else None,
+                plan=_by_position(plans) if any(plans) else None,
+                start_ns=self._raw(starts),
+                digest=self._numbers(digests),
+                connection=self._numbers(connections),
+                in_transaction=self._numbers([int(one) for one in inside]) if any(inside) else events.RAW,
+                thread=self._numbers(threads),
+                parameters=self._raw(parameters),
+                sample=self._sparse(samples),
+                literals=self._sparse([found for _, found in numbered]),
+                told=self._raw([one or None for one in told]) if any(told) else events.RAW,
             )
         )
         if self._texts.first != self._told_from:
             self._told_from = self._texts.first
             self._columns = {number for number in self._columns if number >= self._told_from}
             self._line(events.Forget(self._told_from))
-        used = tuple(
-            events.Used(before + i, use.model, use.objects, use.touched, use.columns, use.relations)
-            for i, event in enumerate(events_seen)
-            for use in event.uses
-        )
-        if used:
+        if any(uses):
+            used = tuple(
+                events.Used(before + i, use.model, use.objects, use.touched, use.columns, use.relations)
+                for i, here in enumerate(uses)
+                for use in here
+            )
             self._line(events.UseEvent(request, used))
         self._open[request] = before + len(events_seen)
         self._queries += len(events_seen)
@@ -154,7 +165,7 @@ class CaptureWriter:
     def _raw(self, value: object) -> msgspec.Raw:
         return msgspec.Raw(self._encode(value))
 
-    def _numbers(self, values: list[int]) -> msgspec.Raw:
+    def _numbers(self, values: Sequence[int]) -> msgspec.Raw:
         """A column of numbers; left out where all are 0, which is what the reader takes for it then."""
         return self._raw(_column(values)) if any(values) else events.RAW
 
@@ -190,5 +201,10 @@ class CaptureWriter:
         return number
 
 
-def _column(values: list[int]) -> list[int] | int:
-    return values[0] if values and values.count(values[0]) == len(values) else values
+def _column(values: Sequence[int]) -> list[int] | int:
+    return values[0] if values and values.count(values[0]) == len(values) else list(values)
+
+
+def _by_position(values: Iterable[Thing]) -> dict[int, Thing]:
+    """A column that few queries have, by their positions."""
+    return {i: value for i, value in enumerate(values) if value}
