@@ -154,6 +154,8 @@ def test_the_slow_log_keeps_what_the_server_examined_and_the_plan_by_which_it_ra
     ]
     assert planned["plan"] and not planned["error"]
     assert "full scan" in run("plan", tmp_path / "calls").out
+    (sort,) = planned["plan"]  # what a sort takes in is not what was expected to be read
+    assert [one["observations"] for one in (sort, *sort["children"])] == [[], []]
     assert f"the server read {one.rows_examined} rows" in run("timeline", tmp_path / "calls", one.request).out
 
 

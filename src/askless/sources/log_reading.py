@@ -145,8 +145,9 @@ class _Taker:
                 self._writer.note(note)
             if self._queries >= _FEW and not self._fractions:
                 self._writer.note(
-                    "the log's times are whole seconds: pauses tell no requests apart that come faster (PostgreSQL: %m in "
-                    "log_line_prefix tells milliseconds; --access-log, --marks and comments name requests)"
+                    "the log's times are whole seconds: pauses tell no requests apart that come faster ("
+                    + ("%m in log_line_prefix tells milliseconds; " if self._reading.system == "postgresql" else "")
+                    + "--access-log, --marks and comments name requests)"
                 )
             self._writer.close()
         else:
