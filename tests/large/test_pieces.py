@@ -408,3 +408,29 @@ def test_structures_are_kept_between_runs_without_values(tmp_path: Path, monkeyp
     assert structure.structure_of(text, "sqlite") == first
     structure.use_memory(None)
     parsed._used.clear()
+
+
+def test_what_is_judged_here_is_parsed_once_whoever_added_it_up(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from askless.core.sql import structure
+    from askless.project import parsed
+
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    monkeypatch.setattr(pieces, "PIECE_BYTES", 20_000)
+    written(tmp_path / "x.askless.jsonl", random.Random(5), 300)
+    assert len(pieces_of(tmp_path)) > 1
+
+    def judged() -> list[str]:
+        structure.structure_of.cache_clear()
+        parsed._used.clear()
+        structure.use_memory(None)
+        with spread.wished(spread.Wish(2)):
+            summary = loading.load(tmp_path)[0]
+        return [one.key for one in findings.judged_from(summary).findings]
+
+    first = judged()
+    monkeypatch.setattr("askless.core.sql.reading.read", lambda *_: pytest.fail("parsed again"))
+    assert first and judged() == first
+    structure.use_memory(None)
+    parsed._used.clear()

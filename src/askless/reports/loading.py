@@ -35,6 +35,8 @@ def load(
     `project` is what counts of the project's file; None reads the one of the working folder.
     """
     project = here() if project is None else project
+    if look:
+        parsed.begin()  # here, too: what is judged here was perhaps added up elsewhere
     pieces = pieces_of(path)
     job = _Job(project, (settings or project.settings()).for_pieces(len(pieces)), look)
     files: list[FileReport] = []
