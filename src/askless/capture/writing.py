@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from operator import attrgetter
 from pathlib import Path
-from typing import IO, TypeVar
+from typing import IO
 
 import msgspec
 
@@ -14,14 +14,13 @@ from askless.capture import events
 from askless.core.errors import AskLessError
 from askless.core.model import Errand, Load, Model, Place
 from askless.core.numbering import Numbers, Texts
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
+from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded, by_position
 
 # What a line has of each query, in the order in which it is taken.
 _fields_of = attrgetter(
     "duration_ns", "rows", "bytes", "place", "load", "widths", "error", "batch", "plan", "start_ns", "digest", "connection",
     "in_transaction", "thread", "parameters", "sample", "told", "uses",
 )  # fmt: skip
-Thing = TypeVar("Thing")
 
 
 class CaptureWriter:
@@ -93,10 +92,10 @@ class CaptureWriter:
                 bytes=_column(sizes),
                 place=_column([self._place(place) for place in places]) if any(places) else 0,
                 load=_column([self._load(load) for load in loads]) if any(loads) else 0,
-                widths=_by_position(map(list, widths)) if any(widths) else None,
-                error=_by_position(errors) if any(errors) else None,
-                batch=_by_position(batches) if any(batches) else None,
-                plan=_by_position(plans) if any(plans) else None,
+                widths=by_position(map(list, widths)),
+                error=by_position(errors),
+                batch=by_position(batches),
+                plan=by_position(plans),
                 start_ns=self._raw(starts),
                 digest=self._numbers(digests),
                 connection=self._numbers(connections),
@@ -203,8 +202,3 @@ class CaptureWriter:
 
 def _column(values: Sequence[int]) -> list[int] | int:
     return values[0] if values and values.count(values[0]) == len(values) else list(values)
-
-
-def _by_position(values: Iterable[Thing]) -> dict[int, Thing]:
-    """A column that few queries have, by their positions."""
-    return {i: value for i, value in enumerate(values) if value}

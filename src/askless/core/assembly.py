@@ -28,7 +28,7 @@ from askless.core.model import (
 )
 from askless.core.numbering import Numbers, Texts
 from askless.core.sql.shape import shaper_of
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
+from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded, by_position
 
 Thing = TypeVar("Thing")
 
@@ -89,7 +89,7 @@ class Assembly:
         """Statements below a number are asked no more: what comes has tables of its own, in which they are not."""
         old = self.tables
         kept = {number: one for number, one in old.statements.items() if number >= before}
-        new = self.tables = msgspec.structs.replace(old, statements=kept, left_out=old.left_out)
+        new = self.tables = msgspec.structs.replace(old, statements=kept)
         old.left_out = []
         for request in self.open.values():
             request.tables = new
@@ -253,10 +253,10 @@ class _Seen:
         self.duration_ns = [event.duration_ns for event in events]
         self.rows: list[int] | int = [event.rows for event in events]
         self.bytes: list[int] | int = [event.bytes for event in events]
-        self.widths = {i: list(event.widths) for i, event in enumerate(events) if event.widths} or None
-        self.error = {i: event.error for i, event in enumerate(events) if event.error} or None
-        self.batch = {i: event.batch for i, event in enumerate(events) if event.batch} or None
-        self.plan = {i: event.plan for i, event in enumerate(events) if event.plan} or None
+        self.widths = by_position(list(event.widths) for event in events)
+        self.error = by_position(event.error for event in events)
+        self.batch = by_position(event.batch for event in events)
+        self.plan = by_position(event.plan for event in events)
         self.has_told = any(event.told for event in events)
         self._literals = [literals for _, literals, _, _ in numbered]
         self._events = events

@@ -157,11 +157,13 @@ class RouteGatherer:
 
     def fold(self) -> None:
         """Add up what has gathered, and resolve what refers to a file's own numbers."""
+        if self.tables is None or not self.elapsed:
+            return
         self.stats.elapsed_ns += sum(self.elapsed)
         self.stats.durations.extend(self.elapsed)
         self.stats.queries.extend(self.asked)
         self.elapsed, self.asked = [], []
-        if self.tables is not None and self.waiting.numbers:
+        if self.waiting.numbers:
             self.waiting.fold(self.by_number, self.tables)
 
     def sequence(self, request: Request, most: int) -> Asked:
@@ -201,7 +203,7 @@ class Gatherer:
         self._pause_ns = self.summary.settings.pause_least_ns
         self._routes: dict[str, RouteGatherer] = {}
         self._room = Room(TOTALS_MOST)
-        self._gathering: dict[str, RouteGatherer] = {}  # those with queries that are not added up yet
+        self._sequences_most = SEQUENCES_MOST
         self._using: list[RouteGatherer] = []  # those that know something of the file
         self._tables: Tables | None = None
         self._gathered = 0
@@ -215,19 +217,17 @@ class Gatherer:
             stats.kind = request.kind
             self.summary.routes[request.route] = stats
             route = self._routes[request.route] = RouteGatherer(stats, self._room)
+            self._sequences_most = max(min(SEQUENCES_MOST, _SEQUENCES_IN_ALL // len(self._routes)), SEQUENCES_LEAST)
         if request.tables is not self._tables:
             self._let_go()
             self._tables = request.tables
         if request.warm_up:
             route.stats.warm_up += 1
             return
-        self._gathering[request.route] = route
         if route.tables is None:
             route.tables = request.tables
             self._using.append(route)
-        groups = _count(
-            route, request, max(min(SEQUENCES_MOST, _SEQUENCES_IN_ALL // len(self._routes)), SEQUENCES_LEAST)
-        )
+        groups = _count(route, request, self._sequences_most)
         self._gathered += len(request.statements)
         if self._gathered >= FOLD_AT:
             self._fold()
@@ -238,9 +238,8 @@ class Gatherer:
 
     def _fold(self) -> None:
         """Add up what has gathered."""
-        for route in self._gathering.values():
+        for route in self._using:
             route.fold()
-        self._gathering.clear()
         self._gathered = 0
 
     def _let_go(self) -> None:

@@ -138,6 +138,7 @@ class Statement(msgspec.Struct):
 
     `parts` alternates text that stays (even positions) with literals of its first execution (odd positions): a later
     query may come with other literals. `origins` tell where each column comes from ("vessel.id"), where the server did.
+    `first` is the number of the first statement of its file that has the same shape.
     """
 
     number: int

@@ -15,11 +15,8 @@ from askless.core.shape_stats import ShapeStats
 from askless.core.sql.shape import Shape
 from askless.core.statistics import Quantiles
 
-TOTALS_MOST = (
-    50_000  # of a shape in a route, over all routes: those that came first; what comes after them is added up together
-)
+TOTALS_MOST = 50_000  # shapes in routes, over all routes: those that came first; what comes later is added up together
 SEEN_ONCE_MOST = 200  # tallies of one pattern in one route above which those seen once are let go
-
 
 # Stands for shapes that are not told apart: without a structure, so that no pattern judges it.
 _OTHERS = {

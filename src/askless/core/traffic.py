@@ -6,13 +6,15 @@ that makes requests of them in memory. Times are nanoseconds on one clock of the
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import Protocol
+from collections.abc import Iterable, Sequence
+from typing import Protocol, TypeVar
 
 import msgspec
 
 from askless.core.model import Errand, Load, Model, Place, Told, Used
 from askless.core.sql.slots import Value
+
+Thing = TypeVar("Thing")
 
 
 class RequestBegan(msgspec.Struct, frozen=True):
@@ -68,6 +70,11 @@ class QuerySeen(msgspec.Struct, frozen=True):
     system: str = ""
     plan: str = ""
     told: dict[str, Told] = {}
+
+
+def by_position(values: Iterable[Thing]) -> dict[int, Thing] | None:
+    """A column that few queries have, by their positions; None where none of them has it."""
+    return {i: value for i, value in enumerate(values) if value} or None
 
 
 class RequestEnded(msgspec.Struct, frozen=True):

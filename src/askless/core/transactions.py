@@ -12,8 +12,6 @@ import msgspec
 
 from askless.core.model import Request, Statement
 
-_ENDS = re.compile(r"(?:commit|rollback|abort|end|prepare transaction)\b(?! (?:work |transaction )?to\b)")
-_BEGINS = re.compile(r"(?:begin|start transaction)\b")
 _TURNS = re.compile(
     r"\s*(?:(begin|start\s+transaction)|commit|rollback|abort|end|prepare\s+transaction)\b(?!\s+(?:(?:work|transaction)\s+)?to\b)",
     re.IGNORECASE,
@@ -52,7 +50,7 @@ def transactions_of(request: Request) -> Iterator[Transaction]:
     """The transactions of a request that hold a query, in the order of their ends."""
     inside, connections = request.in_transaction, request.connections
     words = {
-        number: (bool(_BEGINS.match(shape.text)), bool(_ENDS.match(shape.text)), takes_lock(statement))
+        number: ((turn := turn_of(shape.text)) is True, turn is False, takes_lock(statement))
         for number in set(request.statements)
         if (statement := request.tables.statements[number]) and (shape := statement.shape).noise
     }

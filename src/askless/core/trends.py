@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable
 from enum import StrEnum
 
@@ -27,7 +28,10 @@ class Direction(StrEnum):
 
 
 class Trend(msgspec.Struct, frozen=True):
-    """A shape over time. `counts` are its executions in each stretch, those included that stand for others; `ratio` is the last third's median over the first's."""
+    """A shape over time. `counts` are its executions in each stretch; `ratio` is the last third's median over the first's.
+
+    Of a capture of which requests were left out by chance, counts and times are those of all.
+    """
 
     shape: str
     statement: Statement
@@ -48,13 +52,8 @@ class _Over:
         self.statement = statement
         self.routes: set[str] = set()
         self.buckets: dict[int, Quantiles] = {}
-        self.weights: set[int] = set()  # how many requests each of those that asked stands for
+        self.counts: Counter[int] = Counter()  # executions in each stretch: those included that the kept ones stand for
         self.total_ns = 0
-
-    @property
-    def weight(self) -> int:
-        """By what counts are to be multiplied; 1 where not all were taken by the same chance."""
-        return next(iter(self.weights)) if len(self.weights) == 1 else 1
 
 
 class Timeline:
@@ -86,8 +85,8 @@ class Timeline:
             over = self.shapes.get(digest)
             if over is not None:
                 over.routes.add(request.route)
-                over.weights.add(request.weight)
-                over.total_ns += sum(taken)
+                over.counts[bucket] += request.weight * len(taken)
+                over.total_ns += request.weight * sum(taken)
                 over.buckets.setdefault(bucket, Quantiles()).extend(taken)
 
     def _widen(self) -> None:
@@ -98,6 +97,10 @@ class Timeline:
             for bucket, quantiles in over.buckets.items():
                 merged.setdefault(bucket // 2, Quantiles()).merge(quantiles)
             over.buckets = merged
+            counts: Counter[int] = Counter()
+            for bucket, count in over.counts.items():
+                counts[bucket // 2] += count
+            over.counts = counts
 
     def trends(self) -> list[Trend]:
         """The trend of each shape, those that take most time first."""
@@ -116,7 +119,7 @@ def trends_of(requests: Iterable[Request]) -> tuple[list[Trend], float]:
 
 
 def _trend(digest: str, over: _Over, stretches: int) -> Trend:
-    counts = tuple(over.weight * over.buckets[i].count if i in over.buckets else 0 for i in range(stretches))
+    counts = tuple(over.counts[i] for i in range(stretches))
     third = stretches / 3
     first, last = Quantiles(), Quantiles()
     for bucket, quantiles in over.buckets.items():
@@ -136,7 +139,7 @@ def _trend(digest: str, over: _Over, stretches: int) -> Trend:
         statement=over.statement,
         routes=tuple(sorted(over.routes)),
         count=sum(counts),
-        total_ns=over.weight * over.total_ns,
+        total_ns=over.total_ns,
         counts=counts,
         first_ms=first.median / 1e6 if first.count else 0.0,
         last_ms=last.median / 1e6 if last.count else 0.0,

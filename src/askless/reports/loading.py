@@ -35,10 +35,11 @@ def load(
     `project` is what counts of the project's file; None reads the one of the working folder.
     """
     project = here() if project is None else project
+    settings = settings or project.settings()
     if look:
         parsed.begin()  # here, too: what is judged here was perhaps added up elsewhere
     pieces = pieces_of(path)
-    job = _Job(project, (settings or project.settings()).for_pieces(len(pieces)), look)
+    job = _Job(project, settings.for_pieces(len(pieces)), look)
     files: list[FileReport] = []
     whole: Summary | None = None
     for summary, reports in spread.over(job.sum_up, pieces):
@@ -48,7 +49,7 @@ def load(
         else:
             whole.merge(summary)
     assert whole is not None
-    whole.settings = settings or project.settings()
+    whole.settings = settings
     return whole, (*notes_of(together(files)), *_lumped(whole))
 
 

@@ -20,10 +20,8 @@ from askless.core.summary import RouteStats, Summary, Tally
 from askless.core.view import RequestView
 from askless.core.words import number, plural, size
 
-EXAMINED_LEAST, EXAMINED_TIMES = (
-    100,
-    10,
-)  # rows that a server reads, and how many times those it gives, to be worth a word
+EXAMINED_LEAST = 100  # rows that a server reads for a query, to be worth a word,
+EXAMINED_TIMES = 10  # and how many times those that it gives
 TIMED_MOST = 16  # requests of a tally in which the work around its queries is timed
 _MAY_WRITE = re.compile(r"\b(?:insert|update|delete|merge|into)\b")  # a SELECT without these words changes nothing
 

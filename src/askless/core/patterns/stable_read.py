@@ -8,13 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from hashlib import blake2b
-from math import inf
 
 from askless.core.context import Context
 from askless.core.findings import Cost
 from askless.core.model import Place
 from askless.core.patterns.base import Claim, Diagnosis, Met, Rule, add_counts, tables_written
-from askless.core.patterns.repetition import rejections
 from askless.core.recipes import Keep
 from askless.core.settings import Settings
 from askless.core.shape_stats import ShapeStats
@@ -33,10 +31,6 @@ RULE = Rule(
 _KEYS_MOST = 100  # queries with their values that are remembered of a route
 _KEYS_IN_ALL = 16_000  # and of all routes together, about
 _KEYS_LEAST = 12  # with fewer, what comes again is let go before it does
-_FRESH_MOST, _FRESH_EVERY = (
-    48,
-    8,
-)  # values of a shape that came one after the other, all new, before it is seldom looked at
 _ADDRESSES_MOST = 64
 _READS_LEAST, _ADDRESSES_LEAST = 10, 3
 _CHANGES_MOST = 0.1  # of the reads
@@ -130,14 +124,11 @@ class StableRead:
         seen: set[tuple[str, ...]] = set()
         address = f"{request.route} {request.path}"
         statements = request.tables.statements
-        fresh = rejections(route, RULE)
-        seldom = _FRESH_MOST if route.looked % _FRESH_EVERY else inf
         reads = {
             one: shape.digest
             for one in set(request.statements)
             if (shape := statements[one].shape).digest in route.shapes
             and not shape.noise
-            and fresh.get((shape.digest,), 0) < seldom
             and shape.text.startswith(("select ", "with "))
             and shape.digest not in view.claimed  # a loop that is to go anyway
         }
@@ -153,7 +144,6 @@ class StableRead:
                 continue
             seen.add(name)
             tally = known.get(name)
-            fresh[of_shape,] = 0 if tally is not None else fresh.get((of_shape,), 0) + 1
             if tally is None:
                 if len(known) >= most and not _let_go(known):
                     continue

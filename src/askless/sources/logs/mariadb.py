@@ -55,11 +55,12 @@ class General:
         """See `Reading`."""
         found = _GENERAL.match(line)
         if found is None or found["command"] not in _COMMANDS:
+            if _HEADER.match(line):
+                return ()
             if self._open is not None:
-                if not _HEADER.match(line):
-                    session, command, at_ns, text = self._open
-                    self._open = session, command, at_ns, f"{text}\n{line}"
-            elif not _HEADER.match(line):
+                session, command, at_ns, text = self._open
+                self._open = session, command, at_ns, f"{text}\n{line}"
+            else:
                 self.skipped += 1
                 if self.skipped > _MISSING_LEAST:
                     raise Unread("it has no time, id and command", "the lines of the general log")
@@ -206,8 +207,10 @@ class Slow:
         sent = fields.get("Rows_sent", "")
         affected = fields.get("Rows_affected", "0")
         # A time of whole seconds, of the statement's begin; a newer server tells its end to the microsecond.
-        at_ns = self._time_ns if self._time_ns % 1_000_000_000 else self._at_ns or self._time_ns
-        end_ns = at_ns if self._time_ns % 1_000_000_000 else at_ns + took_ns
+        at_ns = end_ns = self._time_ns
+        if not at_ns % 1_000_000_000:
+            at_ns = self._at_ns or at_ns
+            end_ns = at_ns + took_ns
         rows = int(sent) if sent.isdigit() else -1
         rows = int(affected) if not rows and affected.isdigit() else rows
         size = int(_number(fields.get("Bytes_sent", "")))

@@ -84,8 +84,6 @@ _ZONES = {
     "NST": -3.5, "NDT": -2.5, "ADT": -3, "AST": -4, "EDT": -4, "EST": -5, "CDT": -5, "CST": -6, "MDT": -6, "MST": -7, "PDT": -7, "PST": -8,
     "AKDT": -8, "AKST": -9, "HST": -10,
 }  # fmt: skip
-
-
 _SECONDS = len("2026-11-27 21:00:43")
 
 
@@ -98,7 +96,7 @@ def _second_ns(text: str, zone: str) -> int:
     if re.fullmatch(r"[+-]\d\d(?::?\d\d)?", zone):
         aware = datetime.fromisoformat(text + (zone + ":00" if len(zone) == 3 else zone))
         return int(aware.timestamp()) * 1_000_000_000
-    return int(moment.timestamp()) * 1_000_000_000
+    return int(moment.timestamp()) * 1_000_000_000  # the zone of this machine: see `is_unknown_zone`
 
 
 def is_unknown_zone(text: str) -> bool:
