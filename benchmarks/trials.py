@@ -16,6 +16,7 @@ from __future__ import annotations
 
 import argparse
 import hashlib
+import io
 import json
 import os
 import signal
@@ -25,7 +26,7 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import ExitStack, suppress
+from contextlib import ExitStack, redirect_stderr, redirect_stdout, suppress
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -38,6 +39,9 @@ sys.path[:0] = [str(ROOT), str(ROOT / "benchmarks")]
 from trial_cases import effects, office  # noqa: E402
 from trial_cases.pairs import PAIRS  # noqa: E402
 
+from askless.capture.writing import CaptureWriter  # noqa: E402
+from askless.cli.main import main as askless  # noqa: E402
+from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded  # noqa: E402
 from tests import servers  # noqa: E402
 from tests.database.test_safety import wait_until  # noqa: E402
 
@@ -67,7 +71,7 @@ class Office:
                 db.execute(sa.text(f"INSERT INTO {name} VALUES ({marks})"), {f"a{n}": v for n, v in enumerate(row)})
             for statement in effects.SETUP[self.system]:
                 with suppress(sa.exc.DBAPIError):
-                    db.exec_driver_sql(statement)
+                    db.exec_driver_sql(statement.replace("{folder}", str(self.folder)).replace("%", "%%"))
             if self.system != "sqlite":
                 db.exec_driver_sql(
                     "ANALYZE" if self.system == "postgresql" else f"ANALYZE TABLE {', '.join(office.TABLES)}"
@@ -103,6 +107,11 @@ class Office:
         """Run a command on it."""
         whole = [sys.executable, "-m", "askless", command, "--db", self.url, *map(str, words)]
         return subprocess.run(whole, capture_output=True, text=True, timeout=timeout_s, check=False)
+
+    def call(self, command: str, *words: str | Path) -> int:
+        """Run a command on it in this process; its exit code."""
+        with redirect_stdout(io.StringIO()), redirect_stderr(io.StringIO()):
+            return askless([command, *map(str, words), "--db", self.url])
 
     def pair(self, before: str, after: str, *words: str) -> subprocess.CompletedProcess[str]:
         """A trial of two statements."""
@@ -165,26 +174,59 @@ def pairs(here: Office) -> int:
 
 
 def side_effects(here: Office) -> int:
-    """How many statements left something behind."""
-    left = run = 0
-    for statement in effects.EFFECTS[here.system]:
-        text = statement.replace("{folder}", str(here.folder))
-        before = here.state()
-        index = ("--index", "CREATE INDEX tried ON vessel (flag)", "--sql", text)
-        asks = (
-            partial(here.pair, text, text),
-            partial(here.trial, *index),
-            partial(here.trial, "--sql", text, "--analyze", command="plan"),
-        )
-        for ask in asks:
-            with suppress(subprocess.TimeoutExpired):
-                run += ask().returncode == 0
-        if here.state() != before:
-            left += 1
-            print(f"    WRITTEN by {text}")
+    """How many statements left something behind, each in every command that sends a text to a database."""
+    left = ran = runs = 0
+    with tempfile.TemporaryDirectory() as where:
+        for number, statement in enumerate(effects.EFFECTS[here.system]):
+            text = statement.replace("{folder}", str(here.folder))
+            capture = Path(where) / f"capture-{number}"
+            _captured(capture, here.system, text)
+            before = here.state()
+            for command, words in _commands(text, capture, Path(where)):
+                with suppress(subprocess.TimeoutExpired):
+                    runs += 1
+                    ran += here.call(command, *words) in (0, 1)
+            if here.state() != before:
+                left += 1
+                print(f"    WRITTEN by {text}")
+                for command, words in _commands(text, capture, Path(where)):
+                    before = here.state()
+                    here.call(command, *words)
+                    if here.state() != before:
+                        print(f"        in askless {command} {' '.join(map(str, words))[:100]}")
     number = len(effects.EFFECTS[here.system])
-    print(f"  side effects: {number} statements in three commands each, of which {run} ran; {left} left something")
+    print(f"  side effects: {number} statements, {runs} commands, of which {ran} ran; {left} left something")
     return left
+
+
+def _commands(text: str, capture: Path, where: Path) -> Iterator[tuple[str, list[str | Path]]]:
+    """Every command that sends a text to a database, and its words."""
+    file = where / "statement.sql"
+    file.write_text(text)
+    plain = where / "plain.sql"
+    plain.write_text("SELECT id FROM vessel")
+    busy = "--even-if-busy"
+    yield "trial", ["--before", file, "--after", file, busy]
+    yield "trial", ["--before", plain, "--after", file, busy]
+    yield "trial", ["--index", "CREATE INDEX tried ON vessel (flag)", "--sql", text, busy]
+    yield "trial", ["--index", text, "--sql", "SELECT id FROM vessel", busy]
+    yield "plan", ["--sql", text]
+    yield "plan", ["--sql", text, "--analyze"]
+    yield "plan", [capture, "--request", "1", "--query", "1"]
+    yield "plan", [capture, "--analyze"]
+    yield "weigh", ["--sql", text, busy]
+    yield "indexes", [capture, "--prove", busy]
+    yield "findings", [capture]
+    yield "report", [capture, "-o", where / "report.html"]
+
+
+def _captured(path: Path, system: str, text: str) -> None:
+    """A capture of one request that sends a text four times."""
+    writer = CaptureWriter(path, "benchmark", system)
+    writer.request_began(RequestBegan(1, "GET /effects", 0))
+    writer.queries(1, [QuerySeen(text, 1000 * turn, 100, rows=1) for turn in range(1, 5)])
+    writer.request_ended(RequestEnded(1, 10_000))
+    writer.close()
 
 
 def _folders() -> set[Path]:

@@ -5,6 +5,86 @@
 
 from __future__ import annotations
 
+# What they call writes over a session of its own, or into a file: no read-only or rolled-back transaction undoes it.
+_DBLINK = "PERFORM dblink_exec(format('host=127.0.0.1 port=%s user=%s dbname=%s', current_setting('port'), current_user, current_database()), 'INSERT INTO mark VALUES (7)')"
+_RING = "BEGIN " + _DBLINK + "; RETURN {}; END"
+_BELL = (
+    "BEGIN DECLARE CONTINUE HANDLER FOR SQLEXCEPTION BEGIN END; SELECT 1 INTO OUTFILE '{folder}/rung'; RETURN %s; END"
+)
+_HIDDEN_IN_POSTGRESQL = [
+    f"CREATE FUNCTION ring() RETURNS integer LANGUAGE plpgsql IMMUTABLE AS $$ {_RING.format('1')} $$",
+    f"CREATE FUNCTION ring(integer) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS $$ {_RING.format('true')} $$",
+    f"CREATE FUNCTION ring(text) RETURNS text LANGUAGE plpgsql STABLE AS $$ {_RING.format('$1')} $$",
+    f"CREATE FUNCTION ring_all() RETURNS SETOF integer LANGUAGE plpgsql AS $$ BEGIN {_DBLINK}; RETURN NEXT 1; END $$",
+    f"CREATE FUNCTION ring_step(integer, integer) RETURNS integer LANGUAGE plpgsql IMMUTABLE AS $$ {_RING.format('$2')} $$",
+    f"CREATE FUNCTION ring_end(integer) RETURNS integer LANGUAGE plpgsql IMMUTABLE AS $$ {_RING.format('$1')} $$",
+    f"CREATE FUNCTION ring_pair(integer, integer) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS $$ {_RING.format('$1 = $2')} $$",
+    f'CREATE FUNCTION "Ring Bell"() RETURNS integer LANGUAGE plpgsql AS $$ {_RING.format("1")} $$',
+    f"CREATE FUNCTION sunk(vessel) RETURNS text LANGUAGE plpgsql AS $$ {_RING.format('$1.name')} $$",
+    "CREATE FUNCTION quiet_sql() RETURNS integer LANGUAGE sql IMMUTABLE AS 'SELECT ring()'",
+    "CREATE FUNCTION with_default(integer DEFAULT ring()) RETURNS integer LANGUAGE sql IMMUTABLE AS 'SELECT $1'",
+    "CREATE FUNCTION many(VARIADIC integer[]) RETURNS integer LANGUAGE sql STABLE AS 'SELECT ring()'",
+    "CREATE AGGREGATE ring_sum (integer) (SFUNC = ring_step, STYPE = integer, INITCOND = '0')",
+    "CREATE AGGREGATE ring_last (integer) (SFUNC = int4pl, STYPE = integer, FINALFUNC = ring_end, INITCOND = '0')",
+    "CREATE AGGREGATE ring_moving (integer) (SFUNC = int4pl, STYPE = integer, INITCOND = '0', MSFUNC = ring_step, MINVFUNC = ring_step, MSTYPE = integer, MINITCOND = '0')",
+    "CREATE OPERATOR === (LEFTARG = integer, RIGHTARG = integer, FUNCTION = ring_pair, COMMUTATOR = ===)",
+    "CREATE OPERATOR !!! (RIGHTARG = integer, FUNCTION = ring_end)",
+    "CREATE OPERATOR ~~~~ (LEFTARG = text, RIGHTARG = text, FUNCTION = pg_notify)",
+    "CREATE DOMAIN draught AS integer CHECK (ring(VALUE))",
+    "CREATE DOMAIN deep_draught AS draught",
+    "CREATE TYPE hull AS (draught draught)",
+    "CREATE TYPE tonnage AS (tons integer)",
+    f"CREATE FUNCTION tons_of(tonnage) RETURNS integer LANGUAGE plpgsql AS $$ {_RING.format('1')} $$",
+    "CREATE CAST (tonnage AS integer) WITH FUNCTION tons_of(tonnage) AS IMPLICIT",
+    f"CREATE FUNCTION span_of(date, date) RETURNS float8 LANGUAGE plpgsql IMMUTABLE AS $$ {_RING.format('1')} $$",
+    "CREATE TYPE stay AS RANGE (subtype = integer, subtype_diff = int4range_subdiff)",
+    "CREATE VIEW bells AS SELECT id, ring() AS rung FROM vessel",
+    "CREATE VIEW bells_again AS SELECT * FROM bells",
+    "CREATE VIEW steered AS SELECT id FROM vessel WHERE ring(id)",
+    "CREATE VIEW ordered AS SELECT id FROM vessel ORDER BY ring(id)",
+    "CREATE SCHEMA far",
+    "CREATE VIEW far.away AS SELECT id, ring('x') AS rung FROM public.vessel",
+    f"CREATE FUNCTION far.shout() RETURNS integer LANGUAGE plpgsql AS $$ {_RING.format('1')} $$",
+    "CREATE TABLE guarded (id integer PRIMARY KEY, name text)",
+    "INSERT INTO guarded VALUES (1, 'x')",
+    "CREATE POLICY only_rung ON guarded USING (ring(id))",
+    "ALTER TABLE guarded ENABLE ROW LEVEL SECURITY",
+    "ALTER TABLE guarded FORCE ROW LEVEL SECURITY",
+    "CREATE TABLE fleet (id integer, kind integer) PARTITION BY LIST (kind)",
+    "CREATE TABLE fleet_one PARTITION OF fleet FOR VALUES IN (1)",
+    "CREATE POLICY fleet_rung ON fleet USING (ring() = 1)",
+    "ALTER TABLE fleet ENABLE ROW LEVEL SECURITY",
+    "ALTER TABLE fleet FORCE ROW LEVEL SECURITY",
+    "CREATE VIEW written AS SELECT id, name FROM vessel",
+    "CREATE RULE on_written AS ON DELETE TO written DO INSTEAD SELECT ring()",
+    "CREATE TABLE parcel (id integer, weight draught)",
+    "CREATE OPERATOR FAMILY bell_ops USING btree",
+    f"CREATE FUNCTION bell_cmp(integer, integer) RETURNS integer LANGUAGE plpgsql IMMUTABLE AS $$ {_RING.format('0')} $$",
+    f"CREATE FUNCTION bell_lt(integer, integer) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS $$ {_RING.format('$1 < $2')} $$",
+    "CREATE OPERATOR <<< (LEFTARG = integer, RIGHTARG = integer, FUNCTION = bell_lt)",
+    "CREATE OPERATOR CLASS bell_ops FOR TYPE integer USING btree FAMILY bell_ops AS OPERATOR 1 <<<, FUNCTION 1 bell_cmp(integer, integer)",
+    "CREATE EXTENSION dblink",
+    "CREATE EXTENSION file_fdw",
+    "CREATE EXTENSION tablefunc",
+    "CREATE EXTENSION pg_trgm",
+    "CREATE SERVER files FOREIGN DATA WRAPPER file_fdw",
+    "CREATE FOREIGN TABLE outside (line text) SERVER files OPTIONS (program 'echo x >> /tmp/askless-outside; echo y')",
+]
+_HIDDEN_IN_MYSQL = [
+    "CREATE FUNCTION ring() RETURNS INTEGER DETERMINISTIC " + _BELL % "1",
+    "CREATE FUNCTION `ring bell`() RETURNS INTEGER DETERMINISTIC " + _BELL % "1",
+    "CREATE FUNCTION ring_of(n INTEGER) RETURNS INTEGER DETERMINISTIC " + _BELL % "n",
+    "CREATE FUNCTION sonne() RETURNS INTEGER DETERMINISTIC " + _BELL % "1",
+    "CREATE DATABASE far",
+    "CREATE FUNCTION far.shout() RETURNS INTEGER DETERMINISTIC " + _BELL % "1",
+    "CREATE VIEW far.away AS SELECT 1 AS id, far.shout() AS rung",
+    "CREATE VIEW bells AS SELECT id, ring() AS rung FROM vessel",
+    "CREATE VIEW bells_again AS SELECT * FROM bells",
+    "CREATE VIEW steered AS SELECT id FROM vessel WHERE ring_of(id) = 1",
+    "CREATE VIEW `a view` AS SELECT `ring bell`() AS n",
+    "CREATE VIEW written AS SELECT id, name FROM vessel",
+]
+
 SETUP = {
     "sqlite": ["CREATE TABLE mark (at INTEGER)", "CREATE VIEW quiet AS SELECT * FROM vessel", "CREATE TRIGGER loud INSTEAD OF INSERT ON quiet BEGIN INSERT INTO mark VALUES (1); END"],
     "postgresql": [
@@ -22,6 +102,7 @@ SETUP = {
         "CREATE TYPE berth_size AS (metres INTEGER)",
         "CREATE FUNCTION size_of(INTEGER) RETURNS berth_size LANGUAGE plpgsql AS 'BEGIN PERFORM nextval(''ticket''); RETURN ROW($1)::berth_size; END'",
         "CREATE CAST (INTEGER AS berth_size) WITH FUNCTION size_of(INTEGER)",
+        *_HIDDEN_IN_POSTGRESQL,
     ],
     "mariadb": [
         "CREATE TABLE mark (at INTEGER)",
@@ -30,6 +111,7 @@ SETUP = {
         "CREATE FUNCTION quiet_mark() RETURNS INTEGER DETERMINISTIC BEGIN INSERT INTO mark VALUES (1); RETURN 1; END",
         "CREATE VIEW marks AS SELECT id, leave_mark() AS mark FROM vessel",
         "CREATE PROCEDURE write_mark() BEGIN INSERT INTO mark VALUES (1); END",
+        *_HIDDEN_IN_MYSQL,
     ],
     "mysql": [
         "CREATE TABLE mark (at INTEGER)",
@@ -38,11 +120,77 @@ SETUP = {
         "CREATE FUNCTION quiet_mark() RETURNS INTEGER DETERMINISTIC BEGIN INSERT INTO mark VALUES (1); RETURN 1; END",
         "CREATE VIEW marks AS SELECT id, leave_mark() AS mark FROM vessel",
         "CREATE PROCEDURE write_mark() BEGIN INSERT INTO mark VALUES (1); END",
+        *_HIDDEN_IN_MYSQL,
     ],
 }  # fmt: skip
+# What else a text of several statements, or of one that is none of ours, may hold.
+_TEXTS = [
+    "SELECT 1; COMMIT; DELETE FROM clearance", "SELECT 1; COMMIT; DROP TABLE clearance; BEGIN", "COMMIT; DELETE FROM clearance",
+    "UPDATE vessel SET name = 'gone'; COMMIT; DELETE FROM clearance; COMMIT", "ROLLBACK; DELETE FROM clearance", ";DELETE FROM clearance",
+    "SELECT 1 -- ; \n; DELETE FROM clearance", "SELECT 1 /* ; */ ; DELETE FROM clearance", "SELECT ';' ; DELETE FROM clearance",
+    "SELECT '\\'; DELETE FROM clearance; --'", "SELECT \"a'\"; DELETE FROM clearance; --'", "BEGIN; DELETE FROM clearance; COMMIT",
+    "ANALYZE DELETE FROM clearance", "EXPLAIN DELETE FROM clearance", "SELECT id FROM vessel WHERE name = 'a;b'; DELETE FROM clearance",
+    "SELECT 1 UNION SELECT 2; DELETE FROM clearance", "(SELECT 1); DELETE FROM clearance", "WITH a AS (SELECT 1) SELECT * FROM a; DELETE FROM clearance",
+    "SET TRANSACTION READ WRITE", "START TRANSACTION READ WRITE", "SELECT 1;;DELETE FROM clearance", "TRUNCATE clearance",
+    "CREATE VIEW left_view AS SELECT 1", "CREATE INDEX left_index ON vessel (name)", "DROP INDEX left_index", "ALTER TABLE vessel ADD COLUMN more INTEGER",
+    "INSERT INTO mark SELECT id FROM vessel", "DELETE FROM clearance WHERE id IN (SELECT id FROM vessel)", "DROP VIEW marks", "GRANT ALL ON vessel TO PUBLIC",
+]  # fmt: skip
 _EVERYWHERE = [
     "INSERT INTO mark VALUES (1)", "UPDATE vessel SET name = 'gone'", "DELETE FROM clearance", "DROP TABLE clearance",
     "SELECT id FROM vessel; DELETE FROM clearance", "SELECT id FROM vessel; DROP TABLE clearance", "CREATE TABLE left_behind (a INTEGER)",
+]  # fmt: skip
+_POSTGRESQL = [
+    "SELECT ring()", "SELECT RING()", "SELECT public.ring()", "SELECT ring ()", "SELECT ring/**/()", 'SELECT "ring"()', 'SELECT U&"r\\0069ng"()',
+    'SELECT "Ring Bell"()', 'SELECT U&"Ring!0020Bell" UESCAPE \'!\' ()', "SELECT v.sunk FROM vessel v", "SELECT (v).sunk FROM vessel v", "SELECT sunk(v) FROM vessel v",
+    "SELECT id FROM vessel v ORDER BY v.sunk", "SELECT count(*) FROM vessel v GROUP BY v.sunk", "SELECT id FROM vessel v WHERE v.sunk = 'x'", "SELECT quiet_sql()",
+    "SELECT with_default()", "SELECT many(1, 2)", "SELECT ring_sum(id) FROM vessel", "SELECT ring_last(id) FROM vessel",
+    "SELECT ring_moving(id) OVER (ORDER BY id ROWS BETWEEN 1 PRECEDING AND CURRENT ROW) FROM vessel", "SELECT ring_sum(id) FILTER (WHERE id > 1) FROM vessel",
+    "SELECT ring_sum(id) OVER () FROM vessel", "SELECT 1 === 1", "SELECT id FROM vessel WHERE id === 1", "SELECT id FROM vessel WHERE id OPERATOR(public.===) 1",
+    "SELECT !!! 1", "SELECT !!! id FROM vessel", "SELECT 1::draught", "SELECT CAST(id AS draught) FROM vessel", "SELECT draught '7'", "SELECT 1::deep_draught",
+    "SELECT ROW(1)::hull", "SELECT '(1)'::hull", "SELECT ARRAY[1]::draught[]", "SELECT json_populate_record(NULL::hull, '{\"draught\": 1}')",
+    "SELECT ROW(1)::tonnage::integer", "SELECT ROW(1)::tonnage + 1", "SELECT * FROM ring_all()", "SELECT ring_all()", "SELECT * FROM vessel v, LATERAL ring_all() r",
+    "SELECT * FROM ROWS FROM (ring_all(), generate_series(1, 2)) AS t", "SELECT * FROM bells", "SELECT rung FROM bells_again", "SELECT id FROM steered", "SELECT id FROM ordered",
+    "SELECT count(*) FROM steered", "SELECT * FROM far.away", "SELECT far.shout()", "SELECT * FROM guarded", "SELECT count(*) FROM guarded", "SELECT * FROM fleet",
+    "SELECT * FROM fleet_one, fleet", "DELETE FROM written", "DELETE FROM guarded WHERE id = 1", "UPDATE guarded SET name = 'y'", "INSERT INTO parcel VALUES (1, 2)",
+    "SELECT id FROM vessel ORDER BY id USING <<<", "SELECT name ~~~~ name FROM vessel", "SELECT CASE WHEN ring() = 1 THEN 1 END", "SELECT COALESCE(NULL, ring())", "SELECT (SELECT ring())", "SELECT EXISTS (SELECT ring())",
+    "WITH a AS (SELECT ring() AS n) SELECT n FROM a", "WITH RECURSIVE a AS (SELECT 1 AS n UNION ALL SELECT n + ring() FROM a WHERE n < 2) SELECT * FROM a", "SELECT ARRAY(SELECT ring())",
+    "SELECT id FROM vessel LIMIT ring()", "SELECT id FROM vessel OFFSET ring()", "SELECT 1 UNION SELECT ring()", "VALUES (ring())", "TABLE bells", "SELECT id FROM vessel WHERE id = ANY (ARRAY[ring()])",
+    "SELECT id FROM vessel GROUP BY id HAVING ring(id)", "SELECT DISTINCT ON (ring(id)) id FROM vessel", "SELECT id FROM vessel JOIN berth USING (id) WHERE ring(berth.id)",
+    "SELECT v.id FROM vessel v JOIN berth b ON ring(b.id)", "SELECT id FROM vessel TABLESAMPLE BERNOULLI (ring()) REPEATABLE (1)", "SELECT sum(id) FILTER (WHERE ring(id)) FROM vessel",
+    "SELECT row_number() OVER (PARTITION BY ring(id)) FROM vessel", "SELECT string_agg(name, ring('x')) FROM vessel", "SELECT NULLIF(ring(), 2)", "SELECT GREATEST(ring(), 2)",
+    "SELECT xmlelement(name a, ring())", "SELECT table_to_xml('bells'::regclass, true, false, '')", "SELECT query_to_xml('SELECT ring()', true, false, '')", "SELECT schema_to_xml('public', true, false, '')",
+    "SELECT database_to_xml(true, false, '')", "SELECT table_to_xml_and_xmlschema('bells'::regclass, true, false, '')", "SELECT query_to_xmlschema('SELECT ring()', true, false, '')",
+    "SELECT * FROM ts_stat('SELECT to_tsvector(ring(''x''))')", "SELECT ts_rewrite('a'::tsquery, 'SELECT ring(''x'')::tsquery, ''b''::tsquery')", "SELECT * FROM crosstab('SELECT ring(), 1, 2') AS t (a int, b int)",
+    "SELECT * FROM dblink('dbname=postgres', 'SELECT 1') AS t (a int)", "SELECT dblink_exec('dbname=postgres', 'DELETE FROM clearance')", "SELECT * FROM outside", "SELECT count(*) FROM outside, vessel",
+    "SELECT pg_advisory_xact_lock(1)", "SELECT pg_try_advisory_lock(77)", "SELECT pg_advisory_lock_shared(77)", "SELECT txid_current()", "SELECT pg_current_xact_id()", "SELECT lo_import('/etc/hostname')",
+    "SELECT pg_stat_reset_shared('bgwriter')", "SELECT pg_rotate_logfile()", "SELECT pg_cancel_backend(0)", "SELECT pg_export_snapshot()", "SELECT pg_import_system_collations('public')", "SELECT pg_replication_origin_create('x')",
+    "SELECT set_config('transaction_read_only', 'off', true)", "SELECT set_config('statement_timeout', '0', false)", "SELECT pg_promote()", "SELECT pg_log_backend_memory_contexts(1)", "SELECT pg_backup_start('x')",
+    "EXECUTE askless_statement", "DECLARE c CURSOR FOR SELECT ring()", "CREATE TABLE left_behind AS SELECT ring()", "SELECT ring() INTO left_behind", "CALL nothing()", "NOTIFY harbour", "LISTEN harbour", "VACUUM vessel", "CHECKPOINT",
+    "PREPARE p AS SELECT ring()", "DISCARD ALL", "SET ROLE harbour", "RESET ALL", "CLUSTER vessel", "COMMENT ON TABLE vessel IS 'x'", "SELECT ring('x' || name) FROM vessel", "SELECT 'a' = ring('a')", "SELECT lower(ring(name)) FROM vessel",
+]  # fmt: skip
+_MYSQL_MORE = [
+    "SELECT ring()", "SELECT RING()", "SELECT `ring`()", "SELECT `ring` ()", "SELECT ring/* */()", "SELECT rïng()", "SELECT `ríng`()", "SELECT `ring bell`()", "SELECT far.shout()", "SELECT `far`.`shout`()", "SELECT far . shout()",
+    "SELECT ring_of(id) FROM vessel", "SELECT id FROM vessel WHERE ring_of(id) = 1", "SELECT id FROM vessel WHERE id = ring()", "SELECT id FROM vessel ORDER BY ring_of(id)", "SELECT count(*) FROM vessel GROUP BY ring_of(id)",
+    "SELECT id FROM vessel GROUP BY id HAVING ring_of(id) = 1", "SELECT * FROM bells", "SELECT * FROM bells_again", "SELECT id FROM steered", "SELECT * FROM `a view`", "SELECT * FROM far.away", "SELECT count(*) FROM steered",
+    "SELECT (SELECT ring())", "SELECT EXISTS (SELECT ring())", "SELECT * FROM (SELECT ring() AS n) AS t", "SELECT 1 UNION SELECT ring()", "VALUES (ring())", "WITH a AS (SELECT ring() AS n) SELECT n FROM a", "SELECT CASE WHEN ring() = 1 THEN 1 END",
+    "SELECT COALESCE(NULL, ring())", "SELECT IF(ring() = 1, 1, 2)", "SELECT v.id FROM vessel v JOIN berth b ON ring_of(b.id) = v.id", "SELECT MAX(ring_of(id)) FROM vessel", "SELECT GROUP_CONCAT(ring_of(id)) FROM vessel", "SELECT ring() INTO @a",
+    "SELECT sönne()", "SELECT SONNE()", "SELECT id FROM vessel WHERE id IN (SELECT ring())", "SELECT id FROM vessel LIMIT 1 PROCEDURE ANALYSE()", "SELECT get_lock ('rung', 0)", "SELECT Get_Lock('rung', 0)", "SELECT `get_lock`('rung', 0)",
+    "SELECT IS_USED_LOCK('rung'), GET_LOCK('rung', 0)", "SELECT LOAD_FILE('/etc/hostname')", "SELECT MASTER_POS_WAIT('x', 1, 1)", "DELETE FROM written", "UPDATE written SET name = 'x'", "INSERT INTO written VALUES (9999, 'x')", "REPLACE INTO berth VALUES (1, 'x', 'y')",
+    "INSERT INTO berth VALUES (1, 'x', 'y') ON DUPLICATE KEY UPDATE code = 'z'", "DELETE v FROM vessel v", "UPDATE vessel, berth SET vessel.name = 'x'", "SELECT id FROM vessel FOR SHARE", "SELECT id FROM vessel FOR UPDATE SKIP LOCKED", "DO ring()", "DO GET_LOCK('rung', 0)",
+    "SET @a = ring()", "PREPARE p FROM 'DELETE FROM clearance'", "EXECUTE IMMEDIATE 'DELETE FROM clearance'", "KILL 99999", "FLUSH TABLES", "RESET QUERY CACHE", "CREATE TEMPORARY TABLE mine (a INTEGER)", "RENAME TABLE mark TO marked", "CHECK TABLE vessel", "BEGIN NOT ATOMIC DELETE FROM clearance; END",
+    "SET STATEMENT max_statement_time = 0 FOR DELETE FROM clearance", "SELECT SQL_CALC_FOUND_ROWS ring()", "SELECT STRAIGHT_JOIN ring_of(id) FROM vessel", "SELECT id FROM vessel WHERE name LIKE ring()", "SELECT ring() + 0 AS `ring`", "SELECT BENCHMARK(2, ring())", "SELECT SLEEP(ring() * 0)",
+    "SELECT id FROM vessel AS OF TIMESTAMP ring()", "SELECT /*+ x */ ring()", "SELECT --  \n ring()", "SELECT # x \n ring()", "DELETE FROM clearance LIMIT 1", "LOAD DATA LOCAL INFILE '/etc/hostname' INTO TABLE mark", "XA START 'x'", "SAVEPOINT x", "UNLOCK TABLES", "CACHE INDEX vessel IN x",
+]  # fmt: skip
+_SQLITE_MORE = [
+    "EXPLAIN QUERY PLAN DELETE FROM clearance", "PRAGMA query_only = OFF", "PRAGMA query_only(0)", "PRAGMA wal_checkpoint(TRUNCATE)", "PRAGMA auto_vacuum = 1", "PRAGMA encoding = 'UTF-16'", "PRAGMA schema_version = 99", "PRAGMA locking_mode = EXCLUSIVE",
+    "PRAGMA incremental_vacuum", "PRAGMA optimize", "PRAGMA page_size = 8192", "PRAGMA secure_delete = 1", "PRAGMA foreign_keys = ON", "PRAGMA integrity_check", "PRAGMA temp_store_directory = '{folder}'", "PRAGMA main.journal_mode = OFF", "PRAGMA cache_spill = 1",
+    "SELECT fts3_tokenizer('simple')", "SELECT readfile('/etc/hostname')", "SELECT edit('x')", "SELECT LOAD_EXTENSION('x')", 'SELECT "load_extension"(\'x\')', "SELECT [writefile]('{folder}/a', 'b')", "SELECT `load_extension`('x')",
+    "ATTACH ':memory:' AS other", "ATTACH DATABASE '{folder}/a.db' AS a; CREATE TABLE a.x (y)", "VACUUM main INTO '{folder}/b.db'", "CREATE VIRTUAL TABLE left_search USING fts5(name)", "CREATE TEMP TRIGGER t AFTER INSERT ON vessel BEGIN SELECT 1; END", "CREATE TEMP VIEW tv AS SELECT 1",
+    "CREATE TRIGGER t2 AFTER INSERT ON vessel BEGIN DELETE FROM clearance; END", "DROP TRIGGER loud", "INSERT INTO sqlite_schema VALUES (1, 2, 3, 4, 5)", "UPDATE sqlite_schema SET sql = ''", "DELETE FROM sqlite_schema", "INSERT OR REPLACE INTO berth VALUES (1, 'x', 'y')",
+    "INSERT INTO berth VALUES (1, 'x', 'y') ON CONFLICT (id) DO UPDATE SET code = 'z'", "UPDATE vessel SET name = (SELECT code FROM berth)", "UPDATE vessel SET name = b.code FROM berth b", "WITH x AS (SELECT 1) UPDATE vessel SET name = 'x'", "WITH x AS (SELECT 1) INSERT INTO mark SELECT * FROM x",
+    "DELETE FROM clearance AS c WHERE c.id > 0 RETURNING *", "UPDATE clearance SET officer = 'x' RETURNING officer", "INSERT INTO mark DEFAULT VALUES RETURNING at", "REINDEX vessel", "ANALYZE vessel", "ROLLBACK", "RELEASE a", "END", "BEGIN IMMEDIATE", "BEGIN EXCLUSIVE", "SAVEPOINT x; DELETE FROM clearance; RELEASE x",
+    "ALTER TABLE vessel RENAME TO boat", "ALTER TABLE vessel RENAME COLUMN name TO title", "ALTER TABLE vessel DROP COLUMN owner", "DROP TABLE IF EXISTS clearance", "DETACH DATABASE main", "SELECT id FROM vessel; ATTACH '{folder}/c.db' AS c", "SELECT id FROM vessel; PRAGMA user_version = 9",
+    "SELECT 1 FROM (DELETE FROM clearance)", "SELECT * FROM pragma_wal_checkpoint", "SELECT * FROM pragma_user_version(7)", "SELECT * FROM pragma_journal_mode('WAL')", "REPLACE INTO mark VALUES (1)", "INSERT INTO quiet VALUES (1, 'x', 'y', 'z')", "DELETE FROM quiet", "UPDATE quiet SET name = 'x'",
 ]  # fmt: skip
 _MYSQL = [
     "SELECT id FROM vessel INTO OUTFILE '{folder}/out.txt'",
@@ -58,7 +206,7 @@ _MYSQL = [
 ]  # fmt: skip
 EFFECTS = {
     "sqlite": [
-        *_EVERYWHERE, "WITH gone AS (SELECT 1) DELETE FROM clearance", "INSERT INTO quiet (id, name) VALUES (9999, 'x')",
+        *_EVERYWHERE, *_TEXTS, *_SQLITE_MORE, "WITH gone AS (SELECT 1) DELETE FROM clearance", "INSERT INTO quiet (id, name) VALUES (9999, 'x')",
         "ATTACH '{folder}/other.db' AS other", "VACUUM INTO '{folder}/copy.db'", "PRAGMA user_version = 7", "PRAGMA journal_mode = WAL",
         "SELECT load_extension('harbour')", "SELECT writefile('{folder}/out.txt', name) FROM vessel", "REPLACE INTO berth VALUES (1, 'x', 'y')",
         "DELETE FROM clearance RETURNING id", "INSERT INTO mark SELECT id FROM vessel RETURNING at", "REINDEX", "VACUUM", "ANALYZE",
@@ -67,7 +215,7 @@ EFFECTS = {
         "DETACH main", "SAVEPOINT a", "COMMIT", "PRAGMA application_id(7)", "DROP VIEW quiet", "ALTER TABLE vessel ADD COLUMN x",
     ],
     "postgresql": [
-        *_EVERYWHERE, "SELECT nextval('ticket')", "SELECT setval('ticket', 99)", "SELECT leave_mark()", "SELECT quiet_mark() FROM vessel",
+        *_EVERYWHERE, *_TEXTS, *_POSTGRESQL, "SELECT nextval('ticket')", "SELECT setval('ticket', 99)", "SELECT leave_mark()", "SELECT quiet_mark() FROM vessel",
         "SELECT next_ticket()", "SELECT id FROM tickets", "SELECT * FROM tickets", "SELECT * FROM marks", "SELECT id +++ 1 FROM vessel",
         "SELECT marking(id) FROM vessel", "SELECT hidden_default()", "SELECT CAST(id AS berth_size) FROM vessel",
         "WITH gone AS (DELETE FROM clearance RETURNING id) SELECT * FROM gone", "SELECT id INTO left_behind FROM vessel",
@@ -79,6 +227,6 @@ EFFECTS = {
         "DO $$ BEGIN INSERT INTO mark VALUES (1); END $$", "EXPLAIN ANALYZE DELETE FROM clearance", "SELECT pg_stat_reset()",
         "MERGE INTO berth b USING vessel v ON b.id = v.id WHEN MATCHED THEN DELETE", "LOCK TABLE vessel", "REFRESH MATERIALIZED VIEW x",
     ],
-    "mariadb": [*_EVERYWHERE, *_MYSQL, "SELECT NEXT VALUE FOR ticket", "SELECT NEXTVAL(ticket) FROM vessel", "SELECT SETVAL(ticket, 99)", "SELECT id FROM vessel /*M! INTO OUTFILE '{folder}/out4.txt' */", "DELETE FROM clearance RETURNING id"],
-    "mysql": [*_EVERYWHERE, *_MYSQL],
+    "mariadb": [*_EVERYWHERE, *_TEXTS, *_MYSQL, *_MYSQL_MORE, "SELECT NEXT VALUE FOR ticket", "SELECT NEXTVAL(ticket) FROM vessel", "SELECT SETVAL(ticket, 99)", "SELECT id FROM vessel /*M! INTO OUTFILE '{folder}/out4.txt' */", "DELETE FROM clearance RETURNING id"],
+    "mysql": [*_EVERYWHERE, *_TEXTS, *_MYSQL, *_MYSQL_MORE],
 }  # fmt: skip

@@ -15,7 +15,12 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from sqlalchemy.exc import DBAPIError
 
+from askless.capture.writing import CaptureWriter
+from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
+from askless.database import statement_execution
+from askless.database.connecting import connect, parse_url
 from tests.cli.test_bad_input import refused
 from tests.conftest import run
 from tests.database.conftest import Office
@@ -347,7 +352,7 @@ def test_what_a_view_calls_is_looked_at(served: Office) -> None:
     try:
         for words in (["weigh"], ["plan", "--analyze"]):
             ran = run(*words, "--db", served.url, "--sql", "SELECT id FROM outer_held WHERE id < 5")
-            refused(ran, "a view that the statement reads calls", "--trust-function")
+            refused(ran, "--trust-function")
         assert run("plan", "--analyze", "--db", served.url, "--sql", "SELECT id FROM harmless WHERE id < 5").code == 0
     finally:
         for name in ("outer_held", "held", "harmless"):
@@ -357,7 +362,7 @@ def test_what_a_view_calls_is_looked_at(served: Office) -> None:
 def test_functions_that_reach_outside_are_refused(served: Office, tmp_path: Path) -> None:
     """What a trial takes back stands on no other server and in no other session: such functions never run, unless trusted."""
     if served.system == "postgresql":
-        served.ask("CREATE FUNCTION \"Sail away\"() RETURNS int LANGUAGE sql AS 'SELECT 1'")
+        served.ask("CREATE FUNCTION \"Sail away\"() RETURNS int LANGUAGE plpgsql AS 'BEGIN RETURN 1; END'")
     else:
         served.ask("CREATE FUNCTION sail_away() RETURNS int DETERMINISTIC NO SQL RETURN 1")
     try:
@@ -371,11 +376,116 @@ def test_functions_that_reach_outside_are_refused(served: Office, tmp_path: Path
                 ["weigh", "--sql", sql],
                 ["plan", "--sql", sql, "--analyze"],
             ):
-                refused(run(*words, "--db", served.url), "the statement calls", "--trust-function")
-        assert run("plan", "--sql", sql, "--db", served.url).code == 0, "a plan runs nothing"
+                refused(run(*words, "--db", served.url), "the statement runs", "--trust-function")
+        planned = run("plan", "--sql", sql, "--db", served.url)
+        if served.system == "postgresql":
+            assert planned.code == 0, "a planner evaluates no volatile function"
+        else:
+            refused(planned, "the statement runs", "--trust-function")  # it may evaluate a deterministic one
         name = "Sail away" if served.system == "postgresql" else "sail_away"
         assert run("weigh", "--sql", sql, "--db", served.url, "--trust-function", name).code == 0
         plain = "SELECT lower(name), coalesce(length_m, 0) FROM vessel WHERE name <> 'GET_LOCK(1)' AND id IN (1, 2)"
         assert run("plan", "--sql", plain, "--db", served.url, "--analyze").code == 0
     finally:
         served.ask("DROP FUNCTION " + ('"Sail away"' if served.system == "postgresql" else "sail_away"))
+
+
+ONE_AT_A_TIME = {
+    "select 1; commit; drop table doomed": "one SELECT",
+    "commit": "one SELECT",
+    "update doomed set id = 2; commit; delete from doomed; commit": "one SELECT",
+}
+
+
+@pytest.mark.parametrize("sql", ONE_AT_A_TIME)
+def test_a_text_of_several_statements_reaches_no_database(sql: str, office: Office, tmp_path: Path) -> None:
+    """Neither as it is typed nor as it was captured."""
+    if office.server is None:
+        with closing(sqlite3.connect(office.url.removeprefix("sqlite:///"))) as db:
+            db.executescript("CREATE TABLE doomed (id INTEGER); INSERT INTO doomed VALUES (1)")
+    else:
+        office.ask("CREATE TABLE doomed (id INTEGER)")
+        office.ask("INSERT INTO doomed VALUES (1)")
+    try:
+        captured = text_capture(tmp_path / "captured", office.system, sql)
+        refused(run("plan", "--db", office.url, "--sql", sql), ONE_AT_A_TIME[sql])
+        for words in (["plan", captured], ["plan", captured, "--request", "1", "--query", "1"], ["weigh", captured]):
+            assert run(*words, "--db", office.url).code == 2
+        assert rows_of(office, "SELECT id FROM doomed") == [(1,)]
+    finally:
+        if office.server is None:
+            with closing(sqlite3.connect(office.url.removeprefix("sqlite:///"))) as db:
+                db.execute("DROP TABLE doomed")
+        else:
+            office.ask("DROP TABLE doomed")
+
+
+def rows_of(office: Office, sql: str) -> list[tuple[Any, ...]]:
+    if office.server is not None:
+        return office.ask(sql)
+    with closing(sqlite3.connect(office.url.removeprefix("sqlite:///"))) as db:
+        return db.execute(sql).fetchall()
+
+
+def text_capture(path: Path, system: str, sql: str) -> Path:
+    """A capture of one request that sent a text."""
+    writer = CaptureWriter(path, "test", system)
+    writer.request_began(RequestBegan(1, "GET /texts", 0))
+    writer.queries(1, [QuerySeen(sql, 1000, 100, rows=1)])
+    writer.request_ended(RequestEnded(1, 10_000))
+    writer.close()
+    return path
+
+
+def test_the_server_itself_refuses_a_second_statement(served: Office) -> None:
+    """Whatever a reader of texts makes of it, and whatever the URL asks for."""
+    for url in (served.url, served.url + "?client_flag=65536") if served.system == "mariadb" else (served.url,):
+        with connect(parse_url(url)) as connection, pytest.raises(DBAPIError):
+            statement_execution._send(connection, "SELECT 1; SELECT 2", ())
+
+
+def test_a_transaction_that_reads_can_not_be_made_to_write(served: Office) -> None:
+    served.ask("CREATE TABLE doomed (id INTEGER)")
+    try:
+        for undo in ("SET TRANSACTION READ WRITE", "SELECT set_config('transaction_read_only', 'off', false)"):
+            with connect(parse_url(served.url)) as connection, suppress(DBAPIError):
+                statement_execution._send(connection, undo, ())
+                pytest.fail(f"{undo} was allowed")
+            with connect(parse_url(served.url)) as connection, pytest.raises(DBAPIError):
+                statement_execution._send(connection, "INSERT INTO doomed VALUES (1)", ())
+    finally:
+        served.ask("DROP TABLE doomed")
+
+
+HIDDEN = {
+    "attribute notation": ("select v.ring from vessel v", "CREATE FUNCTION ring(vessel) RETURNS text LANGUAGE sql AS 'SELECT $1.name'"),
+    "an operator": ("select id === 1 from vessel", "CREATE FUNCTION ring(int, int) RETURNS int LANGUAGE sql IMMUTABLE AS 'SELECT $1'; CREATE OPERATOR === (LEFTARG = int, RIGHTARG = int, FUNCTION = ring)"),
+    "a cast": ("select row(1)::tonnage::int", "CREATE TYPE tonnage AS (t int); CREATE FUNCTION ring(tonnage) RETURNS int LANGUAGE sql IMMUTABLE AS 'SELECT 1'; CREATE CAST (tonnage AS int) WITH FUNCTION ring(tonnage)"),
+    "a domain": ("select id::draught from vessel", "CREATE FUNCTION ring(int) RETURNS bool LANGUAGE plpgsql IMMUTABLE AS 'BEGIN RETURN true; END'; CREATE DOMAIN draught AS int CHECK (ring(value))"),
+    "a literal that a domain checks": ("select '{1}'::draught[]", "CREATE FUNCTION ring(int) RETURNS bool LANGUAGE plpgsql IMMUTABLE AS 'BEGIN RAISE EXCEPTION ''rung''; END'; CREATE DOMAIN draught AS int CHECK (ring(value))"),
+    "an aggregate": ("select rings(id) from vessel", "CREATE FUNCTION ring(int) RETURNS int LANGUAGE sql IMMUTABLE AS 'SELECT 1'; CREATE AGGREGATE rings(int) (SFUNC = int4pl, STYPE = int, FINALFUNC = ring)"),
+    "row security": ("select * from guarded", "CREATE FUNCTION ring(int) RETURNS bool LANGUAGE sql STABLE AS 'SELECT true'; CREATE TABLE guarded (id int); CREATE POLICY p ON guarded USING (ring(id)); ALTER TABLE guarded ENABLE ROW LEVEL SECURITY"),
+    "a view of another schema": ("select * from far.away", "CREATE SCHEMA far; CREATE FUNCTION far.ring() RETURNS int LANGUAGE sql IMMUTABLE AS 'SELECT 1'; CREATE VIEW far.away AS SELECT far.ring() AS a"),
+    "other letters": ("select U&\"r\\0069ng\"(id) from vessel", "CREATE FUNCTION ring(int) RETURNS int LANGUAGE sql IMMUTABLE AS 'SELECT 1'"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("where", HIDDEN)
+def test_a_routine_is_refused_wherever_it_hides(where: str, office_of: Callable[..., Office]) -> None:
+    """As the server parses the statement; unless it is named."""
+    office = office_of("postgresql")
+    sql, made = HIDDEN[where]
+    with closing(office.connect()) as connection:
+        connection.execute(made)
+        try:
+            words = ["--db", office.url, "--sql", sql]
+            refused(run("plan", *words, "--analyze"), "ring", "--trust-function")
+            refused(run("plan", *words), "ring", "--trust-function")
+            if "literal" not in where:
+                assert run("plan", *words, "--analyze", "--trust-function", "ring").code == 0
+        finally:
+            connection.execute(
+                "DROP SCHEMA IF EXISTS far CASCADE; DROP TABLE IF EXISTS guarded; DROP AGGREGATE IF EXISTS rings(int);"
+                "DROP DOMAIN IF EXISTS draught; DROP TYPE IF EXISTS tonnage CASCADE; DROP OPERATOR IF EXISTS === (int, int);"
+                "DROP FUNCTION IF EXISTS ring(vessel); DROP FUNCTION IF EXISTS ring(int); DROP FUNCTION IF EXISTS ring(int, int)"
+            )

@@ -124,7 +124,7 @@ class Feed:
         if self.report.header is None and kind is not events.Capture:
             raise self.foreign()
         try:
-            if kind is events.End:
+            if isinstance(event, events.End):
                 return self._end(event)
             self._handlers[kind](event)
         except (KeyError, IndexError) as error:

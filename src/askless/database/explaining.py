@@ -13,12 +13,11 @@ from askless.core.errors import AskLessError
 from askless.core.plans.tree import Node, form
 from askless.core.plans.unreadable import UnreadablePlan
 from askless.core.sql.slots import Value, values_of
-from askless.core.sql.statements import checked_select
 from askless.core.sql.structure import Predicate, Structure, structure_of
 from askless.database.connecting import refusal
-from askless.database.guarding import check_functions
 from askless.database.sending import Query, bound, native
 from askless.database.servers import Limits, server_of
+from askless.database.statement_execution import execute
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -54,12 +53,9 @@ def explain(
 ) -> tuple[Node, ...]:
     """The plan of a query. With `analyze` it is run (a SELECT only) in the connection's read-only transaction.
 
-    Raises AskLessError: not-a-select, and what the database says.
+    Raises AskLessError: what `preflight.check` raises, and what the database says.
     """
     server = server_of(connection)
-    if analyze:
-        checked_select(query.text, query.system)
-        check_functions(connection, [query.text], limits or Limits())
     names = _names(query)
     try:
         with attempt(connection, limits):
@@ -140,9 +136,10 @@ def kept_share(
     try:
         with attempt(connection):
             if server.estimates_well:
-                plan = server.explain(connection, Query("SELECT 1 " + where, tuple(arguments), "", system), {}, False)
+                one = "SELECT 1 " + where
+                plan = server.explain(connection, Query(one, tuple(arguments), one, system), {}, False)
                 return plan[0].estimate.rows / rows if plan[0].estimate is not None else None
-            sql = "SELECT COUNT(*) " + where
-            return float(connection.exec_driver_sql(sql, tuple(arguments)).scalar_one()) / rows
+            count = "SELECT COUNT(*) " + where
+            return float(execute(connection, Query(count, tuple(arguments), count, system))[1][0][0]) / rows
     except AskLessError:
         return None

@@ -16,10 +16,11 @@ from askless.core.sql.statements import checked_select, tables_in
 from askless.core.statistics import Ratio, ratio_of_turns
 from askless.database.connecting import connect
 from askless.database.explaining import attempt, query_sent
-from askless.database.guarding import check_functions, check_quiet
+from askless.database.preflight import check_quiet
 from askless.database.sending import Query
 from askless.database.servers import Limits, server_of
-from askless.database.timing import Rows, bytes_of, fetch_named, interleaved, runner
+from askless.database.statement_execution import Rows, execute
+from askless.database.timing import bytes_of, interleaved, runner
 
 BUDGET_S = 3.0
 
@@ -77,8 +78,6 @@ def try_finding(
     tree = checked_select(replay.lookups[0].text, replay.lookups[0].system)
     with connect(url, limits) as connection:
         progress("looking who else is at work")
-        parents = [replay.parent.text] if replay.parent is not None else []
-        check_functions(connection, [replay.lookups[0].text, *parents], limits)
         check_quiet(connection, tables_in(tree), limits)
         lookups = [query_sent(connection, sent) for sent in replay.lookups]
         parent = query_sent(connection, replay.parent) if replay.parent is not None else None
@@ -151,12 +150,12 @@ def _by_key(connection: Connection, replay: Replay, lookups: Sequence[Query]) ->
     rows: dict[Any, Rows] = {}
     for key, query in zip(replay.keys, lookups, strict=True):
         if key not in rows:
-            columns, rows[key] = fetch_named(connection, query)
+            columns, rows[key] = execute(connection, query)
     return _Found(columns, list(rows), list(rows.values()))
 
 
 def _check_batch(connection: Connection, plan: _Plan, replay: Replay, found: _Found) -> None:
-    names, rows = fetch_named(connection, plan.queries[-1])
+    names, rows = execute(connection, plan.queries[-1])
     plan.rows, plan.bytes = len(rows), bytes_of(rows)
     if replay.grouped:
         _check_groups(plan, found, rows)
@@ -214,7 +213,7 @@ def _check_groups(plan: _Plan, found: _Found, rows: Rows) -> None:
 
 def _check_folded(connection: Connection, plan: _Plan, found: _Found) -> None:
     """One row, with the numbers of each key in turn."""
-    _, rows = fetch_named(connection, plan.queries[-1])
+    _, rows = execute(connection, plan.queries[-1])
     plan.rows, plan.bytes = len(rows), bytes_of(rows)
     width = len(found.columns)
     for place, expected in enumerate(found.rows):
@@ -225,7 +224,7 @@ def _check_folded(connection: Connection, plan: _Plan, found: _Found) -> None:
 
 def _check_turned(connection: Connection, plan: _Plan, found: _Found) -> None:
     """A row for each parent, its number at the end."""
-    names, rows = fetch_named(connection, plan.queries[-1])
+    names, rows = execute(connection, plan.queries[-1])
     plan.rows, plan.bytes = len(rows), bytes_of(rows)
     keys = {_comparable(key) for key in found.keys}
     places = [i for i in range(len(names) - 1) if keys <= {_comparable(row[i]) for row in rows}]
@@ -255,8 +254,8 @@ def _tell(plan: _Plan, expected: Rows, given: Rows, question: Question) -> bool:
 
 def _check_join(connection: Connection, plan: _Plan, replay: Replay, found: _Found, parent: Query) -> None:
     """No parent is lost, none comes twice without need, and the children are those of the look-ups."""
-    names, parents = fetch_named(connection, parent)
-    _, rows = fetch_named(connection, plan.queries[0])
+    names, parents = execute(connection, parent)
+    _, rows = execute(connection, plan.queries[0])
     plan.rows, plan.bytes = len(rows), bytes_of(rows)
     width = len(names)
     heads = [comparable(row[:width]) for row in rows]

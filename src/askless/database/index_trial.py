@@ -18,10 +18,11 @@ from askless.core.statistics import Ratio, ratio_of_turns, widened
 from askless.core.systems import system_of
 from askless.database.connecting import connect, mapped_errors, shown
 from askless.database.explaining import attempt, explain, query_of
-from askless.database.guarding import check_functions, check_quiet
+from askless.database.preflight import check_quiet, refuse
 from askless.database.sending import Query
 from askless.database.servers import Limits, Twins, server_of
-from askless.database.timing import bytes_of, fetch, fetch_named, interleaved
+from askless.database.statement_execution import execute
+from askless.database.timing import bytes_of, interleaved
 
 CONTROL_S = 0.8  # for both sessions together, a statement, before there is an index
 
@@ -100,7 +101,7 @@ def try_index(
         )  # fmt: skip
     with connect(url, limits) as connection:
         system = server.system(connection)
-        check_functions(connection, [ddl, *(asked.text for asked in statements)], limits)
+        refuse(server.index_routines(connection, ddl, limits.trusted), "building the index")
         for asked in statements:  # what can't be explained can't be tried: say so before anything is built
             explain(
                 connection, query_of(connection, asked.text, asked.parameters, asked.names, asked.system), limits=limits
@@ -142,7 +143,7 @@ def _control(twins: Twins, query: Query, limits: Limits) -> _Control:
     with attempt(twins.indexed, limits), twins.reading():
         work = server_of(twins.indexed).work(twins.indexed, query)
         plain, indexed = interleaved(
-            [lambda: fetch(twins.plain, query), lambda: fetch(twins.indexed, query)], CONTROL_S
+            [lambda: execute(twins.plain, query), lambda: execute(twins.indexed, query)], CONTROL_S
         )
     return _Control(explain(twins.indexed, query, limits=limits), work, plain, indexed)
 
@@ -150,11 +151,11 @@ def _control(twins: Twins, query: Query, limits: Limits) -> _Control:
 def _measure(twins: Twins, query: Query, name: str, control: _Control, limits: Limits) -> Measured:
     plan = explain(twins.indexed, query, limits=limits)
     with attempt(twins.plain, limits), attempt(twins.indexed, limits):
-        names, before = fetch_named(twins.plain, query)
-        _, after = fetch_named(twins.indexed, query)
+        names, before = execute(twins.plain, query)
+        _, after = execute(twins.indexed, query)
         work = server_of(twins.indexed).work(twins.indexed, query)
     result = difference(before, after, question_of(query.text, query.text, query.system, names))
-    plain, indexed = interleaved([lambda: fetch(twins.plain, query), lambda: fetch(twins.indexed, query)])
+    plain, indexed = interleaved([lambda: execute(twins.plain, query), lambda: execute(twins.indexed, query)])
     used = any(name in node.index.split(", ") for node in walk(plan)) if name else form(control.plan) != form(plan)
     return Measured(
         sql=query.text,

@@ -23,8 +23,8 @@ from askless.core.sql.statements import checked_select, qualified_tables
 from askless.core.sql.structure import structure_of
 from askless.database.connecting import connect, mapped_errors, shown
 from askless.database.explaining import attempt, explain, query_of
-from askless.database.guarding import check_functions, check_quiet
 from askless.database.index_trial import TriedStatement
+from askless.database.preflight import check, check_quiet
 from askless.database.sending import Query
 from askless.database.servers import Limits, Workshop, server_of
 
@@ -101,7 +101,7 @@ def prove(
     backend = url.get_backend_name()
     with connect(url, limits) as connection:
         known = {name.lower() for name in inspect(connection).get_table_names()}
-        asked = [one for one in statements if _may_be_asked(connection, one, known, limits)]
+        asked = [one for one in statements if _may_be_asked(connection, one, known)]
         if not asked:
             raise AskLessError(
                 "nothing-to-prove", "no statement of the capture can be asked on copies", "leave --prove out"
@@ -115,17 +115,20 @@ def prove(
         return _Bench(workshop, asked, statements, limits, progress).prove(wanted, spare)
 
 
-def _may_be_asked(connection: Connection, one: TriedStatement, known: Collection[str], limits: Limits) -> bool:
+def _may_be_asked(connection: Connection, one: TriedStatement, known: Collection[str]) -> bool:
     """Whether a statement can be asked of copies: it names no schema, its tables are there, and it does nothing unknown."""
     system = one.system or server_of(connection).system(connection)
     structure, parsed = structure_of(one.text, system), parse(one.text, system)
     if structure is None or parsed is None or qualified_tables(parsed.tree):
         return False
+    if not structure.tables or not all(name.lower() in known for name in structure.tables):
+        return False
     try:
-        check_functions(connection, [one.text], limits)
+        with attempt(connection):
+            check(connection, query_of(connection, one.text, one.parameters, one.names, system), runs=False)
     except AskLessError:
         return False
-    return bool(structure.tables) and all(name.lower() in known for name in structure.tables)
+    return True
 
 
 def _tables_of(one: TriedStatement, system: str) -> tuple[str, ...]:

@@ -24,11 +24,12 @@ from askless.core.sql.sums import magnitudes
 from askless.core.statistics import Ratio, ratio_of_turns
 from askless.database.connecting import connect
 from askless.database.explaining import attempt, explain, query_of
-from askless.database.guarding import check_functions, check_quiet
 from askless.database.planting import copies, planted, plantings
+from askless.database.preflight import check_quiet
 from askless.database.sending import Query
 from askless.database.servers import Limits, server_of
-from askless.database.timing import Rows, bytes_of, fetch_named, interleaved, runner
+from askless.database.statement_execution import Rows, execute
+from askless.database.timing import bytes_of, interleaved, runner
 
 SETS_MOST = 5  # sets of values with which harder data is looked at
 
@@ -90,7 +91,6 @@ def try_rewrite(
     tables = tuple(dict.fromkeys(name for tree in trees for name in tables_in(tree)))
     with connect(url, limits) as connection:
         progress("looking who else is at work")
-        check_functions(connection, [before, after], limits)
         check_quiet(connection, tables, limits)
         pairs = [
             (_query(connection, before, *one.before, "before"), _query(connection, after, *one.after, "after"))
@@ -106,7 +106,7 @@ def try_rewrite(
             results = []
             for side, query in enumerate(pair):
                 with attempt(connection, limits):
-                    names[side], result = fetch_named(connection, query)
+                    names[side], result = execute(connection, query)
                 rows[side] += len(result)
                 sizes[side] += bytes_of(result)
                 results.append(result)
@@ -168,7 +168,7 @@ def _rounded_only(connection: Connection, query: Query, results: Sequence[Rows],
         return False
     try:
         with attempt(connection, limits):
-            _, sizes = fetch_named(connection, msgspec.structs.replace(query, sql=text))
+            _, sizes = execute(connection, msgspec.structs.replace(query, sql=text))
     except AskLessError:
         return False
     return is_rounding(results[0], results[1], sizes)
@@ -196,7 +196,7 @@ def _harder(
                     continue
                 for turn, pair in enumerate(pairs[:SETS_MOST], 1):
                     with attempt(connection, limits):
-                        (names, first), (_, second) = (fetch_named(connection, query) for query in pair)
+                        (names, first), (_, second) = (execute(connection, query) for query in pair)
                     question = question_of(pair[0].text, pair[1].text, pair[0].system, names)
                     found = difference(first, second, question)
                     if found is not None:
@@ -219,7 +219,7 @@ def _used(pair: Sequence[Query]) -> list[tuple[str, str]]:
 def _check_repeatable(connection: Connection, query: Query, rows: Rows, system: str, limits: Limits) -> None:
     """Raises AskLessError not-repeatable where the first statement does not even give its own rows again."""
     with attempt(connection, limits):
-        names, again = fetch_named(connection, query)
+        names, again = execute(connection, query)
     if difference(rows, again, question_of(query.text, query.text, system, names)) is None:
         return
     functions = ", ".join(name for name in functions_in(query.text, system) if name in CHANGING)

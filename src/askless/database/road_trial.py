@@ -18,9 +18,10 @@ from askless.core.statistics import ratio_of_turns
 from askless.database.connecting import connect
 from askless.database.explaining import attempt, query_sent
 from askless.database.finding_trial import BUDGET_S, FindingTrial, Road
-from askless.database.guarding import check_functions, check_quiet
+from askless.database.preflight import check_quiet
 from askless.database.servers import Limits, server_of
-from askless.database.timing import Rows, bytes_of, fetch_named, interleaved, runner
+from askless.database.statement_execution import Rows, execute
+from askless.database.timing import bytes_of, interleaved, runner
 
 Result = tuple[list[str], Rows]
 
@@ -32,19 +33,18 @@ def try_roads(url: URL, roads: Roads, limits: Limits | None = None, progress: Pr
     trees = [checked_select(text, roads.statement.system) for text in texts]
     with connect(url, limits) as connection:
         progress("looking who else is at work")
-        check_functions(connection, texts, limits)
         check_quiet(connection, tuple(dict.fromkeys(name for tree in trees for name in tables_in(tree))), limits)
         queries = [query_sent(connection, roads.statement)]
         progress("running the statement as it is")
         with attempt(connection, limits):
-            result = fetch_named(connection, queries[0])
+            result = execute(connection, queries[0])
         results = [result]
         found: list[Difference | None] = [None]
         for told in roads.others:
             progress(f"running it {told.name}")
             with attempt(connection, limits):
                 query = query_sent(connection, _with_row_before(connection, told))
-                given = fetch_named(connection, query)
+                given = execute(connection, query)
             queries.append(query)
             results.append(given)
             found.append(_broken(told, roads.statement, result, given))
@@ -69,7 +69,7 @@ def _with_row_before(connection: Connection, told: RoadTold) -> Sent:
     """A page by key with what the row before it has."""
     if told.probe is None:
         return told.statement
-    names, rows = fetch_named(connection, query_sent(connection, told.probe))
+    names, rows = execute(connection, query_sent(connection, told.probe))
     values: list[tuple[str, Value]] = [
         (f"last_{name}", value) for row in rows[:1] for name, value in zip(names, row, strict=True)
     ]

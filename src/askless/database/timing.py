@@ -4,18 +4,15 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Sequence
-from typing import Any
 
 from sqlalchemy.engine import Connection
-from sqlalchemy.exc import DBAPIError
 
 from askless.database.sending import Query
+from askless.database.statement_execution import Rows, execute
 
 WARM_UPS = 2
 REPETITIONS_LEAST, REPETITIONS_MOST = 7, 200
 BUDGET_S = 1.5  # for the measured repetitions of all sides together
-
-Rows = list[tuple[Any, ...]]
 
 
 def interleaved(
@@ -39,36 +36,14 @@ def interleaved(
     return tuple(map(tuple, times))
 
 
-def fetch(connection: Connection, query: Query) -> Rows:
-    """All rows of a query, from the driver's own cursor: what is measured is the database, not a layer above it.
-
-    Raises DBAPIError, as SQLAlchemy's own layer does.
-    """
-    raw: Any = connection.connection.driver_connection
-    cursor = raw.cursor()
-    try:
-        cursor.execute(query.sql, query.arguments)
-        return list(cursor.fetchall())
-    except connection.dialect.loaded_dbapi.Error as error:
-        raise DBAPIError(query.sql, None, error) from error
-    finally:
-        cursor.close()
-
-
 def runner(connection: Connection, queries: Sequence[Query]) -> Callable[[], object]:
     """One side of a measurement: all rows of some queries, one after the other."""
 
     def run() -> None:
         for query in queries:
-            fetch(connection, query)
+            execute(connection, query)
 
     return run
-
-
-def fetch_named(connection: Connection, query: Query) -> tuple[list[str], Rows]:
-    """The names of the columns, and all rows."""
-    result = connection.exec_driver_sql(query.sql, query.arguments)
-    return list(result.keys()), [tuple(row) for row in result.all()]
 
 
 def bytes_of(rows: Rows) -> int:

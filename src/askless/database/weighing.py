@@ -16,10 +16,11 @@ from askless.core.sql.statements import checked_select, tables_in
 from askless.core.statistics import Ratio, ratio_of_turns
 from askless.database.connecting import connect
 from askless.database.explaining import attempt, query_of
-from askless.database.guarding import check_functions, check_quiet
+from askless.database.preflight import check_quiet
 from askless.database.sending import Query
 from askless.database.servers import Limits, server_of
-from askless.database.timing import bytes_of, fetch, interleaved, runner
+from askless.database.statement_execution import execute
+from askless.database.timing import bytes_of, interleaved, runner
 
 BUDGET_S = 4.0
 SLOW_S = 2.0  # a statement that takes so long without a part is not run again
@@ -69,12 +70,11 @@ def weigh(
         )
     with connect(url, limits) as connection:
         own = server_of(connection).system(connection)
-        check_functions(connection, [text], limits)
         check_quiet(connection, tables_in(tree), limits)
         values = values_of(slots_of(text, written), parameters, names)
         whole = query_of(connection, text, parameters, names, written)
         with attempt(connection, limits):
-            result = fetch(connection, whole)
+            _, result = execute(connection, whole)
         runnable: list[tuple[Part, Query, int, int]] = []
         failed: list[Weight] = []
         slow: list[tuple[Part, float, int, int]] = []
@@ -84,7 +84,7 @@ def weigh(
             try:
                 start = time.perf_counter()
                 with attempt(connection, limits):
-                    rows = fetch(connection, query)
+                    _, rows = execute(connection, query)
                 taken = time.perf_counter() - start
             except AskLessError as error:
                 failed.append(Weight(part, error=error.message))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from sqlglot import exp
 
 from askless.core.errors import AskLessError
-from askless.core.sql.parsing import parse_all
+from askless.core.sql.parsing import Parsed, parse_all
 from askless.core.sql.scan import tokens
 from askless.core.sql.shape import shape_text
 from askless.core.systems import system_of
@@ -38,13 +38,17 @@ def refuse_hidden(text: str, system: str) -> None:
             )
 
 
-def _parsed(text: str, system: str) -> list[exp.Expression]:
+def _read(text: str, system: str) -> list[Parsed]:
     refuse_hidden(text, system)
-    found = parse_all(text, system)
+    parsed = parse_all(text, system)
     # MySQL's kind knows VALUES by itself, the parser as a table only. What is run is the text as it was.
-    if not found and text.lstrip()[:6].upper() == "VALUES":
-        found = parse_all(f"SELECT * FROM ({text}) AS listed", system)  # noqa: S608
-    return [parsed.tree for parsed in found]
+    if not parsed and text.lstrip()[:6].upper() == "VALUES":
+        parsed = parse_all(f"SELECT * FROM ({text}) AS listed", system)  # noqa: S608
+    return parsed
+
+
+def _parsed(text: str, system: str) -> list[exp.Expression]:
+    return [parsed.tree for parsed in _read(text, system)]
 
 
 def index_of(ddl: str, system: str) -> IndexStatement:
@@ -86,6 +90,48 @@ def checked_select(text: str, system: str) -> exp.Expression:
             "not-a-select", "this SELECT locks rows (FOR UPDATE or the like), so it is not run", "leave the lock out"
         )
     return parsed[0]
+
+
+# What a server explains without running it, and no parser need know: the rest of the statement is the server's to judge.
+_PLANNED = ("select", "insert", "update", "delete", "merge", "replace", "with", "values", "table", "(")
+
+
+def checked_plannable(text: str, system: str) -> None:
+    """Raise AskLessError not-plannable for a text that is no single SELECT, INSERT, UPDATE, DELETE or MERGE.
+
+    Raises AskLessError hidden-code where a comment of the text is code to the server.
+    """
+    parsed = _parsed(text, system)
+    plannable = exp.Query | exp.Values | exp.Insert | exp.Update | exp.Delete | exp.Merge
+    if len(parsed) > 1 or not shape_text(text, system).lower().startswith(_PLANNED):
+        reason = "there is a plan for one SELECT, INSERT, UPDATE, DELETE or MERGE at a time"
+    elif parsed and not isinstance(parsed[0], plannable | exp.Command | exp.Alias):
+        reason = "there is a plan for SELECT, INSERT, UPDATE, DELETE and MERGE only"
+    elif parsed and parsed[0].find(exp.Into) is not None:
+        reason = "this SELECT makes a table"
+    else:
+        return
+    raise AskLessError("not-plannable", reason, "name one such statement")
+
+
+def index_parts(ddl: str, system: str) -> tuple[str, tuple[str, ...]]:
+    """A SELECT of all that a CREATE INDEX computes, and the names in it of operator classes and access methods.
+
+    Raises AskLessError not-an-index.
+    """
+    index_of(ddl, system)
+    parsed = _read(ddl, system)[0]
+    create = parsed.tree
+    table, parameters = create.find(exp.Table), create.find(exp.IndexParameters)
+    arguments = parameters.args if parameters is not None else {}
+    columns = [column.find(exp.Opclass) or column for column in arguments.get("columns") or ()]
+    select = exp.select(*(column.this.copy() for column in columns)).from_(table.copy() if table is not None else "")
+    condition = arguments.get("where")
+    if condition is not None:
+        select = select.where((condition.this if isinstance(condition, exp.Where) else condition).copy())
+    names = [str(found.args["expression"].name) for found in create.find_all(exp.Opclass)]
+    names += [str(arguments["using"].name)] if arguments.get("using") is not None else []
+    return parsed.written(select), tuple(name.lower() for name in names)
 
 
 def tables_in(tree: exp.Expression) -> tuple[str, ...]:

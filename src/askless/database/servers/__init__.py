@@ -44,6 +44,13 @@ class Limits(msgspec.Struct, frozen=True):
     on_copies: bool = False
 
 
+class Routine(msgspec.Struct, frozen=True):
+    """A routine that a statement would run and that may do more than compute, with the reason for that doubt."""
+
+    name: str
+    reason: str
+
+
 class Size(msgspec.Struct, frozen=True):
     """How large a table is, by the server's own statistics. `widths` are mean bytes of a column's value."""
 
@@ -118,11 +125,23 @@ class Server(Protocol):
     def sizes(self, connection: Connection, columns: dict[str, list[str]]) -> dict[str, Size]:
         """The size of each table, its columns given."""
 
-    def doubtful(self, connection: Connection, names: Sequence[str]) -> dict[str, str]:
-        """Of these functions the ones that may do something outside of a transaction, each with the reason."""
+    def routines(
+        self, connection: Connection, query: Query, trusted: Sequence[str], runs: bool, types: Sequence[str] = ()
+    ) -> list[Routine]:
+        """What the query would run that is not known to be harmless, by the server's catalogs; `trusted` names are left out.
 
-    def views(self, connection: Connection, names: Sequence[str]) -> list[str]:
-        """The SELECTs of those of these names that are views."""
+        With `runs` false it is only planned: what no planner evaluates may be left out.
+        `types` are the server's types of its own placeholders `$1`, `$2`, … where the text has such.
+        """
+
+    def index_routines(self, connection: Connection, ddl: str, trusted: Sequence[str]) -> list[Routine]:
+        """What building the index of a CREATE INDEX would run that is not known to be harmless."""
+
+    def copy_routines(self, connection: Connection, tables: Sequence[str], trusted: Sequence[str]) -> list[Routine]:
+        """What putting the rows of tables into copies would run that is not known to be harmless."""
+
+    def only_reads(self, connection: Connection) -> AbstractContextManager[Any]:
+        """While it is open, the server itself refuses whatever is not a read or an EXPLAIN."""
 
     def kinds(self, connection: Connection) -> dict[tuple[str, str], str]:
         """(table, index) -> what makes it another index than a plain one: see `Index.kind`. Plain ones may be left out."""

@@ -6,7 +6,7 @@ import os
 import secrets
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import ExitStack, contextmanager, suppress
+from contextlib import AbstractContextManager, ExitStack, contextmanager, nullcontext, suppress
 from pathlib import Path
 from typing import Any
 
@@ -17,10 +17,15 @@ from sqlalchemy.exc import DBAPIError
 from askless.core.errors import AskLessError
 from askless.core.plans import mysql as reader, mysql_tree
 from askless.core.plans.tree import Node
+from askless.core.sql.statements import refuse_hidden
 from askless.core.words import size as bytes_in_words
+from askless.database.preflight import LIMITS, refuse
 from askless.database.sending import Query
-from askless.database.servers import Built, Limits, Size, Twins, Workshop
+from askless.database.servers import Built, Limits, Routine, Size, Twins, Workshop
+from askless.database.servers.inspector import close_inspectors, inspector
+from askless.database.servers.mariadb_dependencies import foreign_tables, routines_of
 from askless.database.servers.sampling import mean_widths
+from askless.database.statement_execution import execute, explain
 
 SCRATCH = "askless_scratch_"
 _SESSION = "askless_session"
@@ -30,14 +35,6 @@ _SIZES = """
 SELECT table_name, table_rows, data_length FROM information_schema.tables
 WHERE table_schema = DATABASE() AND table_type LIKE 'BASE%%'
 """
-_ROUTINES = "SELECT routine_name FROM information_schema.routines WHERE routine_type = 'FUNCTION'"
-_OUTSIDE = frozenset(
-    """
-    get_lock release_lock release_all_locks load_file master_pos_wait master_gtid_wait source_pos_wait nextval setval
-    sys_exec sys_eval sys_set
-    """.split()  # noqa: SIM905
-)
-_VIEWS = "SELECT table_name, view_definition FROM information_schema.views WHERE table_schema = DATABASE()"
 _KINDS = """
 SELECT table_name, index_name, index_type, sub_part, collation FROM information_schema.statistics
 WHERE table_schema = DATABASE()
@@ -72,21 +69,24 @@ class MariaDB:
         """Whatever driver the application's URL names, ours is PyMySQL."""
         import pymysql  # noqa: F401
 
-        arguments: dict[str, Any] = {"connect_timeout": max(int(limits.connect_s), 1)}
+        # The server refuses a second statement in a text, whatever the URL asks for.
+        arguments: dict[str, Any] = {"connect_timeout": max(int(limits.connect_s), 1), "client_flag": 0}
         file = option_file()
         password = url.password or os.environ.get("MYSQL_PWD")
         if not password and file is not None:
             arguments["read_default_file"] = str(file)
         if password and not url.password:
             arguments["password"] = password
-        return sqlalchemy.create_engine(
+        engine = sqlalchemy.create_engine(
             url.set(drivername="mysql+pymysql"), poolclass=sqlalchemy.pool.NullPool, connect_args=arguments
         )
+        close_inspectors(engine)
+        return engine
 
     def begin(self, connection: Connection, limits: Limits, write: bool = False) -> None:
         """One transaction; the limits end with the session."""
         run = connection.exec_driver_sql
-        connection.info[_SESSION] = _session(connection)
+        connection.info[_SESSION], connection.info[LIMITS] = _session(connection), limits
         if self._is_mariadb(connection):
             run(f"SET SESSION max_statement_time = {limits.statement_s}")
         else:
@@ -123,20 +123,34 @@ class MariaDB:
             results[table] = Size(int(rows or 0), max(int(size or 0), int((rows or 0) * sum(widths.values()))), widths)
         return results
 
-    def doubtful(self, connection: Connection, names: Sequence[str]) -> dict[str, str]:
-        """Stored functions of the schema, and what of the server's own takes locks, waits for others or reads files."""
-        stored = {str(row[0]).lower() for row in connection.exec_driver_sql(_ROUTINES)}
-        results = dict.fromkeys(
-            (n for n in names if n.lower() in stored), "a stored function, of which nothing is known"
-        )
-        return results | dict.fromkeys(
-            (n for n in names if n.lower() in _OUTSIDE), "which acts outside of its transaction"
-        )
+    def routines(
+        self, connection: Connection, query: Query, trusted: Sequence[str], runs: bool, types: Sequence[str] = ()
+    ) -> list[Routine]:
+        """Whatever the statement, and each view that it may read, could name in the catalogs of the server."""
+        refuse_hidden(query.sql, query.system)
+        return routines_of(self._inspector(connection), query.sql, trusted, runs)
 
-    def views(self, connection: Connection, names: Sequence[str]) -> list[str]:
-        """As the server writes them."""
-        wanted = {name.lower() for name in names}
-        return [str(text) for name, text in connection.exec_driver_sql(_VIEWS) if str(name).lower() in wanted]
+    def index_routines(self, connection: Connection, ddl: str, trusted: Sequence[str]) -> list[Routine]:
+        """None: a server of MySQL's kind lets no stored function into an index."""
+        return []
+
+    def copy_routines(self, connection: Connection, tables: Sequence[str], trusted: Sequence[str]) -> list[Routine]:
+        """Tables whose rows are elsewhere."""
+        return foreign_tables(self._inspector(connection), tables, trusted)
+
+    def _inspector(self, connection: Connection) -> Connection:
+        """Not the connection itself: whoever has read the server's own tables can make no savepoint any more."""
+        limits: Limits = connection.info.get(LIMITS) or Limits()
+
+        def open_session() -> Connection:
+            session = self.engine(connection.engine.url, limits).connect()
+            return session.execution_options(isolation_level="AUTOCOMMIT")
+
+        return inspector(connection, open_session)
+
+    def only_reads(self, connection: Connection) -> AbstractContextManager[Any]:
+        """Its transaction is read-only from its beginning."""
+        return nullcontext()
 
     def kinds(self, connection: Connection) -> dict[tuple[str, str], str]:
         """By type, prefix lengths and order."""
@@ -153,10 +167,10 @@ class MariaDB:
     def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:
         """EXPLAIN, or ANALYZE, as JSON; MySQL measures in its tree form only."""
         if analyze and not self._is_mariadb(connection):
-            rows = connection.exec_driver_sql("EXPLAIN ANALYZE " + query.sql, query.arguments).all()
+            rows = explain(connection, query, "EXPLAIN ANALYZE ", runs=True)
             return mysql_tree.read_tree("\n".join(str(row[0]) for row in rows))
         words = "ANALYZE FORMAT=JSON " if analyze else "EXPLAIN FORMAT=JSON "
-        text = str(connection.exec_driver_sql(words + query.sql, query.arguments).scalar_one())
+        text = str(explain(connection, query, words, runs=analyze)[0][0])
         return mysql_tree.read_json(text) if mysql_tree.is_json(text) else reader.read_json(text)
 
     def generic_plan(self, connection: Connection, query: Query) -> tuple[Node, ...]:
@@ -170,7 +184,7 @@ class MariaDB:
     def work(self, connection: Connection, query: Query) -> tuple[str, int] | None:
         """Handler reads: rows and index entries that the server asked its storage for."""
         first, second = _handler_reads(connection), _handler_reads(connection)
-        connection.exec_driver_sql(query.sql, query.arguments).all()
+        execute(connection, query)
         return "handler reads", max(_handler_reads(connection) - second - (second - first), 0)
 
     def busy(self, connection: Connection, tables: Sequence[str]) -> str:
@@ -244,6 +258,7 @@ class MariaDB:
                 admin = stack.enter_context(engine.connect().execution_options(isolation_level="AUTOCOMMIT"))
                 cleaned = clean(admin)
                 self._check(admin, tables, limits)
+                refuse(self.copy_routines(admin, tables, limits.trusted), "copying the tables")
                 ours.append(_session(admin))
                 self.begin(admin, Limits(limits.statement_s * _COPY_FACTOR, limits.lock_s), write=True)
                 admin.exec_driver_sql("COMMIT")

@@ -5,7 +5,8 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import ExitStack, contextmanager, suppress
+from contextlib import AbstractContextManager, ExitStack, contextmanager, nullcontext, suppress
+from functools import cache
 from typing import Any
 
 import msgspec
@@ -18,13 +19,20 @@ from askless.core.plans import postgresql as reader
 from askless.core.plans.tree import Node
 from askless.core.statistics import median
 from askless.core.words import size as bytes_in_words
+from askless.database.preflight import LIMITS, check, refuse
 from askless.database.sending import Query
-from askless.database.servers import Built, Limits, Size, Twins, Workshop
+from askless.database.servers import Built, Limits, Routine, Size, Twins, Workshop
+from askless.database.servers.inspector import close_inspectors, inspector
+from askless.database.servers.postgresql_dependencies import Inspection
 from askless.database.servers.yielding import LockWatch
+from askless.database.statement_execution import explain, prepare
 
 _LOOKS = 6  # at who else holds locks
 _PLANNINGS = 6
 _LOOK_S = 1.3  # for all of them: a session tells once a second of what it has read and written
+_GENERIC = "askless_statement"
+_PARAMETER_TYPES = "SELECT parameter_types::text[] FROM pg_prepared_statements WHERE name = %s"
+_WRITES = "askless_writes"  # whether the transaction of a connection may write
 _COUNTERS = """
 SELECT relname, coalesce(seq_scan, 0) + coalesce(idx_scan, 0), n_tup_ins + n_tup_upd + n_tup_del
 FROM pg_stat_user_tables WHERE relname = ANY (%s) AND pg_table_is_visible(relid)
@@ -37,22 +45,6 @@ FROM pg_class c WHERE c.relkind IN ('r', 'p', 'm') AND pg_table_is_visible(c.oid
 _WIDTHS = """
 SELECT s.tablename, s.attname, s.avg_width, s.n_distinct, s.null_frac, s.correlation
 FROM pg_stats s WHERE s.schemaname = ANY (current_schemas(false)) AND NOT s.inherited
-"""
-_VOLATILE = """
-SELECT p.proname, n.nspname FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
-WHERE p.provolatile = 'v' AND p.proname = ANY (%s)
-"""
-# Volatile, as they give something else each time, and nothing more. What writes is refused by the transaction itself.
-_HARMLESS = frozenset(
-    """
-    random random_normal setseed clock_timestamp timeofday gen_random_uuid uuidv4 uuidv7 pg_sleep pg_sleep_for pg_sleep_until
-    currval lastval nextval setval txid_current_if_assigned pg_current_xact_id_if_assigned pg_backend_pid
-    pg_relation_size pg_table_size pg_indexes_size pg_total_relation_size pg_database_size pg_size_pretty pg_column_size
-    """.split()  # noqa: SIM905
-)
-_VIEWS = """
-SELECT pg_get_viewdef(c.oid) FROM pg_class c
-WHERE c.relkind = 'v' AND c.relname = ANY (%s) AND pg_table_is_visible(c.oid)
 """
 _KINDS = """
 SELECT t.relname, c.relname, m.amname,
@@ -84,15 +76,14 @@ class PostgreSQL:
 
     def engine(self, url: URL, limits: Limits) -> Engine:
         """Whatever driver the application's URL names, ours is psycopg, with values written into the text: the server then
-        finds their types as in a statement typed by hand."""
-        import psycopg
-
+        finds their types as in a statement typed by hand. Raises ModuleNotFoundError."""
         engine = sqlalchemy.create_engine(
             url.set(drivername="postgresql+psycopg"),
             poolclass=sqlalchemy.pool.NullPool,
-            connect_args={"connect_timeout": max(int(limits.connect_s), 2), "cursor_factory": psycopg.ClientCursor},
+            connect_args={"connect_timeout": max(int(limits.connect_s), 2), "cursor_factory": _one_statement_cursor()},
         )
         sqlalchemy.event.listen(engine, "connect", _read_every_time)
+        close_inspectors(engine)
         return engine
 
     def begin(self, connection: Connection, limits: Limits, write: bool = False) -> None:
@@ -108,6 +99,9 @@ class PostgreSQL:
             connection.exec_driver_sql("SET LOCAL client_connection_check_interval = '2s'")
         # All statements see the rows of one moment: what others write in between is no difference of theirs.
         connection.exec_driver_sql("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ" + ("" if write else " READ ONLY"))
+        connection.info[LIMITS], connection.info[_WRITES] = limits, write
+        if not write:
+            connection.exec_driver_sql("SELECT 1")  # after its first query, a transaction can't be made to write again
 
     def _version(self, connection: Connection) -> int:
         return int(connection.exec_driver_sql("SHOW server_version_num").scalar_one())
@@ -143,17 +137,49 @@ class PostgreSQL:
             results[table] = Size(count, int(size), widths.get(table, {}), values, correlations.get(table, {}))
         return results
 
-    def doubtful(self, connection: Connection, names: Sequence[str]) -> dict[str, str]:
-        """What is volatile by the catalog, and not known to do no harm."""
-        results = {}
-        for name, schema in connection.exec_driver_sql(_VOLATILE, (list(names),)):
-            if not (schema == "pg_catalog" and name in _HARMLESS):
-                results[name] = "which is volatile and may reach outside of its transaction"
-        return results
+    def routines(
+        self, connection: Connection, query: Query, trusted: Sequence[str], runs: bool, types: Sequence[str] = ()
+    ) -> list[Routine]:
+        """By the parse tree that the server makes of the statement, and the catalogs."""
+        with self._inspection(connection) as inspection:
+            return inspection.routines_of(query, trusted, runs, types)
 
-    def views(self, connection: Connection, names: Sequence[str]) -> list[str]:
-        """As the server writes them."""
-        return [str(row[0]) for row in connection.exec_driver_sql(_VIEWS, (list(names),))]
+    def index_routines(self, connection: Connection, ddl: str, trusted: Sequence[str]) -> list[Routine]:
+        """What its expressions and its condition name, its operator classes, and event triggers that fire."""
+        with self._inspection(connection) as inspection:
+            return inspection.routines_of_index(ddl, trusted)
+
+    def copy_routines(self, connection: Connection, tables: Sequence[str], trusted: Sequence[str]) -> list[Routine]:
+        """What their types and indexes name, and event triggers that fire."""
+        with self._inspection(connection) as inspection:
+            return inspection.routines_of_copies(tables, trusted)
+
+    @contextmanager
+    def _inspection(self, connection: Connection) -> Iterator[Inspection]:
+        """A transaction of its own, which is rolled back, over a session that lives as long as the connection does."""
+        limits: Limits = connection.info.get(LIMITS) or Limits()
+        session = inspector(connection, lambda: self.engine(connection.engine.url, limits).connect())
+        session.rollback()
+        for name, value in (
+            ("statement_timeout", int(limits.statement_s * 1000)), ("lock_timeout", int(limits.lock_s * 1000)),
+            ("application_name", "askless"),
+        ):  # fmt: skip
+            session.exec_driver_sql(f"SET LOCAL {name} = '{value}'")
+        try:
+            yield Inspection(session, self._version(session))
+        finally:
+            session.rollback()
+
+    def only_reads(self, connection: Connection) -> AbstractContextManager[Any]:
+        """A read-only transaction is one from its first statement on; of another, a part that is rolled back is one."""
+        return self._read_only_part(connection) if connection.info.get(_WRITES) else nullcontext()
+
+    @contextmanager
+    def _read_only_part(self, connection: Connection) -> Iterator[None]:
+        with connection.begin_nested() as savepoint:
+            connection.exec_driver_sql("SET TRANSACTION READ ONLY")
+            yield
+            savepoint.rollback()
 
     def kinds(self, connection: Connection) -> dict[tuple[str, str], str]:
         """By access method, operator classes, collations and order, as the catalog has them."""
@@ -170,7 +196,7 @@ class PostgreSQL:
     def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:
         """EXPLAIN; with `analyze`, EXPLAIN ANALYZE with buffers."""
         options = "ANALYZE, BUFFERS, FORMAT JSON" if analyze else "FORMAT JSON"
-        plan = connection.exec_driver_sql(f"EXPLAIN ({options}) {query.sql}", query.arguments).scalar_one()
+        plan = explain(connection, query, f"EXPLAIN ({options}) ", runs=analyze)[0][0]
         return reader.read_json(plan if isinstance(plan, str) else json.dumps(plan))
 
     def generic_plan(self, connection: Connection, query: Query) -> tuple[Node, ...]:
@@ -182,17 +208,17 @@ class PostgreSQL:
         raw: Any = connection.connection.driver_connection
         numbered = query.sql.split("%s")
         text = "".join(f"{part}${n}" if n <= len(query.arguments) else part for n, part in enumerate(numbered, 1))
-        values = sql.SQL(", ").join(sql.Literal(value) for value in query.arguments).as_string(raw)
+        generic = msgspec.structs.replace(query, sql=text, arguments=())  # %% stands for % in both
+        values = sql.SQL(", ").join(sql.Literal(value) for value in query.arguments).as_string(raw).replace("%", "%%")
         with connection.begin_nested() as savepoint:
             connection.exec_driver_sql("SET LOCAL plan_cache_mode = force_generic_plan")
-            _run(connection, "PREPARE askless_statement AS " + text)  # %% stands for % in both
+            prepare(connection, generic, _GENERIC)  # parsed here, and not planned yet
             try:
-                result = _run(
-                    connection, f"EXPLAIN (FORMAT JSON) EXECUTE askless_statement({values.replace('%', '%%')})"
-                )
-                plan = result.scalar_one()
+                types = connection.exec_driver_sql(_PARAMETER_TYPES, (_GENERIC,)).scalar_one()
+                check(connection, generic, runs=False, types=types)
+                plan = _run(connection, f"EXPLAIN (FORMAT JSON) EXECUTE {_GENERIC} ({values})").scalar_one()
             finally:
-                _run(connection, "DEALLOCATE askless_statement")
+                _run(connection, f"DEALLOCATE {_GENERIC}")
             savepoint.rollback()
         return reader.read_json(plan if isinstance(plan, str) else json.dumps(plan))
 
@@ -200,9 +226,7 @@ class PostgreSQL:
         """The median of a few plannings, the first one left out: it reads the catalog."""
         times = []
         for _ in range(_PLANNINGS):
-            told = connection.exec_driver_sql(
-                f"EXPLAIN (SUMMARY, FORMAT JSON) {query.sql}", query.arguments
-            ).scalar_one()
+            told = explain(connection, query, "EXPLAIN (SUMMARY, FORMAT JSON) ")[0][0]
             times.append(float((json.loads(told) if isinstance(told, str) else told)[0]["Planning Time"]))
         return median(times[1:])
 
@@ -268,6 +292,7 @@ class PostgreSQL:
         with engine.connect() as connection, engine.connect() as source:
             self.begin(connection, patient, write=True)
             self.begin(source, patient)
+            refuse(self.copy_routines(source, tables, limits.trusted), "copying the tables")
             quote = connection.dialect.identifier_preparer.quote
             known = self.sizes(connection, {name: [] for name in tables})
             for name in tables:
@@ -340,6 +365,7 @@ class PostgreSQL:
                 products = [row for row in indexed.exec_driver_sql(_INDEXES, (table,)) if row[0] not in before]
                 # What is left is only read: a statement that is tried must not write by mistake.
                 indexed.exec_driver_sql("SET TRANSACTION READ ONLY")
+                indexed.info[_WRITES] = False
                 return Built(
                     build_ms,
                     sum(int(row[1]) for row in products),
@@ -348,11 +374,13 @@ class PostgreSQL:
 
             @contextmanager
             def reading() -> Iterator[None]:
-                # A part of the transaction is read-only until it is rolled back; the rest may build the index then.
-                with indexed.begin_nested() as savepoint:
-                    indexed.exec_driver_sql("SET TRANSACTION READ ONLY")
-                    yield
-                    savepoint.rollback()
+                # The rest of the transaction may build the index. What is measured does not pay for a part each time.
+                with self._read_only_part(indexed):
+                    indexed.info[_WRITES] = False
+                    try:
+                        yield
+                    finally:
+                        indexed.info[_WRITES] = True
 
             try:
                 where = "in a transaction that is rolled back"
@@ -398,6 +426,18 @@ def _stream(source: Connection, target: Connection, live: str, copy: str) -> Non
 
 def _index_bytes(connection: Connection, table: str) -> int:
     return int(connection.exec_driver_sql("SELECT pg_indexes_size(%s::regclass)", (table,)).scalar_one())
+
+
+@cache
+def _one_statement_cursor() -> type[Any]:
+    """A cursor that always takes the extended protocol, in which the server itself refuses a second statement."""
+    import psycopg
+
+    class OneStatementCursor(psycopg.ClientCursor[Any]):
+        def _execute_send(self, query: Any, *, force_extended: bool = True, binary: bool | None = None) -> None:
+            super()._execute_send(query, force_extended=True, binary=binary)
+
+    return OneStatementCursor
 
 
 def _read_every_time(raw: Any, _record: Any) -> None:

@@ -9,7 +9,7 @@ import sqlite3
 import tempfile
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import closing, contextmanager, suppress
+from contextlib import AbstractContextManager, closing, contextmanager, suppress
 from functools import partial
 from itertools import count
 from pathlib import Path
@@ -18,15 +18,17 @@ from urllib.parse import quote
 
 import sqlalchemy
 from sqlalchemy.engine import URL, Connection, Engine
+from sqlalchemy.exc import DBAPIError
 
 from askless.core.errors import AskLessError
 from askless.core.plans import sqlite as reader
 from askless.core.plans.tree import Node
 from askless.core.words import size as bytes_in_words
+from askless.database.preflight import LIMITS
 from askless.database.sending import Query
-from askless.database.servers import Built, Limits, Size, Twins, Workshop
+from askless.database.servers import Built, Limits, Routine, Size, Twins, Workshop
 from askless.database.servers.sampling import mean_widths
-from askless.database.timing import fetch
+from askless.database.statement_execution import execute, explain
 
 FOLDER = "askless-trial-"
 _LIMIT = "askless_statement_s"
@@ -62,6 +64,57 @@ pragma_index_xinfo(l.name) AS x WHERE t.type = 'table' AND x."key" = 1 GROUP BY 
 """
 
 
+class Guard:
+    """What SQLite asks while it prepares a statement; while it is entered, all but reads and EXPLAINs is denied.
+
+    Without, statements are our own. `functions` are the names of those that were asked for.
+    """
+
+    def __init__(self) -> None:
+        self.functions: set[str] = set()
+        self._entered = 0
+
+    def __enter__(self) -> None:
+        self._entered += 1
+
+    def __exit__(self, *_: object) -> None:
+        self._entered -= 1
+
+    def allows(
+        self, action: int, first: str | None, second: str | None, _database: str | None, _within: str | None
+    ) -> int:
+        """The answer to SQLite; see its list of authorizer action codes for `first` and `second`."""
+        if not self._entered or action in _READS:
+            return sqlite3.SQLITE_OK
+        if action == sqlite3.SQLITE_FUNCTION:
+            self.functions.add(str(second).lower())
+            return sqlite3.SQLITE_OK
+        if action == sqlite3.SQLITE_PRAGMA and (first, second is None) in _READING_PRAGMAS:
+            return sqlite3.SQLITE_OK
+        return sqlite3.SQLITE_DENY
+
+
+# What an EXPLAIN may name is run by nobody: the file is opened for reading, and query_only can't be undone from here.
+_READS = (
+    sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_RECURSIVE, sqlite3.SQLITE_INSERT, sqlite3.SQLITE_UPDATE,
+    sqlite3.SQLITE_DELETE,
+)  # fmt: skip
+# A full-text index asks the first of the file by itself; functions like pragma_table_info ask the others.
+_READING_PRAGMAS = frozenset(
+    {
+        ("data_version", True),
+        ("database_list", True),
+        ("collation_list", True),
+        ("compile_options", True),
+        ("table_list", True),
+    }
+    | {(f"{name}_{what}", False) for name in ("table", "index") for what in ("info", "xinfo", "list")}
+    | {("foreign_key_list", False)}
+)
+_HARMFUL = frozenset({"load_extension", "writefile", "readfile", "edit", "fts3_tokenizer"})
+_GUARD = "askless_guard"
+
+
 class Sqlite:
     """See the module."""
 
@@ -86,7 +139,9 @@ class Sqlite:
         connection.exec_driver_sql("PRAGMA query_only = ON")
         connection.exec_driver_sql("SELECT name FROM sqlite_schema LIMIT 1").all()
         raw: Any = connection.connection.driver_connection
-        connection.info[_LIMIT] = limits.statement_s
+        connection.info[_LIMIT], connection.info[LIMITS] = limits.statement_s, limits
+        guard = connection.info[_GUARD] = Guard()
+        raw.set_authorizer(guard.allows)
         _limited(raw, limits.statement_s)
 
     def abandon(self, engine: Engine, known: Mapping[str, Any]) -> None:
@@ -106,19 +161,36 @@ class Sqlite:
             results[table] = Size(rows, int(rows * (sum(widths.values()) + 2 * len(widths) + 8)), widths)
         return results
 
-    def doubtful(self, connection: Connection, names: Sequence[str]) -> dict[str, str]:
-        """What loads code or reads and writes files, where somebody has brought it in."""
-        known = {"load_extension", "writefile", "readfile", "edit", "fts3_tokenizer"}
-        return dict.fromkeys((name for name in names if name.lower() in known), "which reaches outside of the database")
+    def routines(
+        self, connection: Connection, query: Query, trusted: Sequence[str], runs: bool, types: Sequence[str] = ()
+    ) -> list[Routine]:
+        """What loads code or reads and writes files, where somebody has brought it in; SQLite names all that it would call."""
+        guard: Guard = connection.info[_GUARD]
+        guard.functions.clear()
+        with guard:
+            raw: Any = connection.connection.driver_connection
+            cursor = raw.cursor()
+            try:  # prepared, which asks the guard; an EXPLAIN runs nothing
+                cursor.execute(_explained(query), query.arguments)
+            except sqlite3.Error as error:
+                raise DBAPIError.instance(query.sql, None, error, sqlite3.Error) from error
+            finally:
+                cursor.close()
+        harmful = sorted(guard.functions & _HARMFUL - set(trusted))
+        return [Routine(name, "which reaches outside of the database") for name in harmful]
 
-    def views(self, connection: Connection, names: Sequence[str]) -> list[str]:
-        """As they were written, from their SELECT on."""
-        wanted = {name.lower() for name in names}
-        rows = connection.exec_driver_sql("SELECT name, sql FROM sqlite_schema WHERE type = 'view'").all()
-        found = [
-            re.split(r"\bAS\b", str(sql), maxsplit=1, flags=re.I)[-1] for name, sql in rows if name.lower() in wanted
-        ]
-        return [text.strip() for text in found]
+    def index_routines(self, connection: Connection, ddl: str, trusted: Sequence[str]) -> list[Routine]:
+        """None: it is built on a copy, and what is not deterministic is refused there."""
+        return []
+
+    def copy_routines(self, connection: Connection, tables: Sequence[str], trusted: Sequence[str]) -> list[Routine]:
+        """None: the file is copied as it is."""
+        return []
+
+    def only_reads(self, connection: Connection) -> AbstractContextManager[Any]:
+        """SQLite asks the guard of the connection about each thing that a statement would do, before it does any."""
+        guard: Guard = connection.info[_GUARD]
+        return guard
 
     def kinds(self, connection: Connection) -> dict[tuple[str, str], str]:
         """By order and collation, of each column that belongs to the index itself."""
@@ -140,9 +212,7 @@ class Sqlite:
         # Unlike other statements, an EXPLAIN in the driver's cache does not notice that the schema has changed: each has
         # a text of its own. Nor does it look for a new schema by itself; any read does.
         connection.exec_driver_sql("SELECT count(*) FROM sqlite_schema").all()
-        text = f"EXPLAIN /* {next(_numbers)} */ QUERY PLAN {query.sql}"
-        rows = connection.exec_driver_sql(text, query.arguments).all()
-        return tuple(reader.read([tuple(row) for row in rows], names))
+        return tuple(reader.read(explain(connection, query, f"EXPLAIN /* {next(_numbers)} */ QUERY PLAN "), names))
 
     def generic_plan(self, connection: Connection, query: Query) -> tuple[Node, ...]:
         """SQLite plans a statement once, without its values."""
@@ -164,7 +234,7 @@ class Sqlite:
 
         raw.set_progress_handler(step, _STEPS)
         try:
-            fetch(connection, query)
+            execute(connection, query)
         finally:
             _limited(raw, connection.info[_LIMIT])
         return "machine steps", max(counted, _STEPS)
@@ -212,6 +282,10 @@ class Sqlite:
                     self.begin(connection, limits)
 
                 yield Workshop(connection, run, "on a copy", cleaned)
+
+
+def _explained(query: Query) -> str:
+    return f"EXPLAIN /* {next(_numbers)} */ QUERY PLAN {query.sql}"
 
 
 def clean_folders() -> list[str]:
