@@ -459,7 +459,7 @@ def test_a_transaction_that_reads_can_not_be_made_to_write(served: Office) -> No
 
 HIDDEN = {
     "attribute notation": ("select v.ring from vessel v", "CREATE FUNCTION ring(vessel) RETURNS text LANGUAGE sql AS 'SELECT $1.name'"),
-    "an operator": ("select id === 1 from vessel", "CREATE FUNCTION ring(int, int) RETURNS int LANGUAGE sql IMMUTABLE AS 'SELECT $1'; CREATE OPERATOR === (LEFTARG = int, RIGHTARG = int, FUNCTION = ring)"),
+    "an operator": ("select id <-> 1 from vessel", "CREATE FUNCTION ring(int, int) RETURNS int LANGUAGE sql IMMUTABLE AS 'SELECT $1'; CREATE OPERATOR <-> (LEFTARG = int, RIGHTARG = int, FUNCTION = ring)"),
     "a cast": ("select row(1)::tonnage::int", "CREATE TYPE tonnage AS (t int); CREATE FUNCTION ring(tonnage) RETURNS int LANGUAGE sql IMMUTABLE AS 'SELECT 1'; CREATE CAST (tonnage AS int) WITH FUNCTION ring(tonnage)"),
     "a domain": ("select id::draught from vessel", "CREATE FUNCTION ring(int) RETURNS bool LANGUAGE plpgsql IMMUTABLE AS 'BEGIN RETURN true; END'; CREATE DOMAIN draught AS int CHECK (ring(value))"),
     "a literal that a domain checks": ("select '{1}'::draught[]", "CREATE FUNCTION ring(int) RETURNS bool LANGUAGE plpgsql IMMUTABLE AS 'BEGIN RAISE EXCEPTION ''rung''; END'; CREATE DOMAIN draught AS int CHECK (ring(value))"),
@@ -486,6 +486,6 @@ def test_a_routine_is_refused_wherever_it_hides(where: str, office_of: Callable[
         finally:
             connection.execute(
                 "DROP SCHEMA IF EXISTS far CASCADE; DROP TABLE IF EXISTS guarded; DROP AGGREGATE IF EXISTS rings(int);"
-                "DROP DOMAIN IF EXISTS draught; DROP TYPE IF EXISTS tonnage CASCADE; DROP OPERATOR IF EXISTS === (int, int);"
+                "DROP DOMAIN IF EXISTS draught; DROP TYPE IF EXISTS tonnage CASCADE; DROP OPERATOR IF EXISTS <-> (int, int);"
                 "DROP FUNCTION IF EXISTS ring(vessel); DROP FUNCTION IF EXISTS ring(int); DROP FUNCTION IF EXISTS ring(int, int)"
             )

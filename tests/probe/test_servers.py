@@ -412,3 +412,83 @@ def test_graphql_operations_and_paths(record: Record, tmp_path: Path) -> None:
         place = request.place(0)
         assert place is not None and (place.file, place.line, place.function) == ("<graphql>", line, "vessels.name")
         assert place.caller is not None and place.caller.function == "answer"
+
+
+GUNICORN = {
+    "sync": ["wsgi"], "gthread": ["wsgi"], "gevent": ["wsgi"], "gevent_pywsgi": ["wsgi"], "tornado": ["wsgi", "tornado_app"],
+    "asgi": ["asgi", "fastapi_app"], "uvicorn_worker.UvicornWorker": ["asgi", "fastapi_app"],
+}  # fmt: skip
+MORE = """
+import fastapi, tornado.web
+fastapi_app = fastapi.FastAPI()
+@fastapi_app.get("/calls/{number}", response_class=fastapi.responses.PlainTextResponse)
+async def fastapi_call(number: int):
+    return ask(number)
+class Call(tornado.web.RequestHandler):
+    def get(self, number):
+        self.write(ask(int(number)))
+tornado_app = tornado.web.Application([(r"/calls/(\\d+)", Call)])
+"""
+
+
+@pytest.mark.parametrize("workers", [1, 2])
+@pytest.mark.parametrize("kind, name", [(kind, name) for kind, names in GUNICORN.items() for name in names])
+def test_gunicorns_workers(kind: str, name: str, workers: int, tmp_path: Path) -> None:
+    """Each kind of worker, with each kind of application that it serves: the pages are there, and all is recorded."""
+    (tmp_path / "office.py").write_text(OFFICE + MORE)
+    port, folder = free_port(), tmp_path / "c"
+    program = [
+        sys.executable,
+        "-m",
+        "gunicorn",
+        "-k",
+        kind,
+        "-w",
+        str(workers),
+        "-b",
+        f"127.0.0.1:{port}",
+        f"office:{name}",
+    ]
+    visit = f"http://127.0.0.1:{port}/calls/7"
+    ran = run("capture", "app", "-o", folder, "--visit", visit, "--times", 3, "--", *program, cwd=tmp_path)
+    assert ran.code == 0 and "status 200, 3 visits" in ran.err, ran.err
+    assert list(counted(folder).values()) == [[(3, 1)] * 3]
+
+
+def test_a_module_that_is_loaded_again(record: Record) -> None:
+    """Built-in modules share one loader, which is a class; others are asked for and never loaded."""
+    folder = record(
+        """
+        import importlib, importlib.machinery, importlib.util, sys, time
+        importlib.reload(time)
+        for name in sys.builtin_module_names:
+            if name not in sys.modules and not name.startswith("_test"):
+                __import__(name)
+        for name in ("smtplib", "http.client"):
+            assert isinstance(importlib.util.find_spec(name).loader, importlib.machinery.SourceFileLoader)
+        import sqlite3.dbapi2
+        for module in (sqlite3.dbapi2, importlib.reload(sqlite3.dbapi2)):
+            assert type(module.__loader__) is type(module.__spec__.loader) is importlib.machinery.SourceFileLoader
+        sqlite3.connect(":memory:").execute("SELECT 'after all that'")
+        """
+    )
+    assert [request.text(0) for request in read(folder)] == ["SELECT 'after all that'"]
+
+
+def test_eventlet(record: Record, tmp_path: Path) -> None:
+    """It loads `time` and others again, in its own way."""
+    office(tmp_path)
+    folder = record(
+        """
+        import eventlet
+        eventlet.monkey_patch()
+        import eventlet.wsgi, os, urllib.request
+        from office import wsgi
+        listening = eventlet.listen(("127.0.0.1", 0))
+        eventlet.spawn(eventlet.wsgi.server, listening, wsgi, log=open(os.devnull, "w"))
+        for number in range(3):
+            url = "http://127.0.0.1:%d/calls/%d" % (listening.getsockname()[1], number)
+            assert urllib.request.urlopen(url).read() == b"call %d" % number
+        """
+    )
+    assert counted(folder)["GET /calls/{id}"] == [(3, 1)] * 3

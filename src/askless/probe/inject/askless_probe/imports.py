@@ -40,6 +40,7 @@ HOOKS = {
     "uvicorn.config": ("askless_probe.web.asgi", "install_uvicorn"),
     "cheroot.wsgi": ("askless_probe.web.wsgi", "install_cheroot"),
     "gevent.pywsgi": ("askless_probe.web.wsgi", "install_gevent"),
+    "eventlet.wsgi": ("askless_probe.web.wsgi", "install_eventlet"),
     "granian.wsgi": ("askless_probe.web.wsgi", "install_granian"),
     "granian.asgi": ("askless_probe.web.asgi", "install_granian"),
     "hypercorn.app_wrappers": ("askless_probe.web.asgi", "install_hypercorn"),
@@ -130,31 +131,45 @@ class _Watcher:
             spec = finder.find_spec(name, path, target)
             if spec is not None:
                 if name in HOOKS:
-                    _watch_loader(spec.loader, name)
+                    _watch_loader(spec)
                 else:
                     _note(name)
                 return spec
         return None
 
 
-def _watch_loader(loader, name):
-    """Make this one loader run the hook after the module's own code. The loader object stays what it was."""
-    original = getattr(loader, "exec_module", None)
-    if original is None:
-        return
+class _Loader:
+    """Stands in for the loader of one module, and runs the hook after the module's own code.
 
-    def exec_module(module):
-        try:
-            del loader.exec_module
-        except AttributeError:
-            pass
-        original(module)
-        _run(name)
+    It is the module's own affair: the loader behind it, which may be a class, or one object for many modules, stays as it is.
+    The module never sees it: when its code begins, the loader is in its place again.
+    """
 
-    try:
-        loader.exec_module = exec_module
-    except (AttributeError, TypeError):
-        pass
+    def __init__(self, loader, spec):
+        self.__dict__.update(_plain=loader, _spec=spec)
+
+    __class__ = property(lambda self: type(self._plain))
+
+    def __getattr__(self, name):
+        return getattr(self._plain, name)
+
+    def __setattr__(self, name, value):
+        setattr(self._plain, name, value)
+
+    def exec_module(self, module):
+        loader, spec = self._plain, self._spec
+        if spec.loader is self:
+            spec.loader = loader
+        if getattr(module, "__loader__", None) is self:
+            module.__loader__ = loader
+        loader.exec_module(module)
+        _run(spec.name)
+
+
+def _watch_loader(spec):
+    """Let the hook of a module run after its own code, where its loader has such a step."""
+    if hasattr(spec.loader, "exec_module") and not isinstance(spec.loader, type):
+        spec.loader = _Loader(spec.loader, spec)
 
 
 def install():

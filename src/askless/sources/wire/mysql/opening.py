@@ -22,6 +22,14 @@ def error_packet(words: str, code: int = 2003, number: int = 0) -> bytes:
     )
 
 
+# The server has no password of this user's in its memory. How the client sends it depends on whether there is TLS.
+_FULL_AUTHENTICATION = b"\x01\x04"
+_ONE_SIDED = (
+    "caching_sha2_password sends a password in another way where there is TLS, so the relay needs TLS on both sides or on none: "
+    "--tls-cert, and sslmode in --to"
+)
+
+
 class Opening:
     """See `askless.sources.wire.Opening`.
 
@@ -105,6 +113,9 @@ class Opening:
                 passed += packet(self._greet(payload), number)
                 if self.state == "refused":
                     return Step(to_client=error_packet(self.why, 2026))
+            elif payload == _FULL_AUTHENTICATION and self._encrypted != self._far_tls and not self._watching:
+                self.state, self.why = "refused", _ONE_SIDED
+                return Step(to_client=passed + error_packet(self.why, 1251, number=number - self._shift))
             else:
                 passed += packet(payload, number - self._shift)
                 if payload[:1] == b"\0" and self._answered and self.state == "opening":

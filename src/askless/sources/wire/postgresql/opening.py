@@ -11,6 +11,12 @@ _TWO = Struct(">ii")
 TLS, GSS, CANCEL = 80877103, 80877104, 80877102
 TLS_REQUEST = _TWO.pack(8, TLS)
 _BEFORE, _BEFORE_MOST = b"RENv", 1 << 20  # what a server says before it lets a client in, and how long that may be
+_SASL = 10  # of an authentication request: what follows are the names of mechanisms
+_BINDING = b"-PLUS"  # of a mechanism that binds the password to the certificate of the very connection
+_BOUND = (
+    "the client binds its password to the TLS of the relay, and the server to its own: connect with channel_binding=disable "
+    "(PGCHANNELBINDING=disable)"
+)
 _STARTUP_MOST = 10_000  # bytes: what the server itself allows
 _TLS_HELLO = 0x16
 
@@ -37,6 +43,7 @@ class Opening:
         self._watching = watching
         self._asked = 0  # encryptions that the client has asked for, and the server has not yet answered
         self._started = False
+        self._unbound = False  # whether mechanisms that bind were taken out of the server's offer
         self._from_client = b""
         self._from_server = b""
         self._held = b""  # what the client sent that is no part of the authentication
@@ -93,6 +100,8 @@ class Opening:
                 break
             if waiting[position] != ord("p"):
                 self._held += waiting[position:end]
+            elif self._unbound and _would_bind(waiting[position + 5 : end]):
+                return self._refuse(_BOUND)
             position = end
         self._from_client = waiting[position:]
         return Step(begun + waiting[:position])
@@ -109,6 +118,7 @@ class Opening:
         """See `Opening`."""
         waiting = self._from_server + data
         position = 0
+        passed = b""
         while self._asked and waiting:
             self._asked -= 1
             if waiting[:1] in (b"S", b"G"):
@@ -119,18 +129,31 @@ class Opening:
             kind, length = waiting[position], _INT.unpack_from(waiting, position + 1)[0]
             if kind not in _BEFORE or not 4 <= length <= _BEFORE_MOST:
                 self.state, self.why = "unread", "the server speaks something else than PostgreSQL's protocol"
-                return Step(to_client=waiting)
+                return Step(to_client=passed + waiting[position:])
             end = position + 1 + length
             if end > len(waiting):
                 break
-            if kind == ord("R") and _INT.unpack_from(waiting, position + 5)[0] == 0:
+            asked = _INT.unpack_from(waiting, position + 5)[0] if kind == ord("R") and length >= 8 else -1
+            if asked == 0:
                 self.state = "open"
                 self.early = (self._held + self._from_client, waiting[end:])
                 rest, self._from_client = self._from_client, b""
-                return Step(to_client=waiting, to_server=rest)
+                return Step(to_client=passed + waiting[position:], to_server=rest)
+            message = waiting[position:end]
+            passed += self._without_binding(message) if asked == _SASL and not self._watching else message
             position = end
         self._from_server = waiting[position:]
-        return Step(to_client=waiting[:position])
+        return Step(to_client=passed)
+
+    def _without_binding(self, message: bytes) -> bytes:
+        """A server's offer of mechanisms, without those that only work where no relay is between."""
+        names = message[9:].split(b"\0")
+        kept = [name for name in names if not name.endswith(_BINDING)]
+        if len(kept) == len(names):
+            return message
+        self._unbound = True
+        offer = b"\0".join(kept)
+        return b"R" + _TWO.pack(len(offer) + 8, _SASL) + offer
 
     def _pass(self, why: str) -> Step:
         self.state, self.why = "unread", why
@@ -140,6 +163,15 @@ class Opening:
     def _refuse(self, why: str) -> Step:
         self.state, self.why = "refused", why
         return Step(to_client=error_message(why, "08P01"))
+
+
+def _would_bind(answer: bytes) -> bool:
+    """Whether the first message of a client by SASL says that it could bind: the server, which can, refuses that.
+
+    RFC 5802, section 6: "y" in the place of the channel binding flag.
+    """
+    mechanism, _, rest = answer.partition(b"\0")
+    return mechanism.startswith(b"SCRAM-") and rest[4:6] == b"y,"
 
 
 def _parameters(raw: bytes) -> Facts:

@@ -1,6 +1,7 @@
 """WSGI: one request from the server's call of the application to the close of the response."""
 
 from functools import wraps
+from inspect import iscoroutinefunction
 
 from .. import recorder
 from . import routes
@@ -141,14 +142,35 @@ def install_werkzeug(module):
 
 
 def install_gunicorn(module):
-    """gunicorn's workers, whatever application they serve."""
+    """gunicorn's workers, whatever application they serve.
+
+    What it loads may be of any kind: its workers call it by WSGI or ASGI, or hand it to a server of their own.
+    """
     plain = module.BaseApplication.wsgi
 
     @wraps(plain)
     def application(self):
-        return recorded(plain(self))
+        return _of_either_kind(plain(self))
 
     module.BaseApplication.wsgi = application
+
+
+def _of_either_kind(application):
+    """A loaded application, recorded if it is a WSGI or an ASGI one; any other object as it is."""
+    if not callable(application) or any(cls.__module__.startswith("tornado.") for cls in type(application).__mro__):
+        return application
+    if iscoroutinefunction(application) or iscoroutinefunction(getattr(application, "__call__", None)):  # noqa: B004
+        from . import asgi
+
+        return asgi.recorded(application)
+    recorded_application = recorded(application)
+
+    @wraps(application, updated=())
+    def call(*args, **kwargs):
+        called = recorded_application if len(args) == 2 and not kwargs else application
+        return called(*args, **kwargs)
+
+    return call
 
 
 def install_waitress(module):
@@ -164,6 +186,11 @@ def install_cheroot(module):
 def install_gevent(module):
     """gevent's WSGI server."""
     replace_application(module.WSGIServer, "__init__", 2, "application", recorded)
+
+
+def install_eventlet(module):
+    """eventlet's WSGI server."""
+    replace_application(module, "server", 1, "site", recorded)
 
 
 def install_hypercorn(module):
