@@ -131,7 +131,7 @@ def test_statements_that_cannot_be_explained(tmp_path: Path) -> None:
         db.execute("CREATE TABLE vessel (id INTEGER PRIMARY KEY, name TEXT)")
     db.close()
     url = f"sqlite:///{tmp_path}/a.db"
-    refused(run("plan", "--db", url, "--sql", "SELEC 1"), "can't be explained", "syntax error")
+    refused(run("plan", "--db", url, "--sql", "SELECT 1 FROM WHERE"), "can't be explained", "syntax error")
     refused(run("plan", "--db", url, "--sql", "SELECT * FROM berth"), "no such table: berth")
     refused(
         run("plan", "--db", url, "--sql", "SELECT * FROM vessel WHERE id = ?"),

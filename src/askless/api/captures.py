@@ -220,14 +220,16 @@ class Capture(Traffic):
 
         return otlp(self.path, str(target), self.values, progress)
 
-    def gate(self, baseline: Capture | None = None, partial: bool = False) -> documents.GateDocument:
+    def gate(
+        self, baseline: Capture | None = None, partial: bool = False, allow_damaged: bool = False
+    ) -> documents.GateDocument:
         """The capture judged by the project's budgets, and by one from before, as `askless gate` prints it.
 
-        Raises AskLessError: no-budgets, other-application, project-file-bad.
+        Raises AskLessError: no-budgets, other-application, project-file-bad, and capture-damaged unless that is allowed.
         """
         from askless.reports.gate import gate
 
-        return gate(self.path, baseline.path if baseline is not None else None, partial)
+        return gate(self.path, baseline.path if baseline is not None else None, partial, allow_damaged)
 
 
 def read(path: str | os.PathLike[str], *, values: bool = False) -> Capture:

@@ -261,6 +261,14 @@ class Note(Event, tag="note"):
     text: str
 
 
+class Lost(Event, tag="lost"):
+    """Input that reached the recorder and is not in the capture: `count` of `what` (spans, lines), and why."""
+
+    count: Whole
+    what: str
+    reason: str
+
+
 class Modules(Event, tag="modules"):
     """What the program has imported so far: what is recorded of it, and what is not known.
 
@@ -296,6 +304,7 @@ AnyEvent = (
     | End
     | LeftOut
     | Note
+    | Lost
     | Modules
     | Close
 )

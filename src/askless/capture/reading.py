@@ -37,6 +37,7 @@ class FileReport:
         self.bad_lines: list[tuple[int, str]] = []
         self.torn = False
         self.closed = False
+        self.lost: list[events.Lost] = []
         self.notes: list[str] = []
         self.modules = events.Modules()
         self.spent_ns = 0
@@ -48,6 +49,11 @@ class FileReport:
         self.more = 0  # queries beyond the most that are kept of a request
         self.beyond = 0  # and those that are only added up, their request having very many
 
+    @property
+    def is_sound(self) -> bool:
+        """Whether nothing is missing of what was recorded; a last line that a crash has torn is normal."""
+        return not self.bad_lines and not self.lost
+
     def add(self, other: FileReport) -> None:
         """What reading the next range of the same file told."""
         self.header = self.header or other.header
@@ -55,6 +61,7 @@ class FileReport:
         self.bad_lines += other.bad_lines
         self.torn = self.torn or other.torn
         self.closed = self.closed or other.closed
+        self.lost += other.lost
         self.notes += other.notes
         self.modules = other.modules if other.modules != events.Modules() else self.modules
         self.spent_ns = max(self.spent_ns, other.spent_ns)
@@ -106,6 +113,7 @@ class Feed:
             events.Queries: lambda event: assembly.add(event.request, event),
             events.Capture: self._capture,
             events.Note: lambda event: report.notes.append(event.text),
+            events.Lost: report.lost.append,
             events.LeftOut: self._left_out,
             events.Modules: self._modules,
             events.Close: self._close,

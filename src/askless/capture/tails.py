@@ -20,6 +20,7 @@ import msgspec
 from askless.capture import events
 from askless.capture.reading import Reader
 from askless.core.errors import AskLessError
+from askless.core.whole_text import encoded
 from askless.core.words import plural
 
 SUFFIX = ".tail"
@@ -181,7 +182,7 @@ class _Addition:
 
     def line(self, event: events.Event) -> None:
         """Append an event."""
-        self.lines.append(msgspec.json.encode(event) + b"\n")
+        self.lines.append(encoded(event) + b"\n")
 
     def begin(self, begun: _Begun) -> None:
         """A request that the file does not know yet."""
@@ -253,7 +254,7 @@ class _Addition:
 
 
 def _raw(value: object) -> msgspec.Raw:
-    return msgspec.Raw(msgspec.json.encode(value))
+    return msgspec.Raw(encoded(value))
 
 
 def _value(value: Any) -> Any:

@@ -15,6 +15,7 @@ from askless.core.errors import AskLessError
 from askless.core.model import Errand, Load, Model, Place
 from askless.core.numbering import Numbers, Texts
 from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded, by_position
+from askless.core.whole_text import encoded
 
 # What a line has of each query, in the order in which it is taken.
 _fields_of = attrgetter(
@@ -35,7 +36,6 @@ class CaptureWriter:
     ) -> None:  # fmt: skip
         self.path = path
         self.system = system
-        self._encode = msgspec.json.Encoder().encode
         self._open: dict[int, int] = {}  # requests -> how many queries each has so far
         self._header = events.Capture(
             format=events.FORMAT, version=events.VERSION, recorder=recorder, pid=os.getpid(), program=program,
@@ -149,6 +149,10 @@ class CaptureWriter:
         """See `Receiver`."""
         self._line(events.Note(text))
 
+    def lost(self, count: int, what: str, reason: str) -> None:
+        """Input that came and is not in the capture."""
+        self._line(events.Lost(count, what, reason))
+
     def flush(self) -> None:
         """Let others read what was told so far."""
         self._file.flush()
@@ -159,10 +163,10 @@ class CaptureWriter:
         self._file.close()
 
     def _line(self, event: events.Event) -> None:
-        self.size += self._file.write(self._encode(event) + b"\n")
+        self.size += self._file.write(encoded(event) + b"\n")
 
     def _raw(self, value: object) -> msgspec.Raw:
-        return msgspec.Raw(self._encode(value))
+        return msgspec.Raw(encoded(value))
 
     def _numbers(self, values: Sequence[int]) -> msgspec.Raw:
         """A column of numbers; left out where all are 0, which is what the reader takes for it then."""

@@ -125,6 +125,15 @@ def draw(document: Document, path: Path | None) -> None:
         notices.note(f"drew {path}")
 
 
+def add_allow_damaged(parser: argparse.ArgumentParser) -> None:
+    """Judging what is left of a capture."""
+    parser.add_argument(
+        "--allow-damaged",
+        action="store_true",
+        help="judge a capture of which something can't be read or was lost by what is left of it",
+    )
+
+
 def add_database(parser: argparse.ArgumentParser, required: bool = False) -> None:
     """The database that a command asks."""
     parser.add_argument(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import add_figure, add_format, add_spread, check_figure, draw, file, show
+from askless.cli.common import add_allow_damaged, add_figure, add_format, add_spread, check_figure, draw, file, show
 
 EXAMPLES = """  askless compare before after
   askless compare before after --judge        exit code 1 if there are new findings"""
@@ -17,6 +17,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--judge", action="store_true", help="exit with 1 if there are new findings that the project does not accept"
     )
+    add_allow_damaged(parser)
     add_figure(parser, "queries and times before against after")
     add_format(parser)
     add_spread(parser)
@@ -26,9 +27,12 @@ def declare(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Compare and print."""
     from askless.api.captures import read
+    from askless.reports.loading import refuse_damage
 
     check_figure(options.figure, "compare")
     document = read(options.before).compare(read(options.after))
+    if options.judge and not options.allow_damaged:
+        refuse_damage(document.damage)
     draw(document, options.figure)
     show(document, form=options.format)
     return int(options.judge and bool(document.new))

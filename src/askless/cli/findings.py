@@ -4,7 +4,16 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import add_capture, add_database, add_format, add_schema, add_spread, milliseconds_of, show
+from askless.cli.common import (
+    add_allow_damaged,
+    add_capture,
+    add_database,
+    add_format,
+    add_schema,
+    add_spread,
+    milliseconds_of,
+    show,
+)
 from askless.cli.following import add_follow, follow
 from askless.core import patterns
 from askless.core.severities import SEVERITIES
@@ -39,6 +48,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
         choices=SEVERITIES,
         help="exit with 1 if a finding is at least this severe: " + ", ".join(SEVERITIES),
     )
+    add_allow_damaged(parser)
     parser.add_argument(
         "--accepted", action="store_true", help="list findings too that the project accepts in its askless.toml"
     )
@@ -65,11 +75,14 @@ def run(options: argparse.Namespace) -> int:
     from askless.api.captures import read
     from askless.project import lists
     from askless.reports import findings, naming
+    from askless.reports.loading import refuse_damage
 
     document = read(options.capture, values=options.values).findings(
         route=options.route, patterns=options.pattern, with_accepted=options.accepted or options.show is not None,
         db=options.db, schema=options.schema, round_trip_ms=milliseconds_of(options.round_trip),
     ).document  # fmt: skip
+    if options.judge is not None and not options.allow_damaged:
+        refuse_damage(document.damage)
     variant = "story" if options.show is not None else "each" if options.each else "all" if options.all else ""
     if options.show is not None:
         filtered = bool(options.route or options.pattern or options.accepted)

@@ -61,9 +61,9 @@ def _show(document: Document, form: str, variant: str) -> None:
     from askless.cli.common import show
 
     if form == "json":
-        import msgspec
+        from askless.core.whole_text import encoded
 
-        sys.stdout.write(msgspec.json.encode(document).decode() + "\n")
+        sys.stdout.write(encoded(document).decode() + "\n")
         sys.stdout.flush()
         return
     if sys.stdout.isatty():

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import FORMATS, add_capture, add_format, add_spread, file, show
+from askless.cli.common import FORMATS, add_allow_damaged, add_capture, add_format, add_spread, file, show
 
 EXAMPLES = """  askless gate calls                             by the [[budgets]] of askless.toml; exit code 1 if one is over
   askless gate calls --baseline before           and no more queries, rows, bytes or findings than before
@@ -23,6 +23,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--propose", action="store_true", help="print budgets for what the capture asks, as TOML; judge nothing"
     )
+    add_allow_damaged(parser)
     add_format(parser, (*FORMATS, "junit"))
     add_spread(parser)
     parser.set_defaults(run=run)
@@ -40,6 +41,6 @@ def run(options: argparse.Namespace) -> int:
         sys.stdout.write(gate.proposal(options.capture))
         return 0
     baseline = read(options.baseline) if options.baseline is not None else None
-    document = read(options.capture).gate(baseline, options.partial)
+    document = read(options.capture).gate(baseline, options.partial, options.allow_damaged)
     show(document, form=options.format)
     return 0 if document.passed else 1

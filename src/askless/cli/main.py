@@ -1,6 +1,7 @@
 """`askless`: finds the command, lets it declare its options, runs it, and turns errors into messages and exit codes.
 
-Exit codes: 0 done; 1 a command that was asked to judge found something; 2 bad input or bad surroundings; 130 Ctrl-C.
+Exit codes: 0 done; 1 a command that was asked to judge found something; 2 bad input or bad surroundings; 70 an error that
+nobody foresaw; 130 Ctrl-C.
 `capture app` ends with the recorded program's own exit code.
 
 Start-up is quick because nothing here imports more than argparse: a command's module is imported when the command is
@@ -16,6 +17,7 @@ from contextlib import AbstractContextManager, nullcontext
 from importlib import import_module
 
 from askless import __version__
+from askless.cli.last_net import DeadThreads, report, watched_threads
 from askless.core.errors import AskLessError
 
 TYPE_CHECKING = False
@@ -65,7 +67,7 @@ EPILOG = """a first session:
   askless trial calls --db sqlite:///harbour.db --finding 1    prove it: same rows, measured
   askless demo                                        all of that on a made-up harbour office
 
-exit codes: 0 done, 1 a command that was asked to judge found something, 2 bad input"""
+exit codes: 0 done, 1 a command that was asked to judge found something, 2 bad input, 70 an error of Ask Less's own"""
 
 
 def make_parser(only: str | None = "") -> argparse.ArgumentParser:
@@ -109,6 +111,12 @@ def _apart(words: list[str]) -> tuple[list[str], list[str]]:
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run one command; its exit code."""
     words = list(sys.argv[1:] if arguments is None else arguments)
+    with watched_threads() as dead:
+        code = _run(words, dead)
+    return report(dead.error) if dead.error is not None else code
+
+
+def _run(words: list[str], dead: DeadThreads) -> int:
     try:
         if "_ARGCOMPLETE" in os.environ:
             _complete()
@@ -135,6 +143,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
         where = f" ({error.filename})" if error.filename else ""
         _say(f"{error.strerror or error}{where}", "check the disk, the path and its permissions")
         return 2
+    except Exception as error:  # noqa: BLE001  (the last net)
+        return report(dead.error or error)
 
 
 def _spread_as(options: argparse.Namespace) -> AbstractContextManager[None]:
@@ -152,11 +162,11 @@ def _spread_as(options: argparse.Namespace) -> AbstractContextManager[None]:
 
 
 def _say(message: str, remedy: str) -> None:
-    from askless.output.text import safe
+    from askless.core.words import escaped_line
 
-    sys.stderr.write("askless: " + safe(message) + "\n")
+    sys.stderr.write("askless: " + escaped_line(message) + "\n")
     if remedy:
-        sys.stderr.write("  " + safe(remedy) + "\n")
+        sys.stderr.write("  " + escaped_line(remedy) + "\n")
 
 
 def _complete() -> None:

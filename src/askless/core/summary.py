@@ -179,6 +179,7 @@ class Summary:
         self.settings = settings or Settings()
         self.routes: dict[str, RouteStats] = {}
         self.models: dict[tuple[str, str], Model] = {}
+        self.damage = ""  # what of the capture can't be read or was lost, in words
 
     def leave_out(self, route: str, counts: Counts) -> None:
         """Requests of a route were left out."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 
 def number(value: float) -> str:
     """A count or a mean of counts: 40, 2.5, 1,200."""
@@ -15,6 +17,28 @@ def plural(count: float, word: str) -> str:
     if word.endswith("y") and word[-2] not in "aeiou":
         return f"{number(count)} {word[:-1]}ies"
     return f"{number(count)} {word}{'es' if word.endswith('x') else 's'}"
+
+
+# Control characters (the line feed and the tab aside), zero-width ones, line separators, and what turns the direction.
+HIDDEN = re.compile(
+    "[\x00-\x08\x0b-\x1f\x7f-\x9f\xad\u061c\u115f\u1160\u180e\u200b-\u200f\u2028-\u202e\u2060-\u206f\u3164\ufeff\ufff9-\ufffb"
+    "\U000e0000-\U000e007f]"
+)
+
+
+def escaped(text: str) -> str:
+    """The text with what can't be seen, or moves what can, as an escape such as \\u200b; half surrogates as \ufffd."""
+    return HIDDEN.sub(_escape, text.encode("utf-8", "replace").decode())
+
+
+def escaped_line(text: str) -> str:
+    """The same for a name, of a file or a route: a line break in it is an escape as well."""
+    return escaped(text).replace("\n", "\\n").replace("\t", "\\t")
+
+
+def _escape(found: re.Match[str]) -> str:
+    code = ord(found[0])
+    return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}"
 
 
 def whereabouts(file: str, line: int) -> str:

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import json
+
 import msgspec
 
+from askless.core.whole_text import encoded
+from askless.core.words import HIDDEN
 from askless.output.formats import View
 from askless.reports.documents import Document
 
@@ -17,8 +21,10 @@ class Json:
         """Nothing more is needed."""
 
     def render(self, document: Document, view: View) -> bytes:
-        """The document, indented."""
-        return msgspec.json.format(msgspec.json.encode(document), indent=2) + b"\n"
+        """The document, indented. What can't be seen in a text, or turns its direction, is an escape of JSON's own."""
+        text = msgspec.json.format(encoded(document), indent=2).decode()
+        # A line feed between the values is the only character of these that is no part of a string.
+        return HIDDEN.sub(lambda found: json.dumps(found[0])[1:-1], text).encode() + b"\n"
 
 
 FORMATS = {"json": Json()}

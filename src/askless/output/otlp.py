@@ -9,10 +9,9 @@ from collections.abc import Iterable, Sequence
 from hashlib import blake2b
 from typing import Any
 
-import msgspec
-
 import askless
 from askless.core.findings import Finding
+from askless.core.whole_text import encoded
 from askless.output import phrases
 from askless.output.text import safe
 from askless.reports.columns import Arrived, query_records, request_record
@@ -35,7 +34,7 @@ def payload(
             }
         ]
     }
-    return msgspec.json.encode(whole)
+    return encoded(whole)
 
 
 def _spans(one: Arrived, findings: Sequence[Finding], values: bool) -> Iterable[Json]:

@@ -12,6 +12,7 @@ import msgspec
 import askless
 from askless.core import patterns
 from askless.core.findings import Finding, Line
+from askless.core.whole_text import encoded
 from askless.output import judged, phrases
 from askless.output.formats import View
 from askless.output.text import safe
@@ -207,7 +208,7 @@ class Sarif:
             }],
         }  # fmt: skip
         whole = {"$schema": SCHEMA, "version": "2.1.0", "runs": [run]}
-        return msgspec.json.format(msgspec.json.encode(whole), indent=2) + b"\n"
+        return msgspec.json.format(encoded(whole), indent=2) + b"\n"
 
 
 FORMATS = {"sarif": Sarif()}

@@ -7,14 +7,14 @@ import re
 from pathlib import Path
 
 from askless.core.statistics import Ratio
+from askless.core.words import escaped, escaped_line
 
-_CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
 _SPACE = re.compile(r"\s+")
 
 
 def safe(text: str) -> str:
-    """The text without control characters: nothing in it can move a cursor, change a colour or turn its direction."""
-    return _CONTROL.sub("\ufffd", text.encode("utf-8", "replace").decode())
+    """The text with its control characters escaped: nothing in it can move a cursor, change a colour or turn its direction."""
+    return escaped(text)
 
 
 def one_line(text: str, longest: int = 0) -> str:
@@ -61,15 +61,15 @@ def short_path(file: str, parts: int = 0) -> str:
     """A file's path from here, where that is shorter, an installed package's from there; with `parts`, only its last parts."""
     slashed = file.replace("\\", "/")
     if parts:
-        return safe("/".join(slashed.split("/")[-parts:]))
+        return escaped_line("/".join(slashed.split("/")[-parts:]))
     for folder in ("/site-packages/", "/dist-packages/"):
         if folder in slashed:
-            return safe(slashed.rsplit(folder, 1)[1])
+            return escaped_line(slashed.rsplit(folder, 1)[1])
     try:
         relative = os.path.relpath(file, Path.cwd())
     except ValueError:
-        return safe(file)
-    return safe(relative if len(relative) < len(file) and not relative.startswith("../../..") else file)
+        return escaped_line(file)
+    return escaped_line(relative if len(relative) < len(file) and not relative.startswith("../../..") else file)
 
 
 def milliseconds(value: float) -> str:

@@ -28,6 +28,7 @@ class Judged(msgspec.Struct, frozen=True):
     requests: int
     queries: int
     notes: tuple[str, ...]
+    damage: str = ""
 
 
 def fingerprint(files: Sequence[Path]) -> str:

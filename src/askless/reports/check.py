@@ -16,7 +16,7 @@ def check(path: Path) -> documents.CheckDocument:
         format="askless check",
         capture=str(path),
         files=tuple(map(_file, files)),
-        sound=not any(file.bad_lines for file in files),
+        sound=all(file.is_sound for file in files),
     )
 
 
@@ -35,5 +35,6 @@ def _file(report: FileReport) -> documents.FileCheck:
         torn=report.torn,
         closed=report.closed,
         bad_lines=tuple(report.bad_lines),
+        lost=tuple(documents.LostInput(one.count, one.what, one.reason) for one in report.lost),
         notes=tuple(report.notes),
     )

@@ -19,6 +19,7 @@ from askless.core.failures import masked_error
 from askless.core.findings import Finding
 from askless.core.model import Place, Request, Statement, Told
 from askless.core.sql.masking import masked, shown_values
+from askless.core.whole_text import encoded
 from askless.project.file import here
 from askless.reports import documents
 
@@ -293,7 +294,7 @@ def _told(told: dict[str, Told], values: bool) -> str:
     shown = {
         name: masked_error(value) if isinstance(value, str) and not values else value for name, value in told.items()
     }
-    return msgspec.json.encode(shown).decode()
+    return encoded(shown).decode()
 
 
 _masked = lru_cache(10_000)(masked)

@@ -29,6 +29,7 @@ def compare(before_path: Path, after_path: Path, project: Path | None = None) ->
         new=changes.new,
         left=changes.left,
         accepted=len(results[1].accepted),
+        damage="; ".join(filter(None, (before.damage, after.damage))),
         notes=tuple(dict.fromkeys((*notes_before, *notes_after))),
     )
 

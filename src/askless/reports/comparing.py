@@ -40,7 +40,8 @@ class CompareDocument(Document, frozen=True, kw_only=True):
     """`askless compare`. `ratio` is time before over time after: value, low, high of a 95 % interval.
 
     `drift` is the largest factor by which a route that asks the same on both sides moved; None without such a route.
-    `accepted` counts the findings after the change that the project accepts: they are neither gone, new nor left.
+    `accepted` counts the findings after the change that the project accepts: they are neither gone, new nor left. `damage`
+    tells what of either capture can't be read or was lost.
     """
 
     version: int = 2
@@ -52,6 +53,7 @@ class CompareDocument(Document, frozen=True, kw_only=True):
     new: tuple[Finding, ...]
     left: tuple[Finding, ...]
     accepted: int = 0
+    damage: str = ""
 
 
 class GateRow(msgspec.Struct, frozen=True):

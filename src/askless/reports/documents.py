@@ -113,7 +113,8 @@ class TimelineDocument(Document, frozen=True, kw_only=True):
 class FindingsDocument(Document, frozen=True, kw_only=True):
     """`askless findings`. `edits` tell which findings one change mends, and what the page asks then.
 
-    `hidden` counts findings that filters left out; `accepted` names those that the project accepts. `round_trip_ms` is the
+    `damage` tells what of the capture can't be read or was lost; '' where it is sound. `hidden` counts findings that filters
+    left out; `accepted` names those that the project accepts. `round_trip_ms` is the
     way to the database that was added to each query.
     """
 
@@ -125,6 +126,15 @@ class FindingsDocument(Document, frozen=True, kw_only=True):
     hidden: int = 0
     accepted: tuple[str, ...] = ()
     round_trip_ms: float = 0.0
+    damage: str = ""
+
+
+class LostInput(msgspec.Struct, frozen=True):
+    """Input that reached the recorder and is not in the capture."""
+
+    count: int
+    what: str
+    reason: str
 
 
 class FileCheck(msgspec.Struct, frozen=True):
@@ -142,6 +152,7 @@ class FileCheck(msgspec.Struct, frozen=True):
     closed: bool
     bad_lines: tuple[tuple[int, str], ...]
     notes: tuple[str, ...]
+    lost: tuple[LostInput, ...] = ()
 
 
 class CheckDocument(Document, frozen=True, kw_only=True):

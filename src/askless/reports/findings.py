@@ -100,6 +100,7 @@ def document_of(
         queries=judged.queries,
         hidden=len(listed) - len(remaining),
         accepted=tuple(finding.key for finding in result.accepted),
+        damage=judged.damage,
         notes=(*judged.notes, *ended),
     )
 
@@ -138,6 +139,7 @@ def judged_from(summary: Summary, notes: tuple[str, ...] = (), schema: Schema | 
         requests=sum(route.requests for route in routes),
         queries=sum(stats.count for route in routes for stats in route.own_shapes()),
         notes=notes,
+        damage=summary.damage,
     )
 
 

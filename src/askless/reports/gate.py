@@ -9,17 +9,20 @@ from pathlib import Path
 from askless.core import budget, gating
 from askless.core.errors import AskLessError
 from askless.core.findings import Finding
+from askless.core.words import HIDDEN, escaped_line
 from askless.project import file
 from askless.project.file import Project
 from askless.reports import documents
 from askless.reports.findings import open_findings
-from askless.reports.loading import load
+from askless.reports.loading import load, refuse_damage
 
 
-def gate(path: Path, baseline: Path | None = None, partial: bool = False) -> documents.GateDocument:
+def gate(
+    path: Path, baseline: Path | None = None, partial: bool = False, allow_damaged: bool = False
+) -> documents.GateDocument:
     """Budgets of the project's file, and a baseline where one is named. With `partial`, routes that were not asked may be missing.
 
-    Raises AskLessError: no-budgets, other-application, project-file-bad.
+    Raises AskLessError: no-budgets, other-application, project-file-bad, and capture-damaged unless that is allowed.
     """
     project = file.here()
     if not project.budgets and baseline is None:
@@ -29,6 +32,7 @@ def gate(path: Path, baseline: Path | None = None, partial: bool = False) -> doc
             f"propose some from this capture: askless gate {path} --propose >> {file.FILE}",
         )
     summary, notes = load(path, project=project)
+    refuse_damage("" if allow_damaged else summary.damage)
     found = open_findings(summary, project.path)
     rows = [
         documents.GateRow(
@@ -41,6 +45,7 @@ def gate(path: Path, baseline: Path | None = None, partial: bool = False) -> doc
     lacking = [one.route for one in budget.unmet(summary, project.budgets)]
     if baseline is not None:
         before, notes_before = load(baseline, project=project)
+        refuse_damage("" if allow_damaged else before.damage)
         notes = tuple(dict.fromkeys((*notes, *notes_before)))
         compared = gating.against(before, summary, open_findings(before, project.path).open, found.open)
         if not compared.counts:
@@ -100,7 +105,7 @@ def proposal(path: Path) -> str:
     summary, _ = load(path, project=project)
     found = open_findings(summary, project.path).open
     lines = [
-        f"# Proposed by `askless gate --propose` from {path.name}: the most queries that a request asked, rows and bytes with",
+        f"# Proposed by `askless gate --propose` from {escaped_line(path.name)}: the most queries that a request asked, rows and bytes with",
         f"# {100 * (budget.ROOM - 1):.0f} % of room, the patterns that are there now. Add database_ms = N where a time must hold.",
     ]
     known = {one.route for one in project.budgets}
@@ -110,10 +115,18 @@ def proposal(path: Path) -> str:
         lines += [
             "",
             "[[budgets]]",
-            f"route = {json.dumps(one.route, ensure_ascii=False)}",
+            f"route = {_toml(one.route)}",
             f"queries = {one.queries}",
             f"rows = {one.rows:.0f}",
             f"bytes = {one.bytes}",
-            f"allowed = {json.dumps(list(one.allowed or ()))}",
+            f"allowed = [{', '.join(map(_toml, one.allowed or ()))}]",
         ]
     return "\n".join(lines) + "\n"
+
+
+def _toml(text: str) -> str:
+    """A string as TOML has it, with what can't be seen as an escape; read again, it is the same."""
+    return HIDDEN.sub(
+        lambda found: f"\\u{ord(found[0]):04x}" if ord(found[0]) < 0x10000 else f"\\U{ord(found[0]):08x}",
+        json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f"),
+    )

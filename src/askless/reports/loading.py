@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import msgspec
@@ -50,7 +50,31 @@ def load(
             whole.merge(summary)
     assert whole is not None
     whole.settings = settings
-    return whole, (*notes_of(together(files)), *_lumped(whole))
+    whole_files = together(files)
+    whole.damage = damage_of(whole_files)
+    return whole, (*notes_of(whole_files), *_lumped(whole))
+
+
+def damage_of(files: Sequence[FileReport]) -> str:
+    """What of a capture can't be read or was lost, and where it begins; '' where it is sound."""
+    parts = []
+    for file in files:
+        if file.bad_lines:
+            line, reason = file.bad_lines[0]
+            more = f" of {plural(file.lines, 'line')} can't be read, the first is line {line}"
+            parts.append(f"{file.path}: {len(file.bad_lines)}{more} ({reason})")
+        parts += [f"{file.path}: {one.count} {one.what} lost ({one.reason})" for one in file.lost]
+    return "; ".join(parts)
+
+
+def refuse_damage(damage: str) -> None:
+    """Raise AskLessError capture-damaged where there is some: what can't be read can't be judged."""
+    if damage:
+        raise AskLessError(
+            "capture-damaged",
+            f"not judged, the capture is incomplete: {damage}",
+            "record again; or judge what can be read with --allow-damaged",
+        )
 
 
 def _lumped(summary: Summary) -> list[str]:
@@ -89,16 +113,12 @@ def requests_of(path: Path, files: list[FileReport] | None = None) -> Iterator[R
 
 def notes_of(files: list[FileReport]) -> tuple[str, ...]:
     """What a reader of a report should know of its capture, each thing once."""
-    notes = []
+    damage = damage_of(files)
+    notes = [f"incomplete: {damage}"] if damage else []
     for file in files:
         notes += [f"{file.path.name}: {note}" for note in file.notes]
         if file.torn:
             notes.append(f"{file.path.name}: the last line is torn (a crash does that); everything before it counts")
-        if file.bad_lines:
-            line, reason = file.bad_lines[0]
-            notes.append(
-                f"{file.path.name}: {len(file.bad_lines)} lines can't be read, the first is line {line}: {reason}"
-            )
     return (*dict.fromkeys(notes), *left_out_of(files))
 
 

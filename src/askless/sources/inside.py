@@ -24,6 +24,7 @@ class Inside:
         """With `keep`, `files` are the lines of the capture files that would be written."""
         self.requests: list[Request] = []
         self.files: list[list[str]] = []
+        self.damage = ""  # why a line of the recorder's could not be read
         self._keep = keep
         self._feed = Feed()
         self._load()
@@ -59,7 +60,10 @@ class Inside:
                 self._begin_file()
             if self._keep:
                 self.files[-1].append(line)
+            self._feed.report.lines += 1
             ended = self._feed.take(line.encode("ascii"))
+            if not self._feed.report.is_sound:
+                self.damage = self.damage or self._feed.report.bad_lines[0][1]
             if ended is not None and len(self.requests) < ENDS_MOST:
                 self.requests.append(ended)
 

@@ -67,6 +67,7 @@ class _Block:
         __tracebackhide__ = True
         requests = self._end()
         if kind is None:
+            _check_whole(self._state)
             _check(requests, self._limits, self._state.project)
 
 
@@ -88,6 +89,13 @@ class Asks:
     def within_budgets(self, *, route: str = "") -> AbstractContextManager[None]:
         """No more than the budgets of the project's file allow; each request's route must have one."""
         return _Block(self._state, self._name, _Limits(route, budgets=True))
+
+
+def _check_whole(state: _State) -> None:
+    """Fail where something that was recorded can't be read: it can't be judged."""
+    __tracebackhide__ = True
+    if state.inside.damage:
+        raise AssertionError(f"not judged: what the recorder wrote can't be read ({state.inside.damage})")
 
 
 def _check(requests: Sequence[Request], limits: _Limits, project: Project) -> None:
@@ -175,6 +183,7 @@ def pytest_runtest_call(item: pytest.Item) -> Iterator[None]:
     requests = end()
     if marker is not None and outcome.excinfo is None:
         try:
+            _check_whole(state)
             _check_marker(marker, requests, state.project)
         except AssertionError as error:
             outcome.force_exception(pytest.fail.Exception(str(error), pytrace=False))

@@ -1,0 +1,74 @@
+"""What happens to an error that nobody foresaw: one line, and an exit code of its own.
+
+A thread that ends in one ends the command: what it was there for would be missing from the result.
+"""
+
+from __future__ import annotations
+
+import _thread
+import os
+import sys
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from types import TracebackType
+
+import askless
+
+EXIT_CODE = 70  # EX_SOFTWARE of sysexits.h: never 0, nor 1, which says that something was judged
+VARIABLE = "ASKLESS_TRACEBACK"
+_HERE = Path(askless.__file__).parent
+
+
+class DeadThreads:
+    """The first error that a thread of this command has ended in."""
+
+    def __init__(self) -> None:
+        self.error: BaseException | None = None
+
+    def note(self, arguments: threading.ExceptHookArgs) -> None:
+        """As `threading.excepthook`: remember the error, and interrupt the command."""
+        if arguments.exc_value is None or isinstance(arguments.exc_value, SystemExit):
+            return
+        first, self.error = self.error is None, self.error or arguments.exc_value
+        if first:
+            _thread.interrupt_main()
+
+
+@contextmanager
+def watched_threads() -> Iterator[DeadThreads]:
+    """While the block runs, a thread that ends in an error interrupts the main one."""
+    dead, before = DeadThreads(), threading.excepthook
+    threading.excepthook = dead.note
+    try:
+        yield dead
+    finally:
+        threading.excepthook = before
+
+
+def report(error: BaseException) -> int:
+    """Say on standard error what happened and where; the exit code."""
+    from askless.output.text import one_line, safe
+
+    if os.environ.get(VARIABLE):
+        import traceback
+
+        traceback.print_exception(error)
+    told = one_line(str(error), 200)
+    sys.stderr.write(
+        f"askless: an error that nobody foresaw: {type(error).__name__}{': ' + told if told else ''} ({_place(error.__traceback__)})\n"
+        f"  nothing is judged by this; please report it, with the traceback that {VARIABLE}=1 shows ({safe(askless.__version__)})\n"
+    )
+    return EXIT_CODE
+
+
+def _place(trace: TracebackType | None) -> str:
+    """The innermost line of ours in a traceback."""
+    place = "unknown place"
+    while trace is not None:
+        file = Path(trace.tb_frame.f_code.co_filename)
+        if file.is_relative_to(_HERE):
+            place = f"{file.relative_to(_HERE)}:{trace.tb_lineno}"
+        trace = trace.tb_next
+    return place
