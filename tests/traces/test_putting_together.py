@@ -12,6 +12,7 @@ import pytest
 from hypothesis import given, strategies as st
 
 import askless
+from askless.capture.reading import read
 from askless.sources.routes import template_of
 from askless.sources.tracing.spans import parameters_of
 from tests.cli.test_bad_input import refused
@@ -280,7 +281,7 @@ def test_files_in_every_form(tmp_path: Path) -> None:
 
     text = payload(*PAGES)
     message = ExportTraceServiceRequest()
-    for of in spans_of_json(text):
+    for of in spans_of_json(text).spans:
         resource = message.resource_spans.add()
         resource.resource.attributes.add(key="service.name").value.string_value = of.service
         scope = resource.scope_spans.add()
@@ -320,17 +321,57 @@ def test_files_that_are_none(tmp_path: Path) -> None:
     good = payload(*PAGES)
     for name, content, word in (
         ("text.jsonl", b"SELECT 1\n", "holds no spans"),
-        ("broken.jsonl", good.encode() + b"\n{]\n" + good.encode() + b"\n", "line 2"),
-        ("odd.json", b'{"resourceSpans": [{"scopeSpans": [{"spans": [{"traceId": 7}]}]}]}', "not in OTLP's form"),
         ("binary.pb", bytes(range(256)) * 4, "holds no spans"),
         ("cut.gz", gzip.compress(good.encode())[:-30], "can't be uncompressed"),
     ):
         (tmp_path / name).write_bytes(content)
         ran = run("capture", "otlp", tmp_path / name, "-o", tmp_path / f"from-{name}")
         assert ran.code == 2 and word in ran.err and "Traceback" not in ran.err, (name, ran.err)
-    assert len(told(tmp_path / "from-broken.jsonl")) == 5, "what stood before it is kept"
     assert "can't read" in run("capture", "otlp", tmp_path / "nowhere.json", "-o", tmp_path / "a").err
     assert "can't read" in run("capture", "otlp", tmp_path, "-o", tmp_path / "b").err
+
+
+ODD = {
+    "a line": (b"{]", "line 2"),
+    "an id": (b'{"resourceSpans": [{"scopeSpans": [{"spans": [{"traceId": 7}]}]}]}', "TypeError"),
+    "a time": (b'{"resourceSpans": [{"scopeSpans": [{"spans": [{"traceId": "aa", "startTimeUnixNano": "%s"}]}]}]}' % (b"9" * 400), "64 bits"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("odd", ODD)
+def test_what_cant_be_read_costs_itself_and_is_counted(odd: str, tmp_path: Path) -> None:
+    good, (line, word) = payload(*PAGES).encode() + b"\n", ODD[odd]
+    (tmp_path / "broken.jsonl").write_bytes(good + line + b"\n")
+    ran = run("capture", "otlp", tmp_path / "broken.jsonl", "-o", tmp_path / "c")
+    assert ran.code == 0 and "1 spans lost" in " ".join(ran.err.split()), ran.err
+    assert len(told(tmp_path / "c")) == 5
+    checked = run("capture", "check", tmp_path / "c")
+    assert checked.code == 1 and "incomplete" in checked.out and word in checked.out
+    refused(run("findings", tmp_path / "c", "--judge", "urgent"), "incomplete", "--allow-damaged")
+    assert run("findings", tmp_path / "c", "--judge", "urgent", "--allow-damaged").code in (0, 1)
+
+
+ATTRIBUTES = [
+    ("db.query.parameter.²", "x"), ("db.response.returned_rows", float("inf")), ("db.response.returned_rows", float("nan")),
+    ("db.response.returned_rows", 10**18), ("db.operation.batch.size", -5), ("db.query.parameter." + "9" * 5000, "x"),
+    ("code.line.number", "9" * 5000), ("http.response.status_code", 2**62), ("code.file.path", "\x00"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("name, value", ATTRIBUTES)
+def test_attributes_that_nobody_expects(name: str, value: object, tmp_path: Path) -> None:
+    from askless.sources.telling import Apart
+    from askless.sources.tracing.putting_together import Traces
+    from askless.sources.tracing.services import Services
+    from askless.sources.tracing.spans import Span
+
+    services = Services(tmp_path, Apart())
+    traces = Traces(services.target, 1, 1)
+    attributes = {"db.query.text": "SELECT 1 FROM vessel WHERE id = ?", "db.system.name": "postgresql", name: value}
+    traces.add([Span(b"t", b"r", b"", "GET /", 2, 1, 9, {name: value}, "", "office"), Span(b"t", b"q", b"r", "q", 3, 2, 3, attributes, "pg", "office")], 0)  # fmt: skip
+    traces.close()
+    services.close(traces)
+    assert traces.broken == 0 and [len(request) for request in read(tmp_path)] == [1]
 
 
 def test_options_that_make_no_sense(tmp_path: Path) -> None:

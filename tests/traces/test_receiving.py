@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import asyncio
 import gzip
 import http.client
+import json
 import os
 import re
+import shlex
 import signal
 import subprocess
 import sys
@@ -18,8 +21,14 @@ from pathlib import Path
 import pytest
 
 import askless
+from askless.core.errors import AskLessError
+from askless.sources.telling import Apart
 from askless.sources.tracing import receiving
+from askless.sources.tracing.journal import Journal
+from askless.sources.tracing.putting_together import Traces
+from askless.sources.tracing.services import Services
 from tests.conftest import ASKLESS, HARBOUR, findings, run
+from tests.database.test_safety import wait_until
 from tests.traces.making import LOOK_UP, payload, query, server
 
 JSON = "application/json"
@@ -116,23 +125,21 @@ def test_a_body_that_is_too_large(tmp_path: Path) -> None:
         assert one.post(payload(*SPANS))[0] == 200
 
 
-def test_pressure_is_told_and_what_was_accepted_is_read() -> None:
-    class Never:
-        """Traces that nobody has time for."""
+def sink_in(folder: Path) -> receiving.Sink:
+    services = Services(folder, Apart())
+    traces = Traces(services.target, receiving.QUIET_NS, receiving.PATIENT_NS)
+    return receiving.Sink(traces, services, Journal(folder, Apart()))
 
-        def add(self, spans: object, now: int) -> None: ...
-        def settle(self, now: int) -> None: ...
-        def close(self) -> None: ...
-        def flush(self) -> None: ...
 
-    sink = receiving.Sink(Never(), Never())  # type: ignore[arg-type]
-    assert not sink.is_full()
+def test_pressure_is_told_and_what_was_accepted_is_read(tmp_path: Path) -> None:
+    sink = sink_in(tmp_path)
+    assert sink.take(b"J", b"{}") == 0
     sink._waiting = receiving.WAITING_MOST + 1
-    assert sink.is_full() and sink.refused == 1
     with pytest.raises(receiving._Refused) as refused:
-        receiving._take(sink, b"{}", JSON)
-    assert refused.value.status == 503
+        receiving._take(sink, b"{}", "", JSON)
+    assert refused.value.status == 503 and sink.refused == 1
     sink.close()
+    assert not list(tmp_path.iterdir())
 
 
 SENDER = """
@@ -254,3 +261,161 @@ def test_a_traced_application_is_seen_as_the_recorder_sees_it(harbour: Path, tmp
     traced = {(f["route"], f["shape"]): f for f in findings(tmp_path / "otlp")}
     assert {key for key in loops if key[0] == "GET /calls/due"} <= set(traced)
     assert {f["pattern"] for f in traced.values()} == {"n-plus-one"}, "nothing that is not known is claimed"
+
+
+def calls(first: int, count: int) -> str:
+    """A payload of requests with a query each, of traces with numbers from `first` on."""
+    spans = []
+    for number in range(first, first + count):
+        trace = f"{number:032x}"
+        spans += [
+            {"traceId": trace, "spanId": f"{number:016x}", "name": "GET /calls", "kind": 2, "startTimeUnixNano": str(1000 * number), "endTimeUnixNano": str(1000 * number + 900),
+             "attributes": [{"key": "http.route", "value": {"stringValue": "/calls"}}, {"key": "http.request.method", "value": {"stringValue": "GET"}}]},
+            {"traceId": trace, "spanId": f"{number + 2**32:016x}", "parentSpanId": f"{number:016x}", "name": "q", "kind": 3, "startTimeUnixNano": str(1000 * number + 1), "endTimeUnixNano": str(1000 * number + 2),
+             "attributes": [{"key": "db.query.text", "value": {"stringValue": "SELECT 1 FROM vessel"}}, {"key": "db.system.name", "value": {"stringValue": "postgresql"}}]},
+        ]  # fmt: skip
+    return json.dumps({"resourceSpans": [{"scopeSpans": [{"spans": spans}]}]})
+
+
+def requests_in(folder: Path) -> int:
+    return sum(row.requests for row in askless.read(folder).routes().routes)
+
+
+@pytest.mark.parametrize("rounds", [1, 4])
+def test_what_was_acknowledged_survives_a_kill(rounds: int, tmp_path: Path) -> None:
+    """And comes once, whatever of it was in the capture by then."""
+    taken = 0
+    with receiver(tmp_path / "c") as one:
+        for _ in range(rounds):
+            for _ in range(20):
+                assert one.post(calls(taken + 1, 25))[0] == 200
+                taken += 25
+            if rounds > 1:  # some of it is put together, and written
+                size = sum(file.stat().st_size for file in (tmp_path / "c").glob("*.jsonl"))
+                wait_until(lambda size=size: sum(f.stat().st_size for f in (tmp_path / "c").glob("*.jsonl")) > size, 20)
+        one.process.kill()
+        one.process.wait()
+    checked = run("capture", "check", tmp_path / "c")
+    assert checked.code == 0, checked.out
+    assert requests_in(tmp_path / "c") == taken
+    assert not list((tmp_path / "c").glob("*.journal")) and requests_in(tmp_path / "c") == taken
+
+
+def test_a_full_disk_is_told_at_once_and_takes_nothing_that_was_acknowledged(tmp_path: Path) -> None:
+    """A limit on the size of a file stands in for the disk's."""
+    limited = f"ulimit -f 200; exec {' '.join(map(shlex.quote, [*ASKLESS, 'capture', 'otlp', '-o', str(tmp_path / 'c'), '--listen', '127.0.0.1:0', '--grpc', 'off']))}"
+    process = subprocess.Popen(
+        ["bash", "-c", limited], stderr=subprocess.PIPE, text=True, env={**os.environ, "COLUMNS": "200"}
+    )
+    assert process.stderr is not None
+    one = Receiver(process, process.stderr.readline(), tmp_path / "c")
+    taken = 0
+    for number in range(200):
+        try:
+            status, told, _ = one.post(calls(25 * number + 1, 25))
+        except OSError:  # it has ended
+            break
+        if status != 200:
+            assert status == 503 and "can't be kept" in told
+            break
+        taken += 25
+    _, err = process.communicate(timeout=60)
+    assert process.returncode == 2 and "could keep no more" in err and "Traceback" not in err, err
+    assert 0 < taken < 5000
+    assert requests_in(tmp_path / "c") == taken
+    assert run("capture", "check", tmp_path / "c").code == 0
+
+
+def test_a_reader_that_dies_ends_the_receiver(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    sink = sink_in(tmp_path)
+    monkeypatch.setattr(sink._traces, "add", lambda *_: 1 / 0)
+    sink.take(b"J", calls(1, 1).encode())
+    assert sink.ended.wait(30)
+    with pytest.raises(receiving._Refused) as refused:
+        receiving._take(sink, calls(2, 1).encode(), "", JSON)
+    assert refused.value.status == 503
+    with pytest.raises(AskLessError, match="ZeroDivisionError"):
+        sink.close()
+    assert requests_in(tmp_path) == 1, "it was acknowledged"
+
+
+def test_spans_that_cant_be_read_are_no_success(tmp_path: Path) -> None:
+    with receiver(tmp_path / "c") as one:
+        broken = json.loads(calls(1, 2))
+        broken["resourceSpans"][0]["scopeSpans"][0]["spans"][1]["traceId"] = 7
+        status, told, _ = one.post(json.dumps(broken))
+        assert status == 200 and json.loads(told)["partialSuccess"]["rejectedSpans"] == "1"
+        assert "1 span can't be read" in " ".join(one.stop().split())
+    assert run("capture", "check", tmp_path / "c").code == 1
+
+
+def test_only_its_own_host(tmp_path: Path) -> None:
+    with receiver(tmp_path / "a") as one:
+        assert one.post(calls(1, 1), Host="harbour.example")[0] == 421
+        assert one.post(calls(1, 1), Host=f"localhost:{one.http}")[0] == 200
+    with receiver(tmp_path / "b", "--grpc", "off", "--open") as one:
+        assert one.post(calls(1, 1), Host="harbour.example")[0] == 200
+
+
+def test_clients_that_get_stuck(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A body that never ends is cut off after a time, and others are answered meanwhile."""
+    monkeypatch.setattr(receiving, "BODY_S", 0.2)
+    sink = sink_in(tmp_path)
+    app = receiving.application(sink)
+    scope = {"method": "POST", "path": "/v1/traces", "headers": [(b"content-type", b"application/json")]}
+
+    async def post(body: bytes | None) -> int:
+        answers: list[dict[str, object]] = []
+        sent = body is None
+
+        async def receive() -> dict[str, object]:
+            nonlocal sent
+            if sent:
+                await asyncio.Event().wait()
+            sent = True
+            return {"type": "http.request", "body": body, "more_body": False}
+
+        async def send(message: dict[str, object]) -> None:
+            answers.append(message)
+
+        await app(scope, receive, send)  # type: ignore[arg-type]
+        return int(str(answers[0]["status"]))
+
+    async def all_of_them() -> list[int]:
+        return await asyncio.gather(*(post(None) for _ in range(300)), post(calls(1, 1).encode()))
+
+    assert asyncio.run(all_of_them()) == [408] * 300 + [200]
+    sink.close()
+
+
+BOMBS = {
+    "spans of nothing": lambda: (PROTOBUF, gzip.compress(nested(b"\x12\x00" * 20_000_000)), 413),
+    "attributes of nothing": lambda: (PROTOBUF, gzip.compress(nested(b"\x12" + varint(40_000_000) + b"\x4a\x00" * 20_000_000)), 413),
+    "objects of JSON": lambda: (JSON, gzip.compress(b'{"resourceSpans": [' + b"{}," * 15_000_000 + b"{}]}"), 413),
+    "lists of JSON": lambda: (JSON, gzip.compress(b'{"a": [' + b"[]," * 20_000_000 + b"[]]}"), 413),
+    "small spans": lambda: (PROTOBUF, gzip.compress(nested(b"\x12\x00" * 1_900_000)), 413),
+}  # fmt: skip
+
+
+def varint(number: int) -> bytes:
+    result = b""
+    while number > 127:
+        result, number = result + bytes([number & 127 | 128]), number >> 7
+    return result + bytes([number])
+
+
+def nested(spans: bytes) -> bytes:
+    """A request to export what stands in the scope of one resource."""
+    scope = b"\x12" + varint(len(spans)) + spans
+    return b"\x0a" + varint(len(scope)) + scope
+
+
+@pytest.mark.parametrize("bomb", BOMBS)
+def test_a_small_body_that_is_large_in_memory(bomb: str, tmp_path: Path) -> None:
+    kind, body, status = BOMBS[bomb]()
+    with receiver(tmp_path / "c") as one:
+        answer, told, _ = one.post(body, kind, Content_Encoding="gzip")
+        assert answer == status and "--max-payload" in told
+        assert one.post(calls(1, 1))[0] == 200
+        peak = re.search(r"VmHWM:\s+(\d+) kB", Path(f"/proc/{one.process.pid}/status").read_text())
+        assert peak is not None and int(peak[1]) < 500_000, peak

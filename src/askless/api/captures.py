@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import cast
 
+from askless.api.recovery import complete
 from askless.api.tables import Findings, Plans, Table
 from askless.capture.lines import files_of
 from askless.capture.reading import FileReport
@@ -237,4 +238,6 @@ def read(path: str | os.PathLike[str], *, values: bool = False) -> Capture:
 
     `values`: show literals, parameters and paths, which may be private.
     """
-    return Capture(place(path) if isinstance(path, str) else cast(Path, path), values)
+    found = place(path) if isinstance(path, str) else cast(Path, path)
+    complete(found)
+    return Capture(found, values)

@@ -15,6 +15,7 @@ import os
 import sys
 from contextlib import AbstractContextManager, nullcontext
 from importlib import import_module
+from pathlib import Path
 
 from askless import __version__
 from askless.cli.last_net import DeadThreads, report, watched_threads
@@ -123,6 +124,7 @@ def _run(words: list[str], dead: DeadThreads) -> int:
         words, behind = _apart(words)
         options = make_parser(_command_in(words)).parse_args(words)
         options.behind = behind
+        _recover(options)
         with _spread_as(options):
             if getattr(options, "db", None) is None:
                 return int(options.run(options))
@@ -145,6 +147,20 @@ def _run(words: list[str], dead: DeadThreads) -> int:
         return 2
     except Exception as error:  # noqa: BLE001  (the last net)
         return report(dead.error or error)
+
+
+def _recover(options: argparse.Namespace) -> None:
+    """Add to the captures that a command reads what a killed receiver had taken. Raises AskLessError not-recovered."""
+    for name in ("capture", "before", "after", "baseline"):
+        path = getattr(options, name, None)
+        if isinstance(path, Path):
+            from askless.api.recovery import complete
+
+            spans = complete(path)
+            if spans:
+                from askless.output import notices
+
+                notices.note(f"note: {spans} spans that a killed receiver had taken were added to {path}")
 
 
 def _spread_as(options: argparse.Namespace) -> AbstractContextManager[None]:

@@ -31,6 +31,7 @@ class Otlp:
         Option("--listen", "where OTLP/HTTP is received (default: 127.0.0.1:4318; with a program, a free port)", "HOST:PORT"),
         Option("--grpc", "where OTLP/gRPC is received (default: 127.0.0.1:4317), or off", "HOST:PORT"),
         Option("--open", "listen on an address that other machines reach, too", bare=True),
+        Option("--max-payload", "the most that a payload may unpack to (default: 64MiB)", "SIZE", default=""),
         *TELLING_APART,
         *VISITING,
         Option("files", "files of spans: JSON, JSON lines, dumps of protobuf, also .gz", "FILE", many=True),
@@ -62,7 +63,7 @@ class Otlp:
 
         apart = apart_of(values)
         if values["files"]:
-            running.read(list(map(Path, values["files"])), folder, apart, voice)
+            running.read(list(map(Path, values["files"])), folder, apart, voice, running.objects_of(values))
             return Recorded()
         ended = running.receive(running.wish_of(values), values["program"], visits_of(values), folder, apart, voice)
         return recorded(ended, voice)

@@ -257,9 +257,9 @@ def _visit(
     return tuple(Visited(url, statuses[url], tuple(durations[url])) for url in visits.urls)
 
 
-def until_stopped(ready: Callable[[], None]) -> None:
-    """Wait for Ctrl-C, or for somebody who wants us gone; `ready` is called once that is heard."""
-    stopped = threading.Event()
+def until_stopped(ready: Callable[[], None], stopped: threading.Event | None = None) -> None:
+    """Wait for Ctrl-C, for somebody who wants us gone, or until `stopped` is set; `ready` is called once that is heard."""
+    stopped = stopped or threading.Event()
 
     before = {number: signal.signal(number, lambda *_: stopped.set()) for number in (signal.SIGINT, signal.SIGTERM)}
     try:

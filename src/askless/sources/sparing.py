@@ -6,6 +6,7 @@ import re
 
 from askless.core.errors import AskLessError
 from askless.core.left_out import Sparing
+from askless.core.words import size as bytes_in_words
 from askless.sources import Option
 
 TYPE_CHECKING = False
@@ -33,7 +34,7 @@ def sparing_of(values: Mapping[str, Any]) -> Sparing:
     if at_most is not None and at_most < 1:
         raise AskLessError("bad-at-most", "--at-most takes a whole number from 1", "leave it out to keep all queries")
     return Sparing(
-        _sample(values.get("sample") or ""), _time(values.get("slower_than") or ""), at_most or 0, _size(values.get("keep") or "")
+        _sample(values.get("sample") or ""), _time(values.get("slower_than") or ""), at_most or 0, size_of(values.get("keep") or "", "--keep")
     )  # fmt: skip
 
 
@@ -55,11 +56,13 @@ def _time(word: str) -> int:
     return int(float(found[1]) * _NS[found[2]]) if found is not None else 0
 
 
-def _size(word: str) -> int:
+def size_of(word: str, option: str, least_bytes: int = KEEP_LEAST_BYTES) -> int:
+    """Bytes from a size as people write it; 0 for none. Raises AskLessError bad-size."""
     found = _SIZE.fullmatch(word.strip())
     if not word:
         return 0
-    size = int(float(found[1]) * _UNITS[found[2].lower()]) if found is not None else 0
-    if size < KEEP_LEAST_BYTES:
-        raise AskLessError("bad-size", f"--keep takes a size from 1MiB, not {word!r}", "as in: --keep 2GiB")
+    size = int(min(float(found[1]), 2.0**60) * _UNITS[found[2].lower()]) if found is not None else 0
+    if size < least_bytes:
+        least = bytes_in_words(least_bytes).replace(" ", "")
+        raise AskLessError("bad-size", f"{option} takes a size from {least}, not {word!r}", f"as in: {option} 2GiB")
     return size

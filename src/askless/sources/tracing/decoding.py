@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import base64
-import binascii
-from collections.abc import Iterator, Mapping
-from typing import Any
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from typing import Any, NamedTuple
 
 import msgspec
 
 from askless.core.errors import AskLessError
+from askless.core.words import plural
+from askless.sources.tracing.bounds import OBJECTS_MOST, SPANS_MOST, TooLarge, check_json, check_protobuf
 from askless.sources.tracing.spans import REMOTE_PARENT, Span, is_kept
 
 _ERROR = 2  # code of a status
@@ -31,19 +32,49 @@ def check_installed() -> None:
         )  # fmt: skip
 
 
-def of_protobuf(payload: bytes) -> Any:
-    """A request to export traces. Raises Malformed."""
+class Spans(NamedTuple):
+    """The spans of a payload, in the order in which they were sent; how many could not be read, and why the first could not."""
+
+    spans: list[Span]
+    unreadable: int = 0
+    reason: str = ""
+
+
+def _readable(spans: Iterable[Any], read: Callable[[Any], Span]) -> Spans:
+    """Each span by itself: one that can't be read costs no other."""
+    results: list[Span] = []
+    unreadable, reason = 0, ""
+    for one in spans:
+        try:
+            results.append(read(one))
+        except (KeyError, TypeError, ValueError, AttributeError, OverflowError, RecursionError) as error:
+            unreadable += 1
+            reason = reason or f"{type(error).__name__}: {str(error)[:200]}"
+    return Spans(results, unreadable, reason)
+
+
+def spans_of_protobuf(payload: bytes, objects_most: int = OBJECTS_MOST) -> Spans:
+    """The spans of a request to export traces. Raises Malformed, TooLarge."""
     from google.protobuf.message import DecodeError
     from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceRequest
 
+    check_protobuf(payload, objects_most)
     try:
-        return ExportTraceServiceRequest.FromString(payload)
+        message = ExportTraceServiceRequest.FromString(payload)
     except DecodeError as error:
         raise Malformed(f"it is no ExportTraceServiceRequest: {error}") from None
+    count = sum(len(of_scope.spans) for of_resource in message.resource_spans for of_scope in of_resource.scope_spans)
+    _check_count(count, objects_most)
+    return _readable(_with_origin(message), _span_of_protobuf)
 
 
-def spans_of(message: Any) -> Iterator[Span]:
-    """The spans of a message, in the order in which they were sent."""
+def _check_count(spans: int, objects_most: int) -> None:
+    most = objects_most * SPANS_MOST // OBJECTS_MOST
+    if spans > most:
+        raise TooLarge(f"it holds more than {plural(most, 'span')}")
+
+
+def _with_origin(message: Any) -> Iterator[tuple[Any, str, str]]:
     for of_resource in message.resource_spans:
         service = ""
         for pair in of_resource.resource.attributes:
@@ -52,17 +83,22 @@ def spans_of(message: Any) -> Iterator[Span]:
         for of_scope in of_resource.scope_spans:
             scope = of_scope.scope.name
             for span in of_scope.spans:
-                attributes = {}
-                for pair in span.attributes:
-                    key = pair.key
-                    if is_kept(key):
-                        value = pair.value
-                        attributes[key] = value.string_value or _plain(value)  # texts, most of them
-                yield Span(
-                    span.trace_id, span.span_id, span.parent_span_id, span.name, span.kind, span.start_time_unix_nano,
-                    span.end_time_unix_nano, attributes, scope, service,
-                    _error_of(span) if span.status.code == _ERROR else "", bool(span.flags & REMOTE_PARENT),
-                )  # fmt: skip
+                yield span, scope, service
+
+
+def _span_of_protobuf(origin: tuple[Any, str, str]) -> Span:
+    span, scope, service = origin
+    attributes = {}
+    for pair in span.attributes:
+        key = pair.key
+        if is_kept(key):
+            value = pair.value
+            attributes[key] = value.string_value or _plain(value)  # texts, most of them
+    return Span(
+        span.trace_id, span.span_id, span.parent_span_id, span.name, span.kind, span.start_time_unix_nano,
+        span.end_time_unix_nano, attributes, scope, service,
+        _error_of(span) if span.status.code == _ERROR else "", bool(span.flags & REMOTE_PARENT),
+    )  # fmt: skip
 
 
 def _plain(value: Any) -> Any:
@@ -87,8 +123,10 @@ def _exception(told: Mapping[str, Any]) -> str:
 _Json = dict[str, Any]
 
 
-def spans_of_json(payload: bytes | str) -> list[Span]:
-    """The spans of a payload in OTLP's JSON. Raises Malformed."""
+def spans_of_json(payload: bytes | str, objects_most: int = OBJECTS_MOST) -> Spans:
+    """The spans of a payload in OTLP's JSON. Raises Malformed, TooLarge."""
+    if isinstance(payload, bytes):
+        check_json(payload, objects_most)
     try:
         given = msgspec.json.decode(payload)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
@@ -96,34 +134,49 @@ def spans_of_json(payload: bytes | str) -> list[Span]:
     if not isinstance(given, dict):
         raise Malformed("it is no object with resourceSpans")
     try:
-        return list(_spans(given))
-    except (KeyError, TypeError, ValueError, AttributeError, binascii.Error) as error:
-        raise Malformed(f"it is not in OTLP's form: {type(error).__name__}: {error}") from None
+        spans = list(_spans(given))
+    except (KeyError, TypeError, ValueError, AttributeError) as error:
+        raise Malformed(f"it is not in OTLP's form: {type(error).__name__}: {str(error)[:200]}") from None
+    _check_count(len(spans), objects_most)
+    return _readable(spans, _span_of_json)
 
 
-def _spans(given: _Json) -> Iterator[Span]:
+def _spans(given: _Json) -> Iterator[tuple[_Json, str, str]]:
     for of_resource in _list(given, "resourceSpans", "resource_spans"):
         resource = of_resource.get("resource") or {}
         service = str(_attributes(resource, wanted=lambda name: name == "service.name").get("service.name") or "")
         for of_scope in _list(of_resource, "scopeSpans", "scope_spans", "instrumentationLibrarySpans"):
             scope = (of_scope.get("scope") or of_scope.get("instrumentationLibrary") or {}).get("name") or ""
             for span in of_scope.get("spans") or ():
-                status = span.get("status") or {}
-                failed = status.get("code") in (_ERROR, "STATUS_CODE_ERROR")
-                yield Span(
-                    _id(span.get("traceId") or span.get("trace_id")),
-                    _id(span.get("spanId") or span.get("span_id")),
-                    _id(span.get("parentSpanId") or span.get("parent_span_id")),
-                    str(span.get("name") or ""),
-                    _kind(span.get("kind")),
-                    int(span.get("startTimeUnixNano") or span.get("start_time_unix_nano") or 0),
-                    int(span.get("endTimeUnixNano") or span.get("end_time_unix_nano") or 0),
-                    _attributes(span),
-                    str(scope),
-                    service,
-                    _json_error(span, status) if failed else "",
-                    bool(int(span.get("flags") or 0) & REMOTE_PARENT),
-                )
+                yield span, str(scope), service
+
+
+def _span_of_json(origin: tuple[_Json, str, str]) -> Span:
+    span, scope, service = origin
+    status = span.get("status") or {}
+    failed = status.get("code") in (_ERROR, "STATUS_CODE_ERROR")
+    return Span(
+        _id(span.get("traceId") or span.get("trace_id")),
+        _id(span.get("spanId") or span.get("span_id")),
+        _id(span.get("parentSpanId") or span.get("parent_span_id")),
+        str(span.get("name") or ""),
+        _kind(span.get("kind")),
+        _time(span.get("startTimeUnixNano") or span.get("start_time_unix_nano") or 0),
+        _time(span.get("endTimeUnixNano") or span.get("end_time_unix_nano") or 0),
+        _attributes(span),
+        scope,
+        service,
+        _json_error(span, status) if failed else "",
+        bool(int(span.get("flags") or 0) & REMOTE_PARENT),
+    )
+
+
+def _time(value: Any) -> int:
+    """Nanoseconds since 1970: a fixed64. Raises ValueError for what no such number holds."""
+    result = int(value)
+    if not 0 <= result < 1 << 64:
+        raise ValueError("a time is no number of 64 bits")
+    return result
 
 
 def _list(given: _Json, *names: str) -> list[_Json]:

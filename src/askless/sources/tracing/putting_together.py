@@ -52,10 +52,11 @@ class Target(Protocol):
 class _Trace:
     """The spans of a trace that came so far."""
 
-    __slots__ = ("has_request", "last", "spans")
+    __slots__ = ("first", "has_request", "last", "spans")
 
-    def __init__(self) -> None:
+    def __init__(self, first: int) -> None:
         self.spans: list[Span] = []
+        self.first = first
         self.last = 0
         self.has_request = False
 
@@ -93,10 +94,13 @@ class Traces:
         self.late = 0  # queries that came when their trace had been put together
         self.orphans = 0  # spans whose parent never came, though their trace has a request
         self.unread = 0  # statements of systems that are not known here
+        self.broken = 0  # spans of traces that could not be put together, and why the first could not
+        self.broken_reason = ""
+        self.done: list[bytes] = []  # traces that were put together since somebody last asked
         self._waiting = 0
 
-    def add(self, arriving: Iterable[Span], now: int) -> None:
-        """Count spans in."""
+    def add(self, arriving: Iterable[Span], now: int, payload: int = 0) -> None:
+        """Count spans in. `payload` is the number of what they came in."""
         for span in arriving:
             self.spans += 1
             self.requests += span.is_request
@@ -105,7 +109,7 @@ class Traces:
                 if span.trace in self._known:
                     self.late += bool(span.text)
                     continue
-                trace = self._traces[span.trace] = _Trace()
+                trace = self._traces[span.trace] = _Trace(payload)
             trace.spans.append(span)
             trace.last = now
             trace.has_request = trace.has_request or span.is_request
@@ -116,6 +120,10 @@ class Traces:
     def has_seen(self, requests: int) -> bool:
         """Whether so many requests came: a program that is told to stop sends nothing of its last batch."""
         return self.requests >= requests
+
+    def oldest(self, following: int) -> int:
+        """The number of the first payload of which a trace still waits; `following` where none does."""
+        return next((trace.first for trace in self._traces.values()), following)
 
     def settle(self, now: int) -> None:
         """Put together what has been quiet for long enough."""
@@ -134,6 +142,15 @@ class Traces:
         self._known[name] = None
         if len(self._known) > _KNOWN_MOST:
             del self._known[next(iter(self._known))]
+        self.done.append(name)
+        try:
+            self._requests_of(trace)
+        except (ArithmeticError, AttributeError, LookupError, TypeError, ValueError, RecursionError) as error:
+            # Spans are what anybody sends: one that nobody foresaw costs its trace, and is counted.
+            self.broken += len(trace.spans)
+            self.broken_reason = self.broken_reason or f"{type(error).__name__}: {str(error)[:200]}"
+
+    def _requests_of(self, trace: _Trace) -> None:
         by_id = {span.id: span for span in trace.spans}
         requests = {span.id: span for span in trace.spans if span.is_request and _above(span, by_id) is None}
         if requests:

@@ -13,8 +13,11 @@ from askless.core.errors import AskLessError
 from askless.core.words import plural
 from askless.sources import Voice, programs
 from askless.sources.programs import Ended, Visit, Visits
+from askless.sources.sparing import size_of
 from askless.sources.telling import Apart
 from askless.sources.tracing import receiving, stored
+from askless.sources.tracing.bounds import OBJECTS_MOST, OPTION
+from askless.sources.tracing.journal import Journal
 from askless.sources.tracing.putting_together import Traces
 from askless.sources.tracing.services import Services
 
@@ -27,10 +30,12 @@ _CLOCK_NS = 1_000_000  # some clients cut the start of a span to the millisecond
 
 
 class Wish(NamedTuple):
-    """Where to listen; no `grpc` for HTTP alone."""
+    """Where to listen; no `grpc` for HTTP alone. `is_open`: for requests that name any host; `objects_most`: of a payload."""
 
     http: tuple[str, int]
     grpc: str
+    is_open: bool = False
+    objects_most: int = OBJECTS_MOST
 
 
 def wish_of(values: Mapping[str, Any]) -> Wish:
@@ -38,10 +43,19 @@ def wish_of(values: Mapping[str, Any]) -> Wish:
     program = bool(values["program"])
     http = _address(values["listen"] or (_ANY_PORT if program else HTTP), "--listen", values["open"])
     grpc = values["grpc"] or ("off" if program else GRPC)
+    objects_most = objects_of(values)
     if grpc == "off":
-        return Wish(http, "")
+        return Wish(http, "", values["open"], objects_most)
     host, port = _address(grpc, "--grpc", values["open"])
-    return Wish(http, f"[{host}]:{port}" if ":" in host else f"{host}:{port}")
+    return Wish(http, f"[{host}]:{port}" if ":" in host else f"{host}:{port}", values["open"], objects_most)
+
+
+def objects_of(values: Mapping[str, Any]) -> int:
+    """How many objects a payload may hold, which grows with its bytes. Raises AskLessError bad-size."""
+    given = values["max_payload"]
+    if not given:
+        return OBJECTS_MOST
+    return max(size_of(given, OPTION) * OBJECTS_MOST // receiving.PAYLOAD_MOST, 1)
 
 
 def _address(word: str, option: str, is_open: bool) -> tuple[str, int]:
@@ -69,17 +83,19 @@ def receive(
     warming = _WarmUps()
     traces = Traces(services.target, receiving.QUIET_NS, receiving.PATIENT_NS, warming.holds)
     taken = receiving.listening(*wish.http)
-    sink = receiving.Sink(traces, services)
+    sink = receiving.Sink(traces, services, Journal(folder, apart), wish.objects_most)
     try:
         with ExitStack() as stack:
-            stack.enter_context(receiving.over_http(taken, sink))
-            address = f"http://{wish.http[0]}:{taken.getsockname()[1]}"
+            port = taken.getsockname()[1]
+            hosts = None if wish.is_open else frozenset(f"{host}:{port}" for host in (*_LOCAL, "[::1]"))
+            stack.enter_context(receiving.over_http(taken, sink, hosts))
+            address = f"http://{wish.http[0]}:{port}"
             said = f"Receiving OTLP/HTTP at {address}"
             if wish.grpc:
                 port = stack.enter_context(receiving.over_grpc(wish.grpc, sink))
                 said += f" and OTLP/gRPC at {wish.grpc.rpartition(':')[0]}:{port}"
             if not program:
-                programs.until_stopped(lambda: voice.note(said + "; Ctrl-C ends it."))
+                programs.until_stopped(lambda: voice.note(said + "; Ctrl-C ends it."), sink.ended)
                 return None
             voice.note(said + "; the program is told.")
             return programs.run(
@@ -87,9 +103,10 @@ def receive(
             )
     finally:
         voice.progress("")
-        sink.close()
-        services.close(traces)
-        _tell(sink, traces, voice)
+        try:
+            sink.close()
+        finally:
+            _tell(sink, traces, voice)
 
 
 class _WarmUps:
@@ -125,30 +142,35 @@ def exporting(environment: Mapping[str, str], address: str) -> dict[str, str]:
     }
 
 
-def read(files: Sequence[Path], folder: Path, apart: Apart, voice: Voice) -> None:
+def read(files: Sequence[Path], folder: Path, apart: Apart, voice: Voice, objects_most: int = OBJECTS_MOST) -> None:
     """Read files of spans into a folder; what was read before one that can't be is kept.
 
     Raises AskLessError: file-missing, traces-unreadable.
     """
     services = Services(folder, apart)
     traces = Traces(services.target, _FILE_QUIET, _FILE_QUIET)
+    unreadable, reason = 0, ""
     try:
         for path in files:
-            for _, spans in stored.payloads(path):
+            for _, spans in stored.payloads(path, objects_most):
                 before = traces.spans
-                traces.add(spans, before)
+                traces.add(spans.spans, before)
+                unreadable, reason = unreadable + spans.unreadable, reason or spans.reason
                 if traces.spans // _FILE_QUIET > before // _FILE_QUIET:
                     traces.settle(traces.spans)
                     voice.progress(f"reading {path.name}: {plural(traces.spans, 'span')}")
     finally:
         voice.progress("")
         traces.close()
-        services.close(traces)
+        services.close(traces, unreadable, reason)
         voice.note(f"read {plural(traces.spans, 'span')}")
 
 
 def _tell(sink: receiving.Sink, traces: Traces, voice: Voice) -> None:
     voice.note(f"received {plural(traces.spans, 'span')}")
+    lost = sink.unreadable + traces.broken
+    if lost:
+        voice.note(f"note: {plural(lost, 'span')} can't be read, and are lost: {sink.reason or traces.broken_reason}")
     if sink.grpc_on_http:
         voice.note("note: " + receiving.WRONG_PORT)
     if sink.refused:

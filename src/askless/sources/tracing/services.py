@@ -58,9 +58,7 @@ class _Renumbered:
 class Service(_Renumbered):
     """See `Target`. Requests that spans tell of are even, those that are told apart otherwise odd."""
 
-    def __init__(self, folder: Path, number: int, name: str, apart: Apart, start_ns: int) -> None:
-        plain = re.sub(r"[^\w.-]+", "-", name)[:60] or "service"
-        path = folder / f"{number:03}-{plain}.askless.jsonl"
+    def __init__(self, path: Path, name: str, apart: Apart, start_ns: int) -> None:
         writer = SparingWriter(
             path, "traces", "", name, start_ns / 1e9, start_ns, ("parameters", "results"), apart.sparing
         )
@@ -80,23 +78,33 @@ class Service(_Renumbered):
 
     def flush(self) -> None:
         """Let others read what was told so far."""
+        if self._telling is not None:
+            self._telling.flush()
         self._writer.flush()
 
-    def close(self, notes: Sequence[str]) -> None:
+    @property
+    def file(self) -> tuple[str, int]:
+        """The name of the file that is being written, and its size."""
+        return self._writer.path.name, self._writer.size
+
+    def close(self, notes: Sequence[str], lost: Sequence[tuple[int, str]] = ()) -> None:
         """The traffic is over."""
         if self._telling is not None:
             self._telling.close()
         for note in notes:
             self._writer.note(note)
+        for count, reason in lost:
+            self._writer.lost(count, "spans", reason)
         self._writer.close()
 
 
 class Services:
-    """The services by their names, each with its file once it is met."""
+    """The services by their names, each with its file once it is met; `prefix` begins the names of the files."""
 
-    def __init__(self, folder: Path, apart: Apart) -> None:
+    def __init__(self, folder: Path, apart: Apart, prefix: str = "") -> None:
         self._folder = folder
         self._apart = apart
+        self._prefix = prefix
         self._services: dict[str, Service] = {}
 
     def target(self, name: str, start_ns: int) -> Target:
@@ -104,7 +112,9 @@ class Services:
         service = self._services.get(name)
         if service is None:
             number = len(self._services) + 1
-            service = self._services[name] = Service(self._folder, number, name, self._apart, start_ns)
+            plain = re.sub(r"[^\w.-]+", "-", name)[:60] or "service"
+            path = self._folder / f"{self._prefix}{number:03}-{plain}.askless.jsonl"
+            service = self._services[name] = Service(path, name, self._apart, start_ns)
         return service
 
     def flush(self) -> None:
@@ -112,8 +122,16 @@ class Services:
         for service in self._services.values():
             service.flush()
 
-    def close(self, traces: Traces) -> None:
-        """The traffic is over: what could not be put together is told."""
+    @property
+    def sizes(self) -> dict[str, int]:
+        """The files that are being written, by their names, with their sizes."""
+        return dict(service.file for service in self._services.values())
+
+    def close(self, traces: Traces, unreadable: int = 0, reason: str = "") -> None:
+        """The traffic is over: what could not be read or put together is told."""
+        lost = [(n, why) for n, why in ((unreadable, reason), (traces.broken, traces.broken_reason)) if n]
+        if lost and not self._services:
+            self.target("", 0)  # what was lost is told, even where nothing else came
         notes = []
         if traces.late:
             notes.append(f"{plural(traces.late, 'query')} came after their request had been put together: left out")
@@ -125,5 +143,5 @@ class Services:
         if traces.unread:
             notes.append(f"{plural(traces.unread, 'statement')} of systems whose SQL is not known here: left out")
         for service in self._services.values():
-            service.close(notes)
-            notes = []  # once is enough
+            service.close(notes, lost)
+            notes, lost = [], []  # once is enough

@@ -17,6 +17,7 @@ from askless.core.systems import called
 INTERNAL, SERVER, CLIENT, PRODUCER, CONSUMER = 1, 2, 3, 4, 5
 REMOTE_PARENT = 0x200  # flag: the parent is in another process
 _PARAMETER = "db.query.parameter."
+_NUMBER_MOST = 2**53  # a count that a client sends is no larger
 
 TEXT = ("db.query.text", "db.statement")
 SYSTEM = ("db.system.name", "db.system")
@@ -90,8 +91,8 @@ def number(attributes: Mapping[str, Any], names: tuple[str, ...], missing: int =
     """The same as a whole number."""
     found = first(attributes, names)
     try:
-        return int(found) if found is not None else missing
-    except (TypeError, ValueError):
+        return min(max(int(found), -1), _NUMBER_MOST) if found is not None else missing
+    except (TypeError, ValueError, OverflowError):  # a text, NaN, an infinity
         return missing
 
 
@@ -146,7 +147,7 @@ def parameters_of(attributes: Mapping[str, Any]) -> Given:
     if len(single) == 1 and "0" in single:
         return Given((_value(single["0"]),))
     if single:
-        if all(name.isdigit() for name in single):
+        if all(name.isascii() and name.isdigit() and len(name) < 10 for name in single):
             return Given(tuple(_value(single[name]) for name in sorted(single, key=int)))
         return Given(tuple(map(_value, single.values())), tuple(single))
     found = first(attributes, PARAMETERS)
