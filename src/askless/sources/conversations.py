@@ -5,6 +5,8 @@ What the relay and the reader of packets share. Connections go by numbers of the
 
 from __future__ import annotations
 
+import struct
+
 from askless.capture.writing import CaptureWriter
 from askless.core.words import plural
 from askless.sources.telling import Telling
@@ -25,6 +27,8 @@ class Conversations:
         self.cut: set[int] = set()  # connections that lost something
         self.unreadable: dict[str, int] = {}
         self.nameless = 0
+        self.broken = 0
+        self.broken_reason = ""
 
     def opened(self, number: int, facts: Facts, at_ns: int) -> None:
         """A connection is open: what comes now are messages."""
@@ -43,6 +47,20 @@ class Conversations:
                 self.lost(number)
             else:
                 self._give_up(number, str(error), at_ns)
+            return
+        except (
+            ArithmeticError,
+            AttributeError,
+            LookupError,
+            TypeError,
+            ValueError,
+            struct.error,
+            RecursionError,
+        ) as error:
+            # Bytes are what anybody sends: what nobody foresaw costs its connection, and is counted.
+            self.broken += 1
+            self.broken_reason = self.broken_reason or f"{type(error).__name__}: {str(error)[:200]}"
+            self._give_up(number, "its messages have a form that is not known", at_ns)
             return
         if seen:
             self._tell(number, seen)
@@ -79,7 +97,9 @@ class Conversations:
         for why, count in self.unreadable.items():
             self.writer.note(f"{plural(count, 'connection')} could not be read to the end: {why}")
         if self.cut:
-            self.writer.note(f"{plural(len(self.cut), 'connection')} {lost}: some queries are missing")
+            self.writer.lost(len(self.cut), "connections in part", f"{lost}: some queries are missing")
+        if self.broken:
+            self.writer.lost(self.broken, "connections in part", self.broken_reason)
         if self.nameless:
             self.writer.note(
                 f"{plural(self.nameless, 'query')} ran statements that were prepared before anybody read: left out"

@@ -20,6 +20,7 @@ from askless.sources import Voice, logs, programs
 from askless.sources.logs import Reading, Said, Unread
 from askless.sources.logs.application import Lines, layout_like
 from askless.sources.logs.layouts import Layout
+from askless.sources.logs.long_text import TEXT_MOST
 from askless.sources.logs.prefixes import guessed
 from askless.sources.telling import Apart, Telling
 from askless.sources.unpacking import unpacked
@@ -30,7 +31,7 @@ _TELL_EVERY = 50_000  # lines
 _LOOK_S = 0.3
 _FEW = 10  # queries
 _FRACTION_NS = 1_000_000  # less is what a reader added to keep an order
-_LINE_MOST = 16 * 1024**2
+_LINE_MOST = 4 * 1024**2  # bytes; a longer line is read as several
 _BLOCK_BYTES = 256 * 1024
 
 
@@ -52,7 +53,7 @@ def read(files: Sequence[Path], wish: Wish, folder: Path, voice: Voice) -> None:
     """Read logs into a folder; what was read before one that can't be is kept. Raises AskLessError: log-missing, log-unreadable."""
     first = files[0]
     with contextlib.closing(lines_of(first)) as look:
-        head = list(islice(look, _LOOK_LINES))
+        head = _head(look)
     name = wish.format or ("postgresql" if wish.prefix else logs.looks_like(head))
     if not name and (name := layout_like(head, wish.layouts)):
         voice.note(f"its lines look like those of {name}; --format says otherwise")
@@ -77,12 +78,24 @@ def read(files: Sequence[Path], wish: Wish, folder: Path, voice: Voice) -> None:
     taker = _Taker(folder, reading, wish.apart)
     try:
         for path in files[:-1] if wish.follow else files:
-            _read(path, reading, taker, voice, looks=logs.looks_like(head) if wish.format else "")
+            _read(path, taker, voice, looks=logs.looks_like(head) if wish.format else "")
         if wish.follow:
-            _follow(files[-1], reading, taker, voice)
+            _follow(files[-1], taker, voice)
     finally:
         voice.progress("")
         taker.close(voice)
+
+
+def _head(lines: Iterator[str]) -> list[str]:
+    """The first lines of a log: so many of them, and so much."""
+    results: list[str] = []
+    size = 0
+    for line in islice(lines, _LOOK_LINES):
+        results.append(line)
+        size += len(line)
+        if size > _LINE_MOST:
+            break
+    return results
 
 
 class _Taker:
@@ -98,6 +111,17 @@ class _Taker:
         self._ends: dict[int, int] = {}  # when each session's last query ended
         self._count = self._queries = 0
         self._fractions = False  # whether the log's times are finer than seconds
+        self.unreadable = 0  # lines
+        self.reason = ""
+
+    def read(self, line: str, where: str) -> None:
+        """Take a line. One that nobody foresaw costs itself, and is counted. Raises Unread."""
+        try:
+            for said in self._reading.take(line):
+                self.take(said)
+        except (ArithmeticError, AttributeError, LookupError, TypeError, ValueError, RecursionError) as error:
+            self.unreadable += 1
+            self.reason = self.reason or f"{where}: {type(error).__name__}: {str(error)[:200]}"
 
     def take(self, said: Said) -> None:
         """A session has said something."""
@@ -134,8 +158,12 @@ class _Taker:
 
     def close(self, voice: Voice) -> None:
         """The logs are over. What a reader should know of them stands in the capture, or is said where there is none."""
-        for said in self._reading.close():
-            self.take(said)
+        try:
+            for said in self._reading.close():
+                self.take(said)
+        except (ArithmeticError, AttributeError, LookupError, TypeError, ValueError, RecursionError) as error:
+            self.unreadable += 1
+            self.reason = self.reason or f"at its end: {type(error).__name__}: {str(error)[:200]}"
         if self._telling is not None and self._writer is not None:
             for name, number in list(self._numbers.items()):
                 self._telling.closed(number, 0)
@@ -149,19 +177,25 @@ class _Taker:
                     + ("%m in log_line_prefix tells milliseconds; " if self._reading.system == "postgresql" else "")
                     + "--access-log, --marks and comments name requests)"
                 )
+            if self.unreadable:
+                self._writer.lost(self.unreadable, "lines", self.reason)
+            if self._reading.cuts.count:
+                cut = plural(self._reading.cuts.count, "statement")
+                self._writer.note(f"{cut} of more than {TEXT_MOST:,} characters cut")
             self._writer.close()
         else:
+            if self.unreadable:
+                voice.note(f"note: {plural(self.unreadable, 'line')} can't be read: {self.reason}")
             for note in self._reading.notes():
                 voice.note("note: " + note)
 
 
-def _read(path: Path, reading: Reading, taker: _Taker, voice: Voice, looks: str = "") -> None:
+def _read(path: Path, taker: _Taker, voice: Voice, looks: str = "") -> None:
     number = 0
     try:
         with contextlib.closing(lines_of(path)) as lines:
             for number, line in enumerate(lines, 1):
-                for said in reading.take(line):
-                    taker.take(said)
+                taker.read(line, f"{path}, line {number}")
                 if number % _TELL_EVERY == 0:
                     voice.progress(f"reading {path.name}: {plural(number, 'line')}")
     except Unread as error:
@@ -196,9 +230,10 @@ def _decoded(block: bytes) -> list[str]:
     return text.split("\n") if "\r" not in text else [line.rstrip("\r") for line in text.split("\n")]
 
 
-def _follow(path: Path, reading: Reading, taker: _Taker, voice: Voice) -> None:
+def _follow(path: Path, taker: _Taker, voice: Voice) -> None:
     """Read a log and go on with what is written to it, also when another file takes its place, until somebody stops it."""
-    done, failed = threading.Event(), []
+    done = threading.Event()
+    failed: list[AskLessError] = []
     tail = _Tail(path)
 
     def work() -> None:
@@ -206,24 +241,37 @@ def _follow(path: Path, reading: Reading, taker: _Taker, voice: Voice) -> None:
             while True:
                 last = done.is_set()
                 for line in tail.new():
-                    for said in reading.take(line):
-                        taker.take(said)
+                    taker.read(line, f"{path}, a line that was followed")
                 taker.flush()
                 if last:
                     return
                 done.wait(_LOOK_S)
         except Unread as error:
-            failed.append(f"{path} can't be read any further: {error.why}; expected are {error.expected}")
+            failed.append(_ended(path, f"{error.why}; expected are {error.expected}"))
+        except OSError as error:
+            failed.append(_ended(path, str(error.strerror or error)))
+        except Exception as error:  # noqa: BLE001  (whatever ends this thread ends the command)
+            failed.append(_ended(path, f"{type(error).__name__}: {error}"))
+        finally:
+            done.set()
 
     thread = threading.Thread(target=work, name="askless-log", daemon=True)
     thread.start()
     try:
-        programs.until_stopped(lambda: voice.note(f"Following {path}; Ctrl-C ends it."))
+        programs.until_stopped(lambda: voice.note(f"Following {path}; Ctrl-C ends it."), done)
     finally:
         done.set()
         thread.join()
-        for why in failed:
-            voice.note("note: " + why)
+    if failed:
+        raise failed[0]
+
+
+def _ended(path: Path, why: str) -> AskLessError:
+    return AskLessError(
+        "reader-ended",
+        f"{path} can't be read any further: {why}",
+        "what came before it is in the capture; begin again behind it",
+    )
 
 
 class _Tail:
@@ -254,9 +302,12 @@ class _Tail:
         if self._stream is None:
             return
         while data := self._stream.read(1 << 20):
-            *lines, self._torn = (self._torn + data).split(b"\n")
-            for line in lines:
-                yield line.decode("utf-8", "replace").rstrip("\r")
+            first, *lines = data.split(b"\n")
+            self._torn += first
+            if lines or len(self._torn) > _LINE_MOST:
+                whole, self._torn = [self._torn, *lines[:-1]], lines[-1] if lines else b""
+                for line in whole:
+                    yield line.decode("utf-8", "replace").rstrip("\r")
 
     def _is_replaced(self) -> bool:
         if self._stream is None:

@@ -10,6 +10,7 @@ from importlib import import_module
 from typing import NamedTuple, Protocol
 
 from askless.core.traffic import QuerySeen
+from askless.sources.logs.long_text import Cuts
 
 REGISTRY = {
     "postgresql": "askless.sources.logs.postgresql",
@@ -50,6 +51,8 @@ class Reading(Protocol):
     @property
     def unseen(self) -> tuple[str, ...]:
         """What the log does not tell: see `core.model.Tables`."""
+
+    cuts: Cuts  # texts that were longer than any that is kept
 
     def take(self, line: str) -> Iterable[Said]:
         """What is known once this line is. Raises Unread."""

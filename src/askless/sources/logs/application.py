@@ -21,6 +21,7 @@ from askless.core.traffic import QuerySeen
 from askless.sources.known_times import seconds_of
 from askless.sources.logs import Said, Unread
 from askless.sources.logs.layouts import TIME, Layout
+from askless.sources.logs.long_text import Cuts, LongText
 from askless.sources.logs.printed import Values, listed, unquoted, values_of
 
 _COLOURS = re.compile(r"\x1b\[[0-9;]*[A-Za-z]")
@@ -56,13 +57,13 @@ _OF_A_LINE = (
 class _Statement:
     """A statement that a line told, of which more may come. `open`: lines lengthen its text; `whole`: nothing more comes."""
 
-    __slots__ = ("known", "lines", "open", "values", "whole")
+    __slots__ = ("grown", "known", "last", "lines", "open", "values", "whole")
 
-    def __init__(self, known: dict[str, Any], line: str) -> None:
+    def __init__(self, known: dict[str, Any], line: str, cuts: Cuts) -> None:
         self.known = known
-        self.lines = [line]
+        self.lines, self.last = LongText(cuts, line), line
         self.values: list[Value] = []  # one a line
-        self.open, self.whole = True, False
+        self.open, self.whole, self.grown = True, False, False
 
     @property
     def session(self) -> str:
@@ -72,7 +73,7 @@ class _Statement:
         """Whether a line that does not fit is the next one of the statement's text."""
         if not self.open or not line or _WRITTEN.search(line[:_WRITTEN_MOST]):
             return False
-        return _GOES_ON.match(line) is not None or _OPEN_END.search(self.lines[-1]) is not None
+        return _GOES_ON.match(line) is not None or _OPEN_END.search(self.last) is not None
 
     def follow(self, told: Mapping[str, str]) -> None:
         """A line that follows tells more."""
@@ -103,6 +104,7 @@ class Lines:
         self.system = found.name if found is not None else layout.system
         self._pattern = re.compile(layout.pattern, re.DOTALL) if layout.pattern else None
         self._follows = re.compile(layout.follows) if layout.follows else None
+        self.cuts = Cuts()
         self._waiting: deque[_Statement] = deque()  # in the order of their lines
         self._last: dict[str, _Statement] = {}  # of each session
         self._at_ns = self._fitting = self._untimed = self._count = 0
@@ -114,7 +116,7 @@ class Lines:
         known = known_of(plain, self._layout, self._pattern)
         if known is not None:
             self._fitting += 1
-            statement = _Statement(known, plain)
+            statement = _Statement(known, plain, self.cuts)
             before = self._last.get(statement.session)
             if before is not None:
                 before.whole = True
@@ -128,7 +130,9 @@ class Lines:
             return
         last = self._waiting[-1] if self._waiting else None
         if last is not None and last.goes_on(plain) and self._pattern is not None:
-            last.lines.append(plain)
+            last.lines.add(plain)
+            last.last = plain
+            last.grown = True
             return
         self.skipped += bool(plain.strip())
         if last is not None:
@@ -169,8 +173,8 @@ class Lines:
 
     def _tell(self, statement: _Statement) -> Iterator[Said]:
         known = statement.known
-        if len(statement.lines) > 1:  # what stands behind the statement stands on its last line
-            known = {**known, **(known_of("\n".join(statement.lines), self._layout, self._pattern) or {})}
+        if statement.grown:  # what stands behind the statement stands on its last line
+            known = {**known, **(known_of(str(statement.lines), self._layout, self._pattern) or {})}
         text = unquoted(str(known.get("sql") or "").strip()).rstrip(";")
         if not text:
             return

@@ -10,6 +10,7 @@ from askless.core.model import Told
 from askless.core.traffic import QuerySeen
 from askless.core.transactions import turn_of
 from askless.sources.logs import Format, Said, Unread
+from askless.sources.logs.long_text import Cuts, LongText
 
 _GENERAL = re.compile(
     r"^(?P<at>\d{6}\s+\d{1,2}:\d\d:\d\d|\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d+(?:Z|[+-]\d\d:\d\d)|)\s+(?P<id>\d+)\s(?P<command>[A-Z][A-Za-z ]*?)\t(?P<text>.*)$",
@@ -47,7 +48,8 @@ class General:
         self.skipped = 0
         self._at_ns = 0
         self._any = False
-        self._open: tuple[str, str, int, str] | None = None  # session, command, when, text so far
+        self.cuts = Cuts()
+        self._open: tuple[str, str, int, LongText] | None = None  # session, command, when, text so far
         self._inside: set[str] = set()
         self._count = 0
 
@@ -58,8 +60,7 @@ class General:
             if _HEADER.match(line):
                 return ()
             if self._open is not None:
-                session, command, at_ns, text = self._open
-                self._open = session, command, at_ns, f"{text}\n{line}"
+                self._open[3].add(line)
             else:
                 self.skipped += 1
                 if self.skipped > _MISSING_LEAST:
@@ -69,7 +70,7 @@ class General:
         at, session, command, text = found.groups()
         if at:
             self._at_ns = _nanoseconds(at) or self._at_ns
-        self._open = session, command, self._at_ns, text
+        self._open = session, command, self._at_ns, LongText(self.cuts, text)
         return told
 
     def close(self) -> Iterable[Said]:
@@ -79,7 +80,8 @@ class General:
     def _tell(self) -> Sequence[Said]:
         if self._open is None:
             return ()
-        (session, command, at_ns, text), self._open = self._open, None
+        (session, command, at_ns, long), self._open = self._open, None
+        text = str(long)
         if command == "Quit":
             self._inside.discard(session)
             return (Said(session, at_ns, None),)
@@ -129,6 +131,7 @@ class Slow:
 
     def __init__(self) -> None:
         self.skipped = 0
+        self.cuts = Cuts()
         self._clear()
         self._time_ns = 0
 
@@ -136,8 +139,8 @@ class Slow:
         self._session = self._client = ""
         self._fields: dict[str, str] = {}
         self._warnings: list[str] = []
-        self._plan: list[str] = []
-        self._text: list[str] = []
+        self._plan = LongText(self.cuts)
+        self._text = LongText(self.cuts)
         self._at_ns = 0
         self._in_head = True
 
@@ -158,7 +161,7 @@ class Slow:
         if not self._in_head:
             if _HEADER.match(line):
                 return self._tell()
-            self._text.append(line)
+            self._text.add(line)
         elif line.startswith("#"):
             self._head(line)
         elif not _HEADER.match(line):
@@ -175,7 +178,7 @@ class Slow:
         if self._fields:
             self._in_head = False
             if found is None:
-                self._text.append(line)
+                self._text.add(line)
         elif line.strip():  # the head of a torn record has none
             self.skipped += 1
             if self.skipped > _MISSING_LEAST:
@@ -184,9 +187,9 @@ class Slow:
     def _head(self, line: str) -> None:
         if line.startswith(_ADMINISTRATOR):  # some servers write it without SET timestamp
             self._in_head = False
-            self._text.append(line)
+            self._text.add(line)
         elif line.startswith(_PLAN):
-            self._plan.append(line[len(_PLAN) :])
+            self._plan.add(line[len(_PLAN) :])
         elif (warning := _WARNING.match(line)) is not None:
             self._warnings.append(warning["text"])
         else:
@@ -201,7 +204,7 @@ class Slow:
             if self._fields:  # a head alone: its statement is torn off
                 self._clear()
             return ()
-        text = "\n".join(self._text).strip().removesuffix(";")
+        text = str(self._text).strip().removesuffix(";")
         fields = self._fields
         took_ns = round(_number(fields.get("Query_time", "")) * 1e9)
         sent = fields.get("Rows_sent", "")
@@ -219,7 +222,7 @@ class Slow:
         told = {name: _value(value) for name, value in fields.items() if name not in _OWN_FIELDS and value}
         if self._warnings:
             told["Warnings"] = "; ".join(self._warnings)
-        plan = "\n".join(self._plan)
+        plan = str(self._plan)
         self._clear()
         if text.startswith(_QUIT):
             return (Said(session, at_ns, None),)

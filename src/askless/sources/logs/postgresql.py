@@ -9,6 +9,7 @@ from collections.abc import Iterable, Sequence
 import msgspec
 
 from askless.sources.logs import Format, Said, Unread
+from askless.sources.logs.long_text import LongText
 from askless.sources.logs.postgresql_records import Record, Records
 from askless.sources.logs.prefixes import guessed, is_unknown_zone, nanoseconds_of, pattern_of
 
@@ -24,6 +25,7 @@ class _OfRecords:
 
     def __init__(self) -> None:
         self.records = Records()
+        self.cuts = self.records.cuts
         self._time = ""  # of a record, as it was written
 
     @property
@@ -112,15 +114,21 @@ class Csv(_OfRecords):
 
     def __init__(self) -> None:
         super().__init__()
-        self._open = ""
+        self._open: LongText | None = None  # lines of a record whose quoted text goes on
 
     def take(self, line: str) -> Iterable[Said]:
         """See `Reading`."""
-        whole = f"{self._open}\n{line}" if self._open else line
-        if whole.count('"') % 2:  # a quoted text goes on
-            self._open = whole
+        ends = line.count('"') % 2 == 1
+        if self._open is not None:
+            self._open.add(line)
+            if not ends:
+                return ()
+            whole, self._open = str(self._open), None
+        elif ends:  # it begins, rather
+            self._open = LongText(self.cuts, line)
             return ()
-        self._open = ""
+        else:
+            whole = line
         try:
             row = next(csv.reader((whole,)), [])
         except csv.Error:

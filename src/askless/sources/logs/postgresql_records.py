@@ -21,6 +21,7 @@ from askless.core.transactions import turn_of
 from askless.core.words import plural
 from askless.sources.logs import Said
 from askless.sources.logs.explained import Explained, explained
+from askless.sources.logs.long_text import Cuts, LongText
 
 _DURATION = re.compile(
     r"duration: (\d+(?:\.\d+)?) ms(?:  (statement|execute|parse|bind|plan)(?: [^:]*)?:\s?(.*))?$", re.DOTALL
@@ -100,6 +101,8 @@ class Records:
 
     def __init__(self) -> None:
         self.skipped = 0
+        self.cuts = Cuts()
+        self._longer: tuple[str, LongText] | None = None  # a field of the record that waits, which goes on
         self._sessions: dict[str, _Session] = {}
         self._waiting: Record | None = None  # a record whose DETAIL or STATEMENT may follow
         self._told: deque[_Told] = deque()  # what waits for plans, and what came after it
@@ -108,6 +111,7 @@ class Records:
 
     def take(self, record: Record) -> Sequence[Said]:
         """A record came; what is known of the ones before it, which nothing more follows."""
+        self._put_together()
         before, self._waiting = self._waiting, record
         if before is None:
             return ()
@@ -116,6 +120,7 @@ class Records:
 
     def close(self) -> Iterator[Said]:
         """There are no more."""
+        self._put_together()
         before, self._waiting = self._waiting, None
         if before is not None:
             self._read(before)
@@ -135,6 +140,7 @@ class Records:
 
     def add(self, severity: str, text: str, session: str) -> None:
         """A line that belongs to the record before it, where that is of the same session."""
+        self._put_together()
         if self._waiting is None or self._waiting.session != session:
             return
         if severity == "DETAIL":
@@ -146,16 +152,19 @@ class Records:
 
     def lengthen(self, text: str) -> None:
         """The record before goes on: its message, or what was added to it last."""
-        if self._waiting is None:
+        waiting = self._waiting
+        if waiting is None:
             return
-        if self._waiting.statement:
-            self._waiting.statement += "\n" + text
-        elif self._waiting.context:
-            self._waiting.context += "\n" + text
-        elif self._waiting.detail:
-            self._waiting.detail += "\n" + text
-        else:
-            self._waiting.message += "\n" + text
+        if self._longer is None:
+            name = next((name for name in ("statement", "context", "detail") if getattr(waiting, name)), "message")
+            self._longer = name, LongText(self.cuts, getattr(waiting, name))
+        self._longer[1].add(text)
+
+    def _put_together(self) -> None:
+        """What was added to the record that waits, line by line, is its text now."""
+        if self._longer is not None and self._waiting is not None:
+            setattr(self._waiting, self._longer[0], str(self._longer[1]))
+        self._longer = None
 
     def _read(self, record: Record) -> None:
         session = self._sessions.get(record.session)

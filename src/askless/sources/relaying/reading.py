@@ -17,6 +17,7 @@ from time import perf_counter_ns, process_time_ns, sleep, time
 import msgspec
 
 from askless.capture.sparing import SparingWriter
+from askless.core.words import escaped_line
 from askless.sources.conversations import Conversations
 from askless.sources.relaying.backlog import CLIENT, CLOSED, LOST, MARK, OPENED, SERVER, Backlog, records
 from askless.sources.requesting import Window
@@ -124,4 +125,8 @@ if __name__ == "__main__":
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, signal.SIG_IGN)
     os.nice(_NICE)
-    run(msgspec.json.decode(sys.argv[-1], type=Job))
+    try:
+        run(msgspec.json.decode(sys.argv[-1], type=Job))
+    except Exception as error:  # noqa: BLE001  (whoever started it says that it has ended, and goes too)
+        told = error.strerror if isinstance(error, OSError) else f"{type(error).__name__}: {error}"
+        sys.exit(f"askless: the relay's reader has failed: {escaped_line(str(told))}")

@@ -52,7 +52,9 @@ def run(wish: Wish, program: Sequence[str], visits: Visits | None, folder: Path,
     try:
         said = f"Relaying {address} to {wish.settings.to}; {'the program is told' if program else 'Ctrl-C ends it'}."
         if not program:
-            programs.until_stopped(lambda: voice.note(said))
+            gone = threading.Event()
+            threading.Thread(target=_watch, args=(reader, gone), name="askless-relay-watch", daemon=True).start()
+            programs.until_stopped(lambda: voice.note(said), gone)
             return None
         voice.note(said)
         environment = surroundings(os.environ, wish.system, protocol.variables, wish.settings.to, address)
@@ -66,8 +68,14 @@ def run(wish: Wish, program: Sequence[str], visits: Visits | None, folder: Path,
     finally:
         loop.stop()
         os.close(ring)
-        _await_reader(reader, backlog, voice)
+        code = _await_reader(reader, backlog, voice)
         _tell(forwarder, spool, voice)
+        if code:
+            raise AskLessError(
+                "reader-ended",
+                f"the relay's reader has ended before its time: what passed after that is not in the capture ({size(backlog.written - backlog.read)})",
+                "what was forwarded is not touched; look at what it said above, make room on the disk, and start again",
+            )
 
 
 def _ring(ring: int) -> None:
@@ -87,8 +95,14 @@ def _start_reader(
     return subprocess.Popen(words, pass_fds=(backlog.data, backlog.page, bell), stdin=subprocess.DEVNULL)
 
 
-def _await_reader(reader: subprocess.Popen[bytes], backlog: Backlog, voice: Voice) -> None:
-    """Wait for what was put aside to be read."""
+def _watch(reader: subprocess.Popen[bytes], gone: threading.Event) -> None:
+    """Whoever records nothing any more does not go on as if it did."""
+    reader.wait()
+    gone.set()
+
+
+def _await_reader(reader: subprocess.Popen[bytes], backlog: Backlog, voice: Voice) -> int:
+    """Wait for what was put aside to be read; the reader's exit code."""
     while True:
         try:
             code = reader.wait(_WATCH_S)
@@ -97,10 +111,7 @@ def _await_reader(reader: subprocess.Popen[bytes], backlog: Backlog, voice: Voic
             left = backlog.written - backlog.read
             voice.progress(f"reading what was relayed: {size(left)} left" if left else "reading what was relayed")
     voice.progress("")
-    if code:
-        voice.note(
-            "askless: the relay's reader has failed: the capture is not whole (what was forwarded is not touched)"
-        )
+    return code
 
 
 def _tell(forwarder: Forwarder, spool: Spool, voice: Voice) -> None:
