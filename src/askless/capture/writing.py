@@ -13,7 +13,8 @@ import msgspec
 from askless.capture import events
 from askless.core.errors import AskLessError
 from askless.core.model import Errand, Load, Model, Place
-from askless.core.numbering import Numbers, Texts
+from askless.core.numbering import TEXTS_MOST, Numbers, Texts
+from askless.core.sql.credentials import cleaned
 from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded, by_position
 from askless.core.whole_text import encoded
 
@@ -36,6 +37,7 @@ class CaptureWriter:
     ) -> None:  # fmt: skip
         self.path = path
         self.system = system
+        self._harmless: set[str] = set()  # texts that carry no password
         self._open: dict[int, int] = {}  # requests -> how many queries each has so far
         self._header = events.Capture(
             format=events.FORMAT, version=events.VERSION, recorder=recorder, pid=os.getpid(), program=program,
@@ -79,6 +81,7 @@ class CaptureWriter:
         before = self._open[request]
         if not events_seen:
             return
+        events_seen = list(map(self._without_credentials, events_seen))
         numbered = [self._text(event) for event in events_seen]
         (durations, rows, sizes, places, loads, widths, errors, batches, plans, starts, digests, connections, inside, threads,
          parameters, samples, told, uses) = zip(*map(_fields_of, events_seen), strict=True)  # fmt: skip
@@ -175,6 +178,25 @@ class CaptureWriter:
     def _sparse(self, values: Sequence[object]) -> msgspec.Raw:
         """A column that is left out where no query has a value."""
         return self._raw(values) if any(value is not None for value in values) else events.RAW
+
+    def _without_credentials(self, event: QuerySeen) -> QuerySeen:
+        """The event without passwords and keys; the values of a statement that carries one are left out with it."""
+        text = event.text
+        if text in self._harmless:
+            return event
+        clean = cleaned(text)
+        if clean == text:
+            if len(self._harmless) >= TEXTS_MOST:
+                self._harmless.clear()
+            self._harmless.add(text)
+            return event
+        return msgspec.structs.replace(
+            event,
+            text=clean,
+            parameters=(None,) * len(event.parameters),
+            error=event.error and event.error.split(":")[0][:80],
+            plan="",
+        )
 
     def _text(self, event: QuerySeen) -> tuple[int, tuple[str, ...] | None]:
         number, literals, parts = self._texts.number(event.text, event.names)

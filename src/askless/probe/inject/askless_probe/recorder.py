@@ -8,6 +8,8 @@ import sys
 from contextvars import ContextVar
 from time import perf_counter_ns
 
+from . import credentials
+from .fields import ERROR, PARAMETERS, TEXT
 from .stack import built
 
 SAMPLE_ROWS = 32  # rows of a result that are looked at closely
@@ -38,6 +40,8 @@ tracking = False  # whether to note which objects and columns the application re
 _last_request = 0
 _last_connection = 0
 _complained = set()
+_harmless = set()  # texts that carry no password
+_HARMLESS_MOST = 20_000
 
 
 class Request:
@@ -271,6 +275,8 @@ def end(request, token, status=0):
 
 def add(request, record, now_ns):
     """Add the record of a query to a request. Called by drivers when the query has run, at `now_ns`."""
+    if record[0] not in _harmless:
+        _look_for_credentials(record)
     if request.spared and spare.takes(request, record, now_ns):
         return
     pending = request.records
@@ -281,6 +287,25 @@ def add(request, record, now_ns):
         full(request, now_ns)
     elif waiting == 1:
         _sample_cost(perf_counter_ns() - now_ns)
+
+
+def _look_for_credentials(record):
+    """Take passwords and keys out of a new text, and values with them. Whatever is in doubt is not recorded."""
+    text = record[TEXT]
+    try:
+        clean = credentials.cleaned(text)
+    except Exception:
+        clean = credentials.MASK
+    if clean is text or clean == text:
+        if len(_harmless) >= _HARMLESS_MOST:
+            _harmless.clear()
+        _harmless.add(text)
+        return
+    record[TEXT] = clean
+    if record[PARAMETERS]:
+        record[PARAMETERS] = (None,) * len(record[PARAMETERS])
+    if record[ERROR]:
+        record[ERROR] = str(record[ERROR]).split(":")[0][:80]
 
 
 def _sample_cost(ns):
