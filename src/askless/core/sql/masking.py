@@ -4,18 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from askless.core.sql.slots import Value, slots_of
+from askless.core.sql.scan import tokens
+from askless.core.sql.slots import Value
 
 
 def masked(text: str, system: str) -> str:
-    """The text with every literal replaced by ?; placeholders stay as they are."""
+    """The text with every literal replaced by ?, and without comments, which may hold anything; placeholders stay."""
     pieces = []
     position = 0
-    for slot in slots_of(text, system):
-        if not slot.placeholder:
-            pieces += [text[position : slot.start], "?"]
-            position = slot.end
-    return "".join(pieces) + text[position:]
+    for token in tokens(text, system):
+        if token.kind == "comment":
+            pieces += [text[position : token.start].rstrip(" \t"), " "]
+            position = token.end
+        elif token.kind == "literal":
+            pieces += [text[position : token.start], "?"]
+            position = token.end
+    return ("".join(pieces) + text[position:]).strip()
 
 
 def masker(system: str, show: bool) -> Callable[[str], str]:
