@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import tempfile
 from pathlib import Path
 
 from askless.core.errors import AskLessError
@@ -17,7 +19,10 @@ def tell(folder: Path, word: str) -> None:
             "capture-missing", f"{folder} is no folder of a capture", "name the folder of askless capture -o"
         )
     try:
-        (folder / NAME).write_text(word + "\n")
+        handle, partial = tempfile.mkstemp(prefix=f".{NAME}.", dir=folder)  # no link is followed
+        with os.fdopen(handle, "w") as stream:
+            stream.write(word + "\n")
+        Path(partial).replace(folder / NAME)
     except OSError as error:
         raise AskLessError(
             "capture-unwritable", f"can't write into {folder}: {error.strerror}", "check the folder"

@@ -14,12 +14,12 @@ import msgspec
 
 from askless.capture import control, events
 from askless.capture.writing import CaptureWriter
-from askless.core.left_out import Counts, Dropped, Sparing
+from askless.core.left_out import UNTOLD_MOST, Counts, Dropped, Sparing
 from askless.core.model import Errand
 from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
 
 _RANDOM_BITS = 56  # of a trace id: what W3C's Trace Context, level 2, has for random ones
-_LOOK_S, _TELL_EVERY = 1.0, 1_000
+_LOOK_S, _TELL_EVERY, _TELL_S = 1.0, UNTOLD_MOST, 1.0
 _SEGMENTS, _SEGMENT_LEAST = (
     32,
     64 * 1024,
@@ -49,6 +49,7 @@ class SparingWriter(CaptureWriter):
         self._chance = random.Random()
         self._counts: dict[str, Counts] = {}
         self._uncounted = 0
+        self._told_s = 0.0
         self._left: dict[int, tuple[str, Counts]] = {}
         self._held: dict[int, _Held] = {}
         self._taken: dict[int, int] = {}
@@ -152,7 +153,9 @@ class SparingWriter(CaptureWriter):
         known = self._counts.get(route)
         self._counts[route] = counts if known is None else known.plus(counts)
         self._uncounted += 1
-        if self._uncounted >= _TELL_EVERY:
+        now_s = time.monotonic()
+        if self._uncounted >= _TELL_EVERY or now_s - self._told_s > _TELL_S:
+            self._told_s = now_s
             self._tell_left_out()
 
     def _tell_left_out(self) -> None:

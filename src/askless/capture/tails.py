@@ -24,7 +24,7 @@ from askless.core.whole_text import encoded
 from askless.core.words import plural
 
 SUFFIX = ".tail"
-SLOT, SLOTS = 512, 4096
+SLOT = 512  # bytes
 _BRIEF = Struct("<cxHIIIIqqqQ")
 
 
@@ -61,9 +61,17 @@ def _runs(capture: Path) -> bool:
     return True
 
 
+def _ring_bytes(data: bytes) -> int:
+    """Where the ring ends and lines begin: a slot begins with its kind, or is empty; a line with a bracket."""
+    for at in range(0, len(data), SLOT):
+        if data[at : at + 1] == b"{":
+            return at
+    return len(data) // SLOT * SLOT
+
+
 def slots_of(data: bytes) -> Iterator[tuple[Any, ...]]:
     """What the ring's slots hold, those left out that a death has cut."""
-    for at in range(0, SLOT * SLOTS, SLOT):
+    for at in range(0, len(data), SLOT):
         kind, held = data[at : at + 1], data[at : at + SLOT]
         try:
             if kind == b"\x01":
@@ -115,18 +123,20 @@ class _Asked(msgspec.Struct, array_like=True):
 
 
 def _finish_one(capture: Path, tail: Path) -> int:
-    data = tail.read_bytes()
+    with open(os.open(tail, os.O_RDONLY | os.O_NOFOLLOW), "rb") as stream:
+        data = stream.read()
+    ring_bytes = _ring_bytes(data)
     reader = Reader(capture)
     ended = {request.number for request in reader}
-    if reader.report.closed or len(data) < SLOT * SLOTS:
+    if reader.report.closed or ring_bytes < SLOT:
         return 0
     unfinished = reader.assembly.open
     ended -= unfinished.keys()
-    slots = list(slots_of(data))
+    slots = list(slots_of(data[:ring_bytes]))
     begun = {fields[1]: _Begun(*fields[1:]) for fields in slots if fields[0] == 0}
     asked = [_Asked(*fields) for fields in slots if fields[0] and fields[0] not in ended]
     written = {number: set(request.starts_ns) for number, request in unfinished.items()}
-    addition = _Addition(reader, _lines_of(data[SLOT * SLOTS :]))
+    addition = _Addition(reader, _lines_of(data[ring_bytes:]))
     for number in begun.keys() - ended - unfinished.keys():
         addition.begin(begun[number])
         written[number] = set()
@@ -144,7 +154,7 @@ def _finish_one(capture: Path, tail: Path) -> int:
     kinds |= {number: begun[number].kind for number in begun.keys() - ended - unfinished.keys()}
     if set(kinds.values()) <= {"program"} and not reader.report.torn:
         addition.close(reader, kinds)
-    with capture.open("ab") as file:
+    with open(os.open(capture, os.O_WRONLY | os.O_APPEND | os.O_NOFOLLOW), "ab") as file:
         file.write(b"".join(addition.lines))
     return addition.queries
 

@@ -14,6 +14,7 @@ from typing import TypeVar
 
 import msgspec
 
+UNTOLD_MOST = 100  # requests that a recorder leaves out before it tells of them, or a second's
 _SURE = 1.96  # standard errors: 95 of 100 intervals hold the true value
 
 

@@ -22,7 +22,7 @@ def _file() -> Path:
 
 def _all(file: Path) -> dict[str, dict[str, list[str]]]:
     try:
-        known = json.loads(file.read_text(encoding="utf-8"))
+        known = json.loads(private.read(file))
     except (OSError, ValueError, RecursionError):
         return {}
     return known if isinstance(known, dict) else {}

@@ -39,7 +39,7 @@ class Parsed:
 
     def _read(self) -> dict[bytes, msgspec.Raw]:
         try:
-            kept = msgspec.msgpack.decode(self.file.read_bytes(), type=_Kept)
+            kept = msgspec.msgpack.decode(private.read(self.file), type=_Kept)
         except (OSError, msgspec.DecodeError):
             return {}
         return kept.structures if kept.mark == self._mark else {}

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import errno
 import os
+import stat
+import tempfile
+from hashlib import blake2b
 from pathlib import Path
 
 
@@ -13,9 +17,34 @@ def folder(variable: str, otherwise: str) -> Path:
 
 
 def write(file: Path, data: bytes) -> None:
-    """Write a file of mode 0600 in one piece, in a folder of mode 0700. Raises OSError."""
+    """Write a file of mode 0600 in one piece, in a folder of mode 0700; `read` gives it back. Raises OSError."""
     file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-    partial = file.with_name(f"{file.name}.{os.getpid()}")
-    with open(os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as stream:
-        stream.write(data)
-    partial.replace(file)
+    handle, partial = tempfile.mkstemp(prefix=f".{file.name}.", dir=file.parent)  # mode 0600, and no link is followed
+    try:
+        with os.fdopen(handle, "wb") as stream:
+            stream.write(_digest(data) + data)
+        Path(partial).replace(file)
+    except BaseException:
+        Path(partial).unlink(missing_ok=True)
+        raise
+
+
+def read(file: Path) -> bytes:
+    """What `write` has written there. Raises OSError, also where the file is not ours alone, or has been changed."""
+    handle = os.open(file, os.O_RDONLY | os.O_NOFOLLOW | getattr(os, "O_NONBLOCK", 0))
+    with os.fdopen(handle, "rb") as stream:
+        found = os.fstat(handle)
+        if found.st_uid != os.geteuid() or found.st_mode & 0o077 or not stat.S_ISREG(found.st_mode):
+            raise PermissionError(errno.EPERM, "the file is not the user's alone", str(file))
+        data = stream.read()
+    digest, data = data[:_DIGEST_BYTES], data[_DIGEST_BYTES:]
+    if digest != _digest(data):
+        raise OSError(errno.EBADMSG, "the file is not as it was written", str(file))
+    return data
+
+
+_DIGEST_BYTES = 16
+
+
+def _digest(data: bytes) -> bytes:
+    return blake2b(data, digest_size=_DIGEST_BYTES).digest()

@@ -62,7 +62,7 @@ def recall(mark: str) -> Judged | None:
     if not mark:
         return None
     try:
-        return msgspec.json.decode(_file(mark).read_bytes(), type=Judged)
+        return msgspec.json.decode(private.read(_file(mark)), type=Judged)
     except (OSError, RuntimeError, msgspec.DecodeError, UnicodeDecodeError, RecursionError):
         return None
 

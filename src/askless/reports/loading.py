@@ -13,7 +13,7 @@ from askless.capture.reading import FileReport, read
 from askless.core.analysis import summarise
 from askless.core.errors import AskLessError
 from askless.core.gathering import SHAPES_MOST
-from askless.core.left_out import Counts, Dropped
+from askless.core.left_out import UNTOLD_MOST, Counts, Dropped
 from askless.core.model import LOOKED_MOST, Request, Schema
 from askless.core.settings import Settings
 from askless.core.summary import TOTALS_MOST, Summary
@@ -146,6 +146,15 @@ def left_out_of(files: list[FileReport]) -> list[str]:
         notes.append(
             f"{plural(counts.quick, 'request')} that took less than {slower_ns / 1e6:g} ms left out, with "
             f"{plural(counts.quick_queries, 'query')} of {counts.quick_ns / 1e6:,.0f} ms: counted in totals; all else is of the slow ones"
+        )
+    unclosed = sum(
+        not file.closed and file.header is not None and (file.header.sample > 1 or file.header.slower_ns > 0)
+        for file in files
+    )
+    if unclosed:
+        notes.append(
+            f"{plural(unclosed, 'recorder')} still at work, or killed: up to {UNTOLD_MOST} requests, or a second's, that each left out last "
+            "are not counted, so totals over all requests are too low by so much"
         )
     more = sum(file.more for file in files)
     if more:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+import stat
+import tempfile
 from pathlib import Path
 
 from askless.capture.lines import SUFFIXES
@@ -9,12 +12,17 @@ from askless.core.errors import AskLessError
 
 
 def prepare_folder(folder: Path) -> Path:
-    """Create the folder of a new capture. Raises AskLessError: folder-unwritable, folder-in-use."""
+    """Create the folder of a new capture. Raises AskLessError: folder-unwritable, folder-shared, folder-in-use."""
     try:
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
-        probe = folder / ".askless-write-test"
-        probe.write_bytes(b"x" * 4096)
-        probe.unlink()
+        # A name that nobody can have put a link at, and no more than a block, which shows whether the disk has room.
+        with tempfile.NamedTemporaryFile(dir=folder, prefix=".askless-") as probe:
+            probe.write(b"x" * 4096)
+        if _is_shared(folder):
+            raise AskLessError(
+                "folder-shared", f"others may write into {folder}: they could change the capture, or put files into it",
+                f"name a new folder with -o, or take their right away: chmod go-w {folder}",
+            )  # fmt: skip
     except OSError as error:
         raise AskLessError(
             "folder-unwritable", f"can't write into {folder}: {error.strerror}", "name another folder with -o"
@@ -24,3 +32,13 @@ def prepare_folder(folder: Path) -> Path:
             "folder-in-use", f"{folder} holds a capture already", "name a new folder with -o, or delete the old capture"
         )
     return folder.resolve()
+
+
+def _is_shared(folder: Path) -> bool:
+    """Whether others than we may write into a folder; a group that we are the only one of by custom is none of them."""
+    found = folder.stat()
+    return bool(
+        found.st_mode & stat.S_IWOTH
+        or (found.st_mode & stat.S_IWGRP and found.st_gid != os.getegid())
+        or found.st_uid not in (os.geteuid(), 0)
+    )

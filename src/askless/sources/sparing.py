@@ -6,7 +6,6 @@ import re
 
 from askless.core.errors import AskLessError
 from askless.core.left_out import Sparing
-from askless.core.words import size as bytes_in_words
 from askless.sources import Option
 
 TYPE_CHECKING = False
@@ -63,6 +62,6 @@ def size_of(word: str, option: str, least_bytes: int = KEEP_LEAST_BYTES) -> int:
         return 0
     size = int(min(float(found[1]), 2.0**60) * _UNITS[found[2].lower()]) if found is not None else 0
     if size < least_bytes:
-        least = bytes_in_words(least_bytes).replace(" ", "")
+        least = f"{least_bytes // 1024**2}MiB" if least_bytes >= 1024**2 else f"{least_bytes}B"
         raise AskLessError("bad-size", f"{option} takes a size from {least}, not {word!r}", f"as in: {option} 2GiB")
     return size

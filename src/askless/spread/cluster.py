@@ -17,6 +17,7 @@ from askless.spread import Given, Made, Wish
 
 LOCAL = "local"
 _AWAY_S = 15
+_STARTS = 3  # of a cluster here
 _RETRIES = 3  # of a piece whose worker has died
 _AHEAD = 3  # pieces a worker that are under way or wait to be put together
 
@@ -59,17 +60,26 @@ class Cluster:
         logging.getLogger("distributed").setLevel(logging.CRITICAL)  # what matters is said in our own words
         try:
             if self._wish.cluster == LOCAL:
-                made = dask.LocalCluster(
-                    n_workers=self._wish.workers, threads_per_worker=1, dashboard_address=None, host="127.0.0.1"
-                )
-                return stack.enter_context(dask.Client(stack.enter_context(made)))
+                return stack.enter_context(dask.Client(stack.enter_context(self._local())))
             return stack.enter_context(dask.Client(self._wish.cluster, timeout=_AWAY_S))
-        except (OSError, TimeoutError, ValueError) as error:
+        except (OSError, TimeoutError, ValueError, RuntimeError, AssertionError) as error:
             raise AskLessError(
                 "cluster-away",
-                f"there is no Dask scheduler at {self._wish.cluster}: {error}",
+                f"there is no Dask scheduler at {self._wish.cluster}: {error or type(error).__name__}",
                 "name it as in: --cluster tcp://127.0.0.1:8786",
             ) from None
+
+    def _local(self) -> Any:
+        """A cluster of this machine. On a busy one its loop may not start in the time that Dask allows: it is tried again."""
+        for turn in range(_STARTS):
+            try:
+                return self._dask.LocalCluster(
+                    n_workers=self._wish.workers, threads_per_worker=1, dashboard_address=None, host="127.0.0.1"
+                )
+            except (RuntimeError, AssertionError):
+                if turn + 1 == _STARTS:
+                    raise
+        raise AssertionError("the loop above returns or raises")
 
     def _check(self, client: Any) -> None:
         """Raises AskLessError cluster-other where a worker has another Ask Less: totals of two versions are not one."""

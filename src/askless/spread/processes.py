@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import gc
+import os
+import threading
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import contextmanager
-from multiprocessing import get_context
+from multiprocessing import get_context, parent_process
+from multiprocessing.connection import wait
 
 from askless.core.errors import AskLessError
 from askless.spread import Given, Made, Wish
@@ -26,7 +29,7 @@ class Processes:
         """See `Spread`."""
         waiting: deque[Future[Made]] = deque()
         # A fresh process knows nothing of this one's threads and files.
-        with ProcessPoolExecutor(self._workers, get_context("spawn"), _hoard) as pool, _hoarding():
+        with ProcessPoolExecutor(self._workers, get_context("spawn"), _begin) as pool, _hoarding():
             try:
                 for piece in pieces:
                     waiting.append(pool.submit(work, piece))
@@ -52,6 +55,19 @@ _HOARD = 500_000
 
 def _hoard() -> None:
     gc.set_threshold(_HOARD)
+
+
+def _begin() -> None:
+    """A worker begins: it goes when whoever started it is gone, whatever ended that."""
+    _hoard()
+    parent = parent_process()
+    if parent is not None:
+        threading.Thread(target=_end_with, args=(parent.sentinel,), name="askless-parent", daemon=True).start()
+
+
+def _end_with(parent: int) -> None:
+    wait([parent])
+    os._exit(1)
 
 
 @contextmanager

@@ -38,6 +38,8 @@ class Journal:
     def __init__(self, folder: Path, apart: Apart) -> None:
         self._folder = folder
         self._options = encoded(apart)
+        keep_bytes = apart.sparing.keep_bytes
+        self._segment_bytes = min(_SEGMENT_BYTES, max(keep_bytes // 16, 64 * 1024)) if keep_bytes else _SEGMENT_BYTES
         self._segments: list[tuple[Path, int]] = []  # and the number of the last payload of each that is full
         self._turn = self.last = 0
         self._sizes: Mapping[str, int] = {}
@@ -55,7 +57,7 @@ class Journal:
 
     def append(self, kind: bytes, payload: bytes) -> int:
         """Keep a payload; its number."""
-        if self._size > _SEGMENT_BYTES:
+        if self._size > self._segment_bytes:
             os.close(self._file)
             self._segments.append((self._path, self.last))
             self._begin()

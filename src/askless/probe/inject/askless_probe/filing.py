@@ -95,7 +95,7 @@ class Filed:
 
     def _open(self):
         """Open the capture file of this process; the same one again where the program has closed it."""
-        flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | getattr(os, "O_CLOEXEC", 0)
+        flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_NOFOLLOW", 0)
         if self.path:
             self.file = os.open(self.path, flags, 0o600)
         name = "%d-%d" % (os.getpid(), int(time() * 1000))

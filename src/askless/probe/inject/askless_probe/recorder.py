@@ -15,7 +15,10 @@ from .stack import built
 SAMPLE_ROWS = 32  # rows of a result that are looked at closely
 PENDING_MAX = 64  # records that may wait in one request before they are written
 ENDED = -(1 << 62)  # `flushed_ns` of a request that has ended: whoever adds to it then comes by `full`
-TELL_NS = 10_000_000_000  # how often what is left out is told
+TELL_NS, TELL_MOST = (
+    1_000_000_000,
+    100,
+)  # how often what is left out is told: what a killed program does not tell is less
 FLUSH_NS = 250_000_000  # and how long the records of an open request may wait while queries go on
 
 current = ContextVar("askless_request", default=None)
@@ -261,7 +264,7 @@ def end(request, token, status=0):
         if echo is not None:
             echo.catch_up(request.records)
         now_ns = perf_counter_ns()
-        if spare is not None and now_ns >= spare.next_tell:
+        if spare is not None and (now_ns >= spare.next_tell or spare.untold >= TELL_MOST):
             spare.next_tell = now_ns + TELL_NS
             writer.tell_left_out()
         if request.spared and spare.ended(request, now_ns):

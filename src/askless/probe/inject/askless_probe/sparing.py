@@ -46,6 +46,7 @@ class Spare:
         self.next_tell = perf_counter_ns() + recorder.TELL_NS
         self.state = (time_ns() ^ (os.getpid() << 40)) | 1
         self.routes = {}  # route -> [left out by chance, quick, while stopped, queries of the quick, their ns in the database]
+        self.untold = 0  # requests in them
         self.dropped = [0, 0, 0, 0]  # files, requests, queries, bytes that this process has removed so far
 
     def wishes(self):
@@ -114,6 +115,7 @@ class Spare:
             route = request.route if len(self.routes) < ROUTES_MOST else OTHERS
             counts = self.routes.setdefault(route, [0, 0, 0, 0, 0])
         counts[reason - 1] += 1
+        self.untold += 1
         if reason == QUICK:
             counts[3] += len(request.records) + request.more
             counts[4] += sum([record[DURATION_NS] for record in request.records]) + request.more_ns
@@ -159,7 +161,7 @@ class Spare:
 
     def told(self):
         """What was left out since it was told last, and what was dropped at all, as an event's fields; None for nothing."""
-        routes, self.routes = self.routes, {}
+        routes, self.routes, self.untold = self.routes, {}, 0
         if not routes and not any(self.dropped):
             return None
         return {"event": "left-out", "routes": routes, "dropped": list(self.dropped)}
@@ -168,7 +170,14 @@ class Spare:
         """Remove the oldest closed files of the folder until it is within its limit. A file with a tail is being written."""
         files, processes = [], {}
         total = 0
+        open_files = 0
         for name in os.listdir(self.folder):
+            if name.endswith(".jsonl.tail"):
+                try:
+                    total += os.stat(os.path.join(self.folder, name)).st_size
+                    open_files += 1
+                except OSError:
+                    pass
             if not name.endswith(".jsonl"):
                 continue
             path = os.path.join(self.folder, name)
@@ -182,7 +191,7 @@ class Spare:
             if not os.path.exists(path + ".tail"):
                 files.append((found.st_mtime_ns, found.st_size, path, process))
         for _, size, path, process in sorted(files):
-            if total <= self.keep - self.segment:
+            if total <= self.keep - max(open_files, 1) * self.segment:
                 return
             requests, queries, dropped = closed_counts(path)
             try:

@@ -4,7 +4,7 @@ Each query goes into the ring when it has run, long before it is written as part
 without closing its capture, `capture app` takes from the ring what is missing (askless/capture/tails.py), and removes it.
 A process that ends in good order removes its own.
 
-Form: SLOTS slots of SLOT bytes, each one of
+Form: slots of SLOT bytes (SLOTS, or fewer where the capture's size is limited), each one of
 
 - BRIEF: numbers by the form `_BRIEF` and the parameters as `marshal` writes them: a statement, a line and nothing else
   that has been there before;
@@ -21,7 +21,7 @@ from itertools import count
 from marshal import dumps
 from struct import Struct
 
-from . import stack, texts, values
+from . import recorder, stack, texts, values
 
 SLOT, SLOTS = 512, 4096
 SUFFIX = ".tail"
@@ -29,6 +29,7 @@ BRIEF, WHOLE = b"\x01", b"\x02"
 TEXT_MAX = 200  # characters of a text that stands in its slot the first time
 TEXTS_MAX = 20_000  # texts that are remembered
 TOLD_MOST_BYTES = 4 * 1024**2  # of lines behind the ring; then they begin anew
+_SHARE, _SLOTS_LEAST = 32, 64  # of a capture's size for the ring, and as much again for the lines behind it
 # kind, load, request, text, place, connection x 2 + inside, start, duration, rows, thread
 _BRIEF = Struct("<cxHIIIIqqqQ")
 _LOADS_MOST = 60_000  # that may be told: their number has two bytes
@@ -45,6 +46,7 @@ class Tail:
         self.tried = False
         self.ring = None
         self.path = ""
+        self.slots, self.told_most = SLOTS, TOLD_MOST_BYTES
         self.slot = count().__next__
         self.number = count(1).__next__
         self.load_number = count(1).__next__
@@ -68,13 +70,17 @@ class Tail:
                 self.tried = False
                 return
             path = writer.path + SUFFIX
+            keep = recorder.spare.keep if recorder.spare is not None else 0
+            if keep:  # a capture of limited size has a smaller ring
+                self.slots = min(SLOTS, max(keep // _SHARE // SLOT, _SLOTS_LEAST))
+                self.told_most = min(TOLD_MOST_BYTES, max(keep // _SHARE, _SLOTS_LEAST * SLOT))
             file = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | getattr(os, "O_CLOEXEC", 0), 0o600)
             self.path = path
             try:
                 # Written, not only made long: a page that the disk has no room for would kill the program.
-                if os.write(file, bytes(SLOT * SLOTS)) == SLOT * SLOTS:
+                if os.write(file, bytes(SLOT * self.slots)) == SLOT * self.slots:
                     own = {"trackfd": False} if sys.version_info >= (3, 13) else {}
-                    self.ring = mmap.mmap(file, SLOT * SLOTS, **own)
+                    self.ring = mmap.mmap(file, SLOT * self.slots, **own)
             finally:
                 os.close(file)
         except Exception:  # whoever writes next says what is wrong
@@ -126,7 +132,7 @@ class Tail:
                 ) + dumps(parameters, 2)
                 size = len(data)
                 if size <= SLOT:
-                    at = self.slot() % SLOTS * SLOT
+                    at = self.slot() % self.slots * SLOT
                     ring[at : at + size] = data
                     return
             self._put_query(request, record, number, line)
@@ -170,17 +176,19 @@ class Tail:
             data = WHOLE + dumps(fields[:-1] + (None,), _FORM)
             if len(data) > SLOT:
                 return
-        at = self.slot() % SLOTS * SLOT
+        at = self.slot() % self.slots * SLOT
         self.ring[at : at + len(data)] = data
 
     def _tell(self, event):
         """Write a line behind the ring. By the file's name, as the program may have closed any descriptor."""
         line = (self.writer.encode(event) + "\n").encode("ascii")
-        if self.told_bytes + len(line) > TOLD_MOST_BYTES:
-            os.truncate(self.path, SLOT * SLOTS)
+        if self.told_bytes + len(line) > self.told_most:
+            os.truncate(self.path, SLOT * self.slots)
             self._begin_lines()
         self.told_bytes += len(line)
-        file = os.open(self.path, os.O_WRONLY | os.O_APPEND | getattr(os, "O_CLOEXEC", 0))
+        file = os.open(
+            self.path, os.O_WRONLY | os.O_APPEND | getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_NOFOLLOW", 0)
+        )
         try:
             os.write(file, line)
         finally:
@@ -213,11 +221,11 @@ class Tail:
         if self.ring is None:
             return
         try:
-            self.ring[:] = bytes(SLOT * SLOTS)
+            self.ring[:] = bytes(SLOT * self.slots)
             path = self.writer.path + SUFFIX
             os.rename(self.path, path)
             self.path = path
-            os.truncate(path, SLOT * SLOTS)
+            os.truncate(path, SLOT * self.slots)
             self._begin_lines()
         except Exception:  # then a killed process loses what it had not written
             self.remove()
