@@ -20,6 +20,7 @@ import msgspec
 from askless.capture import events
 from askless.capture.reading import Reader
 from askless.core.errors import AskLessError
+from askless.core.left_out import untold
 from askless.core.whole_text import encoded
 from askless.core.words import plural
 
@@ -150,6 +151,9 @@ def _finish_one(capture: Path, tail: Path) -> int:
                 "yet, without the rows that were fetched later"
             )
         )
+    header = reader.report.header
+    if header is not None and (header.sample > 1 or header.slower_ns):
+        addition.line(events.Note(f"the program was killed: {untold()}"))
     kinds = {number: request.kind for number, request in unfinished.items()}
     kinds |= {number: begun[number].kind for number in begun.keys() - ended - unfinished.keys()}
     if set(kinds.values()) <= {"program"} and not reader.report.torn:

@@ -18,6 +18,11 @@ UNTOLD_MOST = 100  # requests that a recorder leaves out before it tells of them
 _SURE = 1.96  # standard errors: 95 of 100 intervals hold the true value
 
 
+def untold() -> str:
+    """What a recorder that did not end in good order has not told, in words."""
+    return f"up to {UNTOLD_MOST} requests, or a second's, that it left out last are not counted; totals are too low by so much"
+
+
 class Sparing(msgspec.Struct, frozen=True):
     """What may be left out: all but one in `sample` requests, those quicker than `slower_ns`, queries beyond `at_most` of one.
 

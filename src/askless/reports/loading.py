@@ -13,7 +13,7 @@ from askless.capture.reading import FileReport, read
 from askless.core.analysis import summarise
 from askless.core.errors import AskLessError
 from askless.core.gathering import SHAPES_MOST
-from askless.core.left_out import UNTOLD_MOST, Counts, Dropped
+from askless.core.left_out import Counts, Dropped, untold
 from askless.core.model import LOOKED_MOST, Request, Schema
 from askless.core.settings import Settings
 from askless.core.summary import TOTALS_MOST, Summary
@@ -152,10 +152,7 @@ def left_out_of(files: list[FileReport]) -> list[str]:
         for file in files
     )
     if unclosed:
-        notes.append(
-            f"{plural(unclosed, 'recorder')} still at work, or killed: up to {UNTOLD_MOST} requests, or a second's, that each left out last "
-            "are not counted, so totals over all requests are too low by so much"
-        )
+        notes.append(f"{plural(unclosed, 'recorder')} still at work, or killed: {untold()}")
     more = sum(file.more for file in files)
     if more:
         most = max(header.at_most for header in headers)

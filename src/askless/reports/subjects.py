@@ -121,7 +121,8 @@ def of_summary(
     subjects = costliest(summary, top, shape)
     if not subjects:
         what = f"no statement of shape {shape}" if shape else "no SELECT, UPDATE or DELETE"
-        raise AskLessError("nothing-to-explain", f"{path} holds {what}", "record more of the application")
+        damage = f"; the capture is incomplete: {summary.damage}" if summary.damage else ""
+        raise AskLessError("nothing-to-explain", f"{path} holds {what}{damage}", "record more of the application")
     return Workload(tuple(subjects), writes_of(summary), notes)
 
 
