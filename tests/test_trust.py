@@ -142,6 +142,8 @@ def test_a_full_disk_ends_the_reading_of_a_log(follow: bool, tmp_path: Path) -> 
     process = subprocess.run(["bash", "-c", limited], capture_output=True, text=True, timeout=120, check=False)
     assert process.returncode == 2 and "Traceback" not in process.stderr, process.stderr
     assert "File too large" in process.stderr
+    checked = run("capture", "check", tmp_path / "c")
+    assert checked.code == 1 and "ended before its input did" in checked.out
 
 
 def test_nothing_is_written_through_a_link(tmp_path: Path) -> None:

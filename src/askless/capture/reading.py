@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Callable, Iterator, Sequence
 from hashlib import blake2b
@@ -25,6 +26,19 @@ _UNREADABLE = (msgspec.DecodeError, UnicodeDecodeError, RecursionError)  # what 
 _HALF = re.compile(
     rb"(?<!\\)((?:\\\\)*)(?:(\\u[dD][89abAB][0-9a-fA-F]{2}\\u[dD][c-fC-F][0-9a-fA-F]{2})|\\u[dD][89a-fA-F][0-9a-fA-F]{2})"
 )
+
+
+_READERS = ("log", "packets", "relay", "traces")  # recorders that are no part of the program whose queries they record
+
+
+def _runs(pid: int) -> bool:
+    try:
+        os.kill(pid, 0)
+    except (ProcessLookupError, OverflowError):
+        return False
+    except PermissionError:
+        pass
+    return pid > 0
 
 
 class FileReport:
@@ -52,7 +66,16 @@ class FileReport:
     @property
     def is_sound(self) -> bool:
         """Whether nothing is missing of what was recorded; a last line that a crash has torn is normal."""
-        return not self.bad_lines and not self.lost
+        return not self.bad_lines and not self.lost and not self.is_cut_short
+
+    @property
+    def is_cut_short(self) -> bool:
+        """Whether a reader of logs, packets, spans or connections has ended before its input did.
+
+        A recorded program may end in any way: what it asked until then is all that there is.
+        """
+        header = self.header
+        return header is not None and header.recorder in _READERS and not self.closed and not _runs(header.pid)
 
     def add(self, other: FileReport) -> None:
         """What reading the next range of the same file told."""

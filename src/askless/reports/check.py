@@ -35,6 +35,7 @@ def _file(report: FileReport) -> documents.FileCheck:
         torn=report.torn,
         closed=report.closed,
         bad_lines=tuple(report.bad_lines),
+        cut_short=report.is_cut_short,
         lost=tuple(documents.LostInput(one.count, one.what, one.reason) for one in report.lost),
         notes=tuple(report.notes),
     )

@@ -153,6 +153,7 @@ class FileCheck(msgspec.Struct, frozen=True):
     bad_lines: tuple[tuple[int, str], ...]
     notes: tuple[str, ...]
     lost: tuple[LostInput, ...] = ()
+    cut_short: bool = False
 
 
 class CheckDocument(Document, frozen=True, kw_only=True):

@@ -63,6 +63,8 @@ def damage_of(files: Sequence[FileReport]) -> str:
             line, reason = file.bad_lines[0]
             more = f" of {plural(file.lines, 'line')} can't be read, the first is line {line}"
             parts.append(f"{file.path}: {len(file.bad_lines)}{more} ({reason})")
+        if file.is_cut_short:
+            parts.append(f"{file.path}: its reader ended before its input did")
         parts += [f"{file.path}: {one.count} {one.what} lost ({one.reason})" for one in file.lost]
     return "; ".join(parts)
 

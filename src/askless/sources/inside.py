@@ -62,7 +62,7 @@ class Inside:
                 self.files[-1].append(line)
             self._feed.report.lines += 1
             ended = self._feed.take(line.encode("ascii"))
-            if not self._feed.report.is_sound:
+            if self._feed.report.bad_lines:
                 self.damage = self.damage or self._feed.report.bad_lines[0][1]
             if ended is not None and len(self.requests) < ENDS_MOST:
                 self.requests.append(ended)

@@ -28,6 +28,8 @@ def check(out: Console, document: documents.CheckDocument) -> None:
             out.print(Text(f"  line {line} can't be read: {one_line(reason, 90)}"))
         if len(file.bad_lines) > 5:
             out.print(Text(f"  and {len(file.bad_lines) - 5} more lines"))
+        if file.cut_short:
+            out.print(Text("  its reader ended before its input did"))
         for lost in file.lost:
             out.print(Text(f"  lost: {lost.count:,} {safe(lost.what)} ({one_line(lost.reason, 90)})"))
         for text in file.notes:

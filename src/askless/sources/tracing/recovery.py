@@ -9,9 +9,11 @@ from pathlib import Path
 
 import msgspec
 
-from askless.capture.reading import header_of
+from askless.capture.events import Close
+from askless.capture.reading import Reader, header_of
 from askless.core.errors import AskLessError
 from askless.core.left_out import Sparing
+from askless.core.whole_text import encoded
 from askless.sources.telling import Apart
 from askless.sources.tracing import journal
 from askless.sources.tracing.decoding import Malformed, Spans, spans_of_json, spans_of_protobuf
@@ -63,6 +65,8 @@ def _recover(folder: Path, segments: Sequence[Path]) -> int:
                 traces.settle(number)
         traces.close()
         services.close(traces)
+        for name in sizes:
+            _end(folder / name)
     except (OSError, msgspec.DecodeError, ValueError) as error:
         raise AskLessError(
             "not-recovered",
@@ -94,6 +98,18 @@ def _cut(folder: Path, segments: Sequence[Path], sizes: dict[str, int]) -> None:
                 os.truncate(path, sizes[path.name])
         elif turn > turns.get(service, -1) and _is_of(path, int(process)):
             path.unlink()
+
+
+def _end(path: Path) -> None:
+    """Write the last line of a file that was cut: nothing of it is missing now."""
+    if not path.is_file():
+        return
+    reader = Reader(path)
+    for _ in reader:
+        pass
+    if not reader.report.closed:
+        with open(os.open(path, os.O_WRONLY | os.O_APPEND | os.O_NOFOLLOW), "ab") as file:
+            file.write(encoded(Close(reader.report.requests, reader.report.queries)) + b"\n")
 
 
 def _turn_of(name: str) -> tuple[str, int]:
