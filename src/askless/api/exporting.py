@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import http.client
 import time
 import urllib.error
 import urllib.request
@@ -56,6 +57,7 @@ def parquet(capture: Path, folder: Path, values: bool = False, progress: Progres
 
 _TOGETHER = 40  # requests of one payload
 _TRIES, _WAIT_S = 5, 1.0
+_WAIT_MOST_S = 60.0
 
 
 def otlp(capture: Path, target: str, values: bool = False, progress: Progress = quiet) -> int:
@@ -108,19 +110,24 @@ def _posted(url: str) -> Iterator[Callable[[bytes], None]]:
     address = url if url.rstrip("/").endswith("/v1/traces") else url.rstrip("/") + "/v1/traces"
 
     def give(content: bytes) -> None:
-        request = urllib.request.Request(address, content, {"Content-Type": "application/json"})
         for turn in range(1, _TRIES + 1):
             try:
+                request = urllib.request.Request(address, content, {"Content-Type": "application/json"})
                 with urllib.request.urlopen(request, timeout=30):
                     return
             except urllib.error.HTTPError as error:
                 if error.code not in (429, 502, 503, 504) or turn == _TRIES:
                     raise _refused(address, f"it answered {error.code} {error.reason}") from None
-                time.sleep(float(error.headers.get("Retry-After") or _WAIT_S))
-            except OSError as error:
+                time.sleep(_wait_s(error.headers.get("Retry-After")))
+            except (OSError, http.client.HTTPException, ValueError) as error:
                 raise _refused(address, str(getattr(error, "reason", error))) from None
 
     yield give
+
+
+def _wait_s(asked: str | None) -> float:
+    """How long to wait, as a server asks for it: seconds, within reason; a date is not read."""
+    return min(float(asked), _WAIT_MOST_S) if asked and asked.isascii() and asked.isdigit() else _WAIT_S
 
 
 def _refused(address: str, why: str) -> AskLessError:

@@ -24,7 +24,7 @@ def parse_url(text: str) -> URL:
     Raises AskLessError: url-unreadable, system-unsupported, database-missing.
     """
     if "://" not in text:
-        if Path(text).is_file():
+        if _is_file(text):
             return URL.create("sqlite", database=text)
         raise AskLessError("url-unreadable", f"{text!r} is no database URL", f"write it like {EXAMPLE}")
     try:
@@ -47,6 +47,13 @@ def parse_url(text: str) -> URL:
             "database-missing", "a database in memory can't be opened from here", "name a file: " + EXAMPLE
         )
     return url
+
+
+def _is_file(text: str) -> bool:
+    try:
+        return Path(text).is_file()
+    except (OSError, ValueError):  # no path at all: too long, or with a zero in it
+        return False
 
 
 def shown(url: URL) -> str:
@@ -99,7 +106,7 @@ def mapped_errors(where: str, limits: Limits | None = None) -> Iterator[None]:
         raise AskLessError("driver-missing", f"no driver for this database: {error}", "install its extra") from None
     except DBAPIError as error:
         raise refusal(error, where, limits) from None
-    except SQLAlchemyError as error:
+    except (SQLAlchemyError, UnicodeError) as error:  # the second: of a host that is no name
         raise AskLessError(
             "database-refuses", f"the database {where} can't be used: {error}", "check the URL"
         ) from None

@@ -122,7 +122,7 @@ def read(path: Path | None) -> Project:
         ) from None
     try:
         given = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
+    except (ValueError, RecursionError) as error:  # a number of thousands of digits is none of TOML's own errors
         raise AskLessError(_SLUG, f"{path} is not TOML: {error}", "mend the line that is named") from None
     if path.name == OTHER:
         given = given.get("tool", {}).get("askless", {})

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+import zlib
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -10,6 +11,7 @@ from typing import Any
 from askless.core.errors import AskLessError
 from askless.sources.streams import Segment
 
+BLOCK_MOST = 16 * 1024**2  # bytes
 _MAGIC = (b"\xa1\xb2\xc3\xd4", b"\xd4\xc3\xb2\xa1", b"\xa1\xb2\x3c\x4d", b"\x4d\x3c\xb2\xa1", b"\x0a\x0d\x0d\x0a")
 
 
@@ -22,6 +24,25 @@ class Odd:
     def add(self, why: str) -> None:
         """One more."""
         self.counts[why] = self.counts.get(why, 0) + 1
+
+
+class _TooLarge(Exception):
+    """More is to be read at once than any packet has."""
+
+
+class _Bounded:
+    """A stream of which nobody reads more at once than a block may have, whatever a length in it says."""
+
+    def __init__(self, stream: Any) -> None:
+        self._stream = stream
+        self.name = getattr(stream, "name", "")
+        self.seek, self.tell = stream.seek, stream.tell
+
+    def read(self, size: int = -1) -> bytes:
+        """See `io.BufferedReader.read`. Raises _TooLarge."""
+        if not 0 <= size <= BLOCK_MOST:
+            raise _TooLarge
+        return bytes(self._stream.read(size))
 
 
 def segments(path: Path, odd: Odd) -> Iterator[Segment]:
@@ -40,12 +61,24 @@ def segments(path: Path, odd: Odd) -> Iterator[Segment]:
     except OSError as error:
         raise AskLessError("packets-missing", f"can't read {path}: {error.strerror}", "check the path") from None
     with stream:
+        bounded: Any = _Bounded(stream)
         try:
             if stream.read(4) not in _MAGIC:
                 raise ValueError
             stream.seek(0)
-            reader = dpkt.pcap.UniversalReader(stream)
-        except (ValueError, OSError, EOFError, dpkt.Error):
+            reader = dpkt.pcap.UniversalReader(bounded)
+        except (
+            ValueError,
+            OSError,
+            EOFError,
+            OverflowError,
+            LookupError,
+            AttributeError,
+            TypeError,
+            _TooLarge,
+            zlib.error,
+            dpkt.Error,
+        ):
             raise AskLessError(
                 "packets-unreadable", f"{path} is no file of packets", "record one: tcpdump -i any -w FILE port 5432"
             ) from None
@@ -63,7 +96,12 @@ def segments(path: Path, odd: Odd) -> Iterator[Segment]:
                 at_s, frame = next(packets)
             except StopIteration:
                 return
-            except (dpkt.Error, OSError, EOFError, ValueError, IndexError):
+            except _TooLarge:
+                odd.add(
+                    f"the file goes on with a block of more than {BLOCK_MOST // 1024**2} MiB: no packet is so large"
+                )
+                return
+            except (dpkt.Error, OSError, EOFError, ValueError, IndexError, zlib.error):
                 odd.add("the file ends in the middle of a packet")
                 return
             try:

@@ -64,7 +64,7 @@ def _addresses(host: str | None) -> frozenset[bytes]:
         return frozenset()
     try:
         found = socket.getaddrinfo(host, None, type=socket.SOCK_STREAM)
-    except OSError:
+    except (OSError, UnicodeError):  # a name that can't even be asked for
         raise AskLessError("bad-server", f"--server names no host that is known here: {host}", _EXAMPLE) from None
     return frozenset(socket.inet_pton(family, str(place[0]).split("%")[0]) for family, _, _, _, place in found)
 

@@ -177,9 +177,9 @@ def _stop(process: subprocess.Popen[bytes], grouped: bool) -> None:
 
 def _request(url: str, timeout_s: float, warm_up: bool) -> int:
     """GET a page and read it whole; its status. Raises OSError where nothing answers."""
-    request = urllib.request.Request(url, headers={WARM_UP_HEADER: "1"} if warm_up else {})
     opener = urllib.request.build_opener(urllib.request.ProxyHandler({}))
     try:
+        request = urllib.request.Request(url, headers={WARM_UP_HEADER: "1"} if warm_up else {})
         with opener.open(request, timeout=timeout_s) as answer:
             answer.read()
             return int(answer.status)

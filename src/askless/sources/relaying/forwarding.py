@@ -201,7 +201,7 @@ class Pair:
     async def _connect(self) -> None:
         try:
             await asyncio.wait_for(self.owner.reach(lambda: Beginning(self, SERVER)), _CONNECT_S)
-        except (TimeoutError, OSError, ssl.SSLError, ConnectionError) as error:
+        except (TimeoutError, OSError, ssl.SSLError, ConnectionError, UnicodeError) as error:
             self.owner.counts.away += 1
             reason = str(error) or "it does not answer"
             self.away = self.opening.refusal(f"the server at {self.owner.settings.to} can't be reached: {reason}")
@@ -290,7 +290,7 @@ class Pair:
             assert encrypted is not None
             encrypted.set_protocol(Beginning(self, SERVER))
             self.far = encrypted
-        except (OSError, ssl.SSLError, ConnectionError) as error:
+        except (OSError, ssl.SSLError, ConnectionError, UnicodeError) as error:
             self.owner.counts.away += 1
             self._turn_away(self.opening.refusal(f"no TLS with the server at {settings.to}: {error}"))
             return

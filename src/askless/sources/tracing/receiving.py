@@ -312,10 +312,10 @@ def listening(host: str, port: int) -> socket.socket:
         except BaseException:
             found.close()
             raise
-    except OSError as error:
+    except (OSError, UnicodeError, OverflowError) as error:
         raise AskLessError(
             "cant-listen",
-            f"can't listen on {host}:{port}: {error.strerror}",
+            f"can't listen on {host}:{port}: {getattr(error, 'strerror', None) or error}",
             "name another address, as in 127.0.0.1:14318",
         ) from None
     return found

@@ -1,0 +1,1 @@
+"""Seeds and readers of the fuzzer."""
