@@ -22,7 +22,7 @@ JOBS = os.cpu_count() or 1
 
 
 class Mutant(NamedTuple):
-    """One change of one line of a file below `core`."""
+    """One change of one line of a file below `core`, or of one whose path begins with `./` and the name of another package."""
 
     file: str
     old: str
@@ -38,7 +38,27 @@ PATTERNS = (
 )
 PAGES = ("tests/cli/test_reports.py", "tests/test_advice.py")
 # File -> the tests that are there for it, the quickest first.
+SAFETY, TRUST = ("tests/database/test_safety.py",), ("tests/test_trust.py",)
 TESTS: dict[str, Sequence[str]] = {
+    "./database/preflight.py": SAFETY,
+    "./database/servers/postgresql.py": SAFETY,
+    "./database/servers/postgresql_dependencies.py": SAFETY,
+    "./database/servers/mariadb.py": SAFETY,
+    "./database/servers/mariadb_dependencies.py": SAFETY,
+    "./database/servers/sqlite.py": SAFETY,
+    "./sources/tracing/receiving.py": ("tests/traces/test_receiving.py",),
+    "./sources/tracing/recovery.py": ("tests/traces/test_receiving.py",),
+    "./sources/tracing/bounds.py": ("tests/traces/test_receiving.py",),
+    "./sources/log_reading.py": TRUST,
+    "./sources/folders.py": TRUST,
+    "./project/private.py": TRUST,
+    "./spread/processes.py": TRUST,
+    "./cli/last_net.py": TRUST,
+    "./reports/loading.py": TRUST,
+    "./sources/wire/postgresql/opening.py": ("tests/wire/test_passwords.py",),
+    "sql/credentials.py": ("tests/core/test_credentials.py",),
+    "sql/masking.py": ("tests/output/test_canary.py",),
+    "words.py": TRUST,
     "sql/reading.py": ("tests/core/test_parsing.py", "tests/core/test_structure.py"),
     "sql/conditions.py": ("tests/core/test_parsing.py", "tests/core/test_structure.py"),
     "sql/names.py": ("tests/core/test_parsing.py", "tests/core/test_structure.py"),
@@ -112,6 +132,37 @@ TESTS: dict[str, Sequence[str]] = {
 }
 
 MUTANTS = [
+    # what must hold before a statement is sent, and what is never lost, left or judged unread
+    Mutant("./database/preflight.py", "    (checked_select if runs else checked_plannable)(query.text, query.system)", "    pass"),
+    Mutant("./database/preflight.py", "    if not routines:\n        return", "    return"),
+    Mutant("./database/servers/postgresql.py", "super()._execute_send(query, force_extended=True, binary=binary)", "super()._execute_send(query, force_extended=False, binary=binary)"),
+    Mutant("./database/servers/postgresql.py", ' + ("" if write else " READ ONLY"))', ")"),
+    Mutant("./database/servers/postgresql.py", '            connection.exec_driver_sql("SELECT 1")', "            pass"),
+    Mutant("./database/servers/postgresql_dependencies.py", '        self._note("operator", map(int, _OPERATORS.findall(tree)))', "        pass"),
+    Mutant("./database/servers/postgresql_dependencies.py", "    if extension is None:", "    if False:"),
+    Mutant("./database/servers/postgresql_dependencies.py", "            if states:  # an aggregate has no code of its own", "            if states and False:"),
+    Mutant("./database/servers/postgresql_dependencies.py", "                for tree in self._texts(_DOMAIN_CHECKS, types):\n                    self.add_tree(tree)", "                pass"),
+    Mutant("./database/servers/postgresql_dependencies.py", "        if not checked:\n            return \"\"", "        return \"\""),
+    Mutant("./database/servers/postgresql_dependencies.py", "WHERE c.oid = ANY (%(oids)s::oid[]) AND c.relrowsecurity AND q.tree IS NOT NULL", "WHERE false AND c.oid = ANY (%(oids)s::oid[])"),
+    Mutant("./database/servers/mariadb.py", '"client_flag": 0', '"client_flag": 65536'),
+    Mutant("./sources/tracing/receiving.py", "                number = self._journal.append(kind, payload)", "                number = 1"),
+    Mutant("./sources/tracing/receiving.py", "        if self.failed.is_set():\n            raise Gone", "        if False:\n            raise Gone"),
+    Mutant("./sources/tracing/receiving.py", "                await asyncio.wait_for(self._read(receive, parts), BODY_S)", "                await self._read(receive, parts)"),
+    Mutant("./sources/tracing/recovery.py", "            if path.stat().st_size > sizes[path.name]:", "            if False:"),
+    Mutant("./sources/tracing/bounds.py", "    if len(payload) > SMALL_BYTES:\n        _walk(payload, objects_most)", "    pass"),
+    Mutant("./sources/log_reading.py", "    if failed:\n        raise failed[0]", "    pass"),
+    Mutant("./sources/folders.py", "        if _is_shared(folder):", "        if False:"),
+    Mutant("./project/private.py", "    if digest != _digest(data):", "    if False:"),
+    Mutant("./project/private.py", "found.st_uid != os.geteuid() or found.st_mode & 0o077", "found.st_uid != os.geteuid()"),
+    Mutant("./spread/processes.py", "    os._exit(1)", "    pass"),
+    Mutant("./cli/last_net.py", "            _thread.interrupt_main()", "            pass"),
+    Mutant("./cli/last_net.py", "EXIT_CODE = 70", "EXIT_CODE = 1"),
+    Mutant("./reports/loading.py", "    if damage:\n        raise AskLessError(", "    if False:\n        raise AskLessError("),
+    Mutant("./sources/wire/postgresql/opening.py", 'if not name.endswith(_BINDING)]', "]"),
+    Mutant("sql/credentials.py", '    if "\\\\" not in text:', "    if True:"),
+    Mutant("sql/credentials.py", "_without_literals(_without_comments(text))", "_without_literals(text)"),
+    Mutant("sql/masking.py", '        if token.kind == "comment":', '        if token.kind == "none":'),
+    Mutant("words.py", '.replace("\\n", "\\\\n")', ""),
     # reading a statement
     Mutant("sql/conditions.py", '_MIRRORED = {">": "<",', '_MIRRORED = {">": ">",'),
     Mutant("sql/conditions.py", "        operator = _MIRRORED.get(operator, operator)", "        pass"),
@@ -339,7 +390,7 @@ def planted(mutant: Mutant, folder: Path) -> Path:
     """A copy of the sources with the mutant in it. Raises ValueError where the code is another one by now."""
     source = folder / "src"
     shutil.copytree(ROOT / "src", source, ignore=shutil.ignore_patterns("__pycache__"))
-    file = source / "askless" / "core" / mutant.file
+    file = source / "askless" / (mutant.file if mutant.file.startswith("./") else f"core/{mutant.file}")
     text = file.read_text()
     if text.count(mutant.old) != 1:
         raise ValueError(f"{mutant.file} holds {mutant.old!r} {text.count(mutant.old)} times")

@@ -12,7 +12,7 @@ import sys
 import threading
 from collections import Counter
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -217,6 +217,17 @@ def test_a_killed_relay_loses_nothing_that_it_has_passed_on(postgresql: Server, 
     recorded = texts(list(read(tmp_path / "calls")))
     assert len([text for text in recorded if "+ 0" in text]) == 50
     assert oct(file.stat().st_mode)[-3:] == "600" and list(file.parent.iterdir()) == [file]
+
+
+def test_a_reader_that_dies_ends_the_relay(postgresql: Server, tmp_path: Path) -> None:
+    process, port = started(tmp_path / "c", f"postgresql://127.0.0.1:{postgresql.port}")
+    with closing(psycopg.connect(f"host=127.0.0.1 port={port} user=harbour dbname=postgres", autocommit=True)) as one:
+        one.execute("SELECT 'before'")
+        (reader,) = (int(pid) for pid in Path(f"/proc/{process.pid}/task/{process.pid}/children").read_text().split())
+        os.kill(reader, signal.SIGKILL)
+        _, err = process.communicate(timeout=60)
+    assert process.returncode == 2 and "reader has ended before its time" in " ".join(err.split()), err
+    assert "Traceback" not in err
 
 
 def test_a_full_backlog_is_counted_and_the_traffic_goes_on(postgresql: Server, tmp_path: Path) -> None:
