@@ -139,7 +139,7 @@ MUTANTS = [
     Mutant("./database/servers/postgresql.py", ' + ("" if write else " READ ONLY"))', ")"),
     Mutant("./database/servers/postgresql.py", '            connection.exec_driver_sql("SELECT 1")', "            pass"),
     Mutant("./database/servers/postgresql_dependencies.py", '        self._note("operator", map(int, _OPERATORS.findall(tree)))', "        pass"),
-    Mutant("./database/servers/postgresql_dependencies.py", "    if extension is None:", "    if False:"),
+    Mutant("./database/servers/postgresql_dependencies.py", "    if oid < _FIRST_USER_OID and language", "    if language"),
     Mutant("./database/servers/postgresql_dependencies.py", "            if states:  # an aggregate has no code of its own", "            if states and False:"),
     Mutant("./database/servers/postgresql_dependencies.py", "                for tree in self._texts(_DOMAIN_CHECKS, types):\n                    self.add_tree(tree)", "                pass"),
     Mutant("./database/servers/postgresql_dependencies.py", "        if not checked:\n            return \"\"", "        return \"\""),
