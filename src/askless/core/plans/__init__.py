@@ -6,12 +6,16 @@ A live server's plans are read by the same modules: see `database/servers`.
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from importlib import import_module
+
+import msgspec
 
 from askless.core.plans.framing import unframed
 from askless.core.plans.tree import OTHER, Node, walk
 from askless.core.plans.unreadable import UnreadablePlan
 
+_NUMBER_MOST = 1e18  # of rows, blocks, milliseconds or costs
 _COST = re.compile(r"\(cost=\d")
 
 # Saved plans: name of the form -> its system, the module, the function that knows such a text when it sees one, and the
@@ -29,14 +33,38 @@ SAVED = {
 
 def read_saved(text: str) -> tuple[str, tuple[Node, ...]]:
     """The system of a saved plan, and its tree. Raises UnreadablePlan, which names the line."""
-    text = unframed(text)
-    for system, module, knows, read in SAVED.values():
-        reading = import_module(module)
-        if getattr(reading, knows)(text):
-            nodes: tuple[Node, ...] = getattr(reading, read)(text)
-            _check(text, nodes)
-            return system, nodes
-    raise UnreadablePlan(1, "it is no plan in a form that is known: " + ", ".join(SAVED))
+    system = ""
+
+    def read(text: str) -> tuple[Node, ...]:
+        nonlocal system
+        text = unframed(text)
+        for system, module, knows, name in SAVED.values():  # noqa: B007  (whose plan it is)
+            reading = import_module(module)
+            if getattr(reading, knows)(text):
+                nodes: tuple[Node, ...] = getattr(reading, name)(text)
+                _check(text, nodes)
+                return nodes
+        raise UnreadablePlan(1, "it is no plan in a form that is known: " + ", ".join(SAVED))
+
+    nodes = checked(read, text)
+    return system, nodes
+
+
+def checked(read: Callable[[str], tuple[Node, ...]], text: str) -> tuple[Node, ...]:
+    """The plan that a reader makes of a text. Raises UnreadablePlan, also for values that no server writes.
+
+    A plan is a text that anybody may have changed: of what is no number in it nothing can be said.
+    """
+    try:
+        nodes = read(text)
+    except (ArithmeticError, AttributeError, LookupError, TypeError, ValueError, RecursionError) as error:
+        raise UnreadablePlan(1, f"it has a value that no server writes ({type(error).__name__})") from None
+    for node in walk(nodes):
+        for part in (node.estimate, node.actual):
+            numbers = msgspec.structs.astuple(part) if part is not None else ()
+            if any(isinstance(number, int | float) and not abs(number) <= _NUMBER_MOST for number in numbers):
+                raise UnreadablePlan(1, "it has a number that no server writes")
+    return nodes
 
 
 def _check(text: str, nodes: tuple[Node, ...]) -> None:

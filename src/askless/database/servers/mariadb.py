@@ -15,7 +15,7 @@ from sqlalchemy.engine import URL, Connection, Engine
 from sqlalchemy.exc import DBAPIError
 
 from askless.core.errors import AskLessError
-from askless.core.plans import mysql as reader, mysql_tree
+from askless.core.plans import checked, mysql as reader, mysql_tree
 from askless.core.plans.tree import Node
 from askless.core.sql.statements import refuse_hidden
 from askless.core.words import size as bytes_in_words
@@ -168,10 +168,10 @@ class MariaDB:
         """EXPLAIN, or ANALYZE, as JSON; MySQL measures in its tree form only."""
         if analyze and not self._is_mariadb(connection):
             rows = explain(connection, query, "EXPLAIN ANALYZE ", runs=True)
-            return mysql_tree.read_tree("\n".join(str(row[0]) for row in rows))
+            return checked(mysql_tree.read_tree, "\n".join(str(row[0]) for row in rows))
         words = "ANALYZE FORMAT=JSON " if analyze else "EXPLAIN FORMAT=JSON "
         text = str(explain(connection, query, words, runs=analyze)[0][0])
-        return mysql_tree.read_json(text) if mysql_tree.is_json(text) else reader.read_json(text)
+        return checked(mysql_tree.read_json if mysql_tree.is_json(text) else reader.read_json, text)
 
     def generic_plan(self, connection: Connection, query: Query) -> tuple[Node, ...]:
         """A prepared statement is planned at each execution."""

@@ -15,7 +15,7 @@ from sqlalchemy.engine import URL, Connection, Engine
 from sqlalchemy.exc import DBAPIError
 
 from askless.core.errors import AskLessError
-from askless.core.plans import postgresql as reader
+from askless.core.plans import checked, postgresql as reader
 from askless.core.plans.tree import Node
 from askless.core.statistics import median
 from askless.core.words import size as bytes_in_words
@@ -197,7 +197,7 @@ class PostgreSQL:
         """EXPLAIN; with `analyze`, EXPLAIN ANALYZE with buffers."""
         options = "ANALYZE, BUFFERS, FORMAT JSON" if analyze else "FORMAT JSON"
         plan = explain(connection, query, f"EXPLAIN ({options}) ", runs=analyze)[0][0]
-        return reader.read_json(plan if isinstance(plan, str) else json.dumps(plan))
+        return checked(reader.read_json, plan if isinstance(plan, str) else json.dumps(plan))
 
     def generic_plan(self, connection: Connection, query: Query) -> tuple[Node, ...]:
         """What a prepared statement gets once the server has stopped to plan for each value (from its sixth run on)."""
@@ -220,7 +220,7 @@ class PostgreSQL:
             finally:
                 _run(connection, f"DEALLOCATE {_GENERIC}")
             savepoint.rollback()
-        return reader.read_json(plan if isinstance(plan, str) else json.dumps(plan))
+        return checked(reader.read_json, plan if isinstance(plan, str) else json.dumps(plan))
 
     def planning_ms(self, connection: Connection, query: Query) -> float | None:
         """The median of a few plannings, the first one left out: it reads the catalog."""
