@@ -79,15 +79,19 @@ def test_a_thread_that_dies_ends_its_command(
 ) -> None:
     from askless.cli import main, patterns
 
+    gone_on: list[bool] = []
+
     def run_with_a_thread(_: object) -> int:
         thread = threading.Thread(target=lambda: 1 / 0)
         thread.start()
         thread.join()
         threading.Event().wait(30)
+        gone_on.append(True)
         return 0
 
     monkeypatch.setattr(patterns, "run", run_with_a_thread)
     assert main.main(["patterns"]) == 70 and "ZeroDivisionError" in capsys.readouterr().err
+    assert not gone_on, "it is interrupted"
 
 
 @pytest.mark.parametrize("follow", [False, True])
@@ -144,6 +148,16 @@ def test_a_full_disk_ends_the_reading_of_a_log(follow: bool, tmp_path: Path) -> 
     assert "File too large" in process.stderr
     checked = run("capture", "check", tmp_path / "c")
     assert checked.code == 1 and "ended before its input did" in checked.out
+
+
+def test_a_log_that_is_followed_and_is_none_any_more_ends_the_command(tmp_path: Path) -> None:
+    log = tmp_path / "postgresql.json"
+    good = '{"timestamp": "2026-12-01 10:00:00.123 UTC", "pid": 77, "error_severity": "LOG", "message": "duration: 1.5 ms  statement: SELECT 1"}\n'
+    log.write_text(good * 20 + "no JSON\n" * 20_000)
+    words = [*ASKLESS, "capture", "log", str(log), "-o", str(tmp_path / "c"), "--format", "postgresql-json", "--follow"]
+    ended = subprocess.run(words, capture_output=True, text=True, timeout=120, check=False)
+    assert ended.returncode == 2 and "can't be read any further" in " ".join(ended.stderr.split()), ended.stderr
+    assert "20 queries" in run("capture", "check", tmp_path / "c").out
 
 
 def test_nothing_is_written_through_a_link(tmp_path: Path) -> None:
