@@ -31,7 +31,8 @@ _HALF = re.compile(
 _READERS = ("log", "packets", "relay", "traces")  # recorders that are no part of the program whose queries they record
 
 
-def _runs(pid: int) -> bool:
+def is_running(pid: int) -> bool:
+    """Whether there is a process with this number on this machine."""
     try:
         os.kill(pid, 0)
     except (ProcessLookupError, OverflowError):
@@ -75,7 +76,7 @@ class FileReport:
         A recorded program may end in any way: what it asked until then is all that there is.
         """
         header = self.header
-        return header is not None and header.recorder in _READERS and not self.closed and not _runs(header.pid)
+        return header is not None and header.recorder in _READERS and not self.closed and not is_running(header.pid)
 
     def add(self, other: FileReport) -> None:
         """What reading the next range of the same file told."""

@@ -18,7 +18,7 @@ from typing import Any
 import msgspec
 
 from askless.capture import events
-from askless.capture.reading import Reader
+from askless.capture.reading import Reader, is_running
 from askless.core.errors import AskLessError
 from askless.core.left_out import untold
 from askless.core.whole_text import encoded
@@ -53,13 +53,8 @@ def finish(folder: Path, foreign: set[Path]) -> int:
 
 def _runs(capture: Path) -> bool:
     """Whether the process whose number the file's name begins with is there still."""
-    try:
-        os.kill(int(capture.name.split("-")[0]), 0)
-    except (ProcessLookupError, ValueError):
-        return False
-    except PermissionError:
-        pass
-    return True
+    number = capture.name.split("-")[0]
+    return number.isdecimal() and is_running(int(number))
 
 
 def _ring_bytes(data: bytes) -> int:

@@ -171,7 +171,7 @@ class Sqlite:
             raw: Any = connection.connection.driver_connection
             cursor = raw.cursor()
             try:  # prepared, which asks the guard; an EXPLAIN runs nothing
-                cursor.execute(_explained(query), query.arguments)
+                cursor.execute(_explain_prefix() + query.sql, query.arguments)
             except sqlite3.Error as error:
                 raise DBAPIError.instance(query.sql, None, error, sqlite3.Error) from error
             finally:
@@ -212,7 +212,7 @@ class Sqlite:
         # Unlike other statements, an EXPLAIN in the driver's cache does not notice that the schema has changed: each has
         # a text of its own. Nor does it look for a new schema by itself; any read does.
         connection.exec_driver_sql("SELECT count(*) FROM sqlite_schema").all()
-        return tuple(reader.read(explain(connection, query, f"EXPLAIN /* {next(_numbers)} */ QUERY PLAN "), names))
+        return tuple(reader.read(explain(connection, query, _explain_prefix()), names))
 
     def generic_plan(self, connection: Connection, query: Query) -> tuple[Node, ...]:
         """SQLite plans a statement once, without its values."""
@@ -284,8 +284,9 @@ class Sqlite:
                 yield Workshop(connection, run, "on a copy", cleaned)
 
 
-def _explained(query: Query) -> str:
-    return f"EXPLAIN /* {next(_numbers)} */ QUERY PLAN {query.sql}"
+def _explain_prefix() -> str:
+    """What stands before a statement that is explained, another one each time: see `explain`."""
+    return f"EXPLAIN /* {next(_numbers)} */ QUERY PLAN "
 
 
 def clean_folders() -> list[str]:
