@@ -1,6 +1,6 @@
 """Which mistakes in `core` the tests notice: a fixed, reviewed list of small ones is planted, one at a time.
 
-`python benchmarks/mutants.py [TEXT]` plants those whose file or code contains TEXT (default: all) in a copy of the sources,
+`python benchmarks/mutants.py [TEXT ...]` plants those whose file or code contains a TEXT (default: all) in a copy of the sources,
 runs the tests that are there for that file, and prints the survivors. A survivor that is known and left stands in LEFT, with
 its reason. Exit code 1 where another one survives, or where a mutant no longer fits the code.
 """
@@ -185,12 +185,12 @@ MUTANTS = [
     Mutant("sql/parsing.py", "or _depth(text) > DEPTH_MOST", "or _depth(text) > 15"),
     Mutant("sql/parsing.py", "    while isinstance(node, exp.Cast | exp.Neg | exp.Paren):", "    while isinstance(node, exp.Paren):"),
     # shapes and slots
-    Mutant("sql/shape.py", '    flat = _IN_LIST.sub("in(?)", flat)', "    pass"),
-    Mutant("sql/shape.py", '    flat = _ROWS.sub("values(?)", flat)', "    pass"),
-    Mutant("sql/shape.py", '    flat = _CAST.sub("?", flat)', "    pass"),
-    Mutant("sql/shape.py", r'    flat = _SIGNED.sub(r"\1?", flat)', "    pass"),
-    Mutant("sql/shape.py", '    flat = _NULL_VALUE.sub("?", flat)', "    pass"),
-    Mutant("sql/shape.py", "bool(_NOISE.match(shape) or _CATALOG.search(shape) or", "bool(_NOISE.match(shape) or"),
+    Mutant("sql/shape.py", '(("in(",), _IN_LIST, "in(?)"),', ""),
+    Mutant("sql/shape.py", '(("values(",), _ROWS, "values(?)"),', ""),
+    Mutant("sql/shape.py", '(("::",), _CAST, "?"),', ""),
+    Mutant("sql/shape.py", r'(("-", "+"), _SIGNED, r"\1?"),', ""),
+    Mutant("sql/shape.py", '(("= null", "= true", "= false"), _NULL_VALUE, "?"),', ""),
+    Mutant("sql/shape.py", "noise.match(shape) or catalogs.search(shape)", "noise.match(shape)"),
     Mutant("sql/slots.py", "return text[1:].removesuffix(quote).replace(quote * 2, quote)", "return text[1:].removesuffix(quote)"),
     Mutant("sql/slots.py", "values.append(parameters[int(key) - 1] if 0 < int(key) <= len(parameters) else None)", "values.append(parameters[int(key) - 2] if 0 < int(key) <= len(parameters) else None)"),
     Mutant("sql/parts.py", '    if name == "limit":\n        tree.set("offset", None)', "    pass"),
@@ -367,7 +367,7 @@ MUTANTS = [
     Mutant('growth.py', 'if any(point.shapes.get(digest, (0, 0))[0] != 1 for point in points):', 'if False:'),
     Mutant('trends.py', 'if ratio.certain and not', 'if not'),
     Mutant('gating.py', 'over = new > old * factor and new - old > least', 'over = new > old * factor'),
-    Mutant('gating.py', ' and f.route in asked[0])', ')'),
+    Mutant('gating.py', ' and f.route in asked_before)', ')'),
     Mutant('budget.py', 'return next(exact, None) or next(fitting, None)', 'return next(fitting, None) or next(exact, None)'),
     Mutant('budget.py', 'return "".join(f"[{sign}]" if sign in "?[" else sign for sign in pattern)', 'return pattern'),
 ]  # fmt: skip
@@ -414,7 +414,7 @@ def survives(mutant: Mutant) -> bool:
 
 def main() -> int:
     """Plant them all, some at a time."""
-    wanted = [m for m in MUTANTS if len(sys.argv) < 2 or any(sys.argv[1] in part for part in m)]
+    wanted = [m for m in MUTANTS if len(sys.argv) < 2 or any(word in part for part in m for word in sys.argv[1:])]
     print(f"{len(wanted)} of {len(MUTANTS)} mutants, {JOBS} at a time")
     bad = noticed = left = 0
     with ThreadPoolExecutor(JOBS) as pool:

@@ -215,6 +215,11 @@ def test_encrypted_late_cut_and_foreign(tmp_path: Path) -> None:
     torn.write_bytes(to_file(tmp_path / "w.pcap", conversation(WHOLE, piece=70)).read_bytes()[:-30])
     ran = run("capture", "packets", torn, "-o", tmp_path / "torn", "--server", "10.0.0.7:5432")
     assert ran.code == 0 and texts(tmp_path / "torn") == TEXTS
+    assert "torn.pcap: the file ends in the middle of a packet" in ran.err
+    judged = ("gate", tmp_path / "torn", "--baseline", tmp_path / "calls")
+    refused = run(*judged)
+    assert refused.code == 2 and "the file ends in the middle of a packet" in refused.err, refused.err
+    assert run(*judged, "--allow-damaged").code != 2
 
 
 def test_mysql_whose_beginning_was_not_seen(tmp_path: Path) -> None:

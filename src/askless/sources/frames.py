@@ -16,10 +16,11 @@ _MAGIC = (b"\xa1\xb2\xc3\xd4", b"\xd4\xc3\xb2\xa1", b"\xa1\xb2\x3c\x4d", b"\x4d\
 
 
 class Odd:
-    """What could not be used: packets by reason."""
+    """What could not be used: packets by reason, and files that were not read to their end."""
 
     def __init__(self) -> None:
         self.counts: dict[str, int] = {}
+        self.torn: dict[Path, str] = {}
 
     def add(self, why: str) -> None:
         """One more."""
@@ -30,8 +31,14 @@ class _TooLarge(Exception):
     """More is to be read at once than any packet has."""
 
 
+_HEADER_BYTES = (8, 16, 24)  # of a block of pcapng, of a record of pcap and of its modified form: a file may end before one
+
+
 class _Bounded:
-    """A stream of which nobody reads more at once than a block may have, whatever a length in it says."""
+    """A stream that refuses to read more at once than a block may have, or less than a packet has.
+
+    dpkt takes what is left of a torn file for a whole packet.
+    """
 
     def __init__(self, stream: Any) -> None:
         self._stream = stream
@@ -39,10 +46,13 @@ class _Bounded:
         self.seek, self.tell = stream.seek, stream.tell
 
     def read(self, size: int = -1) -> bytes:
-        """See `io.BufferedReader.read`. Raises _TooLarge."""
+        """See `io.BufferedReader.read`. Raises _TooLarge, and EOFError where fewer bytes are left."""
         if not 0 <= size <= BLOCK_MOST:
             raise _TooLarge
-        return bytes(self._stream.read(size))
+        data = bytes(self._stream.read(size))
+        if len(data) < size and (data or size not in _HEADER_BYTES):
+            raise EOFError
+        return data
 
 
 def segments(path: Path, odd: Odd) -> Iterator[Segment]:
@@ -97,12 +107,10 @@ def segments(path: Path, odd: Odd) -> Iterator[Segment]:
             except StopIteration:
                 return
             except _TooLarge:
-                odd.add(
-                    f"the file goes on with a block of more than {BLOCK_MOST // 1024**2} MiB: no packet is so large"
-                )
+                odd.torn[path] = f"a block of more than {BLOCK_MOST // 1024**2} MiB is not a packet"
                 return
             except (dpkt.Error, OSError, EOFError, ValueError, IndexError, zlib.error):
-                odd.add("the file ends in the middle of a packet")
+                odd.torn[path] = "the file ends in the middle of a packet"
                 return
             try:
                 segment = _segment(dpkt, link(frame), int(at_s * 1_000_000) * 1000)

@@ -87,7 +87,9 @@ def read(files: Sequence[Path], server: Server, folder: Path, apart: Apart, voic
     finally:
         voice.progress("")
         if watcher is not None:
-            watcher.close(at_ns)
+            watcher.close(at_ns, odd)
+    for path, why in odd.torn.items():
+        voice.note(f"note: {path.name}: {why}; the rest of the file was not read")
     for why, times in odd.counts.items():
         voice.note(f"note: {plural(times, 'packet')} left out: {why}")
     if watcher is None or not watcher.began_ever:
@@ -165,9 +167,11 @@ class Watcher:
         self.clients.pop(number, None)
         self.conversations.closed(number, at_ns)
 
-    def close(self, at_ns: int) -> None:
-        """There are no more packets."""
+    def close(self, at_ns: int, odd: Odd) -> None:
+        """There are no more packets. A file that was not read to its end may have held any number of queries."""
         self.streams.close(at_ns)
+        for path, why in odd.torn.items():
+            self.conversations.writer.lost(1, "end of a file", f"{path.name}: {why}")
         self.conversations.close(at_ns, "had gaps or packets that were cut off")
 
     def tell(self, voice: Voice) -> None:
