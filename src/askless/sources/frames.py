@@ -31,7 +31,11 @@ class _TooLarge(Exception):
     """More is to be read at once than any packet has."""
 
 
-_HEADER_BYTES = (8, 16, 24)  # of a block of pcapng, of a record of pcap and of its modified form: a file may end before one
+_HEADER_BYTES = (
+    8,
+    16,
+    24,
+)  # of a block of pcapng, of a record of pcap and of its modified form: a file may end before one
 
 
 class _Bounded:
