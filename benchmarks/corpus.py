@@ -12,7 +12,7 @@ from typing import Any
 
 import msgspec
 
-from askless.core.model import Errand, ForeignKey, Place, Table, TableColumn
+from askless.core.records.model import Errand, ForeignKey, Place, Table, TableColumn
 
 Rows = Sequence[tuple[Any, ...]]
 HOLD = Place("/app/customs.py", 12, "ask")

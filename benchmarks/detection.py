@@ -34,11 +34,11 @@ from corpus import PROBLEMS, TABLES, TRAPS, Ask, Case, One  # noqa: E402
 from styles import as_sent, guarded, literal, named_aliases, not_null, short_aliases, whole_rows  # noqa: E402
 
 from askless.capture.reading import read  # noqa: E402
-from askless.core.analysis import findings_of, summarise  # noqa: E402
-from askless.core.assembly import Assembler  # noqa: E402
-from askless.core.findings import Finding  # noqa: E402
-from askless.core.model import Place, Request, Schema  # noqa: E402
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded  # noqa: E402
+from askless.core.analysis.pipeline import findings_of, summarise  # noqa: E402
+from askless.core.findings.finding import Finding  # noqa: E402
+from askless.core.records.model import Place, Request, Schema  # noqa: E402
+from askless.core.records.request_builder import Assembler  # noqa: E402
+from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded  # noqa: E402
 
 DIALECTS = {"postgresql": "postgres", "mysql": "mysql", "sqlite": "sqlite", "mssql": "tsql", "oracle": "oracle"}
 MARKS = {"postgresql": "${}", "mysql": "?", "sqlite": "?", "mssql": "@p{}", "oracle": ":{}"}

@@ -12,8 +12,8 @@ from pathlib import Path
 import msgspec
 
 from askless.capture.writing import CaptureWriter
-from askless.core.model import Place
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
+from askless.core.records.model import Place
+from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 
 SHAPES = 300
 PAGES = 40

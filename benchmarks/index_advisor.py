@@ -26,19 +26,19 @@ sys.path[:0] = [str(ROOT), str(ROOT / "benchmarks")]
 
 from advice import SYSTEMS, url_of  # noqa: E402
 
-from askless.core.advice.indexing.advisor import advise  # noqa: E402
-from askless.core.advice.indexing.ddl import create_index, drop_index  # noqa: E402
 from askless.core.errors import AskLessError  # noqa: E402
-from askless.core.model import Schema  # noqa: E402
+from askless.core.indexing.advisor import advise  # noqa: E402
+from askless.core.records.index_ddl import create_index, drop_index  # noqa: E402
+from askless.core.records.model import Schema  # noqa: E402
 from askless.core.sql.structure import Structure, structure_of  # noqa: E402
 from askless.database.connecting import connect, parse_url  # noqa: E402
+from askless.database.driver_query import Query  # noqa: E402
 from askless.database.explaining import query_of  # noqa: E402
 from askless.database.reflecting import reflect  # noqa: E402
-from askless.database.sending import Query  # noqa: E402
 from askless.database.servers import Limits, Workshop, server_of  # noqa: E402
 from askless.database.workload import statement_of  # noqa: E402
 from askless.reports.loading import load  # noqa: E402
-from askless.reports.subjects import Subject, costliest, writes_of  # noqa: E402
+from askless.reports.statement_selection import Subject, costliest, writes_of  # noqa: E402
 
 PAGES = ["/calls/due", "/calls/{last}", "/berths", "/statistics", "/inspections", "/vessels", "/vessels/H00042"]
 # What the office asks beside its pages: reports and look-ups of the same tables, as their authors wrote them.

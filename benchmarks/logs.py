@@ -12,9 +12,9 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 
-from askless.core.traffic import QuerySeen
-from askless.sources.log_reading import lines_of as decoded
+from askless.core.records.traffic import QuerySeen
 from askless.sources.logs import Said, format_of
+from askless.sources.logs.reader import lines_of as decoded
 
 AIM = 5.0
 SIZE_MB = 50

@@ -18,8 +18,8 @@ from statistics import median
 from typing import Any
 
 from askless.capture.writing import CaptureWriter
-from askless.core.model import Place
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
+from askless.core.records.model import Place
+from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 
 FINDINGS, REQUESTS, LARGE = 500, 5_000, 500_000
 TURNS = 5

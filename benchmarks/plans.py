@@ -32,8 +32,8 @@ from plan_cases.statements import HEALTHY, INDEXES, PROBLEMS, SIZES, TABLES, Cas
 from trials import DRIVERS, SYSTEMS, place_of  # noqa: E402
 
 from askless.core.plans import read_saved  # noqa: E402
+from askless.core.plans.errors import UnreadablePlan  # noqa: E402
 from askless.core.plans.tree import walk  # noqa: E402
-from askless.core.plans.unreadable import UnreadablePlan  # noqa: E402
 from tests.conftest import run  # noqa: E402
 
 WORDS = {  # by which words an observation is known; the documents hold its text alone

@@ -34,7 +34,7 @@ from typing import Any, NamedTuple
 ROOT = Path(__file__).resolve().parent.parent
 sys.path[:0] = [str(ROOT), str(ROOT / "src")]
 from askless.capture.reading import read  # noqa: E402
-from askless.core.model import Request  # noqa: E402
+from askless.core.records.model import Request  # noqa: E402
 from tests import servers  # noqa: E402
 
 # What changes from one run to the next by itself: times, durations, identifiers that are made up at random.

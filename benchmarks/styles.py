@@ -29,11 +29,11 @@ sys.path[:0] = [str(ROOT), str(ROOT / "benchmarks")]
 from advice import APPLICATIONS, SYSTEMS, benches  # noqa: E402
 
 from askless.capture.reading import read  # noqa: E402
-from askless.core.analysis import findings_of, summarise  # noqa: E402
-from askless.core.assembly import Assembler  # noqa: E402
-from askless.core.model import Request  # noqa: E402
+from askless.core.analysis.pipeline import findings_of, summarise  # noqa: E402
+from askless.core.records.model import Request  # noqa: E402
+from askless.core.records.request_builder import Assembler  # noqa: E402
+from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded  # noqa: E402
 from askless.core.sql.slots import Value  # noqa: E402
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded  # noqa: E402
 
 DIALECTS = {"postgresql": "postgres", "mariadb": "mysql", "mysql": "mysql", "sqlite": "sqlite"}
 FORMS = ("bound", "literals", "commented", "prepared")

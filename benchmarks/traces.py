@@ -12,10 +12,10 @@ import time
 from pathlib import Path
 from typing import Any
 
-from askless.sources.telling import Apart
-from askless.sources.tracing.decoding import spans_of_protobuf
-from askless.sources.tracing.putting_together import Traces
-from askless.sources.tracing.services import Services
+from askless.sources.attribution.grouper import Apart
+from askless.sources.otlp.decoding import spans_of_protobuf
+from askless.sources.otlp.services import Services
+from askless.sources.otlp.trace_assembly import Traces
 
 SPANS, EACH = 1_000_000, 512
 PAYLOADS = 40  # different ones; they are sent again with other trace ids

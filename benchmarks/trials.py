@@ -41,7 +41,7 @@ from trial_cases.pairs import PAIRS  # noqa: E402
 
 from askless.capture.writing import CaptureWriter  # noqa: E402
 from askless.cli.main import main as askless  # noqa: E402
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded  # noqa: E402
+from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded  # noqa: E402
 from tests import servers  # noqa: E402
 from tests.database.test_safety import wait_until  # noqa: E402
 

@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from askless.core.advice import rewriting
+from askless.core.advice.rewriting import statements
 from askless.core.sql.structure import Column
 from tests.conftest import findings
 from tests.test_traffic import Made
@@ -75,7 +75,7 @@ NAME, ID = (Column("berth", "name"), True), (Column("berth", "id"), False)
     ],
 )  # fmt: skip
 def test_the_page_behind_the_last_row(text: str, order: tuple[tuple[Column, bool], ...], wanted: str) -> None:
-    made = " ".join(rewriting.behind(text, "sqlite", order, "id").split()).replace("( ", "(").replace(" )", ")")
+    made = " ".join(statements.behind(text, "sqlite", order, "id").split()).replace("( ", "(").replace(" )", ")")
     assert made.partition("FROM berth ")[2] == wanted
 
 
@@ -86,7 +86,7 @@ def test_the_pages_by_key_hold_the_same_rows_as_the_pages_by_counting() -> None:
     db.execute("CREATE TABLE berth (id INTEGER PRIMARY KEY, name TEXT)")
     db.executemany("INSERT INTO berth VALUES (?, ?)", [(n, f"Quay {n % 7}") for n in range(100)])
     text = "SELECT id, name FROM berth ORDER BY name DESC, id DESC LIMIT 10 OFFSET {}"
-    by_key = rewriting.behind(
+    by_key = statements.behind(
         "SELECT id, name FROM berth ORDER BY name DESC LIMIT 10 OFFSET 10", "sqlite", (NAME,), "id"
     )
     rows = db.execute(text.format(0)).fetchall()

@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 from hypothesis import given, strategies as st
 
-from askless.core.failures import Failure, failure_of, masked_error
+from askless.core.inference.failures import Failure, failure_of, masked_error
 from tests.conftest import findings, run
 from tests.test_traffic import Made
 

@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from askless.core.budget import Budget, budget_for
+from askless.core.comparison.budgets import Budget, budget_for
 from tests.conftest import Ran, findings, run
 from tests.test_traffic import Made, written
 

@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 from hypothesis import given, strategies as st
 
-from askless.core.growth import POINTS_MOST, theil
+from askless.core.growth.by_rows import POINTS_MOST, theil
 from tests.conftest import Ran, run
 from tests.test_traffic import Made, written
 

@@ -10,7 +10,7 @@ from typing import Any, Self
 import pytest
 
 from askless.capture.reading import read
-from askless.core.model import Errand, Place
+from askless.core.records.model import Errand, Place
 from tests.conftest import findings, run
 from tests.test_traffic import Made, written
 
@@ -164,7 +164,7 @@ def test_a_pause_of_one_request_in_many_is_no_habit(tmp_path: Path) -> None:
 PROGRAM = """
 import http.server, smtplib, sqlite3, subprocess, sys, threading, time, urllib.request
 import askless_probe.errands
-askless_probe.errands.LEAST_NS = 0
+askless_probe.waits.LEAST_NS = 0
 
 class Customs(http.server.BaseHTTPRequestHandler):
     def do_GET(self):

@@ -13,7 +13,7 @@ import pytest
 
 from askless.capture import events
 from askless.capture.reading import read, tag_of, tags_of
-from askless.project import lists
+from askless.project import last_list
 from tests.conftest import findings, run
 
 TWO_PROCESSES = """
@@ -114,12 +114,12 @@ def test_numbers_work_where_nothing_can_be_kept(
     (tmp_path / "state" / "askless").mkdir(parents=True)
     (tmp_path / "state" / "askless" / "lists.json").write_text('{"broken": 5')
     assert everything[0] in run("findings", capture, "--show", "1").out.splitlines()[0]
-    for number in range(lists.CAPTURES_MOST + 5):
-        lists.remember(tmp_path / str(number), "finding", ["a"])
+    for number in range(last_list.CAPTURES_MOST + 5):
+        last_list.remember(tmp_path / str(number), "finding", ["a"])
     kept: dict[str, Any] = json.loads(
         (tmp_path / "state" / "askless" / "lists.json").read_bytes()[16:]
     )  # behind its digest
-    assert len(kept) == lists.CAPTURES_MOST and lists.recall(tmp_path / "0", "finding") is None
+    assert len(kept) == last_list.CAPTURES_MOST and last_list.recall(tmp_path / "0", "finding") is None
 
 
 ACCEPTED = """

@@ -10,11 +10,11 @@ from typing import Any
 import pytest
 from hypothesis import given, strategies as st
 
-from askless.core.advice import other_ways
-from askless.core.context import Context
-from askless.core.joined_rows import joined_rows, joins_one_each
+from askless.core.advice import alternative_sql
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.inference.context import Context
+from askless.core.inference.joined_rows import joined_rows, joins_one_each
 from askless.core.settings import Settings
-from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import structure_of
 from tests.conftest import findings
 from tests.test_traffic import Made
@@ -122,7 +122,7 @@ NEEDED_OTHERWISE = [
 
 @pytest.mark.parametrize("text", NEEDED_OTHERWISE)
 def test_no_condition_stands_in_for_a_join_that_is_needed(text: str) -> None:
-    assert other_ways.by_existence(text, "postgresql") == ""
+    assert alternative_sql.by_existence(text, "postgresql") == ""
 
 
 @pytest.mark.parametrize("joined, one_each", [

@@ -19,21 +19,21 @@ from askless.capture.checking import check
 from askless.capture.reading import read
 from askless.capture.writing import CaptureWriter
 from askless.core import patterns, plans, systems
-from askless.core.assembly import Assembler
-from askless.core.findings import Cost
-from askless.core.model import Load, Model, Place, Relation, Request, Used
+from askless.core.findings.finding import Cost
+from askless.core.findings.remedies import Page
 from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule
 from askless.core.plans import tree
 from askless.core.plans.tree import Node
-from askless.core.recipes import Page
+from askless.core.records.model import Load, Model, Place, Relation, Request, Used
+from askless.core.records.request_builder import Assembler
+from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.core.sql.structure import Structure
 from askless.core.systems import sqlite as sqlite_system
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.database import servers
 from askless.database.servers.sqlite import Sqlite
 from askless.output import formats
 from askless.reports.documents import RequestsDocument
-from askless.sources.grouping import UNCLAIMED, Grouping, Told
+from askless.sources.attribution.request_facts import UNCLAIMED, Grouping, Told
 from tests.conftest import findings, run
 
 
@@ -196,7 +196,7 @@ def quay(module: Any, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
 
 @pytest.mark.usefixtures("quay")
 def test_a_system_is_its_data_and_what_it_does(harbour: Path, tmp_path: Path) -> None:
-    from askless.core.advice.indexing.ddl import create_index
+    from askless.core.records.index_ddl import create_index
     from askless.core.sql.shape import shape_of
 
     assert (

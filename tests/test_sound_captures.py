@@ -13,8 +13,8 @@ from hypothesis import HealthCheck, example, given, settings, strategies as st
 from askless.capture.checking import check
 from askless.capture.reading import Feed, read
 from askless.core.errors import AskLessError
-from askless.core.model import Schema, Table, TableColumn
-from askless.reports import compare, findings, indexes, requests, subjects, timeline
+from askless.core.records.model import Schema, Table, TableColumn
+from askless.reports import compare, findings, indexes, requests, statement_selection, timeline
 from tests.conftest import run
 
 SCHEMA = Schema(
@@ -109,7 +109,7 @@ def reports_on(file: Path) -> None:
     for make in (
         lambda: timeline.timeline(file, values=True),
         lambda: timeline.timeline(file, unfolded=True),
-        lambda: subjects.of_request(file, next(request.name for request in read(file)), None),
+        lambda: statement_selection.of_request(file, next(request.name for request in read(file)), None),
         lambda: indexes.indexes(file, None, SCHEMA, values=True),
     ):
         try:

@@ -9,9 +9,9 @@ from typing import Any
 import pytest
 
 from askless.capture.writing import CaptureWriter
-from askless.core.model import Place
+from askless.core.records.model import Place
+from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.core.settings import Settings
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
 from tests.conftest import findings
 
 TARIFF = "SELECT id, name, rate FROM tariff WHERE valid = $1"

@@ -12,8 +12,8 @@ from pathlib import Path
 
 import pytest
 
-from askless.core.acceptance import Accepted
 from askless.core.errors import AskLessError
+from askless.core.findings.acceptance import Accepted
 from askless.project import file as project_file
 from tests.conftest import HARBOUR, run
 

@@ -11,8 +11,8 @@ import msgspec
 import pytest
 
 from askless.capture.writing import CaptureWriter
-from askless.core.model import Errand, Place
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
+from askless.core.records.model import Errand, Place
+from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from tests.conftest import findings, run
 
 Query = tuple[str, tuple[Any, ...], int]

@@ -12,10 +12,10 @@ from pathlib import Path
 
 import pytest
 
-from askless.cli import last_net
+from askless.cli import unexpected_errors
 from askless.core.errors import AskLessError
-from askless.project import private
-from askless.sources.folders import prepare_folder
+from askless.project import user_files
+from askless.sources.capture_folder import prepare_folder
 from tests.cli.test_bad_input import refused
 from tests.conftest import ASKLESS, program, run
 from tests.database.test_safety import wait_until
@@ -66,11 +66,11 @@ def test_an_unforeseen_error_has_a_code_of_its_own(
     from askless.cli import main, patterns
 
     monkeypatch.setattr(patterns, "run", lambda _: {}["nobody foresaw it"])
-    assert main.main(["patterns"]) == last_net.EXIT_CODE == 70
+    assert main.main(["patterns"]) == unexpected_errors.EXIT_CODE == 70
     said = capsys.readouterr().err
     assert said.startswith("askless: an error that nobody foresaw: KeyError") and "Traceback" not in said
-    assert len(said.splitlines()) == 2 and last_net.VARIABLE in said
-    monkeypatch.setenv(last_net.VARIABLE, "1")
+    assert len(said.splitlines()) == 2 and unexpected_errors.VARIABLE in said
+    monkeypatch.setenv(unexpected_errors.VARIABLE, "1")
     assert main.main(["patterns"]) == 70 and "Traceback" in capsys.readouterr().err
 
 
@@ -184,19 +184,19 @@ def test_a_folder_that_others_may_write_to_is_refused(tmp_path: Path) -> None:
 
 def test_a_cache_that_is_not_ours_is_not_used(tmp_path: Path) -> None:
     file = tmp_path / "kept"
-    private.write(file, b"what was kept")
-    assert private.read(file) == b"what was kept" and file.stat().st_mode & 0o777 == 0o600
+    user_files.write(file, b"what was kept")
+    assert user_files.read(file) == b"what was kept" and file.stat().st_mode & 0o777 == 0o600
     changed = bytearray(file.read_bytes())
     changed[-1] ^= 1
     for spoil in (
         lambda: file.write_bytes(changed),
-        lambda: (private.write(file, b"x"), file.chmod(0o644)),
+        lambda: (user_files.write(file, b"x"), file.chmod(0o644)),
         lambda: (file.rename(tmp_path / "there"), file.symlink_to(tmp_path / "there")),
     ):
-        private.write(file, b"what was kept") if not file.is_symlink() else None
+        user_files.write(file, b"what was kept") if not file.is_symlink() else None
         spoil()
         with pytest.raises(OSError):
-            private.read(file)
+            user_files.read(file)
 
 
 def test_workers_go_with_their_command(tmp_path: Path) -> None:
@@ -252,7 +252,7 @@ def test_what_cant_be_seen_is_shown_as_an_escape(tmp_path: Path) -> None:
     assert ran.code == 2 and "\\u200b\\u202e\\nx" in ran.err and len(ran.err.splitlines()) == 2, ran.err
     (tmp_path / "c").mkdir()
     from askless.capture.writing import CaptureWriter
-    from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
+    from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 
     name = tmp_path / "c" / "a\nb\u200b.jsonl"
     writer = CaptureWriter(name, "test", "sqlite")

@@ -10,8 +10,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 from askless.capture.writing import CaptureWriter
-from askless.core.model import Errand, Load, Model, Place, Relation, Used
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
+from askless.core.records.model import Errand, Load, Model, Place, Relation, Used
+from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 
 ROOT = Path(__file__).resolve().parent.parent.parent
 WRITTEN = ROOT / "tests" / "logs" / "written"

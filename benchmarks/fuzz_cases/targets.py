@@ -9,10 +9,12 @@ from pathlib import Path
 
 from askless.capture import checking
 from askless.core.errors import AskLessError
-from askless.sources import Voice, log_reading, packet_reading
+from askless.sources import Voice
+from askless.sources.attribution.grouper import Apart
+from askless.sources.logs import reader as log_reader
 from askless.sources.logs.presets import PRESETS
-from askless.sources.telling import Apart
-from askless.sources.tracing import running
+from askless.sources.otlp import runner
+from askless.sources.packets import reader as packet_reader
 
 _VOICE = Voice(lambda _: None, lambda _: None)
 Target = Callable[[bytes, Path], object]
@@ -35,7 +37,7 @@ def _read_back(out: Path) -> None:
 
 
 def _report(path: Path) -> None:
-    from askless.core.analysis import judgement_of
+    from askless.core.analysis.pipeline import judgement_of
     from askless.project.file import Project
     from askless.reports.loading import load
 
@@ -56,9 +58,9 @@ def log(name: str, data: bytes, folder: Path) -> None:
     file = folder / "a.log"
     file.write_bytes(data)
     out = _into(folder)
-    wish = log_reading.Wish(name, "%m [%p] " if name == "postgresql" else "", False, Apart(), PRESETS)
+    wish = log_reader.Wish(name, "%m [%p] " if name == "postgresql" else "", False, Apart(), PRESETS)
     try:
-        log_reading.read([file], wish, out, _VOICE)
+        log_reader.read([file], wish, out, _VOICE)
     finally:
         _read_back(out)
 
@@ -69,7 +71,7 @@ def otlp(ending: str, data: bytes, folder: Path) -> None:
     file.write_bytes(data)
     out = _into(folder)
     try:
-        running.read([file], out, Apart(), _VOICE)
+        runner.read([file], out, Apart(), _VOICE)
     finally:
         _read_back(out)
 
@@ -80,7 +82,7 @@ def packets(system: str, data: bytes, folder: Path) -> None:
     file.write_bytes(data)
     out = _into(folder)
     try:
-        packet_reading.read([file], packet_reading.server_of(system), out, Apart(), _VOICE)
+        packet_reader.read([file], packet_reader.server_of(system), out, Apart(), _VOICE)
     finally:
         _read_back(out)
 
@@ -132,8 +134,8 @@ def sql(data: bytes, folder: Path) -> None:
 
 def parameters(data: bytes, folder: Path) -> None:
     """What --parameters takes, bound to a statement."""
-    from askless.database.sending import bound
-    from askless.reports.subjects import parse_parameters
+    from askless.database.driver_query import bound
+    from askless.reports.statement_selection import parse_parameters
 
     values, names = parse_parameters(data.decode("utf-8", "replace"))
     bound("SELECT * FROM vessel WHERE id IN (?, ?, ?)", "sqlite", values, names, "qmark")
@@ -142,11 +144,11 @@ def parameters(data: bytes, folder: Path) -> None:
 def url(data: bytes, folder: Path) -> None:
     """URLs: of a database, of a relay's server, of a page, of packets' server."""
     from askless.database.connecting import parse_url, shown
-    from askless.sources import visiting
-    from askless.sources.relaying.wishes import _server
+    from askless.sources.programs import page_visits
+    from askless.sources.relay.options import _server
 
     text = data.decode("utf-8", "replace").replace("\x00", "")
-    for read in (lambda: shown(parse_url(text)), lambda: _server(text), lambda: packet_reading.server_of(text), lambda: visiting.check_visits({"visit": [text], "program": ["true"], "times": 1, "warm_up": None, "files": []})):  # fmt: skip
+    for read in (lambda: shown(parse_url(text)), lambda: _server(text), lambda: packet_reader.server_of(text), lambda: page_visits.check_visits({"visit": [text], "program": ["true"], "times": 1, "warm_up": None, "files": []})):  # fmt: skip
         try:
             read()
         except AskLessError:

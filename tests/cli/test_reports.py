@@ -19,9 +19,9 @@ from askless.capture import events
 from askless.capture.reading import read
 from askless.cli import demo
 from askless.cli.main import COMMANDS
-from askless.core.analysis import findings_of, summarise
-from askless.core.comparison import compare_routes, drift_of
-from askless.core.summary import RouteStats
+from askless.core.aggregation.summary import RouteStats
+from askless.core.analysis.pipeline import findings_of, summarise
+from askless.core.comparison.captures import compare_routes, drift_of
 from askless.core.verdicts import Outcome
 from askless.reports import documents
 from tests.conftest import PAGES, findings, run

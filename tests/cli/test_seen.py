@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from askless.core import analysis
+from askless.core.analysis import pipeline
 from tests.conftest import run
 
 
@@ -30,7 +30,7 @@ def test_an_unchanged_capture_is_not_judged_again(kept: tuple[Path, Path], monke
     (file,) = cache.glob("*.json")  # beside what was parsed, where this process had not parsed it before
     assert {stat.S_IMODE(one.stat().st_mode) for one in (file, *cache.iterdir())} == {0o600}
     assert stat.S_IMODE(cache.stat().st_mode) == 0o700
-    monkeypatch.setattr(analysis, "judgement_of", None)
+    monkeypatch.setattr(pipeline, "judgement_of", None)
     again, story = run("findings", capture), run("findings", capture, "--show", "1")
     assert (again.code, again.out) == (0, first.out) and story.code == 0
     assert run("findings", capture, "--route", "nowhere").out.startswith("Nothing that the filters let through")

@@ -6,13 +6,13 @@ import pytest
 
 from askless.cli.trial import milliseconds_of
 from askless.core.errors import AskLessError
-from askless.core.results import Difference
-from askless.core.sql.parts import Part
+from askless.core.sql.clauses import Part
 from askless.core.statistics import Ratio, ratio_of_turns, widened
+from askless.core.trials.result_comparison import Difference
 from askless.core.verdicts import Outcome, Verdict
+from askless.database.clause_cost import Weighing, Weight
 from askless.database.index_trial import IndexTrial, Measured
 from askless.database.rewrite_trial import RewriteTrial, Side
-from askless.database.weighing import Weighing, Weight
 from askless.reports import finding_trial, index_trial, rewrite_trial, weigh
 from askless.reports.documents import TrialRoad
 

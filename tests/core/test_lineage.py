@@ -6,8 +6,8 @@ from typing import Any
 
 from hypothesis import given, strategies as st
 
-from askless.core.lineage import Source, find_source, is_convincing
-from askless.core.model import Request, Statement, Tables
+from askless.core.inference.lineage import Source, find_source, is_convincing
+from askless.core.records.model import Request, Statement, Tables
 from askless.core.sql.shape import shape_of
 
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import pytest
 
-from askless.core.advice import rewriting
-from askless.core.advice.rewriting import LookUp
+from askless.core.advice.rewriting import statements
+from askless.core.advice.rewriting.statements import LookUp
 from askless.core.sql.parsing import parse
-from askless.core.sql.scan import pattern_of
 from askless.core.sql.structure import EVERYTHING, Structure, structure_of
+from askless.core.sql.tokens import pattern_of
 
 
 def read(text: str, system: str = "postgresql") -> Structure:
@@ -133,13 +133,13 @@ def test_a_bracket_that_never_closes_is_read_once() -> None:
 
 def test_a_condition_on_another_table_is_left_alone() -> None:
     text = "SELECT c.id FROM port_call c JOIN vessel v ON v.id = c.vessel_id WHERE v.status = 'active' AND c.status = ?"
-    batch = rewriting.batched(LookUp(text, "sqlite", "port_call", "status"))
+    batch = statements.batched(LookUp(text, "sqlite", "port_call", "status"))
     assert "v.status = 'active'" in batch and "c.status IN (:keys)" in batch
-    assert rewriting.batched(LookUp(text, "sqlite", "berth", "status")) == ""
-    assert rewriting.batched(LookUp("SELECT 1 FROM t WHERE a = ? OR b = 2", "sqlite", "t", "a")) == "", (
+    assert statements.batched(LookUp(text, "sqlite", "berth", "status")) == ""
+    assert statements.batched(LookUp("SELECT 1 FROM t WHERE a = ? OR b = 2", "sqlite", "t", "a")) == "", (
         "not every row meets it"
     )
-    assert rewriting.batched(LookUp("SELECT 1 FROM t WHERE a = ? AND a = 7", "sqlite", "t", "a")) == "", (
+    assert statements.batched(LookUp("SELECT 1 FROM t WHERE a = ? AND a = 7", "sqlite", "t", "a")) == "", (
         "which of them is the key?"
     )
 

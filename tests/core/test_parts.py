@@ -7,9 +7,9 @@ import sqlite3
 import pytest
 from hypothesis import given, strategies as st
 
-from askless.core.sql.parts import Part, named_form, parts_of
+from askless.core.sql.clauses import Part, named_form, parts_of
 from askless.core.sql.slots import name_of, slots_of
-from askless.database.sending import bound
+from askless.database.driver_query import bound
 
 TABLES = """
 CREATE TABLE vessel (id INTEGER PRIMARY KEY, name TEXT, flag TEXT);

@@ -7,8 +7,8 @@ from collections.abc import Callable
 import pytest
 
 from askless.core import plans
+from askless.core.plans.errors import UnreadablePlan
 from askless.core.plans.tree import form
-from askless.core.plans.unreadable import UnreadablePlan
 
 PLAN = """Sort  (cost=239.50..239.76 rows=104 width=20) (actual time=1.2..1.3 rows=60 loops=1)
   Sort Key: c.eta

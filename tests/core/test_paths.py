@@ -7,9 +7,9 @@ import pytest
 from askless.core.advice.orm import Query, Step
 from askless.core.advice.orm.django import WORDS as DJANGO
 from askless.core.advice.orm.sqlalchemy import WORDS as SQLALCHEMY
-from askless.core.lineage import origin_of
-from askless.core.model import Load, Model, Relation
-from askless.core.paths import from_query, joined_already
+from askless.core.inference.lineage import origin_of
+from askless.core.inference.relation_paths import from_query, joined_already
+from askless.core.records.model import Load, Model, Relation
 from askless.core.sql.structure import Structure, structure_of
 
 

@@ -9,11 +9,11 @@ from collections.abc import Iterator
 import pytest
 from hypothesis import given, strategies as st
 
-from askless.core.advice.indexing.advisor import IndexAdvice, Statement, advise
-from askless.core.model import Index, Schema, Table, TableColumn
+from askless.core.indexing.advisor import IndexAdvice, Statement, advise
 from askless.core.plans import tree
 from askless.core.plans.observations import observe
 from askless.core.plans.sqlite import node_of, read
+from askless.core.records.model import Index, Schema, Table, TableColumn
 from askless.core.sql.structure import structure_of
 
 

@@ -9,8 +9,8 @@ from hypothesis import given, strategies as st
 
 from askless.core import plans
 from askless.core.plans import mysql_tree, tree
-from askless.core.plans.measured import observe_measured
-from askless.core.plans.unreadable import UnreadablePlan
+from askless.core.plans.errors import UnreadablePlan
+from askless.core.plans.runtime_observations import observe_measured
 from tests.cli.test_bad_input import refused
 from tests.conftest import run
 

@@ -11,9 +11,9 @@ from uuid import UUID
 import pytest
 from hypothesis import given, strategies as st
 
-from askless.core.results import Difference, Question, difference, is_rounding
-from askless.core.sql.questions import question_of
-from askless.core.sql.sums import magnitudes
+from askless.core.sql.guarantees import question_of
+from askless.core.sql.sum_tolerance import magnitudes
+from askless.core.trials.result_comparison import Difference, Question, difference, is_rounding
 
 Row = tuple[Any, ...]
 NOON = datetime(2026, 11, 23, 12, 0)

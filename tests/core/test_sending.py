@@ -14,7 +14,7 @@ from hypothesis import given, strategies as st
 
 from askless.core.errors import AskLessError
 from askless.core.sql.slots import Value
-from askless.database.sending import bound, native
+from askless.database.driver_query import bound, native
 
 STYLES = [
     ("SELECT ?, ?, 'a ? 100 %'", "sqlite", ()), ("SELECT %s, %s, 'a ? 100 %%'", "mysql", ()),

@@ -7,7 +7,7 @@ from hypothesis import given, strategies as st
 
 from askless.core.errors import AskLessError
 from askless.core.sql.functions import functions_in
-from askless.core.sql.questions import question_of
+from askless.core.sql.guarantees import question_of
 from askless.core.sql.statements import checked_select, index_of, qualified_tables, tables_in
 
 READS = [

@@ -7,8 +7,8 @@ import sqlite3
 import pytest
 from hypothesis import given, strategies as st
 
-from askless.core.advice import rewriting
-from askless.core.advice.rewriting import LookUp
+from askless.core.advice.rewriting import statements
+from askless.core.advice.rewriting.statements import LookUp
 from askless.core.patterns.keys import key_of
 from askless.core.sql.slots import literal_value, slots_of, values_of
 from askless.core.sql.structure import Output, structure_of
@@ -183,12 +183,12 @@ def flat(sql: str) -> str:
 
 
 def test_a_batched_look_up_keeps_the_key_that_stitches() -> None:
-    sql = rewriting.batched(LookUp("SELECT name FROM vessel WHERE id = ? AND flag = 'NO'", "sqlite", "vessel", "id"))
+    sql = statements.batched(LookUp("SELECT name FROM vessel WHERE id = ? AND flag = 'NO'", "sqlite", "vessel", "id"))
     assert flat(sql) == "SELECT name, id FROM vessel WHERE id IN (:keys) AND flag = 'NO'"
 
 
 def test_a_join_never_loses_parents_and_never_hides_a_column() -> None:
-    sql = rewriting.joined(
+    sql = statements.joined(
         "SELECT id, vessel_id FROM port_call WHERE status = ?",
         "sqlite",
         ("port_call", "vessel_id"),
@@ -204,10 +204,10 @@ def test_a_join_never_loses_parents_and_never_hides_a_column() -> None:
 def test_a_join_reads_columns_by_their_own_names_whatever_the_look_up_calls_them() -> None:
     parent = "SELECT id AS port_call_id, vessel_id FROM port_call"
     labelled = outputs("SELECT v.id AS vessel_id, v.name AS vessel_name, v.flag FROM vessel AS v WHERE v.id = ?")
-    sql = flat(rewriting.joined(parent, "sqlite", ("port_call", "vessel_id"), "vessel", "id", labelled, False))
+    sql = flat(statements.joined(parent, "sqlite", ("port_call", "vessel_id"), "vessel", "id", labelled, False))
     assert "vessel.id AS vessel_vessel_id, vessel.name AS vessel_name, vessel.flag FROM" in sql
     computed = outputs("SELECT id, upper(name) AS name FROM vessel WHERE id = ?")
-    assert rewriting.joined(parent, "sqlite", ("port_call", "vessel_id"), "vessel", "id", computed, False) == "", (
+    assert statements.joined(parent, "sqlite", ("port_call", "vessel_id"), "vessel", "id", computed, False) == "", (
         "a join would lose it"
     )
 
@@ -215,19 +215,21 @@ def test_a_join_reads_columns_by_their_own_names_whatever_the_look_up_calls_them
 def test_a_to_many_join_under_a_limit_is_not_written() -> None:
     text = "SELECT id FROM port_call ORDER BY eta LIMIT 10"
     assert (
-        rewriting.joined(
+        statements.joined(
             text, "sqlite", ("port_call", "id"), "tug_job", "port_call_id", outputs("SELECT id FROM tug_job"), True
         )
         == ""
     )
     assert (
-        rewriting.joined(text, "sqlite", ("port_call", "id"), "vessel", "id", outputs("SELECT name FROM vessel"), False)
+        statements.joined(
+            text, "sqlite", ("port_call", "id"), "vessel", "id", outputs("SELECT name FROM vessel"), False
+        )
         != ""
     )
 
 
 def test_a_count_is_grouped_by_its_key() -> None:
-    sql = rewriting.counted(
+    sql = statements.counted(
         LookUp("SELECT COUNT(*) FROM port_call WHERE berth_id = 3", "sqlite", "port_call", "berth_id")
     )
     assert flat(sql) == "SELECT berth_id, COUNT(*) FROM port_call WHERE berth_id IN (:keys) GROUP BY berth_id"
@@ -242,7 +244,7 @@ ASKED_WHETHER = [
 
 @pytest.mark.parametrize("text", ASKED_WHETHER)
 def test_a_question_for_one_key_becomes_one_for_all(text: str) -> None:
-    sql = rewriting.existing(LookUp(text, "sqlite", "tug_job", "port_call_id"))
+    sql = statements.existing(LookUp(text, "sqlite", "tug_job", "port_call_id"))
     assert flat(sql) == "SELECT DISTINCT port_call_id FROM tug_job WHERE port_call_id IN (:keys) AND open = 1"
 
 
@@ -267,7 +269,7 @@ def test_all_that_varies_is_taken_along(text: str, values: str) -> None:
     also = [] if structure.extreme is not None else [tuple(4 if value != "1" else 1 for value in values)]
     found = key_of(structure, [*asked, *also])
     assert found is not None
-    sql = rewriting.batched(LookUp(text, "sqlite", "port_call", found.column.name, found.beside))
+    sql = statements.batched(LookUp(text, "sqlite", "port_call", found.column.name, found.beside))
     pairs = "(vessel_id, at)" in sql and "VALUES" in sql
     keys = [(key, 2) if pairs else key for key in range(4)]
     rows = [(n, n % 4, n * 7 % 5, n % 3 > 0) for n in range(40)]
@@ -288,13 +290,15 @@ def test_what_varies_and_has_no_place_in_a_batch_leaves_it_unwritten() -> None:
     structure = structure_of(text, "sqlite")
     assert structure is not None
     found = key_of(structure, [(n, n) for n in range(5)])
-    assert found is not None and rewriting.batched(LookUp(text, "sqlite", "port_call", "vessel_id", found.beside)) == ""
+    assert (
+        found is not None and statements.batched(LookUp(text, "sqlite", "port_call", "vessel_id", found.beside)) == ""
+    )
     pair = "SELECT id FROM port_call WHERE vessel_id = ? AND at = ?"
     structure = structure_of(pair, "mssql")
     assert structure is not None
     beside = (key_of(structure, [(n, n + 1) for n in range(5)]) or found).beside
-    assert rewriting.batched(LookUp(pair, "mssql", "port_call", "vessel_id", beside)) == "", "it compares no pairs"
-    assert "(vessel_id, at) IN (:keys)" in rewriting.batched(
+    assert statements.batched(LookUp(pair, "mssql", "port_call", "vessel_id", beside)) == "", "it compares no pairs"
+    assert "(vessel_id, at) IN (:keys)" in statements.batched(
         LookUp(pair, "postgresql", "port_call", "vessel_id", beside)
     )
 
@@ -307,7 +311,7 @@ def test_a_highest_of_all_is_no_highest_of_each() -> None:
 
 def test_the_first_row_of_each_key_is_told_by_a_window() -> None:
     text = "SELECT id, at FROM inspection WHERE vessel_id = ? AND passed = 1 ORDER BY at DESC, id LIMIT 1"
-    sql = rewriting.first_of_each(LookUp(text, "sqlite", "inspection", "vessel_id"))
+    sql = statements.first_of_each(LookUp(text, "sqlite", "inspection", "vessel_id"))
     database = sqlite3.connect(":memory:")
     try:
         database.execute("CREATE TABLE inspection (id INTEGER, vessel_id INTEGER, at INTEGER, passed INTEGER)")
@@ -319,14 +323,14 @@ def test_the_first_row_of_each_key_is_told_by_a_window() -> None:
         database.close()
     assert together == one_by_one
     assert (
-        rewriting.first_of_each(LookUp(text.replace("ORDER BY at DESC, id ", ""), "sqlite", "inspection", "vessel_id"))
+        statements.first_of_each(LookUp(text.replace("ORDER BY at DESC, id ", ""), "sqlite", "inspection", "vessel_id"))
         == ""
     )
 
 
 def test_a_count_with_the_parent_keeps_parents_without_children() -> None:
     parent = "SELECT id, name FROM berth WHERE open = 1 ORDER BY name"
-    sql = rewriting.counted_with_parent(parent, "sqlite", ("berth", "id"), "port_call", "berth_id")
+    sql = statements.counted_with_parent(parent, "sqlite", ("berth", "id"), "port_call", "berth_id")
     database = sqlite3.connect(":memory:")
     try:
         database.executescript(
@@ -337,4 +341,4 @@ def test_a_count_with_the_parent_keeps_parents_without_children() -> None:
     finally:
         database.close()
     joined = "SELECT b.id FROM berth b JOIN pier p ON p.id = b.pier_id"
-    assert rewriting.counted_with_parent(joined, "sqlite", ("berth", "id"), "port_call", "berth_id") == ""
+    assert statements.counted_with_parent(joined, "sqlite", ("berth", "id"), "port_call", "berth_id") == ""

@@ -9,13 +9,13 @@ from typing import Any
 import pytest
 from hypothesis import given, strategies as st
 
-from askless.core.analysis import findings_of, summarise
-from askless.core.assembly import Assembler
-from askless.core.model import Place, Request
-from askless.core.sql.meaning import meaning, single
+from askless.core.analysis.pipeline import findings_of, summarise
+from askless.core.records.model import Place, Request
+from askless.core.records.request_builder import Assembler
+from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.core.sql.shape import shape_of
 from askless.core.sql.slots import Value
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
+from askless.core.sql.value_equality import meaning, single
 
 Query = tuple[str, tuple[Any, ...], tuple[str, ...], list[tuple[Any, ...]]]
 FORMS = ["bound", "literals", "commented", "whole", "prepared"]

@@ -8,25 +8,25 @@ from decimal import Decimal
 import msgspec
 import pytest
 
-from askless.core.advice import rewriting
-from askless.core.advice.indexing import cost
-from askless.core.advice.indexing.advisor import advise
-from askless.core.advice.indexing.needs import needs_of
-from askless.core.advice.rewriting import LookUp
-from askless.core.comparison import RouteComparison, compare_findings, drift_of
-from askless.core.findings import Cost, Finding
-from askless.core.lineage import Source, is_convincing
-from askless.core.model import Index, Schema, Statement, Used
+from askless.core.advice.rewriting import statements
+from askless.core.advice.rewriting.statements import LookUp
+from askless.core.aggregation.route_rows import RouteRow
+from askless.core.aggregation.shape_stats import ShapeStats, UseTotals
+from askless.core.aggregation.summary import RouteStats
+from askless.core.comparison.captures import RouteComparison, compare_findings, drift_of
+from askless.core.findings.finding import Cost, Finding
+from askless.core.indexing import cost
+from askless.core.indexing.advisor import advise
+from askless.core.indexing.needs import needs_of
+from askless.core.inference.lineage import Source, is_convincing
 from askless.core.patterns.discarded_rows import _split
 from askless.core.plans import mysql, tree
-from askless.core.results import Question, difference
-from askless.core.shape_stats import ShapeStats, UseTotals
+from askless.core.records.model import Index, Schema, Statement, Used
 from askless.core.sql.shape import shape_of
 from askless.core.sql.structure import Column, Output, structure_of
 from askless.core.statistics import Ratio, ratio_of_medians
-from askless.core.summary import RouteStats
 from askless.core.systems import Traits
-from askless.core.tables import RouteRow
+from askless.core.trials.result_comparison import Question, difference
 from askless.core.verdicts import Outcome, Verdict
 from tests.core.test_indexing import asked, columns, schema
 
@@ -150,10 +150,10 @@ def test_rows_that_lie_in_the_order_of_an_index_cost_less() -> None:
 @pytest.mark.parametrize("drop, expected", [(False, ""), (True, "vessel.id IN (:keys)")])
 def test_a_batch_keeps_no_limit(drop: bool, expected: str) -> None:
     text = "SELECT vessel.id, vessel.name FROM vessel WHERE vessel.id = ? LIMIT 21"
-    batch = rewriting.batched(LookUp(text, "sqlite", "vessel", "id"), drop)
+    batch = statements.batched(LookUp(text, "sqlite", "vessel", "id"), drop)
     assert expected in batch and bool(batch) == drop and "LIMIT" not in batch
-    assert "IN (:keys)" in rewriting.batched(LookUp(text.replace(" LIMIT 21", ""), "sqlite", "vessel", "id"))
-    named = rewriting.batched(LookUp("SELECT vessel.name FROM vessel WHERE vessel.id = ?", "sqlite", "vessel", "id"))
+    assert "IN (:keys)" in statements.batched(LookUp(text.replace(" LIMIT 21", ""), "sqlite", "vessel", "id"))
+    named = statements.batched(LookUp("SELECT vessel.name FROM vessel WHERE vessel.id = ?", "sqlite", "vessel", "id"))
     assert named.split("FROM")[0].split() == ["SELECT", "vessel.name,", "vessel.id"], (
         "the key that stitches comes along"
     )
@@ -163,11 +163,13 @@ def test_a_join_keeps_parents_without_children() -> None:
     text = "SELECT id FROM port_call WHERE status = 'due'"
     outputs = [Output(Column("vessel", name), name) for name in ("id", "name")]
     jobs = [Output(Column("tug_job", "id"), "id")]
-    joined = rewriting.joined(text, "sqlite", ("port_call", "vessel_id"), "vessel", "id", outputs, to_many=False)
+    joined = statements.joined(text, "sqlite", ("port_call", "vessel_id"), "vessel", "id", outputs, to_many=False)
     assert "LEFT JOIN vessel" in joined and "vessel.id = port_call.vessel_id" in " ".join(joined.split())
     limited = text + " LIMIT 5"
-    assert rewriting.joined(limited, "sqlite", ("port_call", "vessel_id"), "vessel", "id", outputs, to_many=False)
-    assert rewriting.joined(limited, "sqlite", ("port_call", "id"), "tug_job", "port_call_id", jobs, to_many=True) == ""
+    assert statements.joined(limited, "sqlite", ("port_call", "vessel_id"), "vessel", "id", outputs, to_many=False)
+    assert (
+        statements.joined(limited, "sqlite", ("port_call", "id"), "tug_job", "port_call_id", jobs, to_many=True) == ""
+    )
 
 
 def test_a_finding_on_a_route_that_the_other_side_never_asked_is_neither_gone_nor_new() -> None:

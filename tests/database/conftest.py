@@ -13,7 +13,7 @@ from typing import Any
 
 import pytest
 
-from askless.database import finding_trial, index_trial, road_trial, timing, weighing
+from askless.database import alternatives_trial, clause_cost, finding_trial, index_trial, timing
 from askless.database.servers import postgresql as server_of_postgresql
 from tests import servers
 from tests.conftest import HARBOUR, Running, run
@@ -38,8 +38,8 @@ def short_measurements(monkeypatch: pytest.MonkeyPatch, request: pytest.FixtureR
         (timing, "BUDGET_S"),
         (index_trial, "CONTROL_S"),
         (finding_trial, "BUDGET_S"),
-        (road_trial, "BUDGET_S"),
-        (weighing, "BUDGET_S"),
+        (alternatives_trial, "BUDGET_S"),
+        (clause_cost, "BUDGET_S"),
     ):
         monkeypatch.setattr(module, name, 0.05)
 

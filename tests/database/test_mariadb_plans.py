@@ -12,9 +12,9 @@ import pytest
 
 from askless.core import plans
 from askless.core.plans import tree
-from askless.core.plans.measured import observe_measured
+from askless.core.plans.errors import UnreadablePlan
+from askless.core.plans.runtime_observations import observe_measured
 from askless.core.plans.tree import Node
-from askless.core.plans.unreadable import UnreadablePlan
 from tests import servers
 from tests.conftest import run
 

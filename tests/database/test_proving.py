@@ -9,8 +9,8 @@ import pytest
 
 from askless.core.errors import AskLessError
 from askless.database.connecting import parse_url
+from askless.database.index_set_trial import Fate, Wanted, prove
 from askless.database.index_trial import TriedStatement
-from askless.database.proving import Fate, Wanted, prove
 from askless.database.servers import Limits
 from tests.conftest import run
 from tests.database.conftest import Office
@@ -58,7 +58,7 @@ def test_an_index_that_looks_redundant_is_dropped_and_asked_about(office: Office
 
 def test_a_statement_that_an_index_leads_astray_is_told() -> None:
     """The planner's own counts, with an index and without it."""
-    from askless.database.proving import PLANNER_COST, _is_harm, _Seen
+    from askless.database.index_set_trial import PLANNER_COST, _is_harm, _Seen
 
     def seen(cost: float | None, unit: str = PLANNER_COST) -> _Seen:
         return _Seen(cost, frozenset(), unit)

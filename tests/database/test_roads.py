@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 from hypothesis import given, settings, strategies as st
 
-from askless.core.advice.grouped_join import grouped_join
+from askless.core.advice.rewriting.grouped_join import grouped_join
 from askless.core.sql.slots import literal_value, slots_of
 from tests.conftest import findings, run
 from tests.database.conftest import Office

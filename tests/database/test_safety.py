@@ -18,7 +18,7 @@ import pytest
 from sqlalchemy.exc import DBAPIError
 
 from askless.capture.writing import CaptureWriter
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
+from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.database import statement_execution
 from askless.database.connecting import connect, parse_url
 from tests.cli.test_bad_input import refused

@@ -14,9 +14,9 @@ from typing import Any
 
 import pytest
 
-from askless import spread
-from askless.capture import pieces
-from askless.spread import cluster
+from askless import executors
+from askless.capture import partitions
+from askless.executors import cluster
 from tests.cli.test_bad_input import refused
 from tests.conftest import run
 from tests.large.test_pieces import document, written
@@ -60,7 +60,7 @@ def capture(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     folder.mkdir()
     for number in range(4):
         written(folder / f"{number}.askless.jsonl", random.Random(number), 400)
-    monkeypatch.setattr(pieces, "PIECE_BYTES", 20_000)
+    monkeypatch.setattr(partitions, "PIECE_BYTES", 20_000)
     return folder
 
 
@@ -68,8 +68,8 @@ def test_a_worker_that_is_killed_costs_time_and_not_the_answer(
     served: tuple[str, list[subprocess.Popen[bytes]]], capture: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     address, workers = served
-    alone = document(capture, spread.Wish(1))
-    assert document(capture, spread.Wish(0, address)) == alone
+    alone = document(capture, executors.Wish(1))
+    assert document(capture, executors.Wish(0, address)) == alone
     taken = []
     plain = cluster.Cluster._result
 
@@ -82,7 +82,7 @@ def test_a_worker_that_is_killed_costs_time_and_not_the_answer(
         return result
 
     monkeypatch.setattr(cluster.Cluster, "_result", killing)
-    assert document(capture, spread.Wish(0, address)) == alone and len(taken) > 10
+    assert document(capture, executors.Wish(0, address)) == alone and len(taken) > 10
 
 
 def test_a_cluster_that_is_not_there(capture: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -101,7 +101,7 @@ def test_a_worker_with_another_ask_less(
 
 
 def test_a_cluster_of_this_machine(capture: Path) -> None:
-    assert document(capture, spread.Wish(2, cluster.LOCAL)) == document(capture, spread.Wish(1))
+    assert document(capture, executors.Wish(2, cluster.LOCAL)) == document(capture, executors.Wish(1))
 
 
 def test_captures_in_a_store(capture: Path) -> None:
@@ -117,7 +117,7 @@ def test_captures_in_a_store(capture: Path) -> None:
     with http.server.ThreadingHTTPServer(("127.0.0.1", 0), handler) as server:
         threading.Thread(target=server.serve_forever, daemon=True).start()
         url = f"http://127.0.0.1:{server.server_port}/calls/"
-        pieces.PIECE_BYTES = 10**6  # undone with the fixture
+        partitions.PIECE_BYTES = 10**6  # undone with the fixture
         fetched = run("requests", url, "--json", "--workers", "1")
         assert fetched.code == 0, fetched.err
         assert {route["route"]: route["requests"] for route in fetched.json["routes"]} == {

@@ -21,15 +21,15 @@ from typing import Any
 import pytest
 from hypothesis import given, settings, strategies as st
 
-from askless import spread
-from askless.capture import pieces
-from askless.capture.pieces import pieces_of, read_piece, together
+from askless import executors
+from askless.capture import partitions
+from askless.capture.partitions import pieces_of, read_piece, together
 from askless.capture.reading import FileReport, Reader, read
 from askless.capture.writing import CaptureWriter
-from askless.core.analysis import summarise
-from askless.core.model import LOOKED_MOST, Request, Tables
-from askless.core.summary import Summary
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
+from askless.core.aggregation.summary import Summary
+from askless.core.analysis.pipeline import summarise
+from askless.core.records.model import LOOKED_MOST, Request, Tables
+from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.reports import findings, loading, requests
 from tests.cli.test_bad_input import refused
 from tests.conftest import ASKLESS, run
@@ -108,7 +108,7 @@ def test_any_cut_gives_each_request_once_and_whole(
     """Also where the recorder lets go of its texts now and then."""
     folder = tmp_path_factory.mktemp("cut")
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr("askless.core.numbering.TEXTS_MOST", texts_most)
+        patch.setattr("askless.core.records.interning.TEXTS_MOST", texts_most)
         for number in range(dice.randrange(1, 4)):
             written(
                 folder / f"{number}.askless.jsonl", random.Random(dice.getrandbits(32)), count, 1.0 if ended else 0.7
@@ -130,11 +130,11 @@ def test_any_cut_gives_each_request_once_and_whole(
         assert totals(merged) == totals(summarise(iter(whole)))
 
 
-def document(path: Path, wish: spread.Wish) -> bytes:
+def document(path: Path, wish: executors.Wish) -> bytes:
     """All that is told of a capture, as bytes."""
     import msgspec
 
-    with spread.wished(wish):
+    with executors.wished(wish):
         summary, notes = loading.load(path)
     judged = findings.judged_from(summary, notes)
     return msgspec.json.encode(judged) + msgspec.json.encode(requests.document_of(path, summary, notes))
@@ -145,12 +145,12 @@ def test_the_answer_is_the_same_whatever_the_number_of_workers(tmp_path: Path, m
         written(tmp_path / f"{number}.askless.jsonl", random.Random(number), 300)
     with gzip.open(tmp_path / "3.askless.jsonl.gz", "wb") as packed:
         packed.write((tmp_path / "0.askless.jsonl").read_bytes().replace(b'"clock_ns"', b'"pid":7,"clock_ns"'))
-    monkeypatch.setattr(pieces, "PIECE_BYTES", 20_000)
+    monkeypatch.setattr(partitions, "PIECE_BYTES", 20_000)
     assert len(pieces_of(tmp_path)) > 6
-    alone = document(tmp_path, spread.Wish(1))
+    alone = document(tmp_path, executors.Wish(1))
     assert b"n-plus-one" in alone or b"duplicate" in alone
-    assert document(tmp_path, spread.Wish(2)) == alone
-    assert document(tmp_path, spread.Wish(3)) == alone
+    assert document(tmp_path, executors.Wish(2)) == alone
+    assert document(tmp_path, executors.Wish(3)) == alone
 
 
 def test_what_is_wrong_with_a_piece_is_said_as_ever(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -161,9 +161,9 @@ def test_what_is_wrong_with_a_piece_is_said_as_ever(tmp_path: Path, monkeypatch:
     (tmp_path / "0.askless.jsonl").write_bytes(torn)
     expected = loading.load(tmp_path)[1]
     assert any("line 201" in note for note in expected) and any("torn" in note for note in expected)
-    monkeypatch.setattr(pieces, "PIECE_BYTES", 10_000)
+    monkeypatch.setattr(partitions, "PIECE_BYTES", 10_000)
     for workers in (1, 2):
-        with spread.wished(spread.Wish(workers)):
+        with executors.wished(executors.Wish(workers)):
             assert loading.load(tmp_path)[1] == expected
     (tmp_path / "1.askless.jsonl").write_text("no capture\n")
     for workers in ("1", "2"):
@@ -175,13 +175,13 @@ def test_a_file_that_goes_while_the_capture_is_read(tmp_path: Path, monkeypatch:
     """Rotation removes the oldest: an answer without it is not passed off as the whole."""
     for number in range(3):
         written(tmp_path / f"{number}.askless.jsonl", random.Random(number), 30)
-    plain = pieces._size
+    plain = partitions._size
     monkeypatch.setattr(
-        pieces, "_size", lambda file: plain(file) if "1." not in file.name else plain(file.with_name("gone"))
+        partitions, "_size", lambda file: plain(file) if "1." not in file.name else plain(file.with_name("gone"))
     )
     refused(run("requests", tmp_path), "can't read", "gone", "--keep removes the oldest files")
     monkeypatch.undo()
-    found = pieces.pieces_of
+    found = partitions.pieces_of
     monkeypatch.setattr(loading, "pieces_of", lambda path: (found(path), (path / "1.askless.jsonl").unlink())[0])
     refused(run("requests", tmp_path), "can't read", "--keep removes the oldest files")
 
@@ -237,8 +237,8 @@ def test_many_shapes_are_judged_in_proportion(tmp_path: Path) -> None:
 
 
 def test_shapes_that_never_come_again_are_bounded(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("askless.core.gathering.SHAPES_MOST", 40)
-    monkeypatch.setattr("askless.core.numbering.TEXTS_MOST", 30)
+    monkeypatch.setattr("askless.core.aggregation.aggregator.SHAPES_MOST", 40)
+    monkeypatch.setattr("askless.core.records.interning.TEXTS_MOST", 30)
     path = tmp_path / "churn.jsonl"
     with closing(CaptureWriter(path, "python", "sqlite")) as writer:
         for number in range(1, 101):
@@ -268,7 +268,7 @@ def test_shapes_that_never_come_again_are_bounded(tmp_path: Path, monkeypatch: p
 
 def test_tables_that_nothing_refers_to_any_more_are_let_go(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Also by routes that are seldom asked."""
-    monkeypatch.setattr("askless.core.numbering.TEXTS_MOST", 4)
+    monkeypatch.setattr("askless.core.records.interning.TEXTS_MOST", 4)
     path = tmp_path / "churn.jsonl"
     with closing(CaptureWriter(path, "python", "sqlite")) as writer:
         for number in range(1, 101):
@@ -304,10 +304,10 @@ def test_totals_over_all_routes_are_bounded_and_patterns_pass_over_the_rest(
             writer.queries(number, sorted(events, key=lambda one: one.start_ns))
             writer.request_ended(RequestEnded(number, (number + 1) * 10**6 + 10**8))
     everything = findings.judged_from(loading.load(path)[0])
-    monkeypatch.setattr("askless.core.gathering.TOTALS_MOST", 8)
-    monkeypatch.setattr("askless.core.summary.TOTALS_MOST", 8)
+    monkeypatch.setattr("askless.core.aggregation.aggregator.TOTALS_MOST", 8)
+    monkeypatch.setattr("askless.core.aggregation.summary.TOTALS_MOST", 8)
     for size in (10**9, 3_000):
-        monkeypatch.setattr(pieces, "PIECE_BYTES", size)
+        monkeypatch.setattr(partitions, "PIECE_BYTES", size)
         summary, notes = loading.load(path)
         assert sum(stats.count for route in summary.routes.values() for stats in route.shapes.values()) == 320
         assert sum(stats.count for route in summary.routes.values() for stats in route.own_shapes()) == 320
@@ -386,51 +386,51 @@ def test_following_takes_no_options_that_need_an_end(tmp_path: Path) -> None:
 
 def test_structures_are_kept_between_runs_without_values(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     from askless.core.sql import structure
-    from askless.project import parsed
+    from askless.project import structure_cache
 
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
     text = "SELECT v.name FROM vessel v JOIN port_call c ON c.vessel_id = v.id WHERE c.agent = 'Tern & Sons' AND v.id = ? LIMIT 3"
     structure.structure_of.cache_clear()
-    parsed.use(parsed.Parsed())
+    structure_cache.use(structure_cache.Parsed())
     first = structure.structure_of(text, "sqlite")
-    parsed.keep()
+    structure_cache.keep()
     (kept,) = (tmp_path / "askless").glob("parsed*")
     assert b"port_call" in kept.read_bytes() and b"Tern & Sons" not in kept.read_bytes()
     assert kept.stat().st_mode & 0o077 == 0
     structure.structure_of.cache_clear()
-    parsed.use(parsed.Parsed())
-    monkeypatch.setattr("askless.core.sql.reading.read", lambda *_: pytest.fail("parsed again"))
+    structure_cache.use(structure_cache.Parsed())
+    monkeypatch.setattr("askless.core.sql.structure_reader.read", lambda *_: pytest.fail("parsed again"))
     assert structure.structure_of(text, "sqlite") == first
     kept.write_bytes(b"something else")
     structure.structure_of.cache_clear()
-    parsed.use(parsed.Parsed())
+    structure_cache.use(structure_cache.Parsed())
     monkeypatch.undo()
     assert structure.structure_of(text, "sqlite") == first
     structure.use_memory(None)
-    parsed._used.clear()
+    structure_cache._used.clear()
 
 
 def test_what_is_judged_here_is_parsed_once_whoever_added_it_up(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     from askless.core.sql import structure
-    from askless.project import parsed
+    from askless.project import structure_cache
 
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
-    monkeypatch.setattr(pieces, "PIECE_BYTES", 20_000)
+    monkeypatch.setattr(partitions, "PIECE_BYTES", 20_000)
     written(tmp_path / "x.askless.jsonl", random.Random(5), 300)
     assert len(pieces_of(tmp_path)) > 1
 
     def judged() -> list[str]:
         structure.structure_of.cache_clear()
-        parsed._used.clear()
+        structure_cache._used.clear()
         structure.use_memory(None)
-        with spread.wished(spread.Wish(2)):
+        with executors.wished(executors.Wish(2)):
             summary = loading.load(tmp_path)[0]
         return [one.key for one in findings.judged_from(summary).findings]
 
     first = judged()
-    monkeypatch.setattr("askless.core.sql.reading.read", lambda *_: pytest.fail("parsed again"))
+    monkeypatch.setattr("askless.core.sql.structure_reader.read", lambda *_: pytest.fail("parsed again"))
     assert first and judged() == first
     structure.use_memory(None)
-    parsed._used.clear()
+    structure_cache._used.clear()

@@ -14,7 +14,7 @@ import pytest
 from hypothesis import given, strategies as st
 
 import askless
-from askless.sources.logs.printed import values_of
+from askless.sources.logs.logged_values import values_of
 from tests.conftest import Ran, findings, run
 
 TOML = r"""

@@ -13,7 +13,7 @@ from selenium import webdriver
 from selenium.webdriver.common.by import By
 from selenium.webdriver.support.ui import WebDriverWait
 
-from askless.core.model import Place
+from askless.core.records.model import Place
 from tests.test_traffic import Made, written
 
 SCRIPT = "<script>document.title='taken'</script>"

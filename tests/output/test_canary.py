@@ -10,8 +10,8 @@ import pyarrow.parquet as parquet
 import pytest
 
 from askless.capture.writing import CaptureWriter
-from askless.core.model import Place
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
+from askless.core.records.model import Place
+from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from tests.conftest import run
 
 MARK = "kestrel9"  # whatever has it in it must not be shown

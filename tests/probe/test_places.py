@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from askless.capture.reading import read
-from askless.core.model import Request
+from askless.core.records.model import Request
 from tests.conftest import run
 
 Record = Callable[..., Path]

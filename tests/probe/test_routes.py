@@ -87,7 +87,7 @@ def test_any_pattern_gives_a_name(routes: Any, pattern: str) -> None:
 )  # fmt: skip
 def test_other_sources_name_routes_alike(routes: Any, part: str) -> None:
     """A token in a path is in no name of a route, whatever recorded it."""
-    from askless.sources.routes import route_of
+    from askless.sources.attribution.route_templates import route_of
 
     assert route_of("GET", f"/reset/{part}") == routes.guessed("GET", f"/reset/{part}")
     assert (part in route_of("GET", f"/reset/{part}")) == (part in ("calls", "reset", "a1"))

@@ -20,9 +20,9 @@ from hypothesis import given, settings, strategies as st
 
 import askless
 from askless.capture.reading import FileReport, read
-from askless.capture.sparing import SparingWriter
-from askless.core.left_out import Sparing, total_of
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
+from askless.capture.sampling import SparingWriter
+from askless.core.records.sampling import Sparing, total_of
+from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.reports.loading import left_out_of
 from tests import servers
 from tests.cli.test_bad_input import refused

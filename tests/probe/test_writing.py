@@ -18,9 +18,9 @@ from askless.capture.checking import check
 from askless.capture.reading import Feed, Reader, read
 from askless.capture.writing import CaptureWriter
 from askless.core.errors import AskLessError
-from askless.core.model import Place
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
-from askless.sources.wire.keeping import sampled_of
+from askless.core.records.model import Place
+from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
+from askless.sources.wire.value_capture import sampled_of
 
 INJECT = Path(__file__).parents[2] / "src" / "askless" / "probe" / "inject"
 
@@ -200,7 +200,7 @@ names = st.text(st.characters(codec="ascii", categories=["L", "N"]), min_size=1,
 def test_what_was_read_comes_back_with_its_query(probe: Any, results: list[list[list[str]]]) -> None:
     """Each result is a list of objects, each object the attributes that were read of it, in turn."""
     recorder, _ = probe
-    from askless_probe import use  # type: ignore[import-not-found]
+    from askless_probe import object_use  # type: ignore[import-not-found]
 
     class Vessel:
         pass
@@ -209,20 +209,20 @@ def test_what_was_read_comes_back_with_its_query(probe: Any, results: list[list[
     try:
         records = []
         for objects in results:
-            following = use.Use()
+            following = object_use.Use()
             entity = following.entity(Vessel, lambda cls, name: f"vessel.{name}")
             for attributes in objects:
                 entity.objects += 1
                 mark = [entity, 0]
                 for name in attributes:
-                    use.read(mark, Vessel, name)
+                    object_use.read(mark, Vessel, name)
             made = record("SELECT 1", (), [])
             made[10] = (LOAD, following)
             records.append(made)
         found, *_ = written(probe, records)
     finally:
         recorder.tracking = False
-        use._bits.clear()
+        object_use._bits.clear()
     for i, objects in enumerate(results):
         (used,) = found.uses[i]
         assert (used.model, used.objects) == ("Vessel", len(objects))

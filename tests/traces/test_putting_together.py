@@ -13,8 +13,8 @@ from hypothesis import given, strategies as st
 
 import askless
 from askless.capture.reading import read
-from askless.sources.routes import template_of
-from askless.sources.tracing.spans import parameters_of
+from askless.sources.attribution.route_templates import template_of
+from askless.sources.otlp.spans import parameters_of
 from tests.cli.test_bad_input import refused
 from tests.conftest import findings, run
 from tests.traces.making import CONSUMER, INTERNAL, LOOK_UP, SERVER, payload, query, server, span
@@ -277,7 +277,7 @@ def test_any_order_and_any_batches_give_the_same(dice: random.Random, lines: int
 def test_files_in_every_form(tmp_path: Path) -> None:
     from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceRequest
 
-    from askless.sources.tracing.decoding import spans_of_json
+    from askless.sources.otlp.decoding import spans_of_json
 
     text = payload(*PAGES)
     message = ExportTraceServiceRequest()
@@ -360,10 +360,10 @@ ATTRIBUTES = [
 
 @pytest.mark.parametrize("name, value", ATTRIBUTES)
 def test_attributes_that_nobody_expects(name: str, value: object, tmp_path: Path) -> None:
-    from askless.sources.telling import Apart
-    from askless.sources.tracing.putting_together import Traces
-    from askless.sources.tracing.services import Services
-    from askless.sources.tracing.spans import Span
+    from askless.sources.attribution.grouper import Apart
+    from askless.sources.otlp.services import Services
+    from askless.sources.otlp.spans import Span
+    from askless.sources.otlp.trace_assembly import Traces
 
     services = Services(tmp_path, Apart())
     traces = Traces(services.target, 1, 1)

@@ -22,11 +22,11 @@ import pytest
 
 import askless
 from askless.core.errors import AskLessError
-from askless.sources.telling import Apart
-from askless.sources.tracing import receiving
-from askless.sources.tracing.journal import Journal
-from askless.sources.tracing.putting_together import Traces
-from askless.sources.tracing.services import Services
+from askless.sources.attribution.grouper import Apart
+from askless.sources.otlp import receiver as receiving
+from askless.sources.otlp.journal import Journal
+from askless.sources.otlp.services import Services
+from askless.sources.otlp.trace_assembly import Traces
 from tests.conftest import ASKLESS, HARBOUR, findings, run
 from tests.database.test_safety import wait_until
 from tests.traces.making import LOOK_UP, payload, query, server

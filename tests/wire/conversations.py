@@ -5,7 +5,7 @@ from __future__ import annotations
 from struct import pack
 from typing import Any
 
-from askless.core.traffic import QuerySeen
+from askless.core.records.traffic import QuerySeen
 from askless.sources.wire import Session
 
 Turn = tuple[str, bytes]  # "client" or "server", and what it says

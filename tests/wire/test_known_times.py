@@ -11,13 +11,13 @@ import pytest
 from hypothesis import given, strategies as st
 
 from askless.capture.reading import read
-from askless.core.assembly import Assembler
 from askless.core.errors import AskLessError
-from askless.core.model import Request
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
-from askless.sources.grouping import UNCLAIMED, Grouping
-from askless.sources.known_times import Entry, Marked, Named, entries, marks, seconds_of
-from askless.sources.requesting import Window
+from askless.core.records.model import Request
+from askless.core.records.request_builder import Assembler
+from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
+from askless.sources.attribution.boundaries import Window
+from askless.sources.attribution.request_facts import UNCLAIMED, Grouping
+from askless.sources.attribution.time_windows import Entry, Marked, Named, entries, marks, seconds_of
 from askless.sources.wire import Seen
 from tests.conftest import program
 from tests.servers import Server

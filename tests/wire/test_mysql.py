@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given, strategies as st
 
 from askless.capture.writing import CaptureWriter
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded
+from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.sources.wire import Unreadable, load
 from askless.sources.wire.mysql import packets
 from askless.sources.wire.mysql.session import Session

@@ -18,7 +18,7 @@ import pytest
 from hypothesis import given, strategies as st
 
 from askless.capture.reading import read
-from askless.sources.streams import ACK, FIN, SYN, Segment, Streams
+from askless.sources.packets.tcp_streams import ACK, FIN, SYN, Segment, Streams
 from tests.conftest import program, run
 from tests.servers import Server
 from tests.wire.conversations import MySql as M, Postgres as P, Turn

@@ -11,7 +11,7 @@ from pathlib import Path
 import psycopg
 import pytest
 
-from askless.sources.wire.mysql.opening import Opening
+from askless.sources.wire.mysql.handshake import Opening
 from tests import servers
 from tests.wire.test_relay import certificate, relayed
 

@@ -7,7 +7,7 @@ from struct import pack
 import pytest
 from hypothesis import given, strategies as st
 
-from askless.core.traffic import QuerySeen
+from askless.core.records.traffic import QuerySeen
 from askless.sources.wire import Unreadable, load
 from askless.sources.wire.postgresql.session import Session
 from tests.wire.conversations import Postgres as P, Turn, told_by

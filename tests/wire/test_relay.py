@@ -23,7 +23,7 @@ import pymysql
 import pytest
 
 from askless.capture.reading import read
-from askless.core.model import Request
+from askless.core.records.model import Request
 from askless.core.sql.shape import shape_text
 from askless.sources.wire.splitting import split
 from tests.conftest import Running, program

@@ -7,13 +7,13 @@ import itertools
 import pytest
 from hypothesis import given, strategies as st
 
-from askless.core.assembly import Assembler
-from askless.core.model import Place, Request
-from askless.core.traffic import QuerySeen
-from askless.sources.grouping import UNCLAIMED, Grouping, Told
-from askless.sources.requesting import Requests, Visited, Window
-from askless.sources.routes import route_of
-from askless.sources.tags import Tags, strip_tags
+from askless.core.records.model import Place, Request
+from askless.core.records.request_builder import Assembler
+from askless.core.records.traffic import QuerySeen
+from askless.sources.attribution.boundaries import Requests, Visited, Window
+from askless.sources.attribution.comments import Tags, strip_tags
+from askless.sources.attribution.request_facts import UNCLAIMED, Grouping, Told
+from askless.sources.attribution.route_templates import route_of
 from askless.sources.wire import Seen
 
 MS = 1_000_000

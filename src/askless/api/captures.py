@@ -20,7 +20,7 @@ from askless.reports.columns import Arrived, PlaceRecord, QueryRecord, RequestRe
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from askless.core.model import Schema
+    from askless.core.records.model import Schema
     from askless.database.servers import Limits
     from askless.reports.findings import Choice
 
@@ -167,10 +167,10 @@ class Capture(Traffic):
 
         Raises AskLessError: nothing-to-explain, cant-explain, and what the database says.
         """
-        from askless.reports import plan, subjects
+        from askless.reports import plan, statement_selection
 
         wish = plan.Wish(analyze, self.values, schema)
-        return Plans(plan.live(db, subjects.of_capture(self.path, top, shape), wish, limits))
+        return Plans(plan.live(db, statement_selection.of_capture(self.path, top, shape), wish, limits))
 
     def indexes(
         self, db: str | None = None, *, schema: Schema | None = None, limits: Limits | None = None,

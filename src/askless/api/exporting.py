@@ -13,9 +13,9 @@ from pathlib import Path
 import msgspec
 
 from askless.core.errors import AskLessError
-from askless.core.findings import Finding
+from askless.core.findings.finding import Finding
+from askless.core.formatting import plural
 from askless.core.progress import Progress, quiet
-from askless.core.words import plural
 from askless.output.columnar import ParquetFolder
 from askless.reports import columns
 from askless.reports.columns import Arrived

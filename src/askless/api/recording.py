@@ -13,11 +13,11 @@ import msgspec
 from askless.api.captures import Traffic
 from askless.capture.events import Close
 from askless.core.errors import AskLessError
-from askless.core.model import Request, Schema
+from askless.core.records.model import Request, Schema
 from askless.project.file import Project, here
 from askless.reports import documents
 from askless.reports.columns import Arrived, with_clock
-from askless.sources.inside import Inside
+from askless.sources.app.in_process import Inside
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -43,7 +43,7 @@ class Recording(Traffic):
         return project.terms().applied(iter(self._inside.requests))
 
     def _found(self, choice: Choice, schema: Schema | None, round_trip_ms: float) -> documents.FindingsDocument:
-        from askless.core.analysis import summarise
+        from askless.core.analysis.pipeline import summarise
         from askless.reports import findings
 
         project = here()

@@ -11,6 +11,6 @@ def complete(capture: Path) -> int:
     """Add what journals beside a capture hold; the number of spans. Raises AskLessError not-recovered."""
     if is_remote(capture) or not capture.is_dir() or not any(capture.glob("*.journal")):
         return 0
-    from askless.sources.tracing.recovery import recover
+    from askless.sources.otlp.recovery import recover
 
     return recover(capture)

@@ -7,7 +7,7 @@ from typing import Any, Generic, TypeVar, overload
 
 import msgspec
 
-from askless.core.findings import Finding
+from askless.core.findings.finding import Finding
 from askless.output import columnar
 from askless.reports import columns, documents
 

@@ -11,8 +11,8 @@ from typing import Annotated, Any, get_args
 
 import msgspec
 
-from askless.core.left_out import Counts, Dropped
-from askless.core.model import Told
+from askless.core.records.model import Told
+from askless.core.records.sampling import Counts, Dropped
 from askless.core.sql.slots import Value
 
 FORMAT = "askless capture"

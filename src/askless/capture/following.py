@@ -8,7 +8,7 @@ from pathlib import Path
 from askless.capture.lines import LINE_MOST_BYTES, SUFFIXES
 from askless.capture.reading import Feed, FileReport, Reader
 from askless.core.errors import AskLessError
-from askless.core.model import Request
+from askless.core.records.model import Request
 
 _SUFFIX = ".jsonl"
 _LOOK_BYTES = 4 * 1024**2  # of one file that are read in one look

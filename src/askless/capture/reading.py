@@ -13,11 +13,11 @@ import msgspec
 
 from askless.capture import events
 from askless.capture.lines import LINE_MOST_BYTES, Torn, files_of, lines_of, opened
-from askless.core.assembly import Assembly
 from askless.core.errors import AskLessError
-from askless.core.left_out import Counts, Dropped
-from askless.core.model import Errand, Load, Model, Relation, Request, Used
-from askless.core.traffic import RequestBegan, RequestEnded
+from askless.core.records.model import Errand, Load, Model, Relation, Request, Used
+from askless.core.records.request_builder import Assembly
+from askless.core.records.sampling import Counts, Dropped
+from askless.core.records.traffic import RequestBegan, RequestEnded
 
 _TAG_LEAST = 3  # letters that begin a request's name
 _LETTERS = "bcdfghjkmnpqrstvwxz"  # no vowels: no words

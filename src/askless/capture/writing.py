@@ -12,11 +12,11 @@ import msgspec
 
 from askless.capture import events
 from askless.core.errors import AskLessError
-from askless.core.model import Errand, Load, Model, Place
-from askless.core.numbering import TEXTS_MOST, Numbers, Texts
+from askless.core.json_encoding import encoded
+from askless.core.records.interning import TEXTS_MOST, Numbers, Texts
+from askless.core.records.model import Errand, Load, Model, Place
+from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded, by_position
 from askless.core.sql.credentials import cleaned
-from askless.core.traffic import QuerySeen, RequestBegan, RequestEnded, by_position
-from askless.core.whole_text import encoded
 
 # What a line has of each query, in the order in which it is taken.
 _fields_of = attrgetter(

@@ -46,7 +46,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
 
 def run_control(folder: Path, word: str) -> int:
     """Write the word into the control file that recorders of this folder look at."""
-    from askless.capture.control import tell as say
+    from askless.capture.pause_control import tell as say
     from askless.output import notices
 
     say(folder, word)
@@ -114,7 +114,7 @@ def record(source: sources.Source, values: dict[str, Any], out: Path | None, liv
 
     from askless.core.errors import AskLessError
     from askless.output import notices
-    from askless.sources.folders import prepare_folder
+    from askless.sources.capture_folder import prepare_folder
 
     source.check(values)
     named = out or file(time.strftime("askless-%Y%m%d-%H%M%S"))
@@ -142,8 +142,8 @@ def tell(named: Path, folder: Path, nothing: str) -> None:
     """Say in one line what was recorded."""
     from askless.capture.reading import read
     from askless.core.errors import AskLessError
-    from askless.core.model import BLENDED
-    from askless.core.words import plural, size
+    from askless.core.formatting import plural, size
+    from askless.core.records.model import BLENDED
     from askless.output import notices
     from askless.reports.loading import notes_of
 
@@ -181,8 +181,8 @@ def told(reports: list[FileReport], kinds: dict[str, int], outside: int, taken_n
 
     `taken_ns` is the time of its requests.
     """
-    from askless.core.model import BLENDED
-    from askless.core.words import plural
+    from askless.core.formatting import plural
+    from askless.core.records.model import BLENDED
     from askless.output.text import percent
 
     lines = []

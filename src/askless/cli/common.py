@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from pathlib import Path
     from typing import Any
 
-    from askless.core.model import Schema
+    from askless.core.records.model import Schema
     from askless.database.servers import Limits
     from askless.reports.documents import Document
 
@@ -235,7 +235,7 @@ def show(document: Document, json: bool = False, variant: str = "", form: str = 
     """A document on standard output, as JSON or in a format of this name; its notes on standard error."""
     from askless.output import delivery, notices
     from askless.output.formats import View
-    from askless.project.root import root
+    from askless.project.project_root import root
 
     notices.progress_done()
     notices.notes(document.notes)

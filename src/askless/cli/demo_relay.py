@@ -12,7 +12,7 @@ from typing import Any
 import askless.demo
 from askless import sources
 from askless.cli import capture
-from askless.cli.showing import free_port, shown, step, title
+from askless.cli.demo_console import free_port, shown, step, title
 from askless.core.errors import AskLessError
 from askless.output import notices
 

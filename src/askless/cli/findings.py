@@ -14,9 +14,9 @@ from askless.cli.common import (
     milliseconds_of,
     show,
 )
-from askless.cli.following import add_follow, follow
+from askless.cli.follow import add_follow, follow
 from askless.core import patterns
-from askless.core.severities import SEVERITIES
+from askless.core.findings.severities import SEVERITIES
 
 EXAMPLES = """  askless findings calls                                 what to change, line by line, and what it mends
   askless findings calls --show 1                        the whole story of the first in that list
@@ -73,8 +73,8 @@ def run(options: argparse.Namespace) -> int:
     if options.follow:
         return _follow(options)
     from askless.api.captures import read
-    from askless.project import lists
-    from askless.reports import findings, naming
+    from askless.project import last_list
+    from askless.reports import findings, name_lookup
     from askless.reports.loading import refuse_damage
 
     document = read(options.capture, values=options.values).findings(
@@ -87,10 +87,10 @@ def run(options: argparse.Namespace) -> int:
     if options.show is not None:
         filtered = bool(options.route or options.pattern or options.accepted)
         listed = [f.key for f in document.findings if options.accepted or f.key not in document.accepted]
-        key = naming.finding_name(options.capture, options.show, listed, shown=not filtered)
+        key = name_lookup.finding_name(options.capture, options.show, listed, shown=not filtered)
         document = findings.only(document, key)
     elif options.format == "terminal":
-        lists.remember(options.capture, "finding", [finding.key for finding in document.findings])
+        last_list.remember(options.capture, "finding", [finding.key for finding in document.findings])
     show(document, variant=variant, form=options.format)
     return int(options.judge is not None and findings.judge(document, options.judge))
 
@@ -101,7 +101,7 @@ def _follow(options: argparse.Namespace) -> int:
 
     from askless.core.errors import AskLessError
     from askless.reports.findings import Choice
-    from askless.reports.growing import Growing
+    from askless.reports.growing_capture import Growing
     from askless.reports.loading import schema_of
 
     if options.show is not None or options.judge is not None:

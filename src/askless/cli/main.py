@@ -18,7 +18,7 @@ from importlib import import_module
 from pathlib import Path
 
 from askless import __version__
-from askless.cli.last_net import DeadThreads, report, watched_threads
+from askless.cli.unexpected_errors import DeadThreads, report, watched_threads
 from askless.core.errors import AskLessError
 
 TYPE_CHECKING = False
@@ -128,7 +128,7 @@ def _run(words: list[str], dead: DeadThreads) -> int:
         with _spread_as(options):
             if getattr(options, "db", None) is None:
                 return int(options.run(options))
-            from askless.cli.stopping import stoppable
+            from askless.cli.signals import stoppable
 
             with stoppable():
                 return int(options.run(options))
@@ -167,18 +167,18 @@ def _spread_as(options: argparse.Namespace) -> AbstractContextManager[None]:
     """Large captures are added up as the options say. Raises AskLessError bad-workers."""
     if not hasattr(options, "cluster"):
         return nullcontext()
-    from askless import spread
+    from askless import executors
 
     workers, cluster = options.workers, options.cluster
     if workers is not None and workers < 1:
         raise AskLessError(
             "bad-workers", f"--workers takes a whole number from 1, not {workers}", "leave it out for one a processor"
         )
-    return spread.wished(spread.Wish(workers or 0, cluster))
+    return executors.wished(executors.Wish(workers or 0, cluster))
 
 
 def _say(message: str, remedy: str) -> None:
-    from askless.core.words import escaped_line
+    from askless.core.formatting import escaped_line
 
     sys.stderr.write("askless: " + escaped_line(message) + "\n")
     if remedy:

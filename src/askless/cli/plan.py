@@ -22,7 +22,7 @@ from askless.core.errors import AskLessError
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from askless.reports.documents import PlanDocument
-    from askless.reports.subjects import Workload
+    from askless.reports.statement_selection import Workload
 
 EXAMPLES = """  askless plan calls --db sqlite:///harbour.db               the shapes of a capture that cost most
   askless plan calls --db postgresql://harbour@127.0.0.1/harbour --request kdq12 --query 3 --analyze
@@ -93,21 +93,23 @@ def _live(options: argparse.Namespace) -> PlanDocument:
 
 def _recorded(options: argparse.Namespace) -> PlanDocument:
     """The plans that the capture holds; no database is asked."""
-    from askless.reports import naming, plan, recorded_plans
+    from askless.reports import name_lookup, plan, recorded_plans
 
     wish = plan.Wish(values=options.values, schema=saved_schema(options.schema))
     if options.request is None:
         return recorded_plans.of_capture(options.capture, wish, options.top, options.shape)
-    name = naming.request_name(options.capture, options.request)
+    name = name_lookup.request_name(options.capture, options.request)
     return recorded_plans.of_request(options.capture, name, options.query, wish)
 
 
 def _workload(options: argparse.Namespace) -> Workload:
-    from askless.reports import naming, subjects
+    from askless.reports import name_lookup, statement_selection
 
     if options.sql is not None:
-        return subjects.typed(options.sql, options.parameters)
-    return subjects.of_request(options.capture, naming.request_name(options.capture, options.request), options.query)
+        return statement_selection.typed(options.sql, options.parameters)
+    return statement_selection.of_request(
+        options.capture, name_lookup.request_name(options.capture, options.request), options.query
+    )
 
 
 def _saved(options: argparse.Namespace) -> PlanDocument:

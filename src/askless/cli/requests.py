@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from askless.cli.common import add_capture, add_figure, add_json, add_spread, check_figure, draw, show
-from askless.cli.following import add_follow, follow
+from askless.cli.follow import add_follow, follow
 from askless.core.errors import AskLessError
 
 EXAMPLES = """  askless requests calls               by route, the one that spends most time in queries first
@@ -30,7 +30,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Print the routes or the requests. Raises AskLessError: not-together, no-figure."""
     if options.follow:
-        from askless.reports.growing import Growing
+        from askless.reports.growing_capture import Growing
 
         if options.each or options.figure is not None:
             raise AskLessError(
@@ -52,10 +52,10 @@ def run(options: argparse.Namespace) -> int:
         return 0
     if options.figure is not None:
         raise AskLessError("no-figure", "--figure draws routes, not requests one by one", "leave one of the two out")
-    from askless.project import lists
+    from askless.project import last_list
 
     document = capture.each(options.route)
     if not options.json:
-        lists.remember(options.capture, "request", [row.name for row in document.requests])
+        last_list.remember(options.capture, "request", [row.name for row in document.requests])
     show(document, options.json)
     return 0

@@ -9,7 +9,7 @@ from askless.cli.common import (
     add_server,
     limits_of,
 )
-from askless.cli.following import whenever_grown
+from askless.cli.follow import whenever_grown
 from askless.cli.report import add_wish, wish_of
 
 EXAMPLES = """  askless serve calls                 prints the address; Ctrl-C ends it
@@ -32,7 +32,7 @@ def run(options: argparse.Namespace) -> int:
     """Show the report until Ctrl-C."""
     import sys
 
-    from askless.cli.stopping import stoppable
+    from askless.cli.signals import stoppable
     from askless.output import notices
     from askless.output.page import page
     from askless.output.serving import Served

@@ -38,7 +38,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Print one request."""
     from askless.api.captures import read
-    from askless.reports.naming import request_name
+    from askless.reports.name_lookup import request_name
 
     check_figure(options.figure, "timeline")
     name = request_name(options.capture, options.request) if options.request else ""

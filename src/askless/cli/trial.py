@@ -143,7 +143,7 @@ def _rewrite(options: argparse.Namespace) -> bool:
 
 def _finding(options: argparse.Namespace) -> bool:
     from askless.output import notices
-    from askless.reports import naming
+    from askless.reports import name_lookup
     from askless.reports.finding_trial import finding_trial
 
     if options.capture is None:
@@ -152,7 +152,7 @@ def _finding(options: argparse.Namespace) -> bool:
         )
     round_trip_ms = milliseconds_of(options.round_trip)
     limits = limits_of(options.timeout, options.allow_large, options.even_if_busy, options.trust_function)
-    key = naming.finding_name(options.capture, options.finding)
+    key = name_lookup.finding_name(options.capture, options.finding)
     document = finding_trial(options.db, options.capture, key, round_trip_ms, options.values, limits, notices.progress)
     show(document, options.json)
     return all(road.same_result for road in document.roads)

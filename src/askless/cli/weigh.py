@@ -8,7 +8,7 @@ from askless.cli.common import add_database, add_json, add_limits, add_subject, 
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from askless.reports.subjects import Workload
+    from askless.reports.statement_selection import Workload
 
 EXAMPLES = """  askless weigh --db URL --sql "SELECT ... FROM port_call c JOIN vessel v ON ... WHERE ... ORDER BY ..."
   askless weigh calls --db URL --shape 3f2a                   a shape of a capture, with its values"""
@@ -44,9 +44,9 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _workload(options: argparse.Namespace) -> Workload:
-    from askless.reports import subjects
+    from askless.reports import statement_selection
 
     check_subject(options.capture, options.sql, "what-to-weigh", "weigh")
     if options.sql is not None:
-        return subjects.typed(options.sql, options.parameters)
-    return subjects.of_capture(options.capture, shape=options.shape)
+        return statement_selection.typed(options.sql, options.parameters)
+    return statement_selection.of_capture(options.capture, shape=options.shape)

@@ -10,18 +10,18 @@ from sqlalchemy.engine import Connection
 from sqlalchemy.exc import DBAPIError
 
 from askless.core.errors import AskLessError
+from askless.core.plans.errors import UnreadablePlan
 from askless.core.plans.tree import Node, form
-from askless.core.plans.unreadable import UnreadablePlan
 from askless.core.sql.slots import Value, values_of
 from askless.core.sql.structure import Predicate, Structure, structure_of
 from askless.database.connecting import refusal
-from askless.database.sending import Query, bound, native
+from askless.database.driver_query import Query, bound, native
 from askless.database.servers import Limits, server_of
 from askless.database.statement_execution import execute
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from askless.core.replay import Sent
+    from askless.core.trials.replay import Sent
 
 
 @contextmanager

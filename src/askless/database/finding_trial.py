@@ -9,15 +9,15 @@ import msgspec
 from sqlalchemy.engine import URL, Connection
 
 from askless.core.progress import Progress, quiet
-from askless.core.replay import Replay, no_other_way, place_of_key
-from askless.core.results import Question, comparable, difference
-from askless.core.sql.questions import question_of
+from askless.core.sql.guarantees import question_of
 from askless.core.sql.statements import checked_select, tables_in
 from askless.core.statistics import Ratio, ratio_of_turns
+from askless.core.trials.replay import Replay, no_other_way, place_of_key
+from askless.core.trials.result_comparison import Question, comparable, difference
 from askless.database.connecting import connect
+from askless.database.driver_query import Query
 from askless.database.explaining import attempt, query_sent
 from askless.database.preflight import check_quiet
-from askless.database.sending import Query
 from askless.database.servers import Limits, server_of
 from askless.database.statement_execution import Rows, execute
 from askless.database.timing import bytes_of, interleaved, runner

@@ -10,16 +10,16 @@ from sqlalchemy.engine import URL
 from askless.core.errors import AskLessError
 from askless.core.plans.tree import Node, form, walk
 from askless.core.progress import Progress, quiet
-from askless.core.results import difference
-from askless.core.sql.questions import question_of
+from askless.core.sql.guarantees import question_of
 from askless.core.sql.slots import Value
 from askless.core.sql.statements import checked_select, index_of, qualified_tables, tables_in
 from askless.core.statistics import Ratio, ratio_of_turns, widened
 from askless.core.systems import system_of
+from askless.core.trials.result_comparison import difference
 from askless.database.connecting import connect, mapped_errors, shown
+from askless.database.driver_query import Query
 from askless.database.explaining import attempt, explain, query_of
 from askless.database.preflight import check_quiet, refuse
-from askless.database.sending import Query
 from askless.database.servers import Limits, Twins, server_of
 from askless.database.statement_execution import execute
 from askless.database.timing import bytes_of, interleaved

@@ -8,7 +8,7 @@ from sqlalchemy.engine import Connection
 
 from askless.core.errors import AskLessError
 from askless.core.sql.statements import checked_plannable, checked_select
-from askless.database.sending import Query
+from askless.database.driver_query import Query
 from askless.database.servers import Limits, Routine, server_of
 
 LIMITS = "askless_limits"  # in the `info` of a connection, since its transaction began

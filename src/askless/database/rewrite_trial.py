@@ -14,21 +14,21 @@ from sqlglot import exp
 from askless.core.errors import AskLessError
 from askless.core.plans.tree import Node
 from askless.core.progress import Progress, quiet
-from askless.core.results import Difference, difference, is_rounding, other_columns
 from askless.core.sql.functions import CHANGING, functions_in
-from askless.core.sql.questions import doubts_of, question_of
+from askless.core.sql.guarantees import doubts_of, question_of
 from askless.core.sql.slots import Value
 from askless.core.sql.statements import checked_select, qualified_tables, tables_in
 from askless.core.sql.structure import structure_of
-from askless.core.sql.sums import magnitudes
+from askless.core.sql.sum_tolerance import magnitudes
 from askless.core.statistics import Ratio, ratio_of_turns
+from askless.core.trials.result_comparison import Difference, difference, is_rounding, other_columns
 from askless.database.connecting import connect
+from askless.database.driver_query import Query
 from askless.database.explaining import attempt, explain, query_of
-from askless.database.planting import copies, planted, plantings
 from askless.database.preflight import check_quiet
-from askless.database.sending import Query
 from askless.database.servers import Limits, server_of
 from askless.database.statement_execution import Rows, execute
+from askless.database.synthetic_rows import copies, planted, plantings
 from askless.database.timing import bytes_of, interleaved, runner
 
 SETS_MOST = 5  # sets of values with which harder data is looked at

@@ -14,7 +14,7 @@ from sqlalchemy.engine import Connection
 from sqlalchemy.exc import DBAPIError
 
 from askless.database import preflight
-from askless.database.sending import Query
+from askless.database.driver_query import Query
 from askless.database.servers import server_of
 
 Rows = list[tuple[Any, ...]]

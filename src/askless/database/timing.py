@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 
 from sqlalchemy.engine import Connection
 
-from askless.database.sending import Query
+from askless.database.driver_query import Query
 from askless.database.statement_execution import Rows, execute
 
 WARM_UPS = 2

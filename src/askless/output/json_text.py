@@ -6,8 +6,8 @@ import json
 
 import msgspec
 
-from askless.core.whole_text import encoded
-from askless.core.words import HIDDEN
+from askless.core.formatting import HIDDEN
+from askless.core.json_encoding import encoded
 from askless.output.formats import View
 from askless.reports.documents import Document
 

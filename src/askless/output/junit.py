@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from xml.etree import ElementTree as Xml
 
-from askless.core.findings import Finding
-from askless.output import judged, phrases
+from askless.core.findings.finding import Finding
+from askless.output import finding_text, gate_text
 from askless.output.formats import View
 from askless.output.text import safe
 from askless.reports import documents
@@ -50,18 +50,18 @@ def _suite(
     rows = [row for row in document.rows if row.route == route]
     for row in rows:
         most = "at most" if row.source == "budget" else "no more than"
-        name = f"{judged.what(row)}: {most} {judged.limit(row)}"
+        name = f"{gate_text.what(row)}: {most} {gate_text.limit(row)}"
         if row.measure == "patterns":
-            name = f"{judged.what(row)}: {judged.limit(row)}" + (f" ({row.findings[0]})" if row.findings else "")
+            name = f"{gate_text.what(row)}: {gate_text.limit(row)}" + (f" ({row.findings[0]})" if row.findings else "")
         case = Xml.SubElement(suite, "testcase", classname=_text(route), name=_text(f"{name}, by the {row.source}"))
         if row.over:
             failures += 1
-            more = f", over by {judged.over_by(row)}" if judged.over_by(row) else ""
-            failed = Xml.SubElement(case, "failure", message=_text(f"{judged.seen(row)}{more}"), type="over")
+            more = f", over by {gate_text.over_by(row)}" if gate_text.over_by(row) else ""
+            failed = Xml.SubElement(case, "failure", message=_text(f"{gate_text.seen(row)}{more}"), type="over")
             failed.text = _text("\n".join(_told(by_key[key]) for key in row.findings if key in by_key))
     if route in document.not_asked:
         case = Xml.SubElement(suite, "testcase", classname=_text(route), name="asked")
-        message = _text(judged.not_judged(route))
+        message = _text(gate_text.not_judged(route))
         if document.partial:
             skipped += 1
             Xml.SubElement(case, "skipped").text = message
@@ -75,7 +75,7 @@ def _suite(
 
 
 def _told(finding: Finding) -> str:
-    where = f"\n  {phrases.first_line(finding)}" if finding.lines else ""
+    where = f"\n  {finding_text.first_line(finding)}" if finding.lines else ""
     return f"{finding.pattern} {finding.key}: {finding.title}{where}"
 
 

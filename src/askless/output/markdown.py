@@ -6,9 +6,9 @@ import re
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
-from askless.core.findings import Advice, Edit, Finding
-from askless.core.words import plural, size
-from askless.output import judged, phrases
+from askless.core.findings.finding import Advice, Edit, Finding
+from askless.core.formatting import plural, size
+from askless.output import finding_text, gate_text
 from askless.output.formats import View
 from askless.output.text import one_line, safe
 from askless.reports import documents
@@ -75,19 +75,19 @@ def fitting(blocks: Sequence[str], rest: Callable[[int], str]) -> str:
 
 def findings(document: documents.FindingsDocument, view: View) -> str:
     """What to change, an edit after the other, each with what it mends; or findings one by one, or one story."""
-    lines = [*phrases.remarks(document), *document.notes]
+    lines = [*finding_text.remarks(document), *document.notes]
     if view.variant == "story":
         return fitting([part for finding in document.findings for part in _story(finding)], lambda _: "…")
     head = f"### Ask Less: {plural(len(document.findings), 'finding')}"
     asked = f"{plural(document.requests, 'request')}, {plural(document.queries, 'query')}"
     if not document.findings:
-        return "\n\n".join([head, plain(phrases.nothing_found(document)), *map(plain, lines)]) + "\n"
-    summed = f"{phrases.weights(document.edits)} in {asked}." if document.edits else f"{asked}."
+        return "\n\n".join([head, plain(finding_text.nothing_found(document)), *map(plain, lines)]) + "\n"
+    summed = f"{finding_text.weights(document.edits)} in {asked}." if document.edits else f"{asked}."
     if view.variant == "each" or not document.edits:
         blocks = [_one(finding, document) for finding in document.findings]
         more = "findings"
     else:
-        blocks = [_edit(edit, mended, document) for edit, mended in phrases.with_mended(document)]
+        blocks = [_edit(edit, mended, document) for edit, mended in finding_text.with_mended(document)]
         more = "edits"
     blocks = [head + "\n\n" + plain(summed), *blocks]
     if lines:
@@ -99,14 +99,14 @@ def findings(document: documents.FindingsDocument, view: View) -> str:
 
 
 def _edit(edit: Edit, mended: Sequence[Finding], document: documents.FindingsDocument) -> str:
-    route, more = phrases.routes_of(edit)
-    lines = [f"#### {edit.severity}: {code(route)}{plain(more)}", plain(phrases.gain(edit, mended)), _change(edit)]
+    route, more = finding_text.routes_of(edit)
+    lines = [f"#### {edit.severity}: {code(route)}{plain(more)}", plain(finding_text.gain(edit, mended)), _change(edit)]
     points = []
     for finding in mended:
-        where = f", {code(phrases.first_line(finding))}" if finding.lines else ""
+        where = f", {code(finding_text.first_line(finding))}" if finding.lines else ""
         accepted = ", accepted" if finding.key in document.accepted else ""
-        caller = phrases.caller_apart(finding, document.findings)
-        called = f", called at {code(phrases.place(caller))}" if caller is not None else ""
+        caller = finding_text.caller_apart(finding, document.findings)
+        called = f", called at {code(finding_text.place(caller))}" if caller is not None else ""
         points.append(
             f"- {plain(finding.pattern)} {code(finding.key)} ({finding.evidence}{accepted}): {plain(finding.brief)}{where}{called}"
         )
@@ -114,15 +114,15 @@ def _edit(edit: Edit, mended: Sequence[Finding], document: documents.FindingsDoc
 
 
 def _change(change: Edit | Advice) -> str:
-    where = f", {plain(phrases.where(change.at))}" if change.at is not None else ""
+    where = f", {plain(finding_text.where(change.at))}" if change.at is not None else ""
     call = f"\n\n{block(change.code, 'python' if change.code.lstrip().startswith('.') else '')}" if change.code else ""
     return f"→ **{plain(change.title)}**{where}{call}"
 
 
 def _one(finding: Finding, document: documents.FindingsDocument) -> str:
     accepted = ", accepted" if finding.key in document.accepted else ""
-    where = code(phrases.first_line(finding)) if finding.lines else ""
-    saves = phrases.saving(finding)
+    where = code(finding_text.first_line(finding)) if finding.lines else ""
+    saves = finding_text.saving(finding)
     lines = [
         f"#### {finding.severity}: {plain(finding.pattern)} on {code(finding.route)}, {code(finding.key)}{accepted}",
         plain(finding.title),
@@ -134,19 +134,19 @@ def _one(finding: Finding, document: documents.FindingsDocument) -> str:
 
 
 def _story(finding: Finding) -> list[str]:
-    head = f"### {finding.severity}: {plain(phrases.kind(finding))} on {code(finding.route)}, {code(finding.key)}"
+    head = f"### {finding.severity}: {plain(finding_text.kind(finding))} on {code(finding.route)}, {code(finding.key)}"
     parts = [head, plain(finding.title), "**Where**"]
     parts.append(
-        "\n".join(f"- {code(text) if line is not None else plain(text)}" for text, line in phrases.places(finding))
+        "\n".join(f"- {code(text) if line is not None else plain(text)}" for text, line in finding_text.places(finding))
     )
     doubts = [f"- not sure: {plain(doubt)}" for doubt in finding.unsure]
     parts += [
         f"**Evidence: {finding.evidence}**",
         "\n".join([*(f"- {plain(one)}" for one in finding.because), *doubts]),
     ]
-    parts += ["**Cost**", "\n".join(f"- {plain(text)}" for text in phrases.costs(finding))]
+    parts += ["**Cost**", "\n".join(f"- {plain(text)}" for text in finding_text.costs(finding))]
     parts += ["**The query**", block(finding.sql, "sql")]
-    beside, common = len(finding.advice) > 1, phrases.common_checks(finding)
+    beside, common = len(finding.advice) > 1, finding_text.common_checks(finding)
     if beside:
         rows = [
             [str(turn), plain(one.title), plain(one.saving), plain(one.trade_off)]
@@ -161,22 +161,22 @@ def _story(finding: Finding) -> list[str]:
         if advice.sql:
             parts += ["the SQL afterwards:", block(advice.sql, "sql")]
     if common:
-        parts += [f"**{phrases.WHICHEVER}**", "\n".join(f"- {plain(check)}" for check in common)]
+        parts += [f"**{finding_text.WHICHEVER}**", "\n".join(f"- {plain(check)}" for check in common)]
     return [part for part in parts if part]
 
 
 def gate(document: documents.GateDocument) -> str:
     """Whether it passed, what is over, the findings that may not be there."""
     over = [row for row in document.rows if row.over]
-    blocks = [f"### Ask Less: **{judged.outcome(document)}**\n\n{plain(judged.how_many(document))}"]
+    blocks = [f"### Ask Less: **{gate_text.outcome(document)}**\n\n{plain(gate_text.how_many(document))}"]
     if over:
         rows = [
-            [cell(row.route), judged.what(row), judged.limit(row), judged.seen(row), judged.over_by(row)]
+            [cell(row.route), gate_text.what(row), gate_text.limit(row), gate_text.seen(row), gate_text.over_by(row)]
             for row in over
         ]
         blocks.append(table(["route", "what", "at most", "seen", "over by"], "llrrr", rows))
     blocks += [_finding(finding) for finding in document.findings]
-    blocks += [plain(judged.not_judged(route)) for route in document.not_asked]
+    blocks += [plain(gate_text.not_judged(route)) for route in document.not_asked]
     blocks += list(map(plain, document.remarks))
     if document.accepted:
         blocks.append(plain(f"{plural(document.accepted, 'finding')} accepted in {document.project}"))
@@ -189,7 +189,7 @@ def _again(document: documents.GateDocument) -> str:
 
 
 def _finding(finding: Finding) -> str:
-    where = f"\n  {code(phrases.at(finding.lines[0]))}" if finding.lines else ""
+    where = f"\n  {code(finding_text.at(finding.lines[0]))}" if finding.lines else ""
     return f"- {plain(finding.pattern)} on {code(finding.route)}, {code(finding.key)}: {plain(finding.title)}{where}"
 
 
@@ -202,14 +202,14 @@ def compare(document: documents.CompareDocument) -> str:
     blocks = [f"### Ask Less: findings {counts}"]
     if document.new:
         blocks += ["**New**", *map(_finding, document.new)]
-    moved = [row for row in document.routes if judged.moved(row)]
+    moved = [row for row in document.routes if gate_text.moved(row)]
     same = len(document.routes) - len(moved)
     if moved:
         head = ["route", "queries", "rows", "bytes", "ms a request, quartiles", "faster by"]
         blocks.append(table(head, "lrrrrl", map(_route, moved)))
     if same:
         blocks.append(plain(f"{plural(same, 'route')} {'asks' if same == 1 else 'ask'} as much as before."))
-    blocks.append(plain(judged.drift(document)))
+    blocks.append(plain(gate_text.drift(document)))
     for title, items in (("Gone", document.gone), ("Left", document.left)):
         if items:
             blocks += [f"**{title}**", *map(_finding, items)]
@@ -220,8 +220,8 @@ def compare(document: documents.CompareDocument) -> str:
 
 
 def _route(row: documents.CompareRow) -> list[str]:
-    counts = [judged.pair(row.queries), judged.pair(row.rows), judged.pair(row.bytes, size)]
-    before, after = map(judged.spread, row.time)
+    counts = [gate_text.pair(row.queries), gate_text.pair(row.rows), gate_text.pair(row.bytes, size)]
+    before, after = map(gate_text.spread, row.time)
     pairs = [one if one == other else f"{one} → {other}" for one, other in [*counts, (before, after)]]
     return [cell(row.route), *pairs, plain(row.verdict.text)]
 

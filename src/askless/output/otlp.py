@@ -10,9 +10,9 @@ from hashlib import blake2b
 from typing import Any
 
 import askless
-from askless.core.findings import Finding
-from askless.core.whole_text import encoded
-from askless.output import phrases
+from askless.core.findings.finding import Finding
+from askless.core.json_encoding import encoded
+from askless.output import finding_text
 from askless.output.text import safe
 from askless.reports.columns import Arrived, query_records, request_record
 
@@ -98,7 +98,7 @@ def _event(finding: Finding, at_ns: int) -> Json:
     advice = finding.advice[0] if finding.advice else None
     told = {
         "askless.pattern": finding.pattern, "askless.finding": finding.key, "askless.severity": finding.severity,
-        "askless.evidence": finding.evidence, "askless.title": finding.title, "askless.saving": phrases.saving(finding),
+        "askless.evidence": finding.evidence, "askless.title": finding.title, "askless.saving": finding_text.saving(finding),
         "askless.advice": advice.title if advice is not None else "", "askless.code": advice.code if advice is not None else "",
         "code.file.path": finding.lines[0].file if finding.lines else "",
         "code.line.number": finding.lines[0].line or None if finding.lines else None,

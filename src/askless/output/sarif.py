@@ -11,9 +11,9 @@ import msgspec
 
 import askless
 from askless.core import patterns
-from askless.core.findings import Finding, Line
-from askless.core.whole_text import encoded
-from askless.output import judged, phrases
+from askless.core.findings.finding import Finding, Line
+from askless.core.json_encoding import encoded
+from askless.output import finding_text, gate_text
 from askless.output.formats import View
 from askless.output.text import safe
 from askless.reports import documents
@@ -107,10 +107,10 @@ def _result(files: Files, finding: Finding, state: str = "") -> Json:
 
 def _message(finding: Finding) -> str:
     """What is wrong, what it costs, what to do first: plain text, in paragraphs."""
-    parts = [f"{finding.route}: {finding.title}.", phrases.saving(finding)]
+    parts = [f"{finding.route}: {finding.title}.", finding_text.saving(finding)]
     if finding.advice:
         first = finding.advice[0]
-        where = f", {phrases.where(first.at)}" if first.at is not None else ""
+        where = f", {finding_text.where(first.at)}" if first.at is not None else ""
         parts.append(f"To do: {first.title}{where}" + (f"\n{first.code}" if first.code else ""))
     parts += [f"Not sure: {doubt}" for doubt in finding.unsure]
     return safe("\n\n".join(filter(None, parts)))
@@ -140,9 +140,9 @@ def _gate(document: documents.GateDocument, files: Files) -> list[Json]:
 
 
 def _limit(row: documents.GateRow) -> Json:
-    text = f"{row.route}: {judged.seen(row)} where {judged.limit(row)} may be, over by {judged.over_by(row)}"
+    text = f"{row.route}: {gate_text.seen(row)} where {gate_text.limit(row)} may be, over by {gate_text.over_by(row)}"
     if row.source == "baseline":
-        text = f"{row.route}: {judged.seen(row)}, {judged.limit(row)}: more by {judged.over_by(row)}"
+        text = f"{row.route}: {gate_text.seen(row)}, {gate_text.limit(row)}: more by {gate_text.over_by(row)}"
     return {
         "ruleId": f"over-{row.source}",
         "level": "error",

@@ -6,8 +6,8 @@ import os
 import re
 from pathlib import Path
 
+from askless.core.formatting import escaped, escaped_line
 from askless.core.statistics import Ratio
-from askless.core.words import escaped, escaped_line
 
 _SPACE = re.compile(r"\s+")
 

@@ -39,11 +39,11 @@ from typing import Any
 import msgspec
 
 from askless.core import patterns
-from askless.core.acceptance import Accepted
-from askless.core.budget import MEASURES, Budget
+from askless.core.aggregation.project_rules import Noise, RouteName, Terms
+from askless.core.comparison.budgets import MEASURES, Budget
 from askless.core.errors import AskLessError
+from askless.core.findings.acceptance import Accepted
 from askless.core.settings import THRESHOLDS, Settings
-from askless.core.terms import Noise, RouteName, Terms
 
 FILE = "askless.toml"
 OTHER = "pyproject.toml"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from datetime import date
 
-from askless.core.acceptance import Accepted
+from askless.core.findings.acceptance import Accepted
 
 
 def cases_for(accepted: Iterable[Accepted]) -> list[dict[str, str]]:

@@ -15,11 +15,11 @@ import msgspec
 
 from askless.capture.events import Capture as Header
 from askless.capture.reading import FileReport, read
-from askless.core.failures import masked_error
-from askless.core.findings import Finding
-from askless.core.model import Place, Request, Statement, Told
+from askless.core.findings.finding import Finding
+from askless.core.inference.failures import masked_error
+from askless.core.json_encoding import encoded
+from askless.core.records.model import Place, Request, Statement, Told
 from askless.core.sql.masking import masked, shown_values
-from askless.core.whole_text import encoded
 from askless.project.file import here
 from askless.reports import documents
 

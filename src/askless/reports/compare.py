@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from askless.core.comparison import RouteComparison, compare_findings, compare_routes, drift_of
+from askless.core.comparison.captures import RouteComparison, compare_findings, compare_routes, drift_of
 from askless.reports import documents
 from askless.reports.findings import open_findings
 from askless.reports.loading import load

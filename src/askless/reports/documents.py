@@ -9,13 +9,13 @@ from typing import Any
 
 import msgspec
 
-from askless.core.findings import Edit, Finding, Line
-from askless.core.left_out import Total
-from askless.core.model import Table
+from askless.core.aggregation.route_rows import RouteRow
+from askless.core.findings.finding import Edit, Finding, Line
+from askless.core.records.model import Table
+from askless.core.records.sampling import Total
 from askless.core.statistics import Ratio
-from askless.core.tables import RouteRow
 from askless.core.verdicts import Verdict
-from askless.reports.comparing import (
+from askless.reports.comparison_documents import (
     CompareDocument as CompareDocument,
     CompareRow as CompareRow,
     GateDocument as GateDocument,

@@ -5,17 +5,17 @@ from __future__ import annotations
 from pathlib import Path
 from statistics import median
 
-from askless.core.analysis import diagnoses_of
+from askless.core.analysis.pipeline import diagnoses_of
 from askless.core.errors import AskLessError
 from askless.core.patterns.base import Diagnosis
 from askless.core.progress import Progress, quiet
-from askless.core.replay import replay_of
-from askless.core.roads import TRIED, roads_of
 from askless.core.sql.masking import masker
+from askless.core.trials.alternatives import TRIED, roads_of
+from askless.core.trials.replay import replay_of
 from askless.core.verdicts import Outcome, Verdict, direction
+from askless.database.alternatives_trial import try_roads
 from askless.database.connecting import parse_url
 from askless.database.finding_trial import FindingTrial, Road, try_finding
-from askless.database.road_trial import try_roads
 from askless.database.servers import Limits
 from askless.reports import documents
 from askless.reports.loading import load, requests_of

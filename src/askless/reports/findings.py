@@ -8,17 +8,17 @@ from pathlib import Path
 import msgspec
 
 from askless.capture.lines import files_of
-from askless.core.acceptance import Accepted, sorted_out
 from askless.core.errors import AskLessError
-from askless.core.findings import Finding
-from askless.core.severities import SEVERITIES
-from askless.project import file, parsed, seen
+from askless.core.findings.acceptance import Accepted, sorted_out
+from askless.core.findings.finding import Finding
+from askless.core.findings.severities import SEVERITIES
+from askless.project import file, structure_cache, summary_cache
 from askless.reports import documents
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from askless.core.model import Schema
-    from askless.core.summary import Summary
+    from askless.core.aggregation.summary import Summary
+    from askless.core.records.model import Schema
 
 
 class Sorted(msgspec.Struct, frozen=True):
@@ -34,10 +34,10 @@ def open_findings(summary: Summary, project: Path | None = None, schema: Schema 
 
     `project` is that file; None looks for one from here upwards. Raises AskLessError project-file-bad.
     """
-    from askless.core.analysis import findings_of
+    from askless.core.analysis.pipeline import findings_of
 
     found = findings_of(summary, schema)
-    parsed.keep()
+    structure_cache.keep()
     return sort(found, project)
 
 
@@ -75,7 +75,7 @@ def findings(
 
 def document_of(
     path: Path,
-    judged: seen.Judged,
+    judged: summary_cache.Judged,
     choice: Choice = Choice(),  # noqa: B008  (frozen)
     project: Path | None = None,
     round_trip_ms: float = 0.0,
@@ -107,33 +107,37 @@ def document_of(
 
 def judged_of(
     path: Path, schema: Schema | None = None, values: bool = False, round_trip_ms: float = 0.0
-) -> seen.Judged:
+) -> summary_cache.Judged:
     """All findings of a capture. Where nothing but the capture goes into them they are kept, and not worked out again.
 
     Raises AskLessError: see the reading of captures.
     """
     project = file.here()
     own = [project.path] if project.path is not None else []
-    mark = seen.fingerprint([*files_of(path), *own]) if schema is None and not values and not round_trip_ms else ""
-    known = seen.recall(mark)
+    mark = (
+        summary_cache.fingerprint([*files_of(path), *own])
+        if schema is None and not values and not round_trip_ms
+        else ""
+    )
+    known = summary_cache.recall(mark)
     if known is not None:
         return known
     from askless.reports.loading import load
 
     summary, notes = load(path, project.settings(values, round_trip_ms), project=project)
     judged = judged_from(summary, notes, schema)
-    seen.remember(mark, judged)
+    summary_cache.remember(mark, judged)
     return judged
 
 
-def judged_from(summary: Summary, notes: tuple[str, ...] = (), schema: Schema | None = None) -> seen.Judged:
+def judged_from(summary: Summary, notes: tuple[str, ...] = (), schema: Schema | None = None) -> summary_cache.Judged:
     """All findings of a summary, and the edits that mend them."""
-    from askless.core.analysis import judgement_of
+    from askless.core.analysis.pipeline import judgement_of
 
     routes = summary.routes.values()
     found, edits = judgement_of(summary, schema)
-    parsed.keep()
-    return seen.Judged(
+    structure_cache.keep()
+    return summary_cache.Judged(
         findings=tuple(found),
         edits=tuple(edits),
         requests=sum(route.requests for route in routes),

@@ -6,10 +6,10 @@ import json
 from collections.abc import Sequence
 from pathlib import Path
 
-from askless.core import budget, gating
+from askless.core.comparison import baseline as gating, budgets
 from askless.core.errors import AskLessError
-from askless.core.findings import Finding
-from askless.core.words import HIDDEN, escaped_line
+from askless.core.findings.finding import Finding
+from askless.core.formatting import HIDDEN, escaped_line
 from askless.project import file
 from askless.project.file import Project
 from askless.reports import documents
@@ -38,11 +38,11 @@ def gate(
         documents.GateRow(
             one.route, one.measure, one.limit, one.seen, one.over, "budget", tuple(f.key for f in one.found)
         )
-        for one in budget.judge(summary, project.budgets, found.open)
+        for one in budgets.judge(summary, project.budgets, found.open)
     ]
     named = [finding for finding in found.open if any(finding.key in row.findings for row in rows)]
     remarks = _unmet(project, [*found.open, *found.accepted])
-    lacking = [one.route for one in budget.unmet(summary, project.budgets)]
+    lacking = [one.route for one in budgets.unmet(summary, project.budgets)]
     if baseline is not None:
         before, notes_before = load(baseline, project=project)
         refuse_damage("" if allow_damaged else before.damage)
@@ -106,10 +106,10 @@ def proposal(path: Path) -> str:
     found = open_findings(summary, project.path).open
     lines = [
         f"# Proposed by `askless gate --propose` from {escaped_line(path.name)}: the most queries that a request asked, rows and bytes with",
-        f"# {100 * (budget.ROOM - 1):.0f} % of room, the patterns that are there now. Add database_ms = N where a time must hold.",
+        f"# {100 * (budgets.ROOM - 1):.0f} % of room, the patterns that are there now. Add database_ms = N where a time must hold.",
     ]
     known = {one.route for one in project.budgets}
-    for one in budget.propose(summary, found):
+    for one in budgets.propose(summary, found):
         if one.route in known:
             continue
         lines += [

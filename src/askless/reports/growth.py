@@ -7,9 +7,9 @@ from pathlib import Path
 from statistics import median
 
 from askless.capture.reading import FileReport
-from askless.core.growth import Growth, Outcome, formula, growth_of
+from askless.core.growth.by_rows import Growth, Outcome, formula, growth_of
+from askless.core.growth.over_time import Trend, trends_of
 from askless.core.sql.masking import masked
-from askless.core.trends import Trend, trends_of
 from askless.reports import documents
 from askless.reports.loading import notes_of, requests_of
 

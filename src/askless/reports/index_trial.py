@@ -7,9 +7,9 @@ from pathlib import Path
 from statistics import median
 
 from askless.core.errors import AskLessError
-from askless.core.model import Schema
 from askless.core.plans.tree import without_values
 from askless.core.progress import Progress, quiet
+from askless.core.records.model import Schema
 from askless.core.sql.masking import masker
 from askless.core.sql.statements import index_of
 from askless.core.sql.structure import structure_of
@@ -20,7 +20,7 @@ from askless.database.servers import Limits
 from askless.reports import documents
 from askless.reports.loading import load
 from askless.reports.plan_nodes import nodes_of
-from askless.reports.subjects import costliest, parse_parameters
+from askless.reports.statement_selection import costliest, parse_parameters
 
 
 def typed(statements: Sequence[str], parameters: Sequence[str]) -> tuple[TriedStatement, ...]:

@@ -7,14 +7,15 @@ from pathlib import Path
 
 import msgspec
 
-from askless.core.advice.indexing import advisor, ddl
 from askless.core.errors import AskLessError
-from askless.core.model import Schema
+from askless.core.indexing import advisor
 from askless.core.progress import Progress
+from askless.core.records import index_ddl
+from askless.core.records.model import Schema
 from askless.core.sql.masking import masker
 from askless.core.sql.structure import structure_of
 from askless.reports import documents
-from askless.reports.subjects import Subject, Workload, of_capture
+from askless.reports.statement_selection import Subject, Workload, of_capture
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -65,8 +66,8 @@ def _proven(
     """The set without what the planner does not need, and with what it does."""
     from askless.core.sql.statements import index_of
     from askless.database.connecting import parse_url
+    from askless.database.index_set_trial import Fate, Wanted, prove
     from askless.database.index_trial import TriedStatement
-    from askless.database.proving import Fate, Wanted, prove
 
     url = parse_url(database)
     wanted = [Wanted(index_of(one.ddl, document.system).name, one.ddl, one.table) for one in document.indexes]
@@ -174,7 +175,7 @@ def _document(
             for advised in advice
         ),
         redundant=tuple(
-            documents.RedundantIndex(table, index, by, ddl.drop_index(index, table, schema.system))
+            documents.RedundantIndex(table, index, by, index_ddl.drop_index(index, table, schema.system))
             for table, index, by in judged
         ),
         unasked=len(spare) - len(judged),

@@ -10,10 +10,10 @@ import msgspec
 
 from askless.capture.following import Follower
 from askless.core import patterns
-from askless.core.analysis import findings_of
+from askless.core.aggregation.aggregator import Gatherer
+from askless.core.analysis.pipeline import findings_of
 from askless.core.errors import AskLessError
-from askless.core.findings import Finding
-from askless.core.gathering import Gatherer
+from askless.core.findings.finding import Finding
 from askless.reports.documents import RequestRow
 from askless.reports.findings import sort
 from askless.reports.requests import row_of

@@ -7,18 +7,18 @@ from pathlib import Path
 
 import msgspec
 
-from askless import spread
-from askless.capture.pieces import Piece, pieces_of, read_piece, together
+from askless import executors
+from askless.capture.partitions import Piece, pieces_of, read_piece, together
 from askless.capture.reading import FileReport, read
-from askless.core.analysis import summarise
+from askless.core.aggregation.aggregator import SHAPES_MOST
+from askless.core.aggregation.summary import TOTALS_MOST, Summary
+from askless.core.analysis.pipeline import summarise
 from askless.core.errors import AskLessError
-from askless.core.gathering import SHAPES_MOST
-from askless.core.left_out import Counts, Dropped, untold
-from askless.core.model import LOOKED_MOST, Request, Schema
+from askless.core.formatting import plural
+from askless.core.records.model import LOOKED_MOST, Request, Schema
+from askless.core.records.sampling import Counts, Dropped, untold
 from askless.core.settings import Settings
-from askless.core.summary import TOTALS_MOST, Summary
-from askless.core.words import plural
-from askless.project import parsed
+from askless.project import structure_cache
 from askless.project.file import Project, here
 from askless.reports import documents
 
@@ -37,12 +37,12 @@ def load(
     project = here() if project is None else project
     settings = settings or project.settings()
     if look:
-        parsed.begin()  # here, too: what is judged here was perhaps added up elsewhere
+        structure_cache.begin()  # here, too: what is judged here was perhaps added up elsewhere
     pieces = pieces_of(path)
     job = _Job(project, settings.for_pieces(len(pieces)), look)
     files: list[FileReport] = []
     whole: Summary | None = None
-    for summary, reports in spread.over(job.sum_up, pieces):
+    for summary, reports in executors.over(job.sum_up, pieces):
         files += reports
         if whole is None:
             whole = summary
@@ -102,9 +102,9 @@ class _Job:
         reports: list[FileReport] = []
         requests = self._project.terms().applied(read_piece(piece, reports))
         if self._look:
-            parsed.begin()
+            structure_cache.begin()
         summary = summarise(requests, self._settings, self._look)
-        parsed.keep()
+        structure_cache.keep()
         return summary, reports
 
 

@@ -8,26 +8,26 @@ from pathlib import Path
 import msgspec
 
 from askless.core import plans
-from askless.core.advice.indexing import advisor
 from askless.core.errors import AskLessError
-from askless.core.model import Schema
-from askless.core.plans.measured import observe_measured
+from askless.core.indexing import advisor
+from askless.core.plans.errors import UnreadablePlan
 from askless.core.plans.observations import asks_one_row, merged, observe
+from askless.core.plans.runtime_observations import observe_measured
 from askless.core.plans.tree import Node, without_values
-from askless.core.plans.unreadable import UnreadablePlan
+from askless.core.records.model import Schema
 from askless.core.sql.masking import masker
 from askless.core.sql.slots import values_of
 from askless.core.sql.structure import Structure, structure_of
 from askless.reports import documents
 from askless.reports.loading import text_of
 from askless.reports.plan_nodes import nodes_of
-from askless.reports.subjects import Subject, Workload
+from askless.reports.statement_selection import Subject, Workload
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from sqlalchemy.engine import Connection
 
-    from askless.database.sending import Query
+    from askless.database.driver_query import Query
     from askless.database.servers import Limits
 
 

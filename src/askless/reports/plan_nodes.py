@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from askless.core.model import Schema
 from askless.core.plans.observations import Observation
 from askless.core.plans.tree import Node
+from askless.core.records.model import Schema
 from askless.reports import documents
 
 

@@ -7,11 +7,11 @@ from pathlib import Path
 from askless.capture.reading import FileReport
 from askless.core import plans
 from askless.core.errors import AskLessError
-from askless.core.model import Request, Schema
-from askless.core.plans.measured import observe_measured
+from askless.core.plans.errors import UnreadablePlan
 from askless.core.plans.observations import Observation, asks_one_row, merged, observe
+from askless.core.plans.runtime_observations import observe_measured
 from askless.core.plans.tree import Node, without_values
-from askless.core.plans.unreadable import UnreadablePlan
+from askless.core.records.model import Request, Schema
 from askless.core.sql.masking import masker
 from askless.core.sql.slots import Value, values_of
 from askless.core.sql.structure import structure_of
@@ -19,7 +19,7 @@ from askless.reports import documents
 from askless.reports.loading import notes_of, requests_of
 from askless.reports.plan import Wish
 from askless.reports.plan_nodes import nodes_of
-from askless.reports.subjects import query_at
+from askless.reports.statement_selection import query_at
 from askless.reports.timeline import named
 
 NO_PLANS = "name a database with --db, or a saved plan with --file"

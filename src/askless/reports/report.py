@@ -11,15 +11,15 @@ from askless.capture.following import Follower
 from askless.capture.lines import files_of
 from askless.capture.reading import FileReport, read
 from askless.core import patterns
+from askless.core.aggregation.aggregator import Gatherer
+from askless.core.aggregation.summary import Summary
 from askless.core.errors import AskLessError
-from askless.core.gathering import Gatherer
-from askless.core.growth import Sizes
-from askless.core.model import Request
+from askless.core.formatting import plural
+from askless.core.growth.by_rows import Sizes
 from askless.core.progress import Progress, quiet
-from askless.core.summary import Summary
-from askless.core.words import plural
+from askless.core.records.model import Request
 from askless.project.file import Project, here
-from askless.reports import documents, findings, growth, plan, requests, subjects, timeline
+from askless.reports import documents, findings, growth, plan, requests, statement_selection, timeline
 from askless.reports.compare import compare
 from askless.reports.indexes import indexes
 from askless.reports.loading import notes_of, schema_of
@@ -166,10 +166,10 @@ def _asked(path: Path, summary: Summary, wish: Wish, limits: Limits | None, prog
     plans = advised = None
     notes: tuple[str, ...] = ()
     try:
-        workload = subjects.of_summary(path, summary, top=PLANS_MOST)
+        workload = statement_selection.of_summary(path, summary, top=PLANS_MOST)
         plans = plan.live(wish.database, workload, plan.Wish(values=wish.values), limits)
         progress("working out indexes")
-        whole = subjects.of_summary(path, summary)
+        whole = statement_selection.of_summary(path, summary)
         advised = indexes(path, wish.database, None, wish.values, limits, workload=whole)
     except AskLessError as error:
         if error.slug not in ("nothing-to-explain", "cant-explain", "other-schema"):

@@ -5,10 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 
 from askless.capture.reading import FileReport
-from askless.core.left_out import sum_of
-from askless.core.model import Request
-from askless.core.summary import Summary
-from askless.core.tables import by_database_time, route_row
+from askless.core.aggregation.route_rows import by_database_time, route_row
+from askless.core.aggregation.summary import Summary
+from askless.core.records.model import Request
+from askless.core.records.sampling import sum_of
 from askless.reports import documents
 from askless.reports.columns import Arrived, request_record
 from askless.reports.loading import load, notes_of, requests_of

@@ -6,11 +6,11 @@ from collections.abc import Sequence
 from pathlib import Path
 from statistics import median
 
+from askless.core.aggregation.shape_stats import Example
 from askless.core.errors import AskLessError
-from askless.core.model import Schema
 from askless.core.plans.tree import without_values
 from askless.core.progress import Progress, quiet
-from askless.core.shape_stats import Example
+from askless.core.records.model import Schema
 from askless.core.sql.masking import masker
 from askless.core.sql.shape import shape_of
 from askless.core.sql.slots import Value, name_of, slots_of, values_of
@@ -21,7 +21,7 @@ from askless.database.servers import Limits
 from askless.reports import documents
 from askless.reports.loading import load, text_of
 from askless.reports.plan_nodes import nodes_of
-from askless.reports.subjects import parse_parameters
+from askless.reports.statement_selection import parse_parameters
 
 Bound = tuple[tuple[Value, ...], tuple[str, ...]]
 

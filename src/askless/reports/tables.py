@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from askless.core.advice.indexing import advisor, ddl
-from askless.core.model import Schema
+from askless.core.indexing import advisor
+from askless.core.records import index_ddl
+from askless.core.records.model import Schema
 from askless.reports import documents
 
 
@@ -18,7 +19,7 @@ def tables(schema: Schema) -> documents.TablesDocument:
             for key in advisor.bare_foreign_keys(schema, [])
         ),
         redundant=tuple(
-            documents.RedundantIndex(table, index, by, ddl.drop_index(index, table, schema.system))
+            documents.RedundantIndex(table, index, by, index_ddl.drop_index(index, table, schema.system))
             for table, index, by in advisor.redundant_indexes(schema)
         ),
     )

@@ -6,11 +6,11 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from askless.capture.reading import FileReport
+from askless.core.aggregation.route_rows import TimelineEntry, timeline as entries_of
 from askless.core.errors import AskLessError
-from askless.core.failures import masked_error
-from askless.core.findings import Line
-from askless.core.model import Request
-from askless.core.tables import TimelineEntry, timeline as entries_of
+from askless.core.findings.finding import Line
+from askless.core.inference.failures import masked_error
+from askless.core.records.model import Request
 from askless.reports import documents
 from askless.reports.loading import notes_of, requests_of
 

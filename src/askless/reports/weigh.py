@@ -8,12 +8,12 @@ from statistics import median
 from askless.core.progress import Progress, quiet
 from askless.core.sql.masking import masker
 from askless.core.verdicts import Outcome, Verdict, direction
-from askless.database import weighing
+from askless.database import clause_cost
+from askless.database.clause_cost import Weighing, Weight
 from askless.database.connecting import parse_url
 from askless.database.servers import Limits
-from askless.database.weighing import Weighing, Weight
 from askless.reports import documents
-from askless.reports.subjects import Subject
+from askless.reports.statement_selection import Subject
 
 
 def weigh(
@@ -27,7 +27,7 @@ def weigh(
 
     Raises AskLessError: not-a-select, no-parts, server-busy, and what the database says.
     """
-    whole = weighing.weigh(
+    whole = clause_cost.weigh(
         parse_url(database), subject.text, subject.parameters, subject.names, limits, progress, subject.system
     )
     mask = masker(subject.system or whole.system, values)

@@ -35,11 +35,11 @@ if TYPE_CHECKING:
 
 # Name -> module. Adding a source touches its own file and this table.
 REGISTRY = {
-    "app": "askless.sources.app",
-    "relay": "askless.sources.relay",
-    "packets": "askless.sources.packets",
-    "otlp": "askless.sources.otlp",
-    "log": "askless.sources.log",
+    "app": "askless.sources.app.source",
+    "relay": "askless.sources.relay.source",
+    "packets": "askless.sources.packets.source",
+    "otlp": "askless.sources.otlp.source",
+    "log": "askless.sources.logs.source",
 }
 
 

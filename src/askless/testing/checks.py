@@ -7,15 +7,15 @@ from collections.abc import Sequence
 from datetime import date
 
 from askless.core import patterns
-from askless.core.acceptance import sorted_out
-from askless.core.analysis import findings_of, summarise
-from askless.core.budget import amount, budget_for, judge
-from askless.core.findings import Finding, Line
-from askless.core.model import Request
-from askless.core.words import plural, whereabouts
+from askless.core.analysis.pipeline import findings_of, summarise
+from askless.core.comparison.budgets import amount, budget_for, judge
+from askless.core.findings.acceptance import sorted_out
+from askless.core.findings.finding import Finding, Line
+from askless.core.formatting import plural, whereabouts
+from askless.core.records.model import Request
 from askless.output.text import short_path
 from askless.project.file import Project
-from askless.sources.inside import own_queries
+from askless.sources.app.in_process import own_queries
 
 SHOWN_MOST = 12  # statements
 TEXT_MOST = 88  # characters of one: pytest sets a margin in front

@@ -26,9 +26,9 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import pytest
 
 if TYPE_CHECKING:
-    from askless.core.model import Request
+    from askless.core.records.model import Request
     from askless.project.file import Project
-    from askless.sources.inside import Inside
+    from askless.sources.app.in_process import Inside
 
 _STATE = pytest.StashKey["_State"]()
 _MARKER_TAKES = {"at_most", "never", "route", "budgets"}
@@ -151,7 +151,7 @@ def pytest_collection_finish(session: pytest.Session) -> None:
         return
     from askless.core.errors import AskLessError
     from askless.project import file, strict
-    from askless.sources.inside import Inside
+    from askless.sources.app.in_process import Inside
 
     try:
         project = file.read(file.nearest(Path(config.rootpath)))

@@ -8,9 +8,8 @@ from __future__ import annotations
 from importlib import import_module
 from typing import Any
 
-from askless.core.context import Context
-from askless.core.findings import Advice
-from askless.core.recipes import (
+from askless.core.findings.finding import Advice
+from askless.core.findings.remedies import (
     Batch,
     BatchByKind,
     Bind,
@@ -32,27 +31,28 @@ from askless.core.recipes import (
     UseLoaded,
     WriteTogether,
 )
+from askless.core.inference.context import Context
 
 REGISTRY: dict[type[Recipe], str] = {
     Batch: "askless.core.advice.eager_loading",
     Group: "askless.core.advice.grouping",
-    Share: "askless.core.advice.sharing",
-    UseLoaded: "askless.core.advice.reuse",
+    Share: "askless.core.advice.share_result",
+    UseLoaded: "askless.core.advice.use_loaded_rows",
     Narrow: "askless.core.advice.projection",
     Page: "askless.core.advice.pagination",
-    Skip: "askless.core.advice.skipping",
-    Move: "askless.core.advice.moving",
-    LeaveOut: "askless.core.advice.leaving",
-    LetGo: "askless.core.advice.letting_go",
-    FindAtOnce: "askless.core.advice.finding_at_once",
-    Separate: "askless.core.advice.separating",
-    Bind: "askless.core.advice.binding",
-    GroupOnce: "askless.core.advice.grouping_once",
-    BatchByKind: "askless.core.advice.by_kind",
-    Keep: "askless.core.advice.keeping",
-    OneColumn: "askless.core.advice.one_column",
-    Mend: "askless.core.advice.mending",
-    WriteTogether: "askless.core.advice.writing",
+    Skip: "askless.core.advice.keyset_pagination",
+    Move: "askless.core.advice.pushdown",
+    LeaveOut: "askless.core.advice.drop_eager_load",
+    LetGo: "askless.core.advice.shorten_transaction",
+    FindAtOnce: "askless.core.advice.bulk_upsert",
+    Separate: "askless.core.advice.join_fan_out",
+    Bind: "askless.core.advice.bind_parameters",
+    GroupOnce: "askless.core.advice.decorrelation",
+    BatchByKind: "askless.core.advice.batch_per_type",
+    Keep: "askless.core.advice.caching",
+    OneColumn: "askless.core.advice.single_column",
+    Mend: "askless.core.advice.failed_queries",
+    WriteTogether: "askless.core.advice.batch_writes",
 }
 
 

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from askless.core.advice import rewriting
 from askless.core.advice.orm import Query, Step, model_of, words_of
-from askless.core.advice.rewriting import LookUp
-from askless.core.context import Context
-from askless.core.findings import Advice
-from askless.core.model import Load, Model, Relation
-from askless.core.paths import from_query, joined_already
-from askless.core.recipes import Batch, Variant
-from askless.core.words import whereabouts
+from askless.core.advice.rewriting import statements
+from askless.core.advice.rewriting.statements import LookUp
+from askless.core.findings.finding import Advice
+from askless.core.findings.remedies import Batch, Variant
+from askless.core.formatting import whereabouts
+from askless.core.inference.context import Context
+from askless.core.inference.relation_paths import from_query, joined_already
+from askless.core.records.model import Load, Model, Relation
 
 NARROW_BYTES = 400  # a child row up to this size may travel with each of its parents
 
@@ -38,11 +38,11 @@ class _Case:
         if recipe.parent_key is not None:  # the parent is read row by row itself: it will be a batch by then
             above = recipe.parent_key
             lookup = LookUp(self.parent_sql, self.system, above.column.table, above.column.name, above.beside)
-            self.parent_sql = rewriting.batched(lookup)
+            self.parent_sql = statements.batched(lookup)
 
     def batched(self) -> str:
         """The look-up for all keys; '' where it can't be written."""
-        return rewriting.batched(self.lookup, _is_one(self))
+        return statements.batched(self.lookup, _is_one(self))
 
 
 def advise(recipe: Batch, context: Context) -> tuple[Advice, ...]:
@@ -183,7 +183,7 @@ def _join(case: _Case) -> Advice:
     asks_more = case.recipe.conditions or case.recipe.structure.joins
     wanted = case.parent_sql and not asks_more and case.variant in (Variant.TO_ONE, Variant.TO_MANY)
     if wanted and source is not None and source.column and case.batched():
-        sql = rewriting.joined(
+        sql = statements.joined(
             case.parent_sql,
             case.system,
             (source.table, source.column),
@@ -239,12 +239,12 @@ def _counted_with_parent(case: _Case) -> str:
     if not case.parent_sql or source is None or not source.column or case.recipe.conditions or case.table != case.main:
         return ""
     held = source.table, source.column
-    return rewriting.counted_with_parent(case.parent_sql, case.system, held, case.table, case.column)
+    return statements.counted_with_parent(case.parent_sql, case.system, held, case.table, case.column)
 
 
 def _grouped(case: _Case) -> Advice:
     code = "" if case.load is None else _grouped_code(case)
-    grouped = rewriting.counted(case.lookup)
+    grouped = statements.counted(case.lookup)
     return Advice(
         title=f"get all of them with one GROUP BY {case.key.strip('()')}",
         why=f"one grouped query answers all {case.recipe.queries:.0f} keys",
@@ -266,7 +266,7 @@ def _existing(case: _Case) -> Advice:
     return Advice(
         title=f"ask once which {case.key} have rows in {case.main}",
         why=f"one query gives those of the {case.recipe.queries:.0f} keys that have some",
-        sql=rewriting.existing(case.lookup),
+        sql=statements.existing(case.lookup),
         at=case.at,
         saving=case.recipe.saving,
         trade_off="where the parents are queried by hand, an EXISTS among their columns does it in the same query",
@@ -287,7 +287,7 @@ def _first_of_each(case: _Case) -> Advice:
             f"a window numbers the rows of each of the {case.recipe.queries:.0f} keys in the order of the look-up, and the "
             "first ones are kept"
         )
-        sql = rewriting.first_of_each(case.lookup)
+        sql = statements.first_of_each(case.lookup)
         doubt = "rows that are equal in the order: say which of them comes first, or it may be another one each time"
     return Advice(
         title=title,
@@ -304,7 +304,7 @@ def _number_only(case: _Case) -> Advice:
     return Advice(
         title="count them in one grouped query",
         why="the rows are loaded and none of them is looked at: only their number can have mattered",
-        sql=rewriting.numbered(case.lookup),
+        sql=statements.numbered(case.lookup),
         code=_grouped_code(case),
         at=case.at,
         saving=case.recipe.saving,

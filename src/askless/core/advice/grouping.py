@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from askless.core.advice import rewriting
 from askless.core.advice.orm import words_of
-from askless.core.context import Context
-from askless.core.findings import Advice
-from askless.core.recipes import Group
+from askless.core.advice.rewriting import statements
+from askless.core.findings.finding import Advice
+from askless.core.findings.remedies import Group
+from askless.core.inference.context import Context
 
 
 def advise(recipe: Group, context: Context) -> tuple[Advice, ...]:
@@ -14,8 +14,8 @@ def advise(recipe: Group, context: Context) -> tuple[Advice, ...]:
     if recipe.buckets:
         return (_buckets(recipe),)
     column, counts = recipe.key.column.name, recipe.structure.counts
-    lookup = rewriting.LookUp(context.sql(recipe.stats), recipe.stats.statement.system, recipe.table, column)
-    sql = rewriting.counted(lookup)
+    lookup = statements.LookUp(context.sql(recipe.stats), recipe.stats.statement.system, recipe.table, column)
+    sql = statements.counted(lookup)
     nothing = "0" if counts else "what an empty group gave"
     grouped = Advice(
         title=f"get all of them with one GROUP BY {column}",

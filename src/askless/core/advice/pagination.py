@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from askless.core.advice import rewriting
 from askless.core.advice.orm import model_of, words_of
-from askless.core.context import Context
-from askless.core.findings import Advice
-from askless.core.joined_rows import joins_one_each
-from askless.core.model import Schema
-from askless.core.recipes import Page
+from askless.core.advice.rewriting import statements
+from askless.core.findings.finding import Advice
+from askless.core.findings.remedies import Page
+from askless.core.inference.context import Context
+from askless.core.inference.joined_rows import joins_one_each
+from askless.core.records.model import Schema
 from askless.core.settings import PAGE_ROWS
 from askless.core.sql.structure import Structure
 
@@ -31,7 +31,7 @@ def advise(recipe: Page, context: Context) -> tuple[Advice, ...]:
         title=f"or show {PAGE_ROWS} rows at a time, by key",
         why="a page by key costs the same however deep it lies; OFFSET reads and throws away what it skips",
         # A LIMIT on a join to children would cut children.
-        sql=rewriting.paged(context.sql(recipe.stats), recipe.stats.statement.system, key, PAGE_ROWS)
+        sql=statements.paged(context.sql(recipe.stats), recipe.stats.statement.system, key, PAGE_ROWS)
         if known and joins_one_each(structure, context)
         else "",
         code=code,

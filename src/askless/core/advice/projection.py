@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from askless.core.advice import rewriting
 from askless.core.advice.orm import words_of
-from askless.core.context import Context
-from askless.core.findings import Advice
-from askless.core.keys import keys_to_keep
-from askless.core.recipes import Narrow
+from askless.core.advice.rewriting import statements
+from askless.core.findings.finding import Advice
+from askless.core.findings.remedies import Narrow
+from askless.core.inference.context import Context
+from askless.core.inference.required_columns import keys_to_keep
 
 NAMED_MOST = 3  # columns that are named one by one to be left out; beyond that the ones that stay are named
 
@@ -19,9 +19,9 @@ def advise(recipe: Narrow, context: Context) -> tuple[Advice, ...]:
     keep = keys_to_keep(structure, context.schema)
     out = [name for name in recipe.wide if name not in keep]
     remaining = [name for name in columns if name not in out]
-    projection = rewriting.projected(sql, system, out)
+    projection = statements.projected(sql, system, out)
     if not projection and any(output.star for output in structure.outputs) and remaining:
-        projection = rewriting.named(sql, system, remaining)
+        projection = statements.named(sql, system, remaining)
     words = words_of(load)
     code = ""
     if words is not None and load is not None and load.target and out:

@@ -7,9 +7,13 @@ an ORM loads for a relation (an n-plus-one).
 
 from __future__ import annotations
 
-from askless.core.findings import severity
-from askless.core.lineage import structure as structure_of
-from askless.core.model import Place, Request
+from askless.core.aggregation.request_view import Group, RequestView
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.aggregation.summary import Tally
+from askless.core.findings.finding import severity
+from askless.core.findings.remedies import UseLoaded
+from askless.core.formatting import number, plural, whereabouts
+from askless.core.inference.lineage import structure as structure_of
 from askless.core.patterns.base import (
     ByRequests,
     Claim,
@@ -24,14 +28,10 @@ from askless.core.patterns.base import (
     written_between,
 )
 from askless.core.patterns.repetition import reject, rejections
-from askless.core.recipes import UseLoaded
+from askless.core.records.model import Place, Request
 from askless.core.settings import Settings
-from askless.core.shape_stats import ShapeStats
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure
-from askless.core.summary import Tally
-from askless.core.view import Group, RequestView
-from askless.core.words import number, plural, whereabouts
 
 RULE = Rule(
     "already-loaded",

@@ -8,17 +8,17 @@ from typing import Generic, Protocol, TypeVar, cast
 
 import msgspec
 
-from askless.core.context import Context
-from askless.core.findings import Cost, Finding, Line, finding_key
-from askless.core.lineage import structure as structure_of
-from askless.core.model import BLENDED, PAUSED, Place, Request, Statement
-from askless.core.recipes import Recipe
+from askless.core.aggregation.request_view import RequestView
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.aggregation.summary import RouteStats, Summary, Tally
+from askless.core.findings.finding import Cost, Finding, Line, finding_key
+from askless.core.findings.remedies import Recipe
+from askless.core.formatting import number, plural, size
+from askless.core.inference.context import Context
+from askless.core.inference.lineage import structure as structure_of
+from askless.core.records.model import BLENDED, PAUSED, Place, Request, Statement
 from askless.core.settings import Settings
-from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import EVERYTHING, Structure
-from askless.core.summary import RouteStats, Summary, Tally
-from askless.core.view import RequestView
-from askless.core.words import number, plural, size
 
 EXAMINED_LEAST = 100  # rows that a server reads for a query, to be worth a word,
 EXAMINED_TIMES = 10  # and how many times those that it gives

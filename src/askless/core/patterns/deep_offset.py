@@ -8,14 +8,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from askless.core.context import Context
-from askless.core.findings import URGENT_SHARE, Cost
+from askless.core.aggregation.shape_stats import Example, ShapeStats
+from askless.core.findings.finding import URGENT_SHARE, Cost
+from askless.core.findings.remedies import Skip
+from askless.core.formatting import plural
+from askless.core.inference.context import Context
 from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule
-from askless.core.recipes import Skip
-from askless.core.shape_stats import Example, ShapeStats
-from askless.core.sql.meaning import meaning
 from askless.core.sql.structure import Structure
-from askless.core.words import plural
+from askless.core.sql.value_equality import meaning
 
 RULE = Rule(
     "deep-offset",

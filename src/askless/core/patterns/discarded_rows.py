@@ -6,13 +6,13 @@ read of nearly all objects, all others of few: the application chose in a loop w
 
 from __future__ import annotations
 
-from askless.core.context import Context
-from askless.core.findings import Cost, severity
+from askless.core.aggregation.shape_stats import ShapeStats, UseTotals
+from askless.core.findings.finding import Cost, severity
+from askless.core.findings.remedies import Move
+from askless.core.formatting import number, plural
+from askless.core.inference.context import Context
 from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule, taken
-from askless.core.recipes import Move
-from askless.core.shape_stats import ShapeStats, UseTotals
 from askless.core.sql.structure import Structure
-from askless.core.words import number, plural
 
 RULE = Rule(
     "discarded-rows",

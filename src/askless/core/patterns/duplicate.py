@@ -9,8 +9,14 @@ from __future__ import annotations
 
 import itertools
 
-from askless.core.findings import Line, severity
-from askless.core.model import VAGUE, Place, Request
+from askless.core.aggregation.request_view import Group, RequestView
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.aggregation.summary import Tally
+from askless.core.findings.finding import Line, severity
+from askless.core.findings.remedies import Share
+from askless.core.findings.unavailable_fields import results_hidden
+from askless.core.formatting import number, plural
+from askless.core.inference.transactions import in_one
 from askless.core.patterns.base import (
     ByRequests,
     Claim,
@@ -22,15 +28,9 @@ from askless.core.patterns.base import (
     spared,
     writes_of,
 )
-from askless.core.recipes import Share
+from askless.core.records.model import VAGUE, Place, Request
 from askless.core.settings import Settings
-from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import EVERYTHING, Structure
-from askless.core.summary import Tally
-from askless.core.transactions import in_one
-from askless.core.unseen import results_hidden
-from askless.core.view import Group, RequestView
-from askless.core.words import number, plural
 
 RULE = Rule(
     "duplicate",

@@ -7,16 +7,16 @@ from __future__ import annotations
 
 from collections import Counter
 
-from askless.core.failures import Failure, failure_of, masked_error
-from askless.core.findings import URGENT_SHARE, Cost
-from askless.core.model import Request
+from askless.core.aggregation.request_view import RequestView
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.aggregation.summary import Tally
+from askless.core.findings.finding import URGENT_SHARE, Cost
+from askless.core.findings.remedies import Mend
+from askless.core.formatting import plural
+from askless.core.inference.failures import Failure, failure_of, masked_error
 from askless.core.patterns.base import ByRequests, Claim, Diagnosis, Met, Rule, ShapeTally, call_path
-from askless.core.recipes import Mend
+from askless.core.records.model import Request
 from askless.core.settings import Settings
-from askless.core.shape_stats import ShapeStats
-from askless.core.summary import Tally
-from askless.core.view import RequestView
-from askless.core.words import plural
 
 RULE = Rule(
     "failing",

@@ -6,9 +6,13 @@ UPDATE that changed nothing. Not flagged: look-ups that find their rows, INSERTs
 
 from __future__ import annotations
 
-from askless.core.findings import severity
-from askless.core.lineage import structure as structure_of
-from askless.core.model import Request
+from askless.core.aggregation.request_view import Group, RequestView
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.aggregation.summary import Tally
+from askless.core.findings.finding import severity
+from askless.core.findings.remedies import FindAtOnce
+from askless.core.formatting import number, plural
+from askless.core.inference.lineage import structure as structure_of
 from askless.core.patterns.base import (
     ByRequests,
     Claim,
@@ -21,15 +25,11 @@ from askless.core.patterns.base import (
     summed,
     writes_of,
 )
-from askless.core.recipes import FindAtOnce
+from askless.core.records.model import Request
 from askless.core.settings import Settings
-from askless.core.shape_stats import ShapeStats
-from askless.core.sql.meaning import meaning
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure
-from askless.core.summary import Tally
-from askless.core.view import Group, RequestView
-from askless.core.words import number, plural
+from askless.core.sql.value_equality import meaning
 
 RULE = Rule(
     "find-or-create",

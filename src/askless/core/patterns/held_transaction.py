@@ -9,10 +9,15 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable
 
-from askless.core.context import Context
-from askless.core.findings import Cost
-from askless.core.lineage import structure
-from askless.core.model import Errand, Place, Request
+from askless.core.aggregation.request_view import RequestView
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.aggregation.summary import RouteStats, Tally
+from askless.core.findings.finding import Cost
+from askless.core.findings.remedies import LetGo
+from askless.core.formatting import plural
+from askless.core.inference.context import Context
+from askless.core.inference.lineage import structure
+from askless.core.inference.transactions import Gap, Transaction, gaps_of, takes_lock, transactions_of
 from askless.core.patterns.base import (
     ByRequests,
     Claim,
@@ -26,15 +31,10 @@ from askless.core.patterns.base import (
     met_of,
     writes_of,
 )
-from askless.core.recipes import LetGo
+from askless.core.records.model import Errand, Place, Request
 from askless.core.settings import Settings
-from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import EVERYTHING
 from askless.core.statistics import Quantiles
-from askless.core.summary import RouteStats, Tally
-from askless.core.transactions import Gap, Transaction, gaps_of, takes_lock, transactions_of
-from askless.core.view import RequestView
-from askless.core.words import plural
 
 RULE = Rule(
     "held-transaction",

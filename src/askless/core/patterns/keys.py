@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import msgspec
 
-from askless.core.recipes import Key
-from askless.core.sql.meaning import single
+from askless.core.findings.remedies import Key
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Predicate, Structure
+from askless.core.sql.value_equality import single
 
 # Functions around a column that leave a key a key. What an index on the bare column makes of it is another matter.
 _SAME_KEY = ("", "cast", "collate", "jsonextract", "jsonextractscalar", "jsonbextract", "jsonbextractscalar")

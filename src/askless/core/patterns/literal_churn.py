@@ -8,17 +8,17 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from askless.core.context import Context
-from askless.core.findings import Cost
-from askless.core.model import Statement
+from askless.core.aggregation.request_view import RequestView
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.aggregation.summary import RouteStats
+from askless.core.findings.finding import Cost
+from askless.core.findings.remedies import Bind
+from askless.core.formatting import number, plural
+from askless.core.inference.context import Context
 from askless.core.patterns.base import Claim, Diagnosis, Met, Rule
-from askless.core.recipes import Bind
+from askless.core.records.model import Statement
 from askless.core.settings import Settings
-from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import Structure
-from askless.core.summary import RouteStats
-from askless.core.view import RequestView
-from askless.core.words import number, plural
 
 RULE = Rule(
     "literal-churn",

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import msgspec
 
-from askless.core.context import Context
-from askless.core.findings import severity
-from askless.core.model import Load, relation_of
-from askless.core.paths import from_query
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.aggregation.summary import RouteStats
+from askless.core.findings.finding import severity
+from askless.core.findings.remedies import Batch, Variant
+from askless.core.formatting import number, plural
+from askless.core.inference.context import Context
+from askless.core.inference.relation_paths import from_query
 from askless.core.patterns.base import (
     Claim,
     Diagnosis,
@@ -24,11 +27,8 @@ from askless.core.patterns.repetition import (
     main_source,
     parent_line_of,
 )
-from askless.core.recipes import Batch, Variant
-from askless.core.shape_stats import ShapeStats
+from askless.core.records.model import Load, relation_of
 from askless.core.sql.structure import Structure
-from askless.core.summary import RouteStats
-from askless.core.words import number, plural
 
 
 def variant_of(tally: Repetition, context: Context, above: Structure | None = None) -> Variant:

@@ -8,9 +8,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from askless.core.context import Context
-from askless.core.lineage import Source, find_source, is_convincing, origin_of
-from askless.core.model import Load, Request, relation_of
+from askless.core.aggregation.request_view import Group, RequestView
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.aggregation.summary import RouteStats
+from askless.core.findings.remedies import Key
+from askless.core.findings.unavailable_fields import values_hidden
+from askless.core.inference.context import Context
+from askless.core.inference.lineage import Source, find_source, is_convincing, origin_of
 from askless.core.patterns import polymorphic
 from askless.core.patterns.base import (
     ByRequests,
@@ -31,14 +35,10 @@ from askless.core.patterns.repetition import (
     reject,
     rejections,
 )
-from askless.core.recipes import Key
+from askless.core.records.model import Load, Request, relation_of
 from askless.core.settings import Settings
-from askless.core.shape_stats import ShapeStats
-from askless.core.sql.meaning import meaning
 from askless.core.sql.structure import Structure
-from askless.core.summary import RouteStats
-from askless.core.unseen import values_hidden
-from askless.core.view import Group, RequestView
+from askless.core.sql.value_equality import meaning
 
 RULE = Rule(
     "n-plus-one",

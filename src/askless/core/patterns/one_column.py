@@ -5,12 +5,12 @@ Not flagged: what is written in the same route (an object that is saved must be 
 
 from __future__ import annotations
 
-from askless.core.findings import Cost
+from askless.core.aggregation.shape_stats import UseTotals
+from askless.core.findings.finding import Cost
+from askless.core.findings.remedies import OneColumn
+from askless.core.formatting import plural, size
 from askless.core.patterns.base import Claim, Diagnosis, Met, Rule, tables_written, taken
-from askless.core.recipes import OneColumn
-from askless.core.shape_stats import UseTotals
 from askless.core.sql.structure import EVERYTHING, Structure
-from askless.core.words import plural, size
 
 _COLUMNS_LEAST = 3  # of the result, for one of them to be few
 _TOUCHED_LEAST = 0.9  # of the objects

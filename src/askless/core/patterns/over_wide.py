@@ -8,15 +8,15 @@ says so.
 
 from __future__ import annotations
 
-from askless.core.context import Context
-from askless.core.findings import Cost, severity
-from askless.core.keys import keys_to_keep
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.findings.finding import Cost, severity
+from askless.core.findings.remedies import Narrow
+from askless.core.formatting import number, plural, size
+from askless.core.inference.context import Context
+from askless.core.inference.required_columns import keys_to_keep
 from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule, taken
 from askless.core.patterns.one_column import one_column
-from askless.core.recipes import Narrow
-from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import Structure
-from askless.core.words import number, plural, size
 
 RULE = Rule(
     "over-wide",

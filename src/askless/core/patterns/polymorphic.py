@@ -10,19 +10,19 @@ from collections.abc import Iterator, Sequence
 
 import msgspec
 
-from askless.core.context import Context
-from askless.core.findings import severity
-from askless.core.model import SAMPLED_MOST, Load, Place, Request
+from askless.core.aggregation.request_view import Group, RequestView
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.aggregation.summary import RouteStats, Tally
+from askless.core.findings.finding import severity
+from askless.core.findings.remedies import BatchByKind
+from askless.core.formatting import number, plural
+from askless.core.inference.context import Context
 from askless.core.patterns.base import Claim, Diagnosis, Met, Rule, ShapeTally, add_places, lines_of, spared, summed
 from askless.core.patterns.keys import key_of
-from askless.core.recipes import BatchByKind
+from askless.core.records.model import SAMPLED_MOST, Load, Place, Request
 from askless.core.settings import Settings
-from askless.core.shape_stats import ShapeStats
-from askless.core.sql.meaning import meaning
 from askless.core.sql.slots import Value
-from askless.core.summary import RouteStats, Tally
-from askless.core.view import Group, RequestView
-from askless.core.words import number, plural
+from askless.core.sql.value_equality import meaning
 
 NAME = "n-plus-one by kind"  # of its tallies
 

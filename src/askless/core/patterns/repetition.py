@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from askless.core.findings import Line
-from askless.core.lineage import Source
-from askless.core.model import SAMPLED_MOST, Load, Place, Request
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.aggregation.summary import RouteStats, Tally
+from askless.core.findings.finding import Line
+from askless.core.findings.remedies import Key
+from askless.core.formatting import plural
+from askless.core.inference.lineage import Source
 from askless.core.patterns.base import Rule, ShapeTally, add_counts, add_places, lines_of
-from askless.core.recipes import Key
-from askless.core.shape_stats import ShapeStats
-from askless.core.summary import RouteStats, Tally
-from askless.core.words import plural
+from askless.core.records.model import SAMPLED_MOST, Load, Place, Request
 
 
 class Repetition(ShapeTally):

@@ -10,16 +10,16 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import NamedTuple
 
-from askless.core.context import Context
-from askless.core.findings import URGENT_SHARE, Cost
-from askless.core.joined_rows import Joined, joined_rows
-from askless.core.model import SAMPLED_MOST
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.aggregation.summary import RouteStats
+from askless.core.findings.finding import URGENT_SHARE, Cost
+from askless.core.findings.remedies import Separate
+from askless.core.formatting import number, plural, size
+from askless.core.inference.context import Context
+from askless.core.inference.joined_rows import Joined, joined_rows
 from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule, taken
-from askless.core.recipes import Separate
-from askless.core.shape_stats import ShapeStats
+from askless.core.records.model import SAMPLED_MOST
 from askless.core.sql.structure import Structure
-from askless.core.summary import RouteStats
-from askless.core.words import number, plural, size
 
 RULE = Rule(
     "row-multiplication",

@@ -8,8 +8,11 @@ from __future__ import annotations
 
 import itertools
 
-from askless.core.findings import severity
-from askless.core.model import Request
+from askless.core.aggregation.request_view import Group, RequestView
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.findings.finding import severity
+from askless.core.findings.remedies import Group as GroupRecipe, Key
+from askless.core.formatting import number, plural
 from askless.core.patterns.base import (
     ByRequests,
     Claim,
@@ -21,14 +24,11 @@ from askless.core.patterns.base import (
     written_between,
 )
 from askless.core.patterns.keys import lookup, varying
-from askless.core.recipes import Group as GroupRecipe, Key
+from askless.core.records.model import Request
 from askless.core.settings import Settings
-from askless.core.shape_stats import ShapeStats
-from askless.core.sql.meaning import meaning
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure
-from askless.core.view import Group, RequestView
-from askless.core.words import number, plural
+from askless.core.sql.value_equality import meaning
 
 RULE = Rule(
     "sibling-filters",

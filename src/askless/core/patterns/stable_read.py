@@ -9,17 +9,17 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from hashlib import blake2b
 
-from askless.core.context import Context
-from askless.core.findings import Cost
-from askless.core.model import Place
+from askless.core.aggregation.request_view import RequestView
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.aggregation.summary import RouteStats, Summary, Tally
+from askless.core.findings.finding import Cost
+from askless.core.findings.remedies import Keep
+from askless.core.formatting import number, plural
+from askless.core.inference.context import Context
 from askless.core.patterns.base import Claim, Diagnosis, Met, Rule, add_counts, tables_written
-from askless.core.recipes import Keep
+from askless.core.records.model import Place
 from askless.core.settings import Settings
-from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import EVERYTHING
-from askless.core.summary import RouteStats, Summary, Tally
-from askless.core.view import RequestView
-from askless.core.words import number, plural
 
 RULE = Rule(
     "stable-read",

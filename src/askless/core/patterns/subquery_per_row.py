@@ -6,13 +6,13 @@ rows of each evaluation; only a plan tells how the server goes about it.
 
 from __future__ import annotations
 
-from askless.core.context import Context
-from askless.core.findings import URGENT_SHARE, Cost
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.findings.finding import URGENT_SHARE, Cost
+from askless.core.findings.remedies import GroupOnce
+from askless.core.formatting import plural
+from askless.core.inference.context import Context
 from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule
-from askless.core.recipes import GroupOnce
-from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import Correlation, Structure
-from askless.core.words import plural
 
 RULE = Rule(
     "subquery-per-row",

@@ -5,14 +5,14 @@ Not flagged: aggregates, look-ups by a unique key, batches of an eager load, loo
 
 from __future__ import annotations
 
-from askless.core.context import Context
-from askless.core.findings import URGENT_SHARE, Cost
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.findings.finding import URGENT_SHARE, Cost
+from askless.core.findings.remedies import Page
+from askless.core.formatting import plural, size
+from askless.core.inference.context import Context
 from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule, taken
-from askless.core.recipes import Page
 from askless.core.settings import PAGE_ROWS
-from askless.core.shape_stats import ShapeStats
 from askless.core.sql.structure import Structure
-from askless.core.words import plural, size
 
 RULE = Rule(
     "unbounded",

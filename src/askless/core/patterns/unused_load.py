@@ -9,15 +9,15 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from askless.core.advice.orm import by_table, model_of
-from askless.core.context import Context
-from askless.core.findings import Cost, severity
-from askless.core.model import Load, Model
+from askless.core.aggregation.shape_stats import ShapeStats, UseTotals
+from askless.core.aggregation.summary import RouteStats
+from askless.core.findings.finding import Cost, severity
+from askless.core.findings.remedies import LeaveOut, UseLoaded
+from askless.core.formatting import plural, size
+from askless.core.inference.context import Context
 from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule, spared
-from askless.core.recipes import LeaveOut, UseLoaded
-from askless.core.shape_stats import ShapeStats, UseTotals
+from askless.core.records.model import Load, Model
 from askless.core.sql.structure import Structure
-from askless.core.summary import RouteStats
-from askless.core.words import plural, size
 
 RULE = Rule(
     "unused-load",

@@ -9,9 +9,13 @@ from __future__ import annotations
 
 from bisect import bisect, bisect_left
 
-from askless.core.findings import severity
-from askless.core.lineage import Source, find_source, is_convincing
-from askless.core.model import Place, Request, parents_of
+from askless.core.aggregation.request_view import RequestView
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.aggregation.summary import Tally
+from askless.core.findings.finding import severity
+from askless.core.findings.remedies import WriteTogether
+from askless.core.formatting import number, plural
+from askless.core.inference.lineage import Source, find_source, is_convincing
 from askless.core.patterns.base import (
     ByRequests,
     Claim,
@@ -28,12 +32,8 @@ from askless.core.patterns.base import (
 )
 from askless.core.patterns.keys import varying
 from askless.core.patterns.repetition import flow_of, most_used
-from askless.core.recipes import WriteTogether
+from askless.core.records.model import Place, Request, parents_of
 from askless.core.settings import Settings
-from askless.core.shape_stats import ShapeStats
-from askless.core.summary import Tally
-from askless.core.view import RequestView
-from askless.core.words import number, plural
 
 RULE = Rule(
     "write-loop",

@@ -11,9 +11,9 @@ from importlib import import_module
 
 import msgspec
 
-from askless.core.plans.framing import unframed
+from askless.core.plans.errors import UnreadablePlan
+from askless.core.plans.pasted_text import unframed
 from askless.core.plans.tree import OTHER, Node, walk
-from askless.core.plans.unreadable import UnreadablePlan
 
 _NUMBER_MOST = 1e18  # of rows, blocks, milliseconds or costs
 _COST = re.compile(r"\(cost=\d")

@@ -12,8 +12,8 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from askless.core.plans import tree
+from askless.core.plans.errors import UnreadablePlan
 from askless.core.plans.tree import Actual, Estimate, Node
-from askless.core.plans.unreadable import UnreadablePlan
 
 Raw = Mapping[str, Any]
 

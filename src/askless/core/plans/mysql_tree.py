@@ -15,8 +15,8 @@ from typing import Any
 import msgspec
 
 from askless.core.plans import tree
+from askless.core.plans.errors import UnreadablePlan
 from askless.core.plans.tree import Actual, Estimate, Node
-from askless.core.plans.unreadable import UnreadablePlan
 
 _STEP = re.compile(r"^(?P<indent>[\s|]*?)(?:EXPLAIN:\s*)?->\s+(?P<words>.*?)[\s|]*$")
 _NUMBER = r"[\d.]+(?:e[+-]?\d+)?"

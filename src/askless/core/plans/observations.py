@@ -8,14 +8,14 @@ from math import inf, prod
 
 import msgspec
 
-from askless.core.advice.indexing.ddl import name_for
-from askless.core.model import Schema
+from askless.core.formatting import number
 from askless.core.plans import tree
 from askless.core.plans.tree import Node
+from askless.core.records.index_ddl import name_for
+from askless.core.records.model import Schema
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Predicate, Structure
 from askless.core.systems import is_cut, system_of
-from askless.core.words import number
 
 SMALL_TABLE_ROWS = 1000
 TINY_TABLE_ROWS = 100

@@ -12,10 +12,10 @@ from collections.abc import Mapping
 from typing import Any
 
 from askless.core.plans import tree
-from askless.core.plans.framing import FRAME
-from askless.core.plans.times import settled
+from askless.core.plans.errors import UnreadablePlan
+from askless.core.plans.pasted_text import FRAME
 from askless.core.plans.tree import Actual, Estimate, Node
-from askless.core.plans.unreadable import UnreadablePlan
+from askless.core.plans.wall_time import settled
 
 Raw = dict[str, Any]
 

@@ -6,8 +6,8 @@ import re
 from collections.abc import Mapping, Sequence
 
 from askless.core.plans import tree
+from askless.core.plans.errors import UnreadablePlan
 from askless.core.plans.tree import Node
-from askless.core.plans.unreadable import UnreadablePlan
 
 _READ = re.compile(
     r"^(?P<how>SCAN|SEARCH) (?:TABLE |SUBQUERY )?(?P<name>\S+)(?: AS (?P<alias>\S+))?"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from askless.core.sql.scan import tokens
+from askless.core.sql.tokens import tokens
 
 _CALL = re.compile(r"(?<![\w$@])([A-Za-z_][\w$]*)\s*\(")
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from askless.core.sql.scan import tokens
 from askless.core.sql.slots import Value
+from askless.core.sql.tokens import tokens
 
 
 def masked(text: str, system: str) -> str:

@@ -12,7 +12,7 @@ from hashlib import blake2b
 
 import msgspec
 
-from askless.core.sql.scan import pattern_of
+from askless.core.sql.tokens import pattern_of
 from askless.core.systems import REGISTRY, noise_of
 
 _HELD = "\x01"  # stands for a quoted name while words are put in lower case

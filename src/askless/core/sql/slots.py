@@ -11,7 +11,7 @@ from collections.abc import Sequence
 
 import msgspec
 
-from askless.core.sql.scan import tokens
+from askless.core.sql.tokens import tokens
 
 # What JSON has no word for is the name of its type and its text.
 Value = None | bool | int | float | str | tuple[str, str]

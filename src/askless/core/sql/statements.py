@@ -6,8 +6,8 @@ from sqlglot import exp
 
 from askless.core.errors import AskLessError
 from askless.core.sql.parsing import Parsed, parse_all
-from askless.core.sql.scan import tokens
 from askless.core.sql.shape import shape_text
+from askless.core.sql.tokens import tokens
 from askless.core.systems import system_of
 
 # What a SELECT can hold and yet write: new tables, files, changed rows, locks that others wait for.

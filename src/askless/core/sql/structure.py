@@ -182,7 +182,7 @@ def structure_of(text: str, system: str) -> Structure | None:
         known = memory.recall(text, system)
         if known is not None:
             return msgspec.structs.replace(known, slots=tuple(slots_of(text, system)))
-    from askless.core.sql.reading import read
+    from askless.core.sql.structure_reader import read
 
     found = read(text, system)
     for memory in _memory:

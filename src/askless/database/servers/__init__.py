@@ -12,7 +12,7 @@ from sqlalchemy.engine import URL, Connection, Engine
 
 from askless.core.errors import AskLessError
 from askless.core.plans.tree import Node
-from askless.database.sending import Query
+from askless.database.driver_query import Query
 
 # Backend in a URL -> the module that has its `SERVER`.
 SERVERS = {

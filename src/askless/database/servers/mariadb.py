@@ -15,12 +15,12 @@ from sqlalchemy.engine import URL, Connection, Engine
 from sqlalchemy.exc import DBAPIError
 
 from askless.core.errors import AskLessError
+from askless.core.formatting import size as bytes_in_words
 from askless.core.plans import checked, mysql as reader, mysql_tree
 from askless.core.plans.tree import Node
 from askless.core.sql.statements import refuse_hidden
-from askless.core.words import size as bytes_in_words
+from askless.database.driver_query import Query
 from askless.database.preflight import LIMITS, refuse
-from askless.database.sending import Query
 from askless.database.servers import Built, Limits, Routine, Size, Twins, Workshop
 from askless.database.servers.inspector import close_inspectors, inspector
 from askless.database.servers.mariadb_dependencies import foreign_tables, routines_of

@@ -13,7 +13,7 @@ from collections.abc import Iterable, Sequence
 from sqlalchemy.engine import Connection
 from sqlalchemy.exc import DBAPIError
 
-from askless.core.sql.scan import tokens
+from askless.core.sql.tokens import tokens
 from askless.database.servers import Routine
 
 _SYSTEM_SCHEMAS = (

@@ -15,16 +15,16 @@ from sqlalchemy.engine import URL, Connection, Engine
 from sqlalchemy.exc import DBAPIError
 
 from askless.core.errors import AskLessError
+from askless.core.formatting import size as bytes_in_words
 from askless.core.plans import checked, postgresql as reader
 from askless.core.plans.tree import Node
 from askless.core.statistics import median
-from askless.core.words import size as bytes_in_words
+from askless.database.driver_query import Query
 from askless.database.preflight import LIMITS, check, refuse
-from askless.database.sending import Query
 from askless.database.servers import Built, Limits, Routine, Size, Twins, Workshop
 from askless.database.servers.inspector import close_inspectors, inspector
+from askless.database.servers.lock_monitor import LockWatch
 from askless.database.servers.postgresql_dependencies import Inspection
-from askless.database.servers.yielding import LockWatch
 from askless.database.statement_execution import explain, prepare
 
 _LOOKS = 6  # at who else holds locks

@@ -16,9 +16,9 @@ from sqlalchemy.exc import DBAPIError
 
 from askless.core.errors import AskLessError
 from askless.core.sql.functions import functions_in
-from askless.core.sql.scan import tokens
 from askless.core.sql.statements import index_parts
-from askless.database.sending import Query
+from askless.core.sql.tokens import tokens
+from askless.database.driver_query import Query
 from askless.database.servers import Routine
 
 _FIRST_USER_OID = 16384  # FirstNormalObjectId: what initdb made has a smaller number

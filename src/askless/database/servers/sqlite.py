@@ -21,11 +21,11 @@ from sqlalchemy.engine import URL, Connection, Engine
 from sqlalchemy.exc import DBAPIError
 
 from askless.core.errors import AskLessError
+from askless.core.formatting import size as bytes_in_words
 from askless.core.plans import sqlite as reader
 from askless.core.plans.tree import Node
-from askless.core.words import size as bytes_in_words
+from askless.database.driver_query import Query
 from askless.database.preflight import LIMITS
-from askless.database.sending import Query
 from askless.database.servers import Built, Limits, Routine, Size, Twins, Workshop
 from askless.database.servers.sampling import mean_widths
 from askless.database.statement_execution import execute, explain

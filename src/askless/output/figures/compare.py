@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from askless.core.errors import AskLessError
+from askless.core.formatting import number
 from askless.core.verdicts import Outcome
-from askless.core.words import number
 from askless.output.figures.drawing import DATABASE, FASTER, INK, SAME, SLOWER, SOFT, SPAN, bare, canvas, plain
 from askless.output.text import in_middle, one_line
 from askless.reports import documents

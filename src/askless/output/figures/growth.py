@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from askless.core.errors import AskLessError
-from askless.core.growth import Line, theil
-from askless.output import growing
+from askless.core.growth.by_rows import Line, theil
+from askless.output import growth_text
 from askless.output.figures.drawing import bare, canvas, plain
 from askless.reports import documents
 
@@ -28,9 +28,9 @@ def drawn(document: documents.GrowthDocument) -> Any:
     for row, (left, right) in zip(rows, axes, strict=True):
         rows_seen = [float(rows) for rows, _, _ in row.points]
         queries, times = [float(one) for _, one, _ in row.points], [ms for _, _, ms in row.points]
-        _panel(left, row, rows_seen, queries, "queries", POINT, growing.fitted(row))
+        _panel(left, row, rows_seen, queries, "queries", POINT, growth_text.fitted(row))
         _panel(right, row, rows_seen, times, "ms a request", TIME, theil(rows_seen, times))
-        left.set_title(plain(f"{row.route}: {growing.equation(row)}", 80), fontsize=9, loc="left", weight="bold")
+        left.set_title(plain(f"{row.route}: {growth_text.equation(row)}", 80), fontsize=9, loc="left", weight="bold")
     return figure
 
 

@@ -6,7 +6,7 @@ import textwrap
 from typing import Any
 
 from askless.core.errors import AskLessError
-from askless.core.words import number, plural
+from askless.core.formatting import number, plural
 from askless.output.figures.drawing import plain
 from askless.output.text import milliseconds, one_line, percent, safe
 from askless.reports import documents

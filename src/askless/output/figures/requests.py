@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from askless.core.errors import AskLessError
-from askless.core.words import number, plural
+from askless.core.formatting import number, plural
 from askless.output.figures.drawing import APPLICATION, DATABASE, INK, SOFT, bare, canvas, plain
 from askless.output.text import in_middle, milliseconds, one_line
 from askless.reports import documents

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from askless.core.errors import AskLessError
-from askless.core.words import plural, whereabouts
+from askless.core.formatting import plural, whereabouts
 from askless.output.figures.drawing import DATABASE, INK, NOISE, SOFT, SPAN, bare, canvas, plain
 from askless.output.text import brief, milliseconds, short_path
 from askless.reports import documents

@@ -113,8 +113,8 @@ def _digest(text: str) -> str:
 def _template() -> Callable[..., str]:
     import jinja2
 
-    from askless.core import words
-    from askless.output import growing, judged, phrases, planned, text
+    from askless.core import formatting
+    from askless.output import finding_text, gate_text, growth_text, plan_text, text
     from askless.output.page import drawing
 
     def finalize(value: Any) -> Any:
@@ -129,7 +129,13 @@ def _template() -> Callable[..., str]:
         finalize=finalize,
     )
     environment.globals.update(
-        words=words, phrases=phrases, judged=judged, planned=planned, growing=growing, text=text, drawing=drawing
+        words=formatting,
+        phrases=finding_text,
+        judged=gate_text,
+        planned=plan_text,
+        growing=growth_text,
+        text=text,
+        drawing=drawing,
     )
     return environment.get_template("page.html").render
 

@@ -11,9 +11,9 @@ from math import log
 
 from markupsafe import Markup
 
-from askless.core.growth import Line, theil
+from askless.core.growth.by_rows import Line, theil
 from askless.core.verdicts import Outcome
-from askless.output.growing import fitted
+from askless.output.growth_text import fitted
 from askless.reports import documents
 
 LANE = 16  # pixels of a lane's height

@@ -5,8 +5,8 @@ from __future__ import annotations
 from rich.console import Console
 from rich.text import Text
 
-from askless.core.words import plural, size
-from askless.output import judged
+from askless.core.formatting import plural, size
+from askless.output import gate_text
 from askless.output.terminal.drawing import NARROWEST, WIDE, InMiddle, indented, table_of
 from askless.output.text import safe
 from askless.reports import documents
@@ -31,16 +31,16 @@ def compare(out: Console, document: documents.CompareDocument) -> None:
     table.columns[0].min_width = NARROWEST
     for row in document.routes:
         cells = {
-            "queries": judged.pair(row.queries), "rows": judged.pair(row.rows), "bytes": judged.pair(row.bytes, size),
-            "objects": judged.pair(row.objects), "memory": judged.pair(row.memory_bytes, judged.memory),
+            "queries": gate_text.pair(row.queries), "rows": gate_text.pair(row.rows), "bytes": gate_text.pair(row.bytes, size),
+            "objects": gate_text.pair(row.objects), "memory": gate_text.pair(row.memory_bytes, gate_text.memory),
         }  # fmt: skip
-        before, after = (judged.spread(spread, quartiles=not (objects or memory)) for spread in row.time)
+        before, after = (gate_text.spread(spread, quartiles=not (objects or memory)) for spread in row.time)
         table.add_row(
             InMiddle(row.route), *("\n".join(cells[name]) for name, _ in (("queries", "r"), *sizes)), f"{before}\n{after}",
             Text(row.verdict.text.replace(" (", "\n(", 1)),
         )  # fmt: skip
     out.print(table)
-    out.print(Text(judged.drift(document), style="dim"))
+    out.print(Text(gate_text.drift(document), style="dim"))
     for title, items in (("gone", document.gone), ("new", document.new), ("left", document.left)):
         out.print(Text(f"{plural(len(items), 'finding')} {title}" + (":" if items else ""), style="bold"))
         for finding in items:

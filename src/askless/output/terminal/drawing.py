@@ -17,8 +17,8 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from askless.core.findings import Line
-from askless.output.phrases import at
+from askless.core.findings.finding import Line
+from askless.output.finding_text import at
 from askless.output.text import in_middle, one_line, safe
 
 SEVERITY_STYLE = {"urgent": "bold red", "worthwhile": "yellow", "minor": "cyan"}

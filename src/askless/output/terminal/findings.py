@@ -8,9 +8,9 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from askless.core.findings import Advice, Edit, Finding, Line
-from askless.core.words import plural
-from askless.output import phrases
+from askless.core.findings.finding import Advice, Edit, Finding, Line
+from askless.core.formatting import plural
+from askless.output import finding_text
 from askless.output.terminal.drawing import SEVERITY_STYLE, code, command, indented, labelled, linked, table_of
 from askless.output.text import one_line, safe
 from askless.reports import documents
@@ -31,13 +31,13 @@ def all_edits(out: Console, document: documents.FindingsDocument) -> None:
 def _edits(out: Console, document: documents.FindingsDocument, most: int) -> None:
     _none(out, document)
     place = 0
-    for turn, (edit, mended) in enumerate(phrases.with_mended(document)):
+    for turn, (edit, mended) in enumerate(finding_text.with_mended(document)):
         if turn < most:
             _edit(out, place + 1, edit, mended, document)
         place += len(mended)
     left = document.edits[most:]
     if left:
-        lead = f"{plural(len(left), 'edit')} more ({phrases.weights(left)}), which gain less:"
+        lead = f"{plural(len(left), 'edit')} more ({finding_text.weights(left)}), which gain less:"
         command(out, lead, "findings", document.capture, "--all")
     _foot(out, document)
 
@@ -47,14 +47,14 @@ def each(out: Console, document: documents.FindingsDocument) -> None:
     _none(out, document)
     for place, finding in enumerate(document.findings, 1):
         _summary(
-            out, place, finding, finding.key in document.accepted, phrases.caller_apart(finding, document.findings)
+            out, place, finding, finding.key in document.accepted, finding_text.caller_apart(finding, document.findings)
         )
     _foot(out, document)
 
 
 def _none(out: Console, document: documents.FindingsDocument) -> None:
     if not document.findings:
-        out.print(Text(phrases.nothing_found(document)))
+        out.print(Text(finding_text.nothing_found(document)))
 
 
 def _foot(out: Console, document: documents.FindingsDocument) -> None:
@@ -62,7 +62,7 @@ def _foot(out: Console, document: documents.FindingsDocument) -> None:
         first = document.findings[0].key
         lead = "The whole story of one, by its name or its number in this list:"
         command(out, lead, "findings", document.capture, "--show", first)
-    for remark in phrases.remarks(document):
+    for remark in finding_text.remarks(document):
         out.print(Text(remark, style="dim"))
 
 
@@ -71,14 +71,14 @@ def _edit(
 ) -> None:
     head = Text()
     head.append(f"{edit.severity:<12}", style=SEVERITY_STYLE.get(edit.severity, ""))
-    route, more = phrases.routes_of(edit)
+    route, more = finding_text.routes_of(edit)
     head.append(safe(route), style="bold")
     head.append(more)
     out.print(head)
-    out.print(indented(Text(phrases.gain(edit, mended)), 2))
+    out.print(indented(Text(finding_text.gain(edit, mended)), 2))
     change = Text("→ " + safe(edit.title))
     if edit.at is not None:
-        change.append(f", {phrases.where(edit.at)}")
+        change.append(f", {finding_text.where(edit.at)}")
     out.print(indented(linked(out, change, edit.at), 2))
     if edit.code:
         code(out, one_line(edit.code), 4, "green")
@@ -86,10 +86,10 @@ def _edit(
     for turn, finding in enumerate(mended):
         what = Text(safe(finding.brief))
         if finding.lines:
-            what.append(f"\n{phrases.first_line(finding)}", style="cyan")
-        caller = phrases.caller_apart(finding, document.findings)
+            what.append(f"\n{finding_text.first_line(finding)}", style="cyan")
+        caller = finding_text.caller_apart(finding, document.findings)
         if caller is not None:
-            what.append(f"\ncalled at {phrases.place(caller)}", style="cyan")
+            what.append(f"\ncalled at {finding_text.place(caller)}", style="cyan")
         name = Text(finding.key.ljust(10), style="dim")
         name.append("\naccepted" if finding.key in document.accepted else f"\n{finding.evidence}")
         linked(out, what, *finding.lines[:1], caller)
@@ -108,17 +108,17 @@ def _summary(out: Console, place: int, finding: Finding, accepted: bool, caller:
     out.print(head)
     out.print(indented(Text(safe(finding.title)), 5))
     if finding.lines:
-        out.print(indented(linked(out, Text(phrases.first_line(finding), style="cyan"), finding.lines[0]), 5))
+        out.print(indented(linked(out, Text(finding_text.first_line(finding), style="cyan"), finding.lines[0]), 5))
     if caller is not None:
-        out.print(indented(linked(out, Text(f"called at {phrases.place(caller)}", style="cyan"), caller), 7))
-    saving = phrases.saving(finding)
+        out.print(indented(linked(out, Text(f"called at {finding_text.place(caller)}", style="cyan"), caller), 7))
+    saving = finding_text.saving(finding)
     if saving:
         out.print(indented(Text(f"{saving}; evidence: {finding.evidence}"), 5))
     if finding.advice:
         advice = finding.advice[0]
         line = Text("→ " + safe(advice.title))
         if advice.at is not None:
-            line.append(f", {phrases.where(advice.at)}")
+            line.append(f", {finding_text.where(advice.at)}")
         out.print(indented(linked(out, line, advice.at), 5))
         if advice.code:
             code(out, one_line(advice.code), 7, "green")
@@ -136,7 +136,7 @@ def story(out: Console, document: documents.FindingsDocument) -> None:
 def _story(out: Console, finding: Finding, accepted: bool) -> None:
     _head(out, finding, accepted)
     _section(out, "Where")
-    for text, line in phrases.places(finding):
+    for text, line in finding_text.places(finding):
         out.print(indented(linked(out, Text(text, style="cyan" if line in finding.lines else ""), line), 2))
     _section(out, f"Evidence: {finding.evidence}")
     points = Table.grid(padding=(0, 1, 0, 0))
@@ -146,7 +146,7 @@ def _story(out: Console, finding: Finding, accepted: bool) -> None:
         points.add_row("?", Text("not sure: " + safe(doubt), style="yellow"))
     out.print(indented(points, 2))
     _section(out, "Cost")
-    for text in phrases.costs(finding):
+    for text in finding_text.costs(finding):
         out.print(indented(Text(text), 2))
     _section(out, "The query")
     code(out, finding.sql, 4)
@@ -155,10 +155,10 @@ def _story(out: Console, finding: Finding, accepted: bool) -> None:
         _roads(out, finding.advice)
     for turn, advice in enumerate(finding.advice, 1):
         _section(out, f"Advice {turn} of {len(finding.advice)}: {advice.title}")
-        _advice(out, advice, beside, phrases.common_checks(finding))
-    if phrases.common_checks(finding):
-        _section(out, phrases.WHICHEVER)
-        labelled(out, [("check", check) for check in phrases.common_checks(finding)])
+        _advice(out, advice, beside, finding_text.common_checks(finding))
+    if finding_text.common_checks(finding):
+        _section(out, finding_text.WHICHEVER)
+        labelled(out, [("check", check) for check in finding_text.common_checks(finding)])
 
 
 def _roads(out: Console, roads: Sequence[Advice]) -> None:
@@ -172,7 +172,7 @@ def _roads(out: Console, roads: Sequence[Advice]) -> None:
 
 def _head(out: Console, finding: Finding, accepted: bool) -> None:
     head = Text().append(finding.severity, style=SEVERITY_STYLE.get(finding.severity, ""))
-    head.append(f"  {phrases.kind(finding)}", style="bold")
+    head.append(f"  {finding_text.kind(finding)}", style="bold")
     head.append(f"  {safe(finding.route)}")
     head.append(f"  {finding.key}", style="dim")
     head.append("  accepted" if accepted else "")
@@ -190,7 +190,7 @@ def _advice(out: Console, advice: Advice, beside: bool, common: Sequence[str]) -
     rows = [("why", advice.why)]
     rows += [("saving", advice.saving), ("price", advice.trade_off)] if not beside else []
     if advice.at is not None:
-        rows.append(("where", phrases.place(advice.at)))
+        rows.append(("where", finding_text.place(advice.at)))
     labelled(out, rows)
     if advice.code:
         code(out, advice.code, 4, "green")

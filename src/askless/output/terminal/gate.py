@@ -5,10 +5,10 @@ from __future__ import annotations
 from rich.console import Console, RenderableType
 from rich.text import Text
 
-from askless.core.findings import Finding
-from askless.core.words import plural
-from askless.output import judged
-from askless.output.phrases import at
+from askless.core.findings.finding import Finding
+from askless.core.formatting import plural
+from askless.output import gate_text
+from askless.output.finding_text import at
 from askless.output.terminal.drawing import NARROWEST, WIDE, InMiddle, indented, linked, table_of
 from askless.output.text import safe
 from askless.reports import documents
@@ -19,8 +19,8 @@ _WITHIN_MOST = 12  # rows that are listed although nothing is wrong with them
 def gate(out: Console, document: documents.GateDocument) -> None:
     """First whether it passed, then what is over."""
     over = [row for row in document.rows if row.over]
-    head = Text(judged.outcome(document), style="bold green" if document.passed else "bold red")
-    head.append(": " + safe(judged.how_many(document)), style="not bold default")
+    head = Text(gate_text.outcome(document), style="bold green" if document.passed else "bold red")
+    head.append(": " + safe(gate_text.how_many(document)), style="not bold default")
     out.print(head)
     if document.rows:
         columns = [("", "l"), ("route", "l"), ("at most", "r"), ("seen", "r"), ("over by", "r")]
@@ -38,7 +38,7 @@ def gate(out: Console, document: documents.GateDocument) -> None:
     for finding in document.findings:
         _finding(out, finding)
     for route in document.not_asked:
-        out.print(Text(safe(judged.not_judged(route)), style="yellow"))
+        out.print(Text(safe(gate_text.not_judged(route)), style="yellow"))
     for remark in document.remarks:
         out.print(Text(safe(remark), style="yellow"))
     if document.accepted:
@@ -47,8 +47,8 @@ def gate(out: Console, document: documents.GateDocument) -> None:
 
 def _cells(row: documents.GateRow, is_wide: bool) -> tuple[RenderableType, ...]:
     mark = Text("over" if row.over else "ok", style="red" if row.over else "green")
-    what = [judged.what(row)] if is_wide else []
-    return mark, InMiddle(row.route), *what, judged.limit(row), judged.seen(row), judged.over_by(row)
+    what = [gate_text.what(row)] if is_wide else []
+    return mark, InMiddle(row.route), *what, gate_text.limit(row), gate_text.seen(row), gate_text.over_by(row)
 
 
 def _finding(out: Console, finding: Finding) -> None:

@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from askless.core.growth import SIZES_LEAST
-from askless.core.words import number, size
-from askless.output import growing
+from askless.core.formatting import number, size
+from askless.core.growth.by_rows import SIZES_LEAST
+from askless.output import growth_text
 from askless.output.terminal.drawing import indented, table_of
 from askless.output.text import brief, milliseconds, one_line, safe
 from askless.reports import documents
@@ -27,9 +27,9 @@ def growth(out: Console, document: documents.GrowthDocument) -> None:
         if row.projected:
             _route(out, row)
     if few:
-        out.print(Text(growing.TOO_FEW, style="bold"))
+        out.print(Text(growth_text.TOO_FEW, style="bold"))
         for row in few:
-            out.print(indented(Text(safe(f"{row.route}  {growing.seen(row)}")), 2))
+            out.print(indented(Text(safe(f"{row.route}  {growth_text.seen(row)}")), 2))
         hint = f"At least {SIZES_LEAST} sizes, the largest half as large again as the smallest: askless growth --help shows how to visit a page at several."
         out.print(Text(hint, style="dim"))
 
@@ -39,13 +39,13 @@ def _route(out: Console, row: documents.GrowthRow) -> None:
     head.append("  ")
     head.append(row.outcome, style=_STYLE.get(row.outcome, "yellow"))
     out.print(head)
-    out.print(indented(Text(safe(f"{growing.equation(row)}    {growing.seen(row)}")), 2))
+    out.print(indented(Text(safe(f"{growth_text.equation(row)}    {growth_text.seen(row)}")), 2))
     table = table_of(("", "l"), ("rows", "r"), ("queries", "r"), ("ms", "r"), ("bytes", "r"))
-    for name, one in zip(growing.PROJECTED, row.projected, strict=False):
+    for name, one in zip(growth_text.PROJECTED, row.projected, strict=False):
         table.add_row(name, number(one.rows), number(round(one.queries)), milliseconds(one.ms), size(one.bytes))
     out.print(indented(table, 2))
-    for remark in growing.remarks(row):
-        out.print(indented(Text(remark, style="yellow" if remark == growing.BENDS else ""), 2))
+    for remark in growth_text.remarks(row):
+        out.print(indented(Text(remark, style="yellow" if remark == growth_text.BENDS else ""), 2))
     out.print()
 
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from rich.console import Console
 from rich.text import Text
 
-from askless.core.words import number, plural
-from askless.output import planned
+from askless.core.formatting import number, plural
+from askless.output import plan_text
 from askless.output.terminal.drawing import command, indented, labelled, table_of
 from askless.output.text import brief, milliseconds, one_line, safe
 from askless.reports import documents
@@ -16,16 +16,16 @@ SERVED_MOST = 4
 
 def indexes(out: Console, document: documents.IndexesDocument) -> None:
     """The advised set, then what is redundant, then foreign keys without an index."""
-    out.print(Text(safe(planned.how_many(document)), style="bold"))
+    out.print(Text(safe(plan_text.how_many(document)), style="bold"))
     if document.unread:
-        out.print(Text(planned.left_unread(document), style="dim"))
+        out.print(Text(plan_text.left_unread(document), style="dim"))
     for place, index in enumerate(document.indexes, 1):
         out.print()
         _one(out, place, index)
     if document.proof is not None:
         _proof(out, document.proof)
     if document.redundant:
-        out.print(Text("\n" + planned.REDUNDANT, style="bold"))
+        out.print(Text("\n" + plan_text.REDUNDANT, style="bold"))
         for gone in document.redundant:
             out.print(
                 indented(
@@ -33,12 +33,12 @@ def indexes(out: Console, document: documents.IndexesDocument) -> None:
                 )
             )
     if document.unasked:
-        out.print(Text(planned.unasked(document), style="dim"))
+        out.print(Text(plan_text.unasked(document), style="dim"))
     if document.foreign_keys:
         _keys(out, document)
     if document.indexes:
         out.print()
-        lead = f"{planned.estimated_from(document)} A trial measures:"
+        lead = f"{plan_text.estimated_from(document)} A trial measures:"
         command(out, lead, "trial", document.capture, "--db", "URL", "--index", document.indexes[0].ddl)
 
 
@@ -68,7 +68,7 @@ def _proof(out: Console, proof: documents.SetProof) -> None:
 
 def _one(out: Console, place: int, index: documents.AdvisedIndex) -> None:
     out.print(Text(f"{place}. ").append(safe(index.ddl) + ";", style="green"))
-    labelled(out, planned.advised(index), 3)
+    labelled(out, plan_text.advised(index), 3)
     table = table_of(("serves", "l"), ("queries", "r"), ("ms", "r"), (f"rows of {index.table}", "r"))
     for served in index.serves[:SERVED_MOST]:
         what = Text(one_line(brief(served.sql), max(out.width - 40, 60))).append(
@@ -86,7 +86,7 @@ def _one(out: Console, place: int, index: documents.AdvisedIndex) -> None:
 
 
 def _keys(out: Console, document: documents.IndexesDocument) -> None:
-    out.print(Text("\n" + planned.BARE_KEYS, style="bold"))
+    out.print(Text("\n" + plan_text.BARE_KEYS, style="bold"))
     for key in document.foreign_keys:
-        out.print(indented(Text(safe(planned.bare_key(key))), 2))
+        out.print(indented(Text(safe(plan_text.bare_key(key))), 2))
         out.print(indented(Text(safe(key.ddl) + ";", style="green" if key.shapes else "dim"), 4))

@@ -11,8 +11,8 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from askless.core.words import number
-from askless.output import planned
+from askless.core.formatting import number
+from askless.output import plan_text
 from askless.output.terminal.drawing import PROSE, indented, labelled
 from askless.output.text import milliseconds, one_line, percent, safe
 from askless.reports import documents
@@ -22,29 +22,29 @@ def plan(out: Console, document: documents.PlanDocument) -> None:
     """Statements and their plans, what was observed, and the indexes to try."""
     for place, row in enumerate(document.statements, 1):
         out.print(Text(f"{place}. {one_line(row.sql, 300)}", style="bold"))
-        if planned.asked(row):
-            out.print(Text("  " + safe(planned.asked(row)), style="dim"))
+        if plan_text.asked(row):
+            out.print(Text("  " + safe(plan_text.asked(row)), style="dim"))
         if row.error:
             out.print(Text("  can't be explained: " + one_line(row.error, 200), style="red"))
         if row.remark:
             out.print(Text("  " + safe(row.remark), style="yellow"))
         if row.plan:
             out.print(indented(_steps(row.plan), 2), width=out.width)
-        if planned.planning(row):
-            out.print(Text("  " + planned.planning(row), style="dim"))
+        if plan_text.planning(row):
+            out.print(Text("  " + plan_text.planning(row), style="dim"))
         if row.generic_plan:
-            out.print(Text("  " + planned.GENERIC))
+            out.print(Text("  " + plan_text.GENERIC))
             out.print(indented(_steps(row.generic_plan), 2), width=out.width)
         for index in row.indexes:
             index_to_try(out, index)
         if not row.indexes and not row.error and document.schema_known:
-            out.print(Text("  " + planned.NO_INDEX))
+            out.print(Text("  " + plan_text.NO_INDEX))
         out.print()
 
 
 def index_to_try(out: Console, index: documents.IndexRow) -> None:
     out.print(Text("  → " + safe(index.ddl), style="green"))
-    labelled(out, planned.to_try(index), 4)
+    labelled(out, plan_text.to_try(index), 4)
 
 
 def _steps(nodes: Sequence[documents.PlanNode]) -> Table:
@@ -64,13 +64,13 @@ def _steps(nodes: Sequence[documents.PlanNode]) -> Table:
 
 def _node(node: documents.PlanNode) -> Text:
     text = Text().append(safe(node.kind), style="bold")
-    text.append(safe(planned.target(node)))
-    for told in (planned.table_size(node), planned.detail(node)):
+    text.append(safe(plan_text.target(node)))
+    for told in (plan_text.table_size(node), plan_text.detail(node)):
         text.append(f"  {told}" if told else "", style="dim")
-    if planned.condition(node):
-        text.append(f"\ncondition: {planned.condition(node)}", style="dim")
-    if planned.numbers(node):
-        text.append("\n" + planned.numbers(node))
+    if plan_text.condition(node):
+        text.append(f"\ncondition: {plan_text.condition(node)}", style="dim")
+    if plan_text.numbers(node):
+        text.append("\n" + plan_text.numbers(node))
     for observation in node.observations:
         text.append("\n! " + safe(observation), style="yellow")
     return text
@@ -111,7 +111,7 @@ def _tree(out: Console, plan: Sequence[documents.PlanNode]) -> None:
     steps = [step for node in plan for step in _steps_of(node, "", "", out.width >= _BARS_FROM)]
     widths = [max(len(head), *(len(step.numbers[i]) for step in steps)) for i, head in enumerate(_HEADS)]
     room = max(out.width - 2 - sum(widths) - 2 * len(widths), _LEAST_STEP)
-    longest = max(len(step.lead) + len(step.node.kind) + len(safe(planned.target(step.node))) for step in steps)
+    longest = max(len(step.lead) + len(step.node.kind) + len(safe(plan_text.target(step.node))) for step in steps)
     width = min(longest, room)
 
     def line(step: Text, cells: Sequence[str], style: str = "") -> None:
@@ -127,7 +127,7 @@ def _tree(out: Console, plan: Sequence[documents.PlanNode]) -> None:
     for step in steps:
         guide = step.below + ("│ " if step.node.children else "  ")
         text = Text().append(step.lead, style="dim").append(safe(step.node.kind), style="bold")
-        target = safe(planned.target(step.node))
+        target = safe(plan_text.target(step.node))
         fits = len(text) + len(target) <= width
         if not fits and len(step.lead) + len(step.node.kind) + len(f" on {step.node.table}") <= width:
             target = f" on {safe(step.node.table)}"

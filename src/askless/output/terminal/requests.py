@@ -5,8 +5,8 @@ from __future__ import annotations
 from rich.console import Console, RenderableType
 from rich.text import Text
 
-from askless.core.words import number, plural, size
-from askless.output import phrases
+from askless.core.formatting import number, plural, size
+from askless.output import finding_text
 from askless.output.terminal.drawing import NARROWEST, WIDE, InMiddle, command, table_of
 from askless.output.text import milliseconds, one_line, percent, safe
 from askless.reports import documents
@@ -17,7 +17,7 @@ def requests(out: Console, document: documents.RequestsDocument) -> None:
     noise = f"{plural(document.noise, 'query')} of transaction control, settings and catalogs"
     partly = document.all_requests > document.requests
     if partly:
-        out.print(Text(phrases.all_of(document)))
+        out.print(Text(finding_text.all_of(document)))
     out.print(
         Text(
             f"{'kept: ' if partly else ''}{plural(document.requests, 'request')}, {plural(document.queries, 'query')}; "

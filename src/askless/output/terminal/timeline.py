@@ -5,8 +5,8 @@ from __future__ import annotations
 from rich.console import Console
 from rich.text import Text
 
-from askless.core.words import plural
-from askless.output.phrases import place
+from askless.core.formatting import plural
+from askless.output.finding_text import place
 from askless.output.terminal.drawing import linked, table_of
 from askless.output.text import brief, milliseconds, one_line, percent, safe
 from askless.reports import documents

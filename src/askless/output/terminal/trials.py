@@ -8,8 +8,8 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from askless.core.formatting import plural, size
 from askless.core.verdicts import Outcome, Verdict
-from askless.core.words import plural, size
 from askless.output.terminal.drawing import indented, labelled, table_of
 from askless.output.text import milliseconds, one_line, safe
 from askless.reports import documents

@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterable
 from importlib import import_module
 from typing import NamedTuple, Protocol
 
-from askless.core.traffic import QuerySeen
+from askless.core.records.traffic import QuerySeen
 from askless.sources.logs.long_text import Cuts
 
 REGISTRY = {

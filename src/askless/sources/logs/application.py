@@ -14,15 +14,15 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 from urllib.parse import quote
 
-from askless.core.model import Place
+from askless.core.records.model import Place
+from askless.core.records.traffic import QuerySeen
 from askless.core.sql.slots import Value, slots_of
 from askless.core.systems import called
-from askless.core.traffic import QuerySeen
-from askless.sources.known_times import seconds_of
+from askless.sources.attribution.time_windows import seconds_of
 from askless.sources.logs import Said, Unread
 from askless.sources.logs.layouts import TIME, Layout
+from askless.sources.logs.logged_values import Values, listed, unquoted, values_of
 from askless.sources.logs.long_text import Cuts, LongText
-from askless.sources.logs.printed import Values, listed, unquoted, values_of
 
 _COLOURS = re.compile(r"\x1b\[[0-9;]*[A-Za-z]")
 _UNMATCHED_LEAST = 1_000  # lines without one that fits

@@ -6,9 +6,9 @@ import re
 from collections.abc import Iterable, Sequence
 from datetime import datetime
 
-from askless.core.model import Told
-from askless.core.traffic import QuerySeen
-from askless.core.transactions import turn_of
+from askless.core.inference.transactions import turn_of
+from askless.core.records.model import Told
+from askless.core.records.traffic import QuerySeen
 from askless.sources.logs import Format, Said, Unread
 from askless.sources.logs.long_text import Cuts, LongText
 

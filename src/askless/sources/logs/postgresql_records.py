@@ -15,12 +15,12 @@ from typing import NamedTuple
 
 import msgspec
 
+from askless.core.formatting import plural
+from askless.core.inference.transactions import turn_of
+from askless.core.records.traffic import QuerySeen
 from askless.core.sql.slots import Value, literal_value
-from askless.core.traffic import QuerySeen
-from askless.core.transactions import turn_of
-from askless.core.words import plural
 from askless.sources.logs import Said
-from askless.sources.logs.explained import Explained, explained
+from askless.sources.logs.auto_explain import Explained, explained
 from askless.sources.logs.long_text import Cuts, LongText
 
 _DURATION = re.compile(

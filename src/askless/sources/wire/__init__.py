@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from importlib import import_module
 from typing import Any, NamedTuple, Protocol
 
-from askless.core.traffic import QuerySeen
+from askless.core.records.traffic import QuerySeen
 
 # System -> module, which has its `PROTOCOL`. Adding a protocol touches its own folder and this table.
 REGISTRY = {

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from askless.core.sql.scan import tokens
+from askless.core.sql.tokens import tokens
 
 
 @lru_cache(maxsize=512)

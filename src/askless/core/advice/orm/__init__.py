@@ -12,8 +12,8 @@ from typing import Protocol
 
 import msgspec
 
-from askless.core.context import Models
-from askless.core.model import Load, Model, Relation
+from askless.core.inference.context import Models
+from askless.core.records.model import Load, Model, Relation
 
 
 class Step(msgspec.Struct, frozen=True):

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from askless.core.advice.orm import Query, Step, bare, by_model, longest
-from askless.core.context import Models
-from askless.core.model import Load, Model, Relation
+from askless.core.inference.context import Models
+from askless.core.records.model import Load, Model, Relation
 
 
 def _chain(path: Sequence[Load], last: str) -> str:

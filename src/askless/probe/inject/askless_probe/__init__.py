@@ -11,11 +11,11 @@ def start():
     import os
     import sys
 
-    from . import imports, lifecycle, starting
+    from . import bootstrap, imports, lifecycle
 
     fallback = os.environ.get("ASKLESS_FALLBACK")
     if fallback and fallback not in sys.path:
         sys.path.append(fallback)
-    starting.configure(os.environ)
+    bootstrap.configure(os.environ)
     lifecycle.install()
     imports.install()

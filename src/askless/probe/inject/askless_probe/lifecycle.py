@@ -6,7 +6,7 @@ A process that is killed, by SIGTERM or otherwise, leaves its `tail`; no signal 
 import os
 
 from . import recorder
-from .alike import like
+from .wrapper_metadata import like
 
 
 def _before(name, final):

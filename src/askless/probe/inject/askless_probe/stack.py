@@ -10,7 +10,7 @@ from _thread import get_ident
 from contextvars import ContextVar
 from itertools import islice
 
-from . import application, passing
+from . import application, forwarding_frames
 
 MAX_FRAMES = 6  # frames of the program kept for one query
 MAX_DEPTH = 120  # frames looked at before giving up
@@ -259,7 +259,7 @@ def _passes_on(ident, lasti):
         first, last, begin, end = next(islice(code.co_positions(), lasti // 2, None), (None,) * 4)
         if None not in (first, last, begin, end):
             span = first, last, begin, end
-    return passing.passes_on(code, _line_of(code, lasti), span)
+    return forwarding_frames.passes_on(code, _line_of(code, lasti), span)
 
 
 def library(frame):

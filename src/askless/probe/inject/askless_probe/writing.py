@@ -14,11 +14,11 @@ from time import perf_counter_ns
 from zlib import crc32 as _crc32
 
 from . import recorder, stack, texts, values
+from .capture_file import Filed
+from .crash_buffer import Tail
 from .fields import CONNECTION, DESCRIPTION, ROWS, SAMPLE, START_NS, TEXT
-from .filing import Filed
+from .object_use import USES_MOST
 from .recorder import connections
-from .tail import Tail
-from .use import USES_MOST
 
 TEXTS_MAX = 20000  # statement texts remembered; beyond that the memory is cleared and texts are stored again
 SAMPLED_COLUMNS_MAX = 12

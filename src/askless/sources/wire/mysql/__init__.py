@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from types import MappingProxyType
 
 from askless.sources.wire import Facts
-from askless.sources.wire.mysql.opening import Opening
+from askless.sources.wire.mysql.handshake import Opening
 from askless.sources.wire.mysql.session import Session
 
 

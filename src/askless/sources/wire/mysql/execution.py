@@ -6,9 +6,8 @@ from collections.abc import Sequence
 from struct import error
 from zlib import crc32
 
+from askless.core.records.traffic import QuerySeen
 from askless.core.sql.slots import Value
-from askless.core.traffic import QuerySeen
-from askless.sources.wire.keeping import kept, key_like, sampled_of
 from askless.sources.wire.mysql.values import (
     BINARY,
     KEYS,
@@ -19,6 +18,7 @@ from askless.sources.wire.mysql.values import (
     text_row,
     text_value,
 )
+from askless.sources.wire.value_capture import kept, key_like, sampled_of
 
 
 class Prepared:

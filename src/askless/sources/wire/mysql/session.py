@@ -10,15 +10,15 @@ from collections import deque
 from struct import error
 from zlib import crc32
 
-from askless.core.model import SAMPLED_MOST
+from askless.core.records.model import SAMPLED_MOST
 from askless.core.sql.slots import Value
 from askless.sources.wire import Facts, Seen, Unreadable
 from askless.sources.wire.framing import Leftover
-from askless.sources.wire.keeping import Counted, statement_text
 from askless.sources.wire.mysql import packets
 from askless.sources.wire.mysql.execution import Execution, Prepared, told_of
 from askless.sources.wire.mysql.values import Column, binary_value, column_of
 from askless.sources.wire.splitting import split
+from askless.sources.wire.value_capture import Counted, statement_text
 
 QUIT, INIT_DB, QUERY, FIELD_LIST, STATISTICS, CHANGE_USER, BINLOG_DUMP = 1, 2, 3, 4, 9, 17, 18
 PREPARE, EXECUTE, LONG_DATA, CLOSE, RESET, SET_OPTION, FETCH, BINLOG_GTID, BULK = 22, 23, 24, 25, 26, 27, 28, 30, 250

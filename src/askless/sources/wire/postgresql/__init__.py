@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from types import MappingProxyType
 
 from askless.sources.wire import Facts
-from askless.sources.wire.postgresql.opening import TLS_REQUEST, Opening
+from askless.sources.wire.postgresql.handshake import TLS_REQUEST, Opening
 from askless.sources.wire.postgresql.session import Session
 
 

@@ -6,10 +6,10 @@ from collections.abc import Sequence
 from struct import Struct
 from zlib import crc32
 
+from askless.core.records.traffic import QuerySeen
 from askless.core.sql.slots import Value
-from askless.core.traffic import QuerySeen
-from askless.sources.wire.keeping import kept, key_like, sampled_of
 from askless.sources.wire.postgresql.values import FIRST_OWN, KEYS, binary_value, text_value
+from askless.sources.wire.value_capture import kept, key_like, sampled_of
 
 _LENGTH = Struct(">i").unpack_from
 _SHORT = Struct(">H").unpack_from

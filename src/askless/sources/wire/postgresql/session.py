@@ -13,12 +13,12 @@ from struct import Struct, error, unpack_from
 from typing import ClassVar
 from zlib import crc32
 
-from askless.core.model import SAMPLED_MOST
+from askless.core.records.model import SAMPLED_MOST
 from askless.sources.wire import Facts, Seen, Unreadable
 from askless.sources.wire.framing import Leftover
-from askless.sources.wire.keeping import Counted, statement_text
 from askless.sources.wire.postgresql.execution import Columns, Execution, Portal, Prepared, Step, told_of
 from askless.sources.wire.splitting import split
+from askless.sources.wire.value_capture import Counted, statement_text
 
 _LENGTH = Struct(">i").unpack_from
 _SHORT = Struct(">H").unpack_from

@@ -9,7 +9,7 @@ from struct import Struct, error, unpack, unpack_from
 from typing import Any
 
 from askless.core.sql.slots import Value
-from askless.sources.wire.keeping import listed
+from askless.sources.wire.value_capture import listed
 
 BOOL, BYTEA, CHAR, NAME, INT8, INT2, INT4, TEXT, OID, JSON, XID = 16, 17, 18, 19, 20, 21, 23, 25, 26, 114, 28
 FLOAT4, FLOAT8, UNKNOWN, BPCHAR, VARCHAR, NUMERIC, UUID, JSONB = 700, 701, 705, 1042, 1043, 1700, 2950, 3802

@@ -4,7 +4,7 @@ from functools import wraps
 from sys import _getframe
 
 from .. import recorder, stack
-from ..carrying import Working
+from ..context_propagation import Working
 
 
 def _lent(function, request, place, said):

@@ -9,7 +9,7 @@ from sys import _getframe
 from time import perf_counter_ns as clock
 
 from .. import recorder
-from ..alike import like
+from ..wrapper_metadata import like
 from . import calls, dbapi, wrapping
 
 _IN_TRANSACTION = 1  # SERVER_STATUS_IN_TRANS of the protocol

@@ -9,7 +9,7 @@ from functools import wraps
 from weakref import ProxyType, WeakKeyDictionary
 
 from .. import recorder
-from ..alike import class_like
+from ..wrapper_metadata import class_like
 from . import dbapi, wrapping
 from .mysql_drivers import _MySQL
 

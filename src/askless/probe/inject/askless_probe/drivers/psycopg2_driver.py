@@ -5,7 +5,7 @@ from functools import wraps
 from time import perf_counter_ns as clock
 
 from .. import recorder
-from ..alike import class_like, like, methods_like
+from ..wrapper_metadata import class_like, like, methods_like
 from . import calls, dbapi, wrapping, wrapping_sync
 
 

@@ -12,10 +12,10 @@ from _thread import get_ident
 from time import perf_counter_ns as clock
 
 from .. import recorder
-from ..alike import class_like, like, methods_like
 from ..fields import CONNECTION, DURATION_NS, IN_TRANSACTION, PLACE, ROWS, SAMPLE, START_NS, TEXT, THREAD
 from ..recorder import SAMPLE_ROWS
 from ..stack import walk
+from ..wrapper_metadata import class_like, like, methods_like
 from .dbapi import Counted, copied
 from .sqlite_callers import WARNS, as_if_by, for_the_program, is_measuring, may_warn
 from .sqlite_rows import counted_rows, shown

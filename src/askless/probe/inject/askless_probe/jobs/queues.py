@@ -2,7 +2,7 @@
 
 from functools import wraps
 
-from . import running
+from . import job_request
 
 
 def install_celery(module):
@@ -11,7 +11,7 @@ def install_celery(module):
 
     def before(task_id=None, task=None, **ignored):
         if task_id is not None and task_id not in opened:
-            opened[task_id] = running.job(getattr(task, "name", None)).__enter__()
+            opened[task_id] = job_request.job(getattr(task, "name", None)).__enter__()
 
     def after(task_id=None, **ignored):
         job = opened.pop(task_id, None)
@@ -24,12 +24,12 @@ def install_celery(module):
 
 def install_rq(module):
     """RQ."""
-    module.Job.perform = running.recorded(module.Job.perform, lambda job: job.func_name)
+    module.Job.perform = job_request.recorded(module.Job.perform, lambda job: job.func_name)
 
 
 def install_dramatiq(module):
     """dramatiq: workers call the actor."""
-    module.Actor.__call__ = running.recorded(module.Actor.__call__, lambda actor, *args, **kwargs: actor.actor_name)
+    module.Actor.__call__ = job_request.recorded(module.Actor.__call__, lambda actor, *args, **kwargs: actor.actor_name)
 
 
 def install_huey(module):
@@ -39,7 +39,7 @@ def install_huey(module):
     @wraps(plain)
     def create_task(self, *args, **kwargs):
         cls = plain(self, *args, **kwargs)
-        cls.execute = running.recorded(cls.execute, lambda task: task.name)
+        cls.execute = job_request.recorded(cls.execute, lambda task: task.name)
         return cls
 
     module.TaskWrapper.create_task = create_task
@@ -51,9 +51,9 @@ def install_apscheduler(module):
     def name_of(job, *rest):
         return job.name or job.id
 
-    module.run_job = running.recorded(module.run_job, name_of)
+    module.run_job = job_request.recorded(module.run_job, name_of)
     if hasattr(module, "run_coroutine_job"):
-        module.run_coroutine_job = running.recorded_coroutine(module.run_coroutine_job, name_of)
+        module.run_coroutine_job = job_request.recorded_coroutine(module.run_coroutine_job, name_of)
 
 
 def install_arq(module):
@@ -81,5 +81,5 @@ def install_arq_cron(module):
 
 def _arq_job(described):
     """arq's description of a job, its coroutine recorded."""
-    described.coroutine = running.recorded_coroutine(described.coroutine, lambda *rest, **more: described.name)
+    described.coroutine = job_request.recorded_coroutine(described.coroutine, lambda *rest, **more: described.name)
     return described

@@ -8,7 +8,7 @@ import sys
 from _thread import get_ident
 from functools import wraps
 
-from .. import recorder, stack, strict, use
+from .. import object_use, recorder, stack, strict
 
 _MARK = "_askless_load"  # on a Query
 _BUILT = "_askless_built"  # on a Query: the line that began it
@@ -329,7 +329,7 @@ def _sending(cls, kind):
         try:
             load = mark = _load_of(self, kind, me)
             if recorder.tracking and load is not None and load[1] != "write":
-                _uses[me] = use.Use()
+                _uses[me] = object_use.Use()
                 mark = (load, _uses[me])
         except Exception as error:
             recorder.complain("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
@@ -497,7 +497,7 @@ def _leave_no_trace(state_class):
 
 def _watch_reading(model):
     plain = model.__getattribute__ if "__getattribute__" in vars(model) else object.__getattribute__
-    read, frame = use.read, sys._getframe
+    read, frame = object_use.read, sys._getframe
     ours = {}  # file name -> whether Django's own ORM reads
 
     def getattribute(self, name):

@@ -10,7 +10,7 @@ from contextvars import ContextVar
 from functools import wraps
 from weakref import WeakKeyDictionary
 
-from .. import recorder, stack, strict, use
+from .. import object_use, recorder, stack, strict
 
 _OPTION = "askless_load"
 _BUILT = "askless_built"  # of a statement, which copies keep: the line that began it
@@ -105,7 +105,7 @@ def _before_orm(state):
             load = _describe(state)
             mark = load
             if load is not None and recorder.tracking and load[1] != "write":
-                mark = (load, use.Use())
+                mark = (load, object_use.Use())
             options = {_OPTION: mark}
             if load is not None and load[1] == "query":
                 options[_BUILT] = getattr(state.statement, _BUILT, None) or _compiling.get()
@@ -215,7 +215,7 @@ def _loaded(state, context):
 
 def _track(attribute):
     plain = attribute.__get__
-    read = use.read
+    read = object_use.read
 
     @wraps(plain)
     def get(self, instance, owner):

@@ -3,7 +3,7 @@
 from functools import wraps
 
 from .. import recorder
-from . import opening, routes
+from . import routes, server_hooks
 
 
 def _name(opened, request):
@@ -15,7 +15,7 @@ def _name(opened, request):
 def _recorded(handler):
     @wraps(handler)
     async def handle(request):
-        opened = opening.opened("aiohttp", request.method, request.path, request.path_qs, request.headers)
+        opened = server_hooks.opened("aiohttp", request.method, request.path, request.path_qs, request.headers)
         if opened is None:
             return await handler(request)
         status = 500
@@ -38,4 +38,4 @@ def _recorded(handler):
 
 def install(module):
     """Wrap the handler that a `Server` is given: an application's, or one of the program's own."""
-    opening.replace_application(module.Server, "__init__", 1, "handler", _recorded)
+    server_hooks.replace_application(module.Server, "__init__", 1, "handler", _recorded)

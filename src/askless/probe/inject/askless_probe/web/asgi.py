@@ -9,7 +9,7 @@ from functools import wraps
 
 from .. import recorder
 from . import routes, wsgi
-from .opening import INSIDE, replace_application
+from .server_hooks import INSIDE, replace_application
 
 _WARM_UP = b"x-ask-less-warm-up"
 OPENED = "askless.request"  # the key in a scope

@@ -3,7 +3,7 @@
 from functools import wraps
 
 from .. import recorder
-from . import opening
+from . import server_hooks
 
 
 def install(module):
@@ -17,7 +17,7 @@ def install(module):
         if parsed and getattr(self, "_askless_waiting", False):
             self._askless_waiting = False
             path = self.path.split("?", 1)[0]
-            self._askless_opened = opening.opened(
+            self._askless_opened = server_hooks.opened(
                 "http.server", self.command, path, self.path, self.headers, ("block",)
             )
         return parsed

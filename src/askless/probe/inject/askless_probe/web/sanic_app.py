@@ -7,7 +7,7 @@ import re
 from functools import wraps
 
 from .. import recorder
-from . import opening, routes
+from . import routes, server_hooks
 
 _CONVERTER = re.compile(r"<([^<>:]+)(?::[^<>]*)?>")  # the name first, unlike Flask's and Django's
 
@@ -16,7 +16,7 @@ def _recorded(handler):
     @wraps(handler)
     async def handle(request):
         asked = request.path + ("?" + request.query_string if request.query_string else "")
-        opened = opening.opened("Sanic", request.method, request.path, asked, request.headers)
+        opened = server_hooks.opened("Sanic", request.method, request.path, asked, request.headers)
         if opened is None:
             return await handler(request)
         try:

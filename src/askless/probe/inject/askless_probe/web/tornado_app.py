@@ -3,7 +3,7 @@
 from functools import wraps
 
 from .. import recorder
-from . import opening, routes
+from . import routes, server_hooks
 
 
 def install(module):
@@ -13,7 +13,7 @@ def install(module):
     @wraps(plain)
     async def execute(self, *args, **kwargs):
         asked = self.request
-        opened = opening.opened("Tornado", asked.method, asked.path, asked.uri, asked.headers)
+        opened = server_hooks.opened("Tornado", asked.method, asked.path, asked.uri, asked.headers)
         if opened is None:
             return await plain(self, *args, **kwargs)
         try:

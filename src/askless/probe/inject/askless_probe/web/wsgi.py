@@ -5,7 +5,7 @@ from inspect import iscoroutinefunction
 
 from .. import recorder
 from . import routes
-from .opening import replace_application
+from .server_hooks import replace_application
 
 
 def open_request(environ):

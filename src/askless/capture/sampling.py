@@ -1,0 +1,219 @@
+"""A writer of captures that may stay on for days: leaves requests out and counts them, and keeps its files within a size.
+
+What `sparing` in the recorder's own room does, for sources outside of the recorded process.
+"""
+
+from __future__ import annotations
+
+import random
+import time
+from collections.abc import Sequence
+from pathlib import Path
+
+import msgspec
+
+from askless.capture import events, pause_control
+from askless.capture.writing import CaptureWriter
+from askless.core.records.model import Errand
+from askless.core.records.sampling import UNTOLD_MOST, Counts, Dropped, Sparing
+from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
+
+_RANDOM_BITS = 56  # of a trace id: what W3C's Trace Context, level 2, has for random ones
+_LOOK_S, _TELL_EVERY, _TELL_S = 1.0, UNTOLD_MOST, 1.0
+_SEGMENTS, _SEGMENT_LEAST = (
+    32,
+    64 * 1024,
+)  # files that a capture of a limited size is made of, and how large each is at least
+_BY_CHANCE, _QUICK, _STOPPED = Counts(by_chance=1), Counts(quick=1), Counts(stopped=1)
+
+
+class _Held(msgspec.Struct):
+    """A request that may yet turn out to be a quick one."""
+
+    began: RequestBegan
+    queries: list[QuerySeen] = []
+    errands: list[Errand] = []
+
+
+class SparingWriter(CaptureWriter):
+    """See the module. A `Receiver`, as its base is."""
+
+    def __init__(  # noqa: PLR0913  (its base's, and one more)
+        self, path: Path, recorder: str, system: str, program: str = "", started_unix_s: float = 0.0, clock_ns: int = 0,
+        unseen: tuple[str, ...] = (), sparing: Sparing = Sparing(),  # noqa: B008  (frozen)
+    ) -> None:  # fmt: skip
+        self._sparing = sparing
+        self._threshold = (1 << _RANDOM_BITS) // sparing.sample
+        self._segment = max(sparing.keep_bytes // _SEGMENTS, _SEGMENT_LEAST) if sparing.keep_bytes else 0
+        self._first, self._turn = path, 0
+        self._chance = random.Random()
+        self._counts: dict[str, Counts] = {}
+        self._uncounted = 0
+        self._told_s = 0.0
+        self._left: dict[int, tuple[str, Counts]] = {}
+        self._held: dict[int, _Held] = {}
+        self._taken: dict[int, int] = {}
+        self._more: dict[int, tuple[int, int]] = {}
+        self._dropped = Dropped()
+        self._paused, self._looked_s = False, 0.0
+        super().__init__(path, recorder, system, program, started_unix_s, clock_ns, unseen)
+
+    def _begin(self) -> None:
+        wish = self._sparing
+        self._header = msgspec.structs.replace(
+            self._header, sample=wish.sample, slower_ns=wish.slower_ns, at_most=wish.at_most
+        )
+        super()._begin()
+
+    def request_began(self, event: RequestBegan) -> None:
+        """See `Receiver`."""
+        reason = self._left_out(event)
+        if reason is not None:
+            self._left[event.request] = event.route, reason
+        elif self._sparing.slower_ns and not event.warm_up and event.kind != "program":
+            self._held[event.request] = _Held(event)
+        else:
+            super().request_began(event)
+
+    def _left_out(self, event: RequestBegan) -> Counts | None:
+        """Why a request is left out; None where it is not."""
+        now_s = time.monotonic()
+        if now_s - self._looked_s >= _LOOK_S:
+            self._looked_s, self._paused = now_s, pause_control.is_paused(self.path.parent)
+        if self._paused:
+            return _STOPPED
+        if self._sparing.sample == 1 or event.warm_up or event.kind == "program":
+            return None
+        number = _random_of(event.trace) or self._chance.getrandbits(_RANDOM_BITS)
+        return _BY_CHANCE if number >= self._threshold else None
+
+    def queries(self, request: int, events_seen: Sequence[QuerySeen]) -> None:
+        """See `Receiver`."""
+        if request in self._left:
+            return
+        if self._sparing.at_most:
+            events_seen = self._at_most(request, events_seen)
+        held = self._held.get(request)
+        if held is not None:
+            held.queries += events_seen
+            last = held.queries[-1] if held.queries else None
+            if last is not None and last.start_ns + last.duration_ns - held.began.start_ns >= self._sparing.slower_ns:
+                self._release(request)
+        elif events_seen:
+            super().queries(request, events_seen)
+
+    def _at_most(self, request: int, events_seen: Sequence[QuerySeen]) -> Sequence[QuerySeen]:
+        taken = self._taken.get(request, 0)
+        kept = events_seen[: max(self._sparing.at_most - taken, 0)]
+        self._taken[request] = taken + len(kept)
+        beyond = events_seen[len(kept) :]
+        if beyond:
+            more, more_ns = self._more.get(request, (0, 0))
+            self._more[request] = more + len(beyond), more_ns + sum(one.duration_ns for one in beyond)
+        return kept
+
+    def _release(self, request: int) -> None:
+        """A request has shown to be slow: it is written."""
+        held = self._held.pop(request)
+        super().request_began(held.began)
+        if held.queries:
+            super().queries(request, held.queries)
+        if held.errands:
+            super().errands(request, held.errands)
+
+    def errands(self, request: int, errands: Sequence[Errand]) -> None:
+        """See `Receiver`."""
+        held = self._held.get(request)
+        if held is not None:
+            held.errands += errands
+        elif request not in self._left:
+            super().errands(request, errands)
+
+    def request_ended(self, event: RequestEnded) -> None:
+        """See `Receiver`."""
+        self._taken.pop(event.request, None)
+        more, more_ns = self._more.pop(event.request, (0, 0))
+        left = self._left.pop(event.request, None)
+        held = self._held.get(event.request)
+        if left is not None:
+            self._count(event.route or left[0], left[1])
+        elif held is not None and event.end_ns - held.began.start_ns < self._sparing.slower_ns:
+            del self._held[event.request]
+            spent_ns = sum(query.duration_ns for query in held.queries) + more_ns
+            quick = Counts(quick=1, quick_queries=len(held.queries) + more, quick_ns=spent_ns)
+            self._count(event.route or held.began.route, quick)
+        else:
+            if held is not None:
+                self._release(event.request)
+            super().request_ended(msgspec.structs.replace(event, more=more, more_ns=more_ns))
+            if 0 < self._segment <= self.size:
+                self._rotate()
+
+    def _count(self, route: str, counts: Counts) -> None:
+        known = self._counts.get(route)
+        self._counts[route] = counts if known is None else known.plus(counts)
+        self._uncounted += 1
+        now_s = time.monotonic()
+        if self._uncounted >= _TELL_EVERY or now_s - self._told_s > _TELL_S:
+            self._told_s = now_s
+            self._tell_left_out()
+
+    def _tell_left_out(self) -> None:
+        if self._counts or self._dropped.files:
+            self._line(events.LeftOut(self._counts, self._dropped))
+        self._counts, self._uncounted = {}, 0
+
+    def _rotate(self) -> None:
+        """Close the file, which is large enough, and begin another; the oldest go. A request is told in one file."""
+        if self._open:
+            return
+        super().close()
+        self._turn += 1
+        name = self._first.name.removesuffix(".askless.jsonl")
+        self.path = self._first.with_name(f"{name}-{self._turn:06}.askless.jsonl")
+        self._begin()
+        self._drop_oldest()
+        self._tell_left_out()
+
+    def _drop_oldest(self) -> None:
+        """Remove the oldest files of this writer's until it is within its size."""
+        name = self._first.name.removesuffix(".askless.jsonl")
+        files = sorted(self._first.parent.glob(f"{name}-[0-9]*.askless.jsonl"))
+        closed = [path for path in (self._first, *files) if path != self.path and path.exists()]
+        total = sum(path.stat().st_size for path in closed) + self.size
+        for path in closed:
+            size = path.stat().st_size
+            if total <= self._sparing.keep_bytes - self._segment:
+                return
+            requests, queries = _held_by(path)
+            path.unlink()
+            total -= size
+            self._dropped = self._dropped.plus(Dropped(1, requests, queries, size))
+
+    def close(self) -> None:
+        """Write the last lines and close the file."""
+        for request in list(self._held):
+            self._release(request)
+        self._tell_left_out()
+        super().close()
+
+
+def _random_of(trace: str) -> int:
+    """The random part of a trace's id, so that all that see the trace decide alike; 0 for none."""
+    try:
+        return int(trace[-14:], 16) if len(trace) == 32 else 0
+    except ValueError:
+        return 0
+
+
+def _held_by(path: Path) -> tuple[int, int]:
+    """How many requests and queries a closed file holds, as its last line tells."""
+    with path.open("rb") as stream:
+        stream.seek(0, 2)
+        stream.seek(max(stream.tell() - 4096, 0))
+        last = stream.read().splitlines()[-1]
+    try:
+        closed = msgspec.json.decode(last, type=events.Close)
+    except msgspec.DecodeError:
+        return 0, 0
+    return closed.requests, closed.queries

@@ -1,0 +1,44 @@
+"""Advice for look-ups whose table follows a type column: one batch for each kind."""
+
+from __future__ import annotations
+
+from askless.core.advice.orm import words_of
+from askless.core.advice.rewriting.statements import LookUp, batched
+from askless.core.findings.finding import Advice
+from askless.core.findings.remedies import BatchByKind
+from askless.core.inference.context import Context
+
+
+def advise(recipe: BatchByKind, context: Context) -> tuple[Advice, ...]:
+    """The relation with its query, where the ORM has one for it; else a batch for each kind."""
+    statements = [
+        batched(LookUp(context.sql(stats), stats.statement.system, stats.parsed.main, column), drop_limit=True)
+        for stats, column in recipe.kinds
+    ]
+    load, root = recipe.load, recipe.root.load
+    words = words_of(load)
+    hangs = (
+        words is not None
+        and load is not None
+        and root is not None
+        and root.kind == "query"
+        and root.target == load.model
+    )
+    code = words.batched([load]) if hangs and words is not None and load is not None else ""
+    named = f"load {load.model}.{load.relation} with the query" if code and load is not None else ""
+    plain = f"collect the keys by {recipe.kind} first, then read each kind's rows with one query"
+    return (
+        Advice(
+            title=named or plain,
+            why=f"as many queries as there are kinds ({len(recipe.kinds)} here), however many rows",
+            sql=";\n".join(one for one in statements if one),
+            code=code,
+            at=(recipe.at if code else recipe.line) or recipe.line,
+            saving=recipe.saving,
+            trade_off="all rows of a kind are in memory at once",
+            check=(
+                "a row whose kind nobody knows, or whose partner is gone, is treated as before",
+                "what is read of a kind beside its own columns would ask again, row by row: load that as well",
+            ),
+        ),
+    )

@@ -1,0 +1,70 @@
+"""Advice for rows that are written one by one: one statement for all of them, or at least one transaction."""
+
+from __future__ import annotations
+
+from askless.core.advice.orm import by_table, words_of
+from askless.core.findings.finding import Advice
+from askless.core.findings.remedies import WriteTogether
+from askless.core.inference.context import Context
+from askless.core.records.model import Load
+from askless.core.sql.structure import Structure
+
+_TITLES = {
+    "insert": "insert all rows with one statement",
+    "update": "change all rows with one statement",
+    "delete": "delete all rows with one statement",
+}
+
+
+def advise(recipe: WriteTogether, context: Context) -> tuple[Advice, ...]:
+    """One statement; where each write commits alone, one transaction around the loop as the smaller step."""
+    structure, alone = recipe.structure, recipe.alone
+    load = recipe.stats.load
+    words = words_of(load)
+    code = ""
+    if words is not None and load is not None and not recipe.parted:
+        model = context.models.get((load.orm, load.target)) or by_table(load, structure.main, context.models)
+        if model is not None:
+            code = words.written(structure.kind, model, structure.written)
+    whole = Advice(
+        title=_TITLES[structure.kind],
+        why="one round trip and one parse" + (" and one commit" if alone else "") + " for all of them",
+        sql=_many(structure),
+        code=code,
+        at=recipe.line,
+        saving=recipe.saving,
+        trade_off=f"{hooks_passed_by(load)}; very many rows are sent in portions".removeprefix("; "),
+        check=(
+            "hooks, signals and defaults that run for each object in code still have their effect",
+            "one bad row now fails all of them",
+        ),
+    )
+    if not alone:
+        return (whole,)
+    around = Advice(
+        title="or put one transaction around the loop",
+        why="each write now waits for a commit of its own, which waits for the disk",
+        at=recipe.line,
+        saving="the round trips stay; the commits go",
+        trade_off="all or nothing: an error in the middle takes the earlier rows back",
+        check=("nothing slow (a call to somebody else) stands inside the transaction",),
+    )
+    return (whole, around)
+
+
+def _many(structure: Structure) -> str:
+    if structure.kind == "insert" and structure.written:
+        row = "(" + ", ".join("?" * len(structure.written)) + ")"
+        return f"INSERT INTO {structure.main} ({', '.join(structure.written)})\nVALUES {row}, {row}, ..."
+    if structure.kind == "delete":
+        keys = [str(predicate.column.name) for predicate in structure.predicates if predicate.operator == "="]
+        return f"DELETE FROM {structure.main}\nWHERE {keys[0]} IN (:keys)" if len(keys) == 1 else ""
+    return ""
+
+
+def hooks_passed_by(load: Load | None) -> str:
+    """What of an ORM's is not run where many rows are written at once; '' without an ORM."""
+    if load is None or load.orm == "":
+        return ""
+    bypass = {"django": "save() and its signals are not run", "sqlalchemy": "the session's events are not run"}
+    return bypass.get(load.orm, "hooks of the ORM are not run")

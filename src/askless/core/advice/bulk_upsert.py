@@ -1,0 +1,82 @@
+"""Advice for rows that are looked for and inserted one by one: one look-up and one INSERT, or one statement for both."""
+
+from __future__ import annotations
+
+from askless.core.advice.batch_writes import hooks_passed_by
+from askless.core.findings.finding import Advice
+from askless.core.findings.remedies import FindAtOnce
+from askless.core.inference.context import Context
+from askless.core.systems import REGISTRY, system_of
+
+
+def advise(recipe: FindAtOnce, context: Context) -> tuple[Advice, ...]:
+    """A batched look-up and one INSERT of what is missing; where a unique key stands, the upsert."""
+    structure, written = recipe.structure, recipe.insert.parsed.written
+    keys = recipe.columns
+    price = hooks_passed_by(recipe.insert.load or recipe.stats.load)
+    named = ", ".join(keys)
+    found = "change those that are there and insert the others" if recipe.changes else "insert those that are missing"
+    batched = Advice(
+        title=f"look for all rows at once, by a list of {named}, then {found} with one statement",
+        why="two round trips, however many rows there are",
+        sql=_batched(recipe, written),
+        at=recipe.line,
+        saving=recipe.saving,
+        trade_off=price,
+        check=(
+            "a key that comes twice in the input is inserted once",
+            "another request may insert a row in between, as it may now",
+        ),
+    )
+    unique = _is_unique(context, structure.main, keys)
+    if unique is False:
+        return (batched,)
+    decided = Advice(
+        title=f"let one statement decide: insert, and {'change' if recipe.changes else 'leave alone'} what is there",
+        why="no other request comes in between, and nothing is looked up",
+        sql=upsert(recipe.insert.statement.system, structure.main, written, keys, recipe.changes),
+        at=recipe.line,
+        saving=recipe.saving,
+        trade_off="; ".join(filter(None, ["it tells less of which rows were new", price])),
+        check=()
+        if unique
+        else (f"a unique index stands on ({named}): without one the same row is inserted again, or it is refused",),
+    )
+    return (decided, batched) if recipe.changes and unique else (batched, decided)
+
+
+def upsert(system: str, table: str, written: tuple[str, ...], keys: tuple[str, ...], changes: bool) -> str:
+    """An INSERT of many rows that leaves alone, or changes, those that are there; '' where the system has no such words."""
+    words = system_of(system).upsert if system in REGISTRY else None
+    others = [column for column in written if column not in keys]
+    if words is None or not written or not keys or (changes and not others):
+        return ""
+    assignments = ", ".join(words.assignment.format(column=column) for column in others)
+    form = words.change if changes else words.leave
+    return f"{_insert(table, written)}\n{form.format(keys=', '.join(keys), first=keys[0], assignments=assignments)}"
+
+
+def _insert(table: str, written: tuple[str, ...]) -> str:
+    row = "(" + ", ".join("?" * len(written)) + ")"
+    return f"INSERT INTO {table} ({', '.join(written)})\nVALUES {row}, {row}, ..."
+
+
+def _batched(recipe: FindAtOnce, written: tuple[str, ...]) -> str:
+    table, keys = recipe.structure.main, recipe.columns
+    row_values = system_of(recipe.stats.statement.system).row_values
+    if not keys or (len(keys) > 1 and not row_values):
+        return ""
+    names = ", ".join(keys)
+    listed = f"{names} IN (:keys)" if len(keys) == 1 else f"({names}) IN ({row_values})"
+    look = f"SELECT {names} FROM {table} WHERE {listed};"
+    return f"{look}\n{_insert(table, written)}" if written else look
+
+
+def _is_unique(context: Context, table: str, keys: tuple[str, ...]) -> bool | None:
+    """Whether a unique index stands on these columns; None where the schema is not known."""
+    known = context.schema.table(table) if context.schema is not None else None
+    if known is None:
+        return None
+    unique = [known.primary_key, *(index.columns for index in known.indexes if index.unique and index.is_plain)]
+    wanted = {key.lower() for key in keys}
+    return any({name.lower() for name in columns} == wanted for columns in unique)

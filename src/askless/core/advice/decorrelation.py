@@ -1,0 +1,47 @@
+"""Advice for a subquery that is evaluated for each row: join what is grouped once, or let an index find its rows."""
+
+from __future__ import annotations
+
+from askless.core.advice.rewriting.grouped_join import grouped_join
+from askless.core.findings.finding import Advice
+from askless.core.findings.remedies import GroupOnce
+from askless.core.inference.context import Context
+from askless.core.records.index_ddl import plain_index
+
+
+def advise(recipe: GroupOnce, context: Context) -> tuple[Advice, ...]:
+    """The join first; where no index finds the rows of one evaluation, the index beside it."""
+    stats = recipe.stats
+    example = stats.examples[0] if stats.examples else None
+    values = example.statement.values(example.parameters, example.literals) if example is not None else ()
+    sql = grouped_join(context.sql(stats), stats.statement.system, values)
+    title = "group once and join, by an outer join: what the subquery asks is asked for all rows at once"
+    by_place = any(slot.placeholder and slot.text in ("?", "%s") for slot in stats.statement.slots)
+    checks = ["rows without a partner are still there, with 0 or NULL as before"]
+    if by_place and sql:
+        checks.append("parameters that are told by their place come in another order")
+    joined = Advice(
+        title=title if sql else "ask for that value apart, for all rows of the page at once, by their keys",
+        why="the table is read once, not once for each row",
+        sql=sql,
+        at=recipe.line,
+        saving=recipe.saving,
+        trade_off="it groups the whole table: for a page of a few rows the subqueries may be quicker"
+        if sql
+        else "one query more, and the rows are put together in the application",
+        check=tuple(checks),
+    )
+    schema = context.schema
+    indexed = [
+        Advice(
+            title=f"or an index on {column.table} ({column.name}): each evaluation finds its rows then",
+            why="it reads a few rows instead of the whole table each time",
+            sql=plain_index(table, (column.name,), schema.system),
+            saving=recipe.saving,
+            trade_off="every write to the table keeps the index up to date",
+            check=("try it first: askless trial CAPTURE --index DDL --db URL",),
+        )
+        for column in dict.fromkeys(recipe.scanned)
+        if schema is not None and (table := schema.table(column.table)) is not None
+    ]
+    return (joined, *indexed)

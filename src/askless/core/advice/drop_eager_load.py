@@ -1,0 +1,25 @@
+"""Advice for an eager load that nobody reads: leave it out."""
+
+from __future__ import annotations
+
+from askless.core.advice.orm import words_of
+from askless.core.findings.finding import Advice
+from askless.core.findings.remedies import LeaveOut
+from askless.core.inference.context import Context
+
+
+def advise(recipe: LeaveOut, context: Context) -> tuple[Advice, ...]:
+    """Take the relation out of what is loaded, or load it only where it is read."""
+    words = words_of(recipe.load)
+    what = f"{recipe.load.model}.{recipe.load.relation}"
+    return (
+        Advice(
+            title=f"do not load {what} here",
+            why="its objects were made and thrown away unread",
+            code=words.dropped([recipe.load], recipe.joined) if words is not None else "",
+            at=recipe.line,
+            saving=recipe.saving,
+            trade_off="where another way through the page does read it, it becomes one query for each object",
+            check=(f"no template, serialiser or property on this page reads {what}", "the page is the same without it"),
+        ),
+    )

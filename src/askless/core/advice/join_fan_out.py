@@ -1,0 +1,67 @@
+"""Advice for a join that multiplies rows: queries of their own, or a condition that only asks whether there is a row."""
+
+from __future__ import annotations
+
+import re
+
+from askless.core.advice import alternative_sql
+from askless.core.advice.orm import by_table, words_of
+from askless.core.findings.finding import Advice
+from askless.core.findings.remedies import Separate
+from askless.core.inference.context import Context
+from askless.core.records.model import Load
+
+
+def advise(recipe: Separate, context: Context) -> tuple[Advice, ...]:
+    """Ask apart for what multiplies; EXISTS for a join that only filters."""
+    return (_exists(recipe, context),) if recipe.variant == "parents again" else (_apart(recipe, context),)
+
+
+def _exists(recipe: Separate, context: Context) -> Advice:
+    stats, structure = recipe.stats, recipe.structure
+    return Advice(
+        title="ask with EXISTS instead of the join: whether there is such a row, not for each of them",
+        why=f"each row of {structure.main} comes once, and the search for a partner ends with the first one",
+        sql=alternative_sql.by_existence(context.sql(stats), stats.statement.system),
+        at=recipe.line,
+        saving=recipe.saving,
+        trade_off="DISTINCT gives the same rows without a new condition, but sorts or hashes all of them first",
+        check=(
+            f"is each row of {structure.main} wanted once? the page shows fewer rows then, and so do counts and sums over it",
+            "a LIMIT cuts other rows: it counts each once now",
+        ),
+    )
+
+
+def _apart(recipe: Separate, context: Context) -> Advice:
+    structure, load = recipe.structure, recipe.stats.load
+    named = recipe.tables[-1] if recipe.tables else "the children"
+    code = _batched(recipe, context, named)
+    return Advice(
+        title=f"ask for {named} in a query of its own, by the keys of {structure.main} that the first one gave",
+        why="rows add up then instead of multiplying; columns of the parent are sent once",
+        sql=alternative_sql.children_of(structure, named),
+        code=code,
+        at=recipe.line if code or load is None else None,
+        saving=recipe.saving,
+        trade_off="one query more, and the rows are put together in the application",
+        check=(
+            f"rows of {structure.main} without {named} are still there",
+            "a sum or count over the joined rows was too high before: it changes",
+        ),
+    )
+
+
+def _batched(recipe: Separate, context: Context, table: str) -> str:
+    """The call that loads a relation with a query of its own, where the ORM itself joined it in and only one can be meant."""
+    load, structure = recipe.stats.load, recipe.structure
+    words = words_of(load)
+    model = context.models.get((load.orm, load.target)) if load is not None else None
+    if words is None or model is None or load is None or load.kind != "query" or not words.joins_many():
+        return ""
+    target = by_table(load, table, context.models)
+    aliased = any(name != table and re.fullmatch(rf"{re.escape(table)}_\d+", name) for name, _ in structure.names)
+    relation = model.relation_to(target.name) if target is not None else None
+    if relation is None or not relation.many or not aliased or target is None:
+        return ""
+    return words.batched([Load(load.orm, "eager", model.name, relation.name, target.name, True)])

@@ -1,0 +1,37 @@
+"""Advice for a page far behind the first one: by the last key that was shown, instead of by counting."""
+
+from __future__ import annotations
+
+from askless.core.advice.pagination import page_key
+from askless.core.advice.rewriting import statements
+from askless.core.findings.finding import Advice
+from askless.core.findings.remedies import Skip
+from askless.core.inference.context import Context
+
+
+def advise(recipe: Skip, context: Context) -> tuple[Advice, ...]:
+    """The page behind the last row seen, in the order that it has now."""
+    structure, stats = recipe.structure, recipe.stats
+    key, known = page_key(structure, context.schema)
+    ordered = ", ".join(str(column) for column, _ in structure.order_by)
+    by_key = not structure.order_by or [column.name.lower() for column, _ in structure.order_by] == [key.lower()]
+    name = key if known else "a unique column"
+    order = ordered if structure.order_by and by_key else f"{ordered} and {name}" if ordered else name
+    checks = [
+        "a page begins where the one before ended, whatever was added or deleted meanwhile: is that what people expect?"
+    ]
+    if structure.joins or not by_key:
+        checks.append("the order must tell all rows apart, or some are left out or shown twice")
+    if not by_key:
+        checks.append(f"where {ordered} may be NULL, these rows need a page of their own: no comparison finds them")
+    return (
+        Advice(
+            title=f"page by key: ask for the rows behind the last one shown, in the order of {order}",
+            why="with an index in that order the page costs the same however deep it lies",
+            sql=statements.behind(context.sql(stats), stats.statement.system, structure.order_by, key) if known else "",
+            at=recipe.line,
+            saving=recipe.saving,
+            trade_off="pages are reached one after the other, not by their number",
+            check=tuple(checks),
+        ),
+    )

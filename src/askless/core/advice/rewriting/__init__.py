@@ -1,0 +1,1 @@
+"""Rewrites statements as SQL."""

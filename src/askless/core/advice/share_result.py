@@ -1,0 +1,48 @@
+"""Advice for a read that is made again: read once and pass it on."""
+
+from __future__ import annotations
+
+from askless.core.advice.orm import words_of
+from askless.core.findings.finding import Advice
+from askless.core.findings.remedies import Share
+from askless.core.formatting import whereabouts
+from askless.core.inference.context import Context
+
+
+def advise(recipe: Share, context: Context) -> tuple[Advice, ...]:
+    """Read once; where the callers are far apart, keep the value for the length of the request."""
+    lines = recipe.callers
+    callers = ", ".join(whereabouts(line.file, line.line) for line in lines[:4])
+    load, words = recipe.stats.load, words_of(recipe.stats.load)
+    if words is not None and load is not None and recipe.line is not None and recipe.structure.counts:
+        code = words.counted_once(recipe.line.file, load.target)
+        if code:
+            return (_counted(recipe, code),)
+    first = Advice(
+        title="read it once and pass the result on",
+        why=f"asked from {callers}" if len(lines) > 1 else "asked again from the same line",
+        at=lines[0] if lines else None,
+        saving=recipe.saving,
+        trade_off="none, while nothing writes to the table in between",
+        check=("nobody changes the shared object", "no write between the reads is meant to be seen"),
+    )
+    second = Advice(
+        title="or keep it for the length of the request",
+        why="where the callers do not know of each other",
+        saving=recipe.saving,
+        trade_off="what is kept must end with the request, or users see stale data",
+        check=("the store is per request and per user",),
+    )
+    return (first, second)
+
+
+def _counted(recipe: Share, code: str) -> Advice:
+    return Advice(
+        title="count once",
+        why="the framework counts all rows beside those that it shows",
+        code=code,
+        at=recipe.line,
+        saving=recipe.saving,
+        trade_off="while a list is filtered, the number of all rows is not shown",
+        check=("nobody looks at that number",),
+    )

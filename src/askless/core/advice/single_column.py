@@ -1,0 +1,35 @@
+"""Advice for objects of which one column is read: ask for that column."""
+
+from __future__ import annotations
+
+from askless.core.advice.orm import model_of, words_of
+from askless.core.advice.rewriting import statements
+from askless.core.findings.finding import Advice
+from askless.core.findings.remedies import OneColumn
+from askless.core.inference.context import Context
+
+
+def advise(recipe: OneColumn, context: Context) -> tuple[Advice, ...]:
+    """The column alone. The call keeps the objects, with nothing else in them: the code around it need not change."""
+    stats, structure, column = recipe.stats, recipe.structure, recipe.column
+    load = stats.load
+    words, model = words_of(load), model_of(load, load.target, context.models) if load is not None else None
+    code = ""
+    if words is not None and load is not None and model is not None and column in model.attributes:
+        wanted = dict.fromkeys([*model.keys, column])
+        code = words.kept(load, [(structure.main, name) for name in wanted], context.models)
+        if recipe.line is not None:
+            code = words.placed(recipe.line.file, load.target, code)
+    others = [output.name or output.column.name for output in structure.outputs if output.column.name != column]
+    return (
+        Advice(
+            title=f"ask for {column} alone",
+            why="the other columns only travel along; where no objects are needed, a query for the values builds none either",
+            sql=statements.projected(context.sql(stats), stats.statement.system, others),
+            code=code,
+            at=recipe.line,
+            saving=recipe.saving,
+            trade_off="objects with columns left out read them again, one query each, if they are used after all",
+            check=("nothing that the objects are handed on to reads more of them", "the order does not change"),
+        ),
+    )

@@ -1,0 +1,31 @@
+"""Advice for rows that an earlier query had fetched: use them."""
+
+from __future__ import annotations
+
+from askless.core.advice.orm import bare, model_of, words_of
+from askless.core.findings.finding import Advice
+from askless.core.findings.remedies import UseLoaded
+from askless.core.inference.context import Context
+
+
+def advise(recipe: UseLoaded, context: Context) -> tuple[Advice, ...]:
+    """Use the rows that are there: the relation where the ORM loaded one, else a dict by the key."""
+    load = recipe.source.load if recipe.source is not None else None
+    words = words_of(load)
+    code = f"keep the earlier rows in a dict by {recipe.column}, and look there"
+    if words is not None and load is not None and load.relation:
+        model = model_of(load, load.model, context.models)
+        relation = model.relations.get(load.relation) if model is not None else None
+        if model is not None and relation is not None:
+            code = words.relation_of(bare(model.name).lower(), relation)
+    return (
+        Advice(
+            title="use what is loaded already",
+            why="the code builds a new query for rows that the request holds",
+            code=code,
+            at=recipe.line,
+            saving=recipe.saving,
+            trade_off="the loaded rows are as old as the first query",
+            check=("conditions and order of the look-up are kept, in code", "nothing changed the rows in between"),
+        ),
+    )

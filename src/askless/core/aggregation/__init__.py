@@ -1,0 +1,1 @@
+"""Requests added up by route and shape."""

@@ -1,0 +1,355 @@
+"""Adds requests up, quickly: the hot path of every report, less than a microsecond a query.
+
+Queries refer to statements, lines and loads by a file's own numbers, which mean nothing in the totals. So the columns of a
+route's requests are first put one behind the other; once there are enough of them they are parted by shape, each part is added
+up, and only then are the file's numbers resolved. A page asks the same sequence of statements again and again: what repeats in
+such a sequence is known by heart. What comes out is a `Summary`, which knows nothing of all this.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator, Sequence
+from operator import itemgetter
+from typing import Protocol
+
+from askless.core.aggregation.request_view import Group, RequestView
+from askless.core.aggregation.shape_stats import EXAMPLES_MOST, ShapeStats
+from askless.core.aggregation.summary import LUMPED, TOTALS_MOST, RouteStats, Summary, others_of
+from askless.core.records.model import Request, Statement, Tables
+from askless.core.settings import Settings
+
+SHAPES_MOST = 5_000  # different shapes of one route; what comes after them is added up together
+SEQUENCES_MOST, SEQUENCES_LEAST = 500, 4  # of statements that are remembered for a route, the last that came
+_SEQUENCES_IN_ALL = 20_000  # and for all routes together, about
+_THRIFTY_FROM = 10_000  # totals from which one execution each is kept,
+_OFTEN, _THRIFTY_MOST = 4, 4  # but of what was asked so often, so many
+FOLD_AT = 40_000  # queries that gather before they are added up
+
+
+class Looker(Protocol):
+    """A pattern's part in the hot path.
+
+    It looks at each request in which some shape came more than once, a query failed, or much time passed beside its queries,
+    and at a sample of the others.
+    """
+
+    def look(self, view: RequestView, settings: Settings) -> None:
+        """Add to the route's tallies what the request shows."""
+
+
+class Asked:
+    """The statements that a request asks, one after the other, and what repeats among them."""
+
+    __slots__ = ("asked", "groups", "settled", "shapes")
+
+    def __init__(self, route: RouteGatherer, request: Request) -> None:
+        by_number, numbers, statements = route.by_number, request.statements, request.tables.statements
+        self.settled = False  # all its statements have their examples
+        distinct = set(numbers)
+        if not by_number.keys() >= distinct:
+            for number in distinct.difference(by_number):
+                route.of(statements[number])
+        own = {number: one.first for number in distinct if not (one := statements[number]).shape.noise}
+        self.asked = len(numbers) if len(own) == len(distinct) else sum(number in own for number in numbers)
+        self.shapes = len(set(own.values()))
+        self.groups: list[Group] = []
+        if self.shapes < self.asked:
+            indices: dict[int, list[int]] = defaultdict(list)
+            for i, number in enumerate(numbers):
+                if number in own:
+                    indices[own[number]].append(i)
+            repeated = [where for where in indices.values() if len(where) > 1]
+            self.groups = [Group(by_number[numbers[where[0]]], where) for where in repeated]
+
+
+class Waiting:
+    """Queries of one route and file that wait to be added up, by column."""
+
+    __slots__ = ("bytes", "durations", "loads", "numbers", "places", "requests", "rows")
+
+    def __init__(self) -> None:
+        self.clear()
+
+    def clear(self) -> None:
+        """Let go of what was added up."""
+        self.numbers: list[int] = []
+        self.durations: list[int] = []
+        self.rows: list[int] = []
+        self.bytes: list[int] = []
+        self.places: list[int] = []
+        self.loads: list[int] = []
+        self.requests: list[int] = []
+
+    def extend(self, request: Request) -> None:
+        """A request's queries."""
+        self.numbers += request.statements
+        self.durations += request.durations_ns
+        self.rows += request.rows
+        self.bytes += request.bytes
+        self.places += request.places
+        self.loads += request.loads
+        self.requests += [request.number] * len(request.statements)
+
+    def fold(self, by_number: dict[int, ShapeStats], tables: Tables) -> None:
+        """Add up what has gathered, shape by shape."""
+        where: dict[ShapeStats, list[int]] = defaultdict(list)
+        for i, stats in enumerate(map(by_number.__getitem__, self.numbers)):
+            where[stats].append(i)
+        order = [i for at in where.values() for i in at]
+        by_shape = itemgetter(*order) if len(order) > 1 else itemgetter(slice(0, 1))
+        columns = (self.durations, self.rows, self.bytes, self.places, self.loads, self.requests)
+        durations, rows, sizes, places, loads, requests = map(by_shape, columns)
+        start = 0
+        for stats, at in where.items():
+            end = start + len(at)
+            stats.fold(
+                tables, durations[start:end], rows[start:end], sizes[start:end], places[start:end], loads[start:end],
+                len(set(requests[start:end])),
+            )  # fmt: skip
+            start = end
+        self.clear()
+
+
+class Room:
+    """How many totals of shapes there are, over all routes, and how many there may be."""
+
+    def __init__(self, most: int) -> None:
+        self.most = most
+        self.taken = 0
+
+    def take(self) -> bool:
+        """Take up one; False where there is none left."""
+        free = self.taken < self.most
+        self.taken += free
+        return free
+
+
+class RouteGatherer:
+    """Gathers for one route. What is kept by number is of one file: another file has its own numbers."""
+
+    __slots__ = (
+        "asked",
+        "by_number",
+        "elapsed",
+        "room",
+        "sequences",
+        "settled",
+        "stats",
+        "tables",
+        "waiting",
+    )
+
+    def __init__(self, stats: RouteStats, room: Room) -> None:
+        self.stats = stats
+        self.room = room
+        self.waiting = Waiting()
+        self.elapsed: list[int] = []
+        self.asked: list[int] = []
+        self.forget()
+
+    def forget(self) -> None:
+        """Let go of what is of one file."""
+        self.tables: Tables | None = None
+        self.by_number: dict[int, ShapeStats] = {}
+        self.sequences: dict[tuple[int, ...], Asked] = {}
+        self.settled: set[int] = set()  # statement numbers that are noise or have all their examples
+
+    def fold(self) -> None:
+        """Add up what has gathered, and resolve what refers to a file's own numbers."""
+        if self.tables is None or not self.elapsed:
+            return
+        self.stats.elapsed_ns += sum(self.elapsed)
+        self.stats.durations.extend(self.elapsed)
+        self.stats.queries.extend(self.asked)
+        self.elapsed, self.asked = [], []
+        if self.waiting.numbers:
+            self.waiting.fold(self.by_number, self.tables)
+
+    def sequence(self, request: Request, most: int) -> Asked:
+        """What is known of the statements that a request asks; of so many sequences, the last ones, it is remembered."""
+        known, key = self.sequences, tuple(request.statements)
+        result = known.get(key)
+        if result is None:
+            result = Asked(self, request)
+        elif len(known) >= most:  # the last that came are the last to go
+            del known[key]
+        known[key] = result
+        if len(known) > most:
+            del known[next(iter(known))]
+        return result
+
+    def of(self, statement: Statement) -> ShapeStats:
+        """The stats of a statement not met in this file and route."""
+        shapes, shape = self.stats.shapes, statement.shape
+        stats = shapes.get(shape.digest)
+        if stats is None:
+            if len(shapes) < SHAPES_MOST and self.room.take():
+                stats = shapes[shape.digest] = ShapeStats(shape, statement)
+            else:  # they never come again, it seems
+                stats = others_of(shapes, shape)
+        else:
+            stats.prefer(statement)
+        self.by_number[statement.number] = stats
+        return stats
+
+
+class Gatherer:
+    """Adds up a stream of requests. `lookers` see each request that `Looker` tells of."""
+
+    def __init__(self, lookers: Sequence[Looker], settings: Settings | None = None) -> None:
+        self.lookers = lookers
+        self.summary = Summary(settings)
+        self._pause_ns = self.summary.settings.pause_least_ns
+        self._routes: dict[str, RouteGatherer] = {}
+        self._room = Room(TOTALS_MOST)
+        self._sequences_most = SEQUENCES_MOST
+        self._using: list[RouteGatherer] = []  # those that know something of the file
+        self._tables: Tables | None = None
+        self._gathered = 0
+
+    def add(self, request: Request) -> None:
+        """Count one finished request in."""
+        route = self._routes.get(request.route)
+        if route is None:
+            known = self.summary.routes.get(request.route)  # of which some were left out before
+            stats = known or RouteStats(request.route, request.kind)
+            stats.kind = request.kind
+            self.summary.routes[request.route] = stats
+            route = self._routes[request.route] = RouteGatherer(stats, self._room)
+            self._sequences_most = max(min(SEQUENCES_MOST, _SEQUENCES_IN_ALL // len(self._routes)), SEQUENCES_LEAST)
+        if request.tables is not self._tables:
+            self._let_go()
+            self._tables = request.tables
+        if request.warm_up:
+            route.stats.warm_up += 1
+            return
+        if route.tables is None:
+            route.tables = request.tables
+            self._using.append(route)
+        groups = _count(route, request, self._sequences_most)
+        self._gathered += len(request.statements)
+        if self._gathered >= FOLD_AT:
+            self._fold()
+        if self.lookers and (groups or self._is_special(route.stats, request)):
+            view = RequestView(route.stats, request, groups, len(self._routes))
+            for looker in self.lookers:
+                looker.look(view, self.summary.settings)
+
+    def _fold(self) -> None:
+        """Add up what has gathered."""
+        for route in self._using:
+            route.fold()
+        self._gathered = 0
+
+    def _let_go(self) -> None:
+        """Nothing more comes of a file: add up what has gathered of it, and let go of it."""
+        self._note_models()
+        self._fold()
+        for route in self._using:
+            route.forget()
+        self._using.clear()
+
+    def _is_special(self, route: RouteStats, request: Request) -> bool:
+        """Whether a request in which no shape repeats is looked at all the same."""
+        return (
+            self.summary.settings.looks_at(route.requests) or bool(request.errors) or request.idle_ns >= self._pause_ns
+        )
+
+    def _note_models(self) -> None:
+        if self._tables is not None:
+            self.summary.models.update(self._tables.models)
+            self.left_out(self._tables)
+
+    def left_out(self, tables: Tables) -> None:
+        """Take what a file told of requests that are not in it."""
+        told, tables.left_out = tables.left_out, []
+        for name, counts in told:
+            self.summary.leave_out(name, counts)
+
+    def finish(self) -> Summary:
+        """Resolve everything that refers to the files' own numbers. More requests may come after it."""
+        self._note_models()
+        self._fold()
+        return self.summary
+
+
+def _count(route: RouteGatherer, request: Request, sequences_most: int) -> list[Group]:
+    """Add the request's queries to the route's shapes; the groups of shapes that came at least twice."""
+    by_number = route.by_number
+    sequence = route.sequence(request, sequences_most)
+    route.waiting.extend(request)
+    if not sequence.settled:
+        sequence.settled = _keep_examples(route, request)
+    groups = sequence.groups
+    _count_rare(route, request)
+    if request.errors:
+        for i in request.errors:
+            by_number[request.statements[i]].errors += 1
+        groups = list(_without_errors(groups, request.errors))
+    beyond = _count_beyond(route, request) if request.beyond else 0
+    if request.more or request.tables.sample > 1:
+        _note_sizes(route.stats, request, sequence.asked + beyond)
+    route.stats.requests += 1
+    route.asked.append(sequence.asked + request.more + beyond)
+    route.stats.repeated += sequence.asked - sequence.shapes + beyond
+    route.stats.shapes_asked += sequence.shapes
+    route.elapsed.append(max(request.end_ns - request.start_ns, 0))
+    return groups
+
+
+def _count_rare(route: RouteGatherer, request: Request) -> None:
+    """Add what few queries have: widths of columns, uses, and what the server's log told; and the request's memory."""
+    by_number, numbers = route.by_number, request.statements
+    for i, widths in request.widths.items():
+        by_number[numbers[i]].measure(widths, request.rows[i])
+    for i, used in request.uses.items():
+        by_number[numbers[i]].use(used)
+        route.stats.objects += sum(one.objects for one in used)
+    if request.has_told:
+        for i, number in enumerate(numbers):
+            by_number[number].examine(request.rows_examined(i))
+    if request.memory_bytes:
+        route.stats.memory.extend([request.memory_bytes])
+
+
+def _count_beyond(route: RouteGatherer, request: Request) -> int:
+    """Add what a request with very many queries asked beyond those that are looked at; how many are no noise."""
+    own = 0
+    for (number, place, load), total in request.beyond.items():
+        stats = route.by_number.get(number) or route.of(request.tables.statements[number])
+        stats.add_beyond(total, request.tables.places.get(place), request.tables.loads.get(load))
+        own += 0 if stats.shape.noise else total.count
+    return own
+
+
+def _note_sizes(stats: RouteStats, request: Request, asked: int) -> None:
+    """What was left out of a request; and how much requests differ, from which the error of scaled totals follows."""
+    stats.more += request.more
+    stats.more_ns += request.more_ns
+    asked += request.more
+    spent_ns = sum(request.durations_ns) + request.more_ns
+    stats.asked += asked
+    stats.asked_squares += asked * asked
+    stats.spent_ns += spent_ns
+    stats.spent_squares += spent_ns * spent_ns
+
+
+def _keep_examples(route: RouteGatherer, request: Request) -> bool:
+    """Keep some executions of statements whole; whether there was nothing to keep any more."""
+    missing = set(request.statements).difference(route.settled)
+    for number in missing:
+        stats = route.by_number[number]
+        kept = len(stats.examples)
+        if stats.shape.noise or kept >= EXAMPLES_MOST or stats.shape.digest in LUMPED:
+            route.settled.add(number)
+        elif not kept or route.room.taken < _THRIFTY_FROM or (stats.count >= _OFTEN and kept < _THRIFTY_MOST):
+            stats.keep_example(request, number)
+    return not missing
+
+
+def _without_errors(groups: list[Group], errors: dict[int, str]) -> Iterator[Group]:
+    for group in groups:
+        remaining = [i for i in group.indices if i not in errors]
+        if len(remaining) > 1:
+            yield Group(group.stats, remaining)

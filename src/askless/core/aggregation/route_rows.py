@@ -1,0 +1,168 @@
+"""Summaries as rows of plain numbers, the same for every output."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+import msgspec
+
+from askless.core.aggregation.summary import RouteStats, Summary
+from askless.core.records.model import Request
+from askless.core.records.sampling import Counts, Total, total_of
+from askless.core.sql.masking import masked, shown_values
+
+
+class RouteRow(msgspec.Struct, frozen=True):
+    """One route. Numbers are per request unless they say otherwise; times in milliseconds.
+
+    `queries` is the median; `shapes` and `repeated` are means. `database_ms` is the mean time in queries, `share` its
+    share of `request_ms` (mean). `noise` queries are counted apart, their time is not in database_ms. `objects` is the mean of
+    what an ORM built, `memory_bytes` the median of what a request took; 0 where that was not tracked. `more` queries (mean) were
+    counted and not kept. What begins with `all` is of the whole route, those of its requests included that were `left_out`.
+    """
+
+    route: str
+    kind: str
+    requests: int
+    warm_up: int
+    queries: float
+    queries_most: float
+    shapes: float
+    repeated: float
+    database_ms: float
+    request_ms: float
+    request_median_ms: float
+    share: float
+    rows: float
+    bytes: float
+    noise: float
+    noise_ms: float
+    errors: int
+    objects: float = 0.0
+    memory_bytes: float = 0.0
+    more: float = 0.0
+    left_out: Counts = Counts()
+    all_requests: int = 0
+    all_queries: Total = Total(0.0)
+    all_database_ms: Total = Total(0.0)
+
+
+def route_row(route: RouteStats) -> RouteRow:
+    """The numbers of one route; all 0 where it has only warm-up requests."""
+    n = max(route.requests, 1)
+    asked, noise = route.own_shapes(), route.own_shapes(noise=True)
+    database_ns = sum(stats.duration_ns for stats in asked)
+    return RouteRow(
+        route=route.route,
+        kind=route.kind,
+        requests=route.requests,
+        warm_up=route.warm_up,
+        queries=route.queries.median,
+        queries_most=route.queries.at(1.0),
+        shapes=route.shapes_asked / n,
+        repeated=route.repeated / n,
+        database_ms=database_ns / n / 1e6,
+        request_ms=route.elapsed_ns / n / 1e6,
+        request_median_ms=route.durations.median / 1e6,
+        share=database_ns / route.elapsed_ns if route.elapsed_ns else 0.0,
+        rows=sum(stats.rows for stats in asked) / n,
+        bytes=sum(stats.bytes for stats in asked) / n,
+        noise=sum(stats.count for stats in noise) / n,
+        noise_ms=sum(stats.duration_ns for stats in noise) / n / 1e6,
+        errors=sum(stats.errors for stats in route.shapes.values()),
+        objects=route.objects / n,
+        memory_bytes=route.memory.median,
+        more=route.more / n,
+        left_out=route.left_out,
+        all_requests=route.requests + route.left_out.requests,
+        all_queries=_all(
+            route,
+            sum(stats.count for stats in asked) + route.more,
+            route.asked,
+            route.asked_squares,
+            route.left_out.quick_queries,
+        ),
+        all_database_ms=_in_ms(
+            _all(route, database_ns + route.more_ns, route.spent_ns, route.spent_squares, route.left_out.quick_ns)
+        ),
+    )
+
+
+def _all(route: RouteStats, kept: int, total: int, squares: int, quick: int) -> Total:
+    """A total over all requests of a route: `kept` in those that were kept, scaled where others were left out by chance."""
+    left_out = route.left_out.by_chance
+    found = total_of(route.requests, left_out, float(kept), float(squares) * (kept / total) ** 2 if total else 0.0)
+    return Total(found.value + quick, found.error)
+
+
+def _in_ms(total: Total) -> Total:
+    return Total(total.value / 1e6, total.error / 1e6)
+
+
+def by_database_time(summary: Summary) -> list[RouteStats]:
+    """The routes, the one that spends most time in queries first."""
+
+    def spent(route: RouteStats) -> float:
+        return route.scale * sum(stats.duration_ns for stats in route.own_shapes())
+
+    return sorted(summary.routes.values(), key=lambda route: (-spent(route), route.route))
+
+
+class TimelineEntry(msgspec.Struct):
+    """A query, or a run of one shape folded."""
+
+    indices: list[int]
+    start_ms: float
+    end_ms: float
+    duration_ms: float
+    rows: int
+    bytes: int
+    sql: str
+    parameters: str
+
+
+LOOP_LEAST = 3
+
+
+def timeline(request: Request, values: bool = False, unfolded: bool = False) -> list[TimelineEntry]:
+    """A request's queries in order of their start; queries of a loop folded, one entry a shape.
+
+    A loop is a stretch of queries whose shape and line of code come three times or more in the request: look-ups of
+    several relations take turns in it.
+    """
+    order = sorted(range(len(request)), key=request.starts_ns.__getitem__)
+    keys = [(request.statement(i).shape.digest, request.places[i]) for i in range(len(request))]
+    often = {key for key, count in Counter(keys).items() if count >= LOOP_LEAST} if not unfolded else set()
+    entries: list[TimelineEntry] = []
+    run: dict[tuple[str, int], list[int]] = {}
+    for i in order:
+        if keys[i] in often and not request.statement(i).shape.noise:
+            run.setdefault(keys[i], []).append(i)
+            continue
+        entries += [_entry(request, indices, values) for indices in run.values()]
+        run = {}
+        entries.append(_entry(request, [i], values))
+    return entries + [_entry(request, indices, values) for indices in run.values()]
+
+
+def _entry(request: Request, indices: list[int], values: bool) -> TimelineEntry:
+    first = indices[0]
+    statement = request.statement(first)
+    text = request.text(first)
+    start = min(request.starts_ns[i] for i in indices) - request.start_ns
+    end = max(request.starts_ns[i] + request.durations_ns[i] for i in indices) - request.start_ns
+    parameters = ""
+    if values:
+        parameters = " | ".join(shown_values(request.parameters[i]) for i in indices[:3] if request.parameters[i])
+        if len(indices) > 3 and parameters:
+            parameters += " | …"
+    return TimelineEntry(
+        indices=indices,
+        start_ms=start / 1e6,
+        end_ms=end / 1e6,
+        duration_ms=sum(request.durations_ns[i] for i in indices) / 1e6,
+        rows=sum(max(request.rows[i], 0) for i in indices),
+        bytes=sum(request.bytes[i] for i in indices),
+        sql=text if values else masked(text, statement.system),
+        parameters=parameters,
+    )

@@ -1,0 +1,1 @@
+"""From requests to findings and edits."""

@@ -1,0 +1,98 @@
+"""From requests to findings: one pass over a capture, then one judgement a route."""
+
+from __future__ import annotations
+
+import gc
+from collections.abc import Iterable
+
+import msgspec
+
+from askless.core import patterns
+from askless.core.advice import advise
+from askless.core.aggregation.aggregator import Gatherer
+from askless.core.aggregation.summary import Summary
+from askless.core.findings.finding import Edit, Finding, ranked
+from askless.core.inference.context import Context
+from askless.core.patterns.base import Diagnosis
+from askless.core.records.model import Request, Schema
+from askless.core.settings import Settings
+from askless.core.sql.structure import structure_of
+
+_COLLECT_EVERY, _PARSED_MOST = 64, 100  # requests; statements whose trees may lie about
+
+
+def summarise(requests: Iterable[Request], settings: Settings | None = None, look: bool = True) -> Summary:
+    """Add up a stream of requests in bounded memory. Without `look`, patterns are not looked for."""
+    gatherer = Gatherer(list(patterns.load()) if look else [], settings)
+    add = gatherer.add
+    # Streams of short-lived containers make the cycle collector run all the time, and they hold no cycles; parsed ones do.
+    collecting, misses = gc.isenabled(), structure_of.cache_info().misses
+    gc.disable()
+    try:
+        for turn, request in enumerate(requests, 1):
+            add(request)
+            if turn % _COLLECT_EVERY == 0 and structure_of.cache_info().misses - misses > _PARSED_MOST:
+                misses = structure_of.cache_info().misses
+                gc.collect(1)
+    finally:
+        if collecting:
+            gc.enable()
+    return gatherer.finish()
+
+
+def findings_of(summary: Summary, schema: Schema | None = None) -> list[Finding]:
+    """All findings of a summary with their advice, those that matter most first."""
+    return [diagnosis.finding for diagnosis in diagnoses_of(summary, schema)]
+
+
+def judgement_of(summary: Summary, schema: Schema | None = None) -> tuple[list[Finding], list[Edit]]:
+    """All findings of a summary in the order of the edits that mend them, those that matter most first; and the edits."""
+    from askless.core.analysis.edits import edits_of  # which needs the SQL parser: totals do not
+
+    diagnoses = diagnoses_of(summary, schema)
+    edits = edits_of(diagnoses, summary, context_of(summary, schema))
+    by_key = {diagnosis.finding.key: diagnosis.finding for diagnosis in diagnoses}
+    return [by_key[key] for edit in edits for key in edit.findings], edits
+
+
+def context_of(summary: Summary, schema: Schema | None = None) -> Context:
+    """What judging a summary may use beside a route's own totals."""
+    widths = {
+        (stats.shape.digest, stats.columns): (stats.widths, stats.widths_rows)
+        for route in summary.routes.values()
+        for stats in route.own_shapes()
+        if stats.widths and stats.widths_rows
+    }
+    return Context(summary.settings, schema, summary.models, widths)
+
+
+def diagnoses_of(summary: Summary, schema: Schema | None = None) -> list[Diagnosis]:
+    """All findings of a summary, each with the recipe that its advice is made of."""
+    context = context_of(summary, schema)
+    results: list[Diagnosis] = []
+    for route in summary.routes.values():
+        here: list[Diagnosis] = []
+        for pattern in patterns.load():
+            here += list(pattern.judge(route, context, here))
+        results += here
+    for across in patterns.load_across():
+        results += list(across.judge_all(summary, context, results))
+    named = _with_own_keys(results)
+    by_key = {one.finding.key: one.recipe for one in named}
+    findings = ranked([one.finding for one in named])
+    return [
+        Diagnosis(msgspec.structs.replace(finding, advice=advise(by_key[finding.key], context)), by_key[finding.key])
+        for finding in findings
+    ]
+
+
+def _with_own_keys(found: list[Diagnosis]) -> list[Diagnosis]:
+    """Findings of one shape on several lines of one function: the second and later ones get a number to their key."""
+    seen: dict[str, int] = {}
+    named = []
+    for one in sorted(found, key=lambda one: [(line.file, line.line) for line in one.finding.lines]):
+        key = one.finding.key
+        turn = seen[key] = seen.get(key, 0) + 1
+        finding = one.finding if turn == 1 else msgspec.structs.replace(one.finding, key=f"{key}-{turn}")
+        named.append(Diagnosis(finding, one.recipe))
+    return named

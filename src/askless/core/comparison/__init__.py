@@ -1,0 +1,1 @@
+"""One capture against another, and against budgets."""

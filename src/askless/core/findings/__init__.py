@@ -1,0 +1,1 @@
+"""Findings, remedies, and what limits them."""

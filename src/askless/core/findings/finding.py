@@ -1,0 +1,135 @@
+"""Findings and advice: frozen records in plain words and plain numbers, the same for every output."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from hashlib import blake2b
+
+import msgspec
+
+from askless.core.findings.severities import SEVERITIES
+
+NO_LINE = (
+    "no line of code is known: let the application end each statement with a comment that names its file, controller or "
+    "action, as in /*controller='calls',action='due'*/"
+)
+
+
+class Line(msgspec.Struct, frozen=True):
+    """A line of the application's code. `queries` is how many of the finding's queries came from it."""
+
+    file: str
+    line: int
+    function: str
+    queries: int = 0
+
+
+class Advice(msgspec.Struct, frozen=True):
+    """A change to try. `code` is in the application's words and stands at `at`; `sql` is what it sends afterwards."""
+
+    title: str
+    why: str
+    sql: str = ""
+    code: str = ""
+    at: Line | None = None
+    saving: str = ""
+    trade_off: str = ""
+    check: tuple[str, ...] = ()
+
+
+class Cost(msgspec.Struct, frozen=True):
+    """What a finding costs. Times are as the application saw them, round trip included.
+
+    `avoidable` queries a request, of the median duration `query_ms`, take `database_ms`; with the application's own work
+    around each, and with the way to the database where one is assumed, `saving_ms`. `share` is saving_ms over the request's
+    time. `total_ms` is saving_ms over the whole capture, requests that were left out by chance included. `bytes` and `rows` are what need not be fetched, per
+    request. `loop_ms` is the mean time from the first query of a repetition to its last, the application's own work
+    between them included.
+    """
+
+    queries: float = 0.0
+    avoidable: float = 0.0
+    query_ms: float = 0.0
+    database_ms: float = 0.0
+    saving_ms: float = 0.0
+    share: float = 0.0
+    total_ms: float = 0.0
+    loop_ms: float = 0.0
+    rows: float = 0.0
+    bytes: float = 0.0
+
+
+class Finding(msgspec.Struct, frozen=True):
+    """One pattern met in one route.
+
+    `key` is stable between captures of the same code: made of pattern, route, shape and the name of the code's file
+    and function, never of a line number. `evidence` is traced, keyed or repeated. `source` is the line of the earlier
+    query that supplied the keys; `brief` is the title in a few words; `callers` are the lines that asked through one
+    helper. `relation` is the ORM's, as in "PortCall.vessel".
+    """
+
+    key: str
+    pattern: str
+    variant: str
+    severity: str
+    route: str
+    title: str
+    evidence: str
+    because: tuple[str, ...]
+    cost: Cost
+    requests: int
+    shape: str
+    sql: str
+    tables: tuple[str, ...]
+    lines: tuple[Line, ...]
+    path: tuple[Line, ...]
+    advice: tuple[Advice, ...]
+    unsure: tuple[str, ...] = ()
+    source: Line | None = None
+    callers: tuple[Line, ...] = ()
+    relation: str = ""
+    brief: str = ""
+
+
+class Edit(msgspec.Struct, frozen=True):
+    """A change of one line. `findings` are the names of those that it mends, the one that saves most first.
+
+    `code` is the whole call, '' where there is none. `queries` a request are `queries_after` then, on the first of
+    `routes`, the one that gains most; `saving_ms` of `request_ms` a request are saved there, and `total_ms` over the
+    capture on all of them.
+    """
+
+    findings: tuple[str, ...]
+    severity: str
+    routes: tuple[str, ...]
+    title: str
+    at: Line | None
+    code: str
+    queries: float
+    queries_after: float
+    saving_ms: float
+    request_ms: float
+    total_ms: float
+
+
+def finding_key(pattern: str, route: str, shape: str, code: str) -> str:
+    """Eight hexadecimal characters that name a finding from one capture to the next."""
+    return blake2b(f"{pattern}|{route}|{shape}|{code}".encode("utf-8", "replace"), digest_size=4).hexdigest()
+
+
+URGENT_SHARE = 0.25  # of the request's time
+
+
+def severity(share: float, avoidable: float) -> str:
+    """How much it matters: by the share of the request's time. Many queries take more of it the longer their way is."""
+    if share >= URGENT_SHARE:
+        return "urgent"
+    return "worthwhile" if share >= 0.08 or avoidable >= 20 else "minor"
+
+
+def ranked(findings: Sequence[Finding]) -> list[Finding]:
+    """By what they save over the whole capture, then by severity; ties by key, so that the order is stable."""
+    return sorted(
+        findings,
+        key=lambda f: (SEVERITIES.index(f.severity), -f.cost.total_ms, -f.cost.bytes, -f.cost.rows, f.route, f.key),
+    )

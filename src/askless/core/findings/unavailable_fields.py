@@ -1,0 +1,34 @@
+"""What a recorder can't see, as doubts of findings: each with the setting that would tell more, in that client's own words."""
+
+from __future__ import annotations
+
+from askless.core.records.model import Tables
+
+# Recorder and what it does not see -> what would tell it.
+_TELLING = {
+    (
+        "traces",
+        "parameters",
+    ): "let the instrumentation send them: capture_parameters=True of OpenTelemetry's Python drivers, "
+    "enhancedDatabaseReporting of its Node driver pg",
+    ("log", "parameters"): "let the server log them: log_parameter_max_length = -1 and log_min_duration_statement",
+    ("log", "results"): "a recorder in the program or a relay sees them: askless capture app, askless capture relay",
+    ("traces", "results"): "a recorder in the program or a relay sees them: askless capture app, askless capture relay",
+}
+
+
+def values_hidden(tables: Tables) -> str:
+    """The doubt of a repetition of whose values nothing is known."""
+    return f"the parameters were not seen: it may be one row, read again and again. {_remedy(tables, 'parameters')}".strip()
+
+
+def results_hidden(tables: Tables) -> str:
+    """The doubt of a repetition of whose results nothing is known; '' where they are."""
+    if "results" not in tables.unseen:
+        return ""
+    return f"the results were not seen: whether they were the same is not known. {_remedy(tables, 'results')}".strip()
+
+
+def _remedy(tables: Tables, what: str) -> str:
+    telling = _TELLING.get((tables.recorder, what), "")
+    return f"To know: {telling}" if telling else ""

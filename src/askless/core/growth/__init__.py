@@ -1,0 +1,1 @@
+"""How queries change as rows grow and as time passes."""

@@ -1,0 +1,446 @@
+"""One set of indexes for a workload: chosen greedily by what each still saves, then thinned out.
+
+Not advised: indexes on tiny tables, and on small ones that are not asked a great deal; what saves less than a hundredth of
+the workload and no quarter of any statement; what an existing index's first columns already serve; what writes would cost
+more than reads gain.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+import msgspec
+
+from askless.core.formatting import plural
+from askless.core.indexing.candidates import candidates
+from askless.core.indexing.cost import LIMIT_DEFAULT, Outcome, cost_of
+from askless.core.indexing.needs import Need, Shares, needs_of
+from askless.core.plans.observations import SMALL_TABLE_ROWS, TINY_TABLE_ROWS
+from askless.core.records import index_ddl
+from askless.core.records.model import Index, Schema, Table
+from askless.core.sql.slots import literal_value
+from askless.core.sql.structure import Predicate, Structure
+from askless.core.systems import system_of
+
+GAIN_LEAST = 0.01  # of the workload's time
+GAIN_ALONE = 0.25  # of one statement's cost
+SMALL_GAIN_LEAST = 0.02  # of the workload's time, for an index on a small table: it is asked a great deal then
+COST_ALONE = 5.0  # and at least so many pages read in sequence
+NEARLY = 0.05  # candidates this close are judged by their size
+ROWS_SPARED = 0.9  # an index must leave at most this share of the rows that are touched without it
+COST_FELT = 30.0  # unless so many pages, read in sequence, are spared otherwise
+SLACK, PREFIX_SLACK = 1.05, 1.25  # what leaving an index out may cost any statement
+WRITE_MS = 0.02  # a rule of thumb for keeping one index up in one write
+INDEXES_MOST = 20
+ROW_POINTER_BYTES = 9
+PARTIAL_SHARE = 0.1  # a constant that keeps less than this is worth a partial index
+
+Writes = Callable[[str, Sequence[str]], int]
+
+
+def no_share(_table: str, _predicates: Sequence[Predicate]) -> float | None:
+    """Nobody measured what conditions keep."""
+    return None
+
+
+def no_writes(_table: str, _columns: Sequence[str]) -> int:
+    """What is not known of a capture's writes is counted as none."""
+    return 0
+
+
+class Statement(msgspec.Struct, frozen=True):
+    """A shape of the workload. `weight_ms` is its time over the capture; `limit` the rows that it asks for at most.
+
+    `constants` are the conditions whose value is written into the text: column -> the condition as SQL.
+    """
+
+    digest: str
+    structure: Structure
+    weight_ms: float = 1.0
+    limit: float | None = None
+    shares: Shares = no_share
+    constants: dict[str, str] = {}
+
+
+class Served(msgspec.Struct, frozen=True):
+    """A shape that an index serves: about how many rows of the table it touches before and after."""
+
+    digest: str
+    rows_before: float
+    rows_after: float
+
+
+class IndexAdvice(msgspec.Struct, frozen=True):
+    """An index to try. `redundant` are existing indexes that it makes superfluous; `partial` another form of it.
+
+    `guessed` tells that nobody measured how many rows its conditions keep.
+    """
+
+    table: str
+    columns: tuple[str, ...]
+    name: str
+    ddl: str
+    why: str
+    size_bytes: int
+    redundant: tuple[str, ...]
+    check: tuple[str, ...]
+    serves: tuple[Served, ...] = ()
+    writes: int = 0
+    partial: str = ""
+    guessed: bool = False
+
+
+class _Item:
+    """A statement with its needs, and what it costs with each set of indexes that was tried."""
+
+    def __init__(self, statement: Statement, schema: Schema) -> None:
+        self.statement = statement
+        self.schema = schema
+        self.needs = needs_of(statement.structure, schema, statement.shares)
+        self.tables = {need.table.name.lower() for need in self.needs}
+        self._known: dict[frozenset[tuple[str, tuple[str, ...]]], Outcome] = {}
+
+    def outcome(self, indexes: dict[str, list[Index]]) -> Outcome:
+        key = frozenset((table, index.columns) for table in self.tables for index in indexes.get(table, ()))
+        known = self._known.get(key)
+        if known is None:
+            known = cost_of(self.statement.structure, self.needs, indexes, self.schema, _limit(self.statement))
+            self._known[key] = known
+        return known
+
+
+def _limit(statement: Statement) -> float | None:
+    """The rows that a statement asks for at most; None where it sets no limit."""
+    structure = statement.structure
+    if statement.limit is not None or not structure.has_limit:
+        return statement.limit
+    slot = structure.slots[structure.limit_slot] if structure.limit_slot is not None else None
+    value = literal_value(slot.text) if slot is not None and not slot.placeholder else None
+    return float(value) if isinstance(value, int | float) else LIMIT_DEFAULT
+
+
+def advise(
+    workload: Sequence[Statement], schema: Schema, writes: Writes = no_writes, whole: bool = False
+) -> list[IndexAdvice]:
+    """The indexes for a workload, those that save most first. `writes` counts a capture's writes that touch columns.
+
+    `whole`: the workload is all that a capture asks, so that a small table may be seen to be asked a great deal.
+    """
+    items = [item for item in (_Item(statement, schema) for statement in workload) if item.needs]
+    existing = {table.name.lower(): usable(table) for table in schema.tables}
+    chosen = _choose(items, existing, schema, writes, TINY_TABLE_ROWS if whole else SMALL_TABLE_ROWS)
+    chosen = _thin_out(items, existing, chosen)
+    while idle := [entry for entry in chosen if not _is_felt(entry, items, existing, chosen)]:
+        chosen = [entry for entry in chosen if entry is not idle[-1]]
+    taken = {index.name for table in schema.tables for index in table.indexes}
+    results = []
+    for table, index in chosen:
+        name = index_ddl.name_for(table.name, index.columns, taken)
+        taken.add(name)
+        count = writes(table.name, index.columns)
+        results.append(_advice((table, index), _Plan(items, existing, chosen, schema), name, count))
+    return results
+
+
+def usable(table: Table) -> list[Index]:
+    """The indexes that any look-up may use, the primary key among them."""
+    own = [index for index in table.indexes if index.serves_equality]
+    return [Index("", table.primary_key, True), *own] if table.primary_key else own
+
+
+_Chosen = list[tuple[Table, Index]]
+
+
+def _with(existing: dict[str, list[Index]], more: _Chosen) -> dict[str, list[Index]]:
+    merged = dict(existing)
+    for table, index in more:
+        name = table.name.lower()
+        merged[name] = [*merged.get(name, ()), index]
+    return merged
+
+
+def _choose(
+    items: list[_Item], existing: dict[str, list[Index]], schema: Schema, writes: Writes, rows_least: int
+) -> _Chosen:
+    """Greedy: the candidate that saves most, then the one that saves most beside it, and so on."""
+    open_ = _candidates(items, schema, rows_least)
+    first = {id(item): max(item.outcome(existing).cost, 1e-9) for item in items}
+    total = sum(item.statement.weight_ms for item in items)
+    chosen: _Chosen = []
+    while open_ and len(chosen) < INDEXES_MOST:
+        now = _with(existing, chosen)
+        scored: list[tuple[float, int, int]] = []
+        for place, bundle in enumerate(open_):
+            concerned = [item for item in items if bundle[0][0].name.lower() in item.tables]
+            then = _with(now, bundle)
+            gain, best_alone = -WRITE_MS * sum(writes(table.name, index.columns) for table, index in bundle), 0.0
+            for item in concerned:
+                before, after = item.outcome(now).cost, item.outcome(then).cost
+                saved = max(before - after, 0.0)
+                gain += item.statement.weight_ms * saved / first[id(item)]
+                if saved >= COST_ALONE:
+                    best_alone = max(best_alone, saved / max(before, 1e-9))
+            worth = gain > 0 and best_alone > 0 and (gain >= GAIN_LEAST * total or best_alone >= GAIN_ALONE)
+            if (bundle[0][0].rows or 0) < SMALL_TABLE_ROWS:
+                worth = worth and gain >= SMALL_GAIN_LEAST * total
+            if worth and best_alone >= GAIN_ALONE / 2:
+                sorts = sum(item.outcome(then).sorts for item in concerned)
+                scored.append((gain, sorts, place))
+        if not scored:
+            return chosen
+        most = max(score[0] for score in scored)
+        near = [score for score in scored if score[0] >= most * (1 - NEARLY)]
+        # Of equals, the one that leaves nothing to sort lasts longest as the table grows; then the smallest.
+        _, _, place = min(near, key=lambda score: (score[1], _columns_in(open_[score[2]]), score[2]))
+        chosen += [entry for entry in open_[place] if entry not in chosen]
+        del open_[place]
+    return chosen
+
+
+def _columns_in(bundle: _Chosen) -> int:
+    return sum(len(index.columns) for _, index in bundle)
+
+
+def _candidates(items: list[_Item], schema: Schema, rows_least: int) -> list[_Chosen]:
+    """Indexes to think of, each by itself, and those of the sides of an OR together: one of them alone finds nothing."""
+    results: list[_Chosen] = []
+    for item in items:
+        for name, listed in candidates(item.needs).items():
+            table = schema.table(name)
+            if table is None or (table.rows or 0) < rows_least:
+                continue
+            for columns in listed:
+                bundle = _bundle(table, [columns])
+                if bundle and bundle not in results:
+                    results.append(bundle)
+        for need in item.needs:
+            for sides in need.either if (need.table.rows or 0) >= rows_least else ():
+                bundle = _bundle(need.table, [(column,) for column, _ in sides])
+                if bundle and bundle not in results:
+                    results.append(bundle)
+    return results
+
+
+def _bundle(table: Table, listed: Sequence[tuple[str, ...]]) -> _Chosen:
+    """These indexes of a table, but those that there are."""
+    spelled = [tuple(found.name for found in map(table.column, columns) if found is not None) for columns in listed]
+    return [(table, Index("", columns)) for columns in dict.fromkeys(spelled) if not _begins_one(table, columns)]
+
+
+def _leads(columns: Sequence[str], longer: Sequence[str]) -> bool:
+    """Whether a list of columns begins with all of these, in any case."""
+    return [name.lower() for name in columns] == [name.lower() for name in longer[: len(columns)]]
+
+
+def _begins_one(table: Table, columns: Sequence[str]) -> bool:
+    return any(_leads(columns, index.columns) for index in usable(table))
+
+
+def _thin_out(items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen) -> _Chosen:
+    """Leave out what the others, chosen later, have made superfluous; sooner, where a longer one begins with it."""
+    best = _with(existing, chosen)
+    for entry in list(chosen):
+        rest = [other for other in chosen if other is not entry]
+        without = _with(existing, rest)
+        table, index = entry
+        begun = any(other is table and _leads(index.columns, longer.columns) for other, longer in rest)
+        slack = PREFIX_SLACK if begun else SLACK
+        if all(item.outcome(without).cost <= slack * item.outcome(best).cost for item in items):
+            chosen = rest
+    return chosen
+
+
+def _serving(index: Index, items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen) -> list[_Item]:
+    """The statements that use an index of the set, and would be dearer without it."""
+    with_all = _with(existing, chosen)
+    without = _with(existing, [entry for entry in chosen if entry[1] is not index])
+    return [
+        item
+        for item in items
+        if index in item.outcome(with_all).used and SLACK * item.outcome(with_all).cost < item.outcome(without).cost
+    ]
+
+
+def _is_felt(entry: tuple[Table, Index], items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen) -> bool:
+    """Whether a statement touches fewer rows of the table with the index, or saves so much otherwise that it is felt.
+
+    Where a handful of rows is touched all the same, the model's small differences are not believed.
+    """
+    table, index = entry
+    with_all = _with(existing, chosen)
+    without = _with(existing, [other for other in chosen if other[1] is not index])
+    for item in _serving(index, items, existing, chosen):
+        before, after = item.outcome(without), item.outcome(with_all)
+        rows_before, rows_after = before.touched.get(table.name, 0.0), after.touched.get(table.name, 0.0)
+        if rows_after < ROWS_SPARED * rows_before or before.cost - after.cost >= COST_FELT:
+            return True
+    return False
+
+
+class _Plan(msgspec.Struct, frozen=True):
+    """The statements, the indexes that there are, and those that were chosen beside them."""
+
+    items: list[_Item]
+    existing: dict[str, list[Index]]
+    chosen: _Chosen
+    schema: Schema
+
+
+def _advice(entry: tuple[Table, Index], plan: _Plan, name: str, writes: int) -> IndexAdvice:
+    """A chosen index with all that a person wants to know of it."""
+    (table, index), schema = entry, plan.schema
+    with_all = _with(plan.existing, plan.chosen)
+    without = _with(plan.existing, [other for other in plan.chosen if other[1] is not index])
+    serving = _serving(index, plan.items, plan.existing, plan.chosen)
+    serves = tuple(
+        Served(
+            item.statement.digest,
+            item.outcome(without).touched.get(table.name, 0.0),
+            item.outcome(with_all).touched.get(table.name, 0.0),
+        )
+        for item in sorted(serving, key=lambda item: -item.statement.weight_ms)
+    )
+    best = max(serving, key=lambda item: item.statement.weight_ms)
+    need = next(need for need in best.needs if need.table is table)
+    lowered = tuple(column.lower() for column in index.columns)
+    return IndexAdvice(
+        table=table.name,
+        columns=index.columns,
+        name=name,
+        ddl=index_ddl.create_index(name, table.name, index.columns, schema.system, types=table.types),
+        why=_why(best.statement, need, lowered, table),
+        size_bytes=size_of(table, index.columns),
+        redundant=tuple(
+            other.name
+            for other in table.indexes
+            if not other.unique and other.is_plain and _leads(other.columns, index.columns)
+        ),
+        check=("try it before you add it: askless trial measures it where nobody else sees it",),
+        serves=serves,
+        writes=writes,
+        partial=_partial(best.statement, need, table, lowered, name, schema),
+        guessed=_measured(best.statement, need, lowered) is None,
+    )
+
+
+def _measured(statement: Statement, need: Need, columns: Sequence[str]) -> float | None:
+    """The share of the table that the conditions on these columns keep, where somebody measured it; 1 for no condition."""
+    predicates = [p for column in columns for p in (*need.equal.get(column, ()), *need.ranges.get(column, ()))]
+    return statement.shares(need.table.name, predicates) if predicates else 1.0
+
+
+def size_of(table: Table, columns: Sequence[str]) -> int:
+    """About how large an index will be, in bytes."""
+    widths = sum((found.width_bytes or 8.0) for found in map(table.column, columns) if found is not None)
+    return int((table.rows or 0) * (widths + ROW_POINTER_BYTES) * 1.1)
+
+
+def _why(statement: Statement, need: Need, columns: tuple[str, ...], table: Table) -> str:
+    texts = []
+    links = {link.column for link in need.links}
+    finds = []
+    for column in columns:
+        if column in need.equal or column in links:
+            finds.append(column)
+        else:
+            break
+    rest = columns[len(finds) :]
+    sides = [column for group in need.either for column, _ in group]
+    if finds:
+        texts.append("finds the rows by " + ", ".join(finds))
+    elif columns[0] in sides and columns[0] not in need.ranges:
+        others = ", ".join(dict.fromkeys(column for column in sides if column != columns[0]))
+        texts.append(
+            f"finds the rows of one side of an OR by {columns[0]}"
+            + (f", beside an index on {others}" if others else "")
+        )
+        rest = rest[1:]
+    order = [column for column, _ in need.order if column not in finds]
+    if order and rest[: len(order)] == tuple(order):
+        texts.append(f"delivers them in order of {', '.join(order)}, so nothing is sorted")
+        rest = rest[len(order) :]
+    elif rest and rest[0] in need.ranges:
+        texts.append(f"{'and ' if finds else 'finds '}the range of {rest[0]}")
+        rest = rest[1:]
+    elif need.group and rest[: len(need.group)] == need.group:
+        texts.append(f"delivers the groups of {', '.join(need.group)} one after another")
+        rest = rest[len(need.group) :]
+    if need.used is not None and need.used <= {*columns, *(c.lower() for c in table.primary_key)}:
+        texts.append("answers without the table")
+    share = _measured(statement, need, columns)
+    if share is not None and share < 1:
+        texts.append(f"the condition keeps {100 * share:.2g} % of {plural(table.rows or 0, 'row')}")
+    return "; ".join(texts)
+
+
+def _partial(
+    statement: Statement, need: Need, table: Table, columns: tuple[str, ...], name: str, schema: Schema
+) -> str:
+    """The same index for the rows of a constant condition only, where that is a small part."""
+    if not system_of(schema.system).partial_indexes:
+        return ""
+    fixed = [column for column in columns if column in need.equal and column in statement.constants]
+    rest = [column for column in columns if column not in fixed]
+    if len(fixed) != 1 or need.share((fixed[0],)) > PARTIAL_SHARE:
+        return ""
+    spelled = tuple(found.name for found in map(table.column, rest or fixed) if found is not None)
+    return index_ddl.create_index(name, table.name, spelled, schema.system, statement.constants[fixed[0]], table.types)
+
+
+def redundant_indexes(schema: Schema, advice: Sequence[IndexAdvice] = ()) -> list[tuple[str, str, str]]:
+    """(table, index, the index that serves all it serves): what could be dropped, now or with the advice taken.
+
+    Only plain indexes are judged, and by plain ones that stay themselves: another kind serves what these do not.
+    """
+    results = []
+    for table in schema.tables:
+        planned = [Index(a.name, a.columns) for a in advice if a.table == table.name]
+        staying = [other for other in [*usable(table), *planned] if other.is_plain]
+        for index in sorted(table.indexes, key=lambda index: -len(index.columns)):
+            if index.unique or not index.is_plain:
+                continue
+            for other in staying:
+                longer = len(other.columns) > len(index.columns) or other.unique or other.name < index.name
+                if other.name != index.name and longer and _leads(index.columns, other.columns):
+                    results.append((table.name, index.name, other.name or "the primary key"))
+                    staying = [one for one in staying if one.name != index.name]  # what goes serves nobody
+                    break
+    return results
+
+
+class BareKey(msgspec.Struct, frozen=True):
+    """A foreign key without an index. `asked` are the shapes that look rows up, or join, by it."""
+
+    table: str
+    columns: tuple[str, ...]
+    target: str
+    rows: int | None
+    ddl: str
+    asked: tuple[str, ...]
+
+
+def bare_foreign_keys(
+    schema: Schema, workload: Sequence[Statement], advice: Sequence[IndexAdvice] = ()
+) -> list[BareKey]:
+    """Foreign keys that no index begins with: deleting a parent, and loading its children, reads the whole table."""
+    results = []
+    for table in schema.tables:
+        planned = [a.columns for a in advice if a.table == table.name]
+        for key in table.foreign_keys:
+            if _begins_one(table, key.columns) or any(_leads(key.columns, columns) for columns in planned):
+                continue
+            queries = tuple(s.digest for s in workload if _asks_by(s.structure, table.name, key.columns[0].lower()))
+            product = index_ddl.plain_index(table, key.columns, schema.system)
+            results.append(BareKey(table.name, key.columns, key.table, table.rows, product, queries))
+    return results
+
+
+def _asks_by(structure: Structure, table: str, column: str) -> bool:
+    wanted = (table.lower(), column)
+    looked_up = any((p.column.table.lower(), p.column.name.lower()) == wanted for p in structure.predicates if p.slots)
+    joined = any(
+        (side.table.lower(), side.name.lower()) == wanted
+        for join in structure.joins
+        for side in (join.left, join.right)
+    )
+    return looked_up or joined

@@ -1,0 +1,68 @@
+"""Indexes that are worth a thought for one statement: equality first, then one range or the order, then what covers."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from itertools import permutations
+
+from askless.core.indexing.cost import width_of
+from askless.core.indexing.needs import Need
+
+COLUMNS_MOST = 4
+COVERING_BYTES = 64  # a wider entry is no longer much smaller than the row
+EQUAL_MOST = 3
+
+
+def candidates(needs: Sequence[Need]) -> dict[str, list[tuple[str, ...]]]:
+    """Columns of indexes to think of, by table (as the schema names it)."""
+    results: dict[str, list[tuple[str, ...]]] = {}
+    for need in needs:
+        for columns in _of(need):
+            if 0 < len(columns) <= COLUMNS_MOST and columns not in results.setdefault(need.table.name, []):
+                results[need.table.name].append(columns)
+    return results
+
+
+def _of(need: Need) -> list[tuple[str, ...]]:
+    equal = [*need.equal][:EQUAL_MOST]
+    links = list(dict.fromkeys(link.column for link in need.links))
+    order = _without([column for column, _ in need.order], equal)
+    same_way = len({down for _, down in need.order}) <= 1
+    bases: list[tuple[str, ...]] = [()]
+    for size in range(1, len(equal) + 1):
+        bases += [tuple(chosen) for chosen in permutations(equal, size)]
+    for link in links:
+        bases += [(link, *_without(base, [link])) for base in list(bases)] + [
+            (*_without(base, [link]), link) for base in list(bases) if base
+        ]
+    products: list[tuple[str, ...]] = []
+    for base in bases:
+        products.append(base)
+        products += [(*base, column) for column in need.ranges if column not in base]
+        if order and same_way:
+            products.append((*base, *_without(order, base)))
+            if len(order) > 1:
+                products.append((*base, order[0]))
+        if need.group:
+            products.append((*base, *_without(need.group, base)))
+    products += _covering(need, products)
+    return list(dict.fromkeys(columns for columns in products if columns))
+
+
+def _covering(need: Need, made: Sequence[tuple[str, ...]]) -> list[tuple[str, ...]]:
+    """Forms that hold every column the statement wants, where those are few and narrow."""
+    if (
+        need.used is None
+        or not need.used
+        or len(need.used) > COLUMNS_MOST
+        or width_of(sorted(need.used), need) > COVERING_BYTES
+    ):
+        return []
+    key = {column.lower() for column in need.table.primary_key}
+    return [(*columns, *sorted(need.used - set(columns) - key)) for columns in [*made, ()]] + [
+        (*columns, *sorted(need.used - set(columns))) for columns in [*made, ()]
+    ]
+
+
+def _without(columns: Sequence[str], taken: Sequence[str]) -> list[str]:
+    return [column for column in columns if column not in taken]

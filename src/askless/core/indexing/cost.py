@@ -1,0 +1,283 @@
+"""What a statement costs with a set of indexes: a small model of a planner, to choose between indexes and for nothing else.
+
+Access paths as in Selinger et al. 1979 (Access Path Selection in a Relational Database Management System); pages fetched
+through an index as in Mackert and Lohman 1989; the unit is one page read in sequence, with the weights that PostgreSQL
+ships. A cost is no time, and no report shows one.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from itertools import permutations
+
+import msgspec
+
+from askless.core.indexing.needs import Need, distinct_of
+from askless.core.records.model import Index, Schema
+from askless.core.sql.structure import Structure
+from askless.core.systems import Traits, system_of
+
+PAGE_BYTES = 8192
+SEQUENTIAL, ROW, ENTRY, OPERATOR = 1.0, 0.01, 0.005, 0.0025
+POINTER_BYTES = 12
+TABLES_MOST = 4  # tables of one statement whose order is permuted
+LIMIT_DEFAULT = 50
+
+
+class Path(msgspec.Struct, frozen=True):
+    """One way to read a table: what it costs, the rows that it touches and gives, whether they come in the order wanted."""
+
+    cost: float
+    touched: float
+    rows: float
+    ordered: bool
+    index: Index | None
+    also: tuple[Index, ...] = ()  # further ones that it reads beside the first
+
+
+class Outcome(msgspec.Struct, frozen=True):
+    """The best way to run a statement: its cost, the rows touched by table, the indexes used, whether rows are sorted."""
+
+    cost: float
+    touched: dict[str, float]
+    used: tuple[Index, ...]
+    sorts: bool = False
+
+
+def width_of(need_columns: Sequence[str], need: Need) -> float:
+    """Mean bytes of some columns together."""
+    return sum(
+        (found.width_bytes or 8.0) for found in (need.table.column(c) for c in need_columns) if found is not None
+    )
+
+
+def _pages(need: Need) -> float:
+    rows = max(need.table.rows or 0, 1)
+    if need.table.bytes:
+        return max(need.table.bytes / PAGE_BYTES, 1.0)
+    return max(rows * (width_of([c.name for c in need.table.columns], need) + 28) / PAGE_BYTES, 1.0)
+
+
+def _fetched(pages: float, entries: float) -> float:
+    """Pages of the table that so many entries of an index lead to."""
+    return min(2 * pages * entries / (2 * pages + entries), pages)
+
+
+def _leaves(need: Need, columns: Sequence[str], rows: float) -> float:
+    """Pages of an index's lowest level."""
+    return max(rows * (width_of(columns, need) + POINTER_BYTES) / PAGE_BYTES / 0.9, 1.0)
+
+
+def _descent(rows: float) -> float:
+    """Finding the first entry of an index."""
+    return (math.log2(max(rows, 2)) + 100) * OPERATOR
+
+
+def scan(need: Need) -> Path:
+    """Reading the whole table."""
+    rows = float(max(need.table.rows or 0, 1))
+    checks = len(need.equal) + len(need.ranges)
+    cost = _pages(need) * SEQUENTIAL + rows * (ROW + checks * OPERATOR)
+    return Path(cost, rows, max(rows * need.kept, 1.0), False, None)
+
+
+def search(
+    need: Need, index: Index, bound: frozenset[str], traits: Traits, schema: Schema, want_order: bool
+) -> list[Path]:
+    """Ways to read by an index: rows as they lie, and in the index's order where that is wanted; none where it has nothing
+    to offer. `bound` columns have a value from another table's row."""
+    rows = float(max(need.table.rows or 0, 1))
+    columns = [column.lower() for column in index.columns]
+    key = [c.lower() for c in need.table.primary_key]
+    by_key = traits.clustered and key == columns
+    carried = {*columns, *(c.lower() for c in index.include), *(key if traits.clustered else ())}
+    covering = by_key or (need.used is not None and need.used <= carried)
+    share, matched, many = 1.0, 0, False
+    conditions: list[str] = []
+    for column in columns:
+        if column in bound:
+            share /= distinct_of(need.table, column, schema)
+        elif column in need.equal:
+            conditions.append(column)
+            many = many or any(len(p.slots) > 1 for p in need.equal[column])
+        elif column in need.ranges:
+            conditions.append(column)
+            matched += 1
+            break
+        else:
+            break
+        matched += 1
+    share *= need.share(tuple(conditions))
+    delivers = want_order and not many and _delivers(need, columns, bound)
+    if not matched and not delivers and not (covering and not by_key):
+        return []
+    # What stands in the index behind the columns that lead can still be checked there, before a row is fetched.
+    checked = [c for c in columns if c not in conditions and (c in need.equal or c in need.ranges)]
+    entries = max(rows * share, 0.5)
+    fetched = max(entries * need.share(tuple(checked)), 0.5) if checked else entries
+    leaves = _pages(need) if by_key else _leaves(need, columns, rows)
+    cost = _descent(rows)
+    cost += math.ceil(leaves * share) * (traits.random if matched else SEQUENTIAL)
+    cost += entries * (ENTRY + (len(conditions) + len(checked) + 1) * OPERATOR) + fetched * ROW
+    joined = 1.0
+    for column in bound:
+        joined /= distinct_of(need.table, column, schema)
+    given = max(rows * need.kept * joined, 1e-3 if bound else 1.0)
+    if covering:
+        return [Path(cost, entries, given, delivers, index)]
+    scattered, in_order = _heap(need, columns, fetched, traits)
+    results = [Path(cost + min(scattered, in_order), entries, given, delivers and in_order <= scattered, index)]
+    if delivers and in_order > scattered:
+        results.append(Path(cost + in_order, entries, given, True, index))
+    return results
+
+
+def union(need: Need, indexes: Sequence[Index], traits: Traits) -> list[Path]:
+    """Reading what each side of an OR finds by an index of its own; none where a side has no index."""
+    rows, results = float(max(need.table.rows or 0, 1)), []
+    for sides in need.either:
+        chosen = [
+            next((one for one in indexes if one.columns and one.columns[0].lower() == column), None)
+            for column, _ in sides
+        ]
+        found = [one for one in chosen if one is not None]
+        if len(found) < len(sides):
+            continue
+        cost = entries = 0.0
+        for index, (_, share) in zip(found, sides, strict=True):
+            columns = [column.lower() for column in index.columns]
+            cost += _descent(rows) + math.ceil(_leaves(need, columns, rows) * share) * traits.random
+            cost += max(rows * share, 0.5) * (ENTRY + 2 * OPERATOR)
+            entries += max(rows * share, 0.5)
+        fetched = min(entries, rows)
+        cost += _heap(need, [column for column, _ in sides], fetched, traits)[0] + fetched * (ROW + OPERATOR)
+        first, *also = dict.fromkeys(found)
+        results.append(Path(cost, fetched, max(rows * need.kept, 1.0), False, first, tuple(also)))
+    return results
+
+
+def _heap(need: Need, columns: Sequence[str], entries: float, traits: Traits) -> tuple[float, float]:
+    """Fetching rows page by page as they lie, and one by one in the order of an index.
+
+    In an index's order a page is read again and again, unless the rows lie on disk in the order of its first column: the
+    square of the correlation tells how much of that comes true, as in PostgreSQL's cost_index.
+    """
+    pages = _pages(need)
+    touched = max(_fetched(pages, entries), 1.0)
+    scattered = touched * (traits.random - (traits.random - SEQUENTIAL) * math.sqrt(touched / pages))
+    leading = need.table.column(columns[0])
+    correlation = (leading.correlation or 0.0) if leading is not None else 0.0
+    if len(columns) > 1:
+        correlation *= 0.75
+    worst = touched * traits.random
+    dense = math.ceil(pages * min(entries / max(need.table.rows or 1, 1), 1.0))
+    best = traits.random + max(dense - 1, 0) * SEQUENTIAL
+    return scattered + entries * ROW / 10, worst + correlation**2 * (min(best, worst) - worst)
+
+
+def _delivers(need: Need, columns: Sequence[str], bound: frozenset[str]) -> bool:
+    """Whether an index gives the rows in the order wanted: what has one value may stand anywhere."""
+    wanted = [(column, down) for column, down in need.order if column not in need.equal and column not in bound]
+    if not wanted:
+        return bool(need.order)
+    if len({down for _, down in wanted}) > 1:
+        return False
+    left = [column for column in columns if column not in need.equal and column not in bound]
+    return left[: len(wanted)] == [column for column, _ in wanted]
+
+
+def best_path(
+    need: Need,
+    indexes: Sequence[Index],
+    bound: frozenset[str],
+    traits: Traits,
+    schema: Schema,
+    want_order: bool = False,
+) -> list[Path]:
+    """The cheapest way, and the cheapest in the order wanted, where that is another one."""
+    paths = [scan(need), *union(need, indexes, traits)] if not bound else []
+    for index in indexes:
+        paths += search(need, index, bound, traits, schema, want_order)
+    remaining = [min(paths, key=lambda path: path.cost)] if paths else []
+    ordered = [path for path in paths if path.ordered]
+    if ordered:
+        remaining.append(min(ordered, key=lambda path: path.cost))
+    return remaining
+
+
+def cost_of(
+    structure: Structure, needs: Sequence[Need], indexes: dict[str, list[Index]], schema: Schema, limit: float | None
+) -> Outcome:
+    """The cost of a statement with these indexes (by lower-case table name; primary keys are among them)."""
+    traits = system_of(schema.system).traits
+    if not needs:
+        return Outcome(0.0, {}, ())
+    outer = any(link.outer for need in needs for link in need.links)
+    orders = permutations(needs) if len(needs) <= TABLES_MOST and not outer else [tuple(needs)]
+    results = [outcome for order in orders for outcome in _left_deep(order, structure, indexes, schema, traits, limit)]
+    return min(results, key=lambda outcome: outcome.cost)
+
+
+def _left_deep(
+    order: Sequence[Need], structure: Structure, indexes: dict[str, list[Index]], schema: Schema, traits: Traits,
+    limit: float | None,
+) -> list[Outcome]:  # fmt: skip
+    first = order[0]
+    wants = bool(structure.order_by) and bool(first.order)
+    results = []
+    for path in best_path(first, indexes.get(first.table.name.lower(), []), frozenset(), traits, schema, wants):
+        cost, rows, touched = path.cost, path.rows, {first.table.name: path.touched}
+        used = [path.index, *path.also] if path.index is not None else []
+        pipelined = True
+        seen = {first.table.name.lower()}
+        for need in order[1:]:
+            name = need.table.name.lower()
+            bound = frozenset(link.column for link in need.links if link.other in seen)
+            options = _inner(need, indexes.get(name, []), bound, rows, traits, schema)
+            step = min(options, key=lambda option: option[0])
+            cost += step[0]
+            touched[need.table.name] = step[1]
+            rows = max(rows * step[2], 1.0)
+            used += [step[3]] if step[3] is not None else []
+            pipelined = pipelined and step[4]
+            seen.add(name)
+        sorts = bool(structure.order_by) and not path.ordered
+        if limit is not None and not sorts and pipelined and not structure.group_by and not structure.aggregates:
+            part = min(limit / max(rows, 1.0), 1.0)
+            cost *= part
+            touched = {table: max(count * part, 1.0) for table, count in touched.items()}
+        if sorts and rows > 1:
+            cost += rows * math.log2(max(rows, 2)) * 2 * OPERATOR + rows * OPERATOR
+        results.append(Outcome(cost, touched, tuple(used), sorts))
+    return results
+
+
+def _inner(
+    need: Need, indexes: Sequence[Index], bound: frozenset[str], outer_rows: float, traits: Traits, schema: Schema
+) -> list[tuple[float, float, float, Index | None, bool]]:
+    """Ways to join a table to so many rows: (cost, rows touched, rows for each outer row, index, whether it streams)."""
+    options: list[tuple[float, float, float, Index | None, bool]] = []
+    each = need.kept * max(need.table.rows or 0, 1)
+    for column in bound:
+        each /= distinct_of(need.table, column, schema)
+    for path in best_path(need, indexes, bound, traits, schema) if bound else []:
+        # Rows that are looked up again and again are found in memory: pages are paid for once each.
+        pages = _pages(need) * SEQUENTIAL * traits.random
+        again = outer_rows * path.cost
+        warm = outer_rows * (path.touched * (ROW + ENTRY) + 0.3) + min(pages, again)
+        options.append((min(again, warm), outer_rows * path.touched, each, path.index, True))
+    whole = min(best_path(need, indexes, frozenset(), traits, schema), key=lambda path: path.cost)
+    if any(link.again and link.column in bound for link in need.links):  # a value for each row: rows stay as many
+        options = [(cost, touched, 1.0, index, streams) for cost, touched, _, index, streams in options]
+        return [*options, (outer_rows * whole.cost, outer_rows * whole.touched, 1.0, whole.index, True)]
+    if traits.hash_join:
+        cost = whole.cost + whole.rows * (ROW + OPERATOR) + outer_rows * (ROW + OPERATOR)
+    else:
+        cost = (
+            whole.cost
+            + whole.rows * math.log2(max(whole.rows, 2)) * 4 * OPERATOR
+            + outer_rows * whole.rows * OPERATOR / 10
+        )
+    options.append((cost, whole.touched, each, whole.index, False))
+    return options

@@ -1,0 +1,1 @@
+"""What is inferred about a request: lineage, joins, transactions, relation paths, failures."""

@@ -1,0 +1,39 @@
+"""What judging and advising may use beside what was met: thresholds, the schema where it is known, the ORM's models."""
+
+from __future__ import annotations
+
+import msgspec
+
+from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.records.model import Model, Schema
+from askless.core.settings import Settings
+from askless.core.sql.masking import masked
+
+Models = dict[tuple[str, str], Model]
+
+
+class Context(msgspec.Struct, frozen=True):
+    """See the module. `models` are by ORM and name.
+
+    `widths` are the bytes of each column of a shape's results and the rows that they were measured on, over all routes: by
+    digest and names of columns.
+    """
+
+    settings: Settings
+    schema: Schema | None = None
+    models: Models = {}
+    widths: dict[tuple[str, tuple[str, ...]], tuple[list[int], int]] = {}
+
+    def widths_of(self, stats: ShapeStats) -> tuple[list[int], int]:
+        """The bytes of each column of a shape's results, and the rows that these had; [] and 0 where none was measured.
+
+        Not every result is measured: what a shape's results are on other routes stands for those on its own.
+        """
+        if stats.widths_rows and stats.widths:
+            return stats.widths, stats.widths_rows
+        return self.widths.get((stats.shape.digest, stats.columns), ([], 0))
+
+    def sql(self, stats: ShapeStats) -> str:
+        """A shape's statement as reports show it: literals masked, unless they are wanted."""
+        text = stats.statement.text.strip()
+        return text if self.settings.show_values else masked(text, stats.statement.system)

@@ -1,0 +1,149 @@
+"""What a plan shows by its own numbers, without schema or statement: estimates against what was found, work thrown away.
+
+Worded for someone who has never read a plan. Rows of a node are per loop; sums say so.
+"""
+
+from __future__ import annotations
+
+import re
+
+from askless.core.formatting import plural, size
+from askless.core.plans import tree
+from askless.core.plans.observations import Observation
+from askless.core.plans.tree import Actual, Node
+
+OFF_BY = 10.0  # an estimate off by this factor, or more
+OFF_ROWS_LEAST = 100  # and by so many rows: 1 for 12 is no news
+REMOVED_LEAST = 1000  # rows that were read and thrown away, over all loops
+REMOVED_SHARE = 0.9
+INNER_LOOPS_LEAST = 1000  # runs of the inner side of a nested loop
+_ENDS_EARLY = (tree.LIMIT, tree.MERGE_JOIN)  # may stop before their children's rows are at an end
+_ONE_MATCH = re.compile(r"\b(?:semi|anti)[ -]?join\b|\bfirst ?match\b", re.I)  # the second side stops at its first row
+_CALL = re.compile(r"\b(?!and\b|or\b|in\b|any\b|not\b)[a-z_]\w*\(", re.I)
+_EQUAL = re.compile(r"(?<![<>!])=")
+SUM_MOST = 1.2  # of the plan's time, to which the times of its steps may come, as they are rounded
+SHARE_LEAST = 0.25  # of the plan's time, from which a node's repetition matters
+
+
+def observe_measured(plan: tuple[Node, ...], one_row: bool = False) -> list[Observation]:
+    """The observations that a plan's own numbers allow. `one_row`: the statement asks for one row by its key."""
+    results: list[Observation] = []
+    total_ms = sum(node.total_ms for node in plan)
+    own_ms = sum(node.own_ms or 0.0 for node in tree.walk(plan))
+    if plan and total_ms and own_ms > SUM_MOST * total_ms:
+        text = (
+            f"the times of its steps come to {100 * own_ms / total_ms:.0f} % of the whole: this plan was not understood in "
+            "all its parts, so take the shares with care"
+        )
+        results.append(Observation(plan[0], "odd-times", text))
+    cut_short = _cut_short(plan)
+    for node in tree.walk(plan):
+        actual = node.actual
+        if node.kind == tree.SUBQUERY_PER_ROW and not one_row and (actual is None or actual.loops != 1):
+            runs = f" ({actual.loops:,} times)" if actual is not None and actual.loops > 1 else ""
+            text = (
+                f"this subquery runs again for every row of the query around it{runs}; a join with a GROUP BY runs once"
+            )
+            results.append(Observation(node, "per-row", text))
+        if actual is None:
+            continue
+        results += _estimated(node, actual, id(node) in cut_short)
+        results += _removed(node, actual)
+        if actual.spilled_bytes:
+            text = f"did not fit into its memory and wrote {size(actual.spilled_bytes)} to disk; more work memory, or fewer and narrower rows, keep it in memory"
+            results.append(Observation(node, "spills", text))
+        if node.kind == tree.NESTED_LOOP:
+            results += _inner(node, total_ms)
+    return results
+
+
+def _cut_short(plan: tuple[Node, ...]) -> set[int]:
+    """The nodes that may stop before their rows are at an end: below a limit, where one match is enough, where none may be."""
+    results: set[int] = set()
+    for above in tree.walk(plan):
+        below: tuple[Node, ...] = ()
+        if above.kind in _ENDS_EARLY:
+            below = (above,)
+        elif _ONE_MATCH.search(above.detail):
+            below = above.children[1:]
+        elif (
+            above.kind in (tree.SUBQUERY, tree.SUBQUERY_PER_ROW) and above.actual is not None and above.actual.rows <= 1
+        ):
+            below = above.children
+        results |= {id(node) for start in below for node in start.walk()}
+    return results
+
+
+def _is_guess(node: Node, expected: float, actual: Actual) -> bool:
+    """Whether the planner had an estimate of its own: not of a table that it makes itself, nor where it takes a condition to
+    keep all rows, as it has no histogram of the column."""
+    if node.index.startswith("<"):
+        return False
+    read = actual.rows + actual.removed
+    return not (node.filtered and actual.removed and 0.9 * read <= expected <= 1.1 * read)
+
+
+def _is_off(node: Node, cut_short: bool) -> bool:
+    """Whether a node's estimate is wrong by itself. Fewer rows than expected are no error where the reading was cut short."""
+    if node.estimate is None or node.actual is None or not node.actual.loops:
+        return False
+    expected, seen = max(node.estimate.rows, 1.0), max(node.actual.rows, 1.0)
+    if (seen < expected and cut_short) or not _is_guess(node, expected, node.actual):
+        return False
+    off = max(expected, seen) / min(expected, seen) >= OFF_BY
+    return off and abs(expected - seen) * node.actual.loops >= OFF_ROWS_LEAST
+
+
+def _estimated(node: Node, actual: Actual, cut_short: bool) -> list[Observation]:
+    """The estimate that was wrong first: what stands above it is wrong for that reason."""
+    if not _is_off(node, cut_short) or any(_is_off(n, cut_short) for child in node.children for n in child.walk()):
+        return []
+    assert node.estimate is not None
+    expected, seen = max(node.estimate.rows, 1.0), max(actual.rows, 1.0)
+    factor = max(expected, seen) / min(expected, seen)
+    more = "more" if seen > expected else "fewer"
+    each = " each time" if actual.loops > 1 else ""
+    text = (
+        f"the planner expected {plural(expected, 'row')} and got {plural(actual.rows, 'row')}{each}: {factor:.0f} times {more}, "
+        f"so it may have chosen the wrong way; {_cure(node)}"
+    )
+    return [Observation(node, "estimate-off", text)]
+
+
+def _cure(node: Node) -> str:
+    """What may mend an estimate. Only PostgreSQL, whose plans tell widths, keeps statistics of columns together."""
+    analyze = "fresh statistics (ANALYZE) are the first thing to try"
+    assert node.estimate is not None
+    if node.estimate.width_bytes is None:
+        return analyze
+    condition = " AND ".join(part for part in (node.answered, node.filtered) if part)
+    if " AND " in condition:
+        return analyze + ", then CREATE STATISTICS on the columns of the condition: they may hang together"
+    if _CALL.search(condition):
+        return "there are no statistics of an expression until CREATE STATISTICS, or an index, is made on it, and ANALYZE has run"
+    return analyze
+
+
+def _removed(node: Node, actual: Actual) -> list[Observation]:
+    removed, kept = actual.removed * actual.loops, actual.rows * actual.loops
+    if removed < REMOVED_LEAST or removed < REMOVED_SHARE * (removed + kept):
+        return []
+    condition = f": {node.filtered} is checked on each of them" if node.filtered else ""
+    text = f"reads {plural(removed + kept, 'row')} to keep {plural(kept, 'row')}{condition}"
+    return [Observation(node, "reads-many", text)]
+
+
+def _inner(node: Node, total_ms: float) -> list[Observation]:
+    if len(node.children) < 2:
+        return []
+    inner = node.children[1]
+    actual = inner.actual
+    if actual is None or actual.loops < INNER_LOOPS_LEAST:
+        return []
+    if actual.total_ms is not None and total_ms and actual.total_ms < SHARE_LEAST * total_ms:
+        return []
+    on = f" of {inner.table}" if inner.table else ""
+    text = f"its second side{on} runs {actual.loops:,} times, once for each row of the first"
+    if any(_EQUAL.search(words) for words in (node.filtered, node.answered, inner.answered, inner.filtered)):
+        text += "; a hash join would read it once"
+    return [Observation(inner, "inner-loops", text)]

@@ -1,0 +1,1 @@
+"""What happened, as records: queries and requests, statements, call sites, schema."""

@@ -1,0 +1,113 @@
+"""What two statements promise about their results: which order, which joins."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from sqlglot import exp
+
+from askless.core.sql.parsing import bare, parse
+from askless.core.sql.slots import Slot, slot_number, slots_of
+from askless.core.sql.structure import structure_of
+from askless.core.trials.result_comparison import Question
+
+
+def question_of(before: str, after: str, system: str, columns: Sequence[str]) -> Question:
+    """What is known of a statement and its rewriting. `columns` are the names in the first one's result."""
+    first, second = _select(before, system), _select(after, system)
+    if first is None or second is None:
+        return Question()
+    ours, theirs = _order_text(first), _order_text(second)
+    return Question(
+        order=_order(first, columns, slots_of(before, system)),
+        order_kept=bool(ours) and theirs[: len(ours)] == ours,
+        order_dropped=bool(ours) and not theirs,
+        inner_join_added=_inner_joins(second) > _inner_joins(first),
+        limited=first.args.get("limit") is not None or second.args.get("limit") is not None,
+    )
+
+
+def doubts_of(before: str, after: str, system: str, keys: Mapping[str, Sequence[str]]) -> tuple[str, ...]:
+    """What the texts leave to chance, so that equal rows today prove less. `keys` are the primary keys by table."""
+    doubts = []
+    first, second = _select(before, system), _select(after, system)
+    if first is None or second is None:
+        return ()
+    ours, theirs = _order_text(first), _order_text(second)
+    if ours and theirs and theirs[: len(ours)] != ours:
+        doubts.append(
+            "the second statement orders by something else: that the rows come in the same order was seen, not proven"
+        )
+    for which, tree, text in (("first", first, before), ("second", second, after)):
+        if tree.args.get("limit") is None:
+            continue
+        if tree.args.get("order") is None:
+            doubts.append(f"the {which} statement has a LIMIT and no ORDER BY: which rows come is chance")
+        elif not _is_total(tree, text, system, keys):
+            doubts.append(
+                f"the {which} statement has a LIMIT, and its order is not by a key: rows that tie may come or stay away"
+            )
+    return tuple(doubts)
+
+
+def _is_total(tree: exp.Expression, text: str, system: str, keys: Mapping[str, Sequence[str]]) -> bool:
+    """Whether no two rows tie: the order goes by the whole key of each table, or by all groups."""
+    structure = structure_of(text, system)
+    if structure is None or not isinstance(tree, exp.Select):
+        return False
+    ordered = {(column.table.lower(), column.name.lower()) for column, _ in structure.order_by}
+    group = tree.args.get("group")
+    if group is not None:
+        groups = [(column.table.lower(), column.name.lower()) for column in structure.group_by]
+        return len(groups) == len(group.expressions) and ordered >= set(groups)
+    wanted = {(table.lower(), column.lower()) for table in structure.tables for column in keys.get(table, ("",))}
+    return not structure.subqueries and ordered >= wanted
+
+
+def _order_text(tree: exp.Expression) -> list[str]:
+    """What a statement orders by, in a form that can be compared."""
+    order = tree.args.get("order")
+    return [entry.sql().lower() for entry in order.expressions] if order is not None else []
+
+
+def _select(text: str, system: str) -> exp.Expression | None:
+    parsed = parse(text, system)
+    return parsed.tree if parsed is not None else None
+
+
+def _inner_joins(tree: exp.Expression) -> int:
+    return sum(1 for join in tree.find_all(exp.Join) if not join.side)
+
+
+def _order(tree: exp.Expression, columns: Sequence[str], slots: Sequence[Slot]) -> tuple[int, ...] | None:
+    """Positions in the result of what the rows are ordered by; None for no order, () where the result does not show it."""
+    order = tree.args.get("order")
+    if order is None:
+        return None
+    names = [column.lower() for column in columns]
+    selected = tree.expressions if isinstance(tree, exp.Select) else []
+    results = []
+    for entry in order.expressions:
+        place = _place(entry.this, selected, names, slots)
+        if place is None:
+            return ()
+        results.append(place)
+    return tuple(results)
+
+
+def _place(
+    node: exp.Expression, selected: Sequence[exp.Expression], names: Sequence[str], slots: Sequence[Slot]
+) -> int | None:
+    if isinstance(node, exp.Literal):  # ORDER BY 2
+        number = slot_number(str(node.this))
+        written = slots[number].text if number is not None and number < len(slots) else ""
+        return int(written) - 1 if written.isdigit() and 0 < int(written) <= len(names) else None
+    for place, output in enumerate(selected):
+        inner = bare(output)
+        if len(selected) == len(names) and (
+            inner == node or (isinstance(node, exp.Column) and output.alias_or_name == node.name)
+        ):
+            return place
+    if isinstance(node, exp.Column) and names.count(node.name.lower()) == 1:
+        return names.index(node.name.lower())
+    return None

@@ -1,0 +1,1 @@
+"""What a trial compares: replays, alternatives, results."""

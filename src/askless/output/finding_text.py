@@ -1,0 +1,183 @@
+"""What is said of findings and edits, in the same words in every format. Nothing here draws."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from askless.core.findings.finding import NO_LINE, Cost, Edit, Finding, Line
+from askless.core.findings.severities import SEVERITIES
+from askless.core.formatting import number, plural, size, whereabouts
+from askless.output.text import in_middle, milliseconds, percent, safe, short_path
+from askless.reports import documents
+
+PATH_MOST = 64  # characters of a path: what is longer gives way in the middle
+
+
+def at(line: Line) -> str:
+    """A line of code as people write it: file:line, the file's path from here."""
+    return whereabouts(in_middle(short_path(line.file), PATH_MOST), line.line)
+
+
+def in_function(line: Line) -> str:
+    """The function of a line of code, behind it; nothing where it is not known."""
+    return f" in {safe(line.function)}" if line.function else ""
+
+
+def place(line: Line) -> str:
+    """A line of code with its function."""
+    return at(line) + in_function(line)
+
+
+def where(line: Line) -> str:
+    """Where a change is to be made: nobody can change a query in the template that shows it."""
+    if line.function == "template":
+        return f"where the query is built that {at(line)} shows"
+    return f"at {at(line)}" if line.line else f"at {place(line)}"
+
+
+def first_line(finding: Finding) -> str:
+    """The first line of a finding, and how many more there are; '' where none is known."""
+    if not finding.lines:
+        return ""
+    first, *others = finding.lines
+    return place(first) + (f" and {len(others)} more" if others else "")
+
+
+def gain(edit: Edit, mended: Sequence[Finding]) -> str:
+    """What an edit saves on its first route, in a line."""
+    if edit.saving_ms:
+        saves = f"saves about {milliseconds(edit.saving_ms)} of {milliseconds(edit.request_ms)} ms"
+        return f"{plural(edit.queries, 'query')} a request → {number(edit.queries_after)}, {saves}"
+    return saving(mended[0]) if mended else ""
+
+
+def saving(finding: Finding) -> str:
+    """What a finding's advice saves, in a line; '' where there is nothing to count."""
+    cost = finding.cost
+    if cost.avoidable:
+        return (
+            f"saves about {plural(cost.avoidable, 'query')} and {milliseconds(cost.saving_ms)} ms, {percent(cost.share)} of "
+            f"the request ({milliseconds(cost.database_ms)} ms in the database)"
+        )
+    parts = []
+    if cost.bytes:
+        parts.append(size(cost.bytes))
+    if cost.rows:
+        parts.append(plural(cost.rows, "row"))
+    known = finding.pattern not in ("over-wide", "unbounded") or finding.evidence == "traced"
+    lead = "need not be fetched" if known else "fetched, whether it is read or not"
+    return f"{lead}: {' and '.join(parts)} a request" if parts else ""
+
+
+def costs(finding: Finding) -> list[str]:
+    """What a finding costs, a line each."""
+    cost: Cost = finding.cost
+    each = f"median {milliseconds(cost.query_ms)} ms each, in {plural(finding.requests, 'request')}"
+    lines = [f"{plural(cost.queries, 'query')} a request, {each}", saving(finding)]
+    if cost.loop_ms:
+        loop = f"the loop around them takes {milliseconds(cost.loop_ms)} ms a request"
+        lines.append(f"{loop}, the application's own work included")
+    return [line for line in lines if line]
+
+
+def places(finding: Finding, most: int = 8) -> list[tuple[str, Line | None]]:
+    """Where a finding comes from, a line each: its text, and the line of code that it begins with where it does."""
+    result: list[tuple[str, Line | None]] = []
+    for line in finding.lines[:most]:
+        times = f", {plural(line.queries, 'query')} in the capture" if line.queries else ""
+        result.append((place(line) + times, line))
+    if not finding.lines:
+        result.append((NO_LINE, None))
+    if finding.source is not None:
+        what = "the rows were fetched at" if finding.pattern == "already-loaded" else "the keys come from"
+        result.append((f"{what} {place(finding.source)}", finding.source))
+    result += [(f"called from {place(line)}", line) for line in finding.callers]
+    if len(finding.path) > 1 and not finding.callers:
+        called = " ← ".join(f"{safe(step.function)} ({at(step)})" for step in finding.path[1:])
+        result.append(("called by " + called, None))
+    return result
+
+
+WHICHEVER = "Check, whichever road you take"
+
+
+def common_checks(finding: Finding) -> tuple[str, ...]:
+    """What is to be checked on every road, where there are several: told once, behind them."""
+    if len(finding.advice) < 2:
+        return ()
+    first, *others = finding.advice
+    return tuple(check for check in first.check if all(check in other.check for other in others))
+
+
+def kind(finding: Finding) -> str:
+    """The pattern, with its variant."""
+    return f"{finding.pattern} ({finding.variant})" if finding.variant else finding.pattern
+
+
+def caller_apart(finding: Finding, others: Sequence[Finding]) -> Line | None:
+    """The nearest caller by which a finding is told from others of its route at the same line; None without such."""
+
+    def path(of: Finding) -> list[tuple[str, int]]:
+        return [(line.file, line.line) for line in of.path]
+
+    mine = path(finding)
+    alike = [
+        path(other)
+        for other in others
+        if other.route == finding.route and other is not finding and mine and path(other)[:1] == mine[:1]
+    ]
+    for depth in range(1, len(mine)):
+        if any(other[: depth + 1] != mine[: depth + 1] for other in alike):
+            return finding.path[depth]
+    return None
+
+
+def with_mended(document: documents.FindingsDocument) -> list[tuple[Edit, list[Finding]]]:
+    """The edits, each with those of the document's findings that it mends."""
+    by_key = {finding.key: finding for finding in document.findings}
+    return [(edit, [by_key[key] for key in edit.findings if key in by_key]) for edit in document.edits]
+
+
+def routes_of(edit: Edit) -> tuple[str, str]:
+    """The route that gains most, and how many others there are ('' for none)."""
+    more = f" and {plural(len(edit.routes) - 1, 'more route')}" if len(edit.routes) > 1 else ""
+    return edit.routes[0], more
+
+
+def nothing_found(document: documents.FindingsDocument) -> str:
+    """What to say where there is no finding."""
+    if document.hidden:
+        return "Nothing that the filters let through."
+    return f"Nothing asks too much in {plural(document.requests, 'request')} and {plural(document.queries, 'query')}."
+
+
+def weights(edits: Sequence[Edit]) -> str:
+    """How many edits there are of each severity: `2 urgent, 1 minor`."""
+    counted = [(sum(one.severity == name for one in edits), name) for name in SEVERITIES]
+    return ", ".join(f"{count:,} {name}" for count, name in counted if count)
+
+
+def remarks(document: documents.FindingsDocument) -> list[str]:
+    """What a reader of a list of findings should know besides: an assumed way, filters, what is accepted."""
+    lines = []
+    if document.round_trip_ms:
+        lines.append(f"{milliseconds(document.round_trip_ms)} ms are counted for the way of each query.")
+    if document.hidden:
+        lines.append(f"{document.hidden} more hidden by the filters.")
+    if document.accepted:
+        them = "it" if len(document.accepted) == 1 else "them"
+        lines.append(
+            f"{plural(len(document.accepted), 'finding')} accepted in askless.toml; --accepted shows {them} too."
+        )
+    return lines
+
+
+def all_of(document: documents.RequestsDocument) -> str:
+    """What a capture adds up to that left requests out, with what its numbers may be off by."""
+    queries, spent = document.all_queries, document.all_database_ms
+    off = f" ± {queries.error:,.0f}" if queries.error >= 0.5 else ""
+    off_ms = f" ± {milliseconds(spent.error)}" if spent.error else ""
+    return (
+        f"{plural(document.all_requests, 'request')}, of which {document.requests:,} kept: {queries.value:,.0f}{off} queries "
+        f"that took {milliseconds(spent.value)}{off_ms} ms (95 %)"
+    )

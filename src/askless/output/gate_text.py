@@ -1,0 +1,94 @@
+"""What is said of a gate and of a comparison, in the same words in every format. Nothing here draws."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from askless.core.comparison.budgets import amount
+from askless.core.formatting import number, size
+from askless.output.text import milliseconds
+from askless.reports import documents
+
+
+def outcome(document: documents.GateDocument) -> str:
+    """Whether a capture passed."""
+    return "passed" if document.passed else "NOT passed"
+
+
+def how_many(document: documents.GateDocument) -> str:
+    """How many limits are over, and by what was judged."""
+    named = [
+        document.project and f"the budgets of {document.project}",
+        document.baseline and f"the baseline {document.baseline}",
+    ]
+    over, judged = sum(row.over for row in document.rows), len(document.rows)
+    limits = "1 limit" if judged == 1 else f"{judged:,} limits"
+    return f"{over:,} of {limits} over, by {' and '.join(filter(None, named))}"
+
+
+def not_judged(route: str) -> str:
+    """What to say of a route that has a limit, and no request in the capture."""
+    return f"not judged: the capture has no request of {route} (--partial lets that pass)"
+
+
+def what(row: documents.GateRow) -> str:
+    """What a limit is about."""
+    return "findings" if row.measure == "patterns" else row.measure.replace("database_ms", "database")
+
+
+def limit(row: documents.GateRow) -> str:
+    """The most that may be."""
+    if row.measure == "patterns":
+        return "no new one" if row.source == "baseline" else "none"
+    return f"{short(row.measure, row.limit)} before" if row.source == "baseline" else short(row.measure, row.limit)
+
+
+def seen(row: documents.GateRow) -> str:
+    """What there was."""
+    return short(row.measure, row.seen)
+
+
+def over_by(row: documents.GateRow) -> str:
+    """By how much a limit is over; '' where it is not."""
+    if not row.over or row.measure == "patterns":
+        return ""
+    share = f" (+{100 * (row.seen / row.limit - 1):,.0f} %)" if row.limit else ""
+    return short(row.measure, row.seen - row.limit) + share
+
+
+def short(measure: str, value: float) -> str:
+    """An amount in a column that says of what."""
+    return amount(measure, value).removesuffix(" in the database")
+
+
+def pair(values: tuple[float | None, float | None], form: Callable[[float], str] = number) -> tuple[str, str]:
+    """A count before and after; – where it is not known."""
+    before, after = ("–" if value is None else form(value) for value in values)
+    return before, after
+
+
+def memory(value: float) -> str:
+    """Memory of a request; – where it was not tracked."""
+    return size(value) if value else "–"
+
+
+def spread(value: documents.Spread | None, quartiles: bool = True) -> str:
+    """A median time, with its quartiles."""
+    if value is None:
+        return "–"
+    around = f" ({milliseconds(value.low)} to {milliseconds(value.high)})" if quartiles else ""
+    return milliseconds(value.median) + around
+
+
+def drift(document: documents.CompareDocument) -> str:
+    """How far routes moved that ask the same on both sides."""
+    if document.drift is None:
+        return "No route that asks the same was asked often enough on both sides: how far the two runs drifted apart is not known."
+    return (
+        f"Routes that ask the same moved by up to ×{document.drift:.2f} between the two runs: no less than that counts."
+    )
+
+
+def moved(row: documents.CompareRow) -> bool:
+    """Whether a route asks something else on the other side."""
+    return any(before != after for before, after in (row.queries, row.rows, row.bytes))

@@ -1,0 +1,43 @@
+"""What is said of growth, in the same words in every format. Nothing here draws."""
+
+from __future__ import annotations
+
+from askless.core.formatting import plural
+from askless.core.growth.by_rows import Line
+from askless.reports import documents
+
+PROJECTED = ("as seen, in the middle", "ten times the rows", "a hundred times")
+BENDS = "time grows faster than in a line: at more rows it will be more than this"
+UNCLEAR = "its rows explain its queries only in part: something else in the request counts as well"
+TOO_FEW = "too few sizes seen to tell:"
+
+
+def equation(row: documents.GrowthRow) -> str:
+    """What a route asks, by its rows."""
+    return f"queries = {'about ' if row.outcome == 'unclear' else ''}{row.formula}"
+
+
+def fitted(row: documents.GrowthRow) -> Line:
+    """The line of queries against rows, of a route that has sizes enough."""
+    middle = row.projected[0]
+    return Line(middle.queries - row.slope * middle.rows, row.slope)
+
+
+def seen(row: documents.GrowthRow) -> str:
+    """What the equation rests on."""
+    sizes = sizes_of(row) if row.table or row.projected else "no list whose length differs from request to request"
+    return f"({plural(row.requests, 'request')}; {sizes})"
+
+
+def sizes_of(row: documents.GrowthRow) -> str:
+    """The sizes of list that were seen."""
+    if not row.sizes:
+        return "no rows"
+    low, high = row.sizes[0], row.sizes[-1]
+    span = f"{low:,}" if low == high else f"{low:,} to {high:,}"
+    return f"{span} rows of {row.table or 'a list'}, {plural(len(row.sizes), 'size')}"
+
+
+def remarks(row: documents.GrowthRow) -> list[str]:
+    """What to mind about it."""
+    return [BENDS] * row.bends + [UNCLEAR] * (row.outcome == "unclear")

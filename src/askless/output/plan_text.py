@@ -1,0 +1,148 @@
+"""What is said of plans and indexes, in the same words in every format. Nothing here draws."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from askless.core.formatting import number, plural, size
+from askless.output.text import milliseconds, one_line, percent
+from askless.reports import documents
+
+Labelled = list[tuple[str, str]]
+
+
+def asked(row: documents.PlanRow) -> str:
+    """How often a statement was asked, and from where; '' for one that was typed."""
+    if not row.queries:
+        return ""
+    return f"{plural(row.queries, 'query')}, {milliseconds(row.total_ms)} ms in all, from {', '.join(row.routes[:3])}"
+
+
+def planning(row: documents.PlanRow) -> str:
+    """What planning takes; '' where it is not known."""
+    if row.planning_ms is None:
+        return ""
+    return f"planning it takes {milliseconds(row.planning_ms)} ms each time that its text comes anew"
+
+
+GENERIC = "once it is prepared and run often, the server may plan it without looking at the values:"
+NO_INDEX = "no index to advise"
+
+
+def target(node: documents.PlanNode) -> str:
+    """What a step reads, and by which index."""
+    on = f" on {node.table}" + (f" as {node.alias}" if node.alias else "") if node.table else ""
+    return on + (f" by {node.index}" if node.index else "")
+
+
+def table_size(node: documents.PlanNode) -> str:
+    """How large the table is; '' where that is not known."""
+    return f"({node.rows:,} rows in the table)" if node.rows is not None else ""
+
+
+def detail(node: documents.PlanNode) -> str:
+    """The server's own words, where they are others."""
+    return one_line(node.detail, 200) if _letters(node.detail) != _letters(node.kind) else ""
+
+
+def condition(node: documents.PlanNode) -> str:
+    """The condition, where the server's words do not have it."""
+    return one_line(node.condition, 300) if node.condition and node.condition not in node.detail else ""
+
+
+def _letters(text: str) -> str:
+    return "".join(letter for letter in text.lower() if letter.isalpha())
+
+
+def numbers(node: documents.PlanNode) -> str:
+    """What was expected of a node, what came, and how long it took."""
+    parts = []
+    if node.loops == 0:
+        parts.append("never run")
+    elif node.actual_rows is not None:
+        times = f" × {node.loops:,}" if (node.loops or 1) > 1 else ""
+        parts.append(f"{plural(node.actual_rows, 'row')}{times}")
+        if node.estimated_rows is not None:
+            parts.append(f"{number(node.estimated_rows)} expected")
+    elif node.estimated_rows is not None:
+        parts.append(f"{plural(node.estimated_rows, 'row')} expected")
+    if node.own_ms is not None:
+        parts.append(f"{milliseconds(node.own_ms)} ms of its own")
+    if node.share is not None:
+        parts.append(f"{percent(node.share)} of the time")
+    return ", ".join(parts)
+
+
+def to_try(index: documents.IndexRow) -> Labelled:
+    """What is to be known of an index for one statement."""
+    writes = "no writes to the table in the capture"
+    if index.writes:
+        writes = f"{plural(index.writes, 'write')} to {index.table} in the capture would each keep it up"
+    effect = ""
+    if index.rows_before is not None and index.rows_after is not None:
+        effect = (
+            f"touches about {plural(index.rows_after, 'row')} of {index.table} instead of {number(index.rows_before)}"
+        )
+        effect += " (a guess: nobody measured how many rows the condition keeps)" if index.guessed else ""
+    rows = [("why", index.why), ("effect", effect), ("price", f"about {size(index.size_bytes)}; {writes}")]
+    rows += [("or", index.partial + ", where only these rows are asked for")] if index.partial else []
+    rows += _dropped(index.redundant)
+    return rows + [("check", text) for text in index.check]
+
+
+def advised(index: documents.AdvisedIndex) -> Labelled:
+    """What is to be known of an index of the set."""
+    writes = "no writes to it in the capture"
+    if index.writes:
+        writes = f"{plural(index.writes, 'write')} of the capture would each keep it up"
+    rows = [
+        ("why", index.why + (" (a guess: nobody asked the database)" if index.guessed else "")),
+        ("price", f"about {size(index.size_bytes)}; {writes}"),
+    ]
+    rows += _dropped(index.redundant)
+    return rows + ([("or", index.partial + ", for these rows only")] if index.partial else [])
+
+
+def _dropped(redundant: Sequence[str]) -> Labelled:
+    return [("drop", f"{name}, which it makes redundant") for name in redundant]
+
+
+def how_many(document: documents.IndexesDocument) -> str:
+    """How many indexes are advised, and for what."""
+    read = f"{plural(document.shapes, 'shape')} of {document.capture}"
+    if not document.indexes:
+        return f"No index to advise for {read}."
+    return f"{plural(len(document.indexes), 'index')} for {read}"
+
+
+def left_unread(document: documents.IndexesDocument) -> str:
+    """What of the capture does not count."""
+    if not document.unread:
+        return ""
+    return f"{plural(document.unread, 'shape')} could not be read, or ask other tables; they are left out"
+
+
+REDUNDANT = "Redundant: a longer index begins with the same columns"
+BARE_KEYS = "Foreign keys without an index"
+
+
+def unasked(document: documents.IndexesDocument) -> str:
+    """How many indexes that look redundant are not judged."""
+    if not document.unasked:
+        return ""
+    return f"{plural(document.unasked, 'index')} of that kind on tables that the capture never asks: not judged"
+
+
+def bare_key(key: documents.BareForeignKey) -> str:
+    """A foreign key without an index, and who misses it."""
+    missed = "nothing in the capture looks up by it; deleting a parent reads the whole table"
+    if key.shapes:
+        missed = f"{plural(len(key.shapes), 'shape')} of the capture used it to look up or join"
+    rows = f" ({key.rows:,} rows)" if key.rows is not None else ""
+    return f"{key.table}.{', '.join(key.columns)} → {key.target}{rows}: {missed}"
+
+
+def estimated_from(document: documents.IndexesDocument) -> str:
+    """What the rows are estimated from."""
+    how = "the values of the capture, asked of the database" if document.measured else "the saved schema alone"
+    return f"Rows are estimated from {how}."

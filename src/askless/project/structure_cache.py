@@ -1,0 +1,107 @@
+"""Structures of statements that were parsed before, kept between runs: without values, under a checksum of their text.
+
+Kept in the user's cache folder, readable by the user alone. What another version has made is not used.
+"""
+
+from __future__ import annotations
+
+from hashlib import blake2b
+from importlib.metadata import version
+from pathlib import Path
+
+import msgspec
+
+from askless.core.sql import structure
+from askless.core.sql.structure import Structure
+from askless.project import summary_cache, user_files
+
+KEPT_MOST = 20_000
+_LONGEST = 20_000  # characters of a text; a longer one is rare
+
+
+class _Kept(msgspec.Struct, array_like=True):
+    """What is in the file: the maker's mark, and structures by checksum, the oldest first."""
+
+    mark: str = ""
+    structures: dict[bytes, msgspec.Raw] = {}
+
+
+class Parsed:
+    """The memory of this user's. What can't be read or written is done without."""
+
+    def __init__(self) -> None:
+        self.file = _file()
+        self._mark = f"{summary_cache.own_mark()} {version('sqlglot')}"
+        self._decode = msgspec.msgpack.Decoder(Structure).decode
+        self._encode = msgspec.msgpack.Encoder().encode
+        self._kept = self._read()
+        self._new: dict[bytes, msgspec.Raw] = {}
+
+    def _read(self) -> dict[bytes, msgspec.Raw]:
+        try:
+            kept = msgspec.msgpack.decode(user_files.read(self.file), type=_Kept)
+        except (OSError, msgspec.DecodeError):
+            return {}
+        return kept.structures if kept.mark == self._mark else {}
+
+    def recall(self, text: str, system: str) -> Structure | None:
+        """See `core.sql.structure.Memory`."""
+        key = _key(text, system)
+        raw = self._kept.get(key)
+        if raw is None:
+            return None
+        try:
+            return self._decode(raw)
+        except msgspec.DecodeError:
+            return None
+
+    def remember(self, text: str, system: str, structure: Structure) -> None:
+        """See `core.sql.structure.Memory`."""
+        if len(text) <= _LONGEST and len(self._kept) < 2 * KEPT_MOST:
+            key = _key(text, system)
+            self._kept[key] = self._new[key] = msgspec.Raw(self._encode(structure))
+
+    def save(self) -> None:
+        """Keep what is new, beside what others have kept meanwhile; of too many, the oldest go."""
+        if not self._new:
+            return
+        together = self._read() | self._new
+        for key in list(together)[: max(len(together) - KEPT_MOST, 0)]:
+            del together[key]
+        self._new = {}
+        try:
+            user_files.write(self.file, self._encode(_Kept(self._mark, together)))
+        except (OSError, RuntimeError, ValueError):
+            return
+
+
+def _file() -> Path:
+    return user_files.folder("XDG_CACHE_HOME", ".cache") / "parsed.msgpack"
+
+
+def _key(text: str, system: str) -> bytes:
+    return blake2b(f"{system}|{text}".encode("utf-8", "replace"), digest_size=12).digest()
+
+
+_used: list[Parsed] = []
+
+
+def begin() -> None:
+    """Use what was parsed before, in this process; it is read once, however many pieces of a capture come after each other."""
+    try:
+        if not any(parsed.file == _file() for parsed in _used):
+            use(Parsed())
+    except (OSError, RuntimeError):
+        return
+
+
+def use(parsed: Parsed) -> None:
+    """Use this memory in this process."""
+    _used[:] = [parsed]
+    structure.use_memory(parsed)
+
+
+def keep() -> None:
+    """Keep what was parsed in this process since."""
+    for parsed in _used:
+        parsed.save()

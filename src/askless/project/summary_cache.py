@@ -1,0 +1,81 @@
+"""What a capture came to when it was last read: asked again, it is not read again, as long as nothing has changed.
+
+Kept in the user's cache folder, readable by the user alone, without values of statements. Nothing depends on it: what can't
+be kept, or does not fit the capture's files and this very Ask Less to the byte, is worked out anew.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from hashlib import blake2b
+from pathlib import Path
+
+import msgspec
+
+import askless
+from askless.core.findings.finding import Edit, Finding
+from askless.project import user_files
+
+KEPT_MOST = 20  # captures
+_HERE = Path(askless.__file__).parent
+
+
+class Judged(msgspec.Struct, frozen=True):
+    """All findings of a capture and their edits, whatever a project accepts; its requests and queries, and notes on it."""
+
+    findings: tuple[Finding, ...]
+    edits: tuple[Edit, ...]
+    requests: int
+    queries: int
+    notes: tuple[str, ...]
+    damage: str = ""
+
+
+def fingerprint(files: Sequence[Path]) -> str:
+    """What tells these files, as they are now, from any others, and this Ask Less from any other; '' where it can't be told."""
+    try:
+        states = [(str(file.resolve()), *_state(file)) for file in files]
+        text = repr((own_mark(), states))
+    except (OSError, AttributeError, NotImplementedError):  # a store that does not tell
+        return ""
+    return blake2b(text.encode("utf-8", "replace"), digest_size=16).hexdigest()
+
+
+def own_mark() -> str:
+    """What tells this Ask Less from any other. Raises OSError."""
+    # Where Ask Less is being changed, its version says nothing.
+    changed = max((file.stat().st_mtime_ns for file in _HERE.rglob("*.py")), default=0)
+    return f"{askless.__version__} {changed}"
+
+
+def _state(file: Path) -> tuple[int, int, int, int]:
+    found = file.stat()
+    return found.st_size, found.st_mtime_ns, found.st_ctime_ns, found.st_ino
+
+
+def _file(mark: str) -> Path:
+    return user_files.folder("XDG_CACHE_HOME", ".cache") / f"{mark}.json"
+
+
+def recall(mark: str) -> Judged | None:
+    """What is known of the capture with this fingerprint."""
+    if not mark:
+        return None
+    try:
+        return msgspec.json.decode(user_files.read(_file(mark)), type=Judged)
+    except (OSError, RuntimeError, msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+        return None
+
+
+def remember(mark: str, judged: Judged) -> None:
+    """Keep what a capture came to; of too many, the oldest go."""
+    if not mark:
+        return
+    try:
+        file = _file(mark)
+        user_files.write(file, msgspec.json.encode(judged))
+        kept = sorted(file.parent.glob("*.json"), key=lambda known: known.stat().st_mtime_ns)
+        for oldest in kept[:-KEPT_MOST]:
+            oldest.unlink(missing_ok=True)
+    except (OSError, RuntimeError, ValueError):  # a home that can't be written to, or is not known
+        return

@@ -1,0 +1,160 @@
+"""The documents that compare: before with after, what is with what may be, few rows with many, early with late."""
+
+from __future__ import annotations
+
+import msgspec
+
+from askless.core.findings.finding import Finding
+from askless.core.statistics import Ratio
+from askless.core.verdicts import Verdict
+from askless.reports.document import Document
+
+
+class Spread(msgspec.Struct, frozen=True):
+    """A median with its quartiles, in milliseconds."""
+
+    median: float
+    low: float
+    high: float
+    count: int
+
+
+class CompareRow(msgspec.Struct, frozen=True):
+    """One route before and after; None on the side where it was not asked. Counts are means per request.
+
+    `objects` and `memory_bytes` are 0 on a side where they were not tracked.
+    """
+
+    route: str
+    queries: tuple[float | None, float | None]
+    rows: tuple[float | None, float | None]
+    bytes: tuple[float | None, float | None]
+    time: tuple[Spread | None, Spread | None]
+    ratio: tuple[float, float, float] | None
+    verdict: Verdict
+    objects: tuple[float | None, float | None] = (None, None)
+    memory_bytes: tuple[float | None, float | None] = (None, None)
+
+
+class CompareDocument(Document, frozen=True, kw_only=True):
+    """`askless compare`. `ratio` is time before over time after: value, low, high of a 95 % interval.
+
+    `drift` is the largest factor by which a route that asks the same on both sides moved; None without such a route.
+    `accepted` counts the findings after the change that the project accepts: they are neither gone, new nor left. `damage`
+    tells what of either capture can't be read or was lost.
+    """
+
+    version: int = 2
+    before: str
+    after: str
+    routes: tuple[CompareRow, ...]
+    drift: float | None
+    gone: tuple[Finding, ...]
+    new: tuple[Finding, ...]
+    left: tuple[Finding, ...]
+    accepted: int = 0
+    damage: str = ""
+
+
+class GateRow(msgspec.Struct, frozen=True):
+    """One limit. `source`: budget or baseline. `measure`: queries, rows, bytes, database_ms, patterns (findings that may not be).
+
+    `limit` is the most that may be, or what was seen before; `findings` are names, where the measure is patterns.
+    """
+
+    route: str
+    measure: str
+    limit: float
+    seen: float
+    over: bool
+    source: str
+    findings: tuple[str, ...]
+
+
+class GateDocument(Document, frozen=True, kw_only=True):
+    """`askless gate`. `not_asked` are routes with a budget, or of the baseline, of which the capture has no request.
+
+    With `partial`, those may be missing.
+    """
+
+    capture: str
+    baseline: str
+    project: str
+    rows: tuple[GateRow, ...]
+    findings: tuple[Finding, ...]
+    not_asked: tuple[str, ...]
+    accepted: int
+    remarks: tuple[str, ...]
+    passed: bool
+    partial: bool = False
+
+
+class Projected(msgspec.Struct, frozen=True):
+    """What a request asks at a number of rows, by a straight line through what was seen."""
+
+    rows: float
+    queries: float
+    ms: float
+    bytes: float
+
+
+class GrowthTerm(msgspec.Struct, frozen=True):
+    """So many queries for each row of a table."""
+
+    factor: float
+    table: str
+
+
+class GrowthRow(msgspec.Struct, frozen=True):
+    """One route. `outcome`: grows, does not grow, too few sizes seen, unclear. `sizes` are numbers of rows of `table`, the list.
+
+    `queries = constant + terms`. `projected` is at the median size seen, at ten times and at a hundred times of it; empty where
+    too few sizes were seen. `bends`: time grows faster than in a line. `points` are rows, queries and ms of single requests.
+    """
+
+    route: str
+    requests: int
+    outcome: str
+    table: str
+    sizes: tuple[int, ...]
+    formula: str
+    constant: float
+    terms: tuple[GrowthTerm, ...]
+    slope: float
+    projected: tuple[Projected, ...]
+    bends: bool
+    points: tuple[tuple[int, int, float], ...]
+
+
+class GrowthDocument(Document, frozen=True, kw_only=True):
+    """`askless growth`."""
+
+    capture: str
+    routes: tuple[GrowthRow, ...]
+
+
+class TrendRow(msgspec.Struct, frozen=True):
+    """One shape over time. `counts` are executions in each stretch; `ratio` is the median of the last third over the first's.
+
+    `direction`: slower, faster, no change seen, too few to say.
+    """
+
+    shape: str
+    sql: str
+    routes: tuple[str, ...]
+    count: int
+    total_ms: float
+    counts: tuple[int, ...]
+    first_ms: float
+    last_ms: float
+    direction: str
+    ratio: Ratio | None
+
+
+class TrendDocument(Document, frozen=True, kw_only=True):
+    """`askless growth --over-time`. `stretch_s` is how long each of the stretches is that `counts` counts in."""
+
+    capture: str
+    stretch_s: float
+    shapes: tuple[TrendRow, ...]
+    hidden: int

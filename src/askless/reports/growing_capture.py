@@ -1,0 +1,56 @@
+"""What a capture that is still being written adds up to: what is new is read, never what was read before."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from askless.capture.following import Follower
+from askless.capture.lines import files_of
+from askless.core import patterns
+from askless.core.aggregation.aggregator import Gatherer
+from askless.core.records.model import Schema
+from askless.project.file import here
+from askless.reports import documents, findings, requests
+from askless.reports.loading import notes_of
+
+
+class Growing:
+    """Follows a capture. `values` shows literals; `round_trip_ms` is an assumed way to the database.
+
+    Raises AskLessError: capture-missing, capture-empty, and what is wrong with a file that is read.
+    """
+
+    def __init__(
+        self, capture: Path, look: bool = True, values: bool = False, round_trip_ms: float = 0.0, schema: Schema | None = None
+    ) -> None:  # fmt: skip
+        files_of(capture)
+        self._capture = capture
+        self._project = here()
+        self._schema = schema
+        settings = self._project.settings(values, round_trip_ms)
+        self._round_trip_ms = round_trip_ms
+        self._terms = self._project.terms()
+        self._gatherer = Gatherer(list(patterns.load()) if look else [], settings)
+        self._follower = Follower(capture, strict=True)
+        self.count = 0
+
+    def look(self) -> bool:
+        """Whether anything came since the last look."""
+        before = self.count
+        for request in self._terms.applied(self._follower.new()):
+            self.count += 1
+            self._gatherer.add(request)
+        return self.count > before
+
+    @property
+    def _notes(self) -> tuple[str, ...]:
+        return notes_of(self._follower.reports)
+
+    def findings(self, choice: findings.Choice) -> documents.FindingsDocument:
+        """The findings so far."""
+        judged = findings.judged_from(self._gatherer.finish(), self._notes, self._schema)
+        return findings.document_of(self._capture, judged, choice, round_trip_ms=self._round_trip_ms)
+
+    def routes(self, wanted: str = "") -> documents.RequestsDocument:
+        """The routes so far."""
+        return requests.document_of(self._capture, self._gatherer.finish(), self._notes, wanted)

@@ -1,0 +1,1 @@
+"""A Python program with the recorder in it."""

@@ -1,0 +1,1 @@
+"""Which request each query belongs to."""

@@ -1,0 +1,37 @@
+"""The option that tells what a request is, for all sources that see connections."""
+
+from __future__ import annotations
+
+from askless.core.errors import AskLessError
+from askless.sources import Option
+from askless.sources.sampling import SPARING
+
+WAYS = ("auto", "comment", "application", "connection", "pause")
+PAUSE_MS = 100.0
+TELLING_APART = (
+    *SPARING,
+    Option(
+        "--request-by",
+        "what tells requests apart: auto, comment, application, connection or pause[=MS] (default: auto)",
+        "WAY",
+        default="auto",
+    ),
+    Option("--marks", "a file that says what ran when: JSON lines of name, start and end; read at the end", "FILE"),
+    Option("--access-log", "the HTTP server's log, which names requests by their times; read at the end", "FILE"),
+)
+
+
+def way_of(word: str) -> tuple[str, float]:
+    """(way, pause in ms). Raises AskLessError bad-way."""
+    name, sign, value = word.partition("=")
+    pause_ms = PAUSE_MS
+    try:
+        if sign:
+            pause_ms = float(value.removesuffix("ms"))
+    except ValueError:
+        name = ""
+    if name not in WAYS or pause_ms <= 0 or (sign and name != "pause"):
+        raise AskLessError(
+            "bad-way", f"--request-by takes {', '.join(WAYS[:-1])} or pause=MS, not {word!r}", "leave it out for auto"
+        )
+    return name, pause_ms

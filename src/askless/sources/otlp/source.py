@@ -1,0 +1,72 @@
+"""The source `otlp`: what an application that is traced with OpenTelemetry sends already, received or read from files."""
+
+from __future__ import annotations
+
+from askless.core.errors import AskLessError
+from askless.sources import Option, Recorded
+from askless.sources.attribution.options import TELLING_APART
+from askless.sources.programs.page_visits import VISITING, check_program, check_visits, recorded, visits_of
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+    from pathlib import Path
+    from typing import Any
+
+    from askless.sources import Voice
+
+_OFF = "off"
+
+
+class Otlp:
+    """See the module."""
+
+    name = "otlp"
+    help = "receive what OpenTelemetry exporters send, or read files of it"
+    examples = """  askless capture otlp -o calls                               OTLP/HTTP on 4318 and gRPC on 4317, until Ctrl-C
+  askless capture otlp -o calls -- opentelemetry-instrument python app.py     with the exporter's variables set
+  askless capture otlp spans.jsonl more.json.gz -o calls      what a collector has written"""
+    nothing = "no span of a database statement came: is the driver or the ORM instrumented?"
+    options = (
+        Option("--listen", "where OTLP/HTTP is received (default: 127.0.0.1:4318; with a program, a free port)", "HOST:PORT"),
+        Option("--grpc", "where OTLP/gRPC is received (default: 127.0.0.1:4317), or off", "HOST:PORT"),
+        Option("--open", "listen on an address that other machines reach, too", bare=True),
+        Option("--max-payload", "the most that a payload may unpack to (default: 64MiB)", "SIZE", default=""),
+        *TELLING_APART,
+        *VISITING,
+        Option("files", "files of spans: JSON, JSON lines, dumps of protobuf, also .gz", "FILE", many=True),
+        Option("program", "a program to start with the exporter's variables set, and its arguments", "-- PROGRAM ..."),
+    )  # fmt: skip
+
+    def check(self, values: Mapping[str, Any]) -> None:
+        """Raises AskLessError: bad-listen, bad-way, files-and-program, otlp-extra-missing, and what visits raise."""
+        from askless.sources.attribution.grouper import apart_of
+        from askless.sources.otlp import runner
+        from askless.sources.otlp.decoding import check_installed
+
+        apart_of(values)
+        check_visits(values)
+        check_installed()
+        if values["files"] and values["program"]:
+            raise AskLessError(
+                "files-and-program", "name files, or a program behind --, not both", "see: askless capture otlp --help"
+            )
+        check_program(values, "node app.js")
+        runner.wish_of(values)
+
+    def run(self, values: Mapping[str, Any], folder: Path, voice: Voice) -> Recorded:
+        """Read the files, or receive until the program ends or somebody stops it. Raises AskLessError."""
+        from pathlib import Path
+
+        from askless.sources.attribution.grouper import apart_of
+        from askless.sources.otlp import runner
+
+        apart = apart_of(values)
+        if values["files"]:
+            runner.read(list(map(Path, values["files"])), folder, apart, voice, runner.objects_of(values))
+            return Recorded()
+        ended = runner.receive(runner.wish_of(values), values["program"], visits_of(values), folder, apart, voice)
+        return recorded(ended, voice)
+
+
+SOURCE = Otlp()

@@ -1,0 +1,1 @@
+"""Recorded packets: frames, TCP streams, queries."""

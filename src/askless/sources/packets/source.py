@@ -1,0 +1,52 @@
+"""The source `packets`: files of packets that were recorded on the way between a program and its database server."""
+
+from __future__ import annotations
+
+from askless.sources import Option, Recorded
+from askless.sources.attribution.options import TELLING_APART
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+    from pathlib import Path
+    from typing import Any
+
+    from askless.sources import Voice
+
+
+class Packets:
+    """See the module."""
+
+    name = "packets"
+    help = "read packets that were recorded between a program and its database"
+    examples = """  tcpdump -i any -w calls.pcap port 5432                        on a host that sees the traffic
+  askless capture packets -o calls --server 10.0.0.7:5432 calls.pcap
+  askless capture packets -o calls --server mysql://10.0.0.7:13306 monday.pcapng tuesday.pcapng.gz"""
+    nothing = "no statement passed that can be read"
+    options = (
+        Option("--server", "the database server: HOST:PORT, with postgresql:// or mysql:// where the port does not tell", "HOST:PORT"),
+        *TELLING_APART,
+        Option("files", "files of packets (pcap, pcapng, also .gz), in the order of their times", "FILE", many=True),
+    )  # fmt: skip
+
+    def check(self, values: Mapping[str, Any]) -> None:
+        """Raises AskLessError: no-server, bad-server, bad-way."""
+        from askless.sources.attribution.grouper import apart_of
+        from askless.sources.packets import reader
+
+        reader.server_of(values["server"])
+        apart_of(values)
+
+    def run(self, values: Mapping[str, Any], folder: Path, voice: Voice) -> Recorded:
+        """Read the files. Raises AskLessError: packets-missing, packets-unreadable, nothing-passed."""
+        from pathlib import Path
+
+        from askless.sources.attribution.grouper import apart_of
+        from askless.sources.packets import reader
+
+        server = reader.server_of(values["server"])
+        reader.read(list(map(Path, values["files"])), server, folder, apart_of(values), voice)
+        return Recorded()
+
+
+SOURCE = Packets()

@@ -1,0 +1,1 @@
+"""Runs programs and visits their pages."""

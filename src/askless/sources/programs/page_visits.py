@@ -1,0 +1,107 @@
+"""Visiting the pages of a program that a source runs: its options, and what is said of the visits."""
+
+from __future__ import annotations
+
+from askless.core.errors import AskLessError
+from askless.sources import Option, Recorded
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+    from typing import Any
+
+    from askless.sources import Voice
+    from askless.sources.programs.program import Ended, Visited, Visits
+
+SIZE = "{size}"  # what a URL holds where its size stands
+
+VISITING = (
+    Option("--visit", "wait until it answers, request it, then stop the program; may be repeated", "URL", many=True),
+    Option(
+        "--sizes",
+        "visit each URL that holds {size} once for each of these, so that it is seen how the page grows: 10,20,40",
+        "N,N,...",
+        default="",
+    ),
+    Option("--times", "visits of each URL after one to warm up (default: 5)", "N", int, 5),
+    Option("--wait", "how long the first URL may take to answer (default: 30)", "SECONDS", float, 30.0),
+)
+
+
+def check_visits(values: Mapping[str, Any]) -> None:
+    """Raises AskLessError: bad-times, bad-url, bad-sizes."""
+    if values["times"] < 1:
+        raise AskLessError("bad-times", "--times takes a whole number from 1", "leave it out for 5 visits")
+    sizes = sizes_of(values)
+    grows = any(SIZE in url for url in values["visit"])
+    if grows != bool(sizes):
+        raise AskLessError(
+            "bad-sizes",
+            f"no --visit says where {SIZE} stands" if sizes else f"a --visit has {SIZE}, and no --sizes say which",
+            "as in: --visit 'http://127.0.0.1:8000/calls/due?first={size}' --sizes 10,20,40,80",
+        )
+    for url in values["visit"]:
+        if not url.startswith(("http://", "https://")):
+            raise AskLessError(
+                "bad-url",
+                f"--visit takes an http URL, not {url!r}",
+                "write it like http://127.0.0.1:8000/calls/due",
+            )
+
+
+def sizes_of(values: Mapping[str, Any]) -> list[str]:
+    """The sizes that the options name, in order. Raises AskLessError bad-sizes."""
+    text = str(values.get("sizes") or "")
+    sizes = [part.strip() for part in text.split(",")] if text.strip() else []
+    if not all(size.isdigit() for size in sizes):
+        raise AskLessError(
+            "bad-sizes",
+            f"--sizes takes whole numbers with commas between them, not {text!r}",
+            "as in: --sizes 10,20,40",
+        )
+    return sizes
+
+
+def visits_of(values: Mapping[str, Any]) -> Visits | None:
+    """The visits that the options ask for; None without any."""
+    from askless.sources.programs import program
+
+    if not values["visit"]:
+        return None
+    sizes = sizes_of(values)
+    urls = [one for url in values["visit"] for one in ([url.replace(SIZE, s) for s in sizes] if SIZE in url else [url])]
+    return program.Visits(tuple(urls), values["times"], values["wait"])
+
+
+def recorded(ended: Ended | None, voice: Voice) -> Recorded:
+    """How a recording ended with its program (None: there was none), and what its pages answered, which is said."""
+    if ended is None:
+        return Recorded()
+    tell_visits(ended.visited, voice)
+    if ended.exit_code and not ended.stopped:
+        voice.note(f"the program ended with exit code {ended.exit_code}")
+    return Recorded(None if ended.stopped else ended.exit_code)
+
+
+def check_program(values: Mapping[str, Any], example: str) -> None:
+    """Raises AskLessError no-program where pages are to be visited and no program is named that answers."""
+    if values["visit"] and not values["program"]:
+        raise AskLessError(
+            "no-program", "--visit needs a program that answers", f"name it behind --, as in: -- {example}"
+        )
+
+
+def tell_visits(visited: Sequence[Visited], voice: Voice) -> None:
+    """Say what each page answered, and how long it took."""
+    from statistics import median
+
+    from askless.core.formatting import plural
+
+    for page in visited:
+        low, middle, high = min(page.durations_ms), median(page.durations_ms), max(page.durations_ms)
+        voice.note(
+            f"{page.url}: status {page.status}, {plural(len(page.durations_ms), 'visit')}, "
+            f"median {middle:.1f} ms ({low:.1f} to {high:.1f})"
+        )
+        if page.status >= 400:
+            voice.note(f"note: {page.url} answered with status {page.status}: the page that you meant may not have run")

@@ -1,0 +1,1 @@
+"""Connections that are read, as a capture."""

@@ -1,0 +1,209 @@
+"""Runs a relay: the loop that forwards in a thread, the reader in a process, and the program, where there is one, between."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+import msgspec
+
+from askless.core.errors import AskLessError
+from askless.core.formatting import plural, size
+from askless.sources import Voice, wire
+from askless.sources.attribution.boundaries import Window
+from askless.sources.attribution.route_templates import route_of
+from askless.sources.programs import program as programs
+from askless.sources.programs.program import Ended, Visit, Visits
+from askless.sources.relay.child_environment import surroundings
+from askless.sources.relay.forwarding import Forwarder
+from askless.sources.relay.options import Wish
+from askless.sources.relay.reader import Job
+from askless.sources.relay.relay_buffer import MARK, Backlog, Spool
+
+_DRAIN_S = 0.3  # connections may say goodbye
+_WATCH_S = 0.2
+
+
+def run(wish: Wish, program: Sequence[str], visits: Visits | None, folder: Path, voice: Voice) -> Ended | None:
+    """Relay into a folder; how the program ended, where there was one.
+
+    Raises AskLessError: cant-listen, and what running the program raises.
+    """
+    backlog = Backlog.create(folder, wish.backlog)
+    bell, ring = os.pipe()
+    os.set_blocking(ring, False)
+    spool = Spool(backlog)
+    protocol = wire.load(wish.system)
+    forwarder = Forwarder(protocol, wish.settings, spool, lambda: _ring(ring))
+    # What is asked while pages are visited belongs to the visits; otherwise queries say, or pauses.
+    by_visits = visits is not None and wish.apart.way == "auto" and not wish.apart.marks and not wish.apart.log
+    loop = _Loop(forwarder)
+    address = loop.start()
+    reader = _start_reader(wish, folder, backlog, bell, program, by_visits)
+    os.close(bell)
+    try:
+        said = f"Relaying {address} to {wish.settings.to}; {'the program is told' if program else 'Ctrl-C ends it'}."
+        if not program:
+            gone = threading.Event()
+            threading.Thread(target=_watch, args=(reader, gone), name="askless-relay-watch", daemon=True).start()
+            programs.until_stopped(lambda: voice.note(said), gone)
+            return None
+        voice.note(said)
+        environment = surroundings(os.environ, wish.system, protocol.variables, wish.settings.to, address)
+        windows = _Windows(loop) if by_visits else None
+        try:
+            return programs.run(program, environment, visits, voice.progress, windows.visited if windows else None)
+        finally:
+            if windows is not None:
+                windows.tell()
+            voice.progress("")
+    finally:
+        loop.stop()
+        os.close(ring)
+        code = _await_reader(reader, backlog, voice)
+        _tell(forwarder, spool, voice)
+        if code:
+            raise AskLessError(
+                "reader-ended",
+                f"the relay's reader has ended before its time: what passed after that is not in the capture ({size(backlog.written - backlog.read)})",
+                "what was forwarded is not touched; look at what it said above, make room on the disk, and start again",
+            )
+
+
+def _ring(ring: int) -> None:
+    with contextlib.suppress(BlockingIOError, BrokenPipeError):
+        os.write(ring, b".")
+
+
+def _start_reader(
+    wish: Wish, folder: Path, backlog: Backlog, bell: int, program: Sequence[str], by_visits: bool
+) -> subprocess.Popen[bytes]:
+    job = Job(
+        data=backlog.data, page=backlog.page, size=backlog.size, bell=bell, system=wish.system,
+        path=str(folder / f"relay-{os.getpid()}-{int(time.time() * 1000)}.askless.jsonl"),
+        program=Path(program[0]).name if program else "", apart=wish.apart._replace(visits=by_visits),
+    )  # fmt: skip
+    words = [sys.executable, "-m", "askless.sources.relay.reader", msgspec.json.encode(job).decode()]
+    return subprocess.Popen(words, pass_fds=(backlog.data, backlog.page, bell), stdin=subprocess.DEVNULL)
+
+
+def _watch(reader: subprocess.Popen[bytes], gone: threading.Event) -> None:
+    """Whoever records nothing any more does not go on as if it did."""
+    reader.wait()
+    gone.set()
+
+
+def _await_reader(reader: subprocess.Popen[bytes], backlog: Backlog, voice: Voice) -> int:
+    """Wait for what was put aside to be read; the reader's exit code."""
+    while True:
+        try:
+            code = reader.wait(_WATCH_S)
+            break
+        except subprocess.TimeoutExpired:
+            left = backlog.written - backlog.read
+            voice.progress(f"reading what was relayed: {size(left)} left" if left else "reading what was relayed")
+    voice.progress("")
+    return code
+
+
+def _tell(forwarder: Forwarder, spool: Spool, voice: Voice) -> None:
+    counts = forwarder.counts
+    for why, count in counts.unread.items():
+        voice.note(f"note: {plural(count, 'connection')} passed on and not read: {why}")
+    for why, count in counts.refused.items():
+        voice.note(f"note: {plural(count, 'connection')} refused: {why}")
+    if counts.away:
+        voice.note(
+            f"note: {plural(counts.away, 'connection')} refused, as {forwarder.settings.to} could not be reached"
+        )
+    if spool.lost_bytes:
+        voice.note(
+            f"note: {size(spool.lost_bytes)} came faster than they could be read and are missing: --backlog allows more"
+        )
+
+
+class _Loop:
+    """The forwarder's event loop, in a thread of its own."""
+
+    def __init__(self, forwarder: Forwarder) -> None:
+        self.forwarder = forwarder
+        self.loop = _new_loop()
+        self.thread = threading.Thread(target=self.loop.run_forever, name="askless-relay", daemon=True)
+
+    def start(self) -> Any:
+        """The address that clients go to. Raises AskLessError cant-listen."""
+        self.thread.start()
+        try:
+            return self._do(self.forwarder.start())
+        except OSError as error:
+            where = self.forwarder.settings.listen
+            raise AskLessError(
+                "cant-listen",
+                f"can't listen on {where}: {os.strerror(error.errno) if error.errno else error}",
+                "name another address with --listen",
+            ) from None
+
+    def put(self, kind: int, data: bytes) -> None:
+        """Put something aside, behind all that has come until now."""
+
+        async def put() -> None:
+            self.forwarder.put(kind, 0, data)
+
+        self._do(put())
+
+    def stop(self) -> None:
+        """End it, in good order."""
+        if self.forwarder.loop is not None:
+            with contextlib.suppress(TimeoutError, OSError):
+                self._do(self._end())
+        self.loop.call_soon_threadsafe(self.loop.stop)
+        self.thread.join(5)
+
+    async def _end(self) -> None:
+        deadline = time.monotonic() + _DRAIN_S
+        while self.forwarder.counts.open and time.monotonic() < deadline:
+            await asyncio.sleep(0.01)
+        await self.forwarder.stop()
+
+    def _do(self, work: Any) -> Any:
+        return asyncio.run_coroutine_threadsafe(work, self.loop).result(30)
+
+
+def _new_loop() -> asyncio.AbstractEventLoop:
+    """uvloop's, which forwards twice as much; Python's own where it is not installed."""
+    try:
+        import uvloop
+    except ImportError:
+        return asyncio.new_event_loop()
+    loop: asyncio.AbstractEventLoop = uvloop.new_event_loop()
+    return loop
+
+
+class _Windows:
+    """Tells the reader of each visit, once the next one begins: what a page does behind its answer is its own."""
+
+    def __init__(self, loop: _Loop) -> None:
+        self.loop = loop
+        self.last: Visit | None = None
+
+    def visited(self, visit: Visit) -> None:
+        """A page has answered."""
+        self.tell()
+        self.last = visit
+
+    def tell(self) -> None:
+        """Tell of the last visit."""
+        visit, self.last = self.last, None
+        if visit is not None:
+            parts = urlsplit(visit.url)
+            window = Window(route_of("GET", parts.path), visit.start_ns, visit.end_ns, visit.status, visit.warm_up)
+            self.loop.put(MARK, msgspec.json.encode(window))

@@ -1,0 +1,67 @@
+"""Leaving some of the traffic out, so that recording may stay on for days: the options of all sources, and what they mean."""
+
+from __future__ import annotations
+
+import re
+
+from askless.core.errors import AskLessError
+from askless.core.records.sampling import Sparing
+from askless.sources import Option
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+    from typing import Any
+
+KEEP_LEAST_BYTES = 1024**2
+_SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(|B|KiB|MiB|GiB|TiB|kB|MB|GB|TB)", re.IGNORECASE)
+_UNITS = {"": 1, "b": 1, "kib": 1024, "mib": 1024**2, "gib": 1024**3, "tib": 1024**4, "kb": 1000, "mb": 1000**2, "gb": 1000**3, "tb": 1000**4}  # fmt: skip
+_TIME = re.compile(r"(\d+(?:\.\d+)?)\s*(us|µs|ms|s)")
+_NS = {"us": 1e3, "µs": 1e3, "ms": 1e6, "s": 1e9}
+
+SPARING = (
+    Option("--keep", "the most that the capture may take on disk, as in 2GiB: its oldest part goes, and is counted", "SIZE", default=""),
+    Option("--sample", "keep one request in N, by chance (by its trace id where it has one)", "1/N", default=""),
+    Option("--slower-than", "keep only requests that take longer; the others are counted", "TIME", default=""),
+    Option("--at-most", "keep so many queries of one request; the others are counted", "N", int),
+)  # fmt: skip
+
+
+def sparing_of(values: Mapping[str, Any]) -> Sparing:
+    """What the options ask for. Raises AskLessError: bad-sample, bad-time, bad-size, bad-at-most."""
+    at_most = values.get("at_most")
+    if at_most is not None and at_most < 1:
+        raise AskLessError("bad-at-most", "--at-most takes a whole number from 1", "leave it out to keep all queries")
+    return Sparing(
+        _sample(values.get("sample") or ""), _time(values.get("slower_than") or ""), at_most or 0, size_of(values.get("keep") or "", "--keep")
+    )  # fmt: skip
+
+
+def _sample(word: str) -> int:
+    numerator, slash, rest = word.partition("/")
+    if not word:
+        return 1
+    if numerator.strip() != "1" or not slash or not rest.strip().isdigit() or int(rest) < 1:
+        raise AskLessError("bad-sample", f"--sample takes 1/N, not {word!r}", "as in: --sample 1/50")
+    return int(rest)
+
+
+def _time(word: str) -> int:
+    found = _TIME.fullmatch(word.strip())
+    if word and found is None:
+        raise AskLessError(
+            "bad-time", f"--slower-than takes a time with its unit, not {word!r}", "as in: --slower-than 200ms"
+        )
+    return int(float(found[1]) * _NS[found[2]]) if found is not None else 0
+
+
+def size_of(word: str, option: str, least_bytes: int = KEEP_LEAST_BYTES) -> int:
+    """Bytes from a size as people write it; 0 for none. Raises AskLessError bad-size."""
+    found = _SIZE.fullmatch(word.strip())
+    if not word:
+        return 0
+    size = int(min(float(found[1]), 2.0**60) * _UNITS[found[2].lower()]) if found is not None else 0
+    if size < least_bytes:
+        least = f"{least_bytes // 1024**2}MiB" if least_bytes >= 1024**2 else f"{least_bytes}B"
+        raise AskLessError("bad-size", f"{option} takes a size from {least}, not {word!r}", f"as in: {option} 2GiB")
+    return size
