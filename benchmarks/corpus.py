@@ -12,10 +12,10 @@ from typing import Any
 
 import msgspec
 
-from askless.core.records.model import Errand, ForeignKey, Place, Table, TableColumn
+from askless.core.records.model import CallSite, ForeignKey, Table, TableColumn, Wait
 
 Rows = Sequence[tuple[Any, ...]]
-HOLD = Place("/app/customs.py", 12, "ask")
+HOLD = CallSite("/app/customs.py", 12, "ask")
 
 
 class Ask(msgspec.Struct, frozen=True):
@@ -53,7 +53,7 @@ class One(msgspec.Struct, frozen=True):
     asks: tuple[Ask, ...]
     path: str = ""
     at_s: float = 0.0
-    errands: tuple[Errand, ...] = ()
+    errands: tuple[Wait, ...] = ()
 
 
 class Case(msgspec.Struct, frozen=True):
@@ -137,7 +137,7 @@ def _held(wait_ms: float, known: bool, write: str = "UPDATE clearance SET state 
         Ask("SELECT clearance.state FROM clearance WHERE clearance.id = :p0", (7,), [("asked",)], inside=True, gap_ms=wait_ms + 2),
         Ask("COMMIT", inside=True),
     )  # fmt: skip
-    errand = Errand("http", "POST customs.example", 3_400_000, int(wait_ms * 1e6), HOLD)
+    errand = Wait("http", "POST customs.example", 3_400_000, int(wait_ms * 1e6), HOLD)
     return Case(
         f"held for {wait_ms:g} ms, {'asking' if known else 'whatever for'}",
         (One(asks, errands=(errand,) if known else ()),),

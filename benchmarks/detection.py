@@ -36,8 +36,8 @@ from styles import as_sent, guarded, literal, named_aliases, not_null, short_ali
 from askless.capture.reading import read  # noqa: E402
 from askless.core.analysis.pipeline import findings_of, summarise  # noqa: E402
 from askless.core.findings.finding import Finding  # noqa: E402
-from askless.core.records.model import Place, Request, Schema  # noqa: E402
-from askless.core.records.request_builder import Assembler  # noqa: E402
+from askless.core.records.model import CallSite, Request, Schema  # noqa: E402
+from askless.core.records.request_builder import LiveRequestBuilder  # noqa: E402
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded  # noqa: E402
 
 DIALECTS = {"postgresql": "postgres", "mysql": "mysql", "sqlite": "sqlite", "mssql": "tsql", "oracle": "oracle"}
@@ -145,7 +145,7 @@ def rendered(ask: Ask, style: Style, system: str) -> tuple[str, tuple[object, ..
 def requests_of(case: Case, style: Style, system: str) -> list[Request]:
     """A case's requests as a style sends them."""
     results: list[Request] = []
-    receiver = Assembler(system, results.append)
+    receiver = LiveRequestBuilder(system, results.append)
     for number, one in enumerate(case.requests, 1):
         start_ns = int(one.at_s * 1e9)
         receiver.request_began(RequestBegan(number, f"GET /{case.name}", start_ns, path=one.path))
@@ -167,7 +167,7 @@ def _queries(one: One, style: Style, system: str, start_ns: int) -> Iterator[Que
         sampled = tuple(range(len(ask.rows[0]))) if ask.rows else ()
         yield QuerySeen(
             text, at_ns, int(ask.ms * 1e6), rows, size, ask.digest or crc32(repr((ask.rows, ask.given)).encode()) or 1,
-            Place("/app/pages.py", ask.line, "page"), None, ask.connection, ask.inside, ask.thread, given,  # type: ignore[arg-type]
+            CallSite("/app/pages.py", ask.line, "page"), None, ask.connection, ask.inside, ask.thread, given,  # type: ignore[arg-type]
             columns=ask.names, sampled=sampled, sample=tuple(ask.rows[:32]) or None, widths=ask.widths, error=ask.error,
             batch=ask.batch,
         )  # fmt: skip

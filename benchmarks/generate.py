@@ -12,7 +12,7 @@ from pathlib import Path
 import msgspec
 
 from askless.capture.writing import CaptureWriter
-from askless.core.records.model import Place
+from askless.core.records.model import CallSite
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 
 SHAPES = 300
@@ -31,7 +31,7 @@ TABLES = [
     "tariff",
     "clearance",
 ]
-PLACES = [Place(f"/app/pages_{number % 7}.py", 10 + number, f"page_{number}") for number in range(60)]
+PLACES = [CallSite(f"/app/pages_{number % 7}.py", 10 + number, f"page_{number}") for number in range(60)]
 
 
 class PlainQuery(msgspec.Struct):

@@ -32,10 +32,10 @@ from askless.core.records.index_ddl import create_index, drop_index  # noqa: E40
 from askless.core.records.model import Schema  # noqa: E402
 from askless.core.sql.structure import Structure, structure_of  # noqa: E402
 from askless.database.connecting import connect, parse_url  # noqa: E402
-from askless.database.driver_query import Query  # noqa: E402
+from askless.database.driver_query import DriverQuery  # noqa: E402
 from askless.database.explaining import query_of  # noqa: E402
 from askless.database.reflecting import reflect  # noqa: E402
-from askless.database.servers import Limits, Workshop, server_of  # noqa: E402
+from askless.database.servers import Limits, ScratchTables, server_of  # noqa: E402
 from askless.database.workload import statement_of  # noqa: E402
 from askless.reports.loading import load  # noqa: E402
 from askless.reports.statement_selection import Subject, costliest, writes_of  # noqa: E402
@@ -72,7 +72,7 @@ class Asked:
     def __init__(self, connection: sqlalchemy.Connection, subject: Subject, structure: Structure) -> None:
         self.subject = subject
         self.structure = structure
-        self.query: Query = query_of(connection, subject.text, subject.parameters, subject.names, subject.system)
+        self.query: DriverQuery = query_of(connection, subject.text, subject.parameters, subject.names, subject.system)
         self.tables = [name.lower() for name in structure.tables]
 
 
@@ -82,7 +82,7 @@ Indexes = Sequence[tuple[str, tuple[str, ...]]]
 class Ground:
     """Where indexes come and go, and what a query costs there."""
 
-    def __init__(self, workshop: Workshop, system: str) -> None:
+    def __init__(self, workshop: ScratchTables, system: str) -> None:
         self.workshop, self.connection, self.system = workshop, workshop.connection, system
         self.types: dict[str, dict[str, str]] = {}
 
@@ -278,7 +278,9 @@ def main(system: str, scale: int, columns_most: int) -> None:
         if system == "postgresql":  # the database is our own: indexes are made in it, in a transaction
             live.rollback()
             server_of(live).begin(live, limits, write=True)
-            ground = Ground(Workshop(live, lambda ddl: live.exec_driver_sql(ddl).close(), "in a transaction"), system)
+            ground = Ground(
+                ScratchTables(live, lambda ddl: live.exec_driver_sql(ddl).close(), "in a transaction"), system
+            )
         else:
             ground = Ground(stack.enter_context(server_of(url).workshop(url, limits, tables)), system)
             if system == "mariadb":

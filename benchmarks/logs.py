@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from askless.core.records.traffic import QuerySeen
-from askless.sources.logs import Said, format_of
+from askless.sources.logs import LogMessage, format_of
 from askless.sources.logs.reader import lines_of as decoded
 
 AIM = 5.0
@@ -105,7 +105,9 @@ def main() -> None:
             taken_s = time.process_time() - began_s
             began_s = time.process_time()
             for turn in range(count):  # what is told of each query, if reading it cost nothing
-                Said("7", turn, QuerySeen("SELECT 1", start_ns=turn, duration_ns=turn, rows=1), "pages", False, "pier")
+                LogMessage(
+                    "7", turn, QuerySeen("SELECT 1", start_ns=turn, duration_ns=turn, rows=1), "pages", False, "pier"
+                )
             told_s = time.process_time() - began_s
             mib = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
             print(

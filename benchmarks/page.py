@@ -18,7 +18,7 @@ from statistics import median
 from typing import Any
 
 from askless.capture.writing import CaptureWriter
-from askless.core.records.model import Place
+from askless.core.records.model import CallSite
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 
 FINDINGS, REQUESTS, LARGE = 500, 5_000, 500_000
@@ -31,7 +31,7 @@ LOOK_UP = "SELECT id, name, call_sign, flag, length_m, gross_tonnage, owner FROM
 def write(path: Path, requests: int, routes: int) -> None:
     """A capture whose every route lists calls and looks each one's vessel up."""
     writer = CaptureWriter(path, "benchmark", "postgresql")
-    places = [Place(f"/app/pages_{turn % 40}.py", 10 + turn, f"page_{turn}") for turn in range(routes)]
+    places = [CallSite(f"/app/pages_{turn % 40}.py", 10 + turn, f"page_{turn}") for turn in range(routes)]
     sample = tuple((700 + i, 9000 + 3 * i, 40 + i) for i in range(6))
     for number in range(requests):
         turn, start_ns = number % routes, number * 20_000_000

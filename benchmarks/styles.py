@@ -31,7 +31,7 @@ from advice import APPLICATIONS, SYSTEMS, benches  # noqa: E402
 from askless.capture.reading import read  # noqa: E402
 from askless.core.analysis.pipeline import findings_of, summarise  # noqa: E402
 from askless.core.records.model import Request  # noqa: E402
-from askless.core.records.request_builder import Assembler  # noqa: E402
+from askless.core.records.request_builder import LiveRequestBuilder  # noqa: E402
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded  # noqa: E402
 from askless.core.sql.slots import Value  # noqa: E402
 
@@ -291,7 +291,7 @@ def in_form(marked: str, values: Sequence[Value], form: str, system: str, turn: 
 def sent_again(requests: Sequence[Request], writer: Writer, form: str) -> list[Request]:
     """Requests with their statements in a style and a form, and without a word of an ORM."""
     results: list[Request] = []
-    receiver = Assembler(writer.system, results.append)
+    receiver = LiveRequestBuilder(writer.system, results.append)
     for request in requests:
         receiver.request_began(RequestBegan(request.number, request.route, request.start_ns, request.kind))
         receiver.queries(request.number, list(_queries(request, writer, form)))

@@ -12,7 +12,7 @@ import time
 from pathlib import Path
 from typing import Any
 
-from askless.sources.attribution.grouper import Apart
+from askless.sources.attribution.grouper import GroupingOptions
 from askless.sources.otlp.decoding import spans_of_protobuf
 from askless.sources.otlp.services import Services
 from askless.sources.otlp.trace_assembly import Traces
@@ -87,7 +87,7 @@ def main() -> None:
     reading_s = (time.process_time() - began_s) * turns
     before_mib = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     with tempfile.TemporaryDirectory() as folder:
-        services = Services(Path(folder), Apart())
+        services = Services(Path(folder), GroupingOptions())
         now, began_s = 0, time.process_time()
         for turn in range(turns):
             traces = Traces(services.target, 10, 10)

@@ -10,13 +10,13 @@ from typing import Any, Self
 import pytest
 
 from askless.capture.reading import read
-from askless.core.records.model import Errand, Place
+from askless.core.records.model import CallSite, Wait
 from tests.conftest import findings, run
 from tests.test_traffic import Made, written
 
 UPDATE = "UPDATE clearance SET state = $1 WHERE id = $2"
 LOOK = "SELECT state FROM clearance WHERE id = $1"
-CALL = Place("/app/customs.py", 30, "ask")
+CALL = CallSite("/app/customs.py", 30, "ask")
 
 
 class Open(Made):
@@ -28,7 +28,7 @@ class Open(Made):
     def waits(self, ms: float, kind: str = "http", what: str = "POST customs.example") -> Self:
         """What the application waits for after the last query."""
         start = self.rows[-1].start_ns + self.rows[-1].duration_ns + 1_000
-        self.errands.append(Errand(kind, what, start, int(ms * 1e6), CALL))
+        self.errands.append(Wait(kind, what, start, int(ms * 1e6), CALL))
         return self
 
     def held(self) -> list[dict[str, Any]]:

@@ -20,12 +20,12 @@ from askless.capture.reading import read
 from askless.capture.writing import CaptureWriter
 from askless.core import patterns, plans, systems
 from askless.core.findings.finding import Cost
-from askless.core.findings.remedies import Page
-from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule
+from askless.core.findings.remedies import Paginate
+from askless.core.patterns.base import ByTotals, Diagnosis, FindingDraft, Match, Rule
 from askless.core.plans import tree
 from askless.core.plans.tree import Node
-from askless.core.records.model import Load, Model, Place, Relation, Request, Used
-from askless.core.records.request_builder import Assembler
+from askless.core.records.model import CallSite, Load, Model, Relation, Request, Used
+from askless.core.records.request_builder import LiveRequestBuilder
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.core.sql.structure import Structure
 from askless.core.systems import sqlite as sqlite_system
@@ -33,7 +33,7 @@ from askless.database import servers
 from askless.database.servers.sqlite import Sqlite
 from askless.output import formats
 from askless.reports.documents import RequestsDocument
-from askless.sources.attribution.request_facts import UNCLAIMED, Grouping, Told
+from askless.sources.attribution.request_facts import UNCLAIMED, RequestAttribution, RequestHints
 from tests.conftest import findings, run
 
 
@@ -66,21 +66,21 @@ class TideGauge:
     def check(self, values: Any) -> None:
         assert values["log"].is_file()
 
-    def run(self, values: Any, folder: Path, voice: sources.Voice) -> sources.Recorded:
+    def run(self, values: Any, folder: Path, voice: sources.Reporter) -> sources.RecordingResult:
         writer = CaptureWriter(folder / "gauge.jsonl", "gauge", "postgresql")
-        grouping = Grouping(writer)
+        grouping = RequestAttribution(writer)
         for line in values["log"].read_text().splitlines():
             entry = json.loads(line)
             if entry["ms"] < values["least"]:
                 continue
             event = QuerySeen(entry["sql"], entry["at"], int(entry["ms"] * 1e6), 1, 8, parameters=tuple(entry["keys"]))
-            grouping.query(Told(entry["session"], entry.get("page"), entry.get("page", "")), event)
+            grouping.query(RequestHints(entry["session"], entry.get("page"), entry.get("page", "")), event)
         grouping.close()
         writer.note("the gauge was read")
         writer.close()
         if not values["quiet"]:
             voice.note("read the gauge")
-        return sources.Recorded()
+        return sources.RecordingResult()
 
 
 def test_a_source_is_a_file_and_a_line(module: Any, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
@@ -227,9 +227,9 @@ class Sixes(ByTotals):
     def worth_parsing(self, stats: Any, context: Any) -> bool:
         return bool(stats.rows_most == 6)
 
-    def judge_shape(self, met: Met, structure: Structure) -> Diagnosis | None:
-        claim = Claim(title="six", severity="minor", evidence="repeated", because=(), cost=Cost())
-        return Diagnosis(met.finding(self.rule, claim), Page(stats=met.stats, line=met.line, saving="none"))
+    def judge_shape(self, met: Match, structure: Structure) -> Diagnosis | None:
+        claim = FindingDraft(title="six", severity="minor", evidence="repeated", because=(), cost=Cost())
+        return Diagnosis(met.finding(self.rule, claim), Paginate(stats=met.stats, line=met.line, saving="none"))
 
 
 def test_a_pattern_is_a_file_and_a_line(module: Any, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
@@ -247,8 +247,8 @@ def test_a_pattern_is_a_file_and_a_line(module: Any, monkeypatch: pytest.MonkeyP
 # One query with everything that a capture can hold, in any mixture.
 LOADS = st.builds(Load, st.just("django"), st.sampled_from(["lazy", "query"]), st.text(max_size=4), st.text(max_size=4), st.text(max_size=4), st.booleans())  # fmt: skip
 PLACES = st.recursive(
-    st.builds(Place, st.text(max_size=6), st.integers(1, 99), st.text(max_size=6)),
-    lambda caller: st.builds(Place, st.text(max_size=6), st.integers(1, 99), st.text(max_size=6), caller),
+    st.builds(CallSite, st.text(max_size=6), st.integers(1, 99), st.text(max_size=6)),
+    lambda caller: st.builds(CallSite, st.text(max_size=6), st.integers(1, 99), st.text(max_size=6), caller),
     max_leaves=3,
 )
 TEXTS = st.sampled_from(
@@ -295,7 +295,7 @@ def test_live_traffic_and_a_capture_of_it_are_one(pieces: list[list[QuerySeen]])
     with tempfile.TemporaryDirectory() as folder:
         live: list[Request] = []
         path = Path(folder) / "traffic.jsonl"
-        writer, assembler = CaptureWriter(path, "test", "sqlite"), Assembler("sqlite", live.append)
+        writer, assembler = CaptureWriter(path, "test", "sqlite"), LiveRequestBuilder("sqlite", live.append)
         for receiver in (writer, assembler):
             receiver.model(MODEL)
             receiver.note("a note")
@@ -324,19 +324,19 @@ def test_live_traffic_and_a_capture_of_it_are_one(pieces: list[list[QuerySeen]])
 
 def test_which_request_a_query_belongs_to() -> None:
     live: list[Request] = []
-    grouping = Grouping(Assembler("sqlite", live.append))
+    grouping = RequestAttribution(LiveRequestBuilder("sqlite", live.append))
 
-    def ask(number: int, told: Told) -> None:
+    def ask(number: int, told: RequestHints) -> None:
         grouping.query(told, QuerySeen(f"SELECT {number}", number * 10, 5))
 
-    ask(1, Told("a"))  # nobody's
+    ask(1, RequestHints("a"))  # nobody's
     grouping.begin("one", "GET /one", 15, session="a")
-    ask(2, Told("a"))  # the request holds the session
-    ask(3, Told("b", "two", "GET /two"))  # names its own request, which nobody announced
-    ask(4, Told("b"))  # its COMMIT does not
-    ask(5, Told("c", "one"))  # over another connection
+    ask(2, RequestHints("a"))  # the request holds the session
+    ask(3, RequestHints("b", "two", "GET /two"))  # names its own request, which nobody announced
+    ask(4, RequestHints("b"))  # its COMMIT does not
+    ask(5, RequestHints("c", "one"))  # over another connection
     grouping.end("one", 60, 200)
-    ask(6, Told("a"))  # the session is free again: nobody's, as before
+    ask(6, RequestHints("a"))  # the session is free again: nobody's, as before
     grouping.end("never", 70)
     grouping.session_ended("a", 80)
     grouping.close()

@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from askless.capture.writing import CaptureWriter
-from askless.core.records.model import Place
+from askless.core.records.model import CallSite
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.core.settings import Settings
 from tests.conftest import findings
@@ -33,7 +33,7 @@ class Hour:
         start = int(at_s * 1e9)
         seen = [
             QuerySeen(
-                text, start + i * 10_000_000, int(ms * 1e6), 3, 120, digest, Place("/app/pages.py", 20 + i, "page"),
+                text, start + i * 10_000_000, int(ms * 1e6), 3, 120, digest, CallSite("/app/pages.py", 20 + i, "page"),
                 parameters=parameters, columns=("id",),
             )
             for i, (text, parameters, digest) in enumerate(queries)

@@ -11,7 +11,7 @@ import msgspec
 import pytest
 
 from askless.capture.writing import CaptureWriter
-from askless.core.records.model import Errand, Place
+from askless.core.records.model import CallSite, Wait
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from tests.conftest import findings, run
 
@@ -26,9 +26,9 @@ class Made:
         self.path = folder / "made.jsonl"
         self.system = system
         self.rows: list[QuerySeen] = []
-        self.errands: list[Errand] = []
+        self.errands: list[Wait] = []
         self.route = "GET /calls"
-        self.place = Place("/app/pages.py", 10, "page")
+        self.place = CallSite("/app/pages.py", 10, "page")
 
     def ask(
         self,

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from askless.capture.writing import CaptureWriter
-from askless.core.records.model import Errand, Load, Model, Place, Relation, Used
+from askless.core.records.model import CallSite, Load, Model, Relation, Used, Wait
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 
 ROOT = Path(__file__).resolve().parent.parent.parent
@@ -32,7 +32,7 @@ def captures() -> list[bytes]:
                 {"vessel": Relation("vessel", "Vessel", False, ("vessel_id",), ("id",), "")},
             )
         )
-        place = Place("/app/pages.py", 7, "due", Place("/app/main.py", 3, "main"))
+        place = CallSite("/app/pages.py", 7, "due", CallSite("/app/main.py", 3, "main"))
         for number in (1, 2, 3):
             writer.request_began(
                 RequestBegan(number, f"GET /calls/{{id}}{number % 2}", 10**9 * number, path="/calls/7", thread=3)
@@ -44,7 +44,7 @@ def captures() -> list[bytes]:
             ]  # fmt: skip
             writer.queries(number, [QuerySeen("SELECT id, vessel_id FROM call WHERE status = 'due' LIMIT 20", 10**9 * number + 1, 10**6, rows=7, bytes=90, columns=("id", "vessel_id"), sampled=(0, 1), sample=tuple((n, n) for n in range(2, 9)), told={"Rows_examined": 2000}, plan="Seq Scan on call  (cost=0.00..1.24 rows=24 width=12)"),
                                     *look_ups, QuerySeen("INSERT INTO call VALUES (1, 'x')", 10**9 * number + 10**7 * 2, 10, error="duplicate key", batch=3)])  # fmt: skip
-            writer.errands(number, [Errand("http", "GET customs", 10**9 * number + 10**7 * 3, 10**6, place)])
+            writer.errands(number, [Wait("http", "GET customs", 10**9 * number + 10**7 * 3, 10**6, place)])
             writer.request_ended(
                 RequestEnded(number, 10**9 * number + 10**8, status=200, memory_bytes=1000, more=2, more_ns=5)
             )

@@ -9,14 +9,14 @@ from pathlib import Path
 
 from askless.capture import checking
 from askless.core.errors import AskLessError
-from askless.sources import Voice
-from askless.sources.attribution.grouper import Apart
+from askless.sources import Reporter
+from askless.sources.attribution.grouper import GroupingOptions
 from askless.sources.logs import reader as log_reader
 from askless.sources.logs.presets import PRESETS
 from askless.sources.otlp import runner
 from askless.sources.packets import reader as packet_reader
 
-_VOICE = Voice(lambda _: None, lambda _: None)
+_VOICE = Reporter(lambda _: None, lambda _: None)
 Target = Callable[[bytes, Path], object]
 
 
@@ -58,7 +58,7 @@ def log(name: str, data: bytes, folder: Path) -> None:
     file = folder / "a.log"
     file.write_bytes(data)
     out = _into(folder)
-    wish = log_reader.Wish(name, "%m [%p] " if name == "postgresql" else "", False, Apart(), PRESETS)
+    wish = log_reader.LogOptions(name, "%m [%p] " if name == "postgresql" else "", False, GroupingOptions(), PRESETS)
     try:
         log_reader.read([file], wish, out, _VOICE)
     finally:
@@ -71,7 +71,7 @@ def otlp(ending: str, data: bytes, folder: Path) -> None:
     file.write_bytes(data)
     out = _into(folder)
     try:
-        runner.read([file], out, Apart(), _VOICE)
+        runner.read([file], out, GroupingOptions(), _VOICE)
     finally:
         _read_back(out)
 
@@ -82,7 +82,7 @@ def packets(system: str, data: bytes, folder: Path) -> None:
     file.write_bytes(data)
     out = _into(folder)
     try:
-        packet_reader.read([file], packet_reader.server_of(system), out, Apart(), _VOICE)
+        packet_reader.read([file], packet_reader.server_of(system), out, GroupingOptions(), _VOICE)
     finally:
         _read_back(out)
 

@@ -10,8 +10,8 @@ from askless.core.sql.clauses import Part
 from askless.core.statistics import Ratio, ratio_of_turns, widened
 from askless.core.trials.result_comparison import Difference
 from askless.core.verdicts import Outcome, Verdict
-from askless.database.clause_cost import Weighing, Weight
-from askless.database.index_trial import IndexTrial, Measured
+from askless.database.clause_cost import ClauseCost, ClauseCosts
+from askless.database.index_trial import IndexTrial, TrialTiming
 from askless.database.rewrite_trial import RewriteTrial, Side
 from askless.reports import finding_trial, index_trial, rewrite_trial, weigh
 from askless.reports.documents import TrialRoad
@@ -68,7 +68,7 @@ def test_an_index() -> None:
     """Made-up measurements: the words are checked, not the machine's speed."""
 
     def said(before: tuple[float, ...], after: tuple[float, ...], used: bool = True, difference: str = "") -> Verdict:
-        measured = Measured("SELECT 1", before, after, ratio_of_turns(before, after), 1, 8, difference, (), (), used)
+        measured = TrialTiming("SELECT 1", before, after, ratio_of_turns(before, after), 1, 8, difference, (), (), used)
         trial = IndexTrial("sqlite", "CREATE INDEX n ON t (a)", "n", 1.0, 4096, "on a copy", "", (measured,))
         return index_trial.verdict(trial, measured)
 
@@ -107,17 +107,19 @@ def test_a_finding() -> None:
 
 def test_a_part() -> None:
     part = Part("join", "JOIN vessel", "SELECT 1", "")
-    whole = Weighing("sqlite", "SELECT 1", SLOW, 3, 24, ())
+    whole = ClauseCosts("sqlite", "SELECT 1", SLOW, 3, 24, ())
 
     def said(times: tuple[float, ...], rows: int = 3) -> str:
-        return weigh.verdict(Weight(part, times, ratio_of_turns(SLOW, times), rows), whole).text
+        return weigh.verdict(ClauseCost(part, times, ratio_of_turns(SLOW, times), rows), whole).text
 
     assert said(FAST) == "costs 81 % of the time"
     assert said(SLOW[::-1], 5) == "costs nothing that can be seen, and gives 5 rows instead of 3"
     assert said(tuple(4 * ms for ms in SLOW)) == "saves time: ×4.0 without it"
-    once = weigh.verdict(Weight(part, (2500.0,), None, 900), whole)
+    once = weigh.verdict(ClauseCost(part, (2500.0,), None, 900), whole)
     assert once.outcome is Outcome.TOO_FEW and once.text.endswith("of its time, and gives 900 rows instead of 3")
-    assert weigh.verdict(Weight(part, error="no such column"), whole) == Verdict(Outcome.NEEDED, "can't run without it")
+    assert weigh.verdict(ClauseCost(part, error="no such column"), whole) == Verdict(
+        Outcome.NEEDED, "can't run without it"
+    )
 
 
 def test_an_interval_allows_for_what_two_sessions_differ_by() -> None:

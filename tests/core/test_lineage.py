@@ -7,7 +7,7 @@ from typing import Any
 from hypothesis import given, strategies as st
 
 from askless.core.inference.lineage import Source, find_source, is_convincing
-from askless.core.records.model import Request, Statement, Tables
+from askless.core.records.model import CaptureTables, Request, Statement
 from askless.core.sql.shape import shape_of
 
 
@@ -23,7 +23,7 @@ class Part:
 
 def request_of(*queries: tuple[str, tuple[str, ...], tuple[Any, ...], list[tuple[Any, ...]]]) -> Request:
     """A request of (sql, result columns, parameters, rows); all columns sampled, the first 32 rows."""
-    tables = Tables({}, {}, {})
+    tables = CaptureTables({}, {}, {})
     numbers: dict[str, int] = {}
     request = Request(1, "GET /calls", tables)
     statements, rows = [], []

@@ -13,7 +13,7 @@ from hypothesis import given, strategies as st
 
 from askless.core.sql.guarantees import question_of
 from askless.core.sql.sum_tolerance import magnitudes
-from askless.core.trials.result_comparison import Difference, Question, difference, is_rounding
+from askless.core.trials.result_comparison import Difference, ResultGuarantees, difference, is_rounding
 
 Row = tuple[Any, ...]
 NOON = datetime(2026, 11, 23, 12, 0)
@@ -30,7 +30,7 @@ def test_the_order_does_not_matter_unless_it_was_promised(rows: list[Row], dice:
     moved = rows.copy()
     dice.shuffle(moved)
     assert difference(rows, moved) is None
-    assert difference(rows, rows, Question(order=(0, 1))) is None
+    assert difference(rows, rows, ResultGuarantees(order=(0, 1))) is None
 
 
 @given(ROWS, st.tuples(VALUES, VALUES))
@@ -90,28 +90,28 @@ def test_values_that_an_application_tells_apart_are_different(one: Any, other: A
 CALLS = [(1, "Tern"), (2, "Skua"), (3, None)]
 
 
-def caused(before: list[Row], after: list[Row], question: Question | None = None) -> Difference:
+def caused(before: list[Row], after: list[Row], question: ResultGuarantees | None = None) -> Difference:
     found = difference(before, after, question)
     assert found is not None
     return found
 
 
 def test_the_usual_causes_are_named() -> None:
-    inner = Question(inner_join_added=True)
+    inner = ResultGuarantees(inner_join_added=True)
     assert caused(CALLS, CALLS[:2], inner).cause == "an inner join drops parents without children: make it a LEFT JOIN"
     assert "a join to many repeats its parent" in caused(CALLS, [*CALLS, CALLS[0], CALLS[0]]).cause
     assert "DISTINCT" in caused([*CALLS, CALLS[0]], CALLS).cause
     assert "lists of columns" in caused(CALLS, [(1, "Tern", 3)]).cause
-    assert "tie" in caused(CALLS, [(1, "Tern"), (2, "Skua"), (4, "Gull")], Question(limited=True)).cause
+    assert "tie" in caused(CALLS, [(1, "Tern"), (2, "Skua"), (4, "Gull")], ResultGuarantees(limited=True)).cause
     assert caused(CALLS, CALLS[:1]).lost == ("(2, 'Skua')", "(3, NULL)")
 
 
 def test_rows_that_tie_may_come_in_any_order() -> None:
     rows, tied = [(1, "a"), (1, "b"), (2, "c")], [(1, "b"), (1, "a"), (2, "c")]
-    assert difference(rows, tied, Question(order=(0,))) is None
-    moved = caused(rows, [rows[2], rows[0], rows[1]], Question(order=(0,)))
+    assert difference(rows, tied, ResultGuarantees(order=(0,))) is None
+    moved = caused(rows, [rows[2], rows[0], rows[1]], ResultGuarantees(order=(0,)))
     assert moved.text == "the same rows in another order, from row 1 on" and "ORDER BY" in moved.cause
-    assert "may be a tie" in caused(rows, tied, Question(order=())).text
+    assert "may be a tie" in caused(rows, tied, ResultGuarantees(order=())).text
     assert difference(rows, tied) is None
 
 

@@ -10,8 +10,8 @@ import pytest
 from hypothesis import given, strategies as st
 
 from askless.core.analysis.pipeline import findings_of, summarise
-from askless.core.records.model import Place, Request
-from askless.core.records.request_builder import Assembler
+from askless.core.records.model import CallSite, Request
+from askless.core.records.request_builder import LiveRequestBuilder
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.core.sql.shape import shape_of
 from askless.core.sql.slots import Value
@@ -48,13 +48,13 @@ def in_form(text: str, values: tuple[Any, ...], form: str, turn: int) -> tuple[s
 def asked(queries: Sequence[Query], form: str = "bound", system: str = "postgresql", **more: Any) -> list[Request]:
     """A request of these queries, each 1 ms after the one before."""
     results: list[Request] = []
-    assembler = Assembler(system, results.append)
+    assembler = LiveRequestBuilder(system, results.append)
     assembler.request_began(RequestBegan(1, "GET /calls", 0))
     for turn, (text, values, columns, rows) in enumerate(queries):
         sent, parameters = in_form(text, values, form, turn)
         seen = QuerySeen(
             sent, 1_000_000 * (turn + 1), 400_000, len(rows), 40 * len(rows), hash(tuple(rows)) & 0xFFFFFFFF,
-            Place("/app/pages.py", 10 + len(columns), "page"), parameters=parameters, columns=columns,
+            CallSite("/app/pages.py", 10 + len(columns), "page"), parameters=parameters, columns=columns,
             sampled=tuple(range(len(columns))), sample=tuple(rows[:32]) or None, **more,
         )  # fmt: skip
         assembler.queries(1, [seen])

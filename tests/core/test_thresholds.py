@@ -26,7 +26,7 @@ from askless.core.sql.shape import shape_of
 from askless.core.sql.structure import Column, Output, structure_of
 from askless.core.statistics import Ratio, ratio_of_medians
 from askless.core.systems import Traits
-from askless.core.trials.result_comparison import Question, difference
+from askless.core.trials.result_comparison import ResultGuarantees, difference
 from askless.core.verdicts import Outcome, Verdict
 from tests.core.test_indexing import asked, columns, schema
 
@@ -50,8 +50,8 @@ def test_what_makes_a_source_convincing(
 
 def test_the_last_digits_of_a_float_are_no_other_order() -> None:
     before, after = [(0.1 + 0.2, "a"), (0.7, "b")], [(0.3, "a"), (0.7, "b")]
-    assert difference(before, after, Question(order=(0,))) is None
-    assert difference(before, [after[1], after[0]], Question(order=(0,))) is not None
+    assert difference(before, after, ResultGuarantees(order=(0,))) is None
+    assert difference(before, [after[1], after[0]], ResultGuarantees(order=(0,))) is not None
     assert difference([(0.3001, "a")], [(0.3, "a")]) is not None
 
 

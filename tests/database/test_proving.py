@@ -9,7 +9,7 @@ import pytest
 
 from askless.core.errors import AskLessError
 from askless.database.connecting import parse_url
-from askless.database.index_set_trial import Fate, Wanted, prove
+from askless.database.index_set_trial import IndexOutcome, PlannedIndex, prove
 from askless.database.index_trial import TriedStatement
 from askless.database.servers import Limits
 from tests.conftest import run
@@ -20,15 +20,15 @@ UNITS = {"sqlite": "machine steps", "postgresql": "planner cost", "mariadb": "ha
 DUE = TriedStatement("SELECT id, eta FROM port_call WHERE status = ? AND eta < ?", ("due", "2026-10-05"))
 SIGN = TriedStatement("SELECT name FROM vessel WHERE call_sign = ?", ("H00042",))
 CHANGE = TriedStatement("UPDATE vessel SET name = ? WHERE call_sign = ?", ("Tern", "H00042"))
-BOTH = Wanted("status_eta", "CREATE INDEX status_eta ON port_call (status, eta)", "port_call")
-STATUS = Wanted("status_alone", "CREATE INDEX status_alone ON port_call (status)", "port_call")
-AGENT = Wanted("agent", "CREATE INDEX agent ON port_call (agent)", "port_call")
-CALL_SIGN = Wanted("sign", "CREATE INDEX sign ON vessel (call_sign)", "vessel")
+BOTH = PlannedIndex("status_eta", "CREATE INDEX status_eta ON port_call (status, eta)", "port_call")
+STATUS = PlannedIndex("status_alone", "CREATE INDEX status_alone ON port_call (status)", "port_call")
+AGENT = PlannedIndex("agent", "CREATE INDEX agent ON port_call (agent)", "port_call")
+CALL_SIGN = PlannedIndex("sign", "CREATE INDEX sign ON vessel (call_sign)", "vessel")
 
 
 def proven(
-    office: Office, wanted: list[Wanted], *asked: TriedStatement, spare: tuple[Wanted, ...] = ()
-) -> dict[str, Fate]:
+    office: Office, wanted: list[PlannedIndex], *asked: TriedStatement, spare: tuple[PlannedIndex, ...] = ()
+) -> dict[str, IndexOutcome]:
     limits = Limits(even_if_busy=True)
     return prove(parse_url(office.url), wanted, spare, asked, limits).fates
 
@@ -36,8 +36,8 @@ def proven(
 def test_what_the_others_answer_and_what_nobody_asks_is_left_out(office: Office) -> None:
     before = office.state() if office.server is not None else None
     fates = proven(office, [CALL_SIGN, BOTH, STATUS, AGENT], DUE, SIGN)
-    assert fates["sign"] is Fate.KEPT and fates["agent"] is Fate.UNUSED
-    assert [fates[name] for name in ("status_eta", "status_alone")].count(Fate.KEPT) == 1
+    assert fates["sign"] is IndexOutcome.KEPT and fates["agent"] is IndexOutcome.UNUSED
+    assert [fates[name] for name in ("status_eta", "status_alone")].count(IndexOutcome.KEPT) == 1
     assert before is None or office.state() == before
 
 
@@ -48,7 +48,7 @@ def test_an_index_that_looks_redundant_is_dropped_and_asked_about(office: Office
     )
     (name,) = [index["name"] for index in by_call["indexes"] if index["columns"] == ["port_call_id"]]
     tail = " ON tug_job" if office.system == "mariadb" else ""
-    drop = Wanted(name, f"DROP INDEX {name}{tail}", "tug_job")
+    drop = PlannedIndex(name, f"DROP INDEX {name}{tail}", "tug_job")
     jobs = TriedStatement("SELECT * FROM tug_job WHERE port_call_id = ?", (7,))
     limits = Limits(even_if_busy=True)
     for asked, needed in (([DUE, jobs], True), ([DUE], False)):
@@ -72,19 +72,19 @@ def test_a_statement_that_an_index_leads_astray_is_told() -> None:
 def test_an_or_needs_an_index_for_each_side(office: Office) -> None:
     either = TriedStatement("SELECT * FROM manifest_line WHERE weight_kg = ? OR goods = ?", (4711, "pitch"))
     sides = [
-        Wanted("weights", "CREATE INDEX weights ON manifest_line (weight_kg)", "manifest_line"),
-        Wanted("goods_alone", "CREATE INDEX goods_alone ON manifest_line (goods)", "manifest_line"),
+        PlannedIndex("weights", "CREATE INDEX weights ON manifest_line (weight_kg)", "manifest_line"),
+        PlannedIndex("goods_alone", "CREATE INDEX goods_alone ON manifest_line (goods)", "manifest_line"),
     ]
     assert proven(office, [*sides, AGENT], either) == {
-        "weights": Fate.KEPT,
-        "goods_alone": Fate.KEPT,
-        "agent": Fate.UNUSED,
+        "weights": IndexOutcome.KEPT,
+        "goods_alone": IndexOutcome.KEPT,
+        "agent": IndexOutcome.UNUSED,
     }
-    assert proven(office, sides[:1], either) == {"weights": Fate.UNUSED}
+    assert proven(office, sides[:1], either) == {"weights": IndexOutcome.UNUSED}
 
 
 def test_an_index_that_a_write_alone_needs_is_kept(office: Office) -> None:
-    assert proven(office, [CALL_SIGN, AGENT], CHANGE, DUE) == {"sign": Fate.KEPT, "agent": Fate.UNUSED}
+    assert proven(office, [CALL_SIGN, AGENT], CHANGE, DUE) == {"sign": IndexOutcome.KEPT, "agent": IndexOutcome.UNUSED}
     name = TriedStatement("SELECT name FROM vessel WHERE call_sign = ?", ("H00042",))
     assert run("plan", "--db", office.url, "--sql", name.text, "--parameters", '["H00042"]', "--json").json["statements"][0]["plan"][0]["index"] != "sign"  # fmt: skip
 

@@ -68,8 +68,8 @@ def test_a_worker_that_is_killed_costs_time_and_not_the_answer(
     served: tuple[str, list[subprocess.Popen[bytes]]], capture: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     address, workers = served
-    alone = document(capture, executors.Wish(1))
-    assert document(capture, executors.Wish(0, address)) == alone
+    alone = document(capture, executors.ExecutorOptions(1))
+    assert document(capture, executors.ExecutorOptions(0, address)) == alone
     taken = []
     plain = cluster.Cluster._result
 
@@ -82,7 +82,7 @@ def test_a_worker_that_is_killed_costs_time_and_not_the_answer(
         return result
 
     monkeypatch.setattr(cluster.Cluster, "_result", killing)
-    assert document(capture, executors.Wish(0, address)) == alone and len(taken) > 10
+    assert document(capture, executors.ExecutorOptions(0, address)) == alone and len(taken) > 10
 
 
 def test_a_cluster_that_is_not_there(capture: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -101,7 +101,9 @@ def test_a_worker_with_another_ask_less(
 
 
 def test_a_cluster_of_this_machine(capture: Path) -> None:
-    assert document(capture, executors.Wish(2, cluster.LOCAL)) == document(capture, executors.Wish(1))
+    assert document(capture, executors.ExecutorOptions(2, cluster.LOCAL)) == document(
+        capture, executors.ExecutorOptions(1)
+    )
 
 
 def test_captures_in_a_store(capture: Path) -> None:

@@ -28,7 +28,7 @@ from askless.capture.reading import FileReport, Reader, read
 from askless.capture.writing import CaptureWriter
 from askless.core.aggregation.summary import Summary
 from askless.core.analysis.pipeline import summarise
-from askless.core.records.model import LOOKED_MOST, Request, Tables
+from askless.core.records.model import LOOKED_MOST, CaptureTables, Request
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.reports import findings, loading, requests
 from tests.cli.test_bad_input import refused
@@ -130,7 +130,7 @@ def test_any_cut_gives_each_request_once_and_whole(
         assert totals(merged) == totals(summarise(iter(whole)))
 
 
-def document(path: Path, wish: executors.Wish) -> bytes:
+def document(path: Path, wish: executors.ExecutorOptions) -> bytes:
     """All that is told of a capture, as bytes."""
     import msgspec
 
@@ -147,10 +147,10 @@ def test_the_answer_is_the_same_whatever_the_number_of_workers(tmp_path: Path, m
         packed.write((tmp_path / "0.askless.jsonl").read_bytes().replace(b'"clock_ns"', b'"pid":7,"clock_ns"'))
     monkeypatch.setattr(partitions, "PIECE_BYTES", 20_000)
     assert len(pieces_of(tmp_path)) > 6
-    alone = document(tmp_path, executors.Wish(1))
+    alone = document(tmp_path, executors.ExecutorOptions(1))
     assert b"n-plus-one" in alone or b"duplicate" in alone
-    assert document(tmp_path, executors.Wish(2)) == alone
-    assert document(tmp_path, executors.Wish(3)) == alone
+    assert document(tmp_path, executors.ExecutorOptions(2)) == alone
+    assert document(tmp_path, executors.ExecutorOptions(3)) == alone
 
 
 def test_what_is_wrong_with_a_piece_is_said_as_ever(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -163,7 +163,7 @@ def test_what_is_wrong_with_a_piece_is_said_as_ever(tmp_path: Path, monkeypatch:
     assert any("line 201" in note for note in expected) and any("torn" in note for note in expected)
     monkeypatch.setattr(partitions, "PIECE_BYTES", 10_000)
     for workers in (1, 2):
-        with executors.wished(executors.Wish(workers)):
+        with executors.wished(executors.ExecutorOptions(workers)):
             assert loading.load(tmp_path)[1] == expected
     (tmp_path / "1.askless.jsonl").write_text("no capture\n")
     for workers in ("1", "2"):
@@ -281,7 +281,7 @@ def test_tables_that_nothing_refers_to_any_more_are_let_go(tmp_path: Path, monke
     def watched() -> Iterator[Request]:
         for request in read(path):
             yield request
-            alive.append(sum(type(one) is Tables for one in gc.get_objects()))
+            alive.append(sum(type(one) is CaptureTables for one in gc.get_objects()))
 
     assert len(summarise(watched()).routes) == 100
     assert max(alive) - min(alive) <= 2
@@ -391,19 +391,19 @@ def test_structures_are_kept_between_runs_without_values(tmp_path: Path, monkeyp
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
     text = "SELECT v.name FROM vessel v JOIN port_call c ON c.vessel_id = v.id WHERE c.agent = 'Tern & Sons' AND v.id = ? LIMIT 3"
     structure.structure_of.cache_clear()
-    structure_cache.use(structure_cache.Parsed())
+    structure_cache.use(structure_cache.StructureFile())
     first = structure.structure_of(text, "sqlite")
     structure_cache.keep()
     (kept,) = (tmp_path / "askless").glob("parsed*")
     assert b"port_call" in kept.read_bytes() and b"Tern & Sons" not in kept.read_bytes()
     assert kept.stat().st_mode & 0o077 == 0
     structure.structure_of.cache_clear()
-    structure_cache.use(structure_cache.Parsed())
+    structure_cache.use(structure_cache.StructureFile())
     monkeypatch.setattr("askless.core.sql.structure_reader.read", lambda *_: pytest.fail("parsed again"))
     assert structure.structure_of(text, "sqlite") == first
     kept.write_bytes(b"something else")
     structure.structure_of.cache_clear()
-    structure_cache.use(structure_cache.Parsed())
+    structure_cache.use(structure_cache.StructureFile())
     monkeypatch.undo()
     assert structure.structure_of(text, "sqlite") == first
     structure.use_memory(None)
@@ -425,7 +425,7 @@ def test_what_is_judged_here_is_parsed_once_whoever_added_it_up(
         structure.structure_of.cache_clear()
         structure_cache._used.clear()
         structure.use_memory(None)
-        with executors.wished(executors.Wish(2)):
+        with executors.wished(executors.ExecutorOptions(2)):
             summary = loading.load(tmp_path)[0]
         return [one.key for one in findings.judged_from(summary).findings]
 

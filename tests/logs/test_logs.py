@@ -16,7 +16,7 @@ import pytest
 from hypothesis import given, strategies as st
 
 import askless
-from askless.sources.logs import Unread, format_of, looks_like
+from askless.sources.logs import UnreadLine, format_of, looks_like
 from askless.sources.logs.postgresql_records import parameters_of
 from askless.sources.logs.prefixes import USUAL, guessed, nanoseconds_of, pattern_of
 from tests import servers
@@ -294,7 +294,7 @@ def test_any_line_is_read_or_refused(line: str) -> None:
         reading = format_of(name).reading("%m [%p] ")
         try:
             assert all(said.session is not None for part in line.split("\n") for said in reading.take(part))
-        except Unread:
+        except UnreadLine:
             pytest.fail("one line is no reason to give up")
         list(reading.close())
 

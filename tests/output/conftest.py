@@ -13,14 +13,14 @@ from selenium import webdriver
 from selenium.webdriver.common.by import By
 from selenium.webdriver.support.ui import WebDriverWait
 
-from askless.core.records.model import Place
+from askless.core.records.model import CallSite
 from tests.test_traffic import Made, written
 
 SCRIPT = "<script>document.title='taken'</script>"
 NODE = Path(__file__).parents[2] / ".node-tests" / "node_modules"
 
 
-def loop(folder: Path, route: str, *, look_ups: int = 6, table: str = "vessel", place: Place | None = None) -> Made:
+def loop(folder: Path, route: str, *, look_ups: int = 6, table: str = "vessel", place: CallSite | None = None) -> Made:
     """A request that lists calls and looks each one's vessel up."""
     made = Made(folder, "postgresql")
     made.route = route
@@ -36,7 +36,7 @@ def loop(folder: Path, route: str, *, look_ups: int = 6, table: str = "vessel", 
 def hostile(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """Route, table, column, file, function, values and errors that would be scripts, mark-up or moves of the cursor."""
     folder = tmp_path_factory.mktemp("hostile")
-    place = Place(f"/app/{SCRIPT}|`x`.py", 7, f"{SCRIPT}\x1b[2J\u202e")
+    place = CallSite(f"/app/{SCRIPT}|`x`.py", 7, f"{SCRIPT}\x1b[2J\u202e")
     made = loop(folder, f"GET /{SCRIPT}\x1b]0;taken\x07", place=place, table=f"v</style></script>{SCRIPT}")
     made.ask(f"SELECT 1 AS \"{SCRIPT}\" FROM berth WHERE name = '{SCRIPT}' AND note = $1 -- {SCRIPT}", SCRIPT)
     made.ask("SELECT * FROM tariff WHERE id = $1", f'"><img src=x onerror={SCRIPT}>', error=f"{SCRIPT}: no such table")
@@ -53,7 +53,7 @@ def calls(tmp_path: Path) -> Callable[..., Path]:
         folder.mkdir()
         return written(
             [
-                loop(folder, f"GET /calls/{turn}", look_ups=look_ups, place=Place(file, 10 + turn, f"page_{turn}"))
+                loop(folder, f"GET /calls/{turn}", look_ups=look_ups, place=CallSite(file, 10 + turn, f"page_{turn}"))
                 for turn in range(routes)
             ]
         )

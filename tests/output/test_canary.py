@@ -10,7 +10,7 @@ import pyarrow.parquet as parquet
 import pytest
 
 from askless.capture.writing import CaptureWriter
-from askless.core.records.model import Place
+from askless.core.records.model import CallSite
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from tests.conftest import run
 
@@ -31,7 +31,7 @@ def marked(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path]:
         db.executemany("INSERT INTO vessel VALUES (?, ?, 'NO')", [(n, f"{MARK}-row-{n}") for n in range(300)])
         db.commit()
     writer = CaptureWriter(folder / "calls.askless.jsonl", "test", "sqlite", "office")
-    place = Place("/app/pages.py", 7, "due")
+    place = CallSite("/app/pages.py", 7, "due")
     for number in range(1, 5):
         writer.request_began(
             RequestBegan(number, "GET /calls/due", 10**9 * number, path=f"/calls/due?token={MARK}-query-{number}")

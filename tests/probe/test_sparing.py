@@ -20,8 +20,8 @@ from hypothesis import given, settings, strategies as st
 
 import askless
 from askless.capture.reading import FileReport, read
-from askless.capture.sampling import SparingWriter
-from askless.core.records.sampling import Sparing, total_of
+from askless.capture.sampling import SamplingWriter
+from askless.core.records.sampling import SamplingRules, total_of
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.reports.loading import left_out_of
 from tests import servers
@@ -302,7 +302,9 @@ def test_a_sources_traffic_is_kept_whole_or_counted(
     order = [number for number, (durations, _) in enumerate(told, 1) for _ in range(len(durations) + 1)]
     dice.shuffle(order)  # side by side
     traces = [f"{dice.getrandbits(128):032x}" for _ in told]
-    writer = SparingWriter(folder / "x.askless.jsonl", "log", "postgresql", sparing=Sparing(sample, slower_ns, at_most))
+    writer = SamplingWriter(
+        folder / "x.askless.jsonl", "log", "postgresql", sparing=SamplingRules(sample, slower_ns, at_most)
+    )
     with closing(writer):
         for number, ((_, route), trace) in enumerate(zip(told, traces, strict=True), 1):
             writer.request_began(RequestBegan(number, route, 0, trace=trace))
@@ -334,7 +336,7 @@ def test_a_sources_traffic_is_kept_whole_or_counted(
 
 def test_totals_of_plans_and_of_growth_are_those_of_all_requests(tmp_path: Path) -> None:
     """One in four of 4,000 requests is kept; each asks twice, for a millisecond."""
-    writer = SparingWriter(tmp_path / "x.askless.jsonl", "log", "sqlite", sparing=Sparing(4))
+    writer = SamplingWriter(tmp_path / "x.askless.jsonl", "log", "sqlite", sparing=SamplingRules(4))
     dice = random.Random(11)
     with closing(writer):
         for number in range(1, 4_001):

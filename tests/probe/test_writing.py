@@ -18,7 +18,7 @@ from askless.capture.checking import check
 from askless.capture.reading import Feed, Reader, read
 from askless.capture.writing import CaptureWriter
 from askless.core.errors import AskLessError
-from askless.core.records.model import Place
+from askless.core.records.model import CallSite
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.sources.wire.value_capture import sampled_of
 
@@ -165,7 +165,7 @@ def test_the_writer_for_other_sources_writes_what_is_read(queries: list[tuple[st
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "other.jsonl"
         writer = CaptureWriter(path, "test", "postgresql", "harbour")
-        place = Place("/app/berths.py", 12, "board")
+        place = CallSite("/app/berths.py", 12, "board")
         writer.request_began(RequestBegan(1, "GET /berths", 10))
         writer.queries(
             1,
@@ -209,7 +209,7 @@ def test_what_was_read_comes_back_with_its_query(probe: Any, results: list[list[
     try:
         records = []
         for objects in results:
-            following = object_use.Use()
+            following = object_use.ObjectUse()
             entity = following.entity(Vessel, lambda cls, name: f"vessel.{name}")
             for attributes in objects:
                 entity.objects += 1

@@ -360,12 +360,12 @@ ATTRIBUTES = [
 
 @pytest.mark.parametrize("name, value", ATTRIBUTES)
 def test_attributes_that_nobody_expects(name: str, value: object, tmp_path: Path) -> None:
-    from askless.sources.attribution.grouper import Apart
+    from askless.sources.attribution.grouper import GroupingOptions
     from askless.sources.otlp.services import Services
     from askless.sources.otlp.spans import Span
     from askless.sources.otlp.trace_assembly import Traces
 
-    services = Services(tmp_path, Apart())
+    services = Services(tmp_path, GroupingOptions())
     traces = Traces(services.target, 1, 1)
     attributes = {"db.query.text": "SELECT 1 FROM vessel WHERE id = ?", "db.system.name": "postgresql", name: value}
     traces.add([Span(b"t", b"r", b"", "GET /", 2, 1, 9, {name: value}, "", "office"), Span(b"t", b"q", b"r", "q", 3, 2, 3, attributes, "pg", "office")], 0)  # fmt: skip

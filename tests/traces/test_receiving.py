@@ -22,7 +22,7 @@ import pytest
 
 import askless
 from askless.core.errors import AskLessError
-from askless.sources.attribution.grouper import Apart
+from askless.sources.attribution.grouper import GroupingOptions
 from askless.sources.otlp import receiver as receiving
 from askless.sources.otlp.journal import Journal
 from askless.sources.otlp.services import Services
@@ -126,9 +126,9 @@ def test_a_body_that_is_too_large(tmp_path: Path) -> None:
 
 
 def sink_in(folder: Path) -> receiving.Sink:
-    services = Services(folder, Apart())
+    services = Services(folder, GroupingOptions())
     traces = Traces(services.target, receiving.QUIET_NS, receiving.PATIENT_NS)
-    return receiving.Sink(traces, services, Journal(folder, Apart()))
+    return receiving.Sink(traces, services, Journal(folder, GroupingOptions()))
 
 
 def test_pressure_is_told_and_what_was_accepted_is_read(tmp_path: Path) -> None:

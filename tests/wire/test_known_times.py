@@ -13,12 +13,12 @@ from hypothesis import given, strategies as st
 from askless.capture.reading import read
 from askless.core.errors import AskLessError
 from askless.core.records.model import Request
-from askless.core.records.request_builder import Assembler
+from askless.core.records.request_builder import LiveRequestBuilder
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.sources.attribution.boundaries import Window
-from askless.sources.attribution.request_facts import UNCLAIMED, Grouping
-from askless.sources.attribution.time_windows import Entry, Marked, Named, entries, marks, seconds_of
-from askless.sources.wire import Seen
+from askless.sources.attribution.request_facts import UNCLAIMED, RequestAttribution
+from askless.sources.attribution.time_windows import Entry, MarkedWindows, NamedWindow, entries, marks, seconds_of
+from askless.sources.wire import CompletedQuery
 from tests.conftest import program
 from tests.servers import Server
 
@@ -92,11 +92,15 @@ def test_marks_take_what_began_in_them(
         windows.append(Window(f"mark {turn}", int(at_s * S), int((at_s + length_s) * S)))
         at_s += length_s + 1
     live: list[Request] = []
-    marked = Marked(Grouping(Assembler("sqlite", live.append)), tmp_path_factory.getbasetemp())
+    marked = MarkedWindows(
+        RequestAttribution(LiveRequestBuilder("sqlite", live.append)), tmp_path_factory.getbasetemp()
+    )
     for place, (start_s, taken_s, number) in sorted(enumerate(asked), key=lambda one: one[1][0] + one[1][1]):
         marked.seen(
             number,
-            Seen(QuerySeen(f"SELECT {place} AS x", int(start_s * S), int(taken_s * S), connection=number), "", False),
+            CompletedQuery(
+                QuerySeen(f"SELECT {place} AS x", int(start_s * S), int(taken_s * S), connection=number), "", False
+            ),
         )
     marked.close(windows)
     where = {request.text(i): request.route for request in live for i in range(len(request))}
@@ -108,7 +112,7 @@ def test_marks_take_what_began_in_them(
 
 def test_a_log_names_what_it_alone_fits() -> None:
     live: list[Request] = []
-    named = Named(Assembler("sqlite", live.append))
+    named = NamedWindow(LiveRequestBuilder("sqlite", live.append))
     for number, (start, end) in enumerate([(10, 12), (20, 21), (20, 22), (40, 41), (60, 61)]):
         named.request_began(RequestBegan(number, UNCLAIMED, start))
         named.queries(number, [QuerySeen("SELECT 1", start, 1)])

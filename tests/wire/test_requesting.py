@@ -7,14 +7,14 @@ import itertools
 import pytest
 from hypothesis import given, strategies as st
 
-from askless.core.records.model import Place, Request
-from askless.core.records.request_builder import Assembler
+from askless.core.records.model import CallSite, Request
+from askless.core.records.request_builder import LiveRequestBuilder
 from askless.core.records.traffic import QuerySeen
-from askless.sources.attribution.boundaries import Requests, Visited, Window
+from askless.sources.attribution.boundaries import RequestBoundaries, Window, WindowGrouper
 from askless.sources.attribution.comments import Tags, strip_tags
-from askless.sources.attribution.request_facts import UNCLAIMED, Grouping, Told
+from askless.sources.attribution.request_facts import UNCLAIMED, RequestAttribution, RequestHints
 from askless.sources.attribution.route_templates import route_of
-from askless.sources.wire import Seen
+from askless.sources.wire import CompletedQuery
 
 MS = 1_000_000
 Asked = tuple[int, str, float, bool]  # connection, text, start in ms, whether a transaction is open after it
@@ -27,7 +27,9 @@ def requests_of(
     """The requests of some queries of half a millisecond each, and what was said of them."""
     live: list[Request] = []
     notes: list[str] = []
-    requests = Requests(Grouping(Assembler("postgresql", live.append)), "postgresql", way, 100, notes.append)
+    requests = RequestBoundaries(
+        RequestAttribution(LiveRequestBuilder("postgresql", live.append)), "postgresql", way, 100, notes.append
+    )
     last: dict[int, float] = {}
     opened: set[int] = set()
     for place, (number, text, at_ms, inside) in enumerate(asked):
@@ -36,7 +38,9 @@ def requests_of(
             opened.add(number)
         told = (names or {}).get(number, [])
         name = told[min(sum(a[0] == number for a in asked[:place]), len(told) - 1)] if told else ""
-        requests.seen(number, Seen(QuerySeen(text, int(at_ms * MS), MS // 2, connection=number), name, inside))
+        requests.seen(
+            number, CompletedQuery(QuerySeen(text, int(at_ms * MS), MS // 2, connection=number), name, inside)
+        )
         last[number] = at_ms
         if closed and not any(later[0] == number for later in asked[place + 1 :]):
             requests.closed(number, int(at_ms * MS) + MS)
@@ -102,7 +106,7 @@ def test_comments_name_requests_and_lines_of_code() -> None:
     ]
     assert "by the comments of statements" in note
     berth = asked_of(found[0]).index("SELECT id FROM berth")
-    assert found[0].place(berth) == Place("calls", 0, "due") and str(found[0].place(berth)) == "calls"
+    assert found[0].place(berth) == CallSite("calls", 0, "due") and str(found[0].place(berth)) == "calls"
     # Without a trace, the same action again after a pause is another request, and another action is at once.
     plain = [
         (1, tagged("SELECT id FROM berth", action), at, False)
@@ -127,9 +131,9 @@ def test_only_a_trace_is_shared_by_connections_and_outlasts_pauses() -> None:
 
 def test_queries_stand_in_the_order_of_their_starts() -> None:
     live: list[Request] = []
-    grouping = Grouping(Assembler("postgresql", live.append))
+    grouping = RequestAttribution(LiveRequestBuilder("postgresql", live.append))
     for text, start in (("second", 20), ("first", 10), ("third", 30)):  # told as they end
-        grouping.query(Told(1, "trace"), QuerySeen(f"SELECT '{text}'", start, 100 - start))
+        grouping.query(RequestHints(1, "trace"), QuerySeen(f"SELECT '{text}'", start, 100 - start))
     grouping.end("trace", 200)
     assert [live[0].literals[i] or live[0].statement(i).parts[1::2] for i in range(3)] == [
         ("'first'",),
@@ -169,10 +173,10 @@ def test_every_query_is_in_one_request_and_no_transaction_is_cut(steps: list[Ask
 
 def test_visits_take_what_began_in_them() -> None:
     live: list[Request] = []
-    visited = Visited(Grouping(Assembler("postgresql", live.append)))
+    visited = WindowGrouper(RequestAttribution(LiveRequestBuilder("postgresql", live.append)))
 
     def ask(text: str, at_ms: float, inside: bool = False, number: int = 1) -> None:
-        visited.seen(number, Seen(QuerySeen(text, int(at_ms * MS), MS, connection=number), "", inside))
+        visited.seen(number, CompletedQuery(QuerySeen(text, int(at_ms * MS), MS, connection=number), "", inside))
 
     ask("SELECT 'start'", 5)
     ask("BEGIN", 11, True)
@@ -198,8 +202,8 @@ def test_visits_take_what_began_in_them() -> None:
     "text, bare, tags",
     [
         ("SELECT 1 /*route='%5Ecalls%2Fdue%24'*/", "SELECT 1", Tags("", "calls/due", None)),
-        ("SELECT 1 /*controller:calls,action:due,line:app/calls.rb:12:in `due'*/;", "SELECT 1", Tags("", "calls/due", Place("app/calls.rb", 12, "due"))),
-        ("/* file='src%2Fcalls.js',lineno='7',function='due' */ SELECT 1", "SELECT 1", Tags("", "", Place("src/calls.js", 7, "due"))),
+        ("SELECT 1 /*controller:calls,action:due,line:app/calls.rb:12:in `due'*/;", "SELECT 1", Tags("", "calls/due", CallSite("app/calls.rb", 12, "due"))),
+        ("/* file='src%2Fcalls.js',lineno='7',function='due' */ SELECT 1", "SELECT 1", Tags("", "", CallSite("src/calls.js", 7, "due"))),
         (f"SELECT 1 /*traceparent='{TRACE}',tracestate='a%3Db'*/", "SELECT 1", Tags("0af7651916cd43dd8448eb211c80319c", "", None)),
         ("SELECT 1 /* http.method='GET',http.route='/due' */", "SELECT 1", Tags("", "GET /due", None)),
         ("SELECT /*+ INDEX(berth) */ 1", None, None),

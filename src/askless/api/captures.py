@@ -16,7 +16,7 @@ from askless.core import patterns as every_pattern
 from askless.core.errors import AskLessError
 from askless.core.progress import Progress, quiet
 from askless.reports import columns, documents
-from askless.reports.columns import Arrived, PlaceRecord, QueryRecord, RequestRecord, ShapeRecord
+from askless.reports.columns import PlaceRecord, QueryRecord, RequestRecord, ShapeRecord, TimedRequest
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -31,7 +31,7 @@ class Traffic:
     def __init__(self, values: bool = False) -> None:
         self.values = values
 
-    def _arrived(self) -> Iterable[Arrived]:
+    def _arrived(self) -> Iterable[TimedRequest]:
         raise NotImplementedError
 
     @property
@@ -118,7 +118,7 @@ class Capture(Traffic):
             pass
         return notes_of(files)
 
-    def _arrived(self) -> Iterable[Arrived]:
+    def _arrived(self) -> Iterable[TimedRequest]:
         return columns.arrived(self.path)
 
     def _found(self, choice: Choice, schema: Schema | None, round_trip_ms: float) -> documents.FindingsDocument:
@@ -169,7 +169,7 @@ class Capture(Traffic):
         """
         from askless.reports import plan, statement_selection
 
-        wish = plan.Wish(analyze, self.values, schema)
+        wish = plan.PlanOptions(analyze, self.values, schema)
         return Plans(plan.live(db, statement_selection.of_capture(self.path, top, shape), wish, limits))
 
     def indexes(
@@ -192,9 +192,9 @@ class Capture(Traffic):
         round_trip_ms: float = 0.0, limits: Limits | None = None, progress: Progress = quiet,
     ) -> documents.ReportDocument:  # fmt: skip
         """All that is told of the capture, as `askless report` writes it."""
-        from askless.reports.report import Wish, report
+        from askless.reports.report import ReportOptions, report
 
-        wish = Wish(
+        wish = ReportOptions(
             db,
             Path(schema) if schema is not None else None,
             before.path if before else None,

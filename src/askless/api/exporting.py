@@ -18,7 +18,7 @@ from askless.core.formatting import plural
 from askless.core.progress import Progress, quiet
 from askless.output.columnar import ParquetFolder
 from askless.reports import columns
-from askless.reports.columns import Arrived
+from askless.reports.columns import TimedRequest
 
 _TELL_EVERY = 2_000  # requests
 
@@ -81,9 +81,9 @@ def otlp(capture: Path, target: str, values: bool = False, progress: Progress = 
     return count
 
 
-def _batches(arriving: Iterable[Arrived]) -> Iterator[list[Arrived]]:
+def _batches(arriving: Iterable[TimedRequest]) -> Iterator[list[TimedRequest]]:
     """Requests of one program, some at a time."""
-    together: list[Arrived] = []
+    together: list[TimedRequest] = []
     for one in arriving:
         if together and (len(together) >= _TOGETHER or one.program != together[0].program):
             yield together

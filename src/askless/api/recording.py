@@ -16,8 +16,8 @@ from askless.core.errors import AskLessError
 from askless.core.records.model import Request, Schema
 from askless.project.file import Project, here
 from askless.reports import documents
-from askless.reports.columns import Arrived, with_clock
-from askless.sources.app.in_process import Inside
+from askless.reports.columns import TimedRequest, with_clock
+from askless.sources.app.in_process import InProcessRecorder
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 class Recording(Traffic):
     """What was recorded so far: requests that have ended, and once the block has ended, the block itself."""
 
-    def __init__(self, inside: Inside, values: bool = False) -> None:
+    def __init__(self, inside: InProcessRecorder, values: bool = False) -> None:
         super().__init__(values)
         self._inside = inside
         self.path: Path | None = None
@@ -35,7 +35,7 @@ class Recording(Traffic):
     def __repr__(self) -> str:
         return f"<askless recording of {len(self._inside.requests)} requests>"
 
-    def _arrived(self) -> Iterable[Arrived]:
+    def _arrived(self) -> Iterable[TimedRequest]:
         return [with_clock(request, self._inside.header) for request in self._requests(here())]
 
     def _requests(self, project: Project) -> Iterator[Request]:
@@ -73,7 +73,7 @@ def record(
         >>> [(query.statement, query.rows) for query in run.queries]
         [('SELECT ? AS id', 1), ('SELECT ? AS id', 1)]
     """
-    inside = Inside(keep=to is not None)
+    inside = InProcessRecorder(keep=to is not None)
     recording = Recording(inside, values)
     end = inside.begin(name)
     try:

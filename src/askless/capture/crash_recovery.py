@@ -87,7 +87,7 @@ def slots_of(data: bytes) -> Iterator[tuple[Any, ...]]:
             continue
 
 
-class _Begun(msgspec.Struct, array_like=True):
+class _OpenRequest(msgspec.Struct, array_like=True):
     """A slot: a request has begun."""
 
     request: int
@@ -98,7 +98,7 @@ class _Begun(msgspec.Struct, array_like=True):
     warm_up: bool
 
 
-class _Asked(msgspec.Struct, array_like=True):
+class _BufferedQuery(msgspec.Struct, array_like=True):
     """A slot: a query has run. `text`, `place` and `load` may be numbers of lines behind the ring."""
 
     request: int
@@ -129,8 +129,8 @@ def _finish_one(capture: Path, tail: Path) -> int:
     unfinished = reader.assembly.open
     ended -= unfinished.keys()
     slots = list(slots_of(data[:ring_bytes]))
-    begun = {fields[1]: _Begun(*fields[1:]) for fields in slots if fields[0] == 0}
-    asked = [_Asked(*fields) for fields in slots if fields[0] and fields[0] not in ended]
+    begun = {fields[1]: _OpenRequest(*fields[1:]) for fields in slots if fields[0] == 0}
+    asked = [_BufferedQuery(*fields) for fields in slots if fields[0] and fields[0] not in ended]
     written = {number: set(request.starts_ns) for number, request in unfinished.items()}
     addition = _Addition(reader, _lines_of(data[ring_bytes:]))
     for number in begun.keys() - ended - unfinished.keys():
@@ -193,7 +193,7 @@ class _Addition:
         """Append an event."""
         self.lines.append(encoded(event) + b"\n")
 
-    def begin(self, begun: _Begun) -> None:
+    def begin(self, begun: _OpenRequest) -> None:
         """A request that the file does not know yet."""
         self.line(
             events.RequestEvent(
@@ -207,7 +207,7 @@ class _Addition:
             self.line(events.End(number, self.last_ns.get(number, 0)))
         self.line(events.Close(reader.report.requests, reader.assembly.query_count + self.queries))
 
-    def query(self, asked: _Asked) -> None:
+    def query(self, asked: _BufferedQuery) -> None:
         """A query that the file does not hold; left out where its text is lost."""
         if isinstance(asked.text, str):
             text, system = asked.text, asked.system

@@ -12,7 +12,7 @@ from typing import Annotated, Any, get_args
 import msgspec
 
 from askless.core.records.model import Told
-from askless.core.records.sampling import Counts, Dropped
+from askless.core.records.sampling import Counts, Evicted
 from askless.core.sql.slots import Value
 
 FORMAT = "askless capture"
@@ -155,7 +155,7 @@ class UseEvent(Event, tag="use"):
     used: tuple[Used, ...]
 
 
-class Errand(msgspec.Struct, array_like=True, frozen=True):
+class WaitEvent(msgspec.Struct, array_like=True, frozen=True):
     """What the application waited for beside its queries. `kind`: http, mail, program, sleep; `what` names the other side."""
 
     kind: str
@@ -165,11 +165,11 @@ class Errand(msgspec.Struct, array_like=True, frozen=True):
     place: Whole = 0
 
 
-class ErrandsEvent(Event, tag="errands"):
+class WaitsEvent(Event, tag="errands"):
     """What the application waited for in a request, beside its queries, as far as the recorder knows."""
 
     request: Whole
-    errands: tuple[Errand, ...]
+    errands: tuple[WaitEvent, ...]
 
 
 class RequestEvent(Event, tag="request"):
@@ -252,7 +252,7 @@ class LeftOut(Event, tag="left-out"):
     """What was left out since the last such line, by route: see `Counts`. `dropped` tells of files of the capture that are gone."""
 
     routes: dict[str, Counts] = {}
-    dropped: Dropped = Dropped()
+    dropped: Evicted = Evicted()
 
 
 class Note(Event, tag="note"):
@@ -300,7 +300,7 @@ AnyEvent = (
     | RequestEvent
     | Queries
     | UseEvent
-    | ErrandsEvent
+    | WaitsEvent
     | End
     | LeftOut
     | Note

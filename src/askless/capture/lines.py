@@ -20,7 +20,7 @@ LINE_MOST_BYTES = 64 * 1024**2
 _REMOTE_BYTES = 1024**2  # that are asked for at a time, of a store
 
 
-class Torn(Exception):
+class TornInput(Exception):
     """The stream ends before its last line does, or can't be uncompressed any further."""
 
 
@@ -105,8 +105,8 @@ def lines_of(stream: IO[bytes], most_bytes: float = inf) -> Iterator[bytes]:
                 while (rest := read()) and rest[-1] != 10:
                     pass
     except (OSError, EOFError, zlib.error) as error:
-        raise Torn(str(error)) from None
+        raise TornInput(str(error)) from None
     except Exception as error:
         if type(error).__name__ != "ZstdError":
             raise
-        raise Torn(str(error)) from None
+        raise TornInput(str(error)) from None

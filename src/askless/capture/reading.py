@@ -12,11 +12,11 @@ from typing import Any
 import msgspec
 
 from askless.capture import events
-from askless.capture.lines import LINE_MOST_BYTES, Torn, files_of, lines_of, opened
+from askless.capture.lines import LINE_MOST_BYTES, TornInput, files_of, lines_of, opened
 from askless.core.errors import AskLessError
-from askless.core.records.model import Errand, Load, Model, Relation, Request, Used
-from askless.core.records.request_builder import Assembly
-from askless.core.records.sampling import Counts, Dropped
+from askless.core.records.model import Load, Model, Relation, Request, Used, Wait
+from askless.core.records.request_builder import CaptureRequestBuilder
+from askless.core.records.sampling import Counts, Evicted
 from askless.core.records.traffic import RequestBegan, RequestEnded
 
 _TAG_LEAST = 3  # letters that begin a request's name
@@ -60,7 +60,7 @@ class FileReport:
         self.queries = 0
         self.open_requests = 0
         self.left_out = Counts()
-        self.dropped = Dropped()
+        self.dropped = Evicted()
         self.more = 0  # queries beyond the most that are kept of a request
         self.beyond = 0  # and those that are only added up, their request having very many
 
@@ -115,7 +115,7 @@ class Feed:
     def __init__(self, path: FilePath = FilePath(), tag: str = "") -> None:
         self.path = path
         self.report = report = FileReport(path)
-        self.assembly = assembly = Assembly(tag)
+        self.assembly = assembly = CaptureRequestBuilder(tag)
         self._others = False  # whether there are lines of requests that somebody else reads
         self._decode = msgspec.json.Decoder(events.AnyEvent).decode
         self._handlers: dict[type, Callable[[Any], None]] = {
@@ -130,7 +130,7 @@ class Feed:
             ),
             events.ModelEvent: self._model,
             events.UseEvent: self._use,
-            events.ErrandsEvent: self._errands,
+            events.WaitsEvent: self._errands,
             events.RequestEvent: lambda event: assembly.begin(
                 RequestBegan(event.id, event.route, event.start_ns, event.kind, event.thread, event.path, event.warm_up)
             ),
@@ -221,11 +221,11 @@ class Feed:
             seen = Used(used.model, used.objects, used.touched, used.columns, used.relations)
             self.assembly.use(event.request, used.query, seen)
 
-    def _errands(self, event: events.ErrandsEvent) -> None:
+    def _errands(self, event: events.WaitsEvent) -> None:
         places = self.assembly.tables.places
         self.assembly.errands(
             event.request,
-            [Errand(one.kind, one.what, one.start_ns, one.duration_ns, places.get(one.place)) for one in event.errands],
+            [Wait(one.kind, one.what, one.start_ns, one.duration_ns, places.get(one.place)) for one in event.errands],
         )
 
     def _end(self, event: events.End) -> Request:
@@ -275,7 +275,7 @@ class Reader(Feed):
                 finished = take(line)
                 if finished is not None:
                     yield finished
-        except Torn as error:
+        except TornInput as error:
             self._tear()
             report.bad_lines.append((report.lines + 1, f"the compressed stream ends early: {error}"))
 
@@ -314,7 +314,7 @@ def header_of(path: FilePath) -> events.Capture | None:
         try:
             first = next(lines_of(stream), b"")
             return msgspec.json.decode(first, type=events.Capture)
-        except (Torn, *_UNREADABLE):
+        except (TornInput, *_UNREADABLE):
             return None
 
 

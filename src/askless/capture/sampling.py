@@ -14,8 +14,8 @@ import msgspec
 
 from askless.capture import events, pause_control
 from askless.capture.writing import CaptureWriter
-from askless.core.records.model import Errand
-from askless.core.records.sampling import UNTOLD_MOST, Counts, Dropped, Sparing
+from askless.core.records.model import Wait
+from askless.core.records.sampling import UNTOLD_MOST, Counts, Evicted, SamplingRules
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 
 _RANDOM_BITS = 56  # of a trace id: what W3C's Trace Context, level 2, has for random ones
@@ -32,15 +32,15 @@ class _Held(msgspec.Struct):
 
     began: RequestBegan
     queries: list[QuerySeen] = []
-    errands: list[Errand] = []
+    errands: list[Wait] = []
 
 
-class SparingWriter(CaptureWriter):
+class SamplingWriter(CaptureWriter):
     """See the module. A `Receiver`, as its base is."""
 
     def __init__(  # noqa: PLR0913  (its base's, and one more)
         self, path: Path, recorder: str, system: str, program: str = "", started_unix_s: float = 0.0, clock_ns: int = 0,
-        unseen: tuple[str, ...] = (), sparing: Sparing = Sparing(),  # noqa: B008  (frozen)
+        unseen: tuple[str, ...] = (), sparing: SamplingRules = SamplingRules(),  # noqa: B008  (frozen)
     ) -> None:  # fmt: skip
         self._sparing = sparing
         self._threshold = (1 << _RANDOM_BITS) // sparing.sample
@@ -54,7 +54,7 @@ class SparingWriter(CaptureWriter):
         self._held: dict[int, _Held] = {}
         self._taken: dict[int, int] = {}
         self._more: dict[int, tuple[int, int]] = {}
-        self._dropped = Dropped()
+        self._dropped = Evicted()
         self._paused, self._looked_s = False, 0.0
         super().__init__(path, recorder, system, program, started_unix_s, clock_ns, unseen)
 
@@ -121,7 +121,7 @@ class SparingWriter(CaptureWriter):
         if held.errands:
             super().errands(request, held.errands)
 
-    def errands(self, request: int, errands: Sequence[Errand]) -> None:
+    def errands(self, request: int, errands: Sequence[Wait]) -> None:
         """See `Receiver`."""
         held = self._held.get(request)
         if held is not None:
@@ -188,7 +188,7 @@ class SparingWriter(CaptureWriter):
             requests, queries = _held_by(path)
             path.unlink()
             total -= size
-            self._dropped = self._dropped.plus(Dropped(1, requests, queries, size))
+            self._dropped = self._dropped.plus(Evicted(1, requests, queries, size))
 
     def close(self) -> None:
         """Write the last lines and close the file."""

@@ -13,8 +13,8 @@ import msgspec
 from askless.capture import events
 from askless.core.errors import AskLessError
 from askless.core.json_encoding import encoded
-from askless.core.records.interning import TEXTS_MOST, Numbers, Texts
-from askless.core.records.model import Errand, Load, Model, Place
+from askless.core.records.interning import TEXTS_MOST, Interner, StatementInterner
+from askless.core.records.model import CallSite, Load, Model, Wait
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded, by_position
 from askless.core.sql.credentials import cleaned
 
@@ -48,10 +48,10 @@ class CaptureWriter:
     def _begin(self) -> None:
         """Begin a file, in which everything is told anew."""
         path = self.path
-        self._texts = Texts()
+        self._texts = StatementInterner()
         self._told_from = self._texts.first
-        self._places: Numbers[Place] = Numbers()
-        self._loads: Numbers[Load] = Numbers()
+        self._places: Interner[CallSite] = Interner()
+        self._loads: Interner[Load] = Interner()
         self._columns: set[int] = set()
         self._requests = self._queries = self.size = 0
         try:
@@ -124,12 +124,13 @@ class CaptureWriter:
         self._open[request] = before + len(events_seen)
         self._queries += len(events_seen)
 
-    def errands(self, request: int, errands: Sequence[Errand]) -> None:
+    def errands(self, request: int, errands: Sequence[Wait]) -> None:
         """See `Receiver`."""
         told = tuple(
-            events.Errand(one.kind, one.what, one.start_ns, one.duration_ns, self._place(one.place)) for one in errands
+            events.WaitEvent(one.kind, one.what, one.start_ns, one.duration_ns, self._place(one.place))
+            for one in errands
         )
-        self._line(events.ErrandsEvent(request, told))
+        self._line(events.WaitsEvent(request, told))
 
     def request_ended(self, event: RequestEnded) -> None:
         """See `Receiver`."""
@@ -207,7 +208,7 @@ class CaptureWriter:
             self._line(events.Columns(number, event.columns, event.sampled, event.origins))
         return number, literals
 
-    def _place(self, place: Place | None) -> int:
+    def _place(self, place: CallSite | None) -> int:
         """The number of a line of code, its callers written before it."""
         if place is None:
             return 0

@@ -119,7 +119,7 @@ def record(source: sources.Source, values: dict[str, Any], out: Path | None, liv
     source.check(values)
     named = out or file(time.strftime("askless-%Y%m%d-%H%M%S"))
     folder = prepare_folder(named)
-    voice = sources.Voice(notices.note, _progress, notices.is_terminal())
+    voice = sources.Reporter(notices.note, _progress, notices.is_terminal())
     try:
         with watched(folder, live):
             recorded = source.run(values, folder, voice)

@@ -101,7 +101,7 @@ def _follow(options: argparse.Namespace) -> int:
 
     from askless.core.errors import AskLessError
     from askless.reports.findings import Choice
-    from askless.reports.growing_capture import Growing
+    from askless.reports.growing_capture import GrowingCapture
     from askless.reports.loading import schema_of
 
     if options.show is not None or options.judge is not None:
@@ -111,7 +111,7 @@ def _follow(options: argparse.Namespace) -> int:
             "leave one of them out",
         )
     schema = schema_of(options.db, Path(options.schema) if options.schema is not None else None)
-    growing = Growing(options.capture, True, options.values, milliseconds_of(options.round_trip), schema)
+    growing = GrowingCapture(options.capture, True, options.values, milliseconds_of(options.round_trip), schema)
     choice = Choice(options.route, tuple(options.pattern), options.accepted)
     variant = "each" if options.each else "all" if options.all else ""
     return follow(growing, lambda: growing.findings(choice), options.format, variant)

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     import argparse
 
     from askless.reports.documents import Document
-    from askless.reports.growing_capture import Growing
+    from askless.reports.growing_capture import GrowingCapture
 
 _LOOK_S = 0.3
 _REST = 9  # showing takes a tenth of the time at most
@@ -29,7 +29,7 @@ def add_follow(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def follow(growing: Growing, document_of: Callable[[], Document], form: str, variant: str = "") -> int:
+def follow(growing: GrowingCapture, document_of: Callable[[], Document], form: str, variant: str = "") -> int:
     """Show what there is, and again whenever there is more."""
     from askless.cli.signals import stoppable
 

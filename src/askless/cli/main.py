@@ -18,7 +18,7 @@ from importlib import import_module
 from pathlib import Path
 
 from askless import __version__
-from askless.cli.unexpected_errors import DeadThreads, report, watched_threads
+from askless.cli.unexpected_errors import ThreadFailures, report, watched_threads
 from askless.core.errors import AskLessError
 
 TYPE_CHECKING = False
@@ -117,7 +117,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     return report(dead.error) if dead.error is not None else code
 
 
-def _run(words: list[str], dead: DeadThreads) -> int:
+def _run(words: list[str], dead: ThreadFailures) -> int:
     try:
         if "_ARGCOMPLETE" in os.environ:
             _complete()
@@ -174,7 +174,7 @@ def _spread_as(options: argparse.Namespace) -> AbstractContextManager[None]:
         raise AskLessError(
             "bad-workers", f"--workers takes a whole number from 1, not {workers}", "leave it out for one a processor"
         )
-    return executors.wished(executors.Wish(workers or 0, cluster))
+    return executors.wished(executors.ExecutorOptions(workers or 0, cluster))
 
 
 def _say(message: str, remedy: str) -> None:

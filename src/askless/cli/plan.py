@@ -87,7 +87,7 @@ def _live(options: argparse.Namespace) -> PlanDocument:
             options.db, top=options.top, shape=options.shape, analyze=options.analyze, limits=limits,
             schema=saved_schema(options.schema),
         ).document  # fmt: skip
-    wish = plan.Wish(options.analyze, options.values or options.sql is not None, saved_schema(options.schema))
+    wish = plan.PlanOptions(options.analyze, options.values or options.sql is not None, saved_schema(options.schema))
     return plan.live(options.db, _workload(options), wish, limits)
 
 
@@ -95,7 +95,7 @@ def _recorded(options: argparse.Namespace) -> PlanDocument:
     """The plans that the capture holds; no database is asked."""
     from askless.reports import name_lookup, plan, recorded_plans
 
-    wish = plan.Wish(values=options.values, schema=saved_schema(options.schema))
+    wish = plan.PlanOptions(values=options.values, schema=saved_schema(options.schema))
     if options.request is None:
         return recorded_plans.of_capture(options.capture, wish, options.top, options.shape)
     name = name_lookup.request_name(options.capture, options.request)

@@ -17,7 +17,7 @@ from askless.core.errors import AskLessError
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from askless.reports.report import Wish
+    from askless.reports.report import ReportOptions
 
 EXAMPLES = """  askless report calls -o calls.html                             a page for the browser; it needs no network
   askless report calls -o calls.html --db sqlite:///harbour.db   with plans and indexes
@@ -46,12 +46,12 @@ def add_wish(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def wish_of(options: argparse.Namespace) -> Wish:
+def wish_of(options: argparse.Namespace) -> ReportOptions:
     """The same as plain values. Raises AskLessError bad-time."""
-    from askless.reports.report import Wish
+    from askless.reports.report import ReportOptions
 
     round_trip_ms = milliseconds_of(options.round_trip)
-    return Wish(options.db, options.schema, options.compare, options.values, round_trip_ms)
+    return ReportOptions(options.db, options.schema, options.compare, options.values, round_trip_ms)
 
 
 def run(options: argparse.Namespace) -> int:

@@ -30,7 +30,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Print the routes or the requests. Raises AskLessError: not-together, no-figure."""
     if options.follow:
-        from askless.reports.growing_capture import Growing
+        from askless.reports.growing_capture import GrowingCapture
 
         if options.each or options.figure is not None:
             raise AskLessError(
@@ -38,7 +38,7 @@ def run(options: argparse.Namespace) -> int:
                 "--follow shows routes: --each and --figure need a capture as it is",
                 "leave one of them out",
             )
-        growing = Growing(options.capture, look=False)
+        growing = GrowingCapture(options.capture, look=False)
         return follow(growing, lambda: growing.routes(options.route), "json" if options.json else "terminal")
     from askless.api.captures import read
 

@@ -35,13 +35,13 @@ def run(options: argparse.Namespace) -> int:
     from askless.cli.signals import stoppable
     from askless.output import notices
     from askless.output.page import page
-    from askless.output.serving import Served
-    from askless.reports.report import Watched
+    from askless.output.serving import ServedPage
+    from askless.reports.report import GrowingReport
 
     limits = limits_of(options.timeout, trusted=options.trust_function)
     try:
-        with stoppable(), Served(options.port) as served:
-            watched = Watched(options.capture, wish_of(options), limits, notices.progress)
+        with stoppable(), ServedPage(options.port) as served:
+            watched = GrowingReport(options.capture, wish_of(options), limits, notices.progress)
             served.show(page(watched.document(), served.events))
             with served.serving():
                 notices.progress_done()

@@ -21,7 +21,7 @@ VARIABLE = "ASKLESS_TRACEBACK"
 _HERE = Path(askless.__file__).parent
 
 
-class DeadThreads:
+class ThreadFailures:
     """The first error that a thread of this command has ended in."""
 
     def __init__(self) -> None:
@@ -37,9 +37,9 @@ class DeadThreads:
 
 
 @contextmanager
-def watched_threads() -> Iterator[DeadThreads]:
+def watched_threads() -> Iterator[ThreadFailures]:
     """While the block runs, a thread that ends in an error interrupts the main one."""
-    dead, before = DeadThreads(), threading.excepthook
+    dead, before = ThreadFailures(), threading.excepthook
     threading.excepthook = dead.note
     try:
         yield dead

@@ -12,12 +12,12 @@ from askless.core.sql.guarantees import question_of
 from askless.core.sql.slots import Value
 from askless.core.sql.statements import checked_select, tables_in
 from askless.core.statistics import ratio_of_turns
-from askless.core.trials.alternatives import Promise, Roads, RoadTold
-from askless.core.trials.replay import Sent
-from askless.core.trials.result_comparison import Difference, Question, comparable, difference, other_columns
+from askless.core.trials.alternatives import Alternative, Alternatives, Promise
+from askless.core.trials.replay import BoundStatement
+from askless.core.trials.result_comparison import Difference, ResultGuarantees, comparable, difference, other_columns
 from askless.database.connecting import connect
 from askless.database.explaining import attempt, query_sent
-from askless.database.finding_trial import BUDGET_S, FindingTrial, Road
+from askless.database.finding_trial import BUDGET_S, FindingTrial, TrialAlternative
 from askless.database.preflight import check_quiet
 from askless.database.servers import Limits, server_of
 from askless.database.statement_execution import Rows, execute
@@ -26,7 +26,7 @@ from askless.database.timing import bytes_of, interleaved, runner
 Result = tuple[list[str], Rows]
 
 
-def try_roads(url: URL, roads: Roads, limits: Limits | None = None, progress: Progress = quiet) -> FindingTrial:
+def try_roads(url: URL, roads: Alternatives, limits: Limits | None = None, progress: Progress = quiet) -> FindingTrial:
     """Run the statement and each other way. Raises AskLessError: not-a-select, server-busy, and what the database says."""
     limits = limits or Limits()
     texts = [roads.statement.text, *(told.statement.text for told in roads.others)]
@@ -54,7 +54,7 @@ def try_roads(url: URL, roads: Roads, limits: Limits | None = None, progress: Pr
     names = ["as it is", *(told.name for told in roads.others)]
     notes = ["", *(_note(told) for told in roads.others)]
     products = [
-        Road(
+        TrialAlternative(
             name, text, 1, taken, len(rows), bytes_of(rows), ratio_of_turns(times[0], taken) if place else None,
             lacking.text if lacking is not None else "", lacking.cause if lacking is not None else "", note,
         )
@@ -65,7 +65,7 @@ def try_roads(url: URL, roads: Roads, limits: Limits | None = None, progress: Pr
     return FindingTrial(system, roads.route, roads.request, 1, 1, tuple(products))
 
 
-def _with_row_before(connection: Connection, told: RoadTold) -> Sent:
+def _with_row_before(connection: Connection, told: Alternative) -> BoundStatement:
     """A page by key with what the row before it has."""
     if told.probe is None:
         return told.statement
@@ -81,18 +81,18 @@ def _with_row_before(connection: Connection, told: RoadTold) -> Sent:
     )
 
 
-def _note(told: RoadTold) -> str:
+def _note(told: Alternative) -> str:
     if told.promise is Promise.SAME:
         return "the row before the page was asked beforehand: a page knows it from the one before" if told.probe else ""
     return f"it gives {told.promise}"
 
 
-def _broken(told: RoadTold, first: Sent, result: Result, given: Result) -> Difference | None:
+def _broken(told: Alternative, first: BoundStatement, result: Result, given: Result) -> Difference | None:
     """How a road breaks its promise; None where it keeps it."""
     names, rows = result
     others = given[1]
     if told.promise is Promise.NUMBER:
-        return difference([(len(rows),)], others, Question())
+        return difference([(len(rows),)], others, ResultGuarantees())
     if told.promise is Promise.FEWER_COLUMNS:
         kept = [i for i, name in enumerate(names) if name not in told.left_out]
         names, rows = [names[i] for i in kept], [tuple(row[i] for i in kept) for row in rows]
@@ -100,7 +100,7 @@ def _broken(told: RoadTold, first: Sent, result: Result, given: Result) -> Diffe
         return other_columns(len(names), len(given[0]))
     question = question_of(first.text, told.statement.text, first.system, names)
     if told.promise is Promise.ONCE:
-        return difference(_once(rows), others, Question())
+        return difference(_once(rows), others, ResultGuarantees())
     return difference(rows, others, question)
 
 

@@ -15,7 +15,7 @@ from askless.core.sql.slots import Value, name_of, slots_of, values_of
 from askless.core.sql.statements import checked_select, tables_in
 from askless.core.statistics import Ratio, ratio_of_turns
 from askless.database.connecting import connect
-from askless.database.driver_query import Query
+from askless.database.driver_query import DriverQuery
 from askless.database.explaining import attempt, query_of
 from askless.database.preflight import check_quiet
 from askless.database.servers import Limits, server_of
@@ -26,7 +26,7 @@ BUDGET_S = 4.0
 SLOW_S = 2.0  # a statement that takes so long without a part is not run again
 
 
-class Weight(msgspec.Struct, frozen=True):
+class ClauseCost(msgspec.Struct, frozen=True):
     """A part and what the statement does without it: one time where that takes long. `error` where it can't run without."""
 
     part: Part
@@ -37,7 +37,7 @@ class Weight(msgspec.Struct, frozen=True):
     error: str = ""
 
 
-class Weighing(msgspec.Struct, frozen=True):
+class ClauseCosts(msgspec.Struct, frozen=True):
     """A statement whole, and without each of its parts, the dearest part first."""
 
     system: str
@@ -45,7 +45,7 @@ class Weighing(msgspec.Struct, frozen=True):
     times_ms: tuple[float, ...]
     rows: int
     bytes: int
-    parts: tuple[Weight, ...]
+    parts: tuple[ClauseCost, ...]
 
 
 def weigh(
@@ -56,7 +56,7 @@ def weigh(
     limits: Limits | None = None,
     progress: Progress = quiet,
     system: str = "",
-) -> Weighing:
+) -> ClauseCosts:
     """Weigh the parts of one SELECT. Raises AskLessError: not-a-select, no-parts, server-busy, and what the database says."""
     limits = limits or Limits()
     written = system or url.get_backend_name()
@@ -75,8 +75,8 @@ def weigh(
         whole = query_of(connection, text, parameters, names, written)
         with attempt(connection, limits):
             _, result = execute(connection, whole)
-        runnable: list[tuple[Part, Query, int, int]] = []
-        failed: list[Weight] = []
+        runnable: list[tuple[Part, DriverQuery, int, int]] = []
+        failed: list[ClauseCost] = []
         slow: list[tuple[Part, float, int, int]] = []
         for turn, part in enumerate(parts, 1):
             progress(f"without part {turn} of {len(parts)}")
@@ -87,7 +87,7 @@ def weigh(
                     _, rows = execute(connection, query)
                 taken = time.perf_counter() - start
             except AskLessError as error:
-                failed.append(Weight(part, error=error.message))
+                failed.append(ClauseCost(part, error=error.message))
                 continue
             if taken > SLOW_S:
                 slow.append((part, taken * 1e3, len(rows), bytes_of(rows)))
@@ -97,15 +97,15 @@ def weigh(
         sides = [runner(connection, [query]) for query in [whole, *(query for _, query, _, _ in runnable)]]
         times = interleaved(sides, BUDGET_S, least=5)
     weights = [
-        Weight(part, repeated, ratio_of_turns(times[0], repeated), rows, size)
+        ClauseCost(part, repeated, ratio_of_turns(times[0], repeated), rows, size)
         for (part, _, rows, size), repeated in zip(runnable, times[1:], strict=True)
     ]
-    weights += [Weight(part, (taken_ms,), None, rows, size) for part, taken_ms, rows, size in slow]
+    weights += [ClauseCost(part, (taken_ms,), None, rows, size) for part, taken_ms, rows, size in slow]
     weights.sort(key=lambda weight: -(weight.ratio.value if weight.ratio is not None else 0.0))
-    return Weighing(own, text, times[0], len(result), bytes_of(result), (*weights, *failed))
+    return ClauseCosts(own, text, times[0], len(result), bytes_of(result), (*weights, *failed))
 
 
-def _without(connection: Connection, part: Part, values: Sequence[Value], written: str) -> Query:
+def _without(connection: Connection, part: Part, values: Sequence[Value], written: str) -> DriverQuery:
     named = {f"slot{number}": value for number, value in enumerate(values)}
     used = [name for name in map(name_of, slots_of(part.sql, written)) if name in named]
     return query_of(connection, part.sql, [named[name] for name in used], used, written)

@@ -19,7 +19,7 @@ _CUT = "cut by askless"  # what the recorder puts where it has cut a text or a l
 _MARKS = {"qmark": "?", "format": "%s"}
 
 
-class Query(msgspec.Struct, frozen=True):
+class DriverQuery(msgspec.Struct, frozen=True):
     """A statement ready to be sent: its text with the driver's placeholders, and a value for each, in order.
 
     `text` is the statement as the application wrote it.
@@ -86,7 +86,7 @@ def missing_values(slots: Sequence[Slot], parameters: Sequence[Value]) -> int:
 
 def bound(
     text: str, system: str, parameters: Sequence[Value], names: Sequence[str], paramstyle: str, target: str = ""
-) -> Query:
+) -> DriverQuery:
     """A statement of `system`'s SQL with its values, for a driver with this style of placeholders.
 
     Raises AskLessError: cant-run where placeholders lack a value, value-cut, value-unknown.
@@ -133,4 +133,4 @@ def bound(
             arguments.append(value)
         start = slot.end
     pieces.append(plain(text[start:]))
-    return Query("".join(pieces), tuple(arguments), text, system)
+    return DriverQuery("".join(pieces), tuple(arguments), text, system)

@@ -15,13 +15,13 @@ from askless.core.plans.tree import Node, form
 from askless.core.sql.slots import Value, values_of
 from askless.core.sql.structure import Predicate, Structure, structure_of
 from askless.database.connecting import refusal
-from askless.database.driver_query import Query, bound, native
+from askless.database.driver_query import DriverQuery, bound, native
 from askless.database.servers import Limits, server_of
 from askless.database.statement_execution import execute
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from askless.core.trials.replay import Sent
+    from askless.core.trials.replay import BoundStatement
 
 
 @contextmanager
@@ -36,20 +36,20 @@ def attempt(connection: Connection, limits: Limits | None = None) -> Iterator[No
 
 def query_of(
     connection: Connection, text: str, parameters: Sequence[Value] = (), names: Sequence[str] = (), system: str = ""
-) -> Query:
+) -> DriverQuery:
     """A statement, in the SQL of `system` where it was captured from another driver, ready for this connection."""
     server = server_of(connection)
     own = server.system(connection)
     return bound(text, system or own, parameters, names, server.paramstyle, own)
 
 
-def query_sent(connection: Connection, sent: Sent) -> Query:
+def query_sent(connection: Connection, sent: BoundStatement) -> DriverQuery:
     """A statement as a request sent it, ready for this connection."""
     return query_of(connection, sent.text, sent.parameters, sent.names, sent.system)
 
 
 def explain(
-    connection: Connection, query: Query, analyze: bool = False, limits: Limits | None = None
+    connection: Connection, query: DriverQuery, analyze: bool = False, limits: Limits | None = None
 ) -> tuple[Node, ...]:
     """The plan of a query. With `analyze` it is run (a SELECT only) in the connection's read-only transaction.
 
@@ -68,7 +68,7 @@ def explain(
         ) from None
 
 
-def generic(connection: Connection, query: Query, custom: tuple[Node, ...]) -> tuple[Node, ...]:
+def generic(connection: Connection, query: DriverQuery, custom: tuple[Node, ...]) -> tuple[Node, ...]:
     """The plan that does not look at the values, where it is another one; () where it is the same, or there is none."""
     try:
         with attempt(connection):
@@ -80,7 +80,7 @@ def generic(connection: Connection, query: Query, custom: tuple[Node, ...]) -> t
     return result if form(result) != form(custom) else ()
 
 
-def planning_ms(connection: Connection, query: Query) -> float | None:
+def planning_ms(connection: Connection, query: DriverQuery) -> float | None:
     """What planning takes each time, in ms; None where the server does not tell, or can't plan the statement."""
     try:
         with attempt(connection):
@@ -89,7 +89,7 @@ def planning_ms(connection: Connection, query: Query) -> float | None:
         return None
 
 
-def _names(query: Query) -> dict[str, str]:
+def _names(query: DriverQuery) -> dict[str, str]:
     structure = structure_of(query.text, query.system)
     return dict(structure.names) if structure is not None else {}
 
@@ -137,9 +137,9 @@ def kept_share(
         with attempt(connection):
             if server.estimates_well:
                 one = "SELECT 1 " + where
-                plan = server.explain(connection, Query(one, tuple(arguments), one, system), {}, False)
+                plan = server.explain(connection, DriverQuery(one, tuple(arguments), one, system), {}, False)
                 return plan[0].estimate.rows / rows if plan[0].estimate is not None else None
             count = "SELECT COUNT(*) " + where
-            return float(execute(connection, Query(count, tuple(arguments), count, system))[1][0][0]) / rows
+            return float(execute(connection, DriverQuery(count, tuple(arguments), count, system))[1][0][0]) / rows
     except AskLessError:
         return None

@@ -13,9 +13,9 @@ from askless.core.sql.guarantees import question_of
 from askless.core.sql.statements import checked_select, tables_in
 from askless.core.statistics import Ratio, ratio_of_turns
 from askless.core.trials.replay import Replay, no_other_way, place_of_key
-from askless.core.trials.result_comparison import Question, comparable, difference
+from askless.core.trials.result_comparison import ResultGuarantees, comparable, difference
 from askless.database.connecting import connect
-from askless.database.driver_query import Query
+from askless.database.driver_query import DriverQuery
 from askless.database.explaining import attempt, query_sent
 from askless.database.preflight import check_quiet
 from askless.database.servers import Limits, server_of
@@ -25,7 +25,7 @@ from askless.database.timing import bytes_of, interleaved, runner
 BUDGET_S = 3.0
 
 
-class Road(msgspec.Struct, frozen=True):
+class TrialAlternative(msgspec.Struct, frozen=True):
     """One way to get the rows. `ratio` is the time of the row-by-row way over this one's; None for that way itself.
 
     `difference` and `cause` tell how its rows are others; '' where they are the same. `note` is what else to know.
@@ -52,13 +52,13 @@ class FindingTrial(msgspec.Struct, frozen=True):
     request: str
     lookups: int
     keys: int
-    roads: tuple[Road, ...]
+    roads: tuple[TrialAlternative, ...]
 
 
 class _Plan:
     """A road before it is measured."""
 
-    def __init__(self, name: str, queries: list[Query], sql: str) -> None:
+    def __init__(self, name: str, queries: list[DriverQuery], sql: str) -> None:
         self.name = name
         self.queries = queries
         self.sql = sql
@@ -122,7 +122,7 @@ def try_finding(
         times = interleaved([runner(connection, road.queries) for road in roads], BUDGET_S, least=5)
         system = server_of(connection).system(connection)
     products = [
-        Road(
+        TrialAlternative(
             road.name, road.sql, len(road.queries), taken, road.rows, road.bytes,
             ratio_of_turns(times[0], taken) if place else None, road.difference, road.cause, road.note,
         )
@@ -145,7 +145,7 @@ class _Found:
         return [row for rows in self.rows for row in rows]
 
 
-def _by_key(connection: Connection, replay: Replay, lookups: Sequence[Query]) -> _Found:
+def _by_key(connection: Connection, replay: Replay, lookups: Sequence[DriverQuery]) -> _Found:
     columns: list[str] = []
     rows: dict[Any, Rows] = {}
     for key, query in zip(replay.keys, lookups, strict=True):
@@ -167,7 +167,7 @@ def _check_batch(connection: Connection, plan: _Plan, replay: Replay, found: _Fo
     place = place_of_key(replay, names)
     if place is None:
         plan.note = "the batch does not show the key, so only the rows as a whole were compared"
-        _tell(plan, found.all(), [row[:width] for row in rows], Question())
+        _tell(plan, found.all(), [row[:width] for row in rows], ResultGuarantees())
         return
     by_key: dict[Any, Rows] = {}
     for row in rows:
@@ -204,7 +204,7 @@ def _check_groups(plan: _Plan, found: _Found, rows: Rows) -> None:
         group = groups.get(_comparable(key))
         if group is None and all(value in (0, None) for row in expected for value in row):
             missing += 1
-        elif not _tell(plan, expected, [group] if group is not None else [], Question()):
+        elif not _tell(plan, expected, [group] if group is not None else [], ResultGuarantees()):
             return
     if missing:
         zero = found.rows[0][0][0] if missing == len(found.keys) else 0
@@ -218,7 +218,7 @@ def _check_folded(connection: Connection, plan: _Plan, found: _Found) -> None:
     width = len(found.columns)
     for place, expected in enumerate(found.rows):
         given = [row[place * width : (place + 1) * width] for row in rows]
-        if not _tell(plan, expected, given, Question()):
+        if not _tell(plan, expected, given, ResultGuarantees()):
             return
 
 
@@ -233,7 +233,7 @@ def _check_turned(connection: Connection, plan: _Plan, found: _Found) -> None:
         return
     numbers = {_comparable(row[places[0]]): row[-1:] for row in rows}
     for key, expected in zip(found.keys, found.rows, strict=True):
-        if not _tell(plan, expected, [numbers[_comparable(key)]], Question()):
+        if not _tell(plan, expected, [numbers[_comparable(key)]], ResultGuarantees()):
             return
 
 
@@ -244,7 +244,7 @@ def _comparable(key: Any) -> str:
     return str(key)
 
 
-def _tell(plan: _Plan, expected: Rows, given: Rows, question: Question) -> bool:
+def _tell(plan: _Plan, expected: Rows, given: Rows, question: ResultGuarantees) -> bool:
     """Note the first difference; whether there was none."""
     result = difference(expected, given, question)
     if result is not None and not plan.difference:
@@ -252,7 +252,7 @@ def _tell(plan: _Plan, expected: Rows, given: Rows, question: Question) -> bool:
     return result is None
 
 
-def _check_join(connection: Connection, plan: _Plan, replay: Replay, found: _Found, parent: Query) -> None:
+def _check_join(connection: Connection, plan: _Plan, replay: Replay, found: _Found, parent: DriverQuery) -> None:
     """No parent is lost, none comes twice without need, and the children are those of the look-ups."""
     names, parents = execute(connection, parent)
     _, rows = execute(connection, plan.queries[0])
@@ -272,7 +272,7 @@ def _check_join(connection: Connection, plan: _Plan, replay: Replay, found: _Fou
     if not replay.to_many:
         children, expected = list(dict.fromkeys(children)), list(dict.fromkeys(expected))
     queries = set(expected)
-    lacking = difference(expected, [row for row in children if row in queries], Question())
+    lacking = difference(expected, [row for row in children if row in queries], ResultGuarantees())
     if lacking is not None:
         plan.difference, plan.cause = lacking.text, lacking.cause
         return

@@ -22,11 +22,11 @@ from askless.core.sql.parsing import parse
 from askless.core.sql.statements import checked_select, qualified_tables
 from askless.core.sql.structure import structure_of
 from askless.database.connecting import connect, mapped_errors, shown
-from askless.database.driver_query import Query
+from askless.database.driver_query import DriverQuery
 from askless.database.explaining import attempt, explain, query_of
 from askless.database.index_trial import TriedStatement
 from askless.database.preflight import check, check_quiet
-from askless.database.servers import Limits, Workshop, server_of
+from askless.database.servers import Limits, ScratchTables, server_of
 
 SLACK = 1.05  # what taking an index away may cost any statement
 SLACK_OF_ALL = 1.01  # and all of them together
@@ -35,7 +35,7 @@ HARM = 1.3  # times dearer with an index than without it: the planner was led as
 GRAIN = 200.0  # what is counted may be off by so much, and nobody feels it
 
 
-class Fate(StrEnum):
+class IndexOutcome(StrEnum):
     """What became of an index."""
 
     KEPT = "kept"
@@ -43,7 +43,7 @@ class Fate(StrEnum):
     SPARED = "spared"  # the others answer as cheaply without it
 
 
-class Wanted(msgspec.Struct, frozen=True):
+class PlannedIndex(msgspec.Struct, frozen=True):
     """An index to prove, by its name and DDL, and its table."""
 
     name: str
@@ -59,7 +59,7 @@ class Cost(msgspec.Struct, frozen=True):
     after: float
 
 
-class Proof(msgspec.Struct, frozen=True):
+class IndexSetTrial(msgspec.Struct, frozen=True):
     """What became of each index, and of each that was to be dropped: whether a statement got dearer without it.
 
     `harmed` are, for an index that was kept, statements for which the planner does worse with it.
@@ -69,7 +69,7 @@ class Proof(msgspec.Struct, frozen=True):
 
     where: str
     unit: str
-    fates: dict[str, Fate]
+    fates: dict[str, IndexOutcome]
     needed: dict[str, bool]
     harmed: dict[str, tuple[str, ...]]
     costs: tuple[Cost, ...]
@@ -87,12 +87,12 @@ class _Seen(msgspec.Struct, frozen=True):
 
 def prove(
     url: URL,
-    wanted: Sequence[Wanted],
-    spare: Sequence[Wanted],
+    wanted: Sequence[PlannedIndex],
+    spare: Sequence[PlannedIndex],
     statements: Sequence[TriedStatement],
     limits: Limits | None = None,
     progress: Progress = quiet,
-) -> Proof:
+) -> IndexSetTrial:
     """Prove a set of indexes for some statements, and then that those of `spare` (with a DROP INDEX) can go.
 
     Raises AskLessError: nothing-to-prove, too-large, index-refused, and what the database says.
@@ -141,7 +141,7 @@ class _Bench:
 
     def __init__(
         self,
-        workshop: Workshop,
+        workshop: ScratchTables,
         asked: Sequence[TriedStatement],
         every: Sequence[TriedStatement],
         limits: Limits,
@@ -150,7 +150,7 @@ class _Bench:
         self.workshop, self.limits, self.progress = workshop, limits, progress
         self.connection = workshop.connection
         self.system = server_of(self.connection).system(self.connection)
-        self.queries: list[Query] = []
+        self.queries: list[DriverQuery] = []
         for one in asked:
             with suppress(AskLessError):  # what the server refuses
                 query = query_of(self.connection, one.text, one.parameters, one.names, one.system)
@@ -161,7 +161,7 @@ class _Bench:
         unheard = [one for one in every if one.text not in texts]
         self.unheard = {name.lower() for one in unheard for name in _tables_of(one, self.system)}
 
-    def prove(self, wanted: Sequence[Wanted], spare: Sequence[Wanted]) -> Proof:
+    def prove(self, wanted: Sequence[PlannedIndex], spare: Sequence[PlannedIndex]) -> IndexSetTrial:
         """See the function of this name."""
         self.progress("asking without the indexes")
         before = self._seen()
@@ -170,18 +170,18 @@ class _Bench:
             self.workshop.run(index.ddl)
         self.progress("asking with all of them")
         now = self._seen()
-        fates: dict[str, Fate] = {}
+        fates: dict[str, IndexOutcome] = {}
         harmed: dict[str, tuple[str, ...]] = {}
         # What gains least stands last, and is the first that may go.
         for index in reversed(wanted):
             if index.table.lower() in self.unheard:  # what could not be asked may need it
-                fates[index.name] = Fate.KEPT
+                fates[index.name] = IndexOutcome.KEPT
                 continue
             used = any(index.name in one.used for one in now)
             self.workshop.run(drop_index(index.name, index.table, self.system))
             then = self._seen()
             if _as_cheap(now, then):
-                fates[index.name], now = (Fate.SPARED if used else Fate.UNUSED), then
+                fates[index.name], now = (IndexOutcome.SPARED if used else IndexOutcome.UNUSED), then
             else:
                 harmed[index.name] = tuple(
                     query.text
@@ -190,7 +190,7 @@ class _Bench:
                 )
                 self.progress(f"building {index.name} again")
                 self.workshop.run(index.ddl)
-                fates[index.name], now = Fate.KEPT, self._seen()
+                fates[index.name], now = IndexOutcome.KEPT, self._seen()
         needed = {}
         for index in spare:
             self.progress(f"asking without {index.name}")
@@ -203,7 +203,7 @@ class _Bench:
             for query, one, other in zip(self.queries, before, now, strict=True)
             if one.cost is not None and other.cost is not None
         ]
-        return Proof(
+        return IndexSetTrial(
             where=self.workshop.where,
             unit=next((one.unit for one in now if one.unit), ""),
             fates={index.name: fates[index.name] for index in wanted},
@@ -217,7 +217,7 @@ class _Bench:
     def _seen(self) -> list[_Seen]:
         return [self._of(query) for query in self.queries]
 
-    def _of(self, query: Query) -> _Seen:
+    def _of(self, query: DriverQuery) -> _Seen:
         plan = explain(self.connection, query, limits=self.limits)
         used = frozenset(name for node in walk(plan) for name in node.index.split(", ") if name)
         costs = [node.estimate.cost for node in plan if node.estimate is not None and node.estimate.cost is not None]

@@ -17,10 +17,10 @@ from askless.core.statistics import Ratio, ratio_of_turns, widened
 from askless.core.systems import system_of
 from askless.core.trials.result_comparison import difference
 from askless.database.connecting import connect, mapped_errors, shown
-from askless.database.driver_query import Query
+from askless.database.driver_query import DriverQuery
 from askless.database.explaining import attempt, explain, query_of
 from askless.database.preflight import check_quiet, refuse
-from askless.database.servers import Limits, Twins, server_of
+from askless.database.servers import ConnectionPair, Limits, server_of
 from askless.database.statement_execution import execute
 from askless.database.timing import bytes_of, interleaved
 
@@ -36,7 +36,7 @@ class TriedStatement(msgspec.Struct, frozen=True):
     system: str = ""
 
 
-class Measured(msgspec.Struct, frozen=True):
+class TrialTiming(msgspec.Struct, frozen=True):
     """One statement before and after. Times in milliseconds, one a repetition; `work` in the server's own unit.
 
     The interval of `ratio` allows for what the two sessions differed by before there was an index.
@@ -70,7 +70,7 @@ class IndexTrial(msgspec.Struct, frozen=True):
     size_bytes: int
     where: str
     caution: str
-    statements: tuple[Measured, ...]
+    statements: tuple[TrialTiming, ...]
     cleaned: tuple[str, ...] = ()
     locked_s: float = 0.0
     waited_s: float = 0.0
@@ -139,7 +139,7 @@ class _Control(msgspec.Struct, frozen=True):
     indexed_ms: tuple[float, ...]
 
 
-def _control(twins: Twins, query: Query, limits: Limits) -> _Control:
+def _control(twins: ConnectionPair, query: DriverQuery, limits: Limits) -> _Control:
     with attempt(twins.indexed, limits), twins.reading():
         work = server_of(twins.indexed).work(twins.indexed, query)
         plain, indexed = interleaved(
@@ -148,7 +148,7 @@ def _control(twins: Twins, query: Query, limits: Limits) -> _Control:
     return _Control(explain(twins.indexed, query, limits=limits), work, plain, indexed)
 
 
-def _measure(twins: Twins, query: Query, name: str, control: _Control, limits: Limits) -> Measured:
+def _measure(twins: ConnectionPair, query: DriverQuery, name: str, control: _Control, limits: Limits) -> TrialTiming:
     plan = explain(twins.indexed, query, limits=limits)
     with attempt(twins.plain, limits), attempt(twins.indexed, limits):
         names, before = execute(twins.plain, query)
@@ -157,7 +157,7 @@ def _measure(twins: Twins, query: Query, name: str, control: _Control, limits: L
     result = difference(before, after, question_of(query.text, query.text, query.system, names))
     plain, indexed = interleaved([lambda: execute(twins.plain, query), lambda: execute(twins.indexed, query)])
     used = any(name in node.index.split(", ") for node in walk(plan)) if name else form(control.plan) != form(plan)
-    return Measured(
+    return TrialTiming(
         sql=query.text,
         before_ms=plain,
         after_ms=indexed,

@@ -8,14 +8,14 @@ from sqlalchemy.engine import Connection
 
 from askless.core.errors import AskLessError
 from askless.core.sql.statements import checked_plannable, checked_select
-from askless.database.driver_query import Query
+from askless.database.driver_query import DriverQuery
 from askless.database.servers import Limits, Routine, server_of
 
 LIMITS = "askless_limits"  # in the `info` of a connection, since its transaction began
 _CHECKED = "askless_checked"
 
 
-def check(connection: Connection, query: Query, *, runs: bool, types: Sequence[str] = ()) -> None:
+def check(connection: Connection, query: DriverQuery, *, runs: bool, types: Sequence[str] = ()) -> None:
     """Refuse a statement that may write, or run what is not known to be harmless.
 
     `runs` says that the statement is executed, not only planned. `types` are the server's types of `$1`, `$2`, … where the

@@ -23,7 +23,7 @@ from askless.core.sql.sum_tolerance import magnitudes
 from askless.core.statistics import Ratio, ratio_of_turns
 from askless.core.trials.result_comparison import Difference, difference, is_rounding, other_columns
 from askless.database.connecting import connect
-from askless.database.driver_query import Query
+from askless.database.driver_query import DriverQuery
 from askless.database.explaining import attempt, explain, query_of
 from askless.database.preflight import check_quiet
 from askless.database.servers import Limits, server_of
@@ -161,7 +161,7 @@ def try_rewrite(
 _ROUNDED = "sums of floating-point numbers came out otherwise in their last digits, as they do when they are added in another order"
 
 
-def _rounded_only(connection: Connection, query: Query, results: Sequence[Rows], limits: Limits) -> bool:
+def _rounded_only(connection: Connection, query: DriverQuery, results: Sequence[Rows], limits: Limits) -> bool:
     """Whether results differ by no more than the order of adding makes; the statement is asked once more, for sizes."""
     text = magnitudes(query.sql, query.system)
     if not text or len(results[0]) != len(results[1]):
@@ -177,7 +177,7 @@ def _rounded_only(connection: Connection, query: Query, results: Sequence[Rows],
 def _harder(
     url: URL,
     limits: Limits,
-    pairs: Sequence[tuple[Query, Query]],
+    pairs: Sequence[tuple[DriverQuery, DriverQuery]],
     tables: Sequence[str],
     trees: Sequence[exp.Expression],
 ) -> tuple[tuple[str, ...], Difference | None, int]:
@@ -206,7 +206,7 @@ def _harder(
     return tuple(done), None, 0
 
 
-def _used(pair: Sequence[Query]) -> list[tuple[str, str]]:
+def _used(pair: Sequence[DriverQuery]) -> list[tuple[str, str]]:
     structures = [structure_of(query.text, query.system) for query in pair]
     return [
         (column.table.lower(), column.name.lower())
@@ -216,7 +216,7 @@ def _used(pair: Sequence[Query]) -> list[tuple[str, str]]:
     ]
 
 
-def _check_repeatable(connection: Connection, query: Query, rows: Rows, system: str, limits: Limits) -> None:
+def _check_repeatable(connection: Connection, query: DriverQuery, rows: Rows, system: str, limits: Limits) -> None:
     """Raises AskLessError not-repeatable where the first statement does not even give its own rows again."""
     with attempt(connection, limits):
         names, again = execute(connection, query)
@@ -246,7 +246,9 @@ def _keys(connection: Connection, tables: Sequence[str]) -> dict[str, tuple[str,
     return keys
 
 
-def _query(connection: Connection, text: str, parameters: Sequence[Value], names: Sequence[str], which: str) -> Query:
+def _query(
+    connection: Connection, text: str, parameters: Sequence[Value], names: Sequence[str], which: str
+) -> DriverQuery:
     try:
         return query_of(connection, text, parameters, names)
     except AskLessError as error:
@@ -254,7 +256,7 @@ def _query(connection: Connection, text: str, parameters: Sequence[Value], names
         raise AskLessError(error.slug, f"--{which}: {error.message}", remedy) from None
 
 
-def _works(connection: Connection, pair: Sequence[Query], limits: Limits) -> list[tuple[str, int]]:
+def _works(connection: Connection, pair: Sequence[DriverQuery], limits: Limits) -> list[tuple[str, int]]:
     results = []
     for query in pair:
         with attempt(connection, limits):

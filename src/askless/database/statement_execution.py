@@ -14,13 +14,13 @@ from sqlalchemy.engine import Connection
 from sqlalchemy.exc import DBAPIError
 
 from askless.database import preflight
-from askless.database.driver_query import Query
+from askless.database.driver_query import DriverQuery
 from askless.database.servers import server_of
 
 Rows = list[tuple[Any, ...]]
 
 
-def execute(connection: Connection, query: Query) -> tuple[list[str], Rows]:
+def execute(connection: Connection, query: DriverQuery) -> tuple[list[str], Rows]:
     """Run a SELECT: the names of its columns, and all rows.
 
     Raises DBAPIError, as SQLAlchemy's own layer does, and AskLessError where the statement is refused before it is sent.
@@ -30,7 +30,7 @@ def execute(connection: Connection, query: Query) -> tuple[list[str], Rows]:
 
 
 def explain(
-    connection: Connection, query: Query, prefix: str, *, runs: bool = False, types: Sequence[str] = ()
+    connection: Connection, query: DriverQuery, prefix: str, *, runs: bool = False, types: Sequence[str] = ()
 ) -> Rows:
     """The rows of `prefix` (an EXPLAIN of the server's) before a statement; `runs` where that executes the statement.
 
@@ -40,7 +40,7 @@ def explain(
     return _send(connection, prefix + query.sql, query.arguments)[1]
 
 
-def prepare(connection: Connection, query: Query, name: str) -> None:
+def prepare(connection: Connection, query: DriverQuery, name: str) -> None:
     """Let PostgreSQL parse a statement, its placeholders being the server's own `$1`, `$2`, …; nothing is planned or run.
 
     Whoever goes on with it checks it by the types that the server has found.

@@ -32,7 +32,7 @@ class _NoneLeft(Exception):
     """No value could be made up that no row has."""
 
 
-class Planting(msgspec.Struct, frozen=True):
+class SyntheticRows(msgspec.Struct, frozen=True):
     """One way to make the data harder: in words, and what does it to the copies."""
 
     words: str
@@ -61,26 +61,26 @@ def copies(url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[tuple[Co
         yield connection, schema
 
 
-def plantings(schema: Schema, tables: Sequence[str], used: Sequence[tuple[str, str]]) -> list[Planting]:
+def plantings(schema: Schema, tables: Sequence[str], used: Sequence[tuple[str, str]]) -> list[SyntheticRows]:
     """What can be planted. `used` are the columns, with their tables, that the statements name, in lower case."""
     known = [table for name in tables if (table := schema.table(name)) is not None]
     results = []
     for table in known:
         if _can_repeat(table):
             words = f"rows of {table.name} like others, and with nothing that refers to them"
-            results.append(Planting(words, _more_of(table, ())))
+            results.append(SyntheticRows(words, _more_of(table, ())))
         for column in table.columns:
             named = (table.name.lower(), column.name.lower()) in used or ("", column.name.lower()) in used
             if named and column.nullable and column.name not in table.primary_key and _can_repeat(table):
                 words = f"NULL as {column.name} in rows of {table.name}"
-                results.append(Planting(words, _more_of(table, (column.name,))))
+                results.append(SyntheticRows(words, _more_of(table, (column.name,))))
         if not _is_needed(table, known):
-            results.append(Planting(f"no rows in {table.name}", _emptied(table)))
+            results.append(SyntheticRows(f"no rows in {table.name}", _emptied(table)))
     return results
 
 
 @contextmanager
-def planted(connection: Connection, planting: Planting) -> Iterator[bool]:
+def planted(connection: Connection, planting: SyntheticRows) -> Iterator[bool]:
     """The data with something planted, for a while; whether it could be."""
     run = connection.exec_driver_sql
     run("SAVEPOINT askless_planted")

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 
 from sqlalchemy.engine import Connection
 
-from askless.database.driver_query import Query
+from askless.database.driver_query import DriverQuery
 from askless.database.statement_execution import Rows, execute
 
 WARM_UPS = 2
@@ -36,7 +36,7 @@ def interleaved(
     return tuple(map(tuple, times))
 
 
-def runner(connection: Connection, queries: Sequence[Query]) -> Callable[[], object]:
+def runner(connection: Connection, queries: Sequence[DriverQuery]) -> Callable[[], object]:
     """One side of a measurement: all rows of some queries, one after the other."""
 
     def run() -> None:

@@ -25,26 +25,26 @@ REGISTRY = {
 }
 
 
-class Wish(msgspec.Struct, frozen=True):
+class ExecutorOptions(msgspec.Struct, frozen=True):
     """How many `workers` (0: as many as there are processors), and on which `cluster`, by its address; '' for this machine."""
 
     workers: int = 0
     cluster: str = ""
 
 
-class Spread(Protocol):
+class Executor(Protocol):
     """What works on pieces."""
 
     def map(self, work: Callable[[Given], Made], pieces: Sequence[Given]) -> Iterator[Made]:
         """What a function makes of each piece, in their order. Raises AskLessError; what the function raises is passed on."""
 
 
-_ALONE = Wish(workers=1)  # a program that uses Ask Less starts no processes that it did not ask for
-_wish: ContextVar[Wish] = ContextVar("askless_spread", default=_ALONE)
+_ALONE = ExecutorOptions(workers=1)  # a program that uses Ask Less starts no processes that it did not ask for
+_wish: ContextVar[ExecutorOptions] = ContextVar("askless_spread", default=_ALONE)
 
 
 @contextmanager
-def wished(wish: Wish) -> Iterator[None]:
+def wished(wish: ExecutorOptions) -> Iterator[None]:
     """Work as it is wished for, within this block."""
     token = _wish.set(wish)
     try:
@@ -58,5 +58,5 @@ def over(work: Callable[[Given], Made], pieces: Sequence[Given]) -> Iterable[Mad
     wish = _wish.get()
     workers = wish.workers or min(os.cpu_count() or 1, len(pieces))
     name = "cluster" if wish.cluster else "processes" if workers > 1 and len(pieces) > 1 else "here"
-    spread: Spread = import_module(REGISTRY[name]).spread(Wish(workers, wish.cluster))
+    spread: Executor = import_module(REGISTRY[name]).spread(ExecutorOptions(workers, wish.cluster))
     return spread.map(work, pieces)

@@ -13,7 +13,7 @@ from typing import Any
 
 from askless import __version__
 from askless.core.errors import AskLessError
-from askless.executors import Given, Made, Wish
+from askless.executors import ExecutorOptions, Given, Made
 
 LOCAL = "local"
 _AWAY_S = 15
@@ -25,7 +25,7 @@ _AHEAD = 3  # pieces a worker that are under way or wait to be put together
 class Cluster:
     """See the module. Raises AskLessError: cluster-extra-missing, cluster-away, cluster-other."""
 
-    def __init__(self, wish: Wish) -> None:
+    def __init__(self, wish: ExecutorOptions) -> None:
         self._wish = wish
         try:
             import distributed
@@ -118,6 +118,6 @@ def _version() -> str:
     return __version__
 
 
-def spread(wish: Wish) -> Cluster:
+def executor(wish: ExecutorOptions) -> Cluster:
     """See `spread.REGISTRY`."""
     return Cluster(wish)

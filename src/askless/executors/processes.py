@@ -14,7 +14,7 @@ from multiprocessing import get_context, parent_process
 from multiprocessing.connection import wait
 
 from askless.core.errors import AskLessError
-from askless.executors import Given, Made, Wish
+from askless.executors import ExecutorOptions, Given, Made
 
 _AHEAD = 2  # pieces a worker that wait to be worked on or to be put together: memory does not grow with their number
 
@@ -80,6 +80,6 @@ def _hoarding() -> Iterator[None]:
         gc.set_threshold(*before)
 
 
-def spread(wish: Wish) -> Processes:
+def executor(wish: ExecutorOptions) -> Processes:
     """See `spread.REGISTRY`."""
     return Processes(wish.workers)

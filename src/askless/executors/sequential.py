@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 
-from askless.executors import Given, Made, Wish
+from askless.executors import ExecutorOptions, Given, Made
 
 
-class Here:
+class Sequential:
     """See the module."""
 
     def map(self, work: Callable[[Given], Made], pieces: Sequence[Given]) -> Iterator[Made]:
@@ -15,6 +15,6 @@ class Here:
         return map(work, pieces)
 
 
-def spread(_: Wish) -> Here:
+def executor(_: ExecutorOptions) -> Sequential:
     """See `spread.REGISTRY`."""
-    return Here()
+    return Sequential()

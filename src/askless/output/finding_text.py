@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from askless.core.findings.finding import NO_LINE, Cost, Edit, Finding, Line
+from askless.core.findings.finding import NO_LINE, Cost, Edit, Finding, SourceLine
 from askless.core.findings.severities import SEVERITIES
 from askless.core.formatting import number, plural, size, whereabouts
 from askless.output.text import in_middle, milliseconds, percent, safe, short_path
@@ -13,22 +13,22 @@ from askless.reports import documents
 PATH_MOST = 64  # characters of a path: what is longer gives way in the middle
 
 
-def at(line: Line) -> str:
+def at(line: SourceLine) -> str:
     """A line of code as people write it: file:line, the file's path from here."""
     return whereabouts(in_middle(short_path(line.file), PATH_MOST), line.line)
 
 
-def in_function(line: Line) -> str:
+def in_function(line: SourceLine) -> str:
     """The function of a line of code, behind it; nothing where it is not known."""
     return f" in {safe(line.function)}" if line.function else ""
 
 
-def place(line: Line) -> str:
+def place(line: SourceLine) -> str:
     """A line of code with its function."""
     return at(line) + in_function(line)
 
 
-def where(line: Line) -> str:
+def where(line: SourceLine) -> str:
     """Where a change is to be made: nobody can change a query in the template that shows it."""
     if line.function == "template":
         return f"where the query is built that {at(line)} shows"
@@ -80,9 +80,9 @@ def costs(finding: Finding) -> list[str]:
     return [line for line in lines if line]
 
 
-def places(finding: Finding, most: int = 8) -> list[tuple[str, Line | None]]:
+def places(finding: Finding, most: int = 8) -> list[tuple[str, SourceLine | None]]:
     """Where a finding comes from, a line each: its text, and the line of code that it begins with where it does."""
-    result: list[tuple[str, Line | None]] = []
+    result: list[tuple[str, SourceLine | None]] = []
     for line in finding.lines[:most]:
         times = f", {plural(line.queries, 'query')} in the capture" if line.queries else ""
         result.append((place(line) + times, line))
@@ -114,7 +114,7 @@ def kind(finding: Finding) -> str:
     return f"{finding.pattern} ({finding.variant})" if finding.variant else finding.pattern
 
 
-def caller_apart(finding: Finding, others: Sequence[Finding]) -> Line | None:
+def caller_apart(finding: Finding, others: Sequence[Finding]) -> SourceLine | None:
     """The nearest caller by which a finding is told from others of its route at the same line; None without such."""
 
     def path(of: Finding) -> list[tuple[str, int]]:

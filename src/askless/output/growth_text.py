@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from askless.core.formatting import plural
-from askless.core.growth.by_rows import Line
+from askless.core.growth.by_rows import LinearFit
 from askless.reports import documents
 
 PROJECTED = ("as seen, in the middle", "ten times the rows", "a hundred times")
@@ -17,10 +17,10 @@ def equation(row: documents.GrowthRow) -> str:
     return f"queries = {'about ' if row.outcome == 'unclear' else ''}{row.formula}"
 
 
-def fitted(row: documents.GrowthRow) -> Line:
+def fitted(row: documents.GrowthRow) -> LinearFit:
     """The line of queries against rows, of a route that has sizes enough."""
     middle = row.projected[0]
-    return Line(middle.queries - row.slope * middle.rows, row.slope)
+    return LinearFit(middle.queries - row.slope * middle.rows, row.slope)
 
 
 def seen(row: documents.GrowthRow) -> str:

@@ -14,7 +14,7 @@ from askless.core.findings.finding import Finding
 from askless.core.json_encoding import encoded
 from askless.output import finding_text
 from askless.output.text import safe
-from askless.reports.columns import Arrived, query_records, request_record
+from askless.reports.columns import TimedRequest, query_records, request_record
 
 SERVER, CONSUMER, CLIENT = 2, 5, 3
 _ERROR = 2
@@ -22,7 +22,7 @@ Json = dict[str, Any]
 
 
 def payload(
-    arrived: Sequence[Arrived], findings: dict[str, list[Finding]], service: str, values: bool = False
+    arrived: Sequence[TimedRequest], findings: dict[str, list[Finding]], service: str, values: bool = False
 ) -> bytes:
     """An export request with these requests, on one line. `findings` are those of each route."""
     spans = [span for one in arrived for span in _spans(one, findings.get(one.request.route, []), values)]
@@ -37,7 +37,7 @@ def payload(
     return encoded(whole)
 
 
-def _spans(one: Arrived, findings: Sequence[Finding], values: bool) -> Iterable[Json]:
+def _spans(one: TimedRequest, findings: Sequence[Finding], values: bool) -> Iterable[Json]:
     request = one.request
     record = request_record(one, values)
     offset_ns = int((one.unix_s or 0.0) * 1e9) - request.start_ns if one.unix_s is not None else 0

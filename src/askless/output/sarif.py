@@ -11,7 +11,7 @@ import msgspec
 
 import askless
 from askless.core import patterns
-from askless.core.findings.finding import Finding, Line
+from askless.core.findings.finding import Finding, SourceLine
 from askless.core.json_encoding import encoded
 from askless.output import finding_text, gate_text
 from askless.output.formats import View
@@ -58,7 +58,7 @@ class Files:
         return next((end for end in ends if (self._root / end).is_file()), None)
 
 
-def _location(files: Files, line: Line, message: str = "") -> Json:
+def _location(files: Files, line: SourceLine, message: str = "") -> Json:
     physical: Json = {"artifactLocation": files.artifact(line.file)}
     if line.line > 0:
         physical["region"] = {"startLine": line.line}

@@ -26,7 +26,7 @@ _HEADERS = {
 }
 
 
-class Served:
+class ServedPage:
     """A page at an address that can't be guessed."""
 
     def __init__(self, port: int = 0) -> None:
@@ -57,7 +57,7 @@ class Served:
             self._version += 1
             self._changed.notify_all()
 
-    def __enter__(self) -> Served:
+    def __enter__(self) -> ServedPage:
         return self
 
     def __exit__(self, *details: object) -> None:
@@ -119,7 +119,7 @@ class Served:
                 self._streams -= 1
 
 
-def _server(port: int, served: Served) -> ThreadingHTTPServer:
+def _server(port: int, served: ServedPage) -> ThreadingHTTPServer:
     class Handler(_Handler):
         of = served
 
@@ -147,7 +147,7 @@ class _Server(ThreadingHTTPServer):
 
 
 class _Handler(BaseHTTPRequestHandler):
-    of: Served
+    of: ServedPage
     server_version = "askless"
     sys_version = ""
     timeout = 60

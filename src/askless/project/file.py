@@ -39,7 +39,7 @@ from typing import Any
 import msgspec
 
 from askless.core import patterns
-from askless.core.aggregation.project_rules import Noise, RouteName, Terms
+from askless.core.aggregation.project_rules import Noise, ProjectRules, RouteName
 from askless.core.comparison.budgets import MEASURES, Budget
 from askless.core.errors import AskLessError
 from askless.core.findings.acceptance import Accepted
@@ -67,9 +67,9 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         given: dict[str, Any] = {name: type(getattr(plain, name))(value) for name, value in self.thresholds.items()}
         return msgspec.structs.replace(plain, **given)
 
-    def terms(self) -> Terms:
+    def terms(self) -> ProjectRules:
         """Its terms, to be applied to requests."""
-        return Terms(self.routes, self.noise)
+        return ProjectRules(self.routes, self.noise)
 
 
 # The keys of each table, for whoever mistypes one.

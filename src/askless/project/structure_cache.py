@@ -26,7 +26,7 @@ class _Kept(msgspec.Struct, array_like=True):
     structures: dict[bytes, msgspec.Raw] = {}
 
 
-class Parsed:
+class StructureFile:
     """The memory of this user's. What can't be read or written is done without."""
 
     def __init__(self) -> None:
@@ -83,19 +83,19 @@ def _key(text: str, system: str) -> bytes:
     return blake2b(f"{system}|{text}".encode("utf-8", "replace"), digest_size=12).digest()
 
 
-_used: list[Parsed] = []
+_used: list[StructureFile] = []
 
 
 def begin() -> None:
     """Use what was parsed before, in this process; it is read once, however many pieces of a capture come after each other."""
     try:
         if not any(parsed.file == _file() for parsed in _used):
-            use(Parsed())
+            use(StructureFile())
     except (OSError, RuntimeError):
         return
 
 
-def use(parsed: Parsed) -> None:
+def use(parsed: StructureFile) -> None:
     """Use this memory in this process."""
     _used[:] = [parsed]
     structure.use_memory(parsed)

@@ -20,7 +20,7 @@ KEPT_MOST = 20  # captures
 _HERE = Path(askless.__file__).parent
 
 
-class Judged(msgspec.Struct, frozen=True):
+class CachedSummary(msgspec.Struct, frozen=True):
     """All findings of a capture and their edits, whatever a project accepts; its requests and queries, and notes on it."""
 
     findings: tuple[Finding, ...]
@@ -57,17 +57,17 @@ def _file(mark: str) -> Path:
     return user_files.folder("XDG_CACHE_HOME", ".cache") / f"{mark}.json"
 
 
-def recall(mark: str) -> Judged | None:
+def recall(mark: str) -> CachedSummary | None:
     """What is known of the capture with this fingerprint."""
     if not mark:
         return None
     try:
-        return msgspec.json.decode(user_files.read(_file(mark)), type=Judged)
+        return msgspec.json.decode(user_files.read(_file(mark)), type=CachedSummary)
     except (OSError, RuntimeError, msgspec.DecodeError, UnicodeDecodeError, RecursionError):
         return None
 
 
-def remember(mark: str, judged: Judged) -> None:
+def remember(mark: str, judged: CachedSummary) -> None:
     """Keep what a capture came to; of too many, the oldest go."""
     if not mark:
         return

@@ -18,7 +18,7 @@ from askless.capture.reading import FileReport, read
 from askless.core.findings.finding import Finding
 from askless.core.inference.failures import masked_error
 from askless.core.json_encoding import encoded
-from askless.core.records.model import Place, Request, Statement, Told
+from askless.core.records.model import CallSite, Request, Statement, Told
 from askless.core.sql.masking import masked, shown_values
 from askless.project.file import here
 from askless.reports import documents
@@ -202,7 +202,7 @@ def plan_record(row: documents.PlanRow) -> PlanRecord:
     )  # fmt: skip
 
 
-class Arrived(msgspec.Struct):
+class TimedRequest(msgspec.Struct):
     """A request and what its capture's file tells of the time: `clock_ns` of its clock was `started_unix_s`."""
 
     request: Request
@@ -218,19 +218,21 @@ class Arrived(msgspec.Struct):
         return self.started_unix_s + (self.request.start_ns - self.clock_ns) / 1e9
 
 
-def with_clock(request: Request, header: Header | None) -> Arrived:
+def with_clock(request: Request, header: Header | None) -> TimedRequest:
     """A request with what its file's header tells."""
-    return Arrived(request, *((header.started_unix_s, header.clock_ns, header.program) if header is not None else ()))
+    return TimedRequest(
+        request, *((header.started_unix_s, header.clock_ns, header.program) if header is not None else ())
+    )
 
 
-def arrived(path: Path, files: list[FileReport] | None = None) -> Iterator[Arrived]:
+def arrived(path: Path, files: list[FileReport] | None = None) -> Iterator[TimedRequest]:
     """The requests of a capture in the project's own terms, with their clocks. Raises AskLessError: see `read`."""
     files = [] if files is None else files
     for request in here().terms().applied(read(path, files)):
         yield with_clock(request, files[-1].header)
 
 
-def request_record(one: Arrived, values: bool = False) -> RequestRecord:
+def request_record(one: TimedRequest, values: bool = False) -> RequestRecord:
     """A request as one flat row."""
     request = one.request
     asked = [i for i in range(len(request)) if not request.statement(i).shape.noise]
@@ -301,7 +303,7 @@ _masked = lru_cache(10_000)(masked)
 
 
 @lru_cache(50_000)
-def place_name(place: Place) -> str:
+def place_name(place: CallSite) -> str:
     """What a place is called: the same in every capture of the same code."""
     caller = place_name(place.caller) if place.caller is not None else ""
     text = f"{place.file}|{place.line}|{place.function}|{caller}"
@@ -322,7 +324,7 @@ class Totals:
     def __init__(self, values: bool = False) -> None:
         self._values = values
         self._shapes: dict[str, tuple[Statement, _Sum]] = {}
-        self._places: dict[str, tuple[Place, _Sum]] = {}
+        self._places: dict[str, tuple[CallSite, _Sum]] = {}
 
     def add(self, request: Request) -> None:
         """Count a request's queries in."""

@@ -10,9 +10,9 @@ from typing import Any
 import msgspec
 
 from askless.core.aggregation.route_rows import RouteRow
-from askless.core.findings.finding import Edit, Finding, Line
+from askless.core.findings.finding import Edit, Finding, SourceLine
 from askless.core.records.model import Table
-from askless.core.records.sampling import Total
+from askless.core.records.sampling import Estimate
 from askless.core.statistics import Ratio
 from askless.core.verdicts import Verdict
 from askless.reports.comparison_documents import (
@@ -40,8 +40,8 @@ class RequestsDocument(Document, frozen=True, kw_only=True):
     queries: int
     noise: int
     all_requests: int = 0
-    all_queries: Total = Total(0.0)
-    all_database_ms: Total = Total(0.0)
+    all_queries: Estimate = Estimate(0.0)
+    all_database_ms: Estimate = Estimate(0.0)
 
 
 class RequestRow(msgspec.Struct, frozen=True):
@@ -86,7 +86,7 @@ class TimelineRow(msgspec.Struct, frozen=True):
     sql: str
     shape: str
     noise: bool
-    line: Line | None
+    line: SourceLine | None
     error: str = ""
     load: str = ""
     parameters: str = ""

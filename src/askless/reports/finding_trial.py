@@ -15,7 +15,7 @@ from askless.core.trials.replay import replay_of
 from askless.core.verdicts import Outcome, Verdict, direction
 from askless.database.alternatives_trial import try_roads
 from askless.database.connecting import parse_url
-from askless.database.finding_trial import FindingTrial, Road, try_finding
+from askless.database.finding_trial import FindingTrial, TrialAlternative, try_finding
 from askless.database.servers import Limits
 from askless.reports import documents
 from askless.reports.loading import load, requests_of
@@ -71,7 +71,9 @@ def _named(found: list[Diagnosis], key: str, path: Path) -> Diagnosis:
     )
 
 
-def _road(road: Road, trial: FindingTrial, base_away: float, round_trip_ms: float, show: bool) -> documents.TrialRoad:
+def _road(
+    road: TrialAlternative, trial: FindingTrial, base_away: float, round_trip_ms: float, show: bool
+) -> documents.TrialRoad:
     ratio = road.ratio
     middle = median(road.times_ms)
     away = middle + road.queries * round_trip_ms

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from askless.core.records.model import Schema
 
 
-class Sorted(msgspec.Struct, frozen=True):
+class OpenAndExpired(msgspec.Struct, frozen=True):
     """Findings apart: those that nobody has accepted, those that somebody has, and acceptances that have ended."""
 
     open: list[Finding]
@@ -29,7 +29,7 @@ class Sorted(msgspec.Struct, frozen=True):
     ended: list[tuple[Finding, Accepted]]
 
 
-def open_findings(summary: Summary, project: Path | None = None, schema: Schema | None = None) -> Sorted:
+def open_findings(summary: Summary, project: Path | None = None, schema: Schema | None = None) -> OpenAndExpired:
     """The findings of a summary, sorted by what the project's file accepts today.
 
     `project` is that file; None looks for one from here upwards. Raises AskLessError project-file-bad.
@@ -41,12 +41,12 @@ def open_findings(summary: Summary, project: Path | None = None, schema: Schema 
     return sort(found, project)
 
 
-def sort(everything: list[Finding], project: Path | None = None) -> Sorted:
+def sort(everything: list[Finding], project: Path | None = None) -> OpenAndExpired:
     """Findings, sorted by what the project's file accepts today: see `open_findings`."""
     cases = file.read(file.nearest(Path()) if project is None else project).accepted
     left, ended = sorted_out(everything, list(cases), date.today())
     keys = {finding.key for finding in left}
-    return Sorted(left, [finding for finding in everything if finding.key not in keys], ended)
+    return OpenAndExpired(left, [finding for finding in everything if finding.key not in keys], ended)
 
 
 class Choice(msgspec.Struct, frozen=True):
@@ -75,7 +75,7 @@ def findings(
 
 def document_of(
     path: Path,
-    judged: summary_cache.Judged,
+    judged: summary_cache.CachedSummary,
     choice: Choice = Choice(),  # noqa: B008  (frozen)
     project: Path | None = None,
     round_trip_ms: float = 0.0,
@@ -107,7 +107,7 @@ def document_of(
 
 def judged_of(
     path: Path, schema: Schema | None = None, values: bool = False, round_trip_ms: float = 0.0
-) -> summary_cache.Judged:
+) -> summary_cache.CachedSummary:
     """All findings of a capture. Where nothing but the capture goes into them they are kept, and not worked out again.
 
     Raises AskLessError: see the reading of captures.
@@ -130,14 +130,16 @@ def judged_of(
     return judged
 
 
-def judged_from(summary: Summary, notes: tuple[str, ...] = (), schema: Schema | None = None) -> summary_cache.Judged:
+def judged_from(
+    summary: Summary, notes: tuple[str, ...] = (), schema: Schema | None = None
+) -> summary_cache.CachedSummary:
     """All findings of a summary, and the edits that mend them."""
     from askless.core.analysis.pipeline import judgement_of
 
     routes = summary.routes.values()
     found, edits = judgement_of(summary, schema)
     structure_cache.keep()
-    return summary_cache.Judged(
+    return summary_cache.CachedSummary(
         findings=tuple(found),
         edits=tuple(edits),
         requests=sum(route.requests for route in routes),

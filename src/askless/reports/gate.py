@@ -47,7 +47,7 @@ def gate(
         before, notes_before = load(baseline, project=project)
         refuse_damage("" if allow_damaged else before.damage)
         notes = tuple(dict.fromkeys((*notes, *notes_before)))
-        compared = gating.against(before, summary, open_findings(before, project.path).open, found.open)
+        compared = gating.compare_baseline(before, summary, open_findings(before, project.path).open, found.open)
         if not compared.counts:
             raise AskLessError(
                 "other-application",

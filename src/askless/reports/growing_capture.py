@@ -7,14 +7,14 @@ from pathlib import Path
 from askless.capture.following import Follower
 from askless.capture.lines import files_of
 from askless.core import patterns
-from askless.core.aggregation.aggregator import Gatherer
+from askless.core.aggregation.aggregator import Aggregator
 from askless.core.records.model import Schema
 from askless.project.file import here
 from askless.reports import documents, findings, requests
 from askless.reports.loading import notes_of
 
 
-class Growing:
+class GrowingCapture:
     """Follows a capture. `values` shows literals; `round_trip_ms` is an assumed way to the database.
 
     Raises AskLessError: capture-missing, capture-empty, and what is wrong with a file that is read.
@@ -30,7 +30,7 @@ class Growing:
         settings = self._project.settings(values, round_trip_ms)
         self._round_trip_ms = round_trip_ms
         self._terms = self._project.terms()
-        self._gatherer = Gatherer(list(patterns.load()) if look else [], settings)
+        self._gatherer = Aggregator(list(patterns.load()) if look else [], settings)
         self._follower = Follower(capture, strict=True)
         self.count = 0
 

@@ -15,7 +15,7 @@ from askless.core.sql.statements import index_of
 from askless.core.sql.structure import structure_of
 from askless.core.verdicts import Outcome, Verdict, timed
 from askless.database.connecting import parse_url
-from askless.database.index_trial import IndexTrial, Measured, TriedStatement, try_index
+from askless.database.index_trial import IndexTrial, TrialTiming, TriedStatement, try_index
 from askless.database.servers import Limits
 from askless.reports import documents
 from askless.reports.loading import load
@@ -84,7 +84,7 @@ def index_trial(
     )
 
 
-def _statement(trial: IndexTrial, measured: Measured, asked: TriedStatement, show: bool) -> documents.TrialStatement:
+def _statement(trial: IndexTrial, measured: TrialTiming, asked: TriedStatement, show: bool) -> documents.TrialStatement:
     no_tables = Schema(system=trial.system)
     mask = masker(asked.system or trial.system, show)
     return documents.TrialStatement(
@@ -108,7 +108,7 @@ def _statement(trial: IndexTrial, measured: Measured, asked: TriedStatement, sho
     )
 
 
-def verdict(trial: IndexTrial, measured: Measured) -> Verdict:
+def verdict(trial: IndexTrial, measured: TrialTiming) -> Verdict:
     """What the trial showed of one statement."""
     if measured.difference:
         return Verdict(Outcome.CHANGED, "not the same result: do not add the index before you know why")

@@ -66,23 +66,23 @@ def _proven(
     """The set without what the planner does not need, and with what it does."""
     from askless.core.sql.statements import index_of
     from askless.database.connecting import parse_url
-    from askless.database.index_set_trial import Fate, Wanted, prove
+    from askless.database.index_set_trial import IndexOutcome, PlannedIndex, prove
     from askless.database.index_trial import TriedStatement
 
     url = parse_url(database)
-    wanted = [Wanted(index_of(one.ddl, document.system).name, one.ddl, one.table) for one in document.indexes]
-    spare = [Wanted(one.index, one.ddl, one.table) for one in document.redundant]
+    wanted = [PlannedIndex(index_of(one.ddl, document.system).name, one.ddl, one.table) for one in document.indexes]
+    spare = [PlannedIndex(one.index, one.ddl, one.table) for one in document.redundant]
     tried = [TriedStatement(one.text, one.parameters, one.names, one.system) for one in workload.subjects]
     proof = prove(url, wanted, spare, tried, limits, progress)
     hidden = {one.text: masker(one.system or document.system, False)(one.text) for one in workload.subjects}
     whys = {
-        Fate.UNUSED: "no plan of the capture's statements uses it",
-        Fate.SPARED: "the others answer as cheaply without it",
+        IndexOutcome.UNUSED: "no plan of the capture's statements uses it",
+        IndexOutcome.SPARED: "the others answer as cheaply without it",
     }
     fates = [proof.fates[one.name] for one in wanted]
     return msgspec.structs.replace(
         document,
-        indexes=tuple(one for one, fate in zip(document.indexes, fates, strict=True) if fate is Fate.KEPT),
+        indexes=tuple(one for one, fate in zip(document.indexes, fates, strict=True) if fate is IndexOutcome.KEPT),
         redundant=tuple(one for one in document.redundant if not proof.needed[one.index]),
         notes=(*document.notes, *(f"an earlier trial had left {what}: it is gone now" for what in proof.cleaned)),
         proof=documents.SetProof(

@@ -10,7 +10,7 @@ import msgspec
 
 from askless.capture.following import Follower
 from askless.core import patterns
-from askless.core.aggregation.aggregator import Gatherer
+from askless.core.aggregation.aggregator import Aggregator
 from askless.core.analysis.pipeline import findings_of
 from askless.core.errors import AskLessError
 from askless.core.findings.finding import Finding
@@ -33,7 +33,7 @@ class Live:
 
     def __init__(self, folder: Path, now: Callable[[], float] = time.monotonic) -> None:
         self._follower = Follower(folder)
-        self._gatherer = Gatherer(list(patterns.load()))
+        self._gatherer = Aggregator(list(patterns.load()))
         self._known: set[str] = set()
         self._now = now
         self._judge_at_s = 0.0

@@ -16,7 +16,7 @@ from askless.core.analysis.pipeline import summarise
 from askless.core.errors import AskLessError
 from askless.core.formatting import plural
 from askless.core.records.model import LOOKED_MOST, Request, Schema
-from askless.core.records.sampling import Counts, Dropped, untold
+from askless.core.records.sampling import Counts, Evicted, untold
 from askless.core.settings import Settings
 from askless.project import structure_cache
 from askless.project.file import Project, here
@@ -127,8 +127,8 @@ def notes_of(files: list[FileReport]) -> tuple[str, ...]:
 def left_out_of(files: list[FileReport]) -> list[str]:
     """What a recording left out, and what that makes of totals."""
     headers = [file.header for file in files if file.header is not None]
-    counts, dropped = Counts(), Dropped()
-    by_process: dict[tuple[int, str], Dropped] = {}
+    counts, dropped = Counts(), Evicted()
+    by_process: dict[tuple[int, str], Evicted] = {}
     for file in files:
         counts = counts.plus(file.left_out)
         process = (file.header.pid, file.header.program) if file.header is not None else (0, "")

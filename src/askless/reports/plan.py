@@ -27,11 +27,11 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from sqlalchemy.engine import Connection
 
-    from askless.database.driver_query import Query
+    from askless.database.driver_query import DriverQuery
     from askless.database.servers import Limits
 
 
-class Wish(msgspec.Struct, frozen=True):
+class PlanOptions(msgspec.Struct, frozen=True):
     """How to explain. `analyze` runs the statements, `values` shows their literals; `schema` stands in for the database's."""
 
     analyze: bool = False
@@ -39,7 +39,7 @@ class Wish(msgspec.Struct, frozen=True):
     schema: Schema | None = None
 
 
-def live(database: str, workload: Workload, wish: Wish, limits: Limits | None = None) -> documents.PlanDocument:
+def live(database: str, workload: Workload, wish: PlanOptions, limits: Limits | None = None) -> documents.PlanDocument:
     """The plans of some statements on a database. Raises AskLessError: cant-explain, and what the database says."""
     from askless.database.connecting import connect, parse_url
     from askless.database.reflecting import reflect
@@ -85,7 +85,7 @@ def read_saved(path: Path) -> str:
 
 
 def _explained(
-    connection: Connection, schema: Schema, subject: Subject, writes: advisor.Writes, wish: Wish, limits: Limits,
+    connection: Connection, schema: Schema, subject: Subject, writes: advisor.Writes, wish: PlanOptions, limits: Limits,
     problems: list[AskLessError],
 ) -> documents.PlanRow:  # fmt: skip
     from askless.database import explaining
@@ -126,7 +126,7 @@ def _explained(
     )
 
 
-def _plan(connection: Connection, query: Query, analyze: bool, limits: Limits) -> tuple[tuple[Node, ...], str]:
+def _plan(connection: Connection, query: DriverQuery, analyze: bool, limits: Limits) -> tuple[tuple[Node, ...], str]:
     """The plan; without measurements, and with a word on that, where the statement ran into its limit."""
     from askless.database import explaining
 

@@ -17,7 +17,7 @@ from askless.core.sql.slots import Value, values_of
 from askless.core.sql.structure import structure_of
 from askless.reports import documents
 from askless.reports.loading import notes_of, requests_of
-from askless.reports.plan import Wish
+from askless.reports.plan import PlanOptions
 from askless.reports.plan_nodes import nodes_of
 from askless.reports.statement_selection import query_at
 from askless.reports.timeline import named
@@ -51,7 +51,7 @@ class _Ran:
             self.system, self.names = statement.system, statement.names
 
 
-def of_capture(path: Path, wish: Wish, top: int | None = None, shape: str = "") -> documents.PlanDocument:
+def of_capture(path: Path, wish: PlanOptions, top: int | None = None, shape: str = "") -> documents.PlanDocument:
     """The plans of the shapes that cost most, of each the slowest one. Raises AskLessError no-database: there are none."""
     files: list[FileReport] = []
     ran: dict[str, _Ran] = {}
@@ -60,7 +60,7 @@ def of_capture(path: Path, wish: Wish, top: int | None = None, shape: str = "") 
     return _document(path, ran, wish, top, notes_of(files))
 
 
-def of_request(path: Path, name: str, query: int | None, wish: Wish) -> documents.PlanDocument:
+def of_request(path: Path, name: str, query: int | None, wish: PlanOptions) -> documents.PlanDocument:
     """The plans of the queries of one request, or of the query with this place (from 1, noise not counted).
 
     Raises AskLessError: no-request, no-query, no-database.
@@ -79,7 +79,7 @@ def _gather(ran: dict[str, _Ran], request: Request, shape: str = "", only: int |
 
 
 def _document(
-    path: Path, ran: dict[str, _Ran], wish: Wish, top: int | None = None, notes: tuple[str, ...] = ()
+    path: Path, ran: dict[str, _Ran], wish: PlanOptions, top: int | None = None, notes: tuple[str, ...] = ()
 ) -> documents.PlanDocument:
     planned = sorted(((one, digest) for digest, one in ran.items() if one.plans), key=_cost)[:top]
     if not planned:
@@ -96,7 +96,7 @@ def _cost(planned: tuple[_Ran, str]) -> tuple[int, str]:
     return -one.total_ns, digest
 
 
-def _row(one: _Ran, digest: str, wish: Wish) -> documents.PlanRow:
+def _row(one: _Ran, digest: str, wish: PlanOptions) -> documents.PlanRow:
     structure = structure_of(one.text, one.system)
     schema = wish.schema or Schema(one.system)
     mask = masker(one.system, wish.values)

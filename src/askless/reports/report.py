@@ -11,7 +11,7 @@ from askless.capture.following import Follower
 from askless.capture.lines import files_of
 from askless.capture.reading import FileReport, read
 from askless.core import patterns
-from askless.core.aggregation.aggregator import Gatherer
+from askless.core.aggregation.aggregator import Aggregator
 from askless.core.aggregation.summary import Summary
 from askless.core.errors import AskLessError
 from askless.core.formatting import plural
@@ -32,7 +32,7 @@ PLANS_MOST = 10  # statements that are explained, the dearest of the capture
 _TELL_EVERY = 2_000  # requests
 
 
-class Wish(msgspec.Struct, frozen=True):
+class ReportOptions(msgspec.Struct, frozen=True):
     """What a report takes in beside the capture: a database for plans and indexes, a saved schema, a capture from before."""
 
     database: str | None = None
@@ -42,14 +42,14 @@ class Wish(msgspec.Struct, frozen=True):
     round_trip_ms: float = 0.0
 
 
-class Gathered:
+class ReportParts:
     """Takes the requests of a capture as they come, and tells what they add up to so far."""
 
-    def __init__(self, capture: Path, wish: Wish, project: Project | None = None) -> None:
+    def __init__(self, capture: Path, wish: ReportOptions, project: Project | None = None) -> None:
         self.capture = capture
         self.wish = wish
         self.project = here() if project is None else project
-        self._gatherer = Gatherer(list(patterns.load()), self.project.settings(wish.values, wish.round_trip_ms))
+        self._gatherer = Aggregator(list(patterns.load()), self.project.settings(wish.values, wish.round_trip_ms))
         self._sizes = Sizes()
         self._slowest: dict[str, tuple[int, Request]] = {}
         self._schema = schema_of(wish.database, wish.schema)
@@ -90,14 +90,14 @@ class Gathered:
 
 
 def report(
-    capture: Path, wish: Wish, limits: Limits | None = None, progress: Progress = quiet
+    capture: Path, wish: ReportOptions, limits: Limits | None = None, progress: Progress = quiet
 ) -> documents.ReportDocument:
     """The whole report. What a database can't tell is a note, and the rest is told all the same.
 
     Raises AskLessError: see the reading of captures, project-file-bad, and what a database says that can't be asked at all.
     """
     files: list[FileReport] = []
-    gathered = Gathered(capture, wish)
+    gathered = ReportParts(capture, wish)
     gathered.add(_told(read(capture, files), progress))
     progress("looking for patterns")
     summary = gathered.summary()
@@ -109,15 +109,17 @@ def report(
     return document
 
 
-class Watched:
+class GrowingReport:
     """The report of a capture that grows: what is new is read, never what was read before.
 
     Plans and indexes are those of the beginning. Raises AskLessError: see `report`.
     """
 
-    def __init__(self, capture: Path, wish: Wish, limits: Limits | None = None, progress: Progress = quiet) -> None:
+    def __init__(
+        self, capture: Path, wish: ReportOptions, limits: Limits | None = None, progress: Progress = quiet
+    ) -> None:
         files_of(capture)
-        self._gathered = Gathered(capture, wish)
+        self._gathered = ReportParts(capture, wish)
         self._follower = Follower(capture, strict=True)
         self._wish = wish
         while self.look():
@@ -158,7 +160,7 @@ class _Asked(msgspec.Struct, frozen=True):
         return msgspec.structs.replace(document, plans=self.plans, indexes=self.indexes, notes=notes)
 
 
-def _asked(path: Path, summary: Summary, wish: Wish, limits: Limits | None, progress: Progress) -> _Asked:
+def _asked(path: Path, summary: Summary, wish: ReportOptions, limits: Limits | None, progress: Progress) -> _Asked:
     """Plans and indexes; what can't be told is a note."""
     if wish.database is None:
         return _Asked()
@@ -167,7 +169,7 @@ def _asked(path: Path, summary: Summary, wish: Wish, limits: Limits | None, prog
     notes: tuple[str, ...] = ()
     try:
         workload = statement_selection.of_summary(path, summary, top=PLANS_MOST)
-        plans = plan.live(wish.database, workload, plan.Wish(values=wish.values), limits)
+        plans = plan.live(wish.database, workload, plan.PlanOptions(values=wish.values), limits)
         progress("working out indexes")
         whole = statement_selection.of_summary(path, summary)
         advised = indexes(path, wish.database, None, wish.values, limits, workload=whole)

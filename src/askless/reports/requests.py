@@ -10,7 +10,7 @@ from askless.core.aggregation.summary import Summary
 from askless.core.records.model import Request
 from askless.core.records.sampling import sum_of
 from askless.reports import documents
-from askless.reports.columns import Arrived, request_record
+from askless.reports.columns import TimedRequest, request_record
 from askless.reports.loading import load, notes_of, requests_of
 
 
@@ -55,7 +55,7 @@ def each(path: Path, wanted: str = "", values: bool = False) -> documents.EachDo
 
 def row_of(request: Request, values: bool) -> documents.RequestRow:
     """One request, counted; its path where values are asked for."""
-    record = request_record(Arrived(request), values)
+    record = request_record(TimedRequest(request), values)
     return documents.RequestRow(
         name=record.name,
         route=record.route,

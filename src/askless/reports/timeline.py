@@ -8,7 +8,7 @@ from pathlib import Path
 from askless.capture.reading import FileReport
 from askless.core.aggregation.route_rows import TimelineEntry, timeline as entries_of
 from askless.core.errors import AskLessError
-from askless.core.findings.finding import Line
+from askless.core.findings.finding import SourceLine
 from askless.core.inference.failures import masked_error
 from askless.core.records.model import Request
 from askless.reports import documents
@@ -93,7 +93,7 @@ def _row(request: Request, entry: TimelineEntry, values: bool) -> documents.Time
         sql=entry.sql,
         shape=request.statement(first).shape.digest,
         noise=request.statement(first).shape.noise,
-        line=Line(place.file, place.line, place.function, len(entry.indices)) if place is not None else None,
+        line=SourceLine(place.file, place.line, place.function, len(entry.indices)) if place is not None else None,
         error=error if values else masked_error(error),
         load=f"{load.kind} load of {load.model}.{load.relation}" if load is not None and load.relation else "",
         parameters=entry.parameters,

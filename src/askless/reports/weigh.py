@@ -9,7 +9,7 @@ from askless.core.progress import Progress, quiet
 from askless.core.sql.masking import masker
 from askless.core.verdicts import Outcome, Verdict, direction
 from askless.database import clause_cost
-from askless.database.clause_cost import Weighing, Weight
+from askless.database.clause_cost import ClauseCost, ClauseCosts
 from askless.database.connecting import parse_url
 from askless.database.servers import Limits
 from askless.reports import documents
@@ -44,7 +44,7 @@ def weigh(
     )
 
 
-def _part(weight: Weight, whole: Weighing, whole_ms: float, mask: Callable[[str], str]) -> documents.WeighedPart:
+def _part(weight: ClauseCost, whole: ClauseCosts, whole_ms: float, mask: Callable[[str], str]) -> documents.WeighedPart:
     without_ms = median(weight.times_ms) if weight.times_ms else None
     return documents.WeighedPart(
         kind=weight.part.kind,
@@ -60,7 +60,7 @@ def _part(weight: Weight, whole: Weighing, whole_ms: float, mask: Callable[[str]
     )
 
 
-def verdict(weight: Weight, whole: Weighing) -> Verdict:
+def verdict(weight: ClauseCost, whole: ClauseCosts) -> Verdict:
     """What leaving the part out did: FASTER where the statement is faster without it."""
     ratio = weight.ratio
     if weight.error:

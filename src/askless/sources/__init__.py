@@ -26,7 +26,7 @@ if TYPE_CHECKING:
         def check(self, values: Mapping[str, Any]) -> None:
             """Raises AskLessError where the options' values, by their names, make no sense; nothing is begun yet."""
 
-        def run(self, values: Mapping[str, Any], folder: Path, voice: Voice) -> Recorded:
+        def run(self, values: Mapping[str, Any], folder: Path, voice: Reporter) -> RecordingResult:
             """Record into a folder, which is made and empty, until the traffic ends or somebody stops it.
 
             Raises AskLessError; what was recorded until then stays.
@@ -77,7 +77,7 @@ class Option:
         return self.flag.lstrip("-").replace("-", "_")
 
 
-class Voice:
+class Reporter:
     """How a source speaks while it works: `note` says a line, `progress` how far it is ('': no longer of interest).
 
     `colour` tells whether what it shows itself may have colours.
@@ -91,7 +91,7 @@ class Voice:
         self.colour = colour
 
 
-class Recorded:
+class RecordingResult:
     """How a recording ended: the exit code of what was recorded, None where it was told to stop or has none."""
 
     __slots__ = ("exit_code",)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from askless.core.errors import AskLessError
-from askless.core.records.sampling import Sparing
+from askless.core.records.sampling import SamplingRules
 from askless.sources import Option
 
 TYPE_CHECKING = False
@@ -27,12 +27,12 @@ SPARING = (
 )  # fmt: skip
 
 
-def sparing_of(values: Mapping[str, Any]) -> Sparing:
+def sparing_of(values: Mapping[str, Any]) -> SamplingRules:
     """What the options ask for. Raises AskLessError: bad-sample, bad-time, bad-size, bad-at-most."""
     at_most = values.get("at_most")
     if at_most is not None and at_most < 1:
         raise AskLessError("bad-at-most", "--at-most takes a whole number from 1", "leave it out to keep all queries")
-    return Sparing(
+    return SamplingRules(
         _sample(values.get("sample") or ""), _time(values.get("slower_than") or ""), at_most or 0, size_of(values.get("keep") or "", "--keep")
     )  # fmt: skip
 

@@ -10,7 +10,7 @@ from askless.core import patterns
 from askless.core.analysis.pipeline import findings_of, summarise
 from askless.core.comparison.budgets import amount, budget_for, judge
 from askless.core.findings.acceptance import sorted_out
-from askless.core.findings.finding import Finding, Line
+from askless.core.findings.finding import Finding, SourceLine
 from askless.core.formatting import plural, whereabouts
 from askless.core.records.model import Request
 from askless.output.text import short_path
@@ -104,5 +104,5 @@ def described(finding: Finding) -> list[str]:
     return lines
 
 
-def _at(line: Line) -> str:
+def _at(line: SourceLine) -> str:
     return whereabouts(short_path(line.file), line.line)

@@ -28,7 +28,7 @@ import pytest
 if TYPE_CHECKING:
     from askless.core.records.model import Request
     from askless.project.file import Project
-    from askless.sources.app.in_process import Inside
+    from askless.sources.app.in_process import InProcessRecorder
 
 _STATE = pytest.StashKey["_State"]()
 _MARKER_TAKES = {"at_most", "never", "route", "budgets"}
@@ -37,7 +37,7 @@ _MARKER_TAKES = {"at_most", "never", "route", "budgets"}
 class _State:
     """What one run of pytest holds: the recorder, once it is needed, and what the project's file says."""
 
-    def __init__(self, inside: Inside, project: Project) -> None:
+    def __init__(self, inside: InProcessRecorder, project: Project) -> None:
         self.inside = inside
         self.project = project
 
@@ -71,7 +71,7 @@ class _Block:
             _check(requests, self._limits, self._state.project)
 
 
-class Asks:
+class QueryLimits:
     """What the code inside a `with` block may ask."""
 
     def __init__(self, state: _State, name: str) -> None:
@@ -151,7 +151,7 @@ def pytest_collection_finish(session: pytest.Session) -> None:
         return
     from askless.core.errors import AskLessError
     from askless.project import file, strict
-    from askless.sources.app.in_process import Inside
+    from askless.sources.app.in_process import InProcessRecorder
 
     try:
         project = file.read(file.nearest(Path(config.rootpath)))
@@ -166,7 +166,7 @@ def pytest_collection_finish(session: pytest.Session) -> None:
             "routes": config.getoption("--asks-route"),
             "accepted": strict.cases_for(project.accepted),
         }
-    config.stash[_STATE] = _State(Inside(settings), project)
+    config.stash[_STATE] = _State(InProcessRecorder(settings), project)
 
 
 @pytest.hookimpl(hookwrapper=True)
@@ -208,6 +208,6 @@ def _check_marker(marker: pytest.Mark, requests: list[Request], project: Project
 
 
 @pytest.fixture
-def asks(request: pytest.FixtureRequest) -> Asks:
+def asks(request: pytest.FixtureRequest) -> QueryLimits:
     """What the code inside a block may ask: `asks.at_most(5)`, `asks.never("n-plus-one")`."""
-    return Asks(request.config.stash[_STATE], request.node.nodeid)
+    return QueryLimits(request.config.stash[_STATE], request.node.nodeid)

@@ -5,11 +5,11 @@ from __future__ import annotations
 from askless.core.advice.orm import words_of
 from askless.core.advice.rewriting.statements import LookUp, batched
 from askless.core.findings.finding import Advice
-from askless.core.findings.remedies import BatchByKind
+from askless.core.findings.remedies import BatchPerType
 from askless.core.inference.context import Context
 
 
-def advise(recipe: BatchByKind, context: Context) -> tuple[Advice, ...]:
+def advise(recipe: BatchPerType, context: Context) -> tuple[Advice, ...]:
     """The relation with its query, where the ORM has one for it; else a batch for each kind."""
     statements = [
         batched(LookUp(context.sql(stats), stats.statement.system, stats.parsed.main, column), drop_limit=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from askless.core.advice.orm import by_table, words_of
 from askless.core.findings.finding import Advice
-from askless.core.findings.remedies import WriteTogether
+from askless.core.findings.remedies import BatchWrites
 from askless.core.inference.context import Context
 from askless.core.records.model import Load
 from askless.core.sql.structure import Structure
@@ -16,7 +16,7 @@ _TITLES = {
 }
 
 
-def advise(recipe: WriteTogether, context: Context) -> tuple[Advice, ...]:
+def advise(recipe: BatchWrites, context: Context) -> tuple[Advice, ...]:
     """One statement; where each write commits alone, one transaction around the loop as the smaller step."""
     structure, alone = recipe.structure, recipe.alone
     load = recipe.stats.load

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from askless.core.findings.finding import Advice
-from askless.core.findings.remedies import Bind
+from askless.core.findings.remedies import BindParameters
 from askless.core.inference.context import Context
 from askless.core.sql.masking import masked
 
 
-def advise(recipe: Bind, context: Context) -> tuple[Advice, ...]:
+def advise(recipe: BindParameters, context: Context) -> tuple[Advice, ...]:
     """The same statement with placeholders."""
     stats = recipe.stats
     return (

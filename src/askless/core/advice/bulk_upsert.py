@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from askless.core.advice.batch_writes import hooks_passed_by
 from askless.core.findings.finding import Advice
-from askless.core.findings.remedies import FindAtOnce
+from askless.core.findings.remedies import BulkUpsert
 from askless.core.inference.context import Context
 from askless.core.systems import REGISTRY, system_of
 
 
-def advise(recipe: FindAtOnce, context: Context) -> tuple[Advice, ...]:
+def advise(recipe: BulkUpsert, context: Context) -> tuple[Advice, ...]:
     """A batched look-up and one INSERT of what is missing; where a unique key stands, the upsert."""
     structure, written = recipe.structure, recipe.insert.parsed.written
     keys = recipe.columns
@@ -61,7 +61,7 @@ def _insert(table: str, written: tuple[str, ...]) -> str:
     return f"INSERT INTO {table} ({', '.join(written)})\nVALUES {row}, {row}, ..."
 
 
-def _batched(recipe: FindAtOnce, written: tuple[str, ...]) -> str:
+def _batched(recipe: BulkUpsert, written: tuple[str, ...]) -> str:
     table, keys = recipe.structure.main, recipe.columns
     row_values = system_of(recipe.stats.statement.system).row_values
     if not keys or (len(keys) > 1 and not row_values):

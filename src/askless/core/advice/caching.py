@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from askless.core.findings.finding import Advice
-from askless.core.findings.remedies import Keep
+from askless.core.findings.remedies import CacheResult
 from askless.core.inference.context import Context
 
 
-def advise(recipe: Keep, context: Context) -> tuple[Advice, ...]:
+def advise(recipe: CacheResult, context: Context) -> tuple[Advice, ...]:
     """By time first; by event where the application itself writes."""
     named = recipe.structure.main or "these rows"
     by_time = Advice(

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from askless.core.advice.rewriting.grouped_join import grouped_join
 from askless.core.findings.finding import Advice
-from askless.core.findings.remedies import GroupOnce
+from askless.core.findings.remedies import Decorrelate
 from askless.core.inference.context import Context
 from askless.core.records.index_ddl import plain_index
 
 
-def advise(recipe: GroupOnce, context: Context) -> tuple[Advice, ...]:
+def advise(recipe: Decorrelate, context: Context) -> tuple[Advice, ...]:
     """The join first; where no index finds the rows of one evaluation, the index beside it."""
     stats = recipe.stats
     example = stats.examples[0] if stats.examples else None

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from askless.core.advice.orm import words_of
 from askless.core.findings.finding import Advice
-from askless.core.findings.remedies import LeaveOut
+from askless.core.findings.remedies import DropEagerLoad
 from askless.core.inference.context import Context
 
 
-def advise(recipe: LeaveOut, context: Context) -> tuple[Advice, ...]:
+def advise(recipe: DropEagerLoad, context: Context) -> tuple[Advice, ...]:
     """Take the relation out of what is loaded, or load it only where it is read."""
     words = words_of(recipe.load)
     what = f"{recipe.load.model}.{recipe.load.relation}"

@@ -6,7 +6,7 @@ import msgspec
 
 from askless.core.advice.bulk_upsert import upsert
 from askless.core.findings.finding import Advice
-from askless.core.findings.remedies import Mend
+from askless.core.findings.remedies import FixFailure
 from askless.core.inference.context import Context
 from askless.core.inference.failures import Failure
 
@@ -64,7 +64,7 @@ _ALWAYS = "every execution in the capture failed: it has never done its work"
 _SOMETIMES = "it works with some values and fails with others"
 
 
-def advise(recipe: Mend, context: Context) -> tuple[Advice, ...]:
+def advise(recipe: FixFailure, context: Context) -> tuple[Advice, ...]:
     """What to do about this kind of failure; for a conflict the statement that decides by itself."""
     advice = _BY_FAILURE[recipe.failure]
     structure = recipe.stats.structure

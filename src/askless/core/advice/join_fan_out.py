@@ -7,17 +7,17 @@ import re
 from askless.core.advice import alternative_sql
 from askless.core.advice.orm import by_table, words_of
 from askless.core.findings.finding import Advice
-from askless.core.findings.remedies import Separate
+from askless.core.findings.remedies import SplitJoin
 from askless.core.inference.context import Context
 from askless.core.records.model import Load
 
 
-def advise(recipe: Separate, context: Context) -> tuple[Advice, ...]:
+def advise(recipe: SplitJoin, context: Context) -> tuple[Advice, ...]:
     """Ask apart for what multiplies; EXISTS for a join that only filters."""
     return (_exists(recipe, context),) if recipe.variant == "parents again" else (_apart(recipe, context),)
 
 
-def _exists(recipe: Separate, context: Context) -> Advice:
+def _exists(recipe: SplitJoin, context: Context) -> Advice:
     stats, structure = recipe.stats, recipe.structure
     return Advice(
         title="ask with EXISTS instead of the join: whether there is such a row, not for each of them",
@@ -33,7 +33,7 @@ def _exists(recipe: Separate, context: Context) -> Advice:
     )
 
 
-def _apart(recipe: Separate, context: Context) -> Advice:
+def _apart(recipe: SplitJoin, context: Context) -> Advice:
     structure, load = recipe.structure, recipe.stats.load
     named = recipe.tables[-1] if recipe.tables else "the children"
     code = _batched(recipe, context, named)
@@ -52,7 +52,7 @@ def _apart(recipe: Separate, context: Context) -> Advice:
     )
 
 
-def _batched(recipe: Separate, context: Context, table: str) -> str:
+def _batched(recipe: SplitJoin, context: Context, table: str) -> str:
     """The call that loads a relation with a query of its own, where the ORM itself joined it in and only one can be meant."""
     load, structure = recipe.stats.load, recipe.structure
     words = words_of(load)

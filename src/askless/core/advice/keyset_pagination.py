@@ -5,11 +5,11 @@ from __future__ import annotations
 from askless.core.advice.pagination import page_key
 from askless.core.advice.rewriting import statements
 from askless.core.findings.finding import Advice
-from askless.core.findings.remedies import Skip
+from askless.core.findings.remedies import SeekByKey
 from askless.core.inference.context import Context
 
 
-def advise(recipe: Skip, context: Context) -> tuple[Advice, ...]:
+def advise(recipe: SeekByKey, context: Context) -> tuple[Advice, ...]:
     """The page behind the last row seen, in the order that it has now."""
     structure, stats = recipe.structure, recipe.stats
     key, known = page_key(structure, context.schema)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from askless.core.advice.orm import model_of, words_of
 from askless.core.advice.rewriting import statements
 from askless.core.findings.finding import Advice
-from askless.core.findings.remedies import Page
+from askless.core.findings.remedies import Paginate
 from askless.core.inference.context import Context
 from askless.core.inference.joined_rows import joins_one_each
 from askless.core.records.model import Schema
@@ -20,7 +20,7 @@ def page_key(structure: Structure, schema: Schema | None) -> tuple[str, bool]:
     return key, table is not None or key in {output.column.name for output in structure.outputs}
 
 
-def advise(recipe: Page, context: Context) -> tuple[Advice, ...]:
+def advise(recipe: Paginate, context: Context) -> tuple[Advice, ...]:
     """What the page makes of the rows first, in the database; then a part of them, by key, where it shows a part."""
     structure, schema, load = recipe.structure, context.schema, recipe.stats.load
     key, known = page_key(structure, schema)

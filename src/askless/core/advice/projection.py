@@ -5,14 +5,14 @@ from __future__ import annotations
 from askless.core.advice.orm import words_of
 from askless.core.advice.rewriting import statements
 from askless.core.findings.finding import Advice
-from askless.core.findings.remedies import Narrow
+from askless.core.findings.remedies import Project
 from askless.core.inference.context import Context
 from askless.core.inference.required_columns import keys_to_keep
 
 NAMED_MOST = 3  # columns that are named one by one to be left out; beyond that the ones that stay are named
 
 
-def advise(recipe: Narrow, context: Context) -> tuple[Advice, ...]:
+def advise(recipe: Project, context: Context) -> tuple[Advice, ...]:
     """Leave the wide columns out; for `*`, name the columns."""
     structure, columns, load = recipe.structure, recipe.stats.columns, recipe.stats.load
     sql, system = context.sql(recipe.stats), recipe.stats.statement.system

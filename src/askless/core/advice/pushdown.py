@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from askless.core.advice.orm import model_of, words_of
 from askless.core.findings.finding import Advice
-from askless.core.findings.remedies import Move
+from askless.core.findings.remedies import PushDown
 from askless.core.inference.context import Context
 
 
-def advise(recipe: Move, context: Context) -> tuple[Advice, ...]:
+def advise(recipe: PushDown, context: Context) -> tuple[Advice, ...]:
     """Count, or filter, in the database."""
     load = recipe.stats.load
     words = words_of(load)

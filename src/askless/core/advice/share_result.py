@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from askless.core.advice.orm import words_of
 from askless.core.findings.finding import Advice
-from askless.core.findings.remedies import Share
+from askless.core.findings.remedies import ShareResult
 from askless.core.formatting import whereabouts
 from askless.core.inference.context import Context
 
 
-def advise(recipe: Share, context: Context) -> tuple[Advice, ...]:
+def advise(recipe: ShareResult, context: Context) -> tuple[Advice, ...]:
     """Read once; where the callers are far apart, keep the value for the length of the request."""
     lines = recipe.callers
     callers = ", ".join(whereabouts(line.file, line.line) for line in lines[:4])
@@ -36,7 +36,7 @@ def advise(recipe: Share, context: Context) -> tuple[Advice, ...]:
     return (first, second)
 
 
-def _counted(recipe: Share, code: str) -> Advice:
+def _counted(recipe: ShareResult, code: str) -> Advice:
     return Advice(
         title="count once",
         why="the framework counts all rows beside those that it shows",

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from askless.core.findings.finding import Advice
-from askless.core.findings.remedies import LetGo
+from askless.core.findings.remedies import ShortenTransaction
 from askless.core.inference.context import Context
 
 
-def advise(recipe: LetGo, context: Context) -> tuple[Advice, ...]:
+def advise(recipe: ShortenTransaction, context: Context) -> tuple[Advice, ...]:
     """Do the other thing before, or after; where an answer is needed in between, two short transactions."""
     what = "the call" if recipe.known else "what is done in between"
     first = Advice(

@@ -5,11 +5,11 @@ from __future__ import annotations
 from askless.core.advice.orm import model_of, words_of
 from askless.core.advice.rewriting import statements
 from askless.core.findings.finding import Advice
-from askless.core.findings.remedies import OneColumn
+from askless.core.findings.remedies import SelectColumn
 from askless.core.inference.context import Context
 
 
-def advise(recipe: OneColumn, context: Context) -> tuple[Advice, ...]:
+def advise(recipe: SelectColumn, context: Context) -> tuple[Advice, ...]:
     """The column alone. The call keeps the objects, with nothing else in them: the code around it need not change."""
     stats, structure, column = recipe.stats, recipe.structure, recipe.column
     load = stats.load

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from askless.core.advice.orm import bare, model_of, words_of
 from askless.core.findings.finding import Advice
-from askless.core.findings.remedies import UseLoaded
+from askless.core.findings.remedies import UseLoadedRows
 from askless.core.inference.context import Context
 
 
-def advise(recipe: UseLoaded, context: Context) -> tuple[Advice, ...]:
+def advise(recipe: UseLoadedRows, context: Context) -> tuple[Advice, ...]:
     """Use the rows that are there: the relation where the ORM loaded one, else a dict by the key."""
     load = recipe.source.load if recipe.source is not None else None
     words = words_of(load)

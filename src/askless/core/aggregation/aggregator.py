@@ -16,7 +16,7 @@ from typing import Protocol
 from askless.core.aggregation.request_view import Group, RequestView
 from askless.core.aggregation.shape_stats import EXAMPLES_MOST, ShapeStats
 from askless.core.aggregation.summary import LUMPED, TOTALS_MOST, RouteStats, Summary, others_of
-from askless.core.records.model import Request, Statement, Tables
+from askless.core.records.model import CaptureTables, Request, Statement
 from askless.core.settings import Settings
 
 SHAPES_MOST = 5_000  # different shapes of one route; what comes after them is added up together
@@ -27,7 +27,7 @@ _OFTEN, _THRIFTY_MOST = 4, 4  # but of what was asked so often, so many
 FOLD_AT = 40_000  # queries that gather before they are added up
 
 
-class Looker(Protocol):
+class RequestObserver(Protocol):
     """A pattern's part in the hot path.
 
     It looks at each request in which some shape came more than once, a query failed, or much time passed beside its queries,
@@ -38,12 +38,12 @@ class Looker(Protocol):
         """Add to the route's tallies what the request shows."""
 
 
-class Asked:
+class StatementSequence:
     """The statements that a request asks, one after the other, and what repeats among them."""
 
     __slots__ = ("asked", "groups", "settled", "shapes")
 
-    def __init__(self, route: RouteGatherer, request: Request) -> None:
+    def __init__(self, route: RouteAggregator, request: Request) -> None:
         by_number, numbers, statements = route.by_number, request.statements, request.tables.statements
         self.settled = False  # all its statements have their examples
         distinct = set(numbers)
@@ -63,7 +63,7 @@ class Asked:
             self.groups = [Group(by_number[numbers[where[0]]], where) for where in repeated]
 
 
-class Waiting:
+class PendingColumns:
     """Queries of one route and file that wait to be added up, by column."""
 
     __slots__ = ("bytes", "durations", "loads", "numbers", "places", "requests", "rows")
@@ -91,7 +91,7 @@ class Waiting:
         self.loads += request.loads
         self.requests += [request.number] * len(request.statements)
 
-    def fold(self, by_number: dict[int, ShapeStats], tables: Tables) -> None:
+    def fold(self, by_number: dict[int, ShapeStats], tables: CaptureTables) -> None:
         """Add up what has gathered, shape by shape."""
         where: dict[ShapeStats, list[int]] = defaultdict(list)
         for i, stats in enumerate(map(by_number.__getitem__, self.numbers)):
@@ -111,7 +111,7 @@ class Waiting:
         self.clear()
 
 
-class Room:
+class Quota:
     """How many totals of shapes there are, over all routes, and how many there may be."""
 
     def __init__(self, most: int) -> None:
@@ -125,7 +125,7 @@ class Room:
         return free
 
 
-class RouteGatherer:
+class RouteAggregator:
     """Gathers for one route. What is kept by number is of one file: another file has its own numbers."""
 
     __slots__ = (
@@ -140,19 +140,19 @@ class RouteGatherer:
         "waiting",
     )
 
-    def __init__(self, stats: RouteStats, room: Room) -> None:
+    def __init__(self, stats: RouteStats, room: Quota) -> None:
         self.stats = stats
         self.room = room
-        self.waiting = Waiting()
+        self.waiting = PendingColumns()
         self.elapsed: list[int] = []
         self.asked: list[int] = []
         self.forget()
 
     def forget(self) -> None:
         """Let go of what is of one file."""
-        self.tables: Tables | None = None
+        self.tables: CaptureTables | None = None
         self.by_number: dict[int, ShapeStats] = {}
-        self.sequences: dict[tuple[int, ...], Asked] = {}
+        self.sequences: dict[tuple[int, ...], StatementSequence] = {}
         self.settled: set[int] = set()  # statement numbers that are noise or have all their examples
 
     def fold(self) -> None:
@@ -166,12 +166,12 @@ class RouteGatherer:
         if self.waiting.numbers:
             self.waiting.fold(self.by_number, self.tables)
 
-    def sequence(self, request: Request, most: int) -> Asked:
+    def sequence(self, request: Request, most: int) -> StatementSequence:
         """What is known of the statements that a request asks; of so many sequences, the last ones, it is remembered."""
         known, key = self.sequences, tuple(request.statements)
         result = known.get(key)
         if result is None:
-            result = Asked(self, request)
+            result = StatementSequence(self, request)
         elif len(known) >= most:  # the last that came are the last to go
             del known[key]
         known[key] = result
@@ -194,18 +194,18 @@ class RouteGatherer:
         return stats
 
 
-class Gatherer:
+class Aggregator:
     """Adds up a stream of requests. `lookers` see each request that `Looker` tells of."""
 
-    def __init__(self, lookers: Sequence[Looker], settings: Settings | None = None) -> None:
+    def __init__(self, lookers: Sequence[RequestObserver], settings: Settings | None = None) -> None:
         self.lookers = lookers
         self.summary = Summary(settings)
         self._pause_ns = self.summary.settings.pause_least_ns
-        self._routes: dict[str, RouteGatherer] = {}
-        self._room = Room(TOTALS_MOST)
+        self._routes: dict[str, RouteAggregator] = {}
+        self._room = Quota(TOTALS_MOST)
         self._sequences_most = SEQUENCES_MOST
-        self._using: list[RouteGatherer] = []  # those that know something of the file
-        self._tables: Tables | None = None
+        self._using: list[RouteAggregator] = []  # those that know something of the file
+        self._tables: CaptureTables | None = None
         self._gathered = 0
 
     def add(self, request: Request) -> None:
@@ -216,7 +216,7 @@ class Gatherer:
             stats = known or RouteStats(request.route, request.kind)
             stats.kind = request.kind
             self.summary.routes[request.route] = stats
-            route = self._routes[request.route] = RouteGatherer(stats, self._room)
+            route = self._routes[request.route] = RouteAggregator(stats, self._room)
             self._sequences_most = max(min(SEQUENCES_MOST, _SEQUENCES_IN_ALL // len(self._routes)), SEQUENCES_LEAST)
         if request.tables is not self._tables:
             self._let_go()
@@ -261,7 +261,7 @@ class Gatherer:
             self.summary.models.update(self._tables.models)
             self.left_out(self._tables)
 
-    def left_out(self, tables: Tables) -> None:
+    def left_out(self, tables: CaptureTables) -> None:
         """Take what a file told of requests that are not in it."""
         told, tables.left_out = tables.left_out, []
         for name, counts in told:
@@ -274,7 +274,7 @@ class Gatherer:
         return self.summary
 
 
-def _count(route: RouteGatherer, request: Request, sequences_most: int) -> list[Group]:
+def _count(route: RouteAggregator, request: Request, sequences_most: int) -> list[Group]:
     """Add the request's queries to the route's shapes; the groups of shapes that came at least twice."""
     by_number = route.by_number
     sequence = route.sequence(request, sequences_most)
@@ -298,7 +298,7 @@ def _count(route: RouteGatherer, request: Request, sequences_most: int) -> list[
     return groups
 
 
-def _count_rare(route: RouteGatherer, request: Request) -> None:
+def _count_rare(route: RouteAggregator, request: Request) -> None:
     """Add what few queries have: widths of columns, uses, and what the server's log told; and the request's memory."""
     by_number, numbers = route.by_number, request.statements
     for i, widths in request.widths.items():
@@ -313,7 +313,7 @@ def _count_rare(route: RouteGatherer, request: Request) -> None:
         route.stats.memory.extend([request.memory_bytes])
 
 
-def _count_beyond(route: RouteGatherer, request: Request) -> int:
+def _count_beyond(route: RouteAggregator, request: Request) -> int:
     """Add what a request with very many queries asked beyond those that are looked at; how many are no noise."""
     own = 0
     for (number, place, load), total in request.beyond.items():
@@ -335,7 +335,7 @@ def _note_sizes(stats: RouteStats, request: Request, asked: int) -> None:
     stats.spent_squares += spent_ns * spent_ns
 
 
-def _keep_examples(route: RouteGatherer, request: Request) -> bool:
+def _keep_examples(route: RouteAggregator, request: Request) -> bool:
     """Keep some executions of statements whole; whether there was nothing to keep any more."""
     missing = set(request.statements).difference(route.settled)
     for number in missing:

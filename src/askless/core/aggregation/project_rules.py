@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Sequence
 
 import msgspec
 
-from askless.core.records.model import Request, Tables
+from askless.core.records.model import CaptureTables, Request
 
 
 class RouteName(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -23,14 +23,14 @@ class Noise(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     statements: tuple[str, ...] = ()
 
 
-class Terms:
+class ProjectRules:
     """Applies a project's terms to requests. Raises re.error for what is no regular expression."""
 
     def __init__(self, routes: Sequence[RouteName] = (), noise: Noise = Noise()) -> None:  # noqa: B008  (frozen)
         self._routes = [(re.compile(route.matches), route.name) for route in routes]
         self._noise = re.compile("|".join(f"(?:{one})" for one in noise.statements)) if noise.statements else None
         self._known: dict[str, str] = {}
-        self._marked: tuple[Tables | None, int] = (None, 0)  # of whose statements so many were looked at
+        self._marked: tuple[CaptureTables | None, int] = (None, 0)  # of whose statements so many were looked at
 
     def applied(self, requests: Iterable[Request]) -> Iterator[Request]:
         """The requests, in these terms."""
@@ -47,7 +47,7 @@ class Terms:
             yield request
         self._rename_left_out(tables)
 
-    def _rename_left_out(self, tables: Tables | None) -> None:
+    def _rename_left_out(self, tables: CaptureTables | None) -> None:
         if tables is not None:
             tables.left_out = [(self.route(name), counts) for name, counts in tables.left_out]
 
@@ -59,7 +59,7 @@ class Terms:
             known = self._known[name] = next(found, name)
         return known
 
-    def _mark(self, tables: Tables) -> None:
+    def _mark(self, tables: CaptureTables) -> None:
         """Mark statements as noise, each once: those of a file come one after the other."""
         if self._noise is None:
             return

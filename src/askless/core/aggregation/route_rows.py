@@ -8,7 +8,7 @@ import msgspec
 
 from askless.core.aggregation.summary import RouteStats, Summary
 from askless.core.records.model import Request
-from askless.core.records.sampling import Counts, Total, total_of
+from askless.core.records.sampling import Counts, Estimate, total_of
 from askless.core.sql.masking import masked, shown_values
 
 
@@ -43,8 +43,8 @@ class RouteRow(msgspec.Struct, frozen=True):
     more: float = 0.0
     left_out: Counts = Counts()
     all_requests: int = 0
-    all_queries: Total = Total(0.0)
-    all_database_ms: Total = Total(0.0)
+    all_queries: Estimate = Estimate(0.0)
+    all_database_ms: Estimate = Estimate(0.0)
 
 
 def route_row(route: RouteStats) -> RouteRow:
@@ -88,15 +88,15 @@ def route_row(route: RouteStats) -> RouteRow:
     )
 
 
-def _all(route: RouteStats, kept: int, total: int, squares: int, quick: int) -> Total:
+def _all(route: RouteStats, kept: int, total: int, squares: int, quick: int) -> Estimate:
     """A total over all requests of a route: `kept` in those that were kept, scaled where others were left out by chance."""
     left_out = route.left_out.by_chance
     found = total_of(route.requests, left_out, float(kept), float(squares) * (kept / total) ** 2 if total else 0.0)
-    return Total(found.value + quick, found.error)
+    return Estimate(found.value + quick, found.error)
 
 
-def _in_ms(total: Total) -> Total:
-    return Total(total.value / 1e6, total.error / 1e6)
+def _in_ms(total: Estimate) -> Estimate:
+    return Estimate(total.value / 1e6, total.error / 1e6)
 
 
 def by_database_time(summary: Summary) -> list[RouteStats]:

@@ -7,13 +7,13 @@ from collections.abc import Sequence
 from typing import Any, TypeVar
 
 from askless.core.inference.lineage import structure
-from askless.core.records.model import Beyond, Load, Place, Request, Statement, Tables, Used
+from askless.core.records.model import CallSite, CaptureTables, Load, OverflowTotals, Request, Statement, Used
 from askless.core.sql.shape import Shape
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure
 from askless.core.statistics import Quantiles
 
-Thing = TypeVar("Thing", Place, Load)
+Thing = TypeVar("Thing", CallSite, Load)
 
 EXAMPLES_MOST = 6
 _NONE: list[Any] = []
@@ -104,7 +104,7 @@ class ShapeStats:
         self.durations = Quantiles()
         self.columns: tuple[str, ...] = ()
         self.widths_rows = 0
-        self.places: dict[Place, int] = {}
+        self.places: dict[CallSite, int] = {}
         # Shared and empty until there is something, as there may be very many of these; never changed in place before.
         self.widths: list[int] = _NONE
         self.loads: dict[Load, int] = _EMPTY
@@ -139,7 +139,7 @@ class ShapeStats:
         return max(self.loads, key=lambda load: self.loads[load]) if self.loads else None
 
     def fold(
-        self, tables: Tables, durations: Sequence[int], rows: Sequence[int], sizes: Sequence[int], places: Sequence[int],
+        self, tables: CaptureTables, durations: Sequence[int], rows: Sequence[int], sizes: Sequence[int], places: Sequence[int],
         loads: Sequence[int], requests: int,
     ) -> None:  # fmt: skip
         """Add some queries of so many requests up; resolve the numbers that belong to one file."""
@@ -155,7 +155,7 @@ class ShapeStats:
             self.loads = self.loads or {}
             _resolve(self.loads, tables.loads, loads)
 
-    def add_beyond(self, total: Beyond, place: Place | None, load: Load | None) -> None:
+    def add_beyond(self, total: OverflowTotals, place: CallSite | None, load: Load | None) -> None:
         """Add up queries of a request with very many that are not looked at one by one."""
         self.count += total.count
         self.duration_ns += total.duration_ns

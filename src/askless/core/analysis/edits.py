@@ -10,7 +10,7 @@ from askless.core.advice.eager_loading import hanging
 from askless.core.advice.orm import Query, Step, words_of
 from askless.core.aggregation.summary import Summary
 from askless.core.findings.finding import Edit, Finding, severity
-from askless.core.findings.remedies import Batch, Narrow, Variant
+from askless.core.findings.remedies import Batch, Project, Variant
 from askless.core.findings.severities import SEVERITIES
 from askless.core.inference.context import Context
 from askless.core.patterns.base import Diagnosis
@@ -75,7 +75,7 @@ def _where(part: _Part, loops: Mapping[tuple[str, str], object]) -> tuple[object
     place = (at.file, at.line) if at is not None else None
     if part.step is not None and isinstance(recipe, Batch) and recipe.root is not None and place is not None:
         return "query", finding.route, recipe.root.shape.digest, place
-    if isinstance(recipe, Narrow) and place is not None and finding.advice[0].code.startswith("."):
+    if isinstance(recipe, Project) and place is not None and finding.advice[0].code.startswith("."):
         return "query", finding.route, finding.shape, place
     if isinstance(recipe, Batch) and recipe.loop and place is not None:
         return "loop", finding.route, loops.get((finding.route, recipe.loop), recipe.loop), place

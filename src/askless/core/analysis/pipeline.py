@@ -9,7 +9,7 @@ import msgspec
 
 from askless.core import patterns
 from askless.core.advice import advise
-from askless.core.aggregation.aggregator import Gatherer
+from askless.core.aggregation.aggregator import Aggregator
 from askless.core.aggregation.summary import Summary
 from askless.core.findings.finding import Edit, Finding, ranked
 from askless.core.inference.context import Context
@@ -23,7 +23,7 @@ _COLLECT_EVERY, _PARSED_MOST = 64, 100  # requests; statements whose trees may l
 
 def summarise(requests: Iterable[Request], settings: Settings | None = None, look: bool = True) -> Summary:
     """Add up a stream of requests in bounded memory. Without `look`, patterns are not looked for."""
-    gatherer = Gatherer(list(patterns.load()) if look else [], settings)
+    gatherer = Aggregator(list(patterns.load()) if look else [], settings)
     add = gatherer.add
     # Streams of short-lived containers make the cycle collector run all the time, and they hold no cycles; parsed ones do.
     collecting, misses = gc.isenabled(), structure_of.cache_info().misses

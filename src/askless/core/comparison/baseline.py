@@ -14,7 +14,7 @@ from askless.core.findings.finding import Finding
 SLACK = {"rows": (1.1, 10.0), "bytes": (1.1, 4096.0)}
 
 
-class Worse(msgspec.Struct, frozen=True):
+class BaselineRow(msgspec.Struct, frozen=True):
     """One count of one route, before and now. `over`: it is worse."""
 
     route: str
@@ -24,16 +24,18 @@ class Worse(msgspec.Struct, frozen=True):
     over: bool
 
 
-class Against(msgspec.Struct, frozen=True):
+class BaselineResult(msgspec.Struct, frozen=True):
     """A capture against one from before: counts, findings that are new, and routes that only one side has."""
 
-    counts: tuple[Worse, ...]
+    counts: tuple[BaselineRow, ...]
     new: tuple[Finding, ...]
     only_before: tuple[str, ...]
     only_now: tuple[str, ...]
 
 
-def against(before: Summary, now: Summary, found_before: Sequence[Finding], found_now: Sequence[Finding]) -> Against:
+def compare_baseline(
+    before: Summary, now: Summary, found_before: Sequence[Finding], found_now: Sequence[Finding]
+) -> BaselineResult:
     """What is worse now than before, on the routes that both have."""
     asked_before, asked_now = before.asked, now.asked
     counts = []
@@ -43,9 +45,9 @@ def against(before: Summary, now: Summary, found_before: Sequence[Finding], foun
             factor, least = SLACK.get(measure, (1.0, 0.0))
             old, new = seen[0][measure], seen[1][measure]
             over = new > old * factor and new - old > least
-            counts.append(Worse(name, measure, old, new, over))
+            counts.append(BaselineRow(name, measure, old, new, over))
     known = {finding.key for finding in found_before}
     fresh = tuple(f for f in found_now if f.key not in known and f.route in asked_before)
-    return Against(
+    return BaselineResult(
         tuple(counts), fresh, tuple(sorted(asked_before - asked_now)), tuple(sorted(asked_now - asked_before))
     )

@@ -46,7 +46,7 @@ def _bytes_of(text: str) -> float:
     return float(match[1]) * _UNITS[match[2]]
 
 
-class Judged(msgspec.Struct, frozen=True):
+class BudgetRow(msgspec.Struct, frozen=True):
     """One limit of one route: what was seen against the most that may be. `found` names findings that may not be there."""
 
     route: str
@@ -77,9 +77,9 @@ def _literal(pattern: str) -> str:
     return "".join(f"[{sign}]" if sign in "?[" else sign for sign in pattern)
 
 
-def judge(summary: Summary, budgets: Sequence[Budget], found: Sequence[Finding]) -> list[Judged]:
+def judge(summary: Summary, budgets: Sequence[Budget], found: Sequence[Finding]) -> list[BudgetRow]:
     """Each limit of each route that has a budget, those that are over first."""
-    results: list[Judged] = []
+    results: list[BudgetRow] = []
     for route in summary.routes.values():
         budget = budget_for(route.route, budgets) if route.requests else None
         if budget is None:
@@ -88,10 +88,10 @@ def judge(summary: Summary, budgets: Sequence[Budget], found: Sequence[Finding])
         for measure in MEASURES:
             limit = budget.limit(measure)
             if limit is not None:
-                results.append(Judged(route.route, measure, limit, seen[measure], seen[measure] > limit))
+                results.append(BudgetRow(route.route, measure, limit, seen[measure], seen[measure] > limit))
         if budget.allowed is not None:
             wrong = tuple(f for f in found if f.route == route.route and f.pattern not in budget.allowed)
-            results.append(Judged(route.route, "patterns", 0.0, float(len(wrong)), bool(wrong), wrong))
+            results.append(BudgetRow(route.route, "patterns", 0.0, float(len(wrong)), bool(wrong), wrong))
     return sorted(results, key=lambda one: (not one.over, one.route))
 
 

@@ -15,7 +15,7 @@ NO_LINE = (
 )
 
 
-class Line(msgspec.Struct, frozen=True):
+class SourceLine(msgspec.Struct, frozen=True):
     """A line of the application's code. `queries` is how many of the finding's queries came from it."""
 
     file: str
@@ -31,7 +31,7 @@ class Advice(msgspec.Struct, frozen=True):
     why: str
     sql: str = ""
     code: str = ""
-    at: Line | None = None
+    at: SourceLine | None = None
     saving: str = ""
     trade_off: str = ""
     check: tuple[str, ...] = ()
@@ -81,12 +81,12 @@ class Finding(msgspec.Struct, frozen=True):
     shape: str
     sql: str
     tables: tuple[str, ...]
-    lines: tuple[Line, ...]
-    path: tuple[Line, ...]
+    lines: tuple[SourceLine, ...]
+    path: tuple[SourceLine, ...]
     advice: tuple[Advice, ...]
     unsure: tuple[str, ...] = ()
-    source: Line | None = None
-    callers: tuple[Line, ...] = ()
+    source: SourceLine | None = None
+    callers: tuple[SourceLine, ...] = ()
     relation: str = ""
     brief: str = ""
 
@@ -103,7 +103,7 @@ class Edit(msgspec.Struct, frozen=True):
     severity: str
     routes: tuple[str, ...]
     title: str
-    at: Line | None
+    at: SourceLine | None
     code: str
     queries: float
     queries_after: float

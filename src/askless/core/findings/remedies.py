@@ -11,7 +11,7 @@ from enum import StrEnum
 import msgspec
 
 from askless.core.aggregation.shape_stats import ShapeStats
-from askless.core.findings.finding import Line
+from askless.core.findings.finding import SourceLine
 from askless.core.inference.failures import Failure
 from askless.core.inference.lineage import Source
 from askless.core.records.model import Load
@@ -62,11 +62,11 @@ class Key(msgspec.Struct, frozen=True):
         return single(value)[1] if self.listed else value
 
 
-class Recipe(msgspec.Struct, frozen=True, kw_only=True):
+class Remedy(msgspec.Struct, frozen=True, kw_only=True):
     """What all recipes hold: the shape to be changed, the line that asks most, and what a request is spared, in words."""
 
     stats: ShapeStats
-    line: Line | None
+    line: SourceLine | None
     saving: str
 
     @property
@@ -75,7 +75,7 @@ class Recipe(msgspec.Struct, frozen=True, kw_only=True):
         return self.stats.parsed
 
 
-class Batch(Recipe, frozen=True, kw_only=True):
+class Batch(Remedy, frozen=True, kw_only=True):
     """Read for all keys at once what is read key by key.
 
     `table` is that of the key's column. `queries` are asked in one request, and `load` is what the ORM said of them. `loop` is the shape of the outermost loop around them, so many
@@ -97,12 +97,12 @@ class Batch(Recipe, frozen=True, kw_only=True):
     path: tuple[Load, ...] = ()
     parent: ShapeStats | None = None
     parent_key: Key | None = None  # the parent is looked up row by row itself, by this column
-    parent_line: Line | None = None
+    parent_line: SourceLine | None = None
     only_counted: bool = False
     conditions: bool = False
 
 
-class Group(Recipe, frozen=True, kw_only=True):
+class Group(Remedy, frozen=True, kw_only=True):
     """Ask once for what is asked for one constant after the other; `buckets`: for one range after the other."""
 
     key: Key
@@ -110,49 +110,49 @@ class Group(Recipe, frozen=True, kw_only=True):
     buckets: bool = False
 
 
-class Share(Recipe, frozen=True, kw_only=True):
+class ShareResult(Remedy, frozen=True, kw_only=True):
     """Read once what is read again; `callers` are the lines that ask."""
 
-    callers: tuple[Line, ...]
+    callers: tuple[SourceLine, ...]
 
 
-class UseLoaded(Recipe, frozen=True, kw_only=True):
+class UseLoadedRows(Remedy, frozen=True, kw_only=True):
     """Use rows that `source` has fetched; they are looked up by `column`."""
 
     source: ShapeStats | None
     column: str
 
 
-class Narrow(Recipe, frozen=True, kw_only=True):
+class Project(Remedy, frozen=True, kw_only=True):
     """Leave columns out of a result; `unread` tells that nobody was seen to read them."""
 
     wide: tuple[str, ...]
     unread: bool
 
 
-class Page(Recipe, frozen=True, kw_only=True):
+class Paginate(Remedy, frozen=True, kw_only=True):
     """Read a part of the rows at a time."""
 
 
-class Skip(Recipe, frozen=True, kw_only=True):
+class SeekByKey(Remedy, frozen=True, kw_only=True):
     """Reach a page by key, not by counting the rows before it."""
 
 
-class Move(Recipe, frozen=True, kw_only=True):
+class PushDown(Remedy, frozen=True, kw_only=True):
     """Let the database choose, or count. `columns` are those that the application tested; none: it only counted."""
 
     columns: tuple[str, ...]
     rows: float
 
 
-class LeaveOut(Recipe, frozen=True, kw_only=True):
+class DropEagerLoad(Remedy, frozen=True, kw_only=True):
     """Do not load a relation; `joined` tells that a join brings it, not a query of its own."""
 
     load: Load
     joined: bool
 
 
-class WriteTogether(Recipe, frozen=True, kw_only=True):
+class BatchWrites(Remedy, frozen=True, kw_only=True):
     """Write at once what is written row by row; `alone` tells that each write commits by itself.
 
     `parted`: each object is written to several tables, of which this is one.
@@ -162,21 +162,21 @@ class WriteTogether(Recipe, frozen=True, kw_only=True):
     parted: bool = False
 
 
-class LetGo(Recipe, frozen=True, kw_only=True):
+class ShortenTransaction(Remedy, frozen=True, kw_only=True):
     """End a transaction before something else is waited for. `locking`: it holds locks; `known`: it is known for what."""
 
     locking: bool
     known: bool
 
 
-class Mend(Recipe, frozen=True, kw_only=True):
+class FixFailure(Remedy, frozen=True, kw_only=True):
     """Mend what fails. `always`: it never went well."""
 
     failure: Failure
     always: bool
 
 
-class FindAtOnce(Recipe, frozen=True, kw_only=True):
+class BulkUpsert(Remedy, frozen=True, kw_only=True):
     """Look for all rows at once and insert those that are missing. `insert` is the shape of the INSERT, `columns` the key.
 
     `changes`: rows that are there are changed, not left alone.
@@ -187,24 +187,24 @@ class FindAtOnce(Recipe, frozen=True, kw_only=True):
     changes: bool
 
 
-class Separate(Recipe, frozen=True, kw_only=True):
+class SplitJoin(Remedy, frozen=True, kw_only=True):
     """Ask apart for what a join multiplies. `variant` is the pattern's; `tables` are those joined to the main one."""
 
     variant: str
     tables: tuple[str, ...]
 
 
-class Bind(Recipe, frozen=True, kw_only=True):
+class BindParameters(Remedy, frozen=True, kw_only=True):
     """Bind values instead of writing them into the text."""
 
 
-class GroupOnce(Recipe, frozen=True, kw_only=True):
+class Decorrelate(Remedy, frozen=True, kw_only=True):
     """Group once what a subquery asks for each row; `scanned` are the columns that no index finds for it."""
 
     scanned: tuple[Column, ...]
 
 
-class BatchByKind(Recipe, frozen=True, kw_only=True):
+class BatchPerType(Remedy, frozen=True, kw_only=True):
     """Read for all rows of a kind at once what is read row by row from the table that `kind` tells.
 
     `kinds` are the shapes of the look-ups with the column that each is looked up by; `key` is the column of `root`'s result
@@ -216,17 +216,17 @@ class BatchByKind(Recipe, frozen=True, kw_only=True):
     kind: str
     load: Load | None
     root: ShapeStats
-    at: Line | None
+    at: SourceLine | None
 
 
-class Keep(Recipe, frozen=True, kw_only=True):
+class CacheResult(Remedy, frozen=True, kw_only=True):
     """Keep a result for `live_s` seconds; `writes` tells who changes its tables."""
 
     live_s: int
     writes: tuple[str, ...]
 
 
-class OneColumn(Recipe, frozen=True, kw_only=True):
+class SelectColumn(Remedy, frozen=True, kw_only=True):
     """Ask for the one column that is read, not for whole objects."""
 
     column: str

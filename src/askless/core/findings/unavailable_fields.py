@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from askless.core.records.model import Tables
+from askless.core.records.model import CaptureTables
 
 # Recorder and what it does not see -> what would tell it.
 _TELLING = {
@@ -17,18 +17,18 @@ _TELLING = {
 }
 
 
-def values_hidden(tables: Tables) -> str:
+def values_hidden(tables: CaptureTables) -> str:
     """The doubt of a repetition of whose values nothing is known."""
     return f"the parameters were not seen: it may be one row, read again and again. {_remedy(tables, 'parameters')}".strip()
 
 
-def results_hidden(tables: Tables) -> str:
+def results_hidden(tables: CaptureTables) -> str:
     """The doubt of a repetition of whose results nothing is known; '' where they are."""
     if "results" not in tables.unseen:
         return ""
     return f"the results were not seen: whether they were the same is not known. {_remedy(tables, 'results')}".strip()
 
 
-def _remedy(tables: Tables, what: str) -> str:
+def _remedy(tables: CaptureTables, what: str) -> str:
     telling = _TELLING.get((tables.recorder, what), "")
     return f"To know: {telling}" if telling else ""

@@ -36,7 +36,7 @@ class Outcome(StrEnum):
     UNCLEAR = "unclear"
 
 
-class Line(msgspec.Struct, frozen=True):
+class LinearFit(msgspec.Struct, frozen=True):
     """y = `base` + `slope` x."""
 
     base: float
@@ -78,9 +78,9 @@ class Growth(msgspec.Struct, frozen=True):
     sizes: tuple[int, ...] = ()
     constant: float = 0.0
     terms: tuple[Term, ...] = ()
-    queries: Line = Line(0, 0)
-    elapsed_ms: Line = Line(0, 0)
-    bytes: Line = Line(0, 0)
+    queries: LinearFit = LinearFit(0, 0)
+    elapsed_ms: LinearFit = LinearFit(0, 0)
+    bytes: LinearFit = LinearFit(0, 0)
     bends: bool = False
     points: tuple[tuple[int, int, float], ...] = ()  # rows, queries, ms
 
@@ -147,7 +147,7 @@ def growth_of(requests: Iterable[Request]) -> list[Growth]:
     return sizes.growth()
 
 
-def theil(xs: Sequence[float], ys: Sequence[float]) -> Line:
+def theil(xs: Sequence[float], ys: Sequence[float]) -> LinearFit:
     """A straight line through points by the medians of their values at each x; flat where there is one x only."""
     by_x: dict[float, list[float]] = {}
     for x, y in zip(xs, ys, strict=True):
@@ -156,7 +156,7 @@ def theil(xs: Sequence[float], ys: Sequence[float]) -> Line:
     points = points[:: max(len(points) // PAIRS_MOST, 1)]
     slopes = [(b[1] - a[1]) / (b[0] - a[0]) for a, b in combinations(points, 2)]
     slope = median(slopes) if slopes else 0.0
-    return Line(median([y - slope * x for x, y in points]), slope)
+    return LinearFit(median([y - slope * x for x, y in points]), slope)
 
 
 def _judged(name: str, route: _Route) -> Growth:
@@ -175,7 +175,7 @@ def _judged(name: str, route: _Route) -> Growth:
     by_list = all(term.by_list for term in terms)
     constant = median([point.queries - part for point, part in zip(points, explained, strict=True)])
     line = theil(xs, [float(point.queries) for point in points])
-    queries = Line(constant, sum(term.factor for term in terms)) if terms and by_list else line
+    queries = LinearFit(constant, sum(term.factor for term in terms)) if terms and by_list else line
     off = sum(abs(p.queries - constant - part) for p, part in zip(points, explained, strict=True)) / len(points)
     mean = sum(point.queries for point in points) / len(points)
     outcome = Outcome.FLAT if not terms and abs(queries.slope) < _FLAT else Outcome.GROWS

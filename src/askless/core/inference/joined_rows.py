@@ -19,7 +19,7 @@ from askless.core.sql.structure import Structure
 Rows = Sequence[tuple[Value, ...]]
 
 
-class Joined(msgspec.Struct, frozen=True):
+class JoinTotals(msgspec.Struct, frozen=True):
     """A join's rows, counted over the main rows that were seen whole: `rows` of `parents`. Where not even the first one was, as
     many as it must have at least.
 
@@ -44,7 +44,7 @@ class Joined(msgspec.Struct, frozen=True):
         return self.parents + sum(self.children.values())
 
 
-def joined_rows(stats: ShapeStats, structure: Structure, context: Context) -> Joined | None:
+def joined_rows(stats: ShapeStats, structure: Structure, context: Context) -> JoinTotals | None:
     """What the kept results of a shape show; None where their keys can't be told."""
     if not structure.joins or not structure.main or structure.distinct or structure.group_by:
         return None
@@ -70,7 +70,7 @@ def joined_rows(stats: ShapeStats, structure: Structure, context: Context) -> Jo
         table: sum(len({row[place] for row in group} - {None}) for group in groups) for table, place in places.items()
     }
     tables = {output.column.table for output in structure.outputs}
-    return Joined(
+    return JoinTotals(
         rows=sum(map(len, groups)),
         parents=len(groups),
         children=children,
@@ -134,7 +134,7 @@ def _groups(sample: Rows, parent: int) -> list[Rows]:
     return groups[:-1] if len(sample) >= SAMPLED_MOST else groups
 
 
-def _cut_short(samples: Sequence[Rows], parent: int, places: dict[str, int], structure: Structure) -> Joined | None:
+def _cut_short(samples: Sequence[Rows], parent: int, places: dict[str, int], structure: Structure) -> JoinTotals | None:
     """What results show that end before their first parent does: a product whose rows go on, one side within the other."""
     for sample in samples:
         for one, other in _unlinked(places, structure):
@@ -149,7 +149,7 @@ def _cut_short(samples: Sequence[Rows], parent: int, places: dict[str, int], str
                 inside = set(whole[0])
                 if len(inside) > 1 and len(inside) == len(whole[0]) and inside >= set(rest):
                     children = {outer: len(sides), inner: len(inside)}
-                    return Joined(len(sides) * len(inside), 1, children, (one, other), only_main=False)
+                    return JoinTotals(len(sides) * len(inside), 1, children, (one, other), only_main=False)
     return None
 
 

@@ -9,7 +9,7 @@ from importlib import import_module
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from askless.core.patterns.base import Across, Pattern
+    from askless.core.patterns.base import CrossRoutePattern, Pattern
 
 REGISTRY = {
     "find-or-create": "askless.core.patterns.find_or_create",
@@ -47,6 +47,6 @@ def load(names: list[str] | None = None) -> list[Pattern]:
     return [import_module(REGISTRY[name]).PATTERN for name in (names or REGISTRY)]
 
 
-def load_across() -> list[Across]:
+def load_across() -> list[CrossRoutePattern]:
     """The patterns that judge all routes together."""
     return [import_module(REGISTRY[name]).PATTERN for name in ACROSS]

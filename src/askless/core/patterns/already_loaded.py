@@ -11,14 +11,14 @@ from askless.core.aggregation.request_view import Group, RequestView
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import Tally
 from askless.core.findings.finding import severity
-from askless.core.findings.remedies import UseLoaded
+from askless.core.findings.remedies import UseLoadedRows
 from askless.core.formatting import number, plural, whereabouts
 from askless.core.inference.lineage import structure as structure_of
 from askless.core.patterns.base import (
     ByRequests,
-    Claim,
     Diagnosis,
-    Met,
+    FindingDraft,
+    Match,
     Rule,
     ShapeTally,
     add_counts,
@@ -28,7 +28,7 @@ from askless.core.patterns.base import (
     written_between,
 )
 from askless.core.patterns.repetition import reject, rejections
-from askless.core.records.model import Place, Request
+from askless.core.records.model import CallSite, Request
 from askless.core.settings import Settings
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure
@@ -41,25 +41,25 @@ RULE = Rule(
 )
 
 
-class Rereads(ShapeTally):
+class RereadTotals(ShapeTally):
     """Look-ups of one shape whose rows were there."""
 
     def __init__(self, stats: ShapeStats) -> None:
         super().__init__(stats)
         self.rows = 0
-        self.earlier: dict[Place, int] = {}
+        self.earlier: dict[CallSite, int] = {}
         self.column = ""
         self.source: ShapeStats | None = None
 
     def merge(self, other: Tally) -> None:
         """Add another piece's tally."""
         super().merge(other)
-        assert isinstance(other, Rereads)
+        assert isinstance(other, RereadTotals)
         self.rows += other.rows
         add_counts(self.earlier, other.earlier)
 
 
-class AlreadyLoaded(ByRequests[Rereads]):
+class AlreadyLoaded(ByRequests[RereadTotals]):
     """See the module."""
 
     rule = RULE
@@ -88,7 +88,7 @@ class AlreadyLoaded(ByRequests[Rereads]):
         if earlier is None:
             reject(view.route, self.rule, (digest,))
             return
-        tally = self.tallies(view.route).setdefault((digest,), Rereads(group.stats))
+        tally = self.tallies(view.route).setdefault((digest,), RereadTotals(group.stats))
         view.claimed.add(digest)
         tally.add(request, indices)
         tally.rows += sum(request.rows[i] for i in indices)
@@ -97,7 +97,7 @@ class AlreadyLoaded(ByRequests[Rereads]):
         tally.column = key
         add_places(tally.earlier, request, [earlier])
 
-    def diagnose(self, tally: Rereads, met: Met) -> Diagnosis:
+    def diagnose(self, tally: RereadTotals, met: Match) -> Diagnosis:
         """One a shape."""
         return _diagnosis(tally, met)
 
@@ -180,12 +180,12 @@ def _identities(request: Request, indices: list[int], structure: Structure, tabl
     return results - {None}
 
 
-def _diagnosis(tally: Rereads, met: Met) -> Diagnosis:
+def _diagnosis(tally: RereadTotals, met: Match) -> Diagnosis:
     queries = tally.queries / tally.requests
     cost = met.cost(queries, queries)
     earlier = next(iter(lines_of(tally.earlier)), None)
     where = f" at {whereabouts(earlier.file, earlier.line)}" if earlier is not None else ""
-    claim = Claim(
+    claim = FindingDraft(
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where none is needed: rows of {met.structure.main} that an earlier query had fetched",
         evidence="traced",
@@ -197,7 +197,7 @@ def _diagnosis(tally: Rereads, met: Met) -> Diagnosis:
         source=earlier,
         unsure=("what somebody else wrote meanwhile is seen by the new query only",),
     )
-    recipe = UseLoaded(
+    recipe = UseLoadedRows(
         stats=met.stats,
         line=met.line,
         saving=spared(queries, cost.saving_ms),

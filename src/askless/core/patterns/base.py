@@ -11,12 +11,12 @@ import msgspec
 from askless.core.aggregation.request_view import RequestView
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import RouteStats, Summary, Tally
-from askless.core.findings.finding import Cost, Finding, Line, finding_key
-from askless.core.findings.remedies import Recipe
+from askless.core.findings.finding import Cost, Finding, SourceLine, finding_key
+from askless.core.findings.remedies import Remedy
 from askless.core.formatting import number, plural, size
 from askless.core.inference.context import Context
 from askless.core.inference.lineage import structure as structure_of
-from askless.core.records.model import BLENDED, PAUSED, Place, Request, Statement
+from askless.core.records.model import BLENDED, PAUSED, CallSite, Request, Statement
 from askless.core.settings import Settings
 from askless.core.sql.structure import EVERYTHING, Structure
 
@@ -43,7 +43,7 @@ class Diagnosis(msgspec.Struct, frozen=True):
     """A finding before it has advice, and the recipe that advice is made of."""
 
     finding: Finding
-    recipe: Recipe
+    recipe: Remedy
 
 
 class Pattern(Protocol):
@@ -58,7 +58,7 @@ class Pattern(Protocol):
         """What is wrong with a route. `found` is what patterns before it had to say of this route."""
 
 
-class Across(Pattern, Protocol):
+class CrossRoutePattern(Pattern, Protocol):
     """A pattern that is told over routes."""
 
     def judge_all(self, summary: Summary, context: Context, found: Sequence[Diagnosis]) -> Iterable[Diagnosis]:
@@ -72,7 +72,7 @@ class ShapeTally:
         self.stats = stats
         self.requests = 0
         self.queries = 0
-        self.places: dict[Place, int] = {}
+        self.places: dict[CallSite, int] = {}
         self.timed = 0  # requests in which the work around the queries was timed
         self.around_ns = 0.0  # what it took for each query, summed over these
 
@@ -112,7 +112,7 @@ class ByRequests(Generic[T]):
         for tally in self.tallies(route).values():
             yield self.diagnose(tally, met_of(tally, route, context))
 
-    def diagnose(self, tally: T, met: Met) -> Diagnosis:
+    def diagnose(self, tally: T, met: Match) -> Diagnosis:
         """What a tally comes to."""
         raise NotImplementedError
 
@@ -139,7 +139,7 @@ class ByTotals:
             structure = stats.structure
             if structure is None or structure.kind != "select" or structure.aggregates:
                 continue
-            diagnosis = self.judge_shape(Met(route, stats, context, stats.places, stats.requests), structure)
+            diagnosis = self.judge_shape(Match(route, stats, context, stats.places, stats.requests), structure)
             if diagnosis is not None:
                 yield diagnosis
 
@@ -147,7 +147,7 @@ class ByTotals:
         """Whether the counts alone leave it open that a shape is one: parsing takes longer than counting."""
         raise NotImplementedError
 
-    def judge_shape(self, met: Met, structure: Structure) -> Diagnosis | None:
+    def judge_shape(self, met: Match, structure: Structure) -> Diagnosis | None:
         """What is wrong with one shape, or None."""
         raise NotImplementedError
 
@@ -170,7 +170,7 @@ def taken(route: RouteStats) -> tuple[str, ...]:
     return (f"a request {' and '.join(said)}",) if said else ()
 
 
-class Claim(msgspec.Struct, frozen=True, kw_only=True):
+class FindingDraft(msgspec.Struct, frozen=True, kw_only=True):
     """What a pattern has to say of what it met: see `Finding` for each field."""
 
     title: str
@@ -180,18 +180,18 @@ class Claim(msgspec.Struct, frozen=True, kw_only=True):
     cost: Cost
     variant: str = ""
     unsure: tuple[str, ...] = ()
-    source: Line | None = None
-    callers: tuple[Line, ...] = ()
+    source: SourceLine | None = None
+    callers: tuple[SourceLine, ...] = ()
     brief: str = ""
 
 
-class Met(msgspec.Struct, frozen=True):
+class Match(msgspec.Struct, frozen=True):
     """Where a pattern was met: a shape in a route, asked from these places, in so many requests."""
 
     route: RouteStats
     stats: ShapeStats
     context: Context
-    places: dict[Place, int]
+    places: dict[CallSite, int]
     requests: int
     around_ns: float = 0.0  # the application's own work around each query
 
@@ -201,7 +201,7 @@ class Met(msgspec.Struct, frozen=True):
         return self.stats.parsed
 
     @property
-    def line(self) -> Line | None:
+    def line(self) -> SourceLine | None:
         """The line that asks most."""
         return next(iter(lines_of(self.places)), None)
 
@@ -229,7 +229,7 @@ class Met(msgspec.Struct, frozen=True):
             loop_ms=loop_ms,
         )
 
-    def finding(self, rule: Rule, claim: Claim) -> Finding:
+    def finding(self, rule: Rule, claim: FindingDraft) -> Finding:
         """A finding about the shape in the route, still without advice."""
         stats, route, load = self.stats, self.route, self.stats.load
         lines = lines_of(self.places)
@@ -269,10 +269,10 @@ _VAGUE = {
 }
 
 
-def met_of(tally: ShapeTally, route: RouteStats, context: Context) -> Met:
+def met_of(tally: ShapeTally, route: RouteStats, context: Context) -> Match:
     """Where a tally was met."""
     around_ns = tally.around_ns / tally.timed if tally.timed else 0.0
-    return Met(route, tally.stats, context, tally.places, tally.requests, around_ns)
+    return Match(route, tally.stats, context, tally.places, tally.requests, around_ns)
 
 
 def around(request: Request, indices: Collection[int]) -> float:
@@ -360,13 +360,13 @@ def written_between(view: RequestView, first: int, last: int, tables: Collection
     return any(first < i < last and (table in tables or table == EVERYTHING) for i, table in writes_of(view))
 
 
-def add_counts(totals: dict[Place, int], others: dict[Place, int]) -> None:
+def add_counts(totals: dict[CallSite, int], others: dict[CallSite, int]) -> None:
     """Add another piece's counts of places."""
     for place, count in others.items():
         totals[place] = totals.get(place, 0) + count
 
 
-def add_places(totals: dict[Place, int], request: Request, indices: Iterable[int]) -> None:
+def add_places(totals: dict[CallSite, int], request: Request, indices: Iterable[int]) -> None:
     """Count the places of some queries of a request."""
     for i in indices:
         place = request.place(i)
@@ -374,24 +374,24 @@ def add_places(totals: dict[Place, int], request: Request, indices: Iterable[int
             totals[place] = totals.get(place, 0) + 1
 
 
-def lines_of(places: dict[Place, int]) -> tuple[Line, ...]:
+def lines_of(places: dict[CallSite, int]) -> tuple[SourceLine, ...]:
     """The lines of code, those that ask most first."""
     counts: dict[tuple[str, int, str], int] = {}
     for place, count in places.items():
         key = (place.file, place.line, place.function)
         counts[key] = counts.get(key, 0) + count
     ordered = sorted(counts.items(), key=lambda item: (-item[1], item[0]))
-    return tuple(Line(file, line, function, count) for (file, line, function), count in ordered)
+    return tuple(SourceLine(file, line, function, count) for (file, line, function), count in ordered)
 
 
-def path_of(places: dict[Place, int]) -> tuple[Line, ...]:
+def path_of(places: dict[CallSite, int]) -> tuple[SourceLine, ...]:
     """The call path of the place that asks most, innermost first."""
     if not places:
         return ()
     most = max(places, key=lambda place: (places[place], str(place)))
-    return tuple(Line(place.file, place.line, place.function) for place in most.path())
+    return tuple(SourceLine(place.file, place.line, place.function) for place in most.path())
 
 
-def code_name(lines: tuple[Line, ...]) -> str:
+def code_name(lines: tuple[SourceLine, ...]) -> str:
     """File and function of the first line, without line numbers and folders: it outlives edits."""
     return f"{lines[0].file.replace(chr(92), '/').rsplit('/', 1)[-1]}:{lines[0].function}" if lines else ""

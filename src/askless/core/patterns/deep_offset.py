@@ -10,10 +10,10 @@ from collections.abc import Iterable
 
 from askless.core.aggregation.shape_stats import Example, ShapeStats
 from askless.core.findings.finding import URGENT_SHARE, Cost
-from askless.core.findings.remedies import Skip
+from askless.core.findings.remedies import SeekByKey
 from askless.core.formatting import plural
 from askless.core.inference.context import Context
-from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule
+from askless.core.patterns.base import ByTotals, Diagnosis, FindingDraft, Match, Rule
 from askless.core.sql.structure import Structure
 from askless.core.sql.value_equality import meaning
 
@@ -35,7 +35,7 @@ class DeepOffset(ByTotals):
         """Whether the text may skip rows: by the word, or by MySQL's LIMIT with two numbers."""
         return "offset" in stats.shape.text or "limit ?, ?" in stats.shape.text
 
-    def judge_shape(self, met: Met, structure: Structure) -> Diagnosis | None:
+    def judge_shape(self, met: Match, structure: Structure) -> Diagnosis | None:
         """One a query whose deepest page, of those that were kept, lies deep."""
         slot = structure.offset_slot
         if slot is None:
@@ -56,11 +56,11 @@ def _depths(examples: Iterable[Example], slot: int) -> Iterable[int]:
             yield value
 
 
-def _diagnosis(met: Met, structure: Structure, deepest: int) -> Diagnosis:
+def _diagnosis(met: Match, structure: Structure, deepest: int) -> Diagnosis:
     stats = met.stats
     requests = max(stats.requests, 1)
     ordered = ", ".join(str(column) for column, _ in structure.order_by)
-    claim = Claim(
+    claim = FindingDraft(
         severity="urgent" if met.share >= URGENT_SHARE else "worthwhile",
         title=f"OFFSET {deepest:,} reads so many rows of {structure.main} and throws them away before it gives {plural(stats.rows_most, 'row')}",
         evidence="traced",
@@ -72,7 +72,7 @@ def _diagnosis(met: Met, structure: Structure, deepest: int) -> Diagnosis:
         brief=f"{structure.main} behind {deepest:,} rows",
     )
     saving = f"{deepest:,} rows less to read for that page; time is for a trial to tell"
-    return Diagnosis(met.finding(RULE, claim), Skip(stats=stats, line=met.line, saving=saving))
+    return Diagnosis(met.finding(RULE, claim), SeekByKey(stats=stats, line=met.line, saving=saving))
 
 
 PATTERN = DeepOffset()

@@ -8,10 +8,10 @@ from __future__ import annotations
 
 from askless.core.aggregation.shape_stats import ShapeStats, UseTotals
 from askless.core.findings.finding import Cost, severity
-from askless.core.findings.remedies import Move
+from askless.core.findings.remedies import PushDown
 from askless.core.formatting import number, plural
 from askless.core.inference.context import Context
-from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule, taken
+from askless.core.patterns.base import ByTotals, Diagnosis, FindingDraft, Match, Rule, taken
 from askless.core.sql.structure import Structure
 
 RULE = Rule(
@@ -32,7 +32,7 @@ class DiscardedRows(ByTotals):
         """Whether it was tracked what became of the rows."""
         return bool(stats.used) and stats.load is not None
 
-    def judge_shape(self, met: Met, structure: Structure) -> Diagnosis | None:
+    def judge_shape(self, met: Match, structure: Structure) -> Diagnosis | None:
         """One a query whose rows are thrown away."""
         load, settings = met.stats.load, met.context.settings
         totals = met.stats.used.get(load.target) if load is not None else None
@@ -48,7 +48,7 @@ class DiscardedRows(ByTotals):
         return _diagnosis(met, totals, kept / totals.results, tested)
 
 
-def _diagnosis(met: Met, totals: UseTotals, kept: float, tested: list[str]) -> Diagnosis:
+def _diagnosis(met: Match, totals: UseTotals, kept: float, tested: list[str]) -> Diagnosis:
     """`kept` rows of each result were used; `tested` columns were looked at of all of them."""
     stats = met.stats
     rows = totals.objects / totals.results
@@ -65,7 +65,7 @@ def _diagnosis(met: Met, totals: UseTotals, kept: float, tested: list[str]) -> D
         because = f"{names} was read of nearly all {totals.objects:,} objects, every other column of at most {number(kept)} of {number(rows)}"
     spare_rows = rows - kept
     spare = stats.bytes / stats.count * spare_rows / rows if stats.count and rows else 0.0
-    claim = Claim(
+    claim = FindingDraft(
         variant="filtered" if tested else "counted",
         severity=severity(met.share, 0),
         title=title,
@@ -75,7 +75,7 @@ def _diagnosis(met: Met, totals: UseTotals, kept: float, tested: list[str]) -> D
         unsure=("it is not always faster in SQL: a trial decides",),
     )
     saving = f"about {plural(spare_rows, 'row')} a request; time is for a trial to tell"
-    recipe = Move(stats=stats, line=met.line, saving=saving, columns=columns, rows=spare_rows)
+    recipe = PushDown(stats=stats, line=met.line, saving=saving, columns=columns, rows=spare_rows)
     return Diagnosis(met.finding(RULE, claim), recipe)
 
 

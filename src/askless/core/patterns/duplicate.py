@@ -12,23 +12,23 @@ import itertools
 from askless.core.aggregation.request_view import Group, RequestView
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import Tally
-from askless.core.findings.finding import Line, severity
-from askless.core.findings.remedies import Share
+from askless.core.findings.finding import SourceLine, severity
+from askless.core.findings.remedies import ShareResult
 from askless.core.findings.unavailable_fields import results_hidden
 from askless.core.formatting import number, plural
 from askless.core.inference.transactions import in_one
 from askless.core.patterns.base import (
     ByRequests,
-    Claim,
     Diagnosis,
-    Met,
+    FindingDraft,
+    Match,
     Rule,
     ShapeTally,
     lines_of,
     spared,
     writes_of,
 )
-from askless.core.records.model import VAGUE, Place, Request
+from askless.core.records.model import VAGUE, CallSite, Request
 from askless.core.settings import Settings
 from askless.core.sql.structure import EVERYTHING, Structure
 
@@ -40,7 +40,7 @@ RULE = Rule(
 )
 
 
-class Repeats(ShapeTally):
+class RepeatTotals(ShapeTally):
     """Duplicates of one shape in one route: of each run of them, all but one are avoidable.
 
     `unseen` is the doubt where nobody saw the results.
@@ -53,11 +53,11 @@ class Repeats(ShapeTally):
     def merge(self, other: Tally) -> None:
         """Add another piece's tally of the same repeats."""
         super().merge(other)
-        assert isinstance(other, Repeats)
+        assert isinstance(other, RepeatTotals)
         self.unseen = self.unseen or other.unseen
 
 
-class Duplicate(ByRequests[Repeats]):
+class Duplicate(ByRequests[RepeatTotals]):
     """See the module."""
 
     rule = RULE
@@ -82,11 +82,11 @@ class Duplicate(ByRequests[Repeats]):
                     self._add(view, stats, repeated)
 
     def _add(self, view: RequestView, stats: ShapeStats, indices: list[int]) -> None:
-        tally = self.tallies(view.route).setdefault((stats.shape.digest,), Repeats(stats))
+        tally = self.tallies(view.route).setdefault((stats.shape.digest,), RepeatTotals(stats))
         tally.add(view.request, indices)
         tally.unseen = tally.unseen or results_hidden(view.request.tables)
 
-    def diagnose(self, tally: Repeats, met: Met) -> Diagnosis:
+    def diagnose(self, tally: RepeatTotals, met: Match) -> Diagnosis:
         """One a shape."""
         return _diagnosis(tally, met)
 
@@ -129,11 +129,11 @@ def _unbroken(request: Request, indices: list[int], writes: list[int], settings:
     return max(best, run, key=len)
 
 
-def _callers(tally: Repeats) -> tuple[Line, ...]:
+def _callers(tally: RepeatTotals) -> tuple[SourceLine, ...]:
     """The lines that ask; where they all go through one helper, the lines that call it."""
     callers = tally.places
     while len({(place.file, place.line) for place in callers}) == 1 and all(place.caller for place in callers):
-        above: dict[Place, int] = {}
+        above: dict[CallSite, int] = {}
         for place, count in callers.items():
             if place.caller is not None:
                 above[place.caller] = above.get(place.caller, 0) + count
@@ -141,7 +141,7 @@ def _callers(tally: Repeats) -> tuple[Line, ...]:
     return lines_of(callers if len({(p.file, p.line) for p in callers}) > 1 else tally.places)
 
 
-def _diagnosis(tally: Repeats, met: Met) -> Diagnosis:
+def _diagnosis(tally: RepeatTotals, met: Match) -> Diagnosis:
     requests = max(tally.requests, 1)
     queries, avoidable = tally.queries / requests, (tally.queries - tally.requests) / requests
     cost = met.cost(queries, avoidable)
@@ -149,7 +149,7 @@ def _diagnosis(tally: Repeats, met: Met) -> Diagnosis:
     what = met.structure.main or "the same rows"
     results = "results that were not seen" if tally.unseen else "equal results"
     again = "counted" if met.structure.counts else "read"
-    claim = Claim(
+    claim = FindingDraft(
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where 1 would do: {what} {again} again with the same parameters",
         evidence="traced" if any(met.stats.loads) or met.stats.rows else "repeated",
@@ -160,7 +160,7 @@ def _diagnosis(tally: Repeats, met: Met) -> Diagnosis:
         cost=cost,
         callers=callers if callers != lines_of(tally.places) else (),
     )
-    recipe = Share(stats=met.stats, line=met.line, saving=spared(avoidable, cost.saving_ms), callers=callers)
+    recipe = ShareResult(stats=met.stats, line=met.line, saving=spared(avoidable, cost.saving_ms), callers=callers)
     return Diagnosis(met.finding(RULE, claim), recipe)
 
 

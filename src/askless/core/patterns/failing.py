@@ -11,10 +11,10 @@ from askless.core.aggregation.request_view import RequestView
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import Tally
 from askless.core.findings.finding import URGENT_SHARE, Cost
-from askless.core.findings.remedies import Mend
+from askless.core.findings.remedies import FixFailure
 from askless.core.formatting import plural
 from askless.core.inference.failures import Failure, failure_of, masked_error
-from askless.core.patterns.base import ByRequests, Claim, Diagnosis, Met, Rule, ShapeTally, call_path
+from askless.core.patterns.base import ByRequests, Diagnosis, FindingDraft, Match, Rule, ShapeTally, call_path
 from askless.core.records.model import Request
 from askless.core.settings import Settings
 
@@ -38,7 +38,7 @@ _WORDS = {
 _MINOR = (Failure.CONFLICT, Failure.CONSTRAINT)
 
 
-class Failed(ShapeTally):
+class FailureTotals(ShapeTally):
     """Failures of one kind of one shape. `again` were asked again in their request, and `recovered` went well then."""
 
     def __init__(self, stats: ShapeStats, failure: Failure) -> None:
@@ -50,14 +50,14 @@ class Failed(ShapeTally):
     def merge(self, other: Tally) -> None:
         """Add another piece's tally."""
         super().merge(other)
-        assert isinstance(other, Failed)
+        assert isinstance(other, FailureTotals)
         self.again += other.again
         self.recovered += other.recovered
         self.lost_ns += other.lost_ns
         self.messages.update(other.messages)
 
 
-class Failing(ByRequests[Failed]):
+class Failing(ByRequests[FailureTotals]):
     """See the module."""
 
     rule = RULE
@@ -74,7 +74,7 @@ class Failing(ByRequests[Failed]):
             stats = view.route.shapes.get(name[0])
             if stats is None:
                 continue
-            tally = self.tallies(view.route).setdefault(name, Failed(stats, failure))
+            tally = self.tallies(view.route).setdefault(name, FailureTotals(stats, failure))
             tally.add(request, indices)
             for i in indices:
                 later = _asked_again(request, i)
@@ -84,7 +84,7 @@ class Failing(ByRequests[Failed]):
                 if len(tally.messages) < _MESSAGES_MOST:
                     tally.messages[masked_error(request.errors[i])] += 1
 
-    def diagnose(self, tally: Failed, met: Met) -> Diagnosis:
+    def diagnose(self, tally: FailureTotals, met: Match) -> Diagnosis:
         """One a kind of failure of a shape at one place."""
         return _diagnosis(tally, met)
 
@@ -99,7 +99,7 @@ def _asked_again(request: Request, i: int) -> list[int]:
     return [j for j, same in zip(later, given[1:], strict=True) if same == given[0]]
 
 
-def _diagnosis(tally: Failed, met: Met) -> Diagnosis:
+def _diagnosis(tally: FailureTotals, met: Match) -> Diagnosis:
     stats, failure = met.stats, tally.failure
     share = tally.lost_ns / met.route.elapsed_ns if met.route.elapsed_ns else 0.0
     all_fail = stats.errors >= stats.count
@@ -117,7 +117,7 @@ def _diagnosis(tally: Failed, met: Met) -> Diagnosis:
         because.append(
             f"{tally.again:,} of {tally.queries:,} were asked again in their request, {tally.recovered:,} of them with success"
         )
-    claim = Claim(
+    claim = FindingDraft(
         variant=failure,
         severity="minor" if failure in _MINOR else "urgent" if share >= URGENT_SHARE else "worthwhile",
         title=f"{tally.queries:,} of {plural(stats.count, 'execution')} of {what} {'fails' if tally.queries == 1 else 'fail'}: {_WORDS[failure]}",
@@ -126,7 +126,7 @@ def _diagnosis(tally: Failed, met: Met) -> Diagnosis:
         because=tuple(because),
         cost=Cost(queries=tally.queries / tally.requests, query_ms=lost_ms),
     )  # fmt: skip
-    recipe = Mend(stats=stats, line=met.line, saving="", failure=failure, always=all_fail)
+    recipe = FixFailure(stats=stats, line=met.line, saving="", failure=failure, always=all_fail)
     return Diagnosis(met.finding(RULE, claim), recipe)
 
 

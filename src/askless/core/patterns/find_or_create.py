@@ -10,14 +10,14 @@ from askless.core.aggregation.request_view import Group, RequestView
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import Tally
 from askless.core.findings.finding import severity
-from askless.core.findings.remedies import FindAtOnce
+from askless.core.findings.remedies import BulkUpsert
 from askless.core.formatting import number, plural
 from askless.core.inference.lineage import structure as structure_of
 from askless.core.patterns.base import (
     ByRequests,
-    Claim,
     Diagnosis,
-    Met,
+    FindingDraft,
+    Match,
     Rule,
     ShapeTally,
     call_path,
@@ -40,7 +40,7 @@ RULE = Rule(
 _NOTHING = (0, "0", False, "f", "false")
 
 
-class Created(ShapeTally):
+class CreationTotals(ShapeTally):
     """Look-ups of one shape and INSERTs of another; `queries` counts both.
 
     `looked` counts the look-ups, `missing` those whose row was inserted afterwards, by `made` INSERTs.
@@ -55,13 +55,13 @@ class Created(ShapeTally):
     def merge(self, other: Tally) -> None:
         """Add another piece's tally."""
         super().merge(other)
-        assert isinstance(other, Created)
+        assert isinstance(other, CreationTotals)
         self.looked += other.looked
         self.missing += other.missing
         self.made += other.made
 
 
-class FindOrCreate(ByRequests[Created]):
+class FindOrCreate(ByRequests[CreationTotals]):
     """See the module."""
 
     rule = RULE
@@ -91,14 +91,16 @@ class FindOrCreate(ByRequests[Created]):
         if insert is None:
             return
         name = (look.stats.shape.digest, insert.shape.digest, *call_path(request, pairs[0][0]))
-        tally = self.tallies(view.route).setdefault(name, Created(look.stats, insert, _keys_of(look.stats.parsed)))
+        tally = self.tallies(view.route).setdefault(
+            name, CreationTotals(look.stats, insert, _keys_of(look.stats.parsed))
+        )
         tally.add(request, sorted([*look.indices, *made]))
         tally.looked += len(look.indices)
         tally.missing += len(pairs)
         tally.made += len(made)
         view.claimed |= {look.stats.shape.digest, *digests}
 
-    def diagnose(self, tally: Created, met: Met) -> Diagnosis:
+    def diagnose(self, tally: CreationTotals, met: Match) -> Diagnosis:
         """One a pair of shapes at one place."""
         return _diagnosis(tally, met)
 
@@ -159,14 +161,14 @@ def _found_nothing(request: Request, i: int, structure: Structure) -> bool:
     return bool(answers and sample and sample[0] and sample[0][0] in _NOTHING)
 
 
-def _diagnosis(tally: Created, met: Met) -> Diagnosis:
+def _diagnosis(tally: CreationTotals, met: Match) -> Diagnosis:
     looked, missing, made = (count / tally.requests for count in (tally.looked, tally.missing, tally.made))
-    other = Met(met.route, tally.insert, met.context, met.places, met.requests, met.around_ns)
+    other = Match(met.route, tally.insert, met.context, met.places, met.requests, met.around_ns)
     cost = summed([met.cost(looked, looked - 1), other.cost(made, max(made - 1, 0.0))])
     table, keys = met.structure.main, ", ".join(tally.columns)
     changes = met.structure.kind == "update"
     does = "an UPDATE that finds nothing" if changes else "a look-up"
-    claim = Claim(
+    claim = FindingDraft(
         variant="update or insert" if changes else "find or create",
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(looked + made, 'query')} where 2 would do: {does} by {keys} and an INSERT for rows of {table}, one by one",
@@ -178,7 +180,7 @@ def _diagnosis(tally: Created, met: Met) -> Diagnosis:
         ),
         cost=cost,
     )
-    recipe = FindAtOnce(
+    recipe = BulkUpsert(
         stats=met.stats,
         line=met.line,
         saving=spared(cost.avoidable, cost.saving_ms),

@@ -13,16 +13,16 @@ from askless.core.aggregation.request_view import RequestView
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import RouteStats, Tally
 from askless.core.findings.finding import Cost
-from askless.core.findings.remedies import LetGo
+from askless.core.findings.remedies import ShortenTransaction
 from askless.core.formatting import plural
 from askless.core.inference.context import Context
 from askless.core.inference.lineage import structure
 from askless.core.inference.transactions import Gap, Transaction, gaps_of, takes_lock, transactions_of
 from askless.core.patterns.base import (
     ByRequests,
-    Claim,
     Diagnosis,
-    Met,
+    FindingDraft,
+    Match,
     Rule,
     ShapeTally,
     add_counts,
@@ -31,7 +31,7 @@ from askless.core.patterns.base import (
     met_of,
     writes_of,
 )
-from askless.core.records.model import Errand, Place, Request
+from askless.core.records.model import CallSite, Request, Wait
 from askless.core.settings import Settings
 from askless.core.sql.structure import EVERYTHING
 from askless.core.statistics import Quantiles
@@ -51,7 +51,7 @@ _DOING = {"http": "waits for an answer over HTTP", "mail": "hands over mail", "p
 _ALL = "with it the whole database (SQLite)"
 
 
-class Held(ShapeTally):
+class HeldTotals(ShapeTally):
     """Transactions of one route that wait after one statement of one place.
 
     `written` counts rows written before the pause, by table, `locked` queries that locked rows or the whole database.
@@ -64,7 +64,7 @@ class Held(ShapeTally):
         self.written: Counter[str] = Counter()
         self.locked: Counter[str] = Counter()
         self.errands: Counter[tuple[str, str]] = Counter()
-        self.errand_places: dict[Place, int] = {}
+        self.errand_places: dict[CallSite, int] = {}
         self.known = 0
         self.executions = 0  # of the statement before the pause, in these transactions
 
@@ -76,7 +76,7 @@ class Held(ShapeTally):
     def merge(self, other: Tally) -> None:
         """Add another piece's tally."""
         super().merge(other)
-        assert isinstance(other, Held)
+        assert isinstance(other, HeldTotals)
         self.gaps_ns.merge(other.gaps_ns)
         self.idle_ns.merge(other.idle_ns)
         self.open_ns.merge(other.open_ns)
@@ -88,7 +88,7 @@ class Held(ShapeTally):
         add_counts(self.errand_places, other.errand_places)
 
 
-class HeldTransaction(ByRequests[Held]):
+class HeldTransaction(ByRequests[HeldTotals]):
     """See the module."""
 
     rule = RULE
@@ -108,12 +108,12 @@ class HeldTransaction(ByRequests[Held]):
             stats = view.route.shapes.get(request.statement(speaking[-1]).shape.digest) if speaking else None
             if stats is None or stats.structure is None:
                 continue
-            one = Held(stats)
+            one = HeldTotals(stats)
             _fill(one, view, transaction, gaps, longest)
             if _counts(one, longest, request, settings):
                 name = (stats.shape.digest, *call_path(request, speaking[-1]))
                 waiting.setdefault(name, []).append(speaking[-1])
-                self.tallies(view.route).setdefault(name, Held(stats)).merge(one)
+                self.tallies(view.route).setdefault(name, HeldTotals(stats)).merge(one)
         for name, indices in waiting.items():
             self.tallies(view.route)[name].add(request, indices)
 
@@ -124,13 +124,13 @@ class HeldTransaction(ByRequests[Held]):
                 yield _diagnosis(tally, met_of(tally, route, context))
 
 
-def _is_sure(tally: Held, settings: Settings) -> bool:
+def _is_sure(tally: HeldTotals, settings: Settings) -> bool:
     """Whether it is no accident: of a cause that is not known, a second one was seen, or the pause is long."""
     long_ns = _ONCE_TIMES * settings.unknown_pause_ms * 1e6
     return bool(tally.known) or tally.transactions > 1 or tally.gaps_ns.median >= long_ns
 
 
-def _fill(tally: Held, view: RequestView, transaction: Transaction, gaps: list[Gap], longest: Gap) -> None:
+def _fill(tally: HeldTotals, view: RequestView, transaction: Transaction, gaps: list[Gap], longest: Gap) -> None:
     """Add one transaction: its times, what it held in its longest pause, and what was done meanwhile."""
     request = view.request
     starts, durations = request.starts_ns, request.durations_ns
@@ -165,10 +165,10 @@ def _fill(tally: Held, view: RequestView, transaction: Transaction, gaps: list[G
                 add_counts(tally.errand_places, {errand.place: 1})
 
 
-def _errands_in(request: Request, gap: Gap) -> list[Errand]:
+def _errands_in(request: Request, gap: Gap) -> list[Wait]:
     """What the application waited for in a pause; side by side counts once."""
     end_ns = gap.start_ns + gap.lasted_ns
-    results: list[Errand] = []
+    results: list[Wait] = []
     reached_ns = gap.start_ns - 1_000_000
     for errand in sorted(request.errands, key=lambda errand: errand.start_ns):
         if reached_ns <= errand.start_ns < end_ns:
@@ -177,7 +177,7 @@ def _errands_in(request: Request, gap: Gap) -> list[Errand]:
     return results
 
 
-def _counts(one: Held, gap: Gap, request: Request, settings: Settings) -> bool:
+def _counts(one: HeldTotals, gap: Gap, request: Request, settings: Settings) -> bool:
     """Whether a pause is sure enough: its cause is known, or it is long, something is held, and nothing can be read in it."""
     if one.known:
         return True
@@ -185,7 +185,7 @@ def _counts(one: Held, gap: Gap, request: Request, settings: Settings) -> bool:
     return is_long and bool(one.written or one.locked) and request.rows[gap.before] <= _STREAMED_ROWS
 
 
-def _diagnosis(tally: Held, met: Met) -> Diagnosis:
+def _diagnosis(tally: HeldTotals, met: Match) -> Diagnosis:
     gap_ms, idle_ms, open_ms = (one.median / 1e6 for one in (tally.gaps_ns, tally.idle_ns, tally.open_ns))
     share = min(idle_ms / open_ms, 1.0) if open_ms else 0.0
     holds = _holds(tally)
@@ -200,7 +200,7 @@ def _diagnosis(tally: Held, met: Met) -> Diagnosis:
             "meanwhile: " + ", ".join(f"{_named(key)} ({times}x)" for key, times in tally.errands.most_common(4))
         )
     severity = "minor" if not holds else "urgent" if gap_ms >= _URGENT_MS else "worthwhile"
-    claim = Claim(
+    claim = FindingDraft(
         variant="locks held" if holds else "nothing locked",
         severity=severity,
         title=f"a transaction is open for {open_ms:,.0f} ms, {100 * share:.0f} % of it idle: the application {doing}"
@@ -214,11 +214,11 @@ def _diagnosis(tally: Held, met: Met) -> Diagnosis:
     )  # fmt: skip
     at = next(iter(lines_of(tally.errand_places)), met.line)
     saving = f"about {gap_ms:,.0f} ms less in which others wait for what it holds; the page itself takes as long"
-    recipe = LetGo(stats=met.stats, line=at, saving=saving, locking=bool(holds), known=bool(tally.errands))
+    recipe = ShortenTransaction(stats=met.stats, line=at, saving=saving, locking=bool(holds), known=bool(tally.errands))
     return Diagnosis(met.finding(RULE, claim), recipe)
 
 
-def _holds(tally: Held) -> str:
+def _holds(tally: HeldTotals) -> str:
     """What was locked, for each transaction."""
     rows = [
         f"{plural(count / tally.transactions, 'row')} of {table}"
@@ -229,7 +229,7 @@ def _holds(tally: Held) -> str:
     return ", ".join(dict.fromkeys([*rows, *others]))
 
 
-def _doing(tally: Held) -> str:
+def _doing(tally: HeldTotals) -> str:
     if not tally.errands:
         return "does something else"
     (kind, what), _ = tally.errands.most_common(1)[0]

@@ -12,10 +12,10 @@ from askless.core.aggregation.request_view import RequestView
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import RouteStats
 from askless.core.findings.finding import Cost
-from askless.core.findings.remedies import Bind
+from askless.core.findings.remedies import BindParameters
 from askless.core.formatting import number, plural
 from askless.core.inference.context import Context
-from askless.core.patterns.base import Claim, Diagnosis, Met, Rule
+from askless.core.patterns.base import Diagnosis, FindingDraft, Match, Rule
 from askless.core.records.model import Statement
 from askless.core.settings import Settings
 from askless.core.sql.structure import Structure
@@ -52,7 +52,7 @@ class LiteralChurn:
                 continue
             columns = _columns_of(structure, changing)
             if columns:
-                yield _diagnosis(Met(route, stats, context, stats.places, stats.requests), columns)
+                yield _diagnosis(Match(route, stats, context, stats.places, stats.requests), columns)
 
 
 def _changing(stats: ShapeStats) -> list[int]:
@@ -80,11 +80,11 @@ def _columns_of(structure: Structure, changing: list[int]) -> list[str]:
     return list(dict.fromkeys(compared)) or list(structure.written)
 
 
-def _diagnosis(met: Met, columns: list[str]) -> Diagnosis:
+def _diagnosis(met: Match, columns: list[str]) -> Diagnosis:
     stats, structure = met.stats, met.structure
     named = ", ".join(columns[:3])
     seen = bool(stats.places)
-    claim = Claim(
+    claim = FindingDraft(
         severity="worthwhile" if stats.count >= _OFTEN and seen else "minor",
         title=f"{plural(stats.count, 'execution')} of one statement on {structure.main} in as many texts: the values of {named} are written into them",
         brief=f"{structure.main}: the values of {named} stand in the text",
@@ -98,7 +98,7 @@ def _diagnosis(met: Met, columns: list[str]) -> Diagnosis:
         if seen
         else ("this was seen on the wire: the driver may write values into the text that the application binds",),
     )
-    return Diagnosis(met.finding(RULE, claim), Bind(stats=stats, line=met.line, saving=""))
+    return Diagnosis(met.finding(RULE, claim), BindParameters(stats=stats, line=met.line, saving=""))
 
 
 PATTERN = LiteralChurn()

@@ -11,14 +11,7 @@ from askless.core.findings.remedies import Batch, Variant
 from askless.core.formatting import number, plural
 from askless.core.inference.context import Context
 from askless.core.inference.relation_paths import from_query
-from askless.core.patterns.base import (
-    Claim,
-    Diagnosis,
-    Met,
-    Rule,
-    lines_of,
-    spared,
-)
+from askless.core.patterns.base import Diagnosis, FindingDraft, Match, Rule, lines_of, spared
 from askless.core.patterns.repetition import (
     ByShape,
     Repetition,
@@ -90,7 +83,7 @@ _BRIEFS = {
 _NESTED = (Variant.TO_ONE, Variant.TO_MANY, Variant.LINK_TABLE)
 
 
-def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Met) -> Diagnosis:
+def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) -> Diagnosis:
     """The finding and the recipe of a repetition. `tallies` are those of its route."""
     requests, structure = tally.requests, met.structure
     queries = tally.queries / requests
@@ -112,7 +105,7 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Met) -> D
         because.append("the whole path, outermost first: " + " → ".join(_path_names(chain)))
     if tally.repeats:
         because.append(f"{tally.repeats} of the {tally.queries} look-ups repeat a key that was read already")
-    claim = Claim(
+    claim = FindingDraft(
         variant=f"nested {variant}" if nested else str(variant),
         severity=severity(cost.share, cost.avoidable),
         title=title,
@@ -183,7 +176,7 @@ def _doubts(tally: Repetition, evidence: str) -> tuple[str, ...]:
     return tuple(doubts)
 
 
-def _recipe(tally: Repetition, chain: list[Repetition], variant: Variant, table: str, met: Met) -> Batch:
+def _recipe(tally: Repetition, chain: list[Repetition], variant: Variant, table: str, met: Match) -> Batch:
     top = chain[0]
     queries = tally.queries / tally.requests
     own = {tally.key.column.name, *_columns_of(tally.load, met.context)}
@@ -230,7 +223,7 @@ def _columns_of(load: Load | None, context: Context) -> tuple[str, ...]:
 _ROOTS = ("query", "library")
 
 
-def _root(top: Repetition, path: tuple[Load, ...], met: Met) -> ShapeStats | None:
+def _root(top: Repetition, path: tuple[Load, ...], met: Match) -> ShapeStats | None:
     """The ORM's query that the path hangs on: the one that supplied the keys, else the only one of the route that can be."""
     source = met.route.shapes.get(main_source(top))
     if source is not None and (source.load is None or source.load.kind in _ROOTS):

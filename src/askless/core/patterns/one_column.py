@@ -7,9 +7,9 @@ from __future__ import annotations
 
 from askless.core.aggregation.shape_stats import UseTotals
 from askless.core.findings.finding import Cost
-from askless.core.findings.remedies import OneColumn
+from askless.core.findings.remedies import SelectColumn
 from askless.core.formatting import plural, size
-from askless.core.patterns.base import Claim, Diagnosis, Met, Rule, tables_written, taken
+from askless.core.patterns.base import Diagnosis, FindingDraft, Match, Rule, tables_written, taken
 from askless.core.sql.structure import EVERYTHING, Structure
 
 _COLUMNS_LEAST = 3  # of the result, for one of them to be few
@@ -17,7 +17,7 @@ _TOUCHED_LEAST = 0.9  # of the objects
 _RESULTS_LEAST = 20  # single rows in the capture
 
 
-def one_column(rule: Rule, met: Met, structure: Structure) -> Diagnosis | None:
+def one_column(rule: Rule, met: Match, structure: Structure) -> Diagnosis | None:
     """What is wrong with a query whose objects are read for one column; None where more is read."""
     stats, settings = met.stats, met.context.settings
     load = stats.load
@@ -44,7 +44,7 @@ def _only(totals: UseTotals) -> str:
     return next(iter(totals.columns)).rsplit(".", 1)[-1]
 
 
-def _is_written(met: Met, structure: Structure) -> bool:
+def _is_written(met: Match, structure: Structure) -> bool:
     """Whether the route writes at all to the table, or to one that may refer to the object."""
     main = structure.main.lower()
     written = {table for stats in met.route.own_shapes() for table in tables_written(stats.statement)}
@@ -53,7 +53,7 @@ def _is_written(met: Met, structure: Structure) -> bool:
     )
 
 
-def _diagnosis(rule: Rule, met: Met, structure: Structure, column: str, objects: float, single: bool) -> Diagnosis:
+def _diagnosis(rule: Rule, met: Match, structure: Structure, column: str, objects: float, single: bool) -> Diagnosis:
     stats = met.stats
     load = stats.load
     assert load is not None
@@ -71,7 +71,7 @@ def _diagnosis(rule: Rule, met: Met, structure: Structure, column: str, objects:
         title = f"a whole {load.target} ({whole}) is read for its {column} alone: {size(spare, 'bytes')} a request for nothing"
     else:
         title = f"{built} of {load.target} ({whole}) are built for their {column} alone"
-    claim = Claim(
+    claim = FindingDraft(
         variant="one-value" if single else "one-column",
         severity="minor",
         title=title,
@@ -84,5 +84,5 @@ def _diagnosis(rule: Rule, met: Met, structure: Structure, column: str, objects:
         unsure=("read in no request of this capture; another one may",),
     )
     saving = f"about {size(spare, 'bytes')} and {built} a request; time is for a trial to tell"
-    recipe = OneColumn(stats=stats, line=met.line, saving=saving, column=column)
+    recipe = SelectColumn(stats=stats, line=met.line, saving=saving, column=column)
     return Diagnosis(met.finding(rule, claim), recipe)

@@ -10,11 +10,11 @@ from __future__ import annotations
 
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.findings.finding import Cost, severity
-from askless.core.findings.remedies import Narrow
+from askless.core.findings.remedies import Project
 from askless.core.formatting import number, plural, size
 from askless.core.inference.context import Context
 from askless.core.inference.required_columns import keys_to_keep
-from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule, taken
+from askless.core.patterns.base import ByTotals, Diagnosis, FindingDraft, Match, Rule, taken
 from askless.core.patterns.one_column import one_column
 from askless.core.sql.structure import Structure
 
@@ -47,14 +47,14 @@ class OverWide(ByTotals):
             return False
         return stats.bytes / stats.requests >= settings.wide_result_bytes
 
-    def judge_shape(self, met: Met, structure: Structure) -> Diagnosis | None:
+    def judge_shape(self, met: Match, structure: Structure) -> Diagnosis | None:
         """One a query that is too wide."""
         whole = one_column(RULE, met, structure)
         if whole is not None or not self._is_large(met.stats, met.context):
             return whole
         return self._judge_width(met, structure)
 
-    def _judge_width(self, met: Met, structure: Structure) -> Diagnosis | None:
+    def _judge_width(self, met: Match, structure: Structure) -> Diagnosis | None:
         stats, context = met.stats, met.context
         settings = context.settings
         widths = _widths(stats, structure, context)
@@ -117,7 +117,7 @@ def _some(names: str) -> str:
     return names if len(listed) <= 4 else ", ".join(listed[:3]) + f" and {len(listed) - 3} more columns"
 
 
-def _title(met: Met, structure: Structure, wide: dict[str, float], read: set[str] | None, spare: float) -> str:
+def _title(met: Match, structure: Structure, wide: dict[str, float], read: set[str] | None, spare: float) -> str:
     stats = met.stats
     rows, of = stats.rows / stats.count, f"{size(stats.bytes / stats.requests, 'bytes')} a request"
     names = ", ".join(wide)
@@ -137,7 +137,9 @@ def _severity(share: float, heavy: bool, tracked: bool) -> str:
     return result if tracked or result != "urgent" else "worthwhile"
 
 
-def _diagnosis(met: Met, structure: Structure, wide: dict[str, float], read: set[str] | None, star: bool) -> Diagnosis:
+def _diagnosis(
+    met: Match, structure: Structure, wide: dict[str, float], read: set[str] | None, star: bool
+) -> Diagnosis:
     """`wide` columns with their mean bytes, the widest first; `read` are those that were read, where that is known."""
     stats, context = met.stats, met.context
     spare = sum(wide.values()) * stats.rows / stats.requests
@@ -153,7 +155,7 @@ def _diagnosis(met: Met, structure: Structure, wide: dict[str, float], read: set
         because.append("the statement selects *, so it also fetches columns added later")
     heavy = max(wide.values(), default=0) >= context.settings.wide_column_bytes
     by_catalog = context.schema is not None and not context.widths_of(stats)[1]
-    claim = Claim(
+    claim = FindingDraft(
         variant="wide-columns" if wide else "star",
         severity=_severity(share, heavy, read is not None),
         title=_title(met, structure, wide, read, spare),
@@ -166,7 +168,7 @@ def _diagnosis(met: Met, structure: Structure, wide: dict[str, float], read: set
             else ("whether the page reads these columns is not known; look before you leave them out",)
         ),
     )
-    recipe = Narrow(
+    recipe = Project(
         stats=stats,
         line=met.line,
         saving=f"about {size(spare, 'bytes')} a request ({number(100 * share)} % of its bytes); time is for a trial to tell",

@@ -14,12 +14,22 @@ from askless.core.aggregation.request_view import Group, RequestView
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import RouteStats, Tally
 from askless.core.findings.finding import severity
-from askless.core.findings.remedies import BatchByKind
+from askless.core.findings.remedies import BatchPerType
 from askless.core.formatting import number, plural
 from askless.core.inference.context import Context
-from askless.core.patterns.base import Claim, Diagnosis, Met, Rule, ShapeTally, add_places, lines_of, spared, summed
+from askless.core.patterns.base import (
+    Diagnosis,
+    FindingDraft,
+    Match,
+    Rule,
+    ShapeTally,
+    add_places,
+    lines_of,
+    spared,
+    summed,
+)
 from askless.core.patterns.keys import key_of
-from askless.core.records.model import SAMPLED_MOST, Load, Place, Request
+from askless.core.records.model import SAMPLED_MOST, CallSite, Load, Request
 from askless.core.settings import Settings
 from askless.core.sql.slots import Value
 from askless.core.sql.value_equality import meaning
@@ -37,7 +47,7 @@ class ByKind(ShapeTally):
         self.asked: dict[str, int] = {}
         self.columns: dict[str, str] = {}  # shape -> the column that its table is looked up by
         self.load: Load | None = None
-        self.parent_places: dict[Place, int] = {}
+        self.parent_places: dict[CallSite, int] = {}
 
     def merge(self, other: Tally) -> None:
         """Add another piece's tally."""
@@ -194,7 +204,7 @@ def judge(route: RouteStats, rule: Rule, context: Context) -> Iterator[Diagnosis
 def _diagnosis(tally: ByKind, rule: Rule, route: RouteStats, context: Context) -> Diagnosis:
     around_ns = tally.around_ns / tally.timed if tally.timed else 0.0
     digests = sorted(tally.asked, key=lambda digest: (-tally.asked[digest], digest))
-    mets = [Met(route, tally.shapes[digest], context, tally.places, tally.requests, around_ns) for digest in digests]
+    mets = [Match(route, tally.shapes[digest], context, tally.places, tally.requests, around_ns) for digest in digests]
     counts = [tally.asked[digest] / tally.requests for digest in digests]
     cost = summed([met.cost(count, max(count - 1, 0.0)) for met, count in zip(mets, counts, strict=True)])
     queries = sum(counts)
@@ -202,7 +212,7 @@ def _diagnosis(tally: ByKind, rule: Rule, route: RouteStats, context: Context) -
     parent = tally.stats.structure.main if tally.stats.structure is not None else ""
     listed = ", ".join(tables[:-1]) + f" or {tables[-1]}"
     load = tally.load if tally.load is not None and tally.load.relation else None
-    claim = Claim(
+    claim = FindingDraft(
         variant="polymorphic",
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where {len(tables)} would do: reads {listed}, as {tally.kind} tells, for each row of "
@@ -220,7 +230,7 @@ def _diagnosis(tally: ByKind, rule: Rule, route: RouteStats, context: Context) -
     relation = f"{load.model}.{load.relation}" if load is not None else ""
     finding = mets[0].finding(rule, claim)
     finding = msgspec.structs.replace(finding, tables=tuple(tables), relation=relation)
-    recipe = BatchByKind(
+    recipe = BatchPerType(
         stats=mets[0].stats,
         line=mets[0].line,
         saving=spared(cost.avoidable, cost.saving_ms),

@@ -6,12 +6,12 @@ from collections.abc import Iterable, Mapping, Sequence
 
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import RouteStats, Tally
-from askless.core.findings.finding import Line
+from askless.core.findings.finding import SourceLine
 from askless.core.findings.remedies import Key
 from askless.core.formatting import plural
 from askless.core.inference.lineage import Source
 from askless.core.patterns.base import Rule, ShapeTally, add_counts, add_places, lines_of
-from askless.core.records.model import SAMPLED_MOST, Load, Place, Request
+from askless.core.records.model import SAMPLED_MOST, CallSite, Load, Request
 
 
 class Repetition(ShapeTally):
@@ -30,7 +30,7 @@ class Repetition(ShapeTally):
         self.rows_more = False
         self.first_only = True  # each look-up so far had a LIMIT of one row
         self.sources: dict[tuple[str, str, str], int] = {}
-        self.parent_places: dict[Place, int] = {}
+        self.parent_places: dict[CallSite, int] = {}
         self.source: Source | None = None
         self.hidden = ""  # the doubt where the values were not seen
 
@@ -121,12 +121,12 @@ def main_source(tally: Repetition) -> str:
     return max(tally.sources, key=lambda key: tally.sources[key])[0] if tally.sources else ""
 
 
-def parent_line_of(tally: Repetition) -> Line | None:
+def parent_line_of(tally: Repetition) -> SourceLine | None:
     """The line that most often supplied the keys."""
     return most_used(tally.parent_places)
 
 
-def most_used(places: dict[Place, int]) -> Line | None:
+def most_used(places: dict[CallSite, int]) -> SourceLine | None:
     """The line of most of the places; None of none."""
     return lines_of({max(places, key=lambda place: places[place]): 1})[0] if places else None
 

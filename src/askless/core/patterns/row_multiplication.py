@@ -13,11 +13,11 @@ from typing import NamedTuple
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import RouteStats
 from askless.core.findings.finding import URGENT_SHARE, Cost
-from askless.core.findings.remedies import Separate
+from askless.core.findings.remedies import SplitJoin
 from askless.core.formatting import number, plural, size
 from askless.core.inference.context import Context
-from askless.core.inference.joined_rows import Joined, joined_rows
-from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule, taken
+from askless.core.inference.joined_rows import JoinTotals, joined_rows
+from askless.core.patterns.base import ByTotals, Diagnosis, FindingDraft, Match, Rule, taken
 from askless.core.records.model import SAMPLED_MOST
 from askless.core.sql.structure import Structure
 
@@ -59,7 +59,7 @@ class RowMultiplication(ByTotals):
             if one.finding.variant != "wide parents" or one.finding.shape not in narrowed:
                 yield one
 
-    def judge_shape(self, met: Met, structure: Structure) -> Diagnosis | None:
+    def judge_shape(self, met: Match, structure: Structure) -> Diagnosis | None:
         """For what weighs most in a join."""
         joined = joined_rows(met.stats, structure, met.context)
         if joined is None or joined.times < _TIMES_LEAST:
@@ -72,7 +72,7 @@ class RowMultiplication(ByTotals):
         return _diagnosis(met, joined, found)
 
 
-def _product(met: Met, main: str, joined: Joined) -> _Found:
+def _product(met: Match, main: str, joined: JoinTotals) -> _Found:
     """Two collections joined to one parent."""
     rows = met.stats.rows / met.stats.count
     separate = rows * joined.separate / joined.rows
@@ -89,7 +89,7 @@ def _product(met: Met, main: str, joined: Joined) -> _Found:
     return _Found("product", title, because, spare, _row_bytes(met) * spare)
 
 
-def _again(met: Met, main: str, joined: Joined) -> _Found:
+def _again(met: Match, main: str, joined: JoinTotals) -> _Found:
     """Parents that come several times, though nothing of what they are joined to is fetched."""
     rows = met.stats.rows / met.stats.count
     title = f"{plural(rows, 'row')} of {main}, each of them {number(joined.times)} times: the join only filters"
@@ -101,7 +101,7 @@ def _again(met: Met, main: str, joined: Joined) -> _Found:
     return _Found("parents again", title, because, spare, _row_bytes(met) * spare)
 
 
-def _wide(met: Met, main: str, joined: Joined) -> _Found:
+def _wide(met: Match, main: str, joined: JoinTotals) -> _Found:
     """Columns of a parent that are sent with each of its children."""
     widths, measured = met.context.widths_of(met.stats)
     rows, outputs = met.stats.rows / met.stats.count, met.structure.outputs
@@ -119,11 +119,11 @@ def _wide(met: Met, main: str, joined: Joined) -> _Found:
     return _Found("wide parents", title, because, 0.0, spare_bytes)
 
 
-def _row_bytes(met: Met) -> float:
+def _row_bytes(met: Match) -> float:
     return met.stats.bytes / met.stats.rows if met.stats.rows else 0.0
 
 
-def _growth(met: Met, main: str, joined: Joined, apart: float) -> str:
+def _growth(met: Match, main: str, joined: JoinTotals, apart: float) -> str:
     """What the joined result will be at five and six figures; `apart` are the rows for each parent otherwise."""
     told = []
     for parents in (10_000, 100_000):
@@ -135,12 +135,12 @@ def _growth(met: Met, main: str, joined: Joined, apart: float) -> str:
     return "; ".join(told)
 
 
-def _diagnosis(met: Met, joined: Joined, found: _Found) -> Diagnosis:
+def _diagnosis(met: Match, joined: JoinTotals, found: _Found) -> Diagnosis:
     stats = met.stats
     per_request = stats.count / max(stats.requests, 1)
     rows, sent = found.rows * per_request, found.bytes * per_request
     urgent = found.variant == "product" and (rows >= _URGENT_ROWS or met.share >= URGENT_SHARE)
-    claim = Claim(
+    claim = FindingDraft(
         variant=found.variant,
         severity="urgent" if urgent else "worthwhile",
         title=found.title,
@@ -154,7 +154,7 @@ def _diagnosis(met: Met, joined: Joined, found: _Found) -> Diagnosis:
     spared = [plural(rows, "row")] if rows else []
     saving = f"about {' and '.join([*spared, size(sent, 'bytes')])} a request; time is for a trial to tell"
     tables = joined.product or tuple(joined.children)
-    recipe = Separate(stats=stats, line=met.line, saving=saving, variant=found.variant, tables=tables)
+    recipe = SplitJoin(stats=stats, line=met.line, saving=saving, variant=found.variant, tables=tables)
     return Diagnosis(met.finding(RULE, claim), recipe)
 
 

@@ -15,9 +15,9 @@ from askless.core.findings.remedies import Group as GroupRecipe, Key
 from askless.core.formatting import number, plural
 from askless.core.patterns.base import (
     ByRequests,
-    Claim,
     Diagnosis,
-    Met,
+    FindingDraft,
+    Match,
     Rule,
     ShapeTally,
     spared,
@@ -38,7 +38,7 @@ RULE = Rule(
 )
 
 
-class Siblings(ShapeTally):
+class SiblingTotals(ShapeTally):
     """The siblings of one shape in one route."""
 
     def __init__(self, stats: ShapeStats, key: Key, buckets: bool) -> None:
@@ -47,7 +47,7 @@ class Siblings(ShapeTally):
         self.buckets = buckets
 
 
-class SiblingFilters(ByRequests[Siblings]):
+class SiblingFilters(ByRequests[SiblingTotals]):
     """See the module."""
 
     rule = RULE
@@ -61,11 +61,11 @@ class SiblingFilters(ByRequests[Siblings]):
             found = _key_of(view, group, settings)
             if found is None:
                 continue
-            tally = self.tallies(view.route).setdefault((digest,), Siblings(group.stats, *found))
+            tally = self.tallies(view.route).setdefault((digest,), SiblingTotals(group.stats, *found))
             tally.add(view.request, group.indices)
             view.claimed.add(digest)
 
-    def diagnose(self, tally: Siblings, met: Met) -> Diagnosis:
+    def diagnose(self, tally: SiblingTotals, met: Match) -> Diagnosis:
         """One a shape."""
         return _diagnosis(tally, met)
 
@@ -124,14 +124,14 @@ def _interrupted(view: RequestView, group: Group, settings: Settings) -> bool:
     return any(after - before > gap_ns for before, after in itertools.pairwise(starts))
 
 
-def _diagnosis(tally: Siblings, met: Met) -> Diagnosis:
+def _diagnosis(tally: SiblingTotals, met: Match) -> Diagnosis:
     structure, column = met.structure, tally.key.column
     queries = tally.queries / max(tally.requests, 1)
     cost = met.cost(queries, queries - 1)
     verb = "counts rows of" if structure.counts else "aggregates rows of"
     table = column.table or structure.main
     one = "range" if tally.buckets else "value"
-    claim = Claim(
+    claim = FindingDraft(
         variant=("count" if structure.counts else "aggregate") + (" of ranges" if tally.buckets else ""),
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where 1 would do: {verb} {structure.main} for one {one} of {column.name} after the other",

@@ -13,11 +13,11 @@ from askless.core.aggregation.request_view import RequestView
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import RouteStats, Summary, Tally
 from askless.core.findings.finding import Cost
-from askless.core.findings.remedies import Keep
+from askless.core.findings.remedies import CacheResult
 from askless.core.formatting import number, plural
 from askless.core.inference.context import Context
-from askless.core.patterns.base import Claim, Diagnosis, Met, Rule, add_counts, tables_written
-from askless.core.records.model import Place
+from askless.core.patterns.base import Diagnosis, FindingDraft, Match, Rule, add_counts, tables_written
+from askless.core.records.model import CallSite
 from askless.core.settings import Settings
 from askless.core.sql.structure import EVERYTHING
 
@@ -41,14 +41,14 @@ _LIVES_S = (1, 2, 5, 10, 30, 60, 120, 300, 600, 1800, 3600)
 
 def _let_go(known: dict[tuple[str, ...], Tally]) -> bool:
     """Forget the first query of those that were read but once; False where there is none."""
-    once = next((name for name, tally in known.items() if isinstance(tally, Reads) and tally.seen_once), None)
+    once = next((name for name, tally in known.items() if isinstance(tally, ReadTotals) and tally.seen_once), None)
     if once is None:
         return False
     del known[once]
     return True
 
 
-class Reads:
+class ReadTotals:
     """One query with one set of values, in the requests of a route that were looked at.
 
     `held_ns` is the shortest time between two changes of its result, 0 where it never changed.
@@ -73,14 +73,14 @@ class Reads:
         self.reads = self.changes = self.held_ns = 0
         self.first_ns = self.last_ns = self.since_ns = at_ns
         self.addresses: set[str] = set()
-        self.places: dict[Place, int] = {}
+        self.places: dict[CallSite, int] = {}
 
     @property
     def seen_once(self) -> bool:
         """Whether nothing says yet that it is asked again and again."""
         return self.reads == 1
 
-    def read(self, digest: int, at_ns: int, address: str, place: Place | None) -> None:
+    def read(self, digest: int, at_ns: int, address: str, place: CallSite | None) -> None:
         """One more read."""
         self.reads += 1
         if len(self.addresses) < _ADDRESSES_MOST:
@@ -96,7 +96,7 @@ class Reads:
 
     def merge(self, other: Tally) -> None:
         """Add another piece's reads, or another route's. Two pieces that end and begin differently have one change between."""
-        assert isinstance(other, Reads)
+        assert isinstance(other, ReadTotals)
         self.changes += other.changes + (self.digest != other.digest)
         held = [ns for ns in (self.held_ns, other.held_ns) if ns]
         self.held_ns = min(held, default=0)
@@ -147,8 +147,8 @@ class StableRead:
             if tally is None:
                 if len(known) >= most and not _let_go(known):
                     continue
-                tally = known[name] = Reads(route.shapes[of_shape], digests[i], starts[i])
-            assert isinstance(tally, Reads)
+                tally = known[name] = ReadTotals(route.shapes[of_shape], digests[i], starts[i])
+            assert isinstance(tally, ReadTotals)
             tally.read(digests[i], starts[i], address, request.place(i))
 
     def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
@@ -158,10 +158,10 @@ class StableRead:
     def judge_all(self, summary: Summary, context: Context, found: Sequence[Diagnosis]) -> Iterable[Diagnosis]:
         """One a query with its values, over all routes that ask it."""
         repeated = {(one.finding.route, one.finding.shape) for one in found if one.finding.pattern != "unbounded"}
-        by_name: dict[tuple[str, ...], list[tuple[RouteStats, Reads]]] = {}
+        by_name: dict[tuple[str, ...], list[tuple[RouteStats, ReadTotals]]] = {}
         for route in summary.routes.values():
             for name, tally in route.tallies.get(RULE.id, {}).items():
-                assert isinstance(tally, Reads)
+                assert isinstance(tally, ReadTotals)
                 if (route.route, name[0]) not in repeated:
                     by_name.setdefault(name, []).append((route, tally))
         for asked in by_name.values():
@@ -170,7 +170,7 @@ class StableRead:
                 yield diagnosis
 
 
-def _judged(asked: list[tuple[RouteStats, Reads]], summary: Summary, context: Context) -> Diagnosis | None:
+def _judged(asked: list[tuple[RouteStats, ReadTotals]], summary: Summary, context: Context) -> Diagnosis | None:
     addresses = set().union(*(tally.addresses for _, tally in asked))
     if sum(tally.reads for _, tally in asked) < _READS_LEAST or len(addresses) < _ADDRESSES_LEAST:
         return None
@@ -187,7 +187,7 @@ def _judged(asked: list[tuple[RouteStats, Reads]], summary: Summary, context: Co
         return None
     asked = sorted(asked, key=lambda pair: (-pair[1].reads, pair[0].route))
     in_time = sorted((tally for _, tally in asked), key=lambda tally: tally.first_ns)
-    whole = Reads(asked[0][1].stats, in_time[0].digest, in_time[0].first_ns)
+    whole = ReadTotals(asked[0][1].stats, in_time[0].digest, in_time[0].first_ns)
     for tally in in_time:
         whole.merge(tally)
     live_s = _live_s(whole.held_ns / 2e9 if whole.changes else (whole.last_ns - whole.first_ns) / 1e9)
@@ -197,11 +197,17 @@ def _judged(asked: list[tuple[RouteStats, Reads]], summary: Summary, context: Co
 
 
 def _diagnosis(
-    routes: list[RouteStats], whole: Reads, live_s: int, reads: float, share: float, summary: Summary, context: Context
+    routes: list[RouteStats],
+    whole: ReadTotals,
+    live_s: int,
+    reads: float,
+    share: float,
+    summary: Summary,
+    context: Context,
 ) -> Diagnosis:
     """`reads` are made in the capture, and take this share of the time of the requests that ask."""
     stats = whole.stats
-    met = Met(routes[0], stats, context, whole.places, whole.reads)
+    met = Match(routes[0], stats, context, whole.places, whole.reads)
     structure = met.structure
     span_s = (whole.last_ns - whole.first_ns) / 1e9
     held_s = whole.held_ns / 1e9
@@ -219,7 +225,7 @@ def _diagnosis(
     ]  # fmt: skip
     saved_ms = spared / reads * query_ms
     request_ms = routes[0].request_ms(context.settings.round_trip_ms)
-    claim = Claim(
+    claim = FindingDraft(
         severity="worthwhile" if share >= _WORTH_SHARE else "minor",
         title=f"{plural(round(reads), 'read')} of {structure.main or 'the same rows'} with the same values give the same "
         f"{plural(stats.rows / stats.count, 'row')}{others and ', on this' + others}: {100 * share:.0f} % of these requests' time",
@@ -237,7 +243,7 @@ def _diagnosis(
         ),
         unsure=("whether it may be seen late is for people to say; who may see it too, where rows depend on who asks",),
     )
-    recipe = Keep(stats=stats, line=met.line, saving=because[-1], live_s=live_s, writes=tuple(writes))
+    recipe = CacheResult(stats=stats, line=met.line, saving=because[-1], live_s=live_s, writes=tuple(writes))
     return Diagnosis(met.finding(RULE, claim), recipe)
 
 

@@ -8,10 +8,10 @@ from __future__ import annotations
 
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.findings.finding import URGENT_SHARE, Cost
-from askless.core.findings.remedies import GroupOnce
+from askless.core.findings.remedies import Decorrelate
 from askless.core.formatting import plural
 from askless.core.inference.context import Context
-from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule
+from askless.core.patterns.base import ByTotals, Diagnosis, FindingDraft, Match, Rule
 from askless.core.sql.structure import Correlation, Structure
 
 RULE = Rule(
@@ -37,7 +37,7 @@ class SubqueryPerRow(ByTotals):
             and stats.query_ns >= settings.per_row_scan_ms * 1e6
         )
 
-    def judge_shape(self, met: Met, structure: Structure) -> Diagnosis | None:
+    def judge_shape(self, met: Match, structure: Structure) -> Diagnosis | None:
         """One a query, for all its subqueries."""
         shown = [one for one in structure.correlations if one.per_row and one.shown]
         if not shown or structure.group_by:
@@ -58,7 +58,7 @@ def _is_scanned(one: Correlation, context: Context) -> bool:
     return not any(key and key[0].lower() == one.inner.name.lower() for key in keys)
 
 
-def _diagnosis(met: Met, structure: Structure, shown: list[Correlation], scanned: list[Correlation]) -> Diagnosis:
+def _diagnosis(met: Match, structure: Structure, shown: list[Correlation], scanned: list[Correlation]) -> Diagnosis:
     stats, schema = met.stats, met.context.schema
     rows = stats.rows / stats.count
     tables = ", ".join(dict.fromkeys(one.inner.table for one in shown))
@@ -71,7 +71,7 @@ def _diagnosis(met: Met, structure: Structure, shown: list[Correlation], scanned
         for one in scanned
         if schema is not None and (table := schema.table(one.inner.table)) is not None
     ]
-    claim = Claim(
+    claim = FindingDraft(
         variant="each scans its table" if scanned else "",
         severity="urgent" if scanned and met.share >= URGENT_SHARE else "worthwhile",
         title=f"a subquery on {tables} for each of {plural(rows, 'row')} of {structure.main}: {stats.query_ns / 1e6:,.0f} ms a query",
@@ -82,7 +82,7 @@ def _diagnosis(met: Met, structure: Structure, shown: list[Correlation], scanned
         unsure=("how the server goes about it stands in its plan: askless plan CAPTURE --db URL",),
     )  # fmt: skip
     saving = f"a part of {stats.query_ns / 1e6:,.0f} ms a query; how much is for a trial to tell"
-    recipe = GroupOnce(stats=stats, line=met.line, saving=saving, scanned=tuple(one.inner for one in scanned))
+    recipe = Decorrelate(stats=stats, line=met.line, saving=saving, scanned=tuple(one.inner for one in scanned))
     return Diagnosis(met.finding(RULE, claim), recipe)
 
 

@@ -7,10 +7,10 @@ from __future__ import annotations
 
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.findings.finding import URGENT_SHARE, Cost
-from askless.core.findings.remedies import Page
+from askless.core.findings.remedies import Paginate
 from askless.core.formatting import plural, size
 from askless.core.inference.context import Context
-from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule, taken
+from askless.core.patterns.base import ByTotals, Diagnosis, FindingDraft, Match, Rule, taken
 from askless.core.settings import PAGE_ROWS
 from askless.core.sql.structure import Structure
 
@@ -36,7 +36,7 @@ class Unbounded(ByTotals):
             least = min(least, settings.unbounded_table_least)
         return stats.rows_most >= least
 
-    def judge_shape(self, met: Met, structure: Structure) -> Diagnosis | None:
+    def judge_shape(self, met: Match, structure: Structure) -> Diagnosis | None:
         """One a query without an end."""
         return _diagnosis(met, structure) if _may_grow(met.stats, structure) else None
 
@@ -50,7 +50,7 @@ def _may_grow(stats: ShapeStats, structure: Structure) -> bool:
     return not any(p.operator == "any" or (p.operator == "in" and len(p.slots) > 1) for p in structure.predicates)
 
 
-def _diagnosis(met: Met, structure: Structure) -> Diagnosis | None:
+def _diagnosis(met: Match, structure: Structure) -> Diagnosis | None:
     stats, context = met.stats, met.context
     settings = context.settings
     table = context.schema.table(structure.main) if context.schema else None
@@ -69,7 +69,7 @@ def _diagnosis(met: Met, structure: Structure) -> Diagnosis | None:
         because.append("no condition either: it grows with the table")
     weight = f" ({size(per_request, 'bytes')} a request)" if per_request else ""  # not every source sees bytes
     what = "the whole table " if whole else ""
-    claim = Claim(
+    claim = FindingDraft(
         variant="whole-table" if whole or not filtered else "filtered",
         severity="urgent" if rows >= 10 * settings.unbounded_rows_least or met.share >= URGENT_SHARE else "worthwhile",
         title=f"{plural(rows, 'row')} of {what}{structure.main} in one query without LIMIT{weight}",
@@ -84,7 +84,7 @@ def _diagnosis(met: Met, structure: Structure) -> Diagnosis | None:
         unsure=("whether the page needs all rows at once is not known",),
     )
     saving = f"up to {plural(spare_rows, 'row')} a request; time is for a trial to tell"
-    return Diagnosis(met.finding(RULE, claim), Page(stats=stats, line=met.line, saving=saving))
+    return Diagnosis(met.finding(RULE, claim), Paginate(stats=stats, line=met.line, saving=saving))
 
 
 PATTERN = Unbounded()

@@ -12,10 +12,10 @@ from askless.core.advice.orm import by_table, model_of
 from askless.core.aggregation.shape_stats import ShapeStats, UseTotals
 from askless.core.aggregation.summary import RouteStats
 from askless.core.findings.finding import Cost, severity
-from askless.core.findings.remedies import LeaveOut, UseLoaded
+from askless.core.findings.remedies import DropEagerLoad, UseLoadedRows
 from askless.core.formatting import plural, size
 from askless.core.inference.context import Context
-from askless.core.patterns.base import ByTotals, Claim, Diagnosis, Met, Rule, spared
+from askless.core.patterns.base import ByTotals, Diagnosis, FindingDraft, Match, Rule, spared
 from askless.core.records.model import Load, Model
 from askless.core.sql.structure import Structure
 
@@ -36,7 +36,7 @@ class UnusedLoad(ByTotals):
 
     def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
         """As for all totals; what rows are read again of, though they were loaded, is to be used, not to be dropped."""
-        wanted = {id(one.recipe.source) for one in found if isinstance(one.recipe, UseLoaded)}
+        wanted = {id(one.recipe.source) for one in found if isinstance(one.recipe, UseLoadedRows)}
         for diagnosis in super().judge(route, context, found):
             if id(diagnosis.recipe.stats) not in wanted:
                 yield diagnosis
@@ -46,7 +46,7 @@ class UnusedLoad(ByTotals):
         load = stats.load
         return load is not None and (bool(stats.used) or (load.kind == "eager" and not stats.rows))
 
-    def judge_shape(self, met: Met, structure: Structure) -> Diagnosis | None:
+    def judge_shape(self, met: Match, structure: Structure) -> Diagnosis | None:
         """One an eager load that nobody read."""
         load, used = met.stats.load, met.stats.used
         if load is None:
@@ -68,7 +68,7 @@ class UnusedLoad(ByTotals):
         return None
 
 
-def _never_asked(met: Met, load: Load) -> str:
+def _never_asked(met: Match, load: Load) -> str:
     """The parents, counted, if they were looked at in this route and nobody asked any object for the relation; else "".
 
     A parent may be of a class that inherits the relation, and what is read under a name that no model knows may be the
@@ -85,16 +85,16 @@ def _never_asked(met: Met, load: Load) -> str:
     return f"{parents.objects} {load.model} objects" if unread and enough and len(met.stats.loads) == 1 else ""
 
 
-def _names_read(met: Met) -> set[str]:
+def _names_read(met: Match) -> set[str]:
     """The relations, by name, that were read of any object in the route."""
     return {name for stats in met.route.shapes.values() for totals in stats.used.values() for name in totals.relations}
 
 
-def _whole(met: Met, load: Load, because: str) -> Diagnosis:
+def _whole(met: Match, load: Load, because: str) -> Diagnosis:
     stats = met.stats
     queries, rows = stats.count / stats.requests, stats.rows / stats.requests
     cost = met.cost(queries, queries)
-    claim = Claim(
+    claim = FindingDraft(
         variant="eager query",
         severity=severity(cost.share, cost.avoidable),
         title=f"{load.model}.{load.relation} is loaded eagerly and nobody reads it: {plural(queries, 'query')}, {plural(rows, 'row')} a request",
@@ -103,11 +103,11 @@ def _whole(met: Met, load: Load, because: str) -> Diagnosis:
         cost=cost,
         unsure=(_ELSEWHERE,),
     )
-    recipe = LeaveOut(stats=stats, line=met.line, saving=spared(queries, cost.saving_ms), load=load, joined=False)
+    recipe = DropEagerLoad(stats=stats, line=met.line, saving=spared(queries, cost.saving_ms), load=load, joined=False)
     return Diagnosis(met.finding(RULE, claim), recipe)
 
 
-def _joined(met: Met, structure: Structure, load: Load) -> Diagnosis | None:
+def _joined(met: Match, structure: Structure, load: Load) -> Diagnosis | None:
     """The joined relation that weighs most of those whose objects nobody touched."""
     stats, context = met.stats, met.context
     main = model_of(load, load.target, context.models)
@@ -124,7 +124,7 @@ def _joined(met: Met, structure: Structure, load: Load) -> Diagnosis | None:
         return None
     spare = _bytes_of(name, met, structure, load)
     share = spare * stats.requests / stats.bytes if stats.bytes else 0.0
-    claim = Claim(
+    claim = FindingDraft(
         variant="joined",
         severity=severity(share / 4, 0),
         title=f"{main.name}.{relation.name} is joined and nobody reads it: {size(spare, 'bytes')} a request",
@@ -135,7 +135,7 @@ def _joined(met: Met, structure: Structure, load: Load) -> Diagnosis | None:
         cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, bytes=spare),
         unsure=(_ELSEWHERE, "a condition may need the join: keep it then, without its columns"),
     )
-    recipe = LeaveOut(
+    recipe = DropEagerLoad(
         stats=stats,
         line=met.line,
         saving=f"about {size(spare, 'bytes')} a request; time is for a trial to tell",
@@ -145,7 +145,7 @@ def _joined(met: Met, structure: Structure, load: Load) -> Diagnosis | None:
     return Diagnosis(met.finding(RULE, claim), recipe)
 
 
-def _bytes_of(name: str, met: Met, structure: Structure, load: Load) -> float:
+def _bytes_of(name: str, met: Match, structure: Structure, load: Load) -> float:
     """Bytes a request of the columns that belong to a model."""
     stats = met.stats
     widths, widths_rows = met.context.widths_of(stats)

@@ -13,14 +13,14 @@ from askless.core.aggregation.request_view import RequestView
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import Tally
 from askless.core.findings.finding import severity
-from askless.core.findings.remedies import WriteTogether
+from askless.core.findings.remedies import BatchWrites
 from askless.core.formatting import number, plural
 from askless.core.inference.lineage import Source, find_source, is_convincing
 from askless.core.patterns.base import (
     ByRequests,
-    Claim,
     Diagnosis,
-    Met,
+    FindingDraft,
+    Match,
     Rule,
     ShapeTally,
     add_counts,
@@ -32,7 +32,7 @@ from askless.core.patterns.base import (
 )
 from askless.core.patterns.keys import varying
 from askless.core.patterns.repetition import flow_of, most_used
-from askless.core.records.model import Place, Request, parents_of
+from askless.core.records.model import CallSite, Request, parents_of
 from askless.core.settings import Settings
 
 RULE = Rule(
@@ -44,7 +44,7 @@ RULE = Rule(
 _WRITES = ("insert", "update", "delete")
 
 
-class Writes(ShapeTally):
+class WriteTotals(ShapeTally):
     """Writes of one shape from one piece of code. `alone` counts those that were committed before the next one.
 
     `source` is the result that the keys came from, where it was seen, and `parent_places` where it was asked for.
@@ -54,18 +54,18 @@ class Writes(ShapeTally):
         super().__init__(stats)
         self.alone = 0
         self.source: Source | None = None
-        self.parent_places: dict[Place, int] = {}
+        self.parent_places: dict[CallSite, int] = {}
 
     def merge(self, other: Tally) -> None:
         """Add another piece's tally."""
         super().merge(other)
-        assert isinstance(other, Writes)
+        assert isinstance(other, WriteTotals)
         self.alone += other.alone
         self.source = self.source or other.source
         add_counts(self.parent_places, other.parent_places)
 
 
-class WriteLoop(ByRequests[Writes]):
+class WriteLoop(ByRequests[WriteTotals]):
     """See the module."""
 
     rule = RULE
@@ -88,7 +88,7 @@ class WriteLoop(ByRequests[Writes]):
     def _add(self, view: RequestView, stats: ShapeStats, indices: list[int], settings: Settings) -> None:
         request = view.request
         name = (stats.shape.digest, *call_path(request, indices[0]))
-        tally = self.tallies(view.route).setdefault(name, Writes(stats))
+        tally = self.tallies(view.route).setdefault(name, WriteTotals(stats))
         tally.add(request, indices)
         tally.alone += _alone(request, indices)
         if tally.source is None and tally.requests <= settings.examine_most:
@@ -96,7 +96,7 @@ class WriteLoop(ByRequests[Writes]):
             if tally.source is not None:
                 add_places(tally.parent_places, request, [tally.source.first])
 
-    def diagnose(self, tally: Writes, met: Met) -> Diagnosis:
+    def diagnose(self, tally: WriteTotals, met: Match) -> Diagnosis:
         """One a loop."""
         return _diagnosis(tally, met)
 
@@ -145,7 +145,7 @@ def _alone(request: Request, indices: list[int]) -> int:
     )
 
 
-def _diagnosis(tally: Writes, met: Met) -> Diagnosis:
+def _diagnosis(tally: WriteTotals, met: Match) -> Diagnosis:
     structure = met.structure
     queries = tally.queries / tally.requests
     alone = tally.alone > tally.queries / 2
@@ -158,7 +158,7 @@ def _diagnosis(tally: Writes, met: Met) -> Diagnosis:
         because.append(
             f"{tally.alone:,} of {tally.queries:,} were committed before the next one: each waits for the disk"
         )
-    claim = Claim(
+    claim = FindingDraft(
         variant=structure.kind + (", each commits alone" if alone else ""),
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where 1 would do: rows {verb} {structure.main} one by one"
@@ -169,7 +169,7 @@ def _diagnosis(tally: Writes, met: Met) -> Diagnosis:
         source=most_used(tally.parent_places),
         unsure=("whether a later row needs what an earlier one was given (its key, say) is not known",),
     )
-    recipe = WriteTogether(
+    recipe = BatchWrites(
         stats=met.stats,
         line=met.line,
         saving=spared(queries - 1, cost.saving_ms),
@@ -179,7 +179,7 @@ def _diagnosis(tally: Writes, met: Met) -> Diagnosis:
     return Diagnosis(met.finding(RULE, claim), recipe)
 
 
-def _is_parted(met: Met) -> bool:
+def _is_parted(met: Match) -> bool:
     """Whether the table holds a part of each object: of a model with a parent, or of a parent whose children are inserted too."""
     models, table = met.context.models, met.structure.main.lower()
     shapes = [structure for stats in met.route.own_shapes() if (structure := stats.structure) is not None]

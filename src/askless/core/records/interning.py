@@ -17,7 +17,7 @@ TEXTS_MOST = 50_000  # that are remembered
 Thing = TypeVar("Thing", bound=Hashable)
 
 
-class Numbers(Generic[Thing]):
+class Interner(Generic[Thing]):
     """Gives each thing a number from 1, the same whenever it comes."""
 
     def __init__(self) -> None:
@@ -42,11 +42,11 @@ class Numbers(Generic[Thing]):
         return self._last + 1
 
 
-class Texts:
+class StatementInterner:
     """Numbers for statements: texts that differ in their literals only share one."""
 
     def __init__(self) -> None:
-        self._templates: Numbers[tuple[tuple[str, ...], tuple[str, ...]]] = Numbers()
+        self._templates: Interner[tuple[tuple[str, ...], tuple[str, ...]]] = Interner()
         self._whole: dict[tuple[str, tuple[str, ...]], int] = {}
         self.first = 1  # number of what is remembered: those below it do not come again
 

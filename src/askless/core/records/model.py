@@ -19,7 +19,7 @@ from askless.core.sql.slots import Slot, Value, literal_value, slots_of, values_
 Told = int | float | bool | str  # a field that a server's log has of a query
 
 
-class Place(msgspec.Struct, frozen=True):
+class CallSite(msgspec.Struct, frozen=True):
     """A line of the application that asked, and the line that called it.
 
     Where no line is known (0), the file or the part of the application that a comment named.
@@ -28,15 +28,15 @@ class Place(msgspec.Struct, frozen=True):
     file: str
     line: int
     function: str
-    caller: Place | None = None
+    caller: CallSite | None = None
 
     def __str__(self) -> str:
         return whereabouts(self.file, self.line)
 
-    def path(self) -> list[Place]:
+    def path(self) -> list[CallSite]:
         """This place and its callers, innermost first."""
         results = []
-        place: Place | None = self
+        place: CallSite | None = self
         while place is not None:
             results.append(place)
             place = place.caller
@@ -123,14 +123,14 @@ class Used(msgspec.Struct, frozen=True):
     relations: dict[str, int]
 
 
-class Errand(msgspec.Struct, frozen=True):
+class Wait(msgspec.Struct, frozen=True):
     """What the application waited for beside its queries. `kind`: http, mail, program, sleep; `what` names the other side."""
 
     kind: str
     what: str
     start_ns: int
     duration_ns: int
-    place: Place | None = None
+    place: CallSite | None = None
 
 
 class Statement(msgspec.Struct):
@@ -185,7 +185,7 @@ class Statement(msgspec.Struct):
         return "".join(pieces)
 
 
-class Tables(msgspec.Struct):
+class CaptureTables(msgspec.Struct):
     """What the queries of one capture file refer to by number. `tag` begins the names of its requests.
 
     `serves`: the program listens, so that what it asked outside of requests may be of many that nobody told apart. `recorder`
@@ -196,7 +196,7 @@ class Tables(msgspec.Struct):
 
     tag: str = ""
     statements: dict[int, Statement] = {}
-    places: dict[int, Place] = {}
+    places: dict[int, CallSite] = {}
     loads: dict[int, Load] = {}
     models: dict[tuple[str, str], Model] = {}
     serves: bool = False
@@ -220,11 +220,11 @@ def damaged(what: str) -> AskLessError:
 LOOKED_MOST = 50_000  # queries of one request that are looked at one by one; what comes after them is only added up
 _COLUMNS = ("statements", "durations_ns", "rows", "bytes", "places", "loads")
 _NONE: list[int] = []
-_NO_ERRANDS: list[Errand] = []
+_NO_ERRANDS: list[Wait] = []
 _EMPTY: dict[Any, Any] = {}
 
 
-class Beyond(msgspec.Struct):
+class OverflowTotals(msgspec.Struct):
     """Queries of one statement, place and load that came after those of their request that are looked at one by one."""
 
     count: int = 0
@@ -258,7 +258,7 @@ class Request:
         "memory_bytes", "more", "more_ns", "number", "parts", "path", "places", "plans", "route", "rows", "start_ns", "statements", "status", "tables", "uses", "warm_up", "widths",
     )  # fmt: skip
 
-    def __init__(self, number: int, route: str, tables: Tables, kind: str = "http", start_ns: int = 0) -> None:
+    def __init__(self, number: int, route: str, tables: CaptureTables, kind: str = "http", start_ns: int = 0) -> None:
         self.number = number
         self.kind = kind
         self.route = route
@@ -281,8 +281,8 @@ class Request:
         self.batches: dict[int, int] = _EMPTY
         self.plans: dict[int, str] = _EMPTY
         self.uses: dict[int, list[Used]] = _EMPTY
-        self.beyond: dict[tuple[int, int, int], Beyond] = _EMPTY
-        self.errands: list[Errand] = _NO_ERRANDS
+        self.beyond: dict[tuple[int, int, int], OverflowTotals] = _EMPTY
+        self.errands: list[Wait] = _NO_ERRANDS
         self.parts: list[Columns] = []
         self._cold: dict[str, list[Any]] = {}
         self._order: list[int] | None = None  # of what `parts` hold, where that is not the order of their starts
@@ -435,7 +435,7 @@ class Request:
         parameters = self.parameters
         return any(not parameters[i] and any(slot.placeholder for slot in self.statement(i).slots) for i in indices)
 
-    def place(self, i: int) -> Place | None:
+    def place(self, i: int) -> CallSite | None:
         """The place of query i."""
         return self.tables.places.get(self.places[i])
 

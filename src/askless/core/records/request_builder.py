@@ -12,20 +12,20 @@ from typing import Any, Protocol, TypeVar
 
 import msgspec
 
-from askless.core.records.interning import Numbers, Texts
+from askless.core.records.interning import Interner, StatementInterner
 from askless.core.records.model import (
     BLENDED,
     LOOKED_MOST,
-    Beyond,
+    CallSite,
+    CaptureTables,
     Columns,
-    Errand,
     Load,
     Model,
-    Place,
+    OverflowTotals,
     Request,
     Statement,
-    Tables,
     Used,
+    Wait,
 )
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded, by_position
 from askless.core.sql.shape import shaper_of
@@ -35,7 +35,7 @@ Thing = TypeVar("Thing")
 _DEPTH_MOST = 200  # callers of a line: a chain is walked by recursion where it is compared
 
 
-class Block(Columns, Protocol):
+class QueryBlock(Columns, Protocol):
     """Queries of one request, by column: a number stands for a column that is the same for all of them."""
 
     count: int
@@ -66,11 +66,11 @@ def _lists(count: int, *columns: list[int] | int) -> list[list[int]]:
     return [column if isinstance(column, list) else _constant(column, count) for column in columns]
 
 
-class Assembly:
+class CaptureRequestBuilder:
     """Requests of one source. What refers to what is not there raises KeyError, IndexError or ValueError."""
 
     def __init__(self, tag: str = "") -> None:
-        self.tables = Tables(tag=tag)
+        self.tables = CaptureTables(tag=tag)
         self.open: dict[int, Request] = {}
         self.query_count = 0
         self._growing: set[int] = set()  # open requests whose columns are their own, to be lengthened in place
@@ -112,7 +112,7 @@ class Assembly:
         if depth > _DEPTH_MOST:
             raise ValueError(f"place {number} has more than {_DEPTH_MOST} callers")
         self._depths[number] = depth
-        self.tables.places[number] = Place(file, line, function, self.tables.places.get(caller))
+        self.tables.places[number] = CallSite(file, line, function, self.tables.places.get(caller))
 
     def load(self, number: int, load: Load) -> None:
         """What an ORM said, under a number."""
@@ -130,7 +130,7 @@ class Assembly:
         request.path, request.warm_up = event.path, event.warm_up
         self.open[event.request] = request
 
-    def add(self, number: int, block: Block) -> None:
+    def add(self, number: int, block: QueryBlock) -> None:
         """Queries of an open request."""
         request = self.open[number]
         count = block.count
@@ -186,7 +186,7 @@ class Assembly:
             request.uses = {}
         request.uses.setdefault(query, []).append(used)
 
-    def errands(self, number: int, errands: Iterable[Errand]) -> None:
+    def errands(self, number: int, errands: Iterable[Wait]) -> None:
         """What the application waited for in an open request, beside its queries."""
         request = self.open[number]
         request.errands = [*request.errands, *errands]
@@ -224,7 +224,7 @@ def _add_up(request: Request, *columns: list[int]) -> None:
         key = (statement, place, load)
         total = request.beyond.get(key)
         if total is None:
-            total = request.beyond[key] = Beyond()
+            total = request.beyond[key] = OverflowTotals()
         total.count += 1
         total.duration_ns += duration_ns
         total.rows += max(rows, 0)
@@ -271,17 +271,17 @@ class _Seen:
         return [int(value) for value in values] if name == "in_transaction" else values
 
 
-class Assembler:
+class LiveRequestBuilder:
     """Takes records of live traffic and gives each request to `finished` when it ends; nothing is written anywhere."""
 
     def __init__(self, system: str, finished: Callable[[Request], None], tag: str = "") -> None:
         self.system = system
         self.notes: list[str] = []
         self._finished = finished
-        self._assembly = Assembly(tag)
-        self._texts = Texts()
-        self._places: Numbers[Place] = Numbers()
-        self._loads: Numbers[Load] = Numbers()
+        self._assembly = CaptureRequestBuilder(tag)
+        self._texts = StatementInterner()
+        self._places: Interner[CallSite] = Interner()
+        self._loads: Interner[Load] = Interner()
 
     def request_began(self, event: RequestBegan) -> None:
         """See `Receiver`."""
@@ -295,7 +295,7 @@ class Assembler:
             for used in event.uses:
                 self._assembly.use(request, before + i, used)
 
-    def errands(self, request: int, errands: Sequence[Errand]) -> None:
+    def errands(self, request: int, errands: Sequence[Wait]) -> None:
         """See `Receiver`."""
         self._assembly.errands(request, errands)
 
@@ -319,7 +319,7 @@ class Assembler:
             self._assembly.columns(number, event.columns, event.sampled, event.origins)
         return number, literals, self._place(event.place), self._load(event.load)
 
-    def _place(self, place: Place | None) -> int:
+    def _place(self, place: CallSite | None) -> int:
         if place is None:
             return 0
         number, new = self._places.number(place)

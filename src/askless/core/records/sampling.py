@@ -23,7 +23,7 @@ def untold() -> str:
     return f"up to {UNTOLD_MOST} requests, or a second's, that it left out last are not counted; totals are too low by so much"
 
 
-class Sparing(msgspec.Struct, frozen=True):
+class SamplingRules(msgspec.Struct, frozen=True):
     """What may be left out: all but one in `sample` requests, those quicker than `slower_ns`, queries beyond `at_most` of one.
 
     Of what was kept, the oldest goes where it is more than `keep_bytes`. 0 stands for no limit.
@@ -65,7 +65,7 @@ class Counts(msgspec.Struct, array_like=True, frozen=True):
         return self.by_chance + self.quick + self.stopped
 
 
-class Dropped(msgspec.Struct, array_like=True, frozen=True):
+class Evicted(msgspec.Struct, array_like=True, frozen=True):
     """The oldest files of a capture of limited size that a process has removed so far, as far as they told what they held."""
 
     files: int = 0
@@ -73,30 +73,30 @@ class Dropped(msgspec.Struct, array_like=True, frozen=True):
     queries: int = 0
     bytes: int = 0
 
-    def plus(self, other: Dropped) -> Dropped:
+    def plus(self, other: Evicted) -> Evicted:
         """Both together."""
         return _summed(self, other)
 
 
-class Total(msgspec.Struct, frozen=True):
+class Estimate(msgspec.Struct, frozen=True):
     """A total of all requests, those left out by chance included. `error` is what it may be off by, 19 times out of 20; 0: exact."""
 
     value: float
     error: float = 0.0
 
 
-def total_of(kept: int, left_out: int, total: float, squares: float) -> Total:
+def total_of(kept: int, left_out: int, total: float, squares: float) -> Estimate:
     """The total over `kept` + `left_out` requests, of which the kept ones add up to `total`, their squares to `squares`."""
     if not left_out or not kept:
-        return Total(total)
+        return Estimate(total)
     everything = kept + left_out
     mean = total / kept
     # Of one request nothing is known of how they differ: as much as it is, then.
     variance = max(squares / kept - mean * mean, 0.0) * kept / (kept - 1) if kept > 1 else mean * mean
     error = everything * math.sqrt(variance / kept * (1 - kept / everything))
-    return Total(mean * everything, _SURE * error)
+    return Estimate(mean * everything, _SURE * error)
 
 
-def sum_of(totals: Sequence[Total]) -> Total:
+def sum_of(totals: Sequence[Estimate]) -> Estimate:
     """Totals of different routes together: their errors are independent of each other."""
-    return Total(sum(one.value for one in totals), math.hypot(*(one.error for one in totals)))
+    return Estimate(sum(one.value for one in totals), math.hypot(*(one.error for one in totals)))

@@ -11,7 +11,7 @@ from typing import Protocol, TypeVar
 
 import msgspec
 
-from askless.core.records.model import Errand, Load, Model, Place, Told, Used
+from askless.core.records.model import CallSite, Load, Model, Told, Used, Wait
 from askless.core.sql.slots import Value
 
 Thing = TypeVar("Thing")
@@ -52,7 +52,7 @@ class QuerySeen(msgspec.Struct, frozen=True):
     rows: int = 0
     bytes: int = 0
     digest: int = 0
-    place: Place | None = None
+    place: CallSite | None = None
     load: Load | None = None
     connection: int = 1
     in_transaction: bool = False
@@ -102,7 +102,7 @@ class Receiver(Protocol):
     def queries(self, request: int, events: Sequence[QuerySeen]) -> None:
         """Queries of a request that has begun, in order of their starts. Raises KeyError for one that has not."""
 
-    def errands(self, request: int, errands: Sequence[Errand]) -> None:
+    def errands(self, request: int, errands: Sequence[Wait]) -> None:
         """What an open request waited for beside its queries. Raises KeyError for one that has not begun."""
 
     def request_ended(self, event: RequestEnded) -> None:

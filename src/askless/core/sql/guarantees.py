@@ -9,16 +9,16 @@ from sqlglot import exp
 from askless.core.sql.parsing import bare, parse
 from askless.core.sql.slots import Slot, slot_number, slots_of
 from askless.core.sql.structure import structure_of
-from askless.core.trials.result_comparison import Question
+from askless.core.trials.result_comparison import ResultGuarantees
 
 
-def question_of(before: str, after: str, system: str, columns: Sequence[str]) -> Question:
+def question_of(before: str, after: str, system: str, columns: Sequence[str]) -> ResultGuarantees:
     """What is known of a statement and its rewriting. `columns` are the names in the first one's result."""
     first, second = _select(before, system), _select(after, system)
     if first is None or second is None:
-        return Question()
+        return ResultGuarantees()
     ours, theirs = _order_text(first), _order_text(second)
-    return Question(
+    return ResultGuarantees(
         order=_order(first, columns, slots_of(before, system)),
         order_kept=bool(ours) and theirs[: len(ours)] == ours,
         order_dropped=bool(ours) and not theirs,

@@ -157,7 +157,7 @@ class Structure(msgspec.Struct, frozen=True):
         return min(equal, key=lambda one: away.get(one.table or self.main, len(away)))
 
 
-class Memory(Protocol):
+class StructureCache(Protocol):
     """What is known of statements from before: parsing takes longer than anything else that is done with one."""
 
     def recall(self, text: str, system: str) -> Structure | None:
@@ -167,10 +167,10 @@ class Memory(Protocol):
         """Keep a structure."""
 
 
-_memory: list[Memory] = []  # one, or none
+_memory: list[StructureCache] = []  # one, or none
 
 
-def use_memory(memory: Memory | None) -> None:
+def use_memory(memory: StructureCache | None) -> None:
     """Ask this memory before the parser, from now on."""
     _memory[:] = [memory] if memory is not None else []
 

@@ -14,13 +14,13 @@ from askless.core.advice import alternative_sql
 from askless.core.advice.rewriting import statements
 from askless.core.advice.rewriting.grouped_join import grouped_join
 from askless.core.errors import AskLessError
-from askless.core.findings.remedies import GroupOnce, Move, Narrow, Recipe, Separate, Skip
+from askless.core.findings.remedies import Decorrelate, Project, PushDown, Remedy, SeekByKey, SplitJoin
 from askless.core.patterns.base import Diagnosis
 from askless.core.records.model import Request
 from askless.core.sql.slots import name_of, slots_of
 from askless.core.sql.structure import Structure, structure_of
 from askless.core.sql.value_equality import meaning
-from askless.core.trials.replay import Sent, no_other_way, sent
+from askless.core.trials.replay import BoundStatement, no_other_way, sent
 
 
 class Promise(StrEnum):
@@ -32,29 +32,29 @@ class Promise(StrEnum):
     NUMBER = "the number of its rows"
 
 
-class RoadTold(msgspec.Struct, frozen=True):
+class Alternative(msgspec.Struct, frozen=True):
     """One way: its statement and what it promises. `probe` gives the values of the row before the page: it is not counted."""
 
     name: str
-    statement: Sent
+    statement: BoundStatement
     promise: Promise
     left_out: tuple[str, ...] = ()
-    probe: Sent | None = None
+    probe: BoundStatement | None = None
 
 
-class Roads(msgspec.Struct, frozen=True):
+class Alternatives(msgspec.Struct, frozen=True):
     """A statement as one request sent it, and the other ways."""
 
     route: str
     request: str
-    statement: Sent
-    others: tuple[RoadTold, ...]
+    statement: BoundStatement
+    others: tuple[Alternative, ...]
 
 
-TRIED = (GroupOnce, Skip, Narrow, Move, Separate)
+TRIED = (Decorrelate, SeekByKey, Project, PushDown, SplitJoin)
 
 
-def roads_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Roads:
+def roads_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Alternatives:
     """The ways of a finding about one statement, with the values of its slowest execution. Raises AskLessError nothing-to-replay."""
     finding, recipe = diagnosis.finding, diagnosis.recipe
     slowest: tuple[int, Request, int] | None = None
@@ -74,36 +74,38 @@ def roads_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Roads:
     others = tuple(_others(recipe, structure, first, request, i)) if structure is not None else ()
     if not others:
         raise no_other_way(f"no other way to ask for this ({finding.pattern}) can be written from the statement")
-    return Roads(request.route, request.name, first, others)
+    return Alternatives(request.route, request.name, first, others)
 
 
-def _others(recipe: Recipe, structure: Structure, first: Sent, request: Request, i: int) -> Iterable[RoadTold]:
+def _others(
+    recipe: Remedy, structure: Structure, first: BoundStatement, request: Request, i: int
+) -> Iterable[Alternative]:
     text, system = first.text, first.system
-    if isinstance(recipe, GroupOnce):
+    if isinstance(recipe, Decorrelate):
         yield from _road("grouped once and joined", grouped_join(text, system, request.values(i)), first)
-    elif isinstance(recipe, Narrow):
+    elif isinstance(recipe, Project):
         sql = statements.projected(text, system, recipe.wide)
         yield from _road("without " + ", ".join(recipe.wide), sql, first, Promise.FEWER_COLUMNS, recipe.wide)
-    elif isinstance(recipe, Move) and not recipe.columns:
+    elif isinstance(recipe, PushDown) and not recipe.columns:
         yield from _road("counted in the database", alternative_sql.number_of(text, system), first, Promise.NUMBER)
-    elif isinstance(recipe, Separate) and recipe.variant == "parents again":
+    elif isinstance(recipe, SplitJoin) and recipe.variant == "parents again":
         yield from _road("with EXISTS", alternative_sql.by_existence(text, system), first, Promise.ONCE)
         yield from _road("with DISTINCT", alternative_sql.distinct(text, system), first, Promise.ONCE)
-    elif isinstance(recipe, Skip):
+    elif isinstance(recipe, SeekByKey):
         yield from _by_key(structure, first)
 
 
 def _road(
-    name: str, sql: str, first: Sent, promise: Promise = Promise.SAME, left_out: Sequence[str] = ()
-) -> Iterable[RoadTold]:
+    name: str, sql: str, first: BoundStatement, promise: Promise = Promise.SAME, left_out: Sequence[str] = ()
+) -> Iterable[Alternative]:
     if sql:
-        yield RoadTold(name, _values_for(sql, first), promise, tuple(left_out))
+        yield Alternative(name, _values_for(sql, first), promise, tuple(left_out))
 
 
-def _values_for(sql: str, first: Sent) -> Sent:
+def _values_for(sql: str, first: BoundStatement) -> BoundStatement:
     """A rewritten statement with those of the values that it still has a place for."""
     slots = [(name, value) for name, value in zip(first.names, first.parameters, strict=True) if _stands_in(name, sql)]
-    return Sent(sql, tuple(value for _, value in slots), tuple(name for name, _ in slots), first.system)
+    return BoundStatement(sql, tuple(value for _, value in slots), tuple(name for name, _ in slots), first.system)
 
 
 def _stands_in(name: str, sql: str) -> bool:
@@ -116,7 +118,7 @@ def _stands_in(name: str, sql: str) -> bool:
     return False
 
 
-def _by_key(structure: Structure, first: Sent) -> Iterable[RoadTold]:
+def _by_key(structure: Structure, first: BoundStatement) -> Iterable[Alternative]:
     """The page by key: what the row before it has in the columns of the order is asked first."""
     keys = [output.column.name for output in structure.outputs if output.column.name.lower() == "id"]
     if not structure.of_one_table or not keys:
@@ -125,10 +127,10 @@ def _by_key(structure: Structure, first: Sent) -> Iterable[RoadTold]:
     wanted = list(dict.fromkeys([*(column.name for column, _ in structure.order_by), keys[0]]))
     probe = _one_less(_values_for(alternative_sql.first_row_of(first.text, first.system, wanted), first))
     if sql and probe is not None:
-        yield RoadTold("the page by key", _values_for(sql, first), Promise.SAME, probe=probe)
+        yield Alternative("the page by key", _values_for(sql, first), Promise.SAME, probe=probe)
 
 
-def _one_less(page: Sent) -> Sent | None:
+def _one_less(page: BoundStatement) -> BoundStatement | None:
     """A page that begins one row earlier; None where its OFFSET can't be told."""
     structure = structure_of(page.text, page.system)
     slots = slots_of(page.text, page.system)

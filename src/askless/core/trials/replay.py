@@ -23,7 +23,7 @@ from askless.core.sql.structure import Structure, structure_of
 KEYS = "keys"
 
 
-class Sent(msgspec.Struct, frozen=True):
+class BoundStatement(msgspec.Struct, frozen=True):
     """A statement with its values. `names` are those of its placeholders."""
 
     text: str
@@ -42,18 +42,18 @@ class Replay(msgspec.Struct, frozen=True):
 
     route: str
     request: str
-    lookups: tuple[Sent, ...]
+    lookups: tuple[BoundStatement, ...]
     keys: tuple[Value, ...]
     table: str
     column: str
     grouped: bool
     to_many: bool
-    batch: Sent | None
-    parent: Sent | None
-    join: Sent | None
+    batch: BoundStatement | None
+    parent: BoundStatement | None
+    join: BoundStatement | None
     whether: bool = False
-    folded: Sent | None = None
-    turned: Sent | None = None
+    folded: BoundStatement | None = None
+    turned: BoundStatement | None = None
 
 
 FOLDED_MOST = 40  # keys in one row of conditional aggregates
@@ -152,13 +152,13 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
             if grouped and not isinstance(recipe, Group) and structure.counts and not _has_more(structure, guard):
                 held = (source.table, source.column)
                 text = statements.counted_with_parent(parent.text, parent.system, held, table, column)
-                turned = Sent(text, parent.parameters, parent.names, parent.system) if text else None
+                turned = BoundStatement(text, parent.parameters, parent.names, parent.system) if text else None
             # Conditions and joins of the look-up would not be in the join.
             if not grouped and structure.main.lower() == table.lower() and not _has_more(structure, guard):
                 joined = statements.joined(
                     parent.text, parent.system, (source.table, source.column), table, column, structure.outputs, to_many
                 )
-                join = Sent(joined, parent.parameters, parent.names, parent.system) if joined else None
+                join = BoundStatement(joined, parent.parameters, parent.names, parent.system) if joined else None
     whether = variant is Variant.EXISTS
     return Replay(
         request.route, request.name, lookups, keys, table, column, grouped, to_many, batch, parent, join, whether,
@@ -166,7 +166,7 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
     )  # fmt: skip
 
 
-def _folded(lookup: statements.LookUp, first: Sent, key: str, keys: Sequence[Value]) -> Sent | None:
+def _folded(lookup: statements.LookUp, first: BoundStatement, key: str, keys: Sequence[Value]) -> BoundStatement | None:
     """The numbers of all keys in one row, by conditional aggregates."""
     if not 1 < len(keys) <= FOLDED_MOST:
         return None
@@ -174,7 +174,7 @@ def _folded(lookup: statements.LookUp, first: Sent, key: str, keys: Sequence[Val
     sql = statements.folded(lookup, named)
     rest = [(name, value) for name, value in zip(first.names, first.parameters, strict=True) if name != key]
     values = (*(value for _, value in rest), *keys)
-    return Sent(sql, values, (*(name for name, _ in rest), *named), first.system) if sql else None
+    return BoundStatement(sql, values, (*(name for name, _ in rest), *named), first.system) if sql else None
 
 
 def _has_more(structure: Structure, guard: bool) -> bool:
@@ -183,7 +183,7 @@ def _has_more(structure: Structure, guard: bool) -> bool:
     return len(structure.predicates) > 1 or bool(structure.joins or structure.group_by or limited)
 
 
-def sent(request: Request, i: int, prefix: str = "slot") -> Sent:
+def sent(request: Request, i: int, prefix: str = "slot") -> BoundStatement:
     """A query with a name for each of its placeholders."""
     statement = request.statement(i)
     text = request.text(i)
@@ -192,20 +192,20 @@ def sent(request: Request, i: int, prefix: str = "slot") -> Sent:
     named = [
         (f"{prefix}{n}", value) for n, (slot, value) in enumerate(zip(slots, values, strict=True)) if slot.placeholder
     ]
-    return Sent(
+    return BoundStatement(
         named_form(text, statement.system, prefix), tuple(value for _, value in named), tuple(name for name, _ in named),
         statement.system,
     )  # fmt: skip
 
 
-def _with_keys(sql: str, first: Sent, key: str, keys: Sequence[Value]) -> Sent:
+def _with_keys(sql: str, first: BoundStatement, key: str, keys: Sequence[Value]) -> BoundStatement:
     """The batch with its values: those that were constant, and the keys."""
     remaining = [
         (name, value)
         for name, value in zip(first.names, first.parameters, strict=True)
         if name != key and f":{name}" in sql
     ]
-    return Sent(
+    return BoundStatement(
         sql,
         (*(value for _, value in remaining), ("tuple", json.dumps(list(keys)))),
         (*(name for name, _ in remaining), KEYS),

@@ -39,7 +39,7 @@ class Difference(msgspec.Struct, frozen=True):
     gained: tuple[str, ...] = ()
 
 
-class Question(msgspec.Struct, frozen=True):
+class ResultGuarantees(msgspec.Struct, frozen=True):
     """What is known of the two statements.
 
     `order` are positions of the columns that the order promised; None for no order at all, () for an order by what is not
@@ -53,9 +53,11 @@ class Question(msgspec.Struct, frozen=True):
     limited: bool = False
 
 
-def difference(before: Sequence[Row], after: Sequence[Row], question: Question | None = None) -> Difference | None:
+def difference(
+    before: Sequence[Row], after: Sequence[Row], question: ResultGuarantees | None = None
+) -> Difference | None:
     """The first difference between two results with its usual cause; None where they are the same."""
-    question = question or Question()
+    question = question or ResultGuarantees()
     if before and after and len(before[0]) != len(after[0]):
         return other_columns(len(before[0]), len(after[0]))
     ours, theirs = [comparable(row) for row in before], [comparable(row) for row in after]
@@ -203,7 +205,7 @@ def _word(value: Any) -> str:
 
 def _changed(
     before: Sequence[Row], after: Sequence[Row], ours: list[Row], theirs: list[Row],
-    lost: Counter[Row], gained: Counter[Row], question: Question,
+    lost: Counter[Row], gained: Counter[Row], question: ResultGuarantees,
 ) -> Difference:  # fmt: skip
     fewer, more = sum(lost.values()), sum(gained.values())
     parts = [
@@ -216,7 +218,9 @@ def _changed(
     return Difference(text, cause, _shown(before, ours, lost), _shown(after, theirs, gained))
 
 
-def _cause(ours: list[Row], theirs: list[Row], lost: Counter[Row], gained: Counter[Row], question: Question) -> str:
+def _cause(
+    ours: list[Row], theirs: list[Row], lost: Counter[Row], gained: Counter[Row], question: ResultGuarantees
+) -> str:
     """What usually makes such a difference."""
     if gained and not lost:
         if set(gained) <= set(ours):
@@ -264,7 +268,7 @@ def _kinds(lost: Counter[Row], gained: Counter[Row]) -> str:
 
 
 def _moved(
-    before: Sequence[Row], after: Sequence[Row], ours: list[Row], theirs: list[Row], question: Question
+    before: Sequence[Row], after: Sequence[Row], ours: list[Row], theirs: list[Row], question: ResultGuarantees
 ) -> Difference | None:
     """The same rows: in the order that was promised? Rows that tie may come in any order."""
     if question.order is None or (not question.order and question.order_kept):

@@ -12,7 +12,7 @@ from sqlalchemy.engine import URL, Connection, Engine
 
 from askless.core.errors import AskLessError
 from askless.core.plans.tree import Node
-from askless.database.driver_query import Query
+from askless.database.driver_query import DriverQuery
 
 # Backend in a URL -> the module that has its `SERVER`.
 SERVERS = {
@@ -61,7 +61,7 @@ class Size(msgspec.Struct, frozen=True):
     correlations: dict[str, float] = {}
 
 
-class Built(msgspec.Struct, frozen=True):
+class BuiltIndex(msgspec.Struct, frozen=True):
     """An index that was built: how long that took, how large it is, and what may keep the server from using it."""
 
     build_ms: float
@@ -69,7 +69,7 @@ class Built(msgspec.Struct, frozen=True):
     caution: str = ""
 
 
-class Twins(msgspec.Struct, frozen=True):
+class ConnectionPair(msgspec.Struct, frozen=True):
     """Two connections that see the same rows. After `build` has run, the second one sees the index as well.
 
     `where` tells where that is; `cleaned` what an earlier trial had left behind, in words. Before `build`, what runs on the
@@ -79,14 +79,14 @@ class Twins(msgspec.Struct, frozen=True):
 
     plain: Connection
     indexed: Connection
-    build: Callable[[], Built]
+    build: Callable[[], BuiltIndex]
     where: str
     cleaned: tuple[str, ...] = ()
     reading: Callable[[], AbstractContextManager[Any]] = nullcontext
     locked: Callable[[], tuple[float, float]] = lambda: (0.0, 0.0)
 
 
-class Workshop(msgspec.Struct, frozen=True):
+class ScratchTables(msgspec.Struct, frozen=True):
     """A connection that sees copies of tables, with their rows and indexes, in their place; `run` takes DDL on the copies.
 
     `where` tells where they are; `cleaned` what an earlier trial had left behind, in words.
@@ -126,7 +126,7 @@ class Server(Protocol):
         """The size of each table, its columns given."""
 
     def routines(
-        self, connection: Connection, query: Query, trusted: Sequence[str], runs: bool, types: Sequence[str] = ()
+        self, connection: Connection, query: DriverQuery, trusted: Sequence[str], runs: bool, types: Sequence[str] = ()
     ) -> list[Routine]:
         """What the query would run that is not known to be harmless, by the server's catalogs; `trusted` names are left out.
 
@@ -149,16 +149,18 @@ class Server(Protocol):
     def extensions(self, connection: Connection) -> tuple[str, ...]:
         """The extensions that the database has; () where a server has none by names."""
 
-    def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:
+    def explain(
+        self, connection: Connection, query: DriverQuery, names: dict[str, str], analyze: bool
+    ) -> tuple[Node, ...]:
         """The plan of a query. With `analyze` the query is run, and the plan holds what was measured."""
 
-    def generic_plan(self, connection: Connection, query: Query) -> tuple[Node, ...]:
+    def generic_plan(self, connection: Connection, query: DriverQuery) -> tuple[Node, ...]:
         """The plan for a prepared statement that the server has stopped to plan for each value; () where there is none."""
 
-    def planning_ms(self, connection: Connection, query: Query) -> float | None:
+    def planning_ms(self, connection: Connection, query: DriverQuery) -> float | None:
         """What planning the query takes each time that its text comes anew; None where the server does not tell."""
 
-    def work(self, connection: Connection, query: Query) -> tuple[str, int] | None:
+    def work(self, connection: Connection, query: DriverQuery) -> tuple[str, int] | None:
         """What the query makes the server touch: the unit's name and how many; None where it can't be counted."""
 
     def busy(self, connection: Connection, tables: Sequence[str]) -> str:
@@ -172,10 +174,10 @@ class Server(Protocol):
 
     def twins(
         self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str
-    ) -> AbstractContextManager[Twins]:
+    ) -> AbstractContextManager[ConnectionPair]:
         """A place to try an index of `table` for statements on `tables`, gone when the context ends."""
 
-    def workshop(self, url: URL, limits: Limits, tables: Sequence[str]) -> AbstractContextManager[Workshop]:
+    def workshop(self, url: URL, limits: Limits, tables: Sequence[str]) -> AbstractContextManager[ScratchTables]:
         """Copies of tables where many indexes can come and go, gone when the context ends. Raises AskLessError too-large."""
 
 

@@ -19,9 +19,9 @@ from askless.core.formatting import size as bytes_in_words
 from askless.core.plans import checked, mysql as reader, mysql_tree
 from askless.core.plans.tree import Node
 from askless.core.sql.statements import refuse_hidden
-from askless.database.driver_query import Query
+from askless.database.driver_query import DriverQuery
 from askless.database.preflight import LIMITS, refuse
-from askless.database.servers import Built, Limits, Routine, Size, Twins, Workshop
+from askless.database.servers import BuiltIndex, ConnectionPair, Limits, Routine, ScratchTables, Size
 from askless.database.servers.inspector import close_inspectors, inspector
 from askless.database.servers.mariadb_dependencies import foreign_tables, routines_of
 from askless.database.servers.sampling import mean_widths
@@ -124,7 +124,7 @@ class MariaDB:
         return results
 
     def routines(
-        self, connection: Connection, query: Query, trusted: Sequence[str], runs: bool, types: Sequence[str] = ()
+        self, connection: Connection, query: DriverQuery, trusted: Sequence[str], runs: bool, types: Sequence[str] = ()
     ) -> list[Routine]:
         """Whatever the statement, and each view that it may read, could name in the catalogs of the server."""
         refuse_hidden(query.sql, query.system)
@@ -164,7 +164,9 @@ class MariaDB:
         """None."""
         return ()
 
-    def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:
+    def explain(
+        self, connection: Connection, query: DriverQuery, names: dict[str, str], analyze: bool
+    ) -> tuple[Node, ...]:
         """EXPLAIN, or ANALYZE, as JSON; MySQL measures in its tree form only."""
         if analyze and not self._is_mariadb(connection):
             rows = explain(connection, query, "EXPLAIN ANALYZE ", runs=True)
@@ -173,15 +175,15 @@ class MariaDB:
         text = str(explain(connection, query, words, runs=analyze)[0][0])
         return checked(mysql_tree.read_json if mysql_tree.is_json(text) else reader.read_json, text)
 
-    def generic_plan(self, connection: Connection, query: Query) -> tuple[Node, ...]:
+    def generic_plan(self, connection: Connection, query: DriverQuery) -> tuple[Node, ...]:
         """A prepared statement is planned at each execution."""
         return ()
 
-    def planning_ms(self, connection: Connection, query: Query) -> float | None:
+    def planning_ms(self, connection: Connection, query: DriverQuery) -> float | None:
         """It does not tell."""
         return None
 
-    def work(self, connection: Connection, query: Query) -> tuple[str, int] | None:
+    def work(self, connection: Connection, query: DriverQuery) -> tuple[str, int] | None:
         """Handler reads: rows and index entries that the server asked its storage for."""
         first, second = _handler_reads(connection), _handler_reads(connection)
         execute(connection, query)
@@ -209,22 +211,22 @@ class MariaDB:
         return connection.dialect.identifier_preparer.quote(table)
 
     @contextmanager
-    def twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str) -> Iterator[Twins]:
+    def twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str) -> Iterator[ConnectionPair]:
         """Copies of the tables in two scratch schemas, dropped at the end; one of them gets the index."""
         wanted = list(dict.fromkeys([table, *tables]))
         with self._scratch(url, limits, wanted, ("plain", "indexed")) as (admin, sessions, cleaned):
             plain, indexed = sessions.values()
 
-            def build() -> Built:
+            def build() -> BuiltIndex:
                 indexed.rollback()  # an open transaction would keep the index from being made
                 built = _build(admin, [*sessions][1], ddl, table)
                 self.begin(indexed, limits)
                 return built
 
-            yield Twins(plain, indexed, build, "on copies of the tables in a scratch schema", cleaned)
+            yield ConnectionPair(plain, indexed, build, "on copies of the tables in a scratch schema", cleaned)
 
     @contextmanager
-    def workshop(self, url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[Workshop]:
+    def workshop(self, url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[ScratchTables]:
         """Copies of the tables in a scratch schema, dropped at the end."""
         with self._scratch(url, limits, tables, ("indexed",), write=True) as (admin, sessions, cleaned):
             ((schema, connection),) = sessions.items()
@@ -237,7 +239,7 @@ class MariaDB:
                 admin.exec_driver_sql(f"ANALYZE TABLE {', '.join(map(_quoted, tables))}").all()
                 self.begin(connection, limits, write=True)
 
-            yield Workshop(connection, run, "on copies of the tables in a scratch schema", cleaned)
+            yield ScratchTables(connection, run, "on copies of the tables in a scratch schema", cleaned)
 
     @contextmanager
     def _scratch(
@@ -361,14 +363,14 @@ def _drop(engine: Engine, schemas: Sequence[str], sessions: Sequence[int]) -> No
             connection.exec_driver_sql(f"DROP DATABASE IF EXISTS {schema}")
 
 
-def _build(admin: Connection, schema: str, ddl: str, table: str) -> Built:
+def _build(admin: Connection, schema: str, ddl: str, table: str) -> BuiltIndex:
     admin.exec_driver_sql(f"USE {schema}")
     before = _index_bytes(admin, schema, table)
     start = time.perf_counter()
     admin.exec_driver_sql(ddl.replace("%", "%%"))
     build_ms = (time.perf_counter() - start) * 1e3
     admin.exec_driver_sql(f"ANALYZE TABLE {_quoted(table)}").all()
-    return Built(build_ms, max(_index_bytes(admin, schema, table) - before, 0))
+    return BuiltIndex(build_ms, max(_index_bytes(admin, schema, table) - before, 0))
 
 
 def _index_bytes(admin: Connection, schema: str, table: str) -> int:

@@ -19,9 +19,9 @@ from askless.core.formatting import size as bytes_in_words
 from askless.core.plans import checked, postgresql as reader
 from askless.core.plans.tree import Node
 from askless.core.statistics import median
-from askless.database.driver_query import Query
+from askless.database.driver_query import DriverQuery
 from askless.database.preflight import LIMITS, check, refuse
-from askless.database.servers import Built, Limits, Routine, Size, Twins, Workshop
+from askless.database.servers import BuiltIndex, ConnectionPair, Limits, Routine, ScratchTables, Size
 from askless.database.servers.inspector import close_inspectors, inspector
 from askless.database.servers.lock_monitor import LockWatch
 from askless.database.servers.postgresql_dependencies import Inspection
@@ -138,7 +138,7 @@ class PostgreSQL:
         return results
 
     def routines(
-        self, connection: Connection, query: Query, trusted: Sequence[str], runs: bool, types: Sequence[str] = ()
+        self, connection: Connection, query: DriverQuery, trusted: Sequence[str], runs: bool, types: Sequence[str] = ()
     ) -> list[Routine]:
         """By the parse tree that the server makes of the statement, and the catalogs."""
         with self._inspection(connection) as inspection:
@@ -193,13 +193,15 @@ class PostgreSQL:
         """As the catalog has them."""
         return tuple(str(row[0]) for row in connection.exec_driver_sql("SELECT extname FROM pg_extension ORDER BY 1"))
 
-    def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:
+    def explain(
+        self, connection: Connection, query: DriverQuery, names: dict[str, str], analyze: bool
+    ) -> tuple[Node, ...]:
         """EXPLAIN; with `analyze`, EXPLAIN ANALYZE with buffers."""
         options = "ANALYZE, BUFFERS, FORMAT JSON" if analyze else "FORMAT JSON"
         plan = explain(connection, query, f"EXPLAIN ({options}) ", runs=analyze)[0][0]
         return checked(reader.read_json, plan if isinstance(plan, str) else json.dumps(plan))
 
-    def generic_plan(self, connection: Connection, query: Query) -> tuple[Node, ...]:
+    def generic_plan(self, connection: Connection, query: DriverQuery) -> tuple[Node, ...]:
         """What a prepared statement gets once the server has stopped to plan for each value (from its sixth run on)."""
         if not query.arguments:
             return ()
@@ -222,7 +224,7 @@ class PostgreSQL:
             savepoint.rollback()
         return checked(reader.read_json, plan if isinstance(plan, str) else json.dumps(plan))
 
-    def planning_ms(self, connection: Connection, query: Query) -> float | None:
+    def planning_ms(self, connection: Connection, query: DriverQuery) -> float | None:
         """The median of a few plannings, the first one left out: it reads the catalog."""
         times = []
         for _ in range(_PLANNINGS):
@@ -230,7 +232,7 @@ class PostgreSQL:
             times.append(float((json.loads(told) if isinstance(told, str) else told)[0]["Planning Time"]))
         return median(times[1:])
 
-    def work(self, connection: Connection, query: Query) -> tuple[str, int] | None:
+    def work(self, connection: Connection, query: DriverQuery) -> tuple[str, int] | None:
         """Blocks of 8 KiB that were found in memory or read."""
         plan = self.explain(connection, query, {}, analyze=True)
         blocks = sum(node.actual.blocks_hit + node.actual.blocks_read for node in plan if node.actual is not None)
@@ -285,7 +287,7 @@ class PostgreSQL:
         return f"{quote(connection.dialect.default_schema_name or 'public')}.{quote(table)}"
 
     @contextmanager
-    def workshop(self, url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[Workshop]:
+    def workshop(self, url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[ScratchTables]:
         """Temporary tables with all rows, in one transaction that is rolled back: the live tables are read, and not locked."""
         engine = self.engine(url, limits)
         patient = msgspec.structs.replace(limits, statement_s=limits.statement_s * _COPY_FACTOR)
@@ -322,7 +324,7 @@ class PostgreSQL:
             source.rollback()
             connection.exec_driver_sql(f"SET LOCAL statement_timeout = {int(limits.statement_s * 1e3)}")
             try:
-                yield Workshop(
+                yield ScratchTables(
                     connection,
                     lambda ddl: _run(connection, ddl.replace("%", "%%")),
                     "on copies that only this session sees",
@@ -332,7 +334,7 @@ class PostgreSQL:
                     connection.rollback()
 
     @contextmanager
-    def twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str) -> Iterator[Twins]:
+    def twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str) -> Iterator[ConnectionPair]:
         """The index lives in one transaction, which is rolled back; the other connection never sees it."""
         if limits.on_copies:
             with self._copied_twins(url, limits, ddl, list(dict.fromkeys([table, *tables]))) as twins:
@@ -356,7 +358,7 @@ class PostgreSQL:
             pid = int(indexed.exec_driver_sql("SELECT pg_backend_pid()").scalar_one())
             watch = self._watch(others, pid, limits)
 
-            def build() -> Built:
+            def build() -> BuiltIndex:
                 before = {row[0] for row in indexed.exec_driver_sql(_INDEXES, (table,))}
                 start = time.perf_counter()
                 stack.enter_context(watch)
@@ -366,7 +368,7 @@ class PostgreSQL:
                 # What is left is only read: a statement that is tried must not write by mistake.
                 indexed.exec_driver_sql("SET TRANSACTION READ ONLY")
                 indexed.info[_WRITES] = False
-                return Built(
+                return BuiltIndex(
                     build_ms,
                     sum(int(row[1]) for row in products),
                     _HELD_BACK if any(row[2] for row in products) else "",
@@ -384,7 +386,7 @@ class PostgreSQL:
 
             try:
                 where = "in a transaction that is rolled back"
-                yield Twins(plain, indexed, build, where, reading=reading, locked=watch.so_far)
+                yield ConnectionPair(plain, indexed, build, where, reading=reading, locked=watch.so_far)
             except (DBAPIError, AskLessError) as error:
                 if not watch.gave_way:
                     raise
@@ -399,18 +401,18 @@ class PostgreSQL:
                     indexed.rollback()
 
     @contextmanager
-    def _copied_twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str]) -> Iterator[Twins]:
+    def _copied_twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str]) -> Iterator[ConnectionPair]:
         """Two sessions with copies of their own: nobody waits for a lock, and none uses parallel workers."""
         with self.workshop(url, limits, tables) as plain, self.workshop(url, limits, tables) as indexed:
 
-            def build() -> Built:
+            def build() -> BuiltIndex:
                 start = time.perf_counter()
                 before = _index_bytes(indexed.connection, tables[0])
                 indexed.run(ddl)
                 build_ms = (time.perf_counter() - start) * 1e3
-                return Built(build_ms, max(_index_bytes(indexed.connection, tables[0]) - before, 0))
+                return BuiltIndex(build_ms, max(_index_bytes(indexed.connection, tables[0]) - before, 0))
 
-            yield Twins(plain.connection, indexed.connection, build, "on copies that only its sessions see")
+            yield ConnectionPair(plain.connection, indexed.connection, build, "on copies that only its sessions see")
 
 
 def _stream(source: Connection, target: Connection, live: str, copy: str) -> None:

@@ -18,7 +18,7 @@ from askless.core.errors import AskLessError
 from askless.core.sql.functions import functions_in
 from askless.core.sql.statements import index_parts
 from askless.core.sql.tokens import tokens
-from askless.database.driver_query import Query
+from askless.database.driver_query import DriverQuery
 from askless.database.servers import Routine
 
 _FIRST_USER_OID = 16384  # FirstNormalObjectId: what initdb made has a smaller number
@@ -291,7 +291,9 @@ class Inspection:
         self._connection = connection
         self._version = version
 
-    def routines_of(self, query: Query, trusted: Iterable[str], runs: bool, types: Sequence[str] = ()) -> list[Routine]:
+    def routines_of(
+        self, query: DriverQuery, trusted: Iterable[str], runs: bool, types: Sequence[str] = ()
+    ) -> list[Routine]:
         """What a statement runs that is not known to be harmless; with `runs` false, what planning it runs."""
         dependencies = Dependencies(self._connection, runs)
         reason = self._add(dependencies, query, types, trusted)
@@ -302,7 +304,7 @@ class Inspection:
         dependencies = Dependencies(self._connection)
         select, classes = index_parts(ddl, "postgresql")
         text = select.replace("%", "%%")
-        reason = self._add(dependencies, Query(text, (), select, "postgresql"), (), trusted)
+        reason = self._add(dependencies, DriverQuery(text, (), select, "postgresql"), (), trusted)
         dependencies.add_classes(classes)
         dependencies.add_named(functions_in(ddl, "postgresql"))
         return [*self._event_triggers(trusted), *(_unread(r, reason) for r in dependencies.follow(trusted))]
@@ -319,7 +321,7 @@ class Inspection:
         reason = "an event trigger, which fires when something is created"
         return [Routine(name, reason) for name in names if name not in set(trusted)]
 
-    def _add(self, dependencies: Dependencies, query: Query, types: Sequence[str], trusted: Iterable[str]) -> str:
+    def _add(self, dependencies: Dependencies, query: DriverQuery, types: Sequence[str], trusted: Iterable[str]) -> str:
         """Add what a statement names; why it can't be known, '' where it is."""
         text = self._written(query)
         try:
@@ -377,7 +379,7 @@ class Inspection:
             fresh = {int(row[0]) for row in rows} - results
         return results
 
-    def _written(self, query: Query) -> str:
+    def _written(self, query: DriverQuery) -> str:
         """The text of a query with its values as literals."""
         raw: Any = self._connection.connection.driver_connection
         text: str = raw.cursor().mogrify(query.sql, query.arguments)

@@ -24,9 +24,9 @@ from askless.core.errors import AskLessError
 from askless.core.formatting import size as bytes_in_words
 from askless.core.plans import sqlite as reader
 from askless.core.plans.tree import Node
-from askless.database.driver_query import Query
+from askless.database.driver_query import DriverQuery
 from askless.database.preflight import LIMITS
-from askless.database.servers import Built, Limits, Routine, Size, Twins, Workshop
+from askless.database.servers import BuiltIndex, ConnectionPair, Limits, Routine, ScratchTables, Size
 from askless.database.servers.sampling import mean_widths
 from askless.database.statement_execution import execute, explain
 
@@ -162,7 +162,7 @@ class Sqlite:
         return results
 
     def routines(
-        self, connection: Connection, query: Query, trusted: Sequence[str], runs: bool, types: Sequence[str] = ()
+        self, connection: Connection, query: DriverQuery, trusted: Sequence[str], runs: bool, types: Sequence[str] = ()
     ) -> list[Routine]:
         """What loads code or reads and writes files, where somebody has brought it in; SQLite names all that it would call."""
         guard: Guard = connection.info[_GUARD]
@@ -203,7 +203,9 @@ class Sqlite:
         """None."""
         return ()
 
-    def explain(self, connection: Connection, query: Query, names: dict[str, str], analyze: bool) -> tuple[Node, ...]:
+    def explain(
+        self, connection: Connection, query: DriverQuery, names: dict[str, str], analyze: bool
+    ) -> tuple[Node, ...]:
         """EXPLAIN QUERY PLAN: the statement itself is not run."""
         if analyze:
             raise AskLessError(
@@ -214,15 +216,15 @@ class Sqlite:
         connection.exec_driver_sql("SELECT count(*) FROM sqlite_schema").all()
         return tuple(reader.read(explain(connection, query, _explain_prefix()), names))
 
-    def generic_plan(self, connection: Connection, query: Query) -> tuple[Node, ...]:
+    def generic_plan(self, connection: Connection, query: DriverQuery) -> tuple[Node, ...]:
         """SQLite plans a statement once, without its values."""
         return ()
 
-    def planning_ms(self, connection: Connection, query: Query) -> float | None:
+    def planning_ms(self, connection: Connection, query: DriverQuery) -> float | None:
         """It does not tell."""
         return None
 
-    def work(self, connection: Connection, query: Query) -> tuple[str, int] | None:
+    def work(self, connection: Connection, query: DriverQuery) -> tuple[str, int] | None:
         """Instructions of SQLite's own machine, counted by the hundred."""
         raw: Any = connection.connection.driver_connection
         counted, began = 0, time.monotonic()
@@ -252,7 +254,7 @@ class Sqlite:
         return "main." + connection.dialect.identifier_preparer.quote(table)
 
     @contextmanager
-    def twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str) -> Iterator[Twins]:
+    def twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str) -> Iterator[ConnectionPair]:
         """Two copies of the file, one with the index."""
         cleaned = tuple(clean_folders())
         with tempfile.TemporaryDirectory(prefix=f"{FOLDER}{os.getpid()}-") as folder:
@@ -264,10 +266,10 @@ class Sqlite:
                 for connection in (before, after):
                     self.begin(connection, limits)
 
-                yield Twins(before, after, partial(_build, indexed, ddl), "on a copy", cleaned)
+                yield ConnectionPair(before, after, partial(_build, indexed, ddl), "on a copy", cleaned)
 
     @contextmanager
-    def workshop(self, url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[Workshop]:
+    def workshop(self, url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[ScratchTables]:
         """A copy of the file."""
         cleaned = tuple(clean_folders())
         with tempfile.TemporaryDirectory(prefix=f"{FOLDER}{os.getpid()}-") as folder:
@@ -281,7 +283,7 @@ class Sqlite:
                     _build(path, ddl)
                     self.begin(connection, limits)
 
-                yield Workshop(connection, run, "on a copy", cleaned)
+                yield ScratchTables(connection, run, "on a copy", cleaned)
 
 
 def _explain_prefix() -> str:
@@ -344,7 +346,7 @@ def _copy(url: URL, target: Path, limits: Limits) -> None:
         original.backup(copy)
 
 
-def _build(path: Path, ddl: str) -> Built:
+def _build(path: Path, ddl: str) -> BuiltIndex:
     """Create the index. Its size is what the file grew by."""
     with closing(sqlite3.connect(path, isolation_level=None)) as connection:
         before = _used_bytes(connection)
@@ -355,7 +357,7 @@ def _build(path: Path, ddl: str) -> Built:
             raise AskLessError(
                 "index-refused", f"the index can't be built: {error}", "check table and column names"
             ) from None
-        return Built((time.perf_counter() - start) * 1e3, _used_bytes(connection) - before)
+        return BuiltIndex((time.perf_counter() - start) * 1e3, _used_bytes(connection) - before)
 
 
 def _used_bytes(connection: sqlite3.Connection) -> int:

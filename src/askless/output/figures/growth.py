@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from askless.core.errors import AskLessError
-from askless.core.growth.by_rows import Line, theil
+from askless.core.growth.by_rows import LinearFit, theil
 from askless.output import growth_text
 from askless.output.figures.drawing import bare, canvas, plain
 from askless.reports import documents
@@ -35,7 +35,7 @@ def drawn(document: documents.GrowthDocument) -> Any:
 
 
 def _panel(
-    axes: Any, row: documents.GrowthRow, xs: list[float], ys: list[float], what: str, colour: str, line: Line
+    axes: Any, row: documents.GrowthRow, xs: list[float], ys: list[float], what: str, colour: str, line: LinearFit
 ) -> None:
     axes.plot(xs, ys, "o", color=colour, markersize=4, alpha=0.6)
     ends = [0.0, max(xs) * 1.05]

@@ -11,7 +11,7 @@ from math import log
 
 from markupsafe import Markup
 
-from askless.core.growth.by_rows import Line, theil
+from askless.core.growth.by_rows import LinearFit, theil
 from askless.core.verdicts import Outcome
 from askless.output.growth_text import fitted
 from askless.reports import documents
@@ -74,7 +74,7 @@ def times(row: documents.GrowthRow) -> Markup:
     return _plot(xs, ys, theil(xs, ys), "ms")
 
 
-def _plot(xs: Sequence[float], ys: Sequence[float], line: Line, unit: str) -> Markup:
+def _plot(xs: Sequence[float], ys: Sequence[float], line: LinearFit, unit: str) -> Markup:
     right, top = max(xs, default=0) * 1.05 or 1, max([*ys, line.at(max(xs, default=0))], default=0) * 1.1 or 1
     inner_w, inner_h = PLOT_WIDTH - MARGIN - 6, PLOT_HEIGHT - MARGIN - 6
 

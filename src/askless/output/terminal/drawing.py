@@ -17,7 +17,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from askless.core.findings.finding import Line
+from askless.core.findings.finding import SourceLine
 from askless.output.finding_text import at
 from askless.output.text import in_middle, one_line, safe
 
@@ -78,7 +78,7 @@ def follows_links() -> bool:
     return program in _LINKING_PROGRAMS or any(name in term for name in _LINKING_TERMS)
 
 
-def linked(out: Console, text: Text, *lines: Line | None) -> Text:
+def linked(out: Console, text: Text, *lines: SourceLine | None) -> Text:
     """The text with its lines of code as links, where the terminal follows them and the files are here."""
     if not out.is_terminal or not follows_links():
         return text

@@ -8,7 +8,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from askless.core.findings.finding import Advice, Edit, Finding, Line
+from askless.core.findings.finding import Advice, Edit, Finding, SourceLine
 from askless.core.formatting import plural
 from askless.output import finding_text
 from askless.output.terminal.drawing import SEVERITY_STYLE, code, command, indented, labelled, linked, table_of
@@ -98,7 +98,7 @@ def _edit(
     out.print()
 
 
-def _summary(out: Console, place: int, finding: Finding, accepted: bool, caller: Line | None) -> None:
+def _summary(out: Console, place: int, finding: Finding, accepted: bool, caller: SourceLine | None) -> None:
     head = Text(f"{place:>3}  ")
     head.append(f"{finding.severity:<12}", style=SEVERITY_STYLE.get(finding.severity, ""))
     head.append(f"{finding.pattern}", style="bold")

@@ -17,7 +17,7 @@ _HEADER = '{"event":"capture"'
 ENDS_MOST = 100_000  # requests kept; a test run that ends more of them in one block is no test run
 
 
-class Inside:
+class InProcessRecorder:
     """The recorder of this process. `requests` are those that have ended, in order."""
 
     def __init__(self, strict: dict[str, Any] | None = None, keep: bool = False) -> None:

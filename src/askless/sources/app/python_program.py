@@ -13,14 +13,14 @@ import msgspec
 
 from askless.capture import crash_recovery
 from askless.core.progress import Progress, quiet
-from askless.core.records.sampling import Sparing
+from askless.core.records.sampling import SamplingRules
 from askless.sources.programs import program
-from askless.sources.programs.program import Ended, Visits
+from askless.sources.programs.program import ProgramEnd, Visits
 
 PROBE = Path(__file__).resolve().parents[2] / "probe"
 
 
-class Recording(msgspec.Struct, frozen=True):
+class RecorderOptions(msgspec.Struct, frozen=True):
     """How to record. `strict` is what strict mode is told, as JSON; '' leaves it off. `variables` are the program's.
 
     `code` are installed packages that count as the application's own.
@@ -32,10 +32,10 @@ class Recording(msgspec.Struct, frozen=True):
     strict: str = ""
     code: tuple[str, ...] = ()
     variables: tuple[tuple[str, str], ...] = ()
-    sparing: Sparing = Sparing()
+    sparing: SamplingRules = SamplingRules()
 
 
-def environment(folder: Path, recording: Recording) -> dict[str, str]:
+def environment(folder: Path, recording: RecorderOptions) -> dict[str, str]:
     """The program's environment: as ours, with the recorder on its path."""
     env = dict(os.environ)
     inherited = env.get("PYTHONPATH")
@@ -70,9 +70,9 @@ def run(
     command: Sequence[str],
     folder: Path,
     visits: Visits | None = None,
-    recording: Recording = Recording(),  # noqa: B008  (frozen)
+    recording: RecorderOptions = RecorderOptions(),  # noqa: B008  (frozen)
     progress: Progress = quiet,
-) -> Ended:
+) -> ProgramEnd:
     """Run the program until it ends, or until its pages are visited. Raises AskLessError: see `programs.run`."""
     foreign = crash_recovery.tails_of(folder)
     try:

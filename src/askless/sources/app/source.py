@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from askless.core.errors import AskLessError
-from askless.sources import Option, Recorded
+from askless.sources import Option, RecordingResult
 from askless.sources.programs.page_visits import VISITING, check_visits, recorded, visits_of
 from askless.sources.sampling import SPARING, sparing_of
 
@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from pathlib import Path
     from typing import Any
 
-    from askless.sources import Voice
+    from askless.sources import Reporter
 
 
 class App:
@@ -72,11 +72,11 @@ class App:
                 "bad-strict", "--strict takes a whole number from 2", "leave the number out to raise at the third load"
             )
 
-    def run(self, values: Mapping[str, Any], folder: Path, voice: Voice) -> Recorded:
+    def run(self, values: Mapping[str, Any], folder: Path, voice: Reporter) -> RecordingResult:
         """Run the program; `variables` among the values are added to its environment. Raises AskLessError: see the run."""
         from askless.sources.app import python_program
 
-        recording = python_program.Recording(
+        recording = python_program.RecorderOptions(
             echo="" if not values["echo"] else "colour" if voice.colour else "plain",
             track_use=bool(values["track_use"]),
             track_memory=bool(values.get("track_memory")),

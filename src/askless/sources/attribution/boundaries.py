@@ -17,8 +17,8 @@ from askless.core.sql.shape import Shaper
 from askless.core.sql.structure import structure_of
 from askless.sources.attribution.comments import Tags, strip_tags
 from askless.sources.attribution.options import PAUSE_MS
-from askless.sources.attribution.request_facts import Grouping, Told
-from askless.sources.wire import Facts, Seen
+from askless.sources.attribution.request_facts import RequestAttribution, RequestHints
+from askless.sources.wire import CompletedQuery, Facts
 
 _DECIDE_QUERIES, _DECIDE_NS = 2000, 5_000_000_000  # what is waited for before it is decided what a request is
 _SHORT_LIVED_NS = 10_000_000_000
@@ -77,7 +77,7 @@ class _Tagged(NamedTuple):
     """A query whose comment was read."""
 
     number: int
-    seen: Seen
+    seen: CompletedQuery
     query: QuerySeen
     tags: Tags | None
     control: bool
@@ -89,11 +89,11 @@ def _untagged(query: QuerySeen) -> tuple[QuerySeen, Tags | None]:
     return (query if tags is None else msgspec.structs.replace(query, text=text, place=tags.place)), tags
 
 
-class Requests:
+class RequestBoundaries:
     """Gives each query to a request, in one of the ways of `ways`."""
 
     def __init__(
-        self, grouping: Grouping, system: str, way: str = "auto", pause_ms: float = PAUSE_MS,
+        self, grouping: RequestAttribution, system: str, way: str = "auto", pause_ms: float = PAUSE_MS,
         note: Callable[[str], None] | None = None,
     ) -> None:  # fmt: skip
         self.way = way
@@ -118,7 +118,7 @@ class Requests:
         self._connections[number] = _Connection(facts, at_ns)
         self._most_open = max(self._most_open, len(self._connections) - len(self._ended))
 
-    def seen(self, number: int, seen: Seen) -> None:
+    def seen(self, number: int, seen: CompletedQuery) -> None:
         """A query has ended."""
         query, tags = _untagged(seen.query)
         tagged = _Tagged(number, seen, query, tags, self._shaper.shape(query.text).noise)
@@ -199,7 +199,7 @@ class Requests:
         mark = connection.mark
         assert mark is not None
         trace = tags.trace if tags is not None else ""
-        told = Told(number, mark, self._route(connection, tags), self._kind, connection.client, trace)
+        told = RequestHints(number, mark, self._route(connection, tags), self._kind, connection.client, trace)
         for held in connection.held:
             self._grouping.query(told, held)
         connection.held.clear()
@@ -214,7 +214,7 @@ class Requests:
     def _kind(self) -> str:
         return {"pause": PAUSED, "connection": "connection"}.get(self.way, "marked")
 
-    def _tag(self, connection: _Connection, seen: Seen, tags: Tags | None) -> Hashable | None:
+    def _tag(self, connection: _Connection, seen: CompletedQuery, tags: Tags | None) -> Hashable | None:
         """What names the request of a query, by the chosen way; None where nothing does."""
         if self.way == "comment" and tags is not None and tags.names_request:
             return tags.trace or tags.route
@@ -261,7 +261,7 @@ class Requests:
 
     def _give_up_held(self, number: int, connection: _Connection) -> None:
         for held in connection.held:
-            self._grouping.query(Told(number), held)
+            self._grouping.query(RequestHints(number), held)
         connection.held.clear()
 
     def _forget(self, number: int, connection: _Connection) -> None:
@@ -290,18 +290,18 @@ class Requests:
                     connection.mark = connection.tag = None
 
 
-class Visited:
+class WindowGrouper:
     """Requests that are known by their times: each window takes the queries that began in it.
 
     Windows must be told in order, each after the queries that began in it.
     """
 
-    def __init__(self, grouping: Grouping) -> None:
+    def __init__(self, grouping: RequestAttribution) -> None:
         self._grouping = grouping
         self._waiting: list[tuple[int, QuerySeen, bool]] = []
         self._numbers = 0
 
-    def seen(self, number: int, seen: Seen) -> None:
+    def seen(self, number: int, seen: CompletedQuery) -> None:
         """A query has ended."""
         query, _ = _untagged(seen.query)
         self._waiting.append((number, query, seen.in_transaction))
@@ -315,10 +315,10 @@ class Visited:
         self._grouping.begin(self._numbers, window.route, window.start_ns, warm_up=window.warm_up)
         for number, query, goes_on in self._waiting:
             if query.start_ns < window.start_ns:
-                self._grouping.query(Told(number), query)
+                self._grouping.query(RequestHints(number), query)
             elif query.start_ns <= window.end_ns or number in inside:
                 (inside.add if goes_on else inside.discard)(number)
-                self._grouping.query(Told(number, self._numbers), query)
+                self._grouping.query(RequestHints(number, self._numbers), query)
             else:
                 rest.append((number, query, goes_on))
         self._grouping.end(self._numbers, window.end_ns, window.status)
@@ -334,7 +334,7 @@ class Visited:
     def close(self) -> None:
         """The traffic is over."""
         for number, query, _ in self._waiting:
-            self._grouping.query(Told(number), query)
+            self._grouping.query(RequestHints(number), query)
         self._grouping.close()
 
 

@@ -10,7 +10,7 @@ from urllib.parse import unquote
 
 import msgspec
 
-from askless.core.records.model import Place
+from askless.core.records.model import CallSite
 
 _COMMENT = re.compile(r"/\*(.*?)\*/", re.DOTALL)
 _PAIR = re.compile(r"\s*([\w.%-]+)\s*(?:=\s*'((?:[^'\\]|\\.|'')*)'|[:=]\s*([^,'\"][^,]*|))\s*(?:,|$)")
@@ -61,7 +61,7 @@ class Tags(msgspec.Struct, frozen=True):
 
     trace: str = ""
     route: str = ""
-    place: Place | None = None
+    place: CallSite | None = None
 
     @property
     def names_request(self) -> bool:
@@ -127,7 +127,7 @@ def _route(values: dict[str, str]) -> str:
     return _first(values, "job", "job_name", "path")
 
 
-def _place(values: dict[str, str]) -> Place | None:
+def _place(values: dict[str, str]) -> CallSite | None:
     """The line of code, or the file, or the controller's action: as near as the comment says."""
     file = _first(values, "file", "filepath", "code.filepath", "source_location", "source", "line")
     line = _first(values, "lineno", "code.lineno") or (values.get("line", "") if file != values.get("line") else "")
@@ -137,6 +137,6 @@ def _place(values: dict[str, str]) -> Place | None:
         file, line = inside.group(1), inside.group(2)
         function = inside.group(3) or function
     if file and not file.isdigit():
-        return Place(file, int(line) if line.isdigit() else 0, function)
+        return CallSite(file, int(line) if line.isdigit() else 0, function)
     controller, action = _first(values, "namespaced_controller", "controller"), _first(values, "action")
-    return Place(controller, 0, action) if controller else None
+    return CallSite(controller, 0, action) if controller else None

@@ -20,7 +20,7 @@ _TOGETHER_MOST = 64
 _start_of = attrgetter("start_ns")
 
 
-class Told(msgspec.Struct, frozen=True):
+class RequestHints(msgspec.Struct, frozen=True):
     """What a source knows of where a query belongs. `mark` names a request, `session` the connection it came over.
 
     `route`, `kind`, `path` and `trace` (its trace's id) are the request's, where the query tells it.
@@ -34,7 +34,7 @@ class Told(msgspec.Struct, frozen=True):
     trace: str = ""
 
 
-class Grouping:
+class RequestAttribution:
     """Gives each query to its request, and the requests to a receiver. A request's number is given out here."""
 
     def __init__(self, receiver: Receiver) -> None:
@@ -57,7 +57,7 @@ class Grouping:
         if session is not None:
             self._by_session[session] = number
 
-    def query(self, told: Told, event: QuerySeen) -> None:
+    def query(self, told: RequestHints, event: QuerySeen) -> None:
         """A query came."""
         number = self._number(told, event)
         self._last_ns[number] = max(self._last_ns[number], event.start_ns + event.duration_ns)
@@ -106,7 +106,7 @@ class Grouping:
         self._by_session.clear()
         self._unclaimed.clear()
 
-    def _number(self, told: Told, event: QuerySeen) -> int:
+    def _number(self, told: RequestHints, event: QuerySeen) -> int:
         if told.mark is not None:
             known = self._by_mark.get(told.mark)
             if known is None:

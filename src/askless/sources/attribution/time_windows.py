@@ -21,12 +21,12 @@ from typing import Any, NamedTuple
 import msgspec
 
 from askless.core.errors import AskLessError
-from askless.core.records.model import Errand, Model
+from askless.core.records.model import Model, Wait
 from askless.core.records.traffic import QuerySeen, Receiver, RequestBegan, RequestEnded
-from askless.sources.attribution.boundaries import Visited, Window
-from askless.sources.attribution.request_facts import Grouping
+from askless.sources.attribution.boundaries import Window, WindowGrouper
+from askless.sources.attribution.request_facts import RequestAttribution
 from askless.sources.attribution.route_templates import route_of
-from askless.sources.wire import Facts, Seen
+from askless.sources.wire import CompletedQuery, Facts
 
 _COMBINED = re.compile(
     r'\S+ \S+ .*?\[(?P<time>[^\]]+)\] "(?P<method>[A-Z]+) (?P<path>\S+)[^"]*" (?P<status>\d{3}) \S+'
@@ -160,7 +160,7 @@ def _from_json(given: Mapping[str, Any], clock: Clock) -> Entry:
     return _entry(str(method or "GET"), str(path), seconds_of(when), exact, taken, int(first(_STATUSES) or 0), clock)
 
 
-class Named:
+class NamedWindow:
     """A receiver before another one, which holds the ends of requests back until a log is read, and names them by it.
 
     A request gets a name where exactly one entry fits its time, and that entry fits no other request.
@@ -180,7 +180,7 @@ class Named:
         """See `Receiver`."""
         self._receiver.queries(request, events)
 
-    def errands(self, request: int, errands: Sequence[Errand]) -> None:
+    def errands(self, request: int, errands: Sequence[Wait]) -> None:
         """See `Receiver`."""
         self._receiver.errands(request, errands)
 
@@ -218,10 +218,10 @@ class Named:
         return named
 
 
-class Marked:
+class MarkedWindows:
     """Queries of a whole recording, kept in a file without a name until the marks are known."""
 
-    def __init__(self, grouping: Grouping, folder: Path) -> None:
+    def __init__(self, grouping: RequestAttribution, folder: Path) -> None:
         self._grouping = grouping
         self._file = tempfile.TemporaryFile(dir=folder)  # noqa: SIM115  (for as long as this lives)
         self._places = array("q")  # start and place in the file of each query, in turns
@@ -233,7 +233,7 @@ class Marked:
     def closed(self, number: int, at_ns: int) -> None:
         """A connection is gone: of no interest, either."""
 
-    def seen(self, number: int, seen: Seen) -> None:
+    def seen(self, number: int, seen: CompletedQuery) -> None:
         """A query has ended."""
         self._places.extend((seen.query.start_ns, self._file.tell()))
         data = self._encode((number, seen.query, seen.application, seen.in_transaction))
@@ -241,7 +241,7 @@ class Marked:
 
     def close(self, windows: list[Window]) -> None:
         """Give each query to its mark."""
-        visited = Visited(self._grouping)
+        visited = WindowGrouper(self._grouping)
         decode = msgspec.msgpack.Decoder(tuple[int, QuerySeen, str, bool]).decode
         order = deque(sorted(zip(self._places[::2], self._places[1::2], strict=True)))
 
@@ -250,7 +250,7 @@ class Marked:
                 self._file.seek(order.popleft()[1])
                 size = int.from_bytes(self._file.read(4), "little")
                 number, query, application, inside = decode(self._file.read(size))
-                visited.seen(number, Seen(query, application, inside))
+                visited.seen(number, CompletedQuery(query, application, inside))
 
         for window, following in zip_longest(windows, windows[1:]):
             give(following.start_ns if following is not None else float("inf"))

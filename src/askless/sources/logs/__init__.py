@@ -21,7 +21,7 @@ REGISTRY = {
 }
 
 
-class Said(NamedTuple):
+class LogMessage(NamedTuple):
     """What a log tells of a session: a query that has ended, or (without one) that the session has."""
 
     session: str
@@ -32,7 +32,7 @@ class Said(NamedTuple):
     client: str = ""
 
 
-class Unread(Exception):
+class UnreadLine(Exception):
     """A line that the format does not have. `expected` is what it has."""
 
     def __init__(self, why: str, expected: str) -> None:
@@ -54,10 +54,10 @@ class Reading(Protocol):
 
     cuts: Cuts  # texts that were longer than any that is kept
 
-    def take(self, line: str) -> Iterable[Said]:
+    def take(self, line: str) -> Iterable[LogMessage]:
         """What is known once this line is. Raises Unread."""
 
-    def close(self) -> Iterable[Said]:
+    def close(self) -> Iterable[LogMessage]:
         """What the last lines tell."""
 
     def notes(self) -> list[str]:

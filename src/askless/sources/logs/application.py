@@ -14,12 +14,12 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 from urllib.parse import quote
 
-from askless.core.records.model import Place
+from askless.core.records.model import CallSite
 from askless.core.records.traffic import QuerySeen
 from askless.core.sql.slots import Value, slots_of
 from askless.core.systems import called
 from askless.sources.attribution.time_windows import seconds_of
-from askless.sources.logs import Said, Unread
+from askless.sources.logs import LogMessage, UnreadLine
 from askless.sources.logs.layouts import TIME, Layout
 from askless.sources.logs.logged_values import Values, listed, unquoted, values_of
 from askless.sources.logs.long_text import Cuts, LongText
@@ -110,7 +110,7 @@ class Lines:
         self._at_ns = self._fitting = self._untimed = self._count = 0
         self.skipped = 0
 
-    def take(self, line: str) -> Iterator[Said]:
+    def take(self, line: str) -> Iterator[LogMessage]:
         """See `Reading`."""
         plain = _COLOURS.sub("", line) if "\x1b" in line else line
         known = known_of(plain, self._layout, self._pattern)
@@ -138,7 +138,7 @@ class Lines:
         if last is not None:
             last.open = last.open and not plain.strip()
         if not self._fitting and self.skipped > _UNMATCHED_LEAST:
-            raise Unread("no line fits the layout", "lines in which the pattern's groups, or the fields, stand")
+            raise UnreadLine("no line fits the layout", "lines in which the pattern's groups, or the fields, stand")
 
     def _followed(self, line: str) -> bool:
         """Whether the line tells more of a statement before it."""
@@ -158,20 +158,20 @@ class Lines:
             statement.follow(told)
         return True
 
-    def close(self) -> Iterator[Said]:
+    def close(self) -> Iterator[LogMessage]:
         """See `Reading`."""
         for statement in self._waiting:
             statement.whole = True
         yield from self._told()
 
-    def _told(self) -> Iterator[Said]:
+    def _told(self) -> Iterator[LogMessage]:
         """Statements of which nothing more comes, in the order of their lines."""
         while self._waiting and (self._waiting[0].whole or len(self._waiting) > _WAITING_MOST):
             statement = self._waiting.popleft()
             statement.whole = True
             yield from self._tell(statement)
 
-    def _tell(self, statement: _Statement) -> Iterator[Said]:
+    def _tell(self, statement: _Statement) -> Iterator[LogMessage]:
         known = statement.known
         if statement.grown:  # what stands behind the statement stands on its last line
             known = {**known, **(known_of(str(statement.lines), self._layout, self._pattern) or {})}
@@ -194,7 +194,7 @@ class Lines:
             rows=int(str(rows)) if str(rows).isdigit() else -1, parameters=values, names=names, error=str(known.get("error") or ""),
             place=_place(known),
         )  # fmt: skip
-        yield Said(statement.session, end_ns, query)
+        yield LogMessage(statement.session, end_ns, query)
 
     def _values(self, known: Mapping[str, Any], text: str) -> Values:
         if "values" in known:
@@ -252,9 +252,9 @@ def known_of(line: str, layout: Layout, pattern: re.Pattern[str] | None) -> dict
     return known if isinstance(known.get("sql"), str) else None
 
 
-def _place(known: Mapping[str, Any]) -> Place | None:
+def _place(known: Mapping[str, Any]) -> CallSite | None:
     file, line = str(known.get("file") or ""), str(known.get("line") or "0")
-    return Place(file, int(line) if line.isdigit() else 0, str(known.get("function") or "")) if file else None
+    return CallSite(file, int(line) if line.isdigit() else 0, str(known.get("function") or "")) if file else None
 
 
 def _field(given: Any, path: str) -> Any:

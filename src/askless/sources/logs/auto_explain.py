@@ -11,7 +11,7 @@ _TEXT, _PARAMETERS = "Query Text: ", "Query Parameters: "
 _STEP = re.compile(r"^\S.*\(cost=\d", re.MULTILINE)  # the first line of a plan
 
 
-class Explained(NamedTuple):
+class LoggedPlan(NamedTuple):
     """A plan with the statement that it belongs to; `parameters` as DETAIL lines have them."""
 
     statement: str
@@ -19,7 +19,7 @@ class Explained(NamedTuple):
     plan: str
 
 
-def explained(text: str) -> Explained | None:
+def explained(text: str) -> LoggedPlan | None:
     """What stands behind "plan:", as text or JSON; None for another form, which no reader of plans knows (XML, YAML)."""
     text = text.strip("\n")
     if text.startswith("{"):
@@ -27,9 +27,9 @@ def explained(text: str) -> Explained | None:
             given = msgspec.json.decode(text)
         except msgspec.DecodeError:
             return None
-        return Explained(str(given.get("Query Text") or ""), str(given.get("Query Parameters") or ""), text)
+        return LoggedPlan(str(given.get("Query Text") or ""), str(given.get("Query Parameters") or ""), text)
     step = _STEP.search(text)
     if step is None or not text.startswith(_TEXT):
         return None
     asked, _, parameters = text[len(_TEXT) : step.start()].partition("\n" + _PARAMETERS)
-    return Explained(asked.strip(), parameters.strip(), text[step.start() :])
+    return LoggedPlan(asked.strip(), parameters.strip(), text[step.start() :])

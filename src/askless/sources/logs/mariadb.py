@@ -9,7 +9,7 @@ from datetime import datetime
 from askless.core.inference.transactions import turn_of
 from askless.core.records.model import Told
 from askless.core.records.traffic import QuerySeen
-from askless.sources.logs import Format, Said, Unread
+from askless.sources.logs import Format, LogMessage, UnreadLine
 from askless.sources.logs.long_text import Cuts, LongText
 
 _GENERAL = re.compile(
@@ -53,7 +53,7 @@ class General:
         self._inside: set[str] = set()
         self._count = 0
 
-    def take(self, line: str) -> Iterable[Said]:
+    def take(self, line: str) -> Iterable[LogMessage]:
         """See `Reading`."""
         found = _GENERAL.match(line)
         if found is None or found["command"] not in _COMMANDS:
@@ -64,7 +64,7 @@ class General:
             else:
                 self.skipped += 1
                 if self.skipped > _MISSING_LEAST:
-                    raise Unread("it has no time, id and command", "the lines of the general log")
+                    raise UnreadLine("it has no time, id and command", "the lines of the general log")
             return ()
         told = self._tell()
         at, session, command, text = found.groups()
@@ -73,18 +73,18 @@ class General:
         self._open = session, command, self._at_ns, LongText(self.cuts, text)
         return told
 
-    def close(self) -> Iterable[Said]:
+    def close(self) -> Iterable[LogMessage]:
         """See `Reading`."""
         return self._tell()
 
-    def _tell(self) -> Sequence[Said]:
+    def _tell(self) -> Sequence[LogMessage]:
         if self._open is None:
             return ()
         (session, command, at_ns, long), self._open = self._open, None
         text = str(long)
         if command == "Quit":
             self._inside.discard(session)
-            return (Said(session, at_ns, None),)
+            return (LogMessage(session, at_ns, None),)
         text = text.strip()
         if command not in ("Query", "Execute") or not text:
             return ()
@@ -96,7 +96,7 @@ class General:
         # Whole seconds are all that some servers write: a count keeps their order.
         start_ns = at_ns + self._count % 1_000_000
         query = QuerySeen(text=text, start_ns=start_ns, duration_ns=0, rows=-1, in_transaction=inside)
-        return (Said(session, start_ns, query, "", inside),)
+        return (LogMessage(session, start_ns, query, "", inside),)
 
     def notes(self) -> list[str]:
         """See `Reading`."""
@@ -144,7 +144,7 @@ class Slow:
         self._at_ns = 0
         self._in_head = True
 
-    def take(self, line: str) -> Iterable[Said]:
+    def take(self, line: str) -> Iterable[LogMessage]:
         """See `Reading`."""
         if line.startswith(_TIME):
             time = _SLOW_TIME.match(line)
@@ -182,7 +182,7 @@ class Slow:
         elif line.strip():  # the head of a torn record has none
             self.skipped += 1
             if self.skipped > _MISSING_LEAST:
-                raise Unread("it has no line that begins with # Query_time", "the records of the slow log")
+                raise UnreadLine("it has no line that begins with # Query_time", "the records of the slow log")
 
     def _head(self, line: str) -> None:
         if line.startswith(_ADMINISTRATOR):  # some servers write it without SET timestamp
@@ -195,11 +195,11 @@ class Slow:
         else:
             self._fields.update(_FIELD.findall(line))
 
-    def close(self) -> Iterable[Said]:
+    def close(self) -> Iterable[LogMessage]:
         """See `Reading`."""
         return self._tell()
 
-    def _tell(self) -> Sequence[Said]:
+    def _tell(self) -> Sequence[LogMessage]:
         if not self._text:
             if self._fields:  # a head alone: its statement is torn off
                 self._clear()
@@ -225,14 +225,14 @@ class Slow:
         plan = str(self._plan)
         self._clear()
         if text.startswith(_QUIT):
-            return (Said(session, at_ns, None),)
+            return (LogMessage(session, at_ns, None),)
         if not text or text.startswith(_ADMINISTRATOR):
             return ()
         query = QuerySeen(
             text=text, start_ns=end_ns - took_ns, duration_ns=took_ns, rows=rows, bytes=size,
             error=f"({number}, '(the log tells its number alone)')" if number else "", plan=plan, told=told,
         )  # fmt: skip
-        return (Said(session, at_ns, query, "", False, client),)
+        return (LogMessage(session, at_ns, query, "", False, client),)
 
     def notes(self) -> list[str]:
         """See `Reading`."""

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Sequence
 
 import msgspec
 
-from askless.sources.logs import Format, Said, Unread
+from askless.sources.logs import Format, LogMessage, UnreadLine
 from askless.sources.logs.long_text import LongText
 from askless.sources.logs.postgresql_records import Record, Records
 from askless.sources.logs.prefixes import guessed, is_unknown_zone, nanoseconds_of, pattern_of
@@ -37,9 +37,9 @@ class _OfRecords:
         """A line can't be used: so many may be torn. Raises Unread for more."""
         self.records.skipped += 1
         if self.records.skipped > _TRUNCATED_LEAST:
-            raise Unread(why, expected)
+            raise UnreadLine(why, expected)
 
-    def close(self) -> Iterable[Said]:
+    def close(self) -> Iterable[LogMessage]:
         """See `Reading`."""
         return self.records.close()
 
@@ -70,7 +70,7 @@ class Stderr(_OfRecords):
         self._epoch = "n" in self._pattern.groupindex
         self._application = "application" in self._pattern.groupindex
 
-    def take(self, line: str) -> Iterable[Said]:
+    def take(self, line: str) -> Iterable[LogMessage]:
         """See `Reading`."""
         if line.startswith("\t"):
             if self._any:
@@ -116,7 +116,7 @@ class Csv(_OfRecords):
         super().__init__()
         self._open: LongText | None = None  # lines of a record whose quoted text goes on
 
-    def take(self, line: str) -> Iterable[Said]:
+    def take(self, line: str) -> Iterable[LogMessage]:
         """See `Reading`."""
         ends = line.count('"') % 2 == 1
         if self._open is not None:
@@ -147,7 +147,7 @@ class Csv(_OfRecords):
 class Json(_OfRecords):
     """jsonlog: one object a line."""
 
-    def take(self, line: str) -> Iterable[Said]:
+    def take(self, line: str) -> Iterable[LogMessage]:
         """See `Reading`."""
         try:
             given = msgspec.json.decode(line)

@@ -19,8 +19,8 @@ from askless.core.formatting import plural
 from askless.core.inference.transactions import turn_of
 from askless.core.records.traffic import QuerySeen
 from askless.core.sql.slots import Value, literal_value
-from askless.sources.logs import Said
-from askless.sources.logs.auto_explain import Explained, explained
+from askless.sources.logs import LogMessage
+from askless.sources.logs.auto_explain import LoggedPlan, explained
 from askless.sources.logs.long_text import Cuts, LongText
 
 _DURATION = re.compile(
@@ -50,7 +50,7 @@ class Record(msgspec.Struct):
     context: str = ""
 
 
-class _Asked(msgspec.Struct):
+class _LoggedQuery(msgspec.Struct):
     """A statement that has ended. `planned_as` is the text that its plan names, where that is another."""
 
     text: str
@@ -66,18 +66,18 @@ class _Asked(msgspec.Struct):
         return self.planned_as or self.text.strip()
 
 
-class _Planned(NamedTuple):
+class _LoggedPlan(NamedTuple):
     """A plan that came before its statement."""
 
     record: Record
     took_ms: float
-    explained: Explained
+    explained: LoggedPlan
 
 
-class _Told(msgspec.Struct):
+class _LoggedText(msgspec.Struct):
     """A query that is known. `awaits` is the text of a plan that may still come, until its session says something else."""
 
-    said: Said
+    said: LogMessage
     awaits: str = ""
 
 
@@ -88,8 +88,8 @@ class _Session:
 
     def __init__(self) -> None:
         self.begun: Record | None = None  # log_statement told it; its duration may come
-        self.planned: _Planned | None = None
-        self.told: _Told | None = None
+        self.planned: _LoggedPlan | None = None
+        self.told: _LoggedText | None = None
         self.inside = False  # of a transaction
 
 
@@ -105,11 +105,11 @@ class Records:
         self._longer: tuple[str, LongText] | None = None  # a field of the record that waits, which goes on
         self._sessions: dict[str, _Session] = {}
         self._waiting: Record | None = None  # a record whose DETAIL or STATEMENT may follow
-        self._told: deque[_Told] = deque()  # what waits for plans, and what came after it
+        self._told: deque[_LoggedText] = deque()  # what waits for plans, and what came after it
         self._tells_statements = False  # so that a plan without one is no query
         self._untimed = self._with_parameters = self._placeholders = self._stray_plans = self._other_plans = 0
 
-    def take(self, record: Record) -> Sequence[Said]:
+    def take(self, record: Record) -> Sequence[LogMessage]:
         """A record came; what is known of the ones before it, which nothing more follows."""
         self._put_together()
         before, self._waiting = self._waiting, record
@@ -118,7 +118,7 @@ class Records:
         self._read(before)
         return self._known(record.at_ns) if self._told else ()
 
-    def close(self) -> Iterator[Said]:
+    def close(self) -> Iterator[LogMessage]:
         """There are no more."""
         self._put_together()
         before, self._waiting = self._waiting, None
@@ -129,7 +129,7 @@ class Records:
         while self._told:
             yield self._told.popleft().said
 
-    def _known(self, now_ns: int) -> Sequence[Said]:
+    def _known(self, now_ns: int) -> Sequence[LogMessage]:
         """The queries of which no plan will come any more, in the order in which they ended."""
         told, known = self._told, []
         while told and not (told[0].awaits and 0 <= now_ns - told[0].said.at_ns < _PLAN_NS):
@@ -183,7 +183,7 @@ class Records:
             elif message.startswith("disconnection:"):
                 self._over(session)
                 del self._sessions[record.session]
-                self._told.append(_Told(Said(record.session, record.at_ns, None)))
+                self._told.append(_LoggedText(LogMessage(record.session, record.at_ns, None)))
         elif record.severity in ("ERROR", "FATAL"):
             asked, session.begun = _worded(session.begun), None
             self._over(session)
@@ -207,7 +207,7 @@ class Records:
             return
         record, took_ms, (text, parameters, plan) = planned
         values = parameters_of(f"parameters: {parameters}")
-        self._query(record, session, _Asked(text, values, took_ms, plan=plan))
+        self._query(record, session, _LoggedQuery(text, values, took_ms, plan=plan))
 
     def _timed(self, record: Record, session: _Session, timed: re.Match[str]) -> None:
         took, kind, text = timed.groups()
@@ -250,9 +250,9 @@ class Records:
         else:
             begun, session.begun = session.begun, None  # log_statement told it: its plan comes before its duration
             self._over(session)
-            session.begun, session.planned = begun, _Planned(record, took_ms, found)
+            session.begun, session.planned = begun, _LoggedPlan(record, took_ms, found)
 
-    def _query(self, record: Record, session: _Session, asked: _Asked) -> None:
+    def _query(self, record: Record, session: _Session, asked: _LoggedQuery) -> None:
         if session.told is not None:
             session.told.awaits = ""
             session.told = None
@@ -269,8 +269,8 @@ class Records:
             text=text, start_ns=record.at_ns - duration_ns, duration_ns=duration_ns, rows=-1, parameters=asked.parameters,
             error=asked.error, in_transaction=session.inside, plan=asked.plan,
         )  # fmt: skip
-        said = Said(record.session, record.at_ns, query, record.application, session.inside, record.client)
-        session.told = _Told(said)
+        said = LogMessage(record.session, record.at_ns, query, record.application, session.inside, record.client)
+        session.told = _LoggedText(said)
         self._told.append(session.told)
 
     def notes(self) -> list[str]:
@@ -297,21 +297,21 @@ class Records:
         return notes
 
 
-def _worded(record: Record | None) -> _Asked:
+def _worded(record: Record | None) -> _LoggedQuery:
     """The statement of a record that log_statement wrote, and its parameters."""
     found = _STATEMENT.match(record.message) if record is not None else None
-    return _asked(found[3], record.detail) if found is not None and record is not None else _Asked("")
+    return _asked(found[3], record.detail) if found is not None and record is not None else _LoggedQuery("")
 
 
-def _asked(text: str, detail: str) -> _Asked:
+def _asked(text: str, detail: str) -> _LoggedQuery:
     """A statement as it was logged; EXECUTE as what was prepared, with what it gave where that is plain."""
     if not detail:
-        return _Asked(text)
+        return _LoggedQuery(text)
     prepared = _PREPARED.match(detail) if detail.startswith("prepare: ") else None
     executed = _EXECUTE.match(text.strip()) if prepared is not None else None
     if prepared is None or executed is None:
-        return _Asked(text, parameters_of(detail))
-    return _Asked(prepared[2].rstrip().rstrip(";"), _given(executed[1] or ""), planned_as=prepared[1].strip())
+        return _LoggedQuery(text, parameters_of(detail))
+    return _LoggedQuery(prepared[2].rstrip().rstrip(";"), _given(executed[1] or ""), planned_as=prepared[1].strip())
 
 
 def _given(text: str) -> tuple[Value, ...]:

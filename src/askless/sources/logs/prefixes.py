@@ -7,7 +7,7 @@ import time
 from datetime import datetime, timedelta, timezone
 from functools import lru_cache
 
-from askless.sources.logs import Unread
+from askless.sources.logs import UnreadLine
 
 _TIME = r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d(?:\.\d+)? [A-Za-z0-9+:/_-]+"
 _ESCAPES = {
@@ -45,7 +45,7 @@ def pattern_of(prefix: str) -> re.Pattern[str]:
             seen.add(letter)
             out += rf"\s*{part}\s*" if found[1] else part
         else:
-            raise Unread(f"log_line_prefix has no %{letter}", "the letters a u d r h b p P t m n i e c l s v x Q q")
+            raise UnreadLine(f"log_line_prefix has no %{letter}", "the letters a u d r h b p P t m n i e c l s v x Q q")
     out += re.escape(prefix[position:])
     return re.compile(f"^{out}{')?' if optional else ''}{_REST}", re.DOTALL)
 

@@ -12,20 +12,20 @@ from typing import IO, NamedTuple
 
 import msgspec
 
-from askless.capture.sampling import SparingWriter
+from askless.capture.sampling import SamplingWriter
 from askless.capture.writing import CaptureWriter
 from askless.core.errors import AskLessError
 from askless.core.formatting import plural
-from askless.sources import Voice, logs
-from askless.sources.attribution.grouper import Apart, Telling
+from askless.sources import Reporter, logs
+from askless.sources.attribution.grouper import GroupingOptions, RequestGrouper
 from askless.sources.decompression import unpacked
-from askless.sources.logs import Reading, Said, Unread
+from askless.sources.logs import LogMessage, Reading, UnreadLine
 from askless.sources.logs.application import Lines, layout_like
 from askless.sources.logs.layouts import Layout
 from askless.sources.logs.long_text import TEXT_MOST
 from askless.sources.logs.prefixes import guessed
 from askless.sources.programs import program
-from askless.sources.wire import Seen
+from askless.sources.wire import CompletedQuery
 
 _LOOK_LINES, _LOOK_BYTES = 2_000, 4096  # by which a format is told
 _TELL_EVERY = 50_000  # lines
@@ -36,7 +36,7 @@ _LINE_MOST = 4 * 1024**2  # bytes; a longer line is read as several
 _BLOCK_BYTES = 256 * 1024
 
 
-class Wish(NamedTuple):
+class LogOptions(NamedTuple):
     """How to read: a format's name ('' to look), PostgreSQL's prefix ('' to look), whether to go on.
 
     `layouts` are those of applications, by name; `system` is whose SQL such a log holds, '' for the layout's own.
@@ -45,12 +45,12 @@ class Wish(NamedTuple):
     format: str
     prefix: str
     follow: bool
-    apart: Apart
+    apart: GroupingOptions
     layouts: Mapping[str, Layout] = {}
     system: str = ""
 
 
-def read(files: Sequence[Path], wish: Wish, folder: Path, voice: Voice) -> None:
+def read(files: Sequence[Path], wish: LogOptions, folder: Path, voice: Reporter) -> None:
     """Read logs into a folder; what was read before one that can't be is kept. Raises AskLessError: log-missing, log-unreadable."""
     first = files[0]
     with contextlib.closing(lines_of(first)) as look:
@@ -76,7 +76,7 @@ def read(files: Sequence[Path], wish: Wish, folder: Path, voice: Voice) -> None:
         voice.note(f"log_line_prefix looks like {prefix!r}; --prefix says otherwise")
     layout = wish.layouts.get(name)
     reading = Lines(layout, wish.system) if layout is not None else logs.format_of(name).reading(prefix)
-    taker = _Taker(folder, reading, wish.apart)
+    taker = _LineReader(folder, reading, wish.apart)
     try:
         for path in files[:-1] if wish.follow else files:
             _read(path, taker, voice, looks=logs.looks_like(head) if wish.format else "")
@@ -99,14 +99,14 @@ def _head(lines: Iterator[str]) -> list[str]:
     return results
 
 
-class _Taker:
+class _LineReader:
     """Gives what a log tells to the requests of a capture."""
 
-    def __init__(self, folder: Path, reading: Reading, apart: Apart) -> None:
+    def __init__(self, folder: Path, reading: Reading, apart: GroupingOptions) -> None:
         self._folder = folder
         self._reading = reading
         self._apart = apart
-        self._telling: Telling | None = None
+        self._telling: RequestGrouper | None = None
         self._writer: CaptureWriter | None = None
         self._numbers: dict[str, int] = {}
         self._ends: dict[int, int] = {}  # when each session's last query ended
@@ -124,15 +124,15 @@ class _Taker:
             self.unreadable += 1
             self.reason = self.reason or f"{where}: {type(error).__name__}: {str(error)[:200]}"
 
-    def take(self, said: Said) -> None:
+    def take(self, said: LogMessage) -> None:
         """A session has said something."""
         if self._telling is None:
             system, start_ns = self._reading.system, said.query.start_ns if said.query is not None else said.at_ns
-            self._writer = SparingWriter(
+            self._writer = SamplingWriter(
                 self._folder / "log.askless.jsonl", "log", system, "", start_ns / 1e9, start_ns, self._reading.unseen,
                 self._apart.sparing,
             )  # fmt: skip
-            self._telling = Telling(self._apart, self._writer, lambda at_s: int(at_s * 1e9))
+            self._telling = RequestGrouper(self._apart, self._writer, lambda at_s: int(at_s * 1e9))
         number = self._numbers.get(said.session)
         if number is None:
             self._count += 1
@@ -150,14 +150,14 @@ class _Taker:
         self._ends[number] = query.start_ns + query.duration_ns
         self._queries += 1
         self._fractions = self._fractions or said.at_ns % 1_000_000_000 >= _FRACTION_NS
-        self._telling.seen(number, Seen(query, said.application, said.in_transaction))
+        self._telling.seen(number, CompletedQuery(query, said.application, said.in_transaction))
 
     def flush(self) -> None:
         """Let others read what was told so far."""
         if self._telling is not None:
             self._telling.flush()
 
-    def close(self, voice: Voice) -> None:
+    def close(self, voice: Reporter) -> None:
         """The logs are over. What a reader should know of them stands in the capture, or is said where there is none."""
         try:
             for said in self._reading.close():
@@ -191,7 +191,7 @@ class _Taker:
                 voice.note("note: " + note)
 
 
-def _read(path: Path, taker: _Taker, voice: Voice, looks: str = "") -> None:
+def _read(path: Path, taker: _LineReader, voice: Reporter, looks: str = "") -> None:
     number = 0
     try:
         with contextlib.closing(lines_of(path)) as lines:
@@ -199,7 +199,7 @@ def _read(path: Path, taker: _Taker, voice: Voice, looks: str = "") -> None:
                 taker.read(line, f"{path}, line {number}")
                 if number % _TELL_EVERY == 0:
                     voice.progress(f"reading {path.name}: {plural(number, 'line')}")
-    except Unread as error:
+    except UnreadLine as error:
         more = f"; it looks like {looks}: --format {looks}" if looks else ""
         raise AskLessError(
             "log-unreadable",
@@ -231,7 +231,7 @@ def _decoded(block: bytes) -> list[str]:
     return text.split("\n") if "\r" not in text else [line.rstrip("\r") for line in text.split("\n")]
 
 
-def _follow(path: Path, taker: _Taker, voice: Voice) -> None:
+def _follow(path: Path, taker: _LineReader, voice: Reporter) -> None:
     """Read a log and go on with what is written to it, also when another file takes its place, until somebody stops it."""
     done = threading.Event()
     failed: list[AskLessError] = []
@@ -247,7 +247,7 @@ def _follow(path: Path, taker: _Taker, voice: Voice) -> None:
                 if last:
                     return
                 done.wait(_LOOK_S)
-        except Unread as error:
+        except UnreadLine as error:
             failed.append(_ended(path, f"{error.why}; expected are {error.expected}"))
         except OSError as error:
             failed.append(_ended(path, str(error.strerror or error)))

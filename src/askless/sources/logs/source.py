@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from askless.core.errors import AskLessError
-from askless.sources import Option, Recorded
+from askless.sources import Option, RecordingResult
 from askless.sources.attribution.options import TELLING_APART
 
 TYPE_CHECKING = False
@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from pathlib import Path
     from typing import Any
 
-    from askless.sources import Voice
+    from askless.sources import Reporter
     from askless.sources.logs.layouts import Layout
 
 
@@ -78,21 +78,21 @@ class Log:
             )
         try:
             pattern_of(values["prefix"])
-        except logs.Unread as error:
+        except logs.UnreadLine as error:
             raise AskLessError("bad-prefix", error.why, f"it has {error.expected}") from None
 
-    def run(self, values: Mapping[str, Any], folder: Path, voice: Voice) -> Recorded:
+    def run(self, values: Mapping[str, Any], folder: Path, voice: Reporter) -> RecordingResult:
         """Read the logs. Raises AskLessError: log-missing, log-unreadable."""
         from pathlib import Path
 
         from askless.sources.attribution.grouper import apart_of
         from askless.sources.logs import reader
 
-        wish = reader.Wish(
+        wish = reader.LogOptions(
             values["format"], values["prefix"], values["follow"], apart_of(values), layouts(), values["system"]
         )
         reader.read(list(map(Path, values["files"])), wish, folder, voice)
-        return Recorded()
+        return RecordingResult()
 
 
 SOURCE = Log()

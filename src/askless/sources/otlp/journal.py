@@ -16,7 +16,7 @@ from struct import Struct
 import msgspec
 
 from askless.core.json_encoding import encoded
-from askless.sources.attribution.grouper import Apart
+from askless.sources.attribution.grouper import GroupingOptions
 
 SUFFIX = ".journal"
 PROTOBUF, JSON, STATE, OPTIONS = b"P", b"J", b"S", b"O"
@@ -35,7 +35,7 @@ class State(msgspec.Struct, frozen=True):
 class Journal:
     """The journal of one receiver. Raises OSError where the disk takes no more."""
 
-    def __init__(self, folder: Path, apart: Apart) -> None:
+    def __init__(self, folder: Path, apart: GroupingOptions) -> None:
         self._folder = folder
         self._options = encoded(apart)
         keep_bytes = apart.sparing.keep_bytes

@@ -45,7 +45,7 @@ class Full(Exception):
     """Too much waits to be read."""
 
 
-class Gone(Exception):
+class ReaderGone(Exception):
     """Nothing can be kept any more."""
 
 
@@ -81,7 +81,7 @@ class Sink:
         Raises Gone, Full, Malformed, TooLarge.
         """
         if self.failed.is_set():
-            raise Gone(f"spans can't be kept any more: {self.error}")
+            raise ReaderGone(f"spans can't be kept any more: {self.error}")
         with self._lock:
             if self._waiting > WAITING_MOST or self._waiting_spans > SPANS_MOST:
                 self.refused += 1
@@ -93,7 +93,7 @@ class Sink:
                 number = self._journal.append(kind, payload)
             except OSError as error:
                 self._fail(error)
-                raise Gone(f"spans can't be kept: {error.strerror}") from None
+                raise ReaderGone(f"spans can't be kept: {error.strerror}") from None
             self._waiting += len(payload)
             self._waiting_spans += len(spans.spans)
             self.unreadable += spans.unreadable
@@ -245,7 +245,7 @@ def _take(sink: Sink, body: bytes, encoding: str, kind: str) -> int:
         return sink.take(known, payload)
     except Full:
         raise _Refused(503, "too much is waiting to be read: send it again") from None
-    except Gone as error:
+    except ReaderGone as error:
         raise _Refused(503, str(error)) from None
     except TooLarge as error:
         raise _Refused(413, f"the body is too large: {error}; {OPTION} allows more") from None
@@ -388,7 +388,7 @@ def over_grpc(address: str, sink: Sink) -> Iterator[int]:
             return _taken(_PROTOBUF, sink.take(PROTOBUF, payload))
         except Full:
             context.abort(grpc.StatusCode.UNAVAILABLE, "too much is waiting to be read: send it again")
-        except Gone as error:
+        except ReaderGone as error:
             context.abort(grpc.StatusCode.UNAVAILABLE, str(error))
         except TooLarge as error:
             context.abort(grpc.StatusCode.RESOURCE_EXHAUSTED, f"{error}; {OPTION} allows more")

@@ -13,8 +13,8 @@ from askless.capture.events import Close
 from askless.capture.reading import Reader, header_of
 from askless.core.errors import AskLessError
 from askless.core.json_encoding import encoded
-from askless.core.records.sampling import Sparing
-from askless.sources.attribution.grouper import Apart
+from askless.core.records.sampling import SamplingRules
+from askless.sources.attribution.grouper import GroupingOptions
 from askless.sources.otlp import journal
 from askless.sources.otlp.decoding import Malformed, Spans, spans_of_json, spans_of_protobuf
 from askless.sources.otlp.services import Services
@@ -31,7 +31,7 @@ class _Options(msgspec.Struct, array_like=True):
     visits: bool
     marks: str
     log: str
-    sparing: Sparing
+    sparing: SamplingRules
 
 
 def recover(folder: Path) -> int:
@@ -45,7 +45,7 @@ def recover(folder: Path) -> int:
 def _recover(folder: Path, segments: Sequence[Path]) -> int:
     done: set[bytes] = set()
     sizes: dict[str, int] = {}
-    options = _Options(*Apart())
+    options = _Options(*GroupingOptions())
     try:
         for kind, data in journal.records(segments):
             if kind == journal.STATE:
@@ -55,7 +55,7 @@ def _recover(folder: Path, segments: Sequence[Path]) -> int:
             elif kind == journal.OPTIONS:
                 options = msgspec.json.decode(data, type=_Options)
         _cut(folder, segments, sizes)
-        apart = Apart(options.way, options.pause_ms, False, "", "", options.sparing)
+        apart = GroupingOptions(options.way, options.pause_ms, False, "", "", options.sparing)
         services = Services(folder, apart, f"recovered-{segments[0].name.split('-')[1]}-")
         traces = Traces(services.target, _QUIET, _QUIET)
         for number, (kind, data) in enumerate(journal.records(segments)):

@@ -11,15 +11,15 @@ from typing import Any, NamedTuple
 
 from askless.core.errors import AskLessError
 from askless.core.formatting import plural
-from askless.sources import Voice
-from askless.sources.attribution.grouper import Apart
+from askless.sources import Reporter
+from askless.sources.attribution.grouper import GroupingOptions
 from askless.sources.otlp import receiver, span_files
 from askless.sources.otlp.journal import Journal
 from askless.sources.otlp.services import Services
 from askless.sources.otlp.size_limits import OBJECTS_MOST, OPTION
 from askless.sources.otlp.trace_assembly import Traces
 from askless.sources.programs import program as programs
-from askless.sources.programs.program import Ended, Visit, Visits
+from askless.sources.programs.program import ProgramEnd, Visit, Visits
 from askless.sources.sampling import size_of
 
 HTTP, GRPC = "127.0.0.1:4318", "127.0.0.1:4317"
@@ -30,7 +30,7 @@ _EXPORT_EVERY_MS = 500
 _CLOCK_NS = 1_000_000  # some clients cut the start of a span to the millisecond
 
 
-class Wish(NamedTuple):
+class OtlpOptions(NamedTuple):
     """Where to listen; no `grpc` for HTTP alone. `is_open`: for requests that name any host; `objects_most`: of a payload."""
 
     http: tuple[str, int]
@@ -39,16 +39,16 @@ class Wish(NamedTuple):
     objects_most: int = OBJECTS_MOST
 
 
-def wish_of(values: Mapping[str, Any]) -> Wish:
+def wish_of(values: Mapping[str, Any]) -> OtlpOptions:
     """What the options ask for. Raises AskLessError: bad-listen, not-local."""
     program = bool(values["program"])
     http = _address(values["listen"] or (_ANY_PORT if program else HTTP), "--listen", values["open"])
     grpc = values["grpc"] or ("off" if program else GRPC)
     objects_most = objects_of(values)
     if grpc == "off":
-        return Wish(http, "", values["open"], objects_most)
+        return OtlpOptions(http, "", values["open"], objects_most)
     host, port = _address(grpc, "--grpc", values["open"])
-    return Wish(http, f"[{host}]:{port}" if ":" in host else f"{host}:{port}", values["open"], objects_most)
+    return OtlpOptions(http, f"[{host}]:{port}" if ":" in host else f"{host}:{port}", values["open"], objects_most)
 
 
 def objects_of(values: Mapping[str, Any]) -> int:
@@ -74,8 +74,13 @@ def _address(word: str, option: str, is_open: bool) -> tuple[str, int]:
 
 
 def receive(
-    wish: Wish, program: Sequence[str], visits: Visits | None, folder: Path, apart: Apart, voice: Voice
-) -> Ended | None:
+    wish: OtlpOptions,
+    program: Sequence[str],
+    visits: Visits | None,
+    folder: Path,
+    apart: GroupingOptions,
+    voice: Reporter,
+) -> ProgramEnd | None:
     """Receive into a folder; how the program ended, where there was one.
 
     Raises AskLessError: cant-listen, otlp-extra-missing, and what running the program raises.
@@ -143,7 +148,9 @@ def exporting(environment: Mapping[str, str], address: str) -> dict[str, str]:
     }
 
 
-def read(files: Sequence[Path], folder: Path, apart: Apart, voice: Voice, objects_most: int = OBJECTS_MOST) -> None:
+def read(
+    files: Sequence[Path], folder: Path, apart: GroupingOptions, voice: Reporter, objects_most: int = OBJECTS_MOST
+) -> None:
     """Read files of spans into a folder; what was read before one that can't be is kept.
 
     Raises AskLessError: file-missing, traces-unreadable.
@@ -167,7 +174,7 @@ def read(files: Sequence[Path], folder: Path, apart: Apart, voice: Voice, object
         voice.note(f"read {plural(traces.spans, 'span')}")
 
 
-def _tell(sink: receiver.Sink, traces: Traces, voice: Voice) -> None:
+def _tell(sink: receiver.Sink, traces: Traces, voice: Reporter) -> None:
     voice.note(f"received {plural(traces.spans, 'span')}")
     lost = sink.unreadable + traces.broken
     if lost:

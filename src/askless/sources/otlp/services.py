@@ -8,14 +8,14 @@ from pathlib import Path
 
 import msgspec
 
-from askless.capture.sampling import SparingWriter
+from askless.capture.sampling import SamplingWriter
 from askless.capture.writing import CaptureWriter
 from askless.core.formatting import plural
-from askless.core.records.model import Errand, Model
+from askless.core.records.model import Model, Wait
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
-from askless.sources.attribution.grouper import Apart, Telling
+from askless.sources.attribution.grouper import GroupingOptions, RequestGrouper
 from askless.sources.otlp.trace_assembly import Target, Traces
-from askless.sources.wire import Seen
+from askless.sources.wire import CompletedQuery
 
 _SESSION = 1  # traces tell of no connections: all that nobody claimed counts as one
 
@@ -38,7 +38,7 @@ class _Renumbered:
         """See `core.traffic.Receiver`."""
         self._writer.queries(self._own(request), events)
 
-    def errands(self, request: int, errands: Sequence[Errand]) -> None:
+    def errands(self, request: int, errands: Sequence[Wait]) -> None:
         """See `core.traffic.Receiver`."""
         self._writer.errands(self._own(request), errands)
 
@@ -58,23 +58,23 @@ class _Renumbered:
 class Service(_Renumbered):
     """See `Target`. Requests that spans tell of are even, those that are told apart otherwise odd."""
 
-    def __init__(self, path: Path, name: str, apart: Apart, start_ns: int) -> None:
-        writer = SparingWriter(
+    def __init__(self, path: Path, name: str, apart: GroupingOptions, start_ns: int) -> None:
+        writer = SamplingWriter(
             path, "traces", "", name, start_ns / 1e9, start_ns, ("parameters", "results"), apart.sparing
         )
         super().__init__(writer, 0)
         self._apart = apart
-        self._telling: Telling | None = None
+        self._telling: RequestGrouper | None = None
 
     def unclaimed(self, event: QuerySeen) -> None:
         """See `Target`."""
         if self._telling is None:
             self._writer.system = event.system
-            self._telling = Telling(
+            self._telling = RequestGrouper(
                 self._apart, self._writer, lambda at_s: int(at_s * 1e9), _Renumbered(self._writer, 1)
             )
             self._telling.opened(_SESSION, {}, event.start_ns)
-        self._telling.seen(_SESSION, Seen(event, "", False))
+        self._telling.seen(_SESSION, CompletedQuery(event, "", False))
 
     def flush(self) -> None:
         """Let others read what was told so far."""
@@ -101,7 +101,7 @@ class Service(_Renumbered):
 class Services:
     """The services by their names, each with its file once it is met; `prefix` begins the names of the files."""
 
-    def __init__(self, folder: Path, apart: Apart, prefix: str = "") -> None:
+    def __init__(self, folder: Path, apart: GroupingOptions, prefix: str = "") -> None:
         self._folder = folder
         self._apart = apart
         self._prefix = prefix

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from askless.core.errors import AskLessError
-from askless.sources import Option, Recorded
+from askless.sources import Option, RecordingResult
 from askless.sources.attribution.options import TELLING_APART
 from askless.sources.programs.page_visits import VISITING, check_program, check_visits, recorded, visits_of
 
@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from pathlib import Path
     from typing import Any
 
-    from askless.sources import Voice
+    from askless.sources import Reporter
 
 _OFF = "off"
 
@@ -54,7 +54,7 @@ class Otlp:
         check_program(values, "node app.js")
         runner.wish_of(values)
 
-    def run(self, values: Mapping[str, Any], folder: Path, voice: Voice) -> Recorded:
+    def run(self, values: Mapping[str, Any], folder: Path, voice: Reporter) -> RecordingResult:
         """Read the files, or receive until the program ends or somebody stops it. Raises AskLessError."""
         from pathlib import Path
 
@@ -64,7 +64,7 @@ class Otlp:
         apart = apart_of(values)
         if values["files"]:
             runner.read(list(map(Path, values["files"])), folder, apart, voice, runner.objects_of(values))
-            return Recorded()
+            return RecordingResult()
         ended = runner.receive(runner.wish_of(values), values["program"], visits_of(values), folder, apart, voice)
         return recorded(ended, voice)
 

@@ -10,7 +10,7 @@ from typing import Any
 
 import msgspec
 
-from askless.core.records.model import Place
+from askless.core.records.model import CallSite
 from askless.core.sql.slots import Value
 from askless.core.systems import called
 
@@ -123,17 +123,17 @@ def with_own_placeholders(text: str, system: str) -> str:
     return _FORMATS.sub(own, text)
 
 
-def place_of(attributes: Mapping[str, Any]) -> Place | None:
+def place_of(attributes: Mapping[str, Any]) -> CallSite | None:
     """The line of code that a span names."""
     if not attributes.keys() & _FILES:
         return None
     file = first(attributes, FILE)
     if not isinstance(file, str):
         return None
-    return Place(file, number(attributes, LINE), str(first(attributes, FUNCTION) or ""))
+    return CallSite(file, number(attributes, LINE), str(first(attributes, FUNCTION) or ""))
 
 
-class Given(msgspec.Struct, frozen=True):
+class SpanAttributes(msgspec.Struct, frozen=True):
     """The parameters of a query, with their names where they have any; `batch` sets of them for an executemany."""
 
     values: tuple[Value, ...] = ()
@@ -141,27 +141,27 @@ class Given(msgspec.Struct, frozen=True):
     batch: int = 0
 
 
-def parameters_of(attributes: Mapping[str, Any]) -> Given:
+def parameters_of(attributes: Mapping[str, Any]) -> SpanAttributes:
     """What a span tells of a query's parameters, in any of the forms that clients send."""
     single = {name[len(_PARAMETER) :]: value for name, value in attributes.items() if name.startswith(_PARAMETER)}
     if len(single) == 1 and "0" in single:
-        return Given((_value(single["0"]),))
+        return SpanAttributes((_value(single["0"]),))
     if single:
         if all(name.isascii() and name.isdigit() and len(name) < 10 for name in single):
-            return Given(tuple(_value(single[name]) for name in sorted(single, key=int)))
-        return Given(tuple(map(_value, single.values())), tuple(single))
+            return SpanAttributes(tuple(_value(single[name]) for name in sorted(single, key=int)))
+        return SpanAttributes(tuple(map(_value, single.values())), tuple(single))
     found = first(attributes, PARAMETERS)
     if isinstance(found, list | tuple):
-        return Given(tuple(map(_value, found)))
-    return _written(found) if isinstance(found, str) else Given()
+        return SpanAttributes(tuple(map(_value, found)))
+    return _written(found) if isinstance(found, str) else SpanAttributes()
 
 
-def _written(text: str) -> Given:
+def _written(text: str) -> SpanAttributes:
     """Parameters that a Python client wrote as it prints them: a tuple, a list, a dict, or a list of those."""
     try:
         found = ast.literal_eval(text)
     except (ValueError, SyntaxError, MemoryError, RecursionError):
-        return Given()
+        return SpanAttributes()
     sets = (
         found
         if isinstance(found, list) and found and all(isinstance(one, tuple | list | dict) for one in found)
@@ -170,8 +170,8 @@ def _written(text: str) -> Given:
     one = sets[0] if sets else found
     batch = len(sets) if len(sets) > 1 else 0
     if isinstance(one, dict):
-        return Given(tuple(map(_value, one.values())), tuple(map(str, one)), batch)
-    return Given(tuple(map(_value, one)), (), batch) if isinstance(one, tuple | list) else Given()
+        return SpanAttributes(tuple(map(_value, one.values())), tuple(map(str, one)), batch)
+    return SpanAttributes(tuple(map(_value, one)), (), batch) if isinstance(one, tuple | list) else SpanAttributes()
 
 
 def _value(value: Any) -> Value:

@@ -12,7 +12,7 @@ from typing import Protocol
 
 import msgspec
 
-from askless.core.records.model import Place
+from askless.core.records.model import CallSite
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.sources.attribution.comments import strip_tags
 from askless.sources.attribution.route_templates import route_of, template_of
@@ -59,7 +59,7 @@ class Query(msgspec.Struct, frozen=True):
     span: Span
     text: str
     system: str
-    tagged: Place | None = None
+    tagged: CallSite | None = None
     same: tuple[Span, ...] = ()
 
 

@@ -15,7 +15,7 @@ BLOCK_MOST = 16 * 1024**2  # bytes
 _MAGIC = (b"\xa1\xb2\xc3\xd4", b"\xd4\xc3\xb2\xa1", b"\xa1\xb2\x3c\x4d", b"\x4d\x3c\xb2\xa1", b"\x0a\x0d\x0d\x0a")
 
 
-class Odd:
+class SkippedPackets:
     """What could not be used: packets by reason, and files that were not read to their end."""
 
     def __init__(self) -> None:
@@ -59,7 +59,7 @@ class _Bounded:
         return data
 
 
-def segments(path: Path, odd: Odd) -> Iterator[Segment]:
+def segments(path: Path, odd: SkippedPackets) -> Iterator[Segment]:
     """The TCP segments of a file, as they stand there. A file that ends in the middle of a packet is read up to it.
 
     Raises AskLessError: packets-missing, packets-unreadable, dpkt-missing.

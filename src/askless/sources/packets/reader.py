@@ -8,15 +8,15 @@ from pathlib import Path
 from typing import NamedTuple
 from urllib.parse import urlsplit
 
-from askless.capture.sampling import SparingWriter
+from askless.capture.sampling import SamplingWriter
 from askless.core.errors import AskLessError
 from askless.core.formatting import plural
 from askless.core.systems import called
-from askless.sources import Voice, wire
-from askless.sources.attribution.grouper import Apart, Telling
-from askless.sources.packets.frames import Odd, segments
+from askless.sources import Reporter, wire
+from askless.sources.attribution.grouper import GroupingOptions, RequestGrouper
+from askless.sources.packets.frames import SkippedPackets, segments
 from askless.sources.packets.tcp_streams import Streams
-from askless.sources.recording.connection_recorder import Conversations
+from askless.sources.recording.connection_recorder import ConnectionRecorder
 from askless.sources.wire import Opening, Wire
 
 _EXAMPLE = "write it like 10.0.0.7:5432 or mysql://10.0.0.7:3306"
@@ -69,17 +69,17 @@ def _addresses(host: str | None) -> frozenset[bytes]:
     return frozenset(socket.inet_pton(family, str(place[0]).split("%")[0]) for family, _, _, _, place in found)
 
 
-def read(files: Sequence[Path], server: Server, folder: Path, apart: Apart, voice: Voice) -> None:
+def read(files: Sequence[Path], server: Server, folder: Path, apart: GroupingOptions, voice: Reporter) -> None:
     """Read files of packets into a folder. Raises AskLessError: see `frames.segments`, and nothing-passed."""
-    odd = Odd()
-    watcher: Watcher | None = None
+    odd = SkippedPackets()
+    watcher: PacketRecorder | None = None
     count = at_ns = 0
     try:
         for path in files:
             for segment in segments(path, odd):
                 at_ns = max(at_ns, segment.at_ns)
                 if watcher is None:
-                    watcher = Watcher(wire.load(server.system), server, folder, apart, segment.at_ns)
+                    watcher = PacketRecorder(wire.load(server.system), server, folder, apart, segment.at_ns)
                 watcher.streams.segment(segment)
                 count += 1
                 if count % _PROGRESS_EVERY == 0:
@@ -110,16 +110,16 @@ def _address(end: Hashable) -> str:
     return f"{socket.inet_ntop(family, host)}:{port}"
 
 
-class Watcher:
+class PacketRecorder:
     """Listens to the streams, and gives what comes behind each connection's beginning to its session."""
 
-    def __init__(self, protocol: Wire, server: Server, folder: Path, apart: Apart, at_ns: int) -> None:
+    def __init__(self, protocol: Wire, server: Server, folder: Path, apart: GroupingOptions, at_ns: int) -> None:
         self.wire = protocol
-        writer = SparingWriter(
+        writer = SamplingWriter(
             folder / "packets.askless.jsonl", "packets", server.system, "", at_ns / 1e9, at_ns, sparing=apart.sparing
         )
-        telling = Telling(apart, writer, lambda at_s: int(at_s * 1e9))
-        self.conversations = Conversations(protocol, writer, telling, forgiving=True)
+        telling = RequestGrouper(apart, writer, lambda at_s: int(at_s * 1e9))
+        self.conversations = ConnectionRecorder(protocol, writer, telling, forgiving=True)
         self.streams = Streams(server.is_it, self)
         self.openings: dict[int, Opening] = {}
         self.clients: dict[int, str] = {}
@@ -167,14 +167,14 @@ class Watcher:
         self.clients.pop(number, None)
         self.conversations.closed(number, at_ns)
 
-    def close(self, at_ns: int, odd: Odd) -> None:
+    def close(self, at_ns: int, odd: SkippedPackets) -> None:
         """There are no more packets. A file that was not read to its end may have held any number of queries."""
         self.streams.close(at_ns)
         for path, why in odd.torn.items():
             self.conversations.writer.lost(1, "end of a file", f"{path.name}: {why}")
         self.conversations.close(at_ns, "had gaps or packets that were cut off")
 
-    def tell(self, voice: Voice) -> None:
+    def tell(self, voice: Reporter) -> None:
         """Say what could not be read."""
         for why, times in self.unread.items():
             voice.note(f"note: {plural(times, 'connection')} not read: {why}")

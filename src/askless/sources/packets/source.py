@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from askless.sources import Option, Recorded
+from askless.sources import Option, RecordingResult
 from askless.sources.attribution.options import TELLING_APART
 
 TYPE_CHECKING = False
@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from pathlib import Path
     from typing import Any
 
-    from askless.sources import Voice
+    from askless.sources import Reporter
 
 
 class Packets:
@@ -37,7 +37,7 @@ class Packets:
         reader.server_of(values["server"])
         apart_of(values)
 
-    def run(self, values: Mapping[str, Any], folder: Path, voice: Voice) -> Recorded:
+    def run(self, values: Mapping[str, Any], folder: Path, voice: Reporter) -> RecordingResult:
         """Read the files. Raises AskLessError: packets-missing, packets-unreadable, nothing-passed."""
         from pathlib import Path
 
@@ -46,7 +46,7 @@ class Packets:
 
         server = reader.server_of(values["server"])
         reader.read(list(map(Path, values["files"])), server, folder, apart_of(values), voice)
-        return Recorded()
+        return RecordingResult()
 
 
 SOURCE = Packets()

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from askless.core.errors import AskLessError
-from askless.sources import Option, Recorded
+from askless.sources import Option, RecordingResult
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
     from typing import Any
 
-    from askless.sources import Voice
-    from askless.sources.programs.program import Ended, Visited, Visits
+    from askless.sources import Reporter
+    from askless.sources.programs.program import ProgramEnd, VisitResult, Visits
 
 SIZE = "{size}"  # what a URL holds where its size stands
 
@@ -73,14 +73,14 @@ def visits_of(values: Mapping[str, Any]) -> Visits | None:
     return program.Visits(tuple(urls), values["times"], values["wait"])
 
 
-def recorded(ended: Ended | None, voice: Voice) -> Recorded:
+def recorded(ended: ProgramEnd | None, voice: Reporter) -> RecordingResult:
     """How a recording ended with its program (None: there was none), and what its pages answered, which is said."""
     if ended is None:
-        return Recorded()
+        return RecordingResult()
     tell_visits(ended.visited, voice)
     if ended.exit_code and not ended.stopped:
         voice.note(f"the program ended with exit code {ended.exit_code}")
-    return Recorded(None if ended.stopped else ended.exit_code)
+    return RecordingResult(None if ended.stopped else ended.exit_code)
 
 
 def check_program(values: Mapping[str, Any], example: str) -> None:
@@ -91,7 +91,7 @@ def check_program(values: Mapping[str, Any], example: str) -> None:
         )
 
 
-def tell_visits(visited: Sequence[Visited], voice: Voice) -> None:
+def tell_visits(visited: Sequence[VisitResult], voice: Reporter) -> None:
     """Say what each page answered, and how long it took."""
     from statistics import median
 

@@ -49,7 +49,7 @@ class Visit(msgspec.Struct, frozen=True):
     warm_up: bool
 
 
-class Visited(msgspec.Struct, frozen=True):
+class VisitResult(msgspec.Struct, frozen=True):
     """What one page answered: its last status, and how long each measured visit took, as the visitor saw it."""
 
     url: str
@@ -57,12 +57,12 @@ class Visited(msgspec.Struct, frozen=True):
     durations_ms: tuple[float, ...]
 
 
-class Ended(msgspec.Struct, frozen=True):
+class ProgramEnd(msgspec.Struct, frozen=True):
     """How the program ended. `stopped` tells that it was told to stop; its exit code then says nothing."""
 
     exit_code: int
     stopped: bool
-    visited: tuple[Visited, ...] = ()
+    visited: tuple[VisitResult, ...] = ()
 
 
 Watch = Callable[[Visit], None]
@@ -75,7 +75,7 @@ def run(
     progress: Progress = quiet,
     watch: Watch | None = None,
     settled: Callable[[int], bool] | None = None,
-) -> Ended:
+) -> ProgramEnd:
     """Run the program until it ends, or until its pages are visited; `watch` is told of each visit.
 
     Behind the last one it goes on for a moment, or until what it does about so many visits has `settled`.
@@ -113,7 +113,7 @@ def run(
         except BaseException:
             _stop(process, grouped)
             raise
-    return Ended(code if code >= 0 else 128 - code, stop.is_set(), visited)
+    return ProgramEnd(code if code >= 0 else 128 - code, stop.is_set(), visited)
 
 
 class _Signals:
@@ -231,7 +231,7 @@ def _why_silent(process: subprocess.Popen[bytes], error: OSError) -> str:
 
 def _visit(
     process: subprocess.Popen[bytes], visits: Visits, stop: threading.Event, progress: Progress, watch: Watch | None
-) -> tuple[Visited, ...]:
+) -> tuple[VisitResult, ...]:
     progress("waiting for " + visits.urls[0])
     _wait_until_up(process, visits, stop, watch)
     statuses = dict.fromkeys(visits.urls, 0)
@@ -254,7 +254,7 @@ def _visit(
                 watch(Visit(url, start_ns, end_ns, statuses[url], turn == 0))
             if turn:
                 durations[url].append((end_ns - start_ns) / 1e6)
-    return tuple(Visited(url, statuses[url], tuple(durations[url])) for url in visits.urls)
+    return tuple(VisitResult(url, statuses[url], tuple(durations[url])) for url in visits.urls)
 
 
 def until_stopped(ready: Callable[[], None], stopped: threading.Event | None = None) -> None:

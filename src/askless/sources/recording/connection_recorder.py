@@ -9,15 +9,15 @@ import struct
 
 from askless.capture.writing import CaptureWriter
 from askless.core.formatting import plural
-from askless.sources.attribution.grouper import Telling
-from askless.sources.wire import Facts, Seen, Session, Unreadable, Wire
+from askless.sources.attribution.grouper import RequestGrouper
+from askless.sources.wire import CompletedQuery, Facts, Session, Unreadable, Wire
 
 
-class Conversations:
+class ConnectionRecorder:
     """The open connections of a source. `forgiving`: after what can't be read it looks for the next border of messages."""
 
     def __init__(
-        self, wire: Wire, writer: CaptureWriter, requests: Telling, forgiving: bool = False
+        self, wire: Wire, writer: CaptureWriter, requests: RequestGrouper, forgiving: bool = False
     ) -> None:  # fmt: skip
         self.wire = wire
         self.writer = writer
@@ -79,7 +79,7 @@ class Conversations:
             self.nameless += session.nameless
             self.requests.closed(number, at_ns)
 
-    def _tell(self, number: int, seen: list[Seen]) -> None:
+    def _tell(self, number: int, seen: list[CompletedQuery]) -> None:
         for one in seen:
             self.requests.seen(number, one)
 

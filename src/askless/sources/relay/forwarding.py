@@ -17,7 +17,7 @@ from pathlib import Path
 from time import perf_counter_ns
 from typing import Any, NamedTuple
 
-from askless.sources.relay.relay_buffer import CLIENT, CLOSED, OPENED, SERVER, Spool
+from askless.sources.relay.relay_buffer import CLIENT, CLOSED, OPENED, SERVER, BufferWriter
 from askless.sources.wire import Opening, Step, Wire
 
 _FLUSH_S, _FLUSH_BYTES = 0.02, 1 << 18
@@ -61,7 +61,7 @@ def _count(counts: dict[str, int], why: str) -> None:
     counts[why] = counts.get(why, 0) + 1
 
 
-class Passing(asyncio.Protocol):
+class Stream(asyncio.Protocol):
     """One side of an open connection: what comes is passed to the other side, and put aside."""
 
     __slots__ = ("kind", "number", "other", "owner", "said_all", "spool", "transport", "twin")
@@ -73,7 +73,7 @@ class Passing(asyncio.Protocol):
         self.number = number
         self.transport = transport
         self.other: Any = None  # the transport of the other side
-        self.twin: Passing  # and the other side itself
+        self.twin: Stream  # and the other side itself
         self.said_all = False
 
     def data_received(self, data: bytes, now: Callable[[], int] = perf_counter_ns) -> None:
@@ -130,10 +130,10 @@ def _end_of(transport: Any) -> None:
         transport.write_eof() if transport.can_write_eof() else transport.close()
 
 
-class Beginning(asyncio.Protocol):
+class ConnectionStart(asyncio.Protocol):
     """One side of a connection that has just begun."""
 
-    def __init__(self, pair: Pair, kind: int) -> None:
+    def __init__(self, pair: PendingConnection, kind: int) -> None:
         self.pair = pair
         self.kind = kind
 
@@ -154,7 +154,7 @@ class Beginning(asyncio.Protocol):
         self.pair.gone()
 
 
-class _Asking(asyncio.Protocol):
+class _TargetLookup(asyncio.Protocol):
     """Waits for a server's first answer."""
 
     def __init__(self, answer: asyncio.Future[bytes]) -> None:
@@ -172,7 +172,7 @@ class _Asking(asyncio.Protocol):
             self.answer.set_exception(error or ConnectionResetError("it has closed the connection"))
 
 
-class Pair:
+class PendingConnection:
     """A connection from its first byte until it is open: the opening decides what is passed on."""
 
     def __init__(self, owner: Forwarder) -> None:
@@ -200,7 +200,7 @@ class Pair:
 
     async def _connect(self) -> None:
         try:
-            await asyncio.wait_for(self.owner.reach(lambda: Beginning(self, SERVER)), _CONNECT_S)
+            await asyncio.wait_for(self.owner.reach(lambda: ConnectionStart(self, SERVER)), _CONNECT_S)
         except (TimeoutError, OSError, ssl.SSLError, ConnectionError, UnicodeError) as error:
             self.owner.counts.away += 1
             reason = str(error) or "it does not answer"
@@ -259,7 +259,9 @@ class Pair:
         rest, self.opening.rest = self.opening.rest, b""
         settings, loop = self.owner.settings, self.owner.loop
         assert settings.near is not None
-        starting = loop.create_task(loop.start_tls(self.near, Beginning(self, CLIENT), settings.near, server_side=True))
+        starting = loop.create_task(
+            loop.start_tls(self.near, ConnectionStart(self, CLIENT), settings.near, server_side=True)
+        )
         try:
             if rest:  # what came before anybody knew that it was TLS
                 for _ in range(2):  # until the layer of TLS is in place
@@ -282,13 +284,13 @@ class Pair:
         assert settings.far is not None
         self.opening.state = "waiting"
         try:
-            layer = _Asking(
+            layer = _TargetLookup(
                 self.owner.loop.create_future()
             )  # what fails must not end the pair: the client is told first
             host = settings.to.host
             encrypted = await self.owner.loop.start_tls(self.far, layer, settings.far, server_hostname=host)
             assert encrypted is not None
-            encrypted.set_protocol(Beginning(self, SERVER))
+            encrypted.set_protocol(ConnectionStart(self, SERVER))
             self.far = encrypted
         except (OSError, ssl.SSLError, ConnectionError, UnicodeError) as error:
             self.owner.counts.away += 1
@@ -306,8 +308,8 @@ class Pair:
                     self.owner.put(kind, number, data)
         else:
             _count(self.owner.counts.unread, self.opening.why)
-        near = Passing(self.owner, CLIENT, number, self.near)
-        far = Passing(self.owner, SERVER, number, self.far)
+        near = Stream(self.owner, CLIENT, number, self.near)
+        far = Stream(self.owner, SERVER, number, self.far)
         near.other, far.other = self.far, self.near
         near.twin, far.twin = far, near
         self.near.set_protocol(near)
@@ -327,7 +329,7 @@ class Pair:
 class Forwarder:
     """The relay: listens, connects, passes on. All of it in one event loop."""
 
-    def __init__(self, wire: Wire, settings: Settings, spool: Spool, bell: Callable[[], None]) -> None:
+    def __init__(self, wire: Wire, settings: Settings, spool: BufferWriter, bell: Callable[[], None]) -> None:
         self.wire = wire
         self.settings = settings
         self.spool = spool
@@ -343,8 +345,8 @@ class Forwarder:
         self.loop = asyncio.get_running_loop()
         listen = self.settings.listen
 
-        def begin() -> Beginning:
-            return Beginning(Pair(self), CLIENT)
+        def begin() -> ConnectionStart:
+            return ConnectionStart(PendingConnection(self), CLIENT)
 
         if listen.path:
             if _is_heard(listen.path):  # the loop itself would put its own in the place of any socket
@@ -364,7 +366,7 @@ class Forwarder:
         elif far is None or not self.wire.tls_request:
             await self.loop.create_connection(protocol, to.host, to.port)
         else:
-            asking = _Asking(self.loop.create_future())
+            asking = _TargetLookup(self.loop.create_future())
             transport, _ = await self.loop.create_connection(lambda: asking, to.host, to.port)
             transport.write(self.wire.tls_request)
             if await asking.answer != b"S":

@@ -12,23 +12,23 @@ from urllib.parse import parse_qs, unquote, urlsplit
 from askless.core.errors import AskLessError
 from askless.core.systems import called
 from askless.sources import wire
-from askless.sources.attribution.grouper import Apart, apart_of
+from askless.sources.attribution.grouper import GroupingOptions, apart_of
 from askless.sources.relay.forwarding import Address, Settings
 
 _EXAMPLE = "write it like postgresql://127.0.0.1:5432 or mysql://127.0.0.1:3306"
 _BACKLOG_LEAST = 4 * 1024**2
 
 
-class Wish(NamedTuple):
+class RelayOptions(NamedTuple):
     """All that a relay must know."""
 
     system: str
     settings: Settings
-    apart: Apart
+    apart: GroupingOptions
     backlog: int
 
 
-def read(values: Mapping[str, Any]) -> Wish:
+def read(values: Mapping[str, Any]) -> RelayOptions:
     """Raises AskLessError: no-server, bad-server, bad-listen, bad-way, bad-tls, bad-backlog."""
     system, to, far = _server(values["to"])
     listen = _listen(values["listen"], values["open"])
@@ -36,7 +36,7 @@ def read(values: Mapping[str, Any]) -> Wish:
     near = _near(values["tls_cert"], values["tls_key"])
     if values["backlog"] < _BACKLOG_LEAST:
         raise AskLessError("bad-backlog", "--backlog takes a size from 4MiB", "write it like 512MiB, or leave it out")
-    return Wish(system, Settings(listen, to, near, far), apart, values["backlog"])
+    return RelayOptions(system, Settings(listen, to, near, far), apart, values["backlog"])
 
 
 def _server(url: str | None) -> tuple[str, Address, ssl.SSLContext | None]:

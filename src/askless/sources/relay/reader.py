@@ -16,12 +16,12 @@ from time import perf_counter_ns, process_time_ns, sleep, time
 
 import msgspec
 
-from askless.capture.sampling import SparingWriter
+from askless.capture.sampling import SamplingWriter
 from askless.core.formatting import escaped_line
 from askless.sources.attribution.boundaries import Window
-from askless.sources.attribution.grouper import Apart, Telling
-from askless.sources.recording.connection_recorder import Conversations
-from askless.sources.relay.relay_buffer import CLIENT, CLOSED, LOST, MARK, OPENED, SERVER, Backlog, records
+from askless.sources.attribution.grouper import GroupingOptions, RequestGrouper
+from askless.sources.recording.connection_recorder import ConnectionRecorder
+from askless.sources.relay.relay_buffer import CLIENT, CLOSED, LOST, MARK, OPENED, SERVER, RelayBuffer, records
 from askless.sources.wire import load
 
 _WAIT_S = 0.25
@@ -41,16 +41,18 @@ class Job(msgspec.Struct, frozen=True):
     path: str
     system: str
     program: str = ""
-    apart: Apart = Apart()
+    apart: GroupingOptions = GroupingOptions()
 
 
 def run(job: Job) -> None:
     """Read until the bell is closed and nothing is left."""
-    backlog = Backlog(job.data, job.page, job.size)
+    backlog = RelayBuffer(job.data, job.page, job.size)
     began_s, now_ns = time(), perf_counter_ns()
-    writer = SparingWriter(Path(job.path), "relay", job.system, job.program, began_s, now_ns, sparing=job.apart.sparing)
-    telling = Telling(job.apart, writer, lambda at_s: now_ns + int((at_s - began_s) * 1e9))
-    conversations = Conversations(load(job.system), writer, telling)
+    writer = SamplingWriter(
+        Path(job.path), "relay", job.system, job.program, began_s, now_ns, sparing=job.apart.sparing
+    )
+    telling = RequestGrouper(job.apart, writer, lambda at_s: now_ns + int((at_s - began_s) * 1e9))
+    conversations = ConnectionRecorder(load(job.system), writer, telling)
     os.set_blocking(job.bell, False)
     pace = _Pace(backlog)
     over = False
@@ -67,7 +69,7 @@ def run(job: Job) -> None:
     conversations.close(perf_counter_ns(), "came faster than it could be put aside")
 
 
-def _take(conversations: Conversations, kind: int, number: int, at_ns: int, data: bytes) -> None:
+def _take(conversations: ConnectionRecorder, kind: int, number: int, at_ns: int, data: bytes) -> None:
     """One record of the backlog."""
     if kind in (CLIENT, SERVER):
         conversations.said(number, kind == CLIENT, data, at_ns)
@@ -88,7 +90,7 @@ class _Pace:
     the backlog is half full, and when nothing new comes, it works as fast as it can.
     """
 
-    def __init__(self, backlog: Backlog) -> None:
+    def __init__(self, backlog: RelayBuffer) -> None:
         self.backlog = backlog
         self.turn = 0
         self.began_ns = process_time_ns()

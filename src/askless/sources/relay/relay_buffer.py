@@ -22,7 +22,7 @@ _WRITTEN, _READ = 0, 64  # a cache line each
 _PIECE = 1 << 20  # bytes that are read at once
 
 
-class Backlog:
+class RelayBuffer:
     """The file and the page, made by the writer; their descriptors go to the reader."""
 
     def __init__(self, data: int, page: int, size: int) -> None:
@@ -30,7 +30,7 @@ class Backlog:
         self._map = mmap.mmap(page, mmap.PAGESIZE)
 
     @classmethod
-    def create(cls, folder: Path, size: int) -> Backlog:
+    def create(cls, folder: Path, size: int) -> RelayBuffer:
         """A new one of so many bytes, in a folder. Raises AskLessError folder-unwritable."""
         try:
             data, page = (_nameless(folder) for _ in range(2))
@@ -93,14 +93,14 @@ def _write(file: int, data: bytes, at: int) -> None:
         view, at = view[done:], at + done
 
 
-class Spool:
+class BufferWriter:
     """The writer's side: gathers records and writes them in batches. `lost_bytes` counts what found no room.
 
     `waiting` holds (kind, connection, time, bytes) of each record, and `size` says how many bytes that is: whoever forwards
     adds to both himself, as that is done for every chunk.
     """
 
-    def __init__(self, backlog: Backlog) -> None:
+    def __init__(self, backlog: RelayBuffer) -> None:
         self.backlog = backlog
         self.lost_bytes = 0
         self.waiting: list[tuple[int, int, int, bytes]] = []
@@ -132,7 +132,7 @@ def _packed(waiting: list[tuple[int, int, int, bytes]]) -> bytes:
     return b"".join(pieces)
 
 
-def records(backlog: Backlog) -> Iterator[tuple[int, int, int, bytes] | None]:
+def records(backlog: RelayBuffer) -> Iterator[tuple[int, int, int, bytes] | None]:
     """(kind, connection, time, bytes) of each record in turn; None where nothing more lies there for now."""
     pieces: list[bytes] = []
     size, need = 0, _HEADER.size

@@ -18,30 +18,32 @@ import msgspec
 
 from askless.core.errors import AskLessError
 from askless.core.formatting import plural, size
-from askless.sources import Voice, wire
+from askless.sources import Reporter, wire
 from askless.sources.attribution.boundaries import Window
 from askless.sources.attribution.route_templates import route_of
 from askless.sources.programs import program as programs
-from askless.sources.programs.program import Ended, Visit, Visits
+from askless.sources.programs.program import ProgramEnd, Visit, Visits
 from askless.sources.relay.child_environment import surroundings
 from askless.sources.relay.forwarding import Forwarder
-from askless.sources.relay.options import Wish
+from askless.sources.relay.options import RelayOptions
 from askless.sources.relay.reader import Job
-from askless.sources.relay.relay_buffer import MARK, Backlog, Spool
+from askless.sources.relay.relay_buffer import MARK, BufferWriter, RelayBuffer
 
 _DRAIN_S = 0.3  # connections may say goodbye
 _WATCH_S = 0.2
 
 
-def run(wish: Wish, program: Sequence[str], visits: Visits | None, folder: Path, voice: Voice) -> Ended | None:
+def run(
+    wish: RelayOptions, program: Sequence[str], visits: Visits | None, folder: Path, voice: Reporter
+) -> ProgramEnd | None:
     """Relay into a folder; how the program ended, where there was one.
 
     Raises AskLessError: cant-listen, and what running the program raises.
     """
-    backlog = Backlog.create(folder, wish.backlog)
+    backlog = RelayBuffer.create(folder, wish.backlog)
     bell, ring = os.pipe()
     os.set_blocking(ring, False)
-    spool = Spool(backlog)
+    spool = BufferWriter(backlog)
     protocol = wire.load(wish.system)
     forwarder = Forwarder(protocol, wish.settings, spool, lambda: _ring(ring))
     # What is asked while pages are visited belongs to the visits; otherwise queries say, or pauses.
@@ -85,7 +87,7 @@ def _ring(ring: int) -> None:
 
 
 def _start_reader(
-    wish: Wish, folder: Path, backlog: Backlog, bell: int, program: Sequence[str], by_visits: bool
+    wish: RelayOptions, folder: Path, backlog: RelayBuffer, bell: int, program: Sequence[str], by_visits: bool
 ) -> subprocess.Popen[bytes]:
     job = Job(
         data=backlog.data, page=backlog.page, size=backlog.size, bell=bell, system=wish.system,
@@ -102,7 +104,7 @@ def _watch(reader: subprocess.Popen[bytes], gone: threading.Event) -> None:
     gone.set()
 
 
-def _await_reader(reader: subprocess.Popen[bytes], backlog: Backlog, voice: Voice) -> int:
+def _await_reader(reader: subprocess.Popen[bytes], backlog: RelayBuffer, voice: Reporter) -> int:
     """Wait for what was put aside to be read; the reader's exit code."""
     while True:
         try:
@@ -115,7 +117,7 @@ def _await_reader(reader: subprocess.Popen[bytes], backlog: Backlog, voice: Voic
     return code
 
 
-def _tell(forwarder: Forwarder, spool: Spool, voice: Voice) -> None:
+def _tell(forwarder: Forwarder, spool: BufferWriter, voice: Reporter) -> None:
     counts = forwarder.counts
     for why, count in counts.unread.items():
         voice.note(f"note: {plural(count, 'connection')} passed on and not read: {why}")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from askless.sources import Option, Recorded
+from askless.sources import Option, RecordingResult
 from askless.sources.attribution.options import TELLING_APART
 from askless.sources.programs.page_visits import VISITING, check_program, check_visits, recorded, visits_of
 
@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from pathlib import Path
     from typing import Any
 
-    from askless.sources import Voice
+    from askless.sources import Reporter
 
 _SIZE = re.compile(r"(\d+)\s*(B|KiB|MiB|GiB)?")
 _UNITS = {None: 1, "B": 1, "KiB": 1024, "MiB": 1024**2, "GiB": 1024**3}
@@ -59,7 +59,7 @@ class Relay:
         check_visits(values)
         check_program(values, "node server.js")
 
-    def run(self, values: Mapping[str, Any], folder: Path, voice: Voice) -> Recorded:
+    def run(self, values: Mapping[str, Any], folder: Path, voice: Reporter) -> RecordingResult:
         """Relay until the program ends, its pages are visited, or somebody stops it. Raises AskLessError."""
         from askless.sources.relay import options as wishes, runner
 

@@ -32,7 +32,7 @@ class Unreadable(Exception):
         self.offset = offset
 
 
-class Seen(NamedTuple):
+class CompletedQuery(NamedTuple):
     """A query that has ended, and what its connection was to the server then.
 
     `application`: what the session calls itself. `in_transaction`: whether a transaction is open after the query.
@@ -92,16 +92,16 @@ class Session(Protocol):
 
     nameless: int  # executions of statements that were prepared before anybody read
 
-    def client(self, data: bytes, at_ns: int) -> list[Seen]:
+    def client(self, data: bytes, at_ns: int) -> list[CompletedQuery]:
         """Bytes came from the client; the queries that end with them."""
 
-    def server(self, data: bytes, at_ns: int) -> list[Seen]:
+    def server(self, data: bytes, at_ns: int) -> list[CompletedQuery]:
         """Bytes came from the server; the queries that end with them."""
 
     def lost(self) -> None:
         """Bytes are missing: what is unfinished is forgotten; reading goes on at a border of messages that can be told."""
 
-    def ended(self, at_ns: int) -> list[Seen]:
+    def ended(self, at_ns: int) -> list[CompletedQuery]:
         """The connection is gone; queries that it cut off."""
 
 

@@ -64,7 +64,7 @@ def statement_text(raw: bytes, encoding: str) -> str:
     return text if len(text) <= TEXT_MOST else text[:TEXT_MOST] + _CUT
 
 
-class Counted:
+class RowSample:
     """How often each text ran, so that widths are told of some executions only."""
 
     __slots__ = ("_times",)

@@ -7,13 +7,13 @@ import sys
 from time import perf_counter_ns, time
 
 from . import recorder
-from .crash_buffer import Tail
+from .crash_buffer import CrashBuffer
 from .recorder import connections
 
 VERSION = 1
 
 
-class Filed:
+class CaptureFile:
     """What a writer does with its file. Its lines wait in `lines`."""
 
     def _line(self, **event):
@@ -64,7 +64,7 @@ class Filed:
         for request in recorder.open_requests.values():
             request.retell()
         self._forget()
-        self.tail = Tail(self, connections)
+        self.tail = CrashBuffer(self, connections)
 
     def _rotate(self):
         """Close this file, which is large enough, and begin another; the oldest go where the capture is too large."""

@@ -37,7 +37,7 @@ _FORM = 2  # of marshal: the same in every Python
 _kept = []  # maps are not closed but left: closing one closes a descriptor that may be the program's by now
 
 
-class Tail:
+class CrashBuffer:
     """The tail of one process. It opens with the first thing that is put into it; where it can't, it does without."""
 
     def __init__(self, writer, connections):

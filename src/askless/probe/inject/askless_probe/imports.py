@@ -116,7 +116,7 @@ def _run(name):
         hook_module = __import__(module_name, fromlist=[function])
         getattr(hook_module, function)(sys.modules[name])
     except Exception as error:
-        recorder.complain("can't record %s: %s: %s" % (name, type(error).__name__, error))
+        recorder.warn_once("can't record %s: %s: %s" % (name, type(error).__name__, error))
 
 
 class _Watcher:

@@ -22,7 +22,7 @@ class Entity:
         self.column_of = column_of
 
 
-class Use:
+class ObjectUse:
     """One result. `ordinal` is its query's place in the request, once it has been written."""
 
     __slots__ = ("entities", "ordinal")

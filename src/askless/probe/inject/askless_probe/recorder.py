@@ -145,7 +145,7 @@ def is_left_out():
     return request is not None and request.left_out != 0
 
 
-def complain(text):
+def warn_once(text):
     """Say once, on stderr and in the capture, what can't be recorded. Never raises."""
     if text in _complained:
         return
@@ -158,16 +158,16 @@ def complain(text):
         pass
 
 
-def missed(error):
+def warn_unrecorded(error):
     """One query could not be recorded; the next ones are. Said once for each kind of reason."""
-    complain("a query could not be recorded: %s: %s" % (type(error).__name__, error))
+    warn_once("a query could not be recorded: %s: %s" % (type(error).__name__, error))
 
 
 def stop(reason):
     """Stop recording for good in this process."""
     global active
     active = False
-    complain("recording stopped: " + reason)
+    warn_once("recording stopped: " + reason)
 
 
 def take():
@@ -200,7 +200,7 @@ def new_connection(system):
     return _last_connection
 
 
-def here():
+def current_request():
     """The request that a query asked now belongs to; outside all requests, the process's own."""
     request = current.get()
     if request is None:

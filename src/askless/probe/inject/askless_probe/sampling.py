@@ -28,7 +28,7 @@ _BITS = 0xFFFFFFFFFFFFFFFF
 _RANDOM_BITS = 56  # of a trace id: what W3C's Trace Context, level 2, has for random ones
 
 
-class Spare:
+class Sampler:
     """What is wished for: one request in `sample`, none quicker than `slower_ns`, `at_most` queries of one, `keep` bytes."""
 
     def __init__(self, folder, sample=1, slower_ns=0, at_most=0, keep=0):
@@ -151,7 +151,7 @@ class Spare:
             request.left_out, request.spared = STOPPED, True
             request.retell()
             del request.records[:], request.errands[:]
-        recorder.complain(
+        recorder.warn_once(
             "the disk is full (%s): nothing is recorded until it has room again; it is tried every %d s"
             % (self.folder, RETRY_NS // 1_000_000_000)
         )
@@ -237,7 +237,7 @@ def configured(folder, environ):
     def number(name):
         return int(environ.get(name) or 0)
 
-    return Spare(
+    return Sampler(
         folder,
         max(number("ASKLESS_SAMPLE"), 1),
         number("ASKLESS_SLOWER_NS"),

@@ -30,10 +30,10 @@ def note(kind, what, start_ns, frame):
         if len(errands) < MOST:
             errands.append((kind, what, start_ns, end_ns - start_ns, stack.walk(frame), thread))
     except Exception as error:
-        recorder.complain("what the program waited for could not be noted: %s: %s" % (type(error).__name__, error))
+        recorder.warn_once("what the program waited for could not be noted: %s: %s" % (type(error).__name__, error))
 
 
-class Standing:
+class OpenWait:
     """Stands in for a function written in C: unlike one written in Python it is no method where it stands in a class."""
 
     def __init__(self, plain, kind):
@@ -99,7 +99,7 @@ def _told(what, subject, args):
 
 def install_time(module):
     """time.sleep."""
-    module.sleep = Standing(module.sleep, "sleep")
+    module.sleep = OpenWait(module.sleep, "sleep")
 
 
 def install_asyncio(module):

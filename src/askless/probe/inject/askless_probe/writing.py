@@ -14,8 +14,8 @@ from time import perf_counter_ns
 from zlib import crc32 as _crc32
 
 from . import recorder, stack, texts, values
-from .capture_file import Filed
-from .crash_buffer import Tail
+from .capture_file import CaptureFile
+from .crash_buffer import CrashBuffer
 from .fields import CONNECTION, DESCRIPTION, ROWS, SAMPLE, START_NS, TEXT
 from .object_use import USES_MOST
 from .recorder import connections
@@ -39,7 +39,7 @@ def _unheld():
 _UNHELD = _unheld()
 
 
-class Writer(Filed):
+class Writer(CaptureFile):
     """The capture file of one process. Opened when there is something to write.
 
     Any thread may call it at any time, and so may a signal handler or a destructor that comes in between: what is to be
@@ -66,7 +66,7 @@ class Writer(Filed):
         self.at_work = 0  # the thread that works off the queue
         self.queue = deque()
         self._forget()
-        self.tail = Tail(self, connections)
+        self.tail = CrashBuffer(self, connections)
 
     def _forget(self):
         """Nothing has been told yet, in a file that is still to be made."""

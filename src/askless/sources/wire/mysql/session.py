@@ -12,13 +12,13 @@ from zlib import crc32
 
 from askless.core.records.model import SAMPLED_MOST
 from askless.core.sql.slots import Value
-from askless.sources.wire import Facts, Seen, Unreadable
+from askless.sources.wire import CompletedQuery, Facts, Unreadable
 from askless.sources.wire.framing import Leftover
 from askless.sources.wire.mysql import packets
 from askless.sources.wire.mysql.execution import Execution, Prepared, told_of
 from askless.sources.wire.mysql.values import Column, binary_value, column_of
 from askless.sources.wire.splitting import split
-from askless.sources.wire.value_capture import Counted, statement_text
+from askless.sources.wire.value_capture import RowSample, statement_text
 
 QUIT, INIT_DB, QUERY, FIELD_LIST, STATISTICS, CHANGE_USER, BINLOG_DUMP = 1, 2, 3, 4, 9, 17, 18
 PREPARE, EXECUTE, LONG_DATA, CLOSE, RESET, SET_OPTION, FETCH, BINLOG_GTID, BULK = 22, 23, 24, 25, 26, 27, 28, 30, 250
@@ -71,12 +71,12 @@ class Session:
         self._from_client, self._from_server = Leftover(), Leftover()
         self._pieces: list[bytes] = []  # of a command that takes several packets
         self._row_goes_on = False
-        self._counted = Counted()
-        self._seen: list[Seen] = []
+        self._counted = RowSample()
+        self._seen: list[CompletedQuery] = []
 
     # -- framing -----------------------------------------------------------------------------------------------------
 
-    def client(self, data: bytes, at_ns: int) -> list[Seen]:
+    def client(self, data: bytes, at_ns: int) -> list[CompletedQuery]:
         """See `Session`."""
         if self._adrift and not self._is_border(data):
             return []
@@ -95,7 +95,7 @@ class Session:
         self._from_client.keep(data, position, _need(data, position))
         return self._told()
 
-    def server(self, data: bytes, at_ns: int) -> list[Seen]:
+    def server(self, data: bytes, at_ns: int) -> list[CompletedQuery]:
         """See `Session`."""
         if self._adrift:
             return []
@@ -120,7 +120,7 @@ class Session:
         self._from_server.keep(data, position, _need(data, position))
         return self._told()
 
-    def _told(self) -> list[Seen]:
+    def _told(self) -> list[CompletedQuery]:
         seen, self._seen = self._seen, []
         return seen
 
@@ -139,7 +139,7 @@ class Session:
         self._row_goes_on = False
         self._adrift = True
 
-    def ended(self, at_ns: int) -> list[Seen]:
+    def ended(self, at_ns: int) -> list[CompletedQuery]:
         """See `Session`."""
         command = self._commands[0] if self._commands else None
         if command is not None and (command.execution is not None or command.texts):
@@ -508,7 +508,9 @@ class Session:
         if not execution.text:
             return
         told = self._counted.is_told(execution.text) if execution.sample else False
-        self._seen.append(Seen(told_of(execution, self.connection, self.encoding, told), self.application, self.inside))
+        self._seen.append(
+            CompletedQuery(told_of(execution, self.connection, self.encoding, told), self.application, self.inside)
+        )
 
 
 def _need(data: bytes, position: int) -> int:

@@ -14,11 +14,11 @@ from typing import ClassVar
 from zlib import crc32
 
 from askless.core.records.model import SAMPLED_MOST
-from askless.sources.wire import Facts, Seen, Unreadable
+from askless.sources.wire import CompletedQuery, Facts, Unreadable
 from askless.sources.wire.framing import Leftover
 from askless.sources.wire.postgresql.execution import Columns, Execution, Portal, Prepared, Step, told_of
 from askless.sources.wire.splitting import split
-from askless.sources.wire.value_capture import Counted, statement_text
+from askless.sources.wire.value_capture import RowSample, statement_text
 
 _LENGTH = Struct(">i").unpack_from
 _SHORT = Struct(">H").unpack_from
@@ -47,12 +47,12 @@ class Session:
         self._done_ns = 0  # when the server last ended something
         self._from_client, self._from_server = Leftover(), Leftover()
         self.nameless = 0  # executions of what was prepared before anybody read
-        self._counted = Counted()
-        self._seen: list[Seen] = []
+        self._counted = RowSample()
+        self._seen: list[CompletedQuery] = []
 
     # -- framing -----------------------------------------------------------------------------------------------------
 
-    def client(self, data: bytes, at_ns: int) -> list[Seen]:
+    def client(self, data: bytes, at_ns: int) -> list[CompletedQuery]:
         """See `Session`."""
         if self._adrift:
             return []
@@ -76,7 +76,7 @@ class Session:
         self._from_client.keep(data, position, _need(data, position))
         return self._told()
 
-    def server(self, data: bytes, at_ns: int) -> list[Seen]:
+    def server(self, data: bytes, at_ns: int) -> list[CompletedQuery]:
         """See `Session`."""
         if self._adrift:
             return self._look_for_border(data, at_ns)
@@ -107,7 +107,7 @@ class Session:
         self._from_server.keep(data, position, _need(data, position))
         return self._told()
 
-    def _told(self) -> list[Seen]:
+    def _told(self) -> list[CompletedQuery]:
         seen, self._seen = self._seen, []
         return seen
 
@@ -120,7 +120,7 @@ class Session:
         self._adrift = True
         self._skipping = False
 
-    def _look_for_border(self, data: bytes, at_ns: int) -> list[Seen]:
+    def _look_for_border(self, data: bytes, at_ns: int) -> list[CompletedQuery]:
         """After a loss: "ready for a query" at the end of what the server sent, so that both sides begin anew."""
         if data[-6:-1] == b"Z\0\0\0\5" and data[-1] in b"ITE":
             self._adrift, self._let_in = False, True
@@ -128,7 +128,7 @@ class Session:
             self._done_ns = at_ns
         return []
 
-    def ended(self, at_ns: int) -> list[Seen]:
+    def ended(self, at_ns: int) -> list[CompletedQuery]:
         """See `Session`."""
         execution = self._running()
         if execution is not None:
@@ -421,7 +421,7 @@ class Session:
             return
         told = self._counted.is_told(execution.text) if execution.sample else False
         query = told_of(execution, self.connection, self.encoding, told)
-        self._seen.append(Seen(query, self.application, self.inside))
+        self._seen.append(CompletedQuery(query, self.application, self.inside))
 
 
 def _shorts(data: bytes, position: int) -> tuple[tuple[int, ...], int]:

@@ -68,7 +68,7 @@ def _ask(connection, text, parameters, start, frame, inside, rows=0, error=None,
             recorder.echo.show(record)
         return record
     except Exception as problem:
-        recorder.missed(problem)
+        recorder.warn_unrecorded(problem)
 
 
 def _filled(record, kind, result):
@@ -84,7 +84,7 @@ def _filled(record, kind, result):
         elif kind == "status":
             record[ROWS] = _changed(result)
     except Exception as problem:
-        recorder.missed(problem)
+        recorder.warn_unrecorded(problem)
 
 
 def _connection_call(plain, kind, text_of=None):
@@ -217,7 +217,7 @@ def _portion(cursor, rows, duration):
             record[DURATION_NS] += duration
             _fill(record, rows)
     except Exception as problem:
-        recorder.missed(problem)
+        recorder.warn_unrecorded(problem)
 
 
 def _opening(plain):
@@ -262,7 +262,7 @@ def _stepping(plain):
                 record[DURATION_NS] += clock() - start
             _fill(record, [row])
         except Exception as problem:
-            recorder.missed(problem)
+            recorder.warn_unrecorded(problem)
         return row
 
     return step

@@ -17,7 +17,7 @@ _pending = recorder.pending.get
 
 def add(text, parameters, start, end, rows, frame, connection, in_transaction, description=None, error=None, batch=0):
     """Add the record of a query to the current request; the record, for fetches to go on filling."""
-    request = _current() or recorder.here()
+    request = _current() or recorder.current_request()
     thread = get_ident()
     place = walk(frame)
     load = recorder.take() if _pending() is not None else None
@@ -164,7 +164,7 @@ class Driver:
                 recorder.echo.show(record)
             return record
         except Exception as error:
-            recorder.missed(error)
+            recorder.warn_unrecorded(error)
 
     def _begins(self, query):
         head = query[:9] if isinstance(query, (str, bytes)) else ""
@@ -188,7 +188,7 @@ class Driver:
             if recorder.echo is not None:
                 recorder.echo.show(record)
         except Exception as error:
-            recorder.missed(error)
+            recorder.warn_unrecorded(error)
 
     def fetched(self, cursor, opened, rows, duration, ended):
         """Rows have been handed over."""
@@ -210,7 +210,7 @@ class Driver:
                 if recorder.echo is not None:
                     recorder.echo.show(record)
         except Exception as error:
-            recorder.missed(error)
+            recorder.warn_unrecorded(error)
 
 
 def plain_row(row):

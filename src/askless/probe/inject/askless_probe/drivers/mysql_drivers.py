@@ -84,7 +84,7 @@ def _control(plain, driver, word):
                 self._askless_inside = word == "BEGIN"
             dbapi.control(word, start, clock(), _getframe(1), driver.number(self))
         except Exception as error:
-            recorder.missed(error)
+            recorder.warn_unrecorded(error)
         return result
 
     return control

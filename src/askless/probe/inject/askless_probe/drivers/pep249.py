@@ -16,7 +16,7 @@ from .mysql_drivers import _MySQL
 _METHODS = ("execute", "executemany", "fetchone", "fetchmany", "fetchall", "__iter__", "__next__")
 
 
-class Followed(dbapi.Driver):
+class TransactionTrackingDriver(dbapi.Driver):
     """A driver whose transactions are followed by words: most begin one with the first statement."""
 
     begins_by_itself = False
@@ -84,7 +84,7 @@ class Followed(dbapi.Driver):
 # -- pg8000, oracledb, mysql-connector-python, aiomysql: classes in Python ---------------------------------------------
 
 
-class _Pg8000(Followed):
+class _Pg8000(TransactionTrackingDriver):
     def connection_of(self, cursor):
         return cursor._c  # its `connection` warns the caller that it is no part of PEP 249
 
@@ -110,12 +110,12 @@ def install_oracledb(module):
         )
 
 
-class _Oracle(Followed):
+class _Oracle(TransactionTrackingDriver):
     def commits_by_itself(self, connection):
         return bool(connection.autocommit)
 
 
-class _Connector(Followed):
+class _Connector(TransactionTrackingDriver):
     def connection_of(self, cursor):
         connection = cursor._connection
         return connection.__repr__.__self__ if isinstance(connection, ProxyType) else connection
@@ -200,7 +200,7 @@ def _with_cursor_class(plain, recording, default):
     return connect
 
 
-class _Apsw(Followed):
+class _Apsw(TransactionTrackingDriver):
     def in_transaction(self, connection):
         return bool(connection.in_transaction)
 
@@ -239,7 +239,7 @@ def install_apsw(module):
 # -- duckdb: one class that is both connection and cursor --------------------------------------------------------------
 
 
-class _Duck(Followed):
+class _Duck(TransactionTrackingDriver):
     def connection_of(self, cursor):
         return cursor
 
@@ -345,7 +345,7 @@ class _Cursor(_Passing):
         return self._askless_real.__next__()
 
 
-class _StandIn(Followed):
+class _StandIn(TransactionTrackingDriver):
     """pyodbc takes the parameters one by one as well: `execute(sql, 1, 2)`."""
 
     opened = dbapi.Driver.opened
@@ -361,7 +361,9 @@ class _StandIn(Followed):
     def executed(self, cursor, query, parameters, start, end, frame, known, batch=0, rows=None):
         if parameters is not None and not isinstance(parameters, (list, tuple, dict)):
             parameters = (parameters,)
-        return Followed.executed(self, cursor, query, parameters, start, end, frame, known, batch, rows)
+        return TransactionTrackingDriver.executed(
+            self, cursor, query, parameters, start, end, frame, known, batch, rows
+        )
 
 
 _stand_in = _StandIn("mssql")

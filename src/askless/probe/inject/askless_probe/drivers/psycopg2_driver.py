@@ -206,7 +206,9 @@ def _checked(plain):
     def cursor(self, *args, **kwargs):
         made = plain(self, *args, **kwargs)
         if recorder.active and not isinstance(made, tuple(_roots)):
-            recorder.complain("can't record cursors of %s, which %s makes" % (type(made).__name__, type(self).__name__))
+            recorder.warn_once(
+                "can't record cursors of %s, which %s makes" % (type(made).__name__, type(self).__name__)
+            )
         return made
 
     return cursor

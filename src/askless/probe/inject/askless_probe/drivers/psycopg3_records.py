@@ -68,7 +68,7 @@ def executed(driver, cursor, connection, query, params, start, end, idle, frame)
     fields = result.nfields if result is not None else rows < 0  # in a pipeline there is no result yet
     if fields and result is not None and text not in recorder.writer.described:
         names = [(column.name,) for column in cursor.description]
-    request = _current() or recorder.outside or recorder.here()
+    request = _current() or recorder.outside or recorder.current_request()
     thread = get_ident()
     record = [
         text,

@@ -29,7 +29,7 @@ def execute_wrapper(plain, driver):
         try:
             executed(driver, self, connection, query, params, start, end, idle, _getframe(1))
         except Exception as error:
-            recorder.missed(error)
+            recorder.warn_unrecorded(error)
         return result
 
     return execute
@@ -59,7 +59,7 @@ def fetch_wrapper(plain, one):
         try:
             fetched(self, entry, rows, duration, one)
         except Exception as error:
-            recorder.missed(error)
+            recorder.warn_unrecorded(error)
         return rows
 
     return fetch
@@ -87,6 +87,6 @@ def next_wrapper(plain):
             try:
                 fetched(self, entry, row, (clock() - start) * (32 if count >= SAMPLE_ROWS else 1), True)
             except Exception as error:
-                recorder.missed(error)
+                recorder.warn_unrecorded(error)
 
     return following

@@ -23,4 +23,4 @@ def noted(driver, transaction, leaving, failed, start, frame):
             dbapi.control(word, start, end, frame, driver.number(transaction.connection))
             start = end
     except Exception as error:
-        recorder.missed(error)
+        recorder.warn_unrecorded(error)

@@ -21,7 +21,7 @@ from .sqlite_callers import WARNS, as_if_by, for_the_program, is_measuring, may_
 from .sqlite_rows import counted_rows, shown
 
 _current = recorder.current.get
-_here = recorder.here
+_here = recorder.current_request
 _frame = sys._getframe
 _pending = recorder.pending.get
 _take = recorder.take
@@ -131,7 +131,7 @@ def _between(base):
                     try:
                         _executed(self, *_translated(args, kwargs), start, clock())
                     except Exception as error:
-                        recorder.missed(error)
+                        recorder.warn_unrecorded(error)
             return result
 
     return methods_like(Cursor, base)
@@ -179,7 +179,7 @@ def _recording(base):
                 try:
                     _executed(self, sql, parameters, start, end)
                 except Exception as error:
-                    recorder.missed(error)
+                    recorder.warn_unrecorded(error)
             return result
 
         def executemany(self, sql, parameters, /):
@@ -206,7 +206,7 @@ def _recording(base):
                 self._askless_record = None
                 shown(record)
             except Exception as error:
-                recorder.missed(error)
+                recorder.warn_unrecorded(error)
             return result
 
         def executescript(self, sql, /):
@@ -225,7 +225,7 @@ def _recording(base):
                     self._askless_record = None
                     shown(record)
                 except Exception as error:
-                    recorder.missed(error)
+                    recorder.warn_unrecorded(error)
             return result
 
         def fetchone(self):
@@ -365,7 +365,7 @@ def _failed(cursor, sql, parameters, start, error):
         cursor._askless_record = None
         shown(record)
     except Exception as problem:
-        recorder.missed(problem)
+        recorder.warn_unrecorded(problem)
 
 
 def connection_class(base):
@@ -458,7 +458,7 @@ def _recording_connection():
                 try:
                     _executed(cursor, sql, parameters, start, end)
                 except Exception as error:
-                    recorder.missed(error)
+                    recorder.warn_unrecorded(error)
             return cursor
 
         def executemany(self, sql, parameters, /):
@@ -478,7 +478,7 @@ def _recording_connection():
 def _checked(cursor):
     """A cursor that the program's own `cursor()` made: if it is none of ours, say that it goes unrecorded."""
     if not isinstance(cursor, cursor_class(_PlainCursor)):
-        recorder.complain("can't record cursors of %s, which a connection class makes itself" % type(cursor).__name__)
+        recorder.warn_once("can't record cursors of %s, which a connection class makes itself" % type(cursor).__name__)
     return cursor
 
 
@@ -499,7 +499,7 @@ def _control(connection, word, call, *args):
             recorder.add(request, record, end)
             shown(record)
         except Exception as error:
-            recorder.missed(error)
+            recorder.warn_unrecorded(error)
     return result
 
 

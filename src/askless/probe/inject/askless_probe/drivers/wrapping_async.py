@@ -177,7 +177,7 @@ def ending_wrapper(plain, driver, word):
             driver.ended(self)
             control(word, start, clock(), _getframe(1), driver.number(self))
         except Exception as error:
-            recorder.missed(error)
+            recorder.warn_unrecorded(error)
         return result
 
     return end

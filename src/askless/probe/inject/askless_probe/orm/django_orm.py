@@ -91,7 +91,7 @@ def _marked(queryset, describe, owner, kind, instance=None):
         # Not `queryset.query`: reading that applies a filter which Django means to apply later.
         setattr(vars(queryset).get("_query") or queryset.query, _MARK, load)
     except Exception as error:
-        recorder.complain("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
+        recorder.warn_once("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
 
 
 def _lazy_queryset(cls, describe):
@@ -141,7 +141,7 @@ def _for(load_of, call, *args, **kwargs):
     try:
         _forced[me] = load_of()
     except Exception as error:
-        recorder.complain("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
+        recorder.warn_once("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
     try:
         return call(*args, **kwargs)
     finally:
@@ -329,10 +329,10 @@ def _sending(cls, kind):
         try:
             load = mark = _load_of(self, kind, me)
             if recorder.tracking and load is not None and load[1] != "write":
-                _uses[me] = object_use.Use()
+                _uses[me] = object_use.ObjectUse()
                 mark = (load, _uses[me])
         except Exception as error:
-            recorder.complain("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
+            recorder.warn_once("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
         if load is not None and strict.watching and load[1] == "lazy":
             strict.check(load)
         recorder.pending.set(mark)
@@ -437,7 +437,7 @@ def install_building(module):
                 if stack.aside(frame):
                     setattr(self, _ASIDE, True)
             except Exception as error:
-                recorder.complain("can't tell where a query is built: %s: %s" % (type(error).__name__, error))
+                recorder.warn_once("can't tell where a query is built: %s: %s" % (type(error).__name__, error))
 
     module.Query.__init__ = init
 
@@ -474,7 +474,7 @@ def install_tracking(module):
                 entity.objects += 1
                 instance._state._askless_mark = [entity, 0]
             except Exception as error:
-                recorder.complain("can't track what is read: %s: %s" % (type(error).__name__, error))
+                recorder.warn_once("can't track what is read: %s: %s" % (type(error).__name__, error))
         return instance
 
     model.from_db = classmethod(from_db)

@@ -18,5 +18,5 @@ def _line(frame):
     except (AttributeError, KeyError):
         return None
     except Exception as error:
-        recorder.complain("can't tell lines of templates: %s: %s" % (type(error).__name__, error))
+        recorder.warn_once("can't tell lines of templates: %s: %s" % (type(error).__name__, error))
         return None

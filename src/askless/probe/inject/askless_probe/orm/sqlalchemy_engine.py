@@ -33,7 +33,7 @@ def _before(cursor, statement, parameters, context):
                 _listen()
             setattr(context, _START, clock())
     except Exception as problem:
-        recorder.missed(problem)
+        recorder.warn_unrecorded(problem)
 
 
 def _before_no_params(cursor, statement, context):
@@ -54,7 +54,7 @@ def _record(connection, cursor, statement, parameters, context, executemany, err
         frame, number, inside = _getframe(1), _number(connection), connection.in_transaction()
         dbapi.add(statement, dbapi.copied(given), start, clock(), rows, frame, number, inside, names, error, len(sets))
     except Exception as problem:
-        recorder.missed(problem)
+        recorder.warn_unrecorded(problem)
 
 
 def _after(connection, cursor, statement, parameters, context, executemany):
@@ -70,7 +70,7 @@ def _failed(context):
             cursor = getattr(execution, "cursor", None)
             _record(context.connection, cursor, context.statement, context.parameters, execution, many, text)
     except Exception as problem:
-        recorder.missed(problem)
+        recorder.warn_unrecorded(problem)
 
 
 def install(module):

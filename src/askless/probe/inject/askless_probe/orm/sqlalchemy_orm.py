@@ -105,13 +105,13 @@ def _before_orm(state):
             load = _describe(state)
             mark = load
             if load is not None and recorder.tracking and load[1] != "write":
-                mark = (load, object_use.Use())
+                mark = (load, object_use.ObjectUse())
             options = {_OPTION: mark}
             if load is not None and load[1] == "query":
                 options[_BUILT] = getattr(state.statement, _BUILT, None) or _compiling.get()
             state.update_execution_options(**options)
     except Exception as error:
-        recorder.complain("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
+        recorder.warn_once("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
     if load is not None and strict.watching and load[1] == "lazy":
         strict.check(load)
 
@@ -134,7 +134,7 @@ def _before_execute(cursor, statement, parameters, context):
         if mark is not None or recorder.pending.get() is not None:
             recorder.pending.set(mark)
     except Exception as error:
-        recorder.complain("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
+        recorder.warn_once("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
 
 
 def _before_execute_no_params(cursor, statement, context):
@@ -210,7 +210,7 @@ def _loaded(state, context):
             entity.objects += 1
             state._askless_mark = [entity, 0]
     except Exception as error:
-        recorder.complain("can't track what is read: %s: %s" % (type(error).__name__, error))
+        recorder.warn_once("can't track what is read: %s: %s" % (type(error).__name__, error))
 
 
 def _track(attribute):

@@ -28,7 +28,7 @@ def install_base(module):
                 pattern = pattern_of(request.resolver_match.route)
                 current.route = routes.named(request.method, pattern, request.path_info)
         except Exception as error:
-            recorder.complain("can't name Django's routes: %s: %s" % (type(error).__name__, error))
+            recorder.warn_once("can't name Django's routes: %s: %s" % (type(error).__name__, error))
         return found
 
     module.BaseHandler.resolve_request = resolve_request

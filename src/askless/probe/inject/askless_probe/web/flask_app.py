@@ -10,7 +10,7 @@ def _name_route(request):
         if current is not None and current.kind == "http" and request.url_rule is not None:
             current.route = routes.named(request.method, routes.from_converters(request.url_rule.rule), request.path)
     except Exception as error:
-        recorder.complain("can't name the application's routes: %s: %s" % (type(error).__name__, error))
+        recorder.warn_once("can't name the application's routes: %s: %s" % (type(error).__name__, error))
 
 
 def _name_flask(sender, **ignored):

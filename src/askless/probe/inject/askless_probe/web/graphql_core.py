@@ -37,7 +37,7 @@ def _named(plain):
                 document = args[1] if len(args) > 1 else kwargs["document"]
                 _name(document, args[5] if len(args) > 5 else kwargs.get("operation_name"))
             except Exception as error:
-                recorder.complain("can't name GraphQL's operations: %s: %s" % (type(error).__name__, error))
+                recorder.warn_once("can't name GraphQL's operations: %s: %s" % (type(error).__name__, error))
         return plain(*args, **kwargs)
 
     return execute

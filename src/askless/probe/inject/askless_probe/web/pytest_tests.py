@@ -16,7 +16,7 @@ def install(module):
             if not self.has_plugin(_NAME):
                 self.register(_plugin(), _NAME)
         except Exception as error:
-            recorder.complain("can't tell tests apart: %s: %s" % (type(error).__name__, error))
+            recorder.warn_once("can't tell tests apart: %s: %s" % (type(error).__name__, error))
 
     module.PytestPluginManager.consider_env = consider_env
 

@@ -38,5 +38,5 @@ def opened(server, method, path, asked, headers, inside=INSIDE):
         trace = headers.get("traceparent")
         return recorder.begin("http", routes.guessed(method, path), asked, warm_up, trace)
     except Exception as error:
-        recorder.complain("can't tell the requests of %s apart: %s: %s" % (server, type(error).__name__, error))
+        recorder.warn_once("can't tell the requests of %s apart: %s: %s" % (server, type(error).__name__, error))
         return None

@@ -33,7 +33,7 @@ def _before_handling(cls, note):
             if request is not None and request.kind == "http":
                 note(self, scope, request)
         except Exception as error:
-            recorder.complain("can't name Starlette's routes: %s: %s" % (type(error).__name__, error))
+            recorder.warn_once("can't name Starlette's routes: %s: %s" % (type(error).__name__, error))
         await plain(self, scope, receive, send)
 
     cls.handle = handle

@@ -19,7 +19,7 @@ def install(module):
         try:
             _name(opened[0], self, asked)
         except Exception as error:
-            recorder.complain("can't name Tornado's routes: %s: %s" % (type(error).__name__, error))
+            recorder.warn_once("can't name Tornado's routes: %s: %s" % (type(error).__name__, error))
         try:
             return await plain(self, *args, **kwargs)
         finally:
