@@ -465,6 +465,11 @@ HIDDEN = {
         "CREATE FUNCTION ring(int, int) RETURNS bool LANGUAGE sql IMMUTABLE AS 'SELECT $1 < $2'; CREATE FUNCTION ring_order(int, int) RETURNS int LANGUAGE sql IMMUTABLE AS 'SELECT 0';"
         "CREATE OPERATOR <-> (LEFTARG = int, RIGHTARG = int, FUNCTION = ring); CREATE OPERATOR CLASS rings FOR TYPE int USING btree AS OPERATOR 1 <->, FUNCTION 1 ring_order(int, int)",
     ),
+    "an order of an operator": (
+        "select id from vessel where id <-> 2",
+        "CREATE FUNCTION ring(int, int) RETURNS int LANGUAGE sql IMMUTABLE AS 'SELECT $1 - $2'; CREATE OPERATOR <-> (LEFTARG = int, RIGHTARG = int, FUNCTION = int4lt);"
+        "CREATE OPERATOR CLASS rings FOR TYPE int USING btree AS OPERATOR 1 <->, FUNCTION 1 ring(int, int)",
+    ),
     "a cast": ("select row(1)::tonnage::int", "CREATE TYPE tonnage AS (t int); CREATE FUNCTION ring(tonnage) RETURNS int LANGUAGE sql IMMUTABLE AS 'SELECT 1'; CREATE CAST (tonnage AS int) WITH FUNCTION ring(tonnage)"),
     "a domain": ("select id::draught from vessel", "CREATE FUNCTION ring(int) RETURNS bool LANGUAGE plpgsql IMMUTABLE AS 'BEGIN RETURN true; END'; CREATE DOMAIN draught AS int CHECK (ring(value))"),
     "a literal that a domain checks": ("select '{1}'::draught[]", "CREATE FUNCTION ring(int) RETURNS bool LANGUAGE plpgsql IMMUTABLE AS 'BEGIN RAISE EXCEPTION ''rung''; END'; CREATE DOMAIN draught AS int CHECK (ring(value))"),

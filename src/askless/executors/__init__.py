@@ -17,7 +17,7 @@ import msgspec
 Given = TypeVar("Given")
 Made = TypeVar("Made")
 
-# Name -> module, which has `spread(wish)`: see `Spread`.
+# Name -> module, which has `executor(options)`: see `Executor`.
 REGISTRY = {
     "here": "askless.executors.sequential",
     "processes": "askless.executors.processes",
@@ -58,5 +58,5 @@ def over(work: Callable[[Given], Made], pieces: Sequence[Given]) -> Iterable[Mad
     wish = _wish.get()
     workers = wish.workers or min(os.cpu_count() or 1, len(pieces))
     name = "cluster" if wish.cluster else "processes" if workers > 1 and len(pieces) > 1 else "here"
-    spread: Executor = import_module(REGISTRY[name]).spread(ExecutorOptions(workers, wish.cluster))
-    return spread.map(work, pieces)
+    executor: Executor = import_module(REGISTRY[name]).executor(ExecutorOptions(workers, wish.cluster))
+    return executor.map(work, pieces)
