@@ -165,7 +165,7 @@ def _judge(count: dict[str, float], page: str, edit: Run, before: tuple[Run, ...
     known = {(f["pattern"], f["shape"]) for f in of_page(before[2], page)}
     still = [f for f in now if f["key"] in mended]
     fresh = [f for f in now if (f["pattern"], f["shape"]) not in known and f["pattern"] != "over-wide"]
-    count["left"] += bool(still)
+    count["remaining"] += bool(still)
     count["new"] += bool(fresh)
     notes += [f"LEFT {f['title']}" for f in still] + [f"NEW {f['title']}" for f in fresh]
     queries = {e["routes"][0]: e["queries"] for e in after[2]["edits"]}.get(page, edit["queries_after"])

@@ -116,11 +116,11 @@ def hour(temporary: Path) -> None:
     for row in askless.read(folder).routes().routes:
         if row.route in truth["routes"]:
             requests, queries = truth["routes"][row.route]
-            found = row.all_queries
+            found = row.estimated_queries
             print(
-                f"  {row.route:16} {row.all_requests:,} requests ({requests:,} asked, {row.requests:,} kept); queries "
-                f"{found.value:,.0f} ± {found.error:,.0f}, asked {queries:,}: "
-                f"{'within' if abs(found.value - queries) <= found.error + 1 else 'NOT within'} its error"
+                f"  {row.route:16} {row.total_requests:,} requests ({requests:,} asked, {row.requests:,} kept); queries "
+                f"{found.value:,.0f} ± {found.margin:,.0f}, asked {queries:,}: "
+                f"{'within' if abs(found.value - queries) <= found.margin + 1 else 'NOT within'} its error"
             )
     folder = temporary / "kept"
     truth = json.loads(run(folder, HOUR_QUERIES, -1, HOUR, {"ASKLESS_KEEP_BYTES": str(KEEP_BYTES)}))

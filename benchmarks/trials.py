@@ -4,7 +4,7 @@
     python benchmarks/trials.py --on mysql --url mysql://root@127.0.0.1:33097/trials      a server of yours
     python benchmarks/trials.py --part pairs --part effects --part kills --part waits     one part
 
-Parts. `pairs`: each pair of `trial_cases/pairs.py`, with the rows there are and with `--harder`; a verdict is wrong where
+Parts. `pairs`: each pair of `trial_cases/pairs.py`, with the rows there are and with `--synthetic-rows`; a verdict is wrong where
 statements that differ are called the same or the other way round. `effects`: each statement of `trial_cases/effects.py`, as
 a statement to compare, to measure and to explain; everything that the server holds is read before and after. `kills`: a
 trial is stopped by each signal in each phase, and what is left is looked for. `waits`: a session writes every 20 ms while
@@ -151,7 +151,7 @@ def pairs(here: Office) -> int:
     """How many verdicts on pairs are wrong."""
     wrong = refused = 0
     for pair in PAIRS:
-        for words, expected in (((), pair.today), (("--harder",), pair.harder)):
+        for words, expected in (((), pair.today), (("--synthetic-rows",), pair.harder)):
             done = here.pair(pair.before, pair.after, *words)
             if done.returncode not in (0, 1) or not done.stdout:
                 refused += 1
@@ -205,7 +205,7 @@ def _commands(text: str, capture: Path, where: Path) -> Iterator[tuple[str, list
     file.write_text(text)
     plain = where / "plain.sql"
     plain.write_text("SELECT id FROM vessel")
-    busy = "--even-if-busy"
+    busy = "--allow-busy"
     yield "trial", ["--before", file, "--after", file, busy]
     yield "trial", ["--before", plain, "--after", file, busy]
     yield "trial", ["--index", "CREATE INDEX tried ON vessel (flag)", "--sql", text, busy]
@@ -215,7 +215,7 @@ def _commands(text: str, capture: Path, where: Path) -> Iterator[tuple[str, list
     yield "plan", [capture, "--request", "1", "--query", "1"]
     yield "plan", [capture, "--analyze"]
     yield "weigh", ["--sql", text, busy]
-    yield "indexes", [capture, "--prove", busy]
+    yield "indexes", [capture, "--test", busy]
     yield "findings", [capture]
     yield "report", [capture, "-o", where / "report.html"]
 
@@ -239,7 +239,7 @@ def kills(here: Office) -> int:
     phases = {
         "an index, built": ["--index", "CREATE INDEX tried ON port_call (eta)", "--sql", SLOW],
         "statements, compared": ["--before", "{before}", "--after", "{after}"],
-        "statements, on harder rows": ["--before", "{before}", "--after", "{after}", "--harder"],
+        "statements, on harder rows": ["--before", "{before}", "--after", "{after}", "--synthetic-rows"],
     }
     with tempfile.TemporaryDirectory() as where:
         names = {name: Path(where) / f"{name}.sql" for name in ("before", "after")}
@@ -259,7 +259,7 @@ def kills(here: Office) -> int:
                     *given,
                     "--timeout",
                     "600",
-                    "--even-if-busy",
+                    "--allow-busy",
                 ]
                 process = subprocess.Popen(whole, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
                 started = wait_until(partial(_has_begun, here, process))
@@ -334,9 +334,9 @@ def waits(here: Office) -> int:
     for name, words in {
         "nothing beside": [],
         "statements compared": ["pair"],
-        "statements on harder rows": ["pair", "--harder"],
+        "statements on harder rows": ["pair", "--synthetic-rows"],
         "an index": index,
-        "an index, even if busy": [*index, "--even-if-busy"],
+        "an index, even if busy": [*index, "--allow-busy"],
     }.items():
         second = _Second(here)
         second.start()

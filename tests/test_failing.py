@@ -74,7 +74,9 @@ def test_a_retry_is_told_and_no_repetition(tmp_path: Path) -> None:
     (finding,) = failing(made.ask(LOOK, "H00042"))
     assert (finding["pattern"], finding["variant"], finding["severity"]) == ("failing", "deadlock", "worthwhile")
     assert "4 of 5 executions of SELECT vessel" in finding["title"]
-    assert any("4 of 4 were asked again in their request, 4 of them with success" in one for one in finding["because"])
+    assert any(
+        "4 of 4 were asked again in their request, 4 of them with success" in one for one in finding["evidence_details"]
+    )
     assert "same order" in finding["advice"][0]["title"]
 
 

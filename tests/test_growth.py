@@ -83,9 +83,9 @@ def test_a_single_odd_request_moves_nothing(tmp_path: Path) -> None:
 
 def test_time_that_grows_faster_than_in_a_line_is_told(tmp_path: Path) -> None:
     row = grown([page(tmp_path, calls, ms=calls / 20) for calls in (4, 8, 12, 24, 48, 80)])
-    assert row["bends"] and "faster than in a line" in run("growth", tmp_path / "made.jsonl").out
+    assert row["superlinear"] and "faster than in a line" in run("growth", tmp_path / "made.jsonl").out
     (tmp_path / "straight").mkdir()
-    assert not grown([page(tmp_path / "straight", calls) for calls in (4, 8, 12, 24, 48, 80)])["bends"]
+    assert not grown([page(tmp_path / "straight", calls) for calls in (4, 8, 12, 24, 48, 80)])["superlinear"]
 
 
 def test_many_requests_are_thinned_out_evenly(tmp_path: Path) -> None:

@@ -52,7 +52,7 @@ def test_a_call_while_a_row_is_locked(made: Callable[..., Open]) -> None:
     assert "holds 1 row of clearance" in finding["title"] and "POST customs.example" in finding["title"]
     assert finding["advice"][0]["at"]["file"] == "/app/customs.py" != finding["lines"][0]["file"]
     assert "move the call out of the transaction" in finding["advice"][0]["title"]
-    assert finding["unsure"] == []
+    assert finding["caveats"] == []
 
 
 def test_a_pause_that_nobody_explains(made: Callable[..., Open]) -> None:
@@ -61,7 +61,7 @@ def test_a_pause_that_nobody_explains(made: Callable[..., Open]) -> None:
 
     (finding,) = held_in([ask(80), ask(80)])
     assert finding["severity"] == "worthwhile" and "1 row of clearance" in finding["title"]
-    assert finding["unsure"] != [] and finding["advice"][0]["code"] == ""
+    assert finding["caveats"] != [] and finding["advice"][0]["code"] == ""
 
 
 def test_a_call_while_nothing_is_locked(made: Callable[..., Open]) -> None:

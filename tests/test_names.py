@@ -135,7 +135,7 @@ def test_the_project_accepts_for_every_command(pages: dict[str, Path], tmp_path:
     capture, today = pages["grown"], date.today()
     below = tmp_path / "src" / "office"
     below.mkdir(parents=True)
-    words = ("findings", capture, "--route", "/berths", "--judge", "minor")
+    words = ("findings", capture, "--route", "/berths", "--fail-on", "minor")
     assert run(*words, cwd=tmp_path).code == 1
     (tmp_path / "askless.toml").write_text(ACCEPTED.format(until=today))
     for folder in (tmp_path, below):

@@ -396,19 +396,19 @@ def test_values_were_seen_to_flow(name: str, by_route: dict[str, list[dict[str, 
     finding = by_route[name][0]
     assert finding["evidence"] == "traced"
     column = {"to_many": "port_call.id", "count": "berth.id", "exists": "berth.id"}.get(name, "port_call.vessel_id")
-    assert column in " ".join(finding["because"])
+    assert column in " ".join(finding["evidence_details"])
 
 
 def test_a_nested_repetition_names_its_whole_path(by_route: dict[str, list[dict[str, Any]]]) -> None:
     inner = next(f for f in by_route["nested"] if "tug_job" not in f["tables"])
     assert inner["variant"] == "nested to-one"
     assert "(1 + 6 + 12)" in inner["title"]
-    assert any("port_call → tug_job → tug" in reason for reason in inner["because"])
+    assert any("port_call → tug_job → tug" in reason for reason in inner["evidence_details"])
 
 
 def test_repeated_keys_are_part_of_the_one_finding(by_route: dict[str, list[dict[str, Any]]]) -> None:
     finding = by_route["to_one_with_repeats"][0]
-    assert any("6 of the 12 look-ups repeat a key" in reason for reason in finding["because"])
+    assert any("6 of the 12 look-ups repeat a key" in reason for reason in finding["evidence_details"])
 
 
 def test_all_callers_of_a_duplicate_are_named(by_route: dict[str, list[dict[str, Any]]]) -> None:
@@ -425,7 +425,7 @@ def test_all_callers_of_a_duplicate_are_named(by_route: dict[str, list[dict[str,
 def test_advice_for_counts_keeps_parents_with_none(by_route: dict[str, list[dict[str, Any]]]) -> None:
     advice = by_route["count"][0]["advice"][0]
     assert "GROUP BY" in advice["sql"] and "berth_id IN (:keys)" in advice["sql"]
-    assert any("must stay, with 0" in check for check in advice["check"])
+    assert any("must stay, with 0" in check for check in advice["verify"])
 
 
 def test_the_projection_advised_keeps_the_key(by_route: dict[str, list[dict[str, Any]]]) -> None:
@@ -477,6 +477,6 @@ def test_keyed_evidence_without_a_traced_source(record: Any, tmp_path: Path) -> 
     )
     without = findings(folder)
     assert [(f["pattern"], f["evidence"]) for f in without] == [("n-plus-one", "repeated")]
-    assert any("outside the database" in doubt for doubt in without[0]["unsure"])
+    assert any("outside the database" in doubt for doubt in without[0]["caveats"])
     with_schema = findings(folder, "--db", f"sqlite:///{tmp_path / 'keyed.db'}")
     assert [(f["pattern"], f["evidence"]) for f in with_schema] == [("n-plus-one", "keyed")]

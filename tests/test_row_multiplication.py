@@ -51,7 +51,7 @@ def test_two_collections_of_one_parent(
     (finding,) = found(BOTH, multiplied(calls, jobs, lines), COLUMNS)
     separate = calls * (1 + jobs + lines)
     assert finding["variant"] == "product" and f"where about {separate:,} would do" in finding["title"]
-    assert f"100,000 rows of port_call make {100_000 * jobs * lines:,}" in finding["because"][1]
+    assert f"100,000 rows of port_call make {100_000 * jobs * lines:,}" in finding["evidence_details"][1]
     assert finding["advice"][0]["sql"] == "SELECT port_call_id, id\nFROM manifest_line\nWHERE port_call_id IN (:keys)"
 
 

@@ -67,9 +67,9 @@ def test_rows_that_never_changed_are_kept_as_long_as_was_seen(hour: Hour) -> Non
         and "40 reads of tariff" in finding["title"]
         and "1 more route" in finding["title"]
     )
-    assert "it held for 117 s, all the time that was recorded" in finding["because"]
-    assert any("kept for 60 s: 38 of 40 reads are spared" in one for one in finding["because"])
-    assert "none in the capture" in finding["because"][2] and len(finding["advice"]) == 1
+    assert "it held for 117 s, all the time that was recorded" in finding["evidence_details"]
+    assert any("kept for 60 s: 38 of 40 reads are spared" in one for one in finding["evidence_details"])
+    assert "none in the capture" in finding["evidence_details"][2] and len(finding["advice"]) == 1
     assert "for 60 s" in finding["advice"][0]["title"]
 
 
@@ -79,9 +79,9 @@ def test_the_shortest_time_that_rows_held_halved(hour: Hour) -> None:
         if turn in (19, 31):
             hour.ask(turn * 3.0 + 1, "POST /tariffs", "/tariffs", ("UPDATE tariff SET rate = $1", (turn,), 0))
     (finding,) = hour.found()
-    assert any("held for 36 s at least" in one for one in finding["because"])
-    assert any("kept for 10 s" in one for one in finding["because"])
-    assert "UPDATE 2 times on POST /tariffs" in finding["because"][2]
+    assert any("held for 36 s at least" in one for one in finding["evidence_details"])
+    assert any("kept for 10 s" in one for one in finding["evidence_details"])
+    assert "UPDATE 2 times on POST /tariffs" in finding["evidence_details"][2]
     assert finding["advice"][1]["title"].startswith("or drop what is kept where it is written: UPDATE 2 times")
 
 

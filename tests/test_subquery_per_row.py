@@ -31,10 +31,10 @@ def told(
 def test_a_value_for_each_row(text: str, given: tuple[Any, ...], tmp_path: Path) -> None:
     (finding,) = told(tmp_path, text, given=given)
     assert finding["severity"] == "worthwhile" and finding["evidence"] == "repeated"
-    assert "port_call.berth_id = berth.id" in finding["because"][0]
+    assert "port_call.berth_id = berth.id" in finding["evidence_details"][0]
     (advice,) = finding["advice"]
     assert "LEFT JOIN" in advice["sql"] and "GROUP BY" in advice["sql"]
-    assert any("another order" in check for check in advice["check"]) is bool(given)
+    assert any("another order" in check for check in advice["verify"]) is bool(given)
 
 
 QUICK = {

@@ -44,9 +44,9 @@ def test_a_capture_that_cant_be_read_is_not_judged(pages: dict[str, Path], tmp_p
     )
     refused(run("gate", broken, cwd=tmp_path), "broken.jsonl", "first is line", "--allow-damaged")
     refused(run("gate", whole, "--baseline", broken, cwd=tmp_path), "broken.jsonl", "--allow-damaged")
-    refused(run("findings", broken, "--judge", "urgent"), "broken.jsonl")
-    refused(run("compare", whole, broken, "--judge"), "broken.jsonl")
-    assert run("gate", broken, "--allow-damaged", "--partial", cwd=tmp_path).code in (0, 1)
+    refused(run("findings", broken, "--fail-on", "urgent"), "broken.jsonl")
+    refused(run("compare", whole, broken, "--fail-on-new"), "broken.jsonl")
+    assert run("gate", broken, "--allow-damaged", "--allow-missing", cwd=tmp_path).code in (0, 1)
     for words in (
         ["requests", broken],
         ["findings", broken],
@@ -229,7 +229,7 @@ def test_workers_go_with_their_command(tmp_path: Path) -> None:
     )
 
 
-@pytest.mark.parametrize("words", [["--sample", "1/20"], ["--slower-than", "10s"]])
+@pytest.mark.parametrize("words", [["--sample", "1/20"], ["--min-duration", "10s"]])
 def test_what_a_killed_program_left_out_is_counted_but_for_the_last(words: list[str], tmp_path: Path) -> None:
     script = tmp_path / "killed.py"
     script.write_text(
@@ -242,7 +242,7 @@ def test_what_a_killed_program_left_out_is_counted_but_for_the_last(words: list[
     )
     run("capture", "app", "-o", tmp_path / "c", *words, "--", sys.executable, script)
     ran = run("requests", tmp_path / "c", "--json")
-    assert 4900 <= ran.json["all_requests"] <= 5001, ran.json["all_requests"]
+    assert 4900 <= ran.json["total_requests"] <= 5001, ran.json["total_requests"]
     assert "killed: up to 100 requests, or a second's" in " ".join(ran.err.split())
 
 

@@ -148,7 +148,7 @@ def url(data: bytes, folder: Path) -> None:
     from askless.sources.relay.options import _server
 
     text = data.decode("utf-8", "replace").replace("\x00", "")
-    for read in (lambda: shown(parse_url(text)), lambda: _server(text), lambda: packet_reader.server_of(text), lambda: page_visits.check_visits({"visit": [text], "program": ["true"], "times": 1, "warm_up": None, "files": []})):  # fmt: skip
+    for read in (lambda: shown(parse_url(text)), lambda: _server(text), lambda: packet_reader.server_of(text), lambda: page_visits.check_visits({"visit": [text], "program": ["true"], "repeat": 1, "warm_up": None, "files": []})):  # fmt: skip
         try:
             read()
         except AskLessError:

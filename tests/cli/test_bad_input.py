@@ -12,7 +12,9 @@ from pathlib import Path
 import pytest
 import zstandard
 
-from tests.conftest import findings, run
+from askless import sources
+from askless.cli.renamed_options import RENAMED
+from tests.conftest import findings, program, run
 
 HEADER = '{"event":"capture","format":"askless capture","version":1}\n'
 
@@ -24,6 +26,38 @@ def refused(ran: object, *words: str) -> None:
     assert len(err.splitlines()) >= 2, "a message and a remedy"
     for word in words:
         assert word in err, err
+
+
+@pytest.mark.parametrize(("command", "old"), [(name, old) for name, both in RENAMED.items() for old in both])
+def test_an_old_option_names_the_new_one(command: str, old: str) -> None:
+    new, words = RENAMED[command][old], ["capture", "app"] if command == "capture" else [command]
+    if command == "capture":
+        kinds = [kind for kind in sources.REGISTRY if new in run("capture", kind, "--help").out]
+        assert kinds, f"{new} is an option of no source"
+        words = ["capture", kinds[0]]
+    assert new in run(*words, "--help").out and old + " " not in run(*words, "--help").out
+    refused(run(*words, old), new, "since 0.5.0", " ".join(words) + " --help")
+    refused(run(*words, f"{old}=1"), new)
+
+
+def test_an_old_option_behind_a_program_is_the_program_s(tmp_path: Path) -> None:
+    (tmp_path / "shown.py").write_text(
+        "import sqlite3, sys; sqlite3.connect(':memory:').execute('select 1'); print(sys.argv[1:])"
+    )
+    for words in (("--",), ()):
+        ran = program(
+            "capture",
+            "app",
+            "-o",
+            tmp_path / f"calls{len(words)}",
+            *words,
+            sys.executable,
+            "shown.py",
+            "--keep",
+            "2",
+            cwd=tmp_path,
+        )
+        assert ran.code == 0 and "['--keep', '2']" in ran.out, ran.err
 
 
 @pytest.fixture
@@ -71,7 +105,7 @@ def test_a_torn_capture_counts_up_to_the_tear(good: Path) -> None:
     found = run("findings", good)
     assert found.code == 0 and "n-plus-one" in found.out and "the last line is torn" in found.err
     checked = run("capture", "check", good, "--json")
-    assert checked.code == 0 and checked.json["files"][0]["torn"] and not checked.json["files"][0]["closed"]
+    assert checked.code == 0 and checked.json["files"][0]["truncated"] and not checked.json["files"][0]["closed"]
     file.write_bytes(whole[: at - 30])
     assert run("findings", good).code == 0
 
@@ -172,7 +206,7 @@ def test_programs_and_folders(tmp_path: Path) -> None:
     file.write_text("")
     refused(run("capture", "app", "-o", file, "--", sys.executable), "can't write into")
     refused(run("capture", "app", "-o", tmp_path / "c", "--visit", "ftp://x", "--", sys.executable), "http URL")
-    refused(run("capture", "app", "-o", tmp_path / "c", "--times", "0", "--", sys.executable), "--times")
+    refused(run("capture", "app", "-o", tmp_path / "c", "--repeat", "0", "--", sys.executable), "--repeat")
 
 
 def test_a_folder_with_a_capture_is_not_mixed_up(good: Path) -> None:

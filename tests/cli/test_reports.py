@@ -81,7 +81,7 @@ def test_requests_one_by_one_lead_to_the_timeline(pages: dict[str, Path]) -> Non
     assert sum(row["count"] for row in shown["rows"]) == chosen["queries"]
     folded = [row for row in shown["rows"] if row["count"] > 1]
     assert [row["count"] for row in folded] == [24] and folded[0]["line"]["file"].endswith("grown.py")
-    unfolded = run("timeline", pages["grown"], chosen["name"], "--unfolded", "--json").json["rows"]
+    unfolded = run("timeline", pages["grown"], chosen["name"], "--no-fold", "--json").json["rows"]
     assert len(unfolded) == chosen["queries"] and sorted(r["start_ms"] for r in unfolded) == [
         r["start_ms"] for r in unfolded
     ]
@@ -105,31 +105,30 @@ def test_the_whole_story_of_a_finding(pages: dict[str, Path]) -> None:
 
 
 def test_judging(pages: dict[str, Path]) -> None:
-    assert run("findings", pages["grown"], "--judge", "urgent").code == 1
-    assert run("findings", pages["tuned"], "--judge", "minor").code == 0
+    assert run("findings", pages["grown"], "--fail-on", "urgent").code == 1
+    assert run("findings", pages["tuned"], "--fail-on", "minor").code == 0
     assert "Nothing asks too much in 35 requests" in run("findings", pages["tuned"]).out
-    assert run("compare", pages["tuned"], pages["grown"], "--judge").code == 1
-    assert run("compare", pages["grown"], pages["tuned"], "--judge").code == 0
+    assert run("compare", pages["tuned"], pages["grown"], "--fail-on-new").code == 1
+    assert run("compare", pages["grown"], pages["tuned"], "--fail-on-new").code == 0
 
 
 def test_before_and_after(pages: dict[str, Path]) -> None:
     compared = run("compare", pages["grown"], pages["tuned"], "--json").json
-    assert len(compared["gone"]) == 8 and compared["new"] == compared["left"] == []
+    assert len(compared["fixed"]) == 8 and compared["new"] == compared["remaining"] == []
     due = next(row for row in compared["routes"] if row["route"] == "GET /calls/due")
-    assert due["queries"] == [
-        len(next(r for r in read(pages["grown"]) if r.route == due["route"] and not r.warm_up)),
-        3,
-    ]
-    assert due["ratio"][1] <= due["ratio"][0] <= due["ratio"][2] and due["time"][0]["count"] == 5
+    grown = next(r for r in read(pages["grown"]) if r.route == due["route"] and not r.warm_up)
+    assert due["queries"] == {"before": len(grown), "after": 3}
+    assert due["ratio"]["low"] <= due["ratio"]["value"] <= due["ratio"]["high"]
+    assert due["time"]["before"]["count"] == 5
     control = next(row for row in compared["routes"] if row["route"] == "GET /vessels/{call_sign}")
-    assert control["verdict"]["outcome"] == "same-work" and compared["drift"] == max(
-        control["ratio"][0], 1 / control["ratio"][0]
+    assert control["verdict"]["outcome"] == "same-work" and compared["variation"] == max(
+        control["ratio"]["value"], 1 / control["ratio"]["value"]
     )
     swapped = run("compare", pages["tuned"], pages["grown"], "--json").json
-    assert len(swapped["new"]) == 8 and swapped["gone"] == []
+    assert len(swapped["new"]) == 8 and swapped["fixed"] == []
     same = run("compare", pages["grown"], pages["grown"], "--json").json
-    assert len(same["left"]) == 8 and {row["verdict"]["outcome"] for row in same["routes"]} == {"same-work"}
-    assert same["drift"] == 1.0
+    assert len(same["remaining"]) == 8 and {row["verdict"]["outcome"] for row in same["routes"]} == {"same-work"}
+    assert same["variation"] == 1.0
     assert "8 findings gone:" in run("compare", pages["grown"], pages["tuned"]).out
 
 
@@ -311,7 +310,7 @@ for page in sys.argv[2:]:
 
 
 def test_the_demo_tells_the_whole_story(tmp_path: Path) -> None:
-    ran = run("demo", "--out", tmp_path / "harbour", "--times", 5)
+    ran = run("demo", "--out", tmp_path / "harbour", "--repeat", 5)
     assert ran.code == 0, ran.err
     for part in (
         "n-plus-one",
@@ -419,17 +418,17 @@ def test_one_edit_is_one_entry(pages: dict[str, Path]) -> None:
 
 def test_a_way_to_the_database_is_counted(pages: dict[str, Path]) -> None:
     near = run("findings", pages["grown"], "--json").json["edits"]
-    far = run("findings", pages["grown"], "--round-trip", "2ms", "--json").json
+    far = run("findings", pages["grown"], "--network-latency", "2ms", "--json").json
     due = (
         {edit["routes"][0]: edit for edit in near}["GET /calls/due"],
         {e["routes"][0]: e for e in far["edits"]}["GET /calls/due"],
     )
     assert due[1]["saving_ms"] > due[0]["saving_ms"] + 150 and due[1]["request_ms"] > due[0]["request_ms"] + 190
     assert (
-        far["round_trip_ms"] == 2
-        and "2.00 ms are counted" in run("findings", pages["grown"], "--round-trip", "2ms").out
+        far["network_latency_ms"] == 2
+        and "2.00 ms are counted" in run("findings", pages["grown"], "--network-latency", "2ms").out
     )
-    assert run("findings", pages["grown"], "--round-trip", "soon").code == 2
+    assert run("findings", pages["grown"], "--network-latency", "soon").code == 2
 
 
 def test_indexes_of_tables_that_nobody_asked_are_not_judged(record: Any, tmp_path: Path) -> None:
@@ -450,6 +449,6 @@ def test_indexes_of_tables_that_nobody_asked_are_not_judged(record: Any, tmp_pat
         """
     )
     document = run("indexes", capture, "--db", f"sqlite:///{database}", "--json").json
-    assert [row["index"] for row in document["redundant"]] == ["tug_short"] and document["unasked"] == 1
+    assert [row["index"] for row in document["redundant"]] == ["tug_short"] and document["unjudged_indexes"] == 1
     shown = run("indexes", capture, "--db", f"sqlite:///{database}").out
     assert "1 index of that kind on tables that the capture never asks: not judged" in shown and "pilot" not in shown

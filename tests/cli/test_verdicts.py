@@ -14,7 +14,7 @@ from askless.database.clause_cost import ClauseCost, ClauseCosts
 from askless.database.index_trial import IndexTrial, TrialTiming
 from askless.database.rewrite_trial import RewriteTrial, Side
 from askless.reports import finding_trial, index_trial, rewrite_trial, weigh
-from askless.reports.documents import TrialRoad
+from askless.reports.documents import TrialAlternative
 
 SLOW, FAST = tuple(10.0 + i % 3 for i in range(20)), tuple(2.0 + i % 2 * 0.1 for i in range(20))
 
@@ -40,10 +40,10 @@ def test_a_rewriting() -> None:
 
 def road(
     name: str, queries: int, ms: float, ratio: tuple[float, float, float] | None, same: bool = True, trip: float = 0.0
-) -> TrialRoad:
+) -> TrialAlternative:
     measured = Ratio(*ratio) if ratio is not None else None
     away = ms + queries * trip
-    return TrialRoad(
+    return TrialAlternative(
         name,
         "",
         queries,
@@ -60,7 +60,7 @@ def road(
     )
 
 
-def road_verdict(roads: tuple[TrialRoad, ...], round_trip_ms: float) -> str:
+def road_verdict(roads: tuple[TrialAlternative, ...], round_trip_ms: float) -> str:
     return finding_trial.verdict(roads, round_trip_ms).text
 
 
@@ -139,5 +139,5 @@ def test_a_time_as_people_write_it(text: str, ms: float) -> None:
 
 @pytest.mark.parametrize("text", ["soon", "-1ms", "1 m", "ms"])
 def test_a_time_that_is_none(text: str) -> None:
-    with pytest.raises(AskLessError, match="--round-trip"):
+    with pytest.raises(AskLessError, match="--network-latency"):
         milliseconds_of(text)

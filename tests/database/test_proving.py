@@ -91,16 +91,16 @@ def test_an_index_that_a_write_alone_needs_is_kept(office: Office) -> None:
 
 def test_a_set_is_proven_for_a_capture(office: Office, capture_of: Captured) -> None:
     before = office.state() if office.server is not None else None
-    done = run("indexes", capture_of(office), "--db", office.url, "--prove", "--even-if-busy", "--json")
+    done = run("indexes", capture_of(office), "--db", office.url, "--test", "--allow-busy", "--json")
     assert done.code == 0, done.err
-    proof = done.json["proof"]
+    proof = done.json["set_trial"]
     assert proof["unit"] == UNITS[office.system] and proof["statements"] >= 8 and proof["skipped"] == 0
     assert done.json["indexes"] and proof["after"] < proof["before"]
     plain = run("indexes", capture_of(office), "--db", office.url, "--json").json
     kept = {index["ddl"] for index in done.json["indexes"]}
-    assert kept | {one["ddl"] for one in proof["left_out"]} == {index["ddl"] for index in plain["indexes"]}
-    assert plain["proof"] is None
-    said = run("indexes", capture_of(office), "--db", office.url, "--prove", "--even-if-busy").out
+    assert kept | {one["ddl"] for one in proof["excluded"]} == {index["ddl"] for index in plain["indexes"]}
+    assert plain["set_trial"] is None
+    said = run("indexes", capture_of(office), "--db", office.url, "--test", "--allow-busy").out
     assert f"Proven {proof['where']}: {proof['unit']}" in " ".join(said.split())
     assert before is None or office.state() == before
 
@@ -108,5 +108,5 @@ def test_a_set_is_proven_for_a_capture(office: Office, capture_of: Captured) -> 
 def test_what_cannot_be_proven(office: Office, capture_of: Captured) -> None:
     with pytest.raises(AskLessError, match="no statement of the capture"):
         proven(office, [BOTH], TriedStatement("SELECT nothing FROM nowhere"))
-    done = run("indexes", capture_of(office), "--schema", "x.json", "--prove")
+    done = run("indexes", capture_of(office), "--schema", "x.json", "--test")
     assert done.code == 2 and "x.json" in done.err

@@ -27,7 +27,7 @@ def test_the_relay_finds_what_the_recorder_finds(system: str, office_of: Callabl
     inner = [PYTHON, "-m", "askless", "capture", "app", "-o", tmp_path / "inside", "--", PYTHON, HARBOUR / "app.py"]
     ran = program(
         "capture", "relay", "-o", tmp_path / "wire", "--to", f"{system}://127.0.0.1:{office.server.port}", *visits,
-        "--times", "2", "--", "sh", "-c", f'exec "$@" "$DATABASE_URL" --port {web}', "sh", *inner,
+        "--repeat", "2", "--", "sh", "-c", f'exec "$@" "$DATABASE_URL" --port {web}', "sh", *inner,
         env={"DATABASE_URL": office.app_url},
     )  # fmt: skip
     assert ran.code == 0, ran.err

@@ -42,7 +42,7 @@ def tried(office: Office, tmp_path: Path) -> Callable[..., Any]:
 
 def test_a_subquery_for_each_row_is_grouped_once(tried: Callable[..., Any]) -> None:
     found = tried(PER_ROW, 60, ("id", "name", "calls", "latest"), "subquery-per-row")
-    base, grouped = found["roads"]
+    base, grouped = found["alternatives"]
     assert (base["name"], grouped["name"]) == ("as it is", "grouped once and joined")
     assert grouped["same_result"] and base["rows"] == grouped["rows"] == 60 and grouped["ratio"]["value"] > 0
 
@@ -50,7 +50,7 @@ def test_a_subquery_for_each_row_is_grouped_once(tried: Callable[..., Any]) -> N
 def test_parents_that_come_again(tried: Callable[..., Any]) -> None:
     sample = tuple((i // 4, "due") for i in range(32))
     found = tried(AGAIN, 300, ("id", "status"), "row-multiplication", sample=sample)
-    base, exists, distinct = found["roads"]
+    base, exists, distinct = found["alternatives"]
     assert (
         exists["same_result"] and distinct["same_result"] and exists["rows"] == distinct["rows"] == 200 < base["rows"]
     )
@@ -59,14 +59,14 @@ def test_parents_that_come_again(tried: Callable[..., Any]) -> None:
 
 def test_a_page_behind_many_rows(tried: Callable[..., Any]) -> None:
     found = tried(DEEP, 20, ("id", "vessel_id"), "deep-offset")
-    base, by_key = found["roads"]
+    base, by_key = found["alternatives"]
     assert by_key["same_result"] and base["rows"] == by_key["rows"] == 20
     assert "OFFSET" not in by_key["sql"] and "knows it from the one before" in by_key["note"]
 
 
 def test_a_column_that_is_left_out(tried: Callable[..., Any]) -> None:
     found = tried(WIDE, 120, ("id", "inspector", "report"), "over-wide", widths=(480, 1200, 360_000))
-    base, narrow = found["roads"]
+    base, narrow = found["alternatives"]
     assert narrow["same_result"] and narrow["bytes"] < base["bytes"] and "report" not in narrow["sql"]
 
 

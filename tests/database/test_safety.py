@@ -212,7 +212,7 @@ def test_a_trial_gives_way_to_whoever_waits(office_of: Callable[..., Office]) ->
     large.ask("UPDATE manifest_line SET goods = goods WHERE id = 1 RETURNING id")  # waits for the trial, or this hangs
     out, err = process.communicate(timeout=60)
     assert process.returncode == 2 and out == "" and "the trial gave way" in err and "--lock-budget" in err, err
-    assert "--on-copies" in err
+    assert "--use-copies" in err
     assert settled(large, before), large.state()
 
 
@@ -234,8 +234,8 @@ def test_an_index_on_copies_locks_nothing(office_of: Callable[..., Office]) -> N
     try:
         writer.autocommit = False
         writer.cursor().execute("UPDATE vessel SET name = name WHERE id = 1")
-        refused(run(*words, "--even-if-busy"), "lock timeout")
-        done = run(*words, "--on-copies")
+        refused(run(*words, "--allow-busy"), "lock timeout")
+        done = run(*words, "--use-copies")
     finally:
         writer.rollback()
         writer.close()
@@ -269,13 +269,13 @@ def test_a_table_that_is_read_and_written_in_between_is_seen(office_of: Callable
 
 def test_a_live_server_is_left_alone_unless_confirmed(busy: Office, tmp_path: Path) -> None:
     words = ["trial", "--db", busy.url, "--index", "CREATE INDEX n ON vessel (name)", "--sql", "SELECT * FROM vessel"]
-    refused(run(*words), "this database looks live", "--even-if-busy")
+    refused(run(*words), "this database looks live", "--allow-busy")
     refused(run("weigh", "--db", busy.url, "--sql", "SELECT id FROM vessel WHERE flag = 'NO'"), "looks live")
     (tmp_path / "a.sql").write_text("SELECT id FROM vessel")
     rewrite = ["trial", "--db", busy.url, "--before", tmp_path / "a.sql", "--after", tmp_path / "a.sql"]
     refused(run(*rewrite), "looks live")
-    assert run(*rewrite, "--even-if-busy").code == 0
-    confirmed = run(*words, "--even-if-busy")
+    assert run(*rewrite, "--allow-busy").code == 0
+    confirmed = run(*words, "--allow-busy")
     if busy.system == "postgresql":  # the other session's lock stands in the way of an index: no endless wait for it
         refused(confirmed, "lock timeout", "another session holds the table")
     else:

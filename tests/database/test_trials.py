@@ -135,7 +135,9 @@ with Session(engine) as session, askless.request("calls"):
     assert ran.code == 0, ran.err
     (found,) = [one for one in findings(tmp_path / "c") if one["pattern"] == "n-plus-one"]
     trial = run("trial", tmp_path / "c", "--finding", found["key"], "--db", office.url, "--json").json
-    assert all(road["same_result"] for road in trial["roads"]) and len(trial["roads"]) == 3, trial["roads"]
+    assert all(road["same_result"] for road in trial["alternatives"]) and len(trial["alternatives"]) == 3, trial[
+        "alternatives"
+    ]
 
 
 # Before and after, equal in today's rows; what must be planted to see that they are not the same.
@@ -155,7 +157,7 @@ def test_harder_data_shows_what_todays_rows_hide(
     easy = rewrite(before, after, "--json")
     assert easy.code == 0 and easy.json["same_result"], easy.out + easy.err
     state = office.state() if office.server is not None else Path(office.url.removeprefix("sqlite:///")).read_bytes()
-    hard = rewrite(before, after, "--harder", "--json")
+    hard = rewrite(before, after, "--synthetic-rows", "--json")
     assert hard.code == 1 and not hard.json["same_result"], hard.out + hard.err
     assert hard.json["difference"].startswith("with ") and any(
         words in hard.json["difference"] for words in planted.split("|")
@@ -177,7 +179,7 @@ def test_copies_stand_before_the_tables_whatever_the_path(office_of: Callable[..
     office.ask("CREATE TRIGGER berth_touched BEFORE INSERT OR DELETE ON berth EXECUTE FUNCTION touched()")
     office.ask("ALTER ROLE harbour SET search_path = public, pg_temp")
     try:
-        found = run("trial", "--db", office.url, *files, "--harder", "--json").json
+        found = run("trial", "--db", office.url, *files, "--synthetic-rows", "--json").json
     finally:
         office.ask("ALTER ROLE harbour RESET search_path")
         office.ask("DROP TRIGGER berth_touched ON berth")
@@ -187,15 +189,17 @@ def test_copies_stand_before_the_tables_whatever_the_path(office_of: Callable[..
 
 def test_what_is_the_same_with_harder_data_too(rewrite: Rewrite) -> None:
     counted = "SELECT b.id, b.name, (SELECT count(*) FROM port_call c WHERE c.berth_id = b.id) AS calls FROM berth b"
-    ran = rewrite(CALLS, counted, "--harder")
+    ran = rewrite(CALLS, counted, "--synthetic-rows")
     assert ran.code == 0 and "the same with harder data too" in ran.out and "NULL as berth_id" in ran.out, (
         ran.out + ran.err
     )
-    document = rewrite(CALLS, counted, "--harder", "--json").json
-    assert any(words.startswith("no rows in port_call") for words in document["harder"])
-    assert "no rows in berth" not in document["harder"], "calls refer to them"
+    document = rewrite(CALLS, counted, "--synthetic-rows", "--json").json
+    assert any(words.startswith("no rows in port_call") for words in document["synthetic_rows"])
+    assert "no rows in berth" not in document["synthetic_rows"], "calls refer to them"
     index = ("--index", "CREATE INDEX n ON berth (name)", "--sql", "SELECT 1 FROM berth")
-    refused(run("trial", "--db", "sqlite:///x.db", *index, "--harder"), "--harder compares two statements")
+    refused(
+        run("trial", "--db", "sqlite:///x.db", *index, "--synthetic-rows"), "--synthetic-rows compares two statements"
+    )
 
 
 def test_a_statement_that_never_gives_the_same_again(rewrite: Rewrite, office: Office) -> None:
@@ -254,7 +258,7 @@ def test_an_index_on_each_database(office_of: Callable[..., Office], office: Off
     assert row["uses_index"] and row["same_result"] and row["rows"] == 1 and ran.json["size_bytes"] > 10_000
     assert row["plan_before"][0]["kind"] == "full scan" and row["plan_after"][0]["index"] == "signs"
     units = {"sqlite": "machine steps", "postgresql": "blocks of 8 KiB", "mariadb": "handler reads"}
-    assert row["work_unit"] == units[office.system] and row["work"][0] > 5 * row["work"][1]
+    assert row["work_unit"] == units[office.system] and row["work"]["before"] > 5 * row["work"]["after"]
     assert before is None or large.state() == before
 
 
@@ -305,25 +309,27 @@ def test_each_finding_is_replayed(office: Office, capture_of: Captured) -> None:
             if finding["pattern"] != "over-wide":
                 refused(run("trial", capture, "--db", office.url, "--finding", place), "statement", "--before")
             continue
-        found = roads(office, capture, place, "--round-trip", "2ms")
+        found = roads(office, capture, place, "--network-latency", "2ms")
         variants.add(finding["variant"])
-        base, *others = found["roads"]
+        base, *others = found["alternatives"]
         assert base["queries"] == found["lookups"] + 1 or base["queries"] == found["lookups"]
         assert others and all(road["same_result"] for road in others), found
-        assert base["away_ms"] == pytest.approx(base["median_ms"] + 2 * base["queries"])
+        assert base["with_latency_ms"] == pytest.approx(base["median_ms"] + 2 * base["queries"])
         for road in others:
             assert (
                 road["queries"] < base["queries"]
                 and road["ratio"]["low"] <= road["ratio"]["value"] <= road["ratio"]["high"]
             )
-            assert road["away_ratio"] == pytest.approx(base["away_ms"] / road["away_ms"])
+            assert road["ratio_with_latency"] == pytest.approx(base["with_latency_ms"] / road["with_latency_ms"])
         assert "the same rows" in found["verdict"]["text"] and "round trips saved" in found["verdict"]["text"]
     assert {"to-one", "to-many", "count"} <= variants
     statistics = next(i for i, f in enumerate(listed, 1) if f["pattern"] == "sibling-filters")
-    note = roads(office, capture, statistics)["roads"][1]["note"]
+    note = roads(office, capture, statistics)["alternatives"][1]["note"]
     assert "1 key has no group: it must stay on the page, with 0" in note, "no call is waiting"
     refused(run("trial", capture, "--db", office.url, "--finding", "99"), "no finding 99")
-    refused(run("trial", capture, "--db", office.url, "--finding", "1", "--round-trip", "soon"), "--round-trip")
+    refused(
+        run("trial", capture, "--db", office.url, "--finding", "1", "--network-latency", "soon"), "--network-latency"
+    )
     refused(run("trial", "--db", office.url, "--finding", "1"), "belongs to a capture")
 
 
@@ -331,10 +337,10 @@ def test_the_join_keeps_its_parents_and_the_counts_their_zeros(office: Office, c
     capture = capture_of(office)
     listed = findings(capture)
     to_one = next(i for i, f in enumerate(listed, 1) if f["variant"] == "to-one" and f["tables"] == ["vessel"])
-    names = [road["name"] for road in roads(office, capture, to_one)["roads"]]
+    names = [road["name"] for road in roads(office, capture, to_one)["alternatives"]]
     assert names == ["row by row", "one batched query", "outer join"]
     counted = next(i for i, f in enumerate(listed, 1) if (f["pattern"], f["variant"]) == ("n-plus-one", "count"))
-    grouped = roads(office, capture, counted)["roads"][1]
+    grouped = roads(office, capture, counted)["alternatives"][1]
     assert (
         grouped["name"] == "one grouped query"
         and "2 keys have no group: they must stay on the page, with 0" in grouped["note"]
@@ -362,7 +368,9 @@ def test_a_look_up_of_the_latest_is_no_look_up_of_all(
     listed = findings(capture)
     place = next(i for i, f in enumerate(listed, 1) if f["route"] == "calls" and f["pattern"] == "n-plus-one")
     tried = run("trial", capture, "--db", office.url, "--finding", place, "--json").json
-    assert [road["same_result"] for road in tried["roads"]] == [True, True] and "ROW_NUMBER" in tried["roads"][1]["sql"]
+    assert [road["same_result"] for road in tried["alternatives"]] == [True, True] and "ROW_NUMBER" in tried[
+        "alternatives"
+    ][1]["sql"]
 
 
 def test_weighing_tells_which_part_costs(office: Office) -> None:
@@ -378,7 +386,7 @@ def test_weighing_tells_which_part_costs(office: Office) -> None:
     ratios = [part["ratio"]["value"] for part in ran.json["parts"] if part["ratio"] is not None]
     assert ratios and ratios == sorted(ratios, reverse=True), "the dearest first"
     assert all(
-        part["costs_ms"] == pytest.approx(ran.json["whole_ms"] - part["without_ms"]) for part in ran.json["parts"]
+        part["cost_ms"] == pytest.approx(ran.json["whole_ms"] - part["without_ms"]) for part in ran.json["parts"]
     )
     limited = next(part for part in ran.json["parts"] if part["part"].startswith("v.id <"))
     assert limited["rows"] > ran.json["rows"] == 11 and "rows instead of 11" in limited["verdict"]["text"]
@@ -420,11 +428,11 @@ def test_columns_that_the_look_up_gives_other_names(
         office.url.removeprefix("sqlite:///"),
     )
     listed = {f["route"]: f["key"] for f in findings(capture) if f["pattern"] == "n-plus-one"}
-    first = roads(office, capture, listed["jobs"])["roads"]
+    first = roads(office, capture, listed["jobs"])["alternatives"]
     assert [road["name"] for road in first] == ["row by row", "one batched query", "outer join"]
     assert all(road["same_result"] for road in first), first
     assert "port_call.vessel_id AS port_call_vessel_id" in first[2]["sql"] and "not show" not in first[1]["note"]
-    second = roads(office, capture, listed["sums"])["roads"]
+    second = roads(office, capture, listed["sums"])["alternatives"]
     assert [road["name"] for road in second] == ["row by row", "one batched query"], "a join has no word for the sum"
     assert second[1]["same_result"]
 
@@ -455,4 +463,4 @@ def test_the_first_of_each_and_whether_there_is_one(office: Office, tmp_path: Pa
     assert {route: f["variant"] for route, f in found.items()} == {"first": "first-of-each", "whether": "exists"}
     for finding in found.values():
         tried = roads(office, capture, finding["key"])
-        assert tried["lookups"] == 20 and [road["same_result"] for road in tried["roads"]] == [True, True], tried
+        assert tried["lookups"] == 20 and [road["same_result"] for road in tried["alternatives"]] == [True, True], tried

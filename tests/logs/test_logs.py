@@ -180,7 +180,7 @@ def test_a_finding_says_what_the_server_read_for_it(tmp_path: Path) -> None:
     (tmp_path / "slow.log").write_text("# Time: 261127 21:00:43\n" + "".join(records))
     assert run("capture", "log", tmp_path / "slow.log", "-o", tmp_path / "calls").code == 0
     (found,) = [one for one in findings(tmp_path / "calls") if one["pattern"] == "n-plus-one"]
-    assert any("reads 2,000 rows for 1 that it gives" in reason for reason in found["because"])
+    assert any("reads 2,000 rows for 1 that it gives" in reason for reason in found["evidence_details"])
 
 
 @pytest.mark.parametrize("name", [*SETTINGS, "csv", "json", "general", "slow"])

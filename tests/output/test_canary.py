@@ -74,12 +74,12 @@ def commands(capture: Path, database: Path, out: Path) -> list[list[str | Path]]
         ["requests"],
         ["requests", "--each"],
         ["timeline"],
-        ["timeline", "--unfolded"],
+        ["timeline", "--no-fold"],
         ["growth"],
         ["growth", "--over-time"],
         ["plan", *db],
         ["indexes", *db],
-        ["indexes", "--prove", *db],
+        ["indexes", "--test", *db],
     ):
         words += [[command[0], capture, *command[1:], *more] for more in ([], ["--json"])]
     words += [["trial", capture, "--finding", "1", *db, *more] for more in ([], ["--json"])]

@@ -108,7 +108,7 @@ def test_junit_is_valid_by_its_schema(
     for capture, other, *partial in (
         (pages["grown"], pages["tuned"]),
         (hostile, hostile),
-        (calls(), hostile, "--partial"),
+        (calls(), hostile, "--allow-missing"),
     ):
         baseline = [] if partial else ["--baseline", other]
         ran = run("gate", capture, *baseline, "--format", "junit", *partial, cwd=tmp_path)
@@ -133,7 +133,7 @@ def test_junit_tells_what_is_over_and_where(pages: dict[str, Path], tmp_path: Pa
     assert over is not None and "over by" in str(over.get("message"))
     assert any("calls_due.html" in (failure.text or "") for failure in failures.values() if failure is not None)
     (tmp_path / "askless.toml").write_text('[[budgets]]\nroute = "GET /never"\nqueries = 1\n')
-    for partial in ([], ["--partial"]):
+    for partial in ([], ["--allow-missing"]):
         ran = run("gate", pages["tuned"], "--format", "junit", *partial, cwd=tmp_path)
         (case,) = Xml.fromstring(ran.out).iter("testcase")
         assert (case.find("skipped") is not None) == bool(partial) and (case.find("failure") is None) == bool(partial)
@@ -152,7 +152,7 @@ def test_markdown_says_first_what_changed(pages: dict[str, Path], tmp_path: Path
     assert codes and all(code in listed for code in codes)
     (first, *_) = findings(pages["grown"])
     story = run("findings", pages["grown"], "--show", first["key"], "--format", "markdown").out
-    assert all(reason.split("(")[0].strip() in story for reason in first["because"]) and "```sql" in story
+    assert all(reason.split("(")[0].strip() in story for reason in first["evidence_details"]) and "```sql" in story
 
 
 @pytest.mark.parametrize("command", COMMANDS)
@@ -204,7 +204,7 @@ def test_a_table_of_values_has_the_same_numbers(pages: dict[str, Path], tmp_path
 def test_no_cell_is_a_formula() -> None:
     row = documents.GateRow("=HYPERLINK(1)", "queries", 1.0, 2.0, True, "budget", ("@x", "-y"))
     gate = documents.GateDocument(
-        format="askless gate", capture="c", baseline="", project="p", rows=(row,), findings=(), not_asked=("+1",),
+        format="askless gate", capture="c", baseline="", project="p", rows=(row,), findings=(), missing_routes=("+1",),
         accepted=0, remarks=(), passed=False,
     )  # fmt: skip
     lines = list(csv.reader(io.StringIO(Csv().render(gate, View()).decode())))

@@ -57,8 +57,8 @@ def test_the_same_words_as_in_the_terminal(
     for edit in run("findings", pages["grown"], "--json", "--db", f"sqlite:///{harbour}").json["edits"]:
         assert edit["title"] in told and " ".join(edit["code"].split()) in told
     for finding in findings(pages["grown"], "--db", f"sqlite:///{harbour}"):
-        assert all(reason in told for reason in finding["because"]), finding["because"]
-        assert all(check in told for advice in finding["advice"] for check in advice["check"])
+        assert all(reason in told for reason in finding["evidence_details"]), finding["evidence_details"]
+        assert all(check in told for advice in finding["advice"] for check in advice["verify"])
 
 
 def test_search_folding_and_keyboard(browser: Browser, whole: Path) -> None:

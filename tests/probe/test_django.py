@@ -141,7 +141,7 @@ def test_under_a_server(name: str, harbour: Path, tmp_path: Path) -> None:
     here = TWIN if "manage.py" in program else tmp_path
     env = {"HARBOUR_DB": str(harbour), "PYTHONDONTWRITEBYTECODE": "1"}
     url = f"http://127.0.0.1:{port}/berths"
-    ran = run("capture", "app", "-o", tmp_path / "c", "--visit", url, "--times", 2, "--", *program, cwd=here, env=env)
+    ran = run("capture", "app", "-o", tmp_path / "c", "--visit", url, "--repeat", 2, "--", *program, cwd=here, env=env)
     assert ran.code == 0, ran.err
     seen = [request for request in read(tmp_path / "c") if request.kind == "http" and not request.warm_up]
     assert [(request.route, request.status) for request in seen] == [("GET /berths", 200)] * 2

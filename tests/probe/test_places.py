@@ -69,7 +69,7 @@ def test_an_installed_application_has_lines(start: str, installed: tuple[Path, d
 
 def test_whoever_records_may_name_the_code(installed: tuple[Path, dict[str, str]], tmp_path: Path) -> None:
     stub, env = installed
-    words = ["--code", "harbour_store", "--", sys.executable, stub]
+    words = ["--app-package", "harbour_store", "--", sys.executable, stub]
     assert run("capture", "app", "-o", tmp_path / "c", *words, env=env).code == 0
     (request,) = read(tmp_path / "c")
     assert functions(request, 0)[:2] == ["harbour_store.py:load", "cli.py:main"]
@@ -233,9 +233,9 @@ for key, in db.execute("SELECT id FROM vessel").fetchall():
 @pytest.mark.parametrize("serves", [True, False])
 def test_what_may_be_of_many_requests_is_never_urgent(serves: bool, record: Record) -> None:
     folder = record(LISTENING.replace("SERVES", str(serves)))
-    (found,) = run("findings", folder, "--round-trip", "5ms", "--json").json["findings"]
+    (found,) = run("findings", folder, "--network-latency", "5ms", "--json").json["findings"]
     assert found["pattern"] == "n-plus-one" and (found["severity"] == "urgent") is not serves
-    assert any("told apart" in doubt for doubt in found["unsure"]) is serves
+    assert any("told apart" in doubt for doubt in found["caveats"]) is serves
 
 
 def test_long_texts_and_literals_are_cut(record: Record) -> None:

@@ -756,7 +756,7 @@ def site(tmp_path: Path, *options: object) -> tuple[object, int]:
 
 def test_pages_are_visited_after_a_warm_up(tmp_path: Path) -> None:
     ran, port = site(
-        tmp_path, "--visit", "http://127.0.0.1:PORT/due", "--visit", "http://127.0.0.1:PORT/gone", "--times", 3
+        tmp_path, "--visit", "http://127.0.0.1:PORT/due", "--visit", "http://127.0.0.1:PORT/gone", "--repeat", 3
     )
     assert ran.code == 0, ran.err  # type: ignore[attr-defined]
     assert f"http://127.0.0.1:{port}/due: status 200, 3 visits, median" in ran.err  # type: ignore[attr-defined]
@@ -784,7 +784,7 @@ def test_what_a_visited_program_started_stops_with_it(tmp_path: Path) -> None:
         "started.wait()\n"
     )
     url = f"http://127.0.0.1:{port}/due"
-    ran = run("capture", "app", "-o", tmp_path / "c", "--visit", url, "--times", 4, "--", sys.executable, parent, port)
+    ran = run("capture", "app", "-o", tmp_path / "c", "--visit", url, "--repeat", 4, "--", sys.executable, parent, port)
     assert ran.code == 0, ran.err
     assert asked(tmp_path / "c") == ["SELECT 1"] * 6
     state = Path("/proc") / (tmp_path / "pid").read_text() / "stat"
@@ -805,7 +805,7 @@ def test_a_program_that_never_answers_or_ends_at_once(tmp_path: Path) -> None:
         tmp_path / "a",
         "--visit",
         "http://127.0.0.1:9/",
-        "--wait",
+        "--startup-timeout",
         1,
         "--",
         sys.executable,

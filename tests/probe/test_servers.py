@@ -202,7 +202,7 @@ def test_servers_that_want_a_process(name: str, tmp_path: Path) -> None:
     command = [port if word == "PORT" else word for word in words]
     url = f"http://127.0.0.1:{port}/calls/"
     ran = run(
-        "capture", "app", "-o", tmp_path / "c", "--visit", url + "7", "--visit", url + "8", "--times", 2, "--", *command,
+        "capture", "app", "-o", tmp_path / "c", "--visit", url + "7", "--visit", url + "8", "--repeat", 2, "--", *command,
         cwd=tmp_path,
     )  # fmt: skip
     assert ran.code == 0, ran.err
@@ -450,7 +450,7 @@ def test_gunicorns_workers(kind: str, name: str, workers: int, tmp_path: Path) -
         f"office:{name}",
     ]
     visit = f"http://127.0.0.1:{port}/calls/7"
-    ran = run("capture", "app", "-o", folder, "--visit", visit, "--times", 3, "--", *program, cwd=tmp_path)
+    ran = run("capture", "app", "-o", folder, "--visit", visit, "--repeat", 3, "--", *program, cwd=tmp_path)
     assert ran.code == 0 and "status 200, 3 visits" in ran.err, ran.err
     assert list(counted(folder).values()) == [[(3, 1)] * 3]
 

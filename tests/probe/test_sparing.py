@@ -81,10 +81,10 @@ def test_one_in_n_is_kept_by_its_trace_and_the_others_are_counted(tmp_path: Path
     assert sorted(len(one) for one in pages(tmp_path / "calls")) == sorted(int(t[:2], 16) % 3 + 2 for t in kept)
     assert all(rows == 1 for one in pages(tmp_path / "calls") for rows in one.rows)
     document = total(tmp_path / "calls")
-    assert document["all_requests"] == 400 + 1 and document["requests"] == len(kept) + 1
+    assert document["total_requests"] == 400 + 1 and document["requests"] == len(kept) + 1
     asked = sum(int(trace[:2], 16) % 3 + 2 for trace in traces) + 2
-    found = document["all_queries"]
-    assert abs(found["value"] - asked) <= 1.5 * found["error"] and 0 < found["error"] < asked / 5
+    found = document["estimated_queries"]
+    assert abs(found["value"] - asked) <= 1.5 * found["margin"] and 0 < found["margin"] < asked / 5
     assert f"1 of 8 requests was kept, by chance; {400 - len(kept)} others counted" in " ".join(said.err.split())
     shown = run("requests", tmp_path / "calls").out
     assert f"401 requests, of which {len(kept) + 1} kept" in shown and "±" in shown
@@ -97,33 +97,35 @@ def test_one_in_n_is_kept_by_its_trace_and_the_others_are_counted(tmp_path: Path
 def test_without_a_trace_about_one_in_n_is_kept(tmp_path: Path) -> None:
     ran('for n in range(600): visit("/calls/2")', tmp_path / "calls", "--sample", "1/4")
     assert 90 <= len(pages(tmp_path / "calls")) <= 215, "600 times one in four, give or take six standard deviations"
-    assert total(tmp_path / "calls")["all_requests"] == 601
+    assert total(tmp_path / "calls")["total_requests"] == 601
 
 
 def test_quick_requests_are_counted(tmp_path: Path) -> None:
     body = 'for n in range(30): visit("/calls/3")'
-    ran(body, tmp_path / "all", "--slower-than", "1us")
+    ran(body, tmp_path / "all", "--min-duration", "1us")
     assert [len(one) for one in pages(tmp_path / "all")] == [3] * 30
-    said = ran(body, tmp_path / "none", "--slower-than", "100s")
+    said = ran(body, tmp_path / "none", "--min-duration", "100s")
     assert pages(tmp_path / "none") == []
     document = total(tmp_path / "none")
     (row,) = [row for row in document["routes"] if row["kind"] == "http"]
-    assert (row["all_requests"], row["all_queries"]["value"]) == (30, 90) and row["all_database_ms"]["value"] > 0
+    assert (row["total_requests"], row["estimated_queries"]["value"]) == (30, 90) and row["estimated_database_ms"][
+        "value"
+    ] > 0
     assert "30 requests that took less than 100000 ms left out, with 90 queries" in " ".join(said.err.split())
 
 
 def test_queries_beyond_a_number_are_counted(tmp_path: Path) -> None:
-    said = ran('for n in range(5): visit("/calls/30")', tmp_path / "calls", "--at-most", "4")
+    said = ran('for n in range(5): visit("/calls/30")', tmp_path / "calls", "--max-queries", "4")
     assert [(len(one), one.more) for one in pages(tmp_path / "calls")] == [(4, 26)] * 5
     assert all(one.more_ns > 0 for one in pages(tmp_path / "calls"))
     document = total(tmp_path / "calls")
     (row,) = [row for row in document["routes"] if row["kind"] == "http"]
-    assert row["queries"] == 30 and row["more"] == 26 and row["all_queries"]["value"] == 150
+    assert row["queries"] == 30 and row["dropped_queries"] == 26 and row["estimated_queries"]["value"] == 150
     assert "130 queries beyond that counted" in " ".join(said.err.split())
 
 
 def test_a_capture_stays_within_its_size_and_says_what_went(tmp_path: Path) -> None:
-    said = ran('for n in range(9000): visit("/calls/%d" % (n % 4 + 1))', tmp_path / "calls", "--keep", "1MiB")
+    said = ran('for n in range(9000): visit("/calls/%d" % (n % 4 + 1))', tmp_path / "calls", "--max-size", "1MiB")
     files = sorted((tmp_path / "calls").glob("*.jsonl"))
     assert len(files) > 8 and sum(path.stat().st_size for path in files) <= 1024**2
     reports: list[FileReport] = []
@@ -150,7 +152,7 @@ def test_a_program_that_is_killed_after_many_files_loses_nothing(tmp_path: Path)
         os.kill(os.getpid(), 9)
     """
     script.write_text(textwrap.dedent(PAGES) + textwrap.dedent(body))
-    done = run("capture", "app", "-o", tmp_path / "calls", "--keep", "1MiB", "--", sys.executable, script)
+    done = run("capture", "app", "-o", tmp_path / "calls", "--max-size", "1MiB", "--", sys.executable, script)
     assert done.code != 0 and int(done.out) < 4_000, "KiB: one ring is half of that"
     reports: list[FileReport] = []
     kept = [one for one in read(tmp_path / "calls", reports) if one.kind == "http"]
@@ -167,7 +169,7 @@ def test_a_request_that_goes_on_is_told_in_one_file(tmp_path: Path) -> None:
             visit("/calls/2")
             visit("/calls/600")
     """
-    ran(body, tmp_path / "calls", "--keep", "1MiB")
+    ran(body, tmp_path / "calls", "--max-size", "1MiB")
     assert len(list((tmp_path / "calls").glob("*.jsonl"))) > 5
     assert [len(one) for one in pages(tmp_path / "calls")][-20:] == [2, 600] * 10
 
@@ -187,7 +189,7 @@ def test_recording_pauses_by_a_file(tmp_path: Path) -> None:
     """
     said = ran(body, tmp_path / "calls")
     assert [len(one) for one in pages(tmp_path / "calls")] == [2] * 3 + [4] * 5
-    assert total(tmp_path / "calls")["all_requests"] == 3 + 4 + 5 + 1
+    assert total(tmp_path / "calls")["total_requests"] == 3 + 4 + 5 + 1
     assert "4 requests came while recording was paused" in " ".join(said.err.split())
     refused(run("capture", "pause", tmp_path / "nowhere"), "is no folder", "capture -o")
 
@@ -374,9 +376,9 @@ def test_a_log_is_sampled_and_kept_within_a_size(tmp_path: Path) -> None:
     words = ("capture", "log", tmp_path / "server.log", "--prefix", "%m [%p] ", "-o")
     assert run(*words, tmp_path / "sampled", "--sample", "1/10").code == 0
     document = total(tmp_path / "sampled")
-    assert document["all_requests"] == 3_000 and 150 <= document["requests"] <= 460
-    assert document["all_queries"] == {"value": 9_000.0, "error": 0.0}, "all requests ask three"
-    assert run(*words, tmp_path / "kept", "--keep", "1MiB").code == 0
+    assert document["total_requests"] == 3_000 and 150 <= document["requests"] <= 460
+    assert document["estimated_queries"] == {"value": 9_000.0, "margin": 0.0}, "all requests ask three"
+    assert run(*words, tmp_path / "kept", "--max-size", "1MiB").code == 0
     assert sum(path.stat().st_size for path in (tmp_path / "kept").glob("*.jsonl")) <= 1024**2
     rows = list(askless.read(tmp_path / "kept").requests)
     dropped = max(report.dropped.requests for report in _reports(tmp_path / "kept"))
@@ -388,10 +390,10 @@ def test_a_log_is_sampled_and_kept_within_a_size(tmp_path: Path) -> None:
     [
         (("--sample", "50"), "--sample takes 1/N"),
         (("--sample", "1/0"), "--sample takes 1/N"),
-        (("--slower-than", "200"), "a time with its unit"),
-        (("--at-most", "0"), "a whole number from 1"),
-        (("--keep", "lots"), "a size from 1MiB"),
-        (("--keep", "10KiB"), "a size from 1MiB"),
+        (("--min-duration", "200"), "a time with its unit"),
+        (("--max-queries", "0"), "a whole number from 1"),
+        (("--max-size", "lots"), "a size from 1MiB"),
+        (("--max-size", "10KiB"), "a size from 1MiB"),
     ],
 )
 def test_wishes_that_make_no_sense(words: tuple[str, str], said: str, tmp_path: Path) -> None:

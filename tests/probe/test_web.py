@@ -86,7 +86,7 @@ def test_under_a_server(name: str, tmp_path: Path) -> None:
     port, folder = free_port(), tmp_path / "c"
     visits = [word for page in pages for word in ("--visit", f"http://127.0.0.1:{port}{page}")]
     program = [sys.executable, "-m", *words.format(port=port).split()]
-    ran = run("capture", "app", "-o", folder, *visits, "--times", 3, "--", *program, cwd=tmp_path)
+    ran = run("capture", "app", "-o", folder, *visits, "--repeat", 3, "--", *program, cwd=tmp_path)
     assert ran.code == 0, ran.err
     seen = [request for request in read(folder) if not request.warm_up and request.kind == "http"]
     assert len(seen) == 3 * len(pages)

@@ -174,18 +174,20 @@ def test_row_by_row_without_parameters_is_no_duplicate(tmp_path: Path) -> None:
     """What was given is not known: it may be one row. The finding says so, and which setting would tell."""
     (found,) = findings(captured(tmp_path, server(1), *(query(number, 1, at_ms=number) for number in range(2, 10))))
     assert (found["pattern"], found["evidence"]) == ("n-plus-one", "repeated")
-    assert any("capture_parameters=True" in doubt and "enhancedDatabaseReporting" in doubt for doubt in found["unsure"])
+    assert any(
+        "capture_parameters=True" in doubt and "enhancedDatabaseReporting" in doubt for doubt in found["caveats"]
+    )
     keyed = captured(
         tmp_path, server(1), *(query(n, 1, LOOK_UP, 9000 + n, at_ms=n) for n in range(2, 10)), name="keyed"
     )
     (known,) = findings(keyed)
     assert known["pattern"] == "n-plus-one" and not any(
-        "parameters were not seen" in doubt for doubt in known["unsure"]
+        "parameters were not seen" in doubt for doubt in known["caveats"]
     )
     same = captured(tmp_path, server(1), *(query(n, 1, LOOK_UP, 9000, at_ms=n) for n in range(2, 10)), name="same")
     (again,) = findings(same)
-    assert again["pattern"] == "duplicate" and any("results were not seen" in doubt for doubt in again["unsure"])
-    assert "equal results" not in again["because"][0]
+    assert again["pattern"] == "duplicate" and any("results were not seen" in doubt for doubt in again["caveats"])
+    assert "equal results" not in again["evidence_details"][0]
 
 
 def test_placeholders_of_an_orm_are_the_databases_own(tmp_path: Path) -> None:
@@ -202,7 +204,7 @@ def test_placeholders_of_an_orm_are_the_databases_own(tmp_path: Path) -> None:
         for n in range(2, 8)
     ]
     (found,) = findings(captured(tmp_path, server(1), *plain, name="plain"))
-    assert found["pattern"] == "n-plus-one" and found["unsure"]
+    assert found["pattern"] == "n-plus-one" and found["caveats"]
 
 
 def test_jobs_calls_and_other_services(tmp_path: Path) -> None:
@@ -347,8 +349,8 @@ def test_what_cant_be_read_costs_itself_and_is_counted(odd: str, tmp_path: Path)
     assert len(told(tmp_path / "c")) == 5
     checked = run("capture", "check", tmp_path / "c")
     assert checked.code == 1 and "incomplete" in checked.out and word in checked.out
-    refused(run("findings", tmp_path / "c", "--judge", "urgent"), "incomplete", "--allow-damaged")
-    assert run("findings", tmp_path / "c", "--judge", "urgent", "--allow-damaged").code in (0, 1)
+    refused(run("findings", tmp_path / "c", "--fail-on", "urgent"), "incomplete", "--allow-damaged")
+    assert run("findings", tmp_path / "c", "--fail-on", "urgent", "--allow-damaged").code in (0, 1)
 
 
 ATTRIBUTES = [
@@ -376,7 +378,9 @@ def test_attributes_that_nobody_expects(name: str, value: object, tmp_path: Path
 
 def test_options_that_make_no_sense(tmp_path: Path) -> None:
     refused(
-        run("capture", "otlp", "-o", tmp_path / "x", "--listen", "0.0.0.0:4318"), "reached by other machines", "--open"
+        run("capture", "otlp", "-o", tmp_path / "x", "--listen", "0.0.0.0:4318"),
+        "reached by other machines",
+        "--allow-remote",
     )
     refused(run("capture", "otlp", "-o", tmp_path / "x", "--listen", "nonsense"), "HOST:PORT")
     refused(run("capture", "otlp", "-o", tmp_path / "x", "--visit", "http://127.0.0.1:1/"), "needs a program")

@@ -240,7 +240,7 @@ def test_a_traced_application_is_seen_as_the_recorder_sees_it(harbour: Path, tmp
     seen = {}
     for source in ("otlp", "app"):
         out = tmp_path / source
-        words = [*ASKLESS, "capture", source, "-o", out, "--times", "2", *visits, "--", sys.executable, script]
+        words = [*ASKLESS, "capture", source, "-o", out, "--repeat", "2", *visits, "--", sys.executable, script]
         env = {**os.environ, "OTEL_SDK_DISABLED": "false" if source == "otlp" else "true"}
         done = subprocess.run(
             [*map(str, words), f"sqlite:///{harbour}", str(port)],
@@ -353,7 +353,7 @@ def test_only_its_own_host(tmp_path: Path) -> None:
     with receiver(tmp_path / "a") as one:
         assert one.post(calls(1, 1), Host="harbour.example")[0] == 421
         assert one.post(calls(1, 1), Host=f"localhost:{one.http}")[0] == 200
-    with receiver(tmp_path / "b", "--grpc", "off", "--open") as one:
+    with receiver(tmp_path / "b", "--grpc", "off", "--allow-remote") as one:
         assert one.post(calls(1, 1), Host="harbour.example")[0] == 200
 
 

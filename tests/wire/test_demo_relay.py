@@ -17,7 +17,7 @@ def test_the_office_in_javascript(postgresql: Server, tmp_path: Path) -> None:
         setup.execute("DROP DATABASE IF EXISTS office_in_javascript")
         setup.execute("CREATE DATABASE office_in_javascript")
     url = f"postgresql://harbour@127.0.0.1:{postgresql.port}/office_in_javascript"
-    ran = program("demo", "--out", tmp_path / "demo", "--relay", url, "--times", "2")
+    ran = program("demo", "--out", tmp_path / "demo", "--relay", url, "--repeat", "2")
     assert ran.code == 0, ran.err
     found = {
         (f["route"], f["tables"][0], f["evidence"])

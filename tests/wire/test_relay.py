@@ -232,7 +232,7 @@ def test_a_reader_that_dies_ends_the_relay(postgresql: Server, tmp_path: Path) -
 
 def test_a_full_backlog_is_counted_and_the_traffic_goes_on(postgresql: Server, tmp_path: Path) -> None:
     with (
-        relayed(tmp_path / "calls", f"postgresql://127.0.0.1:{postgresql.port}", "--backlog", "4MiB") as port,
+        relayed(tmp_path / "calls", f"postgresql://127.0.0.1:{postgresql.port}", "--buffer-size", "4MiB") as port,
         psycopg.connect(f"host=127.0.0.1 port={port} user=harbour dbname=postgres", autocommit=True) as client,
     ):
         for _ in range(3):
@@ -384,14 +384,14 @@ def test_a_server_that_restarts_and_connections_that_are_cut(postgresql: Server,
         ([], "no server to relay to"),
         (["--to", "oracle://h:1"], "--to takes postgresql://, mysql:// or mariadb://, not 'oracle'"),
         (["--to", "postgresql://h:port"], "--to takes a URL"),
-        (["--to", "postgresql://h", "--listen", "0.0.0.0:6432"], "say --open if that is meant"),
+        (["--to", "postgresql://h", "--listen", "0.0.0.0:6432"], "say --allow-remote if that is meant"),
         (["--to", "postgresql://h", "--listen", "somewhere"], "--listen takes HOST:PORT"),
         (["--to", "postgresql://h", "--request-by", "moon"], "--request-by takes auto, comment"),
         (["--to", "postgresql://h", "--request-by", "pause=-1"], "--request-by takes auto, comment"),
         (["--to", "postgresql://h?sslmode=sometimes"], "sslmode in --to takes"),
         (["--to", "postgresql://h", "--tls-cert", "/nowhere"], "can't use /nowhere"),
         (["--to", "postgresql://h", "--tls-key", "/nowhere"], "--tls-key needs a certificate"),
-        (["--to", "postgresql://h", "--backlog", "12"], "--backlog takes a size from 4MiB"),
+        (["--to", "postgresql://h", "--buffer-size", "12"], "--buffer-size takes a size from 4MiB"),
         (["--to", "postgresql://h", "--visit", "http://127.0.0.1:1/"], "--visit needs a program"),
         (["--to", "mysql://h?ssl-mode=PERHAPS"], "sslmode in --to takes"),
     ],

@@ -55,7 +55,7 @@ def _files_of(path: Path) -> list[Path]:
 def unreadable(path: Path, error: OSError) -> AskLessError:
     """What to say of a file that can't be read."""
     gone = isinstance(error, FileNotFoundError)
-    remedy = "a recorder with --keep removes the oldest files: run it again" if gone else "check its permissions"
+    remedy = "a recorder with --max-size removes the oldest files: run it again" if gone else "check its permissions"
     return AskLessError("capture-unreadable", f"can't read {path}: {error.strerror or error}", remedy)
 
 

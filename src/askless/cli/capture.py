@@ -7,6 +7,7 @@ import argparse
 from askless import sources
 from askless.cli.common import add_capture, add_json, described, file, show
 from askless.cli.live import watched
+from askless.cli.renamed_options import add_renamed
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -75,6 +76,7 @@ def declare_source(kinds: Any, source: sources.Source) -> None:
     for option in source.options:
         if option.flag != PROGRAM or FILES not in behind:  # words behind -- are told from files when it runs
             _declare_option(kind, option, few=PROGRAM in behind)
+    add_renamed(kind, "capture")
     kind.set_defaults(run=lambda options: run_source(source, options))
 
 

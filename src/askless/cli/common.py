@@ -160,7 +160,7 @@ def add_limits(parser: argparse.ArgumentParser, trial: bool = False) -> None:
         add_trust(parser)
         parser.add_argument("--allow-large", action="store_true", help="copy or index tables of more than 512 MiB too")
         parser.add_argument(
-            "--even-if-busy", action="store_true", help="go on although other sessions are at work on the tables"
+            "--allow-busy", action="store_true", help="go on although other sessions are at work on the tables"
         )
 
 
@@ -242,7 +242,7 @@ def show(document: Document, json: bool = False, variant: str = "", form: str = 
     delivery.to_stdout(document, "json" if json else form, View(variant, root() if form == "sarif" else None))
 
 
-def milliseconds_of(text: str, option: str = "--round-trip") -> float:
+def milliseconds_of(text: str, option: str = "--network-latency") -> float:
     """A time as people write it: 0.5ms, 500us, 1 s. Raises AskLessError bad-time."""
     if not text:
         return 0.0

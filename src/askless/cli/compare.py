@@ -7,7 +7,7 @@ import argparse
 from askless.cli.common import add_allow_damaged, add_figure, add_format, add_spread, check_figure, draw, file, show
 
 EXAMPLES = """  askless compare before after
-  askless compare before after --judge        exit code 1 if there are new findings"""
+  askless compare before after --fail-on-new        exit code 1 if there are new findings"""
 
 
 def declare(parser: argparse.ArgumentParser) -> None:
@@ -15,7 +15,9 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("before", metavar="BEFORE", type=file, help="the capture before the change")
     parser.add_argument("after", metavar="AFTER", type=file, help="the capture after it")
     parser.add_argument(
-        "--judge", action="store_true", help="exit with 1 if there are new findings that the project does not accept"
+        "--fail-on-new",
+        action="store_true",
+        help="exit with 1 if there are new findings that the project does not accept",
     )
     add_allow_damaged(parser)
     add_figure(parser, "queries and times before against after")
@@ -31,8 +33,8 @@ def run(options: argparse.Namespace) -> int:
 
     check_figure(options.figure, "compare")
     document = read(options.before).compare(read(options.after))
-    if options.judge and not options.allow_damaged:
+    if options.fail_on_new and not options.allow_damaged:
         refuse_damage(document.damage)
     draw(document, options.figure)
     show(document, form=options.format)
-    return int(options.judge and bool(document.new))
+    return int(options.fail_on_new and bool(document.new))

@@ -40,7 +40,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--out", metavar="DIR", type=file, default="harbour-demo", help="where to put it (default: harbour-demo)"
     )
-    parser.add_argument("--times", metavar="N", type=int, default=8, help="visits of each page (default: 8)")
+    parser.add_argument("--repeat", metavar="N", type=int, default=8, help="visits of each page (default: 8)")
     parser.add_argument("--only-build", action="store_true", help="build database and applications, run nothing")
     parser.add_argument(
         "--django",
@@ -75,7 +75,7 @@ def run(options: argparse.Namespace) -> int:
     if options.relay:
         from askless.cli import demo_relay
 
-        demo_relay.run(options.relay, out, options.times)
+        demo_relay.run(options.relay, out, options.repeat)
         notices.note(f"\nDone in {time.monotonic() - started:.0f} s. Everything is in {out}.")
         return 0
     application = build(out)
@@ -87,9 +87,9 @@ def run(options: argparse.Namespace) -> int:
         if old.exists():
             shutil.rmtree(old)
     if options.django:
-        _run_twins(application, url, out, options.times)
+        _run_twins(application, url, out, options.repeat)
     else:
-        _run_all(application, url, out, options.times)
+        _run_all(application, url, out, options.repeat)
     notices.note(
         f"\nDone in {time.monotonic() - started:.0f} s. Everything is in {out}: read its code beside the findings."
     )
@@ -210,6 +210,6 @@ def _visit(
     source = sources.load("app")
     values = {option.name: option.default for option in source.options}
     values |= {
-        "program": [sys.executable, *program], "visit": urls, "times": times, "strict_route": [], "variables": variables,
+        "program": [sys.executable, *program], "visit": urls, "repeat": times, "strict_route": [], "variables": variables,
     }  # fmt: skip
     capture.record(source, values, folder)

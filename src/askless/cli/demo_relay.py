@@ -95,6 +95,6 @@ def _record(url: str, out: Path, kind: str, times: int) -> None:
     sys.stdout.flush()
     source = sources.load("relay")
     values: dict[str, Any] = {option.name: option.default for option in source.options}
-    values |= {"to": to, "visit": visits, "times": times, "program": program}
+    values |= {"to": to, "visit": visits, "repeat": times, "program": program}
     os.environ["DATABASE_URL"] = url
     capture.record(source, values, folder)

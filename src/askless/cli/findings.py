@@ -21,11 +21,11 @@ from askless.core.findings.severities import SEVERITIES
 EXAMPLES = """  askless findings calls                                 what to change, line by line, and what it mends
   askless findings calls --show 1                        the whole story of the first in that list
   askless findings calls --each                          a paragraph for each finding
-  askless findings calls --round-trip 0.5ms              as if the database were so far away
+  askless findings calls --network-latency 0.5ms              as if the database were so far away
   askless findings calls --route /calls/due --pattern n-plus-one
   askless findings calls --db sqlite:///harbour.db       with keys and table sizes from the schema
   askless findings calls --follow                        anew, whenever the capture has grown
-  askless findings calls --judge worthwhile              exit code 1 if there is one of that weight or more"""
+  askless findings calls --fail-on worthwhile              exit code 1 if there is one of that weight or more"""
 
 
 def declare(parser: argparse.ArgumentParser) -> None:
@@ -43,7 +43,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
         "--show", metavar="FINDING", help="the full story of a finding: its name, or its number in the list just shown"
     )
     parser.add_argument(
-        "--judge",
+        "--fail-on",
         metavar="SEVERITY",
         choices=SEVERITIES,
         help="exit with 1 if a finding is at least this severe: " + ", ".join(SEVERITIES),
@@ -57,7 +57,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--all", action="store_true", help="list every edit, those too that matter least")
     parser.add_argument(
-        "--round-trip", metavar="TIME", default="", help="count so much for the way of each query, as in 0.5ms"
+        "--network-latency", metavar="TIME", default="", help="count so much for the way of each query, as in 0.5ms"
     )
     parser.add_argument("--values", action="store_true", help="show literals of statements; they may be private")
     add_database(parser)
@@ -79,9 +79,9 @@ def run(options: argparse.Namespace) -> int:
 
     document = read(options.capture, values=options.values).findings(
         route=options.route, patterns=options.pattern, with_accepted=options.accepted or options.show is not None,
-        db=options.db, schema=options.schema, round_trip_ms=milliseconds_of(options.round_trip),
+        db=options.db, schema=options.schema, round_trip_ms=milliseconds_of(options.network_latency),
     ).document  # fmt: skip
-    if options.judge is not None and not options.allow_damaged:
+    if options.fail_on is not None and not options.allow_damaged:
         refuse_damage(document.damage)
     variant = "story" if options.show is not None else "each" if options.each else "all" if options.all else ""
     if options.show is not None:
@@ -92,7 +92,7 @@ def run(options: argparse.Namespace) -> int:
     elif options.format == "terminal":
         last_list.remember(options.capture, "finding", [finding.key for finding in document.findings])
     show(document, variant=variant, form=options.format)
-    return int(options.judge is not None and findings.judge(document, options.judge))
+    return int(options.fail_on is not None and findings.judge(document, options.fail_on))
 
 
 def _follow(options: argparse.Namespace) -> int:
@@ -104,14 +104,14 @@ def _follow(options: argparse.Namespace) -> int:
     from askless.reports.growing_capture import GrowingCapture
     from askless.reports.loading import schema_of
 
-    if options.show is not None or options.judge is not None:
+    if options.show is not None or options.fail_on is not None:
         raise AskLessError(
             "not-together",
-            "--follow lists findings: --show and --judge need a capture as it is",
+            "--follow lists findings: --show and --fail-on need a capture as it is",
             "leave one of them out",
         )
     schema = schema_of(options.db, Path(options.schema) if options.schema is not None else None)
-    growing = GrowingCapture(options.capture, True, options.values, milliseconds_of(options.round_trip), schema)
+    growing = GrowingCapture(options.capture, True, options.values, milliseconds_of(options.network_latency), schema)
     choice = Choice(options.route, tuple(options.pattern), options.accepted)
     variant = "each" if options.each else "all" if options.all else ""
     return follow(growing, lambda: growing.findings(choice), options.format, variant)

@@ -18,7 +18,9 @@ def declare(parser: argparse.ArgumentParser) -> None:
         "--baseline", metavar="CAPTURE", type=file, help="a capture of the same pages from before: nothing may be worse"
     )
     parser.add_argument(
-        "--partial", action="store_true", help="pass although routes with a budget, or of the baseline, were not asked"
+        "--allow-missing",
+        action="store_true",
+        help="pass although routes with a budget, or of the baseline, were not asked",
     )
     parser.add_argument(
         "--propose", action="store_true", help="print budgets for what the capture asks, as TOML; judge nothing"
@@ -41,6 +43,6 @@ def run(options: argparse.Namespace) -> int:
         sys.stdout.write(gate.proposal(options.capture))
         return 0
     baseline = read(options.baseline) if options.baseline is not None else None
-    document = read(options.capture).gate(baseline, options.partial, options.allow_damaged)
+    document = read(options.capture).gate(baseline, options.allow_missing, options.allow_damaged)
     show(document, form=options.format)
     return 0 if document.passed else 1

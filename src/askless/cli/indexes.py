@@ -17,7 +17,7 @@ from askless.cli.common import (
 
 EXAMPLES = """  askless indexes calls --db postgresql://harbour@127.0.0.1/harbour
   askless indexes calls --db sqlite:///harbour.db --ddl > indexes.sql      the statements alone
-  askless indexes calls --db URL --prove                                  what the planner needs, by its own word
+  askless indexes calls --db URL --test                                  what the planner needs, by its own word
   askless indexes calls --schema harbour.json                             without the server: a coarser guess"""
 
 
@@ -27,7 +27,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--ddl", action="store_true", help="print nothing but CREATE INDEX statements")
     parser.add_argument("--values", action="store_true", help="show literals of statements; they may be private")
     parser.add_argument(
-        "--prove",
+        "--test",
         action="store_true",
         help="build the set on copies of the tables, where nobody sees it, take one after the other away, and leave out "
         "what the planner does not need",
@@ -44,8 +44,8 @@ def run(options: argparse.Namespace) -> int:
     from askless.api.captures import read
     from askless.output import notices
 
-    limits = limits_of(options.timeout, options.allow_large, options.even_if_busy, options.trust_function)
-    proving = notices.progress if options.prove else None
+    limits = limits_of(options.timeout, options.allow_large, options.allow_busy, options.trust_function)
+    proving = notices.progress if options.test else None
     document = read(options.capture, values=options.values).indexes(
         options.db, schema=saved_schema(options.schema), limits=limits, proving=proving
     )

@@ -18,6 +18,7 @@ from importlib import import_module
 from pathlib import Path
 
 from askless import __version__
+from askless.cli.renamed_options import add_renamed
 from askless.cli.unexpected_errors import ThreadFailures, report, watched_threads
 from askless.core.errors import AskLessError
 
@@ -86,7 +87,9 @@ def make_parser(only: str | None = "") -> argparse.ArgumentParser:
     for name, (module, help_text) in COMMANDS.items():
         if only in (None, name):
             declared = import_module("askless.cli." + module)
-            declared.declare(described(commands, name, help_text, declared.EXAMPLES))
+            command = described(commands, name, help_text, declared.EXAMPLES)
+            declared.declare(command)
+            add_renamed(command, name)
         else:
             commands.add_parser(name, help=help_text)
     return parser

@@ -39,7 +39,7 @@ def add_wish(parser: argparse.ArgumentParser) -> None:
     """What a report takes in beside the capture and a database."""
     parser.add_argument("--compare", metavar="CAPTURE", type=file, help="a capture of the same pages from before")
     parser.add_argument(
-        "--round-trip", metavar="TIME", default="", help="count so much for the way of each query, as in 0.5ms"
+        "--network-latency", metavar="TIME", default="", help="count so much for the way of each query, as in 0.5ms"
     )
     parser.add_argument(
         "--values", action="store_true", help="show parameters, literals and paths; they may be private"
@@ -50,7 +50,7 @@ def wish_of(options: argparse.Namespace) -> ReportOptions:
     """The same as plain values. Raises AskLessError bad-time."""
     from askless.reports.report import ReportOptions
 
-    round_trip_ms = milliseconds_of(options.round_trip)
+    round_trip_ms = milliseconds_of(options.network_latency)
     return ReportOptions(options.db, options.schema, options.compare, options.values, round_trip_ms)
 
 
@@ -68,7 +68,7 @@ def run(options: argparse.Namespace) -> int:
     limits = limits_of(options.timeout, trusted=options.trust_function)
     document = read(options.capture, values=options.values).report(
         db=options.db, schema=options.schema, before=read(options.compare) if options.compare is not None else None,
-        round_trip_ms=milliseconds_of(options.round_trip), limits=limits, progress=notices.progress,
+        round_trip_ms=milliseconds_of(options.network_latency), limits=limits, progress=notices.progress,
     )  # fmt: skip
     if options.json:
         show(document, json=True)

@@ -9,7 +9,7 @@ from askless.cli.common import add_capture, add_figure, add_json, check_figure, 
 EXAMPLES = """  askless timeline calls                      the request that spends most time in queries
   askless timeline calls kdq12                the request of this name (askless requests calls --each)
   askless timeline calls --route /calls/due   the slowest of that route
-  askless timeline calls kdq12 --unfolded --values
+  askless timeline calls kdq12 --no-fold --values
   askless timeline calls kdq12 --figure due.svg    a picture of it"""
 
 
@@ -26,7 +26,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--route", metavar="TEXT", default="", help="the slowest request of the routes that contain this text"
     )
-    parser.add_argument("--unfolded", action="store_true", help="every query on a line of its own")
+    parser.add_argument("--no-fold", action="store_true", help="every query on a line of its own")
     parser.add_argument(
         "--values", action="store_true", help="show parameters, literals and the path; they may be private"
     )
@@ -42,7 +42,7 @@ def run(options: argparse.Namespace) -> int:
 
     check_figure(options.figure, "timeline")
     name = request_name(options.capture, options.request) if options.request else ""
-    document = read(options.capture, values=options.values).timeline(name, options.route, options.unfolded)
+    document = read(options.capture, values=options.values).timeline(name, options.route, options.no_fold)
     draw(document, options.figure)
     show(document, options.json)
     return 0

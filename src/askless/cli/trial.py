@@ -23,7 +23,7 @@ EXAMPLES = """  an index, where nobody else sees it:
   a statement written anew, with the capture's values:
     askless trial calls --db URL --before old.sql --after new.sql
   a finding: its look-ups one by one, against one query for all:
-    askless trial calls --db URL --finding 1 --round-trip 0.5ms"""
+    askless trial calls --db URL --finding 1 --network-latency 0.5ms"""
 
 
 def declare(parser: argparse.ArgumentParser) -> None:
@@ -36,13 +36,13 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--before", metavar="FILE", type=file, help="the statement as it is")
     parser.add_argument("--after", metavar="FILE", type=file, help="the statement as rewritten")
     parser.add_argument(
-        "--harder",
+        "--synthetic-rows",
         action="store_true",
         help="with --before and --after: compare with rows too that today's data does not have (no children, NULL, ties, empty "
         "tables), planted in copies that nobody else sees",
     )
     parser.add_argument(
-        "--on-copies",
+        "--use-copies",
         action="store_true",
         help="with --index on PostgreSQL: on temporary copies of the tables, which locks nothing; elsewhere that is how it is done",
     )
@@ -59,7 +59,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
         help="values of the placeholders: of each --sql in turn, or a set for --before and --after",
     )
     parser.add_argument(
-        "--round-trip", metavar="TIME", default="", help="with --finding: add so much to each query, as in 0.5ms"
+        "--network-latency", metavar="TIME", default="", help="with --finding: add so much to each query, as in 0.5ms"
     )
     parser.add_argument(
         "--top", metavar="N", type=int, default=5, help="with --index and a capture: how many shapes (default: 5)"
@@ -88,9 +88,9 @@ def run(options: argparse.Namespace) -> int:
             "name one thing to try: --index, --before with --after, or --finding",
             "see: askless trial --help",
         )
-    if options.harder and wanted[0] is not _rewrite:
+    if options.synthetic_rows and wanted[0] is not _rewrite:
         raise AskLessError(
-            "what-to-try", "--harder compares two statements", "give both: --before old.sql --after new.sql"
+            "what-to-try", "--synthetic-rows compares two statements", "give both: --before old.sql --after new.sql"
         )
     return 0 if wanted[0](options) else 1
 
@@ -102,10 +102,10 @@ def _index(options: argparse.Namespace) -> bool:
     limits = limits_of(
         options.timeout,
         options.allow_large,
-        options.even_if_busy,
+        options.allow_busy,
         options.trust_function,
         options.lock_budget,
-        on_copies=options.on_copies,
+        on_copies=options.use_copies,
     )
     if options.sql:
         statements = index_trial.typed(options.sql, options.parameters)
@@ -129,7 +129,7 @@ def _rewrite(options: argparse.Namespace) -> bool:
             "what-to-try", "a rewriting has two statements", "give both: --before old.sql --after new.sql"
         )
     limits = limits_of(
-        options.timeout, options.allow_large, options.even_if_busy, options.trust_function, harder=options.harder
+        options.timeout, options.allow_large, options.allow_busy, options.trust_function, harder=options.synthetic_rows
     )
     before, after = rewrite_trial.statement_in(options.before), rewrite_trial.statement_in(options.after)
     values = rewrite_trial.given_values(options.parameters)
@@ -150,9 +150,9 @@ def _finding(options: argparse.Namespace) -> bool:
         raise AskLessError(
             "what-to-try", "a finding belongs to a capture", "name it: askless trial CAPTURE --finding 1 --db URL"
         )
-    round_trip_ms = milliseconds_of(options.round_trip)
-    limits = limits_of(options.timeout, options.allow_large, options.even_if_busy, options.trust_function)
+    round_trip_ms = milliseconds_of(options.network_latency)
+    limits = limits_of(options.timeout, options.allow_large, options.allow_busy, options.trust_function)
     key = name_lookup.finding_name(options.capture, options.finding)
     document = finding_trial(options.db, options.capture, key, round_trip_ms, options.values, limits, notices.progress)
     show(document, options.json)
-    return all(road.same_result for road in document.roads)
+    return all(road.same_result for road in document.alternatives)

@@ -34,7 +34,7 @@ def run(options: argparse.Namespace) -> int:
     from askless.output import notices
     from askless.reports.weigh import weigh
 
-    limits = limits_of(options.timeout, options.allow_large, options.even_if_busy, options.trust_function)
+    limits = limits_of(options.timeout, options.allow_large, options.allow_busy, options.trust_function)
     workload = _workload(options)
     notices.notes(workload.notes)
     values = options.capture is None or options.values

@@ -104,7 +104,7 @@ def prove(
         asked = [one for one in statements if _may_be_asked(connection, one, known)]
         if not asked:
             raise AskLessError(
-                "nothing-to-prove", "no statement of the capture can be asked on copies", "leave --prove out"
+                "nothing-to-prove", "no statement of the capture can be asked on copies", "leave --test out"
             )
         own = [index.table for index in (*wanted, *spare)]
         tables = list(dict.fromkeys([*own, *(name for one in asked for name in _tables_of(one, backend))]))

@@ -57,7 +57,7 @@ def check_quiet(connection: Connection, tables: Sequence[str], limits: Limits, l
         raise AskLessError(
             "server-busy",
             f"this database looks live: {text}",
-            "try it on copies, which locks nothing: --on-copies; or confirm with --even-if-busy"
+            "try it on copies, which locks nothing: --use-copies; or confirm with --allow-busy"
             if locks
-            else "run the trial on a copy of it, or confirm with --even-if-busy",
+            else "run the trial on a copy of it, or confirm with --allow-busy",
         )

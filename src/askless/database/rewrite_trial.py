@@ -186,7 +186,7 @@ def _harder(
     if named:
         raise AskLessError(
             "no-copies", f"the statement names a schema ({named[0]}), so a copy can't take the table's place",
-            "leave the schema out, or --harder",
+            "leave the schema out, or --synthetic-rows",
         )  # fmt: skip
     done: list[str] = []
     with copies(url, limits, tables) as (connection, schema):

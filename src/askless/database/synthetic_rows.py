@@ -52,7 +52,7 @@ def copies(url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[tuple[Co
         if lacking is not None:
             raise AskLessError(
                 "no-copies", f"{lacking} is no table of this database, so no copy of it can be made harder",
-                "leave --harder out",
+                "leave --synthetic-rows out",
             )  # fmt: skip
         server_of(connection).allow_copies(connection)
         copied = _parents_first([table for table in known.values() if table is not None])
@@ -138,7 +138,7 @@ def _copy(connection: Connection, table: Table, copied: Mapping[str, Table]) -> 
             )
     except DBAPIError as error:
         raise AskLessError(
-            "no-copies", f"no copy of {table.name} can be made: {reason_of(error)}", "leave --harder out"
+            "no-copies", f"no copy of {table.name} can be made: {reason_of(error)}", "leave --synthetic-rows out"
         ) from None
 
 

@@ -30,10 +30,18 @@ def gate(document: documents.GateDocument) -> Rows:
     """A line a limit; `findings` are names."""
     head = ["outcome", "route", "measure", "source", "limit", "seen", "findings"]
     rows: list[list[object]] = [
-        ["over" if one.over else "ok", one.route, one.measure, one.source, one.limit, one.seen, " ".join(one.findings)]
+        [
+            "over" if one.over else "ok",
+            one.route,
+            one.measure,
+            one.source,
+            one.limit,
+            one.actual,
+            " ".join(one.findings),
+        ]
         for one in document.rows
     ]
-    rows += [["not asked", route, "", "", "", "", ""] for route in document.not_asked]
+    rows += [["not asked", route, "", "", "", "", ""] for route in document.missing_routes]
     return head, rows
 
 
@@ -45,8 +53,9 @@ def compare(document: documents.CompareDocument) -> Rows:
     rows: list[list[object]] = []
     for one in document.routes:
         pairs = [value for name in counts for value in getattr(one, name)]
+        ratio = (one.ratio.value, one.ratio.low, one.ratio.high) if one.ratio else ("", "", "")
         medians = [spread.median if spread is not None else None for spread in one.time]
-        rows.append([one.route, *pairs, *medians, *(one.ratio or ("", "", "")), str(one.verdict.outcome)])
+        rows.append([one.route, *pairs, *medians, *ratio, str(one.verdict.outcome)])
     return head, rows
 
 

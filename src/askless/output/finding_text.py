@@ -106,7 +106,7 @@ def common_checks(finding: Finding) -> tuple[str, ...]:
     if len(finding.advice) < 2:
         return ()
     first, *others = finding.advice
-    return tuple(check for check in first.check if all(check in other.check for other in others))
+    return tuple(check for check in first.verify if all(check in other.verify for other in others))
 
 
 def kind(finding: Finding) -> str:
@@ -160,8 +160,8 @@ def weights(edits: Sequence[Edit]) -> str:
 def remarks(document: documents.FindingsDocument) -> list[str]:
     """What a reader of a list of findings should know besides: an assumed way, filters, what is accepted."""
     lines = []
-    if document.round_trip_ms:
-        lines.append(f"{milliseconds(document.round_trip_ms)} ms are counted for the way of each query.")
+    if document.network_latency_ms:
+        lines.append(f"{milliseconds(document.network_latency_ms)} ms are counted for the way of each query.")
     if document.hidden:
         lines.append(f"{document.hidden} more hidden by the filters.")
     if document.accepted:
@@ -174,10 +174,10 @@ def remarks(document: documents.FindingsDocument) -> list[str]:
 
 def all_of(document: documents.RequestsDocument) -> str:
     """What a capture adds up to that left requests out, with what its numbers may be off by."""
-    queries, spent = document.all_queries, document.all_database_ms
-    off = f" ± {queries.error:,.0f}" if queries.error >= 0.5 else ""
-    off_ms = f" ± {milliseconds(spent.error)}" if spent.error else ""
+    queries, spent = document.estimated_queries, document.estimated_database_ms
+    off = f" ± {queries.margin:,.0f}" if queries.margin >= 0.5 else ""
+    off_ms = f" ± {milliseconds(spent.margin)}" if spent.margin else ""
     return (
-        f"{plural(document.all_requests, 'request')}, of which {document.requests:,} kept: {queries.value:,.0f}{off} queries "
+        f"{plural(document.total_requests, 'request')}, of which {document.requests:,} kept: {queries.value:,.0f}{off} queries "
         f"that took {milliseconds(spent.value)}{off_ms} ms (95 %)"
     )

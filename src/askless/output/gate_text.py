@@ -28,7 +28,7 @@ def how_many(document: documents.GateDocument) -> str:
 
 def not_judged(route: str) -> str:
     """What to say of a route that has a limit, and no request in the capture."""
-    return f"not judged: the capture has no request of {route} (--partial lets that pass)"
+    return f"not judged: the capture has no request of {route} (--allow-missing lets that pass)"
 
 
 def what(row: documents.GateRow) -> str:
@@ -45,15 +45,15 @@ def limit(row: documents.GateRow) -> str:
 
 def seen(row: documents.GateRow) -> str:
     """What there was."""
-    return short(row.measure, row.seen)
+    return short(row.measure, row.actual)
 
 
 def over_by(row: documents.GateRow) -> str:
     """By how much a limit is over; '' where it is not."""
     if not row.over or row.measure == "patterns":
         return ""
-    share = f" (+{100 * (row.seen / row.limit - 1):,.0f} %)" if row.limit else ""
-    return short(row.measure, row.seen - row.limit) + share
+    share = f" (+{100 * (row.actual / row.limit - 1):,.0f} %)" if row.limit else ""
+    return short(row.measure, row.actual - row.limit) + share
 
 
 def short(measure: str, value: float) -> str:
@@ -61,7 +61,7 @@ def short(measure: str, value: float) -> str:
     return amount(measure, value).removesuffix(" in the database")
 
 
-def pair(values: tuple[float | None, float | None], form: Callable[[float], str] = number) -> tuple[str, str]:
+def pair(values: documents.BeforeAfter, form: Callable[[float], str] = number) -> tuple[str, str]:
     """A count before and after; – where it is not known."""
     before, after = ("–" if value is None else form(value) for value in values)
     return before, after
@@ -72,7 +72,7 @@ def memory(value: float) -> str:
     return size(value) if value else "–"
 
 
-def spread(value: documents.Spread | None, quartiles: bool = True) -> str:
+def spread(value: documents.TimeSpread | None, quartiles: bool = True) -> str:
     """A median time, with its quartiles."""
     if value is None:
         return "–"
@@ -82,11 +82,9 @@ def spread(value: documents.Spread | None, quartiles: bool = True) -> str:
 
 def drift(document: documents.CompareDocument) -> str:
     """How far routes moved that ask the same on both sides."""
-    if document.drift is None:
+    if document.variation is None:
         return "No route that asks the same was asked often enough on both sides: how far the two runs drifted apart is not known."
-    return (
-        f"Routes that ask the same moved by up to ×{document.drift:.2f} between the two runs: no less than that counts."
-    )
+    return f"Routes that ask the same moved by up to ×{document.variation:.2f} between the two runs: no less than that counts."
 
 
 def moved(row: documents.CompareRow) -> bool:

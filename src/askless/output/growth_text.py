@@ -40,4 +40,4 @@ def sizes_of(row: documents.GrowthRow) -> str:
 
 def remarks(row: documents.GrowthRow) -> list[str]:
     """What to mind about it."""
-    return [BENDS] * row.bends + [UNCLEAR] * (row.outcome == "unclear")
+    return [BENDS] * row.superlinear + [UNCLEAR] * (row.outcome == "unclear")

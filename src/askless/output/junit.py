@@ -32,7 +32,7 @@ class Junit:
         assert isinstance(document, documents.GateDocument)
         by_key = {finding.key: finding for finding in document.findings}
         root = Xml.Element("testsuites", name="askless gate")
-        routes = dict.fromkeys([row.route for row in document.rows] + list(document.not_asked))
+        routes = dict.fromkeys([row.route for row in document.rows] + list(document.missing_routes))
         counted = [_suite(root, route, document, by_key) for route in routes]
         for place, name in enumerate(("tests", "failures")):
             root.set(name, str(sum(counts[place] for counts in counted)))
@@ -59,16 +59,16 @@ def _suite(
             more = f", over by {gate_text.over_by(row)}" if gate_text.over_by(row) else ""
             failed = Xml.SubElement(case, "failure", message=_text(f"{gate_text.seen(row)}{more}"), type="over")
             failed.text = _text("\n".join(_told(by_key[key]) for key in row.findings if key in by_key))
-    if route in document.not_asked:
+    if route in document.missing_routes:
         case = Xml.SubElement(suite, "testcase", classname=_text(route), name="asked")
         message = _text(gate_text.not_judged(route))
-        if document.partial:
+        if document.missing_allowed:
             skipped += 1
             Xml.SubElement(case, "skipped").text = message
         else:
             failures += 1
             Xml.SubElement(case, "failure", message=message, type="not-asked")
-    tests = len(rows) + (route in document.not_asked)
+    tests = len(rows) + (route in document.missing_routes)
     counts = {"tests": tests, "failures": failures, "errors": 0, "skipped": skipped}
     suite.attrib.update({name: str(count) for name, count in counts.items()})
     return tests, failures

@@ -108,7 +108,7 @@ def _edit(edit: Edit, mended: Sequence[Finding], document: documents.FindingsDoc
         caller = finding_text.caller_apart(finding, document.findings)
         called = f", called at {code(finding_text.place(caller))}" if caller is not None else ""
         points.append(
-            f"- {plain(finding.pattern)} {code(finding.key)} ({finding.evidence}{accepted}): {plain(finding.brief)}{where}{called}"
+            f"- {plain(finding.pattern)} {code(finding.key)} ({finding.evidence}{accepted}): {plain(finding.summary)}{where}{called}"
         )
     return "\n\n".join([*filter(None, lines), "\n".join(points)])
 
@@ -139,24 +139,24 @@ def _story(finding: Finding) -> list[str]:
     parts.append(
         "\n".join(f"- {code(text) if line is not None else plain(text)}" for text, line in finding_text.places(finding))
     )
-    doubts = [f"- not sure: {plain(doubt)}" for doubt in finding.unsure]
+    doubts = [f"- not sure: {plain(doubt)}" for doubt in finding.caveats]
     parts += [
         f"**Evidence: {finding.evidence}**",
-        "\n".join([*(f"- {plain(one)}" for one in finding.because), *doubts]),
+        "\n".join([*(f"- {plain(one)}" for one in finding.evidence_details), *doubts]),
     ]
     parts += ["**Cost**", "\n".join(f"- {plain(text)}" for text in finding_text.costs(finding))]
     parts += ["**The query**", block(finding.sql, "sql")]
     beside, common = len(finding.advice) > 1, finding_text.common_checks(finding)
     if beside:
         rows = [
-            [str(turn), plain(one.title), plain(one.saving), plain(one.trade_off)]
+            [str(turn), plain(one.title), plain(one.saving), plain(one.trade_offs)]
             for turn, one in enumerate(finding.advice, 1)
         ]
         parts += ["**The roads, side by side**", table(["", "road", "what it gives", "its price"], "rlll", rows)]
     for turn, advice in enumerate(finding.advice, 1):
         parts += [f"**Advice {turn} of {len(finding.advice)}**: {_change(advice)}"]
-        told = [("why", advice.why), *([] if beside else [("saving", advice.saving), ("price", advice.trade_off)])]
-        told += [("check", check) for check in advice.check if check not in common]
+        told = [("why", advice.why), *([] if beside else [("saving", advice.saving), ("price", advice.trade_offs)])]
+        told += [("check", check) for check in advice.verify if check not in common]
         parts.append("\n".join(f"- {name}: {plain(text)}" for name, text in told if text))
         if advice.sql:
             parts += ["the SQL afterwards:", block(advice.sql, "sql")]
@@ -176,7 +176,7 @@ def gate(document: documents.GateDocument) -> str:
         ]
         blocks.append(table(["route", "what", "at most", "seen", "over by"], "llrrr", rows))
     blocks += [_finding(finding) for finding in document.findings]
-    blocks += [plain(gate_text.not_judged(route)) for route in document.not_asked]
+    blocks += [plain(gate_text.not_judged(route)) for route in document.missing_routes]
     blocks += list(map(plain, document.remarks))
     if document.accepted:
         blocks.append(plain(f"{plural(document.accepted, 'finding')} accepted in {document.project}"))
@@ -197,7 +197,7 @@ def compare(document: documents.CompareDocument) -> str:
     """What became of the findings, then the routes: those first that ask something else now."""
     counts = ", ".join(
         f"{len(items):,} {title}"
-        for title, items in (("new", document.new), ("gone", document.gone), ("left", document.left))
+        for title, items in (("new", document.new), ("gone", document.fixed), ("left", document.remaining))
     )
     blocks = [f"### Ask Less: findings {counts}"]
     if document.new:
@@ -210,7 +210,7 @@ def compare(document: documents.CompareDocument) -> str:
     if same:
         blocks.append(plain(f"{plural(same, 'route')} {'asks' if same == 1 else 'ask'} as much as before."))
     blocks.append(plain(gate_text.drift(document)))
-    for title, items in (("Gone", document.gone), ("Left", document.left)):
+    for title, items in (("Gone", document.fixed), ("Left", document.remaining)):
         if items:
             blocks += [f"**{title}**", *map(_finding, items)]
     if document.accepted:

@@ -87,7 +87,7 @@ def to_try(index: documents.IndexRow) -> Labelled:
     rows = [("why", index.why), ("effect", effect), ("price", f"about {size(index.size_bytes)}; {writes}")]
     rows += [("or", index.partial + ", where only these rows are asked for")] if index.partial else []
     rows += _dropped(index.redundant)
-    return rows + [("check", text) for text in index.check]
+    return rows + [("check", text) for text in index.verify]
 
 
 def advised(index: documents.AdvisedIndex) -> Labelled:
@@ -128,9 +128,11 @@ BARE_KEYS = "Foreign keys without an index"
 
 def unasked(document: documents.IndexesDocument) -> str:
     """How many indexes that look redundant are not judged."""
-    if not document.unasked:
+    if not document.unjudged_indexes:
         return ""
-    return f"{plural(document.unasked, 'index')} of that kind on tables that the capture never asks: not judged"
+    return (
+        f"{plural(document.unjudged_indexes, 'index')} of that kind on tables that the capture never asks: not judged"
+    )
 
 
 def bare_key(key: documents.BareForeignKey) -> str:

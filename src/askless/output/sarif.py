@@ -112,7 +112,7 @@ def _message(finding: Finding) -> str:
         first = finding.advice[0]
         where = f", {finding_text.where(first.at)}" if first.at is not None else ""
         parts.append(f"To do: {first.title}{where}" + (f"\n{first.code}" if first.code else ""))
-    parts += [f"Not sure: {doubt}" for doubt in finding.unsure]
+    parts += [f"Not sure: {doubt}" for doubt in finding.caveats]
     return safe("\n\n".join(filter(None, parts)))
 
 
@@ -127,7 +127,7 @@ def _findings(document: documents.FindingsDocument, files: Files) -> list[Json]:
 
 
 def _compare(document: documents.CompareDocument, files: Files) -> list[Json]:
-    groups = (("new", document.new), ("unchanged", document.left), ("absent", document.gone))
+    groups = (("new", document.new), ("unchanged", document.remaining), ("absent", document.fixed))
     return [_result(files, finding, state) for state, items in groups for finding in items]
 
 
@@ -148,7 +148,7 @@ def _limit(row: documents.GateRow) -> Json:
         "level": "error",
         "message": {"text": safe(text)},
         "locations": [{"logicalLocations": [{"fullyQualifiedName": safe(row.route), "kind": "resource"}]}],
-        "properties": {"route": safe(row.route), "measure": row.measure, "limit": row.limit, "seen": row.seen},
+        "properties": {"route": safe(row.route), "measure": row.measure, "limit": row.limit, "seen": row.actual},
     }
 
 

@@ -32,10 +32,10 @@ def _file(report: FileReport) -> documents.FileCheck:
         requests=report.requests,
         open_requests=report.open_requests,
         queries=report.queries,
-        torn=report.torn,
+        truncated=report.torn,
         closed=report.closed,
-        bad_lines=tuple(report.bad_lines),
-        cut_short=report.is_cut_short,
+        bad_lines=tuple(documents.BadLine(*one) for one in report.bad_lines),
+        incomplete=report.is_cut_short,
         lost=tuple(documents.LostInput(one.count, one.what, one.reason) for one in report.lost),
         notes=tuple(report.notes),
     )

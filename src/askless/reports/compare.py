@@ -24,10 +24,10 @@ def compare(before_path: Path, after_path: Path, project: Path | None = None) ->
         before=str(before_path),
         after=str(after_path),
         routes=tuple(map(_row, rows)),
-        drift=drift_of(rows),
-        gone=changes.gone,
+        variation=drift_of(rows),
+        fixed=changes.fixed,
         new=changes.new,
-        left=changes.left,
+        remaining=changes.remaining,
         accepted=len(results[1].accepted),
         damage="; ".join(filter(None, (before.damage, after.damage))),
         notes=tuple(dict.fromkeys((*notes_before, *notes_after))),
@@ -35,22 +35,25 @@ def compare(before_path: Path, after_path: Path, project: Path | None = None) ->
 
 
 def _row(row: RouteComparison) -> documents.CompareRow:
-    before, after = row.before, row.after
     return documents.CompareRow(
         route=row.route,
-        queries=(before.queries if before else None, after.queries if after else None),
-        rows=(before.rows if before else None, after.rows if after else None),
-        bytes=(before.bytes if before else None, after.bytes if after else None),
-        time=(_spread(row.quartiles_before), _spread(row.quartiles_after)),
-        ratio=(row.ratio.value, row.ratio.low, row.ratio.high) if row.ratio else None,
+        queries=_both(row, "queries"),
+        rows=_both(row, "rows"),
+        bytes=_both(row, "bytes"),
+        time=documents.TimeBeforeAfter(_spread(row.quartiles_before), _spread(row.quartiles_after)),
+        ratio=row.ratio,
         verdict=row.verdict,
-        objects=(before.objects if before else None, after.objects if after else None),
-        memory_bytes=(before.memory_bytes if before else None, after.memory_bytes if after else None),
+        objects=_both(row, "objects"),
+        memory_bytes=_both(row, "memory_bytes"),
     )
 
 
-def _spread(quartiles: tuple[float, float, float, int] | None) -> documents.Spread | None:
+def _both(row: RouteComparison, count: str) -> documents.BeforeAfter:
+    return documents.BeforeAfter(*(getattr(side, count) if side else None for side in (row.before, row.after)))
+
+
+def _spread(quartiles: tuple[float, float, float, int] | None) -> documents.TimeSpread | None:
     if quartiles is None:
         return None
     low, middle, high, count = quartiles
-    return documents.Spread(middle, low, high, count)
+    return documents.TimeSpread(middle, low, high, count)

@@ -7,16 +7,23 @@ import msgspec
 from askless.core.findings.finding import Finding
 from askless.core.statistics import Ratio
 from askless.core.verdicts import Verdict
-from askless.reports.document import Document
+from askless.reports.document import BeforeAfter, Document, Fields
 
 
-class Spread(msgspec.Struct, frozen=True):
+class TimeSpread(msgspec.Struct, frozen=True):
     """A median with its quartiles, in milliseconds."""
 
     median: float
     low: float
     high: float
     count: int
+
+
+class TimeBeforeAfter(Fields, frozen=True):
+    """Request times on both sides of a comparison; null on the side where they were not measured."""
+
+    before: TimeSpread | None = None
+    after: TimeSpread | None = None
 
 
 class CompareRow(msgspec.Struct, frozen=True):
@@ -26,32 +33,31 @@ class CompareRow(msgspec.Struct, frozen=True):
     """
 
     route: str
-    queries: tuple[float | None, float | None]
-    rows: tuple[float | None, float | None]
-    bytes: tuple[float | None, float | None]
-    time: tuple[Spread | None, Spread | None]
-    ratio: tuple[float, float, float] | None
+    queries: BeforeAfter
+    rows: BeforeAfter
+    bytes: BeforeAfter
+    time: TimeBeforeAfter
+    ratio: Ratio | None
     verdict: Verdict
-    objects: tuple[float | None, float | None] = (None, None)
-    memory_bytes: tuple[float | None, float | None] = (None, None)
+    objects: BeforeAfter = BeforeAfter()
+    memory_bytes: BeforeAfter = BeforeAfter()
 
 
 class CompareDocument(Document, frozen=True, kw_only=True):
     """`askless compare`. `ratio` is time before over time after: value, low, high of a 95 % interval.
 
-    `drift` is the largest factor by which a route that asks the same on both sides moved; None without such a route.
+    `variation` is the largest factor by which a route that asks the same on both sides moved; None without such a route.
     `accepted` counts the findings after the change that the project accepts: they are neither gone, new nor left. `damage`
     tells what of either capture can't be read or was lost.
     """
 
-    version: int = 2
     before: str
     after: str
     routes: tuple[CompareRow, ...]
-    drift: float | None
-    gone: tuple[Finding, ...]
+    variation: float | None
+    fixed: tuple[Finding, ...]
     new: tuple[Finding, ...]
-    left: tuple[Finding, ...]
+    remaining: tuple[Finding, ...]
     accepted: int = 0
     damage: str = ""
 
@@ -65,16 +71,16 @@ class GateRow(msgspec.Struct, frozen=True):
     route: str
     measure: str
     limit: float
-    seen: float
+    actual: float
     over: bool
     source: str
     findings: tuple[str, ...]
 
 
 class GateDocument(Document, frozen=True, kw_only=True):
-    """`askless gate`. `not_asked` are routes with a budget, or of the baseline, of which the capture has no request.
+    """`askless gate`. `missing_routes` are routes with a budget, or of the baseline, of which the capture has no request.
 
-    With `partial`, those may be missing.
+    With `missing_allowed`, those may be missing.
     """
 
     capture: str
@@ -82,11 +88,11 @@ class GateDocument(Document, frozen=True, kw_only=True):
     project: str
     rows: tuple[GateRow, ...]
     findings: tuple[Finding, ...]
-    not_asked: tuple[str, ...]
+    missing_routes: tuple[str, ...]
     accepted: int
     remarks: tuple[str, ...]
     passed: bool
-    partial: bool = False
+    missing_allowed: bool = False
 
 
 class Projected(msgspec.Struct, frozen=True):
@@ -105,11 +111,19 @@ class GrowthTerm(msgspec.Struct, frozen=True):
     table: str
 
 
+class GrowthPoint(Fields, frozen=True):
+    """One request: its rows, its queries, and the milliseconds it took."""
+
+    rows: int
+    queries: int
+    ms: float
+
+
 class GrowthRow(msgspec.Struct, frozen=True):
     """One route. `outcome`: grows, does not grow, too few sizes seen, unclear. `sizes` are numbers of rows of `table`, the list.
 
     `queries = constant + terms`. `projected` is at the median size seen, at ten times and at a hundred times of it; empty where
-    too few sizes were seen. `bends`: time grows faster than in a line. `points` are rows, queries and ms of single requests.
+    too few sizes were seen. `superlinear`: time grows faster than in a line. `points` are rows, queries and ms of single requests.
     """
 
     route: str
@@ -122,8 +136,8 @@ class GrowthRow(msgspec.Struct, frozen=True):
     terms: tuple[GrowthTerm, ...]
     slope: float
     projected: tuple[Projected, ...]
-    bends: bool
-    points: tuple[tuple[int, int, float], ...]
+    superlinear: bool
+    points: tuple[GrowthPoint, ...]
 
 
 class GrowthDocument(Document, frozen=True, kw_only=True):

@@ -21,14 +21,16 @@ from askless.reports.comparison_documents import (
     GateDocument as GateDocument,
     GateRow as GateRow,
     GrowthDocument as GrowthDocument,
+    GrowthPoint as GrowthPoint,
     GrowthRow as GrowthRow,
     GrowthTerm as GrowthTerm,
     Projected as Projected,
-    Spread as Spread,
+    TimeBeforeAfter as TimeBeforeAfter,
+    TimeSpread as TimeSpread,
     TrendDocument as TrendDocument,
     TrendRow as TrendRow,
 )
-from askless.reports.document import Document as Document
+from askless.reports.document import BeforeAfter as BeforeAfter, Document as Document, Fields
 
 
 class RequestsDocument(Document, frozen=True, kw_only=True):
@@ -39,9 +41,9 @@ class RequestsDocument(Document, frozen=True, kw_only=True):
     requests: int
     queries: int
     noise: int
-    all_requests: int = 0
-    all_queries: Estimate = Estimate(0.0)
-    all_database_ms: Estimate = Estimate(0.0)
+    total_requests: int = 0
+    estimated_queries: Estimate = Estimate(0.0)
+    estimated_database_ms: Estimate = Estimate(0.0)
 
 
 class RequestRow(msgspec.Struct, frozen=True):
@@ -65,15 +67,21 @@ class RequestRow(msgspec.Struct, frozen=True):
 class EachDocument(Document, frozen=True, kw_only=True):
     """`askless requests --each`."""
 
-    version: int = 2
     capture: str
     requests: tuple[RequestRow, ...]
+
+
+class Execution(Fields, frozen=True):
+    """One of the queries folded into a row of a timeline."""
+
+    start_ms: float
+    duration_ms: float
 
 
 class TimelineRow(msgspec.Struct, frozen=True):
     """A query of a request, or a run of one shape folded: `count` queries between `start_ms` and `end_ms`.
 
-    `duration_ms` is their time together; `parameters` stays empty unless values were asked for. `each` are the folded
+    `duration_ms` is their time together; `parameters` stays empty unless values were asked for. `executions` are the folded
     queries' own starts and durations, those of the first 400. `rows_examined` are what the server read for them, where it told.
     """
 
@@ -90,14 +98,13 @@ class TimelineRow(msgspec.Struct, frozen=True):
     error: str = ""
     load: str = ""
     parameters: str = ""
-    each: tuple[tuple[float, float], ...] = ()
+    executions: tuple[Execution, ...] = ()
     rows_examined: int | None = None
 
 
 class TimelineDocument(Document, frozen=True, kw_only=True):
     """`askless timeline`. `path` stays empty unless values were asked for."""
 
-    version: int = 2
     capture: str
     name: str
     route: str
@@ -114,7 +121,7 @@ class FindingsDocument(Document, frozen=True, kw_only=True):
     """`askless findings`. `edits` tell which findings one change mends, and what the page asks then.
 
     `damage` tells what of the capture can't be read or was lost; '' where it is sound. `hidden` counts findings that filters
-    left out; `accepted` names those that the project accepts. `round_trip_ms` is the
+    left out; `accepted` names those that the project accepts. `network_latency_ms` is the
     way to the database that was added to each query.
     """
 
@@ -125,7 +132,7 @@ class FindingsDocument(Document, frozen=True, kw_only=True):
     queries: int
     hidden: int = 0
     accepted: tuple[str, ...] = ()
-    round_trip_ms: float = 0.0
+    network_latency_ms: float = 0.0
     damage: str = ""
 
 
@@ -137,8 +144,15 @@ class LostInput(msgspec.Struct, frozen=True):
     reason: str
 
 
+class BadLine(Fields, frozen=True):
+    """A line of a capture file that can't be read. `line` counts from 1."""
+
+    line: int
+    reason: str
+
+
 class FileCheck(msgspec.Struct, frozen=True):
-    """One file of a capture. `torn` tells of a last line cut short, `closed` of a recorder that ended in good order."""
+    """One file of a capture. `truncated` tells of a last line cut short, `closed` of a recorder that ended in good order."""
 
     file: str
     version: int
@@ -148,12 +162,12 @@ class FileCheck(msgspec.Struct, frozen=True):
     requests: int
     open_requests: int
     queries: int
-    torn: bool
+    truncated: bool
     closed: bool
-    bad_lines: tuple[tuple[int, str], ...]
+    bad_lines: tuple[BadLine, ...]
     notes: tuple[str, ...]
     lost: tuple[LostInput, ...] = ()
-    cut_short: bool = False
+    incomplete: bool = False
 
 
 class CheckDocument(Document, frozen=True, kw_only=True):
@@ -203,7 +217,7 @@ class IndexRow(msgspec.Struct, frozen=True):
     size_bytes: int
     writes: int
     redundant: tuple[str, ...]
-    check: tuple[str, ...]
+    verify: tuple[str, ...]
     partial: str = ""
     rows_before: float | None = None
     rows_after: float | None = None
@@ -238,6 +252,13 @@ class PlanDocument(Document, frozen=True, kw_only=True):
     schema_known: bool = True
 
 
+class WorkBeforeAfter(Fields, frozen=True):
+    """What the server touched for a statement, in the unit that `work_unit` names."""
+
+    before: int = 0
+    after: int = 0
+
+
 class TrialStatement(msgspec.Struct, frozen=True):
     """One statement's trial. `ratio` is median before over median after, with a 99 % interval.
 
@@ -260,16 +281,15 @@ class TrialStatement(msgspec.Struct, frozen=True):
     verdict: Verdict
     bytes: int = 0
     work_unit: str = ""
-    work: tuple[int, int] = (0, 0)
+    work: WorkBeforeAfter = WorkBeforeAfter()
 
 
 class TrialDocument(Document, frozen=True, kw_only=True):
     """`askless trial --index`. `where` tells where the index was tried, `caution` what may have kept it from being used.
 
-    For `locked_ms` nobody else could write to the table; `waited_ms` is the longest time that somebody waited for that.
+    For `locked_ms` nobody else could write to the table; `longest_wait_ms` is the longest time that somebody waited for that.
     """
 
-    version: int = 2
     system: str
     index: str
     build_ms: float
@@ -278,7 +298,7 @@ class TrialDocument(Document, frozen=True, kw_only=True):
     where: str = ""
     caution: str = ""
     locked_ms: float = 0.0
-    waited_ms: float = 0.0
+    longest_wait_ms: float = 0.0
 
 
 class TrialSide(msgspec.Struct, frozen=True):
@@ -293,12 +313,11 @@ class TrialSide(msgspec.Struct, frozen=True):
 
 
 class RewriteDocument(Document, frozen=True, kw_only=True):
-    """`askless trial --before --after`. `lost` and `gained` show some rows where values were asked for.
+    """`askless trial --before --after`. `missing_rows` and `extra_rows` show some rows where values were asked for.
 
-    `harder` is what was planted in copies of the tables without making a difference, in words.
+    `synthetic_rows` is what was planted in copies of the tables without making a difference, in words.
     """
 
-    version: int = 2
     system: str
     sets: int
     before: TrialSide
@@ -309,21 +328,21 @@ class RewriteDocument(Document, frozen=True, kw_only=True):
     same_result: bool
     difference: str
     cause: str
-    lost: tuple[str, ...]
-    gained: tuple[str, ...]
+    missing_rows: tuple[str, ...]
+    extra_rows: tuple[str, ...]
     remarks: tuple[str, ...]
     verdict: Verdict
-    harder: tuple[str, ...] = ()
+    synthetic_rows: tuple[str, ...] = ()
 
 
-class TrialRoad(msgspec.Struct, frozen=True):
-    """One way to get a finding's rows. `median_ms` as measured here, `away_ms` with the added round-trip time."""
+class TrialAlternative(msgspec.Struct, frozen=True):
+    """One way to get a finding's rows. `median_ms` as measured here, `with_latency_ms` with the added round-trip time."""
 
     name: str
     sql: str
     queries: int
     median_ms: float
-    away_ms: float
+    with_latency_ms: float
     rows: int
     bytes: int
     same_result: bool
@@ -331,13 +350,12 @@ class TrialRoad(msgspec.Struct, frozen=True):
     cause: str
     note: str
     ratio: Ratio | None
-    away_ratio: float | None
+    ratio_with_latency: float | None
 
 
 class FindingTrialDocument(Document, frozen=True, kw_only=True):
-    """`askless trial --finding`. `round_trip_ms` is what was added to each query in the `away` figures."""
+    """`askless trial --finding`. `network_latency_ms` is what was added to each query in the `away` figures."""
 
-    version: int = 2
     system: str
     finding: str
     title: str
@@ -345,20 +363,20 @@ class FindingTrialDocument(Document, frozen=True, kw_only=True):
     request: str
     lookups: int
     keys: int
-    round_trip_ms: float
+    network_latency_ms: float
     repetitions: int
-    roads: tuple[TrialRoad, ...]
+    alternatives: tuple[TrialAlternative, ...]
     verdict: Verdict
 
 
-class WeighedPart(msgspec.Struct, frozen=True):
-    """A part of a statement. `ratio` is the time of the whole over the time without the part; `costs_ms` their difference."""
+class ClauseCostRow(msgspec.Struct, frozen=True):
+    """A part of a statement. `ratio` is the time of the whole over the time without the part; `cost_ms` their difference."""
 
     kind: str
     part: str
     with_it: str
     without_ms: float | None
-    costs_ms: float | None
+    cost_ms: float | None
     ratio: Ratio | None
     rows: int
     bytes: int
@@ -369,14 +387,13 @@ class WeighedPart(msgspec.Struct, frozen=True):
 class WeighDocument(Document, frozen=True, kw_only=True):
     """`askless weigh`."""
 
-    version: int = 2
     system: str
     sql: str
     whole_ms: float
     rows: int
     bytes: int
     repetitions: int
-    parts: tuple[WeighedPart, ...]
+    parts: tuple[ClauseCostRow, ...]
 
 
 class ServedRow(msgspec.Struct, frozen=True):
@@ -435,17 +452,17 @@ class TablesDocument(Document, frozen=True, kw_only=True):
     redundant: tuple[RedundantIndex, ...] = ()
 
 
-class LeftOut(msgspec.Struct, frozen=True):
+class IndexReason(msgspec.Struct, frozen=True):
     """An index that the proof took out of the advised set, or that it keeps from being dropped, and why."""
 
     ddl: str
     why: str
 
 
-class SetProof(msgspec.Struct, frozen=True):
+class IndexSetTrialResult(msgspec.Struct, frozen=True):
     """What the planner said of the set on copies: what its statements cost without it and with it, in `unit`, which is no time.
 
-    `statements` were asked, `skipped` could not be. `left_out` are indexes that were advised and are not needed, `needed`
+    `statements` were asked, `skipped` could not be. `excluded` are indexes that were advised and are not needed, `needed`
     indexes that looked redundant and are not, `harming` those of the set with which the planner does worse for a statement.
     """
 
@@ -455,15 +472,15 @@ class SetProof(msgspec.Struct, frozen=True):
     skipped: int
     before: float
     after: float
-    left_out: tuple[LeftOut, ...]
-    needed: tuple[LeftOut, ...]
-    harming: tuple[LeftOut, ...]
+    excluded: tuple[IndexReason, ...]
+    needed: tuple[IndexReason, ...]
+    harming: tuple[IndexReason, ...]
 
 
 class IndexesDocument(Document, frozen=True, kw_only=True):
     """`askless indexes`. `unread` counts shapes that could not be read, or whose tables are not in the schema.
 
-    `unasked` counts indexes that look redundant on tables that no query of the capture asks: they are not judged.
+    `unjudged_indexes` counts indexes that look redundant on tables that no query of the capture asks: they are not judged.
     """
 
     capture: str
@@ -474,8 +491,8 @@ class IndexesDocument(Document, frozen=True, kw_only=True):
     redundant: tuple[RedundantIndex, ...]
     foreign_keys: tuple[BareForeignKey, ...]
     measured: bool
-    unasked: int = 0
-    proof: SetProof | None = None
+    unjudged_indexes: int = 0
+    set_trial: IndexSetTrialResult | None = None
 
 
 class PatternRow(msgspec.Struct, frozen=True):
@@ -499,8 +516,8 @@ class PatternsDocument(Document, frozen=True, kw_only=True):
 class ReportDocument(Document, frozen=True, kw_only=True):
     """`askless report`: all that is told of a capture, in the order in which somebody reads it.
 
-    `timelines` are the slowest request of each route; `plans` and `indexes` are there where a database was asked, `compared`
-    where there is a capture from before. `left_out` says what there is more of than is told.
+    `timelines` are the slowest request of each route; `plans` and `indexes` are there where a database was asked, `comparison`
+    where there is a capture from before. `omitted` says what there is more of than is told.
     """
 
     capture: str
@@ -510,8 +527,8 @@ class ReportDocument(Document, frozen=True, kw_only=True):
     growth: GrowthDocument
     plans: PlanDocument | None = None
     indexes: IndexesDocument | None = None
-    compared: CompareDocument | None = None
-    left_out: tuple[str, ...] = ()
+    comparison: CompareDocument | None = None
+    omitted: tuple[str, ...] = ()
 
 
 DOCUMENTS: dict[str, type[Document]] = {

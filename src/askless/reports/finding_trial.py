@@ -54,9 +54,9 @@ def finding_trial(
         request=trial.request,
         lookups=trial.lookups,
         keys=trial.keys,
-        round_trip_ms=round_trip_ms,
+        network_latency_ms=round_trip_ms,
         repetitions=len(base.times_ms),
-        roads=roads,
+        alternatives=roads,
         verdict=verdict(roads, round_trip_ms),
         notes=notes,
     )
@@ -73,16 +73,16 @@ def _named(found: list[Diagnosis], key: str, path: Path) -> Diagnosis:
 
 def _road(
     road: TrialAlternative, trial: FindingTrial, base_away: float, round_trip_ms: float, show: bool
-) -> documents.TrialRoad:
+) -> documents.TrialAlternative:
     ratio = road.ratio
     middle = median(road.times_ms)
     away = middle + road.queries * round_trip_ms
-    return documents.TrialRoad(
+    return documents.TrialAlternative(
         name=road.name,
         sql=masker(trial.system, show)(road.sql),
         queries=road.queries,
         median_ms=middle,
-        away_ms=away,
+        with_latency_ms=away,
         rows=road.rows,
         bytes=road.bytes,
         same_result=not road.difference,
@@ -90,16 +90,16 @@ def _road(
         cause=road.cause,
         note=road.note,
         ratio=ratio,
-        away_ratio=base_away / away if ratio is not None and round_trip_ms and away else None,
+        ratio_with_latency=base_away / away if ratio is not None and round_trip_ms and away else None,
     )
 
 
-def verdict(roads: tuple[documents.TrialRoad, ...], round_trip_ms: float) -> Verdict:
+def verdict(roads: tuple[documents.TrialAlternative, ...], round_trip_ms: float) -> Verdict:
     """What the best of the roads gives that have the same rows; CHANGED where none has."""
     sound = [road for road in roads[1:] if road.same_result and road.ratio is not None]
     if not sound:
         return Verdict(Outcome.CHANGED, "no road gives the same rows: stay row by row until you know why")
-    best = min(sound, key=lambda road: road.away_ms)
+    best = min(sound, key=lambda road: road.with_latency_ms)
     ratio = best.ratio
     assert ratio is not None
     outcome = direction(ratio)
@@ -121,6 +121,6 @@ def verdict(roads: tuple[documents.TrialRoad, ...], round_trip_ms: float) -> Ver
         text = f"{best.name}: {what}, no difference in time seen here"
     if saved:
         text += f"{', ' if outcome is Outcome.FASTER else '; '}{saved}"
-    if round_trip_ms and best.away_ratio is not None:
-        text += f"; ×{best.away_ratio:.1f} with {round_trip_ms:g} ms to the database"
+    if round_trip_ms and best.ratio_with_latency is not None:
+        text += f"; ×{best.ratio_with_latency:.1f} with {round_trip_ms:g} ms to the database"
     return Verdict(outcome, text)

@@ -95,7 +95,7 @@ def document_of(
         capture=str(path),
         findings=tuple(remaining),
         edits=tuple(edit for edit in judged.edits if not {f.key for f in remaining}.isdisjoint(edit.findings)),
-        round_trip_ms=round_trip_ms,
+        network_latency_ms=round_trip_ms,
         requests=judged.requests,
         queries=judged.queries,
         hidden=len(listed) - len(remaining),

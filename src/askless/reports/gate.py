@@ -36,7 +36,7 @@ def gate(
     found = open_findings(summary, project.path)
     rows = [
         documents.GateRow(
-            one.route, one.measure, one.limit, one.seen, one.over, "budget", tuple(f.key for f in one.found)
+            one.route, one.measure, one.limit, one.actual, one.over, "budget", tuple(f.key for f in one.found)
         )
         for one in budgets.judge(summary, project.budgets, found.open)
     ]
@@ -78,11 +78,11 @@ def gate(
         project=str(project.path) if project.path is not None else "",
         rows=tuple(sorted(rows, key=lambda row: not row.over)),
         findings=tuple(named),
-        not_asked=tuple(lacking),
+        missing_routes=tuple(lacking),
         accepted=len(found.accepted),
         remarks=tuple(remarks),
         passed=not over and judged > 0 and (partial or not lacking),
-        partial=partial,
+        missing_allowed=partial,
         notes=notes,
     )
 

@@ -51,8 +51,8 @@ def _row(one: Growth) -> documents.GrowthRow:
         terms=tuple(documents.GrowthTerm(term.factor, term.table) for term in one.terms),
         slope=one.queries.slope,
         projected=tuple(projected) if known else (),
-        bends=one.bends,
-        points=one.points,
+        superlinear=one.bends,
+        points=tuple(documents.GrowthPoint(*point) for point in one.points),
     )
 
 

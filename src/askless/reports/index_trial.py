@@ -79,7 +79,7 @@ def index_trial(
         where=trial.where,
         caution=trial.caution,
         locked_ms=trial.locked_s * 1e3,
-        waited_ms=trial.waited_s * 1e3,
+        longest_wait_ms=trial.waited_s * 1e3,
         notes=tuple(f"an earlier trial had been cut off; removed {gone}" for gone in trial.cleaned),
     )
 
@@ -104,7 +104,7 @@ def _statement(trial: IndexTrial, measured: TrialTiming, asked: TriedStatement, 
         verdict=verdict(trial, measured),
         bytes=measured.bytes,
         work_unit=measured.work_unit,
-        work=(measured.work_before, measured.work_after),
+        work=documents.WorkBeforeAfter(measured.work_before, measured.work_after),
     )
 
 

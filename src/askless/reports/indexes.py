@@ -85,25 +85,27 @@ def _proven(
         indexes=tuple(one for one, fate in zip(document.indexes, fates, strict=True) if fate is IndexOutcome.KEPT),
         redundant=tuple(one for one in document.redundant if not proof.needed[one.index]),
         notes=(*document.notes, *(f"an earlier trial had left {what}: it is gone now" for what in proof.cleaned)),
-        proof=documents.SetProof(
+        set_trial=documents.IndexSetTrialResult(
             where=proof.where,
             unit=proof.unit,
             statements=len(tried) - proof.skipped,
             skipped=proof.skipped,
             before=sum(cost.before for cost in proof.costs),
             after=sum(cost.after for cost in proof.costs),
-            left_out=tuple(
-                documents.LeftOut(one.ddl, whys[fate])
+            excluded=tuple(
+                documents.IndexReason(one.ddl, whys[fate])
                 for one, fate in zip(document.indexes, fates, strict=True)
                 if fate in whys
             ),
             needed=tuple(
-                documents.LeftOut(one.ddl, "a statement of the capture gets dearer without it, or could not be asked")
+                documents.IndexReason(
+                    one.ddl, "a statement of the capture gets dearer without it, or could not be asked"
+                )
                 for one in document.redundant
                 if proof.needed[one.index]
             ),
             harming=tuple(
-                documents.LeftOut(one.ddl, f"with it the planner does worse for {hidden[text]}")
+                documents.IndexReason(one.ddl, f"with it the planner does worse for {hidden[text]}")
                 for one, index in zip(document.indexes, wanted, strict=True)
                 for text in proof.harmed.get(index.name, ())
             ),
@@ -178,7 +180,7 @@ def _document(
             documents.RedundantIndex(table, index, by, index_ddl.drop_index(index, table, schema.system))
             for table, index, by in judged
         ),
-        unasked=len(spare) - len(judged),
+        unjudged_indexes=len(spare) - len(judged),
         foreign_keys=tuple(
             documents.BareForeignKey(key.table, key.columns, key.target, key.rows, key.ddl, key.asked)
             for key in advisor.bare_foreign_keys(schema, statements, advice)

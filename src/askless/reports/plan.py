@@ -167,7 +167,7 @@ def _index(advised: advisor.IndexAdvice, show: bool) -> documents.IndexRow:
         size_bytes=advised.size_bytes,
         writes=advised.writes,
         redundant=advised.redundant,
-        check=advised.check,
+        verify=advised.check,
         partial=advised.partial if show else "",
         rows_before=served.rows_before if served is not None else None,
         rows_after=served.rows_after if served is not None else None,

@@ -105,7 +105,7 @@ def report(
     document = _asked(capture, summary, wish, limits, progress).put_into(document)
     if wish.before is not None:
         progress(f"comparing with {wish.before}")
-        document = msgspec.structs.replace(document, compared=compare(wish.before, capture))
+        document = msgspec.structs.replace(document, comparison=compare(wish.before, capture))
     return document
 
 
@@ -136,7 +136,7 @@ class GrowingReport:
         """What is known now."""
         document = self._asked.put_into(self._gathered.document(self._gathered.summary()))
         if self._wish.before is not None:
-            document = msgspec.structs.replace(document, compared=compare(self._wish.before, self._gathered.capture))
+            document = msgspec.structs.replace(document, comparison=compare(self._wish.before, self._gathered.capture))
         return document
 
 

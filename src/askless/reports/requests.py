@@ -37,9 +37,9 @@ def document_of(
         requests=sum(route.requests for route in summary.routes.values()),
         queries=sum(stats.count for stats in shapes if not stats.shape.noise),
         noise=sum(stats.count for stats in shapes if stats.shape.noise),
-        all_requests=sum(row.all_requests for row in rows),
-        all_queries=sum_of([row.all_queries for row in rows]),
-        all_database_ms=sum_of([row.all_database_ms for row in rows]),
+        total_requests=sum(row.total_requests for row in rows),
+        estimated_queries=sum_of([row.estimated_queries for row in rows]),
+        estimated_database_ms=sum_of([row.estimated_database_ms for row in rows]),
         notes=notes,
     )
 

@@ -63,9 +63,9 @@ def rewrite_trial(
         same_result=result is None,
         difference=result.text if result is not None else "",
         cause=result.cause if result is not None else "",
-        harder=trial.harder,
-        lost=result.lost if result is not None and show else (),
-        gained=result.gained if result is not None and show else (),
+        synthetic_rows=trial.harder,
+        missing_rows=result.lost if result is not None and show else (),
+        extra_rows=result.gained if result is not None and show else (),
         remarks=tuple(remarks),
         verdict=verdict(trial),
     )

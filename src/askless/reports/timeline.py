@@ -97,7 +97,9 @@ def _row(request: Request, entry: TimelineEntry, values: bool) -> documents.Time
         error=error if values else masked_error(error),
         load=f"{load.kind} load of {load.model}.{load.relation}" if load is not None and load.relation else "",
         parameters=entry.parameters,
-        each=tuple(_span(request, i) for i in entry.indices[:EACH_MOST]) if len(entry.indices) > 1 else (),
+        executions=tuple(documents.Execution(*_span(request, i)) for i in entry.indices[:EACH_MOST])
+        if len(entry.indices) > 1
+        else (),
         rows_examined=_examined(request, entry),
     )
 

@@ -44,14 +44,16 @@ def weigh(
     )
 
 
-def _part(weight: ClauseCost, whole: ClauseCosts, whole_ms: float, mask: Callable[[str], str]) -> documents.WeighedPart:
+def _part(
+    weight: ClauseCost, whole: ClauseCosts, whole_ms: float, mask: Callable[[str], str]
+) -> documents.ClauseCostRow:
     without_ms = median(weight.times_ms) if weight.times_ms else None
-    return documents.WeighedPart(
+    return documents.ClauseCostRow(
         kind=weight.part.kind,
         part=mask(weight.part.text),
         with_it=weight.part.with_it,
         without_ms=without_ms,
-        costs_ms=whole_ms - without_ms if without_ms is not None else None,
+        cost_ms=whole_ms - without_ms if without_ms is not None else None,
         ratio=weight.ratio,
         rows=weight.rows,
         bytes=weight.bytes,

@@ -84,7 +84,7 @@ def over_budget(requests: Sequence[Request], project: Project, today: date) -> s
     for one in judge(summary, project.budgets, found):
         if one.over and one.measure != "patterns":
             lines.append(
-                f"{one.route}: {amount(one.measure, one.seen)}, at most {amount(one.measure, one.limit)} may be"
+                f"{one.route}: {amount(one.measure, one.actual)}, at most {amount(one.measure, one.limit)} may be"
             )
         for finding in one.found:
             lines += ["", *described(finding)]

@@ -35,8 +35,8 @@ def advise(recipe: BatchPerType, context: Context) -> tuple[Advice, ...]:
             code=code,
             at=(recipe.at if code else recipe.line) or recipe.line,
             saving=recipe.saving,
-            trade_off="all rows of a kind are in memory at once",
-            check=(
+            trade_offs="all rows of a kind are in memory at once",
+            verify=(
                 "a row whose kind nobody knows, or whose partner is gone, is treated as before",
                 "what is read of a kind beside its own columns would ask again, row by row: load that as well",
             ),

@@ -33,8 +33,8 @@ def advise(recipe: BatchWrites, context: Context) -> tuple[Advice, ...]:
         code=code,
         at=recipe.line,
         saving=recipe.saving,
-        trade_off=f"{hooks_passed_by(load)}; very many rows are sent in portions".removeprefix("; "),
-        check=(
+        trade_offs=f"{hooks_passed_by(load)}; very many rows are sent in portions".removeprefix("; "),
+        verify=(
             "hooks, signals and defaults that run for each object in code still have their effect",
             "one bad row now fails all of them",
         ),
@@ -46,8 +46,8 @@ def advise(recipe: BatchWrites, context: Context) -> tuple[Advice, ...]:
         why="each write now waits for a commit of its own, which waits for the disk",
         at=recipe.line,
         saving="the round trips stay; the commits go",
-        trade_off="all or nothing: an error in the middle takes the earlier rows back",
-        check=("nothing slow (a call to somebody else) stands inside the transaction",),
+        trade_offs="all or nothing: an error in the middle takes the earlier rows back",
+        verify=("nothing slow (a call to somebody else) stands inside the transaction",),
     )
     return (whole, around)
 

@@ -17,8 +17,8 @@ def advise(recipe: BindParameters, context: Context) -> tuple[Advice, ...]:
             why="one text is parsed once and can be prepared; a value that is only a value can't end the statement and begin another",
             sql=masked(stats.statement.text.strip(), stats.statement.system),
             at=recipe.line,
-            trade_off="a plan that serves all values may be worse for a rare one",
-            check=(
+            trade_offs="a plan that serves all values may be worse for a rare one",
+            verify=(
                 "every value that comes from outside is bound, the harmless ones too",
                 f"what planning takes each time: askless plan CAPTURE --shape {stats.shape.digest} --db URL (PostgreSQL tells)",
             ),

@@ -22,8 +22,8 @@ def advise(recipe: BulkUpsert, context: Context) -> tuple[Advice, ...]:
         sql=_batched(recipe, written),
         at=recipe.line,
         saving=recipe.saving,
-        trade_off=price,
-        check=(
+        trade_offs=price,
+        verify=(
             "a key that comes twice in the input is inserted once",
             "another request may insert a row in between, as it may now",
         ),
@@ -37,8 +37,8 @@ def advise(recipe: BulkUpsert, context: Context) -> tuple[Advice, ...]:
         sql=upsert(recipe.insert.statement.system, structure.main, written, keys, recipe.changes),
         at=recipe.line,
         saving=recipe.saving,
-        trade_off="; ".join(filter(None, ["it tells less of which rows were new", price])),
-        check=()
+        trade_offs="; ".join(filter(None, ["it tells less of which rows were new", price])),
+        verify=()
         if unique
         else (f"a unique index stands on ({named}): without one the same row is inserted again, or it is refused",),
     )

@@ -15,8 +15,8 @@ def advise(recipe: CacheResult, context: Context) -> tuple[Advice, ...]:
         why="the rows held for longer than that while they were watched",
         at=recipe.line,
         saving=recipe.saving,
-        trade_off="a change is seen late, by each process on its own; the rows take memory; the first read after each time still waits",
-        check=(
+        trade_offs="a change is seen late, by each process on its own; the rows take memory; the first read after each time still waits",
+        verify=(
             "the rows do not depend on who asks: on a user, a tenant, a language, a right",
             "a page that has just written them reads them past what is kept",
         ),
@@ -27,8 +27,8 @@ def advise(recipe: CacheResult, context: Context) -> tuple[Advice, ...]:
         title="or drop what is kept where it is written: " + "; ".join(recipe.writes),
         why="nobody sees old rows for longer than the write takes",
         at=recipe.line,
-        trade_off="every place that writes must know of it, other programs and hands at a prompt too; with several processes they "
+        trade_offs="every place that writes must know of it, other programs and hands at a prompt too; with several processes they "
         "must share what is kept",
-        check=("no other program writes to these tables",),
+        verify=("no other program writes to these tables",),
     )
     return by_time, by_event

@@ -26,10 +26,10 @@ def advise(recipe: Decorrelate, context: Context) -> tuple[Advice, ...]:
         sql=sql,
         at=recipe.line,
         saving=recipe.saving,
-        trade_off="it groups the whole table: for a page of a few rows the subqueries may be quicker"
+        trade_offs="it groups the whole table: for a page of a few rows the subqueries may be quicker"
         if sql
         else "one query more, and the rows are put together in the application",
-        check=tuple(checks),
+        verify=tuple(checks),
     )
     schema = context.schema
     indexed = [
@@ -38,8 +38,8 @@ def advise(recipe: Decorrelate, context: Context) -> tuple[Advice, ...]:
             why="it reads a few rows instead of the whole table each time",
             sql=plain_index(table, (column.name,), schema.system),
             saving=recipe.saving,
-            trade_off="every write to the table keeps the index up to date",
-            check=("try it first: askless trial CAPTURE --index DDL --db URL",),
+            trade_offs="every write to the table keeps the index up to date",
+            verify=("try it first: askless trial CAPTURE --index DDL --db URL",),
         )
         for column in dict.fromkeys(recipe.scanned)
         if schema is not None and (table := schema.table(column.table)) is not None

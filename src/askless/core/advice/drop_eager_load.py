@@ -19,7 +19,10 @@ def advise(recipe: DropEagerLoad, context: Context) -> tuple[Advice, ...]:
             code=words.dropped([recipe.load], recipe.joined) if words is not None else "",
             at=recipe.line,
             saving=recipe.saving,
-            trade_off="where another way through the page does read it, it becomes one query for each object",
-            check=(f"no template, serialiser or property on this page reads {what}", "the page is the same without it"),
+            trade_offs="where another way through the page does read it, it becomes one query for each object",
+            verify=(
+                f"no template, serialiser or property on this page reads {what}",
+                "the page is the same without it",
+            ),
         ),
     )

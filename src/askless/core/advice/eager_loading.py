@@ -142,8 +142,8 @@ def _batch(case: _Case) -> Advice:
         code=_call(case, joined=False) or _aside(case) or _by_hand(case),
         at=case.at,
         saving=case.recipe.saving,
-        trade_off="one more round trip than a join; very long key lists are sent in chunks",
-        check=_checks(case),
+        trade_offs="one more round trip than a join; very long key lists are sent in chunks",
+        verify=_checks(case),
     )
 
 
@@ -208,8 +208,8 @@ def _join(case: _Case) -> Advice:
         code=_call(case, joined=True),
         at=case.at,
         saving=case.recipe.saving,
-        trade_off=trade_off,
-        check=(*_caution(case), *_checks(case)),
+        trade_offs=trade_off,
+        verify=(*_caution(case), *_checks(case)),
     )
 
 
@@ -252,8 +252,8 @@ def _grouped(case: _Case) -> Advice:
         code=code,
         at=case.at,
         saving=case.recipe.saving,
-        trade_off="the grouped query reads all groups at once; with very many parents ask for a page's keys only",
-        check=(
+        trade_offs="the grouped query reads all groups at once; with very many parents ask for a page's keys only",
+        verify=(
             "parents with no rows are missing from the grouped result: they must stay, with 0"
             if case.variant is Variant.COUNT
             else "parents with no rows are missing from the grouped result: they must stay, with what an empty group gave",
@@ -269,8 +269,8 @@ def _existing(case: _Case) -> Advice:
         sql=statements.existing(case.lookup),
         at=case.at,
         saving=case.recipe.saving,
-        trade_off="where the parents are queried by hand, an EXISTS among their columns does it in the same query",
-        check=("a key that does not come back has none",),
+        trade_offs="where the parents are queried by hand, an EXISTS among their columns does it in the same query",
+        verify=("a key that does not come back has none",),
     )
 
 
@@ -295,8 +295,8 @@ def _first_of_each(case: _Case) -> Advice:
         sql=sql,
         at=case.at,
         saving=case.recipe.saving,
-        trade_off=f"to load all of {name} and pick from them in code reads every row of these keys: only where they are few",
-        check=("parents without a row must stay", doubt),
+        trade_offs=f"to load all of {name} and pick from them in code reads every row of these keys: only where they are few",
+        verify=("parents without a row must stay", doubt),
     )
 
 
@@ -308,8 +308,8 @@ def _number_only(case: _Case) -> Advice:
         code=_grouped_code(case),
         at=case.at,
         saving=case.recipe.saving,
-        trade_off="where the rows are needed after all, load them in one batch instead",
-        check=("parents with no rows are missing from the grouped result: they must stay, with 0",),
+        trade_offs="where the rows are needed after all, load them in one batch instead",
+        verify=("parents with no rows are missing from the grouped result: they must stay, with 0",),
     )
 
 
@@ -342,8 +342,8 @@ def _counter(case: _Case) -> Advice | None:
         title="keep a counter on the parent",
         why="a stored number needs no query at all",
         saving=case.recipe.saving,
-        trade_off="every write to the child must keep it true, in the same transaction; it becomes a point of contention",
-        check=("the counter is right after concurrent writes and deletes",),
+        trade_offs="every write to the child must keep it true, in the same transaction; it becomes a point of contention",
+        verify=("the counter is right after concurrent writes and deletes",),
     )
 
 
@@ -352,8 +352,8 @@ def _kept_for_a_while(case: _Case) -> Advice:
         title="or keep the numbers for a while, all of them together",
         why="whoever needs no exact number needs no query each time; the first read after each while still counts",
         saving=case.recipe.saving,
-        trade_off="they are as old as they may be kept, and each process has its own",
-        check=("nobody decides by them what must be exact", "the grouped query fills them, not one for each row"),
+        trade_offs="they are as old as they may be kept, and each process has its own",
+        verify=("nobody decides by them what must be exact", "the grouped query fills them, not one for each row"),
     )
 
 
@@ -373,6 +373,6 @@ def _widen(case: _Case) -> Advice:
         code=code,
         at=case.at,
         saving=case.recipe.saving,
-        trade_off="the first query's rows become wider",
-        check=("the key that stitches objects together stays in the projection",),
+        trade_offs="the first query's rows become wider",
+        verify=("the key that stitches objects together stays in the projection",),
     )

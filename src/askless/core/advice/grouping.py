@@ -24,8 +24,8 @@ def advise(recipe: Group, context: Context) -> tuple[Advice, ...]:
         code=_code(recipe, context),
         at=recipe.line,
         saving=recipe.saving,
-        trade_off="the code picks its values out of the groups",
-        check=(f"values without a row have no group: they must stay, with {nothing}",),
+        trade_offs="the code picks its values out of the groups",
+        verify=(f"values without a row have no group: they must stay, with {nothing}",),
     )
     conditional = Advice(
         title="or one row, with a condition in each aggregate",
@@ -33,8 +33,8 @@ def advise(recipe: Group, context: Context) -> tuple[Advice, ...]:
         f"{'COUNT' if counts else 'SUM'}(CASE WHEN {column} = … THEN … END) for each of them",
         at=recipe.line,
         saving=recipe.saving,
-        trade_off="a new value means a new column; loading all rows to count them in memory would grow with the table, so do not",
-        check=("rows with none of the values are kept out by a WHERE, or counted nowhere",),
+        trade_offs="a new value means a new column; loading all rows to count them in memory would grow with the table, so do not",
+        verify=("rows with none of the values are kept out by a WHERE, or counted nowhere",),
     )
     return (grouped, conditional)
 
@@ -61,8 +61,8 @@ def _buckets(recipe: Group) -> Advice:
         f"like; CASE WHEN {column} < ... THEN ... END otherwise; and select that and {what}",
         at=recipe.line,
         saving=recipe.saving,
-        trade_off="the code picks its ranges out of the groups",
-        check=(
+        trade_offs="the code picks its ranges out of the groups",
+        verify=(
             "ranges without a row have no group: they must stay, with what an empty one gave",
             "a row on a boundary falls into one range, the same as before; time zones cut days where they did",
         ),

@@ -25,8 +25,8 @@ def _exists(recipe: SplitJoin, context: Context) -> Advice:
         sql=alternative_sql.by_existence(context.sql(stats), stats.statement.system),
         at=recipe.line,
         saving=recipe.saving,
-        trade_off="DISTINCT gives the same rows without a new condition, but sorts or hashes all of them first",
-        check=(
+        trade_offs="DISTINCT gives the same rows without a new condition, but sorts or hashes all of them first",
+        verify=(
             f"is each row of {structure.main} wanted once? the page shows fewer rows then, and so do counts and sums over it",
             "a LIMIT cuts other rows: it counts each once now",
         ),
@@ -44,8 +44,8 @@ def _apart(recipe: SplitJoin, context: Context) -> Advice:
         code=code,
         at=recipe.line if code or load is None else None,
         saving=recipe.saving,
-        trade_off="one query more, and the rows are put together in the application",
-        check=(
+        trade_offs="one query more, and the rows are put together in the application",
+        verify=(
             f"rows of {structure.main} without {named} are still there",
             "a sum or count over the joined rows was too high before: it changes",
         ),

@@ -31,7 +31,7 @@ def advise(recipe: SeekByKey, context: Context) -> tuple[Advice, ...]:
             sql=statements.behind(context.sql(stats), stats.statement.system, structure.order_by, key) if known else "",
             at=recipe.line,
             saving=recipe.saving,
-            trade_off="pages are reached one after the other, not by their number",
-            check=tuple(checks),
+            trade_offs="pages are reached one after the other, not by their number",
+            verify=tuple(checks),
         ),
     )

@@ -37,9 +37,9 @@ def advise(recipe: Paginate, context: Context) -> tuple[Advice, ...]:
         code=code,
         at=recipe.line,
         saving=recipe.saving,
-        trade_off="no jump to page 57; the order must end in a unique column; to read all pages one after the other asks more, "
+        trade_offs="no jump to page 57; the order must end in a unique column; to read all pages one after the other asks more, "
         "not less",
-        check=(
+        verify=(
             f"the page's order now is {ordered}: page by that column and {key} together"
             if ordered and key not in ordered
             else "the rows of all pages together are the same as before",
@@ -50,7 +50,7 @@ def advise(recipe: Paginate, context: Context) -> tuple[Advice, ...]:
         why="rows that the application only goes through need not travel",
         at=recipe.line,
         saving=recipe.saving,
-        trade_off="the condition moves from code to SQL",
-        check=("upper and lower case, NULLs and time zones compare in SQL as they did in the code",),
+        trade_offs="the condition moves from code to SQL",
+        verify=("upper and lower case, NULLs and time zones compare in SQL as they did in the code",),
     )
     return (filtered, paged)

@@ -44,8 +44,8 @@ def advise(recipe: Project, context: Context) -> tuple[Advice, ...]:
         code=code,
         at=recipe.line,
         saving=recipe.saving,
-        trade_off="objects with a column left out read it again, one query each, if it is used after all",
-        check=(
+        trade_offs="objects with a column left out read it again, one query each, if it is used after all",
+        verify=(
             "keys stay in the projection"
             + (": " + ", ".join(sorted(keep & set(columns))) if keep & set(columns) else ""),
             ("no other way through the page reads " if recipe.unread else "nothing on the page reads ")

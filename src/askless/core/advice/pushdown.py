@@ -22,8 +22,8 @@ def advise(recipe: PushDown, context: Context) -> tuple[Advice, ...]:
                 code=code,
                 at=recipe.line,
                 saving=recipe.saving,
-                trade_off="one query more where the rows are needed later on after all",
-                check=(
+                trade_offs="one query more where the rows are needed later on after all",
+                verify=(
                     "the same conditions stand on the count",
                     "an emptiness test needs no count: ask whether one exists",
                 ),
@@ -37,7 +37,7 @@ def advise(recipe: PushDown, context: Context) -> tuple[Advice, ...]:
             code=code,
             at=recipe.line,
             saving=recipe.saving,
-            trade_off="the condition moves from code to SQL; without an index the database reads the rows all the same",
-            check=("upper and lower case, NULLs and time zones compare in SQL as they did in the code", "rows and their order are the same"),
+            trade_offs="the condition moves from code to SQL; without an index the database reads the rows all the same",
+            verify=("upper and lower case, NULLs and time zones compare in SQL as they did in the code", "rows and their order are the same"),
         ),
     )  # fmt: skip

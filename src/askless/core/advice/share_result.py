@@ -23,15 +23,15 @@ def advise(recipe: ShareResult, context: Context) -> tuple[Advice, ...]:
         why=f"asked from {callers}" if len(lines) > 1 else "asked again from the same line",
         at=lines[0] if lines else None,
         saving=recipe.saving,
-        trade_off="none, while nothing writes to the table in between",
-        check=("nobody changes the shared object", "no write between the reads is meant to be seen"),
+        trade_offs="none, while nothing writes to the table in between",
+        verify=("nobody changes the shared object", "no write between the reads is meant to be seen"),
     )
     second = Advice(
         title="or keep it for the length of the request",
         why="where the callers do not know of each other",
         saving=recipe.saving,
-        trade_off="what is kept must end with the request, or users see stale data",
-        check=("the store is per request and per user",),
+        trade_offs="what is kept must end with the request, or users see stale data",
+        verify=("the store is per request and per user",),
     )
     return (first, second)
 
@@ -43,6 +43,6 @@ def _counted(recipe: ShareResult, code: str) -> Advice:
         code=code,
         at=recipe.line,
         saving=recipe.saving,
-        trade_off="while a list is filtered, the number of all rows is not shown",
-        check=("nobody looks at that number",),
+        trade_offs="while a list is filtered, the number of all rows is not shown",
+        verify=("nobody looks at that number",),
     )

@@ -17,8 +17,8 @@ def advise(recipe: ShortenTransaction, context: Context) -> tuple[Advice, ...]:
         else "a connection of the pool waits with it, and the server keeps what older rows the transaction could still see",
         at=recipe.line,
         saving=recipe.saving,
-        trade_off="what is done outside is not undone by a rollback: it may have happened though the rest failed",
-        check=(
+        trade_offs="what is done outside is not undone by a rollback: it may have happened though the rest failed",
+        verify=(
             "what was read before the call may have changed by the time of the write: read it again, or write under a condition",
             "nothing in the call needs rows that are not committed yet",
         ),
@@ -30,7 +30,7 @@ def advise(recipe: ShortenTransaction, context: Context) -> tuple[Advice, ...]:
         why="a row that says 'asked' replaces the lock: others see what is going on and need not wait",
         at=recipe.line,
         saving=recipe.saving,
-        trade_off="one commit more, and a state between the two that the rest of the application must know",
-        check=("a program that stops between the two leaves 'asked' behind: something must find and repeat it",),
+        trade_offs="one commit more, and a state between the two that the rest of the application must know",
+        verify=("a program that stops between the two leaves 'asked' behind: something must find and repeat it",),
     )
     return first, second

@@ -29,7 +29,7 @@ def advise(recipe: SelectColumn, context: Context) -> tuple[Advice, ...]:
             code=code,
             at=recipe.line,
             saving=recipe.saving,
-            trade_off="objects with columns left out read them again, one query each, if they are used after all",
-            check=("nothing that the objects are handed on to reads more of them", "the order does not change"),
+            trade_offs="objects with columns left out read them again, one query each, if they are used after all",
+            verify=("nothing that the objects are handed on to reads more of them", "the order does not change"),
         ),
     )

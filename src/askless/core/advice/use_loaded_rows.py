@@ -25,7 +25,7 @@ def advise(recipe: UseLoadedRows, context: Context) -> tuple[Advice, ...]:
             code=code,
             at=recipe.line,
             saving=recipe.saving,
-            trade_off="the loaded rows are as old as the first query",
-            check=("conditions and order of the look-up are kept, in code", "nothing changed the rows in between"),
+            trade_offs="the loaded rows are as old as the first query",
+            verify=("conditions and order of the look-up are kept, in code", "nothing changed the rows in between"),
         ),
     )

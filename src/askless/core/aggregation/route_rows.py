@@ -12,13 +12,32 @@ from askless.core.records.sampling import Counts, Estimate, total_of
 from askless.core.sql.masking import masked, shown_values
 
 
+class SampledOut(msgspec.Struct, frozen=True):
+    """Requests of a route that are not in the capture, by reason.
+
+    `by_chance` were not in the sample, `too_fast` took less than the least time that is kept, `paused` came while recording
+    was paused or the disk was full. Of those that were too fast, the queries and their time in the database are counted.
+    """
+
+    by_chance: int = 0
+    too_fast: int = 0
+    paused: int = 0
+    too_fast_queries: int = 0
+    too_fast_database_ms: float = 0.0
+
+    @property
+    def requests(self) -> int:
+        """How many requests, whatever the reason."""
+        return self.by_chance + self.too_fast + self.paused
+
+
 class RouteRow(msgspec.Struct, frozen=True):
     """One route. Numbers are per request unless they say otherwise; times in milliseconds.
 
     `queries` is the median; `shapes` and `repeated` are means. `database_ms` is the mean time in queries, `share` its
     share of `request_ms` (mean). `noise` queries are counted apart, their time is not in database_ms. `objects` is the mean of
-    what an ORM built, `memory_bytes` the median of what a request took; 0 where that was not tracked. `more` queries (mean) were
-    counted and not kept. What begins with `all` is of the whole route, those of its requests included that were `left_out`.
+    what an ORM built, `memory_bytes` the median of what a request took; 0 where that was not tracked. `dropped_queries` queries (mean) were
+    counted and not kept. What begins with `all` is of the whole route, those of its requests included that were `sampled_out`.
     """
 
     route: str
@@ -26,7 +45,7 @@ class RouteRow(msgspec.Struct, frozen=True):
     requests: int
     warm_up: int
     queries: float
-    queries_most: float
+    queries_max: float
     shapes: float
     repeated: float
     database_ms: float
@@ -40,11 +59,11 @@ class RouteRow(msgspec.Struct, frozen=True):
     errors: int
     objects: float = 0.0
     memory_bytes: float = 0.0
-    more: float = 0.0
-    left_out: Counts = Counts()
-    all_requests: int = 0
-    all_queries: Estimate = Estimate(0.0)
-    all_database_ms: Estimate = Estimate(0.0)
+    dropped_queries: float = 0.0
+    sampled_out: SampledOut = SampledOut()
+    total_requests: int = 0
+    estimated_queries: Estimate = Estimate(0.0)
+    estimated_database_ms: Estimate = Estimate(0.0)
 
 
 def route_row(route: RouteStats) -> RouteRow:
@@ -58,7 +77,7 @@ def route_row(route: RouteStats) -> RouteRow:
         requests=route.requests,
         warm_up=route.warm_up,
         queries=route.queries.median,
-        queries_most=route.queries.at(1.0),
+        queries_max=route.queries.at(1.0),
         shapes=route.shapes_asked / n,
         repeated=route.repeated / n,
         database_ms=database_ns / n / 1e6,
@@ -72,31 +91,35 @@ def route_row(route: RouteStats) -> RouteRow:
         errors=sum(stats.errors for stats in route.shapes.values()),
         objects=route.objects / n,
         memory_bytes=route.memory.median,
-        more=route.more / n,
-        left_out=route.left_out,
-        all_requests=route.requests + route.left_out.requests,
-        all_queries=_all(
+        dropped_queries=route.more / n,
+        sampled_out=_sampled_out(route.left_out),
+        total_requests=route.requests + route.left_out.requests,
+        estimated_queries=_all(
             route,
             sum(stats.count for stats in asked) + route.more,
             route.asked,
             route.asked_squares,
             route.left_out.quick_queries,
         ),
-        all_database_ms=_in_ms(
+        estimated_database_ms=_in_ms(
             _all(route, database_ns + route.more_ns, route.spent_ns, route.spent_squares, route.left_out.quick_ns)
         ),
     )
+
+
+def _sampled_out(counts: Counts) -> SampledOut:
+    return SampledOut(counts.by_chance, counts.quick, counts.stopped, counts.quick_queries, counts.quick_ns / 1e6)
 
 
 def _all(route: RouteStats, kept: int, total: int, squares: int, quick: int) -> Estimate:
     """A total over all requests of a route: `kept` in those that were kept, scaled where others were left out by chance."""
     left_out = route.left_out.by_chance
     found = total_of(route.requests, left_out, float(kept), float(squares) * (kept / total) ** 2 if total else 0.0)
-    return Estimate(found.value + quick, found.error)
+    return Estimate(found.value + quick, found.margin)
 
 
 def _in_ms(total: Estimate) -> Estimate:
-    return Estimate(total.value / 1e6, total.error / 1e6)
+    return Estimate(total.value / 1e6, total.margin / 1e6)
 
 
 def by_database_time(summary: Summary) -> list[RouteStats]:

@@ -52,7 +52,7 @@ class BudgetRow(msgspec.Struct, frozen=True):
     route: str
     measure: str
     limit: float
-    seen: float
+    actual: float
     over: bool
     found: tuple[Finding, ...] = ()
 
@@ -62,7 +62,7 @@ def seen_in(route: RouteStats) -> dict[str, float]:
     row: RouteRow = route_row(route)
     n = max(route.requests, 1)
     typical_ns = sum(stats.query_ns * stats.count for stats in route.own_shapes()) / n
-    return {"queries": row.queries_most, "rows": row.rows, "bytes": row.bytes, "database_ms": typical_ns / 1e6}
+    return {"queries": row.queries_max, "rows": row.rows, "bytes": row.bytes, "database_ms": typical_ns / 1e6}
 
 
 def budget_for(route: str, budgets: Sequence[Budget]) -> Budget | None:

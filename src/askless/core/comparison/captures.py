@@ -36,9 +36,9 @@ class RouteComparison(_Measured, frozen=True, kw_only=True):
 class Changes(msgspec.Struct, frozen=True):
     """Findings by what became of them. A finding on a route that the other side never asked is neither gone nor new."""
 
-    gone: tuple[Finding, ...]
+    fixed: tuple[Finding, ...]
     new: tuple[Finding, ...]
-    left: tuple[Finding, ...]
+    remaining: tuple[Finding, ...]
 
 
 def _quartiles(route: RouteStats | None) -> tuple[float, float, float, int] | None:
@@ -117,7 +117,7 @@ def compare_findings(
     """What became of the findings."""
     keys_before, keys_after = {f.key for f in before}, {f.key for f in after}
     return Changes(
-        gone=tuple(f for f in before if f.key not in keys_after and f.route in routes_after),
+        fixed=tuple(f for f in before if f.key not in keys_after and f.route in routes_after),
         new=tuple(f for f in after if f.key not in keys_before and f.route in routes_before),
-        left=tuple(f for f in after if f.key in keys_before),
+        remaining=tuple(f for f in after if f.key in keys_before),
     )

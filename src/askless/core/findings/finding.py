@@ -33,8 +33,8 @@ class Advice(msgspec.Struct, frozen=True):
     code: str = ""
     at: SourceLine | None = None
     saving: str = ""
-    trade_off: str = ""
-    check: tuple[str, ...] = ()
+    trade_offs: str = ""
+    verify: tuple[str, ...] = ()
 
 
 class Cost(msgspec.Struct, frozen=True):
@@ -64,7 +64,7 @@ class Finding(msgspec.Struct, frozen=True):
 
     `key` is stable between captures of the same code: made of pattern, route, shape and the name of the code's file
     and function, never of a line number. `evidence` is traced, keyed or repeated. `source` is the line of the earlier
-    query that supplied the keys; `brief` is the title in a few words; `callers` are the lines that asked through one
+    query that supplied the keys; `summary` is the title in a few words; `callers` are the lines that asked through one
     helper. `relation` is the ORM's, as in "PortCall.vessel".
     """
 
@@ -75,7 +75,7 @@ class Finding(msgspec.Struct, frozen=True):
     route: str
     title: str
     evidence: str
-    because: tuple[str, ...]
+    evidence_details: tuple[str, ...]
     cost: Cost
     requests: int
     shape: str
@@ -84,11 +84,11 @@ class Finding(msgspec.Struct, frozen=True):
     lines: tuple[SourceLine, ...]
     path: tuple[SourceLine, ...]
     advice: tuple[Advice, ...]
-    unsure: tuple[str, ...] = ()
+    caveats: tuple[str, ...] = ()
     source: SourceLine | None = None
     callers: tuple[SourceLine, ...] = ()
     relation: str = ""
-    brief: str = ""
+    summary: str = ""
 
 
 class Edit(msgspec.Struct, frozen=True):

@@ -245,7 +245,7 @@ class Match(msgspec.Struct, frozen=True):
             route=route.route,
             title=claim.title,
             evidence=claim.evidence,
-            because=(*claim.because, *_examined(stats)),
+            evidence_details=(*claim.because, *_examined(stats)),
             cost=claim.cost,
             requests=self.requests,
             shape=stats.shape.digest,
@@ -254,10 +254,10 @@ class Match(msgspec.Struct, frozen=True):
             lines=lines,
             path=path_of(self.places),
             advice=(),
-            unsure=unsure,
+            caveats=unsure,
             source=claim.source,
             callers=claim.callers,
-            brief=claim.brief or claim.title,
+            summary=claim.brief or claim.title,
             relation=f"{load.model}.{load.relation}" if load is not None and load.relation else "",
         )
 

@@ -79,10 +79,10 @@ class Evicted(msgspec.Struct, array_like=True, frozen=True):
 
 
 class Estimate(msgspec.Struct, frozen=True):
-    """A total of all requests, those left out by chance included. `error` is what it may be off by, 19 times out of 20; 0: exact."""
+    """A total of all requests, those left out by chance included. `margin` is what it may be off by, 19 times out of 20; 0: exact."""
 
     value: float
-    error: float = 0.0
+    margin: float = 0.0
 
 
 def total_of(kept: int, left_out: int, total: float, squares: float) -> Estimate:
@@ -99,4 +99,4 @@ def total_of(kept: int, left_out: int, total: float, squares: float) -> Estimate
 
 def sum_of(totals: Sequence[Estimate]) -> Estimate:
     """Totals of different routes together: their errors are independent of each other."""
-    return Estimate(sum(one.value for one in totals), math.hypot(*(one.error for one in totals)))
+    return Estimate(sum(one.value for one in totals), math.hypot(*(one.margin for one in totals)))

@@ -44,7 +44,11 @@ SYSTEM = System(
             ("2002", "2003", "2005"),
             ("timed out",),
         ),
-        Meaning("copied-once", "MySQL reads a copy of a table only once in a statement: leave --harder out", ("1137",)),
+        Meaning(
+            "copied-once",
+            "MySQL reads a copy of a table only once in a statement: leave --synthetic-rows out",
+            ("1137",),
+        ),
         Meaning("writes-refused", "Ask Less only reads: name a SELECT", ("1792", "1290")),
     ),
 )

@@ -394,7 +394,7 @@ class PostgreSQL:
                     "others-wait",
                     f"another session waited {limits.lock_budget_s * 1e3:.0f} ms to write to {table}: the trial gave way, and "
                     "nothing is left of it",
-                    "try it on copies, which locks nothing: --on-copies; or let others wait longer: --lock-budget 2s",
+                    "try it on copies, which locks nothing: --use-copies; or let others wait longer: --lock-budget 2s",
                 ) from error
             finally:
                 with suppress(DBAPIError):

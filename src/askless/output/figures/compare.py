@@ -30,7 +30,7 @@ def drawn(document: documents.CompareDocument) -> Any:
     _ratios(right, rows)
     left.set_yticks(range(len(rows)), [plain(in_middle(one_line(row.route), 44)) for row in rows], fontsize=8)
     left.set_ylim(len(rows) - 0.4, -0.6)
-    head = f"{len(document.new)} new findings, {len(document.gone)} gone, {len(document.left)} left"
+    head = f"{len(document.new)} new findings, {len(document.fixed)} gone, {len(document.remaining)} left"
     figure.suptitle(plain(head), fontsize=10, x=0.01, ha="left", weight="bold", color=INK)
     return figure
 
@@ -60,7 +60,7 @@ def _ratios(axes: Any, rows: list[documents.CompareRow]) -> None:
     for place, row in enumerate(rows):
         if row.ratio is None:
             continue
-        value, low, high = row.ratio
+        value, low, high = row.ratio.value, row.ratio.low, row.ratio.high
         outcome = row.verdict.outcome
         colour = _COLOURS.get(outcome, SAME)
         axes.plot([low, high], [place, place], color=colour, linewidth=2.5)
@@ -69,7 +69,7 @@ def _ratios(axes: Any, rows: list[documents.CompareRow]) -> None:
             plain(row.verdict.text, 44), (high, place), (8, 0), textcoords="offset points", va="center", fontsize=7.5
         )
     known = [row.ratio for row in rows if row.ratio is not None]
-    low, high = min([0.5, *(one[1] for one in known)]), max([2.0, *(one[2] for one in known)])
+    low, high = min([0.5, *(one.low for one in known)]), max([2.0, *(one.high for one in known)])
     axes.set_xlim(low / 1.1, high * (high / low) ** 0.75)
     axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: f"×{value:g}"))
     axes.xaxis.set_minor_formatter(NullFormatter())

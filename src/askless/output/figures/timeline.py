@@ -28,10 +28,16 @@ def drawn(document: documents.TimelineDocument) -> Any:
     total = max(document.request_ms, *(row.end_ms for row in rows))
     for lane, row in enumerate(rows):
         colour = NOISE if row.noise else DATABASE
-        if row.count > 1 and row.each:
+        if row.count > 1 and row.executions:
             axes.barh(lane, row.end_ms - row.start_ms, left=row.start_ms, height=0.28, color=SPAN)
-            widths = [max(took, total * _LEAST) for _, took in row.each]
-            axes.barh([lane] * len(row.each), widths, left=[start for start, _ in row.each], height=0.62, color=colour)
+            widths = [max(took, total * _LEAST) for _, took in row.executions]
+            axes.barh(
+                [lane] * len(row.executions),
+                widths,
+                left=[start for start, _ in row.executions],
+                height=0.62,
+                color=colour,
+            )
         else:
             width = max(row.end_ms - row.start_ms, total * _LEAST)
             axes.barh(lane, width, left=row.start_ms, height=0.62, color=colour)

@@ -12,6 +12,7 @@ from math import log
 from markupsafe import Markup
 
 from askless.core.growth.by_rows import LinearFit, theil
+from askless.core.statistics import Ratio
 from askless.core.verdicts import Outcome
 from askless.output.growth_text import fitted
 from askless.reports import documents
@@ -41,12 +42,12 @@ def lane(row: documents.TimelineRow, total_ms: float) -> Markup:
         return Markup("")
     scale = 100 / total_ms
     kind = "noise" if row.noise else "query"
-    if row.count == 1 or not row.each:
+    if row.count == 1 or not row.executions:
         body = _bar(row.start_ms * scale, (row.end_ms - row.start_ms) * scale, kind)
     else:
         body = _bar(row.start_ms * scale, (row.end_ms - row.start_ms) * scale, "span", 5, LANE - 10)
-        every = -(-len(row.each) // TICKS_MOST)
-        body += "".join(_bar(start * scale, took * scale, kind) for start, took in row.each[::every])
+        every = -(-len(row.executions) // TICKS_MOST)
+        body += "".join(_bar(start * scale, took * scale, kind) for start, took in row.executions[::every])
     return _svg(body, f'class="lane" width="100%" height="{LANE}"')
 
 
@@ -107,14 +108,14 @@ def _amount(value: float) -> str:
 _KINDS = {Outcome.FASTER: "better", Outcome.SLOWER: "worse"}
 
 
-def interval(ratio: tuple[float, float, float], outcome: Outcome, widest: float) -> Markup:
+def interval(ratio: Ratio, outcome: Outcome, widest: float) -> Markup:
     """A ratio of times with its interval on a scale where twice as fast and half as fast are as far from 1; 1 is marked."""
     reach = log(max(widest, 1.1))
 
     def at(value: float) -> float:
         return 50 + 48 * min(max(log(max(value, 1e-6)) / reach, -1.0), 1.0)
 
-    value, low, high = map(at, ratio)
+    value, low, high = map(at, (ratio.value, ratio.low, ratio.high))
     kind = _KINDS.get(outcome, "same")
     body = (
         '<line class="one" x1="50%" x2="50%" y1="0" y2="16"/>'
@@ -124,7 +125,7 @@ def interval(ratio: tuple[float, float, float], outcome: Outcome, widest: float)
     return _svg(body, 'class="interval" width="100%" height="16"')
 
 
-def widest(ratios: Iterable[tuple[float, float, float] | None]) -> float:
+def widest(ratios: Iterable[Ratio | None]) -> float:
     """The largest factor that intervals reach, up or down, as far as 10."""
-    reached = [max(high, 1 / max(low, 1e-6)) for one in ratios if one is not None for _, low, high in [one]]
+    reached = [max(one.high, 1 / max(one.low, 1e-6)) for one in ratios if one is not None]
     return min(max(reached, default=2.0), 10.0)

@@ -22,13 +22,13 @@ def check(out: Console, document: documents.CheckDocument) -> None:
                 f"  {file.lines:,} lines, {file.requests:,} requests ({file.open_requests} without an end), {file.queries:,} queries"
             )
         )
-        if file.torn:
+        if file.truncated:
             out.print(Text("  the last line is torn; everything before it counts"))
         for line, reason in file.bad_lines[:5]:
             out.print(Text(f"  line {line} can't be read: {one_line(reason, 90)}"))
         if len(file.bad_lines) > 5:
             out.print(Text(f"  and {len(file.bad_lines) - 5} more lines"))
-        if file.cut_short:
+        if file.incomplete:
             out.print(Text("  its reader ended before its input did"))
         for lost in file.lost:
             out.print(Text(f"  lost: {lost.count:,} {safe(lost.what)} ({one_line(lost.reason, 90)})"))

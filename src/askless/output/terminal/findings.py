@@ -84,7 +84,7 @@ def _edit(
         code(out, one_line(edit.code), 4, "green")
     rows = Table.grid(padding=(0, 1, 0, 0))
     for turn, finding in enumerate(mended):
-        what = Text(safe(finding.brief))
+        what = Text(safe(finding.summary))
         if finding.lines:
             what.append(f"\n{finding_text.first_line(finding)}", style="cyan")
         caller = finding_text.caller_apart(finding, document.findings)
@@ -140,9 +140,9 @@ def _story(out: Console, finding: Finding, accepted: bool) -> None:
         out.print(indented(linked(out, Text(text, style="cyan" if line in finding.lines else ""), line), 2))
     _section(out, f"Evidence: {finding.evidence}")
     points = Table.grid(padding=(0, 1, 0, 0))
-    for reason in finding.because:
+    for reason in finding.evidence_details:
         points.add_row("·", Text(safe(reason)))
-    for doubt in finding.unsure:
+    for doubt in finding.caveats:
         points.add_row("?", Text("not sure: " + safe(doubt), style="yellow"))
     out.print(indented(points, 2))
     _section(out, "Cost")
@@ -166,7 +166,7 @@ def _roads(out: Console, roads: Sequence[Advice]) -> None:
     _section(out, "The roads, side by side")
     table = table_of(("", "r"), ("road", "l"), ("what it gives", "l"), ("its price", "l"))
     for turn, road in enumerate(roads, 1):
-        table.add_row(str(turn), *(Text(safe(text)) for text in (road.title, road.saving, road.trade_off)))
+        table.add_row(str(turn), *(Text(safe(text)) for text in (road.title, road.saving, road.trade_offs)))
     out.print(indented(table, 2))
 
 
@@ -188,7 +188,7 @@ def _section(out: Console, title: str) -> None:
 def _advice(out: Console, advice: Advice, beside: bool, common: Sequence[str]) -> None:
     """One road; what stands `beside` the others in a table is not told again, and what is `common` to all stands below."""
     rows = [("why", advice.why)]
-    rows += [("saving", advice.saving), ("price", advice.trade_off)] if not beside else []
+    rows += [("saving", advice.saving), ("price", advice.trade_offs)] if not beside else []
     if advice.at is not None:
         rows.append(("where", finding_text.place(advice.at)))
     labelled(out, rows)
@@ -197,4 +197,4 @@ def _advice(out: Console, advice: Advice, beside: bool, common: Sequence[str]) -
     if advice.sql:
         out.print(indented(Text("the SQL afterwards:"), 2))
         code(out, advice.sql, 4)
-    labelled(out, [("check", check) for check in advice.check if check not in common])
+    labelled(out, [("check", check) for check in advice.verify if check not in common])

@@ -37,7 +37,7 @@ def gate(out: Console, document: documents.GateDocument) -> None:
             out.print(indented(Text(f"and {len(within) - _WITHIN_MOST} more within their limits", style="dim"), 2))
     for finding in document.findings:
         _finding(out, finding)
-    for route in document.not_asked:
+    for route in document.missing_routes:
         out.print(Text(safe(gate_text.not_judged(route)), style="yellow"))
     for remark in document.remarks:
         out.print(Text(safe(remark), style="yellow"))

@@ -22,8 +22,8 @@ def indexes(out: Console, document: documents.IndexesDocument) -> None:
     for place, index in enumerate(document.indexes, 1):
         out.print()
         _one(out, place, index)
-    if document.proof is not None:
-        _proof(out, document.proof)
+    if document.set_trial is not None:
+        _proof(out, document.set_trial)
     if document.redundant:
         out.print(Text("\n" + plan_text.REDUNDANT, style="bold"))
         for gone in document.redundant:
@@ -32,7 +32,7 @@ def indexes(out: Console, document: documents.IndexesDocument) -> None:
                     Text(safe(gone.ddl) + ";", style="yellow").append(f"  -- {safe(gone.by)} serves it", style="dim"), 2
                 )
             )
-    if document.unasked:
+    if document.unjudged_indexes:
         out.print(Text(plan_text.unasked(document), style="dim"))
     if document.foreign_keys:
         _keys(out, document)
@@ -42,12 +42,12 @@ def indexes(out: Console, document: documents.IndexesDocument) -> None:
         command(out, lead, "trial", document.capture, "--db", "URL", "--index", document.indexes[0].ddl)
 
 
-def _proof(out: Console, proof: documents.SetProof) -> None:
+def _proof(out: Console, proof: documents.IndexSetTrialResult) -> None:
     asked = f"{plural(proof.statements, 'statement')} of the capture"
     text = f"\nProven {proof.where}: {proof.unit} of {asked} {number(proof.before)} → {number(proof.after)}"
     out.print(Text(text, style="bold"))
     for label, entries in (
-        ("left out", proof.left_out),
+        ("left out", proof.excluded),
         ("not to be dropped", proof.needed),
         ("mind", proof.harming),
     ):

@@ -31,6 +31,6 @@ def look(out: Console, seen: Look) -> None:
         line.append(finding.severity, style=SEVERITY_STYLE.get(finding.severity, ""))
         line.append(f" {finding.pattern}", style="bold")
         line.append(
-            f" {finding.key}  {one_line(finding.route, _ROUTE)}: {one_line(finding.brief or finding.title, 80)}"
+            f" {finding.key}  {one_line(finding.route, _ROUTE)}: {one_line(finding.summary or finding.title, 80)}"
         )
         out.print(line)

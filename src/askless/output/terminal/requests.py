@@ -15,7 +15,7 @@ from askless.reports import documents
 def requests(out: Console, document: documents.RequestsDocument) -> None:
     """The routes, the one that spends most time in queries first."""
     noise = f"{plural(document.noise, 'query')} of transaction control, settings and catalogs"
-    partly = document.all_requests > document.requests
+    partly = document.total_requests > document.requests
     if partly:
         out.print(Text(finding_text.all_of(document)))
     out.print(
@@ -47,7 +47,7 @@ def requests(out: Console, document: documents.RequestsDocument) -> None:
     for row in document.routes:
         cells: dict[str, RenderableType] = {
             "route": InMiddle(row.route),
-            "requests": f"{row.all_requests:,}",
+            "requests": f"{row.total_requests:,}",
             "kept": f"{row.requests:,}",
             "queries": number(row.queries),
             "shapes": number(row.shapes),

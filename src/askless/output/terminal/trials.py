@@ -25,8 +25,8 @@ def index(out: Console, document: documents.TrialDocument) -> None:
     )
     if document.locked_ms:
         waited = (
-            f"another session waited {milliseconds(document.waited_ms)} ms at most"
-            if document.waited_ms
+            f"another session waited {milliseconds(document.longest_wait_ms)} ms at most"
+            if document.longest_wait_ms
             else "nobody waited"
         )
         out.print(Text(f"others could only read the table for {milliseconds(document.locked_ms)} ms; {waited}"))
@@ -37,8 +37,8 @@ def index(out: Console, document: documents.TrialDocument) -> None:
         out.print(Text(one_line(row.sql, 300)))
         columns = [("", "l"), ("median ms", "r"), (row.work_unit, "r"), ("plan", "l")]
         sides: list[list[Text | str]] = [
-            ["before", milliseconds(row.before_ms), f"{row.work[0]:,}", plan_line(row.plan_before)],
-            ["after", milliseconds(row.after_ms), f"{row.work[1]:,}", plan_line(row.plan_after)],
+            ["before", milliseconds(row.before_ms), f"{row.work.before:,}", plan_line(row.plan_before)],
+            ["after", milliseconds(row.after_ms), f"{row.work.after:,}", plan_line(row.plan_after)],
         ]
         out.print(indented(_sides(columns, sides), 2))
         same = "the same result" if row.same_result else "NOT the same result: " + row.difference
@@ -94,11 +94,11 @@ def rewrite(out: Console, document: documents.RewriteDocument) -> None:
     else:
         out.print(Text("first difference: " + safe(document.difference)))
         rows = [("cause", document.cause)]
-        rows += [("lost", row) for row in document.lost] + [("gained", row) for row in document.gained]
+        rows += [("lost", row) for row in document.missing_rows] + [("gained", row) for row in document.extra_rows]
         labelled(out, rows)
-    if document.harder and document.same_result:
+    if document.synthetic_rows and document.same_result:
         out.print(Text("the same with harder data too, planted in copies of the tables:"))
-        labelled(out, [("with", words) for words in document.harder])
+        labelled(out, [("with", words) for words in document.synthetic_rows])
     for text in document.remarks:
         out.print(Text("note: " + safe(text), style="yellow"))
     columns = [("", "l"), ("median ms", "r"), ("rows", "r"), ("bytes", "r"), (document.work_unit, "r"), ("plan", "l")]
@@ -125,10 +125,10 @@ def finding(out: Console, document: documents.FindingTrialDocument) -> None:
         ("median ms", "r"),
         ("ratio, 99 % interval", "l"),
     ]
-    if document.round_trip_ms:
-        columns += [(f"ms at +{document.round_trip_ms:g} ms", "r"), ("ratio", "r")]
+    if document.network_latency_ms:
+        columns += [(f"ms at +{document.network_latency_ms:g} ms", "r"), ("ratio", "r")]
     table = table_of(*columns)
-    for road in document.roads:
+    for road in document.alternatives:
         ratio = (
             f"×{road.ratio.value:.1f} (×{road.ratio.low:.1f} to ×{road.ratio.high:.1f})"
             if road.ratio is not None
@@ -142,23 +142,26 @@ def finding(out: Console, document: documents.FindingTrialDocument) -> None:
             milliseconds(road.median_ms),
             ratio,
         ]
-        if document.round_trip_ms:
-            cells += [milliseconds(road.away_ms), f"×{road.away_ratio:.1f}" if road.away_ratio is not None else ""]
+        if document.network_latency_ms:
+            cells += [
+                milliseconds(road.with_latency_ms),
+                f"×{road.ratio_with_latency:.1f}" if road.ratio_with_latency is not None else "",
+            ]
         table.add_row(*cells)
     out.print(indented(table, 2))
-    for road in document.roads[1:]:
+    for road in document.alternatives[1:]:
         text = "the same rows" if road.same_result else "NOT the same rows: " + road.difference
         out.print(indented(Text(f"{safe(road.name)}: {safe(text)}", style="" if road.same_result else "red"), 2))
         labelled(out, [("cause", road.cause), ("note", road.note)], 4)
     out.print(_verdict(document.verdict))
-    if document.round_trip_ms:
+    if document.network_latency_ms:
         out.print(
             Text(
-                f"+{document.round_trip_ms:g} ms is added to each query by arithmetic; the other times were measured here.",
+                f"+{document.network_latency_ms:g} ms is added to each query by arithmetic; the other times were measured here.",
                 style="dim",
             )
         )
-    for road in document.roads[1:]:
+    for road in document.alternatives[1:]:
         if road.same_result:
             out.print(Text(f"\n{safe(road.name)}:", style="bold"))
             for line in safe(road.sql).strip().splitlines():

@@ -22,7 +22,7 @@ class App:
     name = "app"
     help = "run a Python program, unchanged, and record what it asks"
     examples = """  askless capture app -o calls -- python app.py                 until you press Ctrl-C
-  askless capture app -o due --visit http://127.0.0.1:8000/calls/due --times 10 -- python app.py
+  askless capture app -o due --visit http://127.0.0.1:8000/calls/due --repeat 10 -- python app.py
   askless capture app --echo -- python -i shell.py              shows under each line what it asked"""
     nothing = "the program asked no database that is recorded, or its interpreter takes no PYTHONPATH (-I, -E, -S)"
     options = (
@@ -47,7 +47,7 @@ class App:
             bare=3,
         ),
         Option(
-            "--code",
+            "--app-package",
             "an installed package that counts as the application's own code; may be repeated (default: the one that is started)",
             "PACKAGE",
             many=True,
@@ -81,7 +81,7 @@ class App:
             track_use=bool(values["track_use"]),
             track_memory=bool(values.get("track_memory")),
             strict=strict_settings(values["strict"], values["strict_route"]),
-            code=tuple(values.get("code") or ()),
+            code=tuple(values.get("app_package") or ()),
             variables=values.get("variables", ()),
             sparing=sparing_of(values),
         )

@@ -198,7 +198,9 @@ def application(
         kind = headers.get("content-type", "").split(";")[0].strip().lower()
         try:
             if hosts is not None and headers.get("host", "").lower() not in hosts:
-                raise _Refused(421, "this receiver answers to its own address alone: --open lets it answer to any")
+                raise _Refused(
+                    421, "this receiver answers to its own address alone: --allow-remote lets it answer to any"
+                )
             if scope["method"] != "POST":
                 raise _Refused(405, "spans are posted here: POST /v1/traces")
             path = scope["path"].rstrip("/")

@@ -42,13 +42,15 @@ class OtlpOptions(NamedTuple):
 def wish_of(values: Mapping[str, Any]) -> OtlpOptions:
     """What the options ask for. Raises AskLessError: bad-listen, not-local."""
     program = bool(values["program"])
-    http = _address(values["listen"] or (_ANY_PORT if program else HTTP), "--listen", values["open"])
+    http = _address(values["listen"] or (_ANY_PORT if program else HTTP), "--listen", values["allow_remote"])
     grpc = values["grpc"] or ("off" if program else GRPC)
     objects_most = objects_of(values)
     if grpc == "off":
-        return OtlpOptions(http, "", values["open"], objects_most)
-    host, port = _address(grpc, "--grpc", values["open"])
-    return OtlpOptions(http, f"[{host}]:{port}" if ":" in host else f"{host}:{port}", values["open"], objects_most)
+        return OtlpOptions(http, "", values["allow_remote"], objects_most)
+    host, port = _address(grpc, "--grpc", values["allow_remote"])
+    return OtlpOptions(
+        http, f"[{host}]:{port}" if ":" in host else f"{host}:{port}", values["allow_remote"], objects_most
+    )
 
 
 def objects_of(values: Mapping[str, Any]) -> int:
@@ -68,7 +70,7 @@ def _address(word: str, option: str, is_open: bool) -> tuple[str, int]:
         raise AskLessError(
             "not-local",
             f"{option} {word} is reached by other machines: anybody there could send spans",
-            "say --open if that is meant",
+            "say --allow-remote if that is meant",
         )
     return host, int(port)
 

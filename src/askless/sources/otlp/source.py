@@ -30,7 +30,7 @@ class Otlp:
     options = (
         Option("--listen", "where OTLP/HTTP is received (default: 127.0.0.1:4318; with a program, a free port)", "HOST:PORT"),
         Option("--grpc", "where OTLP/gRPC is received (default: 127.0.0.1:4317), or off", "HOST:PORT"),
-        Option("--open", "listen on an address that other machines reach, too", bare=True),
+        Option("--allow-remote", "listen on an address that other machines reach, too", bare=True),
         Option("--max-payload", "the most that a payload may unpack to (default: 64MiB)", "SIZE", default=""),
         *TELLING_APART,
         *VISITING,

@@ -23,15 +23,15 @@ VISITING = (
         "N,N,...",
         default="",
     ),
-    Option("--times", "visits of each URL after one to warm up (default: 5)", "N", int, 5),
-    Option("--wait", "how long the first URL may take to answer (default: 30)", "SECONDS", float, 30.0),
+    Option("--repeat", "visits of each URL after one to warm up (default: 5)", "N", int, 5),
+    Option("--startup-timeout", "how long the first URL may take to answer (default: 30)", "SECONDS", float, 30.0),
 )
 
 
 def check_visits(values: Mapping[str, Any]) -> None:
     """Raises AskLessError: bad-times, bad-url, bad-sizes."""
-    if values["times"] < 1:
-        raise AskLessError("bad-times", "--times takes a whole number from 1", "leave it out for 5 visits")
+    if values["repeat"] < 1:
+        raise AskLessError("bad-times", "--repeat takes a whole number from 1", "leave it out for 5 visits")
     sizes = sizes_of(values)
     grows = any(SIZE in url for url in values["visit"])
     if grows != bool(sizes):
@@ -70,7 +70,7 @@ def visits_of(values: Mapping[str, Any]) -> Visits | None:
         return None
     sizes = sizes_of(values)
     urls = [one for url in values["visit"] for one in ([url.replace(SIZE, s) for s in sizes] if SIZE in url else [url])]
-    return program.Visits(tuple(urls), values["times"], values["wait"])
+    return program.Visits(tuple(urls), values["repeat"], values["startup_timeout"])
 
 
 def recorded(ended: ProgramEnd | None, voice: Reporter) -> RecordingResult:

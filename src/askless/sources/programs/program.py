@@ -217,7 +217,7 @@ def _wait_until_up(
         raise AskLessError(
             "never-answers",
             f"{url} did not answer within {visits.wait_s:g} s: {reason}",
-            "check host, port and path; --wait SECONDS gives a slow start more time",
+            "check host, port and path; --startup-timeout SECONDS gives a slow start more time",
         )
 
 

@@ -31,12 +31,14 @@ class RelayOptions(NamedTuple):
 def read(values: Mapping[str, Any]) -> RelayOptions:
     """Raises AskLessError: no-server, bad-server, bad-listen, bad-way, bad-tls, bad-backlog."""
     system, to, far = _server(values["to"])
-    listen = _listen(values["listen"], values["open"])
+    listen = _listen(values["listen"], values["allow_remote"])
     apart = apart_of(values)
     near = _near(values["tls_cert"], values["tls_key"])
-    if values["backlog"] < _BACKLOG_LEAST:
-        raise AskLessError("bad-backlog", "--backlog takes a size from 4MiB", "write it like 512MiB, or leave it out")
-    return RelayOptions(system, Settings(listen, to, near, far), apart, values["backlog"])
+    if values["buffer_size"] < _BACKLOG_LEAST:
+        raise AskLessError(
+            "bad-backlog", "--buffer-size takes a size from 4MiB", "write it like 512MiB, or leave it out"
+        )
+    return RelayOptions(system, Settings(listen, to, near, far), apart, values["buffer_size"])
 
 
 def _server(url: str | None) -> tuple[str, Address, ssl.SSLContext | None]:
@@ -102,7 +104,7 @@ def _listen(word: str, open_: bool) -> Address:
         raise AskLessError(
             "bad-listen",
             f"{host} can be reached from other machines, and whoever connects speaks to the database",
-            "listen on 127.0.0.1, or say --open if that is meant",
+            "listen on 127.0.0.1, or say --allow-remote if that is meant",
         )
     return Address(host, int(port))
 

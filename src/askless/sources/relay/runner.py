@@ -129,7 +129,7 @@ def _tell(forwarder: Forwarder, spool: BufferWriter, voice: Reporter) -> None:
         )
     if spool.lost_bytes:
         voice.note(
-            f"note: {size(spool.lost_bytes)} came faster than they could be read and are missing: --backlog allows more"
+            f"note: {size(spool.lost_bytes)} came faster than they could be read and are missing: --buffer-size allows more"
         )
 
 

@@ -40,13 +40,13 @@ class Relay:
     options = (
         Option("--to", "the database server: postgresql://HOST:PORT, mysql:// or mariadb://", "URL"),
         Option("--listen", "where clients connect (default: 127.0.0.1 and a free port)", "HOST:PORT", default="127.0.0.1:0"),
-        Option("--open", "listen on an address that other machines reach, too", bare=True),
+        Option("--allow-remote", "listen on an address that other machines reach, too", bare=True),
         *TELLING_APART,
         *VISITING,
         Option("--tls-cert", "serve TLS to clients with this certificate", "FILE"),
         Option("--tls-key", "and this key of it", "FILE"),
         Option(
-            "--backlog", "what may wait to be read, on disk in the capture's folder (default: 1GiB)", "SIZE", size_in_bytes, 1024**3
+            "--buffer-size", "what may wait to be read, on disk in the capture's folder (default: 1GiB)", "SIZE", size_in_bytes, 1024**3
         ),
         Option("program", "a program to start with the relay's address, and its arguments", "-- PROGRAM ..."),
     )  # fmt: skip
