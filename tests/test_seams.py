@@ -19,6 +19,7 @@ from askless.capture.checking import check
 from askless.capture.reading import read
 from askless.capture.writing import CaptureWriter
 from askless.core import patterns, plans, systems
+from askless.core.errors import AskLessError
 from askless.core.findings.finding import Cost
 from askless.core.findings.remedies import Paginate
 from askless.core.patterns.base import ByTotals, Diagnosis, FindingDraft, Match, Rule
@@ -31,8 +32,9 @@ from askless.core.sql.structure import Structure
 from askless.core.systems import sqlite as sqlite_system
 from askless.database import servers
 from askless.database.servers.sqlite import Sqlite
-from askless.output import formats
-from askless.reports.documents import RequestsDocument
+from askless.output import delivery, formats, registry
+from askless.reports.findings import findings as findings_report
+from askless.reports.requests import by_route
 from askless.sources.attribution.request_facts import UNCLAIMED, RequestAttribution, RequestHints
 from tests.conftest import findings, run
 
@@ -101,47 +103,40 @@ def test_a_source_is_a_file_and_a_line(module: Any, monkeypatch: pytest.MonkeyPa
     assert "--least MS" in run("capture", "gauge", "--help").out and "gauge" in run("capture", "--help").out
 
 
-class Commas:
-    """A format for spreadsheets."""
-
-    documents = frozenset({"requests"})
+class Tide:
+    """A format that nobody else reads."""
 
     def check(self) -> None:
         return None
 
     def render(self, document: Any, view: formats.View) -> bytes:
-        assert isinstance(document, RequestsDocument)
-        return "".join(f"{row.route},{row.queries:g}\n" for row in document.routes).encode()
+        return "".join(f"~ {one.route} ~ {one.pattern}\n" for one in document.findings).encode()
 
 
 def test_a_format_is_a_file_and_a_line(
     module: Any, monkeypatch: pytest.MonkeyPatch, pages: Any, tmp_path: Path
 ) -> None:
-    from askless.core.errors import AskLessError
-    from askless.output import delivery
-    from askless.reports.findings import findings as findings_report
-    from askless.reports.requests import by_route
-
-    monkeypatch.setitem(formats.REGISTRY, "csv", module("commas", FORMATS={"csv": Commas()}))
-    document = by_route(pages["tuned"])
-    target = tmp_path / "routes.csv"
-    delivery.to_file(document, target) if "csv" in formats.FILES else None
-    found = formats.format_for(target, "requests", [*formats.FILES, "csv"])
-    assert found.render(document, formats.View()).decode().splitlines()[0].startswith("GET /")
-    with pytest.raises(AskLessError, match="findings can't be written"):
-        formats.format_for(target, "findings", [*formats.FILES, "csv"])
+    """Through the command line: its help, its output, and what it does not show."""
+    entry = registry.Entry(module("tide_format", FORMATS={"tide": Tide()}), ("findings",), ("findings",))
+    monkeypatch.setitem(registry.REGISTRY, "tide", entry)
+    assert "tide" in run("findings", "--help").out and "tide" not in run("gate", "--help").out
+    ran = run("findings", pages["grown"], "--format", "tide")
+    expected = [f"~ {one['route']} ~ {one['pattern']}" for one in findings(pages["grown"])]
+    assert ran.code == 0 and ran.out.splitlines() == expected and len(expected) >= 8
+    assert run("gate", pages["grown"], "--format", "tide").code == 2
+    target = tmp_path / "findings.tide"
+    delivery.to_file(findings_report(pages["grown"]), target)
+    assert target.read_text() == ran.out
+    with pytest.raises(AskLessError, match="requests can't be written"):
+        delivery.to_file(by_route(pages["grown"]), target)
     with pytest.raises(AskLessError, match="no format 'jso'") as caught:
         formats.format_of("jso")
     assert caught.value.remedy == "did you mean json?"
-    with pytest.raises(AskLessError, match="does not show findings"):
-        delivery.to_stdout(findings_report(pages["tuned"]), "csv")
+    with pytest.raises(AskLessError, match="tide does not show requests"):
+        delivery.to_stdout(by_route(pages["tuned"]), "tide")
 
 
 def test_a_file_is_whole_or_as_it_was(tmp_path: Path, pages: Any, monkeypatch: pytest.MonkeyPatch) -> None:
-    from askless.core.errors import AskLessError
-    from askless.output import delivery
-    from askless.reports.requests import by_route
-
     document, target = by_route(pages["tuned"]), tmp_path / "routes.json"
     delivery.to_file(document, target)
     assert json.loads(target.read_text())["format"] == "askless requests" and target.stat().st_mode & 0o777 == 0o600

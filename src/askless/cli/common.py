@@ -85,11 +85,11 @@ def add_spread(parser: argparse.ArgumentParser) -> None:
     )
 
 
-FORMATS = ("terminal", "json", "markdown", "sarif", "csv")
-
-
-def add_format(parser: argparse.ArgumentParser, names: Sequence[str] = FORMATS) -> None:
+def add_format(parser: argparse.ArgumentParser, document: str) -> None:
     """Output for people, for programs, and for services that show it beside the code."""
+    from askless.output.registry import printed_formats
+
+    names = printed_formats(document)
     formats = parser.add_mutually_exclusive_group()
     formats.add_argument(
         "--format", metavar="FORMAT", choices=names, default="terminal", help="print it as " + ", ".join(names)
@@ -111,9 +111,9 @@ def add_figure(parser: argparse.ArgumentParser, what: str) -> None:
 def check_figure(path: Path | None, document: str) -> None:
     """Raises AskLessError where a document of this name can't be drawn into a file: better before long work."""
     if path is not None:
-        from askless.output import delivery, formats
+        from askless.output import delivery, registry
 
-        delivery.check_target(path, document, formats.FIGURES)
+        delivery.check_target(path, document, registry.FIGURES)
 
 
 def draw(document: Document, path: Path | None) -> None:

@@ -21,7 +21,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     )
     add_allow_damaged(parser)
     add_figure(parser, "queries and times before against after")
-    add_format(parser)
+    add_format(parser, "compare")
     add_spread(parser)
     parser.set_defaults(run=run)
 

@@ -62,7 +62,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--values", action="store_true", help="show literals of statements; they may be private")
     add_database(parser)
     add_schema(parser)
-    add_format(parser)
+    add_format(parser, "findings")
     add_spread(parser)
     add_follow(parser)
     parser.set_defaults(run=run)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import FORMATS, add_allow_damaged, add_capture, add_format, add_spread, file, show
+from askless.cli.common import add_allow_damaged, add_capture, add_format, add_spread, file, show
 
 EXAMPLES = """  askless gate calls                             by the [[budgets]] of askless.toml; exit code 1 if one is over
   askless gate calls --baseline before           and no more queries, rows, bytes or findings than before
@@ -26,7 +26,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
         "--propose", action="store_true", help="print budgets for what the capture asks, as TOML; judge nothing"
     )
     add_allow_damaged(parser)
-    add_format(parser, (*FORMATS, "junit"))
+    add_format(parser, "gate")
     add_spread(parser)
     parser.set_defaults(run=run)
 

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from askless.core.errors import AskLessError
-from askless.output.formats import FILES, View, check_fits, format_for, format_of
+from askless.output.formats import View, check_fits, format_for, format_of
 from askless.output.paging import paged
 from askless.reports.documents import Document, name_of
 
@@ -19,7 +19,7 @@ from askless.reports.documents import Document, name_of
 def to_stdout(document: Document, format_name: str = "terminal", view: View | None = None) -> None:
     """Write a document onto standard output. Raises AskLessError no-format."""
     result = format_of(format_name)
-    check_fits(result, document)
+    check_fits(format_name, document)
     content = result.render(document, view or View())
     sys.stdout.flush()
     if format_name == "terminal" and paged(content):
@@ -34,7 +34,7 @@ def to_stdout(document: Document, format_name: str = "terminal", view: View | No
     sys.stdout.flush()
 
 
-def check_target(path: Path, document: str, among: Collection[str] = FILES) -> None:
+def check_target(path: Path, document: str, among: Collection[str] = ()) -> None:
     """Raises AskLessError where a document of this name could not be written into a file: better before long work."""
     format_for(path, document, among).check()
     if not path.parent.is_dir():

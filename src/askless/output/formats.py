@@ -1,4 +1,4 @@
-"""The registry of formats: what can be made of a document. A new format is a file in this room and a line here.
+"""Formats: what can be made of a document. See `registry` for their names.
 
 A format's module has `FORMATS`, by name. The ending of a file that is written in a format is `.` and its name.
 """
@@ -13,22 +13,8 @@ from typing import Protocol
 import msgspec
 
 from askless.core.errors import AskLessError
+from askless.output.registry import REGISTRY
 from askless.reports.documents import Document, name_of
-
-REGISTRY = {
-    "terminal": "askless.output.terminal",
-    "json": "askless.output.json_text",
-    "sql": "askless.output.sql",
-    "markdown": "askless.output.markdown",
-    "sarif": "askless.output.sarif",
-    "junit": "askless.output.junit",
-    "csv": "askless.output.csv_text",
-    "html": "askless.output.page",
-    "svg": "askless.output.figures",
-    "png": "askless.output.figures",
-}
-FILES = tuple(name for name in REGISTRY if name != "terminal")
-FIGURES = ("svg", "png")
 
 
 class View(msgspec.Struct, frozen=True):
@@ -42,9 +28,7 @@ class View(msgspec.Struct, frozen=True):
 
 
 class Format(Protocol):
-    """One format. `documents` are the names of those that it can show; none named stands for all."""
-
-    documents: frozenset[str]
+    """One format. Its entry in the registry names the documents that it can show."""
 
     def check(self) -> None:
         """Raises AskLessError where something is not installed that the format needs."""
@@ -61,26 +45,23 @@ def format_of(name: str) -> Format:
         near = get_close_matches(name, REGISTRY, 1, 0.5)
         remedy = f"did you mean {near[0]}?" if near else "formats: " + ", ".join(REGISTRY)
         raise AskLessError("no-format", f"there is no format {name!r}", remedy)
-    result: Format = import_module(REGISTRY[name]).FORMATS[name]
+    result: Format = import_module(REGISTRY[name].module).FORMATS[name]
     return result
 
 
-def format_for(path: Path, document: str, among: Collection[str] = FILES) -> Format:
+def format_for(path: Path, document: str, among: Collection[str] = ()) -> Format:
     """The format of a file, by its ending, for the document of a name. Raises AskLessError no-format."""
     name = path.suffix.lower().removeprefix(".")
-    fitting = []
-    for other in among:
-        result = format_of(other)
-        if not result.documents or document in result.documents:
-            fitting.append(other)
+    fitting = [other for other in among or REGISTRY if other != "terminal" and REGISTRY[other].shows(document)]
     if name not in fitting:
         endings = " or ".join("." + other for other in fitting)
-        raise AskLessError("no-format", f"{document} can't be written into {path}", f"let the file end in {endings}")
+        raise AskLessError(
+            "no-format", f"{document} can't be written to {path}", f"use a file name that ends in {endings}"
+        )
     return format_of(name)
 
 
-def check_fits(found: Format, document: Document) -> None:
-    """Raises AskLessError no-format where a format can't show a document."""
-    name = name_of(document)
-    if found.documents and name not in found.documents:
-        raise AskLessError("no-format", f"this format does not show {name}", "leave the option out")
+def check_fits(name: str, document: Document) -> None:
+    """Raises AskLessError no-format where a format of this name can't show a document."""
+    if name in REGISTRY and not REGISTRY[name].shows(name_of(document)):
+        raise AskLessError("no-format", f"the format {name} does not show {name_of(document)}", "leave the option out")

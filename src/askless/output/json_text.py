@@ -15,8 +15,6 @@ from askless.reports.documents import Document
 class Json:
     """See the module."""
 
-    documents: frozenset[str] = frozenset()
-
     def check(self) -> None:
         """Nothing more is needed."""
 

@@ -232,8 +232,6 @@ _DRAWN: dict[str, Callable[[Any], str]] = {"gate": gate, "compare": compare}
 class Markdown:
     """See the module."""
 
-    documents = frozenset({"findings", *_DRAWN})
-
     def check(self) -> None:
         """Nothing more is needed."""
 

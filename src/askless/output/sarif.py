@@ -179,8 +179,6 @@ def _rules(used: Iterable[str]) -> list[Json]:
 class Sarif:
     """See the module."""
 
-    documents = frozenset(_RESULTS)
-
     def check(self) -> None:
         """Nothing more is needed."""
 

@@ -10,8 +10,6 @@ from askless.reports.documents import Document, IndexesDocument
 class Sql:
     """See the module."""
 
-    documents = frozenset({"indexes"})
-
     def check(self) -> None:
         """Nothing more is needed."""
 

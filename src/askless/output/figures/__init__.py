@@ -25,8 +25,6 @@ DPI = 110
 class Figure:
     """See the module. `name` is Matplotlib's name of the file's form."""
 
-    documents = frozenset(DRAWN)
-
     def __init__(self, name: str) -> None:
         self.name = name
 

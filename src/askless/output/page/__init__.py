@@ -42,8 +42,6 @@ class Sizes(msgspec.Struct, frozen=True):
 class Page:
     """See the module."""
 
-    documents = frozenset({"report"})
-
     def check(self) -> None:
         """Nothing more is needed."""
 

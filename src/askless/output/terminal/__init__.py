@@ -37,8 +37,6 @@ VIEWS = {
 class Terminal:
     """See the module."""
 
-    documents: frozenset[str] = frozenset()
-
     def check(self) -> None:
         """Nothing more is needed."""
 
