@@ -163,7 +163,7 @@ def test_a_pause_of_one_request_in_many_is_no_habit(tmp_path: Path) -> None:
 
 PROGRAM = """
 import http.server, smtplib, sqlite3, subprocess, sys, threading, time, urllib.request
-import askless_probe.errands
+import askless_probe.waits
 askless_probe.waits.LEAST_NS = 0
 
 class Customs(http.server.BaseHTTPRequestHandler):

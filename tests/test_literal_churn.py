@@ -71,6 +71,6 @@ def test_a_loop_that_is_to_go_is_told_once(tmp_path: Path) -> None:
 
 
 def test_what_was_seen_on_the_wire_may_be_the_drivers_doing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("tests.test_traffic.Place", lambda *where: None)
+    monkeypatch.setattr("tests.test_traffic.CallSite", lambda *where: None)
     (finding,) = churning(tmp_path, CHURN[0], system="mysql")
     assert finding["severity"] == "minor" and any("the driver may" in doubt for doubt in finding["caveats"])

@@ -19,7 +19,7 @@ from askless.sources.capture_folder import prepare_folder
 from tests.cli.test_bad_input import refused
 from tests.conftest import ASKLESS, program, run
 from tests.database.test_safety import wait_until
-from tests.probe.test_sparing import PAGES
+from tests.probe.test_sampling import PAGES
 
 LINE = "2026-12-01 10:00:00.{:03} UTC [77] LOG:  duration: 1.000 ms  statement: SELECT {}\n"
 
@@ -68,7 +68,7 @@ def test_an_unforeseen_error_has_a_code_of_its_own(
     monkeypatch.setattr(patterns, "run", lambda _: {}["nobody foresaw it"])
     assert main.main(["patterns"]) == unexpected_errors.EXIT_CODE == 70
     said = capsys.readouterr().err
-    assert said.startswith("askless: an error that nobody foresaw: KeyError") and "Traceback" not in said
+    assert said.startswith("askless: internal error: KeyError") and "Traceback" not in said
     assert len(said.splitlines()) == 2 and unexpected_errors.VARIABLE in said
     monkeypatch.setenv(unexpected_errors.VARIABLE, "1")
     assert main.main(["patterns"]) == 70 and "Traceback" in capsys.readouterr().err
@@ -205,7 +205,7 @@ def test_workers_go_with_their_command(tmp_path: Path) -> None:
     script.write_text(
         textwrap.dedent("""
         import os, sys, time
-        from askless.spread.processes import Processes
+        from askless.executors.processes import Processes
         def work(piece):
             open(sys.argv[1] + "/" + str(os.getpid()), "w").close()
             time.sleep(600)

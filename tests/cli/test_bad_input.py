@@ -211,7 +211,7 @@ def test_programs_and_folders(tmp_path: Path) -> None:
 
 def test_a_folder_with_a_capture_is_not_mixed_up(good: Path) -> None:
     before = sorted(good.iterdir())
-    refused(run("capture", "app", "-o", good, "--", sys.executable, "-c", ""), "holds a capture already")
+    refused(run("capture", "app", "-o", good, "--", sys.executable, "-c", ""), "already contains a capture")
     assert sorted(good.iterdir()) == before
 
 

@@ -97,7 +97,7 @@ def test_a_worker_with_another_ask_less(
     served: tuple[str, Any], capture: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(cluster, "__version__", "9.9")
-    refused(run("requests", capture, "--cluster", served[0]), "here is 9.9", "install the same one there")
+    refused(run("requests", capture, "--cluster", served[0]), "here is 9.9", "install the same version on both")
 
 
 def test_a_cluster_of_this_machine(capture: Path) -> None:

@@ -88,7 +88,7 @@ def test_a_pattern_of_the_projects_own(project: Path) -> None:
 @pytest.mark.parametrize(
     "toml, word",
     [
-        ("[logs.office]\npattern = '(?P<time>.*)'", "does not say where the statement stands"),
+        ("[logs.office]\npattern = '(?P<time>.*)'", "has no group or field for the statement"),
         ("[logs.office]\npattern = '(?P<sql>.*'", "can't be read"),
         ("[logs.office]\npattern = '(?P<sql>.*)(?P<colour>.*)'", "names colour, which nobody knows"),
         ("[logs.office]\nfields = { sql = 'a' }\npattern = 'x(?P<sql>.)'", "one of the two"),

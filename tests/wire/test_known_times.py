@@ -159,7 +159,7 @@ def test_a_script_marks_what_it_does(postgresql: Server, tmp_path: Path) -> None
     assert ran.code == 0 and "line 1 is no mark: it ends before it begins" in " ".join(ran.err.split()), ran.err
     assert sum(len(request) for request in read(tmp_path / "kept")) >= 15
     ran = program("capture", "relay", "--to", "postgresql://h", "--marks", "a", "--access-log", "b")
-    assert ran.code == 2 and "give one of them" in ran.err
+    assert ran.code == 2 and "use one of them" in ran.err
 
 
 def test_a_log_of_a_web_server_names_requests(postgresql: Server, tmp_path: Path) -> None:

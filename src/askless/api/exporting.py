@@ -133,6 +133,6 @@ def _wait_s(asked: str | None) -> float:
 def _refused(address: str, why: str) -> AskLessError:
     return AskLessError(
         "endpoint-refused",
-        f"{address} takes no spans: {why}",
-        "name an endpoint of OTLP/HTTP, as in http://127.0.0.1:4318, or a file",
+        f"{address} does not accept spans: {why}",
+        "name an OTLP/HTTP endpoint such as http://127.0.0.1:4318, or a file",
     )

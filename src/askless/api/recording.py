@@ -101,5 +101,5 @@ def _write(folder: Path, number: int, lines: list[str]) -> None:
             stream.write("".join(line + "\n" for line in [*lines, _LAST]))
     except OSError as error:
         raise AskLessError(
-            "file-unwritable", f"can't write {file}: {error.strerror}", "name another folder, or free some room"
+            "file-unwritable", f"can't write {file}: {error.strerror}", "name another folder, or free disk space"
         ) from None

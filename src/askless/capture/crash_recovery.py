@@ -142,8 +142,7 @@ def _finish_one(capture: Path, tail: Path) -> int:
     if addition.queries:
         addition.line(
             events.Note(
-                f"the program was killed: {plural(addition.queries, 'query')} of it came from what it had not written "
-                "yet, without the rows that were fetched later"
+                f"the program was killed: {plural(addition.queries, 'query')} were recovered from its crash buffer, without rows fetched later"
             )
         )
     header = reader.report.header

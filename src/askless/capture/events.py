@@ -57,10 +57,10 @@ class Capture(Event, tag="capture"):
     python: str = ""
     started_unix_s: float = 0.0
     clock_ns: Annotated[Whole, Meta(description="the clock at started_unix_s")] = 0
-    unseen: Annotated[tuple[str, ...], Meta(description="what the recorder can't see: parameters, results")] = ()
-    sample: Annotated[Whole, Meta(description="one in so many requests is kept, by chance")] = 1
-    slower_ns: Annotated[Whole, Meta(description="requests that took less are left out")] = 0
-    at_most: Annotated[Whole, Meta(description="queries that are kept of one request; 0: all")] = 0
+    unseen: Annotated[tuple[str, ...], Meta(description="fields that the recorder can't see: parameters, results")] = ()
+    sample: Annotated[Whole, Meta(description="one in this many requests is recorded, at random")] = 1
+    slower_ns: Annotated[Whole, Meta(description="requests that took less are not recorded")] = 0
+    at_most: Annotated[Whole, Meta(description="queries recorded per request; 0: all")] = 0
 
 
 class StatementEvent(Event, tag="statement"):
@@ -69,7 +69,7 @@ class StatementEvent(Event, tag="statement"):
     id: Whole
     text: tuple[str, ...]
     system: str = ""
-    names: Annotated[tuple[str, ...], Meta(description="names of the parameters, where they have names")] = ()
+    names: Annotated[tuple[str, ...], Meta(description="parameter names, if they have names")] = ()
 
 
 class Forget(Event, tag="forget"):

@@ -46,7 +46,7 @@ def _files_of(path: Path) -> list[Path]:
     if not results:
         raise AskLessError(
             "capture-empty",
-            f"the folder {path} holds no capture file (*.jsonl, *.jsonl.gz, *.jsonl.zst)",
+            f"the folder {path} contains no capture file (*.jsonl, *.jsonl.gz, *.jsonl.zst)",
             "record one into it: askless capture app -o " + str(path) + " -- PROGRAM",
         )
     return results
@@ -55,7 +55,11 @@ def _files_of(path: Path) -> list[Path]:
 def unreadable(path: Path, error: OSError) -> AskLessError:
     """What to say of a file that can't be read."""
     gone = isinstance(error, FileNotFoundError)
-    remedy = "a recorder with --max-size removes the oldest files: run it again" if gone else "check its permissions"
+    remedy = (
+        "a recorder with --max-size deletes the oldest files: run the command again"
+        if gone
+        else "check its permissions"
+    )
     return AskLessError("capture-unreadable", f"can't read {path}: {error.strerror or error}", remedy)
 
 

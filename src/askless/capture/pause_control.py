@@ -16,7 +16,7 @@ def tell(folder: Path, word: str) -> None:
     """Write a word for the recorders of a folder. Raises AskLessError: capture-missing, capture-unwritable."""
     if not folder.is_dir():
         raise AskLessError(
-            "capture-missing", f"{folder} is no folder of a capture", "name the folder of askless capture -o"
+            "capture-missing", f"{folder} is not a capture folder", "use the folder given to askless capture -o"
         )
     try:
         handle, partial = tempfile.mkstemp(prefix=f".{NAME}.", dir=folder)  # no link is followed

@@ -162,7 +162,7 @@ class Feed:
         except (KeyError, IndexError) as error:
             if self._others and getattr(event, "request", None) not in self.assembly.open:
                 return None
-            self._bad(f"refers to what is not there: {error}")
+            self._bad(f"refers to a missing definition: {error}")
         except (ValueError, OverflowError) as error:
             self._bad(str(error))
         return None
@@ -180,7 +180,7 @@ class Feed:
     def foreign(self) -> AskLessError:
         """What to say of a file that is no capture."""
         empty = self.report.lines == 0 and self.path.is_file() and self.path.stat().st_size == 0
-        what = "is empty" if empty else "is not an Ask Less capture: its first line is no capture header"
+        what = "is empty" if empty else "is not an Ask Less capture: its first line is not a capture header"
         return AskLessError(
             "capture-empty" if empty else "capture-foreign",
             f"{self.path} {what}",

@@ -22,7 +22,7 @@ def place_of(url: str) -> Path:
         return cast(Path, UPath(url))
     except (ImportError, ValueError, OSError) as error:
         raise AskLessError(
-            "bad-url", f"{url} can't be read: {error}", "install what its protocol needs, as in: pip install s3fs"
+            "bad-url", f"{url} can't be read: {error}", "install the package for its protocol, e.g.: pip install s3fs"
         ) from None
 
 
@@ -45,7 +45,7 @@ def reached(path: Path) -> Iterator[None]:
         raise AskLessError(
             "capture-unreadable",
             f"can't read {path}: {type(error).__name__}: {text}",
-            "check the URL, and that you may read it",
+            "check the URL and your access rights",
         ) from None
 
 

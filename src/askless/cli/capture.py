@@ -21,9 +21,9 @@ _EVERYWHERE = {
     "threading", "concurrent", "multiprocessing", "socket", "http", "wsgiref", "_pytest", "time", "asyncio", "smtplib", "subprocess",
 }  # fmt: skip
 FILES, PROGRAM = "files", "program"
-EXAMPLES = """  askless capture app -o calls -- python app.py                 record, until you press Ctrl-C
+EXAMPLES = """  askless capture app -o calls -- python app.py                 record until you press Ctrl-C
   askless capture relay -o calls --to postgresql://127.0.0.1:5432 -- node server.js
-  askless capture check calls                                   is it whole?"""
+  askless capture check calls                                   is it complete?"""
 CHECK_EXAMPLES = "  askless capture check calls"
 
 
@@ -32,13 +32,13 @@ def declare(parser: argparse.ArgumentParser) -> None:
     kinds = parser.add_subparsers(title="kinds", metavar="KIND", required=True)
     for name in sources.REGISTRY:
         declare_source(kinds, sources.load(name))
-    check = described(kinds, "check", "tell what a capture holds and whether it is whole", CHECK_EXAMPLES)
+    check = described(kinds, "check", "show what a capture contains and whether it is complete", CHECK_EXAMPLES)
     add_capture(check)
     add_json(check)
     check.set_defaults(run=run_check)
     for word, text in (
-        ("pause", "stop recording for a while: requests that begin from then on are counted only"),
-        ("resume", "go on recording after a pause"),
+        ("pause", "pause recording: requests that start from now on are only counted"),
+        ("resume", "resume recording after a pause"),
     ):
         kind = described(kinds, word, text, f"  askless capture {word} calls")
         kind.add_argument("folder", metavar="DIR", type=file, help="folder of a capture that is being recorded")
@@ -70,7 +70,7 @@ def declare_source(kinds: Any, source: sources.Source) -> None:
         "-o", "--out", metavar="DIR", type=file, help="folder of the capture (default: a new askless-DATE-TIME)"
     )
     kind.add_argument(
-        "--live", action="store_true", help="tell each request as it ends, and what is found so far (in a terminal)"
+        "--live", action="store_true", help="show each request as it ends, and the findings so far (in a terminal)"
     )
     behind = {option.name for option in source.options if option.flag in (FILES, PROGRAM)}
     for option in source.options:
@@ -195,8 +195,8 @@ def told(reports: list[FileReport], kinds: dict[str, int], outside: int, taken_n
         lines.append(f"requests: {by_kind}{beside}")
     elif kinds.get(BLENDED):
         lines.append(
-            "requests: none seen, though the program listens. All it asked counts as one: mark its requests with "
-            "askless.request, or serve it by a server that is known (docs/limits.md)"
+            "requests: none detected; all queries count as one: mark requests with "
+            "askless.request, or use a supported server (docs/limits.md)"
         )
     watched = {name.split(".")[0] for report in reports for name in report.modules.watched} - _EVERYWHERE
     unknown = list(dict.fromkeys(name for report in reports for name in report.modules.unknown))

@@ -64,12 +64,12 @@ def add_subject(parser: argparse.ArgumentParser, what: str) -> None:
 def check_subject(capture: Path | None, sql: str | None, slug: str, command: str) -> None:
     """Raises AskLessError of this slug where not just one of the two is named."""
     if (capture is None) == (sql is None):
-        raise AskLessError(slug, "name a capture or give --sql, one of the two", f"see: askless {command} --help")
+        raise AskLessError(slug, "name either a capture or --sql", f"see: askless {command} --help")
 
 
 def add_json(parser: argparse.ArgumentParser) -> None:
     """Output for programs."""
-    parser.add_argument("--json", action="store_true", help="print JSON (its form: askless schema COMMAND)")
+    parser.add_argument("--json", action="store_true", help="print JSON (schema: askless schema COMMAND)")
 
 
 def add_spread(parser: argparse.ArgumentParser) -> None:
@@ -78,10 +78,13 @@ def add_spread(parser: argparse.ArgumentParser) -> None:
         "--workers",
         metavar="N",
         type=int,
-        help="processes that add a large capture up (default: one for each processor)",
+        help="worker processes (default: one per CPU)",
     )
     parser.add_argument(
-        "--cluster", metavar="ADDRESS", default="", help="a Dask scheduler whose workers do it; local starts one here"
+        "--cluster",
+        metavar="ADDRESS",
+        default="",
+        help="address of a Dask scheduler to run on; local starts one on this machine",
     )
 
 
@@ -99,7 +102,7 @@ def add_format(parser: argparse.ArgumentParser, document: str) -> None:
         action="store_const",
         dest="format",
         const="json",
-        help="print JSON (its form: askless schema COMMAND)",
+        help="print JSON (schema: askless schema COMMAND)",
     )
 
 
@@ -130,7 +133,7 @@ def add_allow_damaged(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--allow-damaged",
         action="store_true",
-        help="judge a capture of which something can't be read or was lost by what is left of it",
+        help="judge a damaged or incomplete capture by what can be read",
     )
 
 
@@ -154,13 +157,13 @@ def add_schema(parser: argparse.ArgumentParser) -> None:
 def add_limits(parser: argparse.ArgumentParser, trial: bool = False) -> None:
     """How far a command may go on a server."""
     parser.add_argument(
-        "--timeout", metavar="SECONDS", type=float, default=30.0, help="the longest a statement may run (default: 30)"
+        "--timeout", metavar="SECONDS", type=float, default=30.0, help="time limit per statement (default: 30)"
     )
     if trial:
         add_trust(parser)
         parser.add_argument("--allow-large", action="store_true", help="copy or index tables of more than 512 MiB too")
         parser.add_argument(
-            "--allow-busy", action="store_true", help="go on although other sessions are at work on the tables"
+            "--allow-busy", action="store_true", help="continue even if other sessions are using the tables"
         )
 
 
@@ -170,8 +173,7 @@ def add_lock_budget(parser: argparse.ArgumentParser) -> None:
         "--lock-budget",
         metavar="TIME",
         default=LOCK_BUDGET,
-        help="with --index on PostgreSQL: give the lock on the table back once another session has waited so long for it "
-        f"(default: {LOCK_BUDGET})",
+        help=f"with --index on PostgreSQL: release the table lock after others wait this long (default: {LOCK_BUDGET})",
     )
 
 
@@ -190,7 +192,7 @@ def add_trust(parser: argparse.ArgumentParser) -> None:
         metavar="NAME",
         action="append",
         default=[],
-        help="run statements that call this function: it does nothing outside of a transaction",
+        help="allow calls to this function (a rollback must undo its effects)",
     )
 
 
@@ -208,7 +210,7 @@ def limits_of(
 
     if not 0 < timeout_s <= 86_400:
         raise AskLessError(
-            "bad-timeout", "--timeout takes seconds, more than 0 and at most a day", "for example --timeout 60"
+            "bad-timeout", "--timeout takes seconds: more than 0, at most one day", "for example --timeout 60"
         )
     budget_s = milliseconds_of(lock_budget or LOCK_BUDGET, "--lock-budget") / 1e3
     return Limits(

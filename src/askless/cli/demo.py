@@ -22,8 +22,8 @@ from askless.output import notices
 
 EXAMPLES = """  askless demo                       everything in ./harbour-demo
   askless demo --out /tmp/harbour    somewhere else
-  askless demo --relay postgresql://harbour@127.0.0.1/empty     pages in JavaScript, over a relay, in an empty database
-  askless demo --only-build          the database and the application, to play with"""
+  askless demo --relay postgresql://harbour@127.0.0.1/empty     pages in JavaScript through a relay, on an empty database
+  askless demo --only-build          only the database and the application"""
 
 PAGES = (
     "/calls/due", "/calls/29990", "/berths", "/statistics", "/inspections", "/vessels", "/vessels/H00042",
@@ -38,19 +38,21 @@ INDEX = "CREATE INDEX vessel_call_sign ON vessel (call_sign)"
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument(
-        "--out", metavar="DIR", type=file, default="harbour-demo", help="where to put it (default: harbour-demo)"
+        "--out", metavar="DIR", type=file, default="harbour-demo", help="output folder (default: harbour-demo)"
     )
     parser.add_argument("--repeat", metavar="N", type=int, default=8, help="visits of each page (default: 8)")
-    parser.add_argument("--only-build", action="store_true", help="build database and applications, run nothing")
+    parser.add_argument(
+        "--only-build", action="store_true", help="build the database and the applications, but run nothing"
+    )
     parser.add_argument(
         "--django",
         action="store_true",
-        help="three pages of the office under Django instead, beside the same under SQLAlchemy",
+        help="run three pages of the office under Django instead, next to the same pages under SQLAlchemy",
     )
     parser.add_argument(
         "--relay",
         metavar="URL",
-        help="two pages of the office in JavaScript instead, recorded by a relay; URL is an empty PostgreSQL database",
+        help="run two pages of the office in JavaScript instead and record them through a relay; URL is an empty PostgreSQL database",
     )
     parser.set_defaults(run=run)
 
@@ -69,7 +71,7 @@ def run(options: argparse.Namespace) -> int:
     if options.django and find_spec("django") is None:
         raise AskLessError(
             "demo-extra-missing",
-            "the demo's twin needs Django",
+            "the Django demo needs Django",
             "install the extra: pip install 'ask-less[demo-django]'",
         )
     if options.relay:
@@ -91,7 +93,7 @@ def run(options: argparse.Namespace) -> int:
     else:
         _run_all(application, url, out, options.repeat)
     notices.note(
-        f"\nDone in {time.monotonic() - started:.0f} s. Everything is in {out}: read its code beside the findings."
+        f"\nDone in {time.monotonic() - started:.0f} s. Everything is in {out}: compare its code with the findings."
     )
     return 0
 
@@ -99,26 +101,26 @@ def run(options: argparse.Namespace) -> int:
 def _run_all(application: Path, url: str, out: Path, times: int) -> None:
     """The whole story, page by page."""
     _record(application, url, out / "grown", "grown", times)
-    step("which pages ask how much", ["requests", str(out / "grown")])
+    step("queries per route", ["requests", str(out / "grown")])
     step("the slowest request, query by query", ["timeline", str(out / "grown"), "--route", "/calls/due"])
-    step("what asks too much", ["findings", str(out / "grown")])
-    step("what the database does with it", ["plan", str(out / "grown"), "--db", url, "--top", "3"])
+    step("findings and advice", ["findings", str(out / "grown")])
+    step("the execution plan", ["plan", str(out / "grown"), "--db", url, "--top", "3"])
     step("try the index on a copy", ["trial", "--db", url, "--index", INDEX, "--sql", LOOKUP])
     _record(application, url, out / "tuned", "tuned", times)
-    step("the pages as tuned, against the pages as they grew", ["compare", str(out / "grown"), str(out / "tuned")])
+    step("the tuned pages compared with the original ones", ["compare", str(out / "grown"), str(out / "tuned")])
 
 
 def _run_twins(application: Path, url: str, out: Path, times: int) -> None:
     """The same three pages under Django and under SQLAlchemy: the same findings, each in its ORM's words."""
     grown, tuned, other = out / "django-grown", out / "django-tuned", out / "grown"
     _record_django(out, grown, "grown", times)
-    step("which pages ask how much", ["requests", str(grown)])
-    step("what asks too much, in Django's words", ["findings", str(grown)])
+    step("queries per route", ["requests", str(grown)])
+    step("findings and advice for Django", ["findings", str(grown)])
     _record(application, url, other, "grown", times, TWIN_PAGES)
     title("the same pages under SQLAlchemy")
     print("\n".join(_compared(_advice_by_finding(grown), _advice_by_finding(other))))
     _record_django(out, tuned, "tuned", times)
-    step("the pages as tuned, against the pages as they grew", ["compare", str(grown), str(tuned)])
+    step("the tuned pages compared with the original ones", ["compare", str(grown), str(tuned)])
 
 
 Place = tuple[str, str, str, str]
@@ -147,7 +149,7 @@ def _compared(django: dict[Place, str], sqlalchemy: dict[Place, str]) -> list[st
             if twin.get(told):
                 lines.append(f"    {name + ':':12}{twin[told]}")
     same = len(django.keys() & sqlalchemy.keys())
-    return [*lines, "", f"{same} of {len(django.keys() | sqlalchemy.keys())} findings come out of both."]
+    return [*lines, "", f"{same} of {len(django.keys() | sqlalchemy.keys())} findings are the same in both."]
 
 
 def build(out: Path) -> Path:

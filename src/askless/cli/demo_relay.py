@@ -41,11 +41,11 @@ def run(url: str, out: Path, times: int) -> None:
     for kind in ("grown", "tuned"):
         _record(url, out, kind, times)
         if kind == "grown":
-            step("which pages ask how much", ["requests", str(out / "relay-grown")])
-            step("what asks too much", ["findings", str(out / "relay-grown")])
-            step("the whole story of one", ["findings", str(out / "relay-grown"), "--show", "1"])
+            step("queries per route", ["requests", str(out / "relay-grown")])
+            step("findings and advice", ["findings", str(out / "relay-grown")])
+            step("one finding in full", ["findings", str(out / "relay-grown"), "--show", "1"])
     step(
-        "the pages as tuned, against the pages as they grew",
+        "the tuned pages compared with the original ones",
         ["compare", str(out / "relay-grown"), str(out / "relay-tuned")],
     )
 

@@ -7,9 +7,9 @@ import argparse
 from askless.cli.common import add_capture, file
 from askless.core.errors import AskLessError
 
-EXAMPLES = """  askless export calls --parquet calls-columns      requests, queries, shapes and places, a file each
+EXAMPLES = """  askless export calls --parquet calls-columns      requests, queries, shapes and call sites, one file each
   askless export calls --otlp spans.jsonl           as spans of OpenTelemetry, findings as their events
-  askless export calls --otlp http://127.0.0.1:4318   to the tracing tool that a team has"""
+  askless export calls --otlp http://127.0.0.1:4318   to a tracing backend"""
 
 
 def declare(parser: argparse.ArgumentParser) -> None:
@@ -19,15 +19,15 @@ def declare(parser: argparse.ArgumentParser) -> None:
         "--parquet",
         metavar="DIR",
         type=file,
-        help="write requests, queries, shapes and places as Parquet files into DIR",
+        help="write requests, queries, shapes and call sites as Parquet files into DIR",
     )
     parser.add_argument(
         "--otlp",
         metavar="TARGET",
-        help="write spans of OpenTelemetry: into a file of JSON lines, or to an endpoint of OTLP/HTTP by its URL",
+        help="write OpenTelemetry spans to a file (JSON lines) or an OTLP/HTTP endpoint (URL)",
     )
     parser.add_argument(
-        "--values", action="store_true", help="with parameters, literals and paths; they may be private"
+        "--values", action="store_true", help="include parameters, literals and paths; they may be private"
     )
     parser.set_defaults(run=run)
 

@@ -1,4 +1,4 @@
-"""`askless findings`: what asks too much, on which line, why, and what to do."""
+"""`askless findings`: findings and advice, on which line, why, and what to do."""
 
 from __future__ import annotations
 
@@ -18,14 +18,14 @@ from askless.cli.follow import add_follow, follow
 from askless.core import patterns
 from askless.core.findings.severities import SEVERITIES
 
-EXAMPLES = """  askless findings calls                                 what to change, line by line, and what it mends
-  askless findings calls --show 1                        the whole story of the first in that list
+EXAMPLES = """  askless findings calls                                 the edits to make, and the findings each one fixes
+  askless findings calls --show 1                        one finding in full: the first in that list
   askless findings calls --each                          a paragraph for each finding
-  askless findings calls --network-latency 0.5ms              as if the database were so far away
+  askless findings calls --network-latency 0.5ms              as if the database were that far away
   askless findings calls --route /calls/due --pattern n-plus-one
   askless findings calls --db sqlite:///harbour.db       with keys and table sizes from the schema
-  askless findings calls --follow                        anew, whenever the capture has grown
-  askless findings calls --fail-on worthwhile              exit code 1 if there is one of that weight or more"""
+  askless findings calls --follow                        again whenever the capture grows
+  askless findings calls --fail-on worthwhile              exit with 1 if a finding is at least that severe"""
 
 
 def declare(parser: argparse.ArgumentParser) -> None:
@@ -39,9 +39,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
         default=[],
         help="only this pattern (" + ", ".join(patterns.REGISTRY) + ")",
     )
-    parser.add_argument(
-        "--show", metavar="FINDING", help="the full story of a finding: its name, or its number in the list just shown"
-    )
+    parser.add_argument("--show", metavar="FINDING", help="show one finding in full, by name or list number")
     parser.add_argument(
         "--fail-on",
         metavar="SEVERITY",
@@ -49,17 +47,13 @@ def declare(parser: argparse.ArgumentParser) -> None:
         help="exit with 1 if a finding is at least this severe: " + ", ".join(SEVERITIES),
     )
     add_allow_damaged(parser)
+    parser.add_argument("--accepted", action="store_true", help="include findings accepted in askless.toml")
+    parser.add_argument("--each", action="store_true", help="show a paragraph per finding instead of one per edit")
+    parser.add_argument("--all", action="store_true", help="list all edits, including minor ones")
     parser.add_argument(
-        "--accepted", action="store_true", help="list findings too that the project accepts in its askless.toml"
+        "--network-latency", metavar="TIME", default="", help="network latency to add per query, e.g. 0.5ms"
     )
-    parser.add_argument(
-        "--each", action="store_true", help="a paragraph for each finding, instead of one for each edit"
-    )
-    parser.add_argument("--all", action="store_true", help="list every edit, those too that matter least")
-    parser.add_argument(
-        "--network-latency", metavar="TIME", default="", help="count so much for the way of each query, as in 0.5ms"
-    )
-    parser.add_argument("--values", action="store_true", help="show literals of statements; they may be private")
+    parser.add_argument("--values", action="store_true", help="show literals in statements; they may be private")
     add_database(parser)
     add_schema(parser)
     add_format(parser, "findings")
@@ -107,8 +101,8 @@ def _follow(options: argparse.Namespace) -> int:
     if options.show is not None or options.fail_on is not None:
         raise AskLessError(
             "not-together",
-            "--follow lists findings: --show and --fail-on need a capture as it is",
-            "leave one of them out",
+            "--follow can't be combined with --show or --fail-on",
+            "remove one of them",
         )
     schema = schema_of(options.db, Path(options.schema) if options.schema is not None else None)
     growing = GrowingCapture(options.capture, True, options.values, milliseconds_of(options.network_latency), schema)

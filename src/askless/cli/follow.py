@@ -25,7 +25,7 @@ def add_follow(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--follow",
         action="store_true",
-        help="show it anew whenever the capture has grown, until Ctrl-C; with JSON, one document a line",
+        help="show it again whenever the capture grows, until Ctrl-C; with JSON, one document per line",
     )
 
 

@@ -6,24 +6,27 @@ import argparse
 
 from askless.cli.common import add_allow_damaged, add_capture, add_format, add_spread, file, show
 
-EXAMPLES = """  askless gate calls                             by the [[budgets]] of askless.toml; exit code 1 if one is over
-  askless gate calls --baseline before           and no more queries, rows, bytes or findings than before
-  askless gate calls --propose >> askless.toml   budgets that hold what this capture asks now"""
+EXAMPLES = """  askless gate calls                             against the [[budgets]] in askless.toml; exit code 1 if one is exceeded
+  askless gate calls --baseline before           and against a baseline: no more queries, rows, bytes or findings
+  askless gate calls --propose >> askless.toml   propose budgets from this capture"""
 
 
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     add_capture(parser)
     parser.add_argument(
-        "--baseline", metavar="CAPTURE", type=file, help="a capture of the same pages from before: nothing may be worse"
+        "--baseline",
+        metavar="CAPTURE",
+        type=file,
+        help="an earlier capture of the same pages; fail if anything got worse",
     )
     parser.add_argument(
         "--allow-missing",
         action="store_true",
-        help="pass although routes with a budget, or of the baseline, were not asked",
+        help="pass even if expected routes are missing",
     )
     parser.add_argument(
-        "--propose", action="store_true", help="print budgets for what the capture asks, as TOML; judge nothing"
+        "--propose", action="store_true", help="print budgets based on this capture as TOML, without checking anything"
     )
     add_allow_damaged(parser)
     add_format(parser, "gate")

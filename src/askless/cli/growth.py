@@ -7,11 +7,11 @@ import argparse
 from askless.cli.common import add_capture, add_figure, add_json, check_figure, draw, show
 from askless.core.errors import AskLessError
 
-EXAMPLES = """  askless growth calls                             queries = 1 + 2 x port_call, and what ten times the rows would ask
+EXAMPLES = """  askless growth calls                             queries = 1 + 2 x port_call, and the projection for ten times the rows
   askless growth calls --figure growth.svg         queries and time against rows
-  askless growth calls --over-time                 which statements become slower, or come more often
+  askless growth calls --over-time                 statements that become slower or more frequent
 
-a capture with requests of different sizes:
+record requests of different sizes:
   askless capture app -o calls --visit 'http://127.0.0.1:8000/calls/due?first={size}' --sizes 10,20,40,80 -- python app.py"""
 
 
@@ -22,7 +22,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--over-time",
         action="store_true",
-        help="instead: the statements that take most time, at the beginning and at the end",
+        help="compare the costliest statements at the start and at the end of the capture instead",
     )
     add_figure(parser, "queries and time against rows")
     parser.add_argument("--values", action="store_true", help="with --over-time: show literals; they may be private")
@@ -36,9 +36,7 @@ def run(options: argparse.Namespace) -> int:
 
     check_figure(options.figure, "growth")
     if options.over_time and options.figure is not None:
-        raise AskLessError(
-            "no-figure", "--figure draws growth with the rows, not --over-time", "leave one of the two out"
-        )
+        raise AskLessError("no-figure", "--figure can't be combined with --over-time", "remove one of the two")
     if options.over_time:
         show(read(options.capture, values=options.values).over_time(options.route), options.json)
         return 0

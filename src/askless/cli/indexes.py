@@ -16,21 +16,20 @@ from askless.cli.common import (
 )
 
 EXAMPLES = """  askless indexes calls --db postgresql://harbour@127.0.0.1/harbour
-  askless indexes calls --db sqlite:///harbour.db --ddl > indexes.sql      the statements alone
-  askless indexes calls --db URL --test                                  what the planner needs, by its own word
-  askless indexes calls --schema harbour.json                             without the server: a coarser guess"""
+  askless indexes calls --db sqlite:///harbour.db --ddl > indexes.sql      only the statements
+  askless indexes calls --db URL --test                                  test the set against the planner
+  askless indexes calls --schema harbour.json                             without the server: a rougher estimate"""
 
 
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     add_capture(parser)
-    parser.add_argument("--ddl", action="store_true", help="print nothing but CREATE INDEX statements")
-    parser.add_argument("--values", action="store_true", help="show literals of statements; they may be private")
+    parser.add_argument("--ddl", action="store_true", help="print only CREATE INDEX statements")
+    parser.add_argument("--values", action="store_true", help="show literals in statements; they may be private")
     parser.add_argument(
         "--test",
         action="store_true",
-        help="build the set on copies of the tables, where nobody sees it, take one after the other away, and leave out "
-        "what the planner does not need",
+        help="test the set on private copies of the tables: drop indexes the planner does not need",
     )
     add_database(parser)
     add_schema(parser)

@@ -28,48 +28,48 @@ if TYPE_CHECKING:
 
 # Command -> its module below `askless.cli`, and what it does. A new command is one file and one line.
 COMMANDS = {
-    "capture": ("capture", "record what a program asks its database, or check a capture"),
-    "requests": ("requests", "show by route how much the requests of a capture ask"),
+    "capture": ("capture", "record a program's queries, or check a capture"),
+    "requests": ("requests", "show queries and database time by route"),
     "timeline": ("timeline", "show the queries of one request in order, loops folded"),
-    "findings": ("findings", "show what asks too much, where, why, and what to do"),
+    "findings": ("findings", "list wasteful query patterns with evidence and advice"),
     "growth": (
         "growth",
-        "tell how a route's queries grow with the rows that it shows, or how queries change over time",
+        "show how queries grow with rows, or change over time",
     ),
     "plan": ("plan", "explain statements on the database and recommend indexes"),
-    "trial": ("trial", "prove advice on the database: same result, measured faster"),
-    "indexes": ("indexes", "recommend one set of indexes for all that a capture asks"),
-    "weigh": ("weigh", "tell which part of a statement costs what: it runs without each join, condition, sort in turn"),
+    "trial": ("trial", "test advice on the database: compare results and timings"),
+    "indexes": ("indexes", "recommend indexes for the whole workload"),
+    "weigh": ("weigh", "measure each clause's cost by removing one at a time"),
     "tables": ("tables", "show a database's tables with sizes, keys and indexes, or save them"),
     "compare": ("compare", "compare two captures: queries, rows, bytes, time, findings"),
     "gate": (
         "gate",
-        "judge a capture by the project's budgets and against one from before; exit code 1 if one is over",
+        "check a capture against budgets and a baseline; exit 1 if a limit is exceeded",
     ),
     "report": (
         "report",
-        "write one page with everything: routes, findings, timelines, growth, plans, before and after",
+        "write a single-page HTML report: routes, findings, timelines, growth, plans, comparison",
     ),
-    "serve": ("serve", "show that page on loopback while the capture grows"),
-    "export": ("export", "write a capture for other programs: Parquet files, spans of OpenTelemetry"),
+    "serve": ("serve", "serve that report on loopback while the capture grows"),
+    "export": ("export", "export a capture as Parquet files or OpenTelemetry spans"),
     "patterns": (
         "patterns",
-        "tell what is looked for, and what each pattern is: before and after, when to leave it alone",
+        "explain the patterns: how to recognise each one, how to fix it, when to leave it alone",
     ),
-    "demo": ("demo", "show everything on a made-up harbour office (Flask and SQLAlchemy on SQLite)"),
+    "demo": ("demo", "run everything on a made-up harbour office (Flask and SQLAlchemy on SQLite)"),
     "schema": ("schema", "print the JSON Schema of a document"),
 }
 
 EPILOG = """a first session:
-  askless capture app -o calls -- python app.py       record, until you stop it
-  askless requests calls                              which pages ask how much
-  askless findings calls                              what asks too much, where, and what to do
-  askless plan calls --db sqlite:///harbour.db        plans of what costs most, in words
-  askless indexes calls --db sqlite:///harbour.db     one set of indexes for all of it
-  askless trial calls --db sqlite:///harbour.db --finding 1    prove it: same rows, measured
-  askless demo                                        all of that on a made-up harbour office
+  askless capture app -o calls -- python app.py       record until you stop it
+  askless requests calls                              queries per route
+  askless findings calls                              wasteful queries: where, why, what to do
+  askless plan calls --db sqlite:///harbour.db        the costliest statements' plans, explained
+  askless indexes calls --db sqlite:///harbour.db     one set of indexes for the workload
+  askless trial calls --db sqlite:///harbour.db --finding 1    test the advice: same rows, measured
+  askless demo                                        all of this on a made-up harbour office
 
-exit codes: 0 done, 1 a command that was asked to judge found something, 2 bad input, 70 an error of Ask Less's own"""
+exit codes: 0 success, 1 a check failed (gate, --fail-on), 2 bad input, 70 internal error"""
 
 
 def make_parser(only: str | None = "") -> argparse.ArgumentParser:
@@ -78,7 +78,7 @@ def make_parser(only: str | None = "") -> argparse.ArgumentParser:
 
     parser = argparse.ArgumentParser(
         prog="askless",
-        description="See the SQL that an application asks per request, find what asks too much, prove the fix.",
+        description="Shows the SQL that an application sends per request, finds wasteful queries, and tests the fix.",
         epilog=EPILOG,
         formatter_class=argparse.RawDescriptionHelpFormatter,
     )
@@ -163,7 +163,9 @@ def _recover(options: argparse.Namespace) -> None:
             if spans:
                 from askless.output import notices
 
-                notices.note(f"note: {spans} spans that a killed receiver had taken were added to {path}")
+                notices.note(
+                    f"note: recovered {spans} spans that a killed receiver had acknowledged; added them to {path}"
+                )
 
 
 def _spread_as(options: argparse.Namespace) -> AbstractContextManager[None]:
@@ -175,7 +177,7 @@ def _spread_as(options: argparse.Namespace) -> AbstractContextManager[None]:
     workers, cluster = options.workers, options.cluster
     if workers is not None and workers < 1:
         raise AskLessError(
-            "bad-workers", f"--workers takes a whole number from 1, not {workers}", "leave it out for one a processor"
+            "bad-workers", f"--workers takes a whole number from 1, not {workers}", "omit it to use one per CPU"
         )
     return executors.wished(executors.ExecutorOptions(workers or 0, cluster))
 

@@ -6,13 +6,13 @@ import argparse
 
 from askless.cli.common import add_json, show
 
-EXAMPLES = """  askless patterns                      all of them, a line each
-  askless patterns row-multiplication   what it is, how to see it by hand, before and after, when to leave it alone"""
+EXAMPLES = """  askless patterns                      all of them, one line each
+  askless patterns row-multiplication   how to recognise it, how to fix it, when to leave it alone"""
 
 
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument("name", metavar="NAME", nargs="?", help="one pattern, told at length")
+    parser.add_argument("name", metavar="NAME", nargs="?", help="explain one pattern in full")
     add_json(parser)
     parser.set_defaults(run=run)
 

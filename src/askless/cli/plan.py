@@ -1,4 +1,4 @@
-"""`askless plan`: the plans of what costs most, in words, and the indexes that would help."""
+"""`askless plan`: the the costliest statements' plans, explained, and the indexes that would help."""
 
 from __future__ import annotations
 
@@ -24,10 +24,10 @@ if TYPE_CHECKING:
     from askless.reports.documents import PlanDocument
     from askless.reports.statement_selection import Workload
 
-EXAMPLES = """  askless plan calls --db sqlite:///harbour.db               the shapes of a capture that cost most
+EXAMPLES = """  askless plan calls --db sqlite:///harbour.db               the costliest shapes of a capture
   askless plan calls --db postgresql://harbour@127.0.0.1/harbour --request kdq12 --query 3 --analyze
   askless plan --db sqlite:///harbour.db --sql "SELECT * FROM vessel WHERE call_sign = 'H00042'\"
-  askless plan calls                                         the plans that a server's log told (auto_explain)
+  askless plan calls                                         plans recorded from a server's log (auto_explain)
   askless plan --file plan.txt --figure plan.svg              a plan that somebody pasted, and a picture of it"""
 
 
@@ -35,20 +35,20 @@ def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     add_subject(parser, "statement")
     parser.add_argument("--top", metavar="N", type=int, default=5, help="how many shapes of the capture (default: 5)")
-    parser.add_argument("--shape", metavar="HASH", default="", help="only this shape (the first characters are enough)")
+    parser.add_argument("--shape", metavar="HASH", default="", help="only this shape (a prefix is enough)")
     parser.add_argument(
         "--request",
         metavar="REQUEST",
         help="the queries of this request: its name, or its number in the list just shown (requests --each)",
     )
-    parser.add_argument("--query", metavar="K", type=int, help="with --request: only its query K, noise not counted")
+    parser.add_argument("--query", metavar="K", type=int, help="with --request: only its query K, not counting noise")
     parser.add_argument(
         "--analyze",
         action="store_true",
-        help="run the statements to measure each step (SELECT only, read-only transaction, time limit, rolled back)",
+        help="run the statements to measure each step (SELECT only, in a read-only transaction with a time limit)",
     )
-    parser.add_argument("--values", action="store_true", help="show literals of statements; they may be private")
-    parser.add_argument("--tree", action="store_true", help="with a column for rows and one for time beside the tree")
+    parser.add_argument("--values", action="store_true", help="show literals in statements; they may be private")
+    parser.add_argument("--tree", action="store_true", help="show rows and time in columns next to the tree")
     add_figure(parser, "the first plan")
     parser.add_argument(
         "--file",
@@ -121,7 +121,7 @@ def _saved(options: argparse.Namespace) -> PlanDocument:
     if options.capture is not None or options.sql is not None or options.db is not None:
         raise AskLessError(
             "what-to-explain",
-            "--file stands alone: a saved plan needs no capture, --sql or --db",
+            "--file can't be combined with a capture, --sql or --db",
             "see: askless plan --help",
         )
     schema = saved_schema(options.schema)

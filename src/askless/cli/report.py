@@ -19,16 +19,16 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from askless.reports.report import ReportOptions
 
-EXAMPLES = """  askless report calls -o calls.html                             a page for the browser; it needs no network
+EXAMPLES = """  askless report calls -o calls.html                             an HTML page that works offline
   askless report calls -o calls.html --db sqlite:///harbour.db   with plans and indexes
-  askless report calls -o calls.html --compare before            with what changed since another capture
-  askless report calls --json                                    the same for programs"""
+  askless report calls -o calls.html --compare before            with changes since another capture
+  askless report calls --json                                    the same as JSON"""
 
 
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     add_capture(parser)
-    parser.add_argument("-o", "--out", metavar="FILE", type=file, help="the page to write: .html (or .json)")
+    parser.add_argument("-o", "--out", metavar="FILE", type=file, help="file to write: .html or .json")
     add_wish(parser)
     add_server(parser)
     add_json(parser)
@@ -37,9 +37,9 @@ def declare(parser: argparse.ArgumentParser) -> None:
 
 def add_wish(parser: argparse.ArgumentParser) -> None:
     """What a report takes in beside the capture and a database."""
-    parser.add_argument("--compare", metavar="CAPTURE", type=file, help="a capture of the same pages from before")
+    parser.add_argument("--compare", metavar="CAPTURE", type=file, help="an earlier capture of the same pages")
     parser.add_argument(
-        "--network-latency", metavar="TIME", default="", help="count so much for the way of each query, as in 0.5ms"
+        "--network-latency", metavar="TIME", default="", help="network latency to add per query, e.g. 0.5ms"
     )
     parser.add_argument(
         "--values", action="store_true", help="show parameters, literals and paths; they may be private"

@@ -8,8 +8,8 @@ from askless.cli.common import add_capture, add_figure, add_json, add_spread, ch
 from askless.cli.follow import add_follow, follow
 from askless.core.errors import AskLessError
 
-EXAMPLES = """  askless requests calls               by route, the one that spends most time in queries first
-  askless requests calls --each        one by one, with the names that `askless timeline` takes
+EXAMPLES = """  askless requests calls               by route, the most database time first
+  askless requests calls --each        one by one, with the names that `askless timeline` accepts
   askless requests calls --figure time.svg
   askless requests calls --json"""
 
@@ -20,7 +20,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--each", action="store_true", help="list the requests one by one")
     parser.add_argument("--route", metavar="TEXT", default="", help="only routes that contain this text")
     parser.add_argument("--values", action="store_true", help="with --each: show paths; they may be private")
-    add_figure(parser, "where the time of the capture goes, by route")
+    add_figure(parser, "where time is spent, by route")
     add_json(parser)
     add_spread(parser)
     add_follow(parser)
@@ -35,8 +35,8 @@ def run(options: argparse.Namespace) -> int:
         if options.each or options.figure is not None:
             raise AskLessError(
                 "not-together",
-                "--follow shows routes: --each and --figure need a capture as it is",
-                "leave one of them out",
+                "--follow can't be combined with --each or --figure",
+                "remove one of them",
             )
         growing = GrowingCapture(options.capture, look=False)
         return follow(growing, lambda: growing.routes(options.route), "json" if options.json else "terminal")
@@ -51,7 +51,7 @@ def run(options: argparse.Namespace) -> int:
         show(routes, options.json)
         return 0
     if options.figure is not None:
-        raise AskLessError("no-figure", "--figure draws routes, not requests one by one", "leave one of the two out")
+        raise AskLessError("no-figure", "--figure can't be combined with --each", "remove one of the two")
     from askless.project import last_list
 
     document = capture.each(options.route)

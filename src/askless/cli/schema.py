@@ -12,7 +12,9 @@ EXAMPLES = """  askless schema findings          what `askless findings --json` 
 
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument("document", metavar="DOCUMENT", help="capture, or a document's name; a wrong one lists them")
+    parser.add_argument(
+        "document", metavar="DOCUMENT", help='"capture", or the name of a document; any other word lists them'
+    )
     parser.set_defaults(run=run)
 
 

@@ -12,7 +12,7 @@ from askless.cli.common import (
 from askless.cli.follow import whenever_grown
 from askless.cli.report import add_wish, wish_of
 
-EXAMPLES = """  askless serve calls                 prints the address; Ctrl-C ends it
+EXAMPLES = """  askless serve calls                 prints the address; Ctrl-C stops it
   askless serve calls --port 8123
   askless serve calls --db sqlite:///harbour.db --compare before"""
 
@@ -22,7 +22,7 @@ _LOOK_S = 0.5
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     add_capture(parser)
-    parser.add_argument("--port", metavar="N", type=int, default=0, help="the port of 127.0.0.1 (default: a free one)")
+    parser.add_argument("--port", metavar="N", type=int, default=0, help="port on 127.0.0.1 (default: any free port)")
     add_wish(parser)
     add_server(parser)
     parser.set_defaults(run=run)
@@ -47,7 +47,7 @@ def run(options: argparse.Namespace) -> int:
                 notices.progress_done()
                 sys.stdout.write(served.url + "\n")
                 sys.stdout.flush()
-                notices.note("open this address in a browser; Ctrl-C ends it")
+                notices.note("open this address in a browser; press Ctrl-C to stop")
                 whenever_grown(watched.look, lambda: served.show(page(watched.document(), served.events)), _LOOK_S)
     except KeyboardInterrupt:
         return 0  # the way to end it

@@ -7,13 +7,13 @@ import argparse
 from askless.cli.common import add_database, add_json, add_limits, file, limits_of, show
 
 EXAMPLES = """  askless tables --db postgresql://harbour@127.0.0.1/harbour
-  askless tables --db mariadb://harbour@127.0.0.1/harbour -o harbour.json    to be used without the server:
+  askless tables --db mariadb://harbour@127.0.0.1/harbour -o harbour.json    for use without the server:
   askless findings calls --schema harbour.json"""
 
 
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument("-o", "--out", metavar="FILE", type=file, help="save them for --schema, as JSON: FILE.json")
+    parser.add_argument("-o", "--out", metavar="FILE", type=file, help="save them as JSON (FILE.json) for --schema")
     add_database(parser, required=True)
     add_limits(parser)
     add_json(parser)

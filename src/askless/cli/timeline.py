@@ -6,7 +6,7 @@ import argparse
 
 from askless.cli.common import add_capture, add_figure, add_json, check_figure, draw, show
 
-EXAMPLES = """  askless timeline calls                      the request that spends most time in queries
+EXAMPLES = """  askless timeline calls                      the request with the most database time
   askless timeline calls kdq12                the request of this name (askless requests calls --each)
   askless timeline calls --route /calls/due   the slowest of that route
   askless timeline calls kdq12 --no-fold --values
@@ -26,7 +26,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--route", metavar="TEXT", default="", help="the slowest request of the routes that contain this text"
     )
-    parser.add_argument("--no-fold", action="store_true", help="every query on a line of its own")
+    parser.add_argument("--no-fold", action="store_true", help="show each query on its own line")
     parser.add_argument(
         "--values", action="store_true", help="show parameters, literals and the path; they may be private"
     )

@@ -16,13 +16,13 @@ from askless.cli.common import (
 )
 from askless.core.errors import AskLessError
 
-EXAMPLES = """  an index, where nobody else sees it:
+EXAMPLES = """  an index, invisible to other sessions:
     askless trial --db sqlite:///harbour.db --index "CREATE INDEX vessel_call_sign ON vessel (call_sign)" \\
         --sql "SELECT * FROM vessel WHERE call_sign = 'H00042'"
-    askless trial calls --db URL --index "CREATE INDEX ..."     for what the capture asks of that table
-  a statement written anew, with the capture's values:
+    askless trial calls --db URL --index "CREATE INDEX ..."     for the capture's queries on that table
+  a rewritten statement, with the capture's values:
     askless trial calls --db URL --before old.sql --after new.sql
-  a finding: its look-ups one by one, against one query for all:
+  a finding: its lookups one by one, against one batched query:
     askless trial calls --db URL --finding 1 --network-latency 0.5ms"""
 
 
@@ -31,38 +31,45 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("capture", metavar="CAPTURE", type=file, nargs="?", help="a capture, for statements and values")
     parser.add_argument("--index", metavar="DDL", help="one CREATE INDEX statement")
     parser.add_argument(
-        "--sql", metavar="STATEMENT", action="append", default=[], help="the SELECT to measure; may be repeated"
+        "--sql", metavar="STATEMENT", action="append", default=[], help="a SELECT to measure; may be repeated"
     )
-    parser.add_argument("--before", metavar="FILE", type=file, help="the statement as it is")
-    parser.add_argument("--after", metavar="FILE", type=file, help="the statement as rewritten")
+    parser.add_argument("--before", metavar="FILE", type=file, help="the original statement")
+    parser.add_argument("--after", metavar="FILE", type=file, help="the rewritten statement")
     parser.add_argument(
         "--synthetic-rows",
         action="store_true",
-        help="with --before and --after: compare with rows too that today's data does not have (no children, NULL, ties, empty "
-        "tables), planted in copies that nobody else sees",
+        help="with --before and --after: also compare on private copies with synthetic rows (no children, NULL, ties, empty "
+        "tables)",
     )
     parser.add_argument(
         "--use-copies",
         action="store_true",
-        help="with --index on PostgreSQL: on temporary copies of the tables, which locks nothing; elsewhere that is how it is done",
+        help="with --index on PostgreSQL: use temporary copies of the tables, which locks nothing (other databases always do)",
     )
     parser.add_argument(
         "--finding",
         metavar="FINDING",
-        help="the n-plus-one or sibling-filters to replay: its name, or its number in the list just shown",
+        help="the finding to replay (n-plus-one or sibling-filters), by name or list number",
     )
     parser.add_argument(
         "--parameters",
         metavar="JSON",
         action="append",
         default=[],
-        help="values of the placeholders: of each --sql in turn, or a set for --before and --after",
+        help="placeholder values: for each --sql in turn, or one set for --before and --after",
     )
     parser.add_argument(
-        "--network-latency", metavar="TIME", default="", help="with --finding: add so much to each query, as in 0.5ms"
+        "--network-latency",
+        metavar="TIME",
+        default="",
+        help="with --finding: network latency to add per query, e.g. 0.5ms",
     )
     parser.add_argument(
-        "--top", metavar="N", type=int, default=5, help="with --index and a capture: how many shapes (default: 5)"
+        "--top",
+        metavar="N",
+        type=int,
+        default=5,
+        help="with --index and a capture: number of shapes to measure (default: 5)",
     )
     parser.add_argument(
         "--values", action="store_true", help="show literals and rows from the capture; they may be private"
@@ -85,7 +92,7 @@ def run(options: argparse.Namespace) -> int:
     if len(wanted) != 1:
         raise AskLessError(
             "what-to-try",
-            "name one thing to try: --index, --before with --after, or --finding",
+            "name one thing to test: --index, --before with --after, or --finding",
             "see: askless trial --help",
         )
     if options.synthetic_rows and wanted[0] is not _rewrite:
@@ -113,7 +120,9 @@ def _index(options: argparse.Namespace) -> bool:
         statements, notes = index_trial.captured(options.capture, options.index, options.db, options.top)
         notices.notes(notes)
     else:
-        raise AskLessError("what-to-try", "an index is tried with statements", "name a SELECT with --sql, or a capture")
+        raise AskLessError(
+            "what-to-try", "--index needs statements to measure", "name a SELECT with --sql, or a capture"
+        )
     values = options.values or options.capture is None
     document = index_trial.index_trial(options.db, options.index, statements, values, limits, notices.progress)
     show(document, options.json)
@@ -126,7 +135,7 @@ def _rewrite(options: argparse.Namespace) -> bool:
 
     if options.before is None or options.after is None:
         raise AskLessError(
-            "what-to-try", "a rewriting has two statements", "give both: --before old.sql --after new.sql"
+            "what-to-try", "a rewrite needs two statements", "give both: --before old.sql --after new.sql"
         )
     limits = limits_of(
         options.timeout, options.allow_large, options.allow_busy, options.trust_function, harder=options.synthetic_rows
@@ -148,7 +157,7 @@ def _finding(options: argparse.Namespace) -> bool:
 
     if options.capture is None:
         raise AskLessError(
-            "what-to-try", "a finding belongs to a capture", "name it: askless trial CAPTURE --finding 1 --db URL"
+            "what-to-try", "--finding needs a capture", "name it: askless trial CAPTURE --finding 1 --db URL"
         )
     round_trip_ms = milliseconds_of(options.network_latency)
     limits = limits_of(options.timeout, options.allow_large, options.allow_busy, options.trust_function)

@@ -57,8 +57,8 @@ def report(error: BaseException) -> int:
         traceback.print_exception(error)
     told = one_line(str(error), 200)
     sys.stderr.write(
-        f"askless: an error that nobody foresaw: {type(error).__name__}{': ' + told if told else ''} ({_place(error.__traceback__)})\n"
-        f"  nothing is judged by this; please report it, with the traceback that {VARIABLE}=1 shows ({safe(askless.__version__)})\n"
+        f"askless: internal error: {type(error).__name__}{': ' + told if told else ''} ({_place(error.__traceback__)})\n"
+        f"  nothing was judged; please report it with the traceback that {VARIABLE}=1 prints ({safe(askless.__version__)})\n"
     )
     return EXIT_CODE
 

@@ -17,9 +17,7 @@ EXAMPLES = """  askless weigh --db URL --sql "SELECT ... FROM port_call c JOIN v
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     add_subject(parser, "SELECT")
-    parser.add_argument(
-        "--shape", metavar="HASH", default="", help="the shape of the capture to weigh (default: the costliest)"
-    )
+    parser.add_argument("--shape", metavar="HASH", default="", help="the shape to measure (default: the costliest)")
     parser.add_argument(
         "--values", action="store_true", help="show literals of a capture's statement; they may be private"
     )

@@ -35,7 +35,7 @@ def try_roads(url: URL, roads: Alternatives, limits: Limits | None = None, progr
         progress("looking who else is at work")
         check_quiet(connection, tuple(dict.fromkeys(name for tree in trees for name in tables_in(tree))), limits)
         queries = [query_sent(connection, roads.statement)]
-        progress("running the statement as it is")
+        progress("running the original statement")
         with attempt(connection, limits):
             result = execute(connection, queries[0])
         results = [result]

@@ -66,7 +66,7 @@ class Cluster:
             raise AskLessError(
                 "cluster-away",
                 f"there is no Dask scheduler at {self._wish.cluster}: {error or type(error).__name__}",
-                "name it as in: --cluster tcp://127.0.0.1:8786",
+                "use an address such as: --cluster tcp://127.0.0.1:8786",
             ) from None
 
     def _local(self) -> Any:
@@ -92,8 +92,8 @@ class Cluster:
             place, version = next(iter(others.items()))
             raise AskLessError(
                 "cluster-other",
-                f"the worker {place} has Ask Less {version}, here is {__version__}",
-                "install the same one there",
+                f"the worker {place} has Ask Less {version}but this machine has {__version__}",
+                "install the same version on both",
             )
 
     def _result(self, future: Any) -> Any:
@@ -109,8 +109,8 @@ class Cluster:
         ) as error:
             raise AskLessError(
                 "cluster-lost",
-                f"the cluster has lost a piece of the capture for good: {error}",
-                "see its workers' logs: memory, most often",
+                f"the cluster failed on a part of the capture: {error}",
+                "check its workers' logs; they often run out of memory",
             ) from None
 
 

@@ -40,7 +40,7 @@ class Processes:
             except BrokenProcessPool:
                 raise AskLessError(
                     "worker-died",
-                    "a worker process has died: out of memory, or killed",
+                    "a worker process ended unexpectedly: out of memory, or killed",
                     "run it again with fewer --workers",
                 ) from None
             finally:

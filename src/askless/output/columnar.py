@@ -149,5 +149,5 @@ def _writable(folder: Path) -> Iterator[None]:
         raise AskLessError(
             "file-unwritable",
             f"can't write into {folder}: {error.strerror or error}",
-            "name another folder, or free some room",
+            "name another folder, or free disk space",
         ) from None

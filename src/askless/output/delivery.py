@@ -71,5 +71,5 @@ def whole_file(path: Path) -> Iterator[BinaryIO]:
             raise
     except OSError as error:
         raise AskLessError(
-            "file-unwritable", f"can't write {path}: {error.strerror}", "name another file, or free some room"
+            "file-unwritable", f"can't write {path}: {error.strerror}", "name another file, or free disk space"
         ) from None

@@ -117,13 +117,11 @@ def read(path: Path | None) -> Project:
     except FileNotFoundError:
         return Project()
     except (OSError, UnicodeDecodeError) as error:
-        raise AskLessError(
-            _SLUG, f"can't read {path}: {error}", "check that it is a text file that you may read"
-        ) from None
+        raise AskLessError(_SLUG, f"can't read {path}: {error}", "check that it is a readable text file") from None
     try:
         given = tomllib.loads(text)
     except (ValueError, RecursionError) as error:  # a number of thousands of digits is none of TOML's own errors
-        raise AskLessError(_SLUG, f"{path} is not TOML: {error}", "mend the line that is named") from None
+        raise AskLessError(_SLUG, f"{path} is not TOML: {error}", "fix that line") from None
     if path.name == OTHER:
         given = given.get("tool", {}).get("askless", {})
     _check_keys(path, given)
@@ -131,7 +129,7 @@ def read(path: Path | None) -> Project:
         result = msgspec.convert(given, Project)
     except msgspec.ValidationError as error:
         raise AskLessError(
-            _SLUG, f"{path} says what can't be understood: {error}",
+            _SLUG, f"{path} is invalid: {error}",
             "an [[accepted]] case has pattern, reason and until (a date); [[budgets]] have a route and limits; see docs/tests.md",
         ) from None  # fmt: skip
     _check(path, result)
@@ -154,9 +152,9 @@ def _check_keys(path: Path, given: dict[str, Any]) -> None:
 def _unknown(path: Path, key: str, table: str) -> AskLessError:
     known = _KEYS[re.sub(r"[^a-z]", "", table.split(",")[0])]
     near = get_close_matches(key, known, 1, 0.4)
-    remedy = f"did you mean {near[0]}?" if near else "it may have: " + ", ".join(known)
+    remedy = f"did you mean {near[0]}?" if near else "known keys: " + ", ".join(known)
     where = f" in {table}" if table else ""
-    return AskLessError(_SLUG, f"{path} has a key {key!r}{where}, which nobody knows", remedy)
+    return AskLessError(_SLUG, f"{path} unknown key {key!r}{where}", remedy)
 
 
 def _check(path: Path, project: Project) -> None:
@@ -165,19 +163,19 @@ def _check(path: Path, project: Project) -> None:
         if case.pattern not in patterns.REGISTRY:
             raise _bad(path, f"accepts {case.pattern!r}, which is no pattern", patterns.instead_of(case.pattern))
         if not case.reason.strip():
-            raise _bad(path, f"accepts {case.pattern} without a reason", "say why, for whoever reads it later")
+            raise _bad(path, f"accepts {case.pattern} without a reason", "add a reason for later readers")
     for budget in project.budgets:
         _check_budget(path, budget)
     for name, threshold in project.thresholds.items():
         if threshold < 0:
-            raise _bad(path, f"has a threshold {name} of less than nothing", "0 is the least")
+            raise _bad(path, f"has a negative threshold {name}", "use 0 or more")
     try:
         project.terms()
     except re.error as error:
         raise _bad(
             path,
-            f"has a regular expression that can't be read: {error}",
-            "mend it: TOML takes it best in single quotes",
+            f"has an invalid regular expression: {error}",
+            "fix it; in TOML, write it in single quotes",
         ) from None
 
 
@@ -187,15 +185,15 @@ def _check_budget(path: Path, budget: Budget) -> None:
             raise _bad(path, f"allows {name!r} on {budget.route}, which is no pattern", patterns.instead_of(name))
     if budget.allowed is None and all(getattr(budget, measure) is None for measure in MEASURES):
         raise _bad(
-            path, f"has a budget for {budget.route} that limits nothing",
+            path, f"has a budget for {budget.route} without limits",
             "name queries, rows, bytes, database_ms or allowed",
         )  # fmt: skip
     try:
         limits = [budget.limit(measure) for measure in MEASURES]
     except ValueError as error:
-        raise _bad(path, f"has a budget for {budget.route} that can't be read", str(error)) from None
+        raise _bad(path, f"has an invalid budget for {budget.route}", str(error)) from None
     if any(limit is not None and limit < 0 for limit in limits):
-        raise _bad(path, f"has a budget for {budget.route} of less than nothing", "0 is the least")
+        raise _bad(path, f"has a negative budget for {budget.route}", "use 0 or more")
 
 
 def _bad(path: Path, what: str, remedy: str) -> AskLessError:

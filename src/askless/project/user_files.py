@@ -35,11 +35,11 @@ def read(file: Path) -> bytes:
     with os.fdopen(handle, "rb") as stream:
         found = os.fstat(handle)
         if found.st_uid != os.geteuid() or found.st_mode & 0o077 or not stat.S_ISREG(found.st_mode):
-            raise PermissionError(errno.EPERM, "the file is not the user's alone", str(file))
+            raise PermissionError(errno.EPERM, "the file is accessible to other users", str(file))
         data = stream.read()
     digest, data = data[:_DIGEST_BYTES], data[_DIGEST_BYTES:]
     if digest != _digest(data):
-        raise OSError(errno.EBADMSG, "the file is not as it was written", str(file))
+        raise OSError(errno.EBADMSG, "the file was modified", str(file))
     return data
 
 

@@ -20,8 +20,8 @@ def prepare_folder(folder: Path) -> Path:
             probe.write(b"x" * 4096)
         if _is_shared(folder):
             raise AskLessError(
-                "folder-shared", f"others may write into {folder}: they could change the capture, or put files into it",
-                f"name a new folder with -o, or take their right away: chmod go-w {folder}",
+                "folder-shared", f"{folder} is writable by others, who could change the capture or add files to it",
+                f"name a new folder with -o, or run: chmod go-w {folder}",
             )  # fmt: skip
     except OSError as error:
         raise AskLessError(
@@ -29,7 +29,9 @@ def prepare_folder(folder: Path) -> Path:
         ) from None
     if any(entry.name.endswith(SUFFIXES) for entry in folder.iterdir()):
         raise AskLessError(
-            "folder-in-use", f"{folder} holds a capture already", "name a new folder with -o, or delete the old capture"
+            "folder-in-use",
+            f"{folder} already contains a capture",
+            "name a new folder with -o, or delete the old capture",
         )
     return folder.resolve()
 

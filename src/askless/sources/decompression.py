@@ -24,7 +24,7 @@ def unpacked(path: Path, missing: str, unreadable: str) -> Iterator[BufferedRead
             yield cast(BufferedReader, gzip.GzipFile(fileobj=raw)) if raw.peek(2)[:2] == _GZIP else raw
     except (gzip.BadGzipFile, EOFError, zlib.error) as error:
         raise AskLessError(
-            unreadable, f"{path} can't be uncompressed to its end: {error}", "what stands before it was read"
+            unreadable, f"{path} could not be decompressed completely: {error}", "the part before that was read"
         ) from None
     except OSError as error:
         raise AskLessError(missing, f"can't read {path}: {error.strerror or error}", "check the path") from None

@@ -20,10 +20,10 @@ _TIME = re.compile(r"(\d+(?:\.\d+)?)\s*(us|µs|ms|s)")
 _NS = {"us": 1e3, "µs": 1e3, "ms": 1e6, "s": 1e9}
 
 SPARING = (
-    Option("--max-size", "the most that the capture may take on disk, as in 2GiB: its oldest part goes, and is counted", "SIZE", default=""),
-    Option("--sample", "keep one request in N, by chance (by its trace id where it has one)", "1/N", default=""),
-    Option("--min-duration", "keep only requests that take longer; the others are counted", "TIME", default=""),
-    Option("--max-queries", "keep so many queries of one request; the others are counted", "N", int),
+    Option("--max-size", "maximum capture size, e.g. 2GiB; the oldest files are deleted and counted", "SIZE", default=""),
+    Option("--sample", "record one request in N at random (by trace ID if it has one)", "1/N", default=""),
+    Option("--min-duration", "record only requests that take longer; others are counted", "TIME", default=""),
+    Option("--max-queries", "record at most N queries per request; others are counted", "N", int),
 )  # fmt: skip
 
 
@@ -31,9 +31,7 @@ def sparing_of(values: Mapping[str, Any]) -> SamplingRules:
     """What the options ask for. Raises AskLessError: bad-sample, bad-time, bad-size, bad-at-most."""
     at_most = values.get("max_queries")
     if at_most is not None and at_most < 1:
-        raise AskLessError(
-            "bad-at-most", "--max-queries takes a whole number from 1", "leave it out to keep all queries"
-        )
+        raise AskLessError("bad-at-most", "--max-queries takes a whole number from 1", "omit it to record all queries")
     return SamplingRules(
         _sample(values.get("sample") or ""), _time(values.get("min_duration") or ""), at_most or 0, size_of(values.get("max_size") or "", "--max-size")
     )  # fmt: skip
@@ -52,7 +50,7 @@ def _time(word: str) -> int:
     found = _TIME.fullmatch(word.strip())
     if word and found is None:
         raise AskLessError(
-            "bad-time", f"--min-duration takes a time with its unit, not {word!r}", "as in: --min-duration 200ms"
+            "bad-time", f"--min-duration takes a time with a unit, not {word!r}", "as in: --min-duration 200ms"
         )
     return int(float(found[1]) * _NS[found[2]]) if found is not None else 0
 

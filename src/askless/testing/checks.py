@@ -47,7 +47,7 @@ def too_many(requests: Sequence[Request], most: int, explain: bool = True) -> st
         place = request.place(i)
         where = f"{whereabouts(short_path(place.file), place.line)} in {place.function}" if place else "an unknown line"
         counts[request.statement(i).shape.text, where] += 1
-    lines = [f"{plural(len(queries), 'query')} asked, at most {most} may be:"]
+    lines = [f"{plural(len(queries), 'query')} sent, limit {most}:"]
     for (text, where), count in counts.most_common(SHOWN_MOST):
         lines.append(f"{count:>4} x {text[:TEXT_MOST]}{'…' if len(text) > TEXT_MOST else ''}")
         lines.append(f"       {where}")
@@ -77,15 +77,13 @@ def over_budget(requests: Sequence[Request], project: Project, today: date) -> s
     summary = summarise(requests, project.settings())
     found, _ = sorted_out(findings_of(summary), list(project.accepted), today)
     lines = [
-        f"{route.route} has no budget in {project.path or 'askless.toml'}: askless gate CAPTURE --propose writes some"
+        f"{route.route} has no budget in {project.path or 'askless.toml'}: askless gate CAPTURE --propose writes them"
         for route in summary.routes.values()
         if route.requests and route.queries.at(1.0) and budget_for(route.route, project.budgets) is None
     ]
     for one in judge(summary, project.budgets, found):
         if one.over and one.measure != "patterns":
-            lines.append(
-                f"{one.route}: {amount(one.measure, one.actual)}, at most {amount(one.measure, one.limit)} may be"
-            )
+            lines.append(f"{one.route}: {amount(one.measure, one.actual)}, limit {amount(one.measure, one.limit)}")
         for finding in one.found:
             lines += ["", *described(finding)]
     return "\n".join(lines).strip()

@@ -95,7 +95,7 @@ def _check_whole(state: _State) -> None:
     """Fail where something that was recorded can't be read: it can't be judged."""
     __tracebackhide__ = True
     if state.inside.damage:
-        raise AssertionError(f"not judged: what the recorder wrote can't be read ({state.inside.damage})")
+        raise AssertionError(f"not checked: the recorder's output can't be read ({state.inside.damage})")
 
 
 def _check(requests: Sequence[Request], limits: _Limits, project: Project) -> None:
@@ -123,19 +123,21 @@ def _check(requests: Sequence[Request], limits: _Limits, project: Project) -> No
 
 def pytest_addoption(parser: pytest.Parser) -> None:
     """The options of the plug-in."""
-    group = parser.getgroup("asks", "what tests ask the database (Ask Less)")
+    group = parser.getgroup("asks", "the queries of tests (Ask Less)")
     group.addoption(
         "--asks-strict", metavar="N", nargs="?", type=int, const=3, default=None,
-        help="fail at the line where a test loads one relation lazily N times (default: 3)",
+        help="fail when one line of a test lazily loads the same relation N times (default: 3)",
     )  # fmt: skip
-    group.addoption("--asks-route", metavar="TEXT", action="append", default=[], help="strict on these routes only")
+    group.addoption(
+        "--asks-route", metavar="TEXT", action="append", default=[], help="apply --strict only to these routes"
+    )
 
 
 def pytest_configure(config: pytest.Config) -> None:
     """Declare the marker."""
     config.addinivalue_line(
         "markers",
-        "asks(at_most=N, never=PATTERN, budgets=True, route=TEXT): what the test may ask the database at most",
+        "asks(at_most=N, never=PATTERN, budgets=True, route=TEXT): limits on the test's queries",
     )
 
 

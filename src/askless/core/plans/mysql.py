@@ -54,7 +54,7 @@ def read_json(text: str) -> tuple[Node, ...]:
     try:
         result = json.loads(text)
     except ValueError as error:
-        raise UnreadablePlan(getattr(error, "lineno", 1), f"it is no JSON: {error}") from None
+        raise UnreadablePlan(getattr(error, "lineno", 1), f"it is not valid JSON: {error}") from None
     block = result.get("query_block") if isinstance(result, dict) else None
     if not isinstance(block, dict):
         raise UnreadablePlan(1, "the JSON holds no query_block")

@@ -62,7 +62,7 @@ def read_json(text: str) -> tuple[Node, ...]:
     try:
         result = json.loads(text)
     except ValueError as error:
-        raise UnreadablePlan(getattr(error, "lineno", 1), f"it is no JSON: {error}") from None
+        raise UnreadablePlan(getattr(error, "lineno", 1), f"it is not valid JSON: {error}") from None
     plan = result.get("query_plan") if isinstance(result, dict) else None
     if not isinstance(plan, dict) or "operation" not in plan:
         raise UnreadablePlan(1, "the JSON holds no query_plan with an operation")

@@ -38,7 +38,7 @@ def unframed(text: str) -> str:
         if match:
             line = text.count("\n", 0, match.start()) + 1
             raise UnreadablePlan(
-                line, f"this is the {name} form, which is not read; the plain text and FORMAT JSON are"
+                line, f"this is the {name} form, which is not supported; the plain text and FORMAT JSON are"
             )
     if "-&gt;" in text:
         text = html.unescape(text)

@@ -52,7 +52,7 @@ def read_json(text: str) -> tuple[Node, ...]:
     try:
         result = json.loads(text)
     except ValueError as error:
-        raise UnreadablePlan(getattr(error, "lineno", 1), f"it is no JSON: {error}") from None
+        raise UnreadablePlan(getattr(error, "lineno", 1), f"it is not valid JSON: {error}") from None
     if isinstance(result, dict):
         result = [result]
     plans = [entry["Plan"] for entry in result if isinstance(entry, dict) and isinstance(entry.get("Plan"), dict)]

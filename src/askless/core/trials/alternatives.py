@@ -24,7 +24,7 @@ from askless.core.trials.replay import BoundStatement, no_other_way, sent
 
 
 class Promise(StrEnum):
-    """What a road's result has to be, beside that of the statement as it is."""
+    """What a road's result has to be, beside that of the original statement."""
 
     SAME = "the same rows"
     ONCE = "each of its rows once"

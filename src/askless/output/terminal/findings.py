@@ -1,4 +1,4 @@
-"""Findings: a short paragraph each, or the whole story of one."""
+"""Findings: a short paragraph each, or one finding in full."""
 
 from __future__ import annotations
 

@@ -20,39 +20,38 @@ class App:
     """See the module."""
 
     name = "app"
-    help = "run a Python program, unchanged, and record what it asks"
+    help = "run a Python program unchanged and record its queries"
     examples = """  askless capture app -o calls -- python app.py                 until you press Ctrl-C
   askless capture app -o due --visit http://127.0.0.1:8000/calls/due --repeat 10 -- python app.py
-  askless capture app --echo -- python -i shell.py              shows under each line what it asked"""
-    nothing = "the program asked no database that is recorded, or its interpreter takes no PYTHONPATH (-I, -E, -S)"
+  askless capture app --echo -- python -i shell.py              prints each query under the line that sent it"""
+    nothing = "the program used no supported database driver, or its interpreter ignores PYTHONPATH (-I, -E, -S)"
     options = (
         *VISITING,
         Option("--echo", "print each statement on stderr as it ends, with its time and rows", bare=True),
         Option(
             "--track-use",
-            "note which loaded objects and columns the application reads (SQLAlchemy, Django); costs time for each object",
+            "record which loaded objects and columns the application reads (SQLAlchemy, Django); costs time per object",
             bare=True,
         ),
         Option(
             "--track-memory",
-            "note the most memory that each request took beyond what was held when it began, where nothing ran beside it; "
-            "the program's times are longer then",
+            "record each request's peak memory above its start, if nothing ran concurrently; slows the program down",
             bare=True,
         ),
         Option(
             "--strict",
-            "raise in the program where one relation is loaded lazily N times from one line (default: 3)",
+            "raise an exception in the program when one line lazily loads the same relation N times (default: 3)",
             "N",
             int,
             bare=3,
         ),
         Option(
             "--app-package",
-            "an installed package that counts as the application's own code; may be repeated (default: the one that is started)",
+            "an installed package that is application code; may be repeated (default: the package that is started)",
             "PACKAGE",
             many=True,
         ),
-        Option("--strict-route", "strict on these routes only", "TEXT", many=True),
+        Option("--strict-route", "apply --strict only to these routes", "TEXT", many=True),
         *SPARING,
         Option("program", "the program and its arguments", "-- PROGRAM ..."),
     )
@@ -62,14 +61,14 @@ class App:
         if not values["program"]:
             raise AskLessError(
                 "no-program",
-                "there is no program to run",
-                "name it behind --, as in: askless capture app -- python app.py",
+                "no program to run",
+                "name it after --, e.g.: askless capture app -- python app.py",
             )
         check_visits(values)
         sparing_of(values)
         if values["strict"] is not None and values["strict"] < 2:
             raise AskLessError(
-                "bad-strict", "--strict takes a whole number from 2", "leave the number out to raise at the third load"
+                "bad-strict", "--strict takes a whole number from 2", "omit the number to raise at the third load"
             )
 
     def run(self, values: Mapping[str, Any], folder: Path, voice: Reporter) -> RecordingResult:

@@ -164,7 +164,9 @@ class RequestBoundaries:
         """Choose a way by what was seen so far, say so, and give out what has waited."""
         self.way, why = self._best()
         if self._note is not None and self._waiting:
-            self._note(f"requests are told apart by {_WORDS[self.way]}: {why}. --request-by chooses another way")
+            self._note(
+                f"queries are grouped into requests by {_WORDS[self.way]}: {why}. --request-by selects another method"
+            )
         waiting, self._waiting = self._waiting, []
         for tagged in waiting:
             self._place(tagged)
@@ -176,14 +178,14 @@ class RequestBoundaries:
         asked = [tagged for tagged in self._waiting if not tagged.control]
         named = sum(tagged.tags is not None and tagged.tags.names_request for tagged in asked)
         if named and 2 * named >= len(asked):
-            return "comment", f"{named} of {len(asked)} statements say in a comment what they belong to"
+            return "comment", f"{named} of {len(asked)} statements name their request in a comment"
         if any(connection.renamed >= 2 for connection in self._connections.values()):
-            return "application", "sessions change their application's name"
+            return "application", "sessions change their application name"
         ended = [c for c in self._ended if c.queries]
         short = sum(c.closed_ns - c.opened_ns < _SHORT_LIVED_NS for c in ended)
         if len(ended) >= _CONNECTIONS_LEAST and short == len(ended) and self._most_open * 2 <= len(self._connections):
-            return "connection", f"{len(ended)} connections were opened and closed again, one after the other"
-        return "pause", "nothing names them, and connections are kept"
+            return "connection", f"{len(ended)} connections were opened and closed one after the other"
+        return "pause", "nothing identifies requests, and connections are persistent"
 
     def _place(self, tagged: _Tagged) -> None:
         number, seen, query, tags, control = tagged
@@ -340,7 +342,7 @@ class WindowGrouper:
 
 _WORDS = {
     "comment": "the comments of statements",
-    "application": "the application's name that sessions set",
+    "application": "the application name that sessions set",
     "connection": "connections",
     "pause": "pauses of connections",
 }

@@ -38,7 +38,7 @@ def apart_of(values: Mapping[str, Any]) -> GroupingOptions:
     way, pause_ms = way_of(values["request_by"])
     marks, log = values["marks"] or "", values["access_log"] or ""
     if marks and log:
-        raise AskLessError("two-clocks", "--marks and --access-log both say when requests ran", "give one of them")
+        raise AskLessError("two-clocks", "--marks and --access-log can't be combined", "use one of them")
     return GroupingOptions(
         way, pause_ms, False, str(Path(marks).resolve()) if marks else "", str(Path(log).resolve()) if log else "",
         sparing_of(values),
@@ -96,7 +96,7 @@ class RequestGrouper:
         if self._named is not None:
             found = self._read(time_windows.entries, self._apart.log)
             named = self._named.settle(found)
-            self._writer.note(f"the access log names {plural(named, 'request')}; where several fit, none is taken")
+            self._writer.note(f"the access log names {plural(named, 'request')}; ambiguous ones are not used")
 
     def _read(self, read: Callable[[Path, Clock], list[_Found]], path: str) -> list[_Found]:
         """What a file tells; nothing, and a note, where it can't be read: what was recorded is kept all the same."""

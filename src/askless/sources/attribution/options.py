@@ -12,12 +12,16 @@ TELLING_APART = (
     *SPARING,
     Option(
         "--request-by",
-        "what tells requests apart: auto, comment, application, connection or pause[=MS] (default: auto)",
+        "how to group queries into requests: auto, comment, application, connection or pause[=MS] (default: auto)",
         "WAY",
         default="auto",
     ),
-    Option("--marks", "a file that says what ran when: JSON lines of name, start and end; read at the end", "FILE"),
-    Option("--access-log", "the HTTP server's log, which names requests by their times; read at the end", "FILE"),
+    Option(
+        "--marks",
+        "a file with the start and end of each request (JSON lines: name, start, end); read at the end",
+        "FILE",
+    ),
+    Option("--access-log", "the HTTP server's access log, to name requests by their times; read at the end", "FILE"),
 )
 
 
@@ -32,6 +36,6 @@ def way_of(word: str) -> tuple[str, float]:
         name = ""
     if name not in WAYS or pause_ms <= 0 or (sign and name != "pause"):
         raise AskLessError(
-            "bad-way", f"--request-by takes {', '.join(WAYS[:-1])} or pause=MS, not {word!r}", "leave it out for auto"
+            "bad-way", f"--request-by takes {', '.join(WAYS[:-1])} or pause=MS, not {word!r}", "omit it for auto"
         )
     return name, pause_ms

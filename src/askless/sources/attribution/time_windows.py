@@ -72,7 +72,7 @@ def marks(path: Path, clock: Clock) -> list[Window]:
         except (ValueError, KeyError, TypeError) as error:
             reason = f"no {error} in it" if isinstance(error, KeyError) else str(error)
             raise AskLessError(
-                "bad-marks", f"{path}, line {number} is no mark: {reason}",
+                "bad-marks", f"{path}, line {number} is not a valid mark: {reason}",
                 'write each like {"name": "GET /calls", "start": 1795790998.25, "end": 1795790998.75}',
             ) from None  # fmt: skip
         found.append((Window(name, clock(start), clock(end)), number))
@@ -82,7 +82,7 @@ def marks(path: Path, clock: Clock) -> list[Window]:
             raise AskLessError(
                 "marks-overlap",
                 f"{path}: the marks of lines {first} ({earlier.route}) and {second} ({later.route}) overlap",
-                "let what is marked run one after the other, or tell requests apart by comments",
+                "run marked work sequentially, or identify requests by comments",
             )
     return [window for window, _ in found]
 
@@ -96,7 +96,7 @@ def entries(path: Path, clock: Clock) -> list[Entry]:
         except (ValueError, KeyError, TypeError) as error:
             raise AskLessError(
                 "bad-log",
-                f"{path}, line {number} is in no form that is known: {error}",
+                f"{path}, line {number} has an unknown format: {error}",
                 'it may be a line of the combined log format, or JSON with "time", "method" and "path"',
             ) from None
     return sorted(found, key=lambda entry: entry.start_ns)
@@ -137,7 +137,7 @@ def _entry(method: str, path: str, at_s: float, exact: bool, taken_s: float | No
 def _from_combined(line: str, clock: Clock) -> Entry:
     found = _COMBINED.match(line)
     if found is None:
-        raise ValueError("it is not in the combined form")
+        raise ValueError("not in the combined log format")
     taken = found["taken"]
     taken_s = None if taken is None else float(taken) if "." in taken else int(taken) / 1e6
     return _entry(

@@ -138,7 +138,7 @@ class Lines:
         if last is not None:
             last.open = last.open and not plain.strip()
         if not self._fitting and self.skipped > _UNMATCHED_LEAST:
-            raise UnreadLine("no line fits the layout", "lines in which the pattern's groups, or the fields, stand")
+            raise UnreadLine("no line fits the layout", "lines with the pattern's groups, or with the fields")
 
     def _followed(self, line: str) -> bool:
         """Whether the line tells more of a statement before it."""
@@ -214,7 +214,7 @@ class Lines:
     def notes(self) -> list[str]:
         """See `Reading`."""
         if self._count and self._untimed == self._count:
-            return ["the log tells no durations: findings count queries, and say nothing of time"]
+            return ["the log has no durations: findings count queries without times"]
         return []
 
 

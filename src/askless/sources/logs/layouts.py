@@ -50,20 +50,18 @@ def checked(layout: Layout, where: str) -> Layout:
         following = set(re.compile(layout.follows).groupindex)
     except re.error as error:
         raise AskLessError(
-            "bad-layout", f"{where} has a pattern that can't be read: {error}", "TOML takes it best in single quotes"
+            "bad-layout", f"{where} has an invalid pattern: {error}", "in TOML, write it in single quotes"
         ) from None
     if (not layout.pattern and not layout.fields) or (layout.pattern and layout.fields and "object" not in groups):
-        raise AskLessError("bad-layout", f"{where} has a pattern or fields, one of the two", remedy)
+        raise AskLessError("bad-layout", f"{where} must have either a pattern or fields", remedy)
     known = groups | set(layout.fields)
     if unknown := known - set(GROUPS):
-        raise AskLessError("bad-layout", f"{where} names {', '.join(sorted(unknown))}, which nobody knows", remedy)
+        raise AskLessError("bad-layout", f"{where} names {', '.join(sorted(unknown))}, which are unknown", remedy)
     if unknown := following - set(FOLLOWING):
-        what = f"{where} names {', '.join(sorted(unknown))} in `follows`, which nobody knows"
+        what = f"{where} names {', '.join(sorted(unknown))} in `follows`, which are unknown"
         raise AskLessError("bad-layout", what, "name the groups: " + ", ".join(FOLLOWING))
     if "sql" not in known:
-        raise AskLessError("bad-layout", f"{where} does not say where the statement stands", "name it sql")
+        raise AskLessError("bad-layout", f"{where} has no group or field for the statement", "name it sql")
     if called(layout.system) is None:
-        raise AskLessError(
-            "bad-layout", f"{where} has a system {layout.system!r} that is not known", 'as in: system = "mysql"'
-        )
+        raise AskLessError("bad-layout", f"{where} has an unknown system {layout.system!r}", 'as in: system = "mysql"')
     return layout

@@ -101,7 +101,9 @@ class General:
     def notes(self) -> list[str]:
         """See `Reading`."""
         notes = ["the general log has no durations: the slow log has them (long_query_time = 0)"] if self._count else []
-        return notes + ([f"{self.skipped:,} lines before the first whole record were left out"] if self.skipped else [])
+        return notes + (
+            [f"{self.skipped:,} lines before the first complete record were skipped"] if self.skipped else []
+        )
 
 
 _TIME, _USER = "# Time: ", "# User@Host: "
@@ -182,7 +184,7 @@ class Slow:
         elif line.strip():  # the head of a torn record has none
             self.skipped += 1
             if self.skipped > _MISSING_LEAST:
-                raise UnreadLine("it has no line that begins with # Query_time", "the records of the slow log")
+                raise UnreadLine("it has no line that starts with # Query_time", "the records of the slow log")
 
     def _head(self, line: str) -> None:
         if line.startswith(_ADMINISTRATOR):  # some servers write it without SET timestamp
@@ -230,14 +232,16 @@ class Slow:
             return ()
         query = QuerySeen(
             text=text, start_ns=end_ns - took_ns, duration_ns=took_ns, rows=rows, bytes=size,
-            error=f"({number}, '(the log tells its number alone)')" if number else "", plan=plan, told=told,
+            error=f"({number}, '(the log has only its number)')" if number else "", plan=plan, told=told,
         )  # fmt: skip
         return (LogMessage(session, at_ns, query, "", False, client),)
 
     def notes(self) -> list[str]:
         """See `Reading`."""
-        notes = ["the slow log holds what took longer than long_query_time: with 0 it holds everything"]
-        return notes + ([f"{self.skipped:,} lines before the first whole record were left out"] if self.skipped else [])
+        notes = ["the slow log contains queries that took longer than long_query_time: set it to 0 to log all"]
+        return notes + (
+            [f"{self.skipped:,} lines before the first complete record were skipped"] if self.skipped else []
+        )
 
 
 def _number(text: str) -> float:

@@ -48,9 +48,7 @@ class _OfRecords:
         notes = self.records.notes()
         if is_unknown_zone(self._time):
             zone = self._time.rsplit(" ", 1)[-1]
-            notes.append(
-                f"its times are of the zone {zone}, taken for this machine's: log_timezone = 'UTC' leaves no doubt"
-            )
+            notes.append(f"its time zone {zone} is assumed to be this machine's: log_timezone = 'UTC' avoids ambiguity")
         return notes
 
 
@@ -81,7 +79,7 @@ class Stderr(_OfRecords):
         found = self._pattern.match(line)
         if found is None:
             if not self._any:  # a torn first line
-                self._skip(f"it does not begin with {self._prefix!r}", "what log_line_prefix was set to: --prefix")
+                self._skip(f"it does not begin with {self._prefix!r}", "the value of log_line_prefix: --prefix")
             elif line:
                 self.records.lengthen(line)
             return ()
@@ -135,7 +133,7 @@ class Csv(_OfRecords):
             row = [whole]
         if len(row) < 23 or not row[0][:4].isdigit():
             if row:
-                self._skip(f"it has {len(row)} columns", "the 23 and more of csvlog")
+                self._skip(f"it has {len(row)} columns", "the 23 or more columns of csvlog")
             return ()
         self._time = row[0]
         record = Record(
@@ -155,7 +153,7 @@ class Json(_OfRecords):
             at_ns = nanoseconds_of(self._time)
         except (msgspec.DecodeError, KeyError, TypeError, ValueError):
             if line.strip():
-                self._skip("it is no object with a timestamp", "the lines of jsonlog")
+                self._skip("it is not an object with a timestamp", "the lines of jsonlog")
             return ()
         session = str(given.get("session_id") or given.get("pid") or "")
         client = f"{given.get('remote_host') or ''}:{given.get('remote_port') or ''}".strip(":")

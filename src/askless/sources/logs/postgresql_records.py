@@ -278,22 +278,22 @@ class Records:
         notes = []
         if self._untimed:
             notes.append(
-                f"{self._untimed:,} statements came without a duration: log_min_duration_statement = 0 tells it (log_statement does not)"
+                f"{self._untimed:,} statements have no duration: log_min_duration_statement = 0 logs it (log_statement does not)"
             )
         if self._placeholders and not self._with_parameters:
             notes.append(
-                "no statement came with its parameters: log_parameter_max_length = -1 tells them, and log_min_duration_statement"
+                "no statement has parameters: log them with log_parameter_max_length = -1 and log_min_duration_statement"
             )
         if self._other_plans:
             notes.append(
-                f"{plural(self._other_plans, 'plan')} of auto_explain in a form that is not read: auto_explain.log_format = json is, and text"
+                f"{plural(self._other_plans, 'plan')} from auto_explain have an unsupported format: use auto_explain.log_format = json or text"
             )
         if self._stray_plans:
             notes.append(
-                f"{plural(self._stray_plans, 'plan')} of auto_explain left out: of statements inside of functions, or that the log does not tell"
+                f"{plural(self._stray_plans, 'plan')} from auto_explain were skipped: their statements ran inside functions or are not in the log"
             )
         if self.skipped:
-            notes.append(f"{self.skipped:,} lines before the first whole record were left out")
+            notes.append(f"{self.skipped:,} lines before the first complete record were skipped")
         return notes
 
 

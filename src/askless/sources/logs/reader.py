@@ -57,10 +57,10 @@ def read(files: Sequence[Path], wish: LogOptions, folder: Path, voice: Reporter)
         head = _head(look)
     name = wish.format or ("postgresql" if wish.prefix else logs.looks_like(head))
     if not name and (name := layout_like(head, wish.layouts)):
-        voice.note(f"its lines look like those of {name}; --format says otherwise")
+        voice.note(f"its lines look like {name}; use --format to override")
     if not name:
         raise AskLessError(
-            "log-unreadable", f"{first} is in no format that is known",
+            "log-unreadable", f"{first} has an unknown format",
             "name it with --format (" + ", ".join([*logs.REGISTRY, *wish.layouts]) + "), and PostgreSQL's log_line_prefix with --prefix",
         )  # fmt: skip
     prefix = wish.prefix
@@ -70,10 +70,10 @@ def read(files: Sequence[Path], wish: LogOptions, folder: Path, voice: Reporter)
             looks = logs.looks_like(head)
             more = f"; it looks like {looks}: --format {looks}" if looks else ""
             raise AskLessError(
-                "log-unreadable", f"{first}, line 1: the prefix of its lines can't be told{more}",
-                "say what log_line_prefix was set to: --prefix '%m [%p] '",
+                "log-unreadable", f"{first}, line 1: can't detect the prefix of its lines{more}",
+                "give the value of log_line_prefix: --prefix '%m [%p] '",
             )  # fmt: skip
-        voice.note(f"log_line_prefix looks like {prefix!r}; --prefix says otherwise")
+        voice.note(f"log_line_prefix looks like {prefix!r}; use --prefix to override")
     layout = wish.layouts.get(name)
     reading = Lines(layout, wish.system) if layout is not None else logs.format_of(name).reading(prefix)
     taker = _LineReader(folder, reading, wish.apart)
@@ -174,8 +174,8 @@ class _LineReader:
                 self._writer.note(note)
             if self._queries >= _FEW and not self._fractions:
                 self._writer.note(
-                    "the log's times are whole seconds: pauses tell no requests apart that come faster ("
-                    + ("%m in log_line_prefix tells milliseconds; " if self._reading.system == "postgresql" else "")
+                    "the log's times are whole seconds, so pauses can't separate requests that come faster ("
+                    + ("%m in log_line_prefix logs milliseconds; " if self._reading.system == "postgresql" else "")
                     + "--access-log, --marks and comments name requests)"
                 )
             if self.unreadable:
@@ -212,7 +212,7 @@ def lines_of(path: Path) -> Generator[str, None, None]:
     """The lines of a log, compressed or not, without their ends. Raises AskLessError: log-missing, log-unreadable."""
     with unpacked(path, "log-missing", "log-unreadable") as stream:
         if b"\0" in stream.peek(_LOOK_BYTES)[:_LOOK_BYTES]:
-            raise AskLessError("log-unreadable", f"{path} is no text", "name a server's log")
+            raise AskLessError("log-unreadable", f"{path} is not a text file", "name a server's log")
         torn = b""
         while block := stream.read1(_BLOCK_BYTES):  # what is there, even if no more can be had
             whole, end, rest = block.rpartition(b"\n")
@@ -242,7 +242,7 @@ def _follow(path: Path, taker: _LineReader, voice: Reporter) -> None:
             while True:
                 last = done.is_set()
                 for line in tail.new():
-                    taker.read(line, f"{path}, a line that was followed")
+                    taker.read(line, f"{path}, a followed line")
                 taker.flush()
                 if last:
                     return
@@ -259,7 +259,7 @@ def _follow(path: Path, taker: _LineReader, voice: Reporter) -> None:
     thread = threading.Thread(target=work, name="askless-log", daemon=True)
     thread.start()
     try:
-        program.until_stopped(lambda: voice.note(f"Following {path}; Ctrl-C ends it."), done)
+        program.until_stopped(lambda: voice.note(f"Following {path}; press Ctrl-C to stop."), done)
     finally:
         done.set()
         thread.join()
@@ -270,8 +270,8 @@ def _follow(path: Path, taker: _LineReader, voice: Reporter) -> None:
 def _ended(path: Path, why: str) -> AskLessError:
     return AskLessError(
         "reader-ended",
-        f"{path} can't be read any further: {why}",
-        "what came before it is in the capture; begin again behind it",
+        f"{path} can't be read further: {why}",
+        "everything before it is in the capture; start again after it",
     )
 
 

@@ -31,7 +31,7 @@ def layouts() -> dict[str, Layout]:
         try:
             own[name] = checked(msgspec.convert(given, Layout), where)
         except msgspec.ValidationError as error:
-            raise AskLessError("bad-layout", f"{where} can't be understood: {error}", "see docs/logs.md") from None
+            raise AskLessError("bad-layout", f"{where} is invalid: {error}", "see docs/logs.md") from None
     return {**PRESETS, **own}
 
 
@@ -39,20 +39,20 @@ class Log:
     """See the module."""
 
     name = "log"
-    help = "read logs: of PostgreSQL, MariaDB, MySQL, or of an application"
+    help = "read logs of PostgreSQL, MariaDB, MySQL or an application"
     examples = """  askless capture log /var/log/postgresql/postgresql.log -o calls
   askless capture log /var/log/postgresql/postgresql.log -o calls --follow            until Ctrl-C
-  askless capture log calls.log calls.log.1.gz -o calls --prefix '%m [%p] %u@%d '     what log_line_prefix was set to
+  askless capture log calls.log calls.log.1.gz -o calls --prefix '%m [%p] %u@%d '     the value of log_line_prefix
   askless capture log slow.log -o calls --format mariadb-slow
   askless capture log development.log -o calls --format activerecord --system mysql"""
-    nothing = "no line of the log tells of a statement: does the server log them? (log_min_duration_statement, long_query_time)"
+    nothing = "the log contains no statements: does the server log them? (log_min_duration_statement, long_query_time)"
     options = (
-        Option("--format", "what wrote it: postgresql, postgresql-csv, postgresql-json, mariadb-general, mariadb-slow, an ORM (django, activerecord, hibernate, sequelize and others: docs/logs.md), or a layout of askless.toml (default: seen from its first lines)", "FORMAT", default=""),
-        Option("--system", "whose SQL an application's log holds (default: its layout's)", "NAME", default=""),
-        Option("--prefix", "PostgreSQL's log_line_prefix (default: seen from the first lines)", "PREFIX", default=""),
-        Option("--follow", "go on with what is written to the last of the files, also when it is replaced by a new one", bare=True),
+        Option("--format", "the log's format: postgresql, postgresql-csv, postgresql-json, mariadb-general, mariadb-slow, an ORM (django, activerecord, hibernate, sequelize and others: docs/logs.md), or a layout from askless.toml (default: detected from the first lines)", "FORMAT", default=""),
+        Option("--system", "the database system of an application's log (default: from its layout)", "NAME", default=""),
+        Option("--prefix", "PostgreSQL's log_line_prefix (default: detected from the first lines)", "PREFIX", default=""),
+        Option("--follow", "keep reading what is written to the last file, even after log rotation", bare=True),
         *TELLING_APART,
-        Option("files", "logs, in the order of their times; also .gz", "FILE", many=True),
+        Option("files", "log files in chronological order; may be .gz", "FILE", many=True),
     )  # fmt: skip
 
     def check(self, values: Mapping[str, Any]) -> None:

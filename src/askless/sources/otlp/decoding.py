@@ -27,7 +27,7 @@ def check_installed() -> None:
 
     if find_spec("opentelemetry") is None or find_spec("opentelemetry.proto") is None:
         raise AskLessError(
-            "otlp-extra-missing", "traces come in messages of the package opentelemetry-proto",
+            "otlp-extra-missing", "reading traces needs the package opentelemetry-proto",
             "install the extra: pip install 'ask-less[otlp]'",
         )  # fmt: skip
 
@@ -62,7 +62,7 @@ def spans_of_protobuf(payload: bytes, objects_most: int = OBJECTS_MOST) -> Spans
     try:
         message = ExportTraceServiceRequest.FromString(payload)
     except DecodeError as error:
-        raise Malformed(f"it is no ExportTraceServiceRequest: {error}") from None
+        raise Malformed(f"it is not an ExportTraceServiceRequest: {error}") from None
     count = sum(len(of_scope.spans) for of_resource in message.resource_spans for of_scope in of_resource.scope_spans)
     _check_count(count, objects_most)
     return _readable(_with_origin(message), _span_of_protobuf)
@@ -130,13 +130,13 @@ def spans_of_json(payload: bytes | str, objects_most: int = OBJECTS_MOST) -> Spa
     try:
         given = msgspec.json.decode(payload)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
-        raise Malformed(f"it is no JSON: {error}") from None
+        raise Malformed(f"it is not valid JSON: {error}") from None
     if not isinstance(given, dict):
-        raise Malformed("it is no object with resourceSpans")
+        raise Malformed("it is not an object with resourceSpans")
     try:
         spans = list(_spans(given))
     except (KeyError, TypeError, ValueError, AttributeError) as error:
-        raise Malformed(f"it is not in OTLP's form: {type(error).__name__}: {str(error)[:200]}") from None
+        raise Malformed(f"it is not valid OTLP: {type(error).__name__}: {str(error)[:200]}") from None
     _check_count(len(spans), objects_most)
     return _readable(spans, _span_of_json)
 
@@ -175,7 +175,7 @@ def _time(value: Any) -> int:
     """Nanoseconds since 1970: a fixed64. Raises ValueError for what no such number holds."""
     result = int(value)
     if not 0 <= result < 1 << 64:
-        raise ValueError("a time is no number of 64 bits")
+        raise ValueError("a time is not a 64-bit number")
     return result
 
 

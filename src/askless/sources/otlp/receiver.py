@@ -34,7 +34,9 @@ _LOOK_S = 0.5
 _JSON, _PROTOBUF = "application/json", "application/x-protobuf"
 _OTHER = ("/v1/metrics", "/v1/logs", "/v1/profiles")
 _PREFACE = b"PRI * HTTP/2.0"
-WRONG_PORT = "a gRPC client spoke to the port of HTTP: let it use OTEL_EXPORTER_OTLP_PROTOCOL=http/protobuf, or send to the gRPC port"
+WRONG_PORT = (
+    "a gRPC client connected to the HTTP port: set OTEL_EXPORTER_OTLP_PROTOCOL=http/protobuf, or send to the gRPC port"
+)
 
 Message = MutableMapping[str, Any]
 Send = Callable[[Message], Awaitable[None]]
@@ -81,7 +83,7 @@ class Sink:
         Raises Gone, Full, Malformed, TooLarge.
         """
         if self.failed.is_set():
-            raise ReaderGone(f"spans can't be kept any more: {self.error}")
+            raise ReaderGone(f"spans can no longer be stored: {self.error}")
         with self._lock:
             if self._waiting > WAITING_MOST or self._waiting_spans > SPANS_MOST:
                 self.refused += 1
@@ -93,7 +95,7 @@ class Sink:
                 number = self._journal.append(kind, payload)
             except OSError as error:
                 self._fail(error)
-                raise ReaderGone(f"spans can't be kept: {error.strerror}") from None
+                raise ReaderGone(f"spans can't be stored: {error.strerror}") from None
             self._waiting += len(payload)
             self._waiting_spans += len(spans.spans)
             self.unreadable += spans.unreadable
@@ -122,8 +124,8 @@ class Sink:
         why = self.error.strerror if isinstance(self.error, OSError) else f"{type(self.error).__name__}: {self.error}"
         raise AskLessError(
             "receiver-ended",
-            f"the receiver ended after {plural(self._traces.spans, 'span')}, as it could keep no more: {why}",
-            "what it had acknowledged is in its journal beside the capture, and is added when the capture is next read",
+            f"the receiver ended after {plural(self._traces.spans, 'span')}because it could store no more: {why}",
+            "acknowledged spans are in its journal next to the capture and will be added when the capture is next read",
         )
 
     def _work(self) -> None:
@@ -180,7 +182,7 @@ def unpacked(body: bytes, encoding: str, most: int = PAYLOAD_MOST) -> bytes:
             reason = str(error)
             continue
         if stream.unconsumed_tail or len(result) >= most:
-            raise _Refused(413, f"the body unpacks to more than {most // 1024**2} MiB: {OPTION} allows more")
+            raise _Refused(413, f"the body decompresses to more than {most // 1024**2} MiB: {OPTION} raises the limit")
         if not stream.eof:
             raise _Refused(400, "the compressed body ends early")
         return result
@@ -199,13 +201,13 @@ def application(
         try:
             if hosts is not None and headers.get("host", "").lower() not in hosts:
                 raise _Refused(
-                    421, "this receiver answers to its own address alone: --allow-remote lets it answer to any"
+                    421, "this receiver only accepts requests for its own address: --allow-remote accepts any"
                 )
             if scope["method"] != "POST":
-                raise _Refused(405, "spans are posted here: POST /v1/traces")
+                raise _Refused(405, "use POST /v1/traces")
             path = scope["path"].rstrip("/")
             if not path.endswith(("/v1/traces", *_OTHER)) and path:
-                raise _Refused(404, f"nothing is taken at {scope['path']}: post traces to /v1/traces")
+                raise _Refused(404, f"nothing is accepted at {scope['path']}: post traces to /v1/traces")
             unreadable = 0
             async with bodies.read(receive) as body:
                 if not path.endswith(_OTHER):
@@ -246,11 +248,11 @@ def _take(sink: Sink, body: bytes, encoding: str, kind: str) -> int:
     try:
         return sink.take(known, payload)
     except Full:
-        raise _Refused(503, "too much is waiting to be read: send it again") from None
+        raise _Refused(503, "too much is waiting to be processed: retry later") from None
     except ReaderGone as error:
         raise _Refused(503, str(error)) from None
     except TooLarge as error:
-        raise _Refused(413, f"the body is too large: {error}; {OPTION} allows more") from None
+        raise _Refused(413, f"the body is too large: {error}; {OPTION} raises the limit") from None
     except Malformed as error:
         raise _Refused(400, f"the body can't be read: {error}") from None
 
@@ -285,7 +287,7 @@ class _Bodies:
                     413, f"the body is larger than {SENT_MOST // 1024**2} MiB: send smaller batches, or compress them"
                 )
             if self._bytes + len(part) > RECEIVING_MOST:
-                raise _Refused(503, "too many bodies are being received: send it again")
+                raise _Refused(503, "too many uploads in progress: retry later")
             self._bytes += len(part)
             parts.append(part)
             if message["type"] == "http.disconnect":
@@ -389,11 +391,11 @@ def over_grpc(address: str, sink: Sink) -> Iterator[int]:
         try:
             return _taken(_PROTOBUF, sink.take(PROTOBUF, payload))
         except Full:
-            context.abort(grpc.StatusCode.UNAVAILABLE, "too much is waiting to be read: send it again")
+            context.abort(grpc.StatusCode.UNAVAILABLE, "too much is waiting to be processed: retry later")
         except ReaderGone as error:
             context.abort(grpc.StatusCode.UNAVAILABLE, str(error))
         except TooLarge as error:
-            context.abort(grpc.StatusCode.RESOURCE_EXHAUSTED, f"{error}; {OPTION} allows more")
+            context.abort(grpc.StatusCode.RESOURCE_EXHAUSTED, f"{error}; {OPTION} raises the limit")
         except Malformed as error:
             context.abort(grpc.StatusCode.INVALID_ARGUMENT, str(error))
         return b""

@@ -70,8 +70,8 @@ def _recover(folder: Path, segments: Sequence[Path]) -> int:
     except (OSError, msgspec.DecodeError, ValueError) as error:
         raise AskLessError(
             "not-recovered",
-            f"{segments[0]}: what a killed receiver had taken can't be put into the capture: {error}",
-            "make room on its disk and read it again; or remove the file to do without",
+            f"{segments[0]}: spans that a killed receiver had acknowledged can't be added to the capture: {error}",
+            "free disk space and read it again, or delete the file to give up these spans",
         ) from None
     for path in segments:
         path.unlink(missing_ok=True)

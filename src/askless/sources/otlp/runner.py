@@ -69,8 +69,8 @@ def _address(word: str, option: str, is_open: bool) -> tuple[str, int]:
     if host not in _LOCAL and not is_open:
         raise AskLessError(
             "not-local",
-            f"{option} {word} is reached by other machines: anybody there could send spans",
-            "say --allow-remote if that is meant",
+            f"{option} {word} is reachable from other machines: anyone could send spans",
+            "use --allow-remote if that is intended",
         )
     return host, int(port)
 
@@ -103,9 +103,9 @@ def receive(
                 port = stack.enter_context(receiver.over_grpc(wish.grpc, sink))
                 said += f" and OTLP/gRPC at {wish.grpc.rpartition(':')[0]}:{port}"
             if not program:
-                programs.until_stopped(lambda: voice.note(said + "; Ctrl-C ends it."), sink.ended)
+                programs.until_stopped(lambda: voice.note(said + "; press Ctrl-C to stop."), sink.ended)
                 return None
-            voice.note(said + "; the program is told.")
+            voice.note(said + "; the program's exporter is configured.")
             return programs.run(
                 program, exporting(os.environ, address), visits, voice.progress, warming.visited, traces.has_seen
             )
@@ -180,10 +180,10 @@ def _tell(sink: receiver.Sink, traces: Traces, voice: Reporter) -> None:
     voice.note(f"received {plural(traces.spans, 'span')}")
     lost = sink.unreadable + traces.broken
     if lost:
-        voice.note(f"note: {plural(lost, 'span')} can't be read, and are lost: {sink.reason or traces.broken_reason}")
+        voice.note(f"note: {plural(lost, 'span')} can't be read and are lost: {sink.reason or traces.broken_reason}")
     if sink.grpc_on_http:
         voice.note("note: " + receiver.WRONG_PORT)
     if sink.refused:
         voice.note(
-            f"note: {plural(sink.refused, 'request')} to export refused for a while, as too much was waiting; exporters send again"
+            f"note: {plural(sink.refused, 'request')} to export refused for a while because too much was waiting; exporters retry"
         )

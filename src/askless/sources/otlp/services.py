@@ -134,14 +134,13 @@ class Services:
             self.target("", 0)  # what was lost is told, even where nothing else came
         notes = []
         if traces.late:
-            notes.append(f"{plural(traces.late, 'query')} came after their request had been put together: left out")
+            notes.append(f"{plural(traces.late, 'query')} arrived after their request was complete and were skipped")
         if traces.orphans:
             notes.append(
-                f"{plural(traces.orphans, 'span')} name a parent that never came: the exporter may have lost spans, and requests "
-                "may lack queries (a larger OTEL_BSP_MAX_QUEUE_SIZE, a shorter OTEL_BSP_SCHEDULE_DELAY)"
+                f"{plural(traces.orphans, 'span')} have a parent that never arrived: the exporter may have lost spans, and requests may lack queries (a larger OTEL_BSP_MAX_QUEUE_SIZE, a shorter OTEL_BSP_SCHEDULE_DELAY)"
             )
         if traces.unread:
-            notes.append(f"{plural(traces.unread, 'statement')} of systems whose SQL is not known here: left out")
+            notes.append(f"{plural(traces.unread, 'statement')} of unsupported database systems were skipped")
         for service in self._services.values():
             service.close(notes, lost)
             notes, lost = [], []  # once is enough

@@ -22,20 +22,20 @@ class Otlp:
     """See the module."""
 
     name = "otlp"
-    help = "receive what OpenTelemetry exporters send, or read files of it"
+    help = "receive spans from OpenTelemetry exporters, or read them from files"
     examples = """  askless capture otlp -o calls                               OTLP/HTTP on 4318 and gRPC on 4317, until Ctrl-C
-  askless capture otlp -o calls -- opentelemetry-instrument python app.py     with the exporter's variables set
-  askless capture otlp spans.jsonl more.json.gz -o calls      what a collector has written"""
-    nothing = "no span of a database statement came: is the driver or the ORM instrumented?"
+  askless capture otlp -o calls -- opentelemetry-instrument python app.py     with the exporter configured
+  askless capture otlp spans.jsonl more.json.gz -o calls      files written by a collector"""
+    nothing = "no database span arrived: is the driver or the ORM instrumented?"
     options = (
-        Option("--listen", "where OTLP/HTTP is received (default: 127.0.0.1:4318; with a program, a free port)", "HOST:PORT"),
-        Option("--grpc", "where OTLP/gRPC is received (default: 127.0.0.1:4317), or off", "HOST:PORT"),
-        Option("--allow-remote", "listen on an address that other machines reach, too", bare=True),
-        Option("--max-payload", "the most that a payload may unpack to (default: 64MiB)", "SIZE", default=""),
+        Option("--listen", "address for OTLP/HTTP (default: 127.0.0.1:4318; with a program, a free port)", "HOST:PORT"),
+        Option("--grpc", "address for OTLP/gRPC (default: 127.0.0.1:4317), or off", "HOST:PORT"),
+        Option("--allow-remote", "allow non-loopback addresses", bare=True),
+        Option("--max-payload", "maximum decompressed size of a payload (default: 64MiB)", "SIZE", default=""),
         *TELLING_APART,
         *VISITING,
-        Option("files", "files of spans: JSON, JSON lines, dumps of protobuf, also .gz", "FILE", many=True),
-        Option("program", "a program to start with the exporter's variables set, and its arguments", "-- PROGRAM ..."),
+        Option("files", "span files: JSON, JSON lines or protobuf dumps; may be .gz", "FILE", many=True),
+        Option("program", "a program to start with the exporter configured, and its arguments", "-- PROGRAM ..."),
     )  # fmt: skip
 
     def check(self, values: Mapping[str, Any]) -> None:
@@ -49,7 +49,7 @@ class Otlp:
         check_installed()
         if values["files"] and values["program"]:
             raise AskLessError(
-                "files-and-program", "name files, or a program behind --, not both", "see: askless capture otlp --help"
+                "files-and-program", "name either files or a program after --", "see: askless capture otlp --help"
             )
         check_program(values, "node app.js")
         runner.wish_of(values)

@@ -123,12 +123,12 @@ class _File:
     def _unreadable(self, where: str, why: str) -> AskLessError:
         return AskLessError(
             "traces-unreadable", f"{self._path}, {where}, holds no spans: {why}",
-            "name a file of OTLP: JSON, JSON lines, or messages of protobuf",
+            "name an OTLP file: JSON, JSON lines or protobuf messages",
         )  # fmt: skip
 
     def _too_large(self, where: str, why: str) -> AskLessError:
         return AskLessError(
             "traces-unreadable",
             f"{self._path}, {where}, is too large: {why}",
-            f"what stands before it was read; {OPTION} allows more",
+            f"everything before it was read; {OPTION} raises the limit",
         )

@@ -94,15 +94,15 @@ def segments(path: Path, odd: SkippedPackets) -> Iterator[Segment]:
             dpkt.Error,
         ):
             raise AskLessError(
-                "packets-unreadable", f"{path} is no file of packets", "record one: tcpdump -i any -w FILE port 5432"
+                "packets-unreadable", f"{path} is not a packet file", "record one: tcpdump -i any -w FILE port 5432"
             ) from None
         kinds = _links(dpkt)
         link = kinds.get(reader.datalink())
         if link is None:
             raise AskLessError(
                 "packets-unreadable",
-                f"{path} was recorded on a link of kind {reader.datalink()}, which is not read",
-                "record with tcpdump -i any, or on the network's interface",
+                f"{path} was recorded on a link of kind {reader.datalink()}, which is not supported",
+                "record with tcpdump -i any, or on the network interface",
             )
         packets = iter(reader)
         while True:

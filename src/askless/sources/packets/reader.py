@@ -38,9 +38,7 @@ class Server(NamedTuple):
 def server_of(word: str | None) -> Server:
     """Raises AskLessError: no-server, bad-server."""
     if not word:
-        raise AskLessError(
-            "no-server", "which of the hosts is the database server?", f"name it with --server: {_EXAMPLE}"
-        )
+        raise AskLessError("no-server", "the database server is not specified", f"name it with --server: {_EXAMPLE}")
     try:
         parts = urlsplit(word if "://" in word else "//" + word)
         port = parts.port
@@ -53,8 +51,8 @@ def server_of(word: str | None) -> Server:
     if not system:
         raise AskLessError(
             "bad-server",
-            f"--server {word} does not tell which system it is",
-            "say it before the host: postgresql://HOST:PORT, mysql:// or mariadb://",
+            f"--server {word} does not identify the database system",
+            "add it before the host: postgresql://HOST:PORT, mysql:// or mariadb://",
         )
     return Server(system, _addresses(parts.hostname), port or wire.load(system).port)
 
@@ -65,7 +63,7 @@ def _addresses(host: str | None) -> frozenset[bytes]:
     try:
         found = socket.getaddrinfo(host, None, type=socket.SOCK_STREAM)
     except (OSError, UnicodeError):  # a name that can't even be asked for
-        raise AskLessError("bad-server", f"--server names no host that is known here: {host}", _EXAMPLE) from None
+        raise AskLessError("bad-server", f"--server names an unknown host: {host}", _EXAMPLE) from None
     return frozenset(socket.inet_pton(family, str(place[0]).split("%")[0]) for family, _, _, _, place in found)
 
 
@@ -91,12 +89,12 @@ def read(files: Sequence[Path], server: Server, folder: Path, apart: GroupingOpt
     for path, why in odd.torn.items():
         voice.note(f"note: {path.name}: {why}; the rest of the file was not read")
     for why, times in odd.counts.items():
-        voice.note(f"note: {plural(times, 'packet')} left out: {why}")
+        voice.note(f"note: {plural(times, 'packet')} skipped: {why}")
     if watcher is None or not watcher.began_ever:
         raise AskLessError(
             "nothing-passed",
             f"none of {plural(count, 'segment')} goes to or from port {server.port}",
-            "check --server: it is the database's address as the packets have it",
+            "check --server: it must be the server's address in the packets",
         )
     watcher.tell(voice)
 
@@ -158,7 +156,7 @@ class PacketRecorder:
     def lost(self, number: int) -> None:
         """See `Listener`."""
         if self.openings.pop(number, None) is not None:  # what both sides agreed on is not known
-            self.unread["its beginning is not whole"] = self.unread.get("its beginning is not whole", 0) + 1
+            self.unread["its start is incomplete"] = self.unread.get("its start is incomplete", 0) + 1
         self.conversations.lost(number)
 
     def ended(self, number: int, at_ns: int) -> None:
@@ -172,7 +170,7 @@ class PacketRecorder:
         self.streams.close(at_ns)
         for path, why in odd.torn.items():
             self.conversations.writer.lost(1, "end of a file", f"{path.name}: {why}")
-        self.conversations.close(at_ns, "had gaps or packets that were cut off")
+        self.conversations.close(at_ns, "had gaps or truncated packets")
 
     def tell(self, voice: Reporter) -> None:
         """Say what could not be read."""
@@ -180,5 +178,5 @@ class PacketRecorder:
             voice.note(f"note: {plural(times, 'connection')} not read: {why}")
         if self.began_before:
             voice.note(
-                f"note: {plural(self.began_before, 'connection')} began before the recording: read from the first border of messages"
+                f"note: {plural(self.began_before, 'connection')} started before the recording: read from the first message boundary"
             )

@@ -22,11 +22,11 @@ class Packets:
     examples = """  tcpdump -i any -w calls.pcap port 5432                        on a host that sees the traffic
   askless capture packets -o calls --server 10.0.0.7:5432 calls.pcap
   askless capture packets -o calls --server mysql://10.0.0.7:13306 monday.pcapng tuesday.pcapng.gz"""
-    nothing = "no statement passed that can be read"
+    nothing = "no readable statement was found"
     options = (
-        Option("--server", "the database server: HOST:PORT, with postgresql:// or mysql:// where the port does not tell", "HOST:PORT"),
+        Option("--server", "the database server: HOST:PORT, with postgresql:// or mysql:// if the port is not the default", "HOST:PORT"),
         *TELLING_APART,
-        Option("files", "files of packets (pcap, pcapng, also .gz), in the order of their times", "FILE", many=True),
+        Option("files", "packet files in chronological order (pcap or pcapng; may be .gz)", "FILE", many=True),
     )  # fmt: skip
 
     def check(self, values: Mapping[str, Any]) -> None:

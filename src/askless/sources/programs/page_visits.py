@@ -16,28 +16,30 @@ if TYPE_CHECKING:
 SIZE = "{size}"  # what a URL holds where its size stands
 
 VISITING = (
-    Option("--visit", "wait until it answers, request it, then stop the program; may be repeated", "URL", many=True),
+    Option(
+        "--visit", "wait until this URL answers, request it, then stop the program; may be repeated", "URL", many=True
+    ),
     Option(
         "--sizes",
-        "visit each URL that holds {size} once for each of these, so that it is seen how the page grows: 10,20,40",
+        "visit each URL that contains {size} once per value, to see how the page grows, e.g. 10,20,40",
         "N,N,...",
         default="",
     ),
-    Option("--repeat", "visits of each URL after one to warm up (default: 5)", "N", int, 5),
-    Option("--startup-timeout", "how long the first URL may take to answer (default: 30)", "SECONDS", float, 30.0),
+    Option("--repeat", "visits per URL after one warm-up visit (default: 5)", "N", int, 5),
+    Option("--startup-timeout", "time limit for the first URL to answer (default: 30)", "SECONDS", float, 30.0),
 )
 
 
 def check_visits(values: Mapping[str, Any]) -> None:
     """Raises AskLessError: bad-times, bad-url, bad-sizes."""
     if values["repeat"] < 1:
-        raise AskLessError("bad-times", "--repeat takes a whole number from 1", "leave it out for 5 visits")
+        raise AskLessError("bad-times", "--repeat takes a whole number from 1", "omit it for 5 visits")
     sizes = sizes_of(values)
     grows = any(SIZE in url for url in values["visit"])
     if grows != bool(sizes):
         raise AskLessError(
             "bad-sizes",
-            f"no --visit says where {SIZE} stands" if sizes else f"a --visit has {SIZE}, and no --sizes say which",
+            f"no --visit contains {SIZE}" if sizes else f"a --visit contains {SIZE}, but --sizes is missing",
             "as in: --visit 'http://127.0.0.1:8000/calls/due?first={size}' --sizes 10,20,40,80",
         )
     for url in values["visit"]:
@@ -86,9 +88,7 @@ def recorded(ended: ProgramEnd | None, voice: Reporter) -> RecordingResult:
 def check_program(values: Mapping[str, Any], example: str) -> None:
     """Raises AskLessError no-program where pages are to be visited and no program is named that answers."""
     if values["visit"] and not values["program"]:
-        raise AskLessError(
-            "no-program", "--visit needs a program that answers", f"name it behind --, as in: -- {example}"
-        )
+        raise AskLessError("no-program", "--visit needs a program", f"name it after --, e.g.: -- {example}")
 
 
 def tell_visits(visited: Sequence[VisitResult], voice: Reporter) -> None:
@@ -104,4 +104,4 @@ def tell_visits(visited: Sequence[VisitResult], voice: Reporter) -> None:
             f"median {middle:.1f} ms ({low:.1f} to {high:.1f})"
         )
         if page.status >= 400:
-            voice.note(f"note: {page.url} answered with status {page.status}: the page that you meant may not have run")
+            voice.note(f"note: {page.url} answered with status {page.status}: the intended page may not have run")

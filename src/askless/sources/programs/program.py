@@ -85,7 +85,9 @@ def run(
     program = shutil.which(command[0])
     if program is None:
         raise AskLessError(
-            "program-missing", f"there is no program {command[0]!r} to run", "check the words behind `--` and your PATH"
+            "program-missing",
+            f"there is no program {command[0]!r} to run",
+            "check the command after `--` and your PATH",
         )
     stop = threading.Event()
     try:
@@ -93,7 +95,7 @@ def run(
         process = subprocess.Popen([program, *command[1:]], env=environment, start_new_session=visits is not None)
     except OSError as error:
         raise AskLessError(
-            "program-missing", f"can't start {program}: {error.strerror}", "check that it may be run"
+            "program-missing", f"can't start {program}: {error.strerror}", "check that it is executable"
         ) from None
     grouped = visits is not None
     with _Signals(process, stop, grouped):
@@ -196,13 +198,13 @@ def _wait_until_up(
 ) -> None:
     deadline = time.monotonic() + visits.wait_s
     url = visits.urls[0]
-    reason = "nothing listens there"
+    reason = "nothing is listening there"
     while time.monotonic() < deadline and not stop.is_set():
         if process.poll() is not None:
             raise AskLessError(
                 "program-exited",
                 f"the program ended with exit code {process.returncode} before {url} answered",
-                "run it by itself to see why; what it asked until then is recorded",
+                "run it on its own to see why; its queries up to that point were recorded",
             )
         start_ns = time.perf_counter_ns()
         try:
@@ -217,7 +219,7 @@ def _wait_until_up(
         raise AskLessError(
             "never-answers",
             f"{url} did not answer within {visits.wait_s:g} s: {reason}",
-            "check host, port and path; --startup-timeout SECONDS gives a slow start more time",
+            "check host, port and path; --startup-timeout SECONDS allows a slower start",
         )
 
 
@@ -247,7 +249,7 @@ def _visit(
             except OSError as error:
                 what = _why_silent(process, error)
                 raise AskLessError(
-                    "visit-failed", f"{url} did not answer: {what}", "what was asked until then is recorded"
+                    "visit-failed", f"{url} did not answer: {what}", "queries up to that point were recorded"
                 ) from None
             end_ns = time.perf_counter_ns()
             if watch is not None:

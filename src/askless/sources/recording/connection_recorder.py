@@ -60,7 +60,7 @@ class ConnectionRecorder:
             # Bytes are what anybody sends: what nobody foresaw costs its connection, and is counted.
             self.broken += 1
             self.broken_reason = self.broken_reason or f"{type(error).__name__}: {str(error)[:200]}"
-            self._give_up(number, "its messages have a form that is not known", at_ns)
+            self._give_up(number, "its messages have an unknown form", at_ns)
             return
         if seen:
             self._tell(number, seen)
@@ -95,13 +95,13 @@ class ConnectionRecorder:
             self.closed(number, at_ns)
         self.requests.close()
         for why, count in self.unreadable.items():
-            self.writer.note(f"{plural(count, 'connection')} could not be read to the end: {why}")
+            self.writer.note(f"{plural(count, 'connection')} could not be read completely: {why}")
         if self.cut:
-            self.writer.lost(len(self.cut), "connections in part", f"{lost}: some queries are missing")
+            self.writer.lost(len(self.cut), "incomplete connections", f"{lost}: some queries are missing")
         if self.broken:
-            self.writer.lost(self.broken, "connections in part", self.broken_reason)
+            self.writer.lost(self.broken, "incomplete connections", self.broken_reason)
         if self.nameless:
             self.writer.note(
-                f"{plural(self.nameless, 'query')} ran statements that were prepared before anybody read: left out"
+                f"{plural(self.nameless, 'query')} ran statements that were prepared before recording began; they were skipped"
             )
         self.writer.close()

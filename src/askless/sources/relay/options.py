@@ -35,15 +35,13 @@ def read(values: Mapping[str, Any]) -> RelayOptions:
     apart = apart_of(values)
     near = _near(values["tls_cert"], values["tls_key"])
     if values["buffer_size"] < _BACKLOG_LEAST:
-        raise AskLessError(
-            "bad-backlog", "--buffer-size takes a size from 4MiB", "write it like 512MiB, or leave it out"
-        )
+        raise AskLessError("bad-backlog", "--buffer-size takes a size from 4MiB", "write it like 512MiB, or omit it")
     return RelayOptions(system, Settings(listen, to, near, far), apart, values["buffer_size"])
 
 
 def _server(url: str | None) -> tuple[str, Address, ssl.SSLContext | None]:
     if not url:
-        raise AskLessError("no-server", "there is no server to relay to", "name it with --to: " + _EXAMPLE)
+        raise AskLessError("no-server", "--to is missing", "name it with --to: " + _EXAMPLE)
     try:
         parts = urlsplit(url)
         port = parts.port
@@ -103,8 +101,8 @@ def _listen(word: str, open_: bool) -> Address:
     if not open_ and not _is_loopback(host):
         raise AskLessError(
             "bad-listen",
-            f"{host} can be reached from other machines, and whoever connects speaks to the database",
-            "listen on 127.0.0.1, or say --allow-remote if that is meant",
+            f"{host} is reachable from other machines, and anyone who connects reaches the database",
+            "listen on 127.0.0.1, or use --allow-remote if that is intended",
         )
     return Address(host, int(port))
 

@@ -66,7 +66,7 @@ def run(job: Job) -> None:
         if over:
             break
         over = _wait(job.bell)
-    conversations.close(perf_counter_ns(), "came faster than it could be put aside")
+    conversations.close(perf_counter_ns(), "arrived faster than it could be buffered")
 
 
 def _take(conversations: ConnectionRecorder, kind: int, number: int, at_ns: int, data: bytes) -> None:

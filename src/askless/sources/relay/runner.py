@@ -53,7 +53,9 @@ def run(
     reader = _start_reader(wish, folder, backlog, bell, program, by_visits)
     os.close(bell)
     try:
-        said = f"Relaying {address} to {wish.settings.to}; {'the program is told' if program else 'Ctrl-C ends it'}."
+        said = (
+            f"Relaying {address} to {wish.settings.to}; {'the program is configured' if program else 'Ctrl-C ends it'}."
+        )
         if not program:
             gone = threading.Event()
             threading.Thread(target=_watch, args=(reader, gone), name="askless-relay-watch", daemon=True).start()
@@ -76,8 +78,8 @@ def run(
         if code:
             raise AskLessError(
                 "reader-ended",
-                f"the relay's reader has ended before its time: what passed after that is not in the capture ({size(backlog.written - backlog.read)})",
-                "what was forwarded is not touched; look at what it said above, make room on the disk, and start again",
+                f"the relay's reader ended early; later traffic is not in the capture ({size(backlog.written - backlog.read)})",
+                "forwarding was not affected; see its message above, free disk space, and start again",
             )
 
 
@@ -112,7 +114,7 @@ def _await_reader(reader: subprocess.Popen[bytes], backlog: RelayBuffer, voice: 
             break
         except subprocess.TimeoutExpired:
             left = backlog.written - backlog.read
-            voice.progress(f"reading what was relayed: {size(left)} left" if left else "reading what was relayed")
+            voice.progress(f"reading relayed traffic: {size(left)} left" if left else "reading relayed traffic")
     voice.progress("")
     return code
 
@@ -120,7 +122,7 @@ def _await_reader(reader: subprocess.Popen[bytes], backlog: RelayBuffer, voice: 
 def _tell(forwarder: Forwarder, spool: BufferWriter, voice: Reporter) -> None:
     counts = forwarder.counts
     for why, count in counts.unread.items():
-        voice.note(f"note: {plural(count, 'connection')} passed on and not read: {why}")
+        voice.note(f"note: {plural(count, 'connection')} forwarded but not read: {why}")
     for why, count in counts.refused.items():
         voice.note(f"note: {plural(count, 'connection')} refused: {why}")
     if counts.away:
@@ -129,7 +131,7 @@ def _tell(forwarder: Forwarder, spool: BufferWriter, voice: Reporter) -> None:
         )
     if spool.lost_bytes:
         voice.note(
-            f"note: {size(spool.lost_bytes)} came faster than they could be read and are missing: --buffer-size allows more"
+            f"note: {size(spool.lost_bytes)} arrived faster than they could be read and are missing: --buffer-size allows more"
         )
 
 

@@ -32,21 +32,21 @@ class Relay:
     """See the module."""
 
     name = "relay"
-    help = "stand between a program in any language and its database, and record what passes"
+    help = "forward traffic between a program in any language and its database, and record it"
     examples = """  askless capture relay -o calls --listen 127.0.0.1:6432 --to postgresql://127.0.0.1:5432
   askless capture relay -o due --to mysql://127.0.0.1:3306 --visit http://127.0.0.1:8000/calls -- node server.js
   askless capture relay -o calls --to postgresql://db.example:5432?sslmode=require -- bin/server"""
-    nothing = "nobody asked anything over the relay: does the program connect to its address?"
+    nothing = "no queries reached the relay; check the address it connects to"
     options = (
         Option("--to", "the database server: postgresql://HOST:PORT, mysql:// or mariadb://", "URL"),
-        Option("--listen", "where clients connect (default: 127.0.0.1 and a free port)", "HOST:PORT", default="127.0.0.1:0"),
-        Option("--allow-remote", "listen on an address that other machines reach, too", bare=True),
+        Option("--listen", "address for clients (default: 127.0.0.1 and a free port)", "HOST:PORT", default="127.0.0.1:0"),
+        Option("--allow-remote", "allow non-loopback addresses", bare=True),
         *TELLING_APART,
         *VISITING,
         Option("--tls-cert", "serve TLS to clients with this certificate", "FILE"),
-        Option("--tls-key", "and this key of it", "FILE"),
+        Option("--tls-key", "private key of --tls-cert", "FILE"),
         Option(
-            "--buffer-size", "what may wait to be read, on disk in the capture's folder (default: 1GiB)", "SIZE", size_in_bytes, 1024**3
+            "--buffer-size", "maximum size of the relay buffer, on disk in the capture's folder (default: 1GiB)", "SIZE", size_in_bytes, 1024**3
         ),
         Option("program", "a program to start with the relay's address, and its arguments", "-- PROGRAM ..."),
     )  # fmt: skip

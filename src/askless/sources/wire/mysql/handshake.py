@@ -25,7 +25,7 @@ def error_packet(words: str, code: int = 2003, number: int = 0) -> bytes:
 # The server has no password of this user's in its memory. How the client sends it depends on whether there is TLS.
 _FULL_AUTHENTICATION = b"\x01\x04"
 _ONE_SIDED = (
-    "caching_sha2_password sends a password in another way where there is TLS, so the relay needs TLS on both sides or on none: "
+    "caching_sha2_password sends passwords differently over TLS, so the relay needs TLS on both sides or on neither: "
     "--tls-cert, and sslmode in --to"
 )
 
@@ -75,7 +75,7 @@ class Opening:
         try:
             self._read_answer(payload)
         except (error, ValueError, IndexError):
-            self._pass("a client answers the server's greeting in a way that is not known")
+            self._pass("a client answers the server's greeting in an unknown way")
         if self.state == "unread" or not (self._encrypted or self._far_tls):
             return Step(waiting)
         capabilities = packets.four(payload, 0) & ~packets.SSL | (packets.SSL if self._far_tls else 0)
@@ -155,7 +155,7 @@ class Opening:
             low, high = packets.two(payload, at), packets.two(payload, at + 5)
             own = packets.four(payload, at + 14) if not low & 1 else 0  # MariaDB's, where the oldest bit is not set
         except (error, ValueError, IndexError):
-            self._pass("the server speaks something else than MySQL's protocol")
+            self._pass("the server does not use the MySQL protocol")
             return payload
         self._capabilities = low | high << 16 | own << 32
         self.facts["version"] = payload[1 : payload.index(0, 1)].decode("ascii", "replace")
@@ -175,7 +175,7 @@ class Opening:
         """What the client wants: its capabilities, who it is, the database. Raises ValueError, IndexError."""
         capabilities = packets.four(payload, 0)
         if not capabilities & packets.PROTOCOL_41:
-            self._pass("a client of the protocol before 4.1")
+            self._pass("a client with a protocol older than 4.1")
             return
         if capabilities & packets.SSL and not self._encrypted:
             self._pass("an encrypted connection" if self._watching else "a client insists on TLS")

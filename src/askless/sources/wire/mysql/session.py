@@ -90,7 +90,7 @@ class Session:
             try:
                 self._packet(data[position + 4 : end], number, at_ns)
             except (error, ValueError, IndexError):
-                raise Unreadable("a broken command of a client", self._from_client.offset + position) from None
+                raise Unreadable("an invalid client command", self._from_client.offset + position) from None
             position = end
         self._from_client.keep(data, position, _need(data, position))
         return self._told()
@@ -115,7 +115,7 @@ class Session:
                 else:
                     self._answer(command, data[position + 4 : end], at_ns)
             except (error, ValueError, IndexError):
-                raise Unreadable("a broken answer of a server", self._from_server.offset + position) from None
+                raise Unreadable("an invalid server response", self._from_server.offset + position) from None
             position = end
         self._from_server.keep(data, position, _need(data, position))
         return self._told()
@@ -170,7 +170,7 @@ class Session:
         if kind not in _KNOWN:
             raise ValueError
         if kind in (BINLOG_DUMP, BINLOG_GTID):
-            raise Unreadable("a stream of replication")
+            raise Unreadable("a replication stream")
         reader = {
             QUERY: self._query, PREPARE: self._query, EXECUTE: self._execute, FETCH: self._fetch, BULK: self._bulk,
             LONG_DATA: self._long_data,

@@ -61,12 +61,12 @@ class Opening:
                 self.state, self._tls = "tls", False
                 self.rest, self._from_client = waiting, b""
                 return NOTHING
-            return self._refuse("a client begins with TLS at once, and the relay has no certificate: --tls-cert")
+            return self._refuse("a client starts with TLS immediately, but the relay has no certificate: --tls-cert")
         if len(waiting) < 8:
             return NOTHING
         length, code = _TWO.unpack_from(waiting)
         if not 8 <= length <= _STARTUP_MOST:
-            return self._refuse("a client speaks something else than PostgreSQL's protocol")
+            return self._refuse("a client does not use the PostgreSQL protocol")
         if len(waiting) < length:
             return NOTHING
         if code in (TLS, GSS):
@@ -128,7 +128,7 @@ class Opening:
         while len(waiting) - position >= 5:
             kind, length = waiting[position], _INT.unpack_from(waiting, position + 1)[0]
             if kind not in _BEFORE or not 4 <= length <= _BEFORE_MOST:
-                self.state, self.why = "unread", "the server speaks something else than PostgreSQL's protocol"
+                self.state, self.why = "unread", "the server does not use the PostgreSQL protocol"
                 return Step(to_client=passed + waiting[position:])
             end = position + 1 + length
             if end > len(waiting):

@@ -61,7 +61,7 @@ class Session:
         while position + 5 <= size:
             kind, end = data[position], position + 1 + _LENGTH(data, position + 1)[0]
             if kind not in _FROM_CLIENT or not position + 5 <= end <= position + _MOST_BYTES:
-                raise Unreadable("no message of a client", self._from_client.offset + position)
+                raise Unreadable("not a client message", self._from_client.offset + position)
             if end > size:
                 break
             reader = self._CLIENT.get(kind)
@@ -70,7 +70,7 @@ class Session:
                     reader(self, data, position + 5, end, at_ns)
                 except (error, ValueError, IndexError):
                     raise Unreadable(
-                        f"a broken message {chr(kind)!r} of a client", self._from_client.offset + position
+                        f"an invalid client message {chr(kind)!r}", self._from_client.offset + position
                     ) from None
             position = end
         self._from_client.keep(data, position, _need(data, position))
@@ -86,7 +86,7 @@ class Session:
             kind, length = data[position], _LENGTH(data, position + 1)[0]
             end = position + 1 + length
             if kind not in _FROM_SERVER or not 4 <= length <= _MOST_BYTES:
-                raise Unreadable("no message of a server", self._from_server.offset + position)
+                raise Unreadable("not a server message", self._from_server.offset + position)
             if end > size:
                 break
             if kind == _ROW:
@@ -101,7 +101,7 @@ class Session:
                         reader(self, data, position + 5, end, at_ns)
                     except (error, ValueError, IndexError):
                         raise Unreadable(
-                            f"a broken message {chr(kind)!r} of a server", self._from_server.offset + position
+                            f"an invalid server message {chr(kind)!r}", self._from_server.offset + position
                         ) from None
             position = end
         self._from_server.keep(data, position, _need(data, position))
@@ -334,7 +334,7 @@ class Session:
         self._running()
 
     def _copy_both(self, data: bytes, position: int, end: int, at_ns: int) -> None:
-        raise Unreadable("a stream of replication")
+        raise Unreadable("a replication stream")
 
     def _failed(self, data: bytes, position: int, end: int, at_ns: int) -> None:
         step = self._steps[0] if self._steps else None

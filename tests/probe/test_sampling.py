@@ -31,7 +31,7 @@ from tests.conftest import Ran, run
 PAGES = """
     import os, sqlite3, sys
     from wsgiref.util import setup_testing_defaults
-    import askless_probe.recorder as recorder, askless_probe.sparing as sparing
+    import askless_probe.recorder as recorder, askless_probe.sampling as sampling
     import askless_probe.web.wsgi as wsgi
     db = sqlite3.connect(":memory:")
     db.execute("CREATE TABLE vessel (id INTEGER PRIMARY KEY, name TEXT)")
@@ -176,7 +176,7 @@ def test_a_request_that_goes_on_is_told_in_one_file(tmp_path: Path) -> None:
 
 def test_recording_pauses_by_a_file(tmp_path: Path) -> None:
     body = f"""
-        sparing.LOOK_NS = recorder.spare.next_look = 0
+        sampling.LOOK_NS = recorder.spare.next_look = 0
         from subprocess import run
         def say(word):
             run([sys.executable, "-m", "askless", "capture", word, {str(tmp_path / "calls")!r}], check=True, env={{**os.environ, "ASKLESS_CAPTURE": ""}})
@@ -202,7 +202,7 @@ def test_a_full_disk_pauses_recording_until_there_is_room(tmp_path: Path) -> Non
         pytest.skip("no right to mount here")
     try:
         body = f"""
-            sparing.LOOK_NS = recorder.spare.next_look = 0
+            sampling.LOOK_NS = recorder.spare.next_look = 0
             visit("/calls/2")
             with open({str(disk / "filler")!r}, "wb", buffering=0) as filler:
                 try:
@@ -212,7 +212,7 @@ def test_a_full_disk_pauses_recording_until_there_is_room(tmp_path: Path) -> Non
                     pass
             for n in range(2000): visit("/calls/3")
             os.truncate({str(disk / "filler")!r}, 0)
-            sparing.RETRY_NS = recorder.spare.full_until = 1
+            sampling.RETRY_NS = recorder.spare.full_until = 1
             for n in range(20): visit("/calls/4")
             print("served")
         """
