@@ -85,7 +85,7 @@ TUG = "SELECT tug.name FROM tug WHERE tug.id = :p0"
 
 
 def each(text: str, keys: Iterable[Any], rows_of: Callable[[Any], Rows], *more: Any, **fields: Any) -> list[Ask]:
-    """A look-up for each key."""
+    """A lookup for each key."""
     return [Ask(text, (key, *more), rows_of(key), **fields) for key in keys]
 
 
@@ -217,7 +217,7 @@ PROBLEMS = [
     ),
     once("far behind", [Ask("SELECT port_call.id, port_call.agent FROM port_call ORDER BY port_call.id LIMIT 20 OFFSET 24000", (), [(i, "North") for i in range(20)])], ("deep-offset", "")),
     once("rows inserted one by one", [Ask("INSERT INTO tug (id, name) VALUES (:p0, :p1)", (n, f"Tug {n}"), count=1, inside=True) for n in range(8)], ("write-loop", "insert")),
-    once("rows changed one by one", [Ask("UPDATE berth SET name = :p0 WHERE id = :p1", (f"Quay {n}", n), count=1) for n in range(8)], ("write-loop", "update, each commits alone")),
+    once("rows changed one by one", [Ask("UPDATE berth SET name = :p0 WHERE id = :p1", (f"Quay {n}", n), count=1) for n in range(8)], ("write-loop", "update, each committed separately")),
     once(
         "rows changed as they were read",
         [CALLS, *[Ask("UPDATE port_call SET agent = :p0 WHERE port_call.id = :p1", (f"North {n}", row[0]), count=1, inside=True) for n, row in enumerate(CALLS.rows)]],
@@ -227,7 +227,7 @@ PROBLEMS = [
     once("looked for and inserted", _found_or_made(5), ("find-or-create", "find or create")),
     once("changed or inserted", _found_or_made(5, update=True), ("find-or-create", "update or insert")),
     once("a deadlock, tried again", [Ask(VESSEL, (7,), error=DEADLOCK), Ask(VESSEL, (7,), [(7, "Tern")])], ("failing", "deadlock")),
-    once("a time-out", [Ask(VESSEL, (7,), error="OperationalError: canceling statement due to statement timeout", ms=900)], ("failing", "time-out")),
+    once("a timeout", [Ask(VESSEL, (7,), error="OperationalError: canceling statement due to statement timeout", ms=900)], ("failing", "timeout")),
     once("a mistake", [Ask("SELECT vesel.name FROM vesel WHERE vesel.id = :p0", (7,), error="ProgrammingError: relation does not exist")], ("failing", "mistake")),
     once("a row that is there", [Ask("INSERT INTO tug (id, name) VALUES (:p0, :p1)", (1, "Tug"), error="IntegrityError: duplicate key value violates unique constraint")], ("failing", "conflict")),
     _held(60, known=True),
@@ -259,10 +259,10 @@ TRAPS = [
         [ask for n in range(4) for ask in (Ask("SELECT berth.name FROM berth WHERE berth.id = :p0", (3,), [("Quay",)], digest=5), Ask("UPDATE berth SET name = :p0 WHERE id = :p1", (f"Quay {n}", 3), count=1))],
     ),
     once("polling", [POLL] * 4),
-    Case("the same look-up in many requests", _stable(1)),
+    Case("the same lookup in many requests", _stable(1)),
     Case("results that change", _stable(6, changes=True)),
-    once("three look-ups of a page", [Ask(VESSEL, (7,), [(7, "Tern")]), Ask(TUG, (9,), [("Tug",)], line=11), Ask("SELECT berth.name FROM berth WHERE berth.id = :p0", (3,), [("Quay",)], line=12)]),
-    once("two look-ups of one shape", [Ask(VESSEL, (7,), [(7, "Tern")]), Ask(VESSEL, (9,), [(9, "Gull")], line=11)]),
+    once("three lookups of a page", [Ask(VESSEL, (7,), [(7, "Tern")]), Ask(TUG, (9,), [("Tug",)], line=11), Ask("SELECT berth.name FROM berth WHERE berth.id = :p0", (3,), [("Quay",)], line=12)]),
+    once("two lookups of one shape", [Ask(VESSEL, (7,), [(7, "Tern")]), Ask(VESSEL, (9,), [(9, "Gull")], line=11)]),
     once("what the clock gives", [Ask("SELECT clearance.id FROM clearance WHERE clearance.ends > CURRENT_TIMESTAMP", (), [(1,)], digest=5)] * 3, systems=("mysql", "sqlite")),
     once("rows that are locked", [Ask("SELECT clearance.state FROM clearance WHERE clearance.id = :p0 FOR UPDATE", (n,), [("asked",)], inside=True) for n in range(5)], systems=("postgresql", "mysql")),
     once("side by side", [Ask(TUG, (n,), [("Tug",)], gap_ms=0, connection=n + 1, thread=n + 1, line=10 + n) for n in range(2)]),

@@ -41,7 +41,7 @@ from askless.reports.loading import load  # noqa: E402
 from askless.reports.statement_selection import Subject, costliest, writes_of  # noqa: E402
 
 PAGES = ["/calls/due", "/calls/{last}", "/berths", "/statistics", "/inspections", "/vessels", "/vessels/H00042"]
-# What the office asks beside its pages: reports and look-ups of the same tables, as their authors wrote them.
+# What the office asks beside its pages: reports and lookups of the same tables, as their authors wrote them.
 REPORTS = [
     "SELECT status, count(*) FROM port_call GROUP BY status",
     "SELECT id, eta FROM port_call WHERE eta >= '2026-11-20' AND eta < '2026-11-22' ORDER BY eta",
@@ -87,7 +87,7 @@ class Ground:
         self.types: dict[str, dict[str, str]] = {}
 
     def keep_all(self) -> None:
-        """On MariaDB, make the indexes of foreign keys anew, under a name: one that the server made by itself is gone for
+        """On MariaDB, make the indexes of foreign keys again, under a name: one that the server made by itself is gone for
         good once another index serves its key, though only for a try."""
         for table in reflect(self.connection).tables:
             for index in table.indexes:
@@ -286,7 +286,7 @@ def main(system: str, scale: int, columns_most: int) -> None:
             if system == "mariadb":
                 ground.keep_all()
         compare(ground, live, subjects, "the pages", columns_most)
-        compare(ground, live, reports, "reports and look-ups", columns_most)
+        compare(ground, live, reports, "reports and lookups", columns_most)
         compare(ground, live, [*subjects, *reports], "all of it", columns_most)
 
 

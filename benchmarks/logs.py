@@ -1,6 +1,6 @@
 """MB a second of each reader of logs, over reading the file's lines alone; all in one run.
 
-The logs are made of lines as servers write them: look-ups by key with their parameters, in transactions.
+The logs are made of lines as servers write them: lookups by key with their parameters, in transactions.
 """
 
 from __future__ import annotations
@@ -53,7 +53,7 @@ def jsonlog(turn: int) -> str:
 
 
 def slow(turn: int) -> str:
-    """A look-up as MariaDB's slow log tells it."""
+    """A lookup as MariaDB's slow log tells it."""
     return (
         f"# User@Host: harbour[harbour] @ localhost [127.0.0.1]\n# Thread_id: {turn % 7}  Schema: office  QC_hit: No\n"
         "# Query_time: 0.000069  Lock_time: 0.000000  Rows_sent: 1  Rows_examined: 1\n# Rows_affected: 0  Bytes_sent: 91\n"
@@ -62,7 +62,7 @@ def slow(turn: int) -> str:
 
 
 def general(turn: int) -> str:
-    """A look-up as MariaDB's general log tells it."""
+    """A lookup as MariaDB's general log tells it."""
     return f"\t\t    {turn % 7 + 5} Query\tSELECT id, name, call_sign, flag, owner FROM vessel WHERE id = {turn}\n"
 
 

@@ -40,7 +40,7 @@ WORDS = {  # by which words an observation is known; the documents hold its text
     "reads-all": r"^reads all |rows of \w+ are read: the join column has no index",
     "unservable": r"hides it from an index|begins with a wildcard|compared with a number|makes the server convert",
     "sorts": r"^sorts its rows",
-    "part": r"is checked on each row afterwards",
+    "part": r"is then checked on each row",
     "reads-many": r"^reads .* to keep ",
     "per-row": r"^this subquery runs again",
     "builds-index": r"builds one on",

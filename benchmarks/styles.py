@@ -5,7 +5,7 @@
     python benchmarks/styles.py --verbose                          and which page differs, and how
     python benchmarks/styles.py --capture calls.jsonl              what an application of yours asked
 
-The applications are those of `benchmarks/advice.py`. Each runs once, recorded. What it asked is then written anew, in every
+The applications are those of `benchmarks/advice.py`. Each runs once, recorded. What it asked is then written again, in every
 style below and every form in which a statement may come (bound, with its literals, under a comment, prepared), and
 analysed without a word of an ORM: as a server's log, a relay or another language would give it. The same patterns must be
 found on the same pages as where the statements stand as they were sent. Exit code 1 where they are not.
@@ -89,7 +89,7 @@ def named_aliases(tree: Tree, rows: int) -> None:
 
 
 def whole_rows(tree: Tree, rows: int) -> None:
-    """`SELECT vessel.* FROM vessel`, where more than two columns of one table are read; look-ups by id end in LIMIT 1."""
+    """`SELECT vessel.* FROM vessel`, where more than two columns of one table are read; lookups by id end in LIMIT 1."""
     if isinstance(tree, exp.Select):
         items = [item.unalias() for item in tree.expressions]
         plain = all(isinstance(item, exp.Column) and not isinstance(item.this, exp.Star) for item in items)

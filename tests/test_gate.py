@@ -78,7 +78,7 @@ def test_patterns_that_may_not_be_found(judged: Judge, tmp_path: Path) -> None:
     )
     assert judged('[[budgets]]\nroute = "GET *"\nallowed = []\n' + accepted, capture).code == 0
     ended = judged('[[budgets]]\nroute = "GET *"\nallowed = []\n' + accepted.replace("2099", "2020"), capture)
-    assert ended.code == 1 and "was accepted until 2020-01-01 (six at most); it counts again" in ended.out
+    assert ended.code == 1 and "was accepted until 2020-01-01 (six at most); it is reported again" in ended.out
 
 
 ONE_BUDGET = '[[budgets]]\nroute = "GET /calls"\nqueries = 9\n'
@@ -89,14 +89,14 @@ def test_nothing_passes_by_mistake(judged: Judge, office: Path, tmp_path: Path) 
     assert nothing.code == 2 and "nothing to judge by" in nothing.err and "--propose" in nothing.err
     other = ONE_BUDGET + '[[budgets]]\nroute = "GET /pilots"\nqueries = 9\n'
     lacking = judged(other, office)
-    assert lacking.code == 1 and "not judged: the capture has no request of GET /pilots" in lacking.out
+    assert lacking.code == 1 and "not checked: the capture has no requests for GET /pilots" in lacking.out
     assert judged(other, office, "--allow-missing").code == 0
     assert judged('[[budgets]]\nroute = "GET /pilots"\nqueries = 9\n', office, "--allow-missing").code == 1, (
         "nothing was judged"
     )
     unmet = '[[accepted]]\npattern = "duplicate"\nroute = "/calls"\nreason = "no time yet"\nuntil = 2099-01-01\n'
     told = judged(ONE_BUDGET + unmet, office)
-    assert told.code == 0 and "accepted and not met any more: duplicate on /calls (no time yet)" in told.out
+    assert told.code == 0 and "accepted but no longer found: duplicate on /calls (no time yet)" in told.out
 
 
 def test_nothing_worse_than_before(judged: Judge, office: Path, tmp_path: Path) -> None:

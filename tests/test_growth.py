@@ -71,8 +71,8 @@ def test_what_rows_do_not_explain_is_unclear(tmp_path: Path) -> None:
 @pytest.mark.parametrize("sizes", [[10, 10, 10], [10, 20], [10, 11, 12], [0, 0, 0]])
 def test_too_few_sizes(sizes: list[int], tmp_path: Path) -> None:
     row = grown([page(tmp_path, calls) for calls in sizes])
-    assert row["outcome"] == "too few sizes seen" and row["projected"] == []
-    assert "too few sizes seen to tell" in run("growth", tmp_path / "made.jsonl").out
+    assert row["outcome"] == "too few sizes" and row["projected"] == []
+    assert "too few sizes to tell" in run("growth", tmp_path / "made.jsonl").out
 
 
 def test_a_single_odd_request_moves_nothing(tmp_path: Path) -> None:
@@ -129,12 +129,12 @@ def over_time(tmp_path: Path, ms_of: Any) -> Ran:
 
 
 @pytest.mark.parametrize("ms_of, direction", [
-    (lambda turn: 1 + turn / 30, "slower"), (lambda turn: 4 - turn / 30, "faster"), (lambda turn: 2 + turn % 3 / 10, "no change seen"),
+    (lambda turn: 1 + turn / 30, "slower"), (lambda turn: 4 - turn / 30, "faster"), (lambda turn: 2 + turn % 3 / 10, "no measurable change"),
 ])  # fmt: skip
 def test_a_statement_over_a_long_capture(ms_of: Any, direction: str, tmp_path: Path) -> None:
     ran = over_time(tmp_path, ms_of)
     by_table = {row["sql"].split("FROM ")[1].split()[0]: row for row in ran.json["shapes"]}
-    assert by_table["vessel"]["direction"] == direction and by_table["port_call"]["direction"] == "no change seen"
+    assert by_table["vessel"]["direction"] == direction and by_table["port_call"]["direction"] == "no measurable change"
     assert sum(by_table["vessel"]["counts"]) == 90 and ran.json["stretch_s"] * len(by_table["vessel"]["counts"]) >= 890
 
 

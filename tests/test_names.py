@@ -154,6 +154,6 @@ def test_the_project_accepts_for_every_command(pages: dict[str, Path], tmp_path:
     assert len(compared["new"]) == 7 and compared["accepted"] == 1
     (tmp_path / "askless.toml").write_text(ACCEPTED.format(until=today - timedelta(1)))
     ended = run(*words, cwd=tmp_path)
-    assert ended.code == 1 and "was accepted until" in ended.err and "it counts again" in ended.err
+    assert ended.code == 1 and "was accepted until" in ended.err and "it is reported again" in ended.err
     (tmp_path / "askless.toml").write_text("[[accepted]]\npattern = 'n-plus-on'\nreason = 'x'\nuntil = 2030-01-01")
     assert run(*words, cwd=tmp_path).code == 2

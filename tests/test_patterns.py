@@ -271,7 +271,7 @@ for name, function in list(globals().items()):
         with askless.request(name):
             function()
 for turn in range(5):
-    with askless.request("clean: the same constant look-up in different requests"):
+    with askless.request("clean: the same constant lookup in different requests"):
         one("SELECT name FROM berth WHERE id = ?", 1)
 '''
 POSITIVE = {
@@ -294,7 +294,7 @@ POSITIVE = {
     "siblings": ("sibling-filters", "count"),
     "siblings_inlined": ("sibling-filters", "aggregate"),
     "write_loop_insert": ("write-loop", "insert"),
-    "write_loop_alone": ("write-loop", "update, each commits alone"),
+    "write_loop_alone": ("write-loop", "update, each committed separately"),
     "write_loop_inlined": ("write-loop", "delete"),
     "already_loaded": ("already-loaded", ""),
     "already_loaded_twice_only": ("already-loaded", ""),
@@ -408,7 +408,7 @@ def test_a_nested_repetition_names_its_whole_path(by_route: dict[str, list[dict[
 
 def test_repeated_keys_are_part_of_the_one_finding(by_route: dict[str, list[dict[str, Any]]]) -> None:
     finding = by_route["to_one_with_repeats"][0]
-    assert any("6 of the 12 look-ups repeat a key" in reason for reason in finding["evidence_details"])
+    assert any("6 of the 12 lookups repeat a key" in reason for reason in finding["evidence_details"])
 
 
 def test_all_callers_of_a_duplicate_are_named(by_route: dict[str, list[dict[str, Any]]]) -> None:

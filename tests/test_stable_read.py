@@ -82,7 +82,7 @@ def test_the_shortest_time_that_rows_held_halved(hour: Hour) -> None:
     assert any("held for 36 s at least" in one for one in finding["evidence_details"])
     assert any("kept for 10 s" in one for one in finding["evidence_details"])
     assert "UPDATE 2 times on POST /tariffs" in finding["evidence_details"][2]
-    assert finding["advice"][1]["title"].startswith("or drop what is kept where it is written: UPDATE 2 times")
+    assert finding["advice"][1]["title"].startswith("or invalidate the cache on write: UPDATE 2 times")
 
 
 def one_address(hour: Hour) -> None:

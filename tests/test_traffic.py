@@ -225,7 +225,7 @@ def test_repeats_spread_over_time_are_polling(made: Callable[[str], Made]) -> No
 @pytest.mark.parametrize(
     "text",
     [
-        "SELECT id FROM vessel WHERE lower(call_sign) = {key}",  # no look-up by key, as far as is known
+        "SELECT id FROM vessel WHERE lower(call_sign) = {key}",  # no lookup by key, as far as is known
         "SELECT nextval('calls') + vessel.id FROM vessel WHERE vessel.id = {key}",
         "SELECT id FROM vessel WHERE id > {key}",
         "SELECT id FROM vessel WHERE id NOT IN ({key})",

@@ -150,7 +150,7 @@ def test_objects_that_are_built_for_one_column(found: dict[str, list[dict[str, A
 
 def test_an_eager_load_that_found_nothing_and_that_nobody_asked_for(found: dict[str, list[dict[str, Any]]]) -> None:
     (load,) = [one for one in found["found_nothing"] if one["pattern"] == "unused-load"]
-    assert load["title"] == "PortCall.tug_jobs is loaded eagerly and nobody reads it: 1 query, 0 rows a request"
+    assert load["title"] == "PortCall.tug_jobs is loaded eagerly but never read: 1 query, 0 rows per request"
     assert load["evidence_details"] == ["it found nothing, and none of 60 PortCall objects was asked for it"]
     assert load["advice"]
 

@@ -107,7 +107,7 @@ def test_the_whole_story_of_a_finding(pages: dict[str, Path]) -> None:
 def test_judging(pages: dict[str, Path]) -> None:
     assert run("findings", pages["grown"], "--fail-on", "urgent").code == 1
     assert run("findings", pages["tuned"], "--fail-on", "minor").code == 0
-    assert "Nothing asks too much in 35 requests" in run("findings", pages["tuned"]).out
+    assert "No findings in 35 requests" in run("findings", pages["tuned"]).out
     assert run("compare", pages["tuned"], pages["grown"], "--fail-on-new").code == 1
     assert run("compare", pages["grown"], pages["tuned"], "--fail-on-new").code == 0
 
@@ -260,7 +260,7 @@ def test_a_sound_capture_checks_as_sound(pages: dict[str, Path]) -> None:
     assert ran.code == 0 and ran.json["sound"] and file["closed"] and file["version"] == 1
     requests = list(read(pages["grown"]))
     assert file["requests"] == len(requests) and file["queries"] == sum(map(len, requests))
-    assert "ended in good order" in run("capture", "check", pages["grown"]).out
+    assert "finished normally" in run("capture", "check", pages["grown"]).out
 
 
 def test_hostile_sql_stays_text(record: Callable[..., Path]) -> None:
@@ -394,7 +394,7 @@ def test_drift_is_told_from_a_change() -> None:
 
 
 def test_one_edit_is_one_entry(pages: dict[str, Path]) -> None:
-    """What one line's change mends stands together, with the whole call and what the page asks afterwards."""
+    """What one line's change fixes stands together, with the whole call and what the page asks afterwards."""
     document = run("findings", pages["grown"], "--json").json
     due = next(edit for edit in document["edits"] if edit["routes"] == ["GET /calls/due"])
     assert due["code"] == (
@@ -411,9 +411,9 @@ def test_one_edit_is_one_entry(pages: dict[str, Path]) -> None:
     )
     assert [f["key"] for f in document["findings"]] == [key for edit in document["edits"] for key in edit["findings"]]
     shown = run("findings", pages["grown"]).out
-    assert due["code"] in shown and f"{due['queries']:.0f} queries a request → 2" in shown
+    assert due["code"] in shown and f"{due['queries']:.0f} queries per request → 2" in shown
     each = run("findings", pages["grown"], "--each").out
-    assert "40 queries where 1 would do" in each and "queries a request →" not in each
+    assert "40 queries where 1 would do" in each and "queries per request →" not in each
 
 
 def test_a_way_to_the_database_is_counted(pages: dict[str, Path]) -> None:
@@ -451,4 +451,4 @@ def test_indexes_of_tables_that_nobody_asked_are_not_judged(record: Any, tmp_pat
     document = run("indexes", capture, "--db", f"sqlite:///{database}", "--json").json
     assert [row["index"] for row in document["redundant"]] == ["tug_short"] and document["unjudged_indexes"] == 1
     shown = run("indexes", capture, "--db", f"sqlite:///{database}").out
-    assert "1 index of that kind on tables that the capture never asks: not judged" in shown and "pilot" not in shown
+    assert "1 index on tables that the capture never uses: not checked" in shown and "pilot" not in shown

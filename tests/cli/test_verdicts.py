@@ -32,7 +32,7 @@ def test_a_rewriting() -> None:
     for verdict, outcome, words in (
         (rewritten(SLOW, FAST), Outcome.FASTER, "faster: ×5"),
         (rewritten(FAST, SLOW), Outcome.SLOWER, "slower: takes ×5"),
-        (rewritten(SLOW, SLOW[::-1]), Outcome.UNDECIDED, "no difference in time seen (99 % interval"),
+        (rewritten(SLOW, SLOW[::-1]), Outcome.UNDECIDED, "no measurable difference (99 % interval"),
         (rewritten(SLOW, FAST, Difference("1 row lost", "an inner join")), Outcome.CHANGED, "not the same result"),
     ):
         assert verdict.outcome is outcome and verdict.text.startswith(words), verdict
@@ -75,7 +75,7 @@ def test_an_index() -> None:
     for verdict, outcome, words in (
         (said(SLOW, FAST), Outcome.FASTER, "faster: ×5"),
         (said(FAST, SLOW), Outcome.SLOWER, "slower:"),
-        (said(SLOW, SLOW[::-1]), Outcome.UNDECIDED, "no difference seen (99 % interval"),
+        (said(SLOW, SLOW[::-1]), Outcome.UNDECIDED, "no measurable difference (99 % interval"),
         (said(SLOW, FAST, used=False), Outcome.UNUSED, "not used:"),
         (said(SLOW, FAST, difference="1 rows lost"), Outcome.CHANGED, "not the same result"),
     ):
@@ -113,7 +113,7 @@ def test_a_part() -> None:
         return weigh.verdict(ClauseCost(part, times, ratio_of_turns(SLOW, times), rows), whole).text
 
     assert said(FAST) == "costs 81 % of the time"
-    assert said(SLOW[::-1], 5) == "costs nothing that can be seen, and gives 5 rows instead of 3"
+    assert said(SLOW[::-1], 5) == "no measurable cost, and gives 5 rows instead of 3"
     assert said(tuple(4 * ms for ms in SLOW)) == "saves time: ×4.0 without it"
     once = weigh.verdict(ClauseCost(part, (2500.0,), None, 900), whole)
     assert once.outcome is Outcome.TOO_FEW and once.text.endswith("of its time, and gives 900 rows instead of 3")

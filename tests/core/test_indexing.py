@@ -73,7 +73,7 @@ def test_what_exists_is_not_advised_again_and_what_becomes_redundant_is_named() 
     there = schema(indexes=[Index("calls_of_vessel", ("vessel_id", "agent"))])
     assert advise(workload, there) == []
     partial = schema(indexes=[Index("some", ("vessel_id",), where="status = 'due'")])
-    assert columns(advise(workload, partial)) == [("vessel_id",)], "a partial index serves no look-up of all rows"
+    assert columns(advise(workload, partial)) == [("vessel_id",)], "a partial index serves no lookup of all rows"
     short = schema(indexes=[Index("calls_of_vessel", ("vessel_id",))])
     (advice,) = advise([asked("SELECT * FROM port_call WHERE vessel_id = ? ORDER BY eta LIMIT 2", 9)], short)
     assert advice.columns == ("vessel_id", "eta") and advice.redundant == ("calls_of_vessel",)
@@ -110,7 +110,7 @@ def test_writes_may_cost_more_than_an_index_gains() -> None:
 
 def test_an_index_that_holds_all_is_preferred_where_that_is_narrow() -> None:
     (narrow,) = advise([asked("SELECT eta FROM port_call WHERE berth_id = ?", share=0.05)], schema())
-    assert narrow.columns == ("berth_id", "eta") and "answers without the table" in narrow.why
+    assert narrow.columns == ("berth_id", "eta") and "answers without reading the table" in narrow.why
     wide = advise([asked("SELECT remark FROM port_call WHERE berth_id = ?", share=0.05)], schema())
     assert all("remark" not in advice.columns for advice in wide)
 

@@ -132,7 +132,7 @@ def test_a_source_never_claims_more_than_it_saw(keys: list[int], column: list[in
 
 
 def test_the_column_that_is_called_after_the_table_wins_over_equal_small_numbers() -> None:
-    """Three tables with ids from 1: a range's look-ups come from the ranges, though the offers were read at once."""
+    """Three tables with ids from 1: a range's lookups come from the ranges, though the offers were read at once."""
     offers = ("SELECT id, name FROM offer", ("id", "name"), (), [(k, "a") for k in range(1, 7)])
     ranges = [("SELECT id, open FROM offer_range WHERE id = ?", ("id", "open"), (k,), [(k, True)]) for k in range(1, 7)]
     lookups = [("SELECT name FROM product WHERE range_id = ?", ("name",), (k,), [("Rope",)]) for k in range(1, 7)]

@@ -248,7 +248,7 @@ def test_a_question_for_one_key_becomes_one_for_all(text: str) -> None:
     assert flat(sql) == "SELECT DISTINCT port_call_id FROM tug_job WHERE port_call_id IN (:keys) AND open = 1"
 
 
-# A look-up, and what varies in it for each of four keys; an "n" among these is the key.
+# A lookup, and what varies in it for each of four keys; an "n" among these is the key.
 LATEST = [
     ("SELECT id FROM port_call WHERE vessel_id = ? AND at = (SELECT MAX(at) FROM port_call WHERE vessel_id = ?)", "nn"),
     ("SELECT id FROM port_call c WHERE c.passed = ? AND c.vessel_id = ? AND at = (SELECT MIN(at) FROM port_call WHERE passed < ? AND vessel_id = ?)", "1n2n"),

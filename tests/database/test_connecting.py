@@ -133,7 +133,7 @@ def test_urls_as_applications_write_them(served: Office) -> None:
     place = served.url.partition("://")[2]
     for driver in {"postgresql": ["postgres", "postgresql+psycopg2", "postgresql+asyncpg"], "mariadb": ["mysql", "mysql+mysqldb"]}[served.system]:  # fmt: skip
         assert tables(f"{driver}://{place}").code == 0, driver
-    refused(tables(f"{served.system}://{place.rpartition('/')[0]}"), "names no database")
+    refused(tables(f"{served.system}://{place.rpartition('/')[0]}"), "does not name a database")
     refused(tables(served.url + "_gone"), "_gone", "check --db")
     refused(tables("oracle://scott@127.0.0.1/x"), "oracle databases are not supported")
 

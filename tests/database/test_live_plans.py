@@ -39,8 +39,8 @@ EACH = [
     ("SELECT * FROM port_call WHERE status = 'due' AND agent LIKE 'zz%'", "full scan port_call: reads all 3,000 rows of port_call to keep 0: no index answers status"),
     ("SELECT * FROM port_call ORDER BY eta", "an index in this order would deliver the rows sorted"),
     (COUNTED, "this subquery runs again for every row of the query around it"),
-    ("SELECT * FROM port_call WHERE berth_id = 3 AND agent = 'none'", "the index answers berth_id; agent is checked on each row afterwards"),
-    ("SELECT * FROM port_call WHERE upper(status) = 'DUE'", "upper() around status hides it from an index on that column"),
+    ("SELECT * FROM port_call WHERE berth_id = 3 AND agent = 'none'", "the index answers berth_id; agent is then checked on each row"),
+    ("SELECT * FROM port_call WHERE upper(status) = 'DUE'", "upper() around status prevents the use of an index on that column"),
     ("SELECT * FROM vessel WHERE call_sign LIKE '%42'", "the LIKE on call_sign begins with a wildcard"),
 ]  # fmt: skip
 
@@ -224,7 +224,7 @@ def test_analyze_refuses_what_writes_and_ends_what_runs_on(served: Office) -> No
         many = "SELECT count(*) FROM manifest_line a, manifest_line b, manifest_line c"
         stopped = run("plan", "--db", served.url, "--sql", many, "--analyze", "--timeout", "0.5")
     assert stopped.code == 0 and "longer than 0.5 s" in stopped.out and "--timeout" in stopped.out, stopped.err
-    assert "ms of its own" not in stopped.out and "  1 " in stopped.out, "the plan without measurements"
+    assert "ms own time" not in stopped.out and "  1 " in stopped.out, "the plan without measurements"
     refused(run("plan", "--db", served.url, "--sql", "SELECT 1", "--timeout", "0"), "--timeout takes seconds")
     assert (served.state(), served.ask("SELECT count(*) FROM clearance")) == before
 

@@ -225,7 +225,7 @@ def test_the_table_as_clients_print_it(text: str, tmp_path: Path) -> None:
     )
     with pytest.raises(UnreadablePlan) as raised:
         plans.read_saved(torn)
-    assert "columns where the head has 10" in raised.value.reason and raised.value.line >= 4
+    assert "columns where the header has 10" in raised.value.reason and raised.value.line >= 4
 
 
 def test_the_servers_own_table_gives_the_tables_of_its_json(explain: Explain, cursor: Any) -> None:

@@ -194,7 +194,7 @@ def test_a_plan_as_people_paste_it(text: str, tmp_path: Path) -> None:
         ("", "line 1: it is no plan"),
         ("hello\nworld", "line 1: it is no plan"),
         ('{"Plan": [}', "line 1: it is no JSON"),
-        ('[{"Plan": 3}]', "the JSON holds no Plan"),
+        ('[{"Plan": 3}]', "the JSON contains no Plan"),
         ("Seq Scan on x  (cost=0.00..1.00 rows=1 width=4)\n  ->  (what)", "line 2: this is no step"),
     ],
 )

@@ -138,7 +138,7 @@ def test_a_statement_ends_with_whoever_asked_for_it(
 
 
 def test_nothing_is_left_beside_a_file(tmp_path: Path) -> None:
-    """In WAL mode whoever reads makes two files beside the database."""
+    """In WAL mode anyone who reads makes two files beside the database."""
     file = tmp_path / "logged.db"
     with closing(sqlite3.connect(file)) as db:
         db.execute("PRAGMA journal_mode = WAL")

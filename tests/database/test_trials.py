@@ -1,4 +1,4 @@
-"""Trials on each database: an index, a rewritten statement, a finding's look-ups, and the parts of a statement."""
+"""Trials on each database: an index, a rewritten statement, a finding's lookups, and the parts of a statement."""
 
 from __future__ import annotations
 
@@ -352,7 +352,7 @@ def test_the_join_keeps_its_parents_and_the_counts_their_zeros(office: Office, c
 def test_a_look_up_of_the_latest_is_no_look_up_of_all(
     office_of: Callable[..., Office], record: Callable[..., Path]
 ) -> None:
-    """Two calls of one vessel, of which the look-up takes the latest: without its LIMIT a batch would give both."""
+    """Two calls of one vessel, of which the lookup takes the latest: without its LIMIT a batch would give both."""
     office = office_of("sqlite")
     path = office.url.removeprefix("sqlite:///")
     capture = record(
@@ -454,7 +454,7 @@ with sqlalchemy.create_engine(sys.argv[1]).connect() as db:
 
 
 def test_the_first_of_each_and_whether_there_is_one(office: Office, tmp_path: Path) -> None:
-    """Both roads give what the look-ups gave, vessels without a call among them."""
+    """Both roads give what the lookups gave, vessels without a call among them."""
     (tmp_path / "pages.py").write_text(PAGES_BY_HAND)
     capture = tmp_path / "calls"
     done = run("capture", "app", "-o", capture, "--", sys.executable, tmp_path / "pages.py", office.app_url)

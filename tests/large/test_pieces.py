@@ -201,7 +201,9 @@ def test_a_request_with_very_many_queries_is_added_up(tmp_path: Path) -> None:
     assert (row["queries"], row["rows"], row["bytes"]) == (70_000, 140_000, 210_000)
     assert row["database_ms"] == pytest.approx(70_000 * 7 / 1e6)
     told = run("findings", path)
-    assert "first 50,000 queries of a request" in " ".join(told.err.split()) and "70,000 queries a request" in told.out
+    assert (
+        "first 50,000 queries of a request" in " ".join(told.err.split()) and "70,000 queries per request" in told.out
+    )
 
 
 def test_many_shapes_are_judged_in_proportion(tmp_path: Path) -> None:

@@ -167,7 +167,7 @@ def test_what_orms_really_write(name: str, script: str, table: str, tmp_path: Pa
 
 
 WRITTEN = Path(__file__).with_name("written")
-# Of each log: whether parameters stand beside the statement, the keys that were looked up, the statements that look-ups are not.
+# Of each log: whether parameters stand beside the statement, the keys that were looked up, the statements that lookups are not.
 KEYS = {
     "activerecord": ["1", "2", "3", "4", "5"], "doctrine": ["1", "2", "3"], "drizzle": ["1", "2", "3"],
     "eclipselink": ["'1'", "'2'", "'3'"], "hibernate": ["'1'", "'2'", "'3'"], "hibernate-formatted": ["'1'", "'2'", "'3'"],
@@ -219,7 +219,7 @@ def test_active_record_tells_lines_of_code_and_answers_of_its_cache_are_no_queri
 
 
 def test_threads_that_take_turns_and_a_system(tmp_path: Path) -> None:
-    """What a thread binds belongs to its own statement, whoever writes in between; `--system` says whose SQL it is."""
+    """What a thread binds belongs to its own statement, anyone who writes in between; `--system` says whose SQL it is."""
     lines = []
     for key in range(1, 6):
         for thread in ("exec-1", "exec-2"):

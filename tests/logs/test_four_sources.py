@@ -119,7 +119,7 @@ def test_each_finds_the_loops_and_says_how_sure_it_is(seen: dict[str, Path]) -> 
     known = {shape for shape, evidence in loops["app"].items() if evidence == "traced"}
     assert len(known) >= 4
     assert {loops["relay"][shape] for shape in known} == {"traced"}, "the relay sees results"
-    # Counts need keys that were seen to flow; look-ups are told by their repetition.
+    # Counts need keys that were seen to flow; lookups are told by their repetition.
     for name in ("traces", "log"):
         told = known & set(loops[name])
         assert len(told) >= len(known) - 1 and {loops[name][shape] for shape in told} == {"repeated"}

@@ -37,7 +37,7 @@ FILES: dict[str, object] = {
 
 
 def asked(server: servers.Server) -> None:
-    """Three pages of eight look-ups each, in a transaction; a mistake."""
+    """Three pages of eight lookups each, in a transaction; a mistake."""
     with server.connect("postgres") as connection:
         connection.execute("CREATE TABLE vessel (id int PRIMARY KEY, name text)")
         connection.execute("INSERT INTO vessel SELECT n, 'Tern ' || n FROM generate_series(1, 60) n")
@@ -230,7 +230,7 @@ def test_follow_over_a_rotation_loses_nothing(logs: dict[str, Path], tmp_path: P
             stream.write("".join(lines[third : 2 * third]))
             stream.flush()
             log.rename(tmp_path / "calls.log.1")
-            stream.write(lines[2 * third])  # whoever has it open goes on for a moment
+            stream.write(lines[2 * third])  # anyone who has it open goes on for a moment
         log.write_text("".join(lines[2 * third + 1 :]))
         deadline = time.monotonic() + 60
         file = tmp_path / "calls" / "log.askless.jsonl"

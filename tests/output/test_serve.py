@@ -1,4 +1,4 @@
-"""`askless serve` on loopback: for whoever has its address alone, while a capture grows, until Ctrl-C."""
+"""`askless serve` on loopback: for anyone who has its address alone, while a capture grows, until Ctrl-C."""
 
 from __future__ import annotations
 

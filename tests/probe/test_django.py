@@ -234,7 +234,7 @@ def project(tmp_path: Path) -> Callable[[str], dict[str, list[tuple[str, str, st
 def test_generic_relations_and_proxies_are_walked(
     project: Callable[[str], dict[str, list[tuple[str, str, str]]]], tmp_path: Path
 ) -> None:
-    """A generic relation's type column is no condition of the look-up's; a proxy's objects are the proxy's."""
+    """A generic relation's type column is no condition of the lookup's; a proxy's objects are the proxy's."""
     told = project(
         """
         import askless
@@ -324,7 +324,7 @@ def test_no_call_is_hung_on_what_a_library_reads_by_itself(
             [craft.captain.name for craft in quay.whole(Craft.objects.order_by("id"))]
         with askless.request("given"):
             [tug.captain.name for tug in quay.listed(Tug)]
-        with askless.request("mended"):
+        with askless.request("fixed"):
             objects = list(quay.whole(Craft.objects.order_by("id")))
             prefetch_related_objects(objects, "captain")
             [craft.captain.name for craft in objects]
@@ -339,7 +339,7 @@ def test_no_call_is_hung_on_what_a_library_reads_by_itself(
     assert codes["given"][0] == '.select_related("captain")'
     (code,) = codes["by the library"]
     assert 'prefetch_related_objects(objects, "captain")' in code
-    assert "mended" not in codes
+    assert "fixed" not in codes
 
 
 def test_no_bulk_call_for_objects_of_two_tables(

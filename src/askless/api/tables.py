@@ -15,7 +15,7 @@ Row = TypeVar("Row", bound=msgspec.Struct)
 
 
 class Table(Generic[Row]):
-    """Typed rows. Iterating reads them anew, so that a capture may be larger than memory; `len`, `[i]` read all of them.
+    """Typed rows. Iterating reads them again, so that a capture may be larger than memory; `len`, `[i]` read all of them.
 
     `to_arrow` and `to_pandas` give columns of the same names, flat.
     """

@@ -282,7 +282,7 @@ class Modules(Event, tag="modules"):
 
 
 class Close(Event, tag="close"):
-    """The last line of a recorder that ended in good order. `spent_ns` is about what recording itself took."""
+    """The last line of a recorder that finished normally. `spent_ns` is about what recording itself took."""
 
     requests: Whole
     queries: Whole

@@ -1,7 +1,7 @@
 """A capture in pieces that can be read anywhere, each by itself: files, and ranges of large ones.
 
-The pieces are the same whoever reads them, so that what they add up to, one after the other, is the same too. A request belongs
-to the piece in which it begins: whoever reads that goes on behind its end until all its requests have ended. What queries refer to
+The pieces are the same anyone who reads them, so that what they add up to, one after the other, is the same too. A request belongs
+to the piece in which it begins: anyone who reads that goes on behind its end until all its requests have ended. What queries refer to
 by number (texts, lines of code) may stand anywhere before them, so a piece knows where all such lines are.
 """
 

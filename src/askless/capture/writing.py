@@ -46,7 +46,7 @@ class CaptureWriter:
         self._begin()
 
     def _begin(self) -> None:
-        """Begin a file, in which everything is told anew."""
+        """Begin a file, in which everything is told again."""
         path = self.path
         self._texts = StatementInterner()
         self._told_from = self._texts.first

@@ -1,4 +1,4 @@
-"""Showing a document anew whenever a capture has grown, until Ctrl-C."""
+"""Showing a document again whenever a capture has grown, until Ctrl-C."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""`askless trial`: prove advice on the database. An index, a rewritten statement, or a finding's look-ups in one query."""
+"""`askless trial`: prove advice on the database. An index, a rewritten statement, or a finding's lookups in one query."""
 
 from __future__ import annotations
 

@@ -39,7 +39,7 @@ def direction(ratio: Ratio) -> Outcome:
     return Outcome.FASTER if ratio.value > 1 else Outcome.SLOWER
 
 
-def timed(ratio: Ratio, undecided: str = "no difference seen", after: str = "") -> Verdict:
+def timed(ratio: Ratio, undecided: str = "no measurable difference", after: str = "") -> Verdict:
     """What time before over time after shows; `after` tells in words what the time after is that of."""
     outcome, interval = direction(ratio), interval_text(ratio)
     if outcome is Outcome.UNDECIDED:

@@ -32,7 +32,7 @@ def try_roads(url: URL, roads: Alternatives, limits: Limits | None = None, progr
     texts = [roads.statement.text, *(told.statement.text for told in roads.others)]
     trees = [checked_select(text, roads.statement.system) for text in texts]
     with connect(url, limits) as connection:
-        progress("looking who else is at work")
+        progress("checking for other sessions")
         check_quiet(connection, tuple(dict.fromkeys(name for tree in trees for name in tables_in(tree))), limits)
         queries = [query_sent(connection, roads.statement)]
         progress("running the original statement")
@@ -83,7 +83,9 @@ def _with_row_before(connection: Connection, told: Alternative) -> BoundStatemen
 
 def _note(told: Alternative) -> str:
     if told.promise is Promise.SAME:
-        return "the row before the page was asked beforehand: a page knows it from the one before" if told.probe else ""
+        return (
+            "the last row of the previous page was read first; a page gets it from the one before" if told.probe else ""
+        )
     return f"it gives {told.promise}"
 
 

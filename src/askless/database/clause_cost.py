@@ -65,8 +65,8 @@ def weigh(
     if not parts:
         raise AskLessError(
             "no-parts",
-            "there is no part to leave out: no join, condition, subquery or sort",
-            "weigh a larger statement",
+            "no clause can be removed: no join, condition, subquery or sort",
+            "choose a larger statement",
         )
     with connect(url, limits) as connection:
         own = server_of(connection).system(connection)

@@ -39,7 +39,7 @@ def parse_url(text: str) -> URL:
         url = url.set(drivername=system.name)
     if not system.is_file:
         if not url.database:
-            raise AskLessError("database-missing", f"{shown(url)} names no database", f"write it like {EXAMPLE}")
+            raise AskLessError("database-missing", f"{shown(url)} does not name a database", f"write it like {EXAMPLE}")
         password = os.environ.get(PASSWORD)
         return url.set(password=password) if password and not url.password else url
     if not url.database or url.database == ":memory:":
@@ -122,7 +122,7 @@ def refusal(error: DBAPIError, where: str, limits: Limits | None = None) -> AskL
     whose = f"the database {where}" if where else "the database"
     meaning = meaning_of(error, reason)
     if meaning is None:
-        return AskLessError("database-refuses", f"{whose} refuses: {reason}", "check the statement and your rights")
+        return AskLessError("database-refuses", f"{whose} refuses: {reason}", "check the statement and your privileges")
     if meaning.slug == "timed-out" and limits is not None:
         text = f"a statement ran longer than {limits.statement_s:g} s and was stopped"
         return AskLessError(meaning.slug, text, meaning.remedy)

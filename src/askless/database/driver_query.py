@@ -43,7 +43,7 @@ def native(value: Value, system: str) -> Any:
     if kind.startswith("cut "):
         raise AskLessError(
             "value-cut",
-            f"a value of this query ({kind.removeprefix('cut ')}) was too long to be kept whole in the capture",
+            f"a value of this query ({kind.removeprefix('cut ')}) was too long to be stored completely in the capture",
             "give the statement with --sql and its values with --parameters",
         )
     try:
@@ -56,7 +56,7 @@ def native(value: Value, system: str) -> Any:
     except (LookupError, ValueError, ArithmeticError):
         raise AskLessError(
             "value-unknown",
-            f"a value of this query has the type {kind}, which a capture can't keep",
+            f"a value of this query has the type {kind}, which a capture can't store",
             "give the statement with --sql and its values with --parameters",
         ) from None
 
@@ -95,7 +95,7 @@ def bound(
     if _CUT in text:
         raise AskLessError(
             "value-cut",
-            "this statement was too long to be kept whole in the capture",
+            "this statement was too long to be stored completely in the capture",
             "give the statement with --sql and its values with --parameters",
         )
     slots = slots_of(text, system)

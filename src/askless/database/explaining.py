@@ -63,8 +63,8 @@ def explain(
     except UnreadablePlan as error:
         raise AskLessError(
             "plan-unreadable",
-            f"the server's plan has a form that is not known: {error.reason}",
-            "look at it with the server's own EXPLAIN",
+            f"the server's plan has an unknown format: {error.reason}",
+            "view it with the server's own EXPLAIN",
         ) from None
 
 

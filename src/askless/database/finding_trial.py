@@ -1,4 +1,4 @@
-"""Replays a finding's look-ups on the database against one batched query and the join: the same rows, and what is saved."""
+"""Replays a finding's lookups on the database against one batched query and the join: the same rows, and what is saved."""
 
 from __future__ import annotations
 
@@ -72,18 +72,18 @@ def try_finding(
     limits: Limits | None = None,
     progress: Progress = quiet,
 ) -> FindingTrial:
-    """Run the look-ups, the batch and the join. Raises AskLessError: nothing-to-replay, server-busy, and what the database
+    """Run the lookups, the batch and the join. Raises AskLessError: nothing-to-replay, server-busy, and what the database
     says."""
     limits = limits or Limits()
     tree = checked_select(replay.lookups[0].text, replay.lookups[0].system)
     with connect(url, limits) as connection:
-        progress("looking who else is at work")
+        progress("checking for other sessions")
         check_quiet(connection, tables_in(tree), limits)
         lookups = [query_sent(connection, sent) for sent in replay.lookups]
         parent = query_sent(connection, replay.parent) if replay.parent is not None else None
         before = [parent] if parent is not None else []
         roads = [_Plan("row by row", [*before, *lookups], replay.lookups[0].text)]
-        progress("running the look-ups one by one")
+        progress("running the lookups one by one")
         with attempt(connection, limits):
             result = _by_key(connection, replay, lookups)
         roads[0].rows = sum(len(rows) for rows in result.rows)
@@ -117,7 +117,7 @@ def try_finding(
                 _check_turned(connection, plan, result)
             roads.append(plan)
         if len(roads) == 1:
-            raise no_other_way("no other way to ask for these rows can be written from the statement")
+            raise no_other_way("no alternative can be derived from the statement")
         progress("measuring")
         times = interleaved([runner(connection, road.queries) for road in roads], BUDGET_S, least=5)
         system = server_of(connection).system(connection)
@@ -134,7 +134,7 @@ def try_finding(
 
 
 class _Found:
-    """What the look-ups gave, a list of rows for each different key."""
+    """What the lookups gave, a list of rows for each different key."""
 
     def __init__(self, columns: list[str], keys: list[Any], rows: list[Rows]) -> None:
         self.columns = columns
@@ -166,7 +166,7 @@ def _check_batch(connection: Connection, plan: _Plan, replay: Replay, found: _Fo
     width = len(found.columns)
     place = place_of_key(replay, names)
     if place is None:
-        plan.note = "the batch does not show the key, so only the rows as a whole were compared"
+        plan.note = "the batched query does not return the key, so rows were only compared as a whole"
         _tell(plan, found.all(), [row[:width] for row in rows], ResultGuarantees())
         return
     by_key: dict[Any, Rows] = {}
@@ -177,19 +177,19 @@ def _check_batch(connection: Connection, plan: _Plan, replay: Replay, found: _Fo
         if not _tell(plan, expected, by_key.pop(_comparable(key), []), question):
             return
     if by_key:
-        plan.difference = f"{len(by_key)} keys come back that nobody asked for"
+        plan.difference = f"{len(by_key)} extra keys were returned"
     missing = sum(not rows for rows in found.rows)
     if missing:
-        plan.note = f"{_without(missing, 'row')} on the page, with nothing"
+        plan.note = f"{_without(missing, 'row')} on the page, with no rows"
 
 
 def _check_whether(plan: _Plan, found: _Found, rows: Rows) -> None:
-    """The keys that come back are those whose look-up said yes: gave a row, and in it no 0, false or NULL."""
+    """The keys that come back are those whose lookup said yes: gave a row, and in it no 0, false or NULL."""
     some = {_comparable(row[0]) for row in rows}
     asked = [(_comparable(key), bool(rows and rows[0][0])) for key, rows in zip(found.keys, found.rows, strict=True)]
     wrong = [key for key, said in asked if said != (key in some)]
     if wrong:
-        plan.difference = f"{len(wrong)} of {len(asked)} keys have rows by one and none by the other"
+        plan.difference = f"{len(wrong)} of {len(asked)} keys have rows on only one side"
 
 
 def _without(keys: int, what: str) -> str:
@@ -229,7 +229,7 @@ def _check_turned(connection: Connection, plan: _Plan, found: _Found) -> None:
     keys = {_comparable(key) for key in found.keys}
     places = [i for i in range(len(names) - 1) if keys <= {_comparable(row[i]) for row in rows}]
     if not places:
-        plan.difference = "no column of it has all the keys that were looked up"
+        plan.difference = "none of its columns contains all keys"
         return
     numbers = {_comparable(row[places[0]]): row[-1:] for row in rows}
     for key, expected in zip(found.keys, found.rows, strict=True):
@@ -253,7 +253,7 @@ def _tell(plan: _Plan, expected: Rows, given: Rows, question: ResultGuarantees) 
 
 
 def _check_join(connection: Connection, plan: _Plan, replay: Replay, found: _Found, parent: DriverQuery) -> None:
-    """No parent is lost, none comes twice without need, and the children are those of the look-ups."""
+    """No parent is lost, none comes twice without need, and the children are those of the lookups."""
     names, parents = execute(connection, parent)
     _, rows = execute(connection, plan.queries[0])
     plan.rows, plan.bytes = len(rows), bytes_of(rows)
@@ -278,6 +278,6 @@ def _check_join(connection: Connection, plan: _Plan, replay: Replay, found: _Fou
         return
     more = len(children) - len(expected)
     if more > 0:
-        plan.note = f"it loads {more} rows that the page did not ask for"
+        plan.note = f"it loads {more} rows that the page did not read"
     elif replay.to_many and len(rows) > len(parents):
         plan.note = f"parents come {len(rows) / max(len(parents), 1):.1f} times each"

@@ -40,7 +40,7 @@ class IndexOutcome(StrEnum):
 
     KEPT = "kept"
     UNUSED = "unused"  # no plan uses it
-    SPARED = "spared"  # the others answer as cheaply without it
+    SPARED = "spared"  # the others are as cheap without it
 
 
 class PlannedIndex(msgspec.Struct, frozen=True):
@@ -103,14 +103,12 @@ def prove(
         known = {name.lower() for name in inspect(connection).get_table_names()}
         asked = [one for one in statements if _may_be_asked(connection, one, known)]
         if not asked:
-            raise AskLessError(
-                "nothing-to-prove", "no statement of the capture can be asked on copies", "leave --test out"
-            )
+            raise AskLessError("nothing-to-prove", "none of the capture's statements can run on copies", "omit --test")
         own = [index.table for index in (*wanted, *spare)]
         tables = list(dict.fromkeys([*own, *(name for one in asked for name in _tables_of(one, backend))]))
-        progress("looking who else is at work")
+        progress("checking for other sessions")
         check_quiet(connection, tables, limits)
-    progress("copying the tables to where nobody sees it")
+    progress("making private copies of the tables")
     with mapped_errors(shown(url), limits), server_of(url).workshop(url, limits, tables) as workshop:
         return _Bench(workshop, asked, statements, limits, progress).prove(wanted, spare)
 
@@ -163,12 +161,12 @@ class _Bench:
 
     def prove(self, wanted: Sequence[PlannedIndex], spare: Sequence[PlannedIndex]) -> IndexSetTrial:
         """See the function of this name."""
-        self.progress("asking without the indexes")
+        self.progress("planning without the indexes")
         before = self._seen()
         for index in wanted:
             self.progress(f"building {index.name}")
             self.workshop.run(index.ddl)
-        self.progress("asking with all of them")
+        self.progress("planning with all of them")
         now = self._seen()
         fates: dict[str, IndexOutcome] = {}
         harmed: dict[str, tuple[str, ...]] = {}
@@ -193,7 +191,7 @@ class _Bench:
                 fates[index.name], now = IndexOutcome.KEPT, self._seen()
         needed = {}
         for index in spare:
-            self.progress(f"asking without {index.name}")
+            self.progress(f"planning without {index.name}")
             self.workshop.run(index.ddl)
             then = self._seen()
             needed[index.name] = index.table.lower() in self.unheard or not _as_cheap(now, then)

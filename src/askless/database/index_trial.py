@@ -96,8 +96,8 @@ def try_index(
     named = [name for tree in trees for name in qualified_tables(tree)]
     if named and not system_of(backend).named_schemas:
         raise AskLessError(
-            "schema-named", f"the statement names a schema ({named[0]}), but the trial works on copies elsewhere",
-            "leave the schema out, and name it in --db",
+            "schema-named", f"the statement names a schema ({named[0]}), but the trial uses copies in another place",
+            "remove the schema and name it in --db",
         )  # fmt: skip
     with connect(url, limits) as connection:
         system = server.system(connection)
@@ -106,10 +106,10 @@ def try_index(
             explain(
                 connection, query_of(connection, asked.text, asked.parameters, asked.names, asked.system), limits=limits
             )
-        progress("looking who else is at work")
+        progress("checking for other sessions")
         if not (limits.on_copies and server.builds_in_place):
             check_quiet(connection, tables, limits, locks=server.builds_in_place)
-    progress("preparing a place where nobody sees it")
+    progress("preparing a private copy")
     with mapped_errors(shown(url), limits), server.twins(url, limits, ddl, tables, index.table) as twins:
         queries = [
             query_of(twins.plain, asked.text, asked.parameters, asked.names, asked.system) for asked in statements

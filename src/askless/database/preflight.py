@@ -41,7 +41,7 @@ def refuse(routines: Sequence[Routine], what: str) -> None:
     raise AskLessError(
         "unknown-function",
         f"{what} runs {first.name}, {first.reason}{others}",
-        f"leave it out; or, if it does nothing outside of a transaction, say so: --trust-function {first.name}",
+        f"remove it; or, if a rollback undoes its effects, use --trust-function {first.name}",
     )
 
 
@@ -57,7 +57,7 @@ def check_quiet(connection: Connection, tables: Sequence[str], limits: Limits, l
         raise AskLessError(
             "server-busy",
             f"this database looks live: {text}",
-            "try it on copies, which locks nothing: --use-copies; or confirm with --allow-busy"
+            "test it on copies, which locks nothing: --use-copies; or confirm with --allow-busy"
             if locks
             else "run the trial on a copy of it, or confirm with --allow-busy",
         )

@@ -72,7 +72,7 @@ def _table(name: str, parts: Mapping[str, Any], size: Size, kinds: Mapping[tuple
 
 
 def _index(index: Any, kind: str) -> Index:
-    """An index on expressions, or on some of the rows only, is known and serves no plain look-up."""
+    """An index on expressions, or on some of the rows only, is known and serves no plain lookup."""
     options = index.get("dialect_options") or {}
     where = next((str(value) for key, value in options.items() if key.endswith("_where") and value is not None), "")
     columns = tuple(name or "(expression)" for name in index["column_names"])

@@ -90,7 +90,7 @@ def try_rewrite(
     trees = [checked_select(text, backend) for text in (before, after)]
     tables = tuple(dict.fromkeys(name for tree in trees for name in tables_in(tree)))
     with connect(url, limits) as connection:
-        progress("looking who else is at work")
+        progress("checking for other sessions")
         check_quiet(connection, tables, limits)
         pairs = [
             (_query(connection, before, *one.before, "before"), _query(connection, after, *one.after, "after"))
@@ -124,12 +124,12 @@ def try_rewrite(
         if found is None and not any(rows):
             raise AskLessError(
                 "nothing-seen",
-                "neither statement gives a row with these values: that shows nothing",
-                "give values that find rows, with --parameters or a capture",
+                "neither statement returns rows for these values; nothing to compare",
+                "provide values that match rows, with --parameters or a capture",
             )
         hard: tuple[str, ...] = ()
         if limits.harder and found is None:
-            progress("planting harder data in copies of the tables")
+            progress("adding synthetic rows to copies of the tables")
             hard, found, differs_at = _harder(url, limits, pairs, tables, trees)
         plans = [explain(connection, query, limits=limits) for query in pairs[0]]
         works = _works(connection, pairs[0], limits)
@@ -158,7 +158,7 @@ def try_rewrite(
         )
 
 
-_ROUNDED = "sums of floating-point numbers came out otherwise in their last digits, as they do when they are added in another order"
+_ROUNDED = "sums of floating-point numbers differ in their last digits, as expected when the order of addition changes"
 
 
 def _rounded_only(connection: Connection, query: DriverQuery, results: Sequence[Rows], limits: Limits) -> bool:
@@ -185,8 +185,8 @@ def _harder(
     named = [name for tree in trees for name in qualified_tables(tree)]
     if named:
         raise AskLessError(
-            "no-copies", f"the statement names a schema ({named[0]}), so a copy can't take the table's place",
-            "leave the schema out, or --synthetic-rows",
+            "no-copies", f"the statement names a schema ({named[0]}), so a copy can't replace the table",
+            "remove the schema or --synthetic-rows",
         )  # fmt: skip
     done: list[str] = []
     with copies(url, limits, tables) as (connection, schema):
@@ -225,13 +225,13 @@ def _check_repeatable(connection: Connection, query: DriverQuery, rows: Rows, sy
     functions = ", ".join(name for name in functions_in(query.text, system) if name in CHANGING)
     raise AskLessError(
         "not-repeatable",
-        "the first statement gives other rows when it is asked again"
+        "the first statement returns different rows when it is run again"
         + (
             f": it calls {functions}"
             if functions
-            else ": somebody writes to its tables, or it leaves to chance which rows come"
+            else ": its tables are being written to, or its choice of rows is arbitrary"
         ),
-        "compare without that, or on a copy that nobody writes to",
+        "compare without that, or on a copy without writes",
     )
 
 
@@ -252,7 +252,7 @@ def _query(
     try:
         return query_of(connection, text, parameters, names)
     except AskLessError as error:
-        remedy = "give values with --parameters, or a capture that holds the statement of --before"
+        remedy = "give values with --parameters, or use a capture that contains the statement of --before"
         raise AskLessError(error.slug, f"--{which}: {error.message}", remedy) from None
 
 

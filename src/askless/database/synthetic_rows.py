@@ -51,8 +51,8 @@ def copies(url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[tuple[Co
         lacking = next((name for name, table in known.items() if table is None), None)
         if lacking is not None:
             raise AskLessError(
-                "no-copies", f"{lacking} is no table of this database, so no copy of it can be made harder",
-                "leave --synthetic-rows out",
+                "no-copies", f"{lacking} is not a table of this database, so synthetic rows can't be added to a copy",
+                "omit --synthetic-rows",
             )  # fmt: skip
         server_of(connection).allow_copies(connection)
         copied = _parents_first([table for table in known.values() if table is not None])
@@ -67,7 +67,7 @@ def plantings(schema: Schema, tables: Sequence[str], used: Sequence[tuple[str, s
     results = []
     for table in known:
         if _can_repeat(table):
-            words = f"rows of {table.name} like others, and with nothing that refers to them"
+            words = f"rows of {table.name} like others, without children"
             results.append(SyntheticRows(words, _more_of(table, ())))
         for column in table.columns:
             named = (table.name.lower(), column.name.lower()) in used or ("", column.name.lower()) in used
@@ -138,7 +138,7 @@ def _copy(connection: Connection, table: Table, copied: Mapping[str, Table]) -> 
             )
     except DBAPIError as error:
         raise AskLessError(
-            "no-copies", f"no copy of {table.name} can be made: {reason_of(error)}", "leave --synthetic-rows out"
+            "no-copies", f"no copy of {table.name} can be made: {reason_of(error)}", "omit --synthetic-rows"
         ) from None
 
 

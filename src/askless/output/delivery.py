@@ -38,7 +38,7 @@ def check_target(path: Path, document: str, among: Collection[str] = ()) -> None
     """Raises AskLessError where a document of this name could not be written into a file: better before long work."""
     format_for(path, document, among).check()
     if not path.parent.is_dir():
-        raise AskLessError("no-folder", f"there is no folder {path.parent}", "make it first")
+        raise AskLessError("no-folder", f"there is no folder {path.parent}", "create it first")
 
 
 def to_file(document: Document, path: Path, view: View | None = None) -> None:

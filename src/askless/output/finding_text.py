@@ -31,7 +31,7 @@ def place(line: SourceLine) -> str:
 def where(line: SourceLine) -> str:
     """Where a change is to be made: nobody can change a query in the template that shows it."""
     if line.function == "template":
-        return f"where the query is built that {at(line)} shows"
+        return f"where the query shown at {at(line)} is built"
     return f"at {at(line)}" if line.line else f"at {place(line)}"
 
 
@@ -47,7 +47,7 @@ def gain(edit: Edit, mended: Sequence[Finding]) -> str:
     """What an edit saves on its first route, in a line."""
     if edit.saving_ms:
         saves = f"saves about {milliseconds(edit.saving_ms)} of {milliseconds(edit.request_ms)} ms"
-        return f"{plural(edit.queries, 'query')} a request → {number(edit.queries_after)}, {saves}"
+        return f"{plural(edit.queries, 'query')} per request → {number(edit.queries_after)}, {saves}"
     return saving(mended[0]) if mended else ""
 
 
@@ -65,18 +65,18 @@ def saving(finding: Finding) -> str:
     if cost.rows:
         parts.append(plural(cost.rows, "row"))
     known = finding.pattern not in ("over-wide", "unbounded") or finding.evidence == "traced"
-    lead = "need not be fetched" if known else "fetched, whether it is read or not"
-    return f"{lead}: {' and '.join(parts)} a request" if parts else ""
+    lead = "need not be fetched" if known else "fetched"
+    return f"{lead}: {' and '.join(parts)} per request" if parts else ""
 
 
 def costs(finding: Finding) -> list[str]:
     """What a finding costs, a line each."""
     cost: Cost = finding.cost
     each = f"median {milliseconds(cost.query_ms)} ms each, in {plural(finding.requests, 'request')}"
-    lines = [f"{plural(cost.queries, 'query')} a request, {each}", saving(finding)]
+    lines = [f"{plural(cost.queries, 'query')} per request, {each}", saving(finding)]
     if cost.loop_ms:
-        loop = f"the loop around them takes {milliseconds(cost.loop_ms)} ms a request"
-        lines.append(f"{loop}, the application's own work included")
+        loop = f"the loop takes {milliseconds(cost.loop_ms)} ms per request"
+        lines.append(f"{loop}, including application time")
     return [line for line in lines if line]
 
 
@@ -98,7 +98,7 @@ def places(finding: Finding, most: int = 8) -> list[tuple[str, SourceLine | None
     return result
 
 
-WHICHEVER = "Check, whichever road you take"
+WHICHEVER = "Verify before merging"
 
 
 def common_checks(finding: Finding) -> tuple[str, ...]:
@@ -133,7 +133,7 @@ def caller_apart(finding: Finding, others: Sequence[Finding]) -> SourceLine | No
 
 
 def with_mended(document: documents.FindingsDocument) -> list[tuple[Edit, list[Finding]]]:
-    """The edits, each with those of the document's findings that it mends."""
+    """The edits, each with those of the document's findings that it fixes."""
     by_key = {finding.key: finding for finding in document.findings}
     return [(edit, [by_key[key] for key in edit.findings if key in by_key]) for edit in document.edits]
 
@@ -147,8 +147,8 @@ def routes_of(edit: Edit) -> tuple[str, str]:
 def nothing_found(document: documents.FindingsDocument) -> str:
     """What to say where there is no finding."""
     if document.hidden:
-        return "Nothing that the filters let through."
-    return f"Nothing asks too much in {plural(document.requests, 'request')} and {plural(document.queries, 'query')}."
+        return "No findings match the filters."
+    return f"No findings in {plural(document.requests, 'request')} and {plural(document.queries, 'query')}."
 
 
 def weights(edits: Sequence[Edit]) -> str:
@@ -161,13 +161,13 @@ def remarks(document: documents.FindingsDocument) -> list[str]:
     """What a reader of a list of findings should know besides: an assumed way, filters, what is accepted."""
     lines = []
     if document.network_latency_ms:
-        lines.append(f"{milliseconds(document.network_latency_ms)} ms are counted for the way of each query.")
+        lines.append(f"{milliseconds(document.network_latency_ms)} ms of network latency added per query.")
     if document.hidden:
-        lines.append(f"{document.hidden} more hidden by the filters.")
+        lines.append(f"{document.hidden} more are hidden by filters.")
     if document.accepted:
         them = "it" if len(document.accepted) == 1 else "them"
         lines.append(
-            f"{plural(len(document.accepted), 'finding')} accepted in askless.toml; --accepted shows {them} too."
+            f"{plural(len(document.accepted), 'finding')} accepted in askless.toml; use --accepted to show {them}."
         )
     return lines
 
@@ -177,7 +177,4 @@ def all_of(document: documents.RequestsDocument) -> str:
     queries, spent = document.estimated_queries, document.estimated_database_ms
     off = f" ± {queries.margin:,.0f}" if queries.margin >= 0.5 else ""
     off_ms = f" ± {milliseconds(spent.margin)}" if spent.margin else ""
-    return (
-        f"{plural(document.total_requests, 'request')}, of which {document.requests:,} kept: {queries.value:,.0f}{off} queries "
-        f"that took {milliseconds(spent.value)}{off_ms} ms (95 %)"
-    )
+    return f"{plural(document.total_requests, 'request')}; recorded {document.requests:,}. Estimated: {queries.value:,.0f}{off} queries, {milliseconds(spent.value)}{off_ms} ms (95 %)"

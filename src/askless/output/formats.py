@@ -64,4 +64,4 @@ def format_for(path: Path, document: str, among: Collection[str] = ()) -> Format
 def check_fits(name: str, document: Document) -> None:
     """Raises AskLessError no-format where a format of this name can't show a document."""
     if name in REGISTRY and not REGISTRY[name].shows(name_of(document)):
-        raise AskLessError("no-format", f"the format {name} does not show {name_of(document)}", "leave the option out")
+        raise AskLessError("no-format", f"the format {name} does not show {name_of(document)}", "remove the option")

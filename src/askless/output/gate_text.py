@@ -28,7 +28,7 @@ def how_many(document: documents.GateDocument) -> str:
 
 def not_judged(route: str) -> str:
     """What to say of a route that has a limit, and no request in the capture."""
-    return f"not judged: the capture has no request of {route} (--allow-missing lets that pass)"
+    return f"not checked: the capture has no requests for {route} (use --allow-missing to pass)"
 
 
 def what(row: documents.GateRow) -> str:
@@ -39,7 +39,7 @@ def what(row: documents.GateRow) -> str:
 def limit(row: documents.GateRow) -> str:
     """The most that may be."""
     if row.measure == "patterns":
-        return "no new one" if row.source == "baseline" else "none"
+        return "no new findings" if row.source == "baseline" else "none"
     return f"{short(row.measure, row.limit)} before" if row.source == "baseline" else short(row.measure, row.limit)
 
 
@@ -83,8 +83,8 @@ def spread(value: documents.TimeSpread | None, quartiles: bool = True) -> str:
 def drift(document: documents.CompareDocument) -> str:
     """How far routes moved that ask the same on both sides."""
     if document.variation is None:
-        return "No route that asks the same was asked often enough on both sides: how far the two runs drifted apart is not known."
-    return f"Routes that ask the same moved by up to ×{document.variation:.2f} between the two runs: no less than that counts."
+        return "No unchanged route has enough requests on both sides, so the variation between runs is unknown."
+    return f"Unchanged routes varied by up to ×{document.variation:.2f} between runs; smaller changes are ignored."
 
 
 def moved(row: documents.CompareRow) -> bool:

@@ -6,10 +6,10 @@ from askless.core.formatting import plural
 from askless.core.growth.by_rows import LinearFit
 from askless.reports import documents
 
-PROJECTED = ("as seen, in the middle", "ten times the rows", "a hundred times")
-BENDS = "time grows faster than in a line: at more rows it will be more than this"
-UNCLEAR = "its rows explain its queries only in part: something else in the request counts as well"
-TOO_FEW = "too few sizes seen to tell:"
+PROJECTED = ("median observed", "ten times the rows", "a hundred times")
+BENDS = "time grows faster than linearly; expect more than projected"
+UNCLEAR = "rows explain its queries only partly; something else in the request matters too"
+TOO_FEW = "too few sizes:"
 
 
 def equation(row: documents.GrowthRow) -> str:
@@ -25,7 +25,7 @@ def fitted(row: documents.GrowthRow) -> LinearFit:
 
 def seen(row: documents.GrowthRow) -> str:
     """What the equation rests on."""
-    sizes = sizes_of(row) if row.table or row.projected else "no list whose length differs from request to request"
+    sizes = sizes_of(row) if row.table or row.projected else "no list whose length differs between requests"
     return f"({plural(row.requests, 'request')}; {sizes})"
 
 

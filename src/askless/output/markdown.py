@@ -74,7 +74,7 @@ def fitting(blocks: Sequence[str], rest: Callable[[int], str]) -> str:
 
 
 def findings(document: documents.FindingsDocument, view: View) -> str:
-    """What to change, an edit after the other, each with what it mends; or findings one by one, or one story."""
+    """What to change, an edit after the other, each with what it fixes; or findings one by one, or one story."""
     lines = [*finding_text.remarks(document), *document.notes]
     if view.variant == "story":
         return fitting([part for finding in document.findings for part in _story(finding)], lambda _: "…")
@@ -93,7 +93,7 @@ def findings(document: documents.FindingsDocument, view: View) -> str:
     if lines:
         blocks.append("\n\n".join(map(plain, lines)))
     return fitting(
-        blocks, lambda left: f"… and {left:,} {more} more, for which there is no room: "
+        blocks, lambda left: f"… and {left:,} {more} moreomitted for lack of space: "
         f"{code(f'askless findings {document.capture} --all')}"
     )  # fmt: skip
 
@@ -139,7 +139,7 @@ def _story(finding: Finding) -> list[str]:
     parts.append(
         "\n".join(f"- {code(text) if line is not None else plain(text)}" for text, line in finding_text.places(finding))
     )
-    doubts = [f"- not sure: {plain(doubt)}" for doubt in finding.caveats]
+    doubts = [f"- caveat: {plain(doubt)}" for doubt in finding.caveats]
     parts += [
         f"**Evidence: {finding.evidence}**",
         "\n".join([*(f"- {plain(one)}" for one in finding.evidence_details), *doubts]),
@@ -152,7 +152,7 @@ def _story(finding: Finding) -> list[str]:
             [str(turn), plain(one.title), plain(one.saving), plain(one.trade_offs)]
             for turn, one in enumerate(finding.advice, 1)
         ]
-        parts += ["**The roads, side by side**", table(["", "road", "what it gives", "its price"], "rlll", rows)]
+        parts += ["**Alternatives compared**", table(["", "road", "what it gives", "its price"], "rlll", rows)]
     for turn, advice in enumerate(finding.advice, 1):
         parts += [f"**Advice {turn} of {len(finding.advice)}**: {_change(advice)}"]
         told = [("why", advice.why), *([] if beside else [("saving", advice.saving), ("price", advice.trade_offs)])]
@@ -180,7 +180,7 @@ def gate(document: documents.GateDocument) -> str:
     blocks += list(map(plain, document.remarks))
     if document.accepted:
         blocks.append(plain(f"{plural(document.accepted, 'finding')} accepted in {document.project}"))
-    return fitting(blocks, lambda left: f"… and {left:,} more parts, for which there is no room: {_again(document)}")
+    return fitting(blocks, lambda left: f"… and {left:,} more partsomitted for lack of space: {_again(document)}")
 
 
 def _again(document: documents.GateDocument) -> str:
@@ -205,10 +205,10 @@ def compare(document: documents.CompareDocument) -> str:
     moved = [row for row in document.routes if gate_text.moved(row)]
     same = len(document.routes) - len(moved)
     if moved:
-        head = ["route", "queries", "rows", "bytes", "ms a request, quartiles", "faster by"]
+        head = ["route", "queries", "rows", "bytes", "ms per request, quartiles", "faster by"]
         blocks.append(table(head, "lrrrrl", map(_route, moved)))
     if same:
-        blocks.append(plain(f"{plural(same, 'route')} {'asks' if same == 1 else 'ask'} as much as before."))
+        blocks.append(plain(f"{plural(same, 'route')} {'asks' if same == 1 else 'ask'} the same as before."))
     blocks.append(plain(gate_text.drift(document)))
     for title, items in (("Gone", document.fixed), ("Left", document.remaining)):
         if items:
@@ -216,7 +216,7 @@ def compare(document: documents.CompareDocument) -> str:
     if document.accepted:
         blocks.append(plain(f"{plural(document.accepted, 'finding')} accepted in askless.toml"))
     again = code(f"askless compare {document.before} {document.after}")
-    return fitting(blocks, lambda left: f"… and {left:,} more parts, for which there is no room: {again}")
+    return fitting(blocks, lambda left: f"… and {left:,} more partsomitted for lack of space: {again}")
 
 
 def _route(row: documents.CompareRow) -> list[str]:

@@ -15,17 +15,17 @@ def asked(row: documents.PlanRow) -> str:
     """How often a statement was asked, and from where; '' for one that was typed."""
     if not row.queries:
         return ""
-    return f"{plural(row.queries, 'query')}, {milliseconds(row.total_ms)} ms in all, from {', '.join(row.routes[:3])}"
+    return f"{plural(row.queries, 'query')}, {milliseconds(row.total_ms)} ms in total, from {', '.join(row.routes[:3])}"
 
 
 def planning(row: documents.PlanRow) -> str:
     """What planning takes; '' where it is not known."""
     if row.planning_ms is None:
         return ""
-    return f"planning it takes {milliseconds(row.planning_ms)} ms each time that its text comes anew"
+    return f"planning it takes {milliseconds(row.planning_ms)} ms each time its text is new"
 
 
-GENERIC = "once it is prepared and run often, the server may plan it without looking at the values:"
+GENERIC = "once it is prepared and run often, the server may plan it without its values:"
 NO_INDEX = "no index to advise"
 
 
@@ -67,7 +67,7 @@ def numbers(node: documents.PlanNode) -> str:
     elif node.estimated_rows is not None:
         parts.append(f"{plural(node.estimated_rows, 'row')} expected")
     if node.own_ms is not None:
-        parts.append(f"{milliseconds(node.own_ms)} ms of its own")
+        parts.append(f"{milliseconds(node.own_ms)} ms own time")
     if node.share is not None:
         parts.append(f"{percent(node.share)} of the time")
     return ", ".join(parts)
@@ -77,15 +77,15 @@ def to_try(index: documents.IndexRow) -> Labelled:
     """What is to be known of an index for one statement."""
     writes = "no writes to the table in the capture"
     if index.writes:
-        writes = f"{plural(index.writes, 'write')} to {index.table} in the capture would each keep it up"
+        writes = f"{plural(index.writes, 'write')} to {index.table} in the capture would each have to maintain it"
     effect = ""
     if index.rows_before is not None and index.rows_after is not None:
         effect = (
             f"touches about {plural(index.rows_after, 'row')} of {index.table} instead of {number(index.rows_before)}"
         )
-        effect += " (a guess: nobody measured how many rows the condition keeps)" if index.guessed else ""
+        effect += " (estimate: the condition's selectivity is unknown)" if index.guessed else ""
     rows = [("why", index.why), ("effect", effect), ("price", f"about {size(index.size_bytes)}; {writes}")]
-    rows += [("or", index.partial + ", where only these rows are asked for")] if index.partial else []
+    rows += [("or", index.partial + ", if only these rows are queried")] if index.partial else []
     rows += _dropped(index.redundant)
     return rows + [("check", text) for text in index.verify]
 
@@ -94,9 +94,9 @@ def advised(index: documents.AdvisedIndex) -> Labelled:
     """What is to be known of an index of the set."""
     writes = "no writes to it in the capture"
     if index.writes:
-        writes = f"{plural(index.writes, 'write')} of the capture would each keep it up"
+        writes = f"{plural(index.writes, 'write')} in the capture would each have to maintain it"
     rows = [
-        ("why", index.why + (" (a guess: nobody asked the database)" if index.guessed else "")),
+        ("why", index.why + (" (estimate: not checked on the database)" if index.guessed else "")),
         ("price", f"about {size(index.size_bytes)}; {writes}"),
     ]
     rows += _dropped(index.redundant)
@@ -119,10 +119,10 @@ def left_unread(document: documents.IndexesDocument) -> str:
     """What of the capture does not count."""
     if not document.unread:
         return ""
-    return f"{plural(document.unread, 'shape')} could not be read, or ask other tables; they are left out"
+    return f"{plural(document.unread, 'shape')} could not be parsed or use other tables; they are not included"
 
 
-REDUNDANT = "Redundant: a longer index begins with the same columns"
+REDUNDANT = "Redundant: a longer index starts with the same columns"
 BARE_KEYS = "Foreign keys without an index"
 
 
@@ -130,21 +130,19 @@ def unasked(document: documents.IndexesDocument) -> str:
     """How many indexes that look redundant are not judged."""
     if not document.unjudged_indexes:
         return ""
-    return (
-        f"{plural(document.unjudged_indexes, 'index')} of that kind on tables that the capture never asks: not judged"
-    )
+    return f"{plural(document.unjudged_indexes, 'index')} on tables that the capture never uses: not checked"
 
 
 def bare_key(key: documents.BareForeignKey) -> str:
     """A foreign key without an index, and who misses it."""
-    missed = "nothing in the capture looks up by it; deleting a parent reads the whole table"
+    missed = "no query in the capture uses it; deleting a parent scans the whole table"
     if key.shapes:
-        missed = f"{plural(len(key.shapes), 'shape')} of the capture used it to look up or join"
+        missed = f"{plural(len(key.shapes), 'shape')} in the capture use it for lookups or joins"
     rows = f" ({key.rows:,} rows)" if key.rows is not None else ""
     return f"{key.table}.{', '.join(key.columns)} → {key.target}{rows}: {missed}"
 
 
 def estimated_from(document: documents.IndexesDocument) -> str:
     """What the rows are estimated from."""
-    how = "the values of the capture, asked of the database" if document.measured else "the saved schema alone"
+    how = "the capture's values, checked on the database" if document.measured else "the saved schema alone"
     return f"Rows are estimated from {how}."

@@ -111,7 +111,7 @@ def _message(finding: Finding) -> str:
     if finding.advice:
         first = finding.advice[0]
         where = f", {finding_text.where(first.at)}" if first.at is not None else ""
-        parts.append(f"To do: {first.title}{where}" + (f"\n{first.code}" if first.code else ""))
+        parts.append(f"Suggested fix: {first.title}{where}" + (f"\n{first.code}" if first.code else ""))
     parts += [f"Not sure: {doubt}" for doubt in finding.caveats]
     return safe("\n\n".join(filter(None, parts)))
 
@@ -121,7 +121,7 @@ def _findings(document: documents.FindingsDocument, files: Files) -> list[Json]:
     for finding in document.findings:
         result = _result(files, finding)
         if finding.key in document.accepted:
-            result["suppressions"] = [{"kind": "external", "justification": "accepted in the project's file"}]
+            result["suppressions"] = [{"kind": "external", "justification": "accepted in askless.toml"}]
         results.append(result)
     return results
 
@@ -140,9 +140,9 @@ def _gate(document: documents.GateDocument, files: Files) -> list[Json]:
 
 
 def _limit(row: documents.GateRow) -> Json:
-    text = f"{row.route}: {gate_text.seen(row)} where {gate_text.limit(row)} may be, over by {gate_text.over_by(row)}"
+    text = f"{row.route}: {gate_text.seen(row)}, limit {gate_text.limit(row)}, exceeded by {gate_text.over_by(row)}"
     if row.source == "baseline":
-        text = f"{row.route}: {gate_text.seen(row)}, {gate_text.limit(row)}: more by {gate_text.over_by(row)}"
+        text = f"{row.route}: {gate_text.seen(row)}, {gate_text.limit(row)}: exceeded by {gate_text.over_by(row)}"
     return {
         "ruleId": f"over-{row.source}",
         "level": "error",
@@ -153,8 +153,8 @@ def _limit(row: documents.GateRow) -> Json:
 
 
 _LIMITS = {
-    "over-budget": "A request asks more than the route's budget in askless.toml",
-    "over-baseline": "A request asks more than in the capture from before",
+    "over-budget": "A request exceeds the route's budget in askless.toml",
+    "over-baseline": "A request exceeds the baseline",
 }
 _RESULTS: dict[str, Callable[[Any, Files], list[Json]]] = {"findings": _findings, "compare": _compare, "gate": _gate}
 
@@ -169,7 +169,7 @@ def _rules(used: Iterable[str]) -> list[Json]:
                 "id": rule.id,
                 "shortDescription": {"text": rule.title},
                 "fullDescription": {"text": rule.help},
-                "help": {"text": f"{rule.help}\n\nClean: {rule.clean}\n\nAt length: askless patterns {rule.id}"},
+                "help": {"text": f"{rule.help}\n\nClean: {rule.clean}\n\nDetails: askless patterns {rule.id}"},
                 "defaultConfiguration": {"level": LEVELS[rule.severity]},
             }
         )
@@ -197,7 +197,7 @@ class Sarif:
         }
         run: Json = {
             "tool": {"driver": driver},
-            "originalUriBaseIds": {ROOT: {"description": {"text": "the project's root: where its askless.toml is, or its .git"}}},
+            "originalUriBaseIds": {ROOT: {"description": {"text": "the project root: the folder with askless.toml or .git"}}},
             "columnKind": "unicodeCodePoints",
             "results": results,
             "invocations": [{

@@ -1,4 +1,4 @@
-"""Shows a page on loopback, to whoever has its address, and tells browsers when there is a newer one."""
+"""Shows a page on loopback, to anyone who has its address, and tells browsers when there is a newer one."""
 
 from __future__ import annotations
 
@@ -81,10 +81,10 @@ class ServedPage:
     def refused(self, host: str, path: str) -> str:
         """Why a request is refused; '' where it is not. Another host's name is what a foreign page would come with."""
         if host not in (f"{HOST}:{self.port}", f"localhost:{self.port}"):
-            return "This page answers under its own address alone."
+            return "This page is only available under its own address."
         given = path.split("?")[0].strip("/").split("/")[0]
         if not hmac.compare_digest(given.encode("utf-8", "replace"), self.token.encode()):
-            return "The address lacks its token: take the whole address that askless serve printed."
+            return "The address lacks its token: use the complete address that askless serve printed."
         return ""
 
     def page(self) -> bytes:
@@ -124,16 +124,16 @@ def _server(port: int, served: ServedPage) -> ThreadingHTTPServer:
         of = served
 
     if not 0 <= port <= 65_535:
-        raise AskLessError("bad-port", f"there is no port {port}", "take one from 1 to 65535, or leave --port out")
+        raise AskLessError("bad-port", f"there is no port {port}", "use 1 to 65535, or omit --port")
     try:
         return _Server((HOST, port), Handler)
     except OSError as error:
         if error.errno == errno.EADDRINUSE:
             raise AskLessError(
-                "port-in-use", f"port {port} is in use", "take another one, or leave --port out for any that is free"
+                "port-in-use", f"port {port} is in use", "use another one, or omit --port to use any free port"
             ) from None
         raise AskLessError(
-            "bad-port", f"can't listen on port {port}: {error.strerror}", "take another one, above 1023"
+            "bad-port", f"can't listen on port {port}: {error.strerror}", "use another one above 1023"
         ) from None
 
 

@@ -1,7 +1,7 @@
 """What a capture came to when it was last read: asked again, it is not read again, as long as nothing has changed.
 
 Kept in the user's cache folder, readable by the user alone, without values of statements. Nothing depends on it: what can't
-be kept, or does not fit the capture's files and this very Ask Less to the byte, is worked out anew.
+be kept, or does not fit the capture's files and this very Ask Less to the byte, is worked out again.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""Files that are the user's alone: what Ask Less keeps in the home of whoever runs it."""
+"""Files that are the user's alone: what Ask Less keeps in the home of anyone who runs it."""
 
 from __future__ import annotations
 

@@ -120,7 +120,7 @@ class GrowthPoint(Fields, frozen=True):
 
 
 class GrowthRow(msgspec.Struct, frozen=True):
-    """One route. `outcome`: grows, does not grow, too few sizes seen, unclear. `sizes` are numbers of rows of `table`, the list.
+    """One route. `outcome`: grows, does not grow, too few sizes, unclear. `sizes` are numbers of rows of `table`, the list.
 
     `queries = constant + terms`. `projected` is at the median size seen, at ten times and at a hundred times of it; empty where
     too few sizes were seen. `superlinear`: time grows faster than in a line. `points` are rows, queries and ms of single requests.
@@ -150,7 +150,7 @@ class GrowthDocument(Document, frozen=True, kw_only=True):
 class TrendRow(msgspec.Struct, frozen=True):
     """One shape over time. `counts` are executions in each stretch; `ratio` is the median of the last third over the first's.
 
-    `direction`: slower, faster, no change seen, too few to say.
+    `direction`: slower, faster, no measurable change, too few to judge.
     """
 
     shape: str

@@ -118,7 +118,7 @@ class TimelineDocument(Document, frozen=True, kw_only=True):
 
 
 class FindingsDocument(Document, frozen=True, kw_only=True):
-    """`askless findings`. `edits` tell which findings one change mends, and what the page asks then.
+    """`askless findings`. `edits` tell which findings one change fixes, and what the page asks then.
 
     `damage` tells what of the capture can't be read or was lost; '' where it is sound. `hidden` counts findings that filters
     left out; `accepted` names those that the project accepts. `network_latency_ms` is the
@@ -152,7 +152,7 @@ class BadLine(Fields, frozen=True):
 
 
 class FileCheck(msgspec.Struct, frozen=True):
-    """One file of a capture. `truncated` tells of a last line cut short, `closed` of a recorder that ended in good order."""
+    """One file of a capture. `truncated` tells of a last line cut short, `closed` of a recorder that finished normally."""
 
     file: str
     version: int
@@ -228,7 +228,7 @@ class PlanRow(msgspec.Struct, frozen=True):
     """One statement and its plan. `total_ms` is its time over the capture.
 
     `generic_plan` is what a prepared statement gets once the server has stopped to look at the values, where it differs.
-    `planning_ms` is what planning takes each time that a text comes anew; None where the server does not tell.
+    `planning_ms` is what planning takes each time that a text comes again; None where the server does not tell.
     """
 
     sql: str

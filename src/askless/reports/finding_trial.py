@@ -98,7 +98,9 @@ def verdict(roads: tuple[documents.TrialAlternative, ...], round_trip_ms: float)
     """What the best of the roads gives that have the same rows; CHANGED where none has."""
     sound = [road for road in roads[1:] if road.same_result and road.ratio is not None]
     if not sound:
-        return Verdict(Outcome.CHANGED, "no road gives the same rows: stay row by row until you know why")
+        return Verdict(
+            Outcome.CHANGED, "no alternative returns the same rows: keep the current code until you know why"
+        )
     best = min(sound, key=lambda road: road.with_latency_ms)
     ratio = best.ratio
     assert ratio is not None
@@ -118,7 +120,7 @@ def verdict(roads: tuple[documents.TrialAlternative, ...], round_trip_ms: float)
     elif outcome is Outcome.SLOWER:
         text = f"{best.name}: {what}, but slower here (×{ratio.value:.2f})"
     else:
-        text = f"{best.name}: {what}, no difference in time seen here"
+        text = f"{best.name}: {what}, no measurable difference here"
     if saved:
         text += f"{', ' if outcome is Outcome.FASTER else '; '}{saved}"
     if round_trip_ms and best.ratio_with_latency is not None:

@@ -68,7 +68,7 @@ def findings(
     project: Path | None = None,
     round_trip_ms: float = 0.0,
 ) -> documents.FindingsDocument:
-    """The findings of a capture, and the edits that mend them; `round_trip_ms` is an assumed way to the database."""
+    """The findings of a capture, and the edits that fix them; `round_trip_ms` is an assumed way to the database."""
     judged = judged_of(path, schema, values, round_trip_ms)
     return document_of(path, judged, choice, project, round_trip_ms)
 
@@ -87,7 +87,7 @@ def document_of(
     wanted = choice.patterns
     remaining = [f for f in listed if choice.route in f.route and (not wanted or f.pattern in wanted)]
     ended = [
-        f"{finding.key} was accepted until {case.until} ({case.reason}); it counts again"
+        f"{finding.key} was accepted until {case.until} ({case.reason}); it is reported again"
         for finding, case in result.ended
     ]
     return documents.FindingsDocument(
@@ -133,7 +133,7 @@ def judged_of(
 def judged_from(
     summary: Summary, notes: tuple[str, ...] = (), schema: Schema | None = None
 ) -> summary_cache.CachedSummary:
-    """All findings of a summary, and the edits that mend them."""
+    """All findings of a summary, and the edits that fix them."""
     from askless.core.analysis.pipeline import judgement_of
 
     routes = summary.routes.values()
@@ -155,7 +155,7 @@ def only(document: documents.FindingsDocument, key: str) -> documents.FindingsDo
     if not result:
         raise AskLessError(
             "no-finding",
-            f"no finding that is listed has the name {key}",
+            f"no listed finding is called {key}",
             f"list them: askless findings {document.capture}",
         )
     return msgspec.structs.replace(

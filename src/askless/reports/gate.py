@@ -28,8 +28,8 @@ def gate(
     if not project.budgets and baseline is None:
         raise AskLessError(
             "no-budgets",
-            f"there is nothing to judge by: {project.path or file.FILE} has no [[budgets]], and no --baseline is named",
-            f"propose some from this capture: askless gate {path} --propose >> {file.FILE}",
+            f"nothing to check against: {project.path or file.FILE} has no [[budgets]], and no --baseline is named",
+            f"propose budgets from this capture: askless gate {path} --propose >> {file.FILE}",
         )
     summary, notes = load(path, project=project)
     refuse_damage("" if allow_damaged else summary.damage)
@@ -51,7 +51,7 @@ def gate(
         if not compared.counts:
             raise AskLessError(
                 "other-application",
-                f"{baseline} and {path} have no route in common: this is a baseline of another application",
+                f"{baseline} and {path} have no routes in common: the baseline belongs to another application",
                 "name a capture of the same pages",
             )
         rows += [
@@ -64,9 +64,9 @@ def gate(
         ]
         named += [finding for finding in compared.new if finding not in named]
         lacking += [route for route in compared.only_before if route not in lacking]
-        remarks += [f"{route} is not in the baseline: only its budget counts" for route in compared.only_now]
+        remarks += [f"{route} is not in the baseline: only its budget applies" for route in compared.only_now]
     remarks += [
-        f"{finding.key} was accepted until {case.until} ({case.reason}); it counts again"
+        f"{finding.key} was accepted until {case.until} ({case.reason}); it is reported again"
         for finding, case in found.ended
     ]
     judged = len(rows)
@@ -90,7 +90,7 @@ def gate(
 def _unmet(project: Project, found: Sequence[Finding]) -> list[str]:
     """Acceptances that no finding of the capture needs."""
     return [
-        f"accepted and not met any more: {case.pattern}{' on ' + case.route if case.route else ''} ({case.reason}); take it out"
+        f"accepted but no longer found: {case.pattern}{' on ' + case.route if case.route else ''} ({case.reason}); remove it"
         for case in project.accepted
         if not any(case.fits(finding) for finding in found)
     ]
@@ -105,8 +105,8 @@ def proposal(path: Path) -> str:
     summary, _ = load(path, project=project)
     found = open_findings(summary, project.path).open
     lines = [
-        f"# Proposed by `askless gate --propose` from {escaped_line(path.name)}: the most queries that a request asked, rows and bytes with",
-        f"# {100 * (budgets.ROOM - 1):.0f} % of room, the patterns that are there now. Add database_ms = N where a time must hold.",
+        f"# Proposed by `askless gate --propose` from {escaped_line(path.name)}: the most queries of any request, rows and bytes with",
+        f"# {100 * (budgets.ROOM - 1):.0f} % of headroom, and the current patterns. Add database_ms = N to limit time.",
     ]
     known = {one.route for one in project.budgets}
     for one in budgets.propose(summary, found):

@@ -49,7 +49,7 @@ def captured(path: Path, index: str, database: str, top: int) -> tuple[tuple[Tri
         if table in (name.lower() for name in structure.tables):
             results.append(TriedStatement(subject.text, subject.parameters, subject.names, subject.system))
     if not results:
-        raise AskLessError("nothing-to-try", f"{path} holds no SELECT on {table}", "name one with --sql")
+        raise AskLessError("nothing-to-try", f"{path} contains no SELECT on {table}", "name one with --sql")
     return tuple(results[:top]), notes
 
 
@@ -80,7 +80,7 @@ def index_trial(
         caution=trial.caution,
         locked_ms=trial.locked_s * 1e3,
         longest_wait_ms=trial.waited_s * 1e3,
-        notes=tuple(f"an earlier trial had been cut off; removed {gone}" for gone in trial.cleaned),
+        notes=tuple(f"removed {gone}, left by an interrupted trial" for gone in trial.cleaned),
     )
 
 
@@ -111,7 +111,7 @@ def _statement(trial: IndexTrial, measured: TrialTiming, asked: TriedStatement, 
 def verdict(trial: IndexTrial, measured: TrialTiming) -> Verdict:
     """What the trial showed of one statement."""
     if measured.difference:
-        return Verdict(Outcome.CHANGED, "not the same result: do not add the index before you know why")
+        return Verdict(Outcome.CHANGED, "different result: do not add the index until you know why")
     if not measured.uses_index:
         name = trial.name or "the index"
         return Verdict(Outcome.UNUSED, f"not used: the planner does not choose {name} for this statement")

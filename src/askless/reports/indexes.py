@@ -41,7 +41,7 @@ def indexes(
     """
     workload = workload or of_capture(path)
     if proving is not None and database is None:
-        raise AskLessError("no-database", "a proof needs a database: its planner has the word", "name one with --db")
+        raise AskLessError("no-database", "--test needs a database", "name one with --db")
     if database is None:
         if schema is None:
             raise AskLessError(
@@ -77,14 +77,14 @@ def _proven(
     hidden = {one.text: masker(one.system or document.system, False)(one.text) for one in workload.subjects}
     whys = {
         IndexOutcome.UNUSED: "no plan of the capture's statements uses it",
-        IndexOutcome.SPARED: "the others answer as cheaply without it",
+        IndexOutcome.SPARED: "the others are as cheap without it",
     }
     fates = [proof.fates[one.name] for one in wanted]
     return msgspec.structs.replace(
         document,
         indexes=tuple(one for one, fate in zip(document.indexes, fates, strict=True) if fate is IndexOutcome.KEPT),
         redundant=tuple(one for one in document.redundant if not proof.needed[one.index]),
-        notes=(*document.notes, *(f"an earlier trial had left {what}: it is gone now" for what in proof.cleaned)),
+        notes=(*document.notes, *(f"removed {what}, left by an earlier trial" for what in proof.cleaned)),
         set_trial=documents.IndexSetTrialResult(
             where=proof.where,
             unit=proof.unit,
@@ -99,7 +99,7 @@ def _proven(
             ),
             needed=tuple(
                 documents.IndexReason(
-                    one.ddl, "a statement of the capture gets dearer without it, or could not be asked"
+                    one.ddl, "a statement in the capture is more expensive without it, or could not be checked"
                 )
                 for one in document.redundant
                 if proof.needed[one.index]
@@ -136,7 +136,7 @@ def _document(
         raise AskLessError(
             "other-schema",
             "none of the capture's tables is in this database",
-            "check --db or --schema: does the capture belong to it?",
+            "check --db or --schema: is it the capture's database?",
         )
     advice = advisor.advise(statements, schema, workload.writes, whole=True)
     asked = {name.lower() for statement in statements for name in statement.structure.tables}

@@ -64,7 +64,7 @@ def damage_of(files: Sequence[FileReport]) -> str:
             more = f" of {plural(file.lines, 'line')} can't be read, the first is line {line}"
             parts.append(f"{file.path}: {len(file.bad_lines)}{more} ({reason})")
         if file.is_cut_short:
-            parts.append(f"{file.path}: its reader ended before its input did")
+            parts.append(f"{file.path}: its reader ended before its input")
         parts += [f"{file.path}: {one.count} {one.what} lost ({one.reason})" for one in file.lost]
     return "; ".join(parts)
 
@@ -196,13 +196,15 @@ def schema_file(path: Path) -> Schema:
         raise AskLessError("schema-unreadable", f"can't read {path}: {error.strerror}", "check the path") from None
     except msgspec.DecodeError as error:
         raise AskLessError(
-            "schema-unreadable", f"{path} holds no tables: {error}", "make it with: askless tables --db URL -o FILE"
+            "schema-unreadable",
+            f"{path} contains no tables: {error}",
+            "create it with: askless tables --db URL -o FILE",
         ) from None
     if document.version != 1 or document.format != "askless tables":
         raise AskLessError(
             "schema-unreadable",
             f"{path} is {document.format!r} version {document.version}; this reads 'askless tables' version 1",
-            "make it anew with: askless tables --db URL -o FILE",
+            "make it again with: askless tables --db URL -o FILE",
         )
     return Schema(document.system, document.tables)
 

@@ -31,7 +31,7 @@ def page_of(name: str) -> str:
         path = folder / f"{name}.md"
         if path.is_file():
             return path.read_text(encoding="utf-8")
-    raise AskLessError("page-missing", f"this installation has no page of {name}", "install Ask Less anew")
+    raise AskLessError("page-missing", f"this installation has no page of {name}", "reinstall Ask Less")
 
 
 def _row(name: str) -> documents.PatternRow:

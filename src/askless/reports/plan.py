@@ -69,7 +69,7 @@ def saved(text: str, name: str, schema: Schema | None = None) -> documents.PlanD
     except UnreadablePlan as error:
         raise AskLessError(
             "plan-unreadable", f"{name}, line {error.line}: {error.reason}",
-            "paste what EXPLAIN printed, from its first line on; EXPLAIN (ANALYZE, BUFFERS) tells most",
+            "paste the complete output of EXPLAIN; EXPLAIN (ANALYZE, BUFFERS) shows most",
         ) from None  # fmt: skip
     known = schema or Schema(system)
     observations = merged(observe(plan, None, known) if schema is not None else [], observe_measured(plan))
@@ -135,7 +135,7 @@ def _plan(connection: Connection, query: DriverQuery, analyze: bool, limits: Lim
     except AskLessError as problem:
         if not analyze or problem.slug != "timed-out":
             raise
-        text = f"{problem.message}: this is what the planner expects; allow it more seconds with --timeout"
+        text = f"{problem.message}: these are the planner's estimates; raise the limit with --timeout"
         return explaining.explain(connection, query, False, limits), text
 
 

@@ -83,7 +83,7 @@ def _document(
 ) -> documents.PlanDocument:
     planned = sorted(((one, digest) for digest, one in ran.items() if one.plans), key=_cost)[:top]
     if not planned:
-        raise AskLessError("no-database", f"{path} holds no plans of these statements", NO_PLANS)
+        raise AskLessError("no-database", f"{path} contains no plans for these statements", NO_PLANS)
     rows = tuple(_row(one, digest, wish) for one, digest in planned)
     system = planned[0][0].system
     return documents.PlanDocument(

@@ -164,13 +164,13 @@ def _asked(path: Path, summary: Summary, wish: ReportOptions, limits: Limits | N
     """Plans and indexes; what can't be told is a note."""
     if wish.database is None:
         return _Asked()
-    progress("asking the database for plans")
+    progress("reading plans from the database")
     plans = advised = None
     notes: tuple[str, ...] = ()
     try:
         workload = statement_selection.of_summary(path, summary, top=PLANS_MOST)
         plans = plan.live(wish.database, workload, plan.PlanOptions(values=wish.values), limits)
-        progress("working out indexes")
+        progress("choosing indexes")
         whole = statement_selection.of_summary(path, summary)
         advised = indexes(path, wish.database, None, wish.values, limits, workload=whole)
     except AskLessError as error:

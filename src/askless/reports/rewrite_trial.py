@@ -45,10 +45,10 @@ def rewrite_trial(
     if trial.columns_before != trial.columns_after:
         remarks.append(
             "the columns are named differently: " + ", ".join(trial.columns_before) + " before, "
-            + ", ".join(trial.columns_after) + " after; code that reads them by name will notice"
+            + ", ".join(trial.columns_after) + " after; code that reads them by name will break"
         )  # fmt: skip
     if result is not None and trial.sets > 1:
-        remarks.append(f"the difference shows with set {trial.differs_at} of {trial.sets} sets of values")
+        remarks.append(f"the results differ for set {trial.differs_at} of {trial.sets} sets of values")
     if result is None:
         remarks += trial.doubts
     return documents.RewriteDocument(
@@ -105,7 +105,7 @@ def captured_values(path: Path, before: str, after: str, database: str) -> list[
     if not examples:
         raise AskLessError(
             "not-in-capture",
-            f"{path} holds no query of the shape of the statement before",
+            f"{path} contains no query of the original statement's shape",
             "write the statement as the application sends it, or give values with --parameters",
         )
     results: list[Values] = []
@@ -142,8 +142,8 @@ def aligned(before: str, after: str, system: str, example: Example) -> Values:
         return Values(first, (tuple(value for _, value in placed), ()))
     raise AskLessError(
         "placeholders-differ",
-        f"--before has {len(placed)} placeholders, --after {len(wanted)}, and they can't be matched",
-        "name them alike in both (:status), or number them ($1)",
+        f"--before has {len(placed)} placeholders, --after {len(wanted)}, which can't be matched",
+        "use the same names in both (:status), or number them ($1)",
     )
 
 
@@ -162,5 +162,5 @@ def _side(side: Side, system: str, show: bool) -> documents.TrialSide:
 def verdict(trial: RewriteTrial) -> Verdict:
     """What the trial showed."""
     if trial.difference is not None or trial.ratio is None:
-        return Verdict(Outcome.CHANGED, "not the same result: nothing was timed")
-    return timed(trial.ratio, "no difference in time seen")
+        return Verdict(Outcome.CHANGED, "different result, so nothing was timed")
+    return timed(trial.ratio, "no measurable difference")

@@ -167,7 +167,7 @@ def query_at(request: Request, query: int) -> int:
     queries = own_queries(request)
     if not 1 <= query <= len(queries):
         raise AskLessError(
-            "no-query", f"request {request.name} has no query {query}: it asked {len(queries)}", "noise is not counted"
+            "no-query", f"request {request.name} has no query {query}: it has {len(queries)}", "noise is not counted"
         )
     return queries[query - 1]
 

@@ -69,10 +69,10 @@ def verdict(weight: ClauseCost, whole: ClauseCosts) -> Verdict:
         return Verdict(Outcome.NEEDED, "can't run without it")
     more = f", and gives {weight.rows:,} rows instead of {whole.rows:,}" if weight.rows != whole.rows else ""
     if ratio is None:
-        return Verdict(Outcome.TOO_FEW, "run once only, as it takes long: nothing is said of its time" + more)
+        return Verdict(Outcome.TOO_FEW, "run only once because it is slow, so its time is not compared" + more)
     outcome = direction(ratio)
     if outcome is Outcome.UNDECIDED:
-        return Verdict(outcome, "costs nothing that can be seen" + more)
+        return Verdict(outcome, "no measurable cost" + more)
     if outcome is Outcome.FASTER:
         return Verdict(outcome, f"costs {100 * (1 - 1 / ratio.value):.0f} % of the time" + more)
     return Verdict(outcome, f"saves time: ×{1 / ratio.value:.1f} without it" + more)

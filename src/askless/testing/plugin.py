@@ -79,7 +79,7 @@ class QueryLimits:
         self._name = name
 
     def at_most(self, queries: int, *, route: str = "") -> AbstractContextManager[None]:
-        """At most so many queries; session settings, transaction control and catalog look-ups do not count."""
+        """At most so many queries; session settings, transaction control and catalog lookups do not count."""
         return _Block(self._state, self._name, _Limits(route, at_most=queries))
 
     def never(self, *patterns: str, route: str = "") -> AbstractContextManager[None]:

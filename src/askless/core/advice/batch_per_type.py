@@ -1,4 +1,4 @@
-"""Advice for look-ups whose table follows a type column: one batch for each kind."""
+"""Advice for lookups whose table follows a type column: one batch for each kind."""
 
 from __future__ import annotations
 
@@ -30,15 +30,15 @@ def advise(recipe: BatchPerType, context: Context) -> tuple[Advice, ...]:
     return (
         Advice(
             title=named or plain,
-            why=f"as many queries as there are kinds ({len(recipe.kinds)} here), however many rows",
+            why=f"one query per kind ({len(recipe.kinds)} here), regardless of the number of rows",
             sql=";\n".join(one for one in statements if one),
             code=code,
             at=(recipe.at if code else recipe.line) or recipe.line,
             saving=recipe.saving,
             trade_offs="all rows of a kind are in memory at once",
             verify=(
-                "a row whose kind nobody knows, or whose partner is gone, is treated as before",
-                "what is read of a kind beside its own columns would ask again, row by row: load that as well",
+                "rows with an unknown kind, or without a partner, are treated as before",
+                "load related rows that a kind's objects read as well, or they are queried row by row",
             ),
         ),
     )

@@ -33,9 +33,9 @@ def advise(recipe: BatchWrites, context: Context) -> tuple[Advice, ...]:
         code=code,
         at=recipe.line,
         saving=recipe.saving,
-        trade_offs=f"{hooks_passed_by(load)}; very many rows are sent in portions".removeprefix("; "),
+        trade_offs=f"{hooks_passed_by(load)}; send very many rows in chunks".removeprefix("; "),
         verify=(
-            "hooks, signals and defaults that run for each object in code still have their effect",
+            "hooks, signals and defaults that run per object in code still take effect",
             "one bad row now fails all of them",
         ),
     )
@@ -43,11 +43,11 @@ def advise(recipe: BatchWrites, context: Context) -> tuple[Advice, ...]:
         return (whole,)
     around = Advice(
         title="or put one transaction around the loop",
-        why="each write now waits for a commit of its own, which waits for the disk",
+        why="each write now waits for its own commit, which waits for the disk",
         at=recipe.line,
-        saving="the round trips stay; the commits go",
-        trade_offs="all or nothing: an error in the middle takes the earlier rows back",
-        verify=("nothing slow (a call to somebody else) stands inside the transaction",),
+        saving="the round trips remain; the extra commits are avoided",
+        trade_offs="all or nothing: an error rolls back the earlier rows",
+        verify=("the transaction contains nothing slow, such as an external call",),
     )
     return (whole, around)
 

@@ -13,14 +13,14 @@ def advise(recipe: BindParameters, context: Context) -> tuple[Advice, ...]:
     stats = recipe.stats
     return (
         Advice(
-            title="bind the values: one text with placeholders, and the values beside it",
-            why="one text is parsed once and can be prepared; a value that is only a value can't end the statement and begin another",
+            title="bind the values: one text with placeholders, and the values as parameters",
+            why="the text is parsed once and can be prepared; a bound value can't inject SQL",
             sql=masked(stats.statement.text.strip(), stats.statement.system),
             at=recipe.line,
             trade_offs="a plan that serves all values may be worse for a rare one",
             verify=(
-                "every value that comes from outside is bound, the harmless ones too",
-                f"what planning takes each time: askless plan CAPTURE --shape {stats.shape.digest} --db URL (PostgreSQL tells)",
+                "bind every external value, including harmless ones",
+                f"planning time: askless plan CAPTURE --shape {stats.shape.digest} --db URL (on PostgreSQL)",
             ),
         ),
     )

@@ -1,4 +1,4 @@
-"""Advice for rows that are looked for and inserted one by one: one look-up and one INSERT, or one statement for both."""
+"""Advice for rows that are looked for and inserted one by one: one lookup and one INSERT, or one statement for both."""
 
 from __future__ import annotations
 
@@ -10,14 +10,14 @@ from askless.core.systems import REGISTRY, system_of
 
 
 def advise(recipe: BulkUpsert, context: Context) -> tuple[Advice, ...]:
-    """A batched look-up and one INSERT of what is missing; where a unique key stands, the upsert."""
+    """A batched lookup and one INSERT of what is missing; where a unique key stands, the upsert."""
     structure, written = recipe.structure, recipe.insert.parsed.written
     keys = recipe.columns
     price = hooks_passed_by(recipe.insert.load or recipe.stats.load)
     named = ", ".join(keys)
-    found = "change those that are there and insert the others" if recipe.changes else "insert those that are missing"
+    found = "update the existing rows and insert the others" if recipe.changes else "insert those that are missing"
     batched = Advice(
-        title=f"look for all rows at once, by a list of {named}, then {found} with one statement",
+        title=f"look up all rows at once, by a list of {named}, then {found} with one statement",
         why="two round trips, however many rows there are",
         sql=_batched(recipe, written),
         at=recipe.line,
@@ -25,7 +25,7 @@ def advise(recipe: BulkUpsert, context: Context) -> tuple[Advice, ...]:
         trade_offs=price,
         verify=(
             "a key that comes twice in the input is inserted once",
-            "another request may insert a row in between, as it may now",
+            "another request may insert a row in between, as it can today",
         ),
     )
     unique = _is_unique(context, structure.main, keys)
@@ -33,14 +33,16 @@ def advise(recipe: BulkUpsert, context: Context) -> tuple[Advice, ...]:
         return (batched,)
     decided = Advice(
         title=f"let one statement decide: insert, and {'change' if recipe.changes else 'leave alone'} what is there",
-        why="no other request comes in between, and nothing is looked up",
+        why="atomic, and no lookup is needed",
         sql=upsert(recipe.insert.statement.system, structure.main, written, keys, recipe.changes),
         at=recipe.line,
         saving=recipe.saving,
-        trade_offs="; ".join(filter(None, ["it tells less of which rows were new", price])),
+        trade_offs="; ".join(filter(None, ["it reports less about which rows were new", price])),
         verify=()
         if unique
-        else (f"a unique index stands on ({named}): without one the same row is inserted again, or it is refused",),
+        else (
+            f"({named}) must have a unique index; without one, the same row is inserted twice or the statement fails",
+        ),
     )
     return (decided, batched) if recipe.changes and unique else (batched, decided)
 

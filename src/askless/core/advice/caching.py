@@ -11,24 +11,23 @@ def advise(recipe: CacheResult, context: Context) -> tuple[Advice, ...]:
     """By time first; by event where the application itself writes."""
     named = recipe.structure.main or "these rows"
     by_time = Advice(
-        title=f"keep what {named} gave for {recipe.live_s:,} s, and read it again after that",
-        why="the rows held for longer than that while they were watched",
+        title=f"cache the result of {named} for {recipe.live_s:,} s, then read it again",
+        why="the rows stayed unchanged for longer than that",
         at=recipe.line,
         saving=recipe.saving,
-        trade_offs="a change is seen late, by each process on its own; the rows take memory; the first read after each time still waits",
+        trade_offs="changes become visible late, in each process separately; the rows take memory; the first read after each expiry still waits",
         verify=(
-            "the rows do not depend on who asks: on a user, a tenant, a language, a right",
-            "a page that has just written them reads them past what is kept",
+            "the rows do not depend on the user, tenant, language or permissions",
+            "a page that has just written them bypasses the cache",
         ),
     )
     if not recipe.writes:
         return (by_time,)
     by_event = Advice(
-        title="or drop what is kept where it is written: " + "; ".join(recipe.writes),
-        why="nobody sees old rows for longer than the write takes",
+        title="or invalidate the cache on write: " + "; ".join(recipe.writes),
+        why="stale rows are visible only while the write is in progress",
         at=recipe.line,
-        trade_offs="every place that writes must know of it, other programs and hands at a prompt too; with several processes they "
-        "must share what is kept",
+        trade_offs="every writer must invalidate the cache, including other programs and manual changes; several processes must share the cache",
         verify=("no other program writes to these tables",),
     )
     return by_time, by_event

@@ -15,31 +15,31 @@ def advise(recipe: Decorrelate, context: Context) -> tuple[Advice, ...]:
     example = stats.examples[0] if stats.examples else None
     values = example.statement.values(example.parameters, example.literals) if example is not None else ()
     sql = grouped_join(context.sql(stats), stats.statement.system, values)
-    title = "group once and join, by an outer join: what the subquery asks is asked for all rows at once"
+    title = "group once and outer-join: the subquery's result is computed for all rows at once"
     by_place = any(slot.placeholder and slot.text in ("?", "%s") for slot in stats.statement.slots)
-    checks = ["rows without a partner are still there, with 0 or NULL as before"]
+    checks = ["rows without a partner are still returned, with 0 or NULL as before"]
     if by_place and sql:
-        checks.append("parameters that are told by their place come in another order")
+        checks.append("the order of positional parameters changes")
     joined = Advice(
-        title=title if sql else "ask for that value apart, for all rows of the page at once, by their keys",
-        why="the table is read once, not once for each row",
+        title=title if sql else "read that value separately, for all rows of the page at once, by their keys",
+        why="the table is read once instead of once per row",
         sql=sql,
         at=recipe.line,
         saving=recipe.saving,
-        trade_offs="it groups the whole table: for a page of a few rows the subqueries may be quicker"
+        trade_offs="it groups the whole table: for a page with few rows the subqueries may be faster"
         if sql
-        else "one query more, and the rows are put together in the application",
+        else "one more query, and the application combines the rows",
         verify=tuple(checks),
     )
     schema = context.schema
     indexed = [
         Advice(
-            title=f"or an index on {column.table} ({column.name}): each evaluation finds its rows then",
-            why="it reads a few rows instead of the whole table each time",
+            title=f"or an index on {column.table} ({column.name}), so that each evaluation finds its rows",
+            why="it reads a few rows each time instead of the whole table",
             sql=plain_index(table, (column.name,), schema.system),
             saving=recipe.saving,
-            trade_offs="every write to the table keeps the index up to date",
-            verify=("try it first: askless trial CAPTURE --index DDL --db URL",),
+            trade_offs="every write to the table has to maintain the index",
+            verify=("test it first: askless trial CAPTURE --index DDL --db URL",),
         )
         for column in dict.fromkeys(recipe.scanned)
         if schema is not None and (table := schema.table(column.table)) is not None

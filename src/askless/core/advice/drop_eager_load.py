@@ -1,4 +1,4 @@
-"""Advice for an eager load that nobody reads: leave it out."""
+"""Advice for an eager load that is never read: leave it out."""
 
 from __future__ import annotations
 
@@ -15,11 +15,11 @@ def advise(recipe: DropEagerLoad, context: Context) -> tuple[Advice, ...]:
     return (
         Advice(
             title=f"do not load {what} here",
-            why="its objects were made and thrown away unread",
+            why="its objects were built and never read",
             code=words.dropped([recipe.load], recipe.joined) if words is not None else "",
             at=recipe.line,
             saving=recipe.saving,
-            trade_offs="where another way through the page does read it, it becomes one query for each object",
+            trade_offs="if another code path does read it, it becomes one query per object",
             verify=(
                 f"no template, serialiser or property on this page reads {what}",
                 "the page is the same without it",

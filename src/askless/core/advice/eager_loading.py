@@ -1,4 +1,4 @@
-"""Advice for look-ups row by row: one batched query, or a join, chosen by the fan-out; one grouped query for counts."""
+"""Advice for lookups row by row: one batched query, or a join, chosen by the fan-out; one grouped query for counts."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ class _Case:
             self.parent_sql = statements.batched(lookup)
 
     def batched(self) -> str:
-        """The look-up for all keys; '' where it can't be written."""
+        """The lookup for all keys; '' where it can't be written."""
         return statements.batched(self.lookup, _is_one(self))
 
 
@@ -93,7 +93,7 @@ def _call(case: _Case, joined: bool) -> str:
 
 
 def _step(case: _Case, joined: bool) -> Step | None:
-    """What loads the relation with the query it hangs on; None where that is not sure, or would not spare the look-ups."""
+    """What loads the relation with the query it hangs on; None where that is not sure, or would not spare the lookups."""
     step, query = Step(_path(case), joined), _query(case)
     if not step.path or query is None or not _spares(case):
         return None
@@ -123,7 +123,7 @@ def hanging(recipe: Batch, context: Context) -> tuple[Step, Query] | None:
 
 
 def _spares(case: _Case) -> bool:
-    """Whether an eager load of the relation would spare the look-ups, as they are asked."""
+    """Whether an eager load of the relation would spare the lookups, as they are asked."""
     load, words, structure = case.load, words_of(case.load), case.recipe.structure
     if load is None or words is None or load.kind != "lazy":
         return True
@@ -165,20 +165,22 @@ def _by_hand(case: _Case) -> str:
         path, words = _path(case), words_of(load)
         lent = words.afterwards(path) if words is not None and path and _spares(case) else ""
         return lent or (
-            f"load {load.relation} with the query that gives the {load.model} objects; which one that is can't be told"
+            f"load {load.relation} with the query that loads the {load.model} objects (which one is unknown)"
         )
     there = case.key if case.table == case.main else f"{case.table}.{case.column}"
     by_hand = f"collect the keys first, read all rows with {there} IN (...), keep them in a map by {case.key}"
     source = case.recipe.source
     if load is not None or source is None or not source.table or source.table == case.main:
         return by_hand  # an ORM that said what it asks named no relation between the two
-    return f"where an ORM asks: its eager-loading call, for the relation from {source.table} to {case.main}; by hand: {by_hand}"
+    return (
+        f"with an ORM: its eager-loading call for the relation from {source.table} to {case.main}; by hand: {by_hand}"
+    )
 
 
 def _join(case: _Case) -> Advice:
     name = _relation_name(case)
     sql = ""
-    # A join holds no other condition or join of the look-up and no limit of its own: then the batch is the way.
+    # A join holds no other condition or join of the lookup and no limit of its own: then the batch is the way.
     source = case.recipe.source
     asks_more = case.recipe.conditions or case.recipe.structure.joins
     wanted = case.parent_sql and not asks_more and case.variant in (Variant.TO_ONE, Variant.TO_MANY)
@@ -226,10 +228,12 @@ def _relation_name(case: _Case) -> str:
 
 
 def _checks(case: _Case) -> tuple[str, ...]:
-    checks = ["parents without a match must stay: an outer join or a batched query keeps them, an inner join does not"]
+    checks = [
+        "parents without a match must remain: an outer join or a batched query keeps them, an inner join does not"
+    ]
     if case.variant is not Variant.TO_ONE:
         checks.append("the order of the children within a parent is the same as before")
-    checks.append("the page does read what is loaded now for all: eager loading of what nobody reads costs too")
+    checks.append("the page actually reads the loaded rows; unused eager loading is also a cost")
     return tuple(checks)
 
 
@@ -252,11 +256,11 @@ def _grouped(case: _Case) -> Advice:
         code=code,
         at=case.at,
         saving=case.recipe.saving,
-        trade_offs="the grouped query reads all groups at once; with very many parents ask for a page's keys only",
+        trade_offs="the grouped query reads all groups at once; with very many parents, pass only the page's keys",
         verify=(
-            "parents with no rows are missing from the grouped result: they must stay, with 0"
+            "parents without rows are missing from the grouped result: they must remain, with 0"
             if case.variant is Variant.COUNT
-            else "parents with no rows are missing from the grouped result: they must stay, with what an empty group gave",
+            else "parents without rows are missing from the grouped result: they must remain, with the result for an empty group",
             f"count a column of {case.main}, not *, if you outer-join it from the parent",
         ),
     )
@@ -264,12 +268,12 @@ def _grouped(case: _Case) -> Advice:
 
 def _existing(case: _Case) -> Advice:
     return Advice(
-        title=f"ask once which {case.key} have rows in {case.main}",
+        title=f"query once which {case.key} have rows in {case.main}",
         why=f"one query gives those of the {case.recipe.queries:.0f} keys that have some",
         sql=statements.existing(case.lookup),
         at=case.at,
         saving=case.recipe.saving,
-        trade_offs="where the parents are queried by hand, an EXISTS among their columns does it in the same query",
+        trade_offs="if the parents are queried by hand, an EXISTS among their columns does it in the same query",
         verify=("a key that does not come back has none",),
     )
 
@@ -280,36 +284,33 @@ def _first_of_each(case: _Case) -> Advice:
         title = f"read the rows with the highest or lowest {extreme.name} of each {case.key} in one query"
         why = f"one query finds it for each of the {case.recipe.queries:.0f} keys, and the rows that have it"
         sql = case.batched()
-        doubt = "several rows may share it: all of them come, as before"
+        doubt = "several rows may share it: all of them are returned, as before"
     else:
         title = f"read the first row of each {case.key} in one query"
-        why = (
-            f"a window numbers the rows of each of the {case.recipe.queries:.0f} keys in the order of the look-up, and the "
-            "first ones are kept"
-        )
+        why = f"a window function numbers the rows of each of the {case.recipe.queries:.0f} keys in the lookup's order, and the first of each is kept"
         sql = statements.first_of_each(case.lookup)
-        doubt = "rows that are equal in the order: say which of them comes first, or it may be another one each time"
+        doubt = "break ties in the order, or a different row may come first each time"
     return Advice(
         title=title,
         why=why,
         sql=sql,
         at=case.at,
         saving=case.recipe.saving,
-        trade_offs=f"to load all of {name} and pick from them in code reads every row of these keys: only where they are few",
-        verify=("parents without a row must stay", doubt),
+        trade_offs=f"loading all of {name} and choosing in code reads every row of these keys: only suitable for few rows",
+        verify=("parents without rows must remain", doubt),
     )
 
 
 def _number_only(case: _Case) -> Advice:
     return Advice(
         title="count them in one grouped query",
-        why="the rows are loaded and none of them is looked at: only their number can have mattered",
+        why="the rows are loaded but never read, so only their number can matter",
         sql=statements.numbered(case.lookup),
         code=_grouped_code(case),
         at=case.at,
         saving=case.recipe.saving,
-        trade_offs="where the rows are needed after all, load them in one batch instead",
-        verify=("parents with no rows are missing from the grouped result: they must stay, with 0",),
+        trade_offs="if the rows are needed after all, load them in one batch instead",
+        verify=("parents without rows are missing from the grouped result: they must remain, with 0",),
     )
 
 
@@ -342,18 +343,18 @@ def _counter(case: _Case) -> Advice | None:
         title="keep a counter on the parent",
         why="a stored number needs no query at all",
         saving=case.recipe.saving,
-        trade_offs="every write to the child must keep it true, in the same transaction; it becomes a point of contention",
+        trade_offs="every write to the child must update it in the same transaction; it becomes a point of contention",
         verify=("the counter is right after concurrent writes and deletes",),
     )
 
 
 def _kept_for_a_while(case: _Case) -> Advice:
     return Advice(
-        title="or keep the numbers for a while, all of them together",
-        why="whoever needs no exact number needs no query each time; the first read after each while still counts",
+        title="or cache all the numbers together for a while",
+        why="approximate numbers need no query each time; the first read after each expiry still counts",
         saving=case.recipe.saving,
-        trade_offs="they are as old as they may be kept, and each process has its own",
-        verify=("nobody decides by them what must be exact", "the grouped query fills them, not one for each row"),
+        trade_offs="they can be as old as the cache's lifetime, and each process has its own",
+        verify=("nothing that must be exact depends on them", "the grouped query fills them, not one query per row"),
     )
 
 
@@ -365,14 +366,14 @@ def _widen(case: _Case) -> Advice:
         code = words.widened(model, [output.column.name for output in case.outputs])
     elif case.recipe.parent_line is not None:
         where = whereabouts(case.recipe.parent_line.file, case.recipe.parent_line.line)
-        code = f"add the columns that the look-up reads to the query at {where}"
+        code = f"add the columns that the lookup reads to the query at {where}"
     return Advice(
         title="select the missing columns in the first query",
-        why="the same rows are read again by their own key: the first query left out columns that are used later",
+        why="the same rows are read again by key because the first query omitted columns that are used later",
         sql="",
         code=code,
         at=case.at,
         saving=case.recipe.saving,
-        trade_offs="the first query's rows become wider",
-        verify=("the key that stitches objects together stays in the projection",),
+        trade_offs="the first query returns wider rows",
+        verify=("the projection keeps the key that links objects",),
     )

@@ -13,55 +13,55 @@ from askless.core.inference.failures import Failure
 _BY_FAILURE = {
     Failure.DEADLOCK: Advice(
         title="let every transaction lock its rows in the same order (by primary key, say), and try the whole transaction again",
-        why="two transactions that lock the same rows in two orders wait for each other until one is sent away",
-        trade_offs="rows are sorted before they are written; the retry runs the transaction's other work once more",
-        verify=("which two statements met: the server's log names both", "the retry begins with BEGIN, not with the statement that failed"),
+        why="two transactions that lock the same rows in two orders wait for each other until the server aborts one",
+        trade_offs="rows must be sorted before they are written; a retry repeats the transaction's other work",
+        verify=("which two statements collided: the server's log names both", "the retry starts with BEGIN, not with the failed statement"),
     ),
     Failure.COLLISION: Advice(
-        title="try the whole transaction again, a few times, with a short pause that grows",
-        why="at this isolation level one of two transactions that touch the same rows must give way: that is its price",
-        trade_offs="the transaction's work is done twice; what it did outside of the database too",
-        verify=("the retry begins with BEGIN, not with the statement that failed",),
+        title="try the whole transaction again, a few times, with a short, growing pause",
+        why="at this isolation level, one of two transactions that touch the same rows is aborted",
+        trade_offs="the transaction's work is repeated, including its effects outside the database",
+        verify=("the retry starts with BEGIN, not with the failed statement",),
     ),
     Failure.TIME_OUT: Advice(
-        title="find out what it waits for: a lock that another transaction holds, or its own plan",
-        why="a longer limit makes more requests wait; a shorter transaction, or an index, makes none",
+        title="find the cause of the wait: a lock held by another transaction, or its own plan",
+        why="a longer limit makes more requests wait; a shorter transaction or an index avoids the wait",
         trade_offs="",
         verify=("transactions that write the same rows are short", "the plan of the statement: askless plan CAPTURE --db URL"),
     ),
     Failure.CONFLICT: Advice(
-        title="say in the statement what becomes of a row that is there already",
-        why="one statement decides without an error; on PostgreSQL an error also ends the transaction around it",
-        trade_offs="it must name the unique key that it means",
-        verify=("is the error a part of how it works (a race that is caught)? then it may stay",),
+        title="handle existing rows in the statement",
+        why="a single statement avoids the error; on PostgreSQL an error also aborts the surrounding transaction",
+        trade_offs="it must name the unique key",
+        verify=("is the error expected (a race that is caught)? then it can stay",),
     ),
     Failure.CONSTRAINT: Advice(
-        title="check what is sent before it is sent",
-        why="the database refuses it, rightly, after a way there and back",
+        title="validate the values before sending them",
+        why="the database rejects them after a full round trip",
         trade_offs="",
-        verify=("the constraint stays: the check in code is for the message, not in its place",),
+        verify=("keep the constraint: validation in code improves the message but does not replace it",),
     ),
     Failure.CONNECTION: Advice(
-        title="let the pool test a connection before it lends it, and not keep it longer than the server does",
-        why="a connection that the other side closed fails with the first query that is asked over it",
-        trade_offs="one small query more for each loan",
+        title="let the pool test connections before use, and expire them before the server does",
+        why="a connection that the server closed fails on its next query",
+        trade_offs="one small extra query per checkout",
         verify=("the server's log tells why it closed: idle for too long, restarted, out of memory",),
     ),
     Failure.MISTAKE: Advice(
-        title="mend the statement, or do not send it",
+        title="fix the statement, or do not send it",
         why="",
         trade_offs="",
-        verify=("who catches the error, and what the page shows then",),
+        verify=("where the error is caught, and what the page then shows",),
     ),
     Failure.OTHER: Advice(
-        title="see what the error says, and who catches it",
+        title="read the error and find where it is caught",
         why="",
         trade_offs="",
         verify=("what the page shows when it fails",),
     ),
 }  # fmt: skip
-_ALWAYS = "every execution in the capture failed: it has never done its work"
-_SOMETIMES = "it works with some values and fails with others"
+_ALWAYS = "every execution in the capture failed: it never worked"
+_SOMETIMES = "it succeeds with some values and fails with others"
 
 
 def advise(recipe: FixFailure, context: Context) -> tuple[Advice, ...]:

@@ -16,25 +16,25 @@ def advise(recipe: Group, context: Context) -> tuple[Advice, ...]:
     column, counts = recipe.key.column.name, recipe.structure.counts
     lookup = statements.LookUp(context.sql(recipe.stats), recipe.stats.statement.system, recipe.table, column)
     sql = statements.counted(lookup)
-    nothing = "0" if counts else "what an empty group gave"
+    nothing = "0" if counts else "the result for an empty group"
     grouped = Advice(
         title=f"get all of them with one GROUP BY {column}",
-        why="one pass over the rows answers every value",
+        why="one pass over the rows covers every value",
         sql=sql,
         code=_code(recipe, context),
         at=recipe.line,
         saving=recipe.saving,
         trade_offs="the code picks its values out of the groups",
-        verify=(f"values without a row have no group: they must stay, with {nothing}",),
+        verify=(f"values without rows have no group: they must remain, with {nothing}",),
     )
     conditional = Advice(
         title="or one row, with a condition in each aggregate",
-        why="where the values are few and fixed, and the page shows them side by side: "
+        why="if the values are few and fixed, and the page shows them next to each other: "
         f"{'COUNT' if counts else 'SUM'}(CASE WHEN {column} = … THEN … END) for each of them",
         at=recipe.line,
         saving=recipe.saving,
-        trade_offs="a new value means a new column; loading all rows to count them in memory would grow with the table, so do not",
-        verify=("rows with none of the values are kept out by a WHERE, or counted nowhere",),
+        trade_offs="a new value needs a new column; do not load all rows to count them in memory, which grows with the table",
+        verify=("exclude rows with other values by a WHERE, or do not count them",),
     )
     return (grouped, conditional)
 
@@ -56,14 +56,13 @@ def _buckets(recipe: Group) -> Advice:
     what = "COUNT(*)" if recipe.structure.counts else "the aggregate"
     return Advice(
         title=f"get all ranges of {column} with one GROUP BY",
-        why="one pass over the rows from the first range's start to the last one's end answers every range",
-        code=f"group by the range that {column} falls into: date_trunc('month', {column}) where ranges are months, days or the "
-        f"like; CASE WHEN {column} < ... THEN ... END otherwise; and select that and {what}",
+        why="one pass over the rows from the first range's start to the last range's end covers every range",
+        code=f"group by the range that {column} falls into: date_trunc('month', {column}) for months, days and similar ranges; CASE WHEN {column} < ... THEN ... END otherwise; and select that and {what}",
         at=recipe.line,
         saving=recipe.saving,
         trade_offs="the code picks its ranges out of the groups",
         verify=(
-            "ranges without a row have no group: they must stay, with what an empty one gave",
-            "a row on a boundary falls into one range, the same as before; time zones cut days where they did",
+            "ranges without rows have no group: they must remain, with the result for an empty range",
+            "a row on a boundary falls into the same range as before; days have the same time zone as before",
         ),
     )

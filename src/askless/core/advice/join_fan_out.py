@@ -20,15 +20,15 @@ def advise(recipe: SplitJoin, context: Context) -> tuple[Advice, ...]:
 def _exists(recipe: SplitJoin, context: Context) -> Advice:
     stats, structure = recipe.stats, recipe.structure
     return Advice(
-        title="ask with EXISTS instead of the join: whether there is such a row, not for each of them",
-        why=f"each row of {structure.main} comes once, and the search for a partner ends with the first one",
+        title="use EXISTS instead of the join: test whether such a row exists",
+        why=f"each row of {structure.main} is returned once, and the search stops at the first match",
         sql=alternative_sql.by_existence(context.sql(stats), stats.statement.system),
         at=recipe.line,
         saving=recipe.saving,
-        trade_offs="DISTINCT gives the same rows without a new condition, but sorts or hashes all of them first",
+        trade_offs="DISTINCT returns the same rows without a new condition, but sorts or hashes all of them first",
         verify=(
-            f"is each row of {structure.main} wanted once? the page shows fewer rows then, and so do counts and sums over it",
-            "a LIMIT cuts other rows: it counts each once now",
+            f"is each row of {structure.main} wanted once? the page then shows fewer rows, and counts and sums change too",
+            "a LIMIT now counts each row once, so it cuts differently",
         ),
     )
 
@@ -38,16 +38,16 @@ def _apart(recipe: SplitJoin, context: Context) -> Advice:
     named = recipe.tables[-1] if recipe.tables else "the children"
     code = _batched(recipe, context, named)
     return Advice(
-        title=f"ask for {named} in a query of its own, by the keys of {structure.main} that the first one gave",
-        why="rows add up then instead of multiplying; columns of the parent are sent once",
+        title=f"read {named} in a separate query, by the keys of {structure.main} that the first one returned",
+        why="rows then add up instead of multiplying; parent columns are sent once",
         sql=alternative_sql.children_of(structure, named),
         code=code,
         at=recipe.line if code or load is None else None,
         saving=recipe.saving,
-        trade_offs="one query more, and the rows are put together in the application",
+        trade_offs="one more query, and the application combines the rows",
         verify=(
-            f"rows of {structure.main} without {named} are still there",
-            "a sum or count over the joined rows was too high before: it changes",
+            f"rows of {structure.main} without {named} are still returned",
+            "sums or counts over the joined rows were too high before: they change",
         ),
     )
 

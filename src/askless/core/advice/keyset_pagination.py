@@ -17,21 +17,19 @@ def advise(recipe: SeekByKey, context: Context) -> tuple[Advice, ...]:
     by_key = not structure.order_by or [column.name.lower() for column, _ in structure.order_by] == [key.lower()]
     name = key if known else "a unique column"
     order = ordered if structure.order_by and by_key else f"{ordered} and {name}" if ordered else name
-    checks = [
-        "a page begins where the one before ended, whatever was added or deleted meanwhile: is that what people expect?"
-    ]
+    checks = ["a page starts where the previous one ended, whatever was added or deleted meanwhile: is that expected?"]
     if structure.joins or not by_key:
-        checks.append("the order must tell all rows apart, or some are left out or shown twice")
+        checks.append("the order must be unique, or rows are skipped or shown twice")
     if not by_key:
-        checks.append(f"where {ordered} may be NULL, these rows need a page of their own: no comparison finds them")
+        checks.append(f"if {ordered} can be NULL, handle those rows separately: no comparison finds them")
     return (
         Advice(
-            title=f"page by key: ask for the rows behind the last one shown, in the order of {order}",
-            why="with an index in that order the page costs the same however deep it lies",
+            title=f"paginate by key: read the rows after the last one shown, in the order of {order}",
+            why="with an index in that order, every page costs the same",
             sql=statements.behind(context.sql(stats), stats.statement.system, structure.order_by, key) if known else "",
             at=recipe.line,
             saving=recipe.saving,
-            trade_offs="pages are reached one after the other, not by their number",
+            trade_offs="pages are reached one after the other, not by number",
             verify=tuple(checks),
         ),
     )

@@ -29,7 +29,7 @@ def advise(recipe: Paginate, context: Context) -> tuple[Advice, ...]:
     ordered = ", ".join(str(column) for column, _ in structure.order_by)
     paged = Advice(
         title=f"or show {PAGE_ROWS} rows at a time, by key",
-        why="a page by key costs the same however deep it lies; OFFSET reads and throws away what it skips",
+        why="a page by key costs the same at any depth; OFFSET reads and discards what it skips",
         # A LIMIT on a join to children would cut children.
         sql=statements.paged(context.sql(recipe.stats), recipe.stats.statement.system, key, PAGE_ROWS)
         if known and joins_one_each(structure, context)
@@ -37,20 +37,19 @@ def advise(recipe: Paginate, context: Context) -> tuple[Advice, ...]:
         code=code,
         at=recipe.line,
         saving=recipe.saving,
-        trade_offs="no jump to page 57; the order must end in a unique column; to read all pages one after the other asks more, "
-        "not less",
+        trade_offs="users can't jump to a page; the order must end in a unique column; reading all pages sends more queries, not fewer",
         verify=(
-            f"the page's order now is {ordered}: page by that column and {key} together"
+            f"the page's order is {ordered}: paginate by that column and {key} together"
             if ordered and key not in ordered
-            else "the rows of all pages together are the same as before",
+            else "all pages together contain the same rows as before",
         ),
     )
     filtered = Advice(
-        title="filter, count or sum in the database, where the page does not show every row",
-        why="rows that the application only goes through need not travel",
+        title="filter, count or sum in the database if the page does not show every row",
+        why="rows that the application only iterates over need not be fetched",
         at=recipe.line,
         saving=recipe.saving,
         trade_offs="the condition moves from code to SQL",
-        verify=("upper and lower case, NULLs and time zones compare in SQL as they did in the code",),
+        verify=("case, NULLs and time zones compare the same in SQL as in the code",),
     )
     return (filtered, paged)

@@ -36,19 +36,19 @@ def advise(recipe: Project, context: Context) -> tuple[Advice, ...]:
         code = words.placed(recipe.line.file, load.target, code)
     first = Advice(
         title="leave out " + ", ".join(out) if out else "name the columns that are read",
-        why=("what was read: " if recipe.unread else "the list fetches ")
+        why=("columns read: " if recipe.unread else "the list fetches ")
         + ", ".join(remaining[:8])
         + (" …" if len(remaining) > 8 else "")
-        + "; the others only travel along",
+        + "; the others are fetched but unused",
         sql=projection,
         code=code,
         at=recipe.line,
         saving=recipe.saving,
-        trade_offs="objects with a column left out read it again, one query each, if it is used after all",
+        trade_offs="objects without a column load it later, one query each, if it is used after all",
         verify=(
-            "keys stay in the projection"
+            "the projection keeps the keys"
             + (": " + ", ".join(sorted(keep & set(columns))) if keep & set(columns) else ""),
-            ("no other way through the page reads " if recipe.unread else "nothing on the page reads ")
+            ("no other code path reads " if recipe.unread else "nothing on the page reads ")
             + (", ".join(out) or "the other columns"),
         ),
     )

@@ -1,4 +1,4 @@
-"""Advice for rows that are fetched and thrown away: the filter or the count moves into SQL."""
+"""Advice for rows that are fetched and discarded: the filter or the count moves into SQL."""
 
 from __future__ import annotations
 
@@ -18,14 +18,14 @@ def advise(recipe: PushDown, context: Context) -> tuple[Advice, ...]:
         return (
             Advice(
                 title="count in the database",
-                why="the number travels instead of the rows",
+                why="the database returns a number instead of the rows",
                 code=code,
                 at=recipe.line,
                 saving=recipe.saving,
-                trade_offs="one query more where the rows are needed later on after all",
+                trade_offs="one more query if the rows are needed later",
                 verify=(
-                    "the same conditions stand on the count",
-                    "an emptiness test needs no count: ask whether one exists",
+                    "the count has the same conditions",
+                    "a test for emptiness needs no count: use EXISTS",
                 ),
             ),
         )
@@ -33,11 +33,11 @@ def advise(recipe: PushDown, context: Context) -> tuple[Advice, ...]:
     return (
         Advice(
             title="filter by " + ", ".join(recipe.columns) + " in the database",
-            why="the condition that the loop tests becomes a WHERE, and a cut a LIMIT",
+            why="the loop's condition becomes a WHERE, and a slice becomes a LIMIT",
             code=code,
             at=recipe.line,
             saving=recipe.saving,
-            trade_offs="the condition moves from code to SQL; without an index the database reads the rows all the same",
-            verify=("upper and lower case, NULLs and time zones compare in SQL as they did in the code", "rows and their order are the same"),
+            trade_offs="the condition moves from code to SQL; without an index, the database still reads the rows",
+            verify=("case, NULLs and time zones compare the same in SQL as in the code", "rows and their order are unchanged"),
         ),
     )  # fmt: skip

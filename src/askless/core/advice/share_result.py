@@ -20,18 +20,18 @@ def advise(recipe: ShareResult, context: Context) -> tuple[Advice, ...]:
             return (_counted(recipe, code),)
     first = Advice(
         title="read it once and pass the result on",
-        why=f"asked from {callers}" if len(lines) > 1 else "asked again from the same line",
+        why=f"sent from {callers}" if len(lines) > 1 else "sent again from the same line",
         at=lines[0] if lines else None,
         saving=recipe.saving,
-        trade_offs="none, while nothing writes to the table in between",
-        verify=("nobody changes the shared object", "no write between the reads is meant to be seen"),
+        trade_offs="none, as long as nothing writes to the table in between",
+        verify=("nobody changes the shared object", "no write between the reads must become visible"),
     )
     second = Advice(
-        title="or keep it for the length of the request",
-        why="where the callers do not know of each other",
+        title="or cache it for the duration of the request",
+        why="if the callers are independent",
         saving=recipe.saving,
-        trade_offs="what is kept must end with the request, or users see stale data",
-        verify=("the store is per request and per user",),
+        trade_offs="the cache must end with the request, or users see stale data",
+        verify=("the cache is per request and per user",),
     )
     return (first, second)
 
@@ -39,10 +39,10 @@ def advise(recipe: ShareResult, context: Context) -> tuple[Advice, ...]:
 def _counted(recipe: ShareResult, code: str) -> Advice:
     return Advice(
         title="count once",
-        why="the framework counts all rows beside those that it shows",
+        why="the framework counts all rows in addition to those it shows",
         code=code,
         at=recipe.line,
         saving=recipe.saving,
-        trade_offs="while a list is filtered, the number of all rows is not shown",
-        verify=("nobody looks at that number",),
+        trade_offs="the total number of rows is not shown while a list is filtered",
+        verify=("that number is not needed",),
     )

@@ -12,25 +12,25 @@ def advise(recipe: ShortenTransaction, context: Context) -> tuple[Advice, ...]:
     what = "the call" if recipe.known else "what is done in between"
     first = Advice(
         title=f"move {what} out of the transaction: before its first query, or after its commit",
-        why="whoever needs what it holds waits for the call as well; a slow answer to one request stops the others"
+        why="locks are held during the call and block other requests"
         if recipe.locking
-        else "a connection of the pool waits with it, and the server keeps what older rows the transaction could still see",
+        else "a pool connection is blocked meanwhile, and the server keeps old row versions for the transaction's snapshot",
         at=recipe.line,
         saving=recipe.saving,
-        trade_offs="what is done outside is not undone by a rollback: it may have happened though the rest failed",
+        trade_offs="effects outside the transaction are not rolled back: they can remain even if the rest fails",
         verify=(
-            "what was read before the call may have changed by the time of the write: read it again, or write under a condition",
-            "nothing in the call needs rows that are not committed yet",
+            "rows read before the call may have changed by the time of the write: read them again, or write conditionally",
+            "the call does not need uncommitted rows",
         ),
     )
     if not recipe.locking:
         return (first,)
     second = Advice(
-        title="or make two short transactions of it: note that it is asked for, commit, ask, then write the answer",
-        why="a row that says 'asked' replaces the lock: others see what is going on and need not wait",
+        title="or split it into two short transactions: record the pending call, commit, make the call, then store its result",
+        why="a row with the status 'pending' replaces the lock, so others can see it and need not wait",
         at=recipe.line,
         saving=recipe.saving,
-        trade_offs="one commit more, and a state between the two that the rest of the application must know",
-        verify=("a program that stops between the two leaves 'asked' behind: something must find and repeat it",),
+        trade_offs="one more commit, and an intermediate state that the application must handle",
+        verify=("a crash between the two leaves 'pending' rows: something must find and retry them",),
     )
     return first, second

@@ -23,13 +23,13 @@ def advise(recipe: SelectColumn, context: Context) -> tuple[Advice, ...]:
     others = [output.name or output.column.name for output in structure.outputs if output.column.name != column]
     return (
         Advice(
-            title=f"ask for {column} alone",
-            why="the other columns only travel along; where no objects are needed, a query for the values builds none either",
+            title=f"select only {column}",
+            why="the other columns are fetched but unused; if no objects are needed, a values query also avoids building them",
             sql=statements.projected(context.sql(stats), stats.statement.system, others),
             code=code,
             at=recipe.line,
             saving=recipe.saving,
-            trade_offs="objects with columns left out read them again, one query each, if they are used after all",
-            verify=("nothing that the objects are handed on to reads more of them", "the order does not change"),
+            trade_offs="objects without these columns load them later, one query each, if they are used after all",
+            verify=("no code that receives the objects reads more columns", "the order does not change"),
         ),
     )

@@ -20,12 +20,12 @@ def advise(recipe: UseLoadedRows, context: Context) -> tuple[Advice, ...]:
             code = words.relation_of(bare(model.name).lower(), relation)
     return (
         Advice(
-            title="use what is loaded already",
-            why="the code builds a new query for rows that the request holds",
+            title="use the rows that are already loaded",
+            why="the code builds a new query for rows that the request has already loaded",
             code=code,
             at=recipe.line,
             saving=recipe.saving,
-            trade_offs="the loaded rows are as old as the first query",
-            verify=("conditions and order of the look-up are kept, in code", "nothing changed the rows in between"),
+            trade_offs="the loaded rows are as of the first query",
+            verify=("the code applies the lookup's conditions and order", "nothing changed the rows in between"),
         ),
     )

@@ -150,7 +150,7 @@ LOOP_LEAST = 3
 def timeline(request: Request, values: bool = False, unfolded: bool = False) -> list[TimelineEntry]:
     """A request's queries in order of their start; queries of a loop folded, one entry a shape.
 
-    A loop is a stretch of queries whose shape and line of code come three times or more in the request: look-ups of
+    A loop is a stretch of queries whose shape and line of code come three times or more in the request: lookups of
     several relations take turns in it.
     """
     order = sorted(range(len(request)), key=request.starts_ns.__getitem__)

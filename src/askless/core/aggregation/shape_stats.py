@@ -112,7 +112,7 @@ class ShapeStats:
         self.used: dict[str, UseTotals] = _EMPTY
 
     def prefer(self, statement: Statement) -> None:
-        """Stand for the shape by this statement, where its lists are shorter: a look-up is told by a list of one."""
+        """Stand for the shape by this statement, where its lists are shorter: a lookup is told by a list of one."""
         if self.shape.has_list and len(statement.text) < len(self.statement.text):
             self.statement = statement
 

@@ -132,7 +132,7 @@ class RouteStats:
         return max(self.request_ms(round_trip_ms) - queries_left * (self._quickest[1] + round_trip_ms), 0.0)
 
     def merge(self, other: RouteStats, room: int = TOTALS_MOST) -> None:
-        """Add what another piece of the capture counted; so many shapes more may be told apart."""
+        """Add what another piece of the capture counted; so many more shapes may be told apart."""
         self.requests += other.requests
         self.warm_up += other.warm_up
         self.repeated += other.repeated

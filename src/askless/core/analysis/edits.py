@@ -1,4 +1,4 @@
-"""One edit, one entry: what one change of one line mends stands together, with what the page asks before and after."""
+"""One edit, one entry: what one change of one line fixes stands together, with what the page asks before and after."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ class _Part(msgspec.Struct):
 
 
 def edits_of(diagnoses: Sequence[Diagnosis], summary: Summary, context: Context) -> list[Edit]:
-    """The edits that mend the findings, those that save most first."""
+    """The edits that fix the findings, those that save most first."""
     parts = [_part(diagnosis, context) for diagnosis in diagnoses]
     loops = _loops(parts)
     groups: dict[tuple[object, ...], list[_Part]] = {}
@@ -51,9 +51,9 @@ def _part(diagnosis: Diagnosis, context: Context) -> _Part:
 
 
 def _loops(parts: Iterable[_Part]) -> dict[tuple[str, str], object]:
-    """By route and shape, the loop that a look-up belongs to: one helper, or one function, may send several shapes for it.
+    """By route and shape, the loop that a lookup belongs to: one helper, or one function, may send several shapes for it.
 
-    They ask the same table by the same columns for the rows of one query, so that one read of all their keys mends them.
+    They ask the same table by the same columns for the rows of one query, so that one read of all their keys fixes them.
     """
     shapes: dict[tuple[object, ...], set[str]] = {}
     for part in parts:

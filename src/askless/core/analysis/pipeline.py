@@ -46,7 +46,7 @@ def findings_of(summary: Summary, schema: Schema | None = None) -> list[Finding]
 
 
 def judgement_of(summary: Summary, schema: Schema | None = None) -> tuple[list[Finding], list[Edit]]:
-    """All findings of a summary in the order of the edits that mend them, those that matter most first; and the edits."""
+    """All findings of a summary in the order of the edits that fix them, those that matter most first; and the edits."""
     from askless.core.analysis.edits import edits_of  # which needs the SQL parser: totals do not
 
     diagnoses = diagnoses_of(summary, schema)

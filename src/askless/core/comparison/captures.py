@@ -74,15 +74,15 @@ def _verdict(row: _Measured, drift: float) -> Verdict:
     if row.after is None:
         return Verdict(Outcome.ONLY_BEFORE, "only before")
     if ratio is None:
-        return Verdict(Outcome.TOO_FEW, "too few requests to say")
+        return Verdict(Outcome.TOO_FEW, "too few requests to judge")
     interval = f"(×{ratio.low:.2f} to ×{ratio.high:.2f})"
     if row.same_work:
-        return Verdict(Outcome.SAME_WORK, f"asks the same {interval}")
+        return Verdict(Outcome.SAME_WORK, f"same queries {interval}")
     outcome = direction(ratio)
     if outcome is Outcome.UNDECIDED:
-        return Verdict(outcome, f"no difference seen {interval}")
+        return Verdict(outcome, f"no measurable difference {interval}")
     if ratio.low <= drift and ratio.high >= 1 / drift:
-        return Verdict(Outcome.WITHIN_DRIFT, f"within the drift {interval}")
+        return Verdict(Outcome.WITHIN_DRIFT, f"within the variation between runs {interval}")
     return Verdict(outcome, f"{'slower: ' if outcome is Outcome.SLOWER else ''}×{ratio.value:.2f} {interval}")
 
 

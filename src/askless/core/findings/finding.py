@@ -10,7 +10,7 @@ import msgspec
 from askless.core.findings.severities import SEVERITIES
 
 NO_LINE = (
-    "no line of code is known: let the application end each statement with a comment that names its file, controller or "
+    "the line of code is unknown: let the application end each statement with a comment that names its file, controller or "
     "action, as in /*controller='calls',action='due'*/"
 )
 
@@ -40,7 +40,7 @@ class Advice(msgspec.Struct, frozen=True):
 class Cost(msgspec.Struct, frozen=True):
     """What a finding costs. Times are as the application saw them, round trip included.
 
-    `avoidable` queries a request, of the median duration `query_ms`, take `database_ms`; with the application's own work
+    `avoidable` queries per request, of the median duration `query_ms`, take `database_ms`; with the application's own work
     around each, and with the way to the database where one is assumed, `saving_ms`. `share` is saving_ms over the request's
     time. `total_ms` is saving_ms over the whole capture, requests that were left out by chance included. `bytes` and `rows` are what need not be fetched, per
     request. `loop_ms` is the mean time from the first query of a repetition to its last, the application's own work
@@ -92,7 +92,7 @@ class Finding(msgspec.Struct, frozen=True):
 
 
 class Edit(msgspec.Struct, frozen=True):
-    """A change of one line. `findings` are the names of those that it mends, the one that saves most first.
+    """A change of one line. `findings` are the names of those that it fixes, the one that saves most first.
 
     `code` is the whole call, '' where there is none. `queries` a request are `queries_after` then, on the first of
     `routes`, the one that gains most; `saving_ms` of `request_ms` a request are saved there, and `total_ms` over the

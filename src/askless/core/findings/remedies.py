@@ -21,7 +21,7 @@ from askless.core.sql.value_equality import single
 
 
 class Variant(StrEnum):
-    """What a look-up row by row asks for."""
+    """What a lookup row by row asks for."""
 
     TO_ONE = "to-one"
     TO_MANY = "to-many"
@@ -39,7 +39,7 @@ class Variant(StrEnum):
 
 
 class Key(msgspec.Struct, frozen=True):
-    """The key of a look-up: its place among the statement's slots, and the column that it is compared with.
+    """The key of a lookup: its place among the statement's slots, and the column that it is compared with.
 
     `listed`: the slot holds a list, which has just one value. `beside` are the other slots that vary with it: further columns
     of a composite key, or (`same`) the same value once more.
@@ -81,7 +81,7 @@ class Batch(Remedy, frozen=True, kw_only=True):
     `table` is that of the key's column. `queries` are asked in one request, and `load` is what the ORM said of them. `loop` is the shape of the outermost loop around them, so many
     levels above. `root` is the query of the ORM's that all hangs
     on, and `path` names the relations from it to what is read. `parent` is the shape that supplied the keys, `parent_line`
-    the line of the outermost one. `only_counted`: the rows were loaded and none was looked at; `conditions`: the look-up has
+    the line of the outermost one. `only_counted`: the rows were loaded and none was looked at; `conditions`: the lookup has
     others beside its key.
     """
 
@@ -207,7 +207,7 @@ class Decorrelate(Remedy, frozen=True, kw_only=True):
 class BatchPerType(Remedy, frozen=True, kw_only=True):
     """Read for all rows of a kind at once what is read row by row from the table that `kind` tells.
 
-    `kinds` are the shapes of the look-ups with the column that each is looked up by; `key` is the column of `root`'s result
+    `kinds` are the shapes of the lookups with the column that each is looked up by; `key` is the column of `root`'s result
     that holds their keys. `load` is what the ORM said, and `at` where the root is asked.
     """
 

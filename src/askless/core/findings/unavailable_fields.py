@@ -9,9 +9,12 @@ _TELLING = {
     (
         "traces",
         "parameters",
-    ): "let the instrumentation send them: capture_parameters=True of OpenTelemetry's Python drivers, "
+    ): "configure the instrumentation to send them: capture_parameters=True of OpenTelemetry's Python drivers, "
     "enhancedDatabaseReporting of its Node driver pg",
-    ("log", "parameters"): "let the server log them: log_parameter_max_length = -1 and log_min_duration_statement",
+    (
+        "log",
+        "parameters",
+    ): "configure the server to log them: log_parameter_max_length = -1 and log_min_duration_statement",
     ("log", "results"): "a recorder in the program or a relay sees them: askless capture app, askless capture relay",
     ("traces", "results"): "a recorder in the program or a relay sees them: askless capture app, askless capture relay",
 }
@@ -19,16 +22,18 @@ _TELLING = {
 
 def values_hidden(tables: CaptureTables) -> str:
     """The doubt of a repetition of whose values nothing is known."""
-    return f"the parameters were not seen: it may be one row, read again and again. {_remedy(tables, 'parameters')}".strip()
+    return (
+        f"parameters were not recorded, so it may be one row read repeatedly. {_remedy(tables, 'parameters')}".strip()
+    )
 
 
 def results_hidden(tables: CaptureTables) -> str:
     """The doubt of a repetition of whose results nothing is known; '' where they are."""
     if "results" not in tables.unseen:
         return ""
-    return f"the results were not seen: whether they were the same is not known. {_remedy(tables, 'results')}".strip()
+    return f"results were not recorded, so they may differ. {_remedy(tables, 'results')}".strip()
 
 
 def _remedy(tables: CaptureTables, what: str) -> str:
     telling = _TELLING.get((tables.recorder, what), "")
-    return f"To know: {telling}" if telling else ""
+    return f"To find out: {telling}" if telling else ""

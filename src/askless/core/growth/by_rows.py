@@ -32,7 +32,7 @@ class Outcome(StrEnum):
 
     GROWS = "grows"
     FLAT = "does not grow"
-    TOO_FEW = "too few sizes seen"
+    TOO_FEW = "too few sizes"
     UNCLEAR = "unclear"
 
 

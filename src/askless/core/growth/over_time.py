@@ -23,8 +23,8 @@ class Direction(StrEnum):
 
     SLOWER = "slower"
     FASTER = "faster"
-    SAME = "no change seen"
-    TOO_FEW = "too few to say"
+    SAME = "no measurable change"
+    TOO_FEW = "too few to judge"
 
 
 class Trend(msgspec.Struct, frozen=True):

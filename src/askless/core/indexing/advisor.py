@@ -143,7 +143,7 @@ def advise(
 
 
 def usable(table: Table) -> list[Index]:
-    """The indexes that any look-up may use, the primary key among them."""
+    """The indexes that any lookup may use, the primary key among them."""
     own = [index for index in table.indexes if index.serves_equality]
     return [Index("", table.primary_key, True), *own] if table.primary_key else own
 
@@ -315,7 +315,7 @@ def _advice(entry: tuple[Table, Index], plan: _Plan, name: str, writes: int) -> 
             for other in table.indexes
             if not other.unique and other.is_plain and _leads(other.columns, index.columns)
         ),
-        check=("try it before you add it: askless trial measures it where nobody else sees it",),
+        check=("test it before adding it: askless trial measures it privately",),
         serves=serves,
         writes=writes,
         partial=_partial(best.statement, need, table, lowered, name, schema),
@@ -352,21 +352,21 @@ def _why(statement: Statement, need: Need, columns: tuple[str, ...], table: Tabl
         others = ", ".join(dict.fromkeys(column for column in sides if column != columns[0]))
         texts.append(
             f"finds the rows of one side of an OR by {columns[0]}"
-            + (f", beside an index on {others}" if others else "")
+            + (f", in addition to an index on {others}" if others else "")
         )
         rest = rest[1:]
     order = [column for column, _ in need.order if column not in finds]
     if order and rest[: len(order)] == tuple(order):
-        texts.append(f"delivers them in order of {', '.join(order)}, so nothing is sorted")
+        texts.append(f"returns them in order of {', '.join(order)}, so no sort is needed")
         rest = rest[len(order) :]
     elif rest and rest[0] in need.ranges:
         texts.append(f"{'and ' if finds else 'finds '}the range of {rest[0]}")
         rest = rest[1:]
     elif need.group and rest[: len(need.group)] == need.group:
-        texts.append(f"delivers the groups of {', '.join(need.group)} one after another")
+        texts.append(f"returns the groups of {', '.join(need.group)} in order")
         rest = rest[len(need.group) :]
     if need.used is not None and need.used <= {*columns, *(c.lower() for c in table.primary_key)}:
-        texts.append("answers without the table")
+        texts.append("answers without reading the table")
     share = _measured(statement, need, columns)
     if share is not None and share < 1:
         texts.append(f"the condition keeps {100 * share:.2g} % of {plural(table.rows or 0, 'row')}")

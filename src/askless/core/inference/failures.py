@@ -10,7 +10,7 @@ class Failure(StrEnum):
     """A kind of failure; each calls for something else."""
 
     DEADLOCK = "deadlock"
-    TIME_OUT = "time-out"
+    TIME_OUT = "timeout"
     COLLISION = "collision"
     CONFLICT = "conflict"
     CONSTRAINT = "constraint"

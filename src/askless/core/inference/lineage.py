@@ -1,6 +1,6 @@
 """Which earlier result supplied which later parameter.
 
-The recorder keeps the key-like columns of a result's first rows. If the keys of a repeated look-up all stand in one
+The recorder keeps the key-like columns of a result's first rows. If the keys of a repeated lookup all stand in one
 column of an earlier result of the same request, the values were seen to flow.
 """
 
@@ -32,7 +32,7 @@ class Origin(msgspec.Struct, frozen=True):
 class Source(msgspec.Struct, frozen=True):
     """The earlier statement whose result supplied the keys.
 
-    `rows` and `executions` are the statement's totals in the request up to the last look-up; `matched` of `keys`
+    `rows` and `executions` are the statement's totals in the request up to the last lookup; `matched` of `keys`
     different keys stand in its column; `named` tells that the names of column and key fit, `close` that they say so by
     themselves: vessel_id and vessel.id, not owner_id and vessel.id.
     """
@@ -102,9 +102,9 @@ def find_source(
     child_column: str,
     only: Origin | None = None,
 ) -> Source | None:
-    """The best source for the keys of the look-ups `indices` (their keys in the same order), or None.
+    """The best source for the keys of the lookups `indices` (their keys in the same order), or None.
 
-    A source must have been there before each look-up that uses it, and hold at least nine tenths of the keys that its
+    A source must have been there before each lookup that uses it, and hold at least nine tenths of the keys that its
     sample could hold. `only`: where an ORM named the relation, no other column will do: equal numbers are no evidence.
     """
     wanted: dict[Value, int] = {}
@@ -135,7 +135,7 @@ def find_source(
 
 
 def _earlier(request: Request, own: str, last: int) -> list[list[int]]:
-    """The executions with a sampled result before the last look-up, those of each other shape together."""
+    """The executions with a sampled result before the last lookup, those of each other shape together."""
     results: dict[tuple[str, tuple[int, ...]], list[int]] = {}
     for i in range(last):
         if request.samples[i]:

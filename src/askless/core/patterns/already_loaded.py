@@ -1,4 +1,4 @@
-"""already-loaded: look-ups of rows that an earlier query of the same request had fetched, every column of them.
+"""already-loaded: lookups of rows that an earlier query of the same request had fetched, every column of them.
 
 The code builds a new query where the loaded collection or object would do. Not flagged: an earlier result that lacks
 some of the columns (that is an n-plus-one of the variant same-row), a write to the table in between, aggregates, locks, and what
@@ -35,14 +35,14 @@ from askless.core.sql.structure import Structure
 
 RULE = Rule(
     "already-loaded",
-    "rows that were there already",
-    "look-ups of rows that an earlier query of the request had fetched, with every column",
+    "rows that were already loaded",
+    "lookups of rows that an earlier query of the request had fetched with every column",
     "a write in between, an earlier result that lacks columns",
 )
 
 
 class RereadTotals(ShapeTally):
-    """Look-ups of one shape whose rows were there."""
+    """Lookups of one shape whose rows were there."""
 
     def __init__(self, stats: ShapeStats) -> None:
         super().__init__(stats)
@@ -65,7 +65,7 @@ class AlreadyLoaded(ByRequests[RereadTotals]):
     rule = RULE
 
     def look(self, view: RequestView, settings: Settings) -> None:
-        """Find look-ups whose rows an earlier result of the request holds."""
+        """Find lookups whose rows an earlier result of the request holds."""
         for group in view.groups:
             claimed = group.stats.shape.digest in view.claimed
             if claimed or len(group.indices) < settings.duplicate_least or self._given_up(view, group.stats, settings):
@@ -125,7 +125,7 @@ def _begins_with_a_batch(request: Request, indices: list[int]) -> bool:
 
 
 def _earlier(view: RequestView, indices: list[int], structure: Structure, batch: int | None = None) -> int | None:
-    """The earlier query whose result holds the rows of all these look-ups, or None. `batch` is one of their own shape."""
+    """The earlier query whose result holds the rows of all these lookups, or None. `batch` is one of their own shape."""
     request = view.request
     rows = sum(request.rows[i] for i in indices)
     if not rows:
@@ -154,7 +154,7 @@ def _earlier(view: RequestView, indices: list[int], structure: Structure, batch:
 
 
 def _holds(above: Structure, structure: Structure) -> bool:
-    """Whether a result has every column of the look-up's table that the look-up asks for."""
+    """Whether a result has every column of the lookup's table that the lookup asks for."""
     if any(output.star for output in (*above.outputs, *structure.outputs)):
         return above.main == structure.main and any(output.star for output in above.outputs)
     queries = {(o.column.table, o.column.name) for o in structure.outputs if o.column.table == structure.main}
@@ -190,12 +190,12 @@ def _diagnosis(tally: RereadTotals, met: Match) -> Diagnosis:
         title=f"{plural(queries, 'query')} where none is needed: rows of {met.structure.main} that an earlier query had fetched",
         evidence="traced",
         because=(
-            f"these rows ({number(tally.rows / tally.requests)} a request), every column, were in an earlier result{where}",
+            f"these rows ({number(tally.rows / tally.requests)} per request), every column, were in an earlier result{where}",
             "no write to the table in between",
         ),
         cost=cost,
         source=earlier,
-        unsure=("what somebody else wrote meanwhile is seen by the new query only",),
+        unsure=("only the new query sees concurrent changes",),
     )
     recipe = UseLoadedRows(
         stats=met.stats,

@@ -159,7 +159,9 @@ def _examined(stats: ShapeStats) -> tuple[str, ...]:
     examined, given = stats.examined / stats.examined_queries, stats.rows / stats.count
     if examined < EXAMINED_LEAST or examined < EXAMINED_TIMES * given:
         return ()
-    return (f"the server reads {plural(examined, 'row')} for {number(given)} that it gives or changes, by its own log",)
+    return (
+        f"the server reads {plural(examined, 'row')} for {number(given)} that it returns or changes, according to its log",
+    )
 
 
 def taken(route: RouteStats) -> tuple[str, ...]:
@@ -211,7 +213,7 @@ class Match(msgspec.Struct, frozen=True):
         return self.stats.duration_ns / self.route.elapsed_ns if self.route.elapsed_ns else 0.0
 
     def cost(self, queries: float, avoidable: float, loop_ms: float = 0.0) -> Cost:
-        """The cost of `avoidable` queries a request: their median time, the work around each, and their assumed way."""
+        """The cost of `avoidable` queries per request: their median time, the work around each, and their assumed way."""
         query_ms = self.stats.query_ns / 1e6
         way_ms = self.context.settings.round_trip_ms
         saving_ms = avoidable * (query_ms + self.around_ns / 1e6 + way_ms)
@@ -264,8 +266,8 @@ class Match(msgspec.Struct, frozen=True):
 
 # Kinds of requests that may be several, or a part of one.
 _VAGUE = {
-    BLENDED: "the program serves, and this was asked outside of any request that is told apart",
-    PAUSED: "only pauses tell the requests apart: this may be several of them",
+    BLENDED: "the program is a server, and these queries are outside of any identified request",
+    PAUSED: "requests were separated only by pauses: this may be several requests",
 }
 
 
@@ -300,7 +302,7 @@ def summed(costs: Sequence[Cost]) -> Cost:
 
 def spared(queries: float, saving_ms: float) -> str:
     """What a request is spared, in words."""
-    return f"about {plural(queries, 'query')} and {saving_ms:.2f} ms a request"
+    return f"about {plural(queries, 'query')} and {saving_ms:.2f} ms per request"
 
 
 def call_path(request: Request, i: int) -> tuple[str, ...]:

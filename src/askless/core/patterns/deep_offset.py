@@ -19,8 +19,8 @@ from askless.core.sql.value_equality import meaning
 
 RULE = Rule(
     "deep-offset",
-    "a page that is reached by counting",
-    "OFFSET of 1,000 and more: all rows before it are read and thrown away",
+    "pagination by a large OFFSET",
+    "an OFFSET of 1,000 or more: all rows before it are read and discarded",
     "the first pages, pages by key",
 )
 
@@ -62,16 +62,16 @@ def _diagnosis(met: Match, structure: Structure, deepest: int) -> Diagnosis:
     ordered = ", ".join(str(column) for column, _ in structure.order_by)
     claim = FindingDraft(
         severity="urgent" if met.share >= URGENT_SHARE else "worthwhile",
-        title=f"OFFSET {deepest:,} reads so many rows of {structure.main} and throws them away before it gives {plural(stats.rows_most, 'row')}",
+        title=f"OFFSET {deepest:,} reads that many rows of {structure.main} and discards them before it returns {plural(stats.rows_most, 'row')}",
         evidence="traced",
         because=(
             f"OFFSET {deepest:,} was asked; the deeper the page, the more is read for it",
-            f"ordered by {ordered}" if ordered else "in no order: which rows a page has is the server's choice",
+            f"ordered by {ordered}" if ordered else "without an order: the server chooses which rows a page contains",
         ),
         cost=Cost(queries=stats.count / requests, query_ms=stats.query_ns / 1e6),
         brief=f"{structure.main} behind {deepest:,} rows",
     )
-    saving = f"{deepest:,} rows less to read for that page; time is for a trial to tell"
+    saving = f"{deepest:,} rows less to read for that page; run a trial to measure the time"
     return Diagnosis(met.finding(RULE, claim), SeekByKey(stats=stats, line=met.line, saving=saving))
 
 

@@ -16,9 +16,9 @@ from askless.core.sql.structure import Structure
 
 RULE = Rule(
     "discarded-rows",
-    "rows that are fetched and thrown away",
-    "20 rows and more of which nobody looked at any, or few were used",
-    "rows of which every column that is read is read of most",
+    "rows that are fetched and discarded",
+    "20 or more rows of which none or few were used",
+    "rows whose columns are mostly read",
     needs_use=True,
 )
 
@@ -56,12 +56,10 @@ def _diagnosis(met: Match, totals: UseTotals, kept: float, tested: list[str]) ->
     columns = tuple(column.rsplit(".", 1)[-1] for column in tested)
     names = ", ".join(columns)
     if not tested:
-        title = f"{plural(rows, 'row')} of {main} fetched, none looked at: only their number can have mattered"
+        title = f"{plural(rows, 'row')} of {main} fetched but never read, so only their number can matter"
         because = f"no attribute of {plural(totals.objects, 'object')} was read"
     else:
-        title = (
-            f"{plural(rows, 'row')} of {main} fetched, {number(kept)} used: the others were only looked at for {names}"
-        )
+        title = f"{plural(rows, 'row')} of {main} fetched, {number(kept)} used: of the others only {names} was read"
         because = f"{names} was read of nearly all {totals.objects:,} objects, every other column of at most {number(kept)} of {number(rows)}"
     spare_rows = rows - kept
     spare = stats.bytes / stats.count * spare_rows / rows if stats.count and rows else 0.0
@@ -72,9 +70,9 @@ def _diagnosis(met: Match, totals: UseTotals, kept: float, tested: list[str]) ->
         evidence="traced",
         because=(because, *taken(met.route)),
         cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, rows=spare_rows, bytes=spare),
-        unsure=("it is not always faster in SQL: a trial decides",),
+        unsure=("it is not always faster in SQL: run a trial",),
     )
-    saving = f"about {plural(spare_rows, 'row')} a request; time is for a trial to tell"
+    saving = f"about {plural(spare_rows, 'row')} per request; run a trial to measure the time"
     recipe = PushDown(stats=stats, line=met.line, saving=saving, columns=columns, rows=spare_rows)
     return Diagnosis(met.finding(RULE, claim), recipe)
 

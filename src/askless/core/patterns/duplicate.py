@@ -147,14 +147,14 @@ def _diagnosis(tally: RepeatTotals, met: Match) -> Diagnosis:
     cost = met.cost(queries, avoidable)
     callers = _callers(tally)
     what = met.structure.main or "the same rows"
-    results = "results that were not seen" if tally.unseen else "equal results"
+    results = "results that were not recorded" if tally.unseen else "equal results"
     again = "counted" if met.structure.counts else "read"
     claim = FindingDraft(
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where 1 would do: {what} {again} again with the same parameters",
         evidence="traced" if any(met.stats.loads) or met.stats.rows else "repeated",
         because=(
-            f"{number(queries)} executions a request with equal text and parameters, {results}, no write in between",
+            f"{number(queries)} executions per request with equal text and parameters, {results}, no write in between",
         ),
         unsure=(tally.unseen,) if tally.unseen else (),
         cost=cost,

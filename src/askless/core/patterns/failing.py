@@ -1,4 +1,4 @@
-"""failing: queries that end in an error, with those that were asked again; deadlocks and time-outs apart from mistakes.
+"""failing: queries that end in an error, with those that were asked again; deadlocks and timeouts apart from mistakes.
 
 They are shown, and never counted as repetition. What the error says is told without its values.
 """
@@ -21,16 +21,16 @@ from askless.core.settings import Settings
 RULE = Rule(
     "failing",
     "queries that end in an error",
-    "a query that ended in an error: deadlocks, time-outs, conflicts, mistakes, each apart, with those that were asked again",
-    "the tries of one query are no repetition",
+    "a query that ended in an error: deadlocks, timeouts, conflicts, mistakes, each separately, with retries",
+    "retries of one query are not a repetition",
 )
 _MESSAGES_MOST = 20
 _WORDS = {
     Failure.DEADLOCK: "a deadlock",
     Failure.COLLISION: "a collision with another transaction",
-    Failure.TIME_OUT: "a time-out",
-    Failure.CONFLICT: "a row that is there already",
-    Failure.CONSTRAINT: "a constraint that the row does not meet",
+    Failure.TIME_OUT: "a timeout",
+    Failure.CONFLICT: "a duplicate row",
+    Failure.CONSTRAINT: "a violated constraint",
     Failure.CONNECTION: "a lost connection",
     Failure.MISTAKE: "a mistake in the statement",
     Failure.OTHER: "an error",
@@ -112,7 +112,7 @@ def _diagnosis(tally: FailureTotals, met: Match) -> Diagnosis:
     lost_ms = tally.lost_ns / tally.queries / 1e6
     because = [f"{plural(times, 'time')}: {said}" for said, times in tally.messages.most_common(3)]
     if lost_ms >= 1:
-        because.append(f"{lost_ms:,.0f} ms pass until it fails (mean)")
+        because.append(f"{lost_ms:,.0f} ms until it fails (mean)")
     if tally.again:
         because.append(
             f"{tally.again:,} of {tally.queries:,} were asked again in their request, {tally.recovered:,} of them with success"

@@ -1,7 +1,7 @@
 """find-or-create: row after row is looked for and, where it is not there, inserted.
 
-A look-up counts where it found nothing and an INSERT behind it puts the key into the columns that were looked at; so does an
-UPDATE that changed nothing. Not flagged: look-ups that find their rows, INSERTs of other rows than those that were looked for.
+A lookup counts where it found nothing and an INSERT behind it puts the key into the columns that were looked at; so does an
+UPDATE that changed nothing. Not flagged: lookups that find their rows, INSERTs of other rows than those that were looked for.
 """
 
 from __future__ import annotations
@@ -33,17 +33,17 @@ from askless.core.sql.value_equality import meaning
 
 RULE = Rule(
     "find-or-create",
-    "rows looked for and inserted one by one",
-    "three times or more: a look-up, or an UPDATE, that found nothing, and an INSERT of what was looked for",
-    "look-ups that find their rows, INSERTs of other rows",
+    "rows looked up and inserted one by one",
+    "three times or more: a lookup or UPDATE that finds nothing, then an INSERT with the same key",
+    "lookups that find their rows, INSERTs of other rows",
 )
 _NOTHING = (0, "0", False, "f", "false")
 
 
 class CreationTotals(ShapeTally):
-    """Look-ups of one shape and INSERTs of another; `queries` counts both.
+    """Lookups of one shape and INSERTs of another; `queries` counts both.
 
-    `looked` counts the look-ups, `missing` those whose row was inserted afterwards, by `made` INSERTs.
+    `looked` counts the lookups, `missing` those whose row was inserted afterwards, by `made` INSERTs.
     """
 
     def __init__(self, stats: ShapeStats, insert: ShapeStats, columns: tuple[str, ...]) -> None:
@@ -122,7 +122,7 @@ def _keys_of(structure: Structure) -> tuple[str, ...]:
 
 
 def _pairs(request: Request, look: Group, inserts: list[int]) -> list[tuple[int, int]]:
-    """Look-ups that found nothing, each with the INSERT behind it that holds the row which was looked for."""
+    """Lookups that found nothing, each with the INSERT behind it that holds the row which was looked for."""
     if not inserts:
         return []
     structure = look.stats.parsed
@@ -167,16 +167,16 @@ def _diagnosis(tally: CreationTotals, met: Match) -> Diagnosis:
     cost = summed([met.cost(looked, looked - 1), other.cost(made, max(made - 1, 0.0))])
     table, keys = met.structure.main, ", ".join(tally.columns)
     changes = met.structure.kind == "update"
-    does = "an UPDATE that finds nothing" if changes else "a look-up"
+    does = "an UPDATE that finds nothing" if changes else "a lookup"
     claim = FindingDraft(
         variant="update or insert" if changes else "find or create",
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(looked + made, 'query')} where 2 would do: {does} by {keys} and an INSERT for rows of {table}, one by one",
-        brief=f"{table} by {keys}: {number(looked)} looked for one by one, {number(missing)} inserted",
+        brief=f"{table} by {keys}: {number(looked)} looked up one by one, {number(missing)} inserted",
         evidence="traced",
         because=(
-            f"{number(missing)} of {number(looked)} found nothing, and an INSERT behind them has the key that was looked for",
-            "between a look-up and its INSERT another request may insert the same row: then one fails, or it is there twice",
+            f"{number(missing)} of {number(looked)} found nothing, and a later INSERT has the same key",
+            "another request may insert the same row between a lookup and its INSERT: one then fails, or the row exists twice",
         ),
         cost=cost,
     )

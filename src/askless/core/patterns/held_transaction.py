@@ -39,16 +39,16 @@ from askless.core.statistics import Quantiles
 RULE = Rule(
     "held-transaction",
     "a transaction that is open while the application does something else",
-    "20 ms and more for a call, a program or sleep that is known, 50 ms for what is not known while something is locked",
+    "20 ms or more for a known call, program or sleep; 50 ms for unknown work while locks are held",
     "short pauses, pauses before the first query, long results that may have been read meanwhile",
 )
 _STREAMED_ROWS = 32  # a result of more rows may be read bit by bit: then a pause is its reading
 _KNOWN_SHARE = 0.5  # of a pause, that errands must cover to explain it
 _ONCE_TIMES = 4  # so much longer is a pause that was seen once, of a cause that is not known
 _URGENT_MS = 100.0  # whoever waits for a lock that long is a slow page too
-_DOING = {"http": "waits for an answer over HTTP", "mail": "hands over mail", "program": "waits for another program",
+_DOING = {"http": "waits for an HTTP response", "mail": "sends mail", "program": "waits for another program",
           "sleep": "sleeps"}  # fmt: skip
-_ALL = "with it the whole database (SQLite)"
+_ALL = "and thereby the whole database (SQLite)"
 
 
 class HeldTotals(ShapeTally):
@@ -193,7 +193,7 @@ def _diagnosis(tally: HeldTotals, met: Match) -> Diagnosis:
     because = [
         f"{plural(tally.transactions, 'transaction')} in {plural(tally.requests, 'request')}; the longest pause "
         f"of each takes {gap_ms:,.0f} ms (median), after a query of {met.structure.main or 'the database'}",
-        f"held meanwhile: {holds}" if holds else "nothing was written or locked before the pause: it holds a connection and an old snapshot",
+        f"held meanwhile: {holds}" if holds else "nothing was written or locked before the pause: it only holds a connection and an old snapshot",
     ]  # fmt: skip
     if tally.errands:
         because.append(
@@ -210,10 +210,10 @@ def _diagnosis(tally: HeldTotals, met: Match) -> Diagnosis:
         evidence="traced",
         because=tuple(because),
         cost=Cost(queries=tally.queries / tally.requests, query_ms=met.stats.query_ns / 1e6),
-        unsure=() if tally.errands else ("what the application did meanwhile was not seen: its own work, or a call that is not known",),
+        unsure=() if tally.errands else ("the application's activity meanwhile is unknown: its own work, or an unsupported call",),
     )  # fmt: skip
     at = next(iter(lines_of(tally.errand_places)), met.line)
-    saving = f"about {gap_ms:,.0f} ms less in which others wait for what it holds; the page itself takes as long"
+    saving = f"about {gap_ms:,.0f} ms less during which its locks block others; the page itself takes as long as before"
     recipe = ShortenTransaction(stats=met.stats, line=at, saving=saving, locking=bool(holds), known=bool(tally.errands))
     return Diagnosis(met.finding(RULE, claim), recipe)
 

@@ -1,4 +1,4 @@
-"""What varies between the executions of one shape, and whether that is the key of a look-up."""
+"""What varies between the executions of one shape, and whether that is the key of a lookup."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ def varying(rows: list[tuple[Value, ...]]) -> list[int] | None:
 
 
 def lookup(structure: Structure, slot: int) -> Predicate | None:
-    """The key look-up that a slot is part of: an equality, or an IN of this one value."""
+    """The key lookup that a slot is part of: an equality, or an IN of this one value."""
     for predicate in structure.predicates:
         if slot in predicate.slots:
             alone = predicate.operator == "in" and len(predicate.slots) == 1
@@ -56,6 +56,6 @@ def key_of(structure: Structure, rows: list[tuple[Value, ...]]) -> Key | None:
 
 
 def _keys_of_one_row(structure: Structure) -> list[int]:
-    """The slot of the only key of a look-up whose values are all the same."""
+    """The slot of the only key of a lookup whose values are all the same."""
     slots = [p.slots[0] for p in structure.predicates if p.operator == "=" and p.required and len(p.slots) == 1]
     return slots if len(slots) == 1 else []

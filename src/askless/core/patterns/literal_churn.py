@@ -23,8 +23,8 @@ from askless.core.sql.structure import Structure
 RULE = Rule(
     "literal-churn",
     "values written into the text of a statement",
-    "twenty executions or more of one shape, each of those that were kept with literals of its own",
-    "constants, LIMIT and OFFSET, lists of a batch, loops that are to go anyway",
+    "twenty or more executions of one shape, each recorded one with different literals",
+    "constants, LIMIT and OFFSET, batch lists, loops that have their own finding",
     "minor",
 )
 _EXAMPLES_LEAST = 4  # executions that must have been kept, each with other literals
@@ -86,17 +86,17 @@ def _diagnosis(met: Match, columns: list[str]) -> Diagnosis:
     seen = bool(stats.places)
     claim = FindingDraft(
         severity="worthwhile" if stats.count >= _OFTEN and seen else "minor",
-        title=f"{plural(stats.count, 'execution')} of one statement on {structure.main} in as many texts: the values of {named} are written into them",
-        brief=f"{structure.main}: the values of {named} stand in the text",
+        title=f"{plural(stats.count, 'execution')} of one statement on {structure.main} with as many texts: the values of {named} are inlined",
+        brief=f"{structure.main}: the values of {named} are inlined",
         evidence="traced",
         because=(
-            f"each of {number(len(stats.examples))} executions that were kept has other literals",
-            "a text that the server has not seen is parsed and planned anew, and pushes others out of its caches",
+            f"each of {number(len(stats.examples))} recorded executions has different literals",
+            "a new text is parsed and planned again, and evicts others from the server's caches",
         ),
         cost=Cost(queries=stats.count / max(stats.requests, 1), query_ms=stats.query_ns / 1e6),
         unsure=()
         if seen
-        else ("this was seen on the wire: the driver may write values into the text that the application binds",),
+        else ("this was recorded on the wire: the driver may inline values that the application binds",),
     )
     return Diagnosis(met.finding(RULE, claim), BindParameters(stats=stats, line=met.line, saving=""))
 

@@ -1,4 +1,4 @@
-"""What a repetition comes to: which variant it is, the evidence, the doubts, and the recipe that mends it."""
+"""What a repetition comes to: which variant it is, the evidence, the doubts, and the recipe that fixes it."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from askless.core.sql.structure import Structure
 
 
 def variant_of(tally: Repetition, context: Context, above: Structure | None = None) -> Variant:
-    """What the look-ups ask for. `above` is the statement that supplied the keys, where it is known."""
+    """What the lookups ask for. `above` is the statement that supplied the keys, where it is known."""
     structure = tally.stats.parsed
     if structure.exists:
         return Variant.EXISTS
@@ -61,7 +61,7 @@ def variant_of(tally: Repetition, context: Context, above: Structure | None = No
 
 
 def _asks_more(structure: Structure, above: Structure | None, columns: tuple[str, ...]) -> bool:
-    """Whether a look-up, whose result has these columns, asks for one of its table that the statement before it had not."""
+    """Whether a lookup, whose result has these columns, asks for one of its table that the statement before it had not."""
     if above is None:
         return True
     if any(output.star for output in above.outputs):
@@ -73,7 +73,7 @@ def _asks_more(structure: Structure, above: Structure | None, columns: tuple[str
     return any(output.column not in there for output in structure.outputs if output.column.table == structure.main)
 
 
-_VERBS = {Variant.FIRST: "reads the first row of", Variant.COUNT: "counts rows of", Variant.EXISTS: "asks whether there are rows in", Variant.AGGREGATE: "aggregates rows of"}  # fmt: skip
+_VERBS = {Variant.FIRST: "reads the first row of", Variant.COUNT: "counts rows of", Variant.EXISTS: "checks for rows in", Variant.AGGREGATE: "aggregates rows of"}  # fmt: skip
 _BRIEFS = {
     Variant.FIRST: "first row of ",
     Variant.COUNT: "count of ",
@@ -104,7 +104,7 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
     if len(chain) > 1:
         because.append("the whole path, outermost first: " + " → ".join(_path_names(chain)))
     if tally.repeats:
-        because.append(f"{tally.repeats} of the {tally.queries} look-ups repeat a key that was read already")
+        because.append(f"{tally.repeats} of the {tally.queries} lookups repeat a key that was already read")
     claim = FindingDraft(
         variant=f"nested {variant}" if nested else str(variant),
         severity=severity(cost.share, cost.avoidable),
@@ -140,7 +140,7 @@ def _evidence(tally: Repetition, table: str, context: Context) -> tuple[str, lis
     if load is not None and load.kind == "lazy" and load.relation:
         because.append(f"the ORM loads {load.model}.{load.relation} lazily, object by object")
     if _only_counted(tally):
-        because.append("none of the objects loaded was looked at: only their number can have mattered")
+        because.append("none of the loaded objects was read, so only their number can matter")
     source = tally.source
     if source is not None:
         because.insert(0, flow_of(source))
@@ -157,7 +157,7 @@ def _evidence(tally: Repetition, table: str, context: Context) -> tuple[str, lis
         times = number(tally.queries / tally.requests)
         return "repeated", [
             *because,
-            f"the same look-up ran {times} times in one request; with which keys was not seen",
+            f"the same lookup ran {times} times in one request; its keys were not recorded",
         ]
     return "repeated", [
         *because,
@@ -170,9 +170,9 @@ def _doubts(tally: Repetition, evidence: str) -> tuple[str, ...]:
     if tally.hidden:
         doubts.append(tally.hidden)
     elif evidence == "repeated":
-        doubts.append("no earlier result was seen to supply the keys: they may come from outside the database")
+        doubts.append("no earlier result contains the keys: they may come from outside the database")
     if tally.requests == 1:
-        doubts.append("seen in one request only; record more to know how it grows")
+        doubts.append("found in only one request; record more to see how it grows")
     return tuple(doubts)
 
 

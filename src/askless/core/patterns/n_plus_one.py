@@ -43,8 +43,7 @@ from askless.core.sql.value_equality import meaning
 RULE = Rule(
     "n-plus-one",
     "one query for each row",
-    "one shape three times or more, each time with another key: to-one, to-many, nested, through a link table, counts, exists, "
-    "the first of each group",
+    "one shape three or more times, each with another key: to-one, to-many, nested, through a link table, counts, exists, the first of each group",
     "batches of an eager load, pages, locks, constants in aggregates, retries",
     "urgent",
 )
@@ -84,7 +83,7 @@ class NPlusOne(ByRequests[Repetition]):
         hidden = request.hides_values(indices)
         distinct = len(indices) if hidden else len(set(request.given(indices)))
         if load is not None and load.kind == "eager":
-            view.claimed.add(stats.shape.digest)  # it comes with look-ups that are a repetition themselves
+            view.claimed.add(stats.shape.digest)  # it comes with lookups that are a repetition themselves
             return
         # An ORM caches what it loaded for an object: the same row again and again is for as many objects.
         shared = load is not None and load.kind == "lazy" and bool(load.relation) and not load.many
@@ -130,7 +129,7 @@ class NPlusOne(ByRequests[Repetition]):
 
 
 def _finds_before_it_makes(view: RequestView, stats: ShapeStats, indices: list[int]) -> bool:
-    """Whether these look-ups found nothing and what they looked for was then written: no batch is read in their place."""
+    """Whether these lookups found nothing and what they looked for was then written: no batch is read in their place."""
     structure = stats.structure
     if structure is None or any(view.request.rows[i] for i in indices):
         return False
@@ -138,7 +137,7 @@ def _finds_before_it_makes(view: RequestView, stats: ShapeStats, indices: list[i
 
 
 def _by_load(request: Request, indices: list[int]) -> list[list[int]]:
-    """Look-ups by what the ORM said of them: one helper may load several relations that lead to one table."""
+    """Lookups by what the ORM said of them: one helper may load several relations that lead to one table."""
     groups: dict[int, list[int]] = {}
     for i in indices:
         groups.setdefault(request.loads[i], []).append(i)
@@ -146,7 +145,7 @@ def _by_load(request: Request, indices: list[int]) -> list[list[int]]:
 
 
 def _of_one_length(request: Request, stats: ShapeStats, indices: list[int]) -> list[int]:
-    """Look-ups without the batches that share their shape, a list of one being a list; all where most are batches."""
+    """Lookups without the batches that share their shape, a list of one being a list; all where most are batches."""
     if not stats.shape.has_list:
         return indices
     lengths = [len(request.values(i)) for i in indices]
@@ -156,7 +155,7 @@ def _of_one_length(request: Request, stats: ShapeStats, indices: list[int]) -> l
 
 
 def _load_of(request: Request, indices: list[int], key: Key) -> Load | None:
-    """What the ORM said of all these look-ups; None where the relation that it names has another key than what varies."""
+    """What the ORM said of all these lookups; None where the relation that it names has another key than what varies."""
     if len({request.loads[i] for i in indices}) > 1:
         return None
     load = request.load(indices[0])
@@ -185,14 +184,14 @@ def _examine(
     source = find_source(request, indices, keys, result.column.table or structure.main, result.column.name, only)
     if source is not None and is_convincing(source):
         return result, source
-    # Aggregates by a constant are sibling filters; two keys may be two look-ups.
+    # Aggregates by a constant are sibling filters; two keys may be two lookups.
     if objects < settings.repeat_least or structure.aggregates:
         return None
     return result, None
 
 
 def _first_only(request: Request, structure: Structure, indices: list[int]) -> bool:
-    """Whether each look-up has a LIMIT of one row."""
+    """Whether each lookup has a LIMIT of one row."""
     limit, offset = structure.limit_slot, structure.offset_slot
     if limit is None:
         return False

@@ -1,4 +1,4 @@
-"""Whole objects of which one column is read: of each in a list, or of the one that a look-up gives. Told by over-wide.
+"""Whole objects of which one column is read: of each in a list, or of the one that a lookup gives. Told by over-wide.
 
 Not flagged: what is written in the same route (an object that is saved must be there), relations that are followed, few rows.
 """
@@ -68,7 +68,9 @@ def _diagnosis(rule: Rule, met: Match, structure: Structure, column: str, object
     whole = f"{len(stats.columns)} columns"
     built = plural(objects * per_request, "object")
     if single:
-        title = f"a whole {load.target} ({whole}) is read for its {column} alone: {size(spare, 'bytes')} a request for nothing"
+        title = (
+            f"a whole {load.target} ({whole}) is read for its {column} only: {size(spare, 'bytes')} per request wasted"
+        )
     else:
         title = f"{built} of {load.target} ({whole}) are built for their {column} alone"
     claim = FindingDraft(
@@ -81,8 +83,8 @@ def _diagnosis(rule: Rule, met: Match, structure: Structure, column: str, object
             *taken(met.route),
         ),
         cost=Cost(queries=per_request, query_ms=stats.query_ns / 1e6, bytes=spare),
-        unsure=("read in no request of this capture; another one may",),
+        unsure=("not read in this capture; other requests may read it",),
     )
-    saving = f"about {size(spare, 'bytes')} and {built} a request; time is for a trial to tell"
+    saving = f"about {size(spare, 'bytes')} and {built} per request; run a trial to measure the time"
     recipe = SelectColumn(stats=stats, line=met.line, saving=saving, column=column)
     return Diagnosis(met.finding(rule, claim), recipe)

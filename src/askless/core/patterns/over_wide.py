@@ -21,8 +21,7 @@ from askless.core.sql.structure import Structure
 RULE = Rule(
     "over-wide",
     "more columns than a list needs",
-    "a list with columns of 256 bytes and more on average, or `*`; with `--track-use`, columns that nobody read and that "
-    "make half of the result, and objects of which one column is read",
+    "a list with columns of 256 or more bytes on average, or `*`; with `--track-use`, unread columns that make up half of the result, and objects of which one column is read",
     "short results, keys, what was read",
 )
 
@@ -119,10 +118,10 @@ def _some(names: str) -> str:
 
 def _title(met: Match, structure: Structure, wide: dict[str, float], read: set[str] | None, spare: float) -> str:
     stats = met.stats
-    rows, of = stats.rows / stats.count, f"{size(stats.bytes / stats.requests, 'bytes')} a request"
+    rows, of = stats.rows / stats.count, f"{size(stats.bytes / stats.requests, 'bytes')} per request"
     names = ", ".join(wide)
     if wide and read is not None:
-        return f"{plural(rows, 'row')} with {_some(names)}, which nobody read: {size(spare, 'bytes')} of {of}"
+        return f"{plural(rows, 'row')} with {_some(names)}, which are never read: {size(spare, 'bytes')} of {of}"
     if wide:
         widest = size(max(wide.values()), "bytes")
         return f"{plural(rows, 'row')} with {names} ({widest} each): {size(spare, 'bytes')} of {of}"
@@ -150,7 +149,7 @@ def _diagnosis(
         objects = sum(totals.objects for totals in stats.used.values())
         columns = ", ".join(sorted(read)) or "no column"
         because.append(f"of {plural(objects, 'object')} the application read {columns}, and nothing else")
-    because += [f"{name}: {size(width, 'bytes')} a row, measured on the result" for name, width in wide.items()]
+    because += [f"{name}: {size(width, 'bytes')} per row, measured on the result" for name, width in wide.items()]
     if star:
         because.append("the statement selects *, so it also fetches columns added later")
     heavy = max(wide.values(), default=0) >= context.settings.wide_column_bytes
@@ -163,15 +162,15 @@ def _diagnosis(
         because=(*because, *taken(met.route)),
         cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, bytes=spare, rows=0.0),
         unsure=(
-            ("read in no request of this capture; another one may",)
+            ("not read in this capture; other requests may read it",)
             if read is not None
-            else ("whether the page reads these columns is not known; look before you leave them out",)
+            else ("it is unknown whether the page reads these columns; check before you remove them",)
         ),
     )
     recipe = Project(
         stats=stats,
         line=met.line,
-        saving=f"about {size(spare, 'bytes')} a request ({number(100 * share)} % of its bytes); time is for a trial to tell",
+        saving=f"about {size(spare, 'bytes')} per request ({number(100 * share)} % of its bytes); run a trial to measure the time",
         wide=tuple(wide),
         unread=read is not None,
     )

@@ -1,6 +1,6 @@
 """n-plus-one whose table follows a type column: row after row, of whichever kind each is. All kinds are one finding.
 
-The look-ups of all tables together must follow one column of an earlier result, row by row, and another column of the same
+The lookups of all tables together must follow one column of an earlier result, row by row, and another column of the same
 rows must tell the table.
 """
 
@@ -38,7 +38,7 @@ NAME = "n-plus-one by kind"  # of its tallies
 
 
 class ByKind(ShapeTally):
-    """Look-ups of one column of one result. `asked` counts them by shape; `kind` is the column that tells the table."""
+    """Lookups of one column of one result. `asked` counts them by shape; `kind` is the column that tells the table."""
 
     def __init__(self, stats: ShapeStats, key: str, kind: str) -> None:
         super().__init__(stats)
@@ -62,11 +62,11 @@ class ByKind(ShapeTally):
         self.load = self.load or other.load
 
 
-_Step = tuple[int, Value, str]  # a look-up: the query, its key and its table
+_Step = tuple[int, Value, str]  # a lookup: the query, its key and its table
 
 
 class _LookUps(msgspec.Struct):
-    """The look-ups of one table in one request: (query, key) in order."""
+    """The lookups of one table in one request: (query, key) in order."""
 
     stats: ShapeStats
     table: str
@@ -75,7 +75,7 @@ class _LookUps(msgspec.Struct):
 
 
 def look(view: RequestView, settings: Settings) -> None:
-    """Find look-ups by kind in one request, and claim their shapes."""
+    """Find lookups by kind in one request, and claim their shapes."""
     if len(view.groups) < 2:  # a kind each
         return
     candidates = [one for group in view.groups if (one := _look_ups(view, group)) is not None]
@@ -85,7 +85,7 @@ def look(view: RequestView, settings: Settings) -> None:
 
 
 def _look(view: RequestView, candidates: Sequence[_LookUps], settings: Settings) -> None:
-    """Add look-ups that take turns, where they follow the rows of one result."""
+    """Add lookups that take turns, where they follow the rows of one result."""
     request = view.request
     found = _followed(request, candidates, settings)
     if found is None:
@@ -108,7 +108,7 @@ def _look(view: RequestView, candidates: Sequence[_LookUps], settings: Settings)
 
 
 def _look_ups(view: RequestView, group: Group) -> _LookUps | None:
-    """The look-ups of a group, where they are by one key of one table and nothing explains them yet."""
+    """The lookups of a group, where they are by one key of one table and nothing explains them yet."""
     stats, request = group.stats, view.request
     if stats.shape.digest in view.claimed or not stats.shape.text.startswith("select "):
         return None
@@ -136,7 +136,7 @@ def _interleaved(candidates: Sequence[_LookUps]) -> list[list[_LookUps]]:
 
 
 def _in_turn(candidates: Sequence[_LookUps]) -> list[_Step]:
-    """The look-ups of several tables in the order in which they were asked."""
+    """The lookups of several tables in the order in which they were asked."""
     steps = [(i, value, one.table) for one in candidates for i, value in one.asked]
     return sorted(steps, key=lambda step: step[0])
 
@@ -144,7 +144,7 @@ def _in_turn(candidates: Sequence[_LookUps]) -> list[_Step]:
 def _followed(
     request: Request, candidates: Sequence[_LookUps], settings: Settings
 ) -> tuple[int, str, str, Sequence[_LookUps]] | None:
-    """The query whose rows look-ups follow, its column with their keys, the one that tells their table, and those look-ups."""
+    """The query whose rows lookups follow, its column with their keys, the one that tells their table, and those lookups."""
     for i in range(min(one.asked[0][0] for one in candidates)):
         sample = request.samples[i]
         if not sample or len(sample) < settings.repeat_least:
@@ -165,13 +165,13 @@ def _followed(
 
 
 def _follows(sample: Sequence[tuple[Value, ...]], place: int, steps: Sequence[_Step]) -> bool:
-    """Whether look-ups go through a column in order, as far as its rows are kept."""
+    """Whether lookups go through a column in order, as far as its rows are kept."""
     matched = _in_order(sample, place, steps)
     return len(matched) == len(steps) or (len(matched) > 1 and len(sample) == SAMPLED_MOST)
 
 
 def _in_order(sample: Sequence[tuple[Value, ...]], place: int, steps: Sequence[_Step]) -> list[int]:
-    """The rows, one for each look-up in turn, whose values in a column are the keys; as many as there are in order."""
+    """The rows, one for each lookup in turn, whose values in a column are the keys; as many as there are in order."""
     rows: list[int] = []
     row = 0
     for _, key, _ in steps:
@@ -215,13 +215,13 @@ def _diagnosis(tally: ByKind, rule: Rule, route: RouteStats, context: Context) -
     claim = FindingDraft(
         variant="polymorphic",
         severity=severity(cost.share, cost.avoidable),
-        title=f"{plural(queries, 'query')} where {len(tables)} would do: reads {listed}, as {tally.kind} tells, for each row of "
+        title=f"{plural(queries, 'query')} where {len(tables)} would do: reads {listed}, depending on {tally.kind}, for each row of "
         f"{parent or 'an earlier result'} (1 + {number(queries)})",
-        brief=f"{listed}, as {tally.kind} tells (1 + {number(queries)})",
+        brief=f"{listed}, depending on {tally.kind} (1 + {number(queries)})",
         evidence="traced",
         because=(
-            f"the keys of all of them stand in {tally.key} of one earlier result, row by row and in that order",
-            f"{tally.kind} of the same row tells which table is asked: one value for each",
+            f"their keys are all in {tally.key} of one earlier result, in row order",
+            f"{tally.kind} of the same row determines the table: one value per table",
             "by table: " + ", ".join(f"{table} {number(count)}" for table, count in zip(tables, counts, strict=True)),
         ),
         cost=cost,

@@ -17,7 +17,7 @@ from askless.core.records.model import SAMPLED_MOST, CallSite, Load, Request
 class Repetition(ShapeTally):
     """What one repetition added up to. `sources` counts the statements that supplied the keys.
 
-    `load` is what the ORM said of these very look-ups: others of the same shape may be for another relation.
+    `load` is what the ORM said of these very lookups: others of the same shape may be for another relation.
     """
 
     def __init__(self, stats: ShapeStats, key: Key, load: Load | None) -> None:
@@ -28,7 +28,7 @@ class Repetition(ShapeTally):
         self.examined = 0
         self.span_ns = 0  # from the first query's start to the last one's end, summed over the examined requests
         self.rows_more = False
-        self.first_only = True  # each look-up so far had a LIMIT of one row
+        self.first_only = True  # each lookup so far had a LIMIT of one row
         self.sources: dict[tuple[str, str, str], int] = {}
         self.parent_places: dict[CallSite, int] = {}
         self.source: Source | None = None
@@ -74,7 +74,7 @@ def reject(route: RouteStats, rule: Rule, key: tuple[str, ...]) -> None:
 
 
 def add_queries(tally: Repetition, request: Request, indices: list[int], distinct: int) -> None:
-    """Add one request's look-ups; of their places a sample, once there are many requests."""
+    """Add one request's lookups; of their places a sample, once there are many requests."""
     count = len(indices)
     tally.requests += 1
     tally.queries += count
@@ -135,6 +135,6 @@ def flow_of(source: Source) -> str:
     """Where the keys were seen, as evidence."""
     where = f"{source.table}.{source.column}" if source.table else f"column {source.column}"
     is_cut = source.matched < source.keys and source.rows > SAMPLED_MOST
-    kept = f"; the rows beyond the first {SAMPLED_MOST} are not kept" if is_cut else ""
+    kept = f"; only the first {SAMPLED_MOST} rows are recorded" if is_cut else ""
     order = ", in the same order" if source.in_order else ""
-    return f"{source.matched} of {source.keys} keys were seen in {where} of an earlier result ({plural(source.rows, 'row')}){order}{kept}"
+    return f"{source.matched} of {source.keys} keys are in {where} of an earlier result ({plural(source.rows, 'row')}){order}{kept}"

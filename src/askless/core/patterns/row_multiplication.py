@@ -24,9 +24,8 @@ from askless.core.sql.structure import Structure
 RULE = Rule(
     "row-multiplication",
     "a join that returns each parent many times",
-    "two to-many joins that multiply each other's rows, parents that come again because a join only filters, or wide columns "
-    "of a parent sent with each child",
-    "small products, DISTINCT, GROUP BY, narrow parents beside their children",
+    "two to-many joins that multiply each other's rows, parents repeated by a join that only filters, or wide parent columns sent with each child",
+    "small products, DISTINCT, GROUP BY, narrow parents with their children",
 )
 _URGENT_ROWS = 5000.0  # a request
 _TIMES_LEAST = 1.5  # how often a parent comes, from which it matters
@@ -82,7 +81,7 @@ def _product(met: Match, main: str, joined: JoinTotals) -> _Found:
         "multiply each other"
     )
     because = (
-        f"a row of {main} comes {number(joined.times)} times, by those seen: each row of its {one} with each of its {other}",
+        f"a row of {main} appears {number(joined.times)} times in the recorded rows: each row of its {one} with each of its {other}",
         _growth(met, main, joined, joined.separate / joined.parents),
     )
     spare = max(rows - separate, 0.0)
@@ -113,7 +112,7 @@ def _wide(met: Match, main: str, joined: JoinTotals) -> _Found:
         f"{size(met.stats.bytes / met.stats.count, 'bytes')} a query are its columns again"
     )
     because = (
-        f"{size(parent_bytes, 'bytes')} of {main} stand in each row (mean of {plural(measured, 'row')})",
+        f"{size(parent_bytes, 'bytes')} of {main} are in each row (mean of {plural(measured, 'row')})",
         _growth(met, main, joined, 1.0),
     )
     return _Found("wide parents", title, because, 0.0, spare_bytes)
@@ -147,12 +146,12 @@ def _diagnosis(met: Match, joined: JoinTotals, found: _Found) -> Diagnosis:
         evidence="traced",
         because=(*found.because, *taken(met.route)),
         cost=Cost(queries=per_request, query_ms=stats.query_ns / 1e6, rows=rows, bytes=sent),
-        unsure=("only the first rows of each result are kept: those behind them may be otherwise",)
+        unsure=("only the first rows of each result are recorded: later rows may differ",)
         if stats.rows_most > SAMPLED_MOST
         else (),
     )
     spared = [plural(rows, "row")] if rows else []
-    saving = f"about {' and '.join([*spared, size(sent, 'bytes')])} a request; time is for a trial to tell"
+    saving = f"about {' and '.join([*spared, size(sent, 'bytes')])} per request; run a trial to measure the time"
     tables = joined.product or tuple(joined.children)
     recipe = SplitJoin(stats=stats, line=met.line, saving=saving, variant=found.variant, tables=tables)
     return Diagnosis(met.finding(RULE, claim), recipe)

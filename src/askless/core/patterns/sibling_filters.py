@@ -1,6 +1,6 @@
 """sibling-filters: three aggregates or more of one shape in a request that differ in one constant, which is no traced key.
 
-Not flagged: look-ups by a key that flowed (n-plus-one), the same constant again (duplicate), a write to the table in
+Not flagged: lookups by a key that flowed (n-plus-one), the same constant again (duplicate), a write to the table in
 between, polling spread over time, functions whose value changes, groups that are asked for already.
 """
 
@@ -32,9 +32,9 @@ from askless.core.sql.value_equality import meaning
 
 RULE = Rule(
     "sibling-filters",
-    "one aggregate for each constant",
-    "three aggregates or more of one shape that differ in one constant, or in a range that begins where another one ends",
-    "keys that flowed, a write in between, polling",
+    "one aggregate per constant",
+    "three or more aggregates of one shape that differ in one constant, or in a range that starts where another ends",
+    "keys from earlier results, a write in between, polling",
 )
 
 
@@ -136,7 +136,7 @@ def _diagnosis(tally: SiblingTotals, met: Match) -> Diagnosis:
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where 1 would do: {verb} {structure.main} for one {one} of {column.name} after the other",
         evidence="repeated",
-        because=(f"{number(queries)} aggregates a request that differ in the {one} of {table}.{column.name} only",),
+        because=(f"{number(queries)} aggregates per request that differ only in the {one} of {table}.{column.name}",),
         cost=cost,
     )
     recipe = GroupRecipe(

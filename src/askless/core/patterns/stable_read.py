@@ -1,6 +1,6 @@
 """stable-read: over many requests the same query with the same values gives the same rows, and takes its time in total.
 
-Told over routes. Not flagged: what only one address was asked for again and again (whoever records visits a page several times),
+Told over routes. Not flagged: what only one address was asked for again and again (anyone who records visits a page several times),
 results that change, clocks, locks, what is quick in total. Repeats inside one request are duplicates.
 """
 
@@ -24,8 +24,8 @@ from askless.core.sql.structure import EVERYTHING
 RULE = Rule(
     "stable-read",
     "the same rows read for every request",
-    "ten requests or more of three addresses or more ask the same with the same values, get the same rows, for a second or more, and spend a tenth of their time on it",
-    "one address asked again and again, results that change, clocks, what is quick in total",
+    "ten or more requests from three or more addresses run the same query with the same values and get the same rows for a second or more, taking a tenth of their time",
+    "one address requested repeatedly, results that change, clocks, queries that take little time in total",
     "minor",
 )
 _KEYS_MOST = 100  # queries with their values that are remembered of a route
@@ -218,16 +218,15 @@ def _diagnosis(
     because = [
         f"{number(whole.reads)} reads of {plural(len(whole.addresses), 'address')} looked at, "
         + (f"{plural(whole.changes, 'change')} of the result" if whole.changes else "the same result each time"),
-        f"it held for {_seconds(held_s)} at least" if whole.changes else f"it held for {_seconds(span_s)}, all the time that was recorded",
+        f"it was unchanged for at least {_seconds(held_s)}" if whole.changes else f"it was unchanged for {_seconds(span_s)}, the whole recording",
         "writes to " + ", ".join(structure.tables) + ": " + (", ".join(writes) if writes else "none in the capture"),
-        f"kept for {_seconds(live_s)}: {number(round(spared))} of {number(round(reads))} reads are spared "
-        f"({spared * query_ms:,.0f} ms in the capture), and a change is seen up to {_seconds(live_s)} late",
+        f"kept for {_seconds(live_s)}: {number(round(spared))} of {number(round(reads))} reads are avoided ({spared * query_ms:,.0f} ms in the capture); changes become visible up to {_seconds(live_s)} late",
     ]  # fmt: skip
     saved_ms = spared / reads * query_ms
     request_ms = routes[0].request_ms(context.settings.round_trip_ms)
     claim = FindingDraft(
         severity="worthwhile" if share >= _WORTH_SHARE else "minor",
-        title=f"{plural(round(reads), 'read')} of {structure.main or 'the same rows'} with the same values give the same "
+        title=f"{plural(round(reads), 'read')} of {structure.main or 'the same rows'} with the same values return the same "
         f"{plural(stats.rows / stats.count, 'row')}{others and ', on this' + others}: {100 * share:.0f} % of these requests' time",
         brief=f"{structure.main}: the same rows for {plural(round(reads), 'read')}{others and ', on this' + others}",
         evidence="traced",
@@ -241,7 +240,7 @@ def _diagnosis(
             share=min(saved_ms / request_ms, 1.0) if request_ms else 0.0,
             total_ms=spared * query_ms,
         ),
-        unsure=("whether it may be seen late is for people to say; who may see it too, where rows depend on who asks",),
+        unsure=("decide whether changes may become visible late, and whether the rows depend on the user",),
     )
     recipe = CacheResult(stats=stats, line=met.line, saving=because[-1], live_s=live_s, writes=tuple(writes))
     return Diagnosis(met.finding(RULE, claim), recipe)

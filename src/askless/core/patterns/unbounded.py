@@ -1,6 +1,6 @@
 """unbounded: no LIMIT and many rows, or as many rows as the table has.
 
-Not flagged: aggregates, look-ups by a unique key, batches of an eager load, look-ups that an n-plus-one explains.
+Not flagged: aggregates, lookups by a unique key, batches of an eager load, lookups that an n-plus-one explains.
 """
 
 from __future__ import annotations
@@ -16,8 +16,8 @@ from askless.core.sql.structure import Structure
 
 RULE = Rule(
     "unbounded",
-    "a list without an end",
-    "500 rows and more without LIMIT, or the whole table",
+    "a list query without LIMIT",
+    "500 or more rows without LIMIT, or the whole table",
     "aggregates, batches of an eager load",
 )
 
@@ -62,12 +62,12 @@ def _diagnosis(met: Match, structure: Structure) -> Diagnosis | None:
     rows, per_request = stats.rows / requests, stats.bytes / requests
     spare_rows = max(rows - PAGE_ROWS, 0)
     filtered = bool(structure.predicates)
-    because = [f"up to {plural(stats.rows_most, 'row')} from one query, and no LIMIT"]
+    because = [f"up to {plural(stats.rows_most, 'row')} from one query without LIMIT"]
     if total is not None:
         because.append(f"{structure.main} has {plural(total, 'row')} now")
     if not filtered:
-        because.append("no condition either: it grows with the table")
-    weight = f" ({size(per_request, 'bytes')} a request)" if per_request else ""  # not every source sees bytes
+        because.append("no condition either, so it grows with the table")
+    weight = f" ({size(per_request, 'bytes')} per request)" if per_request else ""  # not every source sees bytes
     what = "the whole table " if whole else ""
     claim = FindingDraft(
         variant="whole-table" if whole or not filtered else "filtered",
@@ -81,9 +81,9 @@ def _diagnosis(met: Match, structure: Structure) -> Diagnosis | None:
             rows=spare_rows,
             bytes=per_request * spare_rows / rows if rows else 0.0,
         ),
-        unsure=("whether the page needs all rows at once is not known",),
+        unsure=("it is unknown whether the page needs all rows at once",),
     )
-    saving = f"up to {plural(spare_rows, 'row')} a request; time is for a trial to tell"
+    saving = f"up to {plural(spare_rows, 'row')} per request; run a trial to measure the time"
     return Diagnosis(met.finding(RULE, claim), Paginate(stats=stats, line=met.line, saving=saving))
 
 

@@ -21,12 +21,12 @@ from askless.core.sql.structure import Structure
 
 RULE = Rule(
     "unused-load",
-    "an eager load that nobody reads",
-    "an eager load, or a join, whose objects nobody touched in any request",
-    "what was touched once",
+    "an eager load that is never read",
+    "an eager load or join whose objects are not read in any request",
+    "objects that are read at least once",
     needs_use=True,
 )
-_ELSEWHERE = "read in no request of this capture; another one may"
+_ELSEWHERE = "not read in this capture; other requests may read it"
 
 
 class UnusedLoad(ByTotals):
@@ -35,7 +35,7 @@ class UnusedLoad(ByTotals):
     rule = RULE
 
     def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
-        """As for all totals; what rows are read again of, though they were loaded, is to be used, not to be dropped."""
+        """As for all totals; what rows are read again of, though they were loaded, is to be used, do not drop."""
         wanted = {id(one.recipe.source) for one in found if isinstance(one.recipe, UseLoadedRows)}
         for diagnosis in super().judge(route, context, found):
             if id(diagnosis.recipe.stats) not in wanted:
@@ -61,7 +61,7 @@ class UnusedLoad(ByTotals):
             touched = any(totals.touched for totals in used.values()) or load.relation in _names_read(met)
             if totals is None or touched or totals.objects < met.context.settings.unused_objects_least:
                 return None  # rows that are counted are needed too
-            because = f"none of {plural(totals.objects, 'object')} was touched, in {plural(totals.results, 'result')}"
+            because = f"none of {plural(totals.objects, 'object')} was read, in {plural(totals.results, 'result')}"
             return _whole(met, load, because)
         if load.kind == "query" and load.target in used:
             return _joined(met, structure, load)
@@ -97,7 +97,7 @@ def _whole(met: Match, load: Load, because: str) -> Diagnosis:
     claim = FindingDraft(
         variant="eager query",
         severity=severity(cost.share, cost.avoidable),
-        title=f"{load.model}.{load.relation} is loaded eagerly and nobody reads it: {plural(queries, 'query')}, {plural(rows, 'row')} a request",
+        title=f"{load.model}.{load.relation} is loaded eagerly but never read: {plural(queries, 'query')}, {plural(rows, 'row')} per request",
         evidence="traced",
         because=(because,),
         cost=cost,
@@ -127,10 +127,10 @@ def _joined(met: Match, structure: Structure, load: Load) -> Diagnosis | None:
     claim = FindingDraft(
         variant="joined",
         severity=severity(share / 4, 0),
-        title=f"{main.name}.{relation.name} is joined and nobody reads it: {size(spare, 'bytes')} a request",
+        title=f"{main.name}.{relation.name} is joined but never read: {size(spare, 'bytes')} per request",
         evidence="traced",
         because=(
-            f"none of {plural(totals.objects, 'object')} of {name} was touched, in {plural(totals.results, 'result')}",
+            f"none of {plural(totals.objects, 'object')} of {name} was read, in {plural(totals.results, 'result')}",
         ),
         cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, bytes=spare),
         unsure=(_ELSEWHERE, "a condition may need the join: keep it then, without its columns"),
@@ -138,7 +138,7 @@ def _joined(met: Match, structure: Structure, load: Load) -> Diagnosis | None:
     recipe = DropEagerLoad(
         stats=stats,
         line=met.line,
-        saving=f"about {size(spare, 'bytes')} a request; time is for a trial to tell",
+        saving=f"about {size(spare, 'bytes')} per request; run a trial to measure the time",
         load=Load(load.orm, "eager", main.name, relation.name, name, relation.many),
         joined=True,
     )

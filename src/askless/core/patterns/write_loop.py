@@ -1,6 +1,6 @@
 """write-loop: INSERTs, UPDATEs or DELETEs of one shape, one by one in one request; worse where each commits alone.
 
-The keys of UPDATEs and DELETEs are traced to the result that they came from, as those of look-ups are.
+The keys of UPDATEs and DELETEs are traced to the result that they came from, as those of lookups are.
 
 Not flagged: an executemany (one query with many parameter sets), a statement with many rows.
 """
@@ -38,7 +38,7 @@ from askless.core.settings import Settings
 RULE = Rule(
     "write-loop",
     "rows written one by one",
-    "five or more INSERT, UPDATE or DELETE of one shape; worse where each commits alone",
+    "five or more INSERTs, UPDATEs or DELETEs of one shape; worse if each commits separately",
     "an executemany, a statement with many rows, INSERTs of rows in chunks, UPDATEs that found no row and inserted one",
 )
 _WRITES = ("insert", "update", "delete")
@@ -151,7 +151,7 @@ def _diagnosis(tally: WriteTotals, met: Match) -> Diagnosis:
     alone = tally.alone > tally.queries / 2
     cost = met.cost(queries, queries - 1)
     verb = {"insert": "inserted into", "update": "changed in", "delete": "deleted from"}[structure.kind]
-    because = [f"{number(queries)} statements of one shape a request, each with values of its own"]
+    because = [f"{number(queries)} statements of one shape per request, each with different values"]
     if tally.source is not None:
         because.insert(0, flow_of(tally.source))
     if alone:
@@ -159,15 +159,15 @@ def _diagnosis(tally: WriteTotals, met: Match) -> Diagnosis:
             f"{tally.alone:,} of {tally.queries:,} were committed before the next one: each waits for the disk"
         )
     claim = FindingDraft(
-        variant=structure.kind + (", each commits alone" if alone else ""),
+        variant=structure.kind + (", each committed separately" if alone else ""),
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where 1 would do: rows {verb} {structure.main} one by one"
-        + (", each in a transaction of its own" if alone else ""),
+        + (", each in its own transaction" if alone else ""),
         evidence="traced" if tally.source is not None else "repeated",
         because=tuple(because),
         cost=cost,
         source=most_used(tally.parent_places),
-        unsure=("whether a later row needs what an earlier one was given (its key, say) is not known",),
+        unsure=("it is unknown whether a later row needs a value generated for an earlier one (such as its key)",),
     )
     recipe = BatchWrites(
         stats=met.stats,

@@ -44,7 +44,7 @@ def read_saved(text: str) -> tuple[str, tuple[Node, ...]]:
                 nodes: tuple[Node, ...] = getattr(reading, name)(text)
                 _check(text, nodes)
                 return nodes
-        raise UnreadablePlan(1, "it is no plan in a form that is known: " + ", ".join(SAVED))
+        raise UnreadablePlan(1, "it is not a plan in a known format: " + ", ".join(SAVED))
 
     nodes = checked(read, text)
     return system, nodes
@@ -58,12 +58,12 @@ def checked(read: Callable[[str], tuple[Node, ...]], text: str) -> tuple[Node, .
     try:
         nodes = read(text)
     except (ArithmeticError, AttributeError, LookupError, TypeError, ValueError, RecursionError) as error:
-        raise UnreadablePlan(1, f"it has a value that no server writes ({type(error).__name__})") from None
+        raise UnreadablePlan(1, f"it has an impossible value ({type(error).__name__})") from None
     for node in walk(nodes):
         for part in (node.estimate, node.actual):
             numbers = msgspec.structs.astuple(part) if part is not None else ()
             if any(isinstance(number, int | float) and not abs(number) <= _NUMBER_MOST for number in numbers):
-                raise UnreadablePlan(1, "it has a number that no server writes")
+                raise UnreadablePlan(1, "it has an impossible number")
     return nodes
 
 
@@ -76,7 +76,7 @@ def _check(text: str, nodes: tuple[Node, ...]) -> None:
     left = next((node for node in steps if _COST.search(node.detail) or _COST.search(node.name)), None)
     if left is not None:
         line = text[: text.index("(cost=")].count("\n") + 1
-        raise UnreadablePlan(line, f"a step could not be told from its numbers: {left.detail[:60]!r}")
+        raise UnreadablePlan(line, f"a step could not be separated from its numbers: {left.detail[:60]!r}")
     stray = next((node for node in steps if node.kind == OTHER and node.estimate is None and not node.never), None)
     if stray is not None and any(node.estimate is not None for node in nodes[1:] or stray.children):
-        raise UnreadablePlan(1, f"this is no step, though it stands where one should: {stray.detail[:60]!r}")
+        raise UnreadablePlan(1, f"this is not a plan step, although one is expected here: {stray.detail[:60]!r}")

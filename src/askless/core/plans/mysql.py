@@ -57,12 +57,12 @@ def read_json(text: str) -> tuple[Node, ...]:
         raise UnreadablePlan(getattr(error, "lineno", 1), f"it is not valid JSON: {error}") from None
     block = result.get("query_block") if isinstance(result, dict) else None
     if not isinstance(block, dict):
-        raise UnreadablePlan(1, "the JSON holds no query_block")
+        raise UnreadablePlan(1, "the JSON contains no query_block")
     nodes = _below(block)
     if not nodes and block.get("message"):
         return (Node(tree.CONSTANT, str(block["message"])),)
     if not nodes:
-        raise UnreadablePlan(1, "the query_block holds no step")
+        raise UnreadablePlan(1, "the query_block contains no step")
     return tuple(nodes)
 
 
@@ -237,9 +237,9 @@ def read_table(text: str) -> tuple[Node, ...]:
         elif len(cells) == len(head):
             rows.append(dict(zip(head, cells, strict=True)))
         elif len(cells) > 1:
-            raise UnreadablePlan(number, f"{len(cells)} columns where the head has {len(head)}")
+            raise UnreadablePlan(number, f"{len(cells)} columns where the header has {len(head)}")
     if not set(_COLUMNS) <= set(head):
-        raise UnreadablePlan(1, "the table has no head with id, select_type, table and type")
+        raise UnreadablePlan(1, "the table has no header with id, select_type, table and type")
     if not rows:
         raise UnreadablePlan(1, "the table has no rows")
     return tuple(_from_rows(rows))

@@ -65,7 +65,7 @@ def read_json(text: str) -> tuple[Node, ...]:
         raise UnreadablePlan(getattr(error, "lineno", 1), f"it is not valid JSON: {error}") from None
     plan = result.get("query_plan") if isinstance(result, dict) else None
     if not isinstance(plan, dict) or "operation" not in plan:
-        raise UnreadablePlan(1, "the JSON holds no query_plan with an operation")
+        raise UnreadablePlan(1, "the JSON contains no query_plan with an operation")
     return _operation(plan)
 
 
@@ -118,7 +118,7 @@ def read_tree(text: str) -> tuple[Node, ...]:
         match = _STEP.match(line)
         if match is None:
             if not roots:
-                raise UnreadablePlan(number, f"this is no step of a MySQL plan: {line.strip()[:60]!r}")
+                raise UnreadablePlan(number, f"this is not a step of a MySQL plan: {line.strip()[:60]!r}")
             continue
         step = _Step(len(match["indent"].replace("|", " ").expandtabs()), match["words"])
         if not roots:

@@ -89,10 +89,7 @@ def _offset(plan: tuple[Node, ...], structure: Structure | None, values: Sequenc
     offset = values[slot] if slot is not None and slot < len(values) else None
     if not plan or not isinstance(offset, int) or isinstance(offset, bool) or offset < OFFSET_LEAST:
         return []
-    text = (
-        f"OFFSET {offset:,} reads as many rows and throws them away before it returns the first one, more on each page; ask for "
-        "the rows beyond the last key seen instead"
-    )
+    text = f"OFFSET {offset:,} reads that many rows and discards them before it returns the first one, more on each page; read the rows after the last key instead"
     return [Observation(plan[0], "offset", text)]
 
 
@@ -110,10 +107,7 @@ def _fan_out(plan: tuple[Node, ...], structure: Structure | None) -> list[Observ
     made, kept = counted.rows * counted.loops, plan[0].actual.rows
     if made < FAN_OUT_LEAST or made < FAN_OUT * max(kept, 1.0):
         return []
-    text = (
-        f"the join makes {number(made)} rows, of which DISTINCT keeps {number(kept)}: where the joined table is only asked whether "
-        "it has a row, EXISTS makes none of them"
-    )
+    text = f"the join makes {number(made)} rows, of which DISTINCT keeps {number(kept)}: if the join only tests for existence, EXISTS avoids them"
     return [Observation(join, "fan-out", text)]
 
 
@@ -155,7 +149,7 @@ def _on_read(
     size = table_rows(schema, node.table)
     if node.kind == tree.AUTOMATIC_INDEX:
         columns = ", ".join(node.searched)
-        text = f"no index fits, so the database builds one on {node.table} ({columns}) for this query alone, each time it runs"
+        text = f"no suitable index: every execution builds a temporary one on {node.table} ({columns})"
         results.append(Observation(node, "builds-index", text))
     if node.kind == tree.FULL_SCAN and size is not None and size >= SMALL_TABLE_ROWS:
         results += _full_scan(node, again, size, structure, rows, schema)
@@ -216,7 +210,7 @@ def _whole_index(node: Node, size: int, structure: Structure) -> list[Observatio
     by = "" if structure.has_limit else _filters(node, structure)
     if not by or node.searched:
         return []
-    text = f"reads all {size:,} entries of the index {node.index}: none begins with {by}"
+    text = f"reads all {size:,} entries of the index {node.index}: none starts with {by}"
     return [Observation(node, "reads-all", text)]
 
 
@@ -244,9 +238,9 @@ def _sort(node: Node, structure: Structure | None, schema: Schema) -> Observatio
     table = next(iter(tables)) if len(tables) == 1 else ""
     tail = ""
     if table and (table_rows(schema, table) or 0) >= SMALL_TABLE_ROWS and not (structure and structure.group_by):
-        tail = "; an index in this order would deliver the rows sorted"
+        tail = "; an index in this order would return the rows sorted"
     part = (
-        "; the last columns of the order are sorted after the index has done the rest"
+        "; the last columns of the order are sorted after the index"
         if "TERM" in node.detail or "RIGHT" in node.detail or "Incremental" in node.detail
         else ""
     )
@@ -264,7 +258,7 @@ def _partly(node: Node, structure: Structure, schema: Schema) -> str:
     left = [column for column in dict.fromkeys(_conditions(node, structure)) if column.lower() not in answered | joined]
     if not left or not answered:
         return ""
-    text = f"the index answers {', '.join(node.searched)}; {', '.join(left)} is checked on each row afterwards"
+    text = f"the index answers {', '.join(node.searched)}; {', '.join(left)} is then checked on each row"
     return text + _gap(node, left, schema)
 
 
@@ -280,7 +274,7 @@ def _gap(node: Node, left: Sequence[str], schema: Schema) -> str:
         if column.lower() in columns:
             between = [name for name in columns[: columns.index(column.lower())] if name not in answered]
             if between and between[0] != column.lower():
-                return f", as {' and '.join(between)} stands before it in the index"
+                return f", because {' and '.join(between)} precedes it in the index"
     return ""
 
 
@@ -329,11 +323,11 @@ def _unservable(node: Node, structure: Structure | None, schema: Schema, values:
             # The parser has names of its own for some functions: only what the server writes too is the statement's.
             written = re.search(rf"\b{re.escape(predicate.inside)}\s*\(", node.filtered, re.I) is not None
             function = f"{predicate.inside}()" if written or predicate.inside in _COMMON else "a function"
-            text = f"{function} around {name} hides it from an index on that column"
+            text = f"{function} around {name} prevents the use of an index on that column"
             text += _expression_index(node.table, predicate, schema.system, column.type if column is not None else "")
             hidden.add(name)
         elif predicate.operator in ("like", "ilike") and any(isinstance(v, str) and v[:1] in ("%", "_") for v in given):
-            text = f"the LIKE on {name} begins with a wildcard, so an index can't tell where to begin: "
+            text = f"the LIKE on {name} starts with a wildcard, so an index can't be used: "
             text += _wildcard_index(node.table, name, schema) or "full-text search, or a trigram index, can"
         elif (
             system_of(schema.system).number_hides_text
@@ -341,7 +335,7 @@ def _unservable(node: Node, structure: Structure | None, schema: Schema, values:
             and any(word in column.type.upper() for word in _TEXTS)
             and any(isinstance(v, int | float) and not isinstance(v, bool) for v in given)
         ):
-            text = f"{name} is a text and is compared with a number, so every row is converted and no index on it is used: pass a text"
+            text = f"{name} is a text but is compared with a number, so every row is converted and no index on it is used: pass a text"
         if text:
             results.append(Observation(node, "unservable", text))
     for cast in _CAST.finditer(node.filtered):

@@ -57,7 +57,7 @@ def read_json(text: str) -> tuple[Node, ...]:
         result = [result]
     plans = [entry["Plan"] for entry in result if isinstance(entry, dict) and isinstance(entry.get("Plan"), dict)]
     if not plans:
-        raise UnreadablePlan(1, "the JSON holds no Plan")
+        raise UnreadablePlan(1, "the JSON contains no Plan")
     return settled(tuple(_node(plan) for plan in plans))
 
 
@@ -237,7 +237,7 @@ def read_text(text: str) -> tuple[Node, ...]:
         if arrow or not roots:
             raw = _raw(arrow[2] if arrow else words)
             if raw is None:
-                raise UnreadablePlan(number, f"this is no step of a PostgreSQL plan: {words[:60]!r}")
+                raise UnreadablePlan(number, f"this is not a step of a PostgreSQL plan: {words[:60]!r}")
             while stack and stack[-1][0] >= column and arrow:
                 stack.pop()
             if arrow and stack:

@@ -31,10 +31,7 @@ def observe_measured(plan: tuple[Node, ...], one_row: bool = False) -> list[Obse
     total_ms = sum(node.total_ms for node in plan)
     own_ms = sum(node.own_ms or 0.0 for node in tree.walk(plan))
     if plan and total_ms and own_ms > SUM_MOST * total_ms:
-        text = (
-            f"the times of its steps come to {100 * own_ms / total_ms:.0f} % of the whole: this plan was not understood in "
-            "all its parts, so take the shares with care"
-        )
+        text = f"the times of its steps come to {100 * own_ms / total_ms:.0f} % of the total: parts of this plan were not understood, so the shares are approximate"
         results.append(Observation(plan[0], "odd-times", text))
     cut_short = _cut_short(plan)
     for node in tree.walk(plan):
@@ -103,22 +100,19 @@ def _estimated(node: Node, actual: Actual, cut_short: bool) -> list[Observation]
     factor = max(expected, seen) / min(expected, seen)
     more = "more" if seen > expected else "fewer"
     each = " each time" if actual.loops > 1 else ""
-    text = (
-        f"the planner expected {plural(expected, 'row')} and got {plural(actual.rows, 'row')}{each}: {factor:.0f} times {more}, "
-        f"so it may have chosen the wrong way; {_cure(node)}"
-    )
+    text = f"the planner expected {plural(expected, 'row')} and got {plural(actual.rows, 'row')}{each}: {factor:.0f} times {more}, so it may have chosen a bad plan; {_cure(node)}"
     return [Observation(node, "estimate-off", text)]
 
 
 def _cure(node: Node) -> str:
-    """What may mend an estimate. Only PostgreSQL, whose plans tell widths, keeps statistics of columns together."""
-    analyze = "fresh statistics (ANALYZE) are the first thing to try"
+    """What may fix an estimate. Only PostgreSQL, whose plans tell widths, keeps statistics of columns together."""
+    analyze = "first update the statistics (ANALYZE)"
     assert node.estimate is not None
     if node.estimate.width_bytes is None:
         return analyze
     condition = " AND ".join(part for part in (node.answered, node.filtered) if part)
     if " AND " in condition:
-        return analyze + ", then CREATE STATISTICS on the columns of the condition: they may hang together"
+        return analyze + ", then CREATE STATISTICS on the columns of the condition: they may be correlated"
     if _CALL.search(condition):
         return "there are no statistics of an expression until CREATE STATISTICS, or an index, is made on it, and ANALYZE has run"
     return analyze
@@ -143,7 +137,7 @@ def _inner(node: Node, total_ms: float) -> list[Observation]:
     if actual.total_ms is not None and total_ms and actual.total_ms < SHARE_LEAST * total_ms:
         return []
     on = f" of {inner.table}" if inner.table else ""
-    text = f"its second side{on} runs {actual.loops:,} times, once for each row of the first"
+    text = f"its inner side{on} runs {actual.loops:,} times, once for each row of the outer side"
     if any(_EQUAL.search(words) for words in (node.filtered, node.answered, inner.answered, inner.filtered)):
         text += "; a hash join would read it once"
     return [Observation(inner, "inner-loops", text)]

@@ -58,12 +58,12 @@ def read_tree(text: str) -> tuple[Node, ...]:
         elif branch is not None:
             depth = len(branch["indent"]) // 3
             if depth > len(path):
-                raise UnreadablePlan(number, f"this step hangs on none: {line.strip()[:60]!r}")
+                raise UnreadablePlan(number, f"this step has no parent: {line.strip()[:60]!r}")
             del path[depth:]
             rows.append((number, path[-1] if path else 0, 0, branch["detail"]))
             path.append(number)
         elif line.strip():
-            raise UnreadablePlan(number, f"this is no step of an SQLite plan: {line.strip()[:60]!r}")
+            raise UnreadablePlan(number, f"this is not a step of an SQLite plan: {line.strip()[:60]!r}")
     return read(rows, {})
 
 

@@ -214,7 +214,7 @@ VAGUE = (PAUSED, BLENDED)  # the kinds of requests that may be several
 
 def damaged(what: str) -> AskLessError:
     """What to say of a capture that does not hold what it should."""
-    return AskLessError("capture-damaged", what, "askless capture check CAPTURE tells where; record it anew")
+    return AskLessError("capture-damaged", what, "askless capture check CAPTURE shows where; record it again")
 
 
 LOOKED_MOST = 50_000  # queries of one request that are looked at one by one; what comes after them is only added up

@@ -125,7 +125,7 @@ class CaptureRequestBuilder:
     def begin(self, event: RequestBegan) -> None:
         """A request begins."""
         if event.request in self.open:
-            raise ValueError(f"request {event.request} begins a second time")
+            raise ValueError(f"request {event.request} starts a second time")
         request = Request(event.request, event.route, self.tables, event.kind, event.start_ns)
         request.path, request.warm_up = event.path, event.warm_up
         self.open[event.request] = request

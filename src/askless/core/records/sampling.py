@@ -20,7 +20,7 @@ _SURE = 1.96  # standard errors: 95 of 100 intervals hold the true value
 
 def untold() -> str:
     """What a recorder that did not end in good order has not told, in words."""
-    return f"up to {UNTOLD_MOST} requests, or a second's, that it left out last are not counted; totals are too low by so much"
+    return f"up to {UNTOLD_MOST} requests, or a second's, that it did not record last are not counted, so totals are too low by that amount"
 
 
 class SamplingRules(msgspec.Struct, frozen=True):

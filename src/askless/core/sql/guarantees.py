@@ -36,16 +36,16 @@ def doubts_of(before: str, after: str, system: str, keys: Mapping[str, Sequence[
     ours, theirs = _order_text(first), _order_text(second)
     if ours and theirs and theirs[: len(ours)] != ours:
         doubts.append(
-            "the second statement orders by something else: that the rows come in the same order was seen, not proven"
+            "the second statement has another ORDER BY: the rows had the same order here, but that is not guaranteed"
         )
     for which, tree, text in (("first", first, before), ("second", second, after)):
         if tree.args.get("limit") is None:
             continue
         if tree.args.get("order") is None:
-            doubts.append(f"the {which} statement has a LIMIT and no ORDER BY: which rows come is chance")
+            doubts.append(f"the {which} statement has a LIMIT without ORDER BY: its choice of rows is arbitrary")
         elif not _is_total(tree, text, system, keys):
             doubts.append(
-                f"the {which} statement has a LIMIT, and its order is not by a key: rows that tie may come or stay away"
+                f"the {which} statement has a LIMIT, and its order is not unique: its choice among ties is arbitrary"
             )
     return tuple(doubts)
 

@@ -42,7 +42,7 @@ _NOISE = re.compile(
     r"|unlisten|close|set)(?:$|[ ;(])"
     r"|select \?(?: as \S+)?(?: from dual)?$|select (?:version|current_user|user)\(\??\)(?: as \S+)?$|$"
 )
-# The name of a cursor, which drivers and ORMs make up anew each time.
+# The name of a cursor, which drivers and ORMs make up again each time.
 _CURSOR = re.compile(
     r"^(declare )(?:\"[^\"]+\"|[^\s\"]+)(?= .*?cursor)|^((?:fetch|move) (?:[\w?]+ )*?(?:from|in) |close )(?:\"[^\"]+\"|[^\s\"]+)$"
 )
@@ -55,7 +55,7 @@ class Shape(msgspec.Struct, frozen=True):
 
     `digest` is 12 hexadecimal characters of BLAKE2b, the same in every process and on every machine.
     `noise` tells that the application's author did not write it: session settings, transaction control, catalog
-    look-ups, pings.
+    lookups, pings.
     """
 
     text: str

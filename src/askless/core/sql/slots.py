@@ -1,6 +1,6 @@
 """The slots of a statement: every place where a literal or a placeholder stands, numbered in order of the text.
 
-`values` lines a query's literals and parameters up with the slots, so that a look-up by key reads the same whether the
+`values` lines a query's literals and parameters up with the slots, so that a lookup by key reads the same whether the
 key was bound or written into the text.
 """
 

@@ -34,7 +34,7 @@ def refuse_hidden(text: str, system: str) -> None:
             raise AskLessError(
                 "hidden-code",
                 f"the statement has a comment that the server runs: {token.text[:40]}",
-                "write what stands in it as a part of the statement, or leave it out",
+                "move its content into the statement, or remove it",
             )
 
 
@@ -62,7 +62,7 @@ def index_of(ddl: str, system: str) -> IndexStatement:
         raise AskLessError(
             "not-an-index",
             "CREATE INDEX CONCURRENTLY can't run in a transaction",
-            "leave CONCURRENTLY out for the trial",
+            "omit CONCURRENTLY for the trial",
         )
     named = only.this.this if only.this is not None else None
     table = only.find(exp.Table)
@@ -70,7 +70,7 @@ def index_of(ddl: str, system: str) -> IndexStatement:
         raise AskLessError("not-an-index", "the index names no table", example)
     if table.args.get("db") is not None and not system_of(system).named_schemas:
         raise AskLessError(
-            "not-an-index", f"the trial works on a copy, so the table stands alone: {table.name}", example
+            "not-an-index", f"the trial uses a copy, so name the table without a schema: {table.name}", example
         )
     columns = tuple(column.name for column in only.find_all(exp.Column))
     return IndexStatement(named.name if named is not None else "", table.name, columns)
@@ -87,7 +87,7 @@ def checked_select(text: str, system: str) -> exp.Expression:
         raise AskLessError("not-a-select", "this SELECT writes, so it is not run", remedy)
     if any(select.args.get("locks") for select in parsed[0].find_all(exp.Select)):
         raise AskLessError(
-            "not-a-select", "this SELECT locks rows (FOR UPDATE or the like), so it is not run", "leave the lock out"
+            "not-a-select", "this SELECT locks rows (FOR UPDATE or the like), so it is not run", "remove the lock"
         )
     return parsed[0]
 
@@ -104,9 +104,9 @@ def checked_plannable(text: str, system: str) -> None:
     parsed = _parsed(text, system)
     plannable = exp.Query | exp.Values | exp.Insert | exp.Update | exp.Delete | exp.Merge
     if len(parsed) > 1 or not shape_text(text, system).lower().startswith(_PLANNED):
-        reason = "there is a plan for one SELECT, INSERT, UPDATE, DELETE or MERGE at a time"
+        reason = "only one SELECT, INSERT, UPDATE, DELETE or MERGE can be explained at a time"
     elif parsed and not isinstance(parsed[0], plannable | exp.Command | exp.Alias):
-        reason = "there is a plan for SELECT, INSERT, UPDATE, DELETE and MERGE only"
+        reason = "only SELECT, INSERT, UPDATE, DELETE and MERGE can be explained"
     elif parsed and parsed[0].find(exp.Into) is not None:
         reason = "this SELECT makes a table"
     else:

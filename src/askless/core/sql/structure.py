@@ -134,7 +134,7 @@ class Structure(msgspec.Struct, frozen=True):
     def nearest(self, column: Column) -> Column:
         """The column that always has this one's value and is the least number of joins away from the main table.
 
-        A look-up of children by `parent.id`, with a needless join to the parent, asks for the children's own reference.
+        A lookup of children by `parent.id`, with a needless join to the parent, asks for the children's own reference.
         """
         away = {self.main: 0}
         while True:

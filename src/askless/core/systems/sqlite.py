@@ -32,15 +32,13 @@ SYSTEM = System(
     upsert=BY_CONFLICT,
     meanings=(  # codes as in https://sqlite.org/rescode.html; what is only SQLITE_ERROR is told by its text
         Meaning("database-refuses", "it is not an SQLite database: check the path in --db", ("SQLITE_NOTADB",)),
-        Meaning("timed-out", "allow it more seconds with --timeout, or ask for less", ("SQLITE_INTERRUPT",)),
-        Meaning(
-            "locked", "another session holds the table: try again when it is done", ("SQLITE_BUSY", "SQLITE_LOCKED")
-        ),
-        Meaning("no-rights", "ask for the right to it, or name another user in --db", ("SQLITE_PERM", "SQLITE_AUTH")),
+        Meaning("timed-out", "raise --timeout, or query less", ("SQLITE_INTERRUPT",)),
+        Meaning("locked", "another session has locked the table: try again later", ("SQLITE_BUSY", "SQLITE_LOCKED")),
+        Meaning("no-rights", "request the privilege, or use another user in --db", ("SQLITE_PERM", "SQLITE_AUTH")),
         Meaning("writes-refused", "Ask Less only reads: name a SELECT", ("SQLITE_READONLY",)),
         Meaning(
             "not-there",
-            "does the capture belong to this database? check --db",
+            "is this the capture's database? check --db",
             texts=("no such table", "no such column"),
         ),
     ),

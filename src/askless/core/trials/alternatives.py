@@ -67,13 +67,15 @@ def roads_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Alternatives:
             if asked and (slowest is None or lasted > slowest[0]):
                 slowest = lasted, request, i
     if slowest is None:
-        raise AskLessError("nothing-to-replay", "the capture holds no query of this finding", "is it the same capture?")
+        raise AskLessError(
+            "nothing-to-replay", "the capture contains no query of this finding", "is it the same capture?"
+        )
     _, request, i = slowest
     first = sent(request, i)
     structure = structure_of(first.text, first.system)
     others = tuple(_others(recipe, structure, first, request, i)) if structure is not None else ()
     if not others:
-        raise no_other_way(f"no other way to ask for this ({finding.pattern}) can be written from the statement")
+        raise no_other_way(f"no alternative for this {finding.pattern} can be derived from the statement")
     return Alternatives(request.route, request.name, first, others)
 
 

@@ -1,4 +1,4 @@
-"""A finding's look-ups as they stood in one request of the capture, and what they become when advice is taken.
+"""A finding's lookups as they stood in one request of the capture, and what they become when advice is taken.
 
 The texts have named placeholders (`:slot0`, …); `:keys` stands for all keys.
 """
@@ -33,7 +33,7 @@ class BoundStatement(msgspec.Struct, frozen=True):
 
 
 class Replay(msgspec.Struct, frozen=True):
-    """The look-ups of one request. `keys[i]` is the key of look-up i, `column` of `table` what it is compared with.
+    """The lookups of one request. `keys[i]` is the key of lookup i, `column` of `table` what it is compared with.
 
     `batch` answers all keys at once; `grouped` tells that it gives a number for each key instead of rows, `whether` that it
     gives the keys that have rows. `join` is the parent's query with the rows joined to it, `turned` the same with a number of
@@ -79,15 +79,15 @@ def place_of_key(replay: Replay, names: Sequence[str]) -> int | None:
 def no_other_way(why: str) -> AskLessError:
     """There is no statement to try beside what the capture holds."""
     return AskLessError(
-        "nothing-to-replay", why, "write it by hand and try it: askless trial --before one.sql --after other.sql"
+        "nothing-to-replay", why, "write it by hand and test it: askless trial --before one.sql --after other.sql"
     )
 
 
 def replay_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Replay:
-    """The look-ups of the request that asked most. Raises AskLessError nothing-to-replay."""
+    """The lookups of the request that asked most. Raises AskLessError nothing-to-replay."""
     finding, recipe = diagnosis.finding, diagnosis.recipe
     if not isinstance(recipe, Batch | Group):
-        raise no_other_way(f"finding {finding.key} is {finding.pattern}: there is no other statement to try for it")
+        raise no_other_way(f"finding {finding.key} is {finding.pattern}: no other statement can be tested for it")
     best: tuple[Request, list[int]] | None = None
     for request in requests:
         if request.route != finding.route or request.warm_up:
@@ -97,7 +97,7 @@ def replay_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Replay:
             for i in range(len(request))
             if request.statement(i).shape.digest == finding.shape and i not in request.errors
         ]
-        # The same statement may be asked for other reasons: what the ORM said tells the look-ups of this finding apart.
+        # The same statement may be asked for other reasons: what the ORM said tells the lookups of this finding apart.
         load = recipe.load if isinstance(recipe, Batch) else None
         own = [i for i in queries if request.load(i) == load] if load is not None else []
         queries = own if len(own) > 1 else queries
@@ -105,7 +105,7 @@ def replay_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Replay:
             best = request, queries
     if best is None or len(best[1]) < 2:
         raise AskLessError(
-            "nothing-to-replay", "the capture holds no repetition of this finding", "is it the same capture?"
+            "nothing-to-replay", "the capture contains no repetition of this finding", "is it the same capture?"
         )
     return _replay(recipe, *best)
 
@@ -117,7 +117,7 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
     slot, column, table = recipe.key.slot, recipe.key.column.name, recipe.table
     ranges = isinstance(recipe, Group) and recipe.buckets
     if structure is None or ranges or any(slot >= len(row) for row in rows):
-        raise no_other_way("the key of these look-ups can't be told from the statement")
+        raise no_other_way("the key of these lookups can't be determined from the statement")
     keys = tuple(recipe.key.value(row) for row in rows)
     grouped = isinstance(recipe, Group) or recipe.variant in (Variant.COUNT, Variant.AGGREGATE)
     to_many = isinstance(recipe, Group) or recipe.variant not in (Variant.TO_ONE, Variant.SAME_ROW)
@@ -153,7 +153,7 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
                 held = (source.table, source.column)
                 text = statements.counted_with_parent(parent.text, parent.system, held, table, column)
                 turned = BoundStatement(text, parent.parameters, parent.names, parent.system) if text else None
-            # Conditions and joins of the look-up would not be in the join.
+            # Conditions and joins of the lookup would not be in the join.
             if not grouped and structure.main.lower() == table.lower() and not _has_more(structure, guard):
                 joined = statements.joined(
                     parent.text, parent.system, (source.table, source.column), table, column, structure.outputs, to_many
@@ -178,7 +178,7 @@ def _folded(lookup: statements.LookUp, first: BoundStatement, key: str, keys: Se
 
 
 def _has_more(structure: Structure, guard: bool) -> bool:
-    """Whether a look-up asks for more than its key: other conditions, joins, a limit that is more than a guard."""
+    """Whether a lookup asks for more than its key: other conditions, joins, a limit that is more than a guard."""
     limited = structure.has_limit and not guard
     return len(structure.predicates) > 1 or bool(structure.joins or structure.group_by or limited)
 

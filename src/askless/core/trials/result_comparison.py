@@ -20,7 +20,7 @@ Row = tuple[Any, ...]
 DIGITS = 12  # of a float, that count beside another float: sums differ in those after them
 DIGITS_HELD = 15  # that a float holds for sure: so many count beside an exact number
 SHOWN = 3
-_NO_ORDER = "ORDER BY is missing or another one: a join or a batched query does not keep the order by itself"
+_NO_ORDER = "ORDER BY is missing or different: a join or a batched query does not preserve the order"
 
 
 _ROUNDING = 1e5 * 2.0**-53
@@ -74,7 +74,7 @@ def difference(
 
 def other_columns(before: int, after: int) -> Difference:
     """The difference of two results with so many columns each."""
-    return Difference(f"{before} columns before, {after} after", "the lists of columns are not the same")
+    return Difference(f"{before} columns before, {after} after", "the column lists differ")
 
 
 def comparable(row: Row) -> Row:
@@ -224,20 +224,20 @@ def _cause(
     """What usually makes such a difference."""
     if gained and not lost:
         if set(gained) <= set(ours):
-            return "rows come more than once: a join to many repeats its parent; load the children in a batched query, or DISTINCT where it is right"
-        return "rows come in that were not there: a condition is missing or sits in the outer join's ON"
+            return "rows are repeated: a to-many join repeats its parent; load the children in a batched query, or use DISTINCT if appropriate"
+        return "extra rows: a condition is missing or is in the outer join's ON"
     if lost and not gained:
         if set(lost) <= set(theirs):
-            return "repeated rows are gone: a DISTINCT, a UNION or a GROUP BY takes out what the first statement gave"
+            return "repeated rows are missing: a DISTINCT, UNION or GROUP BY removes rows that the first statement returned"
         if question.inner_join_added:
             return "an inner join drops parents without children: make it a LEFT JOIN"
-        return "rows are gone: an inner join drops parents without children (LEFT JOIN keeps them), or a condition is stricter"
+        return "missing rows: an inner join drops parents without children (LEFT JOIN keeps them), or a condition is stricter"
     kinds = _kinds(lost, gained)
     if kinds:
         return kinds
     if question.limited:
-        return "with LIMIT, rows that tie in the order may come or stay away: add the key to ORDER BY on both sides"
-    return "other values in the same rows: look at the columns of the first row that differs"
+        return "with LIMIT, the choice among ties is arbitrary: add the key to ORDER BY on both sides"
+    return "different values in the same rows: compare the first row that differs"
 
 
 def _kinds(lost: Counter[Row], gained: Counter[Row]) -> str:
@@ -252,13 +252,13 @@ def _kinds(lost: Counter[Row], gained: Counter[Row]) -> str:
             if (a is None) != (b is None):
                 some = b if a is None else a
                 if some == 0:
-                    return f"{column} is NULL on one side and 0 on the other: COUNT of nothing is 0, SUM of nothing is NULL; COALESCE makes them one"
+                    return f"{column} is NULL on one side and 0 on the other: COUNT of no rows is 0, SUM of no rows is NULL; COALESCE unifies them"
                 return f"{column} is NULL on one side: an outer join or a missing value"
             kinds = {value[0] for value in (a, b) if isinstance(value, tuple)}
             if kinds == {"instant", "local time"}:
-                return f"{column} is a time with a zone on one side and without on the other"
+                return f"{column} is a time with a time zone on one side only"
             if isinstance(a, tuple) and isinstance(b, tuple) and a[0] == b[0] in ("local time", "instant"):
-                return f"{column} is another time: is one of them in another time zone?"
+                return f"{column} is a different time: is one of them in another time zone?"
             if isinstance(a, str) != isinstance(b, str):
                 return f"{column} is a text on one side and a number on the other"
             numbers = all(isinstance(value, int | Decimal) and not isinstance(value, bool) for value in (a, b))
@@ -274,15 +274,13 @@ def _moved(
     if question.order is None or (not question.order and question.order_kept):
         return None
     if question.order_dropped and len(ours) > 1:
-        return Difference(
-            "the second statement asks for no order: if the rows come in it today, that is chance", _NO_ORDER
-        )
+        return Difference("the second statement has no ORDER BY: the same order today is a coincidence", _NO_ORDER)
     if question.order:
         ours = [tuple(row[i] for i in question.order) for row in ours]
         theirs = [tuple(row[i] for i in question.order) for row in theirs]
     for place, (a, b) in enumerate(zip(ours, theirs, strict=True)):
         if a != b and not _nearly(a, b):
-            tie = "" if question.order else "; the order is by what the result does not show, so it may be a tie"
+            tie = "" if question.order else "; the result does not contain the sort columns, so it may be a tie"
             return Difference(
                 f"the same rows in another order, from row {place + 1} on{tie}",
                 _NO_ORDER,

@@ -158,7 +158,7 @@ class Server(Protocol):
         """The plan for a prepared statement that the server has stopped to plan for each value; () where there is none."""
 
     def planning_ms(self, connection: Connection, query: DriverQuery) -> float | None:
-        """What planning the query takes each time that its text comes anew; None where the server does not tell."""
+        """What planning the query takes each time that its text comes again; None where the server does not tell."""
 
     def work(self, connection: Connection, query: DriverQuery) -> tuple[str, int] | None:
         """What the query makes the server touch: the unit's name and how many; None where it can't be counted."""
@@ -189,7 +189,7 @@ def server_of(url_or_connection: URL | Connection) -> Server:
         raise AskLessError(
             "system-unsupported",
             f"{name} databases are not supported",
-            "Ask Less speaks to SQLite, PostgreSQL, MariaDB and MySQL",
+            "Ask Less supports SQLite, PostgreSQL, MariaDB and MySQL",
         )
     product: Any = import_module(SERVERS[name]).SERVER
     return cast(Server, product)

@@ -139,7 +139,7 @@ class MariaDB:
         return foreign_tables(self._inspector(connection), tables, trusted)
 
     def _inspector(self, connection: Connection) -> Connection:
-        """Not the connection itself: whoever has read the server's own tables can make no savepoint any more."""
+        """Not the connection itself: anyone who has read the server's own tables can make no savepoint any more."""
         limits: Limits = connection.info.get(LIMITS) or Limits()
 
         def open_session() -> Connection:
@@ -196,7 +196,7 @@ class MariaDB:
             words = str(info).lower().replace("`", " ").replace(".", " ").split()
             named = wanted & {word.strip("(),;") for word in words}
             if named:
-                return f"another session of {user} is at work on {next(iter(named))}"
+                return f"another session of {user} is using {next(iter(named))}"
         with suppress(DBAPIError):  # needs the right to see processes
             holders = connection.exec_driver_sql(_TRANSACTIONS).all()
             if holders:
@@ -296,14 +296,14 @@ class MariaDB:
             if size is None:
                 raise AskLessError(
                     "no-such-table",
-                    f"{name} is no table of this database",
+                    f"{name} is not a table of this database",
                     "check the statement; views can't be copied",
                 )
             if size > limits.table_bytes and not limits.allow_large:
                 raise AskLessError(
                     "too-large",
                     f"{name} has {bytes_in_words(size)}: a trial copies it twice",
-                    "try it on a smaller database, or say --allow-large",
+                    "try it on a smaller database, or use --allow-large",
                 )
 
 

@@ -69,7 +69,7 @@ def routines_of(connection: Connection, text: str, trusted: Iterable[str], runs:
             results.setdefault(name, reason)
         if view and runs:
             for found in _STORED_CALL.findall(sql):
-                results.setdefault(found, f"a stored function that the view {view} calls: what it does is not known")
+                results.setdefault(found, f"a stored function that the view {view} calls; its effects are unknown")
         for schema, name, definition in _rows(connection, _VIEWS, words):
             key = f"{schema}.{name}"
             if key in seen or {key.lower(), name.lower()} & names:
@@ -78,7 +78,7 @@ def routines_of(connection: Connection, text: str, trusted: Iterable[str], runs:
             if definition:
                 waiting.append((key, definition))
             else:
-                results.setdefault(key, "a view whose definition this user may not see")
+                results.setdefault(key, "a view whose definition this user may not read")
     for routine in foreign_tables(connection, [*_names_in(text)[0], *(key.split(".")[1] for key in seen)], ()):
         results.setdefault(routine.name, routine.reason)
     return [
@@ -91,7 +91,7 @@ def routines_of(connection: Connection, text: str, trusted: Iterable[str], runs:
 def foreign_tables(connection: Connection, tables: Sequence[str], trusted: Iterable[str]) -> list[Routine]:
     """Those of some tables whose rows another server or a program gives."""
     return [
-        Routine(f"{schema}.{name}", f"a table of the engine {engine}: what is run for it elsewhere is not known")
+        Routine(f"{schema}.{name}", f"a table of the engine {engine}, which may run code elsewhere")
         for schema, name, engine in _rows(connection, _ENGINES, tables)
         if not {name, f"{schema}.{name}"} & set(trusted)
     ]
@@ -100,20 +100,20 @@ def foreign_tables(connection: Connection, tables: Sequence[str], trusted: Itera
 def _doubts(connection: Connection, words: Sequence[str], code: str, runs: bool) -> Iterable[tuple[str, str]]:
     for schema, name, deterministic in _rows(connection, _ROUTINES, words):
         if runs or deterministic != "NO":
-            yield f"{schema}.{name}", "a stored routine: what it does is not known"
+            yield f"{schema}.{name}", "a stored routine; its effects are unknown"
     for sql in _LOADABLE:
         try:
             loadable = _rows(connection, sql, words)
         except DBAPIError:
             continue
         for (name,) in loadable:
-            yield name, "a loadable function: what it does is not known"
+            yield name, "a loadable function; its effects are unknown"
     for word in words:
         if word.lower() in _HARMFUL and re.search(rf"\b{re.escape(word)}\s*\(", code):
-            yield word, "which acts outside of its transaction"
+            yield word, "which has effects outside of its transaction"
     if _NEXT.search(code):
         for (name,) in _rows(connection, _SEQUENCES, words):
-            yield name, "a sequence, which counts on"
+            yield name, "a sequence, which advances"
 
 
 def _rows(connection: Connection, sql: str, words: Sequence[str]) -> list[tuple[str, ...]]:

@@ -302,8 +302,8 @@ class PostgreSQL:
                 if size is not None and size.bytes > limits.table_bytes and not limits.allow_large:
                     raise AskLessError(
                         "too-large",
-                        f"{name} has {bytes_in_words(size.bytes)}: all its rows are copied",
-                        "try it on a smaller database, or say --allow-large",
+                        f"{name} has {bytes_in_words(size.bytes)}: all of its rows would be copied",
+                        "try it on a smaller database, or use --allow-large",
                     )
             copies = [(name, connection.exec_driver_sql(_DEFINITIONS, (name,)).all()) for name in tables]
             self.allow_copies(connection)
@@ -349,8 +349,8 @@ class PostgreSQL:
             if size is not None and size.bytes > limits.table_bytes and not limits.allow_large:
                 raise AskLessError(
                     "too-large",
-                    f"{table} has {bytes_in_words(size.bytes)}: while the index is built and tried, nobody can write to it",
-                    "try it on a copy of the database, or say --allow-large",
+                    f"{table} has {bytes_in_words(size.bytes)}: no one can write to it while the index is built and tested",
+                    "try it on a copy of the database, or use --allow-large",
                 )
             self.begin(indexed, limits, write=True)
             snapshot = plain.exec_driver_sql("SELECT pg_export_snapshot()").scalar_one()
@@ -392,8 +392,7 @@ class PostgreSQL:
                     raise
                 raise AskLessError(
                     "others-wait",
-                    f"another session waited {limits.lock_budget_s * 1e3:.0f} ms to write to {table}: the trial gave way, and "
-                    "nothing is left of it",
+                    f"another session waited {limits.lock_budget_s * 1e3:.0f} ms to write to {table}, so the trial was stopped and undone",
                     "try it on copies, which locks nothing: --use-copies; or let others wait longer: --lock-budget 2s",
                 ) from error
             finally:
@@ -476,10 +475,7 @@ WHERE t.relname = %s AND pg_table_is_visible(t.oid) AND i.indisvalid AND NOT i.i
 ORDER BY c.relname
 """
 _COPY_FACTOR = 10  # how much longer than a statement a copy may take
-_HELD_BACK = (
-    "rows of the table were changed lately, so the server may not use a new index in the transaction that made it; "
-    "VACUUM the table, or try again later"
-)
+_HELD_BACK = "rows of the table were changed recently, so the server may not use a new index in the transaction that created it; VACUUM the table or try again later"
 
 
 def _run(connection: Connection, sql: str) -> Any:

@@ -250,7 +250,7 @@ class Dependencies:
     def _relations(self, oids: Sequence[int], trusted: set[str]) -> None:
         for _, schema, name, kind, server, wrapper in self._rows(_RELATION_KINDS, oids):
             if kind == "f" and not {name, f"{schema}.{name}"} & trusted:
-                what = f"a foreign table of the server {server} ({wrapper}); what is run there is not known"
+                what = f"a foreign table of the server {server} ({wrapper}); its effects there are unknown"
                 self.routines.append(Routine(f"{schema}.{name}", what))
         self._note("relation", self._numbers(_CHILDREN, oids))
         trees = self._texts(_READ_TREES, oids)
@@ -431,7 +431,7 @@ def _without_literals(text: str) -> str:
 def _no_generic_plan() -> AskLessError:
     return AskLessError(
         "not-plannable",
-        "before PostgreSQL 14 nothing tells what a prepared statement runs",
+        "before PostgreSQL 14, a prepared statement's functions can't be determined",
         "see the plan for the values",
     )
 
@@ -440,7 +440,7 @@ def _unread(routine: Routine, reason: str) -> Routine:
     if not reason:
         return routine
     return Routine(
-        routine.name, f"{routine.reason}, or may run it: the server can't be asked what the statement runs ({reason})"
+        routine.name, f"{routine.reason}, or may run it: the server can't report what the statement runs ({reason})"
     )
 
 
@@ -450,12 +450,12 @@ def _doubt(oid: int, name: str, volatility: str, language: str, extension: str |
         if _HARMFUL.match(name):
             return "which runs a query of its own or changes the server's state"
         if volatility == "v" and name not in _HARMLESS:
-            return "which is volatile and may reach outside of its transaction"
+            return "which is volatile and may have effects outside of its transaction"
         return ""
     if extension is None:
-        return f"a routine of this database, written in {language}: what it does is not known"
+        return f"a routine of this database, written in {language}; its effects are unknown"
     if extension not in _HARMLESS_EXTENSIONS or _HARMFUL_IN_EXTENSIONS.match(name):
-        return f"of the extension {extension}, which is not known to be harmless"
+        return f"of the extension {extension}, which is not on the list of safe extensions"
     return ""
 
 

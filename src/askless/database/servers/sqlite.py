@@ -177,7 +177,7 @@ class Sqlite:
             finally:
                 cursor.close()
         harmful = sorted(guard.functions & _HARMFUL - set(trusted))
-        return [Routine(name, "which reaches outside of the database") for name in harmful]
+        return [Routine(name, "which has effects outside of the database") for name in harmful]
 
     def index_routines(self, connection: Connection, ddl: str, trusted: Sequence[str]) -> list[Routine]:
         """None: it is built on a copy, and what is not deterministic is refused there."""
@@ -209,7 +209,9 @@ class Sqlite:
         """EXPLAIN QUERY PLAN: the statement itself is not run."""
         if analyze:
             raise AskLessError(
-                "no-analyze", "SQLite does not measure the steps of a plan", "leave --analyze out; trial measures times"
+                "no-analyze",
+                "SQLite does not measure the steps of a plan",
+                "omit --analyze; use trial to measure times",
             )
         # Unlike other statements, an EXPLAIN in the driver's cache does not notice that the schema has changed: each has
         # a text of its own. Nor does it look for a new schema by itself; any read does.
@@ -333,13 +335,13 @@ def _copy(url: URL, target: Path, limits: Limits) -> None:
         raise AskLessError(
             "too-large",
             f"{source} has {bytes_in_words(bytes_)}: a trial copies it twice",
-            "say --allow-large if that is all right",
+            "use --allow-large to allow that",
         )
     if bytes_ * 2.5 > shutil.disk_usage(target.parent).free:
         raise AskLessError(
             "disk-full",
             f"a trial needs two copies of {source} ({bytes_in_words(bytes_)} each) in {target.parent}",
-            "set TMPDIR to a folder with room",
+            "set TMPDIR to a folder with more space",
         )
     uri = f"file:{quote(str(source.resolve()))}?mode={_mode(source)}"
     with closing(sqlite3.connect(uri, uri=True)) as original, closing(sqlite3.connect(target)) as copy:

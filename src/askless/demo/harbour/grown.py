@@ -74,7 +74,7 @@ def files(session: Session, first: int, last: int) -> list[PortCall]:
 
 
 def busiest(session: Session) -> list[tuple[Vessel, int]]:
-    # The calls are counted anew for each vessel of the list.
+    # The calls are counted again for each vessel of the list.
     calls = select(func.count()).where(PortCall.vessel_id == Vessel.id).scalar_subquery()
     counted = select(Vessel, calls.label("calls")).where(Vessel.flag == "NO").order_by(Vessel.id).limit(40)
     return [(vessel, calls) for vessel, calls in session.execute(counted)]

@@ -1,4 +1,4 @@
-"""Before against after: queries a request, and how much faster with its interval, a line a route."""
+"""Before against after: queries per request, and how much faster with its interval, one line per route."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ def drawn(document: documents.CompareDocument) -> Any:
     rows = [row for row in document.routes if None not in row.queries][:ROUTES_MOST]
     if not rows:
         raise AskLessError(
-            "no-figure", "the captures have no route in common: there is nothing to draw", "name captures of the same pages"
+            "no-figure", "the captures have no routes in common, so there is nothing to draw", "name captures of the same pages"
         )  # fmt: skip
     figure = canvas(12, _LINE * len(rows) + _EDGE)
     left, right = figure.subplots(1, 2, sharey=True, width_ratios=(1, 1))
@@ -30,7 +30,7 @@ def drawn(document: documents.CompareDocument) -> Any:
     _ratios(right, rows)
     left.set_yticks(range(len(rows)), [plain(in_middle(one_line(row.route), 44)) for row in rows], fontsize=8)
     left.set_ylim(len(rows) - 0.4, -0.6)
-    head = f"{len(document.new)} new findings, {len(document.fixed)} gone, {len(document.remaining)} left"
+    head = f"{len(document.new)} new findings, {len(document.fixed)} fixed, {len(document.remaining)} remaining"
     figure.suptitle(plain(head), fontsize=10, x=0.01, ha="left", weight="bold", color=INK)
     return figure
 
@@ -45,7 +45,7 @@ def _queries(axes: Any, rows: list[documents.CompareRow]) -> None:
         axes.annotate(told, (max(before, after), place), (8, 0), textcoords="offset points", va="center", fontsize=7.5)
     most = max(max(value or 0.0 for value in row.queries) for row in rows)
     axes.set_xlim(-most * 0.03, most * 1.3 or 1)
-    axes.set_xlabel("queries a request: before ○, after ●", fontsize=8, color=SOFT)
+    axes.set_xlabel("queries per request: before ○, after ●", fontsize=8, color=SOFT)
     axes.tick_params(axis="x", labelsize=8)
     axes.tick_params(axis="y", length=0)
     bare(axes, "top", "right", "left")
@@ -73,7 +73,7 @@ def _ratios(axes: Any, rows: list[documents.CompareRow]) -> None:
     axes.set_xlim(low / 1.1, high * (high / low) ** 0.75)
     axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: f"×{value:g}"))
     axes.xaxis.set_minor_formatter(NullFormatter())
-    axes.set_xlabel("time before over time after, with its interval: right of 1 is faster", fontsize=8, color=SOFT)
+    axes.set_xlabel("time before / time after with its interval; values above 1 are faster", fontsize=8, color=SOFT)
     axes.tick_params(axis="x", labelsize=8)
     axes.tick_params(axis="y", length=0)
     bare(axes, "top", "right", "left")

@@ -20,8 +20,8 @@ def drawn(document: documents.GrowthDocument) -> Any:
     rows = [row for row in document.routes if row.projected][:ROUTES_MOST]
     if not rows:
         raise AskLessError(
-            "no-figure", "no route was asked for lists of different sizes: there is nothing to draw",
-            "visit a page at several sizes: askless growth --help shows how",
+            "no-figure", "no route has requests with lists of different sizes, so there is nothing to draw",
+            "visit a page at several sizes (see askless growth --help)",
         )  # fmt: skip
     figure = canvas(10, HEIGHT * len(rows) + 0.4)
     axes: Any = figure.subplots(len(rows), 2, squeeze=False)
@@ -29,7 +29,7 @@ def drawn(document: documents.GrowthDocument) -> Any:
         rows_seen = [float(rows) for rows, _, _ in row.points]
         queries, times = [float(one) for _, one, _ in row.points], [ms for _, _, ms in row.points]
         _panel(left, row, rows_seen, queries, "queries", POINT, growth_text.fitted(row))
-        _panel(right, row, rows_seen, times, "ms a request", TIME, theil(rows_seen, times))
+        _panel(right, row, rows_seen, times, "ms per request", TIME, theil(rows_seen, times))
         left.set_title(plain(f"{row.route}: {growth_text.equation(row)}", 80), fontsize=9, loc="left", weight="bold")
     return figure
 

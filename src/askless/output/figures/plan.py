@@ -103,7 +103,7 @@ def _plan(row: documents.PlanRow) -> Any:
     for place, line in enumerate(title):
         axes.text(0.0, 0.25 - above + place * LINE, plain(line), fontsize=9, weight="bold", va="center")
     if any(box.node.share for box in boxes):
-        axes.text(0.0, -0.2, "blue: share of the time, of each step alone", fontsize=8, color="#3b6ea5", va="center")
+        axes.text(0.0, -0.2, "blue: each step's own share of the time", fontsize=8, color="#3b6ea5", va="center")
     for box in boxes:
         _draw(axes, box)
     return figure

@@ -1,4 +1,4 @@
-"""Where the time of a capture goes: a bar a route, the part in queries apart, and how many queries a request asks."""
+"""Where the time of a capture goes: a bar a route, the part in queries apart, and how many queries per request asks."""
 
 from __future__ import annotations
 
@@ -18,7 +18,9 @@ def drawn(document: documents.RequestsDocument) -> Any:
     """The routes that spend most time, at most 25. Raises AskLessError no-figure where there is none."""
     rows = sorted(document.routes, key=lambda row: -row.request_ms * row.requests)[:ROUTES_MOST]
     if not rows:
-        raise AskLessError("no-figure", "no request ended in this capture: there is nothing to draw", "record some")
+        raise AskLessError(
+            "no-figure", "the capture contains no finished request, so there is nothing to draw", "record some"
+        )
     figure = canvas(11, _BAR * len(rows) + _EDGE)
     axes = figure.subplots()
     places = range(len(rows))
@@ -39,7 +41,7 @@ def drawn(document: documents.RequestsDocument) -> Any:
     bare(axes, "top", "right", "left")
     axes.legend(loc="lower right", fontsize=8, frameon=False)
     left = len(document.routes) - len(rows)
-    more = f"; {plural(left, 'route')} more take less" if left else ""
+    more = f"; {plural(left, 'route')} more take less time" if left else ""
     head = f"{plural(document.requests, 'request')}, {plural(document.queries, 'query')}{more}"
     figure.suptitle(head, fontsize=10, x=0.01, ha="left", weight="bold", color=INK)
     return figure

@@ -20,7 +20,7 @@ def drawn(document: documents.TimelineDocument) -> Any:
     rows = document.rows[:LANES_MOST]
     if not rows:
         raise AskLessError(
-            "no-figure", f"request {document.name} asks nothing: there is nothing to draw",
+            "no-figure", f"request {document.name} has no queries, so there is nothing to draw",
             f"list the others: askless requests {document.capture} --each",
         )  # fmt: skip
     figure = canvas(12, _LANE * len(rows) + _EDGE)
@@ -44,7 +44,7 @@ def drawn(document: documents.TimelineDocument) -> Any:
     axes.set_yticks(range(len(rows)), [_label(row) for row in rows], fontsize=7.5)
     axes.set_ylim(len(rows) - 0.4, -0.6)
     axes.set_xlim(0, total)
-    axes.set_xlabel("ms since the request began", fontsize=8, color=SOFT)
+    axes.set_xlabel("ms since the request started", fontsize=8, color=SOFT)
     axes.tick_params(axis="x", labelsize=8)
     axes.tick_params(axis="y", length=0)
     bare(axes, "top", "right", "left")

@@ -13,25 +13,25 @@ def check(out: Console, document: documents.CheckDocument) -> None:
     """What a capture holds, and whether it is whole."""
     for file in document.files:
         out.print(Text(safe(file.file), style="bold"))
-        state = "ended in good order" if file.closed else "no end: the recorder was killed, or still runs"
+        state = "finished normally" if file.closed else "not finished: the recorder was killed or is still running"
         out.print(
             Text(f"  version {file.version}, recorder {safe(file.recorder)}, program {safe(file.program)}; {state}")
         )
         out.print(
             Text(
-                f"  {file.lines:,} lines, {file.requests:,} requests ({file.open_requests} without an end), {file.queries:,} queries"
+                f"  {file.lines:,} lines, {file.requests:,} requests ({file.open_requests} unfinished), {file.queries:,} queries"
             )
         )
         if file.truncated:
-            out.print(Text("  the last line is torn; everything before it counts"))
+            out.print(Text("  the last line is truncated; everything before it is used"))
         for line, reason in file.bad_lines[:5]:
             out.print(Text(f"  line {line} can't be read: {one_line(reason, 90)}"))
         if len(file.bad_lines) > 5:
             out.print(Text(f"  and {len(file.bad_lines) - 5} more lines"))
         if file.incomplete:
-            out.print(Text("  its reader ended before its input did"))
+            out.print(Text("  its reader ended before its input"))
         for lost in file.lost:
             out.print(Text(f"  lost: {lost.count:,} {safe(lost.what)} ({one_line(lost.reason, 90)})"))
         for text in file.notes:
             out.print(Text("  note: " + safe(text)))
-    out.print(Text("sound" if document.sound else "incomplete: what could be read counts"))
+    out.print(Text("sound" if document.sound else "incomplete: reports use what could be read"))

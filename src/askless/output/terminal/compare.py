@@ -19,14 +19,14 @@ def compare(out: Console, document: documents.CompareDocument) -> None:
     memory = any(any(row.memory_bytes) for row in document.routes)
     out.print(
         Text(
-            "The first line of each route is before, the second after; means a request, times median"
-            + (" alone, for want of room." if objects or memory else " (quartiles)."),
+            "The first line of each route is before, the second after; means per request, times median"
+            + (" only, for lack of space." if objects or memory else " (quartiles)."),
             style="dim",
         )
     )
     sizes = [("rows", "r")] * (is_wide or not objects) + [("bytes", "r")] * is_wide
     sizes += [("objects", "r")] * objects + [("memory", "r")] * memory
-    times = ("ms, median", "r") if objects or memory else ("ms a request, quartiles", "r")
+    times = ("ms, median", "r") if objects or memory else ("ms per request, quartiles", "r")
     table = table_of(("route", "l"), ("queries", "r"), *sizes, times, ("faster by", "l"))
     table.columns[0].min_width = NARROWEST
     for row in document.routes:

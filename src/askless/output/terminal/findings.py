@@ -19,7 +19,7 @@ EDITS_MOST = 12  # in one list; the others are counted below it
 
 
 def findings(out: Console, document: documents.FindingsDocument) -> None:
-    """What to change, a short paragraph for each edit with the findings that it mends; those that matter least are left out."""
+    """What to change, a short paragraph for each edit with the findings that it fixes; those that matter least are left out."""
     _edits(out, document, EDITS_MOST)
 
 
@@ -37,7 +37,7 @@ def _edits(out: Console, document: documents.FindingsDocument, most: int) -> Non
         place += len(mended)
     left = document.edits[most:]
     if left:
-        lead = f"{plural(len(left), 'edit')} more ({finding_text.weights(left)}), which gain less:"
+        lead = f"{plural(len(left), 'edit')} more ({finding_text.weights(left)})with smaller savings:"
         command(out, lead, "findings", document.capture, "--all")
     _foot(out, document)
 
@@ -60,7 +60,7 @@ def _none(out: Console, document: documents.FindingsDocument) -> None:
 def _foot(out: Console, document: documents.FindingsDocument) -> None:
     if document.findings:
         first = document.findings[0].key
-        lead = "The whole story of one, by its name or its number in this list:"
+        lead = "Show one finding in full, by name or number:"
         command(out, lead, "findings", document.capture, "--show", first)
     for remark in finding_text.remarks(document):
         out.print(Text(remark, style="dim"))
@@ -143,7 +143,7 @@ def _story(out: Console, finding: Finding, accepted: bool) -> None:
     for reason in finding.evidence_details:
         points.add_row("·", Text(safe(reason)))
     for doubt in finding.caveats:
-        points.add_row("?", Text("not sure: " + safe(doubt), style="yellow"))
+        points.add_row("?", Text("caveat: " + safe(doubt), style="yellow"))
     out.print(indented(points, 2))
     _section(out, "Cost")
     for text in finding_text.costs(finding):
@@ -163,7 +163,7 @@ def _story(out: Console, finding: Finding, accepted: bool) -> None:
 
 def _roads(out: Console, roads: Sequence[Advice]) -> None:
     """Where there are several ways, what each gives and what it costs, side by side."""
-    _section(out, "The roads, side by side")
+    _section(out, "Alternatives compared")
     table = table_of(("", "r"), ("road", "l"), ("what it gives", "l"), ("its price", "l"))
     for turn, road in enumerate(roads, 1):
         table.add_row(str(turn), *(Text(safe(text)) for text in (road.title, road.saving, road.trade_offs)))

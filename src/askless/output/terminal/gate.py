@@ -34,7 +34,7 @@ def gate(out: Console, document: documents.GateDocument) -> None:
             table.add_row(*_cells(row, is_wide))
         out.print(indented(table, 2))
         if len(within) > _WITHIN_MOST:
-            out.print(indented(Text(f"and {len(within) - _WITHIN_MOST} more within their limits", style="dim"), 2))
+            out.print(indented(Text(f"and {len(within) - _WITHIN_MOST} more within limits", style="dim"), 2))
     for finding in document.findings:
         _finding(out, finding)
     for route in document.missing_routes:

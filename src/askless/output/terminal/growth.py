@@ -20,7 +20,7 @@ _STYLE = {"grows": "bold red", "does not grow": "green", "slower": "bold red", "
 def growth(out: Console, document: documents.GrowthDocument) -> None:
     """The routes, those that grow first; those of too few sizes in one line each."""
     if not document.routes:
-        out.print(Text("No request that asks anything."))
+        out.print(Text("No requests with queries."))
         return
     few = [row for row in document.routes if not row.projected]
     for row in document.routes:
@@ -30,7 +30,7 @@ def growth(out: Console, document: documents.GrowthDocument) -> None:
         out.print(Text(growth_text.TOO_FEW, style="bold"))
         for row in few:
             out.print(indented(Text(safe(f"{row.route}  {growth_text.seen(row)}")), 2))
-        hint = f"At least {SIZES_LEAST} sizes, the largest half as large again as the smallest: askless growth --help shows how to visit a page at several."
+        hint = f"Needs at least {SIZES_LEAST} sizes, the largest 1.5 times the smallest. To visit a page at several sizes, see askless growth --help."
         out.print(Text(hint, style="dim"))
 
 
@@ -53,7 +53,7 @@ def over_time(out: Console, document: documents.TrendDocument) -> None:
     """The statements that take most time, first third against last."""
     stretches = max((len(row.counts) for row in document.shapes), default=0)
     lasted = f"{document.stretch_s * stretches:,.1f} s in {stretches} parts of {document.stretch_s:,.2f} s"
-    out.print(Text(f"{lasted}; first third against last, medians of single executions", style="dim"))
+    out.print(Text(f"{lasted}; first third compared with last, median execution times", style="dim"))
     table = table_of(
         ("statement", "l"), ("count", "r"), ("often", "l"), ("ms first", "r"), ("ms last", "r"), ("change", "l")
     )
@@ -71,11 +71,9 @@ def over_time(out: Console, document: documents.TrendDocument) -> None:
     out.print(table)
     slower = sum(row.direction == "slower" for row in document.shapes)
     if slower * 2 > len(document.shapes) > 2:
-        out.print(
-            Text("More than half became slower: the machine or the database as a whole may have.", style="yellow")
-        )
+        out.print(Text("More than half became slower: the whole machine or database may be slower.", style="yellow"))
     if document.hidden:
-        out.print(Text(f"{document.hidden} more that take less time; --json has the same fifteen.", style="dim"))
+        out.print(Text(f"{document.hidden} more take less time time (--json lists the same fifteen).", style="dim"))
 
 
 def _bars(counts: Sequence[int]) -> str:

@@ -38,17 +38,17 @@ def indexes(out: Console, document: documents.IndexesDocument) -> None:
         _keys(out, document)
     if document.indexes:
         out.print()
-        lead = f"{plan_text.estimated_from(document)} A trial measures:"
+        lead = f"{plan_text.estimated_from(document)} To measure:"
         command(out, lead, "trial", document.capture, "--db", "URL", "--index", document.indexes[0].ddl)
 
 
 def _proof(out: Console, proof: documents.IndexSetTrialResult) -> None:
     asked = f"{plural(proof.statements, 'statement')} of the capture"
-    text = f"\nProven {proof.where}: {proof.unit} of {asked} {number(proof.before)} → {number(proof.after)}"
+    text = f"\nTested {proof.where}: {proof.unit} of {asked} {number(proof.before)} → {number(proof.after)}"
     out.print(Text(text, style="bold"))
     for label, entries in (
         ("left out", proof.excluded),
-        ("not to be dropped", proof.needed),
+        ("do not drop", proof.needed),
         ("mind", proof.harming),
     ):
         for one in entries:
@@ -58,7 +58,7 @@ def _proof(out: Console, proof: documents.IndexSetTrialResult) -> None:
         out.print(
             indented(
                 Text(
-                    f"{plural(proof.skipped, 'statement')} could not be asked on copies, and say nothing here",
+                    f"{plural(proof.skipped, 'statement')} could not be run on copies and are not included",
                     style="dim",
                 ),
                 2,
@@ -82,7 +82,7 @@ def _one(out: Console, place: int, index: documents.AdvisedIndex) -> None:
         )
     out.print(indented(table, 3))
     if len(index.serves) > SERVED_MOST:
-        out.print(indented(Text(f"and {len(index.serves) - SERVED_MOST} shapes more", style="dim"), 3))
+        out.print(indented(Text(f"and {len(index.serves) - SERVED_MOST} more shapes", style="dim"), 3))
 
 
 def _keys(out: Console, document: documents.IndexesDocument) -> None:

@@ -22,4 +22,4 @@ def patterns(out: Console, document: documents.PatternsDocument) -> None:
         told.append(f"\n{'with --track-use: ' if row.needs_use else ''}{row.flagged}", style="dim")
         rows.add_row(Text(row.name, style="bold"), Text(row.severity, style=SEVERITY_STYLE.get(row.severity, "")), told)
     out.print(rows)
-    command(out, "One of them at length:", "patterns", "NAME")
+    command(out, "Explain one:", "patterns", "NAME")

@@ -88,7 +88,7 @@ def plan_tree(out: Console, document: documents.PlanDocument) -> None:
             continue
         _tree(out, row.plan)
     if not any(node.actual_rows is not None for row in document.statements for node in row.plan):
-        out.print(Text("Nothing was run, so there are expectations only; --analyze runs the statement.", style="dim"))
+        out.print(Text("Nothing was run, so these are only estimates; --analyze runs the statement.", style="dim"))
 
 
 _DEEPEST = 40  # columns that a step stands further in, at most

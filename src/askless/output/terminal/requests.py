@@ -64,8 +64,8 @@ def requests(out: Console, document: documents.RequestsDocument) -> None:
     out.print(table)
     out.print(
         Text(
-            "Per request: queries median, others mean. share: of the request's time, as the application saw it."
-            + (" Of those that were kept." if partly else ""),
+            "Per request: median of queries, means of the rest. share: share of the request time, measured in the application."
+            + (" Recorded requests only." if partly else ""),
             style="dim",
         )
     )
@@ -85,5 +85,5 @@ def each(out: Console, document: documents.EachDocument) -> None:
         )  # fmt: skip
     out.print(table)
     if document.requests:
-        lead = "One of them, by its name or its number in this list:"
+        lead = "Show one, by name or number:"
         command(out, lead, "timeline", document.capture, document.requests[0].name)

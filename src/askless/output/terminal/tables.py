@@ -27,7 +27,7 @@ def tables(out: Console, document: documents.TablesDocument) -> None:
             size(width) if width else "?", _keys(table, bare, redundant),
         )  # fmt: skip
     out.print(listed)
-    out.print(Text("Rows and widths are the server's own statistics, or counted where it keeps none.", style="dim"))
+    out.print(Text("Rows and widths come from the server's statistics, or are counted if it has none.", style="dim"))
 
 
 def _keys(table: Table, bare: Set[tuple[str, tuple[str, ...]]], redundant: Mapping[tuple[str, str], str]) -> Text:
@@ -37,7 +37,7 @@ def _keys(table: Table, bare: Set[tuple[str, tuple[str, ...]]], redundant: Mappi
         tail = f" where {index.where}" if index.where else ""
         said = f"{kind}index {', '.join(index.columns)}{tail}"
         by = redundant.get((table.name, index.name))
-        lines.append((said + (f": redundant, {by} begins with it" if by else ""), "yellow" if by else ""))
+        lines.append((said + (f": redundant, {by} starts with it" if by else ""), "yellow" if by else ""))
     for key in table.foreign_keys:
         said = f"{', '.join(key.columns)} → {key.table}"
         lacks = (table.name, key.columns) in bare

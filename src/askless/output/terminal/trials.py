@@ -20,7 +20,7 @@ def index(out: Console, document: documents.TrialDocument) -> None:
     out.print(Text(safe(document.index), style="bold"))
     out.print(
         Text(
-            f"built {document.where} in {milliseconds(document.build_ms)} ms, {size(document.size_bytes)}; nothing of it is left"
+            f"built {document.where} in {milliseconds(document.build_ms)} ms, {size(document.size_bytes)}; dropped afterwards"
         )
     )
     if document.locked_ms:
@@ -29,7 +29,7 @@ def index(out: Console, document: documents.TrialDocument) -> None:
             if document.longest_wait_ms
             else "nobody waited"
         )
-        out.print(Text(f"others could only read the table for {milliseconds(document.locked_ms)} ms; {waited}"))
+        out.print(Text(f"others could not write to the table for {milliseconds(document.locked_ms)} ms; {waited}"))
     if document.caution:
         out.print(Text("caution: " + safe(document.caution), style="yellow"))
     for row in document.statements:
@@ -41,7 +41,7 @@ def index(out: Console, document: documents.TrialDocument) -> None:
             ["after", milliseconds(row.after_ms), f"{row.work.after:,}", plan_line(row.plan_after)],
         ]
         out.print(indented(_sides(columns, sides), 2))
-        same = "the same result" if row.same_result else "NOT the same result: " + row.difference
+        same = "the same result" if row.same_result else "DIFFERENT result: " + row.difference
         out.print(
             indented(Text(f"{same} ({plural(row.rows, 'row')}), {row.repetitions} interleaved repetitions each"), 2)
         )
@@ -87,7 +87,7 @@ def rewrite(out: Console, document: documents.RewriteDocument) -> None:
     if document.same_result:
         out.print(
             Text(
-                f"the same result in today's rows{sets}: {plural(document.before.rows, 'row')}; {document.repetitions} "
+                f"same result on today's rows{sets}: {plural(document.before.rows, 'row')}; {document.repetitions} "
                 "interleaved repetitions each"
             )
         )
@@ -97,7 +97,7 @@ def rewrite(out: Console, document: documents.RewriteDocument) -> None:
         rows += [("lost", row) for row in document.missing_rows] + [("gained", row) for row in document.extra_rows]
         labelled(out, rows)
     if document.synthetic_rows and document.same_result:
-        out.print(Text("the same with harder data too, planted in copies of the tables:"))
+        out.print(Text("also the same on private copies with synthetic rows:"))
         labelled(out, [("with", words) for words in document.synthetic_rows])
     for text in document.remarks:
         out.print(Text("note: " + safe(text), style="yellow"))
@@ -112,10 +112,10 @@ def rewrite(out: Console, document: documents.RewriteDocument) -> None:
 def finding(out: Console, document: documents.FindingTrialDocument) -> None:
     """A finding's roads beside each other."""
     out.print(Text(safe(document.title), style="bold"))
-    replayed = f"{plural(document.lookups, 'look-up')} of {plural(document.keys, 'key')}"
+    replayed = f"{plural(document.lookups, 'lookup')} of {plural(document.keys, 'key')}"
     what = f"replayed: request {document.request} of {safe(document.route)}, {replayed}"
     if document.lookups == 1:
-        what = f"tried: the slowest of these queries, in request {document.request} of {safe(document.route)}"
+        what = f"tested: the slowest of these queries, in request {document.request} of {safe(document.route)}"
     out.print(Text(f"{what}; {document.repetitions} interleaved repetitions each"))
     columns = [
         ("road", "l"),
@@ -150,14 +150,14 @@ def finding(out: Console, document: documents.FindingTrialDocument) -> None:
         table.add_row(*cells)
     out.print(indented(table, 2))
     for road in document.alternatives[1:]:
-        text = "the same rows" if road.same_result else "NOT the same rows: " + road.difference
+        text = "the same rows" if road.same_result else "DIFFERENT rows: " + road.difference
         out.print(indented(Text(f"{safe(road.name)}: {safe(text)}", style="" if road.same_result else "red"), 2))
         labelled(out, [("cause", road.cause), ("note", road.note)], 4)
     out.print(_verdict(document.verdict))
     if document.network_latency_ms:
         out.print(
             Text(
-                f"+{document.network_latency_ms:g} ms is added to each query by arithmetic; the other times were measured here.",
+                f"+{document.network_latency_ms:g} ms is added per query by calculation; the other times were measured here.",
                 style="dim",
             )
         )
@@ -190,7 +190,7 @@ def weigh(out: Console, document: documents.WeighDocument) -> None:
     out.print(indented(table, 2))
     out.print(
         Text(
-            "A part can help another: shares need not add up. Left out alone, it changes the result; this only weighs.",
+            "Clauses can depend on each other, so the shares need not add up. Removing one changes the result; this only measures time.",
             style="dim",
         )
     )

@@ -34,7 +34,7 @@ class InProcessRecorder:
             import_module("askless_probe.bootstrap").configure({})
             import_module("askless_probe.lifecycle").install_at_fork()
             import_module("askless_probe.imports").install()
-        else:  # under `askless capture app`: what was written so far stays, all texts are told anew
+        else:  # under `askless capture app`: what was written so far stays, all texts are told again
             self.recorder.flush_all(False)
             self.recorder.restart_writer()
         # Whoever listened before goes on hearing: a block may stand inside of one.
@@ -73,7 +73,7 @@ class InProcessRecorder:
         return self._feed.report.header
 
     def _begin_file(self) -> None:
-        """Somebody else began to listen, and everything is told anew: what is open goes on in another file."""
+        """Somebody else began to listen, and everything is told again: what is open goes on in another file."""
         self.requests += [request for request in self._feed.assembly.left_open() if len(request)]
         self._feed = Feed()
         self.files.append([])

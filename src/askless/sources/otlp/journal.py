@@ -87,7 +87,7 @@ class Journal:
         self._size += written
 
     def close(self) -> None:
-        """Leave it as it is, for whoever reads the capture next."""
+        """Leave it as it is, for anyone who reads the capture next."""
         os.close(self._file)
 
     def remove(self) -> None:

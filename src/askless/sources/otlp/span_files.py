@@ -68,7 +68,7 @@ class _File:
             try:
                 yield f"{self._path}, line {number}", self._spans_of_json(line, f"line {number}")
             except Malformed as error:
-                if not line.endswith(b"\n"):  # torn: whoever writes it is not done, or has died
+                if not line.endswith(b"\n"):  # torn: anyone who writes it is not done, or has died
                     return
                 # A line costs itself: what stands on the others can still be read.
                 yield f"{self._path}, line {number}", Spans([], 1, f"line {number}: {error}")

@@ -26,7 +26,7 @@ from askless.core.progress import Progress, quiet
 STOP_WAIT_S = 5.0  # how long pages' programs may take to stop once they are visited
 SETTLE_S = 0.1  # the last page has been answered; what its application does behind the answer may go on
 SETTLE_MOST_S = 15.0  # where somebody waits for it
-TERMINATE_WAIT_S = 10.0  # and a program that whoever runs us wants stopped
+TERMINATE_WAIT_S = 10.0  # and a program that anyone who runs us wants stopped
 WARM_UP_HEADER = "X-Ask-Less-Warm-Up"
 
 
@@ -164,7 +164,7 @@ def _send(process: subprocess.Popen[bytes], number: int, grouped: bool) -> bool:
 
 
 def _stop(process: subprocess.Popen[bytes], grouped: bool) -> None:
-    """Ask the program to stop, and what it started; whoever has not after some seconds is killed."""
+    """Ask the program to stop, and what it started; anyone who has not after some seconds is killed."""
     deadline = time.monotonic() + STOP_WAIT_S
     if process.poll() is None or grouped:
         _send(process, signal.SIGTERM, grouped)

@@ -68,10 +68,10 @@ class Words(Protocol):
         """Whether a join can bring in a to-many relation."""
 
     def keeps_conditions(self, load: Load) -> bool:
-        """Whether an eager load of a relation spares look-ups that have conditions beside their key."""
+        """Whether an eager load of a relation spares lookups that have conditions beside their key."""
 
     def aside(self, path: Sequence[Load]) -> str:
-        """How to load the last relation of a path beside it, where the look-ups have conditions. An instruction."""
+        """How to load the last relation of a path beside it, where the lookups have conditions. An instruction."""
 
     def afterwards(self, path: Sequence[Load]) -> str:
         """How to load the last relation of a path for objects that are there, whatever query gave them; '' where there is no way.

@@ -54,7 +54,7 @@ class Django:
     def aside(self, path: Sequence[Load]) -> str:
         """A `Prefetch` into an attribute of its own, which the loop then reads."""
         inner = f'Prefetch("{_names(path)}", queryset={bare(path[-1].target)}.objects.filter(...), to_attr="...")'
-        return f"with the conditions of the look-up, .prefetch_related({inner}); and read that attribute in the loop"
+        return f"with the conditions of the lookup, .prefetch_related({inner}); and read that attribute in the loop"
 
     def afterwards(self, path: Sequence[Load]) -> str:
         """`prefetch_related_objects`, which takes objects of one class."""
@@ -114,7 +114,7 @@ class Django:
         restricted = f".{call}({', '.join(names)})"
         if load.relation:
             inner = f'Prefetch("{load.relation}", queryset={bare(load.target)}.objects{restricted})'
-            return f'in .prefetch_related(...), {inner} in place of "{load.relation}"'
+            return f'in .prefetch_related(...), {inner} instead of "{load.relation}"'
         return restricted
 
     def counted(self, parent: Model, relation: Relation, conditions: bool) -> str:
@@ -145,7 +145,7 @@ class Django:
     def filtered(self, model: Model, columns: Sequence[str]) -> str:
         """`filter`."""
         names = ", ".join(model.attribute(column) for column in columns)
-        return f".filter(...)  # on {names}, as the loop tests it"
+        return f".filter(...)  # on {names}, as tested in the loop"
 
     def written(self, kind: str, model: Model, columns: Sequence[str]) -> str:
         """The bulk methods."""
@@ -163,7 +163,7 @@ class Django:
     def dropped(self, path: Sequence[Load], joined: bool) -> str:
         """The name in `select_related` or `prefetch_related`."""
         call = "select_related" if joined else "prefetch_related"
-        return f'take "{_names(path)}" out of .{call}(...)'
+        return f'remove "{_names(path)}" from .{call}(...)'
 
 
 WORDS = Django()

@@ -147,7 +147,7 @@ class SQLAlchemy:
     def dropped(self, path: Sequence[Load], joined: bool) -> str:
         """The loader option."""
         option = _chain(path, "joinedload" if joined else "selectinload")
-        return f"take {option} out of .options(...), or lazy= off the relation"
+        return f"remove {option} from .options(...), or lazy= from the relation"
 
 
 WORDS = SQLAlchemy()

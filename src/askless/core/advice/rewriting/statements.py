@@ -67,7 +67,7 @@ def _key_side(node: Any) -> exp.Column | None:
 
 
 class LookUp(msgspec.Struct, frozen=True):
-    """A look-up by one key: its text, and the column of a table that the key is compared with.
+    """A lookup by one key: its text, and the column of a table that the key is compared with.
 
     `beside` are the other slots that vary with it: what does not take all of them along can't be written.
     """
@@ -79,7 +79,7 @@ class LookUp(msgspec.Struct, frozen=True):
     beside: tuple[Key, ...] = ()
 
     def rewritten(self, change: Change) -> str:
-        """The look-up after a change to its tree; '' where it can't be done."""
+        """The lookup after a change to its tree; '' where it can't be done."""
         return rewritten(self.text, self.system, change)
 
     def by_all_keys(self, tree: exp.Select, names: Names) -> list[exp.Column] | None:
@@ -154,9 +154,9 @@ def _is_all_keys(node: Any, key: exp.Column) -> bool:
     return isinstance(node, exp.In) and node.this == key and node.args.get("query") is None
 
 
-@lru_cache(2_000)  # each road of a finding asks for it, and each edit that mends one
+@lru_cache(2_000)  # each road of a finding asks for it, and each edit that fixes one
 def batched(lookup: LookUp, drop_limit: bool = False) -> str:
-    """The look-up by one key as a look-up by all: `column IN (:keys)`, with the key among the columns.
+    """The lookup by one key as a lookup by all: `column IN (:keys)`, with the key among the columns.
 
     A LIMIT would cut the batch: with `drop_limit` it goes (there is one row for each key), without, '' is given.
     """
@@ -276,7 +276,7 @@ def counted_with_parent(text: str, system: str, held: tuple[str, str], table: st
 
 
 def numbered(lookup: LookUp) -> str:
-    """A look-up of rows by one key as the number of rows for all keys."""
+    """A lookup of rows by one key as the number of rows for all keys."""
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
         keys = lookup.by_all_keys(tree, names)
@@ -291,7 +291,7 @@ def numbered(lookup: LookUp) -> str:
 
 
 def first_of_each(lookup: LookUp) -> str:
-    """A look-up of one row in an order as the first row for each key, told by a window."""
+    """A lookup of one row in an order as the first row for each key, told by a window."""
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
         order = tree.args.get("order")

@@ -28,7 +28,7 @@ SUFFIX = ".tail"
 BRIEF, WHOLE = b"\x01", b"\x02"
 TEXT_MAX = 200  # characters of a text that stands in its slot the first time
 TEXTS_MAX = 20_000  # texts that are remembered
-TOLD_MOST_BYTES = 4 * 1024**2  # of lines behind the ring; then they begin anew
+TOLD_MOST_BYTES = 4 * 1024**2  # of lines behind the ring; then they begin again
 _SHARE, _SLOTS_LEAST = 32, 64  # of a capture's size for the ring, and as much again for the lines behind it
 # kind, load, request, text, place, connection x 2 + inside, start, duration, rows, thread
 _BRIEF = Struct("<cxHIIIIqqqQ")
@@ -83,7 +83,7 @@ class CrashBuffer:
                     self.ring = mmap.mmap(file, SLOT * self.slots, **own)
             finally:
                 os.close(file)
-        except Exception:  # whoever writes next says what is wrong
+        except Exception:  # anyone who writes next says what is wrong
             self.ring = None
         if self.ring is None:
             self.remove()

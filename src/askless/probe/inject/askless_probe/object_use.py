@@ -1,7 +1,7 @@
 """What becomes of a result (`--track-use`): which objects the application looked at, and which of their columns.
 
 An ORM hook gives every loaded object a mark, `[entity, seen]`: the `Entity` that counts for its model in the query that
-loaded it, and a bit for each attribute that was read of this object. Reading costs a dictionary look-up or two.
+loaded it, and a bit for each attribute that was read of this object. Reading costs a dictionary lookup or two.
 """
 
 USES_MOST = 20000  # results followed in one request

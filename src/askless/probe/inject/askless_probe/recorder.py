@@ -133,7 +133,7 @@ def open_now():
 
 
 def restart_writer():
-    """Begin a new file, in which everything is told anew."""
+    """Begin a new file, in which everything is told again."""
     for request in open_requests.values():
         request.retell()
     writer.restart()

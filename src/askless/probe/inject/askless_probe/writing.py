@@ -57,7 +57,7 @@ class Writer(CaptureFile):
         self.restart()
 
     def restart(self):
-        """Begin anew: a fresh process, or the child after a fork."""
+        """Begin again: a fresh process, or the child after a fork."""
         if self.file >= 0 and self._is_ours():
             os.close(self.file)
         if self.tail is not None:

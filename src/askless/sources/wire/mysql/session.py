@@ -125,7 +125,7 @@ class Session:
         return seen
 
     def _is_border(self, data: bytes) -> bool:
-        """After a loss: whether a client's bytes are just one command, with which both sides begin anew."""
+        """After a loss: whether a client's bytes are just one command, with which both sides begin again."""
         if len(data) > 4 and packets.head(data, 0) == (len(data) - 4, 0) and data[4] in _KNOWN:
             self._adrift = False
         return not self._adrift

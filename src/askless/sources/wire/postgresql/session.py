@@ -121,7 +121,7 @@ class Session:
         self._skipping = False
 
     def _look_for_border(self, data: bytes, at_ns: int) -> list[CompletedQuery]:
-        """After a loss: "ready for a query" at the end of what the server sent, so that both sides begin anew."""
+        """After a loss: "ready for a query" at the end of what the server sent, so that both sides begin again."""
         if data[-6:-1] == b"Z\0\0\0\5" and data[-1] in b"ITE":
             self._adrift, self._let_in = False, True
             self.inside = data[-1] != ord("I")

@@ -4,7 +4,7 @@ from functools import wraps
 
 from ..marking import Part
 
-_KINDS = {  # of a handler's method: (attribute, how it is made anew)
+_KINDS = {  # of a handler's method: (attribute, how it is made again)
     (False, False): ("unary_unary", "unary_unary_rpc_method_handler"),
     (False, True): ("unary_stream", "unary_stream_rpc_method_handler"),
     (True, False): ("stream_unary", "stream_unary_rpc_method_handler"),
