@@ -111,7 +111,7 @@ def test_advice_taken_removes_its_finding(
 def test_columns_left_out_keep_the_keys_that_stitch(before: tuple[Pages, dict[str, list[dict[str, Any]]]]) -> None:
     finding = before[1]["over_wide_joined"][0]
     assert "vessel_id" not in finding["advice"][0]["title"] and finding["evidence"] == "traced"
-    assert "log" in finding["advice"][0]["title"] and "keys stay" in finding["advice"][0]["verify"][0]
+    assert "log" in finding["advice"][0]["title"] and "keeps the keys" in finding["advice"][0]["verify"][0]
 
 
 def test_what_is_read_is_never_called_over_wide(

@@ -89,7 +89,7 @@ def test_what_never_worked_is_told_apart_from_what_sometimes_fails(tmp_path: Pat
         Made(tmp_path / "a", "sqlite").ask(LOOK, "a").ask(LOOK, "b", error="OperationalError: no such column: x")
     )
     (once,) = failing(sometimes)
-    assert "never done its work" in never["advice"][0]["why"] and "with others" in once["advice"][0]["why"]
+    assert "it never worked" in never["advice"][0]["why"] and "with others" in once["advice"][0]["why"]
 
 
 def test_a_statement_that_nobody_can_read_is_told_too(tmp_path: Path) -> None:

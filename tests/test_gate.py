@@ -86,7 +86,7 @@ ONE_BUDGET = '[[budgets]]\nroute = "GET /calls"\nqueries = 9\n'
 
 def test_nothing_passes_by_mistake(judged: Judge, office: Path, tmp_path: Path) -> None:
     nothing = judged("", office)
-    assert nothing.code == 2 and "nothing to judge by" in nothing.err and "--propose" in nothing.err
+    assert nothing.code == 2 and "nothing to check against" in nothing.err and "--propose" in nothing.err
     other = ONE_BUDGET + '[[budgets]]\nroute = "GET /pilots"\nqueries = 9\n'
     lacking = judged(other, office)
     assert lacking.code == 1 and "not checked: the capture has no requests for GET /pilots" in lacking.out
@@ -131,7 +131,7 @@ def test_what_a_new_route_asks_is_not_worse_than_before(judged: Judge, office: P
 
 def test_a_baseline_of_another_application(judged: Judge, office: Path, tmp_path: Path, pages: dict[str, Path]) -> None:
     other = judged("", office, "--baseline", pages["grown"])
-    assert other.code == 2 and "no route in common" in other.err
+    assert other.code == 2 and "no routes in common" in other.err
 
 
 def test_routes_that_only_one_side_has(judged: Judge, pages: dict[str, Path], tmp_path: Path) -> None:

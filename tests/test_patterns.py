@@ -425,7 +425,7 @@ def test_all_callers_of_a_duplicate_are_named(by_route: dict[str, list[dict[str,
 def test_advice_for_counts_keeps_parents_with_none(by_route: dict[str, list[dict[str, Any]]]) -> None:
     advice = by_route["count"][0]["advice"][0]
     assert "GROUP BY" in advice["sql"] and "berth_id IN (:keys)" in advice["sql"]
-    assert any("must stay, with 0" in check for check in advice["verify"])
+    assert any("must remain, with 0" in check for check in advice["verify"])
 
 
 def test_the_projection_advised_keeps_the_key(by_route: dict[str, list[dict[str, Any]]]) -> None:

@@ -177,7 +177,7 @@ def test_a_field_nested_without_end_is_a_bad_line(tmp_path: Path) -> None:
     file.write_text("\n".join(lines) + "\n")
     ran = run("capture", "check", file)
     assert ran.code == 1 and "line 13 can't be read" in ran.out and "line 14 can't be read" in ran.out
-    assert run("requests", file).code == 0, "what could be read counts"
+    assert run("requests", file).code == 0, "reports use what could be read"
 
 
 def test_a_line_without_end_is_not_read_whole(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

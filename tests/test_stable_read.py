@@ -67,8 +67,8 @@ def test_rows_that_never_changed_are_kept_as_long_as_was_seen(hour: Hour) -> Non
         and "40 reads of tariff" in finding["title"]
         and "1 more route" in finding["title"]
     )
-    assert "it held for 117 s, all the time that was recorded" in finding["evidence_details"]
-    assert any("kept for 60 s: 38 of 40 reads are spared" in one for one in finding["evidence_details"])
+    assert "it was unchanged for 117 s, the whole recording" in finding["evidence_details"]
+    assert any("kept for 60 s: 38 of 40 reads are avoided" in one for one in finding["evidence_details"])
     assert "none in the capture" in finding["evidence_details"][2] and len(finding["advice"]) == 1
     assert "for 60 s" in finding["advice"][0]["title"]
 

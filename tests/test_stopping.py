@@ -247,7 +247,7 @@ def test_known_cases_are_accepted_until_their_day(tested: Tested) -> None:
         ("[[budgets]]\nroute = 'GET /'\nquerys = 3", "did you mean queries?"),
         ("[thresholds]\nrepeat_at_least = 3", "did you mean repeat_least?"),
         ("[thresholds]\nrepeat_least = -1", "less than nothing"),
-        ("[[budgets]]\nroute = 'GET /'", "limits nothing"),
+        ("[[budgets]]\nroute = 'GET /'", "without limits"),
         ("[[budgets]]\nroute = 'GET /'\nbytes = '4 apples'", "4 apples"),
         ("[[budgets]]\nroute = 'GET /'\nallowed = ['n-plus-won']", "did you mean n-plus-one?"),
         ("[[routes]]\nmatches = 'GET /('\nname = 'x'", "regular expression"),

@@ -176,7 +176,7 @@ def test_a_folder_that_others_may_write_to_is_refused(tmp_path: Path) -> None:
     shared = tmp_path / "shared"
     shared.mkdir()
     shared.chmod(0o777)
-    with pytest.raises(AskLessError, match="others may write"):
+    with pytest.raises(AskLessError, match="is writable by others"):
         prepare_folder(shared)
     shared.chmod(0o755)
     assert prepare_folder(shared) == shared.resolve()

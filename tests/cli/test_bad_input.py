@@ -81,7 +81,7 @@ def test_captures_that_are_none(command: str, tmp_path: Path) -> None:
     refused(run(command, tmp_path / "nowhere"), "no capture at", "nowhere")
     empty = tmp_path / "empty"
     empty.mkdir()
-    refused(run(command, empty), "holds no capture file", str(empty))
+    refused(run(command, empty), "contains no capture file", str(empty))
     hollow = tmp_path / "hollow.jsonl"
     hollow.write_text("")
     refused(run(command, hollow), "is empty")
@@ -173,7 +173,7 @@ def test_statements_that_cannot_be_explained(tmp_path: Path) -> None:
         "--parameters",
     )
     refused(run("plan", "--db", url, "--sql", "SELECT 1", "--parameters", "[1"), "is not JSON")
-    refused(run("plan", "--db", url), "name a capture or give --sql")
+    refused(run("plan", "--db", url), "name either a capture or --sql")
     index = "CREATE INDEX n ON vessel (name)"
     refused(run("trial", "--db", url, "--index", "DROP TABLE vessel", "--sql", "SELECT 1"), "one CREATE INDEX")
     refused(
@@ -193,7 +193,7 @@ def test_a_capture_from_another_schema_is_refused(good: Path, tmp_path: Path) ->
     sqlite3.connect(tmp_path / "other.db").execute("CREATE TABLE berth (id)").connection.close()
     other = f"sqlite:///{tmp_path}/other.db"
     refused(
-        run("plan", good, "--db", other), "the statement can't be explained", "no such table: vessel", "belong to this"
+        run("plan", good, "--db", other), "the statement can't be explained", "no such table: vessel", "the capture's database?"
     )
     refused(run("indexes", good, "--db", other), "none of the capture's tables", "belong to it")
 

@@ -426,7 +426,7 @@ def test_a_way_to_the_database_is_counted(pages: dict[str, Path]) -> None:
     assert due[1]["saving_ms"] > due[0]["saving_ms"] + 150 and due[1]["request_ms"] > due[0]["request_ms"] + 190
     assert (
         far["network_latency_ms"] == 2
-        and "2.00 ms are counted" in run("findings", pages["grown"], "--network-latency", "2ms").out
+        and "2.00 ms of network latency added" in run("findings", pages["grown"], "--network-latency", "2ms").out
     )
     assert run("findings", pages["grown"], "--network-latency", "soon").code == 2
 

@@ -33,7 +33,7 @@ def test_an_unchanged_capture_is_not_judged_again(kept: tuple[Path, Path], monke
     monkeypatch.setattr(pipeline, "judgement_of", None)
     again, story = run("findings", capture), run("findings", capture, "--show", "1")
     assert (again.code, again.out) == (0, first.out) and story.code == 0
-    assert run("findings", capture, "--route", "nowhere").out.startswith("Nothing that the filters let through")
+    assert run("findings", capture, "--route", "nowhere").out.startswith("No findings match the filters")
 
 
 def test_whatever_has_changed_is_judged_anew(kept: tuple[Path, Path]) -> None:

@@ -28,7 +28,7 @@ def loop(kind: str, expected: int, seen: int, condition: str = "") -> str:
 
 def test_an_estimate_far_off_is_told_with_its_cure() -> None:
     off = "Seq Scan on port_call c  (cost=0.00..9.00 rows=3 width=9) (actual time=0.1..0.9 rows=900 loops=1)\n  Filter: {}"
-    assert "fresh statistics (ANALYZE)" in said(off.format("(status = 'due'::text)"))["estimate-off"]
+    assert "first update the statistics (ANALYZE)" in said(off.format("(status = 'due'::text)"))["estimate-off"]
     both = said(off.format("((status = 'due'::text) AND (agent = 'Tern'::text))"))["estimate-off"]
     assert "CREATE STATISTICS on the columns" in both
     assert "no statistics of an expression" in said(off.format("(lower(status) = 'due'::text)"))["estimate-off"]
@@ -133,7 +133,7 @@ def observed(sql: str, plan: str, schema: Schema, *values: int) -> list[str]:
 def test_a_page_far_from_the_first_is_told() -> None:
     schema, plan = Schema("postgresql"), "Limit  (cost=0.00..1.00 rows=5 width=4)\n  ->  " + SCAN.format(5, 5, 1)
     sql = "SELECT id FROM port_call ORDER BY id LIMIT ? OFFSET ?"
-    assert any("OFFSET 9,000 reads as many rows" in text for text in observed(sql, plan, schema, 5, 9000))
+    assert any("OFFSET 9,000 reads that many rows" in text for text in observed(sql, plan, schema, 5, 9000))
     assert not any("OFFSET" in text for text in observed(sql, plan, schema, 5, 20))
 
 

@@ -135,4 +135,4 @@ def test_any_text_is_read_or_refused(text: str) -> None:
 def test_what_is_no_plan(tmp_path: Path) -> None:
     file = tmp_path / "plan.txt"
     file.write_text("the tide comes in\n")
-    refused(run("plan", "--file", file), "line 1", "no plan in a form that is known")
+    refused(run("plan", "--file", file), "line 1", "not a plan in a known format")

@@ -59,13 +59,13 @@ OTHER = [
     (None, "", "is NULL on one side"),
     (0, False, ""),
     (1, "1", "is a text on one side and a number on the other"),
-    (NOON, NOON.replace(tzinfo=UTC), "with a zone on one side and without on the other"),
+    (NOON, NOON.replace(tzinfo=UTC), "with a time zone on one side only"),
     (NOON, NOON + timedelta(hours=1), "is one of them in another time zone?"),
     (date(2026, 11, 23), NOON, ""),
     (Decimal("10.50"), Decimal("10.5049"), "after the decimal point"),
     (10.5, 10.51, "after the decimal point"),
-    (0.1, 0.2, "other values in the same rows"),
-    ("Tern", "tern", "other values in the same rows"),
+    (0.1, 0.2, "different values in the same rows"),
+    ("Tern", "tern", "different values in the same rows"),
     (b"tern", "tern", ""),
     ([1, 2], [2, 1], ""),
     (Decimal("12345678901234.56"), Decimal("12345678901234.57"), "after the decimal point"),
@@ -99,9 +99,9 @@ def caused(before: list[Row], after: list[Row], question: ResultGuarantees | Non
 def test_the_usual_causes_are_named() -> None:
     inner = ResultGuarantees(inner_join_added=True)
     assert caused(CALLS, CALLS[:2], inner).cause == "an inner join drops parents without children: make it a LEFT JOIN"
-    assert "a join to many repeats its parent" in caused(CALLS, [*CALLS, CALLS[0], CALLS[0]]).cause
+    assert "a to-many join repeats its parent" in caused(CALLS, [*CALLS, CALLS[0], CALLS[0]]).cause
     assert "DISTINCT" in caused([*CALLS, CALLS[0]], CALLS).cause
-    assert "lists of columns" in caused(CALLS, [(1, "Tern", 3)]).cause
+    assert "column lists" in caused(CALLS, [(1, "Tern", 3)]).cause
     assert "tie" in caused(CALLS, [(1, "Tern"), (2, "Skua"), (4, "Gull")], ResultGuarantees(limited=True)).cause
     assert caused(CALLS, CALLS[:1]).lost == ("(2, 'Skua')", "(3, NULL)")
 

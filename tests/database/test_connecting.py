@@ -80,7 +80,7 @@ def test_a_saved_schema_stands_in_for_the_server(office: Office, capture_of: Cap
     saved.write_text(json.dumps({**broken, "version": 9}))
     refused(run("findings", capture, "--schema", saved), "version 9", "askless tables --db URL")
     saved.write_text("{}")
-    refused(run("findings", capture, "--schema", saved), "holds no tables")
+    refused(run("findings", capture, "--schema", saved), "contains no tables")
     refused(run("findings", capture, "--schema", tmp_path / "none.json"), "can't read")
 
 
@@ -112,7 +112,7 @@ def test_no_rights_on_a_table(system: str, guarded: dict[str, str]) -> None:
     refused(ran, "vessel", "denied")
     # PostgreSQL lets owners build indexes only; MariaDB's scratch schemas need the right to make one.
     index = run("trial", "--db", url, "--index", "CREATE INDEX n ON berth (name)", "--sql", "SELECT * FROM berth")
-    refused(index, "ask for the right to it")
+    refused(index, "request the privilege")
     refused(
         run("trial", "--db", url, "--index", "CREATE INDEX n ON vessel (name)", "--sql", "SELECT * FROM vessel"),
         "denied",
@@ -125,7 +125,7 @@ def test_a_server_that_is_away(tmp_path: Path) -> None:
         ran = run(
             "tables", "--db", f"{system}://harbour:{SECRET}@127.0.0.1:{port}/harbour", env={"HOME": str(tmp_path)}
         )
-        refused(ran, "refuse", "is it running there")
+        refused(ran, "refuse", "is it running and reachable")
         assert SECRET not in ran.err
 
 

@@ -37,7 +37,7 @@ def said(nodes: list[Node]) -> str:
 COUNTED = "SELECT c.id, (SELECT count(*) FROM tug_job t WHERE t.port_call_id = c.id) FROM port_call c WHERE c.status = 'departed'"
 EACH = [
     ("SELECT * FROM port_call WHERE status = 'due' AND agent LIKE 'zz%'", "full scan port_call: reads all 3,000 rows of port_call to keep 0: no index answers status"),
-    ("SELECT * FROM port_call ORDER BY eta", "an index in this order would deliver the rows sorted"),
+    ("SELECT * FROM port_call ORDER BY eta", "an index in this order would return the rows sorted"),
     (COUNTED, "this subquery runs again for every row of the query around it"),
     ("SELECT * FROM port_call WHERE berth_id = 3 AND agent = 'none'", "the index answers berth_id; agent is then checked on each row"),
     ("SELECT * FROM port_call WHERE upper(status) = 'DUE'", "upper() around status prevents the use of an index on that column"),
@@ -63,7 +63,7 @@ def test_what_only_a_run_shows(office_of: Callable[..., Office]) -> None:
         wrong = said(planned(office, "SELECT * FROM port_call WHERE lower(status) = 'departed'", "--analyze"))
         assert "the planner expected 75 rows" in wrong and "until CREATE STATISTICS" in wrong, "no ANALYZE helps there"
         asked = "SELECT count(*) FROM tug_job t CROSS JOIN LATERAL (SELECT minutes FROM manifest_line m WHERE m.port_call_id = t.port_call_id LIMIT 1) x"
-        assert "its second side" in said(planned(office, asked, "--analyze"))
+        assert "its inner side" in said(planned(office, asked, "--analyze"))
     finally:
         office.ask("ALTER ROLE harbour RESET work_mem")
 
@@ -191,7 +191,7 @@ def test_the_plan_without_a_look_at_the_values(office_of: Callable[..., Office])
         ]
         begun = run(*words, "--parameters", '["H0004%"]', "--json").json["statements"][0]
         assert begun["plan"][0]["index"] == "tried" and begun["generic_plan"][0]["kind"] == "full scan"
-        assert "without looking at the values" in run(*words, "--parameters", '["H0004%"]').out
+        assert "without its values" in run(*words, "--parameters", '["H0004%"]').out
         ended = run(*words, "--parameters", '["%4"]', "--json").json["statements"][0]
         assert ended["plan"][0]["kind"] == "full scan" and ended["generic_plan"] == []
     finally:
@@ -260,7 +260,7 @@ def test_the_tree_and_the_picture(office: Office, tmp_path: Path) -> None:
         words.append("--analyze")
     shown = run(*words, "--tree").out
     assert "rows expected" in shown and "port_call" in shown and ("└ " in shown or office.system == "sqlite")
-    assert ("expectations only" in shown) == (office.system == "sqlite")
+    assert ("only estimates" in shown) == (office.system == "sqlite")
     for name, begins in (("plan.svg", b"<?xml"), ("plan.png", b"\x89PNG")):
         assert run(*words, "--figure", tmp_path / name).code == 0
         assert (tmp_path / name).read_bytes().startswith(begins)

@@ -191,11 +191,11 @@ def test_a_plan_as_people_paste_it(text: str, tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     "text, says",
     [
-        ("", "line 1: it is no plan"),
-        ("hello\nworld", "line 1: it is no plan"),
-        ('{"Plan": [}', "line 1: it is no JSON"),
+        ("", "line 1: it is not a plan"),
+        ("hello\nworld", "line 1: it is not a plan"),
+        ('{"Plan": [}', "line 1: it is not valid JSON"),
         ('[{"Plan": 3}]', "the JSON contains no Plan"),
-        ("Seq Scan on x  (cost=0.00..1.00 rows=1 width=4)\n  ->  (what)", "line 2: this is no step"),
+        ("Seq Scan on x  (cost=0.00..1.00 rows=1 width=4)\n  ->  (what)", "line 2: this is not a"),
     ],
 )
 def test_a_plan_that_cant_be_read_says_where_and_why(text: str, says: str, tmp_path: Path) -> None:
@@ -204,7 +204,7 @@ def test_a_plan_that_cant_be_read_says_where_and_why(text: str, says: str, tmp_p
     ran = run("plan", "--file", file)
     assert ran.code == 2 and says in ran.err and "Traceback" not in ran.err
     assert run("plan", "--file", tmp_path / "none.txt").code == 2
-    assert "--file stands alone" in run("plan", "--file", file, "--db", "sqlite:///x.db").err
+    assert "--file can't be combined" in run("plan", "--file", file, "--db", "sqlite:///x.db").err
     assert "with --db" in run("plan", "--sql", "SELECT 1").err
 
 

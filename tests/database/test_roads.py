@@ -61,7 +61,7 @@ def test_a_page_behind_many_rows(tried: Callable[..., Any]) -> None:
     found = tried(DEEP, 20, ("id", "vessel_id"), "deep-offset")
     base, by_key = found["alternatives"]
     assert by_key["same_result"] and base["rows"] == by_key["rows"] == 20
-    assert "OFFSET" not in by_key["sql"] and "knows it from the one before" in by_key["note"]
+    assert "OFFSET" not in by_key["sql"] and "gets it from the one before" in by_key["note"]
 
 
 def test_a_column_that_is_left_out(tried: Callable[..., Any]) -> None:

@@ -179,11 +179,11 @@ def test_a_file_that_goes_while_the_capture_is_read(tmp_path: Path, monkeypatch:
     monkeypatch.setattr(
         partitions, "_size", lambda file: plain(file) if "1." not in file.name else plain(file.with_name("gone"))
     )
-    refused(run("requests", tmp_path), "can't read", "gone", "--max-size removes the oldest files")
+    refused(run("requests", tmp_path), "can't read", "gone", "--max-size deletes the oldest files")
     monkeypatch.undo()
     found = partitions.pieces_of
     monkeypatch.setattr(loading, "pieces_of", lambda path: (found(path), (path / "1.askless.jsonl").unlink())[0])
-    refused(run("requests", tmp_path), "can't read", "--max-size removes the oldest files")
+    refused(run("requests", tmp_path), "can't read", "--max-size deletes the oldest files")
 
 
 def test_a_request_with_very_many_queries_is_added_up(tmp_path: Path) -> None:
@@ -381,8 +381,8 @@ def test_following_reads_what_is_new(command: str, tmp_path: Path) -> None:
 
 def test_following_takes_no_options_that_need_an_end(tmp_path: Path) -> None:
     grown(tmp_path, 1)
-    refused(run("findings", tmp_path, "--follow", "--show", "1"), "--follow lists findings")
-    refused(run("requests", tmp_path, "--follow", "--each"), "--follow shows routes")
+    refused(run("findings", tmp_path, "--follow", "--show", "1"), "--follow can't be combined with --show")
+    refused(run("requests", tmp_path, "--follow", "--each"), "--follow can't be combined with --each")
     refused(run("requests", tmp_path / "none", "--follow"), "there is no capture")
 
 

@@ -107,7 +107,7 @@ def test_without_plans_a_database_is_asked_for(logs: dict[str, Path], tmp_path: 
     lines = logs["durations"].read_text().replace("  plan:", "  elsewhere:")
     (tmp_path / "bare.log").write_text(lines)
     captured(tmp_path / "bare.log", tmp_path / "bare")
-    refused(run("plan", tmp_path / "bare"), "holds no plans", "--db")
+    refused(run("plan", tmp_path / "bare"), "contains no plans", "--db")
 
 
 def test_queries_keep_the_order_of_their_ends() -> None:

@@ -89,7 +89,7 @@ def test_sarif_fingerprints_survive_edits_and_the_source_of_the_keys_is_told(
     told = {one["message"]["text"] for one in nested["relatedLocations"]}
     assert "the keys come from here" in told and any(text.startswith("advice: ") for text in told)
     levels = {"urgent": "error", "worthwhile": "warning", "minor": "note"}  # which of them, the measured time decides
-    assert nested["level"] == levels[nested["properties"]["severity"]] and "To do:" in nested["message"]["text"]
+    assert nested["level"] == levels[nested["properties"]["severity"]] and "Suggested fix:" in nested["message"]["text"]
 
 
 def test_sarif_of_a_comparison_tells_new_from_gone(pages: dict[str, Path]) -> None:
@@ -174,7 +174,7 @@ def test_markdown_fits_a_comment(routes: int, calls: Callable[..., Path], tmp_pa
     (tmp_path / "askless.toml").write_text(BUDGET)
     for command in COMMANDS:
         text = made(command, "markdown", capture, few, tmp_path).out
-        assert len(text) <= markdown.COMMENT_MOST and "there is no room" in text and f"askless {command}" in text
+        assert len(text) <= markdown.COMMENT_MOST and "omitted for lack of space" in text and f"askless {command}" in text
         assert text.count("```") % 2 == 0
 
 

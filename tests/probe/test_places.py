@@ -259,4 +259,4 @@ def test_long_texts_and_literals_are_cut(record: Record) -> None:
     text = request.text(searched[0])
     sqlite3.connect(folder.parent / "harbour.db").close()
     ran = run("plan", "--db", f"sqlite:///{folder.parent}/harbour.db", "--sql", text)
-    assert ran.code != 0 and "too long to be kept whole" in ran.err
+    assert ran.code != 0 and "too long to be stored completely" in ran.err

@@ -390,7 +390,7 @@ def test_a_log_is_sampled_and_kept_within_a_size(tmp_path: Path) -> None:
     [
         (("--sample", "50"), "--sample takes 1/N"),
         (("--sample", "1/0"), "--sample takes 1/N"),
-        (("--min-duration", "200"), "a time with its unit"),
+        (("--min-duration", "200"), "a time with a unit"),
         (("--max-queries", "0"), "a whole number from 1"),
         (("--max-size", "lots"), "a size from 1MiB"),
         (("--max-size", "10KiB"), "a size from 1MiB"),

@@ -74,7 +74,7 @@ def test_targets_that_take_nothing(pages: dict[str, Path], tmp_path: Path) -> No
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
-    refused(run("export", pages["tuned"], "--otlp", f"http://127.0.0.1:{port}"), "takes no spans", "endpoint")
+    refused(run("export", pages["tuned"], "--otlp", f"http://127.0.0.1:{port}"), "does not accept spans", "endpoint")
     refused(run("export", pages["tuned"], "--otlp", tmp_path / "none" / "x.jsonl"), "can't write")
     (tmp_path / "taken").mkdir()
     refused(run("export", pages["tuned"], "--otlp", tmp_path / "taken"), "can't write")

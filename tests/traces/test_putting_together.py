@@ -182,11 +182,11 @@ def test_row_by_row_without_parameters_is_no_duplicate(tmp_path: Path) -> None:
     )
     (known,) = findings(keyed)
     assert known["pattern"] == "n-plus-one" and not any(
-        "parameters were not seen" in doubt for doubt in known["caveats"]
+        "parameters were not recorded" in doubt for doubt in known["caveats"]
     )
     same = captured(tmp_path, server(1), *(query(n, 1, LOOK_UP, 9000, at_ms=n) for n in range(2, 10)), name="same")
     (again,) = findings(same)
-    assert again["pattern"] == "duplicate" and any("results were not seen" in doubt for doubt in again["caveats"])
+    assert again["pattern"] == "duplicate" and any("results were not recorded" in doubt for doubt in again["caveats"])
     assert "equal results" not in again["evidence_details"][0]
 
 
@@ -226,7 +226,7 @@ def test_parents_that_never_come(tmp_path: Path) -> None:
     lost = [server(1), query(2, 77, "SELECT 1 FROM berth", at_ms=5.0)]
     capture = captured(tmp_path, *lost)
     assert told(capture) == [("GET /calls/{id}", ["SELECT 1 FROM berth"])]
-    assert "name a parent that never came" in run("requests", capture).err
+    assert "have a parent that never arrived" in run("requests", capture).err
     alone = [query(2, 77, "SELECT 1 FROM berth"), query(3, 77, "SELECT 1 FROM tug", at_ms=5.0)]
     assert told(captured(tmp_path, *alone, name="alone")) == [
         ("a trace without its request", ["SELECT 1 FROM berth", "SELECT 1 FROM tug"])
@@ -336,7 +336,7 @@ def test_files_that_are_none(tmp_path: Path) -> None:
 ODD = {
     "a line": (b"{]", "line 2"),
     "an id": (b'{"resourceSpans": [{"scopeSpans": [{"spans": [{"traceId": 7}]}]}]}', "TypeError"),
-    "a time": (b'{"resourceSpans": [{"scopeSpans": [{"spans": [{"traceId": "aa", "startTimeUnixNano": "%s"}]}]}]}' % (b"9" * 400), "64 bits"),
+    "a time": (b'{"resourceSpans": [{"scopeSpans": [{"spans": [{"traceId": "aa", "startTimeUnixNano": "%s"}]}]}]}' % (b"9" * 400), "64-bit"),
 }  # fmt: skip
 
 
@@ -379,12 +379,12 @@ def test_attributes_that_nobody_expects(name: str, value: object, tmp_path: Path
 def test_options_that_make_no_sense(tmp_path: Path) -> None:
     refused(
         run("capture", "otlp", "-o", tmp_path / "x", "--listen", "0.0.0.0:4318"),
-        "reached by other machines",
+        "reachable from other machines",
         "--allow-remote",
     )
     refused(run("capture", "otlp", "-o", tmp_path / "x", "--listen", "nonsense"), "HOST:PORT")
     refused(run("capture", "otlp", "-o", tmp_path / "x", "--visit", "http://127.0.0.1:1/"), "needs a program")
-    refused(run("capture", "otlp", "a.json", "-o", tmp_path / "x", "--", "true"), "not both")
+    refused(run("capture", "otlp", "a.json", "-o", tmp_path / "x", "--", "true"), "either files or a program")
 
 
 @pytest.mark.parametrize(

@@ -99,12 +99,12 @@ def test_answers_are_the_protocols_own(tmp_path: Path) -> None:
         )
         assert one.post("{}", path="/base/v1/traces")[0] == 200
         for status, word, posted in (
-            (400, "no JSON", one.post("[")), (400, "ExportTraceServiceRequest", one.post(b"\xff\xff", PROTOBUF)),
+            (400, "not valid JSON", one.post("[")), (400, "ExportTraceServiceRequest", one.post(b"\xff\xff", PROTOBUF)),
             (400, "not gzip", one.post(b"{}", Content_Encoding="gzip")),
             (400, "ends early", one.post(gzip.compress(b"{}" * 99)[:-12], Content_Encoding="gzip")),
             (415, "Content-Encoding", one.post("{}", Content_Encoding="br")), (415, "Content-Type", one.post("{}", "text/html")),
             (404, "/v1/traces", one.post("{}", path="/v2/spans")),
-            (413, "unpacks to more", one.post(gzip.compress(b" " * (receiving.PAYLOAD_MOST + 1)), Content_Encoding="gzip")),
+            (413, "decompresses to more", one.post(gzip.compress(b" " * (receiving.PAYLOAD_MOST + 1)), Content_Encoding="gzip")),
         ):  # fmt: skip
             assert posted[0] == status and word in posted[1], posted
         err = one.stop()
@@ -320,7 +320,7 @@ def test_a_full_disk_is_told_at_once_and_takes_nothing_that_was_acknowledged(tmp
             break
         taken += 25
     _, err = process.communicate(timeout=60)
-    assert process.returncode == 2 and "could keep no more" in err and "Traceback" not in err, err
+    assert process.returncode == 2 and "could store no more" in err and "Traceback" not in err, err
     assert 0 < taken < 5000
     assert requests_in(tmp_path / "c") == taken
     assert run("capture", "check", tmp_path / "c").code == 0

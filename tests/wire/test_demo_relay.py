@@ -27,7 +27,7 @@ def test_the_office_in_javascript(postgresql: Server, tmp_path: Path) -> None:
     assert found == {("GET /calls/due", "vessel", "traced"), ("GET /calls/due", "tug_job", "traced"),
                      ("GET /calls/due", "tug", "traced"), ("GET /berths", "port_call", "traced")}  # fmt: skip
     assert findings(tmp_path / "demo" / "relay-tuned") == []
-    assert "for the relation from port_call to tug_job" in ran.out and "no line of code is known" in ran.out
+    assert "for the relation from port_call to tug_job" in ran.out and "the line of code is unknown" in ran.out
 
 
 def test_a_database_of_somebody_elses_is_left_alone(postgresql: Server, tmp_path: Path) -> None:

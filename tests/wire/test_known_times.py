@@ -67,7 +67,7 @@ def test_moments_in_many_forms() -> None:
     "lines, said",
     [
         (['{"name": "a", "start": 1}'], "line 1 is no mark: no 'end' in it"),
-        (['{"name": "a", "start": 1, "end": 2}', "nothing"], "line 2 is no mark"),
+        (['{"name": "a", "start": 1, "end": 2}', "nothing"], "line 2 is not a valid mark"),
         (['{"name": "a", "start": 5, "end": 2}'], "it ends before it begins"),
         (['{"name": "a", "start": 1, "end": 3}', "", '{"name": "b", "start": 2, "end": 4}'], r"the marks of lines 1 \(a\) and 3 \(b\) overlap"),
     ],

@@ -243,12 +243,12 @@ def test_mysql_whose_beginning_was_not_seen(tmp_path: Path) -> None:
     "words, said",
     [
         (["nowhere.pcap", "--server", "10.0.0.7:5432"], "can't read nowhere.pcap"),
-        ([HERE / "test_packets.py", "--server", "10.0.0.7:5432"], "is no file of packets"),
+        ([HERE / "test_packets.py", "--server", "10.0.0.7:5432"], "is not a packet file"),
         (["FILE", "--server", "10.0.0.7:9999"], "does not identify the database system"),
         (["FILE", "--server", "postgresql://10.0.0.8"], "goes to or from port 5432"),
         (["FILE"], "the database server is not specified"),
-        (["FILE", "--server", "oracle://10.0.0.8:1"], "does not tell which system"),
-        (["FILE", "--server", "no-such-host.invalid:5432"], "names no host that is known here"),
+        (["FILE", "--server", "oracle://10.0.0.8:1"], "does not identify the database system"),
+        (["FILE", "--server", "no-such-host.invalid:5432"], "names an unknown host"),
     ],
 )
 def test_bad_words(words: list[Any], said: str, tmp_path: Path) -> None:

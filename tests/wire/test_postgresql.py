@@ -188,7 +188,7 @@ def test_garbage_is_named_or_waits(garbage: bytes, side: str) -> None:
 def test_garbage_names_its_offset() -> None:
     with pytest.raises(Unreadable, match=f"not a server message at byte {2 * len(P.ready())}"):
         told([("server", P.ready() + b"\xff" * 20)])
-    with pytest.raises(Unreadable, match="a broken message 'B' of a client"):
+    with pytest.raises(Unreadable, match="an invalid client message 'B'"):
         told([("client", P.message("B", b"\0\0\0\x7f"))])
 
 

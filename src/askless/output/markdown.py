@@ -93,7 +93,7 @@ def findings(document: documents.FindingsDocument, view: View) -> str:
     if lines:
         blocks.append("\n\n".join(map(plain, lines)))
     return fitting(
-        blocks, lambda left: f"… and {left:,} {more} moreomitted for lack of space: "
+        blocks, lambda left: f"… and {left:,} {more} more omitted for lack of space: "
         f"{code(f'askless findings {document.capture} --all')}"
     )  # fmt: skip
 
@@ -180,7 +180,7 @@ def gate(document: documents.GateDocument) -> str:
     blocks += list(map(plain, document.remarks))
     if document.accepted:
         blocks.append(plain(f"{plural(document.accepted, 'finding')} accepted in {document.project}"))
-    return fitting(blocks, lambda left: f"… and {left:,} more partsomitted for lack of space: {_again(document)}")
+    return fitting(blocks, lambda left: f"… and {left:,} more parts omitted for lack of space: {_again(document)}")
 
 
 def _again(document: documents.GateDocument) -> str:
@@ -216,7 +216,7 @@ def compare(document: documents.CompareDocument) -> str:
     if document.accepted:
         blocks.append(plain(f"{plural(document.accepted, 'finding')} accepted in askless.toml"))
     again = code(f"askless compare {document.before} {document.after}")
-    return fitting(blocks, lambda left: f"… and {left:,} more partsomitted for lack of space: {again}")
+    return fitting(blocks, lambda left: f"… and {left:,} more parts omitted for lack of space: {again}")
 
 
 def _route(row: documents.CompareRow) -> list[str]:

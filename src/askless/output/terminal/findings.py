@@ -37,7 +37,7 @@ def _edits(out: Console, document: documents.FindingsDocument, most: int) -> Non
         place += len(mended)
     left = document.edits[most:]
     if left:
-        lead = f"{plural(len(left), 'edit')} more ({finding_text.weights(left)})with smaller savings:"
+        lead = f"{plural(len(left), 'edit')} more ({finding_text.weights(left)}) with smaller savings:"
         command(out, lead, "findings", document.capture, "--all")
     _foot(out, document)
 

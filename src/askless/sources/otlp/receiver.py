@@ -124,7 +124,7 @@ class Sink:
         why = self.error.strerror if isinstance(self.error, OSError) else f"{type(self.error).__name__}: {self.error}"
         raise AskLessError(
             "receiver-ended",
-            f"the receiver ended after {plural(self._traces.spans, 'span')}because it could store no more: {why}",
+            f"the receiver ended after {plural(self._traces.spans, 'span')} because it could store no more: {why}",
             "acknowledged spans are in its journal next to the capture and will be added when the capture is next read",
         )
 
