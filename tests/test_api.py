@@ -24,7 +24,7 @@ from askless.reports import columns
 from tests.cli.test_bad_input import refused
 from tests.conftest import findings, run
 
-TABLES = ("requests", "queries", "shapes", "places")
+TABLES = ("requests", "queries", "shapes", "call_sites")
 
 
 def test_a_capture_is_what_the_commands_print(pages: dict[str, Path], harbour: Path) -> None:
@@ -75,13 +75,13 @@ def listed(row: msgspec.Struct) -> dict[str, list[object]]:
 
 def test_the_tables_add_up_to_what_the_commands_say(pages: dict[str, Path]) -> None:
     capture = askless.read(pages["grown"])
-    queries, shapes, places = (getattr(capture, name).to_pandas() for name in ("queries", "shapes", "places"))
+    queries, shapes, call_sites = (getattr(capture, name).to_pandas() for name in ("queries", "shapes", "call_sites"))
     warm = {request.name for request in capture.requests if request.warm_up}
     own = queries[~queries.noise & ~queries.request.isin(warm)]
     assert len(own) == run("requests", pages["grown"], "--json").json["queries"]
     assert shapes.queries.sum() == len(queries) and shapes.total_ms.sum() == pytest.approx(queries.duration_ms.sum())
-    counted = queries[queries.place != ""].groupby("place").size()
-    assert dict(zip(places.place, places.queries, strict=True)) == counted.to_dict()
+    counted = queries[queries.call_site != ""].groupby("call_site").size()
+    assert dict(zip(call_sites.call_site, call_sites.queries, strict=True)) == counted.to_dict()
     assert set(queries["shape"]) == set(shapes["shape"]) and shapes.shape[0] == shapes["shape"].nunique()
     assert list(shapes.total_ms) == sorted(shapes.total_ms, reverse=True)
     vessel = next(shape for shape in capture.shapes if "FROM vessel" in shape.statement)
@@ -101,7 +101,7 @@ def test_questions_of_the_documents_are_answered(pages: dict[str, Path], tmp_pat
     for question in asked:
         rows = duckdb.sql(question.replace("'calls-columns/", f"'{tmp_path}/columns/")).fetchall()
         assert rows, question
-    for table in (columns.RequestRecord, columns.QueryRecord, columns.ShapeRecord, columns.PlaceRecord):
+    for table in (columns.RequestRecord, columns.QueryRecord, columns.ShapeRecord, columns.CallSiteRecord):
         missing = [name for name in table.__struct_fields__ if f"`{name}`" not in text]
         assert missing == [], table.__name__
 

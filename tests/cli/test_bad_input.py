@@ -193,7 +193,10 @@ def test_a_capture_from_another_schema_is_refused(good: Path, tmp_path: Path) ->
     sqlite3.connect(tmp_path / "other.db").execute("CREATE TABLE berth (id)").connection.close()
     other = f"sqlite:///{tmp_path}/other.db"
     refused(
-        run("plan", good, "--db", other), "the statement can't be explained", "no such table: vessel", "the capture's database?"
+        run("plan", good, "--db", other),
+        "the statement can't be explained",
+        "no such table: vessel",
+        "the capture's database?",
     )
     refused(run("indexes", good, "--db", other), "none of the capture's tables", "belong to it")
 

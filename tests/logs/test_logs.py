@@ -146,7 +146,7 @@ def test_the_slow_log_keeps_what_the_server_examined_and_the_plan_by_which_it_ra
     assert {one.rows_examined for one in look_ups(capture)} == {1}
     (one,) = [one for one in capture.queries if "of the pilots" in one.statement]
     assert one.statement == "# of the pilots\nSELECT id FROM vessel WHERE name LIKE '%5' ORDER BY name\n# Time: none"
-    told = json.loads(one.told)
+    told = json.loads(one.server_fields)
     assert one.rows == 6 and one.rows_examined == told["Rows_examined"] >= 60
     assert told["Full_scan"] is True and told["Filesort"] is True and told["Schema"] == "harbour"
     (planned,) = [
@@ -164,7 +164,7 @@ def test_mysqls_slow_log_with_log_slow_extra(tmp_path: Path) -> None:
     capture = captured(WRITTEN / "mysql-slow-extra.log", tmp_path / "calls")
     asked = {one.statement.split()[0]: one for one in capture.queries if not one.error}
     assert (asked["SELECT"].rows, asked["SELECT"].rows_examined) == (2, 62)
-    assert json.loads(asked["SELECT"].told)["Read_rnd_next"] == 61
+    assert json.loads(asked["SELECT"].server_fields)["Read_rnd_next"] == 61
     (wrong,) = [one for one in capture.queries if one.error]
     assert "nothere" in wrong.statement and "1146" in wrong.error
     assert "Quit" not in {one.statement for one in capture.queries}
@@ -180,7 +180,7 @@ def test_a_finding_says_what_the_server_read_for_it(tmp_path: Path) -> None:
     (tmp_path / "slow.log").write_text("# Time: 261127 21:00:43\n" + "".join(records))
     assert run("capture", "log", tmp_path / "slow.log", "-o", tmp_path / "calls").code == 0
     (found,) = [one for one in findings(tmp_path / "calls") if one["pattern"] == "n-plus-one"]
-    assert any("reads 2,000 rows for 1 that it gives" in reason for reason in found["evidence_details"])
+    assert any("reads 2,000 rows for 1 that it returns" in reason for reason in found["evidence_details"])
 
 
 @pytest.mark.parametrize("name", [*SETTINGS, "csv", "json", "general", "slow"])
@@ -251,7 +251,7 @@ def test_logs_that_are_none(logs: dict[str, Path], tmp_path: Path) -> None:
     (tmp_path / "text.log").write_text("good morning\n" * 300)
     for word, ran in (
         ("has an unknown format", run("capture", "log", tmp_path / "text.log", "-o", tmp_path / "a")),
-        ("is no text", run("capture", "log", binary(tmp_path), "-o", tmp_path / "c")),
+        ("is not a text file", run("capture", "log", binary(tmp_path), "-o", tmp_path / "c")),
         ("can't read", run("capture", "log", tmp_path, "-o", tmp_path / "d")),
         ("can't read", run("capture", "log", tmp_path / "nowhere", "-o", tmp_path / "e")),
         (

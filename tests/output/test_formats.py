@@ -174,7 +174,9 @@ def test_markdown_fits_a_comment(routes: int, calls: Callable[..., Path], tmp_pa
     (tmp_path / "askless.toml").write_text(BUDGET)
     for command in COMMANDS:
         text = made(command, "markdown", capture, few, tmp_path).out
-        assert len(text) <= markdown.COMMENT_MOST and "omitted for lack of space" in text and f"askless {command}" in text
+        assert (
+            len(text) <= markdown.COMMENT_MOST and "omitted for lack of space" in text and f"askless {command}" in text
+        )
         assert text.count("```") % 2 == 0
 
 

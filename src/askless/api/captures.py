@@ -16,7 +16,7 @@ from askless.core import patterns as every_pattern
 from askless.core.errors import AskLessError
 from askless.core.progress import Progress, quiet
 from askless.reports import columns, documents
-from askless.reports.columns import PlaceRecord, QueryRecord, RequestRecord, ShapeRecord, TimedRequest
+from askless.reports.columns import CallSiteRecord, QueryRecord, RequestRecord, ShapeRecord, TimedRequest
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -50,9 +50,9 @@ class Traffic:
         return Table(lambda: self._totals().shapes(), ShapeRecord)
 
     @property
-    def places(self) -> Table[PlaceRecord]:
+    def call_sites(self) -> Table[CallSiteRecord]:
         """The lines of code that ask, the one that takes most time first."""
-        return Table(lambda: self._totals().places(), PlaceRecord)
+        return Table(lambda: self._totals().places(), CallSiteRecord)
 
     def _queries(self) -> Iterator[QueryRecord]:
         for one in self._arrived():
@@ -204,7 +204,7 @@ class Capture(Traffic):
         return report(self.path, wish, limits, progress)
 
     def to_parquet(self, folder: str | os.PathLike[str], progress: Progress = quiet) -> dict[str, int]:
-        """Write requests, queries, shapes and places as Parquet files into a folder; how many rows of each.
+        """Write requests, queries, shapes and call sites as Parquet files into a folder; how many rows of each.
 
         Raises AskLessError: columns-extra-missing, file-unwritable.
         """

@@ -24,18 +24,18 @@ _TELL_EVERY = 2_000  # requests
 
 
 def parquet(capture: Path, folder: Path, values: bool = False, progress: Progress = quiet) -> dict[str, int]:
-    """Write requests, queries, shapes and places into a folder; how many rows of each.
+    """Write requests, queries, shapes and call sites into a folder; how many rows of each.
 
     The files are in the folder once all are whole. Raises AskLessError: columns-extra-missing, file-unwritable, and see the
     reading of captures.
     """
     totals = columns.Totals(values)
-    counts = dict.fromkeys(("requests", "queries", "shapes", "places"), 0)
+    counts = dict.fromkeys(("requests", "queries", "shapes", "call_sites"), 0)
     kinds: tuple[type[msgspec.Struct], ...] = (
         columns.RequestRecord,
         columns.QueryRecord,
         columns.ShapeRecord,
-        columns.PlaceRecord,
+        columns.CallSiteRecord,
     )
     with ParquetFolder(folder) as target:
         for name, kind in zip(counts, kinds, strict=True):
@@ -50,8 +50,8 @@ def parquet(capture: Path, folder: Path, values: bool = False, progress: Progres
                 progress(f"wrote {plural(counts['requests'], 'request')}")
         shapes, places = list(totals.shapes()), list(totals.places())
         target.add("shapes", shapes)
-        target.add("places", places)
-        counts |= {"shapes": len(shapes), "places": len(places)}
+        target.add("call_sites", places)
+        counts |= {"shapes": len(shapes), "call_sites": len(places)}
     return counts
 
 

@@ -24,7 +24,7 @@ _REPEATED = (
     "shape",
     "statement",
     "system",
-    "place",
+    "call_site",
     "file",
     "function",
     "orm",

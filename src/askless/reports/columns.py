@@ -1,4 +1,4 @@
-"""Requests, queries, shapes, places and findings as flat rows: what frames, Arrow tables and Parquet files have as columns.
+"""Requests, queries, shapes, call sites and findings as flat rows: what frames, Arrow tables and Parquet files have as columns.
 
 Within a version of Ask Less's documents columns are only added. Times are in milliseconds as the application saw them; what is
 not known is None. Without values, literals in statements are masked, and parameters and paths are empty.
@@ -48,8 +48,8 @@ class RequestRecord(msgspec.Struct, frozen=True):
 class QueryRecord(msgspec.Struct, frozen=True):
     """A query. `request` is the name of its request, `number` its place there (from 1), `start_ms` counts from its begin.
 
-    `shape` and `place` name rows of the other tables. `load` is what an ORM said of it: lazy, eager, refresh, query, write.
-    `told` is JSON: what else the server's log says of it, by its own names; `rows_examined` is the server's, where it told.
+    `shape` and `call_site` name rows of the other tables. `load` is what an ORM said of it: lazy, eager, refresh, query, write.
+    `server_fields` is JSON: what else the server's log says of it, by its own names; `rows_examined` is the server's, where it told.
     """
 
     request: str
@@ -67,7 +67,7 @@ class QueryRecord(msgspec.Struct, frozen=True):
     error: str
     connection: int
     in_transaction: bool
-    place: str
+    call_site: str
     file: str
     line: int
     function: str
@@ -76,7 +76,7 @@ class QueryRecord(msgspec.Struct, frozen=True):
     model: str
     relation: str
     rows_examined: int | None
-    told: str
+    server_fields: str
 
 
 class ShapeRecord(msgspec.Struct, frozen=True):
@@ -97,10 +97,10 @@ class ShapeRecord(msgspec.Struct, frozen=True):
     errors: int
 
 
-class PlaceRecord(msgspec.Struct, frozen=True):
-    """A line of code that asks, over the whole capture. `caller` is the place that called it; '' for none."""
+class CallSiteRecord(msgspec.Struct, frozen=True):
+    """A line of code that sends queries, over the whole capture. `caller` is the call site that called it; '' for none."""
 
-    place: str
+    call_site: str
     file: str
     line: int
     function: str
@@ -278,7 +278,7 @@ def query_records(request: Request, values: bool = False) -> Iterator[QueryRecor
             error=error if values else masked_error(error),
             connection=request.connections[i],
             in_transaction=bool(request.in_transaction[i]),
-            place=place_name(place) if place is not None else "",
+            call_site=place_name(place) if place is not None else "",
             file=place.file if place is not None else "",
             line=place.line if place is not None else 0,
             function=place.function if place is not None else "",
@@ -287,7 +287,7 @@ def query_records(request: Request, values: bool = False) -> Iterator[QueryRecor
             model=load.model if load is not None else "",
             relation=load.relation if load is not None else "",
             rows_examined=request.rows_examined(i),
-            told=_told(told, values) if told else "",
+            server_fields=_told(told, values) if told else "",
         )
 
 
@@ -304,7 +304,7 @@ _masked = lru_cache(10_000)(masked)
 
 @lru_cache(50_000)
 def place_name(place: CallSite) -> str:
-    """What a place is called: the same in every capture of the same code."""
+    """The name of a call site: the same in every capture of the same code."""
     caller = place_name(place.caller) if place.caller is not None else ""
     text = f"{place.file}|{place.line}|{place.function}|{caller}"
     return blake2b(text.encode("utf-8", "replace"), digest_size=6).hexdigest()
@@ -319,7 +319,7 @@ class _Sum:
 
 
 class Totals:
-    """Adds shapes and places up over a capture: memory grows with their number, not with that of the queries."""
+    """Adds up shapes and call sites over a capture: memory grows with their number, not with that of the queries."""
 
     def __init__(self, values: bool = False) -> None:
         self._values = values
@@ -369,11 +369,11 @@ class Totals:
                 errors=one.errors,
             )
 
-    def places(self) -> Iterable[PlaceRecord]:
-        """The places, the one that takes most time first."""
+    def places(self) -> Iterable[CallSiteRecord]:
+        """The call sites, the most time first."""
         for name, (place, one) in sorted(self._places.items(), key=lambda item: -item[1][1].duration_ns):
-            yield PlaceRecord(
-                place=name,
+            yield CallSiteRecord(
+                call_site=name,
                 file=place.file,
                 line=place.line,
                 function=place.function,
