@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from askless.api import Capture as Capture, Recording as Recording, read as read, record as record
     from askless.core.errors import AskLessError as AskLessError
 
-__version__ = "0.4.0"
+__version__ = "0.5.0"
 __all__ = ["AskLessError", "Capture", "Recording", "RepeatedLoad", "read", "record", "request"]
 # Imported when first asked for: a recorded program imports this module for `request` alone.
 _LATER = {

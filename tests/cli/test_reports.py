@@ -119,7 +119,7 @@ def test_before_and_after(pages: dict[str, Path]) -> None:
     grown = next(r for r in read(pages["grown"]) if r.route == due["route"] and not r.warm_up)
     assert due["queries"] == {"before": len(grown), "after": 3}
     assert due["ratio"]["low"] <= due["ratio"]["value"] <= due["ratio"]["high"]
-    assert due["time"]["before"]["count"] == 5
+    assert due["time"]["before"]["requests"] == 5
     control = next(row for row in compared["routes"] if row["route"] == "GET /vessels/{call_sign}")
     assert control["verdict"]["outcome"] == "same-work" and compared["variation"] == max(
         control["ratio"]["value"], 1 / control["ratio"]["value"]

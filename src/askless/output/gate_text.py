@@ -76,8 +76,8 @@ def spread(value: documents.TimeSpread | None, quartiles: bool = True) -> str:
     """A median time, with its quartiles."""
     if value is None:
         return "–"
-    around = f" ({milliseconds(value.low)} to {milliseconds(value.high)})" if quartiles else ""
-    return milliseconds(value.median) + around
+    around = f" ({milliseconds(value.low_ms)} to {milliseconds(value.high_ms)})" if quartiles else ""
+    return milliseconds(value.median_ms) + around
 
 
 def drift(document: documents.CompareDocument) -> str:

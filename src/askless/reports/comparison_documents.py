@@ -13,10 +13,10 @@ from askless.reports.document import BeforeAfter, Document, Fields
 class TimeSpread(msgspec.Struct, frozen=True):
     """A median with its quartiles, in milliseconds."""
 
-    median: float
-    low: float
-    high: float
-    count: int
+    median_ms: float
+    low_ms: float
+    high_ms: float
+    requests: int
 
 
 class TimeBeforeAfter(Fields, frozen=True):
@@ -100,7 +100,7 @@ class Projected(msgspec.Struct, frozen=True):
 
     rows: float
     queries: float
-    ms: float
+    request_ms: float
     bytes: float
 
 
@@ -116,7 +116,7 @@ class GrowthPoint(Fields, frozen=True):
 
     rows: int
     queries: int
-    ms: float
+    request_ms: float
 
 
 class GrowthRow(msgspec.Struct, frozen=True):

@@ -13,8 +13,6 @@ from askless.core.aggregation.route_rows import RouteRow
 from askless.core.findings.finding import Edit, Finding, SourceLine
 from askless.core.records.model import Table
 from askless.core.records.sampling import Estimate
-from askless.core.statistics import Ratio
-from askless.core.verdicts import Verdict
 from askless.reports.comparison_documents import (
     CompareDocument as CompareDocument,
     CompareRow as CompareRow,
@@ -31,6 +29,24 @@ from askless.reports.comparison_documents import (
     TrendRow as TrendRow,
 )
 from askless.reports.document import BeforeAfter as BeforeAfter, Document as Document, Fields
+from askless.reports.key_descriptions import description_of
+from askless.reports.plan_documents import (
+    IndexRow as IndexRow,
+    PlanDocument as PlanDocument,
+    PlanNode as PlanNode,
+    PlanRow as PlanRow,
+)
+from askless.reports.trial_documents import (
+    ClauseCostRow as ClauseCostRow,
+    FindingTrialDocument as FindingTrialDocument,
+    RewriteDocument as RewriteDocument,
+    TrialAlternative as TrialAlternative,
+    TrialDocument as TrialDocument,
+    TrialSide as TrialSide,
+    TrialStatement as TrialStatement,
+    WeighDocument as WeighDocument,
+    WorkBeforeAfter as WorkBeforeAfter,
+)
 
 
 class RequestsDocument(Document, frozen=True, kw_only=True):
@@ -176,224 +192,6 @@ class CheckDocument(Document, frozen=True, kw_only=True):
     capture: str
     files: tuple[FileCheck, ...]
     sound: bool
-
-
-class PlanNode(msgspec.Struct, frozen=True):
-    """A node of a plan tree, with what was observed on it.
-
-    `rows` is the table's size, where known. `estimated_rows` and `actual_rows` are per loop; `own_ms` is the time in the
-    node itself over all loops, `share` its part of the plan's time. `cost` is the planner's own unit, which is no time.
-    `alias` is what the statement calls the table, where that is another name.
-    """
-
-    kind: str
-    detail: str
-    table: str
-    index: str
-    rows: int | None
-    observations: tuple[str, ...]
-    children: tuple[PlanNode, ...]
-    estimated_rows: float | None = None
-    actual_rows: float | None = None
-    loops: int | None = None
-    own_ms: float | None = None
-    share: float | None = None
-    cost: float | None = None
-    condition: str = ""
-    alias: str = ""
-
-
-class IndexRow(msgspec.Struct, frozen=True):
-    """An index to try.
-
-    `rows_before` and `rows_after` are about how many rows of the table the statement touches; `guessed` where nobody
-    measured how many rows its conditions keep. `partial` is another form of it, for the rows of a constant condition.
-    """
-
-    ddl: str
-    table: str
-    columns: tuple[str, ...]
-    why: str
-    size_bytes: int
-    writes: int
-    redundant: tuple[str, ...]
-    verify: tuple[str, ...]
-    partial: str = ""
-    rows_before: float | None = None
-    rows_after: float | None = None
-    guessed: bool = False
-
-
-class PlanRow(msgspec.Struct, frozen=True):
-    """One statement and its plan. `total_ms` is its time over the capture.
-
-    `generic_plan` is what a prepared statement gets once the server has stopped to look at the values, where it differs.
-    `planning_ms` is what planning takes each time that a text comes again; None where the server does not tell.
-    """
-
-    sql: str
-    shape: str
-    routes: tuple[str, ...]
-    queries: int
-    total_ms: float
-    plan: tuple[PlanNode, ...]
-    indexes: tuple[IndexRow, ...]
-    error: str = ""
-    generic_plan: tuple[PlanNode, ...] = ()
-    remark: str = ""
-    planning_ms: float | None = None
-
-
-class PlanDocument(Document, frozen=True, kw_only=True):
-    """`askless plan`. `schema_known` tells whether the tables were looked at: without them no index is advised."""
-
-    system: str
-    statements: tuple[PlanRow, ...]
-    schema_known: bool = True
-
-
-class WorkBeforeAfter(Fields, frozen=True):
-    """What the server touched for a statement, in the unit that `work_unit` names."""
-
-    before: int = 0
-    after: int = 0
-
-
-class TrialStatement(msgspec.Struct, frozen=True):
-    """One statement's trial. `ratio` is median before over median after, with a 99 % interval.
-
-    `work` counts what the server touched, before and after, in its own unit `work_unit`; '' where it can't be counted.
-    """
-
-    sql: str
-    before_ms: float
-    after_ms: float
-    ratio: float
-    ratio_low: float
-    ratio_high: float
-    repetitions: int
-    rows: int
-    same_result: bool
-    difference: str
-    plan_before: tuple[PlanNode, ...]
-    plan_after: tuple[PlanNode, ...]
-    uses_index: bool
-    verdict: Verdict
-    bytes: int = 0
-    work_unit: str = ""
-    work: WorkBeforeAfter = WorkBeforeAfter()
-
-
-class TrialDocument(Document, frozen=True, kw_only=True):
-    """`askless trial --index`. `where` tells where the index was tried, `caution` what may have kept it from being used.
-
-    For `locked_ms` nobody else could write to the table; `longest_wait_ms` is the longest time that somebody waited for that.
-    """
-
-    system: str
-    index: str
-    build_ms: float
-    size_bytes: int
-    statements: tuple[TrialStatement, ...]
-    where: str = ""
-    caution: str = ""
-    locked_ms: float = 0.0
-    longest_wait_ms: float = 0.0
-
-
-class TrialSide(msgspec.Struct, frozen=True):
-    """One of two statements, over all sets of values together. `median_ms` is None where nothing was timed."""
-
-    sql: str
-    median_ms: float | None
-    rows: int
-    bytes: int
-    plan: tuple[PlanNode, ...]
-    work: int
-
-
-class RewriteDocument(Document, frozen=True, kw_only=True):
-    """`askless trial --before --after`. `missing_rows` and `extra_rows` show some rows where values were asked for.
-
-    `synthetic_rows` is what was planted in copies of the tables without making a difference, in words.
-    """
-
-    system: str
-    sets: int
-    before: TrialSide
-    after: TrialSide
-    work_unit: str
-    repetitions: int
-    ratio: Ratio | None
-    same_result: bool
-    difference: str
-    cause: str
-    missing_rows: tuple[str, ...]
-    extra_rows: tuple[str, ...]
-    remarks: tuple[str, ...]
-    verdict: Verdict
-    synthetic_rows: tuple[str, ...] = ()
-
-
-class TrialAlternative(msgspec.Struct, frozen=True):
-    """One way to get a finding's rows. `median_ms` as measured here, `with_latency_ms` with the added round-trip time."""
-
-    name: str
-    sql: str
-    queries: int
-    median_ms: float
-    with_latency_ms: float
-    rows: int
-    bytes: int
-    same_result: bool
-    difference: str
-    cause: str
-    note: str
-    ratio: Ratio | None
-    ratio_with_latency: float | None
-
-
-class FindingTrialDocument(Document, frozen=True, kw_only=True):
-    """`askless trial --finding`. `network_latency_ms` is what was added to each query in the `away` figures."""
-
-    system: str
-    finding: str
-    title: str
-    route: str
-    request: str
-    lookups: int
-    keys: int
-    network_latency_ms: float
-    repetitions: int
-    alternatives: tuple[TrialAlternative, ...]
-    verdict: Verdict
-
-
-class ClauseCostRow(msgspec.Struct, frozen=True):
-    """A part of a statement. `ratio` is the time of the whole over the time without the part; `cost_ms` their difference."""
-
-    kind: str
-    part: str
-    with_it: str
-    without_ms: float | None
-    cost_ms: float | None
-    ratio: Ratio | None
-    rows: int
-    bytes: int
-    verdict: Verdict
-    error: str = ""
-
-
-class WeighDocument(Document, frozen=True, kw_only=True):
-    """`askless weigh`."""
-
-    system: str
-    sql: str
-    whole_ms: float
-    rows: int
-    bytes: int
-    repetitions: int
-    parts: tuple[ClauseCostRow, ...]
 
 
 class ServedRow(msgspec.Struct, frozen=True):
@@ -566,6 +364,10 @@ def version_of(name: str) -> int:
 def json_schema(name: str) -> dict[str, Any]:
     """The JSON Schema of a command's document. Raises KeyError for a name that is none."""
     schema = msgspec.json.schema(DOCUMENTS[name])
+    for kind, definition in schema["$defs"].items():
+        for key, value in definition.get("properties", {}).items():
+            # Beside a reference, a description belongs to the property, not to the type that it refers to.
+            definition["properties"][key] = {"description": description_of(kind, key), **value}
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": f"askless {name}, version {version_of(name)}",

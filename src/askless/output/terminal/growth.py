@@ -42,7 +42,7 @@ def _route(out: Console, row: documents.GrowthRow) -> None:
     out.print(indented(Text(safe(f"{growth_text.equation(row)}    {growth_text.seen(row)}")), 2))
     table = table_of(("", "l"), ("rows", "r"), ("queries", "r"), ("ms", "r"), ("bytes", "r"))
     for name, one in zip(growth_text.PROJECTED, row.projected, strict=False):
-        table.add_row(name, number(one.rows), number(round(one.queries)), milliseconds(one.ms), size(one.bytes))
+        table.add_row(name, number(one.rows), number(round(one.queries)), milliseconds(one.request_ms), size(one.bytes))
     out.print(indented(table, 2))
     for remark in growth_text.remarks(row):
         out.print(indented(Text(remark, style="yellow" if remark == growth_text.BENDS else ""), 2))
