@@ -1,4 +1,4 @@
-"""Takes all advice word for word on four applications, on three databases, and tells what came of it.
+"""Takes all advice word for word on four applications, on three databases, and says what came of it.
 
     python benchmarks/advice.py                                    all, in some five minutes
     python benchmarks/advice.py --only django --on sqlite          one application on one database

@@ -25,7 +25,7 @@ class Ask(msgspec.Struct, frozen=True):
     given: tuple[Any, ...] = ()
     rows: Rows = ()
     columns: tuple[str, ...] = ()
-    count: int = -1  # rows, where they are more than those that are kept
+    count: int = -1  # rows, if they are more than those that are kept
     ms: float = 0.4
     gap_ms: float = 1.0
     inside: bool = False
@@ -48,7 +48,7 @@ class Ask(msgspec.Struct, frozen=True):
 
 
 class One(msgspec.Struct, frozen=True):
-    """One request: its queries, where it was asked for, and what was waited for beside them."""
+    """One request: its queries, if it was asked for, and what was waited for next to them."""
 
     asks: tuple[Ask, ...]
     path: str = ""
@@ -57,7 +57,7 @@ class One(msgspec.Struct, frozen=True):
 
 
 class Case(msgspec.Struct, frozen=True):
-    """A labelled case. `found` are pattern and variant of what is to be found; () for a trap. `systems`: where it can be.
+    """A labelled case. `found` are pattern and variant of what is to be found; () for a trap. `systems`: if it can be.
 
     `whole`: what is to be found instead where a list reads whole rows, as some ORMs do.
     """

@@ -123,7 +123,7 @@ class Score:
 
 
 def rendered(ask: Ask, style: Style, system: str) -> tuple[str, tuple[object, ...]]:
-    """A query's text as a style writes it for a system, and what is bound beside it."""
+    """A query's text as a style writes it for a system, and what is bound next to it."""
     dialect = DIALECTS[system]
     text = ask.text
     try:
@@ -185,7 +185,7 @@ def written(verbose: bool, with_schema: bool) -> Score:
                 score.requests += len(requests)
                 wanted = case.whole if case.whole and style.change is whole_rows else case.found
                 schema = Schema(system, TABLES) if with_schema else None
-                if with_schema:  # which tells that no index finds the rows
+                if with_schema:  # which says that no index finds the rows
                     wanted = tuple((p, v or SCANS) if p == "subquery-per-row" else (p, v) for p, v in wanted)
                 found = findings_of(summarise(requests), schema)
                 score.add(wanted, found, f"{case.name}, {name} on {system}", verbose)

@@ -1,4 +1,4 @@
-"""Test suites that nobody here wrote, bare and recorded: the same tests must pass and fail.
+"""Test suites that no one here wrote, bare and recorded: the same tests must pass and fail.
 
     python benchmarks/foreign_suites.py                          all of them, in some twenty minutes
     python benchmarks/foreign_suites.py --only psycopg2 sqlite3-3.13

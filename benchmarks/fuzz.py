@@ -3,9 +3,9 @@
     python benchmarks/fuzz.py                          20,000 inputs of each kind, some ten minutes
     python benchmarks/fuzz.py --inputs 1000000         so many in all, shared out evenly
     python benchmarks/fuzz.py --kind otlp-json --seed 7
-    python benchmarks/fuzz.py --guided --kind plans    by coverage, where the package atheris is installed
+    python benchmarks/fuzz.py --guided --kind plans    by coverage, if the package atheris is installed
 
-A seed and a kind give the same inputs again. What it prints: inputs, errors that nobody foresaw by the line that raised them,
+A seed and a kind give the same inputs again. What it prints: inputs, errors that no one foresaw by the line that raised them,
 inputs that took over ten seconds, the most memory. Exit code 1 where there is any.
 """
 
@@ -112,7 +112,7 @@ def run(kind: str, inputs: int, seed: int) -> Result:
 
 
 def guided(kind: str) -> None:
-    """By coverage, until somebody stops it."""
+    """By coverage, until someone stops it."""
     import atheris
 
     target = TARGETS[kind]

@@ -41,7 +41,7 @@ from askless.reports.loading import load  # noqa: E402
 from askless.reports.statement_selection import Subject, costliest, writes_of  # noqa: E402
 
 PAGES = ["/calls/due", "/calls/{last}", "/berths", "/statistics", "/inspections", "/vessels", "/vessels/H00042"]
-# What the office asks beside its pages: reports and lookups of the same tables, as their authors wrote them.
+# What the office asks next to its pages: reports and lookups of the same tables, as their authors wrote them.
 REPORTS = [
     "SELECT status, count(*) FROM port_call GROUP BY status",
     "SELECT id, eta FROM port_call WHERE eta >= '2026-11-20' AND eta < '2026-11-22' ORDER BY eta",
@@ -118,7 +118,7 @@ class Ground:
                     self.workshop.run(drop_index(name, table, self.system))
 
     def cost(self, asked: Asked) -> float:
-        """The cost of a query as the database stands."""
+        """The cost of a query as the database is."""
         server = server_of(self.connection)
         if self.system == "postgresql":
             (plan,) = server.explain(self.connection, asked.query, {}, False)
@@ -167,7 +167,7 @@ def brute_force(
 def fewest(
     ground: Ground, workload: Sequence[Asked], best: dict[str, tuple[float, Indexes]]
 ) -> list[tuple[str, tuple[str, ...]]]:
-    """The indexes that brute force needs: those of every query, left out one by one while no query loses 5 %."""
+    """The indexes that brute force needs: those of every query, omitted one by one while no query loses 5 %."""
     needed = list(dict.fromkeys(index for _, indexes in best.values() for index in indexes))
     for index in list(needed):
         rest = [other for other in needed if other != index]

@@ -9,7 +9,7 @@ that loads eagerly. Exit code 1 where something differs.
 
 Needs Debian's ruby-activerecord ruby-pg ruby-mysql2 php-cli php-pgsql php-mysql php-illuminate-database, a JDK with
 libeclipselink-java libpostgresql-jdbc-java libmariadb-java, and Node with `npm install sequelize pg mysql2` (NODE_PATH). What is
-not there is left out, and said.
+not there is omitted, and said.
 """
 
 from __future__ import annotations
@@ -94,7 +94,7 @@ def office(server: servers.Server) -> None:
 
 
 def shapes(statements: list[str], system: str) -> Counter[str]:
-    """Statements by shape, what sets a connection up left out; MariaDB's log is read line by line."""
+    """Statements by shape, what sets a connection up omitted; MariaDB's log is read line by line."""
     statements = [text.lstrip().split("\n")[0] if system == "mariadb" else text for text in statements]
     pieces = [piece for statement in statements for piece in split(statement, system) if not SETTING_UP.match(piece)]
     return Counter(shape_text(piece, system) for piece in pieces)

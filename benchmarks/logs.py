@@ -53,7 +53,7 @@ def jsonlog(turn: int) -> str:
 
 
 def slow(turn: int) -> str:
-    """A lookup as MariaDB's slow log tells it."""
+    """A lookup as MariaDB's slow log says it."""
     return (
         f"# User@Host: harbour[harbour] @ localhost [127.0.0.1]\n# Thread_id: {turn % 7}  Schema: office  QC_hit: No\n"
         "# Query_time: 0.000069  Lock_time: 0.000000  Rows_sent: 1  Rows_examined: 1\n# Rows_affected: 0  Bytes_sent: 91\n"
@@ -62,7 +62,7 @@ def slow(turn: int) -> str:
 
 
 def general(turn: int) -> str:
-    """A lookup as MariaDB's general log tells it."""
+    """A lookup as MariaDB's general log says it."""
     return f"\t\t    {turn % 7 + 5} Query\tSELECT id, name, call_sign, flag, owner FROM vessel WHERE id = {turn}\n"
 
 
@@ -104,7 +104,7 @@ def main() -> None:
                     count += said.query is not None
             taken_s = time.process_time() - began_s
             began_s = time.process_time()
-            for turn in range(count):  # what is told of each query, if reading it cost nothing
+            for turn in range(count):  # what is reported of each query, if reading it cost nothing
                 LogMessage(
                     "7", turn, QuerySeen("SELECT 1", start_ns=turn, duration_ns=turn, rows=1), "pages", False, "pier"
                 )

@@ -2,7 +2,7 @@
 
 `python page.py` makes a capture of 5,000 requests with 500 findings, writes its page and opens it in headless Chromium (Debian's
 packages chromium and chromium-driver; selenium) several times. `python page.py --large` makes one of 500,000 requests: the page has
-to say what it left out, and memory must not grow with the capture.
+to say what it omitted, and memory must not grow with the capture.
 """
 
 from __future__ import annotations

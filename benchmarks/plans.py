@@ -1,4 +1,4 @@
-"""Whether `askless plan` names the problem of a statement on the right step, and nothing where there is none.
+"""Whether `askless plan` names the problem of a statement on the right step, and nothing if there is none.
 
     python benchmarks/plans.py                                     SQLite, PostgreSQL and MariaDB, in some three minutes
     python benchmarks/plans.py --on postgresql --url postgresql://harbour@127.0.0.1:55418/plans      a server of yours
@@ -6,7 +6,7 @@
     python benchmarks/plans.py --texts FOLDER                      read the text plans in results of PostgreSQL's own tests (*.out)
 
 150 statements with one planted problem each, and 80 healthy ones (`plan_cases/statements.py`), over the same tables on each
-server. A problem counts as named where an observation of its kind stands on a step of its table; any observation on a healthy
+server. A problem counts as named where an observation of its kind is on a step of its table; any observation on a healthy
 statement is a false alarm. Exit code 1 where less than 95 % are named, or there is a false alarm.
 """
 
@@ -92,7 +92,7 @@ def _nodes(nodes: list[dict[str, Any]]) -> Iterator[dict[str, Any]]:
 
 
 def is_named(case: Case, found: list[tuple[str, str, str]]) -> bool:
-    """Whether one of the expected kinds stands where it should."""
+    """Whether one of the expected kinds is where it should."""
     return any(kind in case.named and (not case.table or table == case.table) for kind, table, _ in found)
 
 
@@ -123,7 +123,7 @@ def measure(system: str, url: str, verbose: bool) -> tuple[float, int]:
 
 
 def _texts(folder: Path) -> Iterator[tuple[str, str]]:
-    """(file, text) of each plan as text in saved results of PostgreSQL's tests; those in other formats are left out."""
+    """(file, text) of each plan as text in saved results of PostgreSQL's tests; those in other formats are omitted."""
     for file in sorted(folder.rglob("*.out")):
         lines = file.read_text(errors="replace").split("\n")
         for start in [i for i, line in enumerate(lines) if line.strip() == "QUERY PLAN"]:

@@ -1,4 +1,4 @@
-"""Three applications that nobody here wrote, bare and recorded: the same pages, and every query that their database saw.
+"""Three applications that no one here wrote, bare and recorded: the same pages, and every query that their database saw.
 
     python benchmarks/real_programs.py [--only datasette mlflow prefect] [--folder .programs]
 
@@ -113,7 +113,7 @@ class Datasette(Program):
 
 
 class Mlflow(Program):
-    """A store of experiments: Flask behind an ASGI server, SQLAlchemy."""
+    """A store of experiments: Flask after an ASGI server, SQLAlchemy."""
 
     name = "mlflow"
     system = "postgresql"
@@ -330,7 +330,7 @@ def judge(program: Program, office: Office) -> int:
     ]
     first, second = requests[: len(paths)], requests[len(paths) :]
     asked = sum(sum(own(request).values()) for request in first)
-    # Less may be asked at once, as programs cache; more is somebody else's.
+    # Less may be asked at once, as programs cache; more is someone else's.
     alone: dict[str, list[Counter[str]]] = {}
     for request in first:
         alone.setdefault(request.path, []).append(own(request))

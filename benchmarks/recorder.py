@@ -1,7 +1,7 @@
 """What the recorder adds to a query: the same program bare and recorded, in turns, in processes of their own.
 
 `python benchmarks/recorder.py [--track-use] [--sample] [--only sqlite3|psycopg|orm]`. Prints microseconds a query and the ratio;
-with `--sample`, of queries in requests that a recording of one in 50 leaves out (aim: 1 µs for sqlite3 and psycopg):
+with `--sample`, of queries in requests that a recording of one in 50 omits (aim: 1 µs for sqlite3 and psycopg):
 
 - sqlite3: a select by key (from a connection and from a cursor), 1,000 rows of 8 columns (fetched at once, iterated
   over), the select by key on four threads;

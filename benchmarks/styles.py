@@ -215,7 +215,7 @@ BETWEEN = (
     "SELECT 1",
     "DEALLOCATE handle_{}",
     "COMMIT",
-)  # what clients send beside queries
+)  # what clients send next to queries
 
 
 def literal(value: Value, system: str) -> str:
@@ -277,7 +277,7 @@ class Writer:
 
 
 def in_form(marked: str, values: Sequence[Value], form: str, system: str, turn: int) -> tuple[str, tuple[Value, ...]]:
-    """A marked text as it is sent in a form, and what is bound beside it."""
+    """A marked text as it is sent in a form, and what is bound next to it."""
     given = [values[int(match[1])] for match in MARK.finditer(marked)]
     if form == "bound":
         return MARK.sub("?", marked), tuple(given)
@@ -315,7 +315,7 @@ def _queries(request: Request, writer: Writer, form: str) -> Iterator[QuerySeen]
 
 
 def found(requests: Sequence[Request], widened: bool) -> Found:
-    """How often each pattern and variant is found on each page. Where a style reads whole rows, that it does is no matter."""
+    """How often each pattern and variant is found on each page. Where a style reads whole rows, that it does is not a matter."""
     findings = findings_of(summarise(requests))
     return Counter((f.route, f.pattern, f.variant) for f in findings if not (widened and f.variant == "star"))
 

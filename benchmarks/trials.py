@@ -8,7 +8,7 @@ Parts. `pairs`: each pair of `trial_cases/pairs.py`, with the rows there are and
 statements that differ are called the same or the other way round. `effects`: each statement of `trial_cases/effects.py`, as
 a statement to compare, to measure and to explain; everything that the server holds is read before and after. `kills`: a
 trial is stopped by each signal in each phase, and what is left is looked for. `waits`: a session writes every 20 ms while
-trials run; the longest wait is told. Timings of a known ratio are `benchmarks/timings.py`'s. Exit code 1 where something is
+trials run; the longest wait is reported. Timings of a known ratio are `benchmarks/timings.py`'s. Exit code 1 where something is
 wrong, written, or left.
 """
 
@@ -174,7 +174,7 @@ def pairs(here: Office) -> int:
 
 
 def side_effects(here: Office) -> int:
-    """How many statements left something behind, each in every command that sends a text to a database."""
+    """How many statements left something after, each in every command that sends a text to a database."""
     left = ran = runs = 0
     with tempfile.TemporaryDirectory() as where:
         for number, statement in enumerate(effects.EFFECTS[here.system]):
@@ -268,7 +268,7 @@ def kills(here: Office) -> int:
                 process.wait(60)
                 done += 1
                 ended = wait_until(lambda: not [text for text in here.at_work() if "port_call" in text], 30)
-                if number == signal.SIGKILL:  # nobody could tidy up: the next command does
+                if number == signal.SIGKILL:  # no one could tidy up: the next command does
                     here.trial(
                         "--index",
                         "CREATE INDEX tried ON vessel (flag)",
@@ -320,7 +320,7 @@ class _Second(threading.Thread):
 
 
 def waits(here: Office) -> int:
-    """Print the longest wait of a second session while trials run beside it; how many of its statements failed."""
+    """Print the longest wait of a second session while trials run next to it; how many of its statements failed."""
     ask = "SELECT count(*) FROM vessel v JOIN port_call c ON c.vessel_id = v.id WHERE v.flag = 'NO'"
     index = [
         "--index",

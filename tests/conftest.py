@@ -26,7 +26,7 @@ from tests import servers
 
 ASKLESS = [sys.executable, "-m", "askless"]
 # A change must not fail in CI for what it did not touch: there the same examples are tried each time, at a desk new ones.
-settings.register_profile("any machine", deadline=None)  # how long an example takes is no matter of a test
+settings.register_profile("any machine", deadline=None)  # how long an example takes is not a matter of a test
 settings.load_profile("any machine")
 settings.register_profile("ci", derandomize=True, deadline=None)
 if os.environ.get("CI"):
@@ -135,7 +135,7 @@ def harbour(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 @pytest.fixture(scope="session")
 def pages(harbour: Path, tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
-    """Captures of the demo's pages, as they grew and as tuned, and what the pages gave (in a file beside them)."""
+    """Captures of the demo's pages, as they grew and as tuned, and what the pages gave (in a file next to them)."""
     folder = tmp_path_factory.mktemp("pages")
     driver = folder / "drive.py"
     driver.write_text(

@@ -24,7 +24,7 @@ _OUR_OWN = re.compile(r"SELECT 'mark |SET AUTOCOMMIT = 1|SET NAMES")
 
 
 class Server:
-    """A running server: where it listens, and what it logged."""
+    """A running server: if it listens, and what it logged."""
 
     def __init__(self, system: str, port: int, log: Path) -> None:
         self.system = system
@@ -49,7 +49,7 @@ class Server:
         return self.log.stat().st_size
 
     def statements(self, since: int) -> list[str]:
-        """The statements that the server logged since a mark, as it words them, with what stands before them."""
+        """The statements that the server logged since a mark, as it words them, with what is before them."""
         text = self.log.read_bytes()[since : self.mark()].decode("utf-8", "replace")
         if self.system == "postgresql":
             found = re.findall(r"^LOG:  (statement: |execute [^:]+: )([^\n]*(?:\n\t[^\n]*)*)", text, re.MULTILINE)
@@ -121,7 +121,7 @@ def postgresql(
 ) -> Iterator[Server]:
     """A PostgreSQL whose user `harbour` needs no password; it logs every statement, unless told not to.
 
-    `more` are settings; one of `logging_collector` lets it write its logs into `data/log` beside its own.
+    `more` are settings; one of `logging_collector` lets it write its logs into `data/log` next to its own.
     """
     with _folder("postgres") as folder:
         owner, data = _owner("postgres"), folder / "data"

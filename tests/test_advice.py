@@ -16,7 +16,7 @@ PROGRAMS = Path(__file__).parent / "programs"
 Pages = dict[str, Any]
 Drive = Callable[[dict[str, str]], tuple[Pages, dict[str, list[dict[str, Any]]]]]
 
-# Page -> pattern, variant, and how many of its advice give code that can be taken as it stands.
+# Page -> pattern, variant, and how many of its advice give code that can be taken as it is.
 EXPECTED = {
     "to_one": ("n-plus-one", "to-one", 2),
     "to_many": ("n-plus-one", "to-many", {"sqlalchemy": 2, "django": 1}),

@@ -130,7 +130,7 @@ def test_this_process_is_recorded(tmp_path: Path) -> None:
 
 
 def test_a_block_inside_of_another_mixes_nothing_up(tmp_path: Path) -> None:
-    """Everything is told again for the inner one: numbers mean something else from there on."""
+    """Everything is reported again for the inner one: numbers mean something else from there on."""
     with askless.record("outer", to=tmp_path / "calls") as outer:
         db = sqlite3.connect(":memory:")
         db.execute("SELECT 1 AS first").fetchone()

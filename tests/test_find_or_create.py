@@ -68,7 +68,7 @@ def test_loops_that_find_or_create(page: Callable[[Made], None], tmp_path: Path)
     page(made)
     (finding,) = findings(
         made.write()
-    )  # one cause is one finding: neither a loop of lookups nor one of writes beside it
+    )  # one cause is one finding: neither a loop of lookups nor one of writes next to it
     assert (finding["pattern"], finding["evidence"]) == ("find-or-create", "traced")
     assert finding["variant"] == ("update or insert" if page is update_first else "find or create")
     assert any("ON CONFLICT (call_sign)" in one["sql"] for one in finding["advice"])

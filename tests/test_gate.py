@@ -191,7 +191,7 @@ def test_the_nearest_budget_counts() -> None:
 
 
 def test_other_statements_are_other_work_however_many_rows_they_give(tmp_path: Path) -> None:
-    """A route is a control for drift only where it asks the same: as many queries and rows are not enough."""
+    """A route is a control for drift only if it asks the same: as many queries and rows are not enough."""
     captures = []
     for side, text in (("before", LIST), ("after", LIST + " OFFSET 40"), ("again", LIST)):
         (tmp_path / side).mkdir()

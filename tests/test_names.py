@@ -118,7 +118,7 @@ def test_numbers_work_where_nothing_can_be_kept(
         last_list.remember(tmp_path / str(number), "finding", ["a"])
     kept: dict[str, Any] = json.loads(
         (tmp_path / "state" / "askless" / "lists.json").read_bytes()[16:]
-    )  # behind its digest
+    )  # after its digest
     assert len(kept) == last_list.CAPTURES_MOST and last_list.recall(tmp_path / "0", "finding") is None
 
 

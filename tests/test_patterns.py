@@ -462,7 +462,7 @@ def test_literals_are_masked_unless_asked_for(capture: Path) -> None:
 
 
 def test_keyed_evidence_without_a_traced_source(record: Any, tmp_path: Path) -> None:
-    """Keys that come from outside the database: only the schema tells that they are keys."""
+    """Keys that come from outside the database: only the schema says that they are keys."""
     folder = record(
         """
         import sqlite3, askless

@@ -1,4 +1,4 @@
-"""What a new source, format, system or pattern costs: each of these is added here as somebody else would add it."""
+"""What a new source, format, system or pattern costs: each of these is added here as someone else would add it."""
 
 from __future__ import annotations
 
@@ -104,7 +104,7 @@ def test_a_source_is_a_file_and_a_line(module: Any, monkeypatch: pytest.MonkeyPa
 
 
 class Tide:
-    """A format that nobody else reads."""
+    """A format that no one else reads."""
 
     def check(self) -> None:
         return None
@@ -157,7 +157,7 @@ QUAY = msgspec.structs.replace(
 
 
 class Quay(Sqlite):
-    """A system that nobody has: SQLite under another name, with a plan format of its own."""
+    """A system that no one has: SQLite under another name, with a plan format of its own."""
 
     def engine(self, url: Any, limits: Any) -> Any:
         engine = super().engine(url.set(drivername="sqlite"), limits)
@@ -215,7 +215,7 @@ def test_a_system_is_its_data_and_what_it_does(harbour: Path, tmp_path: Path) ->
 
 
 class Sixes(ByTotals):
-    """A pattern that nobody needs: lists of six rows."""
+    """A pattern that no one needs: lists of six rows."""
 
     rule = Rule("sixes", "lists of six", "six rows", "five and seven", "minor")
 
@@ -283,7 +283,7 @@ def whole(request: Request) -> list[Any]:
 
 @given(st.lists(st.lists(QUERIES, min_size=1, max_size=4), max_size=3))
 def test_live_traffic_and_a_capture_of_it_are_one(pieces: list[list[QuerySeen]]) -> None:
-    """What is told comes out whole, put together in memory as well as by way of a file."""
+    """What is reported comes out whole, put together in memory as well as by way of a file."""
     import tempfile
 
     pieces = [sorted(piece, key=lambda event: event.start_ns) for piece in pieces]  # as a receiver may expect
@@ -324,14 +324,14 @@ def test_which_request_a_query_belongs_to() -> None:
     def ask(number: int, told: RequestHints) -> None:
         grouping.query(told, QuerySeen(f"SELECT {number}", number * 10, 5))
 
-    ask(1, RequestHints("a"))  # nobody's
+    ask(1, RequestHints("a"))  # no one's
     grouping.begin("one", "GET /one", 15, session="a")
     ask(2, RequestHints("a"))  # the request holds the session
-    ask(3, RequestHints("b", "two", "GET /two"))  # names its own request, which nobody announced
+    ask(3, RequestHints("b", "two", "GET /two"))  # names its own request, which no one announced
     ask(4, RequestHints("b"))  # its COMMIT does not
     ask(5, RequestHints("c", "one"))  # over another connection
     grouping.end("one", 60, 200)
-    ask(6, RequestHints("a"))  # the session is free again: nobody's, as before
+    ask(6, RequestHints("a"))  # the session is free again: no one's, as before
     grouping.end("never", 70)
     grouping.session_ended("a", 80)
     grouping.close()

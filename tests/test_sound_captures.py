@@ -76,7 +76,7 @@ def paths(value: Any, so_far: tuple[Any, ...] = ()) -> list[tuple[Any, ...]]:
 
 @st.composite
 def altered(draw: st.DrawFn) -> list[dict[str, Any]]:
-    """The office's capture with some values changed, lines left out, repeated or put elsewhere."""
+    """The office's capture with some values changed, lines omitted, repeated or put elsewhere."""
     lines = office()
     for _ in range(draw(st.integers(1, 3))):
         place = draw(st.integers(1, len(lines) - 1))
@@ -99,7 +99,7 @@ def altered(draw: st.DrawFn) -> list[dict[str, Any]]:
 
 
 def reports_on(file: Path) -> None:
-    """Every report that a capture alone is enough for. A capture may hold too little: that is no fault of the report."""
+    """Every report that a capture alone is enough for. A capture may hold too little: that is not a fault of the report."""
     requests.by_route(file)
     requests.each(file, values=True)
     found = findings.findings(file, schema=SCHEMA, values=True)
@@ -127,7 +127,7 @@ def changed(line: int, key: str, value: Any) -> list[dict[str, Any]]:
 
 @settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(lines=altered())
-@example(lines=changed(12, "statement", [1, 2, 2, 2, 2, 77]))  # a statement that nobody told of
+@example(lines=changed(12, "statement", [1, 2, 2, 2, 2, 77]))  # a statement that no one told of
 @example(lines=changed(5, "sampled", [-1]))
 @example(lines=changed(5, "sampled", [9]))
 @example(lines=changed(14, "literals", [None] * 8 + [["1", "2"]]))

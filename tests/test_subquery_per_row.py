@@ -1,4 +1,4 @@
-"""subquery-per-row: what is told without a database, what the schema adds, and what is quick enough."""
+"""subquery-per-row: what is reported without a database, what the schema adds, and what is quick enough."""
 
 from __future__ import annotations
 

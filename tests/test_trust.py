@@ -1,4 +1,4 @@
-"""Nothing is lost in silence, nothing in a folder is touched that is not ours, and nobody stays behind."""
+"""Nothing is lost in silence, nothing in a folder is touched that is not ours, and no one stays after."""
 
 from __future__ import annotations
 
@@ -128,7 +128,7 @@ def test_a_log_line_that_nobody_foresaw_costs_itself(follow: bool, tmp_path: Pat
 
 @pytest.mark.parametrize("follow", [False, True])
 def test_a_full_disk_ends_the_reading_of_a_log(follow: bool, tmp_path: Path) -> None:
-    """A limit on the size of a file stands in for the disk's."""
+    """A limit on the size of a file is in for the disk's."""
     log = tmp_path / "postgresql.log"
     log.write_text("".join(LINE.format(n % 1000, f"'{n:0300}' AS t{n}") for n in range(3000)))
     words = [

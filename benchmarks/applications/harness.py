@@ -1,6 +1,6 @@
 """What the applications of `benchmarks/advice.py` share: pages with labels, and a run of them as they are or with edits.
 
-`python APPLICATION URL EDITS.json OUT.json`: EDITS.json maps a page to code that is put to its query, or stands in its place.
+`python APPLICATION URL EDITS.json OUT.json`: EDITS.json maps a page to code that is put to its query, or is in its place.
 OUT.json gets what each page gave, the labels, and the median time of a page in ms. Under `ASKLESS_CAPTURE` pages run once
 each as requests of their own; otherwise each runs several times, for its time.
 """

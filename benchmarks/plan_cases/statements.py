@@ -1,6 +1,6 @@
 """The tables, 150 statements of which each has one planted problem, and 80 that have none.
 
-Indexed, beside the keys: `port_call (vessel_id)`, `port_call (status, eta, agent)`, `vessel (name)`, `vessel (code)`,
+Indexed, next to the keys: `port_call (vessel_id)`, `port_call (status, eta, agent)`, `vessel (name)`, `vessel (code)`,
 `manifest_line (port_call_id)`, `manifest_line (weight)`, `tug_job (port_call_id)`, `tug_job (tug_id, started)`. Nothing else is.
 """
 
@@ -64,7 +64,7 @@ def rows(table: str) -> Iterator[tuple[Any, ...]]:
 
 
 class Case(NamedTuple):
-    """A statement; the kinds of observation of which one must stand on a step of the table ('' any), none where healthy.
+    """A statement; the kinds of observation of which one must are on a step of the table ('' any), none where healthy.
 
     `analyze`: it shows only when the statement has run. `only`: the systems on which it is a problem, () for all.
     """
@@ -191,7 +191,7 @@ def _sorts() -> Iterator[Case]:
 
 
 def _parts() -> Iterator[Case]:
-    """An index answers a part of the conditions; with a gap, or beside it."""
+    """An index answers a part of the conditions; with a gap, or next to it."""
     for condition in ("status = 'due' AND eta < 20000 AND note = 'note 7'", "status = 'due' AND eta BETWEEN 5 AND 9000 AND fee < 900", "vessel_id = 7 AND agent = 'Agent 7'", "vessel_id = 9 AND status = 'due' AND fee > 100", "vessel_id IN (7, 8) AND note = 'note 3'"):  # fmt: skip
         yield Case(f"SELECT * FROM port_call WHERE {condition}", ("part", "reads-many"), "port_call")
     for condition in (

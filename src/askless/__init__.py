@@ -22,7 +22,7 @@ _LATER = {
 
 
 class _Unrecorded:
-    """What marks a request where nobody records: nothing."""
+    """What marks a request where no one records: nothing."""
 
     def __enter__(self) -> _Unrecorded:
         return self
@@ -35,7 +35,7 @@ class _Unrecorded:
 
 
 def request(name: str) -> Any:
-    """Mark a block, or a function, of a recorded program as one request; costs nothing when nobody records.
+    """Mark a block, or a function, of a recorded program as one request; costs nothing when no one records.
 
     `with askless.request("nightly tariffs"): ...`
     """
@@ -45,7 +45,7 @@ def request(name: str) -> Any:
 
 
 def __getattr__(name: str) -> Any:
-    """`askless.RepeatedLoad`: what strict mode raises. A class of its own where nobody records: it is never raised."""
+    """`askless.RepeatedLoad`: what strict mode raises. A class of its own where no one records: it is never raised."""
     if name in _LATER:
         found = getattr(import_module(_LATER[name]), name)
         globals()[name] = found

@@ -394,7 +394,7 @@ def test_drift_is_told_from_a_change() -> None:
 
 
 def test_one_edit_is_one_entry(pages: dict[str, Path]) -> None:
-    """What one line's change fixes stands together, with the whole call and what the page asks afterwards."""
+    """What one line's change fixes is together, with the whole call and what the page asks afterwards."""
     document = run("findings", pages["grown"], "--json").json
     due = next(edit for edit in document["edits"] if edit["routes"] == ["GET /calls/due"])
     assert due["code"] == (

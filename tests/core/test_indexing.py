@@ -46,7 +46,7 @@ def columns(found: Sequence[IndexAdvice]) -> list[tuple[str, ...]]:
 
 
 def test_an_index_that_nobody_would_feel_is_not_advised() -> None:
-    """Six rows are touched before and after: that they come without reading the table is no reason."""
+    """Six rows are touched before and after: that they come without reading the table is not a reason."""
     few = schema(indexes=[Index("by_vessel", ("vessel_id",))])
     look_up = asked("SELECT id, status FROM port_call WHERE vessel_id = ?", 20, share=6 / 60_000)
     assert advise([look_up], few) == []
@@ -220,7 +220,7 @@ def test_the_sides_of_an_or_get_an_index_each() -> None:
     (one, other) = advise(
         [Statement("s", structure_of("SELECT * FROM vessel WHERE name = $1 OR sign = $2", "postgresql"))], office
     )
-    assert "one side of an OR by name, beside an index on sign" in one.why + other.why
+    assert "one side of an OR by name, in addition to an index on sign" in one.why + other.why
 
 
 @pytest.mark.parametrize(

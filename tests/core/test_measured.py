@@ -144,7 +144,7 @@ def test_a_gap_in_a_composite_index_is_told() -> None:
     plan = "Index Scan using {} on port_call  (cost=0.00..1.00 rows=5 width=4)\n  Index Cond: (status = 'due'::text)\n  Filter: (eta > 3)"
     sql = "SELECT id FROM port_call WHERE status = 'due' AND eta > 3"
     (gap,) = observed(sql, plan.format("calls"), schema)
-    assert gap.endswith("eta is then checked on each row, as agent stands before it in the index")
+    assert gap.endswith("eta is then checked on each row, because agent precedes it in the index")
     (none,) = observed(sql, plan.format("pairs"), schema)
     assert none.endswith("afterwards")
 

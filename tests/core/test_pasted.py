@@ -1,4 +1,4 @@
-"""A plan is the same plan whatever a client, a page or a mail has wrapped around it; what can't be told is refused."""
+"""A plan is the same plan whatever a client, a page or a mail has wrapped around it; what can't be said is refused."""
 
 from __future__ import annotations
 

@@ -76,7 +76,7 @@ def test_what_the_query_joins_is_walked_through() -> None:
 
 
 def test_two_ways_are_no_way() -> None:
-    """Two relations lead to the class that asked: which of them these objects came by can't be told."""
+    """Two relations lead to the class that asked: which of them these objects came by can't be said."""
     known = models("django")
     call = known["django", "PortCall"]
     second = dict([*call.relations.items(), relation("escort", "Vessel", False, "escort_id", "id")])

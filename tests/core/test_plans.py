@@ -148,7 +148,7 @@ def test_observations_in_words(db: sqlite3.Connection) -> None:
     per_row = said(db, "SELECT name, (SELECT count(*) FROM port_call c WHERE c.vessel_id = v.id) FROM vessel v")
     assert "again for every row" in per_row["per-row"]
     assert (
-        "draught is checked on each row"
+        "draught is then checked on each row"
         in said(db, "SELECT * FROM port_call WHERE berth_id = 3 AND draught > 9")["part"]
     )
     assert "lower() around name" in said(db, "SELECT * FROM vessel WHERE lower(name) = 'v7'")["unservable"]
@@ -169,7 +169,7 @@ def test_conditions_of_subqueries_and_branches_are_those_of_their_reads(db: sqli
 
 def test_an_index_that_is_read_whole(db: sqlite3.Connection) -> None:
     whole = said(db, "SELECT count(*) FROM port_call WHERE eta = '2026-03'")["reads-all"]
-    assert whole == "reads all 3,000 entries of the index port_call_status_eta: none begins with eta"
+    assert whole == "reads all 3,000 entries of the index port_call_status_eta: none starts with eta"
     assert said(db, "SELECT count(*) FROM port_call") == {}
 
 

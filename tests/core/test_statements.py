@@ -1,4 +1,4 @@
-"""What is run on somebody's database is one SELECT that writes nothing; what is built is one index."""
+"""What is run on someone's database is one SELECT that writes nothing; what is built is one index."""
 
 from __future__ import annotations
 

@@ -181,7 +181,7 @@ def test_a_finding_on_a_route_that_the_other_side_never_asked_is_neither_gone_no
         [finding("b", "/b"), finding("c", "/c"), finding("d", "/b")],
     )
     changes = compare_findings(before, after, {"/a", "/b"}, {"/b", "/c"})
-    assert [[f.key for f in some] for some in (changes.gone, changes.new, changes.left)] == [[], ["d"], ["b"]]
+    assert [[f.key for f in some] for some in (changes.fixed, changes.new, changes.left)] == [[], ["d"], ["b"]]
 
 
 def test_what_became_slower_by_itself_is_drift_too() -> None:

@@ -63,7 +63,7 @@ class Office:
         return self.connect()
 
     def ask(self, sql: str) -> list[tuple[Any, ...]]:
-        """One statement on a connection that nobody else uses."""
+        """One statement on a connection that no one else uses."""
         cursor = self._watcher.cursor()
         cursor.execute(sql)
         return list(cursor.fetchall()) if cursor.description else []

@@ -129,7 +129,7 @@ def test_every_query_of_a_capture_is_explained_with_its_values(office: Office, c
 
 
 def test_one_request_and_one_query_of_it(served: Office, capture_of: Captured) -> None:
-    """What a finder such as get() or first() has run already can be explained all the same: it stands in the capture."""
+    """What a finder such as get() or first() has run already can be explained all the same: it is in the capture."""
     capture = capture_of(served)
     each = run("requests", capture, "--each", "--json").json["requests"]
     number = next(row["name"] for row in each if row["route"] == "GET /calls/{number}" and not row["warm_up"])

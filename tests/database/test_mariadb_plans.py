@@ -141,7 +141,7 @@ def test_mysqls_form(tmp_path: Path) -> None:
     assert "subquery runs again for every row" in run("plan", "--file", file).out
 
 
-# As MySQL 9.7 writes it by default; what no step needs is left out.
+# As MySQL 9.7 writes it by default; what no step needs is omitted.
 VERSION_2 = {
     "query": "/* select#1 */ select ...",
     "query_plan": {

@@ -1,4 +1,4 @@
-"""Nothing is left behind, and nobody is disturbed: Ctrl-C, lost connections, live servers, large tables."""
+"""Nothing is left after, and no one is disturbed: Ctrl-C, lost connections, live servers, large tables."""
 
 from __future__ import annotations
 
@@ -57,7 +57,7 @@ def wait_until(holds: Callable[[], bool], most_s: float = 120) -> bool:
 
 
 def built(office: Office) -> bool:
-    """Whether a trial's index is there: nobody sees it in PostgreSQL, but everybody sees its lock."""
+    """Whether a trial's index is there: no one sees it in PostgreSQL, but everybody sees its lock."""
     if office.system == "postgresql":
         locks = "SELECT 1 FROM pg_locks l JOIN pg_class c ON c.oid = l.relation WHERE c.relname = 'manifest_line' AND l.mode = 'ShareLock' AND l.granted"
         return bool(office.ask(locks))
@@ -138,7 +138,7 @@ def test_a_statement_ends_with_whoever_asked_for_it(
 
 
 def test_nothing_is_left_beside_a_file(tmp_path: Path) -> None:
-    """In WAL mode anyone who reads makes two files beside the database."""
+    """In WAL mode anyone who reads makes two files next to the database."""
     file = tmp_path / "logged.db"
     with closing(sqlite3.connect(file)) as db:
         db.execute("PRAGMA journal_mode = WAL")
@@ -151,7 +151,7 @@ def test_nothing_is_left_beside_a_file(tmp_path: Path) -> None:
         ran = run(words[0], "--db", f"sqlite:///{file}", *words[1:])
         assert ran.code == 0, ran.err
         assert [path.name for path in tmp_path.iterdir()] == ["logged.db"] and file.read_bytes() == before
-    with closing(sqlite3.connect(file)) as db:  # somebody is at work on it: their files stay
+    with closing(sqlite3.connect(file)) as db:  # someone is at work on it: their files stay
         db.execute("INSERT INTO berth (name) VALUES ('Berth 8')")
         db.commit()
         ran = run("plan", "--db", f"sqlite:///{file}", *sql)
@@ -217,7 +217,7 @@ def test_a_trial_gives_way_to_whoever_waits(office_of: Callable[..., Office]) ->
 
 
 def test_an_index_on_copies_locks_nothing(office_of: Callable[..., Office]) -> None:
-    """Somebody holds the table as a writer does: an index on the table itself would have to wait."""
+    """Someone holds the table as a writer does: an index on the table itself would have to wait."""
     office = office_of("postgresql")
     before = office.state()
     words = [
@@ -276,14 +276,14 @@ def test_a_live_server_is_left_alone_unless_confirmed(busy: Office, tmp_path: Pa
     refused(run(*rewrite), "looks live")
     assert run(*rewrite, "--allow-busy").code == 0
     confirmed = run(*words, "--allow-busy")
-    if busy.system == "postgresql":  # the other session's lock stands in the way of an index: no endless wait for it
+    if busy.system == "postgresql":  # the other session's lock is in the way of an index: no endless wait for it
         refused(confirmed, "lock timeout", "another session has locked the table")
     else:
         assert confirmed.code == 0, confirmed.err
 
 
 def test_a_quiet_server_is_not_called_live(served: Office) -> None:
-    connection = served.connect()  # somebody is connected, and idle
+    connection = served.connect()  # someone is connected, and idle
     try:
         assert run("weigh", "--db", served.url, "--sql", "SELECT id FROM vessel WHERE flag = 'NO'").code == 0
     finally:
@@ -291,7 +291,7 @@ def test_a_quiet_server_is_not_called_live(served: Office) -> None:
 
 
 def test_a_table_that_is_too_large(office: Office, monkeypatch: pytest.MonkeyPatch) -> None:
-    """The limit is lowered: nobody wants to make half a gigabyte for this."""
+    """The limit is lowered: no one wants to make half a gigabyte for this."""
     from askless.core.errors import AskLessError
     from askless.database.connecting import parse_url
     from askless.database.index_trial import TriedStatement, try_index
@@ -315,7 +315,7 @@ def test_a_statement_that_takes_too_long(large: Office) -> None:
 
 
 def test_what_writes_behind_a_select_is_never_run(served: Office, tmp_path: Path) -> None:
-    """A sequence stands still, though an index is measured without and with it; a comment that a server runs is refused."""
+    """A sequence is still, though an index is measured without and with it; a comment that a server runs is refused."""
     trial = ["trial", "--db", served.url, "--index", "CREATE INDEX tried ON vessel (length_m)", "--sql"]
     if served.system == "postgresql":
         served.ask("CREATE SEQUENCE IF NOT EXISTS tried_by")
@@ -360,7 +360,7 @@ def test_what_a_view_calls_is_looked_at(served: Office) -> None:
 
 
 def test_functions_that_reach_outside_are_refused(served: Office, tmp_path: Path) -> None:
-    """What a trial takes back stands on no other server and in no other session: such functions never run, unless trusted."""
+    """What a trial takes back is on no other server and in no other session: such functions never run, unless trusted."""
     if served.system == "postgresql":
         served.ask("CREATE FUNCTION \"Sail away\"() RETURNS int LANGUAGE plpgsql AS 'BEGIN RETURN 1; END'")
     else:

@@ -105,7 +105,7 @@ def totals(summary: Summary) -> dict[str, Any]:
 def test_any_cut_gives_each_request_once_and_whole(
     dice: random.Random, count: int, size: int, ended: bool, texts_most: int, tmp_path_factory: pytest.TempPathFactory
 ) -> None:
-    """Also where the recorder lets go of its texts now and then."""
+    """Also where the recorder releases its texts now and then."""
     folder = tmp_path_factory.mktemp("cut")
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr("askless.core.records.interning.TEXTS_MOST", texts_most)
@@ -131,7 +131,7 @@ def test_any_cut_gives_each_request_once_and_whole(
 
 
 def document(path: Path, wish: executors.ExecutorOptions) -> bytes:
-    """All that is told of a capture, as bytes."""
+    """All that is reported of a capture, as bytes."""
     import msgspec
 
     with executors.wished(wish):
@@ -292,7 +292,7 @@ def test_tables_that_nothing_refers_to_any_more_are_let_go(tmp_path: Path, monke
 def test_totals_over_all_routes_are_bounded_and_patterns_pass_over_the_rest(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """Routes with values in their names, say. What came first is told apart, all is counted, and a note says so."""
+    """Routes with values in their names, say. What came first is distinguished, all is counted, and a note says so."""
     path = tmp_path / "routes.jsonl"
     with closing(CaptureWriter(path, "python", "sqlite")) as writer:
         for number in range(1, 41):

@@ -167,7 +167,7 @@ def test_what_orms_really_write(name: str, script: str, table: str, tmp_path: Pa
 
 
 WRITTEN = Path(__file__).with_name("written")
-# Of each log: whether parameters stand beside the statement, the keys that were looked up, the statements that lookups are not.
+# Of each log: whether parameters are next to the statement, the keys that were looked up, the statements that lookups are not.
 KEYS = {
     "activerecord": ["1", "2", "3", "4", "5"], "doctrine": ["1", "2", "3"], "drizzle": ["1", "2", "3"],
     "eclipselink": ["'1'", "'2'", "'3'"], "hibernate": ["'1'", "'2'", "'3'"], "hibernate-formatted": ["'1'", "'2'", "'3'"],
@@ -186,7 +186,7 @@ KEYED = re.compile(r"""WHERE \(*[`"]?(?:\w+[`"]?\.[`"]?)?id[`"]? ?= ?(\?|\$1|\d+
 
 @pytest.mark.parametrize("name", KEYS)
 def test_logs_that_orms_of_other_languages_wrote(name: str, tmp_path: Path) -> None:
-    """Made by the programs in written/programs. The format is seen; nothing that is no statement gets into one."""
+    """Made by the programs in written/programs. The format is seen; nothing that is not a statement gets into one."""
     ran = run("capture", "log", WRITTEN / f"{name}.log", "-o", tmp_path / "calls")
     assert ran.code == 0 and f"look like {name.split('-')[0]};" in ran.err, ran.err
     queries: list[Any] = list(askless.read(tmp_path / "calls", values=True).queries)

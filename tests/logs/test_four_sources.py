@@ -86,7 +86,7 @@ def seen(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
 
 
 def asked(capture: Path) -> Counter[str]:
-    """How often each shape was asked: noise, and the marks of the test, left out."""
+    """How often each shape was asked: noise, and the marks of the test, omitted."""
     own = [
         one for one in askless.read(capture).queries if not one.noise and " FROM " in " ".join(one.statement.split())
     ]
@@ -107,7 +107,7 @@ def test_each_tells_requests_apart_as_it_can(seen: dict[str, Path]) -> None:
     }
     expected = {"GET /berths": TURNS, "GET /calls/due": TURNS, "GET /calls/{number}": TURNS}
     assert routes["app"] == routes["traces"] == expected
-    # Pauses tell them apart, and their tables name them; a transaction that a page leaves open joins it to the next one.
+    # Pauses distinguish them, and their tables name them; a transaction that a page leaves open joins it to the next one.
     assert sum(routes["log"].values()) >= 6 <= sum(routes["relay"].values())
     assert all("port_call" in route for name in ("relay", "log") for route in routes[name]), routes
 
@@ -119,7 +119,7 @@ def test_each_finds_the_loops_and_says_how_sure_it_is(seen: dict[str, Path]) -> 
     known = {shape for shape, evidence in loops["app"].items() if evidence == "traced"}
     assert len(known) >= 4
     assert {loops["relay"][shape] for shape in known} == {"traced"}, "the relay sees results"
-    # Counts need keys that were seen to flow; lookups are told by their repetition.
+    # Counts need keys that were seen to flow; lookups are known from their repetition.
     for name in ("traces", "log"):
         told = known & set(loops[name])
         assert len(told) >= len(known) - 1 and {loops[name][shape] for shape in told} == {"repeated"}

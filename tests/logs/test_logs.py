@@ -185,7 +185,7 @@ def test_a_finding_says_what_the_server_read_for_it(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("name", [*SETTINGS, "csv", "json", "general", "slow"])
 def test_any_cut_gives_the_same(name: str, logs: dict[str, Path]) -> None:
-    """A torn first line is left out; everything behind the first whole record counts, however the lines come."""
+    """A torn first line is omitted; everything after the first whole record counts, however the lines come."""
     lines = logs[name].read_text().splitlines()
     kind = looks_like(lines[:200]) if name != "statements and durations" else "postgresql"
     prefix = str({**SETTINGS, "files": FILES}.get(name, {}).get("log_line_prefix", ""))

@@ -97,7 +97,7 @@ class Browser:
         return [entry["message"] for entry in self.driver.get_log("browser")]
 
     def asked_for(self) -> list[str]:
-        """The addresses that were asked for since it was opened, those left out that the page's policy kept in."""
+        """The addresses that were asked for since it was opened, those omitted that the page's policy kept in."""
         messages = [json.loads(entry["message"])["message"] for entry in self.driver.get_log("performance")]
         sent = [one for one in messages if one["method"] == "Network.requestWillBeSent"]
         failed = [one["params"] for one in messages if one["method"] == "Network.loadingFailed"]

@@ -98,7 +98,7 @@ def commands(capture: Path, database: Path, out: Path) -> list[list[str | Path]]
 
 
 def readable(file: Path) -> str:
-    """What stands in a file that a command wrote; Parquet's columns are compressed."""
+    """What is in a file that a command wrote; Parquet's columns are compressed."""
     if file.suffix == ".parquet":
         return str(parquet.read_table(file).to_pylist())
     return file.read_bytes().decode("utf-8", "replace")

@@ -54,7 +54,7 @@ def test_sarif_is_valid_by_its_schema(command: str, pages: dict[str, Path], host
 
 
 def test_sarif_places_are_relative_to_the_project(calls: Callable[..., Path], tmp_path: Path) -> None:
-    """Also those of a capture from a container, where the same file is in another folder; a foreign file keeps its path."""
+    """Also those of a capture from a container, if the same file is in another folder; a foreign file keeps its path."""
     project = tmp_path / "project"
     (project / "harbour" / "pages").mkdir(parents=True)
     (project / "askless.toml").write_text("")

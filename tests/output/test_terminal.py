@@ -1,4 +1,4 @@
-"""The terminal: every width is used well, links and a pager where there is somebody to use them."""
+"""The terminal: every width is used well, links and a pager where there is someone to use them."""
 
 from __future__ import annotations
 

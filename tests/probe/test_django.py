@@ -39,7 +39,7 @@ open(sys.argv[1], "w").write(json.dumps(given))
 
 @pytest.fixture(scope="module")
 def twin(harbour: Path, tmp_path_factory: pytest.TempPathFactory) -> Capture:
-    """Record the twin's pages; the pages themselves are in a file beside the capture."""
+    """Record the twin's pages; the pages themselves are in a file next to the capture."""
     folder = tmp_path_factory.mktemp("twin")
     driver = folder / "drive.py"
     driver.write_text(DRIVE.format(twin=str(TWIN)))
@@ -234,7 +234,7 @@ def project(tmp_path: Path) -> Callable[[str], dict[str, list[tuple[str, str, st
 def test_generic_relations_and_proxies_are_walked(
     project: Callable[[str], dict[str, list[tuple[str, str, str]]]], tmp_path: Path
 ) -> None:
-    """A generic relation's type column is no condition of the lookup's; a proxy's objects are the proxy's."""
+    """A generic relation's type column is not a condition of the lookup's; a proxy's objects are the proxy's."""
     told = project(
         """
         import askless

@@ -1,4 +1,4 @@
-"""`--track-memory`: what each request took, where nothing ran beside it."""
+"""`--track-memory`: what each request took, if nothing ran next to it."""
 
 from __future__ import annotations
 

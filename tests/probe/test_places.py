@@ -1,4 +1,4 @@
-"""Whose line it is: the application's wherever it is installed, where a query was built, never one that only passes on."""
+"""Whose line it is: the application's wherever it is installed, if a query was built, never one that only passes on."""
 
 from __future__ import annotations
 
@@ -190,7 +190,7 @@ def vessels():
 
 
 def test_a_librarys_statement_is_to_be_changed_where_it_is_built(record: Record, tmp_path: Path) -> None:
-    """The client's line, outside of the request, is no part of it."""
+    """The client's line, outside of the request, is not a part of it."""
     library = tmp_path / "site-packages"
     library.mkdir()
     (library / "harbour_pages.py").write_text(LIBRARY)

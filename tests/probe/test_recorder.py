@@ -171,7 +171,7 @@ def start(tmp_path: Path, then: str, *options: str) -> subprocess.Popen[str]:
     script = tmp_path / "waits.py"
     script.write_text(WAITING.format(then=then))
     words = [*ASKLESS, "capture", "app", "-o", str(tmp_path / "c"), *options, "--", sys.executable, str(script)]
-    # Whoever runs the tests in the background has Ctrl-C ignored, and children inherit that.
+    # Anyone who runs the tests in the background has Ctrl-C ignored, and children inherit that.
     process = subprocess.Popen(
         words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, stdin=subprocess.DEVNULL, text=True,
         preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),

@@ -1,6 +1,6 @@
-"""Recording that stays on: requests left out by chance or for being quick, queries beyond a number, a size, a pause, a full disk.
+"""Recording that stays on: requests omitted by chance or for being quick, queries beyond a number, a size, a pause, a full disk.
 
-What is kept is whole, what is left out is counted, and both together are what the program asked.
+What is kept is whole, what is omitted is counted, and both together are what the program asked.
 """
 
 from __future__ import annotations
@@ -299,7 +299,7 @@ def test_a_sources_traffic_is_kept_whole_or_counted(
     told: list[tuple[list[int], str]], sample: int, slower_ns: int, at_most: int, dice: random.Random,
     tmp_path_factory: pytest.TempPathFactory,
 ) -> None:  # fmt: skip
-    """Requests side by side, through a writer that leaves out what it may."""
+    """Requests side by side, through a writer that omits what it may."""
     folder = tmp_path_factory.mktemp("kept")
     order = [number for number, (durations, _) in enumerate(told, 1) for _ in range(len(durations) + 1)]
     dice.shuffle(order)  # side by side

@@ -20,7 +20,7 @@ PARTS = ["dbapi", "factory", "hooks", "regression", "transactions", "types", "us
 
 
 def modules(python: str) -> list[str]:
-    """The modules of Python's tests of sqlite3, where they are installed."""
+    """The modules of Python's tests of sqlite3, if they are installed."""
     old, new = [f"sqlite3.test.{part}" for part in PARTS], [f"test.test_sqlite3.test_{part}" for part in PARTS]
     chosen = old if version(python) < (3, 11) else new
     done = subprocess.run([python, "-c", f"import {chosen[0]}"], capture_output=True, check=False)

@@ -91,7 +91,7 @@ def given(base):
 
 
 def own(base):
-    """The advice, where it is a query of its own."""
+    """The advice, if it is a query of its own."""
     code = ADVICE.get(page, "")
     return eval(code or base)
 

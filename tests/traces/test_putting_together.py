@@ -55,7 +55,7 @@ def test_a_request_is_the_server_span_and_not_the_trace(tmp_path: Path) -> None:
 
 
 def test_ancestors_are_climbed(tmp_path: Path) -> None:
-    """Statements sit under connect and pool spans, and under the application's own; the route may stand on an inner one."""
+    """Statements sit under connect and pool spans, and under the application's own; the route may are on an inner one."""
     plain = span(1, kind=SERVER, name="GET", ms=90.0, scope="http", http__method="GET", http__target="/calls/17?x=1")
     spans = [
         plain,
@@ -191,7 +191,7 @@ def test_row_by_row_without_parameters_is_no_duplicate(tmp_path: Path) -> None:
 
 
 def test_placeholders_of_an_orm_are_the_databases_own(tmp_path: Path) -> None:
-    """Django's instrumentation under SQLite tells %s, where the database was sent ?."""
+    """Django's instrumentation under SQLite tells %s, if the database was sent ?."""
     text = "SELECT \"odd%s\" FROM vessel WHERE id = %s AND name LIKE '50%s' AND rate = 1 %% %(rate)s LIMIT 21"
     spans = [server(1), *(query(n, 1, text, db__system__name="sqlite", at_ms=n) for n in range(2, 8))]
     capture = captured(tmp_path, *spans)

@@ -302,7 +302,7 @@ def test_what_was_acknowledged_survives_a_kill(rounds: int, tmp_path: Path) -> N
 
 
 def test_a_full_disk_is_told_at_once_and_takes_nothing_that_was_acknowledged(tmp_path: Path) -> None:
-    """A limit on the size of a file stands in for the disk's."""
+    """A limit on the size of a file is in for the disk's."""
     limited = f"ulimit -f 200; exec {' '.join(map(shlex.quote, [*ASKLESS, 'capture', 'otlp', '-o', str(tmp_path / 'c'), '--listen', '127.0.0.1:0', '--grpc', 'off']))}"
     process = subprocess.Popen(
         ["bash", "-c", limited], stderr=subprocess.PIPE, text=True, env={**os.environ, "COLUMNS": "200"}
@@ -405,7 +405,7 @@ def varint(number: int) -> bytes:
 
 
 def nested(spans: bytes) -> bytes:
-    """A request to export what stands in the scope of one resource."""
+    """A request to export what is in the scope of one resource."""
     scope = b"\x12" + varint(len(spans)) + spans
     return b"\x0a" + varint(len(scope)) + scope
 

@@ -196,7 +196,7 @@ def test_a_change_of_user_is_no_command_and_no_answer() -> None:
 
 
 def test_keys_are_traced_to_the_table_that_the_server_names(made_relayed: Path) -> None:
-    """SELECT * of a join: which table a column is of stands in no text."""
+    """SELECT * of a join: which table a column is of is in no text."""
     (finding,) = findings(made_relayed)
     assert finding["evidence"] == "traced" and "vessel.id" in " ".join(finding["evidence_details"])
 

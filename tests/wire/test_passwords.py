@@ -70,7 +70,7 @@ def test_scram(near: bool, far: bool, guarded: tuple[servers.Server, Path, Path]
 
 
 def test_a_password_that_only_one_side_would_encrypt_is_refused_in_so_many_words() -> None:
-    """MySQL's caching_sha2_password, where the server does not have the password in its memory."""
+    """MySQL's caching_sha2_password, if the server does not have the password in its memory."""
     greeting = (
         bytes.fromhex("0a")
         + b"9.7.0\0"

@@ -74,7 +74,7 @@ def relayed(folder: Path, to: str, *more: str) -> Iterator[int]:
 
 
 def shapes(statements: list[str], system: str) -> Counter[str]:
-    """Statements by their shapes, of those that several tell apart; a log has the values where we have placeholders."""
+    """Statements by their shapes, of those that several distinguish; a log has the values where we have placeholders."""
     pieces = [piece for statement in statements for piece in split(statement, system)]
     return Counter(shape_text(piece, system) for piece in pieces)
 
@@ -87,7 +87,7 @@ def test_postgresqls_clients_are_recorded_as_the_server_logs_them(postgresql: Se
     )  # fmt: skip
     assert ran.code == 7, ran.err
     logged = [line.partition(": ")[2] for line in postgresql.statements(since)]
-    # A portal that is read in portions is one query of ours: the log tells of each portion ("execute fetch from").
+    # A portal that is read in portions is one query of ours: the log says of each portion ("execute fetch from").
     portions = [line for line in postgresql.statements(since) if line.startswith("execute fetch from")]
     recorded = list(read(tmp_path / "calls"))
     assert shapes(texts(recorded), "postgresql") == shapes(logged, "postgresql") - Counter(
@@ -281,7 +281,7 @@ def certificate(folder: Path) -> tuple[Path, Path]:
 
 @pytest.mark.skipif(shutil.which("openssl") is None, reason="openssl is not installed")
 def test_tls_on_both_sides(postgresql: Server, tmp_path: Path) -> None:
-    """Two relays, one behind the other: between them is TLS, with a certificate that the first one checks."""
+    """Two relays, one after the other: between them is TLS, with a certificate that the first one checks."""
     cert, key = certificate(tmp_path)
     with relayed(
         tmp_path / "b", f"postgresql://127.0.0.1:{postgresql.port}", "--tls-cert", str(cert), "--tls-key", str(key)

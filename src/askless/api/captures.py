@@ -78,7 +78,7 @@ class Traffic:
 
         Raises AskLessError: no-pattern, project-file-bad, and what a database says.
 
-        Only on routes that contain `route`, and of these `patterns` (all where none is named). `db` is the URL of a database
+        Only on routes that contain `route`, and of these `patterns` (all if none is named). `db` is the URL of a database
         and `schema` a file of `askless tables`: with either, keys and sizes of tables are known. `round_trip_ms` is counted for
         the way of each query.
         """
@@ -191,7 +191,7 @@ class Capture(Traffic):
         self, *, db: str | None = None, schema: str | os.PathLike[str] | None = None, before: Capture | None = None,
         round_trip_ms: float = 0.0, limits: Limits | None = None, progress: Progress = quiet,
     ) -> documents.ReportDocument:  # fmt: skip
-        """All that is told of the capture, as `askless report` writes it."""
+        """All that is reported of the capture, as `askless report` writes it."""
         from askless.reports.report import ReportOptions, report
 
         wish = ReportOptions(
@@ -222,7 +222,7 @@ class Capture(Traffic):
         return otlp(self.path, str(target), self.values, progress)
 
     def gate(
-        self, baseline: Capture | None = None, partial: bool = False, allow_damaged: bool = False
+        self, baseline: Capture | None = None, allow_missing: bool = False, allow_damaged: bool = False
     ) -> documents.GateDocument:
         """The capture judged by the project's budgets, and by one from before, as `askless gate` prints it.
 
@@ -230,7 +230,7 @@ class Capture(Traffic):
         """
         from askless.reports.gate import gate
 
-        return gate(self.path, baseline.path if baseline is not None else None, partial, allow_damaged)
+        return gate(self.path, baseline.path if baseline is not None else None, allow_missing, allow_damaged)
 
 
 def read(path: str | os.PathLike[str], *, values: bool = False) -> Capture:

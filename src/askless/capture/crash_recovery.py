@@ -1,7 +1,7 @@
 """Adds to a capture what its programs had no time to write before they were killed.
 
 A recorded process keeps its last queries in a ring that outlives it (askless_probe/crash_buffer.py tells the form). What the
-capture's file lacks of it is appended as ordinary events, so that nobody who reads a capture need know of rings.
+capture's file lacks of it is appended as ordinary events, so that no one who reads a capture need know of rings.
 
 Only tails that this run of Ask Less has seen come into being are read: their form is one for trusted data.
 """
@@ -66,7 +66,7 @@ def _ring_bytes(data: bytes) -> int:
 
 
 def slots_of(data: bytes) -> Iterator[tuple[Any, ...]]:
-    """What the ring's slots hold, those left out that a death has cut."""
+    """What the ring's slots hold, those omitted that a death has cut."""
     for at in range(0, len(data), SLOT):
         kind, held = data[at : at + 1], data[at : at + SLOT]
         try:
@@ -99,7 +99,7 @@ class _OpenRequest(msgspec.Struct, array_like=True):
 
 
 class _BufferedQuery(msgspec.Struct, array_like=True):
-    """A slot: a query has run. `text`, `place` and `load` may be numbers of lines behind the ring."""
+    """A slot: a query has run. `text`, `place` and `load` may be numbers of lines after the ring."""
 
     request: int
     text: str | int
@@ -158,7 +158,7 @@ def _finish_one(capture: Path, tail: Path) -> int:
 
 
 def _lines_of(data: bytes) -> dict[int, dict[str, Any]]:
-    """What is told behind the ring, by number; a last line that a death has cut is left out."""
+    """What is reported after the ring, by number; a last line that a death has cut is omitted."""
     told = {}
     for line in data.splitlines():
         try:
@@ -207,7 +207,7 @@ class _Addition:
         self.line(events.Close(reader.report.requests, reader.assembly.query_count + self.queries))
 
     def query(self, asked: _BufferedQuery) -> None:
-        """A query that the file does not hold; left out where its text is lost."""
+        """A query that the file does not hold; omitted where its text is lost."""
         if isinstance(asked.text, str):
             text, system = asked.text, asked.system
         elif asked.text in self.told:

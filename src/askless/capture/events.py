@@ -23,11 +23,11 @@ Meta = msgspec.Meta
 _MOST = (1 << 62) - 1
 Whole = Annotated[int, Meta(ge=-_MOST, le=_MOST)]
 Numbers = list[Whole] | Whole
-Names = list[int] | int  # numbers that nobody reckons with: checksums, names of threads
+Names = list[int] | int  # numbers that no one reckons with: checksums, names of threads
 
 RAW = msgspec.Raw()
 
-# The raw columns of a `queries` event: their types, and the value where a column is left out.
+# The raw columns of a `queries` event: their types, and the value where a column is omitted.
 COLD_TYPES: dict[str, tuple[Any, Any]] = {
     "start_ns": (list[Whole], 0),
     "digest": (Names, 0),
@@ -73,7 +73,7 @@ class StatementEvent(Event, tag="statement"):
 
 
 class Forget(Event, tag="forget"):
-    """Statements with numbers below `before` are not referred to any more: the recorder has let go of their texts."""
+    """Statements with numbers below `before` are not referred to any more: the recorder has released their texts."""
 
     before: Whole
 
@@ -81,7 +81,7 @@ class Forget(Event, tag="forget"):
 class Columns(Event, tag="columns"):
     """The columns of a statement's result, and which of them `sample` holds.
 
-    `origins`: the table and column that each comes from, where the server tells ("vessel.id"; "" for none).
+    `origins`: the table and column that each comes from, if the server tells ("vessel.id"; "" for none).
     """
 
     statement: Whole
@@ -149,14 +149,14 @@ class Used(msgspec.Struct, array_like=True, frozen=True):
 
 
 class UseEvent(Event, tag="use"):
-    """What the application read of a request's results; only where that was tracked."""
+    """What the application read of a request's results; only if that was tracked."""
 
     request: Whole
     used: tuple[Used, ...]
 
 
 class WaitEvent(msgspec.Struct, array_like=True, frozen=True):
-    """What the application waited for beside its queries. `kind`: http, mail, program, sleep; `what` names the other side."""
+    """What the application waited for next to its queries. `kind`: http, mail, program, sleep; `what` names the other side."""
 
     kind: str
     what: str
@@ -166,7 +166,7 @@ class WaitEvent(msgspec.Struct, array_like=True, frozen=True):
 
 
 class WaitsEvent(Event, tag="errands"):
-    """What the application waited for in a request, beside its queries, as far as the recorder knows."""
+    """What the application waited for in a request, next to its queries, as far as the recorder knows."""
 
     request: Whole
     errands: tuple[WaitEvent, ...]
@@ -188,7 +188,7 @@ class Queries(Event, tag="queries"):
     """Queries of one request, by column. `bytes` counts the values of the result with four bytes of length each.
 
     `digest` is a checksum of the result's first 32 rows and its row count; `sample` holds these rows' key-like columns.
-    `parameters`: a value that JSON has no word for is [type, text]. `literals`: where a query's literals are not those
+    `parameters`: a value that JSON has no word for is [type, text]. `literals`: if a query's literals are not those
     of the statement's first execution. `widths`, `error`, `batch` and `plan` are sparse, by position: bytes of each column,
     the error's text, the number of parameter sets of an executemany, the plan it ran by as the server wrote it. `told` is
     what else a server's log says of each, by its own names (Rows_examined).
@@ -233,10 +233,10 @@ class Queries(Event, tag="queries"):
 
 
 class End(Event, tag="end"):
-    """A request ends; its route may be better known by now. `status` is an HTTP status, 0 where there is none.
+    """A request ends; its route may be better known by now. `status` is an HTTP status, 0 if there is none.
 
-    `memory_bytes` is the most memory it took beyond what was held when it began, 0 where that is not known. `more` counts
-    its queries that were left out, being more than were wished for; `more_ns` is what they took.
+    `memory_bytes` is the most memory it took beyond what was held when it began, 0 if that is not known. `more` counts
+    its queries that were omitted, being more than were wished for; `more_ns` is what they took.
     """
 
     request: Whole
@@ -249,7 +249,7 @@ class End(Event, tag="end"):
 
 
 class LeftOut(Event, tag="left-out"):
-    """What was left out since the last such line, by route: see `Counts`. `dropped` tells of files of the capture that are gone."""
+    """What was omitted since the last such line, by route: see `Counts`. `dropped` says of files of the capture that are gone."""
 
     routes: dict[str, Counts] = {}
     dropped: Evicted = Evicted()
@@ -272,7 +272,7 @@ class Lost(Event, tag="lost"):
 class Modules(Event, tag="modules"):
     """What the program has imported so far: what is recorded of it, and what is not known.
 
-    `code` are the installed packages that count as the application; `serves` tells that the program listens.
+    `code` are the installed packages that count as the application; `serves` says that the program listens.
     """
 
     watched: tuple[str, ...] = ()

@@ -23,7 +23,7 @@ class _File:
         self.given_up = False
 
     def close(self) -> None:
-        """Nothing more is read: what its queries referred to is let go."""
+        """Nothing more is read: what its queries referred to is released."""
         self.given_up = True
         self.feed, self.torn = Feed(self.report.path), b""
 
@@ -45,7 +45,7 @@ class Follower:
         return [file.report for file in self._files.values()]
 
     def new(self) -> Iterator[Request]:
-        """The requests that have ended since the last call. Raises AskLessError where it is strict: see `read`."""
+        """The requests that have ended since the last call. Raises AskLessError if it is strict: see `read`."""
         for path in self._paths():
             file = self._files.get(path)
             if file is None:

@@ -96,7 +96,7 @@ def lines_of(stream: IO[bytes], most_bytes: float = inf) -> Iterator[bytes]:
     """The lines, each with its newline, until so many bytes were read; one that is longer than any recorder writes comes cut,
     without its newline.
 
-    Raises Torn where the stream can't be read any further.
+    Raises Torn if the stream can't be read any further.
     """
     read = partial(stream.readline, LINE_MOST_BYTES)
     try:

@@ -1,7 +1,7 @@
 """A capture in pieces that can be read anywhere, each by itself: files, and ranges of large ones.
 
 The pieces are the same anyone who reads them, so that what they add up to, one after the other, is the same too. A request belongs
-to the piece in which it begins: anyone who reads that goes on behind its end until all its requests have ended. What queries refer to
+to the piece in which it begins: anyone who reads that goes on after its end until all its requests have ended. What queries refer to
 by number (texts, lines of code) may stand anywhere before them, so a piece knows where all such lines are.
 """
 
@@ -36,7 +36,7 @@ _BEGINS = b'{"event":"request"'
 class Segment(msgspec.Struct, frozen=True):
     """A range of a file, from the start of a line to the end of one; `end` -1 for all of it, whatever its size by then.
 
-    `tables` are where the lines before it are that its queries may refer to, as numbers of eight bytes. `lines` stand before it.
+    `tables` are where the lines before it are that its queries may refer to, as numbers of eight bytes. `lines` are before it.
     """
 
     path: str
@@ -89,7 +89,7 @@ def _size(file: Path) -> int:
 
 
 def _segments(path: Path, tag: str, piece_bytes: int) -> Iterator[Segment]:
-    """The ranges of a file: cut at the first line behind each so many bytes."""
+    """The ranges of a file: cut at the first line after each so many bytes."""
     referred = array("q")  # where the lines stand that queries may refer to,
     statements = array("q")  # and of which statement each is; -1 for one that is always needed
     tables = b""  # those before the range
@@ -138,7 +138,7 @@ class SegmentReader(Reader):
             self.take(stream.readline())
 
     def _beyond(self, stream: IO[bytes]) -> Iterator[Request]:
-        """What goes on behind the range of requests that began in it."""
+        """What goes on after the range of requests that began in it."""
         still_open = self.assembly.open
         for line in lines_of(stream) if still_open else ():
             of = _OF_REQUEST.match(line)

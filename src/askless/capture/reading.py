@@ -116,7 +116,7 @@ class Feed:
         self.path = path
         self.report = report = FileReport(path)
         self.assembly = assembly = CaptureRequestBuilder(tag)
-        self._others = False  # whether there are lines of requests that somebody else reads
+        self._others = False  # whether there are lines of requests that someone else reads
         self._decode = msgspec.json.Decoder(events.AnyEvent).decode
         self._handlers: dict[type, Callable[[Any], None]] = {
             events.StatementEvent: lambda event: assembly.statement(event.id, event.text, event.system, event.names),
@@ -178,7 +178,7 @@ class Feed:
             return None
 
     def foreign(self) -> AskLessError:
-        """What to say of a file that is no capture."""
+        """What to say of a file that is not a capture."""
         empty = self.report.lines == 0 and self.path.is_file() and self.path.stat().st_size == 0
         what = "is empty" if empty else "is not an Ask Less capture: its first line is not a capture header"
         return AskLessError(
@@ -309,7 +309,7 @@ class Reader(Feed):
 
 
 def header_of(path: FilePath) -> events.Capture | None:
-    """The header of a capture file; None where it has none that can be read."""
+    """The header of a capture file; None if it has none that can be read."""
     with opened(path) as stream:
         try:
             first = next(lines_of(stream), b"")
@@ -326,7 +326,7 @@ def tags_of(files: Sequence[FilePath]) -> list[str]:
         tags = ["" if header is None else tag_of(header, letters) for header in headers]
         if len(set(tags)) == len(tags):
             return tags
-        if letters > 2 * _TAG_LEAST:  # the same file twice: their order tells them apart
+        if letters > 2 * _TAG_LEAST:  # the same file twice: their order distinguishes them
             return [
                 f"{tag}{_LETTERS[place % len(_LETTERS)] * (place // len(_LETTERS) + 1)}"
                 for place, tag in enumerate(tags)

@@ -50,5 +50,5 @@ def reached(path: Path) -> Iterator[None]:
 
 
 def place(text: str) -> Path:
-    """A path, or the place of a URL, as `str` of one tells it."""
+    """A path, or the place of a URL, as `str` of one says it."""
     return place_of(text) if "://" in text else Path(text)

@@ -1,4 +1,4 @@
-"""A writer of captures that may stay on for days: leaves requests out and counts them, and keeps its files within a size.
+"""A writer of captures that may stay on for days: omits requests and counts them, and keeps its files within a size.
 
 What `sparing` in the recorder's own room does, for sources outside of the recorded process.
 """
@@ -76,7 +76,7 @@ class SamplingWriter(CaptureWriter):
             super().request_began(event)
 
     def _left_out(self, event: RequestBegan) -> Counts | None:
-        """Why a request is left out; None where it is not."""
+        """Why a request is omitted; None if it is not."""
         now_s = time.monotonic()
         if now_s - self._looked_s >= _LOOK_S:
             self._looked_s, self._paused = now_s, pause_control.is_paused(self.path.parent)
@@ -164,7 +164,7 @@ class SamplingWriter(CaptureWriter):
         self._counts, self._uncounted = {}, 0
 
     def _rotate(self) -> None:
-        """Close the file, which is large enough, and begin another; the oldest go. A request is told in one file."""
+        """Close the file, which is large enough, and begin another; the oldest go. A request is reported in one file."""
         if self._open:
             return
         super().close()

@@ -46,7 +46,7 @@ class CaptureWriter:
         self._begin()
 
     def _begin(self) -> None:
-        """Begin a file, in which everything is told again."""
+        """Begin a file, in which everything is reported again."""
         path = self.path
         self._texts = StatementInterner()
         self._told_from = self._texts.first
@@ -158,7 +158,7 @@ class CaptureWriter:
         self._line(events.Lost(count, what, reason))
 
     def flush(self) -> None:
-        """Let others read what was told so far."""
+        """Let others read what was reported so far."""
         self._file.flush()
 
     def close(self) -> None:
@@ -173,15 +173,15 @@ class CaptureWriter:
         return msgspec.Raw(encoded(value))
 
     def _numbers(self, values: Sequence[int]) -> msgspec.Raw:
-        """A column of numbers; left out where all are 0, which is what the reader takes for it then."""
+        """A column of numbers; omitted where all are 0, which is what the reader takes for it then."""
         return self._raw(_column(values)) if any(values) else events.RAW
 
     def _sparse(self, values: Sequence[object]) -> msgspec.Raw:
-        """A column that is left out where no query has a value."""
+        """A column that is omitted where no query has a value."""
         return self._raw(values) if any(value is not None for value in values) else events.RAW
 
     def _without_credentials(self, event: QuerySeen) -> QuerySeen:
-        """The event without passwords and keys; the values of a statement that carries one are left out with it."""
+        """The event without passwords and keys; the values of a statement that carries one are omitted with it."""
         text = event.text
         if text in self._harmless:
             return event

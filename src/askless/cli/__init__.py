@@ -1,1 +1,1 @@
-"""The command line: parses, calls, prints. The only room that knows all the others."""
+"""The command line: parses, calls, prints. The only package that knows all the others."""

@@ -1,4 +1,4 @@
-"""`askless capture KIND` records from one of the sources; `askless capture check` tells whether a capture is whole."""
+"""`askless capture KIND` records from one of the sources; `askless capture check` says whether a capture is whole."""
 
 from __future__ import annotations
 
@@ -57,14 +57,14 @@ def run_control(folder: Path, word: str) -> int:
 
 
 def takes_files_and_program(name: str) -> bool:
-    """Whether a source takes both: words behind `--` are then told from files before they are parsed."""
+    """Whether a source takes both: words after `--` are then derived from files before they are parsed."""
     if name not in sources.REGISTRY:
         return False
     return {FILES, PROGRAM} <= {option.flag for option in sources.load(name).options}
 
 
 def declare_source(kinds: Any, source: sources.Source) -> None:
-    """A kind for a source: where the capture goes, and the source's own options."""
+    """A kind for a source: if the capture goes, and the source's own options."""
     kind = described(kinds, source.name, source.help, source.examples)
     kind.add_argument(
         "-o", "--out", metavar="DIR", type=file, help="folder of the capture (default: a new askless-DATE-TIME)"
@@ -74,7 +74,7 @@ def declare_source(kinds: Any, source: sources.Source) -> None:
     )
     behind = {option.name for option in source.options if option.flag in (FILES, PROGRAM)}
     for option in source.options:
-        if option.flag != PROGRAM or FILES not in behind:  # words behind -- are told from files when it runs
+        if option.flag != PROGRAM or FILES not in behind:  # words after -- are derived from files when it runs
             _declare_option(kind, option, few=PROGRAM in behind)
     add_renamed(kind, "capture")
     kind.set_defaults(run=lambda options: run_source(source, options))
@@ -99,7 +99,7 @@ def _declare_option(parser: argparse.ArgumentParser, option: sources.Option, few
 
 
 def run_source(source: sources.Source, options: argparse.Namespace) -> int:
-    """Record; the program's own exit code, or 0 where it was told to stop."""
+    """Record; the program's own exit code, or 0 if it was reported to stop."""
     values = {option.name: getattr(options, option.name, []) for option in source.options}
     if FILES in values and PROGRAM in values:
         values[PROGRAM] = options.behind

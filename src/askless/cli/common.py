@@ -62,7 +62,7 @@ def add_subject(parser: argparse.ArgumentParser, what: str) -> None:
 
 
 def check_subject(capture: Path | None, sql: str | None, slug: str, command: str) -> None:
-    """Raises AskLessError of this slug where not just one of the two is named."""
+    """Raises AskLessError of this slug if not just one of the two is named."""
     if (capture is None) == (sql is None):
         raise AskLessError(slug, "name either a capture or --sql", f"see: askless {command} --help")
 
@@ -89,7 +89,7 @@ def add_spread(parser: argparse.ArgumentParser) -> None:
 
 
 def add_format(parser: argparse.ArgumentParser, document: str) -> None:
-    """Output for people, for programs, and for services that show it beside the code."""
+    """Output for people, for programs, and for services that show it next to the code."""
     from askless.output.registry import printed_formats
 
     names = printed_formats(document)
@@ -112,7 +112,7 @@ def add_figure(parser: argparse.ArgumentParser, what: str) -> None:
 
 
 def check_figure(path: Path | None, document: str) -> None:
-    """Raises AskLessError where a document of this name can't be drawn into a file: better before long work."""
+    """Raises AskLessError if a document of this name can't be drawn into a file: better before long work."""
     if path is not None:
         from askless.output import delivery, registry
 
@@ -120,7 +120,7 @@ def check_figure(path: Path | None, document: str) -> None:
 
 
 def draw(document: Document, path: Path | None) -> None:
-    """Draw a document into a file, where one is named. Raises AskLessError: no-figure, file-unwritable."""
+    """Draw a document into a file, if one is named. Raises AskLessError: no-figure, file-unwritable."""
     if path is not None:
         from askless.output import delivery, notices
 
@@ -186,7 +186,7 @@ def add_server(parser: argparse.ArgumentParser) -> None:
 
 
 def add_trust(parser: argparse.ArgumentParser) -> None:
-    """Functions that may run in somebody's statement."""
+    """Functions that may run in someone's statement."""
     parser.add_argument(
         "--trust-function",
         metavar="NAME",
@@ -225,7 +225,7 @@ def limits_of(
 
 
 def saved_schema(path: Path | None) -> Schema | None:
-    """The schema in the file of an option; None where none is named. Raises AskLessError schema-unreadable."""
+    """The schema in the file of an option; None if none is named. Raises AskLessError schema-unreadable."""
     if path is None:
         return None
     from askless.reports.loading import schema_file

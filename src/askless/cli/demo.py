@@ -137,7 +137,7 @@ def _advice_by_finding(path: Path) -> dict[Place, str]:
 
 
 def _compared(django: dict[Place, str], sqlalchemy: dict[Place, str]) -> list[str]:
-    """Both twins' findings beside each other."""
+    """Both twins' findings next to each other."""
     lines = []
     for told in sorted(django.keys() | sqlalchemy.keys()):
         route, pattern, variant, table = told

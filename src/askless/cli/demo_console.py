@@ -10,7 +10,7 @@ from collections.abc import Sequence
 
 
 def free_port() -> int:
-    """A port that nobody listens on."""
+    """A port that no one listens on."""
     with contextlib.closing(socket.socket()) as probe:
         probe.bind(("127.0.0.1", 0))
         return int(probe.getsockname()[1])

@@ -51,7 +51,7 @@ def run(url: str, out: Path, times: int) -> None:
 
 
 def _fill(url: str, out: Path) -> None:
-    """The office's tables; a database with tables of somebody else's is left alone."""
+    """The office's tables; a database with tables of someone else's is left alone."""
     import sqlalchemy
 
     from askless.database.connecting import connect, parse_url

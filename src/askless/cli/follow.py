@@ -33,7 +33,7 @@ def follow(growing: GrowingCapture, document_of: Callable[[], Document], form: s
     """Show what there is, and again whenever there is more."""
     from askless.cli.signals import stoppable
 
-    os.environ["PAGER"] = ""  # what is shown again and again waits for nobody
+    os.environ["PAGER"] = ""  # what is shown again and again waits for no one
     try:
         with stoppable():
             while growing.look():
@@ -45,7 +45,7 @@ def follow(growing: GrowingCapture, document_of: Callable[[], Document], form: s
 
 
 def whenever_grown(look: Callable[[], bool], show: Callable[[], None], look_s: float = _LOOK_S) -> NoReturn:
-    """Show again whenever a look, every `look_s`, tells of something new; what takes long to show is shown less often."""
+    """Show again whenever a look, every `look_s`, says of something new; what takes long to show is shown less often."""
     grown, show_at_s = False, 0.0
     while True:
         time.sleep(look_s)

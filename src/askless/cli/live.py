@@ -1,4 +1,4 @@
-"""The live view of a recording, in a thread beside it."""
+"""The live view of a recording, in a thread next to it."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _LOOK_S = 0.3
 
 @contextmanager
 def watched(folder: Path, wanted: bool) -> Iterator[None]:
-    """While the block runs, requests are told on standard error as they end; not where standard output is no terminal."""
+    """While the block runs, requests are reported on standard error as they end; not where standard output is not a terminal."""
     if not wanted or not sys.stdout.isatty():
         yield
         return

@@ -1,7 +1,7 @@
 """`askless`: finds the command, lets it declare its options, runs it, and turns errors into messages and exit codes.
 
 Exit codes: 0 done; 1 a command that was asked to judge found something; 2 bad input or bad surroundings; 70 an error that
-nobody foresaw; 130 Ctrl-C.
+no one foresaw; 130 Ctrl-C.
 `capture app` ends with the recorded program's own exit code.
 
 Start-up is quick because nothing here imports more than argparse: a command's module is imported when the command is
@@ -102,7 +102,7 @@ def _command_in(words: Sequence[str]) -> str:
 
 
 def _apart(words: list[str]) -> tuple[list[str], list[str]]:
-    """The words, and those behind `--` where they are a program's that argparse can't tell from names of files."""
+    """The words, and those after `--` where they are a program's that argparse can't tell from names of files."""
     if words[:1] == ["capture"] and "--" in words:
         from askless.cli.capture import takes_files_and_program
 
@@ -141,7 +141,7 @@ def _run(words: list[str], dead: ThreadFailures) -> int:
     except KeyboardInterrupt:
         return 130
     except BrokenPipeError:
-        # Whoever read our output has seen enough; keep the interpreter from complaining at exit.
+        # Anyone who read our output has seen enough; keep the interpreter from complaining at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except OSError as error:

@@ -1,4 +1,4 @@
-"""`askless report`: all that is told of a capture, as one page that needs nothing but itself."""
+"""`askless report`: all that is reported of a capture, as one page that needs nothing but itself."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
 
 
 def add_wish(parser: argparse.ArgumentParser) -> None:
-    """What a report takes in beside the capture and a database."""
+    """What a report takes in next to the capture and a database."""
     parser.add_argument("--compare", metavar="CAPTURE", type=file, help="an earlier capture of the same pages")
     parser.add_argument(
         "--network-latency", metavar="TIME", default="", help="network latency to add per query, e.g. 0.5ms"

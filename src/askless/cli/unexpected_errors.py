@@ -1,4 +1,4 @@
-"""What happens to an error that nobody foresaw: one line, and an exit code of its own.
+"""What happens to an error that no one foresaw: one line, and an exit code of its own.
 
 A thread that ends in one ends the command: what it was there for would be missing from the result.
 """

@@ -1,4 +1,4 @@
-"""`askless weigh`: which part of a statement costs what, by leaving out one part after the other."""
+"""`askless weigh`: which part of a statement costs what, by omitting one part after the other."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""How far long work is, told to whoever wants to know."""
+"""How far long work is, told to the one that wants to know."""
 
 from __future__ import annotations
 
@@ -8,4 +8,4 @@ Progress = Callable[[str], None]
 
 
 def quiet(_text: str) -> None:
-    """Nobody wants to know."""
+    """No one wants to know."""

@@ -11,7 +11,7 @@ from itertools import pairwise
 import msgspec
 
 _SORT_LEAST = 256
-SAME_WITHIN = 1.02  # a ratio that near to 1 is no difference, however often it was measured
+SAME_WITHIN = 1.02  # a ratio that near to 1 is not a difference, however often it was measured
 BLOCKS_MOST = 10
 # Quantiles of Student's t for two-sided intervals of 99 %, by degrees of freedom (Student, The Probable Error of a Mean, 1908).
 _STUDENT = {1: 63.66, 2: 9.925, 3: 5.841, 4: 4.604, 5: 4.032, 6: 3.707, 7: 3.499, 8: 3.355, 9: 3.250}
@@ -19,7 +19,7 @@ EXACT_MOST = 256  # values kept as they are; beyond that they are counted in buc
 
 
 def median(values: Sequence[float]) -> float:
-    """The median. Raises ValueError where there are no values. (The standard library's module costs 3 MB to import.)"""
+    """The median. Raises ValueError if there are not values. (The standard library's module costs 3 MB to import.)"""
     if not values:
         raise ValueError("no values")
     ordered = sorted(values)
@@ -28,7 +28,7 @@ def median(values: Sequence[float]) -> float:
 
 
 def _bucket(value: int) -> int:
-    """8 buckets an octave: a value is told from its bucket to within 6.3 %."""
+    """8 buckets an octave: a value is derived from its bucket to within 6.3 %."""
     if value < 16:
         return max(value, 0)
     bits = value.bit_length()
@@ -103,7 +103,7 @@ class Quantiles:
             self._spill()
 
     def at(self, share: float) -> float:
-        """The value below which `share` (0 to 1) of the values lie; 0 where there are none."""
+        """The value below which `share` (0 to 1) of the values lie; 0 if there are none."""
         if self.count > EXACT_MOST and self._exact:
             self._spill()
         if self._exact or not self.count:
@@ -134,7 +134,7 @@ class Quantiles:
         return [self.at((i + 0.5) / n) for i in range(n)] if n else []
 
     def ratio_to(self, after: Quantiles) -> Ratio:
-        """Median of this over the median of `after`, with an interval. Raises ValueError where a side is empty."""
+        """Median of this over the median of `after`, with an interval. Raises ValueError if a side is empty."""
         return ratio_of_medians(self.spread_out(), after.spread_out())
 
 
@@ -160,7 +160,7 @@ def ratio_of_medians(
 ) -> Ratio:
     """median(before) / median(after), with a percentile bootstrap interval (Efron and Tibshirani 1993, chapter 13).
 
-    Raises ValueError where a side is empty.
+    Raises ValueError if a side is empty.
     """
     if not before or not after:
         raise ValueError("both sides need at least one measurement")
@@ -186,7 +186,7 @@ def ratio_of_turns(before: Sequence[float], after: Sequence[float]) -> Ratio:
 
     What slows one turn down slows its neighbours too, so single repetitions are no independent witnesses: blocks of turns
     that follow each other are compared, and the interval is Student's for the mean of their logarithms. With few blocks, or
-    blocks that disagree, it is wide. Raises ValueError where a side is empty.
+    blocks that disagree, it is wide. Raises ValueError if a side is empty.
     """
     turns = min(len(before), len(after))
     if not turns:
@@ -208,10 +208,10 @@ def ratio_of_turns(before: Sequence[float], after: Sequence[float]) -> Ratio:
 
 
 def widened(ratio: Ratio, one: Sequence[float], other: Sequence[float]) -> Ratio:
-    """The ratio with an interval that allows for what two sides differ by although nothing tells them apart.
+    """The ratio with an interval that allows for what two sides differ by although nothing distinguishes them.
 
     `one` and `other` are measurements of the two sides when both did the same. Two sessions of a server do not run alike
-    to begin with, and repetitions do not show it: each of them has the same accident. Raises ValueError where one is empty.
+    to begin with, and repetitions do not show it: each of them has the same accident. Raises ValueError if one is empty.
     """
     accident = median(one) / max(median(other), 1e-9)
     factor = max(accident, 1 / max(accident, 1e-9))

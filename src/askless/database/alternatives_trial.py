@@ -1,4 +1,4 @@
-"""Tries the other ways to ask for what one statement asks: each keeps its promise or not, and is measured beside the first."""
+"""Tries the other ways to ask for what one statement asks: each keeps its promise or not, and is measured next to the first."""
 
 from __future__ import annotations
 
@@ -90,7 +90,7 @@ def _note(told: Alternative) -> str:
 
 
 def _broken(told: Alternative, first: BoundStatement, result: Result, given: Result) -> Difference | None:
-    """How a road breaks its promise; None where it keeps it."""
+    """How a road breaks its promise; None if it keeps it."""
     names, rows = result
     others = given[1]
     if told.promise is Promise.NUMBER:

@@ -1,4 +1,4 @@
-"""Which part of a statement costs what: it runs again and again, each time with one part left out."""
+"""Which part of a statement costs what: it runs again and again, each time with one part omitted."""
 
 from __future__ import annotations
 

@@ -106,7 +106,7 @@ def mapped_errors(where: str, limits: Limits | None = None) -> Iterator[None]:
         raise AskLessError("driver-missing", f"no driver for this database: {error}", "install its extra") from None
     except DBAPIError as error:
         raise refusal(error, where, limits) from None
-    except (SQLAlchemyError, UnicodeError) as error:  # the second: of a host that is no name
+    except (SQLAlchemyError, UnicodeError) as error:  # the second: of a host that is not a name
         raise AskLessError(
             "database-refuses", f"the database {where} can't be used: {error}", "check the URL"
         ) from None

@@ -36,7 +36,7 @@ class _Many(tuple[Any, ...]):
 
 
 def native(value: Value, system: str) -> Any:
-    """A captured value as the driver takes it. Raises AskLessError cant-run where the capture could not keep it."""
+    """A captured value as the driver takes it. Raises AskLessError cant-run if the capture could not keep it."""
     if not isinstance(value, tuple):
         return value
     kind, text = value
@@ -89,7 +89,7 @@ def bound(
 ) -> DriverQuery:
     """A statement of `system`'s SQL with its values, for a driver with this style of placeholders.
 
-    Raises AskLessError: cant-run where placeholders lack a value, value-cut, value-unknown.
+    Raises AskLessError: cant-run if placeholders lack a value, value-cut, value-unknown.
     """
     text = text.strip().rstrip(";")
     if _CUT in text:

@@ -69,7 +69,7 @@ def explain(
 
 
 def generic(connection: Connection, query: DriverQuery, custom: tuple[Node, ...]) -> tuple[Node, ...]:
-    """The plan that does not look at the values, where it is another one; () where it is the same, or there is none."""
+    """The plan that does not look at the values, if it is another one; () where it is the same, or there is none."""
     try:
         with attempt(connection):
             result = tuple(
@@ -81,7 +81,7 @@ def generic(connection: Connection, query: DriverQuery, custom: tuple[Node, ...]
 
 
 def planning_ms(connection: Connection, query: DriverQuery) -> float | None:
-    """What planning takes each time, in ms; None where the server does not tell, or can't plan the statement."""
+    """What planning takes each time, in ms; None if the server does not tell, or can't plan the statement."""
     try:
         with attempt(connection):
             return server_of(connection).planning_ms(connection, query)
@@ -95,7 +95,7 @@ def _names(query: DriverQuery) -> dict[str, str]:
 
 
 def _named(node: Node, names: Mapping[str, str]) -> Node:
-    """The node with the table behind the name that the statement uses, where the server tells only that."""
+    """The node with the table after the name that the statement uses, if the server tells only that."""
     table = names.get(node.table, node.table) if node.table else ""
     children = tuple(_named(child, names) for child in node.children)
     return msgspec.structs.replace(node, table=table, children=children)
@@ -105,7 +105,7 @@ def kept_share(
     connection: Connection, structure: Structure, parameters: Sequence[Value], names: Sequence[str], table: str,
     predicates: Sequence[Predicate], rows: int,
 ) -> float | None:  # fmt: skip
-    """The share of a table's rows that these conditions keep with these values; None where it can't be measured."""
+    """The share of a table's rows that these conditions keep with these values; None if it can't be measured."""
     server = server_of(connection)
     system = server.system(connection)
     values = values_of(structure.slots, parameters, names)

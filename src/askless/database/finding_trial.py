@@ -28,7 +28,7 @@ BUDGET_S = 3.0
 class TrialAlternative(msgspec.Struct, frozen=True):
     """One way to get the rows. `ratio` is the time of the row-by-row way over this one's; None for that way itself.
 
-    `difference` and `cause` tell how its rows are others; '' where they are the same. `note` is what else to know.
+    `difference` and `cause` say how its rows are others; '' where they are the same. `note` is what else to know.
     Times are in milliseconds, round trips to the database included as they are here.
     """
 

@@ -1,6 +1,6 @@
 """Proves a set of indexes by the real planner's word: all are built on copies, then one after the other is taken away.
 
-What no plan uses, and what the others answer as cheaply, is not needed. Where the planner tells what it expects a statement
+What no plan uses, and what the others answer as cheaply, is not needed. Where the planner says what it expects a statement
 to cost, costs are compared; elsewhere the statements run, and what they make the server touch is counted. Neither is a time.
 """
 
@@ -32,7 +32,7 @@ SLACK = 1.05  # what taking an index away may cost any statement
 SLACK_OF_ALL = 1.01  # and all of them together
 PLANNER_COST = "planner cost"
 HARM = 1.3  # times dearer with an index than without it: the planner was led astray
-GRAIN = 200.0  # what is counted may be off by so much, and nobody feels it
+GRAIN = 200.0  # what is counted may be off by that much, and no one feels it
 
 
 class IndexOutcome(StrEnum):
@@ -78,7 +78,7 @@ class IndexSetTrial(msgspec.Struct, frozen=True):
 
 
 class _Seen(msgspec.Struct, frozen=True):
-    """What the planner says of one statement: its cost, None where that can't be told, and the indexes that it uses."""
+    """What the planner says of one statement: its cost, None if that can't be said, and the indexes that it uses."""
 
     cost: float | None
     used: frozenset[str]
@@ -170,7 +170,7 @@ class _Bench:
         now = self._seen()
         fates: dict[str, IndexOutcome] = {}
         harmed: dict[str, tuple[str, ...]] = {}
-        # What gains least stands last, and is the first that may go.
+        # What gains least is last, and is the first that may go.
         for index in reversed(wanted):
             if index.table.lower() in self.unheard:  # what could not be asked may need it
                 fates[index.name] = IndexOutcome.KEPT

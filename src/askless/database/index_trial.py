@@ -1,4 +1,4 @@
-"""Tries an index where nobody else sees it: plans, interleaved times, and whether the result stays the same."""
+"""Tries an index where no one else sees it: plans, interleaved times, and whether the result stays the same."""
 
 from __future__ import annotations
 
@@ -58,9 +58,9 @@ class TrialTiming(msgspec.Struct, frozen=True):
 
 
 class IndexTrial(msgspec.Struct, frozen=True):
-    """A trial of an index. `where` tells where it was tried, `caution` what may have kept the server from using it.
+    """A trial of an index. `where` says where it was tried, `caution` what may have kept the server from using it.
 
-    For `locked_s` nobody else could write to the table; `waited_s` is the longest time that somebody waited for that.
+    For `locked_s` no one else could write to the table; `waited_s` is the longest time that someone waited for that.
     """
 
     system: str

@@ -1,4 +1,4 @@
-"""What must hold before a statement is sent to somebody's database. Every text passes here, whatever is done with it."""
+"""What must hold before a statement is sent to someone's database. Every text passes here, whatever is done with it."""
 
 from __future__ import annotations
 
@@ -46,7 +46,7 @@ def refuse(routines: Sequence[Routine], what: str) -> None:
 
 
 def check_quiet(connection: Connection, tables: Sequence[str], limits: Limits, locks: bool = False) -> None:
-    """Raises AskLessError server-busy where somebody else is at work on the tables, unless that was confirmed.
+    """Raises AskLessError server-busy if someone else is at work on the tables, unless that was confirmed.
 
     `locks`: what is tried would lock a table, which copies would not.
     """

@@ -217,7 +217,7 @@ def _used(pair: Sequence[DriverQuery]) -> list[tuple[str, str]]:
 
 
 def _check_repeatable(connection: Connection, query: DriverQuery, rows: Rows, system: str, limits: Limits) -> None:
-    """Raises AskLessError not-repeatable where the first statement does not even give its own rows again."""
+    """Raises AskLessError not-repeatable if the first statement does not even give its own rows again."""
     with attempt(connection, limits):
         names, again = execute(connection, query)
     if difference(rows, again, question_of(query.text, query.text, system, names)) is None:
@@ -236,7 +236,7 @@ def _check_repeatable(connection: Connection, query: DriverQuery, rows: Rows, sy
 
 
 def _keys(connection: Connection, tables: Sequence[str]) -> dict[str, tuple[str, ...]]:
-    """The primary key of each table; tables without one are left out."""
+    """The primary key of each table; tables without one are omitted."""
     inspector = sqlalchemy.inspect(connection)
     keys: dict[str, tuple[str, ...]] = {}
     for table in tables:

@@ -23,7 +23,7 @@ Rows = list[tuple[Any, ...]]
 def execute(connection: Connection, query: DriverQuery) -> tuple[list[str], Rows]:
     """Run a SELECT: the names of its columns, and all rows.
 
-    Raises DBAPIError, as SQLAlchemy's own layer does, and AskLessError where the statement is refused before it is sent.
+    Raises DBAPIError, as SQLAlchemy's own layer does, and AskLessError if the statement is refused before it is sent.
     """
     preflight.check(connection, query, runs=True)
     return _send(connection, query.sql, query.arguments)
@@ -43,7 +43,7 @@ def explain(
 def prepare(connection: Connection, query: DriverQuery, name: str) -> None:
     """Let PostgreSQL parse a statement, its placeholders being the server's own `$1`, `$2`, …; nothing is planned or run.
 
-    Whoever goes on with it checks it by the types that the server has found.
+    Anyone who goes on with it checks it by the types that the server has found.
     """
     _send(connection, f"PREPARE {name} AS {query.sql}", ())
 

@@ -43,7 +43,7 @@ class SyntheticRows(msgspec.Struct, frozen=True):
 def copies(url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[tuple[Connection, Schema]]:
     """A connection that sees copies of these tables in their place, and the schema. All of it is gone at the end.
 
-    Raises AskLessError no-copies where they can't be made, and what the database says.
+    Raises AskLessError no-copies if they can't be made, and what the database says.
     """
     with connect(url, limits, write=True) as connection:
         schema = reflect(connection)
@@ -156,7 +156,7 @@ def _unique_columns(table: Table) -> list[TableColumn]:
 
 
 def _can_repeat(table: Table) -> bool:
-    """Whether more rows like those that are there may stand in a table: what must differ can be made up."""
+    """Whether more rows like those that are there may are in a table: what must differ can be made up."""
     if len(table.primary_key) != 1 or any(index.unique and len(index.columns) > 1 for index in table.indexes):
         return False
     references = {name for key in table.foreign_keys for name in key.columns}

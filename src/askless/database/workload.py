@@ -48,7 +48,7 @@ def statement_of(
 
 
 def _constants(structure: Structure) -> dict[str, str]:
-    """Conditions of which the value is written into the text: `status = 'due'`. A partial index can stand on them."""
+    """Conditions of which the value is written into the text: `status = 'due'`. A partial index can are on them."""
     results = {}
     for predicate in structure.predicates:
         slots = [structure.slots[number] for number in predicate.slots]

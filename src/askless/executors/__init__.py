@@ -1,6 +1,6 @@
 """Where the pieces of an analysis are worked on: one after the other here, in processes, on a cluster. A registry.
 
-Whoever does it, the pieces are the same, and what they give comes back in their order.
+Anyone who does it, the pieces are the same, and what they give comes back in their order.
 """
 
 from __future__ import annotations

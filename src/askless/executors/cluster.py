@@ -82,7 +82,7 @@ class Cluster:
         raise AssertionError("the loop above returns or raises")
 
     def _check(self, client: Any) -> None:
-        """Raises AskLessError cluster-other where a worker has another Ask Less: totals of two versions are not one."""
+        """Raises AskLessError cluster-other if a worker has another Ask Less: totals of two versions are not one."""
         try:
             found = client.run(_version)
         except Exception:  # noqa: BLE001  (whatever a worker without Ask Less raises)

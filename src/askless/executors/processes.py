@@ -58,7 +58,7 @@ def _hoard() -> None:
 
 
 def _begin() -> None:
-    """A worker begins: it goes when whoever started it is gone, whatever ended that."""
+    """A worker begins: it goes when anyone who started it is gone, whatever ended that."""
     _hoard()
     parent = parent_process()
     if parent is not None:

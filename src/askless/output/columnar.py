@@ -35,7 +35,7 @@ _REPEATED = (
 
 
 def check(package: str = "pyarrow") -> None:
-    """Raises AskLessError columns-extra-missing where a package is not installed."""
+    """Raises AskLessError columns-extra-missing if a package is not installed."""
     if find_spec(package) is None:
         raise AskLessError(
             "columns-extra-missing", f"this needs {package}", "install the extra: pip install 'ask-less[columns]'"
@@ -83,7 +83,7 @@ def table_of(kind: type[msgspec.Struct], rows: Iterable[msgspec.Struct]) -> Any:
 
 
 class ParquetFolder:
-    """Writes Parquet files beside their folder, and puts them into it once all are whole.
+    """Writes Parquet files next to their folder, and puts them into it once all are whole.
 
     Raises AskLessError: columns-extra-missing, file-unwritable.
     """

@@ -35,7 +35,7 @@ def to_stdout(document: Document, format_name: str = "terminal", view: View | No
 
 
 def check_target(path: Path, document: str, among: Collection[str] = ()) -> None:
-    """Raises AskLessError where a document of this name could not be written into a file: better before long work."""
+    """Raises AskLessError if a document of this name could not be written into a file: better before long work."""
     format_for(path, document, among).check()
     if not path.parent.is_dir():
         raise AskLessError("no-folder", f"there is no folder {path.parent}", "create it first")

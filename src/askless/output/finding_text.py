@@ -19,7 +19,7 @@ def at(line: SourceLine) -> str:
 
 
 def in_function(line: SourceLine) -> str:
-    """The function of a line of code, behind it; nothing where it is not known."""
+    """The function of a line of code, after it; nothing if it is not known."""
     return f" in {safe(line.function)}" if line.function else ""
 
 
@@ -29,7 +29,7 @@ def place(line: SourceLine) -> str:
 
 
 def where(line: SourceLine) -> str:
-    """Where a change is to be made: nobody can change a query in the template that shows it."""
+    """Where a change is to be made: no one can change a query in the template that shows it."""
     if line.function == "template":
         return f"where the query shown at {at(line)} is built"
     return f"at {at(line)}" if line.line else f"at {place(line)}"
@@ -102,7 +102,7 @@ WHICHEVER = "Verify before merging"
 
 
 def common_checks(finding: Finding) -> tuple[str, ...]:
-    """What is to be checked on every road, where there are several: told once, behind them."""
+    """What is to be checked on every road, if there are several: told once, after them."""
     if len(finding.advice) < 2:
         return ()
     first, *others = finding.advice
@@ -115,7 +115,7 @@ def kind(finding: Finding) -> str:
 
 
 def caller_apart(finding: Finding, others: Sequence[Finding]) -> SourceLine | None:
-    """The nearest caller by which a finding is told from others of its route at the same line; None without such."""
+    """The nearest caller by which a finding is derived from others of its route at the same line; None without such."""
 
     def path(of: Finding) -> list[tuple[str, int]]:
         return [(line.file, line.line) for line in of.path]

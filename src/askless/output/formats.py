@@ -18,7 +18,7 @@ from askless.reports.documents import Document, name_of
 
 
 class View(msgspec.Struct, frozen=True):
-    """How to show a document, where a format has several ways. `variant` is one of them, by a name of the command's.
+    """How to show a document, if a format has several ways. `variant` is one of them, by a name of the command's.
 
     `root` is the folder that files of the project are named from, for formats that other programs read.
     """
@@ -31,7 +31,7 @@ class Format(Protocol):
     """One format. Its entry in the registry names the documents that it can show."""
 
     def check(self) -> None:
-        """Raises AskLessError where something is not installed that the format needs."""
+        """Raises AskLessError if something is not installed that the format needs."""
 
     def render(self, document: Document, view: View) -> bytes:
         """The document in this format."""
@@ -62,6 +62,6 @@ def format_for(path: Path, document: str, among: Collection[str] = ()) -> Format
 
 
 def check_fits(name: str, document: Document) -> None:
-    """Raises AskLessError no-format where a format of this name can't show a document."""
+    """Raises AskLessError no-format if a format of this name can't show a document."""
     if name in REGISTRY and not REGISTRY[name].shows(name_of(document)):
         raise AskLessError("no-format", f"the format {name} does not show {name_of(document)}", "remove the option")

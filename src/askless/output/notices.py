@@ -34,13 +34,13 @@ def note(text: str) -> None:
 
 
 def notes(texts: Iterable[str]) -> None:
-    """What a reader should know of a document beside what it says, each thing once."""
+    """What a reader should know of a document next to what it says, each thing once."""
     for text in dict.fromkeys(texts):
         note("note: " + text)
 
 
 def progress(text: str) -> None:
-    """One line of progress, overwritten by the next; nothing where standard error is no terminal."""
+    """One line of progress, overwritten by the next; nothing where standard error is not a terminal."""
     if sys.stderr.isatty():
         sys.stderr.write("\r\x1b[K" + " ".join(safe(text).split())[:78])
         sys.stderr.flush()
@@ -54,5 +54,5 @@ def progress_done() -> None:
 
 
 def is_terminal() -> bool:
-    """Whether somebody reads standard error, and wants colours."""
+    """Whether someone reads standard error, and wants colours."""
     return sys.stderr.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"

@@ -26,7 +26,7 @@ def pager() -> list[str]:
 
 
 def paged(content: bytes) -> bool:
-    """Show a text in the pager, where somebody reads it on a screen that it is too long for; whether that was done."""
+    """Show a text in the pager, where someone reads it on a screen that it is too long for; whether that was done."""
     if not (sys.stdout.isatty() and sys.stdin.isatty()) or threading.current_thread() is not threading.main_thread():
         return False
     if content.count(b"\n") <= shutil.get_terminal_size().lines - _ROOM:

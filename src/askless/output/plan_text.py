@@ -41,12 +41,12 @@ def table_size(node: documents.PlanNode) -> str:
 
 
 def detail(node: documents.PlanNode) -> str:
-    """The server's own words, where they are others."""
+    """The server's own words, if they are others."""
     return one_line(node.detail, 200) if _letters(node.detail) != _letters(node.kind) else ""
 
 
 def condition(node: documents.PlanNode) -> str:
-    """The condition, where the server's words do not have it."""
+    """The condition, if the server's words do not have it."""
     return one_line(node.condition, 300) if node.condition and node.condition not in node.detail else ""
 
 

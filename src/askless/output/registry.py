@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 
 class Entry(NamedTuple):
-    """One format. `documents` are those that it can show, all where none is named.
+    """One format. `documents` are those that it can show, all if none is named.
 
     `printed`: the documents that a command prints in it on request (`--format NAME`); others are only written into files.
     """

@@ -1,4 +1,4 @@
-"""Findings as SARIF 2.1.0 (OASIS), which code hosts show beside the lines of code."""
+"""Findings as SARIF 2.1.0 (OASIS), which code hosts show next to the lines of code."""
 
 from __future__ import annotations
 

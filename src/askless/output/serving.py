@@ -15,7 +15,7 @@ from typing import Any
 from askless.core.errors import AskLessError
 
 HOST = "127.0.0.1"
-_PING_S = 15.0  # how often a browser is told that nothing is new, so that one that has gone is noticed
+_PING_S = 15.0  # how often a browser is reported that nothing is new, so that one that has gone is noticed
 _STREAMS_MOST = 32
 _HEADERS = {
     "X-Content-Type-Options": "nosniff",
@@ -143,7 +143,7 @@ class _Server(ThreadingHTTPServer):
     allow_reuse_address = False
 
     def handle_error(self, request: Any, client_address: Any) -> None:
-        """A browser that goes away in the middle is no error."""
+        """A browser that goes away in the middle is not an error."""
 
 
 class _Handler(BaseHTTPRequestHandler):

@@ -58,7 +58,7 @@ def brief(sql: str) -> str:
 
 
 def short_path(file: str, parts: int = 0) -> str:
-    """A file's path from here, where that is shorter, an installed package's from there; with `parts`, only its last parts."""
+    """A file's path from here, if that is shorter, an installed package's from there; with `parts`, only its last parts."""
     slashed = file.replace("\\", "/")
     if parts:
         return escaped_line("/".join(slashed.split("/")[-parts:]))

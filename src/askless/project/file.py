@@ -51,7 +51,7 @@ _SLUG = "project-file-bad"
 
 
 class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What the file says; what it leaves out is as if there were no file. `path` is the file, None where there is none."""
+    """What the file says; what it omits is as if there were no file. `path` is the file, None if there is none."""
 
     thresholds: dict[str, float] = {}
     noise: Noise = Noise()
@@ -72,7 +72,7 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         return ProjectRules(self.routes, self.noise)
 
 
-# The keys of each table, for whoever mistypes one.
+# The keys of each table, for anyone who mistypes one.
 _KEYS: dict[str, tuple[str, ...]] = {
     "": ("thresholds", "noise", "routes", "budgets", "accepted", "logs"),
     "thresholds": THRESHOLDS,
@@ -84,7 +84,7 @@ _KEYS: dict[str, tuple[str, ...]] = {
 
 
 def nearest(folder: Path) -> Path | None:
-    """The project's file: in this folder, or in the nearest one above it that has one; None where none has."""
+    """The project's file: in this folder, or in the nearest one above it that has one; None if none has."""
     start = folder.resolve()
     for above in (start, *start.parents):
         if (above / FILE).is_file():
@@ -107,7 +107,7 @@ def here() -> Project:
 
 
 def read(path: Path | None) -> Project:
-    """What a file says; nothing where there is no such file. Raises AskLessError: project-file-bad."""
+    """What a file says; nothing if there is no such file. Raises AskLessError: project-file-bad."""
     if path is None:
         return Project()
     import tomllib
@@ -137,7 +137,7 @@ def read(path: Path | None) -> Project:
 
 
 def _check_keys(path: Path, given: dict[str, Any]) -> None:
-    """Raises AskLessError for a key that nobody knows, and names the nearest one."""
+    """Raises AskLessError for a key that no one knows, and names the nearest one."""
     for name, value in given.items():
         if name not in _KEYS[""]:
             raise _unknown(path, name, "")

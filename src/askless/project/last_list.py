@@ -1,4 +1,4 @@
-"""The lists that were shown last, so that a number stands for what it stood for in the list that somebody has in view.
+"""The lists that were shown last, so that a number stands for what it stood for in the list that someone has in view.
 
 They are kept in the user's state folder, by capture: names only, which say nothing by themselves. Nothing depends on them:
 where they can't be kept, numbers count in the whole list.
@@ -29,7 +29,7 @@ def _all(file: Path) -> dict[str, dict[str, list[str]]]:
 
 
 def remember(capture: Path, kind: str, names: Sequence[str]) -> None:
-    """Keep the names of a list that is shown now; `kind` tells what they name: request or finding."""
+    """Keep the names of a list that is shown now; `kind` says what they name: request or finding."""
     try:
         file = _file()
         lists = _all(file)
@@ -44,7 +44,7 @@ def remember(capture: Path, kind: str, names: Sequence[str]) -> None:
 
 
 def recall(capture: Path, kind: str) -> list[str] | None:
-    """The names of the list of this kind that was shown last; None where none is known."""
+    """The names of the list of this kind that was shown last; None if none is known."""
     try:
         of_capture = _all(_file()).get(str(capture.resolve()))
     except (OSError, RuntimeError):

@@ -1,4 +1,4 @@
-"""What strict mode is told of the cases that a project accepts."""
+"""What strict mode is reported of the cases that a project accepts."""
 
 from __future__ import annotations
 

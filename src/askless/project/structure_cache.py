@@ -62,7 +62,7 @@ class StructureFile:
             self._kept[key] = self._new[key] = msgspec.Raw(self._encode(structure))
 
     def save(self) -> None:
-        """Keep what is new, beside what others have kept meanwhile; of too many, the oldest go."""
+        """Keep what is new, next to what others have kept meanwhile; of too many, the oldest go."""
         if not self._new:
             return
         together = self._read() | self._new

@@ -32,7 +32,7 @@ class CachedSummary(msgspec.Struct, frozen=True):
 
 
 def fingerprint(files: Sequence[Path]) -> str:
-    """What tells these files, as they are now, from any others, and this Ask Less from any other; '' where it can't be told."""
+    """What tells these files, as they are now, from any others, and this Ask Less from any other; '' where it can't be said."""
     try:
         states = [(str(file.resolve()), *_state(file)) for file in files]
         text = repr((own_mark(), states))

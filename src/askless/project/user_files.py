@@ -11,7 +11,7 @@ from pathlib import Path
 
 
 def folder(variable: str, otherwise: str) -> Path:
-    """Ask Less's folder where an XDG variable says, else below the home. Raises RuntimeError where there is no home."""
+    """Ask Less's folder where an XDG variable says, else below the home. Raises RuntimeError if there is no home."""
     named = os.environ.get(variable)
     return (Path(named) if named else Path.home() / otherwise) / "askless"
 
@@ -30,7 +30,7 @@ def write(file: Path, data: bytes) -> None:
 
 
 def read(file: Path) -> bytes:
-    """What `write` has written there. Raises OSError, also where the file is not ours alone, or has been changed."""
+    """What `write` has written there. Raises OSError, also if the file is not ours alone, or has been changed."""
     handle = os.open(file, os.O_RDONLY | os.O_NOFOLLOW | getattr(os, "O_NONBLOCK", 0))
     with os.fdopen(handle, "rb") as stream:
         found = os.fstat(handle)

@@ -25,7 +25,7 @@ from askless.reports import documents
 
 
 class RequestRecord(msgspec.Struct, frozen=True):
-    """A request. `started_unix_s` is when it began; `queries` and what follows leave noise out, which is counted in `noise`."""
+    """A request. `started_unix_s` is when it began; `queries` and what follows omit noise, which is counted in `noise`."""
 
     name: str
     route: str
@@ -49,7 +49,7 @@ class QueryRecord(msgspec.Struct, frozen=True):
     """A query. `request` is the name of its request, `number` its place there (from 1), `start_ms` counts from its begin.
 
     `shape` and `call_site` name rows of the other tables. `load` is what an ORM said of it: lazy, eager, refresh, query, write.
-    `server_fields` is JSON: what else the server's log says of it, by its own names; `rows_examined` is the server's, where it told.
+    `server_fields` is JSON: what else the server's log says of it, by its own names; `rows_examined` is the server's, if it told.
     """
 
     request: str
@@ -203,7 +203,7 @@ def plan_record(row: documents.PlanRow) -> PlanRecord:
 
 
 class TimedRequest(msgspec.Struct):
-    """A request and what its capture's file tells of the time: `clock_ns` of its clock was `started_unix_s`."""
+    """A request and what its capture's file says of the time: `clock_ns` of its clock was `started_unix_s`."""
 
     request: Request
     started_unix_s: float = 0.0
@@ -212,7 +212,7 @@ class TimedRequest(msgspec.Struct):
 
     @property
     def unix_s(self) -> float | None:
-        """When the request began; None where the file does not tell."""
+        """When the request began; None if the file does not tell."""
         if not self.started_unix_s:
             return None
         return self.started_unix_s + (self.request.start_ns - self.clock_ns) / 1e9

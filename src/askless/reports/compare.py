@@ -11,7 +11,7 @@ from askless.reports.loading import load
 
 
 def compare(before_path: Path, after_path: Path, project: Path | None = None) -> documents.CompareDocument:
-    """Routes and findings of both. What the project accepts is no finding on either side.
+    """Routes and findings of both. What the project accepts is not a finding on either side.
 
     `project` is its file. Raises AskLessError project-file-bad.
     """

@@ -48,7 +48,7 @@ class CompareDocument(Document, frozen=True, kw_only=True):
 
     `variation` is the largest factor by which a route that asks the same on both sides moved; None without such a route.
     `accepted` counts the findings after the change that the project accepts: they are neither gone, new nor left. `damage`
-    tells what of either capture can't be read or was lost.
+    says what of either capture can't be read or was lost.
     """
 
     before: str
@@ -65,7 +65,7 @@ class CompareDocument(Document, frozen=True, kw_only=True):
 class GateRow(msgspec.Struct, frozen=True):
     """One limit. `source`: budget or baseline. `measure`: queries, rows, bytes, database_ms, patterns (findings that may not be).
 
-    `limit` is the most that may be, or what was seen before; `findings` are names, where the measure is patterns.
+    `limit` is the most that may be, or what was seen before; `findings` are names, if the measure is patterns.
     """
 
     route: str

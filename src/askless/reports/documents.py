@@ -50,7 +50,7 @@ from askless.reports.trial_documents import (
 
 
 class RequestsDocument(Document, frozen=True, kw_only=True):
-    """`askless requests`. What begins with `all` counts those requests, too, that were left out: see `RouteRow`."""
+    """`askless requests`. What begins with `all` counts those requests, too, that were omitted: see `RouteRow`."""
 
     capture: str
     routes: tuple[RouteRow, ...]
@@ -98,7 +98,7 @@ class TimelineRow(msgspec.Struct, frozen=True):
     """A query of a request, or a run of one shape folded: `count` queries between `start_ms` and `end_ms`.
 
     `duration_ms` is their time together; `parameters` stays empty unless values were asked for. `executions` are the folded
-    queries' own starts and durations, those of the first 400. `rows_examined` are what the server read for them, where it told.
+    queries' own starts and durations, those of the first 400. `rows_examined` are what the server read for them, if it told.
     """
 
     start_ms: float
@@ -134,10 +134,10 @@ class TimelineDocument(Document, frozen=True, kw_only=True):
 
 
 class FindingsDocument(Document, frozen=True, kw_only=True):
-    """`askless findings`. `edits` tell which findings one change fixes, and what the page asks then.
+    """`askless findings`. `edits` say which findings one change fixes, and what the page asks then.
 
-    `damage` tells what of the capture can't be read or was lost; '' where it is sound. `hidden` counts findings that filters
-    left out; `accepted` names those that the project accepts. `network_latency_ms` is the
+    `damage` says what of the capture can't be read or was lost; '' where it is sound. `hidden` counts findings that filters
+    omitted; `accepted` names those that the project accepts. `network_latency_ms` is the
     way to the database that was added to each query.
     """
 
@@ -168,7 +168,7 @@ class BadLine(Fields, frozen=True):
 
 
 class FileCheck(msgspec.Struct, frozen=True):
-    """One file of a capture. `truncated` tells of a last line cut short, `closed` of a recorder that finished normally."""
+    """One file of a capture. `truncated` says of a last line cut short, `closed` of a recorder that finished normally."""
 
     file: str
     version: int
@@ -258,7 +258,7 @@ class IndexReason(msgspec.Struct, frozen=True):
 
 
 class IndexSetTrialResult(msgspec.Struct, frozen=True):
-    """What the planner said of the set on copies: what its statements cost without it and with it, in `unit`, which is no time.
+    """What the planner said of the set on copies: what its statements cost without it and with it, in `unit`, which is not a time.
 
     `statements` were asked, `skipped` could not be. `excluded` are indexes that were advised and are not needed, `needed`
     indexes that looked redundant and are not, `harming` those of the set with which the planner does worse for a statement.
@@ -305,17 +305,17 @@ class PatternRow(msgspec.Struct, frozen=True):
 
 
 class PatternsDocument(Document, frozen=True, kw_only=True):
-    """`askless patterns`. `page` is what is told of one pattern at length, as Markdown; '' where all are listed."""
+    """`askless patterns`. `page` is what is reported of one pattern at length, as Markdown; '' where all are listed."""
 
     patterns: tuple[PatternRow, ...]
     page: str = ""
 
 
 class ReportDocument(Document, frozen=True, kw_only=True):
-    """`askless report`: all that is told of a capture, in the order in which somebody reads it.
+    """`askless report`: all that is reported of a capture, in the order in which someone reads it.
 
     `timelines` are the slowest request of each route; `plans` and `indexes` are there where a database was asked, `comparison`
-    where there is a capture from before. `omitted` says what there is more of than is told.
+    where there is a capture from before. `omitted` says what there is more of than is reported.
     """
 
     capture: str

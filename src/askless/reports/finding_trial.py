@@ -1,4 +1,4 @@
-"""A trial of a finding: what it asks now beside the other ways to ask for it that can be written as SQL."""
+"""A trial of a finding: what it asks now next to the other ways to ask for it that can be written as SQL."""
 
 from __future__ import annotations
 

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 class OpenAndExpired(msgspec.Struct, frozen=True):
-    """Findings apart: those that nobody has accepted, those that somebody has, and acceptances that have ended."""
+    """Findings apart: those that no one has accepted, those that someone has, and acceptances that have ended."""
 
     open: list[Finding]
     accepted: list[Finding]
@@ -50,7 +50,7 @@ def sort(everything: list[Finding], project: Path | None = None) -> OpenAndExpir
 
 
 class Choice(msgspec.Struct, frozen=True):
-    """Which findings to list: on routes that contain a text, of some patterns (all where none is named).
+    """Which findings to list: on routes that contain a text, of some patterns (all if none is named).
 
     `with_accepted`: those as well that the project accepts.
     """
@@ -167,7 +167,7 @@ def only(document: documents.FindingsDocument, key: str) -> documents.FindingsDo
 
 
 def judge(document: documents.FindingsDocument, least: str) -> bool:
-    """Whether a finding that nobody has accepted is at least so severe."""
+    """Whether a finding that no one has accepted is at least so severe."""
     worst = SEVERITIES.index(least)
     return any(
         SEVERITIES.index(finding.severity) <= worst and finding.key not in document.accepted

@@ -24,7 +24,7 @@ from askless.reports.statement_selection import costliest, parse_parameters
 
 
 def typed(statements: Sequence[str], parameters: Sequence[str]) -> tuple[TriedStatement, ...]:
-    """Statements that somebody wrote, with the values of each as JSON. Raises AskLessError bad-parameters."""
+    """Statements that someone wrote, with the values of each as JSON. Raises AskLessError bad-parameters."""
     given = [parse_parameters(text) for text in parameters]
     if len(given) > len(statements):
         raise AskLessError(

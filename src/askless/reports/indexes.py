@@ -35,7 +35,7 @@ def indexes(
 ) -> documents.IndexesDocument:
     """The advised set. Without a database, the saved schema alone is looked at: a coarser guess.
 
-    `workload` is what the capture asks, where that is known. With `proving`, which is told how far it is, the set is built on copies, and what the planner does not need goes.
+    `workload` is what the capture asks, if that is known. With `proving`, which is reported how far it is, the set is built on copies, and what the planner does not need goes.
 
     Raises AskLessError: no-database, nothing-to-explain, other-schema, nothing-to-prove, and what the database says.
     """

@@ -70,7 +70,7 @@ def damage_of(files: Sequence[FileReport]) -> str:
 
 
 def refuse_damage(damage: str) -> None:
-    """Raise AskLessError capture-damaged where there is some: what can't be read can't be judged."""
+    """Raise AskLessError capture-damaged if there is some: what can't be read can't be judged."""
     if damage:
         raise AskLessError(
             "capture-damaged",
@@ -80,7 +80,7 @@ def refuse_damage(damage: str) -> None:
 
 
 def _lumped(summary: Summary) -> list[str]:
-    """What is not told apart in a summary, there being too much of it."""
+    """What is not distinguished in a summary, there being too much of it."""
     if not summary.lumped:
         return []
     return [
@@ -125,7 +125,7 @@ def notes_of(files: list[FileReport]) -> tuple[str, ...]:
 
 
 def left_out_of(files: list[FileReport]) -> list[str]:
-    """What a recording left out, and what that makes of totals."""
+    """What a recording omitted, and what that makes of totals."""
     headers = [file.header for file in files if file.header is not None]
     counts, dropped = Counts(), Evicted()
     by_process: dict[tuple[int, str], Evicted] = {}
@@ -180,7 +180,7 @@ def left_out_of(files: list[FileReport]) -> list[str]:
 
 
 def text_of(path: Path, slug: str, remedy: str) -> str:
-    """The text of a file that somebody named. Raises AskLessError of this slug, with this remedy."""
+    """The text of a file that someone named. Raises AskLessError of this slug, with this remedy."""
     try:
         return path.read_text(encoding="utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
@@ -210,7 +210,7 @@ def schema_file(path: Path) -> Schema:
 
 
 def schema_of(database: str | None, file: Path | None, limits: Limits | None = None) -> Schema | None:
-    """The schema of a file, or of a database by its URL; None where neither is named."""
+    """The schema of a file, or of a database by its URL; None if neither is named."""
     if file is not None:
         return schema_file(file)
     if database is None:

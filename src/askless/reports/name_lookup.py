@@ -1,4 +1,4 @@
-"""What somebody typed to a name: a name is taken as it is, a number as a place in the list that was shown last."""
+"""What someone typed to a name: a name is taken as it is, a number as a place in the list that was shown last."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ _PLACE_DIGITS_MOST = 7  # a finding's name has eight characters, and may be digi
 
 
 def request_name(capture: Path, word: str) -> str:
-    """The name of a request. Raises AskLessError no-request for a number that is no place in the list."""
+    """The name of a request. Raises AskLessError no-request for a number that is not a place in the list."""
     if not word.isdigit():
         return word
     remedy = f"list them: askless requests {capture} --each"
@@ -25,7 +25,7 @@ def finding_name(capture: Path, word: str, listed: list[str] | None = None, show
 
     Without `shown`, it counts in `listed` whatever was shown.
 
-    Raises AskLessError no-finding for a number that is no place in the list.
+    Raises AskLessError no-finding for a number that is not a place in the list.
     """
     if not word.isdigit() or len(word) > _PLACE_DIGITS_MOST:
         return word

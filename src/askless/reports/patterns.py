@@ -1,4 +1,4 @@
-"""What each pattern is: its rule, and the page that tells it at length (docs/patterns, which an installation has as well)."""
+"""What each pattern is: its rule, and the page that says it at length (docs/patterns, which an installation has as well)."""
 
 from __future__ import annotations
 

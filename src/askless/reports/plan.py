@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 
 
 class PlanOptions(msgspec.Struct, frozen=True):
-    """How to explain. `analyze` runs the statements, `values` shows their literals; `schema` stands in for the database's."""
+    """How to explain. `analyze` runs the statements, `values` shows their literals; `schema` is in for the database's."""
 
     analyze: bool = False
     values: bool = False
@@ -60,7 +60,7 @@ def live(database: str, workload: Workload, wish: PlanOptions, limits: Limits | 
 
 
 def saved(text: str, name: str, schema: Schema | None = None) -> documents.PlanDocument:
-    """A plan that somebody saved; no database is asked. `name` tells where it was found.
+    """A plan that someone saved; no database is asked. `name` says where it was found.
 
     Raises AskLessError plan-unreadable.
     """
@@ -127,7 +127,7 @@ def _explained(
 
 
 def _plan(connection: Connection, query: DriverQuery, analyze: bool, limits: Limits) -> tuple[tuple[Node, ...], str]:
-    """The plan; without measurements, and with a word on that, where the statement ran into its limit."""
+    """The plan; without measurements, and with a word on that, if the statement ran into its limit."""
     from askless.database import explaining
 
     try:

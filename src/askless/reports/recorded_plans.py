@@ -1,4 +1,4 @@
-"""The plans that statements really ran by, where the capture holds them: those of auto_explain in a server's log."""
+"""The plans that statements really ran by, if the capture holds them: those of auto_explain in a server's log."""
 
 from __future__ import annotations
 

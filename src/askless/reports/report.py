@@ -1,4 +1,4 @@
-"""All that is told of a capture, in one document and one reading; a capture that grows is read on from where it was."""
+"""All that is reported of a capture, in one document and one reading; a capture that grows is read on from where it was."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ _TELL_EVERY = 2_000  # requests
 
 
 class ReportOptions(msgspec.Struct, frozen=True):
-    """What a report takes in beside the capture: a database for plans and indexes, a saved schema, a capture from before."""
+    """What a report takes in next to the capture: a database for plans and indexes, a saved schema, a capture from before."""
 
     database: str | None = None
     schema: Path | None = None
@@ -43,7 +43,7 @@ class ReportOptions(msgspec.Struct, frozen=True):
 
 
 class ReportParts:
-    """Takes the requests of a capture as they come, and tells what they add up to so far."""
+    """Takes the requests of a capture as they come, and says what they add up to so far."""
 
     def __init__(self, capture: Path, wish: ReportOptions, project: Project | None = None) -> None:
         self.capture = capture
@@ -92,7 +92,7 @@ class ReportParts:
 def report(
     capture: Path, wish: ReportOptions, limits: Limits | None = None, progress: Progress = quiet
 ) -> documents.ReportDocument:
-    """The whole report. What a database can't tell is a note, and the rest is told all the same.
+    """The whole report. What a database can't tell is a note, and the rest is reported all the same.
 
     Raises AskLessError: see the reading of captures, project-file-bad, and what a database says that can't be asked at all.
     """
@@ -148,7 +148,7 @@ def _told(arriving: Iterable[Request], progress: Progress) -> Iterable[Request]:
 
 
 class _Asked(msgspec.Struct, frozen=True):
-    """What a database said of the statements of a capture; nothing where none was asked."""
+    """What a database said of the statements of a capture; nothing if none was asked."""
 
     plans: documents.PlanDocument | None = None
     indexes: documents.IndexesDocument | None = None
@@ -161,7 +161,7 @@ class _Asked(msgspec.Struct, frozen=True):
 
 
 def _asked(path: Path, summary: Summary, wish: ReportOptions, limits: Limits | None, progress: Progress) -> _Asked:
-    """Plans and indexes; what can't be told is a note."""
+    """Plans and indexes; what can't be said is a note."""
     if wish.database is None:
         return _Asked()
     progress("reading plans from the database")

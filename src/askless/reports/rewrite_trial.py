@@ -86,7 +86,7 @@ def given_values(texts: Sequence[str]) -> list[Values]:
 
 
 def captured_values(path: Path, before: str, after: str, database: str) -> list[Values]:
-    """The values of a capture's executions of the first statement, for both. None where it has no placeholder.
+    """The values of a capture's executions of the first statement, for both. None if it has no placeholder.
 
     Raises AskLessError: not-in-capture, placeholders-differ.
     """

@@ -90,7 +90,7 @@ def costliest(summary: Summary, top: int | None = None, shape: str = "") -> list
 
 
 def _whole(stats: list[ShapeStats]) -> list[Example]:
-    """The executions kept, those with a value cut off left out where there are others."""
+    """The executions kept, those with a value cut off omitted where there are others."""
     examples = [example for one in stats for example in one.examples]
     whole = [e for e in examples if not any(isinstance(v, tuple) and v[0].startswith("cut") for v in e.parameters)]
     return whole or examples
@@ -110,7 +110,7 @@ def typed(text: str, parameters: str = "") -> Workload:
 
 
 def of_capture(path: Path, top: int | None = None, shape: str = "") -> Workload:
-    """The shapes of a capture that cost most. Raises AskLessError nothing-to-explain where there is none."""
+    """The shapes of a capture that cost most. Raises AskLessError nothing-to-explain if there is none."""
     return of_summary(path, *load(path, look=False), top=top, shape=shape)
 
 
@@ -127,7 +127,7 @@ def of_summary(
 
 
 def of_request(path: Path, name: str, query: int | None) -> Workload:
-    """The queries of one request, noise left out: each shape once, or the one query with this place (from 1).
+    """The queries of one request, noise omitted: each shape once, or the one query with this place (from 1).
 
     Raises AskLessError no-request, no-query, nothing-to-explain.
     """
@@ -158,7 +158,7 @@ def of_request(path: Path, name: str, query: int | None) -> Workload:
 
 
 def own_queries(request: Request) -> list[int]:
-    """The queries of a request, noise left out."""
+    """The queries of a request, noise omitted."""
     return [i for i in range(len(request)) if not request.statement(i).shape.noise]
 
 
@@ -173,7 +173,7 @@ def query_at(request: Request, query: int) -> int:
 
 
 def writes_of(summary: Summary) -> Writes:
-    """How many of the capture's writes touch columns of a table: an UPDATE only where it sets one of them."""
+    """How many of the capture's writes touch columns of a table: an UPDATE only if it sets one of them."""
     writes: list[tuple[str, str, frozenset[str], int]] = []
     for route in summary.routes.values():
         for stats in route.own_shapes():

@@ -14,7 +14,7 @@ from askless.core.records.model import Request
 from askless.reports import documents
 from askless.reports.loading import notes_of, requests_of
 
-EACH_MOST = 400  # queries of a folded run that are told one by one
+EACH_MOST = 400  # queries of a folded run that are reported one by one
 
 
 def timeline(
@@ -63,7 +63,7 @@ def named(requests: Iterable[Request], name: str, path: Path) -> Request:
 
 
 def slowest(requests: Iterable[Request], route: str, path: Path) -> Request:
-    """The request that spends most time in queries, warm-ups left out. Raises AskLessError no-request."""
+    """The request that spends most time in queries, warm-ups omitted. Raises AskLessError no-request."""
     best: Request | None = None
     for request in requests:
         if route not in request.route or request.warm_up:

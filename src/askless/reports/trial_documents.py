@@ -43,9 +43,9 @@ class TrialStatement(msgspec.Struct, frozen=True):
 
 
 class TrialDocument(Document, frozen=True, kw_only=True):
-    """`askless trial --index`. `where` tells where the index was tried, `caution` what may have kept it from being used.
+    """`askless trial --index`. `where` says where the index was tried, `caution` what may have kept it from being used.
 
-    For `locked_ms` nobody else could write to the table; `longest_wait_ms` is the longest time that somebody waited for that.
+    For `locked_ms` no one else could write to the table; `longest_wait_ms` is the longest time that someone waited for that.
     """
 
     system: str
@@ -60,7 +60,7 @@ class TrialDocument(Document, frozen=True, kw_only=True):
 
 
 class TrialSide(msgspec.Struct, frozen=True):
-    """One of two statements, over all sets of values together. `median_ms` is None where nothing was timed."""
+    """One of two statements, over all sets of values together. `median_ms` is None if nothing was timed."""
 
     sql: str
     median_ms: float | None

@@ -24,10 +24,10 @@ if TYPE_CHECKING:
         options: Sequence[Option]
 
         def check(self, values: Mapping[str, Any]) -> None:
-            """Raises AskLessError where the options' values, by their names, make no sense; nothing is begun yet."""
+            """Raises AskLessError if the options' values, by their names, make no sense; nothing is begun yet."""
 
         def run(self, values: Mapping[str, Any], folder: Path, voice: Reporter) -> RecordingResult:
-            """Record into a folder, which is made and empty, until the traffic ends or somebody stops it.
+            """Record into a folder, which is made and empty, until the traffic ends or someone stops it.
 
             Raises AskLessError; what was recorded until then stays.
             """
@@ -47,8 +47,8 @@ class Option:
     """One option of a source, as data.
 
     `flag` is what is written on the command line (`--visit`); a flag without dashes is what follows `--` at the end of
-    the line, or, where there may be `many`, the words that belong to no option; a source may have both. `read` turns the word into a value and raises ValueError for what is none. `many` options may be repeated;
-    `bare` is the value where the flag stands alone (True for a plain switch, which takes no word then).
+    the line, or, if there may be `many`, the words that belong to no option; a source may have both. `read` turns the word into a value and raises ValueError for what is none. `many` options may be repeated;
+    `bare` is the value where the flag is alone (True for a plain switch, which takes no word then).
     """
 
     __slots__ = ("bare", "default", "flag", "help", "many", "metavar", "read")
@@ -80,7 +80,7 @@ class Option:
 class Reporter:
     """How a source speaks while it works: `note` says a line, `progress` how far it is ('': no longer of interest).
 
-    `colour` tells whether what it shows itself may have colours.
+    `colour` says whether what it shows itself may have colours.
     """
 
     __slots__ = ("colour", "note", "progress")
@@ -92,7 +92,7 @@ class Reporter:
 
 
 class RecordingResult:
-    """How a recording ended: the exit code of what was recorded, None where it was told to stop or has none."""
+    """How a recording ended: the exit code of what was recorded, None if it was reported to stop or has none."""
 
     __slots__ = ("exit_code",)
 

@@ -15,7 +15,7 @@ def prepare_folder(folder: Path) -> Path:
     """Create the folder of a new capture. Raises AskLessError: folder-unwritable, folder-shared, folder-in-use."""
     try:
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
-        # A name that nobody can have put a link at, and no more than a block, which shows whether the disk has room.
+        # A name that no one can have put a link at, and no more than a block, which shows whether the disk has room.
         with tempfile.NamedTemporaryFile(dir=folder, prefix=".askless-") as probe:
             probe.write(b"x" * 4096)
         if _is_shared(folder):

@@ -83,7 +83,7 @@ class QueryLimits:
         return _Block(self._state, self._name, _Limits(route, at_most=queries))
 
     def never(self, *patterns: str, route: str = "") -> AbstractContextManager[None]:
-        """No finding of these patterns, or of any where none is named."""
+        """No finding of these patterns, or of any if none is named."""
         return _Block(self._state, self._name, _Limits(route, never=patterns))
 
     def within_budgets(self, *, route: str = "") -> AbstractContextManager[None]:

@@ -78,7 +78,7 @@ def number_of(text: str, system: str) -> str:
 
 
 def first_row_of(text: str, system: str, columns: Sequence[str]) -> str:
-    """Of a page behind an OFFSET, these columns of its first row, in the page's order; the row before it is one OFFSET less."""
+    """Of a page after an OFFSET, these columns of its first row, in the page's order; the row before it is one OFFSET less."""
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
         source, limit = source_of(tree), tree.args.get("limit")

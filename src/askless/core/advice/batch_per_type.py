@@ -10,7 +10,7 @@ from askless.core.inference.context import Context
 
 
 def advise(recipe: BatchPerType, context: Context) -> tuple[Advice, ...]:
-    """The relation with its query, where the ORM has one for it; else a batch for each kind."""
+    """The relation with its query, if the ORM has one for it; else a batch for each kind."""
     statements = [
         batched(LookUp(context.sql(stats), stats.statement.system, stats.parsed.main, column), drop_limit=True)
         for stats, column in recipe.kinds

@@ -17,7 +17,7 @@ _TITLES = {
 
 
 def advise(recipe: BatchWrites, context: Context) -> tuple[Advice, ...]:
-    """One statement; where each write commits alone, one transaction around the loop as the smaller step."""
+    """One statement; if each write commits alone, one transaction around the loop as the smaller step."""
     structure, alone = recipe.structure, recipe.alone
     load = recipe.stats.load
     words = words_of(load)

@@ -10,7 +10,7 @@ from askless.core.systems import REGISTRY, system_of
 
 
 def advise(recipe: BulkUpsert, context: Context) -> tuple[Advice, ...]:
-    """A batched lookup and one INSERT of what is missing; where a unique key stands, the upsert."""
+    """A batched lookup and one INSERT of what is missing; if a unique key is, the upsert."""
     structure, written = recipe.structure, recipe.insert.parsed.written
     keys = recipe.columns
     price = hooks_passed_by(recipe.insert.load or recipe.stats.load)
@@ -75,7 +75,7 @@ def _batched(recipe: BulkUpsert, written: tuple[str, ...]) -> str:
 
 
 def _is_unique(context: Context, table: str, keys: tuple[str, ...]) -> bool | None:
-    """Whether a unique index stands on these columns; None where the schema is not known."""
+    """Whether a unique index is on these columns; None if the schema is not known."""
     known = context.schema.table(table) if context.schema is not None else None
     if known is None:
         return None

@@ -10,7 +10,7 @@ from askless.core.records.index_ddl import plain_index
 
 
 def advise(recipe: Decorrelate, context: Context) -> tuple[Advice, ...]:
-    """The join first; where no index finds the rows of one evaluation, the index beside it."""
+    """The join first; if no index finds the rows of one evaluation, the index next to it."""
     stats = recipe.stats
     example = stats.examples[0] if stats.examples else None
     values = example.statement.values(example.parameters, example.literals) if example is not None else ()

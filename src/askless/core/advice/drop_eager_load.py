@@ -1,4 +1,4 @@
-"""Advice for an eager load that is never read: leave it out."""
+"""Advice for an eager load that is never read: omit it."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from askless.core.inference.context import Context
 
 
 def advise(recipe: DropEagerLoad, context: Context) -> tuple[Advice, ...]:
-    """Take the relation out of what is loaded, or load it only where it is read."""
+    """Take the relation out of what is loaded, or load it only if it is read."""
     words = words_of(recipe.load)
     what = f"{recipe.load.model}.{recipe.load.relation}"
     return (

@@ -75,7 +75,7 @@ def _may_join(case: _Case) -> bool:
 
 
 def _path(case: _Case) -> tuple[Load, ...]:
-    """The relations from the query that the call hangs on to the child; () unless the models say that it walks."""
+    """The relations from the query that the call depends on to the child; () unless the models say that it walks."""
     root, path = case.recipe.root, case.recipe.path
     if root is None or root.load is None or root.structure is None or not path:
         return ()
@@ -93,7 +93,7 @@ def _call(case: _Case, joined: bool) -> str:
 
 
 def _step(case: _Case, joined: bool) -> Step | None:
-    """What loads the relation with the query it hangs on; None where that is not sure, or would not spare the lookups."""
+    """What loads the relation with the query it depends on; None if that is not sure, or would not spare the lookups."""
     step, query = Step(_path(case), joined), _query(case)
     if not step.path or query is None or not _spares(case):
         return None
@@ -103,7 +103,7 @@ def _step(case: _Case, joined: bool) -> Step | None:
 
 
 def _query(case: _Case) -> Query | None:
-    """The ORM's query that the call hangs on."""
+    """The ORM's query that the call depends on."""
     root = case.recipe.root
     if root is None or root.load is None or root.structure is None or root.load.kind == "library":
         return None
@@ -112,7 +112,7 @@ def _query(case: _Case) -> Query | None:
 
 
 def hanging(recipe: Batch, context: Context) -> tuple[Step, Query] | None:
-    """What the first advice loads with which query; None where it is no call on one."""
+    """What the first advice loads with which query; None if it is not a call on one."""
     case = _Case(recipe, context)
     first = advise(recipe, context)[0]
     for joined in (True, False):

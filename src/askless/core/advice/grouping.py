@@ -40,7 +40,7 @@ def advise(recipe: Group, context: Context) -> tuple[Advice, ...]:
 
 
 def _code(recipe: Group, context: Context) -> str:
-    """The ORM's call, where the key is all that the count asks for."""
+    """The ORM's call, if the key is all that the count asks for."""
     load, words = recipe.stats.load, words_of(recipe.stats.load)
     column = recipe.key.column.name
     if load is None or words is None or not recipe.structure.counts or len(recipe.structure.predicates) > 1:

@@ -53,7 +53,7 @@ def _apart(recipe: SplitJoin, context: Context) -> Advice:
 
 
 def _batched(recipe: SplitJoin, context: Context, table: str) -> str:
-    """The call that loads a relation with a query of its own, where the ORM itself joined it in and only one can be meant."""
+    """The call that loads a relation with a query of its own, if the ORM itself joined it in and only one can be meant."""
     load, structure = recipe.stats.load, recipe.structure
     words = words_of(load)
     model = context.models.get((load.orm, load.target)) if load is not None else None

@@ -1,4 +1,4 @@
-"""Advice for a page far behind the first one: by the last key that was shown, instead of by counting."""
+"""Advice for a page far after the first one: by the last key that was shown, instead of by counting."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from askless.core.inference.context import Context
 
 
 def advise(recipe: SeekByKey, context: Context) -> tuple[Advice, ...]:
-    """The page behind the last row seen, in the order that it has now."""
+    """The page after the last row seen, in the order that it has now."""
     structure, stats = recipe.structure, recipe.stats
     key, known = page_key(structure, context.schema)
     ordered = ", ".join(str(column) for column, _ in structure.order_by)

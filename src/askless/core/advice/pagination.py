@@ -21,7 +21,7 @@ def page_key(structure: Structure, schema: Schema | None) -> tuple[str, bool]:
 
 
 def advise(recipe: Paginate, context: Context) -> tuple[Advice, ...]:
-    """What the page makes of the rows first, in the database; then a part of them, by key, where it shows a part."""
+    """What the page makes of the rows first, in the database; then a part of them, by key, if it shows a part."""
     structure, schema, load = recipe.structure, context.schema, recipe.stats.load
     key, known = page_key(structure, schema)
     words, model = words_of(load), model_of(load, load.target, context.models) if load is not None else None

@@ -10,7 +10,7 @@ from askless.core.inference.context import Context
 
 
 def advise(recipe: ShareResult, context: Context) -> tuple[Advice, ...]:
-    """Read once; where the callers are far apart, keep the value for the length of the request."""
+    """Read once; if the callers are far apart, keep the value for the length of the request."""
     lines = recipe.callers
     callers = ", ".join(whereabouts(line.file, line.line) for line in lines[:4])
     load, words = recipe.stats.load, words_of(recipe.stats.load)

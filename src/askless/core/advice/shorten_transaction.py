@@ -8,7 +8,7 @@ from askless.core.inference.context import Context
 
 
 def advise(recipe: ShortenTransaction, context: Context) -> tuple[Advice, ...]:
-    """Do the other thing before, or after; where an answer is needed in between, two short transactions."""
+    """Do the other thing before, or after; if an answer is needed in between, two short transactions."""
     what = "the call" if recipe.known else "what is done in between"
     first = Advice(
         title=f"move {what} out of the transaction: before its first query, or after its commit",

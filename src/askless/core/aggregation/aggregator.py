@@ -1,7 +1,7 @@
 """Adds requests up, quickly: the hot path of every report, less than a microsecond a query.
 
 Queries refer to statements, lines and loads by a file's own numbers, which mean nothing in the totals. So the columns of a
-route's requests are first put one behind the other; once there are enough of them they are parted by shape, each part is added
+route's requests are first put one after the other; once there are enough of them they are parted by shape, each part is added
 up, and only then are the file's numbers resolved. A page asks the same sequence of statements again and again: what repeats in
 such a sequence is known by heart. What comes out is a `Summary`, which knows nothing of all this.
 """
@@ -30,7 +30,7 @@ FOLD_AT = 40_000  # queries that gather before they are added up
 class RequestObserver(Protocol):
     """A pattern's part in the hot path.
 
-    It looks at each request in which some shape came more than once, a query failed, or much time passed beside its queries,
+    It looks at each request in which some shape came more than once, a query failed, or much time passed next to its queries,
     and at a sample of the others.
     """
 
@@ -119,7 +119,7 @@ class Quota:
         self.taken = 0
 
     def take(self) -> bool:
-        """Take up one; False where there is none left."""
+        """Take up one; False if there is none left."""
         free = self.taken < self.most
         self.taken += free
         return free
@@ -195,7 +195,7 @@ class RouteAggregator:
 
 
 class Aggregator:
-    """Adds up a stream of requests. `lookers` see each request that `Looker` tells of."""
+    """Adds up a stream of requests. `lookers` see each request that `Looker` says of."""
 
     def __init__(self, lookers: Sequence[RequestObserver], settings: Settings | None = None) -> None:
         self.lookers = lookers
@@ -212,7 +212,7 @@ class Aggregator:
         """Count one finished request in."""
         route = self._routes.get(request.route)
         if route is None:
-            known = self.summary.routes.get(request.route)  # of which some were left out before
+            known = self.summary.routes.get(request.route)  # of which some were omitted before
             stats = known or RouteStats(request.route, request.kind)
             stats.kind = request.kind
             self.summary.routes[request.route] = stats
@@ -243,7 +243,7 @@ class Aggregator:
         self._gathered = 0
 
     def _let_go(self) -> None:
-        """Nothing more comes of a file: add up what has gathered of it, and let go of it."""
+        """Nothing more comes of a file: add up what has gathered of it, and released it."""
         self._note_models()
         self._fold()
         for route in self._using:
@@ -324,7 +324,7 @@ def _count_beyond(route: RouteAggregator, request: Request) -> int:
 
 
 def _note_sizes(stats: RouteStats, request: Request, asked: int) -> None:
-    """What was left out of a request; and how much requests differ, from which the error of scaled totals follows."""
+    """What was omitted of a request; and how much requests differ, from which the error of scaled totals follows."""
     stats.more += request.more
     stats.more_ns += request.more_ns
     asked += request.more

@@ -18,13 +18,13 @@ class RouteName(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Noise(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Statements that nobody's code wrote: regular expressions, looked for in a statement's shape (lower case, `?` for values)."""
+    """Statements that no one's code wrote: regular expressions, looked for in a statement's shape (lower case, `?` for values)."""
 
     statements: tuple[str, ...] = ()
 
 
 class ProjectRules:
-    """Applies a project's terms to requests. Raises re.error for what is no regular expression."""
+    """Applies a project's terms to requests. Raises re.error for what is not a regular expression."""
 
     def __init__(self, routes: Sequence[RouteName] = (), noise: Noise = Noise()) -> None:  # noqa: B008  (frozen)
         self._routes = [(re.compile(route.matches), route.name) for route in routes]

@@ -8,7 +8,7 @@ from askless.core.records.model import Request
 
 
 class Group:
-    """The executions of one shape in one request, where there are at least two, failed ones left out."""
+    """The executions of one shape in one request, if there are at least two, failed ones omitted."""
 
     __slots__ = ("indices", "stats")
 

@@ -36,7 +36,7 @@ class RouteRow(msgspec.Struct, frozen=True):
 
     `queries` is the median; `shapes` and `repeated` are means. `database_ms` is the mean time in queries, `share` its
     share of `request_ms` (mean). `noise` queries are counted apart, their time is not in database_ms. `objects` is the mean of
-    what an ORM built, `memory_bytes` the median of what a request took; 0 where that was not tracked. `dropped_queries` queries (mean) were
+    what an ORM built, `memory_bytes` the median of what a request took; 0 if that was not tracked. `dropped_queries` queries (mean) were
     counted and not kept. What begins with `all` is of the whole route, those of its requests included that were `sampled_out`.
     """
 
@@ -67,7 +67,7 @@ class RouteRow(msgspec.Struct, frozen=True):
 
 
 def route_row(route: RouteStats) -> RouteRow:
-    """The numbers of one route; all 0 where it has only warm-up requests."""
+    """The numbers of one route; all 0 if it has only warm-up requests."""
     n = max(route.requests, 1)
     asked, noise = route.own_shapes(), route.own_shapes(noise=True)
     database_ns = sum(stats.duration_ns for stats in asked)
@@ -112,7 +112,7 @@ def _sampled_out(counts: Counts) -> SampledOut:
 
 
 def _all(route: RouteStats, kept: int, total: int, squares: int, quick: int) -> Estimate:
-    """A total over all requests of a route: `kept` in those that were kept, scaled where others were left out by chance."""
+    """A total over all requests of a route: `kept` in those that were kept, scaled where others were omitted by chance."""
     left_out = route.left_out.by_chance
     found = total_of(route.requests, left_out, float(kept), float(squares) * (kept / total) ** 2 if total else 0.0)
     return Estimate(found.value + quick, found.margin)

@@ -32,7 +32,7 @@ class Example:
         self.rows = request.rows[i]
         self.path = request.path
         joins = " join " in self.statement.shape.text and self.rows > 1
-        self.sample = request.samples[i] if joins else None  # of a join: its rows tell what it multiplies
+        self.sample = request.samples[i] if joins else None  # of a join: its rows say what it multiplies
 
     @property
     def text(self) -> str:
@@ -68,7 +68,7 @@ class UseTotals:
 
 
 class ShapeStats:
-    """One shape in one route. `used` tells by model what became of its objects, where that was tracked.
+    """One shape in one route. `used` tells by model what became of its objects, if that was tracked.
 
     `examined` rows were read by the server to answer `examined_queries` of the queries: those of which it told.
     """
@@ -112,18 +112,18 @@ class ShapeStats:
         self.used: dict[str, UseTotals] = _EMPTY
 
     def prefer(self, statement: Statement) -> None:
-        """Stand for the shape by this statement, where its lists are shorter: a lookup is told by a list of one."""
+        """Stand for the shape by this statement, if its lists are shorter: a lookup is known from a list of one."""
         if self.shape.has_list and len(statement.text) < len(self.statement.text):
             self.statement = statement
 
     @property
     def structure(self) -> Structure | None:
-        """What the statement asks, or None where it can't be parsed."""
+        """What the statement asks, or None if it can't be parsed."""
         return structure(self.statement)
 
     @property
     def parsed(self) -> Structure:
-        """What the statement asks, where a pattern has judged it: that judges only what can be parsed."""
+        """What the statement asks, if a pattern has judged it: that judges only what can be parsed."""
         result = self.structure
         assert result is not None
         return result
@@ -189,7 +189,7 @@ class ShapeStats:
             self.used.setdefault(one.model, UseTotals()).add(one)
 
     def examine(self, rows: int | None) -> None:
-        """Add the rows that the server read for one query, where it told."""
+        """Add the rows that the server read for one query, if it told."""
         if rows is not None:
             self.examined += rows
             self.examined_queries += 1

@@ -16,9 +16,9 @@ from askless.core.sql.shape import Shape
 from askless.core.statistics import Quantiles
 
 TOTALS_MOST = 50_000  # shapes in routes, over all routes: those that came first; what comes later is added up together
-SEEN_ONCE_MOST = 200  # tallies of one pattern in one route above which those seen once are let go
+SEEN_ONCE_MOST = 200  # tallies of one pattern in one route above which those seen once are released
 
-# Stands for shapes that are not told apart: without a structure, so that no pattern judges it.
+# Stands for shapes that are not distinguished: without a structure, so that no pattern judges it.
 _OTHERS = {
     noise: Statement(0, ("(other statements)",), Shape("(other statements)", digest, noise))
     for noise, digest in ((False, "0" * 12), (True, "0" * 11 + "1"))
@@ -27,7 +27,7 @@ LUMPED = frozenset(others.shape.digest for others in _OTHERS.values())
 
 
 def others_of(shapes: dict[str, ShapeStats], shape: Shape) -> ShapeStats:
-    """The totals of a route that a shape is added to where it is not told apart."""
+    """The totals of a route that a shape is added to where it is not distinguished."""
     others = _OTHERS[shape.noise]
     stats = shapes.get(others.shape.digest)
     if stats is None:
@@ -43,13 +43,13 @@ class Tally(Protocol):
 
 
 class RouteStats:
-    """One route. `shapes` are by digest, `tallies` by pattern and then by whatever the pattern tells them apart with.
+    """One route. `shapes` are by digest, `tallies` by pattern and then by whatever the pattern distinguishes them with.
 
     `repeated` counts queries beyond the first of their shape in a request, `shapes_asked` different shapes, both summed
     over all requests; warm-up requests are only counted. `objects` of an ORM's were built in all requests together, where use
     was tracked; results of `looked` requests were compared with those of others; `memory` holds the bytes of requests whose memory is known. `more` counts queries beyond the most that were kept of
-    a request. `left_out` are requests that were not kept; where that was by chance, `asked` and `spent_ns` sum up the queries of
-    those that were and their time, beside the sums of their squares.
+    a request. `left_out` are requests that were not kept; if that was by chance, `asked` and `spent_ns` sum up the queries of
+    those that were and their time, next to the sums of their squares.
     """
 
     __slots__ = (
@@ -113,7 +113,7 @@ class RouteStats:
 
     @property
     def scale(self) -> float:
-        """By how much a total of the requests that were kept is multiplied, for those that were left out by chance."""
+        """By how much a total of the requests that were kept is multiplied, for those that were omitted by chance."""
         return 1 + self.left_out.by_chance / self.requests if self.requests else 1.0
 
     def request_ms(self, round_trip_ms: float) -> float:
@@ -132,7 +132,7 @@ class RouteStats:
         return max(self.request_ms(round_trip_ms) - queries_left * (self._quickest[1] + round_trip_ms), 0.0)
 
     def merge(self, other: RouteStats, room: int = TOTALS_MOST) -> None:
-        """Add what another piece of the capture counted; so many more shapes may be told apart."""
+        """Add what another piece of the capture counted; so many more shapes may be distinguished."""
         self.requests += other.requests
         self.warm_up += other.warm_up
         self.repeated += other.repeated
@@ -182,7 +182,7 @@ class Summary:
         self.damage = ""  # what of the capture can't be read or was lost, in words
 
     def leave_out(self, route: str, counts: Counts) -> None:
-        """Requests of a route were left out."""
+        """Requests of a route were omitted."""
         stats = self.routes.get(route)
         if stats is None:
             stats = self.routes[route] = RouteStats(route, "http")
@@ -190,7 +190,7 @@ class Summary:
 
     @property
     def asked(self) -> set[str]:
-        """The names of the routes that have requests, those to warm up left out."""
+        """The names of the routes that have requests, those to warm up omitted."""
         return {name for name, route in self.routes.items() if route.requests}
 
     def merge(self, other: Summary) -> None:
@@ -207,7 +207,7 @@ class Summary:
 
     @property
     def lumped(self) -> int:
-        """Queries of shapes that are not told apart."""
+        """Queries of shapes that are not distinguished."""
         return sum(route.shapes[one].count for route in self.routes.values() for one in LUMPED if one in route.shapes)
 
 
@@ -219,7 +219,7 @@ def _let_go(tallies: dict[tuple[str, ...], Tally]) -> None:
 
 
 def _stand_on(tally: Tally, shapes: dict[str, ShapeStats]) -> bool:
-    """Let a tally refer to these totals of shapes, not to those of the piece that it was made in; False where one is not told apart."""
+    """Let a tally refer to these totals of shapes, not to those of the piece that it was made in; False if one is not distinguished."""
     names = list(vars(tally)) if hasattr(tally, "__dict__") else getattr(tally, "__slots__", ())
     for name in names:
         value = getattr(tally, name)

@@ -1,4 +1,4 @@
-"""One edit, one entry: what one change of one line fixes stands together, with what the page asks before and after."""
+"""One edit, one entry: what one change of one line fixes is together, with what the page asks before and after."""
 
 from __future__ import annotations
 
@@ -139,7 +139,7 @@ def _saved(parts: Iterable[_Part]) -> float:
 
 
 def _change(parts: list[_Part]) -> tuple[str, str]:
-    """What to do, and the whole call: the loads in one, what leaves columns out behind it."""
+    """What to do, and the whole call: the loads in one, what omits columns after it."""
     advice = parts[0].finding.advice
     hung = [(part, part.step, part.query) for part in parts if part.step is not None and part.query is not None]
     if len(parts) == 1 or not hung:

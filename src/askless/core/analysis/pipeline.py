@@ -56,7 +56,7 @@ def judgement_of(summary: Summary, schema: Schema | None = None) -> tuple[list[F
 
 
 def context_of(summary: Summary, schema: Schema | None = None) -> Context:
-    """What judging a summary may use beside a route's own totals."""
+    """What judging a summary may use next to a route's own totals."""
     widths = {
         (stats.shape.digest, stats.columns): (stats.widths, stats.widths_rows)
         for route in summary.routes.values()

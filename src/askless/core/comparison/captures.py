@@ -16,7 +16,7 @@ ENOUGH = 5  # requests a side below which no verdict on time is given
 
 
 class _Measured(msgspec.Struct, frozen=True):
-    """One route on both sides; None where it was not asked."""
+    """One route on both sides; None if it was not asked."""
 
     route: str
     before: RouteRow | None
@@ -87,7 +87,7 @@ def _verdict(row: _Measured, drift: float) -> Verdict:
 
 
 def compare_routes(before: Summary, after: Summary) -> list[RouteComparison]:
-    """Every route of either side, by name; routes that were only warmed up are left out."""
+    """Every route of either side, by name; routes that were only warmed up are omitted."""
     results = []
     for name in sorted({*before.routes, *after.routes}):
         one, two = before.routes.get(name), after.routes.get(name)

@@ -25,7 +25,7 @@ class SourceLine(msgspec.Struct, frozen=True):
 
 
 class Advice(msgspec.Struct, frozen=True):
-    """A change to try. `code` is in the application's words and stands at `at`; `sql` is what it sends afterwards."""
+    """A change to try. `code` is in the application's words and is at `at`; `sql` is what it sends afterwards."""
 
     title: str
     why: str
@@ -42,7 +42,7 @@ class Cost(msgspec.Struct, frozen=True):
 
     `avoidable` queries per request, of the median duration `query_ms`, take `database_ms`; with the application's own work
     around each, and with the way to the database where one is assumed, `saving_ms`. `share` is saving_ms over the request's
-    time. `total_ms` is saving_ms over the whole capture, requests that were left out by chance included. `bytes` and `rows` are what need not be fetched, per
+    time. `total_ms` is saving_ms over the whole capture, requests that were omitted by chance included. `bytes` and `rows` are what need not be fetched, per
     request. `loop_ms` is the mean time from the first query of a repetition to its last, the application's own work
     between them included.
     """

@@ -1,4 +1,4 @@
-"""What a pattern ends with beside its evidence: a recipe, which says what is to be changed and leaves the words to others.
+"""What a pattern ends with next to its evidence: a recipe, which says what is to be changed and leaves the words to others.
 
 Advice turns it into words, a replay into statements; neither works out again what the pattern knew.
 """
@@ -41,7 +41,7 @@ class Variant(StrEnum):
 class Key(msgspec.Struct, frozen=True):
     """The key of a lookup: its place among the statement's slots, and the column that it is compared with.
 
-    `listed`: the slot holds a list, which has just one value. `beside` are the other slots that vary with it: further columns
+    `listed`: the slot holds a list, which has just one value. `next to` are the other slots that vary with it: further columns
     of a composite key, or (`same`) the same value once more.
     """
 
@@ -57,7 +57,7 @@ class Key(msgspec.Struct, frozen=True):
         return (self.column.name, *(key.column.name for key in self.beside if not key.same))
 
     def value(self, row: Sequence[Value]) -> Value:
-        """The key among the values of an execution; None where its list has not just one."""
+        """The key among the values of an execution; None if its list has not just one."""
         value = row[self.slot]
         return single(value)[1] if self.listed else value
 
@@ -82,7 +82,7 @@ class Batch(Remedy, frozen=True, kw_only=True):
     levels above. `root` is the query of the ORM's that all hangs
     on, and `path` names the relations from it to what is read. `parent` is the shape that supplied the keys, `parent_line`
     the line of the outermost one. `only_counted`: the rows were loaded and none was looked at; `conditions`: the lookup has
-    others beside its key.
+    others next to its key.
     """
 
     key: Key
@@ -124,7 +124,7 @@ class UseLoadedRows(Remedy, frozen=True, kw_only=True):
 
 
 class Project(Remedy, frozen=True, kw_only=True):
-    """Leave columns out of a result; `unread` tells that nobody was seen to read them."""
+    """Leave columns out of a result; `unread` says that no one was seen to read them."""
 
     wide: tuple[str, ...]
     unread: bool
@@ -146,14 +146,14 @@ class PushDown(Remedy, frozen=True, kw_only=True):
 
 
 class DropEagerLoad(Remedy, frozen=True, kw_only=True):
-    """Do not load a relation; `joined` tells that a join brings it, not a query of its own."""
+    """Do not load a relation; `joined` says that a join brings it, not a query of its own."""
 
     load: Load
     joined: bool
 
 
 class BatchWrites(Remedy, frozen=True, kw_only=True):
-    """Write at once what is written row by row; `alone` tells that each write commits by itself.
+    """Write at once what is written row by row; `alone` says that each write commits by itself.
 
     `parted`: each object is written to several tables, of which this is one.
     """

@@ -123,7 +123,7 @@ def _point(request: Request, statements: dict[str, Statement]) -> Point:
 
 
 class Sizes:
-    """Takes requests as they come; warm-up requests are left out."""
+    """Takes requests as they come; warm-up requests are omitted."""
 
     def __init__(self) -> None:
         self._routes: dict[str, _Route] = {}

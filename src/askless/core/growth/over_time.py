@@ -30,7 +30,7 @@ class Direction(StrEnum):
 class Trend(msgspec.Struct, frozen=True):
     """A shape over time. `counts` are its executions in each stretch; `ratio` is the last third's median over the first's.
 
-    Of a capture of which requests were left out by chance, counts and times are those of all.
+    Of a capture of which requests were omitted by chance, counts and times are those of all.
     """
 
     shape: str
@@ -72,7 +72,7 @@ class Timeline:
         while bucket >= BUCKETS_MOST:
             self._widen()
             bucket = (request.start_ns - self.start_ns) // self.width_ns
-        bucket = max(bucket, 0)  # a request may end, and be told, after those that began later
+        bucket = max(bucket, 0)  # a request may end, and be said, after those that began later
         durations: dict[str, list[int]] = {}
         for i, number in enumerate(request.statements):
             statement = request.tables.statements[number]
@@ -110,7 +110,7 @@ class Timeline:
 
 
 def trends_of(requests: Iterable[Request]) -> tuple[list[Trend], float]:
-    """The trends of a capture's shapes, and the seconds of one stretch. Warm-up requests are left out."""
+    """The trends of a capture's shapes, and the seconds of one stretch. Warm-up requests are omitted."""
     timeline = Timeline()
     for request in requests:
         if not request.warm_up:

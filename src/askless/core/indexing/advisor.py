@@ -39,7 +39,7 @@ Writes = Callable[[str, Sequence[str]], int]
 
 
 def no_share(_table: str, _predicates: Sequence[Predicate]) -> float | None:
-    """Nobody measured what conditions keep."""
+    """No one measured what conditions keep."""
     return None
 
 
@@ -73,7 +73,7 @@ class Served(msgspec.Struct, frozen=True):
 class IndexAdvice(msgspec.Struct, frozen=True):
     """An index to try. `redundant` are existing indexes that it makes superfluous; `partial` another form of it.
 
-    `guessed` tells that nobody measured how many rows its conditions keep.
+    `guessed` says that no one measured how many rows its conditions keep.
     """
 
     table: str
@@ -110,7 +110,7 @@ class _Item:
 
 
 def _limit(statement: Statement) -> float | None:
-    """The rows that a statement asks for at most; None where it sets no limit."""
+    """The rows that a statement asks for at most; None if it sets no limit."""
     structure = statement.structure
     if statement.limit is not None or not structure.has_limit:
         return statement.limit
@@ -162,7 +162,7 @@ def _with(existing: dict[str, list[Index]], more: _Chosen) -> dict[str, list[Ind
 def _choose(
     items: list[_Item], existing: dict[str, list[Index]], schema: Schema, writes: Writes, rows_least: int
 ) -> _Chosen:
-    """Greedy: the candidate that saves most, then the one that saves most beside it, and so on."""
+    """Greedy: the candidate that saves most, then the one that saves most next to it, and so on."""
     open_ = _candidates(items, schema, rows_least)
     first = {id(item): max(item.outcome(existing).cost, 1e-9) for item in items}
     total = sum(item.statement.weight_ms for item in items)
@@ -237,7 +237,7 @@ def _begins_one(table: Table, columns: Sequence[str]) -> bool:
 
 
 def _thin_out(items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen) -> _Chosen:
-    """Leave out what the others, chosen later, have made superfluous; sooner, where a longer one begins with it."""
+    """Leave out what the others, chosen later, have made superfluous; sooner, if a longer one begins with it."""
     best = _with(existing, chosen)
     for entry in list(chosen):
         rest = [other for other in chosen if other is not entry]
@@ -262,7 +262,7 @@ def _serving(index: Index, items: list[_Item], existing: dict[str, list[Index]],
 
 
 def _is_felt(entry: tuple[Table, Index], items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen) -> bool:
-    """Whether a statement touches fewer rows of the table with the index, or saves so much otherwise that it is felt.
+    """Whether a statement touches fewer rows of the table with the index, or saves that much otherwise that it is felt.
 
     Where a handful of rows is touched all the same, the model's small differences are not believed.
     """
@@ -278,7 +278,7 @@ def _is_felt(entry: tuple[Table, Index], items: list[_Item], existing: dict[str,
 
 
 class _Plan(msgspec.Struct, frozen=True):
-    """The statements, the indexes that there are, and those that were chosen beside them."""
+    """The statements, the indexes that there are, and those that were chosen next to them."""
 
     items: list[_Item]
     existing: dict[str, list[Index]]
@@ -324,7 +324,7 @@ def _advice(entry: tuple[Table, Index], plan: _Plan, name: str, writes: int) -> 
 
 
 def _measured(statement: Statement, need: Need, columns: Sequence[str]) -> float | None:
-    """The share of the table that the conditions on these columns keep, where somebody measured it; 1 for no condition."""
+    """The share of the table that the conditions on these columns keep, where someone measured it; 1 for no condition."""
     predicates = [p for column in columns for p in (*need.equal.get(column, ()), *need.ranges.get(column, ()))]
     return statement.shares(need.table.name, predicates) if predicates else 1.0
 
@@ -376,7 +376,7 @@ def _why(statement: Statement, need: Need, columns: tuple[str, ...], table: Tabl
 def _partial(
     statement: Statement, need: Need, table: Table, columns: tuple[str, ...], name: str, schema: Schema
 ) -> str:
-    """The same index for the rows of a constant condition only, where that is a small part."""
+    """The same index for the rows of a constant condition only, if that is a small part."""
     if not system_of(schema.system).partial_indexes:
         return ""
     fixed = [column for column in columns if column in need.equal and column in statement.constants]
@@ -403,7 +403,7 @@ def redundant_indexes(schema: Schema, advice: Sequence[IndexAdvice] = ()) -> lis
                 longer = len(other.columns) > len(index.columns) or other.unique or other.name < index.name
                 if other.name != index.name and longer and _leads(index.columns, other.columns):
                     results.append((table.name, index.name, other.name or "the primary key"))
-                    staying = [one for one in staying if one.name != index.name]  # what goes serves nobody
+                    staying = [one for one in staying if one.name != index.name]  # what goes serves no one
                     break
     return results
 

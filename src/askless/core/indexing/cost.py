@@ -2,7 +2,7 @@
 
 Access paths as in Selinger et al. 1979 (Access Path Selection in a Relational Database Management System); pages fetched
 through an index as in Mackert and Lohman 1989; the unit is one page read in sequence, with the weights that PostgreSQL
-ships. A cost is no time, and no report shows one.
+ships. A cost is not a time, and no report shows one.
 """
 
 from __future__ import annotations
@@ -33,7 +33,7 @@ class Path(msgspec.Struct, frozen=True):
     rows: float
     ordered: bool
     index: Index | None
-    also: tuple[Index, ...] = ()  # further ones that it reads beside the first
+    also: tuple[Index, ...] = ()  # further ones that it reads next to the first
 
 
 class Outcome(msgspec.Struct, frozen=True):
@@ -112,7 +112,7 @@ def search(
     delivers = want_order and not many and _delivers(need, columns, bound)
     if not matched and not delivers and not (covering and not by_key):
         return []
-    # What stands in the index behind the columns that lead can still be checked there, before a row is fetched.
+    # What is in the index after the columns that lead can still be checked there, before a row is fetched.
     checked = [c for c in columns if c not in conditions and (c in need.equal or c in need.ranges)]
     entries = max(rows * share, 0.5)
     fetched = max(entries * need.share(tuple(checked)), 0.5) if checked else entries
@@ -161,7 +161,7 @@ def _heap(need: Need, columns: Sequence[str], entries: float, traits: Traits) ->
     """Fetching rows page by page as they lie, and one by one in the order of an index.
 
     In an index's order a page is read again and again, unless the rows lie on disk in the order of its first column: the
-    square of the correlation tells how much of that comes true, as in PostgreSQL's cost_index.
+    square of the correlation says how much of that comes true, as in PostgreSQL's cost_index.
     """
     pages = _pages(need)
     touched = max(_fetched(pages, entries), 1.0)
@@ -195,7 +195,7 @@ def best_path(
     schema: Schema,
     want_order: bool = False,
 ) -> list[Path]:
-    """The cheapest way, and the cheapest in the order wanted, where that is another one."""
+    """The cheapest way, and the cheapest in the order wanted, if that is another one."""
     paths = [scan(need), *union(need, indexes, traits)] if not bound else []
     for index in indexes:
         paths += search(need, index, bound, traits, schema, want_order)

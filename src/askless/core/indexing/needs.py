@@ -10,7 +10,7 @@ from askless.core.records.model import Schema, Table
 from askless.core.sql.structure import Predicate, Structure
 from askless.core.systems import is_cut
 
-# (table, conditions) -> the share of the table's rows that they keep; None where that is not known.
+# (table, conditions) -> the share of the table's rows that they keep; None if that is not known.
 Shares = Callable[[str, Sequence[Predicate]], float | None]
 
 _DEFAULTS = {"=": 0.01, "in": 0.01, "between": 0.1, "is null": 0.05}
@@ -27,9 +27,9 @@ class Link(msgspec.Struct, frozen=True):
 
 
 class Need(msgspec.Struct, frozen=True):
-    """What a statement wants of one table. Names are lower case. `used` is None where it wants whole rows.
+    """What a statement wants of one table. Names are lower case. `used` is None if it wants whole rows.
 
-    `equal` and `ranges` hold the conditions by column; `order` is what the whole statement is ordered by, where that is
+    `equal` and `ranges` hold the conditions by column; `order` is what the whole statement is ordered by, if that is
     this table's alone; `group` likewise.
     """
 
@@ -46,7 +46,7 @@ class Need(msgspec.Struct, frozen=True):
 
 
 def needs_of(structure: Structure, schema: Schema, shares: Shares) -> list[Need]:
-    """The needs of a statement, a table each, in the order in which it names them. Tables not in the schema are left out."""
+    """The needs of a statement, a table each, in the order in which it names them. Tables not in the schema are omitted."""
     names = list(dict.fromkeys(name.lower() for name in structure.tables))
     tables = [table for table in map(schema.table, names) if table is not None]
     return [_need(structure, table, schema, shares) for table in tables]
@@ -72,7 +72,7 @@ def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) ->
         return _share(table, chosen, schema, shares) if chosen else 1.0
 
     used = {column.name.lower() for column in structure.used if column.table.lower() in (name, "")}
-    # An index that holds the beginning of a text finds rows by it: the text itself, and its order, stand in the row.
+    # An index that holds the beginning of a text finds rows by it: the text itself, and its order, are in the row.
     cut = {column.name.lower() for column in table.columns if is_cut(column.type, schema.system)}
     # A write goes to the row itself, whatever an index holds.
     whole = "*" in used or not structure.used or structure.kind != "select" or bool(used & cut)

@@ -1,4 +1,4 @@
-"""What judging and advising may use beside what was met: thresholds, the schema where it is known, the ORM's models."""
+"""What judging and advising may use next to what was met: thresholds, the schema where it is known, the ORM's models."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ class Context(msgspec.Struct, frozen=True):
     widths: dict[tuple[str, tuple[str, ...]], tuple[list[int], int]] = {}
 
     def widths_of(self, stats: ShapeStats) -> tuple[list[int], int]:
-        """The bytes of each column of a shape's results, and the rows that these had; [] and 0 where none was measured.
+        """The bytes of each column of a shape's results, and the rows that these had; [] and 0 if none was measured.
 
         Not every result is measured: what a shape's results are on other routes stands for those on its own.
         """

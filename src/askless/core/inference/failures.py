@@ -1,4 +1,4 @@
-"""Why queries fail, told from the texts of their errors as drivers and servers word them."""
+"""Why queries fail, derived from the texts of their errors as drivers and servers word them."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ _PAIR = re.compile(
 
 
 def failure_of(text: str) -> Failure:
-    """The kind of failure that an error's text tells of; what stands in quotes (names, values) tells nothing."""
+    """The kind of failure that an error's text says of; what is in quotes (names, values) tells nothing."""
     said = _QUOTED.sub(" ", "".join(_parts(text)))
     return next((kind for kind, pattern in _COMPILED if pattern.search(said)), Failure.OTHER)
 
@@ -57,7 +57,7 @@ def masked_error(text: str) -> str:
 
 
 def _parts(text: str) -> tuple[str, str]:
-    """The name and number of an error, where a driver shows it as a pair of number and text, and the first line of what it says."""
+    """The name and number of an error, if a driver shows it as a pair of number and text, and the first line of what it says."""
     text = text.strip()
     pair = _PAIR.match(text)
     lead, said = (f"{pair['name']}{pair['code']} ", pair["text"]) if pair else ("", text)

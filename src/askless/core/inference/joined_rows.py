@@ -1,4 +1,4 @@
-"""What a join does to the rows of its main table, told from the first rows of its results.
+"""What a join does to the rows of its main table, derived from the first rows of its results.
 
 Only key columns are looked at: of the main table, and of each table whose rows are joined to it.
 """
@@ -45,7 +45,7 @@ class JoinTotals(msgspec.Struct, frozen=True):
 
 
 def joined_rows(stats: ShapeStats, structure: Structure, context: Context) -> JoinTotals | None:
-    """What the kept results of a shape show; None where their keys can't be told."""
+    """What the kept results of a shape show; None where their keys can't be said."""
     if not structure.joins or not structure.main or structure.distinct or structure.group_by:
         return None
     places = _key_places(stats, structure, context)
@@ -62,7 +62,7 @@ def joined_rows(stats: ShapeStats, structure: Structure, context: Context) -> Jo
         len({row[parent] for row in sample}) != len({tuple(row[i] for i in own) for row in sample})
         for sample in samples
     ):
-        return None  # rows of one key that differ: it is no key
+        return None  # rows of one key that differ: it is not a key
     groups = [group for sample in samples for group in _groups(sample, parent)]
     if not groups:
         return _cut_short(samples, parent, places, structure)
@@ -80,7 +80,7 @@ def joined_rows(stats: ShapeStats, structure: Structure, context: Context) -> Jo
 
 
 def _key_places(stats: ShapeStats, structure: Structure, context: Context) -> dict[str, int]:
-    """Where in a sampled row each table's key stands, for tables whose key is one column and was sampled."""
+    """Where in a sampled row each table's key is, for tables whose key is one column and was sampled."""
     statement = stats.statement
     outputs = structure.outputs
     if any(output.star for output in outputs) or len(outputs) != len(statement.columns):
@@ -125,7 +125,7 @@ def joins_one_each(structure: Structure, context: Context) -> bool:
 
 
 def _groups(sample: Rows, parent: int) -> list[Rows]:
-    """Rows by parent, those of the last one left out where the sample may be cut: it keeps the first rows of a result."""
+    """Rows by parent, those of the last one omitted where the sample may be cut: it keeps the first rows of a result."""
     by_parent: dict[Value, list[tuple[Value, ...]]] = {}
     for row in sample:
         if row[parent] is not None:

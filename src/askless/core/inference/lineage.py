@@ -1,6 +1,6 @@
 """Which earlier result supplied which later parameter.
 
-The recorder keeps the key-like columns of a result's first rows. If the keys of a repeated lookup all stand in one
+The recorder keeps the key-like columns of a result's first rows. If the keys of a repeated lookup all are in one
 column of an earlier result of the same request, the values were seen to flow.
 """
 
@@ -25,7 +25,7 @@ class Origin(msgspec.Struct, frozen=True):
     columns: frozenset[str]
 
     def fits(self, table: str, column: str) -> bool:
-        """Whether a column is one of them; a table that can't be told may be one."""
+        """Whether a column is one of them; a table that can't be said may be one."""
         return column.lower() in self.columns and (not table or table.lower() in self.tables)
 
 
@@ -33,7 +33,7 @@ class Source(msgspec.Struct, frozen=True):
     """The earlier statement whose result supplied the keys.
 
     `rows` and `executions` are the statement's totals in the request up to the last lookup; `matched` of `keys`
-    different keys stand in its column; `named` tells that the names of column and key fit, `close` that they say so by
+    different keys are in its column; `named` says that the names of column and key fit, `close` that they say so by
     themselves: vessel_id and vessel.id, not owner_id and vessel.id.
     """
 
@@ -53,7 +53,7 @@ class Source(msgspec.Struct, frozen=True):
 def origin_of(load: Load | None, models: Mapping[tuple[str, str], Model]) -> Origin | None:
     """Where the keys of a relation that an ORM loads row by row must have come from.
 
-    None where the ORM named no relation, or its columns are not known.
+    None if the ORM named no relation, or its columns are not known.
     """
     if load is None or load.kind != "lazy" or not load.relation:
         return None
@@ -62,7 +62,7 @@ def origin_of(load: Load | None, models: Mapping[tuple[str, str], Model]) -> Ori
     columns = (relation.local or model.keys) if model is not None and relation is not None else ()
     if model is None or relation is None or not columns or not model.table:
         return None
-    # What a model has from its parent stands in the parent's table, and its key is the parent's.
+    # What a model has from its parent is in the parent's table, and its key is the parent's.
     parents = parents_of(load.orm, model, models)
     inherited = [key for parent in parents for key in parent.keys if set(columns) & set(model.keys)]
     tables = frozenset(one.table.lower() for one in (model, *parents))
@@ -105,7 +105,7 @@ def find_source(
     """The best source for the keys of the lookups `indices` (their keys in the same order), or None.
 
     A source must have been there before each lookup that uses it, and hold at least nine tenths of the keys that its
-    sample could hold. `only`: where an ORM named the relation, no other column will do: equal numbers are no evidence.
+    sample could hold. `only`: if an ORM named the relation, no other column will do: equal numbers are no evidence.
     """
     wanted: dict[Value, int] = {}
     for i, key in zip(indices, keys, strict=True):
@@ -168,7 +168,7 @@ def _columns(
         matched = [key for key, i in wanted.items() if first_seen.get(key, i) < i]
         if len(matched) < 2 or len(matched) < 0.9 * _expected(wanted, first_seen, rows, taken):
             continue
-        shape = structure(statement)  # parsed only where its values fit
+        shape = structure(statement)  # parsed only if its values fit
         name = statement.columns[column_index] if column_index < len(statement.columns) else ""
         table = shape.main if shape else ""
         if shape is not None and column_index < len(shape.outputs) and not any(o.star for o in shape.outputs):
@@ -197,7 +197,7 @@ def _columns(
 
 
 def _expected(wanted: dict[Value, int], seen: dict[Value, int], rows: int, taken: int) -> float:
-    """How many keys a sample could hold: all where it is the whole result, else as many as it has values."""
+    """How many keys a sample could hold: all if it is the whole result, else as many as it has values."""
     return len(wanted) if taken >= rows else min(len(wanted), len(seen))
 
 

@@ -1,4 +1,4 @@
-"""Whether a call walks: the path of its relations, from the query that it hangs on, over the models that were recorded."""
+"""Whether a call walks: the path of its relations, from the query that it depends on, over the models that were recorded."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ _JOINS_MOST = 3  # relations deep that a parent may have been joined in
 
 
 def walked(path: Sequence[Load], start: Model, models: Models) -> bool:
-    """Whether each relation of the path stands on the model that the one before it leads to, and leads where it should."""
+    """Whether each relation of the path is on the model that the one before it leads to, and leads where it should."""
     model: Model | None = start
     for load in path:
         relation = model.relations.get(load.relation) if model is not None else None
@@ -44,9 +44,9 @@ def _same_table(name: str, target: Model | None, load: Load, models: Models) -> 
 
 
 def from_query(path: Sequence[Load], query: Load, structure: Structure, models: Models) -> tuple[Load, ...] | None:
-    """The path from the model of a query; what the query joins is walked through where the path begins behind it.
+    """The path from the model of a query; what the query joins is walked through where the path begins after it.
 
-    None where it does not walk, or where it might in several ways.
+    None if it does not walk, or where it might in several ways.
     """
     start = models.get((query.orm, query.target))
     if start is None or not path or any(load.orm != query.orm for load in path):

@@ -1,6 +1,6 @@
-"""The transactions of a request: which queries ran inside of each, and how long it was open while nobody asked anything.
+"""The transactions of a request: which queries ran inside of each, and how long it was open while no one asked anything.
 
-They are told by the connection: what a query says of being inside of one, and the words that end it.
+They are known from the connection: what a query says of being inside of one, and the words that end it.
 """
 
 from __future__ import annotations
@@ -20,14 +20,14 @@ _LOCKS_AT_ONCE = re.compile(r"begin (?:immediate|exclusive)\b")
 
 
 class Transaction(msgspec.Struct, frozen=True):
-    """Queries of one connection, in order; `end` is the one that ended it (COMMIT, ROLLBACK), None where none was seen."""
+    """Queries of one connection, in order; `end` is the one that ended it (COMMIT, ROLLBACK), None if none was seen."""
 
     queries: tuple[int, ...]
     end: int | None
 
 
 class Gap(msgspec.Struct, frozen=True):
-    """A time in which a transaction was open and its connection idle: after query `before`, which stands at `place` in it."""
+    """A time in which a transaction was open and its connection idle: after query `before`, which is at `place` in it."""
 
     before: int
     place: int
@@ -71,7 +71,7 @@ def transactions_of(request: Request) -> Iterator[Transaction]:
 
 
 def in_one(request: Request, indices: Sequence[int]) -> list[list[int]]:
-    """Queries by the transaction that they ran in; those that ran in none are left out."""
+    """Queries by the transaction that they ran in; those that ran in none are omitted."""
     of = {i: place for place, transaction in enumerate(transactions_of(request)) for i in transaction.queries}
     results: dict[int, list[int]] = {}
     for i in indices:

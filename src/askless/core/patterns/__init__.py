@@ -35,7 +35,7 @@ ACROSS = ("stable-read",)  # those that judge all routes together, once each was
 
 
 def instead_of(name: str) -> str:
-    """What to say to a name that is no pattern."""
+    """What to say to a name that is not a pattern."""
     from difflib import get_close_matches
 
     near = get_close_matches(name, REGISTRY, 1, 0.3)

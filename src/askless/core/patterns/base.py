@@ -27,7 +27,7 @@ _MAY_WRITE = re.compile(r"\b(?:insert|update|delete|merge|into)\b")  # a SELECT 
 
 
 class Rule(msgspec.Struct, frozen=True):
-    """What a pattern is, for documents and lists of rules. `title` is a noun phrase; `help` tells what is flagged, `clean`
+    """What a pattern is, for documents and lists of rules. `title` is a noun phrase; `help` says what is flagged, `clean`
     what looks alike and is not. `severity` is what it mostly comes to; `needs_use`: only where `--track-use` was on.
     """
 
@@ -59,7 +59,7 @@ class Pattern(Protocol):
 
 
 class CrossRoutePattern(Pattern, Protocol):
-    """A pattern that is told over routes."""
+    """A pattern that is reported over routes."""
 
     def judge_all(self, summary: Summary, context: Context, found: Sequence[Diagnosis]) -> Iterable[Diagnosis]:
         """What is wrong with all routes together. `found` is what was said of each by itself."""
@@ -117,7 +117,7 @@ class ByRequests(Generic[T]):
         raise NotImplementedError
 
     def tallies(self, route: RouteStats) -> dict[tuple[str, ...], T]:
-        """The route's tallies of this pattern, by whatever tells them apart."""
+        """The route's tallies of this pattern, by whatever distinguishes them."""
         return cast("dict[tuple[str, ...], T]", route.tallies.setdefault(self.rule.id, {}))
 
 
@@ -153,7 +153,7 @@ class ByTotals:
 
 
 def _examined(stats: ShapeStats) -> tuple[str, ...]:
-    """What the server read to answer a query, in words, where it told and that is far more than it gave."""
+    """What the server read to answer a query, in words, if it told and that is far more than it gave."""
     if not stats.examined_queries or not stats.count:
         return ()
     examined, given = stats.examined / stats.examined_queries, stats.rows / stats.count
@@ -165,7 +165,7 @@ def _examined(stats: ShapeStats) -> tuple[str, ...]:
 
 
 def taken(route: RouteStats) -> tuple[str, ...]:
-    """What a request of a route builds and takes, in words, where that was tracked: for findings about size."""
+    """What a request of a route builds and takes, in words, if that was tracked: for findings about size."""
     objects = route.objects / max(route.requests, 1)
     said = [f"builds {plural(objects, 'object')}"] if objects else []
     said += [f"takes {size(route.memory.median, 'bytes')} at its peak"] if route.memory.count else []

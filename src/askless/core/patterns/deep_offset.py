@@ -1,4 +1,4 @@
-"""deep-offset: a page that lies behind so many rows that skipping them is what takes the time.
+"""deep-offset: a page that lies after so many rows that skipping them is what takes the time.
 
 Not flagged: pages near the first one, an OFFSET that is 0 or not known. A page that was not among a shape's first executions may
 be missed: these alone are kept with their values.
@@ -48,7 +48,7 @@ class DeepOffset(ByTotals):
 
 
 def _depths(examples: Iterable[Example], slot: int) -> Iterable[int]:
-    """How many rows each execution skipped, where that is known."""
+    """How many rows each execution skipped, if that is known."""
     for example in examples:
         values = example.statement.values(example.parameters, example.literals)
         value = meaning(values[slot]) if slot < len(values) else None

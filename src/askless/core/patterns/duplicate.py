@@ -1,7 +1,7 @@
 """duplicate: the same statement with the same parameters again in one request, and no write to its tables in between.
 
 Not flagged: a read again after a write, a result that has changed, functions whose value changes, locks, polling
-spread over time, repeats that an n-plus-one explains; where nothing but pauses tells requests apart, repeats that did not
+spread over time, repeats that an n-plus-one explains; if nothing but pauses distinguishes requests, repeats that did not
 run in one transaction.
 """
 
@@ -43,7 +43,7 @@ RULE = Rule(
 class RepeatTotals(ShapeTally):
     """Duplicates of one shape in one route: of each run of them, all but one are avoidable.
 
-    `unseen` is the doubt where nobody saw the results.
+    `unseen` is the doubt where no one saw the results.
     """
 
     def __init__(self, stats: ShapeStats) -> None:
@@ -99,7 +99,7 @@ def _clock_stands(request: Request, group: Group, structure: Structure) -> bool:
 
 
 def _same(request: Request, group: Group) -> list[list[int]]:
-    """Executions with equal text and equal parameters, where there are at least two; none where the parameters were not seen."""
+    """Executions with equal text and equal parameters, if there are at least two; none where the parameters were not seen."""
     if request.hides_values(group.indices):
         return []
     keys: dict[object, list[int]] = {}
@@ -130,7 +130,7 @@ def _unbroken(request: Request, indices: list[int], writes: list[int], settings:
 
 
 def _callers(tally: RepeatTotals) -> tuple[SourceLine, ...]:
-    """The lines that ask; where they all go through one helper, the lines that call it."""
+    """The lines that ask; if they all go through one helper, the lines that call it."""
     callers = tally.places
     while len({(place.file, place.line) for place in callers}) == 1 and all(place.caller for place in callers):
         above: dict[CallSite, int] = {}

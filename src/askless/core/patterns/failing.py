@@ -1,6 +1,6 @@
 """failing: queries that end in an error, with those that were asked again; deadlocks and timeouts apart from mistakes.
 
-They are shown, and never counted as repetition. What the error says is told without its values.
+They are shown, and never counted as repetition. What the error says is reported without its values.
 """
 
 from __future__ import annotations

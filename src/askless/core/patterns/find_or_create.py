@@ -1,6 +1,6 @@
-"""find-or-create: row after row is looked for and, where it is not there, inserted.
+"""find-or-create: row after row is looked for and, if it is not there, inserted.
 
-A lookup counts where it found nothing and an INSERT behind it puts the key into the columns that were looked at; so does an
+A lookup counts where it found nothing and an INSERT after it puts the key into the columns that were looked at; so does an
 UPDATE that changed nothing. Not flagged: lookups that find their rows, INSERTs of other rows than those that were looked for.
 """
 
@@ -122,7 +122,7 @@ def _keys_of(structure: Structure) -> tuple[str, ...]:
 
 
 def _pairs(request: Request, look: Group, inserts: list[int]) -> list[tuple[int, int]]:
-    """Lookups that found nothing, each with the INSERT behind it that holds the row which was looked for."""
+    """Lookups that found nothing, each with the INSERT after it that holds the row which was looked for."""
     if not inserts:
         return []
     structure = look.stats.parsed
@@ -143,7 +143,7 @@ def _pairs(request: Request, look: Group, inserts: list[int]) -> list[tuple[int,
 
 
 def _rows_of(request: Request, i: int, columns: tuple[str, ...]) -> list[tuple[Value, ...]]:
-    """What an INSERT puts into these columns, row by row; nothing where its values can't be told from its text."""
+    """What an INSERT puts into these columns, row by row; nothing if its values can't be derived from its text."""
     structure = structure_of(request.statement(i))
     written = [name.lower() for name in structure.written] if structure is not None else []
     values = request.values(i)

@@ -44,8 +44,8 @@ RULE = Rule(
 )
 _STREAMED_ROWS = 32  # a result of more rows may be read bit by bit: then a pause is its reading
 _KNOWN_SHARE = 0.5  # of a pause, that errands must cover to explain it
-_ONCE_TIMES = 4  # so much longer is a pause that was seen once, of a cause that is not known
-_URGENT_MS = 100.0  # whoever waits for a lock that long is a slow page too
+_ONCE_TIMES = 4  # that much longer is a pause that was seen once, of a cause that is not known
+_URGENT_MS = 100.0  # the one that waits for a lock that long is a slow page too
 _DOING = {"http": "waits for an HTTP response", "mail": "sends mail", "program": "waits for another program",
           "sleep": "sleeps"}  # fmt: skip
 _ALL = "and thereby the whole database (SQLite)"
@@ -125,7 +125,7 @@ class HeldTransaction(ByRequests[HeldTotals]):
 
 
 def _is_sure(tally: HeldTotals, settings: Settings) -> bool:
-    """Whether it is no accident: of a cause that is not known, a second one was seen, or the pause is long."""
+    """Whether it is not an accident: of a cause that is not known, a second one was seen, or the pause is long."""
     long_ns = _ONCE_TIMES * settings.unknown_pause_ms * 1e6
     return bool(tally.known) or tally.transactions > 1 or tally.gaps_ns.median >= long_ns
 

@@ -14,7 +14,7 @@ _SAME_KEY = ("", "cast", "collate", "jsonextract", "jsonextractscalar", "jsonbex
 
 
 def varying(rows: list[tuple[Value, ...]]) -> list[int] | None:
-    """Positions whose values differ between the queries; None where the queries have different numbers of values."""
+    """Positions whose values differ between the queries; None if the queries have different numbers of values."""
     if len(set(map(len, rows))) != 1:
         return None
     return [position for position, column in enumerate(zip(*rows, strict=True)) if len(set(column)) > 1]
@@ -30,7 +30,7 @@ def lookup(structure: Structure, slot: int) -> Predicate | None:
 
 
 def key_of(structure: Structure, rows: list[tuple[Value, ...]]) -> Key | None:
-    """The key that varies; None where something else varies too, or what varies is no key."""
+    """The key that varies; None where something else varies too, or what varies is not a key."""
     positions = varying(rows)
     if positions == [] and len(rows) > 1:
         positions = _keys_of_one_row(structure)

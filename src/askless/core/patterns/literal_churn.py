@@ -1,6 +1,6 @@
 """literal-churn: one shape in many texts, because values are written into them instead of being bound.
 
-Told from the executions of a shape that were kept: each has other literals. Not flagged: constants, LIMIT and OFFSET, lists
+Derived from the executions of a shape that were kept: each has other literals. Not flagged: constants, LIMIT and OFFSET, lists
 (which ORMs write out for a batch), loops that another finding takes away.
 """
 

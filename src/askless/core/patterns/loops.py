@@ -25,7 +25,7 @@ from askless.core.sql.structure import Structure
 
 
 def variant_of(tally: Repetition, context: Context, above: Structure | None = None) -> Variant:
-    """What the lookups ask for. `above` is the statement that supplied the keys, where it is known."""
+    """What the lookups ask for. `above` is the statement that supplied the keys, if it is known."""
     structure = tally.stats.parsed
     if structure.exists:
         return Variant.EXISTS
@@ -48,7 +48,7 @@ def variant_of(tally: Repetition, context: Context, above: Structure | None = No
     table = column.table or structure.main
     own = source is not None and source.table == table and source.column == column.name
     if table != structure.main and structure.joins:
-        # The key stands on a joined table: a link table, or a needless join to the parent itself.
+        # The key is on a joined table: a link table, or a needless join to the parent itself.
         near = structure.nearest(column)
         if near.table != structure.main:
             return seen if own and near == column else Variant.LINK_TABLE
@@ -215,7 +215,7 @@ def _only_counted(tally: Repetition) -> bool:
 
 
 def _columns_of(load: Load | None, context: Context) -> tuple[str, ...]:
-    """The columns by which a relation finds its rows: a generic one has a type beside its key."""
+    """The columns by which a relation finds its rows: a generic one has a type next to its key."""
     relation = relation_of(load, context.models)
     return relation.remote if relation is not None else ()
 
@@ -224,7 +224,7 @@ _ROOTS = ("query", "library")
 
 
 def _root(top: Repetition, path: tuple[Load, ...], met: Match) -> ShapeStats | None:
-    """The ORM's query that the path hangs on: the one that supplied the keys, else the only one of the route that can be."""
+    """The ORM's query that the path depends on: the one that supplied the keys, else the only one of the route that can be."""
     source = met.route.shapes.get(main_source(top))
     if source is not None and (source.load is None or source.load.kind in _ROOTS):
         return source if source.load is not None else None

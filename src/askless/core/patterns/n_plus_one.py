@@ -155,7 +155,7 @@ def _of_one_length(request: Request, stats: ShapeStats, indices: list[int]) -> l
 
 
 def _load_of(request: Request, indices: list[int], key: Key) -> Load | None:
-    """What the ORM said of all these lookups; None where the relation that it names has another key than what varies."""
+    """What the ORM said of all these lookups; None if the relation that it names has another key than what varies."""
     if len({request.loads[i] for i in indices}) > 1:
         return None
     load = request.load(indices[0])

@@ -1,4 +1,4 @@
-"""Whole objects of which one column is read: of each in a list, or of the one that a lookup gives. Told by over-wide.
+"""Whole objects of which one column is read: of each in a list, or of the one that a lookup gives. Known from over-wide.
 
 Not flagged: what is written in the same route (an object that is saved must be there), relations that are followed, few rows.
 """

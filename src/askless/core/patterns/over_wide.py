@@ -1,7 +1,7 @@
 """over-wide: a list query that fetches wide columns, or every column there is.
 
 Width is measured on the result (bytes of each column), or taken from the catalog's averages where it was not.
-Where the recorder tracked what is read, columns that were read are never flagged, and columns that nobody read are
+Where the recorder tracked what is read, columns that were read are never flagged, and columns that no one read are
 flagged for what they weigh together. Elsewhere it is not known whether the application reads the column; the finding
 says so.
 """
@@ -67,7 +67,7 @@ class OverWide(ByTotals):
             if sum(wide.values()) * rows < max(settings.wide_result_bytes, per_request / 2):
                 return None
         remaining = _kept(stats, structure, context)
-        # Of columns of two tables that share a name it can't be told which one a width is of.
+        # Of columns of two tables that share a name it can't be said which one a width is of.
         wide = {n: width for n, width in wide.items() if n not in remaining and stats.columns.count(n) < 2}
         if not wide and (not star or len(stats.columns) < 4):
             return None
@@ -100,7 +100,7 @@ def _widths(stats: ShapeStats, structure: Structure, context: Context) -> dict[s
 
 
 def _read(stats: ShapeStats, structure: Structure) -> set[str] | None:
-    """The result's columns of which the application read at least one value; None where that was not tracked."""
+    """The result's columns of which the application read at least one value; None if that was not tracked."""
     if not any(totals.objects for totals in stats.used.values()) or len(structure.outputs) != len(stats.columns):
         return None
     seen = {column for totals in stats.used.values() for column in totals.columns}
@@ -129,7 +129,7 @@ def _title(met: Match, structure: Structure, wide: dict[str, float], read: set[s
 
 
 def _severity(share: float, heavy: bool, tracked: bool) -> str:
-    """By the share of the page's bytes; never urgent where it was not seen that nobody reads them."""
+    """By the share of the page's bytes; never urgent where it was not seen that no one reads them."""
     if not heavy:
         return "minor"
     result = severity(share / 4, 0)
@@ -139,7 +139,7 @@ def _severity(share: float, heavy: bool, tracked: bool) -> str:
 def _diagnosis(
     met: Match, structure: Structure, wide: dict[str, float], read: set[str] | None, star: bool
 ) -> Diagnosis:
-    """`wide` columns with their mean bytes, the widest first; `read` are those that were read, where that is known."""
+    """`wide` columns with their mean bytes, the widest first; `read` are those that were read, if that is known."""
     stats, context = met.stats, met.context
     spare = sum(wide.values()) * stats.rows / stats.requests
     request_bytes = sum(s.bytes for s in met.route.own_shapes()) / max(met.route.requests, 1)

@@ -85,7 +85,7 @@ def look(view: RequestView, settings: Settings) -> None:
 
 
 def _look(view: RequestView, candidates: Sequence[_LookUps], settings: Settings) -> None:
-    """Add lookups that take turns, where they follow the rows of one result."""
+    """Add lookups that take turns, if they follow the rows of one result."""
     request = view.request
     found = _followed(request, candidates, settings)
     if found is None:
@@ -108,7 +108,7 @@ def _look(view: RequestView, candidates: Sequence[_LookUps], settings: Settings)
 
 
 def _look_ups(view: RequestView, group: Group) -> _LookUps | None:
-    """The lookups of a group, where they are by one key of one table and nothing explains them yet."""
+    """The lookups of a group, if they are by one key of one table and nothing explains them yet."""
     stats, request = group.stats, view.request
     if stats.shape.digest in view.claimed or not stats.shape.text.startswith("select "):
         return None

@@ -1,4 +1,4 @@
-"""What an n-plus-one adds up to over the requests of a route, and how repetitions hang together."""
+"""What an n-plus-one adds up to over the requests of a route, and how repetitions are related."""
 
 from __future__ import annotations
 

@@ -2,7 +2,7 @@
 
 Three variants: two to-many joins whose rows all come with each other, parents that come several times because a join only
 filters, and wide parents that are sent again with each child. Not flagged: small products, DISTINCT and GROUP BY, narrow
-parents beside the rows that are asked for.
+parents next to the rows that are asked for.
 """
 
 from __future__ import annotations
@@ -52,7 +52,7 @@ class RowMultiplication(ByTotals):
         return stats.rows_most >= least and any(example.sample for example in stats.examples)
 
     def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
-        """One a join; a wide column that is to be left out anyway is not told again."""
+        """One a join; a wide column that is to be omitted anyway is not told again."""
         narrowed = {one.finding.shape for one in found if one.finding.pattern == "over-wide"}
         for one in super().judge(route, context, found):
             if one.finding.variant != "wide parents" or one.finding.shape not in narrowed:

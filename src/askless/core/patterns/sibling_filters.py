@@ -1,4 +1,4 @@
-"""sibling-filters: three aggregates or more of one shape in a request that differ in one constant, which is no traced key.
+"""sibling-filters: three aggregates or more of one shape in a request that differ in one constant, which is not a traced key.
 
 Not flagged: lookups by a key that flowed (n-plus-one), the same constant again (duplicate), a write to the table in
 between, polling spread over time, functions whose value changes, groups that are asked for already.
@@ -71,7 +71,7 @@ class SiblingFilters(ByRequests[SiblingTotals]):
 
 
 def _key_of(view: RequestView, group: Group, settings: Settings) -> tuple[Key, bool] | None:
-    """The constant that differs, and whether it is a range; None where these are no siblings."""
+    """The constant that differs, and whether it is a range; None where these are not siblings."""
     structure = group.stats.structure
     request, indices = view.request, group.indices
     if structure is None or not structure.repeatable or not structure.aggregates or structure.group_by:

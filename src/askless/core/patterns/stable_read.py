@@ -30,7 +30,7 @@ RULE = Rule(
 )
 _KEYS_MOST = 100  # queries with their values that are remembered of a route
 _KEYS_IN_ALL = 16_000  # and of all routes together, about
-_KEYS_LEAST = 12  # with fewer, what comes again is let go before it does
+_KEYS_LEAST = 12  # with fewer, what comes again is released before it does
 _ADDRESSES_MOST = 64
 _READS_LEAST, _ADDRESSES_LEAST = 10, 3
 _CHANGES_MOST = 0.1  # of the reads
@@ -40,7 +40,7 @@ _LIVES_S = (1, 2, 5, 10, 30, 60, 120, 300, 600, 1800, 3600)
 
 
 def _let_go(known: dict[tuple[str, ...], Tally]) -> bool:
-    """Forget the first query of those that were read but once; False where there is none."""
+    """Forget the first query of those that were read but once; False if there is none."""
     once = next((name for name, tally in known.items() if isinstance(tally, ReadTotals) and tally.seen_once), None)
     if once is None:
         return False
@@ -51,7 +51,7 @@ def _let_go(known: dict[tuple[str, ...], Tally]) -> bool:
 class ReadTotals:
     """One query with one set of values, in the requests of a route that were looked at.
 
-    `held_ns` is the shortest time between two changes of its result, 0 where it never changed.
+    `held_ns` is the shortest time between two changes of its result, 0 if it never changed.
     """
 
     __slots__ = (
@@ -247,7 +247,7 @@ def _diagnosis(
 
 
 def _live_s(longest_s: float) -> int:
-    """A round time to live of at most so many seconds; 0 where it is less than one."""
+    """A round time to live of at most so many seconds; 0 if it is less than one."""
     return max((live for live in _LIVES_S if live <= longest_s), default=0)
 
 

@@ -1,7 +1,7 @@
 """subquery-per-row: a column of the result is a subquery that is evaluated for each row, and the query takes its time.
 
-Not flagged: EXISTS (it ends with the first row), few rows, quick queries. With the schema it is told whether an index finds the
-rows of each evaluation; only a plan tells how the server goes about it.
+Not flagged: EXISTS (it ends with the first row), few rows, quick queries. With the schema it is reported whether an index finds the
+rows of each evaluation; only a plan says how the server goes about it.
 """
 
 from __future__ import annotations

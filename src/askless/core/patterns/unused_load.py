@@ -1,4 +1,4 @@
-"""unused-load: rows that were loaded eagerly and that nobody looked at. Known only where use was tracked.
+"""unused-load: rows that were loaded eagerly and that no one looked at. Known only where use was tracked.
 
 An eager query of its own, or a joined relation whose objects were never touched in any request of the route. Where an eager
 query found no rows, there was nothing to touch: then it counts whether the relation was read of any parent.
@@ -47,7 +47,7 @@ class UnusedLoad(ByTotals):
         return load is not None and (bool(stats.used) or (load.kind == "eager" and not stats.rows))
 
     def judge_shape(self, met: Match, structure: Structure) -> Diagnosis | None:
-        """One an eager load that nobody read."""
+        """One an eager load that no one read."""
         load, used = met.stats.load, met.stats.used
         if load is None:
             return None
@@ -69,7 +69,7 @@ class UnusedLoad(ByTotals):
 
 
 def _never_asked(met: Match, load: Load) -> str:
-    """The parents, counted, if they were looked at in this route and nobody asked any object for the relation; else "".
+    """The parents, counted, if they were looked at in this route and no one asked any object for the relation; else "".
 
     A parent may be of a class that inherits the relation, and what is read under a name that no model knows may be the
     relation, kept under another name: both leave it open.
@@ -108,7 +108,7 @@ def _whole(met: Match, load: Load, because: str) -> Diagnosis:
 
 
 def _joined(met: Match, structure: Structure, load: Load) -> Diagnosis | None:
-    """The joined relation that weighs most of those whose objects nobody touched."""
+    """The joined relation that weighs most of those whose objects no one touched."""
     stats, context = met.stats, met.context
     main = model_of(load, load.target, context.models)
     idle = [

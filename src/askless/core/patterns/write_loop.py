@@ -47,7 +47,7 @@ _WRITES = ("insert", "update", "delete")
 class WriteTotals(ShapeTally):
     """Writes of one shape from one piece of code. `alone` counts those that were committed before the next one.
 
-    `source` is the result that the keys came from, where it was seen, and `parent_places` where it was asked for.
+    `source` is the result that the keys came from, if it was seen, and `parent_places` where it was asked for.
     """
 
     def __init__(self, stats: ShapeStats) -> None:
@@ -107,7 +107,7 @@ def _is_single(request: Request, i: int, kind: str) -> bool:
 
 
 def _source(request: Request, stats: ShapeStats, indices: list[int]) -> Source | None:
-    """The earlier result that the keys of these UPDATEs or DELETEs were seen in; None where they have not one key."""
+    """The earlier result that the keys of these UPDATEs or DELETEs were seen in; None if they have not one key."""
     structure = stats.structure
     rows = [request.values(i) for i in indices]
     slots = set(varying(rows) or ())

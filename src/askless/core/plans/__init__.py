@@ -53,7 +53,7 @@ def read_saved(text: str) -> tuple[str, tuple[Node, ...]]:
 def checked(read: Callable[[str], tuple[Node, ...]], text: str) -> tuple[Node, ...]:
     """The plan that a reader makes of a text. Raises UnreadablePlan, also for values that no server writes.
 
-    A plan is a text that anybody may have changed: of what is no number in it nothing can be said.
+    A plan is a text that anybody may have changed: of what is not a number in it nothing can be said.
     """
     try:
         nodes = read(text)
@@ -68,7 +68,7 @@ def checked(read: Callable[[str], tuple[Node, ...]], text: str) -> tuple[Node, .
 
 
 def _check(text: str, nodes: tuple[Node, ...]) -> None:
-    """Raises UnreadablePlan where a step was misread: each cost belongs to one step, and none is left in its words."""
+    """Raises UnreadablePlan if a step was misread: each cost belongs to one step, and none is left in its words."""
     costs = _COST.findall(text)
     if not costs:
         return

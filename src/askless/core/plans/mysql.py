@@ -19,7 +19,7 @@ Raw = Mapping[str, Any]
 
 _ACCESS = {"ALL": tree.FULL_SCAN, "index": tree.INDEX_SCAN}
 _BY_ONE_KEY = ("const", "eq_ref", "system")
-# Operation -> what it is. What is left out (read_sorted_file, query_block, …) only leads on.
+# Operation -> what it is. What is omitted (read_sorted_file, query_block, …) only leads on.
 _STEPS = {
     "filesort": tree.SORT,
     "temporary_table": tree.MATERIALIZE,
@@ -118,10 +118,10 @@ def _step(key: str, raw: Raw) -> Node:
 
 
 def _subquery(raw: Raw) -> Node:
-    """A subquery beside its query: per row where it says that it depends on the row, or was run again and again."""
+    """A subquery next to its query: per row where it says that it depends on the row, or was run again and again."""
     inner = raw.get("query_block")
     cached = raw.get("expression_cache")
-    # A cache in front counts until it is given up; the query behind it counts every run.
+    # A cache in front counts until it is given up; the query after it counts every run.
     blocks = (inner, cached, cached.get("query_block") if isinstance(cached, dict) else None)
     loops = max((int(_number(block, "r_loops") or 0) for block in blocks if isinstance(block, dict)), default=0)
     dependent = bool(raw.get("dependent")) or isinstance(cached, dict) or loops > 1

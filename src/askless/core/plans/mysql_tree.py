@@ -1,6 +1,6 @@
 """Reads the tree form of MySQL 8: EXPLAIN FORMAT=TREE and EXPLAIN ANALYZE, as clients print them, and its JSON.
 
-The JSON of version 2 (the default of MySQL 9) is the same tree, with the same words and some fields beside them. Rows and
+The JSON of version 2 (the default of MySQL 9) is the same tree, with the same words and some fields next to them. Rows and
 times are per loop; times are multiplied out here.
 https://dev.mysql.com/doc/refman/8.0/en/explain.html#explain-execution-plan
 """
@@ -33,7 +33,7 @@ _FRAME = re.compile(r"^\s*(?:[+-]{4,}|\|?\s*EXPLAIN\s*\|?|\d+ rows? in set.*|\*+
 
 _INPUTS = ("inputs", "inputs_from_condition", "inputs_from_group_by", "inputs_from_order_by", "inputs_from_having")
 
-# What a step is, by words that stand in it; the first that fits.
+# What a step is, by words that are in it; the first that fits.
 _KINDS = (
     ("Single-row covering index lookup", tree.INDEX_ONLY), ("Single-row index lookup", tree.INDEX_SEARCH),
     ("Covering index lookup", tree.INDEX_ONLY), ("Covering index range scan", tree.INDEX_ONLY),
@@ -70,7 +70,7 @@ def read_json(text: str) -> tuple[Node, ...]:
 
 
 def _operation(raw: Mapping[str, Any]) -> tuple[Node, ...]:
-    """An operation with what it takes in; behind it the subqueries of what it selects, as in the tree."""
+    """An operation with what it takes in; after it the subqueries of what it selects, as in the tree."""
     children = [node for key in _INPUTS for entry in _dicts(raw.get(key)) for node in _operation(entry)]
     node = _node(
         str(raw.get("operation", "")), tuple(children), _expected(raw), _measured(raw), raw.get("actual_loops") == 0
@@ -122,7 +122,7 @@ def read_tree(text: str) -> tuple[Node, ...]:
             continue
         step = _Step(len(match["indent"].replace("|", " ").expandtabs()), match["words"])
         if not roots:
-            step.column = 0  # the first line may stand behind a client's frame or label
+            step.column = 0  # the first line may are after a client's frame or label
         while stack and stack[-1].column >= step.column:
             stack.pop()
         (stack[-1].children if stack else roots).append(step)

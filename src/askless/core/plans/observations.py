@@ -1,4 +1,4 @@
-"""What a plan shows, in words for someone who has never read one. Each observation stands on a node."""
+"""What a plan shows, in words for someone who has never read one. Each observation is on a node."""
 
 from __future__ import annotations
 
@@ -52,7 +52,7 @@ def observe(
     values: Sequence[Value] = (),
 ) -> list[Observation]:
     """The observations on a plan. `rows` is what the statement returned when the application ran it, where known;
-    `values` what stood in its slots."""
+    `values` what was in its slots."""
     results = [*_offset(plan, structure, values), *_fan_out(plan, structure)]
     again = _read_again(plan, schema.system)
     for node in tree.walk(plan):
@@ -112,7 +112,7 @@ def _fan_out(plan: tuple[Node, ...], structure: Structure | None) -> list[Observ
 
 
 def merged(first: Sequence[Observation], measured: Sequence[Observation]) -> list[Observation]:
-    """Observations by schema and by a plan's own numbers, what says the same left out: numbers speak for themselves."""
+    """Observations by schema and by a plan's own numbers, what says the same omitted: numbers speak for themselves."""
     seen = {(id(o.node), o.slug) for o in measured}
     counted = {id(o.node) for o in measured if o.slug == "reads-many"}
     remaining = [o for o in first if (id(o.node), o.slug) not in seen]
@@ -133,7 +133,7 @@ def _read_again(plan: tuple[Node, ...], system: str) -> set[int]:
     """The reads that run once for each row of another one: SQLite lists them in turn, others nest them."""
     results: set[int] = set()
     if system_of(system).reads_in_turn:
-        for level in (plan, *(node.children for node in tree.walk(plan))):  # a subquery's reads stand below it
+        for level in (plan, *(node.children for node in tree.walk(plan))):  # a subquery's reads are below it
             results |= {id(node) for node in [one for one in level if one.kind in tree.READS][1:]}
         return results
     for node in tree.walk(plan):
@@ -215,7 +215,7 @@ def _whole_index(node: Node, size: int, structure: Structure) -> list[Observatio
 
 
 def _is_short(node: Node, plan: tuple[Node, ...], schema: Schema) -> bool:
-    """Whether a sort has so few rows that nobody need think of it: its own, or those of what it reads."""
+    """Whether a sort has so few rows that no one need think of it: its own, or those of what it reads."""
     rows = [part.rows for part in (node.actual, node.estimate) if part is not None]
     if rows:
         return max(rows) < SHORT_SORT_ROWS
@@ -263,7 +263,7 @@ def _partly(node: Node, structure: Structure, schema: Schema) -> str:
 
 
 def _gap(node: Node, left: Sequence[str], schema: Schema) -> str:
-    """Why an index that holds a column does not answer it: another one stands before it that the statement does not set."""
+    """Why an index that holds a column does not answer it: another one is before it that the statement does not set."""
     table = schema.table(node.table)
     index = next((one for one in table.indexes if one.name == node.index), None) if table is not None else None
     if index is None:

@@ -1,6 +1,6 @@
 """What is wrapped around a plan when it is pasted: a client's frame, a page's code fence, a mail's quotes and breaks.
 
-Each step takes one kind of wrapping off, where all lines show it, and leaves every line at its number.
+Each step takes one kind of wrapping off, if all lines show it, and leaves every line at its number.
 """
 
 from __future__ import annotations
@@ -80,7 +80,7 @@ def _without_strings(lines: Lines) -> Lines:
 
 
 def _without_records(lines: Lines) -> Lines:
-    """Rows one under another, each behind the column's name."""
+    """Rows one under another, each after the column's name."""
     if not any(_RECORD.match(line.translate(_BOX)) for line in lines):
         return lines
     results = []

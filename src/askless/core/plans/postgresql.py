@@ -134,7 +134,7 @@ _BY_STRATEGY = {
 def _words(raw: Mapping[str, Any], join: str) -> str:
     words = str(raw.get("Node Type", "?"))
     words = _BY_STRATEGY.get((words, str(raw.get("Strategy", ""))), str(raw.get("Operation", words)))
-    mode = str(raw.get("Partial Mode", "Simple"))  # JSON tells beside the step what the text says before it
+    mode = str(raw.get("Partial Mode", "Simple"))  # JSON tells next to the step what the text says before it
     words = (f"{mode} " if mode != "Simple" else "") + ("Parallel " if raw.get("Parallel Aware") else "") + words
     if raw.get("CTE Name"):
         words += f" on {raw['CTE Name']}"
@@ -279,7 +279,7 @@ def _bare(line: str) -> str:
 
 
 def _raw(words: str) -> Raw | None:
-    """A step's line as the JSON form has it; None where it is none."""
+    """A step's line as the JSON form has it; None if it is none."""
     match = _MEASURES.search(words)
     head = words[: match.start()].strip() if match is not None else words
     if not head or not head[0].isalpha() or (":" in head and "Scan" not in head and " on " not in head):

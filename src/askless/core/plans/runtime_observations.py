@@ -13,7 +13,7 @@ from askless.core.plans.observations import Observation
 from askless.core.plans.tree import Actual, Node
 
 OFF_BY = 10.0  # an estimate off by this factor, or more
-OFF_ROWS_LEAST = 100  # and by so many rows: 1 for 12 is no news
+OFF_ROWS_LEAST = 100  # and by so many rows: 1 for 12 is not a news
 REMOVED_LEAST = 1000  # rows that were read and thrown away, over all loops
 REMOVED_SHARE = 0.9
 INNER_LOOPS_LEAST = 1000  # runs of the inner side of a nested loop
@@ -55,7 +55,7 @@ def observe_measured(plan: tuple[Node, ...], one_row: bool = False) -> list[Obse
 
 
 def _cut_short(plan: tuple[Node, ...]) -> set[int]:
-    """The nodes that may stop before their rows are at an end: below a limit, where one match is enough, where none may be."""
+    """The nodes that may stop before their rows are at an end: below a limit, if one match is enough, if none may be."""
     results: set[int] = set()
     for above in tree.walk(plan):
         below: tuple[Node, ...] = ()
@@ -92,7 +92,7 @@ def _is_off(node: Node, cut_short: bool) -> bool:
 
 
 def _estimated(node: Node, actual: Actual, cut_short: bool) -> list[Observation]:
-    """The estimate that was wrong first: what stands above it is wrong for that reason."""
+    """The estimate that was wrong first: what is above it is wrong for that reason."""
     if not _is_off(node, cut_short) or any(_is_off(n, cut_short) for child in node.children for n in child.walk()):
         return []
     assert node.estimate is not None

@@ -68,7 +68,7 @@ def read_tree(text: str) -> tuple[Node, ...]:
 
 
 def read(rows: Sequence[tuple[int, int, int, str]], names: Mapping[str, str]) -> tuple[Node, ...]:
-    """The plan tree. `names` tells the table behind each name that the statement uses."""
+    """The plan tree. `names` tells the table after each name that the statement uses."""
     children: dict[int, list[tuple[int, str]]] = {}
     for ident, parent, _, detail in rows:
         children.setdefault(parent, []).append((ident, detail))

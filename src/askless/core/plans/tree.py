@@ -40,7 +40,7 @@ READS = (FULL_SCAN, INDEX_SCAN, INDEX_SEARCH, KEY_SEARCH, INDEX_ONLY, AUTOMATIC_
 
 
 class Estimate(msgspec.Struct, frozen=True):
-    """What the planner expected, for one run of the node. `cost` is in the planner's own unit, which is no time."""
+    """What the planner expected, for one run of the node. `cost` is in the planner's own unit, which is not a time."""
 
     rows: float
     cost: float | None = None
@@ -65,7 +65,7 @@ class Actual(msgspec.Struct, frozen=True):
 class Node(msgspec.Struct, frozen=True):
     """What one step of a plan does. `searched` are the conditions that the index answers; `detail` the server's words.
 
-    `name` is what the statement calls the table (its alias); `table` the table itself, where that is known. `answered`
+    `name` is what the statement calls the table (its alias); `table` the table itself, if that is known. `answered`
     is the condition as the server writes it that the index answers, `filtered` the one that is checked afterwards.
     """
 
@@ -92,7 +92,7 @@ class Node(msgspec.Struct, frozen=True):
 
     @property
     def own_ms(self) -> float | None:
-        """Time spent in the node itself, its children's taken off; None where it was not measured."""
+        """Time spent in the node itself, its children's taken off; None if it was not measured."""
         if self.actual is None or self.actual.total_ms is None:
             return None
         return max(self.actual.total_ms - sum(child.total_ms for child in self.children), 0.0)

@@ -59,7 +59,7 @@ class Load(msgspec.Struct, frozen=True):
 
 
 class Relation(msgspec.Struct, frozen=True):
-    """A relation of a model: local and remote columns, and the table between them where there is one."""
+    """A relation of a model: local and remote columns, and the table between them if there is one."""
 
     name: str
     target: str
@@ -89,7 +89,7 @@ class Model(msgspec.Struct, frozen=True):
         return self.attributes.get(column, column)
 
     def relation_to(self, target: str, remote: str = "") -> Relation | None:
-        """The only relation to a model (whose column is `remote`, where given); None where there are several."""
+        """The only relation to a model (whose column is `remote`, where given); None if there are several."""
         results = [
             relation
             for relation in self.relations.values()
@@ -104,7 +104,7 @@ def parents_of(orm: str, model: Model, models: Mapping[tuple[str, str], Model]) 
 
 
 def relation_of(load: Load | None, models: Mapping[tuple[str, str], Model]) -> Relation | None:
-    """The relation that an ORM said it loads, where the model that has it is known; models go by ORM and name."""
+    """The relation that an ORM said it loads, if the model that has it is known; models go by ORM and name."""
     model = models.get((load.orm, load.model)) if load is not None else None
     return model.relations.get(load.relation) if model is not None and load is not None else None
 
@@ -124,7 +124,7 @@ class Used(msgspec.Struct, frozen=True):
 
 
 class Wait(msgspec.Struct, frozen=True):
-    """What the application waited for beside its queries. `kind`: http, mail, program, sleep; `what` names the other side."""
+    """What the application waited for next to its queries. `kind`: http, mail, program, sleep; `what` names the other side."""
 
     kind: str
     what: str
@@ -137,7 +137,7 @@ class Statement(msgspec.Struct):
     """A statement as the application sent it.
 
     `parts` alternates text that stays (even positions) with literals of its first execution (odd positions): a later
-    query may come with other literals. `origins` tell where each column comes from ("vessel.id"), where the server did.
+    query may come with other literals. `origins` say where each column comes from ("vessel.id"), if the server did.
     `first` is the number of the first statement of its file that has the same shape.
     """
 
@@ -188,10 +188,10 @@ class Statement(msgspec.Struct):
 class CaptureTables(msgspec.Struct):
     """What the queries of one capture file refer to by number. `tag` begins the names of its requests.
 
-    `serves`: the program listens, so that what it asked outside of requests may be of many that nobody told apart. `recorder`
+    `serves`: the program listens, so that what it asked outside of requests may be of many that no one distinguished. `recorder`
     is what told of them, `unseen` what that can't see: "parameters" (a query without any may have had some), "results" (how
-    many rows came, and which). One in `sample` requests was kept; `left_out` is what was told of the others, by route, until
-    somebody takes it from here.
+    many rows came, and which). One in `sample` requests was kept; `left_out` is what was reported of the others, by route, until
+    someone takes it from here.
     """
 
     tag: str = ""
@@ -246,8 +246,8 @@ class Request:
     `statements`, `places` and `loads` hold numbers that `tables` resolves. `samples[i]` are the first rows of a result,
     only the columns `Statement.sampled`, or None; `literals[i]` the literals where they are not the statement's first;
     `widths[i]` the bytes of each column, for some queries; `errors[i]` and `batches[i]` are sparse, and so are `plans[i]`,
-    the plan as the server wrote it, and `uses[i]`: what the application read of the result, where that was tracked. `errands` are what it waited for beside its queries,
-    `memory_bytes` the most memory it took (0: not known). `more` counts queries of its that were left out, `more_ns` their time.
+    the plan as the server wrote it, and `uses[i]`: what the application read of the result, if that was tracked. `errands` are what it waited for next to its queries,
+    `memory_bytes` the most memory it took (0: not known). `more` counts queries of its that were omitted, `more_ns` their time.
     What comes after LOOKED_MOST queries is `beyond`, added up by statement, place and load.
 
     What every report needs is there at once; the other columns are decoded on first use, from `parts`.
@@ -285,7 +285,7 @@ class Request:
         self.errands: list[Wait] = _NO_ERRANDS
         self.parts: list[Columns] = []
         self._cold: dict[str, list[Any]] = {}
-        self._order: list[int] | None = None  # of what `parts` hold, where that is not the order of their starts
+        self._order: list[int] | None = None  # of what `parts` hold, if that is not the order of their starts
 
     @property
     def name(self) -> str:
@@ -331,13 +331,13 @@ class Request:
     def put_in_order(self) -> None:
         """Put the queries in the order of their starts, once all are there.
 
-        Parts may come otherwise: a query whose result is read slowly is told after those that were asked meanwhile.
+        Parts may come otherwise: a query whose result is read slowly is reported after those that were asked meanwhile.
         """
         if len(self.parts) < 2:
             return
         try:
             starts = self.starts_ns
-        except AskLessError:  # whoever asks for the column is told
+        except AskLessError:  # the one that asks for the column is reported
             return
         order = sorted(range(len(starts)), key=starts.__getitem__)
         if order == list(range(len(starts))):
@@ -388,7 +388,7 @@ class Request:
 
     @property
     def literals(self) -> list[tuple[str, ...] | None]:
-        """The literals of each query, where they are not those of the statement's first execution."""
+        """The literals of each query, if they are not those of the statement's first execution."""
         return self._column("literals")
 
     @property
@@ -397,7 +397,7 @@ class Request:
         return self._column("told")
 
     def rows_examined(self, i: int) -> int | None:
-        """The rows that the server read to answer query i, where it told; MariaDB's and MySQL's logs call them so."""
+        """The rows that the server read to answer query i, if it told; MariaDB's and MySQL's logs call them so."""
         told = self.told[i] if self.has_told else None
         examined = told.get("Rows_examined") if told is not None else None
         return examined if isinstance(examined, int) else None
@@ -429,7 +429,7 @@ class Request:
         return [(parameters[i], literals[i] or first) for i in indices]
 
     def hides_values(self, indices: Sequence[int]) -> bool:
-        """Whether what some of these queries were given is not known: they have placeholders, and nobody saw the parameters."""
+        """Whether what some of these queries were given is not known: they have placeholders, and no one saw the parameters."""
         if "parameters" not in self.tables.unseen:
             return False
         parameters = self.parameters
@@ -447,7 +447,7 @@ class Request:
 class TableColumn(msgspec.Struct, frozen=True):
     """A column of the schema. `width_bytes` is the catalog's average, `distinct` its number of values, where known.
 
-    `correlation` tells how far the rows stand on disk in the order of its values: 1 or -1 for all of them, 0 for none.
+    `correlation` says how far the rows are on disk in the order of its values: 1 or -1 for all of them, 0 for none.
     """
 
     name: str
@@ -461,9 +461,9 @@ class TableColumn(msgspec.Struct, frozen=True):
 class Index(msgspec.Struct, frozen=True):
     """An index, or a primary key or unique constraint that acts as one.
 
-    `where` is the condition of a partial index, `include` what it carries beside its columns. An expression in it is
-    called "(expression)". `kind` tells what makes it another index than a plain one of its columns: the access method where
-    it is no tree ("gin"), else "descending", "operator class", "collation" or "prefix"; '' for a plain one.
+    `where` is the condition of a partial index, `include` what it carries next to its columns. An expression in it is
+    called "(expression)". `kind` says what makes it another index than a plain one of its columns: the access method where
+    it is not a tree ("gin"), else "descending", "operator class", "collation" or "prefix"; '' for a plain one.
     """
 
     name: str
@@ -535,7 +535,7 @@ class Schema(msgspec.Struct, frozen=True):
         return any(tuple(name.lower() for name in key) == alone for key in keys)
 
     def foreign_key(self, table: str, column: str) -> ForeignKey | None:
-        """The single-column foreign key that stands on a column."""
+        """The single-column foreign key that is on a column."""
         result = self.table(table)
         for key in result.foreign_keys if result else ():
             if tuple(name.lower() for name in key.columns) == (column.lower(),):

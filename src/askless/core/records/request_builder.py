@@ -62,7 +62,7 @@ def _constant(value: int, count: int) -> list[int]:
 
 
 def _lists(count: int, *columns: list[int] | int) -> list[list[int]]:
-    """Columns as lists, where some are one number for all."""
+    """Columns as lists, if some are one number for all."""
     return [column if isinstance(column, list) else _constant(column, count) for column in columns]
 
 
@@ -187,7 +187,7 @@ class CaptureRequestBuilder:
         request.uses.setdefault(query, []).append(used)
 
     def errands(self, number: int, errands: Iterable[Wait]) -> None:
-        """What the application waited for in an open request, beside its queries."""
+        """What the application waited for in an open request, next to its queries."""
         request = self.open[number]
         request.errands = [*request.errands, *errands]
 
@@ -207,7 +207,7 @@ class CaptureRequestBuilder:
         return request
 
     def left_open(self) -> Iterable[Request]:
-        """Requests that never ended, those without a query left out; they end with the last query of theirs."""
+        """Requests that never ended, those without a query omitted; they end with the last query of theirs."""
         for request in self.open.values():
             if request.statements:
                 self._whole(request)
@@ -217,7 +217,7 @@ class CaptureRequestBuilder:
 
 
 def _add_up(request: Request, *columns: list[int]) -> None:
-    """Queries of a request that has very many: added up, and let go."""
+    """Queries of a request that has very many: added up, and released."""
     if not request.beyond:
         request.beyond = {}
     for statement, duration_ns, rows, size, place, load in zip(*columns, strict=True):

@@ -1,7 +1,7 @@
-"""What a recording left out, and what that makes of totals: numbers for all requests, each with its error.
+"""What a recording omitted, and what that makes of totals: numbers for all requests, each with its error.
 
-Requests left out by chance are like those that were kept: totals are scaled up by how many there were (a simple random sample
-without replacement; Cochran, Sampling Techniques, 3rd edition, 1977, chapter 2). Those left out for being quick are not: they
+Requests omitted by chance are like those that were kept: totals are scaled up by how many there were (a simple random sample
+without replacement; Cochran, Sampling Techniques, 3rd edition, 1977, chapter 2). Those omitted for being quick are not: they
 are counted, and nothing else is known of them.
 """
 
@@ -14,7 +14,7 @@ from typing import TypeVar
 
 import msgspec
 
-UNTOLD_MOST = 100  # requests that a recorder leaves out before it tells of them, or a second's
+UNTOLD_MOST = 100  # requests that a recorder omits before it says of them, or a second's
 _SURE = 1.96  # standard errors: 95 of 100 intervals hold the true value
 
 
@@ -24,7 +24,7 @@ def untold() -> str:
 
 
 class SamplingRules(msgspec.Struct, frozen=True):
-    """What may be left out: all but one in `sample` requests, those quicker than `slower_ns`, queries beyond `at_most` of one.
+    """What may be omitted: all but one in `sample` requests, those quicker than `slower_ns`, queries beyond `at_most` of one.
 
     Of what was kept, the oldest goes where it is more than `keep_bytes`. 0 stands for no limit.
     """
@@ -44,7 +44,7 @@ def _summed(one: Numbers, other: Numbers) -> Numbers:
 
 
 class Counts(msgspec.Struct, array_like=True, frozen=True):
-    """Requests of one route that were left out: by chance, for being quick, while recording was paused or the disk full.
+    """Requests of one route that were omitted: by chance, for being quick, while recording was paused or the disk full.
 
     Of the quick ones, also their queries and the ns these took in the database.
     """
@@ -79,7 +79,7 @@ class Evicted(msgspec.Struct, array_like=True, frozen=True):
 
 
 class Estimate(msgspec.Struct, frozen=True):
-    """A total of all requests, those left out by chance included. `margin` is what it may be off by, 19 times out of 20; 0: exact."""
+    """A total of all requests, those omitted by chance included. `margin` is what it may be off by, 19 times out of 20; 0: exact."""
 
     value: float
     margin: float = 0.0

@@ -1,4 +1,4 @@
-"""The parts of a SELECT that can be left out one at a time: joins, conditions, subqueries, the sort, DISTINCT."""
+"""The parts of a SELECT that can be omitted one at a time: joins, conditions, subqueries, the sort, DISTINCT."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ NAME_MOST = 60
 class Part(msgspec.Struct, frozen=True):
     """A part of a statement, and the statement without it. Placeholders are named `:slot0`, `:slot1`, … in `sql`.
 
-    `with_it` tells what had to go along with the part, because it hangs on it.
+    `with_it` says what had to go along with the part, because it depends on it.
     """
 
     kind: str
@@ -38,7 +38,7 @@ def named_form(text: str, system: str, prefix: str = "slot") -> str:
 
 
 def parts_of(text: str, system: str) -> list[Part]:
-    """The parts of one SELECT that can be left out; none where it can't be parsed."""
+    """The parts of one SELECT that can be omitted; none where it can't be parsed."""
     parsed = parse(text, system)
     tree = parsed.tree if parsed is not None else None
     if parsed is None or not isinstance(tree, exp.Select):
@@ -100,12 +100,12 @@ def _without_clause(tree: Any, name: str) -> str:
 
 
 def _without_join(tree: Any, place: int) -> str | None:
-    """Leave out a join, with all that speaks of its table; None where nothing of the statement would be left."""
+    """Leave out a join, with all that speaks of its table; None if nothing of the statement would be left."""
     joins = tree.args["joins"]
     gone = {joins[place].this.alias_or_name}
     dropped = {place}
     changed = True
-    while changed:  # joins that hang on what goes
+    while changed:  # joins that depend on what goes
         changed = False
         for i, join in enumerate(joins):
             on = join.args.get("on")

@@ -20,7 +20,7 @@ _MIRRORED = {">": "<", ">=": "<=", "<": ">", "<=": ">="}
 
 
 def comparisons(node: Any, names: Names) -> Iterator[Predicate]:
-    """The conditions of a WHERE or an ON, those of its subqueries left out."""
+    """The conditions of a WHERE or an ON, those of its subqueries omitted."""
     for part in conjuncts(node):
         if isinstance(part, exp.Or):
             for inner in _alternatives(part):
@@ -35,7 +35,7 @@ _SEARCHED = ("=", "in", "any", ">", ">=", "<", "<=", "between")
 def either_of(node: Any, names: Names) -> Iterator[tuple[Predicate, ...]]:
     """Of each OR among the conditions of a WHERE, a predicate of each side that an index could answer, all of one table.
 
-    An OR with a side that has none is left out: all rows are looked at for that one.
+    An OR with a side that has none is omitted: all rows are looked at for that one.
     """
     for part in conjuncts(node):
         if not isinstance(part, exp.Or):
@@ -69,7 +69,7 @@ def _searched_of(side: Any, names: Names) -> Predicate | None:
 
 
 def _alternatives(node: Any) -> list[Any]:
-    """The comparisons that AND and OR join, in order; what stands in subqueries is not among them."""
+    """The comparisons that AND and OR join, in order; what is in subqueries is not among them."""
     results: list[Any] = []
     waiting = [node]
     while waiting:
@@ -138,7 +138,7 @@ def _comparison(node: Any, names: Names, required: bool, negated: bool) -> Itera
 
 
 def _value_slot(value: Any, inside: str) -> tuple[int | None, bool]:
-    """The slot of the value, and whether it stands in the same function as the column does."""
+    """The slot of the value, and whether it is in the same function as the column does."""
     number = slot_in(value)
     if number is not None or not inside or not isinstance(value, exp.Func) or value.find(exp.Column) is not None:
         return number, False

@@ -19,7 +19,7 @@ CHANGING = frozenset(
 
 
 def functions_in(text: str, system: str) -> tuple[str, ...]:
-    """Names that stand before a bracket, in lower case, quoted ones as they are; literals and comments left out.
+    """Names that are before a bracket, in lower case, quoted ones as they are; literals and comments omitted.
 
     Words like IN and VALUES are among them: who knows the functions of a server knows that these are none.
     """

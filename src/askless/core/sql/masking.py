@@ -23,7 +23,7 @@ def masked(text: str, system: str) -> str:
 
 
 def masker(system: str, show: bool) -> Callable[[str], str]:
-    """What a report does to statements and conditions: nothing where values were asked for, else `masked`."""
+    """What a report does to statements and conditions: nothing if values were asked for, else `masked`."""
     return (lambda text: text) if show else (lambda text: masked(text, system))
 
 

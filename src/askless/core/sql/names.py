@@ -12,13 +12,13 @@ from askless.core.sql.structure import Column
 
 
 class Names:
-    """The names of one statement. Made once a tree; its scopes tell what stands where."""
+    """The names of one statement. Made once a tree; its scopes say what is where."""
 
     def __init__(self, tree: Any) -> None:
         self.scopes: list[Scope] = list(traverse_scope(tree)) if isinstance(tree, exp.Query) else []
         self._of_select = {id(scope.expression): scope for scope in self.scopes}
-        self._around: dict[int, Scope | None] = {}  # nodes -> the scope that they stand in
-        # A write's own table has no scope: its names are those that stand in it.
+        self._around: dict[int, Scope | None] = {}  # nodes -> the scope that they are in
+        # A write's own table has no scope: its names are those that are in it.
         self._written: dict[str, str] = {}
         if not self.scopes:
             for table in tree.find_all(exp.Table):
@@ -29,7 +29,7 @@ class Names:
         return self._of_select.get(id(select))
 
     def scope_around(self, node: Any) -> Scope | None:
-        """The scope that a node stands in."""
+        """The scope that a node is in."""
         path = []
         above = node.parent
         while above is not None and id(above) not in self._around and not isinstance(above, exp.Select):
@@ -44,7 +44,7 @@ class Names:
         return result
 
     def column(self, node: Any, scope: Scope | None = None) -> Column:
-        """The table and the name of a column; both '' for what is no column, the table '' where it can't be told."""
+        """The table and the name of a column; both '' for what is not a column, the table '' where it can't be said."""
         if not isinstance(node, exp.Column):
             return Column("", "")
         if not self.scopes:
@@ -68,7 +68,7 @@ class Names:
         return Column(table, name)
 
     def _without_table(self, name: str, scope: Scope) -> Column | None:
-        """A column that stands alone: of the only source, or of the only one that is known to have it."""
+        """A column that is alone: of the only source, or of the only one that is known to have it."""
         sources = [source for key, source in scope.sources.items() if key in scope.selected_sources]
         if len(sources) == 1:
             return self._in(sources[0], name)
@@ -77,7 +77,7 @@ class Names:
         return having[0] if len(having) == 1 and len(derived) == len(sources) else None
 
     def _in(self, source: Any, name: str) -> Column | None:
-        """A column of a source: of the table itself, or of what a derived table makes of one; None where it has none."""
+        """A column of a source: of the table itself, or of what a derived table makes of one; None if it has none."""
         if isinstance(source, exp.Table):
             return Column(source.name, name)
         if not isinstance(source, Scope):
@@ -98,7 +98,7 @@ class Names:
         return None
 
     def table(self, source: Any) -> str:
-        """The name of the table behind a FROM or a JOIN: the one that a derived table reads first."""
+        """The name of the table after a FROM or a JOIN: the one that a derived table reads first."""
         if isinstance(source, exp.Table):
             scope = self.scope_around(source)
             known = scope.sources.get(source.alias_or_name) if scope is not None else None

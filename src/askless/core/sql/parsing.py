@@ -24,7 +24,7 @@ logging.getLogger("sqlglot").setLevel(logging.CRITICAL)
 TEXT_MOST = 50_000  # characters; a longer statement (an INSERT of thousands of rows) takes the parser seconds
 DEPTH_MOST = 150  # brackets within brackets; beyond that no person wrote it, and the parser needs 20 calls for each
 RECURSION_MOST = 12_000
-# What the parser, the writer and a walk over their trees may raise on text that nobody foresaw.
+# What the parser, the writer and a walk over their trees may raise on text that no one foresaw.
 _FAULTS = (
     sqlglot.errors.SqlglotError, AttributeError, KeyError, IndexError, TypeError, ValueError, RecursionError,
 )  # fmt: skip
@@ -79,14 +79,14 @@ def parse_all(text: str, system: str) -> list[Parsed]:
 
 
 def parse(text: str, system: str) -> Parsed | None:
-    """The one statement of a text; None where it can't be parsed, or where there are several."""
+    """The one statement of a text; None if it can't be parsed, or where there are several."""
     result = parse_all(text, system)
     return result[0] if len(result) == 1 else None
 
 
 @contextmanager
 def trying() -> Iterator[None]:
-    """A walk over a tree that is given up where it meets something nobody foresaw: nothing is better than wrong."""
+    """A walk over a tree that is given up where it meets something no one foresaw: nothing is better than wrong."""
     try:
         with _deep():
             yield
@@ -118,7 +118,7 @@ def _depth(text: str) -> int:
 
 
 def slot_in(node: Any) -> int | None:
-    """The slot that stands in an expression: a literal or a placeholder, with a cast, a sign or brackets around it."""
+    """The slot that is in an expression: a literal or a placeholder, with a cast, a sign or brackets around it."""
     while isinstance(node, exp.Cast | exp.Neg | exp.Paren):
         node = node.this
     if isinstance(node, exp.Literal | exp.Placeholder):
@@ -157,7 +157,7 @@ def correlated(part: Any, scope: Any) -> tuple[Any, Any] | None:
 
 
 def source_of(select: Any) -> Any:
-    """What stands first in FROM; None for a SELECT without. (Newer parsers call the argument `from_`.)"""
+    """What is first in FROM; None for a SELECT without. (Newer parsers call the argument `from_`.)"""
     clause = select.args.get("from_") or select.args.get("from")
     return clause.this if clause is not None else None
 

@@ -1,6 +1,6 @@
 """Statement text to shape: what varies taken out, so that queries which differ only by a key have one shape.
 
-Taken out: literals, placeholders (of any style, with a cast that a client puts behind them), the length of IN lists
+Taken out: literals, placeholders (of any style, with a cast that a client puts after them), the length of IN lists
 and of VALUES, comments, spacing, the case of unquoted words, a final semicolon. Kept: everything else.
 """
 
@@ -27,7 +27,7 @@ _NULL_VALUE = re.compile(r"(?<== )(?:null|true|false)\b(?! ?[(.])")
 _ROW = rf"\({_ITEM}(?:, {_ITEM})*\)"
 _IN_LIST = re.compile(rf"\bin\((?:{_ITEM}|{_ROW})(?:, (?:{_ITEM}|{_ROW}))*\)")
 _ROWS = re.compile(rf"\bvalues{_ROW}(?:, {_ROW})*")
-# What is taken out after the literals, in this order: a pattern is tried only where one of its signs is there, as each takes long.
+# What is taken out after the literals, in this order: a pattern is tried only if one of its signs is there, as each takes long.
 _REDUCED = (
     (("e?", "x?", "n?", "b?", "&?", "8?", "4?"), _PREFIXED, "?"),
     (("::",), _CAST, "?"),
@@ -36,7 +36,7 @@ _REDUCED = (
     (("in(",), _IN_LIST, "in(?)"),
     (("values(",), _ROWS, "values(?)"),
 )
-# Control traffic of any system, and standard catalogs; what is particular to a system stands in `systems`.
+# Control traffic of any system, and standard catalogs; what is particular to a system is in `systems`.
 _NOISE = re.compile(
     r"(?:begin|commit|rollback|end|start transaction|savepoint|release|pragma|show|deallocate|discard|reset|use|listen"
     r"|unlisten|close|set)(?:$|[ ;(])"
@@ -54,7 +54,7 @@ class Shape(msgspec.Struct, frozen=True):
     """A statement with what varies taken out.
 
     `digest` is 12 hexadecimal characters of BLAKE2b, the same in every process and on every machine.
-    `noise` tells that the application's author did not write it: session settings, transaction control, catalog
+    `noise` says that the application's author did not write it: session settings, transaction control, catalog
     lookups, pings.
     """
 
@@ -118,7 +118,7 @@ def shape_of(text: str, system: str = "sqlite") -> Shape:
     return Shape(flat, blake2b(flat.encode("utf-8", "replace"), digest_size=6).hexdigest(), is_noise(flat))
 
 
-# A literal. It begins with a set of characters, so the scanner skips fast; the look-behinds then tell what it began
+# A literal. It begins with a set of characters, so the scanner skips fast; the look-behinds then say what it began
 # with.
 _LITERAL = re.compile(
     r"['0-9](?:(?<=')(?:[^']|'')*+'|(?<=\d)(?<![\w$@:?.]\d)"

@@ -1,4 +1,4 @@
-"""The slots of a statement: every place where a literal or a placeholder stands, numbered in order of the text.
+"""The slots of a statement: every place where a literal or a placeholder is, numbered in order of the text.
 
 `values` lines a query's literals and parameters up with the slots, so that a lookup by key reads the same whether the
 key was bound or written into the text.
@@ -18,7 +18,7 @@ Value = None | bool | int | float | str | tuple[str, str]
 
 
 class Slot(msgspec.Struct, frozen=True):
-    """One slot: `literal` as written, or `placeholder` with its number (from 1) or name, where it has one."""
+    """One slot: `literal` as written, or `placeholder` with its number (from 1) or name, if it has one."""
 
     placeholder: bool
     text: str
@@ -99,7 +99,7 @@ def marked(text: str, slots: Sequence[Slot]) -> str:
 
 
 def slot_number(text: str) -> int | None:
-    """The number that `marked` wrote into a literal or a placeholder's name; None where it wrote none."""
+    """The number that `marked` wrote into a literal or a placeholder's name; None if it wrote none."""
     match = _MARK_TEXT.fullmatch(text)
     if match:
         return int(match.group(1))

@@ -27,7 +27,7 @@ class IndexStatement:
 def refuse_hidden(text: str, system: str) -> None:
     """Raise AskLessError hidden-code for a text with a comment that a server of MySQL's kind runs: `/*! into outfile … */`.
 
-    No parser sees what stands in it, so nothing is known of what such a statement does.
+    No parser sees what is in it, so nothing is known of what such a statement does.
     """
     for token in tokens(text, system):
         if token.kind == "comment" and token.text.startswith(_RUN):
@@ -82,7 +82,7 @@ def checked_select(text: str, system: str) -> exp.Expression:
     remedy = "name one SELECT; writes are never run"
     if len(parsed) != 1 or not isinstance(parsed[0], exp.Query | exp.Values):
         raise AskLessError("not-a-select", "a trial runs the statement, so it takes one SELECT", remedy)
-    # The parser does not know INTO OUTFILE, so the words themselves are looked at, literals and comments left out.
+    # The parser does not know INTO OUTFILE, so the words themselves are looked at, literals and comments omitted.
     if parsed[0].find(*_WRITES) is not None or " into " in f" {shape_text(text, system)} ":
         raise AskLessError("not-a-select", "this SELECT writes, so it is not run", remedy)
     if any(select.args.get("locks") for select in parsed[0].find_all(exp.Select)):
@@ -97,9 +97,9 @@ _PLANNED = ("select", "insert", "update", "delete", "merge", "replace", "with", 
 
 
 def checked_plannable(text: str, system: str) -> None:
-    """Raise AskLessError not-plannable for a text that is no single SELECT, INSERT, UPDATE, DELETE or MERGE.
+    """Raise AskLessError not-plannable for a text that is not a single SELECT, INSERT, UPDATE, DELETE or MERGE.
 
-    Raises AskLessError hidden-code where a comment of the text is code to the server.
+    Raises AskLessError hidden-code if a comment of the text is code to the server.
     """
     parsed = _parsed(text, system)
     plannable = exp.Query | exp.Values | exp.Insert | exp.Update | exp.Delete | exp.Merge
@@ -135,7 +135,7 @@ def index_parts(ddl: str, system: str) -> tuple[str, tuple[str, ...]]:
 
 
 def tables_in(tree: exp.Expression) -> tuple[str, ...]:
-    """The tables that a statement reads, each once, what it defines itself left out."""
+    """The tables that a statement reads, each once, what it defines itself omitted."""
     own = {cte.alias for cte in tree.find_all(exp.CTE)}
     return tuple(
         dict.fromkeys(table.name for table in tree.find_all(exp.Table) if table.name and table.name not in own)

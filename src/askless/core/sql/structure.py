@@ -17,7 +17,7 @@ EVERYTHING = "*"  # among the tables written: which ones is not known
 
 
 class Column(msgspec.Struct, frozen=True):
-    """A column of a table. `table` is the table's own name, or '' where it can't be told."""
+    """A column of a table. `table` is the table's own name, or '' where it can't be said."""
 
     table: str
     name: str
@@ -30,7 +30,7 @@ class Predicate(msgspec.Struct, frozen=True):
     """`column operator value`. `slots` are the slots that supply the value (several for IN and BETWEEN); with the operator
     `any` its one slot holds a list.
 
-    `required` tells that every row of the result must meet it: it is joined to the others by AND, at the top, or stands
+    `required` says that every row of the result must meet it: it is joined to the others by AND, at the top, or is
     in the one subquery that all rows come from. `filters` tells the same of the rows of its own SELECT, a subquery or branch.
     """
 
@@ -39,12 +39,12 @@ class Predicate(msgspec.Struct, frozen=True):
     slots: tuple[int, ...]
     required: bool = True
     inside: str = ""  # a function around the column
-    alike: bool = False  # which stands around the value too: lower(code) = lower(?)
+    alike: bool = False  # which is around the value too: lower(code) = lower(?)
     filters: bool = True
 
 
 class Join(msgspec.Struct, frozen=True):
-    """Two columns that a join (in ON, USING or WHERE) sets equal. `outer` tells of a left, right or full join."""
+    """Two columns that a join (in ON, USING or WHERE) sets equal. `outer` says of a left, right or full join."""
 
     left: Column
     right: Column
@@ -73,7 +73,7 @@ class Output(msgspec.Struct, frozen=True):
 
 
 class Structure(msgspec.Struct, frozen=True):
-    """What a statement asks, as far as it can be told from its text.
+    """What a statement asks, as far as it can be derived from its text.
 
     `kind` is select, insert (REPLACE too), update, delete, merge, copy, truncate, call or the like, or other. `tables` are
     the tables read or written, each once, in order; `main` is the first of FROM, or the one written. `writes` are all that
@@ -111,7 +111,7 @@ class Structure(msgspec.Struct, frozen=True):
 
     @property
     def repeatable(self) -> bool:
-        """Whether it only reads, and gives the same again as long as nobody writes."""
+        """Whether it only reads, and gives the same again as long as no one writes."""
         return self.kind == "select" and not self.locks and not self.volatile
 
     @property
@@ -121,7 +121,7 @@ class Structure(msgspec.Struct, frozen=True):
 
     @property
     def aggregates(self) -> tuple[str, ...]:
-        """The aggregate functions of the result, where it is nothing but aggregates."""
+        """The aggregate functions of the result, if it is nothing but aggregates."""
         if self.outputs and all(output.aggregate for output in self.outputs):
             return tuple(output.aggregate for output in self.outputs)
         return ()
@@ -161,7 +161,7 @@ class StructureCache(Protocol):
     """What is known of statements from before: parsing takes longer than anything else that is done with one."""
 
     def recall(self, text: str, system: str) -> Structure | None:
-        """The structure of a statement, its slots left out; None where it is not known."""
+        """The structure of a statement, its slots omitted; None if it is not known."""
 
     def remember(self, text: str, system: str, structure: Structure) -> None:
         """Keep a structure."""
@@ -177,7 +177,7 @@ def use_memory(memory: StructureCache | None) -> None:
 
 @lru_cache(maxsize=4096)
 def structure_of(text: str, system: str) -> Structure | None:
-    """The structure of a statement, or None where the parser can't read it."""
+    """The structure of a statement, or None if the parser can't read it."""
     for memory in _memory:
         known = memory.recall(text, system)
         if known is not None:

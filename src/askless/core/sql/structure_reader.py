@@ -54,7 +54,7 @@ _WRITTEN_BY_COMMAND = re.compile(
 
 
 def read(text: str, system: str) -> Structure | None:
-    """The structure of a statement, or None where the parser can't read it."""
+    """The structure of a statement, or None if the parser can't read it."""
     parsed = parse(text, system)
     if parsed is None:
         return None
@@ -82,7 +82,7 @@ def _structure(parsed: Parsed, text: str) -> Structure:
 
 def _clock(text: str, system: str) -> str:
     """How fine the clock is that a statement looks at; '' where it looks at none."""
-    if system == "postgresql":  # there the time stands still while a transaction is open
+    if system == "postgresql":  # there the clock does not advance while a transaction is open
         finer = _BY_TRANSACTION.sub("", text)
         if finer != text and not _CLOCKS[0][1].search(finer):
             return "transaction"
@@ -90,7 +90,7 @@ def _clock(text: str, system: str) -> str:
 
 
 def _tables(tree: Any) -> tuple[str, ...]:
-    """The tables that a statement names, each once, in order; what it defines itself left out."""
+    """The tables that a statement names, each once, in order; what it defines itself omitted."""
     own = {cte.alias for cte in tree.find_all(exp.CTE)}
     named = (t.name for t in tree.find_all(exp.Table))
     return tuple(dict.fromkeys(name for name in named if name and name not in own and name.lower() != "dual"))
@@ -135,7 +135,7 @@ def _targets(node: Any) -> list[Any]:
 
 
 def _other(tree: Any, names: Names) -> Structure:
-    """What is no query: writes, and all the rest."""
+    """What is not a query: writes, and all the rest."""
     tables = _tables(tree)
     kind = next((kind for node, kind in _KINDS.items() if isinstance(tree, node)), "")
     if isinstance(tree, exp.Command) and str(tree.this).lower() in _COMMANDS:
@@ -230,7 +230,7 @@ def _limit_slot(limit: Any) -> int | None:
 def _extreme(select: Any, names: Names) -> Column | None:
     """The column that a condition sets equal to its highest or lowest value of some of the same table's rows.
 
-    `at = (SELECT MAX(at) FROM the same table …)`, where the query inside asks for the group that the row is in: it refers to
+    `at = (SELECT MAX(at) FROM the same table …)`, if the query inside asks for the group that the row is in: it refers to
     the row, has groups, or compares the same column with a value as the statement does.
     """
     conditions = conjuncts(select.args.get("where"))
@@ -354,7 +354,7 @@ def _correlations(select: Any, names: Names) -> Iterator[Correlation]:
 
 
 def _is_shown(inner: Any, select: Any) -> bool:
-    """Whether a subquery stands in what a SELECT gives."""
+    """Whether a subquery is in what a SELECT gives."""
     node = inner
     while node is not None and node.parent is not select:
         node = node.parent
@@ -378,13 +378,13 @@ def _is_exists(select: Any) -> bool:
 
 
 def _is_dummy(source: Any) -> bool:
-    """Whether a FROM stands there for form's sake alone: none, DUAL, or (SELECT 1)."""
+    """Whether a FROM is there for form's sake alone: none, DUAL, or (SELECT 1)."""
     if isinstance(source, exp.Table):
         return source.name.lower() == "dual"
     return source is None or (isinstance(source, exp.Subquery) and source.find(exp.Table) is None)
 
 
 def _only_exists(select: Any) -> Any:
-    """The EXISTS that is the whole condition of a SELECT; None where there is none, or more."""
+    """The EXISTS that is the whole condition of a SELECT; None if there is none, or more."""
     conditions = conjuncts(select.args.get("where"))
     return conditions[0] if len(conditions) == 1 and isinstance(conditions[0], exp.Exists) else None

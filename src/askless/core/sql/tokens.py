@@ -13,7 +13,7 @@ import msgspec
 
 from askless.core.systems import system_of
 
-# A digit that belongs to no word and no placeholder; the look-behind stands behind the digit, where it costs least.
+# A digit that belongs to no word and no placeholder; the look-after is after the digit, if it costs least.
 _NUMBER = r"(?:\d(?<![\w$@:?]\d)|\.\d(?<![\w.)?\]\"`]\.\d))(?:[xX][0-9a-fA-F]+|[\d_]*(?:\.\d*)?(?:[eE][+-]?\d+)?)"
 # x'41', b'101': no word ends with the letter. Elsewhere than here the letter would be lost from the value.
 _BITS = r"[xXbB]'(?<![\w$][xXbB]')[0-9a-fA-F]*'"
@@ -41,7 +41,7 @@ def pattern_of(system: str) -> re.Pattern[str]:
 
 
 class Token(msgspec.Struct, frozen=True):
-    """A varying part of a text: its kind (comment, literal, name, placeholder), and where it stands."""
+    """A varying part of a text: its kind (comment, literal, name, placeholder), and where it is."""
 
     kind: str
     start: int

@@ -1,6 +1,6 @@
 """What is particular to a database system, as data: one file a system, one line here.
 
-What a system *does* (how it explains, where an index is tried) is in `askless.database.servers`, under the same name.
+What a system *does* (how it explains, if an index is tried) is in `askless.database.servers`, under the same name.
 """
 
 from __future__ import annotations
@@ -41,7 +41,7 @@ class Lexis(msgspec.Struct, frozen=True):
 class Traits(msgspec.Struct, frozen=True):
     """How a server differs, for the index advisor's model of a planner. The unit of costs is one page read in sequence.
 
-    `random`: one page read out of sequence. `clustered`: the rows stand in the primary key itself.
+    `random`: one page read out of sequence. `clustered`: the rows are in the primary key itself.
     """
 
     random: float
@@ -86,8 +86,8 @@ class System(msgspec.Struct, frozen=True, kw_only=True):
     """One system. `dialect` is what the parser calls it; `driver` the package that connects, and the extra that brings it.
     `is_file`: a database is a file. `aliases` are other names for it in URLs.
 
-    `noise` and `catalogs` are regular expressions, beside those that hold for all systems: the beginning of a shape that no
-    application's author wrote, and what stands behind FROM or JOIN where a table of the system's own is read. `quote` is the mark around names; with
+    `noise` and `catalogs` are regular expressions, next to those that hold for all systems: the beginning of a shape that no
+    application's author wrote, and what is after FROM or JOIN where a table of the system's own is read. `quote` is the mark around names; with
     `folds_names` an unquoted name loses its capitals. `reads_in_turn`: a plan lists the reads of a join one after the
     other instead of nesting them; `joins_in_batches`: an inner side is read for each batch of rows, not for each row.
     `number_hides_text`: a text column that is compared with a number is converted row by row, past its indexes.
@@ -156,7 +156,7 @@ def system_of(name: str) -> System:
 
 
 def called(name: str, among: Iterable[str] = REGISTRY) -> System | None:
-    """The system that a URL's scheme means, by its name or another one of it; None where it is none of these."""
+    """The system that a URL's scheme means, by its name or another one of it; None if it is none of these."""
     return next((system for system in map(system_of, among) if name in (system.name, *system.aliases)), None)
 
 

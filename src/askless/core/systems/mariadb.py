@@ -1,4 +1,4 @@
-"""MariaDB: MySQL, but for what stands here."""
+"""MariaDB: MySQL, but for what is here."""
 
 from __future__ import annotations
 

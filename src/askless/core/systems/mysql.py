@@ -36,7 +36,7 @@ SYSTEM = System(
         Meaning(
             "connection-lost",
             "the server rolled the transaction back; try again",
-            ("2006", "2013", "2055", "1927", "0"),  # 0 is PyMySQL's, where the connection was lost before it asked
+            ("2006", "2013", "2055", "1927", "0"),  # 0 is PyMySQL's, if the connection was lost before it asked
         ),
         Meaning(
             "server-away",

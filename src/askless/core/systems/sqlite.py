@@ -30,7 +30,7 @@ SYSTEM = System(
     typed_values=False,
     row_values="VALUES :keys",
     upsert=BY_CONFLICT,
-    meanings=(  # codes as in https://sqlite.org/rescode.html; what is only SQLITE_ERROR is told by its text
+    meanings=(  # codes as in https://sqlite.org/rescode.html; what is only SQLITE_ERROR is known from its text
         Meaning("database-refuses", "it is not an SQLite database: check the path in --db", ("SQLITE_NOTADB",)),
         Meaning("timed-out", "raise --timeout, or query less", ("SQLITE_INTERRUPT",)),
         Meaning("locked", "another session has locked the table: try again later", ("SQLITE_BUSY", "SQLITE_LOCKED")),

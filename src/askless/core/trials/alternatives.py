@@ -24,7 +24,7 @@ from askless.core.trials.replay import BoundStatement, no_other_way, sent
 
 
 class Promise(StrEnum):
-    """What a road's result has to be, beside that of the original statement."""
+    """What a road's result has to be, next to that of the original statement."""
 
     SAME = "the same rows"
     ONCE = "each of its rows once"
@@ -133,7 +133,7 @@ def _by_key(structure: Structure, first: BoundStatement) -> Iterable[Alternative
 
 
 def _one_less(page: BoundStatement) -> BoundStatement | None:
-    """A page that begins one row earlier; None where its OFFSET can't be told."""
+    """A page that begins one row earlier; None if its OFFSET can't be said."""
     structure = structure_of(page.text, page.system)
     slots = slots_of(page.text, page.system)
     if structure is None or structure.offset_slot is None or structure.offset_slot >= len(slots):

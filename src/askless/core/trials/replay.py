@@ -1,4 +1,4 @@
-"""A finding's lookups as they stood in one request of the capture, and what they become when advice is taken.
+"""A finding's lookups as they was in one request of the capture, and what they become when advice is taken.
 
 The texts have named placeholders (`:slot0`, …); `:keys` stands for all keys.
 """
@@ -35,7 +35,7 @@ class BoundStatement(msgspec.Struct, frozen=True):
 class Replay(msgspec.Struct, frozen=True):
     """The lookups of one request. `keys[i]` is the key of lookup i, `column` of `table` what it is compared with.
 
-    `batch` answers all keys at once; `grouped` tells that it gives a number for each key instead of rows, `whether` that it
+    `batch` answers all keys at once; `grouped` says that it gives a number for each key instead of rows, `whether` that it
     gives the keys that have rows. `join` is the parent's query with the rows joined to it, `turned` the same with a number of
     them, grouped; `folded` gives the numbers of all keys in one row. None stands for what can't be written from the statements.
     """
@@ -60,10 +60,10 @@ FOLDED_MOST = 40  # keys in one row of conditional aggregates
 
 
 def place_of_key(replay: Replay, names: Sequence[str]) -> int | None:
-    """Where the batch's result, whose columns have these names, shows the key; None where that can't be told."""
+    """Where the batch's result, whose columns have these names, shows the key; None if that can't be said."""
     structure = structure_of(replay.batch.text, replay.batch.system) if replay.batch is not None else None
     if structure is None or len(structure.outputs) != len(names) or any(output.star for output in structure.outputs):
-        # The batch adds the key at the end, where it is not among the columns.
+        # The batch adds the key at the end, if it is not among the columns.
         places = [i for i, name in enumerate(names) if name.lower() == replay.column.lower()]
         return places[-1] if places else None
     key = (replay.table.lower(), replay.column.lower())
@@ -77,7 +77,7 @@ def place_of_key(replay: Replay, names: Sequence[str]) -> int | None:
 
 
 def no_other_way(why: str) -> AskLessError:
-    """There is no statement to try beside what the capture holds."""
+    """There is no statement to try next to what the capture holds."""
     return AskLessError(
         "nothing-to-replay", why, "write it by hand and test it: askless trial --before one.sql --after other.sql"
     )

@@ -17,8 +17,8 @@ from typing import Any
 import msgspec
 
 Row = tuple[Any, ...]
-DIGITS = 12  # of a float, that count beside another float: sums differ in those after them
-DIGITS_HELD = 15  # that a float holds for sure: so many count beside an exact number
+DIGITS = 12  # of a float, that count next to another float: sums differ in those after them
+DIGITS_HELD = 15  # that a float holds for sure: so many count next to an exact number
 SHOWN = 3
 _NO_ORDER = "ORDER BY is missing or different: a join or a batched query does not preserve the order"
 
@@ -56,7 +56,7 @@ class ResultGuarantees(msgspec.Struct, frozen=True):
 def difference(
     before: Sequence[Row], after: Sequence[Row], question: ResultGuarantees | None = None
 ) -> Difference | None:
-    """The first difference between two results with its usual cause; None where they are the same."""
+    """The first difference between two results with its usual cause; None if they are the same."""
     question = question or ResultGuarantees()
     if before and after and len(before[0]) != len(after[0]):
         return other_columns(len(before[0]), len(after[0]))

@@ -26,10 +26,10 @@ SERVERS = {
 class Limits(msgspec.Struct, frozen=True):
     """How far Ask Less may go on a server: seconds for one statement, for a lock, and for opening a connection.
 
-    A lock that a trial holds is given back once somebody has waited `lock_budget_s` for it. A table of more than
+    A lock that a trial holds is given back once someone has waited `lock_budget_s` for it. A table of more than
     `table_bytes` is not copied or indexed, unless `allow_large`. `trusted` are functions that are known
-    to do nothing outside of a transaction. With `harder`, data is planted in copies of tables that nobody else sees. With
-    `on_copies` an index is tried on copies also where a server would build it on the table and roll it back.
+    to do nothing outside of a transaction. With `harder`, data is planted in copies of tables that no one else sees. With
+    `on_copies` an index is tried on copies also if a server would build it on the table and roll it back.
     """
 
     statement_s: float = 30.0
@@ -72,9 +72,9 @@ class BuiltIndex(msgspec.Struct, frozen=True):
 class ConnectionPair(msgspec.Struct, frozen=True):
     """Two connections that see the same rows. After `build` has run, the second one sees the index as well.
 
-    `where` tells where that is; `cleaned` what an earlier trial had left behind, in words. Before `build`, what runs on the
-    second one runs inside `reading`, where it can't write. `locked` gives how long others could not write to the table so
-    far, and the longest time that somebody waited, in seconds.
+    `where` says where that is; `cleaned` what an earlier trial had left after, in words. Before `build`, what runs on the
+    second one runs inside `reading`, if it can't write. `locked` gives how long others could not write to the table so
+    far, and the longest time that someone waited, in seconds.
     """
 
     plain: Connection
@@ -89,7 +89,7 @@ class ConnectionPair(msgspec.Struct, frozen=True):
 class ScratchTables(msgspec.Struct, frozen=True):
     """A connection that sees copies of tables, with their rows and indexes, in their place; `run` takes DDL on the copies.
 
-    `where` tells where they are; `cleaned` what an earlier trial had left behind, in words.
+    `where` says where they are; `cleaned` what an earlier trial had left after, in words.
     """
 
     connection: Connection
@@ -105,19 +105,19 @@ class Server(Protocol):
     builds_in_place: (
         bool  # an index is tried on the table itself, where writers wait for it, unless copies are asked for
     )
-    estimates_well: bool  # whether the planner knows how many rows a condition keeps, so that nobody need count
+    estimates_well: bool  # whether the planner knows how many rows a condition keeps, so that no one need count
 
     def check(self, url: URL) -> None:
-        """Raises AskLessError database-missing where it can be told that there is none, before anything is opened."""
+        """Raises AskLessError database-missing if it can be said that there is none, before anything is opened."""
 
     def engine(self, url: URL, limits: Limits) -> Engine:
-        """An engine without a pool. Raises ModuleNotFoundError where the driver is missing."""
+        """An engine without a pool. Raises ModuleNotFoundError if the driver is missing."""
 
     def begin(self, connection: Connection, limits: Limits, write: bool = False) -> None:
         """Begin the one transaction of a connection, with its limits set; read-only, unless `write`."""
 
     def abandon(self, engine: Engine, known: Mapping[str, Any]) -> None:
-        """End what a connection may still be running: nobody waits for it any more. `known` is what `begin` noted of it."""
+        """End what a connection may still be running: no one waits for it any more. `known` is what `begin` noted of it."""
 
     def system(self, connection: Connection) -> str:
         """The server's name: sqlite, postgresql, mysql or mariadb."""
@@ -128,9 +128,9 @@ class Server(Protocol):
     def routines(
         self, connection: Connection, query: DriverQuery, trusted: Sequence[str], runs: bool, types: Sequence[str] = ()
     ) -> list[Routine]:
-        """What the query would run that is not known to be harmless, by the server's catalogs; `trusted` names are left out.
+        """What the query would run that is not known to be harmless, by the server's catalogs; `trusted` names are omitted.
 
-        With `runs` false it is only planned: what no planner evaluates may be left out.
+        With `runs` false it is only planned: what no planner evaluates may be omitted.
         `types` are the server's types of its own placeholders `$1`, `$2`, … where the text has such.
         """
 
@@ -144,7 +144,7 @@ class Server(Protocol):
         """While it is open, the server itself refuses whatever is not a read or an EXPLAIN."""
 
     def kinds(self, connection: Connection) -> dict[tuple[str, str], str]:
-        """(table, index) -> what makes it another index than a plain one: see `Index.kind`. Plain ones may be left out."""
+        """(table, index) -> what makes it another index than a plain one: see `Index.kind`. Plain ones may be omitted."""
 
     def extensions(self, connection: Connection) -> tuple[str, ...]:
         """The extensions that the database has; () where a server has none by names."""
@@ -158,19 +158,19 @@ class Server(Protocol):
         """The plan for a prepared statement that the server has stopped to plan for each value; () where there is none."""
 
     def planning_ms(self, connection: Connection, query: DriverQuery) -> float | None:
-        """What planning the query takes each time that its text comes again; None where the server does not tell."""
+        """What planning the query takes each time that its text comes again; None if the server does not tell."""
 
     def work(self, connection: Connection, query: DriverQuery) -> tuple[str, int] | None:
-        """What the query makes the server touch: the unit's name and how many; None where it can't be counted."""
+        """What the query makes the server touch: the unit's name and how many; None if it can't be counted."""
 
     def busy(self, connection: Connection, tables: Sequence[str]) -> str:
-        """Who else is at work on these tables, in words; '' for nobody."""
+        """Who else is at work on these tables, in words; '' for no one."""
 
     def allow_copies(self, connection: Connection) -> None:
         """Let a connection make tables that it alone sees."""
 
     def live_name(self, connection: Connection, table: str) -> str:
-        """A table's name as it is found while no temporary table hides it, or beside one that does."""
+        """A table's name as it is found while no temporary table hides it, or next to one that does."""
 
     def twins(
         self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str
@@ -182,7 +182,7 @@ class Server(Protocol):
 
 
 def server_of(url_or_connection: URL | Connection) -> Server:
-    """The server behind a URL or a connection. Raises AskLessError system-unsupported."""
+    """The server after a URL or a connection. Raises AskLessError system-unsupported."""
     is_url = isinstance(url_or_connection, URL)
     name = url_or_connection.get_backend_name() if is_url else url_or_connection.dialect.name  # type: ignore[union-attr]
     if name not in SERVERS:

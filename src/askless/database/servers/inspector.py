@@ -1,4 +1,4 @@
-"""A second session beside a connection, for looking into the server's catalogs; it is closed with the connection."""
+"""A second session next to a connection, for looking into the server's catalogs; it is closed with the connection."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ _INSPECTOR = "askless_inspector"
 
 
 def inspector(connection: Connection, open_session: Callable[[], Connection]) -> Connection:
-    """The session beside a connection, opened at its first use."""
+    """The session next to a connection, opened at its first use."""
     session: Connection | None = connection.info.get(_INSPECTOR)
     if session is None:
         session = connection.info[_INSPECTOR] = open_session()
@@ -20,7 +20,7 @@ def inspector(connection: Connection, open_session: Callable[[], Connection]) ->
 
 
 def close_inspectors(engine: Engine) -> None:
-    """Let the connections of an engine close what they have beside them."""
+    """Let the connections of an engine close what they have next to them."""
     sqlalchemy.event.listen(engine, "close", _close)
 
 

@@ -1,4 +1,4 @@
-"""While a trial holds a lock, somebody looks whether anybody waits for it, and lets go in time."""
+"""While a trial holds a lock, someone looks whether anybody waits for it, and releases in time."""
 
 from __future__ import annotations
 
@@ -16,10 +16,10 @@ Waiting = Callable[[], bool]
 
 
 class LockWatch:
-    """Looks again and again whether others wait, from a thread of its own; after `budget_s` it lets go, once.
+    """Looks again and again whether others wait, from a thread of its own; after `budget_s` it releases, once.
 
-    `waiting` says whether anybody waits now, `let_go` gives the lock back at once. `waited_s` is the longest time that somebody
-    waited; `gave_way` tells that the lock was given back. Errors of a look end the watch by letting go: nobody may wait unseen.
+    `waiting` says whether anybody waits now, `let_go` gives the lock back at once. `waited_s` is the longest time that someone
+    waited; `gave_way` says that the lock was given back. Errors of a look end the watch by letting go: no one may wait unseen.
     """
 
     def __init__(self, waiting: Waiting, let_go: Callable[[], None], budget_s: float) -> None:
@@ -40,7 +40,7 @@ class LockWatch:
         self._thread.join()
 
     def so_far(self) -> tuple[float, float]:
-        """Seconds that the lock has been held, and that somebody waited for it at most, until now."""
+        """Seconds that the lock has been held, and that someone waited for it at most, until now."""
         return time.monotonic() - self._began, self.waited_s
 
     def _watch(self) -> None:
@@ -58,6 +58,6 @@ class LockWatch:
             self.waited_s = max(self.waited_s, now - since)
             if now - since >= self._budget_s:
                 self.gave_way = True
-                with suppress(SQLAlchemyError):  # a server that is away has let go by itself
+                with suppress(SQLAlchemyError):  # a server that is away has released by itself
                     self._let_go()
                 return

@@ -119,7 +119,7 @@ class MariaDB:
             if (rows or 0) < _COUNT_MOST:
                 rows = connection.exec_driver_sql(f"SELECT COUNT(*) FROM {quoted(table)}").scalar_one()  # noqa: S608
             widths = mean_widths(connection, table, names, "LENGTH({})")
-            # The server's figures lag behind a load: a table is never smaller than its values.
+            # The server's figures lag after a load: a table is never smaller than its values.
             results[table] = Size(int(rows or 0), max(int(size or 0), int((rows or 0) * sum(widths.values()))), widths)
         return results
 

@@ -49,12 +49,12 @@ _HARMFUL = frozenset(
 )
 _WORD = re.compile(r"[^\W\d][\w$]*|\d+[^\W\d][\w$]*")
 _NEXT = re.compile(r"\b(?:next|previous)\s+value\s+for\b|\.\s*(?:nextval|currval)\b", re.IGNORECASE)
-# How a stored function stands in the text that the server keeps of a view; its own functions stand without quotes.
+# How a stored function is in the text that the server keeps of a view; its own functions stand without quotes.
 _STORED_CALL = re.compile(r"`((?:[^`]|``)*)`\s*\(")
 
 
 def routines_of(connection: Connection, text: str, trusted: Iterable[str], runs: bool = True) -> list[Routine]:
-    """What a statement may run that is not known to be harmless. `trusted` names are left out, with or without schema.
+    """What a statement may run that is not known to be harmless. `trusted` names are omitted, with or without schema.
 
     With `runs` false it is only planned: the optimizer evaluates no routine that is not called deterministic.
     """
@@ -126,7 +126,7 @@ def _rows(connection: Connection, sql: str, words: Sequence[str]) -> list[tuple[
 def _names_in(text: str) -> tuple[list[str], str]:
     """Every word of a text that may name something, and the text without its literals and comments.
 
-    What stands in double quotes counts as a name, as a server may be told to read it so.
+    What is in double quotes counts as a name, as a server may be said to read it so.
     """
     pieces: list[str] = []
     words: list[str] = []

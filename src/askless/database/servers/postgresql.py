@@ -97,7 +97,7 @@ class PostgreSQL:
         if self._version(connection) >= 140000:
             # A backend whose client is gone gives its locks back, even in the middle of a statement.
             connection.exec_driver_sql("SET LOCAL client_connection_check_interval = '2s'")
-        # All statements see the rows of one moment: what others write in between is no difference of theirs.
+        # All statements see the rows of one moment: what others write in between is not a difference of theirs.
         connection.exec_driver_sql("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ" + ("" if write else " READ ONLY"))
         connection.info[LIMITS], connection.info[_WRITES] = limits, write
         if not write:
@@ -225,7 +225,7 @@ class PostgreSQL:
         return checked(reader.read_json, plan if isinstance(plan, str) else json.dumps(plan))
 
     def planning_ms(self, connection: Connection, query: DriverQuery) -> float | None:
-        """The median of a few plannings, the first one left out: it reads the catalog."""
+        """The median of a few plannings, the first one omitted: it reads the catalog."""
         times = []
         for _ in range(_PLANNINGS):
             told = explain(connection, query, "EXPLAIN (SUMMARY, FORMAT JSON) ")[0][0]
@@ -268,7 +268,7 @@ class PostgreSQL:
         return {name: (int(scans), int(changes)) for name, scans, changes in rows}
 
     def _watch(self, others: Connection, pid: int, limits: Limits) -> LockWatch:
-        """Looks who waits for the session `pid`, over another one, which ends it where somebody has waited long enough."""
+        """Looks who waits for the session `pid`, over another one, which ends it where someone has waited long enough."""
         return LockWatch(
             lambda: bool(others.exec_driver_sql(_WAITERS, (pid,)).all()),
             lambda: others.exec_driver_sql("SELECT pg_terminate_backend(%s)", (pid,)).close(),
@@ -276,7 +276,7 @@ class PostgreSQL:
         )
 
     def allow_copies(self, connection: Connection) -> None:
-        """Temporary tables come first, even where somebody has set a path that puts them last."""
+        """Temporary tables come first, even where someone has set a path that puts them last."""
         connection.exec_driver_sql(
             "SELECT set_config('search_path', 'pg_temp, ' || current_setting('search_path'), true)"
         )
@@ -313,7 +313,7 @@ class PostgreSQL:
                 _run(connection, f"CREATE TEMPORARY TABLE {quote(name)} {like}".replace("%", "%%"))
                 _stream(source, connection, live, copy)
                 for index, definition, is_key in definitions:
-                    # The first ON is the table's: what stands before it is CREATE INDEX and the index's name.
+                    # The first ON is the table's: what is before it is CREATE INDEX and the index's name.
                     head, _, tail = definition.partition(" ON ")
                     made = f"{head} ON {copy} USING {tail.partition(' USING ')[2]}"
                     _run(connection, made.replace("%", "%%"))
@@ -401,7 +401,7 @@ class PostgreSQL:
 
     @contextmanager
     def _copied_twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str]) -> Iterator[ConnectionPair]:
-        """Two sessions with copies of their own: nobody waits for a lock, and none uses parallel workers."""
+        """Two sessions with copies of their own: no one waits for a lock, and none uses parallel workers."""
         with self.workshop(url, limits, tables) as plain, self.workshop(url, limits, tables) as indexed:
 
             def build() -> BuiltIndex:

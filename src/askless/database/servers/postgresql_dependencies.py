@@ -161,7 +161,7 @@ UNION SELECT amhandler::oid FROM pg_am WHERE amname = ANY (%(names)s) AND amhand
 class Dependencies:
     """What runs where some trees are evaluated, found in the catalogs seen by `connection`.
 
-    With `runs` false they are only planned. A planner evaluates no call of a volatile function; what stands behind an
+    With `runs` false they are only planned. A planner evaluates no call of a volatile function; what is after an
     operator, a type or an aggregate it may run on values of its statistics.
     """
 
@@ -281,7 +281,7 @@ class Dependencies:
 
 
 class Inspection:
-    """One transaction in which the server parses statements; whoever opened it rolls it back.
+    """One transaction in which the server parses statements; anyone who opened it rolls it back.
 
     Where the role may not make a temporary function, or something would fire, the server can't be asked what a statement
     runs. Then every routine of the database counts that a statement could call.

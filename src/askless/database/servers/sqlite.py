@@ -46,9 +46,9 @@ def file_of(url: URL) -> Path:
 
 
 def _mode(path: Path) -> str:
-    """How to open a file so that nothing is left beside it.
+    """How to open a file so that nothing is left next to it.
 
-    Whoever reads in WAL mode makes the files of the log, and only who may write takes them away again. Where there is no log
+    Anyone who reads in WAL mode makes the files of the log, and only who may write takes them away again. Where there is no log
     yet there is nothing that could be written to the database then.
     """
     with suppress(OSError), path.open("rb") as file:
@@ -94,7 +94,7 @@ class Guard:
         return sqlite3.SQLITE_DENY
 
 
-# What an EXPLAIN may name is run by nobody: the file is opened for reading, and query_only can't be undone from here.
+# What an EXPLAIN may name is run by no one: the file is opened for reading, and query_only can't be undone from here.
 _READS = (
     sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_RECURSIVE, sqlite3.SQLITE_INSERT, sqlite3.SQLITE_UPDATE,
     sqlite3.SQLITE_DELETE,
@@ -164,7 +164,7 @@ class Sqlite:
     def routines(
         self, connection: Connection, query: DriverQuery, trusted: Sequence[str], runs: bool, types: Sequence[str] = ()
     ) -> list[Routine]:
-        """What loads code or reads and writes files, where somebody has brought it in; SQLite names all that it would call."""
+        """What loads code or reads and writes files, where someone has brought it in; SQLite names all that it would call."""
         guard: Guard = connection.info[_GUARD]
         guard.functions.clear()
         with guard:
@@ -244,11 +244,11 @@ class Sqlite:
         return "machine steps", max(counted, _STEPS)
 
     def busy(self, connection: Connection, tables: Sequence[str]) -> str:
-        """Nobody is disturbed: trials work on copies."""
+        """No one is disturbed: trials work on copies."""
         return ""
 
     def allow_copies(self, connection: Connection) -> None:
-        """A read-only file may have temporary tables beside it."""
+        """A read-only file may have temporary tables next to it."""
         connection.exec_driver_sql("PRAGMA query_only = OFF")  # the file itself was opened for reading
 
     def live_name(self, connection: Connection, table: str) -> str:
@@ -289,7 +289,7 @@ class Sqlite:
 
 
 def _explain_prefix() -> str:
-    """What stands before a statement that is explained, another one each time: see `explain`."""
+    """What is before a statement that is explained, another one each time: see `explain`."""
     return f"EXPLAIN /* {next(_numbers)} */ QUERY PLAN "
 
 

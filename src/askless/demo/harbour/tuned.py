@@ -74,7 +74,7 @@ def history(session: Session, page: int, after: int) -> list[PortCall]:
 
 
 def clear(session: Session, number: int) -> Clearance:
-    # Two short transactions: nobody waits while customs think about it.
+    # Two short transactions: no one waits while customs think about it.
     session.execute(update(Clearance).where(Clearance.id == number).values(state="asked"))
     session.commit()
     answer = customs.ask(number)

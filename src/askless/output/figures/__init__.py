@@ -1,4 +1,4 @@
-"""Drawings as SVG or PNG, by Matplotlib, which is an extra. A new drawing is a file in this room and a line here."""
+"""Drawings as SVG or PNG, by Matplotlib, which is an extra. A new drawing is a file in this package and a line here."""
 
 from __future__ import annotations
 
@@ -29,14 +29,14 @@ class Figure:
         self.name = name
 
     def check(self) -> None:
-        """Raises AskLessError where Matplotlib is missing."""
+        """Raises AskLessError if Matplotlib is missing."""
         if find_spec("matplotlib") is None:
             raise AskLessError(
                 "figures-extra-missing", "drawing needs Matplotlib", "install the extra: pip install 'ask-less[figures]'"
             )  # fmt: skip
 
     def render(self, document: Document, view: View) -> bytes:
-        """The drawing. Raises AskLessError no-figure where there is nothing to draw."""
+        """The drawing. Raises AskLessError no-figure if there is nothing to draw."""
         import matplotlib
 
         matplotlib.use("Agg")

@@ -18,7 +18,7 @@ _MARKS = {Outcome.FASTER: ">", Outcome.SLOWER: "<"}
 
 
 def drawn(document: documents.CompareDocument) -> Any:
-    """The routes that both sides asked. Raises AskLessError no-figure where there is none."""
+    """The routes that both sides asked. Raises AskLessError no-figure if there is none."""
     rows = [row for row in document.routes if None not in row.queries][:ROUTES_MOST]
     if not rows:
         raise AskLessError(

@@ -16,7 +16,7 @@ POINT, LINE, TIME = "#3b6ea5", "#c05020", "#4a7a3a"
 
 
 def drawn(document: documents.GrowthDocument) -> Any:
-    """The routes of several sizes, those that grow most first. Raises AskLessError no-figure where there is none."""
+    """The routes of several sizes, those that grow most first. Raises AskLessError no-figure if there is none."""
     rows = [row for row in document.routes if row.projected][:ROUTES_MOST]
     if not rows:
         raise AskLessError(

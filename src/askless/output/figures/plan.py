@@ -20,7 +20,7 @@ PLAIN, SEEN = "#f4f6f8", "#fff3d6"
 
 
 def drawn(document: documents.PlanDocument) -> Any:
-    """The first plan of a document. Raises AskLessError no-figure where there is none."""
+    """The first plan of a document. Raises AskLessError no-figure if there is none."""
     row = next((row for row in document.statements if row.plan), None)
     if row is None:
         raise AskLessError("no-figure", "there is no plan to draw", "see the messages above")
@@ -81,7 +81,7 @@ def _lines(node: documents.PlanNode) -> list[tuple[str, str]]:
 
 
 def _plan(row: documents.PlanRow) -> Any:
-    """Draw one statement's plan. Colour follows the share of the time; what was observed stands in the box."""
+    """Draw one statement's plan. Colour follows the share of the time; what was observed is in the box."""
     from matplotlib.figure import Figure as Canvas
 
     boxes: list[_Box] = []

@@ -16,7 +16,7 @@ _LEAST = 0.0015  # of the width that a bar takes at least
 
 
 def drawn(document: documents.TimelineDocument) -> Any:
-    """The drawing. Raises AskLessError no-figure where the request asks nothing."""
+    """The drawing. Raises AskLessError no-figure if the request asks nothing."""
     rows = document.rows[:LANES_MOST]
     if not rows:
         raise AskLessError(

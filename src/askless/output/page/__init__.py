@@ -73,7 +73,7 @@ def _drawn(document: documents.ReportDocument, sizes: Sizes, live: str) -> bytes
 
 
 def _cut(document: documents.ReportDocument, sizes: Sizes) -> tuple[documents.ReportDocument, list[str]]:
-    """The parts that there is room for, and what was left out, in words."""
+    """The parts that there is room for, and what was omitted, in words."""
     found, routes = document.findings, document.requests.routes
     kept = {key for edit in found.edits for key in edit.findings} & {f.key for f in found.findings[: sizes.findings]}
     edits = tuple(edit for edit in found.edits if not kept.isdisjoint(edit.findings))

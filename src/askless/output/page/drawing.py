@@ -1,7 +1,7 @@
 """The page's drawings, as SVG that is made when the page is written: nothing to load, nothing to run, and it prints.
 
 A library that draws in the browser weighs more than all that a report says, and shows nothing where scripts are off; a
-capture's drawings are bars and points. Whoever can't see them has the same numbers in the table beside them.
+capture's drawings are bars and points. Anyone who can't see them has the same numbers in the table next to them.
 """
 
 from __future__ import annotations

@@ -23,8 +23,8 @@ from askless.output.text import in_middle, one_line, safe
 
 SEVERITY_STYLE = {"urgent": "bold red", "worthwhile": "yellow", "minor": "cyan"}
 WIDEST = 200
-PROSE = 110  # columns after which nobody finds the next line
-UNKNOWN = 100  # columns where nobody tells how many there are
+PROSE = 110  # columns after which no one finds the next line
+UNKNOWN = 100  # columns where no one says how many there are
 WIDE = 96  # columns from which a table may have all of its own
 NARROWEST = 16  # columns that a route keeps
 
@@ -47,7 +47,7 @@ def _is_text(what: object) -> bool:
 def console() -> Console:
     """A console of 60 to 200 columns, 100 where they are not known.
 
-    Never reads markup; colour only where the terminal and NO_COLOR allow.
+    Never reads markup; colour only if the terminal and NO_COLOR allow.
     """
     product = Screen(highlight=False, markup=False, emoji=False, soft_wrap=False)
     columns = int(os.environ.get("COLUMNS") or 0) if not product.is_terminal else product.width
@@ -56,7 +56,7 @@ def console() -> Console:
 
 
 def code(out: Console, text: str, columns: int, style: str = "") -> None:
-    """Statements and calls, as wide as there is room: where they break matters more than how long their lines are."""
+    """Statements and calls, as wide as there is room: if they break matters more than how long their lines are."""
     for line in safe(text).strip().replace("\t", "  ").splitlines():
         out.print(indented(Text(line, style=style), columns), width=out.width)
 
@@ -68,7 +68,7 @@ _LINKING_TERMS = ("kitty", "foot", "alacritty", "ghostty")
 
 
 def follows_links() -> bool:
-    """Whether the terminal makes links of what it is told to be one: one that does not would show nothing, or rubbish."""
+    """Whether the terminal makes links of what it is reported to be one: one that does not would show nothing, or rubbish."""
     env = os.environ
     for name, least in _LINKING.items():
         digits = "".join(sign for sign in env.get(name, "") if sign.isdigit())
@@ -79,7 +79,7 @@ def follows_links() -> bool:
 
 
 def linked(out: Console, text: Text, *lines: SourceLine | None) -> Text:
-    """The text with its lines of code as links, where the terminal follows them and the files are here."""
+    """The text with its lines of code as links, if the terminal follows them and the files are here."""
     if not out.is_terminal or not follows_links():
         return text
     for line in lines:

@@ -19,7 +19,7 @@ EDITS_MOST = 12  # in one list; the others are counted below it
 
 
 def findings(out: Console, document: documents.FindingsDocument) -> None:
-    """What to change, a short paragraph for each edit with the findings that it fixes; those that matter least are left out."""
+    """What to change, a short paragraph for each edit with the findings that it fixes; those that matter least are omitted."""
     _edits(out, document, EDITS_MOST)
 
 
@@ -186,7 +186,7 @@ def _section(out: Console, title: str) -> None:
 
 
 def _advice(out: Console, advice: Advice, beside: bool, common: Sequence[str]) -> None:
-    """One road; what stands `beside` the others in a table is not told again, and what is `common` to all stands below."""
+    """One road; what is `next to` the others in a table is not told again, and what is `common` to all is below."""
     rows = [("why", advice.why)]
     rows += [("saving", advice.saving), ("price", advice.trade_offs)] if not beside else []
     if advice.at is not None:

@@ -13,7 +13,7 @@ _ROUTE = 34
 
 
 def heading() -> str:
-    """What stands above the lines."""
+    """What is above the lines."""
     return f"{'request':<{_ROUTE}}{'status':>7}{'queries':>9}{'repeated':>10}{'database':>11}{'whole':>11}"
 
 

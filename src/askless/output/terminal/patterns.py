@@ -12,7 +12,7 @@ from askless.reports import documents
 
 
 def patterns(out: Console, document: documents.PatternsDocument) -> None:
-    """The page of one pattern, where there is one; else all of them."""
+    """The page of one pattern, if there is one; else all of them."""
     if document.page:
         out.print(Markdown(document.page, code_theme="ansi_dark", inline_code_theme="ansi_dark"))
         return

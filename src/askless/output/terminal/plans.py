@@ -48,7 +48,7 @@ def index_to_try(out: Console, index: documents.IndexRow) -> None:
 
 
 def _steps(nodes: Sequence[documents.PlanNode]) -> Table:
-    """A plan's steps, numbered; what a step takes in stands below it, one column further in, so that deep plans stay legible."""
+    """A plan's steps, numbered; what a step takes in is below it, one column further in, so that deep plans stay legible."""
     grid = Table.grid(padding=(0, 1, 0, 0))
     grid.add_column(justify="right", style="dim", no_wrap=True)
     grid.add_column(overflow="fold")
@@ -77,7 +77,7 @@ def _node(node: documents.PlanNode) -> Text:
 
 
 def plan_tree(out: Console, document: documents.PlanDocument) -> None:
-    """Plans as trees with numbers beside: rows expected against rows found, the share of the time.
+    """Plans as trees with numbers next to: rows expected against rows found, the share of the time.
 
     What was observed runs over the whole width, below its step.
     """
@@ -91,7 +91,7 @@ def plan_tree(out: Console, document: documents.PlanDocument) -> None:
         out.print(Text("Nothing was run, so these are only estimates; --analyze runs the statement.", style="dim"))
 
 
-_DEEPEST = 40  # columns that a step stands further in, at most
+_DEEPEST = 40  # columns that a step is further in, at most
 _BAR = 10
 _BARS_FROM = 96  # columns of the terminal
 _HEADS = ("rows expected", "rows found", "runs", "own ms", "time")

@@ -14,7 +14,7 @@ from askless.core.records.model import Request
 
 INJECT = Path(__file__).resolve().parents[2] / "probe" / "inject"
 _HEADER = '{"event":"capture"'
-ENDS_MOST = 100_000  # requests kept; a test run that ends more of them in one block is no test run
+ENDS_MOST = 100_000  # requests kept; a test run that ends more of them in one block is not a test run
 
 
 class InProcessRecorder:
@@ -34,10 +34,10 @@ class InProcessRecorder:
             import_module("askless_probe.bootstrap").configure({})
             import_module("askless_probe.lifecycle").install_at_fork()
             import_module("askless_probe.imports").install()
-        else:  # under `askless capture app`: what was written so far stays, all texts are told again
+        else:  # under `askless capture app`: what was written so far stays, all texts are reported again
             self.recorder.flush_all(False)
             self.recorder.restart_writer()
-        # Whoever listened before goes on hearing: a block may stand inside of one.
+        # Anyone who listened before goes on hearing: a block may stand inside of one.
         self._before = self.recorder.writer.tap
         self.recorder.writer.tap = self._take
         if strict is not None:
@@ -73,7 +73,7 @@ class InProcessRecorder:
         return self._feed.report.header
 
     def _begin_file(self) -> None:
-        """Somebody else began to listen, and everything is told again: what is open goes on in another file."""
+        """Someone else began to listen, and everything is reported again: what is open goes on in another file."""
         self.requests += [request for request in self._feed.assembly.left_open() if len(request)]
         self._feed = Feed()
         self.files.append([])

@@ -21,7 +21,7 @@ PROBE = Path(__file__).resolve().parents[2] / "probe"
 
 
 class RecorderOptions(msgspec.Struct, frozen=True):
-    """How to record. `strict` is what strict mode is told, as JSON; '' leaves it off. `variables` are the program's.
+    """How to record. `strict` is what strict mode is reported, as JSON; '' leaves it off. `variables` are the program's.
 
     `code` are installed packages that count as the application's own.
     """

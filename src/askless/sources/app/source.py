@@ -90,7 +90,7 @@ class App:
 
 
 def strict_settings(least: int | None, routes: Sequence[str]) -> str:
-    """What strict mode is told, as JSON: when to raise, on which routes, and which known cases are accepted."""
+    """What strict mode is reported, as JSON: when to raise, on which routes, and which known cases are accepted."""
     import json
 
     from askless.project import file, strict

@@ -1,4 +1,4 @@
-"""What a request is for a source that sees connections: told by comments, by the session's name, by connections or pauses.
+"""What a request is for a source that sees connections: known from comments, by the session's name, by connections or pauses.
 
 Pure: queries with their times go in, in order of their ends; requests go to a `Grouping`. A transaction is never cut, and a
 BEGIN belongs to what comes after it.
@@ -23,7 +23,7 @@ from askless.sources.wire import CompletedQuery, Facts
 _DECIDE_QUERIES, _DECIDE_NS = 2000, 5_000_000_000  # what is waited for before it is decided what a request is
 _SHORT_LIVED_NS = 10_000_000_000
 _CONNECTIONS_LEAST = 3
-_IDLE_NS = 5_000_000_000  # a request that is told by a trace has ended when nothing of it came for so long
+_IDLE_NS = 5_000_000_000  # a request that is known from a trace has ended when nothing of it came for so long
 _HELD_MOST = 50
 _TRACE = "trace"  # begins the mark of a request that several connections may serve
 _TABLES_NAMED = 3
@@ -69,7 +69,7 @@ class _Connection:
 
     @property
     def is_shared(self) -> bool:
-        """Whether other connections may serve the same request: it is told by a trace."""
+        """Whether other connections may serve the same request: it is known from a trace."""
         return isinstance(self.mark, tuple) and self.mark[0] == _TRACE
 
 
@@ -217,7 +217,7 @@ class RequestBoundaries:
         return {"pause": PAUSED, "connection": "connection"}.get(self.way, "marked")
 
     def _tag(self, connection: _Connection, seen: CompletedQuery, tags: Tags | None) -> Hashable | None:
-        """What names the request of a query, by the chosen way; None where nothing does."""
+        """What names the request of a query, by the chosen way; None if nothing does."""
         if self.way == "comment" and tags is not None and tags.names_request:
             return tags.trace or tags.route
         if self.way == "application":
@@ -295,7 +295,7 @@ class RequestBoundaries:
 class WindowGrouper:
     """Requests that are known by their times: each window takes the queries that began in it.
 
-    Windows must be told in order, each after the queries that began in it.
+    Windows must be said in order, each after the queries that began in it.
     """
 
     def __init__(self, grouping: RequestAttribution) -> None:

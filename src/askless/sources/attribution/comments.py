@@ -1,5 +1,5 @@
 """What a statement's comment says of where it comes from, as frameworks write it: `key='value'` pairs, URL-encoded, or
-`key:value`, separated by commas, before the statement or behind it. The first form is the open sqlcommenter specification.
+`key:value`, separated by commas, before the statement or after it. The first form is the open sqlcommenter specification.
 """
 
 from __future__ import annotations
@@ -57,7 +57,7 @@ _KNOWN = frozenset(
 
 
 class Tags(msgspec.Struct, frozen=True):
-    """What a comment says. `trace` is the same for all queries of one request, '' where nothing tells them apart."""
+    """What a comment says. `trace` is the same for all queries of one request, '' where nothing distinguishes them."""
 
     trace: str = ""
     route: str = ""
@@ -89,7 +89,7 @@ def strip_tags(text: str) -> tuple[str, Tags | None]:
 
 @lru_cache(maxsize=4096)
 def _read(comment: str) -> Tags | None:
-    """The tags of a comment; None where it is no list of pairs that anybody knows."""
+    """The tags of a comment; None if it is not a list of pairs that anybody knows."""
     values: dict[str, str] = {}
     position = 0
     comment = comment.strip()

@@ -1,4 +1,4 @@
-"""Builds what tells requests apart, as the options ask: by a way, by visits, by marks; and names them by a log at the end."""
+"""Builds what distinguishes requests, as the options ask: by a way, by visits, by marks; and names them by a log at the end."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _Found = TypeVar("_Found")
 
 
 class GroupingOptions(NamedTuple):
-    """How requests are to be told apart, and which may be left out. `marks` and `log` are files that are read at the end."""
+    """How requests are to be distinguished, and which may be omitted. `marks` and `log` are files that are read at the end."""
 
     way: str = "auto"
     pause_ms: float = PAUSE_MS
@@ -99,7 +99,7 @@ class RequestGrouper:
             self._writer.note(f"the access log names {plural(named, 'request')}; ambiguous ones are not used")
 
     def _read(self, read: Callable[[Path, Clock], list[_Found]], path: str) -> list[_Found]:
-        """What a file tells; nothing, and a note, where it can't be read: what was recorded is kept all the same."""
+        """What a file tells; nothing, and a note, if it can't be read: what was recorded is kept all the same."""
         try:
             return read(Path(path), self._clock)
         except AskLessError as error:

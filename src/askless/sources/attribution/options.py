@@ -1,4 +1,4 @@
-"""The option that tells what a request is, for all sources that see connections."""
+"""The option that says what a request is, for all sources that see connections."""
 
 from __future__ import annotations
 

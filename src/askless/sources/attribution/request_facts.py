@@ -2,7 +2,7 @@
 
 In this order: the request that the query itself names (a trace's number, a mark in a comment); the request that holds the
 query's session (a connection that one request uses at a time); else a request of the session's own, which stands for all
-that nobody claimed. Silence decides nothing: an application may be quiet for long inside a transaction, or build its page
+that no one claimed. Silence decides nothing: an application may be quiet for long inside a transaction, or build its page
 between a SELECT and the COMMIT.
 """
 
@@ -23,7 +23,7 @@ _start_of = attrgetter("start_ns")
 class RequestHints(msgspec.Struct, frozen=True):
     """What a source knows of where a query belongs. `mark` names a request, `session` the connection it came over.
 
-    `route`, `kind`, `path` and `trace` (its trace's id) are the request's, where the query tells it.
+    `route`, `kind`, `path` and `trace` (its trace's id) are the request's, if the query says it.
     """
 
     session: Hashable
@@ -42,7 +42,7 @@ class RequestAttribution:
         self._numbers = 0
         self._by_mark: dict[Hashable, int] = {}
         self._by_session: dict[Hashable, int] = {}  # sessions that a request holds
-        self._unclaimed: dict[Hashable, int] = {}  # sessions -> the request that stands for what nobody claimed
+        self._unclaimed: dict[Hashable, int] = {}  # sessions -> the request that stands for what no one claimed
         self._waiting: dict[
             int, list[QuerySeen]
         ] = {}  # of open requests: told together, which a capture holds in one line
@@ -69,7 +69,7 @@ class RequestAttribution:
             self._tell(number)
 
     def flush(self) -> None:
-        """Tell what waits, of requests that go on, too."""
+        """Say what waits, of requests that go on, too."""
         for number in list(self._waiting):
             self._tell(number)
 
@@ -92,7 +92,7 @@ class RequestAttribution:
         self._by_session.clear()
 
     def session_ended(self, session: Hashable, end_ns: int) -> None:
-        """A connection is gone, and with it the request of what nobody claimed on it."""
+        """A connection is gone, and with it the request of what no one claimed on it."""
         self._by_session.pop(session, None)
         number = self._unclaimed.pop(session, None)
         if number is not None:

@@ -125,7 +125,7 @@ def seconds_of(value: Any) -> float:
 
 
 def _entry(method: str, path: str, at_s: float, exact: bool, taken_s: float | None, status: int, clock: Clock) -> Entry:
-    """A log tells when a request began or when it ended: which of both is not said, so it ran around that."""
+    """A log says when a request began or when it ended: which of both is not said, so it ran around that."""
     around_ns = int((taken_s or 0.0) * 1e9)
     second_ns = 0 if exact else _SECOND_NS
     at_ns = clock(at_s)

@@ -1,4 +1,4 @@
-"""Formats of logs that database servers write. A new one is a file in this room and a line here.
+"""Formats of logs that database servers write. A new one is a file in this package and a line here.
 
 A format's module has `FORMATS`, by name. All of it is pure: lines in, queries out; no files and no clocks.
 """
@@ -22,7 +22,7 @@ REGISTRY = {
 
 
 class LogMessage(NamedTuple):
-    """What a log tells of a session: a query that has ended, or (without one) that the session has."""
+    """What a log says of a session: a query that has ended, or (without one) that the session has."""
 
     session: str
     at_ns: int

@@ -27,8 +27,8 @@ from askless.sources.logs.long_text import Cuts, LongText
 _COLOURS = re.compile(r"\x1b\[[0-9;]*[A-Za-z]")
 _UNMATCHED_LEAST = 1_000  # lines without one that fits
 _WAITING_MOST = 64  # statements of which lines of others may still tell more
-_WRITTEN = re.compile(rf"(?<!['\"]){TIME}")  # a line of its own: a time that is no literal of a statement's
-_WRITTEN_MOST = 60  # characters in which it stands
+_WRITTEN = re.compile(rf"(?<!['\"]){TIME}")  # a line of its own: a time that is not a literal of a statement's
+_WRITTEN_MOST = 60  # characters in which it is
 # How the next line of a statement begins, and how one ends that goes on.
 _GOES_ON = re.compile(
     r"\s|[(),;]|(?:SELECT|FROM|WHERE|AND|OR|NOT|(?:(?:LEFT|RIGHT|FULL)(?: OUTER)?|INNER|CROSS|NATURAL|LATERAL)\s+|JOIN|ON|USING|ORDER\s+BY|"
@@ -98,7 +98,7 @@ class Lines:
     unseen: tuple[str, ...] = ("parameters", "results")
 
     def __init__(self, layout: Layout, system: str = "") -> None:
-        """`system` stands in for the layout's own."""
+        """`system` is in for the layout's own."""
         self._layout = layout
         found = called(system or layout.system)
         self.system = found.name if found is not None else layout.system
@@ -173,7 +173,7 @@ class Lines:
 
     def _tell(self, statement: _Statement) -> Iterator[LogMessage]:
         known = statement.known
-        if statement.grown:  # what stands behind the statement stands on its last line
+        if statement.grown:  # what is after the statement is on its last line
             known = {**known, **(known_of(str(statement.lines), self._layout, self._pattern) or {})}
         text = unquoted(str(known.get("sql") or "").strip()).rstrip(";")
         if not text:
@@ -203,7 +203,7 @@ class Lines:
         return values_of(known.get("parameters"))
 
     def _time(self, text: Any) -> int:
-        """When it was written; a microsecond after the line before, where it does not say."""
+        """When it was written; a microsecond after the line before, if it does not say."""
         try:
             at_ns = int(seconds_of(str(text).replace(",", ".")) * 1e9) if text is not None else 0
         except ValueError:
@@ -232,7 +232,7 @@ def layout_like(lines: Sequence[str], layouts: Mapping[str, Layout]) -> str:
 
 
 def known_of(line: str, layout: Layout, pattern: re.Pattern[str] | None) -> dict[str, Any] | None:
-    """What a line tells by a layout; None where it does not fit it."""
+    """What a line tells by a layout; None if it does not fit it."""
     known: dict[str, Any] = {}
     if pattern is not None:
         found = pattern.search(line)
@@ -258,7 +258,7 @@ def _place(known: Mapping[str, Any]) -> CallSite | None:
 
 
 def _field(given: Any, path: str) -> Any:
-    """A field by its name, or by names with dots between for one that stands inside of another."""
+    """A field by its name, or by names with dots between for one that is inside of another."""
     for name in [path] if isinstance(given, Mapping) and path in given else path.split("."):
         given = given.get(name) if isinstance(given, Mapping) else None
     return given

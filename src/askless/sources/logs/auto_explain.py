@@ -20,7 +20,7 @@ class LoggedPlan(NamedTuple):
 
 
 def explained(text: str) -> LoggedPlan | None:
-    """What stands behind "plan:", as text or JSON; None for another form, which no reader of plans knows (XML, YAML)."""
+    """What is after "plan:", as text or JSON; None for another form, which no reader of plans knows (XML, YAML)."""
     text = text.strip("\n")
     if text.startswith("{"):
         try:

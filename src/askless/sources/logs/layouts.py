@@ -1,4 +1,4 @@
-"""How an application writes its statements into its log, and what is wrong with a layout that somebody wrote."""
+"""How an application writes its statements into its log, and what is wrong with a layout that someone wrote."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ TIME = r"(?P<time>\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d
 class Layout(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """How an application writes its statements: a `pattern` with named groups, or `fields` of JSON lines by these names.
 
-    With both, the fields are those of the object that stands in the pattern's group `object`. `follows` is a pattern for lines
+    With both, the fields are those of the object that is in the pattern's group `object`. `follows` is a pattern for lines
     that come after a statement's and tell more of it; after one, the statement's text goes on no more. `system` is whose SQL it is.
     """
 

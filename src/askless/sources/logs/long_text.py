@@ -1,4 +1,4 @@
-"""Text that stands on many lines of a log, up to a size: a record without an end must not take all memory."""
+"""Text that is on many lines of a log, up to a size: a record without an end must not take all memory."""
 
 from __future__ import annotations
 

@@ -123,7 +123,7 @@ _OWN_FIELDS = frozenset(
 
 
 class Slow:
-    """The slow log: what took longer than long_query_time, with its time, rows sent and examined, and more where the server was told so.
+    """The slow log: what took longer than long_query_time, with its time, rows sent and examined, and more where the server was reported so.
 
     A record is a head of lines that begin with #, ended by SET timestamp, and a statement, in which lines may begin with # as well.
     """
@@ -245,7 +245,7 @@ class Slow:
 
 
 def _number(text: str) -> float:
-    """A field that is a number; 0 where it is missing or torn."""
+    """A field that is a number; 0 if it is missing or torn."""
     value = _value(text)
     return 0.0 if isinstance(value, str) or not abs(value) < 1e15 else float(value)
 

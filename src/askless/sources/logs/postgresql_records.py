@@ -1,8 +1,8 @@
 """What the records of a PostgreSQL log say: statements with durations, parameters, plans and errors, in whatever form they came.
 
-A statement is told once it has ended, with its duration (log_min_duration_statement, log_duration, log_min_duration_sample); with
+A statement is reported once it has ended, with its duration (log_min_duration_statement, log_duration, log_min_duration_sample); with
 log_statement alone its duration is not known. Of the extended protocol the execution counts: parse and bind are the same statement.
-A plan of auto_explain belongs to the statement with its text: the next one of its session, or the one before, where the extended
+A plan of auto_explain belongs to the statement with its text: the next one of its session, or the one before, if the extended
 protocol executed that. A log of plans alone tells its statements by them.
 """
 
@@ -51,7 +51,7 @@ class Record(msgspec.Struct):
 
 
 class _LoggedQuery(msgspec.Struct):
-    """A statement that has ended. `planned_as` is the text that its plan names, where that is another."""
+    """A statement that has ended. `planned_as` is the text that its plan names, if that is another."""
 
     text: str
     parameters: tuple[Value, ...] = ()
@@ -106,7 +106,7 @@ class Records:
         self._sessions: dict[str, _Session] = {}
         self._waiting: Record | None = None  # a record whose DETAIL or STATEMENT may follow
         self._told: deque[_LoggedText] = deque()  # what waits for plans, and what came after it
-        self._tells_statements = False  # so that a plan without one is no query
+        self._tells_statements = False  # so that a plan without one is not a query
         self._untimed = self._with_parameters = self._placeholders = self._stray_plans = self._other_plans = 0
 
     def take(self, record: Record) -> Sequence[LogMessage]:
@@ -139,7 +139,7 @@ class Records:
         return known
 
     def add(self, severity: str, text: str, session: str) -> None:
-        """A line that belongs to the record before it, where that is of the same session."""
+        """A line that belongs to the record before it, if that is of the same session."""
         self._put_together()
         if self._waiting is None or self._waiting.session != session:
             return
@@ -221,7 +221,7 @@ class Records:
         if kind is not None:
             self._tells_statements = True
             asked = _asked(text, record.detail)
-        elif begun is not None:  # log_duration: of what was told before
+        elif begun is not None:  # log_duration: of what was reported before
             asked = _worded(begun)
             kind = begun.message.split(None, 1)[0]
         else:

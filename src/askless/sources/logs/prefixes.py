@@ -1,4 +1,4 @@
-"""PostgreSQL's log_line_prefix, as a regular expression, and guessed where nobody says what it was set to."""
+"""PostgreSQL's log_line_prefix, as a regular expression, and guessed where no one says what it was set to."""
 
 from __future__ import annotations
 
@@ -77,7 +77,7 @@ def _is_severity(word: str) -> bool:
     return word in _SEVERITIES
 
 
-# Names of zones and their hours, as PostgreSQL reads them itself unless it is told otherwise (timezone_abbreviations, Default).
+# Names of zones and their hours, as PostgreSQL reads them itself unless it is reported otherwise (timezone_abbreviations, Default).
 _ZONES = {
     "UTC": 0, "GMT": 0, "Z": 0, "WET": 0, "WEST": 1, "BST": 1, "CET": 1, "MET": 1, "CEST": 2, "MEST": 2, "SAST": 2, "EET": 2, "EEST": 3,
     "MSK": 3, "PKT": 5, "HKT": 8, "SGT": 8, "JST": 9, "KST": 9, "AEST": 10, "AEDT": 11, "NZST": 12, "NZDT": 13,

@@ -19,7 +19,7 @@ PRESETS = {
     ),
     # Peewee, its logger at DEBUG: ('SELECT ...', [1])
     "peewee": Layout(_LEAD + r"\((?P<sql>'.*?'|\".*?\"), (?P<parameters>\[.*\])\)$", system="sqlite"),
-    # Ruby's Active Record at DEBUG: Vessel Load (0.1ms)  SELECT ... [["id", 1]]; what its cache answered is no query
+    # Ruby's Active Record at DEBUG: Vessel Load (0.1ms)  SELECT ... [["id", 1]]; what its cache answered is not a query
     "activerecord": Layout(
         r"^(?!.*?CACHE [\w: ]*\(\d+\.\d+ms\))" + _LEAD[1:] + r"(?:#(?P<session>\d+)\] DEBUG -- : )?(?:\[(?P<request>[\w-]{8,})\] )?\s+(?:[A-Z][\w:]* )?(?:[A-Z][\w ]*)?"
         r"\((?P<duration_ms>\d+\.\d+)ms\)  (?P<sql>.*?)(?:  (?P<parameters>\[\[.*\]\]|\[\]))?$",

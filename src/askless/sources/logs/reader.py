@@ -27,7 +27,7 @@ from askless.sources.logs.prefixes import guessed
 from askless.sources.programs import program
 from askless.sources.wire import CompletedQuery
 
-_LOOK_LINES, _LOOK_BYTES = 2_000, 4096  # by which a format is told
+_LOOK_LINES, _LOOK_BYTES = 2_000, 4096  # by which a format is reported
 _TELL_EVERY = 50_000  # lines
 _LOOK_S = 0.3
 _FEW = 10  # queries
@@ -88,7 +88,7 @@ def read(files: Sequence[Path], wish: LogOptions, folder: Path, voice: Reporter)
 
 
 def _head(lines: Iterator[str]) -> list[str]:
-    """The first lines of a log: so many of them, and so much."""
+    """The first lines of a log: so many of them, and that much."""
     results: list[str] = []
     size = 0
     for line in islice(lines, _LOOK_LINES):
@@ -116,7 +116,7 @@ class _LineReader:
         self.reason = ""
 
     def read(self, line: str, where: str) -> None:
-        """Take a line. One that nobody foresaw costs itself, and is counted. Raises Unread."""
+        """Take a line. One that no one foresaw costs itself, and is counted. Raises Unread."""
         try:
             for said in self._reading.take(line):
                 self.take(said)
@@ -153,12 +153,12 @@ class _LineReader:
         self._telling.seen(number, CompletedQuery(query, said.application, said.in_transaction))
 
     def flush(self) -> None:
-        """Let others read what was told so far."""
+        """Let others read what was reported so far."""
         if self._telling is not None:
             self._telling.flush()
 
     def close(self, voice: Reporter) -> None:
-        """The logs are over. What a reader should know of them stands in the capture, or is said where there is none."""
+        """The logs are over. What a reader should know of them is in the capture, or is said where there is none."""
         try:
             for said in self._reading.close():
                 self.take(said)
@@ -232,7 +232,7 @@ def _decoded(block: bytes) -> list[str]:
 
 
 def _follow(path: Path, taker: _LineReader, voice: Reporter) -> None:
-    """Read a log and go on with what is written to it, also when another file takes its place, until somebody stops it."""
+    """Read a log and go on with what is written to it, also when another file takes its place, until someone stops it."""
     done = threading.Event()
     failed: list[AskLessError] = []
     tail = _Tail(path)

@@ -1,4 +1,4 @@
-"""What was acknowledged and is not in the capture yet, in files beside it: a receiver that is killed loses nothing of it.
+"""What was acknowledged and is not in the capture yet, in files next to it: a receiver that is killed loses nothing of it.
 
 A payload is written before it is acknowledged; what the system has taken survives the process. Once in a while the receiver
 notes which traces are in the capture, and how long its files are by then. After a kill the files are cut to that length, and
@@ -33,7 +33,7 @@ class State(msgspec.Struct, frozen=True):
 
 
 class Journal:
-    """The journal of one receiver. Raises OSError where the disk takes no more."""
+    """The journal of one receiver. Raises OSError if the disk takes no more."""
 
     def __init__(self, folder: Path, apart: GroupingOptions) -> None:
         self._folder = folder
@@ -82,7 +82,7 @@ class Journal:
             while written < len(data):
                 written += os.write(self._file, data[written:])
         except OSError:
-            os.ftruncate(self._file, self._size)  # half a record would hide those behind it
+            os.ftruncate(self._file, self._size)  # half a record would hide those after it
             raise
         self._size += written
 
@@ -120,7 +120,7 @@ def _is_held(path: Path) -> bool:
 
 
 def records(segments: Sequence[Path]) -> Iterator[tuple[bytes, bytes]]:
-    """The records of a journal; one that a death has cut is left out, nobody was told that it was taken."""
+    """The records of a journal; one that a death has cut is omitted, no one was reported that it was taken."""
     for path in segments:
         with path.open("rb") as stream:
             if stream.read(len(_MAGIC)) != _MAGIC:

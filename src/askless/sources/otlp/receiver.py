@@ -54,7 +54,7 @@ class ReaderGone(Exception):
 class Sink:
     """Keeps what comes, and reads it from a thread of its own, which puts traces together that are quiet.
 
-    What was taken stands in the journal: it is in the capture at the end, whatever becomes of this process. `failed` is set
+    What was taken is in the journal: it is in the capture at the end, whatever becomes of this process. `failed` is set
     once nothing can be kept any more, and `error` says why.
     """
 
@@ -73,7 +73,7 @@ class Sink:
         self.reason = ""
         self.error: Exception | None = None
         self.failed = threading.Event()
-        self.ended = threading.Event()  # set by a failure, and by whoever stops the receiver
+        self.ended = threading.Event()  # set by a failure, and by anyone who stops the receiver
         self._thread = threading.Thread(target=self._work, name="askless-otlp", daemon=True)
         self._thread.start()
 
@@ -109,7 +109,7 @@ class Sink:
         self.ended.set()
 
     def close(self) -> None:
-        """Read what was taken to its end. Raises AskLessError receiver-ended where something could not be kept."""
+        """Read what was taken to its end. Raises AskLessError receiver-ended if something could not be kept."""
         self._queue.put(None)
         self._thread.join()
         if not self.failed.is_set():
@@ -192,7 +192,7 @@ def unpacked(body: bytes, encoding: str, most: int = PAYLOAD_MOST) -> bytes:
 def application(
     sink: Sink, hosts: Container[str] | None = None
 ) -> Callable[[MutableMapping[str, Any], Receive, Send], Awaitable[None]]:
-    """The ASGI application that takes what exporters post; of requests for other hosts than these, where some are named, none."""
+    """The ASGI application that takes what exporters post; of requests for other hosts than these, if some are named, none."""
     bodies = _Bodies()
 
     async def app(scope: MutableMapping[str, Any], receive: Receive, send: Send) -> None:
@@ -336,7 +336,7 @@ def over_http(taken: socket.socket, sink: Sink, hosts: Container[str] | None = N
     from uvicorn.protocols.http.h11_impl import H11Protocol
 
     class Protocol(H11Protocol):
-        """HTTP/1.1, and a word for who speaks gRPC to it. Whoever sends no request is not waited for."""
+        """HTTP/1.1, and a word for who speaks gRPC to it. Anyone who sends no request is not waited for."""
 
         def connection_made(self, transport: Any) -> None:
             super().connection_made(transport)
@@ -387,7 +387,7 @@ def over_grpc(address: str, sink: Sink) -> Iterator[int]:
     from opentelemetry.proto.collector.trace.v1 import trace_service_pb2
 
     def export(payload: bytes, context: Any) -> bytes:
-        """Take spans, as they came: what they take in memory is told before they are decoded."""
+        """Take spans, as they came: what they take in memory is reported before they are decoded."""
         try:
             return _taken(_PROTOBUF, sink.take(PROTOBUF, payload))
         except Full:

@@ -37,7 +37,7 @@ class _Options(msgspec.Struct, array_like=True):
 def recover(folder: Path) -> int:
     """Add what journals hold, and remove them; the number of spans. Nothing is added twice.
 
-    Raises AskLessError not-recovered, where what they hold can't be written: they stay as they are then.
+    Raises AskLessError not-recovered, if what they hold can't be written: they stay as they are then.
     """
     return sum(_recover(folder, segments) for segments in journal.left_in(folder))
 

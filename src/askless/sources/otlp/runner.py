@@ -83,7 +83,7 @@ def receive(
     apart: GroupingOptions,
     voice: Reporter,
 ) -> ProgramEnd | None:
-    """Receive into a folder; how the program ended, where there was one.
+    """Receive into a folder; how the program ended, if there was one.
 
     Raises AskLessError: cant-listen, otlp-extra-missing, and what running the program raises.
     """

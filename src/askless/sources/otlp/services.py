@@ -17,7 +17,7 @@ from askless.sources.attribution.grouper import GroupingOptions, RequestGrouper
 from askless.sources.otlp.trace_assembly import Target, Traces
 from askless.sources.wire import CompletedQuery
 
-_SESSION = 1  # traces tell of no connections: all that nobody claimed counts as one
+_SESSION = 1  # traces tell of no connections: all that no one claimed counts as one
 
 
 class _Renumbered:
@@ -56,7 +56,7 @@ class _Renumbered:
 
 
 class Service(_Renumbered):
-    """See `Target`. Requests that spans tell of are even, those that are told apart otherwise odd."""
+    """See `Target`. Requests that spans tell of are even, those that are distinguished otherwise odd."""
 
     def __init__(self, path: Path, name: str, apart: GroupingOptions, start_ns: int) -> None:
         writer = SamplingWriter(
@@ -77,7 +77,7 @@ class Service(_Renumbered):
         self._telling.seen(_SESSION, CompletedQuery(event, "", False))
 
     def flush(self) -> None:
-        """Let others read what was told so far."""
+        """Let others read what was reported so far."""
         if self._telling is not None:
             self._telling.flush()
         self._writer.flush()
@@ -118,7 +118,7 @@ class Services:
         return service
 
     def flush(self) -> None:
-        """Let others read what was told so far."""
+        """Let others read what was reported so far."""
         for service in self._services.values():
             service.flush()
 
@@ -128,10 +128,10 @@ class Services:
         return dict(service.file for service in self._services.values())
 
     def close(self, traces: Traces, unreadable: int = 0, reason: str = "") -> None:
-        """The traffic is over: what could not be read or put together is told."""
+        """The traffic is over: what could not be read or put together is reported."""
         lost = [(n, why) for n, why in ((unreadable, reason), (traces.broken, traces.broken_reason)) if n]
         if lost and not self._services:
-            self.target("", 0)  # what was lost is told, even where nothing else came
+            self.target("", 0)  # what was lost is reported, even if nothing else came
         notes = []
         if traces.late:
             notes.append(f"{plural(traces.late, 'query')} arrived after their request was complete and were skipped")

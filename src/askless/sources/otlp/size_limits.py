@@ -1,4 +1,4 @@
-"""How large a payload may become in memory: told from its bytes, before it is decoded.
+"""How large a payload may become in memory: derived from its bytes, before it is decoded.
 
 A message of two bytes takes some 190 in memory, so a limit of bytes alone is none. Small payloads are decoded at once; of
 large ones the objects are counted first. The counting walks only into messages; texts are passed over.
@@ -29,7 +29,7 @@ class TooLarge(Exception):
 
 
 def check_protobuf(payload: bytes, objects_most: int = OBJECTS_MOST) -> None:
-    """Raises TooLarge. What is not well-formed is left to whoever decodes it."""
+    """Raises TooLarge. What is not well-formed is left to anyone who decodes it."""
     if len(payload) > SMALL_BYTES:
         _walk(payload, objects_most)
 
@@ -73,7 +73,7 @@ def _varint(payload: bytes, at: int) -> tuple[int, int]:
 
 
 def check_json(payload: bytes, objects_most: int = OBJECTS_MOST) -> None:
-    """Raises TooLarge. Each value of JSON stands behind a bracket or a comma."""
+    """Raises TooLarge. Each value of JSON is after a bracket or a comma."""
     if len(payload) > SMALL_BYTES:
         values = payload.count(b"{") + payload.count(b"[") + payload.count(b",")
         if values > 4 * objects_most:

@@ -55,7 +55,7 @@ class Otlp:
         runner.wish_of(values)
 
     def run(self, values: Mapping[str, Any], folder: Path, voice: Reporter) -> RecordingResult:
-        """Read the files, or receive until the program ends or somebody stops it. Raises AskLessError."""
+        """Read the files, or receive until the program ends or someone stops it. Raises AskLessError."""
         from pathlib import Path
 
         from askless.sources.attribution.grouper import apart_of

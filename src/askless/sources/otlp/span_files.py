@@ -17,7 +17,7 @@ PAYLOAD_MOST = 64 * 1024**2
 
 
 def payloads(path: Path, objects_most: int = OBJECTS_MOST) -> Iterator[tuple[str, Spans]]:
-    """The payloads of a file: where each stands, and its spans. A payload that is larger than may be ends the reading.
+    """The payloads of a file: if each is, and its spans. A payload that is larger than may be ends the reading.
 
     Raises AskLessError: file-missing, traces-unreadable.
     """
@@ -40,7 +40,7 @@ class _File:
             yield from self._messages(start)
 
     def _rest(self, start: bytes, where: str, line: bool = False) -> bytes:
-        """The rest of a line, or of the file, behind its beginning."""
+        """The rest of a line, or of the file, after its beginning."""
         most = self._bytes_most + 1 - len(start)
         data = start + (self._stream.readline(most) if line else self._stream.read(most))
         if len(data) > self._bytes_most:
@@ -48,7 +48,7 @@ class _File:
         return data
 
     def _json(self, start: bytes) -> Iterator[tuple[str, Spans]]:
-        """A payload a line; or one that stands on many."""
+        """A payload a line; or one that is on many."""
         first = self._rest(start, "line 1", line=True)
         try:
             spans = self._spans_of_json(first, "line 1")
@@ -70,7 +70,7 @@ class _File:
             except Malformed as error:
                 if not line.endswith(b"\n"):  # torn: anyone who writes it is not done, or has died
                     return
-                # A line costs itself: what stands on the others can still be read.
+                # A line costs itself: what is on the others can still be read.
                 yield f"{self._path}, line {number}", Spans([], 1, f"line {number}: {error}")
 
     def _messages(self, start: bytes) -> Iterator[tuple[str, Spans]]:

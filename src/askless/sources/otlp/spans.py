@@ -17,7 +17,7 @@ from askless.core.systems import called
 INTERNAL, SERVER, CLIENT, PRODUCER, CONSUMER = 1, 2, 3, 4, 5
 REMOTE_PARENT = 0x200  # flag: the parent is in another process
 _PARAMETER = "db.query.parameter."
-_NUMBER_MOST = 2**53  # a count that a client sends is no larger
+_NUMBER_MOST = 2**53  # a count that a client sends is not a larger
 
 TEXT = ("db.query.text", "db.statement")
 SYSTEM = ("db.system.name", "db.system")
@@ -112,7 +112,7 @@ _FORMATS = re.compile(r"'(?:[^']|'')*'|\"[^\"]*\"|%s|%\((\w+)\)s|%%")
 
 
 def with_own_placeholders(text: str, system: str) -> str:
-    """A statement with the placeholders of its database: some libraries tell what an ORM wrote before it was translated."""
+    """A statement with the placeholders of its database: some libraries say what an ORM wrote before it was translated."""
     if system != "sqlite" or "%" not in text:
         return text
 
@@ -142,7 +142,7 @@ class SpanAttributes(msgspec.Struct, frozen=True):
 
 
 def parameters_of(attributes: Mapping[str, Any]) -> SpanAttributes:
-    """What a span tells of a query's parameters, in any of the forms that clients send."""
+    """What a span says of a query's parameters, in any of the forms that clients send."""
     single = {name[len(_PARAMETER) :]: value for name, value in attributes.items() if name.startswith(_PARAMETER)}
     if len(single) == 1 and "0" in single:
         return SpanAttributes((_value(single["0"]),))

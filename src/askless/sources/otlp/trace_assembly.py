@@ -54,7 +54,7 @@ class _Trace:
 
 
 class Query(msgspec.Struct, frozen=True):
-    """A query that a span tells of, the line of code that its comment names, and the spans that tell of the same one."""
+    """A query that a span says of, the line of code that its comment names, and the spans that tell of the same one."""
 
     span: Span
     text: str
@@ -74,7 +74,7 @@ class Traces:
         self, target: Callable[[str, int], Target], quiet: int, patient: int,
         is_warm_up: Callable[[int], bool] = lambda _: False,
     ) -> None:  # fmt: skip
-        """`is_warm_up` tells whether a request that began at a time only warmed the application up."""
+        """`is_warm_up` says whether a request that began at a time only warmed the application up."""
         self._target = target
         self._is_warm_up = is_warm_up
         self._quiet, self._patient = quiet, patient
@@ -88,7 +88,7 @@ class Traces:
         self.unread = 0  # statements of systems that are not known here
         self.broken = 0  # spans of traces that could not be put together, and why the first could not
         self.broken_reason = ""
-        self.done: list[bytes] = []  # traces that were put together since somebody last asked
+        self.done: list[bytes] = []  # traces that were put together since someone last asked
         self._waiting = 0
 
     def add(self, arriving: Iterable[Span], now: int, payload: int = 0) -> None:
@@ -110,7 +110,7 @@ class Traces:
             self._put_together(next(iter(self._traces)))
 
     def has_seen(self, requests: int) -> bool:
-        """Whether so many requests came: a program that is told to stop sends nothing of its last batch."""
+        """Whether so many requests came: a program that is reported to stop sends nothing of its last batch."""
         return self.requests >= requests
 
     def oldest(self, following: int) -> int:
@@ -138,7 +138,7 @@ class Traces:
         try:
             self._requests_of(trace)
         except (ArithmeticError, AttributeError, LookupError, TypeError, ValueError, RecursionError) as error:
-            # Spans are what anybody sends: one that nobody foresaw costs its trace, and is counted.
+            # Spans are what anybody sends: one that no one foresaw costs its trace, and is counted.
             self.broken += len(trace.spans)
             self.broken_reason = self.broken_reason or f"{type(error).__name__}: {str(error)[:200]}"
 
@@ -218,7 +218,7 @@ def _chain(span: Span, by_id: dict[bytes, Span]) -> Iterable[Span]:
 
 
 def _above(span: Span, by_id: dict[bytes, Span]) -> Span | None:
-    """The request of the same service that a request's span stands in: a mounted application's, say; None for none."""
+    """The request of the same service that a request's span is in: a mounted application's, say; None for none."""
     if span.remote:
         return None
     for above in _chain(span, by_id):
@@ -337,6 +337,6 @@ def _named(span: Span, spans: Sequence[Span], by_id: dict[bytes, Span]) -> tuple
 
 
 def _path(found: object) -> str:
-    """The path of a URL, or of a target; what stands behind ? is of one request alone."""
+    """The path of a URL, or of a target; what is after ? is of one request alone."""
     text = str(found or "").split("?")[0]
     return "/" + text.split("://", 1)[1].partition("/")[2] if "://" in text else text

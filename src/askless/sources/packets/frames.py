@@ -50,7 +50,7 @@ class _Bounded:
         self.seek, self.tell = stream.seek, stream.tell
 
     def read(self, size: int = -1) -> bytes:
-        """See `io.BufferedReader.read`. Raises _TooLarge, and EOFError where fewer bytes are left."""
+        """See `io.BufferedReader.read`. Raises _TooLarge, and EOFError if fewer bytes are left."""
         if not 0 <= size <= BLOCK_MOST:
             raise _TooLarge
         data = bytes(self._stream.read(size))
@@ -60,7 +60,7 @@ class _Bounded:
 
 
 def segments(path: Path, odd: SkippedPackets) -> Iterator[Segment]:
-    """The TCP segments of a file, as they stand there. A file that ends in the middle of a packet is read up to it.
+    """The TCP segments of a file, as they are there. A file that ends in the middle of a packet is read up to it.
 
     Raises AskLessError: packets-missing, packets-unreadable, dpkt-missing.
     """
@@ -147,7 +147,7 @@ def _links(dpkt: Any) -> dict[int, Any]:
 
 
 def _segment(dpkt: Any, packet: Any, at_ns: int) -> Segment | None:
-    """The TCP segment in an IP packet, None where there is none."""
+    """The TCP segment in an IP packet, None if there is none."""
     if isinstance(packet, dpkt.ip.IP):
         hosts = bytes(packet.src), bytes(packet.dst)
         whole = packet.len - packet.hl * 4

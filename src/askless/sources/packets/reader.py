@@ -109,7 +109,7 @@ def _address(end: Hashable) -> str:
 
 
 class PacketRecorder:
-    """Listens to the streams, and gives what comes behind each connection's beginning to its session."""
+    """Listens to the streams, and gives what comes after each connection's beginning to its session."""
 
     def __init__(self, protocol: Wire, server: Server, folder: Path, apart: GroupingOptions, at_ns: int) -> None:
         self.wire = protocol

@@ -28,7 +28,7 @@ class Segment(NamedTuple):
 
 
 class Listener(Protocol):
-    """Who is told what passes. Connections go by numbers from 1."""
+    """Who is reported what passes. Connections go by numbers from 1."""
 
     def began(self, number: int, client: Hashable, whole: bool, at_ns: int) -> None:
         """A connection of a client is there; whether its beginning was seen."""
@@ -75,7 +75,7 @@ class Streams:
         self._numbers = 0
 
     def segment(self, segment: Segment) -> None:
-        """A segment was seen; it may belong to nobody."""
+        """A segment was seen; it may belong to no one."""
         from_client = self._is_server(segment.target)
         if not from_client and not self._is_server(segment.source):
             return
@@ -144,7 +144,7 @@ class Streams:
     def _give(
         self, connection: _Connection, side: _Side, is_client: bool, piece: tuple[int, bytes, int], at_ns: int
     ) -> None:
-        """Tell what is new in a piece that begins where it is expected, or before."""
+        """Say what is new in a piece that begins where it is expected, or before."""
         assert side.next is not None
         sequence, data, length = piece
         known = -_distance(sequence, side.next)
@@ -158,7 +158,7 @@ class Streams:
             self._listener.lost(connection.number)
 
     def _drain(self, connection: _Connection, side: _Side, is_client: bool, at_ns: int) -> None:
-        """Tell what has waited for what is there now."""
+        """Say what has waited for what is there now."""
         while side.waiting:
             assert side.next is not None
             first = min(side.waiting, key=lambda number: _distance(number, side.next or 0))
@@ -215,5 +215,5 @@ class Streams:
 
 
 def _distance(number: int, other: int) -> int:
-    """How far one number is behind another, negative where it is before it."""
+    """How far one number is after another, negative where it is before it."""
     return (number - other + _HALF) % 2**32 - _HALF

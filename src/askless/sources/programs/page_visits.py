@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from askless.sources import Reporter
     from askless.sources.programs.program import ProgramEnd, VisitResult, Visits
 
-SIZE = "{size}"  # what a URL holds where its size stands
+SIZE = "{size}"  # what a URL holds where its size is
 
 VISITING = (
     Option(
@@ -86,7 +86,7 @@ def recorded(ended: ProgramEnd | None, voice: Reporter) -> RecordingResult:
 
 
 def check_program(values: Mapping[str, Any], example: str) -> None:
-    """Raises AskLessError no-program where pages are to be visited and no program is named that answers."""
+    """Raises AskLessError no-program if pages are to be visited and no program is named that answers."""
     if values["visit"] and not values["program"]:
         raise AskLessError("no-program", "--visit needs a program", f"name it after --, e.g.: -- {example}")
 

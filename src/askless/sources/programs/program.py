@@ -24,8 +24,8 @@ from askless.core.errors import AskLessError
 from askless.core.progress import Progress, quiet
 
 STOP_WAIT_S = 5.0  # how long pages' programs may take to stop once they are visited
-SETTLE_S = 0.1  # the last page has been answered; what its application does behind the answer may go on
-SETTLE_MOST_S = 15.0  # where somebody waits for it
+SETTLE_S = 0.1  # the last page has been answered; what its application does after the answer may go on
+SETTLE_MOST_S = 15.0  # where someone waits for it
 TERMINATE_WAIT_S = 10.0  # and a program that anyone who runs us wants stopped
 WARM_UP_HEADER = "X-Ask-Less-Warm-Up"
 
@@ -58,7 +58,7 @@ class VisitResult(msgspec.Struct, frozen=True):
 
 
 class ProgramEnd(msgspec.Struct, frozen=True):
-    """How the program ended. `stopped` tells that it was told to stop; its exit code then says nothing."""
+    """How the program ended. `stopped` says that it was reported to stop; its exit code then says nothing."""
 
     exit_code: int
     stopped: bool
@@ -76,7 +76,7 @@ def run(
     watch: Watch | None = None,
     settled: Callable[[int], bool] | None = None,
 ) -> ProgramEnd:
-    """Run the program until it ends, or until its pages are visited; `watch` is told of each visit.
+    """Run the program until it ends, or until its pages are visited; `watch` is reported of each visit.
 
     Behind the last one it goes on for a moment, or until what it does about so many visits has `settled`.
 
@@ -121,7 +121,7 @@ def run(
 class _Signals:
     """While the program runs, signals are its affair: the terminal sends it Ctrl-C itself, SIGTERM is passed on.
 
-    A program that SIGTERM does not end within TERMINATE_WAIT_S is killed: whoever wants us gone wants it gone too.
+    A program that SIGTERM does not end within TERMINATE_WAIT_S is killed: the one that wants us gone wants it gone too.
     """
 
     def __init__(self, process: subprocess.Popen[bytes], stop: threading.Event, grouped: bool) -> None:
@@ -152,7 +152,7 @@ class _Signals:
 
 
 def _send(process: subprocess.Popen[bytes], number: int, grouped: bool) -> bool:
-    """Send a signal to the program, or to all of its group; False where nobody is left to get it."""
+    """Send a signal to the program, or to all of its group; False if no one is left to get it."""
     try:
         if grouped:
             os.killpg(process.pid, number)
@@ -178,7 +178,7 @@ def _stop(process: subprocess.Popen[bytes], grouped: bool) -> None:
 
 
 def _request(url: str, timeout_s: float, warm_up: bool) -> int:
-    """GET a page and read it whole; its status. Raises OSError where nothing answers."""
+    """GET a page and read it whole; its status. Raises OSError if nothing answers."""
     opener = urllib.request.build_opener(urllib.request.ProxyHandler({}))
     try:
         request = urllib.request.Request(url, headers={WARM_UP_HEADER: "1"} if warm_up else {})
@@ -260,7 +260,7 @@ def _visit(
 
 
 def until_stopped(ready: Callable[[], None], stopped: threading.Event | None = None) -> None:
-    """Wait for Ctrl-C, for somebody who wants us gone, or until `stopped` is set; `ready` is called once that is heard."""
+    """Wait for Ctrl-C, for someone who wants us gone, or until `stopped` is set; `ready` is called once that is heard."""
     stopped = stopped or threading.Event()
 
     before = {number: signal.signal(number, lambda *_: stopped.set()) for number in (signal.SIGINT, signal.SIGTERM)}

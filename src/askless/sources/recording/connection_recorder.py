@@ -1,4 +1,4 @@
-"""Turns what passes on connections into a capture: sessions read, requests are told apart, a writer writes.
+"""Turns what passes on connections into a capture: sessions read, requests are distinguished, a writer writes.
 
 What the relay and the reader of packets share. Connections go by numbers of the source's choice.
 """
@@ -57,7 +57,7 @@ class ConnectionRecorder:
             struct.error,
             RecursionError,
         ) as error:
-            # Bytes are what anybody sends: what nobody foresaw costs its connection, and is counted.
+            # Bytes are what anybody sends: what no one foresaw costs its connection, and is counted.
             self.broken += 1
             self.broken_reason = self.broken_reason or f"{type(error).__name__}: {str(error)[:200]}"
             self._give_up(number, "its messages have an unknown form", at_ns)
@@ -90,7 +90,7 @@ class ConnectionRecorder:
         self.requests.closed(number, at_ns)
 
     def close(self, at_ns: int, lost: str) -> None:
-        """The traffic is over. `lost` says how bytes went missing, where they did."""
+        """The traffic is over. `lost` says how bytes went missing, if they did."""
         for number in list(self.sessions):
             self.closed(number, at_ns)
         self.requests.close()

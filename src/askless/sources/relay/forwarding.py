@@ -120,7 +120,7 @@ def _address_of(transport: Any) -> str:
 
 
 def _is_heard(path: str) -> bool:
-    """Whether somebody listens on a unix socket, a database server for one."""
+    """Whether someone listens on a unix socket, a database server for one."""
     with socket.socket(socket.AF_UNIX) as probe:
         return probe.connect_ex(path) == 0
 
@@ -159,7 +159,7 @@ class _TargetLookup(asyncio.Protocol):
 
     def __init__(self, answer: asyncio.Future[bytes]) -> None:
         self.answer = answer
-        answer.add_done_callback(lambda done: done.exception())  # nobody need wait for it
+        answer.add_done_callback(lambda done: done.exception())  # no one need wait for it
 
     def data_received(self, data: bytes) -> None:
         """The answer came."""
@@ -183,10 +183,10 @@ class PendingConnection:
             tls=owner.settings.near is not None, far_tls=owner.settings.far is not None
         )
         self.waiting = b""  # for the server, until it is there
-        self.away = b""  # what the client is told once it has said what it wants: the server can't be reached
+        self.away = b""  # what the client is reported once it has said what it wants: the server can't be reached
         self.ended = False
         self.encrypting = False
-        self.held: list[bytes] = []  # what the client said once TLS was there, and before anybody was told so
+        self.held: list[bytes] = []  # what the client said once TLS was there, and before anybody was reported so
         self.task: asyncio.Task[None] | None = None
 
     def there(self, kind: int, transport: Any) -> None:
@@ -286,7 +286,7 @@ class PendingConnection:
         try:
             layer = _TargetLookup(
                 self.owner.loop.create_future()
-            )  # what fails must not end the pair: the client is told first
+            )  # what fails must not end the pair: the client is reported first
             host = settings.to.host
             encrypted = await self.owner.loop.start_tls(self.far, layer, settings.far, server_hostname=host)
             assert encrypted is not None

@@ -1,4 +1,4 @@
-"""Reads what a relay has put aside and writes the capture: a process of its own, which works when nobody else wants to.
+"""Reads what a relay has put aside and writes the capture: a process of its own, which works when no one else wants to.
 
 It ends when the relay has closed the bell and nothing more lies there; a relay that is killed loses nothing that it has put
 aside. Started as `python -m askless.sources.relay.reader`, with a job as JSON in its last argument.
@@ -86,7 +86,7 @@ def _take(conversations: ConnectionRecorder, kind: int, number: int, at_ns: int,
 class _Pace:
     """Keeps the reader out of the way while there is traffic: it works a tenth of the time then, or less if much comes.
 
-    A process that runs beside the traffic slows it down, whatever its priority is: measured by benchmarks/relay.py. Once
+    A process that runs next to the traffic slows it down, whatever its priority is: measured by benchmarks/relay.py. Once
     the backlog is half full, and when nothing new comes, it works as fast as it can.
     """
 
@@ -123,7 +123,7 @@ def _wait(bell: int) -> bool:
 
 
 if __name__ == "__main__":
-    # Whoever stops the relay means the relay: what it has put aside is still read.
+    # Anyone who stops the relay means the relay: what it has put aside is still read.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, signal.SIG_IGN)
     os.nice(_NICE)

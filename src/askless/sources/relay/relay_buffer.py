@@ -1,6 +1,6 @@
 """What was forwarded and waits to be read: a ring in a file without a name, which is gone when its processes are.
 
-The writer never waits. Where the ring is full, what comes is left out and counted, and its connection is told to have lost
+The writer never waits. Where the ring is full, what comes is omitted and counted, and its connection is reported to have lost
 something. Positions only grow; each side writes its own, in a page that both have mapped.
 """
 
@@ -96,7 +96,7 @@ def _write(file: int, data: bytes, at: int) -> None:
 class BufferWriter:
     """The writer's side: gathers records and writes them in batches. `lost_bytes` counts what found no room.
 
-    `waiting` holds (kind, connection, time, bytes) of each record, and `size` says how many bytes that is: whoever forwards
+    `waiting` holds (kind, connection, time, bytes) of each record, and `size` says how many bytes that is: anyone who forwards
     adds to both himself, as that is done for every chunk.
     """
 
@@ -105,7 +105,7 @@ class BufferWriter:
         self.lost_bytes = 0
         self.waiting: list[tuple[int, int, int, bytes]] = []
         self.size = 0
-        self._lost: dict[int, int] = {}  # connections that must be told, and when they lost something
+        self._lost: dict[int, int] = {}  # connections that must be said, and when they lost something
 
     def flush(self) -> bool:
         """Write what has gathered; whether there was anything."""
@@ -133,7 +133,7 @@ def _packed(waiting: list[tuple[int, int, int, bytes]]) -> bytes:
 
 
 def records(backlog: RelayBuffer) -> Iterator[tuple[int, int, int, bytes] | None]:
-    """(kind, connection, time, bytes) of each record in turn; None where nothing more lies there for now."""
+    """(kind, connection, time, bytes) of each record in turn; None if nothing more lies there for now."""
     pieces: list[bytes] = []
     size, need = 0, _HEADER.size
     while True:

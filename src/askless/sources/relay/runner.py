@@ -1,4 +1,4 @@
-"""Runs a relay: the loop that forwards in a thread, the reader in a process, and the program, where there is one, between."""
+"""Runs a relay: the loop that forwards in a thread, the reader in a process, and the program, if there is one, between."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ _WATCH_S = 0.2
 def run(
     wish: RelayOptions, program: Sequence[str], visits: Visits | None, folder: Path, voice: Reporter
 ) -> ProgramEnd | None:
-    """Relay into a folder; how the program ended, where there was one.
+    """Relay into a folder; how the program ended, if there was one.
 
     Raises AskLessError: cant-listen, and what running the program raises.
     """
@@ -101,7 +101,7 @@ def _start_reader(
 
 
 def _watch(reader: subprocess.Popen[bytes], gone: threading.Event) -> None:
-    """Whoever records nothing any more does not go on as if it did."""
+    """Anyone who records nothing any more does not go on as if it did."""
     reader.wait()
     gone.set()
 
@@ -157,7 +157,7 @@ class _Loop:
             ) from None
 
     def put(self, kind: int, data: bytes) -> None:
-        """Put something aside, behind all that has come until now."""
+        """Put something aside, after all that has come until now."""
 
         async def put() -> None:
             self.forwarder.put(kind, 0, data)
@@ -193,7 +193,7 @@ def _new_loop() -> asyncio.AbstractEventLoop:
 
 
 class _Windows:
-    """Tells the reader of each visit, once the next one begins: what a page does behind its answer is its own."""
+    """Tells the reader of each visit, once the next one begins: what a page does after its answer is its own."""
 
     def __init__(self, loop: _Loop) -> None:
         self.loop = loop

@@ -1,4 +1,4 @@
-"""The source `relay`: stands between any program and its database server, forwards all bytes, and reads them."""
+"""The source `relay`: is between any program and its database server, forwards all bytes, and reads them."""
 
 from __future__ import annotations
 
@@ -60,7 +60,7 @@ class Relay:
         check_program(values, "node server.js")
 
     def run(self, values: Mapping[str, Any], folder: Path, voice: Reporter) -> RecordingResult:
-        """Relay until the program ends, its pages are visited, or somebody stops it. Raises AskLessError."""
+        """Relay until the program ends, its pages are visited, or someone stops it. Raises AskLessError."""
         from askless.sources.relay import options as wishes, runner
 
         wish = wishes.read(values)

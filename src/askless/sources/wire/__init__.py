@@ -24,7 +24,7 @@ Facts = dict[str, Any]  # what an opening found out that the session must know; 
 
 
 class Unreadable(Exception):
-    """Bytes that the protocol does not allow, or that are not read here. Never raised to whoever forwards them."""
+    """Bytes that the protocol does not allow, or that are not read here. Never raised to anyone who forwards them."""
 
     def __init__(self, why: str, offset: int = 0) -> None:
         super().__init__(f"{why} at byte {offset}" if offset else why)
@@ -54,21 +54,21 @@ NOTHING = Step()
 
 
 class Opening(Protocol):
-    """The beginning of a connection. `state` tells how far it is.
+    """The beginning of a connection. `state` says how far it is.
 
     - "opening": give it what comes, and pass on what it gives
     - "tls": the client begins with TLS now, and `rest` is the beginning of it; go on with what comes out of it
     - "far-tls": begin with TLS towards the server, and `resume`
     - "open": authenticated; what comes from now on is passed on as it is, and goes to a session
     - "unread": passed on as it is, and not read: a replication, a cancel request, or what is not understood (`why`)
-    - "refused": the client is told why, and the connection ends
+    - "refused": the client is reported why, and the connection ends
     """
 
     state: str
     why: str
     facts: Facts
     rest: bytes
-    early: tuple[bytes, bytes]  # once open: what came behind the beginning from the client and from the server
+    early: tuple[bytes, bytes]  # once open: what came after the beginning from the client and from the server
 
     def client(self, data: bytes) -> Step:
         """Bytes came from the client."""
@@ -80,13 +80,13 @@ class Opening(Protocol):
         """TLS towards the server has begun."""
 
     def refusal(self, text: str) -> bytes:
-        """What the client is told where the server can't be reached, in the protocol's own words."""
+        """What the client is reported where the server can't be reached, in the protocol's own words."""
 
 
 class Session(Protocol):
     """An open connection. Times are those at which the bytes came, in nanoseconds on one clock.
 
-    Any split of the two streams gives the same queries. Both methods raise Unreadable for what is no message; whoever
+    Any split of the two streams gives the same queries. Both methods raise Unreadable for what is not a message; anyone who
     calls them stops there, or says `lost` and goes on.
     """
 
@@ -99,7 +99,7 @@ class Session(Protocol):
         """Bytes came from the server; the queries that end with them."""
 
     def lost(self) -> None:
-        """Bytes are missing: what is unfinished is forgotten; reading goes on at a border of messages that can be told."""
+        """Bytes are missing: what is unfinished is forgotten; reading goes on at a border of messages that can be said."""
 
     def ended(self, at_ns: int) -> list[CompletedQuery]:
         """The connection is gone; queries that it cut off."""

@@ -26,7 +26,7 @@ class Leftover:
         return whole
 
     def keep(self, data: bytes, position: int, need: int) -> None:
-        """Whole messages end at a position; keep what is behind it, of a message that needs so many bytes."""
+        """Whole messages end at a position; keep what is after it, of a message that needs so many bytes."""
         self.offset += position
         if position < len(data):
             self._pieces = [data[position:] if position else data]

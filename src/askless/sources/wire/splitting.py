@@ -9,7 +9,7 @@ from askless.core.sql.tokens import tokens
 
 @lru_cache(maxsize=512)
 def split(text: str, system: str = "postgresql") -> list[str]:
-    """The statements between the semicolons of a text, empty ones left out."""
+    """The statements between the semicolons of a text, empty ones omitted."""
     stripped = text.rstrip().rstrip(";")
     if ";" not in stripped:
         return [text] if stripped.strip() else []

@@ -10,7 +10,7 @@ from askless.core.sql.slots import Value
 
 VALUE_MOST = 2000  # characters of one parameter that are kept
 LIST_MOST = 500  # values of a list that is kept whole
-KEY_MOST = 64  # a sampled value longer than this is no key
+KEY_MOST = 64  # a sampled value longer than this is not a key
 SAMPLED_COLUMNS_MOST = 12
 WIDTHS_FIRST, WIDTHS_EVERY = 4, 64  # which executions of a text have their column widths told
 TEXT_MOST = 1024 * 1024  # characters of a statement
@@ -49,7 +49,7 @@ def key_like(value: Value) -> Value:
 
 
 def sampled_of(names: Sequence[str], may_be_keys: Sequence[int]) -> tuple[int, ...]:
-    """Which columns, of those that may hold keys, are sampled: where there are many, those that are called keys first."""
+    """Which columns, of those that may hold keys, are sampled: if there are many, those that are called keys first."""
     if len(may_be_keys) <= SAMPLED_COLUMNS_MOST:
         return tuple(may_be_keys)
     ordered = sorted(
@@ -59,13 +59,13 @@ def sampled_of(names: Sequence[str], may_be_keys: Sequence[int]) -> tuple[int, .
 
 
 def statement_text(raw: bytes, encoding: str) -> str:
-    """A statement's text, cut where nobody would read it whole."""
+    """A statement's text, cut where no one would read it whole."""
     text = raw.decode(encoding, "replace")
     return text if len(text) <= TEXT_MOST else text[:TEXT_MOST] + _CUT
 
 
 class RowSample:
-    """How often each text ran, so that widths are told of some executions only."""
+    """How often each text ran, so that widths are reported of some executions only."""
 
     __slots__ = ("_times",)
 
@@ -73,7 +73,7 @@ class RowSample:
         self._times: dict[str, int] = {}
 
     def is_told(self, text: str) -> bool:
-        """Count an execution; whether its column widths are to be told."""
+        """Count an execution; whether its column widths are to be said."""
         times = self._times.get(text, 0) + 1
         if len(self._times) >= TEXTS_MOST and text not in self._times:
             self._times.clear()

@@ -29,7 +29,7 @@ class Step(msgspec.Struct, frozen=True):
 
 
 class Query(msgspec.Struct, frozen=True):
-    """The query that a call hangs on: the file where it is built, its model, and the paths that it joins already."""
+    """The query that a call depends on: the file where it is built, its model, and the paths that it joins already."""
 
     file: str
     model: str
@@ -68,10 +68,10 @@ class Words(Protocol):
         """Whether a join can bring in a to-many relation."""
 
     def keeps_conditions(self, load: Load) -> bool:
-        """Whether an eager load of a relation spares lookups that have conditions beside their key."""
+        """Whether an eager load of a relation spares lookups that have conditions next to their key."""
 
     def aside(self, path: Sequence[Load]) -> str:
-        """How to load the last relation of a path beside it, where the lookups have conditions. An instruction."""
+        """How to load the last relation of a path next to it, if the lookups have conditions. An instruction."""
 
     def afterwards(self, path: Sequence[Load]) -> str:
         """How to load the last relation of a path for objects that are there, whatever query gave them; '' where there is no way.
@@ -83,7 +83,7 @@ class Words(Protocol):
         """What must be minded when the last relation of a path is joined; '' where nothing."""
 
     def together(self, steps: Sequence[Step], query: Query) -> str:
-        """All that loads these paths with a query, in one call; where the framework builds the query, an instruction."""
+        """All that loads these paths with a query, in one call; if the framework builds the query, an instruction."""
 
     def placed(self, file: str, model: str, call: str) -> str:
         """A call on a query of a model that is built in this file: as it is, or where the framework takes it."""
@@ -95,7 +95,7 @@ class Words(Protocol):
         """Fetch these columns (table, column) and no others; the keys are among them."""
 
     def widened(self, model: Model, columns: Sequence[str]) -> str:
-        """Fetch columns after all that the query leaves out."""
+        """Fetch columns after all that the query omits."""
 
     def counted(self, parent: Model, relation: Relation, conditions: bool) -> str:
         """Parents with the number of their children, those with none with 0. A query of its own.
@@ -135,7 +135,7 @@ REGISTRY = {
 
 
 def words_of(load: Load | None) -> Words | None:
-    """The words of the ORM that a query came from; None where none is known, or none reaches it: a library reads it."""
+    """The words of the ORM that a query came from; None if none is known, or none reaches it: a library reads it."""
     if load is None or load.orm not in REGISTRY or load.kind == "library":
         return None
     words: Words = import_module(REGISTRY[load.orm]).WORDS
@@ -152,7 +152,7 @@ def by_model(
 ) -> list[tuple[Model, str, list[str]]] | None:
     """Columns by model: the model, the relation that brings it in ('' for the main one), its attributes.
 
-    None where a model, the way to it or an attribute is not known.
+    None if a model, the way to it or an attribute is not known.
     """
     main = models.get((load.orm, load.target))
     results: dict[str, tuple[Model, str, list[str]]] = {}
@@ -170,6 +170,6 @@ def by_model(
 
 
 def by_table(load: Load, table: str, models: Models) -> Model | None:
-    """The model of a table, where there is just one."""
+    """The model of a table, if there is just one."""
     results = [model for (orm, _), model in models.items() if orm == load.orm and model.table == table]
     return results[0] if len(results) == 1 else None

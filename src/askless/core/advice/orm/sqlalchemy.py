@@ -90,7 +90,7 @@ class SQLAlchemy:
         options = []
         for _, relation, calls in groups:
             above = ""
-            if load.relation:  # a relation's own query: the option hangs on the relation
+            if load.relation:  # a relation's own query: the option depends on the relation
                 above = f"defaultload({bare(load.model)}.{load.relation})."
             if relation:
                 above += f"defaultload({bare(load.target)}.{relation})."

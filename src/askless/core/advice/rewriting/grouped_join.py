@@ -17,7 +17,7 @@ from askless.core.sql.value_equality import meaning
 def grouped_join(text: str, system: str, values: Sequence[Value]) -> str:
     """The statement with each subquery of its columns that can be, as an outer join; '' where none can be.
 
-    `values` are those of its slots: a subquery of the first row in an order is told by its LIMIT of 1. Rows without a partner
+    `values` are those of its slots: a subquery of the first row in an order is known from its LIMIT of 1. Rows without a partner
     keep a count of 0, and NULL for all else, as the subquery gives.
     """
 
@@ -55,7 +55,7 @@ def _outside(tree: exp.Select) -> list[Any]:
 
 
 def _joined(subquery: Any, names: Names, values: Sequence[Value], taken: set[str]) -> tuple[Any, Any, Any] | None:
-    """The grouped query, the condition that joins it, and what stands for the subquery; None where it can't be written."""
+    """The grouped query, the condition that joins it, and what stands for the subquery; None if it can't be written."""
     inner = subquery.this
     scope = names.scope_of(inner)
     others = ("group", "having", "offset", "distinct", "with_", "with", "windows", "locks", "qualify")
@@ -129,7 +129,7 @@ def _aggregate(inner: exp.Select, own: Any, values: Sequence[Value]) -> Built | 
 
 
 def _first(inner: exp.Select, own: Any, values: Sequence[Value]) -> Built | None:
-    """The first row in an order, told by a window."""
+    """The first row in an order, known from a window."""
     limit, order = inner.args["limit"], inner.args.get("order")
     slot = slot_in(limit.expression) if isinstance(limit, exp.Limit) else None
     one = slot is not None and slot < len(values) and meaning(values[slot]) == 1

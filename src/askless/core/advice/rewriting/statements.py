@@ -37,7 +37,7 @@ def pretty(text: str, system: str) -> str:
 def _key_comparison(tree: exp.Select, names: Names, table: str, column: str) -> exp.EQ | exp.In | None:
     """The comparison of the key column with one value: `column = ?`, `? = column` or `column IN (?)`.
 
-    Only one that every row must meet, of the statement itself; None where there are several.
+    Only one that every row must meet, of the statement itself; None if there are several.
     """
     wanted = Column(table.lower(), column.lower())
     results = []
@@ -69,7 +69,7 @@ def _key_side(node: Any) -> exp.Column | None:
 class LookUp(msgspec.Struct, frozen=True):
     """A lookup by one key: its text, and the column of a table that the key is compared with.
 
-    `beside` are the other slots that vary with it: what does not take all of them along can't be written.
+    `next to` are the other slots that vary with it: what does not take all of them along can't be written.
     """
 
     text: str
@@ -83,7 +83,7 @@ class LookUp(msgspec.Struct, frozen=True):
         return rewritten(self.text, self.system, change)
 
     def by_all_keys(self, tree: exp.Select, names: Names) -> list[exp.Column] | None:
-        """Make the comparison with one key `column IN (:keys)`; the key's columns, or None where there is no such comparison."""
+        """Make the comparison with one key `column IN (:keys)`; the key's columns, or None if there is no such comparison."""
         node = _key_comparison(tree, names, self.table, self.column)
         key = _key_side(node)
         if node is None or key is None:
@@ -230,7 +230,7 @@ def _under(aggregate: Any, condition: exp.EQ) -> Any:
 
 
 def _of_rows(tree: exp.Select) -> exp.Select | None:
-    """The inner one of `SELECT COUNT(1) FROM (SELECT 1 FROM …)`, counting itself; None where it is no such count."""
+    """The inner one of `SELECT COUNT(1) FROM (SELECT 1 FROM …)`, counting itself; None if it is not a such count."""
     source = source_of(tree)
     inner = source.this if isinstance(source, exp.Subquery) else None
     if not isinstance(inner, exp.Select) or len(tree.expressions) != 1:
@@ -291,7 +291,7 @@ def numbered(lookup: LookUp) -> str:
 
 
 def first_of_each(lookup: LookUp) -> str:
-    """A lookup of one row in an order as the first row for each key, told by a window."""
+    """A lookup of one row in an order as the first row for each key, known from a window."""
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
         order = tree.args.get("order")
@@ -356,7 +356,7 @@ def joined(
 ) -> str:
     """The parent's statement with the child joined to it, by an outer join so that no parent is lost.
 
-    `parent_column` is the table and the column that hold the child's key; `outputs` are what the child's own statement gives. '' where one of them is no column of the child, and for a to-many
+    `parent_column` is the table and the column that hold the child's key; `outputs` are what the child's own statement gives. '' where one of them is not a column of the child, and for a to-many
     join under a LIMIT: that would count joined rows instead of parents.
     """
     return _joined(text, system, parent_column, table, column, tuple(outputs), to_many)
@@ -390,7 +390,7 @@ def _joined(
         if len(holders) > 1 or not (holders or not parent_column[0]):
             return None
         parent = holders[0] if holders else main
-        for node in tree.find_all(exp.Column):  # names that were clear alone may be ambiguous beside the child's
+        for node in tree.find_all(exp.Column):  # names that were clear alone may be ambiguous next to the child's
             if not node.table and not tree.args.get("joins") and node.find_ancestor(exp.Select) is tree:
                 node.set("table", exp.to_identifier(main))
         on = exp.EQ(this=exp.column(column, table=table), expression=exp.column(parent_column[1], table=parent))
@@ -443,9 +443,9 @@ def paged(text: str, system: str, key: str, size: int) -> str:
 
 
 def behind(text: str, system: str, order: Sequence[tuple[Column, bool]], key: str) -> str:
-    """A page without its OFFSET: the rows behind the last one seen, by the columns of its order and then by the key.
+    """A page without its OFFSET: the rows after the last one seen, by the columns of its order and then by the key.
 
-    '' where the order runs up for some columns and down for others, or is more than one column beside the key.
+    '' where the order runs up for some columns and down for others, or is more than one column next to the key.
     """
     if len(order) > 1 or any(not column.name for column, _ in order):
         return ""

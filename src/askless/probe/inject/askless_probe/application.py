@@ -1,6 +1,6 @@
 """Which installed packages are the application itself: in a container, all code may lie in site-packages.
 
-Told by anyone who records (`--app-package`), or by how the program was started: the module behind a console script or `-m`, what a
+Known from anyone who records (`--app-package`), or by how the program was started: the module after a console script or `-m`, what a
 server or a queue's worker was given to serve, Django's settings. Looked up once, when a line is first in question.
 """
 

@@ -72,7 +72,7 @@ class CaptureFile:
         now_ns = perf_counter_ns()
         going_on = [request for request in recorder.open_requests.values() if request.announced]
         if any(request is not recorder.outside for request in going_on) and self.size < 2 * spare.segment:
-            return  # a request is told in one file, unless one goes on for very long
+            return  # a request is reported in one file, unless one goes on for very long
         for request in going_on:
             self._end(request, now_ns)
             request.start_ns = now_ns

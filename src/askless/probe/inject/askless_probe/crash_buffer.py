@@ -26,19 +26,19 @@ from . import recorder, stack, texts, values
 SLOT, SLOTS = 512, 4096
 SUFFIX = ".tail"
 BRIEF, WHOLE = b"\x01", b"\x02"
-TEXT_MAX = 200  # characters of a text that stands in its slot the first time
+TEXT_MAX = 200  # characters of a text that is in its slot the first time
 TEXTS_MAX = 20_000  # texts that are remembered
-TOLD_MOST_BYTES = 4 * 1024**2  # of lines behind the ring; then they begin again
-_SHARE, _SLOTS_LEAST = 32, 64  # of a capture's size for the ring, and as much again for the lines behind it
+TOLD_MOST_BYTES = 4 * 1024**2  # of lines after the ring; then they begin again
+_SHARE, _SLOTS_LEAST = 32, 64  # of a capture's size for the ring, and as much again for the lines after it
 # kind, load, request, text, place, connection x 2 + inside, start, duration, rows, thread
 _BRIEF = Struct("<cxHIIIIqqqQ")
-_LOADS_MOST = 60_000  # that may be told: their number has two bytes
+_LOADS_MOST = 60_000  # that may be said: their number has two bytes
 _FORM = 2  # of marshal: the same in every Python
 _kept = []  # maps are not closed but left: closing one closes a descriptor that may be the program's by now
 
 
 class CrashBuffer:
-    """The tail of one process. It opens with the first thing that is put into it; where it can't, it does without."""
+    """The tail of one process. It opens with the first thing that is put into it; if it can't, it does without."""
 
     def __init__(self, writer, connections):
         self.writer = writer
@@ -56,10 +56,10 @@ class CrashBuffer:
         self.told_bytes = 0
         self.places = {(): 0}
         self.loads = {None: 0}
-        self.texts = {}  # text -> its number; 0 where it was seen once, and stands in its slot
+        self.texts = {}  # text -> its number; 0 if it was seen once, and is in its slot
 
     def _open(self):
-        """Open it beside the capture's own file, which is begun for it."""
+        """Open it next to the capture's own file, which is begun for it."""
         writer = self.writer
         self.tried = True
         if not writer.folder:
@@ -180,7 +180,7 @@ class CrashBuffer:
         self.ring[at : at + len(data)] = data
 
     def _tell(self, event):
-        """Write a line behind the ring. By the file's name, as the program may have closed any descriptor."""
+        """Write a line after the ring. By the file's name, as the program may have closed any descriptor."""
         line = (self.writer.encode(event) + "\n").encode("ascii")
         if self.told_bytes + len(line) > self.told_most:
             os.truncate(self.path, SLOT * self.slots)

@@ -6,7 +6,7 @@
 import re
 
 MASK = "'***'"
-# One of these words stands in every text that is looked at any closer.
+# One of these words is in every text that is looked at any closer.
 HINTS = (
     "passw",
     "identified",
@@ -42,8 +42,8 @@ _BARE = re.compile(r"(\bidentified\s+by\s+(?:values\s+|password\s+)?)([^\s'\"`;(
 # A literal that says how to connect: password=tide in it, or a URL with a password.
 _CONNECTS = re.compile(r"passw(?:or)?d\s*=|://[^/@\s:]*:[^/@\s]+@", re.I)
 _HINTS_IN_ROWS = ("passw", "crypt", "://")  # without one of these no literal of such a statement is looked at
-_BEHIND = 40  # characters before a literal that tell what it is for
-# The literals right behind these belong to them, whatever the statement does.
+_BEHIND = 40  # characters before a literal that say what it is for
+# The literals right after these belong to them, whatever the statement does.
 _CALL = re.compile(r"\b(?:old_)?password\s*\(\s*\Z|\bidentified\s+by\s*\Z|\bcrypt\s*\(\s*\Z", re.I)
 
 
@@ -66,7 +66,7 @@ def cleaned(text):
 
 
 def _without_literals(text):
-    """The text without its literals: where a backslash may or may not be an escape, all between the first quote and the last."""
+    """The text without its literals: if a backslash may or may not be an escape, all between the first quote and the last."""
     if "\\" not in text:
         return _LITERAL.sub(MASK, text)
     places = [place for quote in "'\"$" for place in (text.find(quote), text.rfind(quote)) if place >= 0]

@@ -1,6 +1,6 @@
 """`--echo`: each statement on stderr as it ends, with its time, its rows and the values asked for.
 
-The list of columns is folded, so that FROM, JOIN and WHERE can be seen; what nobody's code wrote is left out.
+The list of columns is folded, so that FROM, JOIN and WHERE can be seen; what no one's code wrote is omitted.
 """
 
 import os
@@ -79,7 +79,7 @@ class Echo:
         self.colour = mode == "colour"
         self.width = 100
         try:
-            self.width = os.get_terminal_size(2).columns or self.width  # a terminal that nobody sized says 0
+            self.width = os.get_terminal_size(2).columns or self.width  # a terminal that no one sized says 0
         except OSError:
             pass
         if sys.flags.interactive:

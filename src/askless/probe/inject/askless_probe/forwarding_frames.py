@@ -20,7 +20,7 @@ _RUNS = (
 
 
 def passes_on(code, line, span):
-    """Whether the call at a line of a code object, and at these columns of it where they are known, only passes on."""
+    """Whether the call at a line of a code object, and at these columns of it if they are known, only passes on."""
     call = _call_at(code.co_filename, line, span)
     if call is None:
         return False
@@ -45,7 +45,7 @@ def passes_on(code, line, span):
 
 
 def _given(call):
-    """The names that a call's arguments are made of; None where one is more than a name, or a choice between names."""
+    """The names that a call's arguments are made of; None if one is more than a name, or a choice between names."""
     plain = (ast.Name, ast.Load, ast.IfExp, ast.BoolOp, ast.Or, ast.And, ast.Compare, ast.Is, ast.IsNot, ast.Starred)
     names = set()
     for value in list(call.args) + [keyword.value for keyword in call.keywords]:

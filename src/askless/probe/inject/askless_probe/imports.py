@@ -85,7 +85,7 @@ HOOKS = {
 }
 
 
-# What asks a database, serves requests or runs jobs and is not recorded: said, where a program imports it.
+# What asks a database, serves requests or runs jobs and is not recorded: said, if a program imports it.
 UNKNOWN = {
     "cx_Oracle": "driver", "aiopg": "driver",
     "mariadb": "driver", "aioodbc": "driver", "pysqlite3": "driver", "sqlcipher3": "driver", "snowflake.connector": "driver",
@@ -98,7 +98,7 @@ UNKNOWN = {
 
 
 def _note(name):
-    """Remember what is imported, to be told in the capture."""
+    """Remember what is imported, to be said in the capture."""
     from . import recorder
 
     if name in HOOKS:
@@ -141,7 +141,7 @@ class _Watcher:
 class _Loader:
     """Stands in for the loader of one module, and runs the hook after the module's own code.
 
-    It is the module's own affair: the loader behind it, which may be a class, or one object for many modules, stays as it is.
+    It is the module's own affair: the loader after it, which may be a class, or one object for many modules, stays as it is.
     The module never sees it: when its code begins, the loader is in its place again.
     """
 
@@ -167,7 +167,7 @@ class _Loader:
 
 
 def _watch_loader(spec):
-    """Let the hook of a module run after its own code, where its loader has such a step."""
+    """Let the hook of a module run after its own code, if its loader has such a step."""
     if hasattr(spec.loader, "exec_module") and not isinstance(spec.loader, type):
         spec.loader = _Loader(spec.loader, spec)
 

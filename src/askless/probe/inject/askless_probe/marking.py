@@ -12,7 +12,7 @@ class request:
     """Context manager and decorator. Inside another request it changes nothing: the outer one counts.
 
     What is decorated may be a coroutine or a generator as well: the request is open while its code runs, not while
-    whoever takes its values does something else.
+    the one that takes its values does something else.
     """
 
     kind = "marked"
@@ -136,7 +136,7 @@ class _Turns:
         return False
 
     def end(self):
-        """The code has run to its end, or nobody wants to know."""
+        """The code has run to its end, or no one wants to know."""
         request, self.request = self.request, None
         if request is not None:
             recorder.end(request, recorder.current.set(request))

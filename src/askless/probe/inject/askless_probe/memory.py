@@ -1,6 +1,6 @@
 """`--track-memory`: the most memory that Python's allocator held for a request beyond what it held when the request began.
 
-Only for requests that nothing else ran beside: what one of two allocates can't be told from what the other does. It makes the
+Only for requests that nothing else ran next to: what one of two allocates can't be derived from what the other does. It makes the
 program slower, allocation by allocation, so that its times are no longer what they are without it.
 """
 
@@ -37,7 +37,7 @@ def _spoil():
 
 
 def note(request):
-    """The application has done a part of a request: its peak so far, where that is its own."""
+    """The application has done a part of a request: its peak so far, if that is its own."""
     if request in _under_way:
         _under_way.discard(request)
         _leaving.add(request)

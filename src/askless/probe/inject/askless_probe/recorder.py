@@ -14,11 +14,11 @@ from .stack import built
 
 SAMPLE_ROWS = 32  # rows of a result that are looked at closely
 PENDING_MAX = 64  # records that may wait in one request before they are written
-ENDED = -(1 << 62)  # `flushed_ns` of a request that has ended: whoever adds to it then comes by `full`
+ENDED = -(1 << 62)  # `flushed_ns` of a request that has ended: anyone who adds to it then comes by `full`
 TELL_NS, TELL_MOST = (
     1_000_000_000,
     100,
-)  # how often what is left out is told: what a killed program does not tell is less
+)  # how often what is omitted is reported: what a killed program does not tell is less
 FLUSH_NS = 250_000_000  # and how long the records of an open request may wait while queries go on
 
 current = ContextVar("askless_request", default=None)
@@ -28,7 +28,7 @@ echo = None
 outside = None  # the request that queries outside all requests belong to
 open_requests = {}  # id -> Request, so that a stopping process can write them
 connections = {}  # number -> the database system it speaks to
-# What the ORM said of the query it is about to send: a matter of the task, not of the thread, where both differ.
+# What the ORM said of the query it is about to send: a matter of the task, not of the thread, if both differ.
 pending = ContextVar("askless_pending_load", default=None)
 models = {}  # (orm, model) -> function that describes it, called once, when a query first names it
 watched = []  # modules of interest that the program has imported, in order
@@ -37,8 +37,8 @@ serves = False  # whether a socket of the program's listens
 spent_ns = 0  # in writing
 _sampled = _sampled_ns = 0
 mentioned = set()  # (orm, model) of those that are described though no query is about them
-memory = None  # the module that watches it, where that was wished for
-spare = None  # what is left out, where anything may be: see `sparing`
+memory = None  # the module that watches it, if that was wished for
+spare = None  # what is omitted, where anything may be: see `sparing`
 tracking = False  # whether to note which objects and columns the application reads
 _last_request = 0
 _last_connection = 0
@@ -93,26 +93,26 @@ class Request:
         self.queued = False  # whether the writer knows that records wait
         self.prefix = ""  # of a mounted application's routes
         self.written = 0  # records written so far
-        self.uses = None  # what became of results, where that is tracked
+        self.uses = None  # what became of results, if that is tracked
         self.seen = None  # lazy loads by line, in strict mode
         self.task = None  # of asyncio's, that it was opened in
         self.held_bytes = self.memory_bytes = 0  # where memory is tracked
-        self.errands = []  # what was waited for beside the queries, not written yet
-        self.spared = self.held = False  # whether something may be left out; whether it waits for being slow
+        self.errands = []  # what was waited for next to the queries, not written yet
+        self.spared = self.held = False  # whether something may be omitted; whether it waits for being slow
         self.left_out = 0  # why all of it is: see `sparing`; 0 for not at all
         self.taken = self.more = self.more_ns = 0  # queries kept, those beyond the most, their time
         self.finish = None  # ends the request, once the application has returned and only its response is open
         self.start_ns = self.flushed_ns = perf_counter_ns()
 
     def retell(self):
-        """From here on it is told in another file, as if it began there."""
+        """From here on it is reported in another file, as if it began there."""
         self.announced = self.queued = False
         self.written = 0
         self.uses = None
 
 
 def switch_on(new_writer, new_echo=None, track_use=False, new_memory=None, new_spare=None):
-    """Record from now on. `new_writer` takes what ended, `new_echo` shows it (None: nobody wants to see it)."""
+    """Record from now on. `new_writer` takes what ended, `new_echo` shows it (None: no one wants to see it)."""
     global active, writer, echo, outside, tracking, memory, spare
     memory = new_memory
     spare = new_spare
@@ -133,14 +133,14 @@ def open_now():
 
 
 def restart_writer():
-    """Begin a new file, in which everything is told again."""
+    """Begin a new file, in which everything is reported again."""
     for request in open_requests.values():
         request.retell()
     writer.restart()
 
 
 def is_left_out():
-    """Whether the request that this code runs in is left out: then a driver need not look at its query."""
+    """Whether the request that this code runs in is omitted: then a driver need not look at its query."""
     request = current.get()
     return request is not None and request.left_out != 0
 
@@ -180,7 +180,7 @@ def take():
 
 
 def put_aside():
-    """What the ORM said, where another statement goes ahead of its query; `pending.set` gives it back."""
+    """What the ORM said, if another statement goes ahead of its query; `pending.set` gives it back."""
     load = pending.get()
     if load is not None:
         pending.set(None)
@@ -228,7 +228,7 @@ def around():
 
 
 def is_outermost(inside=("block",)):
-    """Whether what begins now is a request of its own: somebody records, and only a request of these kinds is around."""
+    """Whether what begins now is a request of its own: someone records, and only a request of these kinds is around."""
     request = around()
     return active and (request is None or request.kind in inside)
 

@@ -1,8 +1,8 @@
-"""What is left out of a recording that stays on for days, and how that is counted.
+"""What is omitted of a recording that stays on for days, and how that is counted.
 
-Whole requests are left out, by chance or since they were quick; of a request that asks much, what is beyond a number of
+Whole requests are omitted, by chance or since they were quick; of a request that asks much, what is beyond a number of
 queries. A file of the capture is closed when it is large, and the oldest files go. A word in a control file, or a full
-disk, stops recording for a while. What is left out is told in the capture, so that totals can be scaled.
+disk, stops recording for a while. What is omitted is reported in the capture, so that totals can be scaled.
 """
 
 import errno
@@ -23,7 +23,7 @@ SEGMENTS, SEGMENT_LEAST = (
     64 * 1024,
 )  # files that a capture of a limited size is made of, and how large each is at least
 FULL = (errno.ENOSPC, getattr(errno, "EDQUOT", errno.ENOSPC), errno.EFBIG)
-BY_CHANCE, QUICK, STOPPED = 1, 2, 3  # why a request is left out: also the order of their counts
+BY_CHANCE, QUICK, STOPPED = 1, 2, 3  # why a request is omitted: also the order of their counts
 _BITS = 0xFFFFFFFFFFFFFFFF
 _RANDOM_BITS = 56  # of a trace id: what W3C's Trace Context, level 2, has for random ones
 
@@ -45,7 +45,7 @@ class Sampler:
         self.next_look = 0
         self.next_tell = perf_counter_ns() + recorder.TELL_NS
         self.state = (time_ns() ^ (os.getpid() << 40)) | 1
-        self.routes = {}  # route -> [left out by chance, quick, while stopped, queries of the quick, their ns in the database]
+        self.routes = {}  # route -> [omitted by chance, quick, while stopped, queries of the quick, their ns in the database]
         self.untold = 0  # requests in them
         self.dropped = [0, 0, 0, 0]  # files, requests, queries, bytes that this process has removed so far
 
@@ -104,7 +104,7 @@ class Sampler:
         return False
 
     def ended(self, request, now_ns):
-        """Whether an ended request is left out; then it is counted."""
+        """Whether an ended request is omitted; then it is counted."""
         reason = request.left_out
         if not reason:
             if not request.held or now_ns - request.start_ns >= self.slower_ns:
@@ -157,10 +157,10 @@ class Sampler:
         )
         return True
 
-    # -- what is told ------------------------------------------------------------------------------------------------
+    # -- what is reported ------------------------------------------------------------------------------------------------
 
     def told(self):
-        """What was left out since it was told last, and what was dropped at all, as an event's fields; None for nothing."""
+        """What was omitted since it was reported last, and what was dropped at all, as an event's fields; None for nothing."""
         routes, self.routes, self.untold = self.routes, {}, 0
         if not routes and not any(self.dropped):
             return None
@@ -201,7 +201,7 @@ class Sampler:
             total -= size
             processes[process] -= 1
             if processes[process] or process == str(os.getpid()):
-                dropped = (0, 0, 0, 0)  # a later file of that process tells it, too
+                dropped = (0, 0, 0, 0)  # a later file of that process says it, too
             for i, count in enumerate((1, requests, queries, size)):
                 self.dropped[i] += count + dropped[i]
 

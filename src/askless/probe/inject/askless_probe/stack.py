@@ -20,7 +20,7 @@ _mine = {}  # file name -> whether the program's author wrote it
 _codes = {}  # id(code) -> code
 _judged = {(): ()}  # key -> the same without lines that only pass a call on
 _begun = {}  # (key of where a query was built, key of where it was sent) -> the key that stands for both
-_layers = {}  # file name -> whether it is a library's that is no layer below an application
+_layers = {}  # file name -> whether it is a library's that is not a layer below an application
 _watched = {}  # file name -> what tells the template's line of a frame of it
 _template_lines = {}  # (file, line) -> itself, kept so that its id stays its own
 TEMPLATE = -1  # stands for f_lasti where the id is a template line's
@@ -30,7 +30,7 @@ _EDGES = (
     "web/asgi.py", "web/wsgi.py", "web/django_app.py", "web/aiohttp_app.py", "web/sanic_app.py", "web/tornado_app.py",
     "web/http_server.py", "web/grpc_calls.py", "jobs/running.py", "jobs/queues.py",
 )  # fmt: skip
-_EDGE = object()  # in `_mine`: a file of these. What is outside of it called for the request, and is no part of it
+_EDGE = object()  # in `_mine`: a file of these. What is outside of it called for the request, and is not a part of it
 _edges = ("\0",)  # where our own code that begins requests lies
 _own = None  # folders of the application, once they are looked for
 own_packages = ()  # names of the installed packages that are the application
@@ -50,7 +50,7 @@ LAYERS = tuple(
 _NEAR = 40  # frames of libraries between a query's building and the program's line
 built = ContextVar("askless_built", default=None)  # where the query that is about to be sent was built, if an ORM tells
 _built = built.get
-lent = {}  # thread id -> place, where a thread works for code that waits in another one
+lent = {}  # thread id -> place, if a thread works for code that waits in another one
 
 
 def configure():
@@ -108,7 +108,7 @@ def watch(filename, line_of):
 
 
 def _template(frame, line_of, key, any_owner=False):
-    """The key of a template's line: nothing where the frame renders none, or the line around one that is there."""
+    """The key of a template's line: nothing if the frame renders none, or the line around one that is there."""
     found = line_of(frame)
     if found is None or not (any_owner or _mine.get(found[0]) or is_mine(found[0])):
         return ()
@@ -159,7 +159,7 @@ def walk(frame, mine=_mine, codes=_codes, judged=_judged):
 
 
 def nearest(frame):
-    """The key of the innermost frame of the program's, else of a library's; None where there is neither nearby."""
+    """The key of the innermost frame of the program's, else of a library's; None if there is neither nearby."""
     innermost = frame
     for _ in range(_NEAR):
         if frame is None:
@@ -172,7 +172,9 @@ def nearest(frame):
             if id(code) not in _codes:
                 remember(code, frame)
             return id(code), frame.f_lasti
-        if known is _EDGE or code.co_filename.startswith("<frozen importlib"):  # an import is no call of the program's
+        if known is _EDGE or code.co_filename.startswith(
+            "<frozen importlib"
+        ):  # an import is not a call of the program's
             break
         if known:
             return _template(frame, known, ()) or None
@@ -181,7 +183,7 @@ def nearest(frame):
 
 
 def aside(frame):
-    """Whether a library's code, no layer below an application's, stands between a frame and the nearest of the program's."""
+    """Whether a library's code, no layer below an application's, is between a frame and the nearest of the program's."""
     between = False
     for _ in range(_NEAR):
         if frame is None:
@@ -231,12 +233,12 @@ _as_is = _AsIs()
 
 
 def path(frame):
-    """The key of all of the program's frames, those that only pass a call on as well: for whoever lends it."""
+    """The key of all of the program's frames, those that only pass a call on as well: for anyone who lends it."""
     return walk(frame, judged=_as_is)
 
 
 def judge(key):
-    """The key without the innermost lines that only pass a call on: () where there are no others."""
+    """The key without the innermost lines that only pass a call on: () where there are not others."""
     begin = 0
     try:
         while begin < len(key) and key[begin + 1] != TEMPLATE and _passes_on(key[begin], key[begin + 1]):

@@ -1,6 +1,6 @@
 """Strict mode: raises at the line where the same relation is loaded lazily again and again in one request.
 
-It works only where the recorder runs and was told to (`askless capture app --strict`, `pytest --asks-strict`): in
+It works only if the recorder runs and was reported to (`askless capture app --strict`, `pytest --asks-strict`): in
 production there is no recorder, and so no strict mode.
 """
 

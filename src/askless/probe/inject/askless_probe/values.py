@@ -8,7 +8,7 @@ from json.encoder import encode_basestring_ascii as _escaped
 VALUE_MAX = 2000  # characters of one parameter that are kept
 LIST_MAX = 500  # values in a list that is kept whole
 CONTAINERS = (list, tuple, dict, set, frozenset)
-KEY_MAX = 64  # a sampled value longer than this is no key
+KEY_MAX = 64  # a sampled value longer than this is not a key
 
 
 def encoder(default):
@@ -122,7 +122,7 @@ def may_be_key(value):
 
 
 def is_called_key(name):
-    """Whether a column's name says that it holds a key: id, vessel_id, uuid, id_1 (as SQLAlchemy tells two apart)."""
+    """Whether a column's name says that it holds a key: id, vessel_id, uuid, id_1 (as SQLAlchemy distinguishes two)."""
     return name.lower().rstrip("_0123456789").endswith(("id", "pk", "key"))
 
 
@@ -136,7 +136,7 @@ def width(value):
 
 
 def plain_model(described):
-    """A model's description with all that is no text left out: what an ORM's fields give is anything."""
+    """A model's description with all that is not a text omitted: what an ORM's fields give is anything."""
 
     def texts(values):
         return [str.__str__(value) for value in values if isinstance(value, str)]

@@ -1,6 +1,6 @@
-"""What the application waits for beside its queries: calls over HTTP, mail, other programs, sleep.
+"""What the application waits for next to its queries: calls over HTTP, mail, other programs, sleep.
 
-Noted where it took a millisecond or more, with the line that waited. Of a URL the host alone is kept. Whoever waits inside
+Noted where it took a millisecond or more, with the line that waited. Of a URL the host alone is kept. Anyone who waits inside
 of another's wait (a call that sleeps between two tries) is a part of it.
 """
 
@@ -12,7 +12,7 @@ from . import recorder, stack
 from .wrapper_metadata import like
 
 LEAST_NS = 1_000_000
-MOST = 500  # that wait in one request before its queries are written: of more than that nobody asks
+MOST = 500  # that wait in one request before its queries are written: of more than that no one asks
 
 
 def note(kind, what, start_ns, frame):
@@ -34,7 +34,7 @@ def note(kind, what, start_ns, frame):
 
 
 class OpenWait:
-    """Stands in for a function written in C: unlike one written in Python it is no method where it stands in a class."""
+    """Stands in for a function written in C: unlike one written in Python it is not a method where it is in a class."""
 
     def __init__(self, plain, kind):
         self._plain = plain
@@ -61,7 +61,7 @@ class OpenWait:
 
 
 def _noting(cls, name, kind, what):
-    """Note each call of a method; `what` tells of its object and arguments what it deals with."""
+    """Note each call of a method; `what` says of its object and arguments what it deals with."""
     plain = vars(cls)[name]
 
     @like(plain)

@@ -1,4 +1,4 @@
-"""Makes what stands in for a function or class look like it: name, module, documentation, and so its signature."""
+"""Makes what is in for a function or class look like it: name, module, documentation, and so its signature."""
 
 from functools import update_wrapper
 
@@ -6,7 +6,7 @@ _NAMES = ("__module__", "__name__", "__qualname__", "__doc__")
 
 
 def like(plain, module=None):
-    """Decorate a function that stands in for `plain`; `module` where a method written in C tells none."""
+    """Decorate a function that is in for `plain`; `module` where a method written in C tells none."""
 
     def decorate(function):
         update_wrapper(function, plain, _NAMES, ())

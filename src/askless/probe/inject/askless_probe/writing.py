@@ -23,7 +23,7 @@ from .recorder import connections
 TEXTS_MAX = 20000  # statement texts remembered; beyond that the memory is cleared and texts are stored again
 SAMPLED_COLUMNS_MAX = 12
 WIDTHS_FIRST, WIDTHS_EVERY = 4, 64  # which executions of a statement get their column widths measured
-DESERTED = 10_000  # steps in the queue that show that whoever was to write them will not
+DESERTED = 10_000  # steps in the queue that show that anyone who was to write them will not
 SETTLE_S = 1.0  # how long an ending process waits for a thread that is writing
 _started = itemgetter(START_NS)
 
@@ -43,7 +43,7 @@ class Writer(CaptureFile):
     """The capture file of one process. Opened when there is something to write.
 
     Any thread may call it at any time, and so may a signal handler or a destructor that comes in between: what is to be
-    done goes into a queue, and who finds nobody at work works it off. Nobody ever waits for anybody.
+    done goes into a queue, and who finds no one at work works it off. No one ever waits for anybody.
     """
 
     def __init__(self, folder):
@@ -77,7 +77,7 @@ class Writer(CaptureFile):
         self.begun = False  # whether the first line has been told
         self.statements = {}
         self.by_parts = {}
-        self.forgotten = 0  # statement id from which on they are remembered, where that is not told yet
+        self.forgotten = 0  # statement id from which on they are remembered, if that is not told yet
         self.picks = [None]  # statement id -> function that picks the sampled columns of a row, once known
         self.executions = [0]
         self.described = set()  # texts whose columns are known
@@ -100,7 +100,7 @@ class Writer(CaptureFile):
         self._work_off()
 
     def _work_off(self):
-        """Do what waits, unless somebody is at it: then it is taken along, here or on the way out of the loop."""
+        """Do what waits, unless someone is at it: then it is taken along, here or on the way out of the loop."""
         queue = self.queue
         while queue:
             if not self.busy.acquire(False) and len(queue) < DESERTED:
@@ -119,7 +119,7 @@ class Writer(CaptureFile):
                 self.at_work = 0
                 recorder.spent_ns += perf_counter_ns() - began_ns
                 try:
-                    self._put()  # even when interrupted: numbers that have been given out must be told
+                    self._put()  # even when interrupted: numbers that have been given out must be said
                 finally:
                     if self.busy.locked():
                         self.busy.release()
@@ -147,7 +147,7 @@ class Writer(CaptureFile):
             self._do(self._write, request, ended_ns, keep_open)
 
     def tell_left_out(self):
-        """Tell what was left out since the last time."""
+        """Say what was omitted since the last time."""
         self._do(self._tell_left_out)
 
     def _tell_left_out(self):
@@ -230,7 +230,7 @@ class Writer(CaptureFile):
         self.file = -1
 
     def _uses(self, request, marks):
-        """What the ORM said, and beside it what becomes of the results from now on."""
+        """What the ORM said, and next to it what becomes of the results from now on."""
         plain = []
         for i, mark in enumerate(marks):
             if mark is not None and type(mark[0]) is tuple:

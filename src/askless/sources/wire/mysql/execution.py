@@ -1,4 +1,4 @@
-"""What runs on a connection of MySQL's protocol: prepared statements, executions, and what is told of one."""
+"""What runs on a connection of MySQL's protocol: prepared statements, executions, and what is reported of one."""
 
 from __future__ import annotations
 
@@ -57,7 +57,7 @@ class Execution:
 
 
 def told_of(execution: Execution, connection: int, encoding: str, widths_too: bool) -> QuerySeen:
-    """What is told of an execution that has ended."""
+    """What is reported of an execution that has ended."""
     columns = execution.columns
     rows, sizes = _rows(execution, encoding)
     may_be = [place for place, column in enumerate(columns) if _may_be_key(column)]
@@ -99,6 +99,6 @@ def _rows(execution: Execution, encoding: str) -> tuple[list[Sequence[Value]], l
                 measured = [0 if field is None else len(field) + 4 for field in fields]
             rows.append(values)
             sizes.append(measured)
-    except (error, ValueError, IndexError):  # columns that nobody saw described
+    except (error, ValueError, IndexError):  # columns that no one saw described
         return [], []
     return rows, sizes

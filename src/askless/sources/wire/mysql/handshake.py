@@ -48,7 +48,7 @@ class Opening:
         self._from_server = b""
         self._capabilities = 0  # of the server
         self._answer = b""  # of the client, while TLS towards the server begins
-        self._next = 0  # the number of what the client is told next
+        self._next = 0  # the number of what the client is reported next
         self._shift = 0  # what a packet's number grows by on its way to the server
 
     def client(self, data: bytes) -> Step:
@@ -153,7 +153,7 @@ class Opening:
                 raise ValueError
             at = payload.index(0, 1) + 1 + 4 + 8 + 1  # version, thread, the first half of the salt, a zero
             low, high = packets.two(payload, at), packets.two(payload, at + 5)
-            own = packets.four(payload, at + 14) if not low & 1 else 0  # MariaDB's, where the oldest bit is not set
+            own = packets.four(payload, at + 14) if not low & 1 else 0  # MariaDB's, if the oldest bit is not set
         except (error, ValueError, IndexError):
             self._pass("the server does not use the MySQL protocol")
             return payload

@@ -27,7 +27,7 @@ _KNOWN = frozenset((*range(0x1F + 1), BULK))
 _IN_TRANSACTION, _MORE_RESULTS, _CURSOR, _LAST_ROW = 0x0001, 0x0008, 0x0040, 0x0080
 _LATIN = {5, 8, 15, 31, 47, 48, 49, 94}  # numbers of collations of latin1
 _OK, _LOCAL, _EOF, _ERROR = 0x00, 0xFB, 0xFE, 0xFF
-_PROGRESS = 0xFFFF  # an "error" of MariaDB's that only tells how far it is
+_PROGRESS = 0xFFFF  # an "error" of MariaDB's that only says how far it is
 
 
 class Command:
@@ -196,7 +196,7 @@ class Session:
         command.texts = (split(text, self._system) or [text]) if command.kind == QUERY else [text]
 
     def _skip_attributes(self, payload: bytes) -> int:
-        """Where a statement begins behind the attributes that a client of MySQL may send before it."""
+        """Where a statement begins after the attributes that a client of MySQL may send before it."""
         count, position = packets.number(payload, 1)
         _, position = packets.number(payload, position)
         if count:
@@ -327,7 +327,7 @@ class Session:
             self._result_begins(command, payload)
 
     def _plain(self, command: Command, payload: bytes, first: int) -> None:
-        """The answer to a command that is no statement: one packet, or definitions up to an end."""
+        """The answer to a command that is not a statement: one packet, or definitions up to an end."""
         if command.kind == FIELD_LIST and not (first == _EOF and len(payload) < 9) and first != _OK:
             return
         if first in (_OK, _EOF) and command.kind != STATISTICS:
@@ -335,7 +335,7 @@ class Session:
         self._commands.popleft()
 
     def _status(self, payload: bytes, position: int) -> int:
-        """The server's state, as an OK packet (from its first number on) or an EOF packet tells it."""
+        """The server's state, as an OK packet (from its first number on) or an EOF packet says it."""
         if position == 1:
             _, position = packets.number(payload, position)
             _, position = packets.number(payload, position)
@@ -465,7 +465,7 @@ class Session:
         self._prepared[number] = Prepared(command.texts[0], parameters)
         described = not (self._can & packets.OPTIONAL_METADATA) or len(payload) < 13 or payload[12] == 1
         ends = 0 if self._can & packets.DEPRECATE_EOF else 1
-        # Definitions come one packet each, and an end behind each kind of them.
+        # Definitions come one packet each, and an end after each kind of them.
         command.left = sum(count + ends for count in (parameters, outputs) if count) if described else 0
         command.stage = "definitions"
         if not command.left:

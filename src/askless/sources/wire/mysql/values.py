@@ -34,7 +34,7 @@ class Column:
 
 
 def column_of(data: bytes, position: int, extended: bool, encoding: str) -> Column:
-    """A column's definition. Raises ValueError, IndexError where it is none."""
+    """A column's definition. Raises ValueError, IndexError if it is none."""
     for _ in range(3):  # catalog, schema, the table as the statement calls it
         _, position = packets.text(data, position)
     table, position = packets.text(data, position)
@@ -106,7 +106,7 @@ def binary_row(row: bytes, columns: Sequence[Column], encoding: str) -> tuple[li
 def binary_value(
     data: bytes, position: int, kind: int, unsigned: bool, encoding: str, charset: int = 0
 ) -> tuple[Value, int]:  # fmt: skip
-    """(value, position behind it). Raises ValueError, IndexError, struct.error where it is cut."""
+    """(value, position after it). Raises ValueError, IndexError, struct.error where it is cut."""
     if kind in _INTS:
         size, form = _INTS[kind]
         return int(unpack_from("<" + (form.upper() if unsigned else form), data, position)[0]), position + size

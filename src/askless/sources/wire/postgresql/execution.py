@@ -1,4 +1,4 @@
-"""What runs on a PostgreSQL connection: statements that were prepared, portals, executions, and what is told of one."""
+"""What runs on a PostgreSQL connection: statements that were prepared, portals, executions, and what is reported of one."""
 
 from __future__ import annotations
 
@@ -91,7 +91,7 @@ class Step:
 
 
 def told_of(execution: Execution, connection: int, encoding: str, widths_too: bool) -> QuerySeen:
-    """What is told of an execution that has ended."""
+    """What is reported of an execution that has ended."""
     columns = execution.columns or ()
     rows = [_fields(row) for row in execution.sample]
     sampled, sample = _sample(execution, columns, rows, encoding)
@@ -151,7 +151,7 @@ def _format(formats: Sequence[int], place: int) -> int:
 
 
 def _fields(row: bytes) -> list[bytes | None]:
-    """The fields of a DataRow, behind their number."""
+    """The fields of a DataRow, after their number."""
     (count,) = _SHORT(row, 0)
     position = 2
     results: list[bytes | None] = []

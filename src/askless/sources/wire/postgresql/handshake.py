@@ -46,7 +46,7 @@ class Opening:
         self._unbound = False  # whether mechanisms that bind were taken out of the server's offer
         self._from_client = b""
         self._from_server = b""
-        self._held = b""  # what the client sent that is no part of the authentication
+        self._held = b""  # what the client sent that is not a part of the authentication
 
     def client(self, data: bytes) -> Step:
         """See `Opening`."""

@@ -22,7 +22,7 @@ from askless.sources.wire.value_capture import RowSample, statement_text
 
 _LENGTH = Struct(">i").unpack_from
 _SHORT = Struct(">H").unpack_from
-_COLUMN = Struct(">IhIhih")  # of a RowDescription, behind the name: table, number, type, size, modifier, format
+_COLUMN = Struct(">IhIhih")  # of a RowDescription, after the name: table, number, type, size, modifier, format
 _MOST_BYTES = 1 << 30  # of one message: the server's own limit
 _FROM_CLIENT = frozenset(b"BCDEFHPQSXcdfp")
 _FROM_SERVER = frozenset(b"123ACDEGHIKNRSTVWZcdnstv")
@@ -368,7 +368,7 @@ class Session:
     def _ready(self, data: bytes, position: int, end: int, at_ns: int) -> None:
         self.inside = data[position] != ord("I")
         self._done_ns = at_ns
-        if not self._let_in:  # that is no answer to what was sent ahead
+        if not self._let_in:  # that is not an answer to what was sent ahead
             self._let_in = True
             return
         while self._steps:

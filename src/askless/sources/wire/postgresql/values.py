@@ -70,7 +70,7 @@ def _text_array(text: str, oid: int) -> Value:
 def binary_value(raw: bytes, oid: int, encoding: str) -> Value:
     """A value that was sent in the type's binary form; its bytes where the type is not known."""
     if oid in _TEXTS:
-        if not oid:  # nobody said what it is
+        if not oid:  # no one said what it is
             return ("bytes", raw.hex())
         return raw.decode(encoding, "replace")
     try:

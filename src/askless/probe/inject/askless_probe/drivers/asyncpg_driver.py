@@ -30,7 +30,7 @@ def _remember(cursor, record):
 
 
 def _changed(status):
-    """The rows that a status such as `INSERT 0 3` tells of."""
+    """The rows that a status such as `INSERT 0 3` says of."""
     if isinstance(status, bytes):
         status = status.decode("ascii", "replace")
     last = status.rsplit(" ", 1)[-1] if isinstance(status, str) else ""
@@ -50,7 +50,7 @@ def _fill(record, rows):
 
 
 def _ask(connection, text, parameters, start, frame, inside, rows=0, error=None, batch=0):
-    """Add one query; None where that fails."""
+    """Add one query; None if that fails."""
     try:
         if not isinstance(text, str):
             text = "<%s>" % type(text).__name__
@@ -197,7 +197,7 @@ def _cursor_fetch(plain, many):
 
     @wraps(plain)
     def fetch(self, *args, **kwargs):
-        begun = plain(self, *args, **kwargs)  # refused at once, where it is
+        begun = plain(self, *args, **kwargs)  # refused at once, if it is
         return _fetching(self, begun, many) if recorder.active else begun
 
     return fetch

@@ -18,12 +18,12 @@ def split(args, kwargs, *names):
 
 
 def busy(driver, cursor):
-    """Whether this call is an inner one of a call that is being recorded, or nobody records."""
+    """Whether this call is an inner one of a call that is being recorded, or no one records."""
     if not recorder.active or driver.opened(cursor) is BUSY:
         return True
     if driver.follows or not recorder.is_left_out():
         return False
-    driver.keep(cursor, None)  # a query of a request that is left out: nothing of it is kept
+    driver.keep(cursor, None)  # a query of a request that is omitted: nothing of it is kept
     recorder.take()
     return True
 

@@ -1,4 +1,4 @@
-"""What the drivers of PEP 249 share: a `Driver` tells how one differs, and takes a query's steps to its record.
+"""What the drivers of PEP 249 share: a `Driver` says how one differs, and takes a query's steps to its record.
 
 A query is recorded when `execute` returns; fetches add their time, and rows where these come as they are fetched.
 """
@@ -100,7 +100,7 @@ class Driver:
         """A commit or rollback of the connection has gone through: for drivers that follow transactions themselves."""
 
     def rows(self, cursor):
-        """Rows of the result, or changed; -1 where that can't be told yet."""
+        """Rows of the result, or changed; -1 where that can't be said yet."""
         return cursor.rowcount
 
     def streams(self, cursor):

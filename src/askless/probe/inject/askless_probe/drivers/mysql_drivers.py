@@ -1,6 +1,6 @@
 """PyMySQL and mysqlclient: cursors of one design, wrapped where they are.
 
-Whether a transaction is open is told by the server's status where the driver keeps it, else followed by the words that
+Whether a transaction is open is known from the server's status where the driver keeps it, else followed by the words that
 go through the connection.
 """
 

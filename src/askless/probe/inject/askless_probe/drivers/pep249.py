@@ -1,7 +1,7 @@
 """Further drivers by what PEP 249 lays down: each says in a few lines where its cursors differ.
 
 Classes written in Python are wrapped where they are. Those that can't be changed are given out as subclasses of theirs
-(asyncmy, apsw), or behind stand-ins that pass everything on (pyodbc, pymssql). What a driver can't tell without asking the
+(asyncmy, apsw), or after stand-ins that pass everything on (pyodbc, pymssql). What a driver can't tell without asking the
 server (whether a transaction is open) is followed by the words that go through the connection.
 """
 
@@ -86,7 +86,7 @@ class TransactionTrackingDriver(dbapi.Driver):
 
 class _Pg8000(TransactionTrackingDriver):
     def connection_of(self, cursor):
-        return cursor._c  # its `connection` warns the caller that it is no part of PEP 249
+        return cursor._c  # its `connection` warns the caller that it is not a part of PEP 249
 
     def in_transaction(self, connection):
         return bool(getattr(connection, "_in_transaction", False))
@@ -171,7 +171,7 @@ def _calling(plain, is_async):
 
 
 def install_asyncmy(module):
-    """asyncmy: the cursor class that a connection is told to use."""
+    """asyncmy: the cursor class that a connection is reported to use."""
     from asyncmy import cursors
 
     driver = _MySQL((cursors.SSCursor,))

@@ -164,7 +164,7 @@ def _recording_connection(plain, plain_cursor, driver):
             if isinstance(factory, type) and issubclass(factory, plain_cursor):
                 factory = cursor_class(factory, plain_cursor, driver)
             kwargs["cursor_factory"] = factory
-            if len(args) > 1:  # what stands behind the factory can't be passed by position without it
+            if len(args) > 1:  # what is after the factory can't be passed by position without it
                 kwargs.update(zip(("withhold", "scrollable"), args[1:]))
                 args = args[:1]
             return plain.cursor(self, *args, **kwargs)
@@ -215,7 +215,7 @@ def _checked(plain):
 
 
 def install(module):
-    """Make `psycopg2.connect` hand out recording connections; our classes stand in the place of psycopg2's own."""
+    """Make `psycopg2.connect` hand out recording connections; our classes are in the place of psycopg2's own."""
     import psycopg2.extensions as extensions
 
     try:

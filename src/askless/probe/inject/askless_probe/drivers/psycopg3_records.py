@@ -1,4 +1,4 @@
-"""What psycopg 3's client-side cursors leave behind: a record for each query, filled while its rows are fetched.
+"""What psycopg 3's client-side cursors leave after: a record for each query, filled while its rows are fetched.
 
 A query by key takes psycopg little more than twenty microseconds, so the way through `execute` and `fetchone` is kept
 short: what a connection's cursors are reading is kept on the connection, by the cursor's id.
@@ -33,7 +33,7 @@ def kept(connection):
 
 
 def passed_over(cursor):
-    """Whether this is a query of a request that is left out: then nothing of it is kept."""
+    """Whether this is a query of a request that is omitted: then nothing of it is kept."""
     request = _current()
     if request is None or not request.left_out:
         return False

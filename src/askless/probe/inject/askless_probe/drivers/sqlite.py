@@ -1,6 +1,6 @@
 """Records what goes through the standard library's `sqlite3`.
 
-Our classes stand in the module in place of its own, so that `type` and `isinstance` hold; a class of the program's that
+Our classes are in the module in place of its own, so that `type` and `isinstance` hold; a class of the program's that
 was made before gets ours between it and those. The hot path is `execute`: two clock readings around the real call, a walk
 up the stack, one list appended.
 """
@@ -106,7 +106,7 @@ def cursor_class(base):
 
 def _between(base):
     """A class of the program's own, with ours between it and sqlite3's: what the program translates (placeholders,
-    say) is recorded as it is sent. None where the classes' layouts don't go together."""
+    say) is recorded as it is sent. None if the classes' layouts don't go together."""
 
     try:
         mixed = type("Cursor", (base, cursor_class(_PlainCursor)), {})
@@ -290,7 +290,7 @@ def _recording(base):
 
 
 def _passed_over(cursor):
-    """A query of a request that is left out: nothing of it is kept."""
+    """A query of a request that is omitted: nothing of it is kept."""
     cursor._askless_record = None
     if _pending() is not None:
         _take()

@@ -37,7 +37,7 @@ def for_the_program(plain, ours):
     return convert
 
 
-# Packages that keep their own books in a database, beside the program that they measure.
+# Packages that keep their own books in a database, next to the program that they measure.
 _MEASURING = ("coverage", "testmon", "hypothesis", "scalene", "memray")
 
 

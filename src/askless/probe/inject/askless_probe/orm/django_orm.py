@@ -18,7 +18,7 @@ _MARKED = "_askless_mark"  # on an object's state
 _NEAR = 16  # frames that are looked at for a manager's method
 _managing = {}  # model -> the code of its managers' methods
 _names = {}  # class -> its name
-_forced = {}  # thread id -> what the query about to be sent is for, where its `Query` can't tell
+_forced = {}  # thread id -> what the query about to be sent is for, if its `Query` can't tell
 _uses = {}  # thread id -> the use of the query that was sent last
 
 
@@ -54,7 +54,7 @@ def _described(meta):
         try:
             if not field.is_relation:
                 continue
-            if field.related_model is None:  # the type column of each row tells which model it leads to
+            if field.related_model is None:  # the type column of each row says which model it leads to
                 local = [meta.get_field(key).column for key in (field.fk_field, field.ct_field)]
                 relations[field.name] = ["", False, local, [], ""]
                 continue
@@ -110,7 +110,7 @@ def _lazy_queryset(cls, describe):
 
 def _eager_querysets(cls, describe):
     """The querysets by which a relation is prefetched."""
-    # The second is the first's name before Django 5; where both are there it is on its way out, and warns its caller.
+    # The second is the first's name before Django 5; if both are there it is on its way out, and warns its caller.
     for name in ("get_prefetch_querysets", "get_prefetch_queryset"):
         plain = vars(cls).get(name)
         if plain is not None:
@@ -263,7 +263,7 @@ def _forcing(cls, describe):
 
 
 def install_deferred(module):
-    """Columns that were left out of a query and are read after all."""
+    """Columns that were omitted of a query and are read after all."""
 
     def describe(attribute, instance):
         name = _model(type(instance))
@@ -371,13 +371,13 @@ def _mention_joined(model, names):
             field = model._meta.get_field(name)
             joined = field.related_model
             recorder.mention("django", _model(joined))
-        except Exception:  # the accessor of a one-to-one relation's other side is no field's name
+        except Exception:  # the accessor of a one-to-one relation's other side is not a field's name
             continue
         _mention_joined(joined, further)
 
 
 def _begun(query):
-    """The key of the line where a query was built; None where a manager that passed on the way reads the rows itself."""
+    """The key of the line where a query was built; None if a manager that passed on the way reads the rows itself."""
     code = getattr(query, _GIVEN, None)
     if code is not None:
         frame = sys._getframe(2)

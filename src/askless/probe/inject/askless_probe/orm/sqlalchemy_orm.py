@@ -65,7 +65,7 @@ def _described(mapper):
 
 
 def _describe(state):
-    """(orm, kind, model, relation, target, many) of an ORM execution, or None where it is no SELECT of entities."""
+    """(orm, kind, model, relation, target, many) of an ORM execution, or None if it is no SELECT of entities."""
     mapper = state.bind_mapper
     target = _name(mapper) if mapper is not None else ""
     if not state.is_select:
@@ -83,7 +83,7 @@ def _describe(state):
 
 
 def _relation(path):
-    """The last relation on a loader path, with the mapper that it hangs on."""
+    """The last relation on a loader path, with the mapper that it depends on."""
     found = parent = None
     previous = None
     for element in path or ():
@@ -172,7 +172,7 @@ def _built_at(cls):
 
 
 def _written(context):
-    """What a flush writes: the model of the statement's table, where the ORM says."""
+    """What a flush writes: the model of the statement's table, if the ORM says."""
     try:
         mapper = context.compiled.compile_state.dml_table._annotations.get("parententity")
         if mapper is not None:

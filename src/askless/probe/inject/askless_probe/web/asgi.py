@@ -1,6 +1,6 @@
 """ASGI: one request from the server's call of the application to its return.
 
-The request that a layer has opened stands in the scope, which inner layers get. The context alone does not tell: a server
+The request that a layer has opened is in the scope, which inner layers get. The context alone does not tell: a server
 may start the task of a connection's next request inside that of the one before.
 """
 

@@ -5,7 +5,7 @@ from functools import wraps
 from .. import recorder
 from . import asgi, routes, wsgi
 
-# Commands that serve, or wait for someone to type: what they ask belongs to requests, or to nobody.
+# Commands that serve, or wait for someone to type: what they ask belongs to requests, or to no one.
 _ENDLESS = ("runserver", "runserver_plus", "testserver", "shell", "shell_plus", "dbshell", "test")
 
 

@@ -19,7 +19,7 @@ _PART = re.compile(
     re.X,
 )
 _FILE = re.compile(r"^(.+?)(\.[A-Za-z][A-Za-z0-9]{0,4})$")
-KINDS_MOST = 50  # first parts of a path by which a pattern that takes any path is told apart
+KINDS_MOST = 50  # first parts of a path by which a pattern that takes any path is distinguished
 _kinds = {}  # such a pattern -> the first parts seen
 
 
@@ -43,9 +43,9 @@ def shape_of(path):
 
 
 def named(method, pattern, path):
-    """A route by its pattern; one that takes any path is told apart by the path it took.
+    """A route by its pattern; one that takes any path is distinguished by the path it took.
 
-    The first part of what the placeholder stands for is kept, of the parts behind it only their number, and no more
+    The first part of what the placeholder stands for is kept, of the parts after it only their number, and no more
     first parts than KINDS_MOST: an application may have any number of pages at its root.
     """
     found = re.match(r"^(.*/)?\{[^{}]*\}/?$", pattern)
@@ -78,7 +78,7 @@ def from_regex(pattern):
 
 
 def _piece(text, i, groups):
-    """What the piece at i stands for, where the next one begins, and the number of groups so far."""
+    """What the piece at i stands for, if the next one begins, and the number of groups so far."""
     char = text[i]
     if char in "^$":
         return "", i + 1, groups

@@ -1,4 +1,4 @@
-"""Programs that listen: what they ask outside of all requests may be of many requests that nobody tells apart."""
+"""Programs that listen: what they ask outside of all requests may be of many requests that no one distinguishes."""
 
 from .. import recorder
 from ..wrapper_metadata import like

@@ -5,7 +5,10 @@ from functools import wraps
 from .. import recorder
 from . import routes
 
-INSIDE = ("block", "http")  # where requests of one connection follow one another, the one before is no part of this one
+INSIDE = (
+    "block",
+    "http",
+)  # where requests of one connection follow one another, the one before is not a part of this one
 
 
 def replace_application(owner, function, place, name, recorded):
@@ -27,7 +30,7 @@ def replace_application(owner, function, place, name, recorded):
 
 
 def opened(server, method, path, asked, headers, inside=INSIDE):
-    """Begin the request of a server that is neither WSGI nor ASGI; None where it is part of another. Never raises.
+    """Begin the request of a server that is neither WSGI nor ASGI; None if it is part of another. Never raises.
 
     `asked` is the path with its query; `headers` are looked up in any case.
     """
