@@ -30,7 +30,8 @@ from askless.core.errors import AskLessError  # noqa: E402
 from askless.core.indexing.advisor import advise  # noqa: E402
 from askless.core.records.index_ddl import create_index, drop_index  # noqa: E402
 from askless.core.records.model import Schema  # noqa: E402
-from askless.core.sql.structure import Structure, structure_of  # noqa: E402
+from askless.core.sql.structure import Structure  # noqa: E402
+from askless.core.sql.structure_store import structure_of  # noqa: E402
 from askless.database.connecting import connect, parse_url  # noqa: E402
 from askless.database.driver_query import DriverQuery  # noqa: E402
 from askless.database.explaining import query_of  # noqa: E402

@@ -303,7 +303,7 @@ MUTANTS = [
     Mutant("records/request_builder.py", "if any(not 0 <= column < len(names) for column in sampled):", "if False:"),
     Mutant("findings/acceptance.py", "return today <= self.until", "return today < self.until"),
     Mutant("findings/acceptance.py", "and self.route in finding.route", ""),
-    Mutant("trials/replay.py", "grouped = isinstance(recipe, Group) or recipe.variant in", "grouped = recipe.variant in"),
+    Mutant("trials/replay.py", "grouped = isinstance(remedy, Group) or remedy.variant in", "grouped = remedy.variant in"),
     Mutant("analysis/pipeline.py", 'key=f"{key}-{turn}"', "key=key"),
     Mutant("records/model.py", "(parameters[i], literals[i] or first)", "(parameters[i], literals[i])"),
     Mutant("aggregation/shape_stats.py", "and len(statement.text) < len(self.statement.text):", "and False:"),

@@ -15,7 +15,7 @@ from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.inference.context import Context
 from askless.core.inference.joined_rows import joined_rows, joins_one_each
 from askless.core.settings import Settings
-from askless.core.sql.structure import structure_of
+from askless.core.sql.structure_store import structure_of
 from tests.conftest import findings
 from tests.test_traffic import Made
 

@@ -114,14 +114,14 @@ def schema(data: bytes, folder: Path) -> None:
 
 def sql(data: bytes, folder: Path) -> None:
     """A statement, by every system: its shape, slots, structure, masking, credentials, kind."""
-    from askless.core.sql import credentials, functions, masking, shape, slots, statements, structure
+    from askless.core.sql import credentials, functions, masking, shape, slots, statements, structure_store
 
     text = data.decode("utf-8", "surrogateescape" if data[:1] == b"\\" else "replace")
     for system in ("postgresql", "mariadb", "sqlite"):
         shape.shape_text(text, system)
         for slot in slots.slots_of(text, system):
             slots.literal_value(slot.text)
-        structure.structure_of(text, system)
+        structure_store.structure_of(text, system)
         masking.masked(text, system)
         functions.functions_in(text, system)
         for check in (statements.checked_select, statements.checked_plannable, statements.index_parts):

@@ -12,7 +12,8 @@ from hypothesis import example, given, settings, strategies as st
 from askless.core.indexing.advisor import IndexAdvice, Statement, advise, bare_foreign_keys, redundant_indexes
 from askless.core.records.index_ddl import create_index, drop_index, name_for
 from askless.core.records.model import ForeignKey, Index, Schema, Table, TableColumn
-from askless.core.sql.structure import Predicate, structure_of
+from askless.core.sql.structure import Predicate
+from askless.core.sql.structure_store import structure_of
 
 COLUMNS = [("id", 4, 60000.0), ("vessel_id", 4, 4000.0), ("berth_id", 4, 22.0), ("status", 9, 4.0), ("eta", 8, 60000.0), ("agent", 14, 12.0), ("remark", 900, 60000.0)]  # fmt: skip
 

@@ -7,7 +7,8 @@ import pytest
 from askless.core.advice.rewriting import statements
 from askless.core.advice.rewriting.statements import LookUp
 from askless.core.sql.parsing import parse
-from askless.core.sql.structure import EVERYTHING, Structure, structure_of
+from askless.core.sql.structure import EVERYTHING, Structure
+from askless.core.sql.structure_store import structure_of
 from askless.core.sql.tokens import pattern_of
 
 

@@ -10,7 +10,8 @@ from askless.core.advice.orm.sqlalchemy import WORDS as SQLALCHEMY
 from askless.core.inference.lineage import origin_of
 from askless.core.inference.relation_paths import from_query, joined_already
 from askless.core.records.model import Load, Model, Relation
-from askless.core.sql.structure import Structure, structure_of
+from askless.core.sql.structure import Structure
+from askless.core.sql.structure_store import structure_of
 
 
 def relation(name: str, target: str, many: bool, local: str, remote: str) -> tuple[str, Relation]:

@@ -11,9 +11,9 @@ from uuid import UUID
 import pytest
 from hypothesis import given, strategies as st
 
-from askless.core.sql.guarantees import question_of
+from askless.core.sql.guarantees import ResultGuarantees, question_of
 from askless.core.sql.sum_tolerance import magnitudes
-from askless.core.trials.result_comparison import Difference, ResultGuarantees, difference, is_rounding
+from askless.core.trials.result_comparison import Difference, difference, is_rounding
 
 Row = tuple[Any, ...]
 NOON = datetime(2026, 11, 23, 12, 0)

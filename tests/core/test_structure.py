@@ -11,7 +11,8 @@ from askless.core.advice.rewriting import statements
 from askless.core.advice.rewriting.statements import LookUp
 from askless.core.patterns.keys import key_of
 from askless.core.sql.slots import literal_value, slots_of, values_of
-from askless.core.sql.structure import Output, structure_of
+from askless.core.sql.structure import Output
+from askless.core.sql.structure_store import structure_of
 
 LOOKUPS = [
     ("sqlite", "SELECT * FROM vessel WHERE id = ?", "vessel.id", "="),

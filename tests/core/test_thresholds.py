@@ -22,11 +22,13 @@ from askless.core.inference.lineage import Source, is_convincing
 from askless.core.patterns.discarded_rows import _split
 from askless.core.plans import mysql, tree
 from askless.core.records.model import Index, Schema, Statement, Used
+from askless.core.sql.guarantees import ResultGuarantees
 from askless.core.sql.shape import shape_of
-from askless.core.sql.structure import Column, Output, structure_of
+from askless.core.sql.structure import Column, Output
+from askless.core.sql.structure_store import structure_of
 from askless.core.statistics import Ratio, ratio_of_medians
 from askless.core.systems import Traits
-from askless.core.trials.result_comparison import ResultGuarantees, difference
+from askless.core.trials.result_comparison import difference
 from askless.core.verdicts import Outcome, Verdict
 from tests.core.test_indexing import asked, columns, schema
 
@@ -181,7 +183,7 @@ def test_a_finding_on_a_route_that_the_other_side_never_asked_is_neither_gone_no
         [finding("b", "/b"), finding("c", "/c"), finding("d", "/b")],
     )
     changes = compare_findings(before, after, {"/a", "/b"}, {"/b", "/c"})
-    assert [[f.key for f in some] for some in (changes.fixed, changes.new, changes.left)] == [[], ["d"], ["b"]]
+    assert [[f.key for f in some] for some in (changes.fixed, changes.new, changes.remaining)] == [[], ["d"], ["b"]]
 
 
 def test_what_became_slower_by_itself_is_drift_too() -> None:

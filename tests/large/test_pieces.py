@@ -387,36 +387,31 @@ def test_following_takes_no_options_that_need_an_end(tmp_path: Path) -> None:
 
 
 def test_structures_are_kept_between_runs_without_values(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from askless.core.sql import structure
-    from askless.project import structure_cache
+    from askless.core.sql.structure_store import structure_of
+    from askless.project.structure_cache import cached_structures
 
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
     text = "SELECT v.name FROM vessel v JOIN port_call c ON c.vessel_id = v.id WHERE c.agent = 'Tern & Sons' AND v.id = ? LIMIT 3"
-    structure.structure_of.cache_clear()
-    structure_cache.use(structure_cache.StructureFile())
-    first = structure.structure_of(text, "sqlite")
-    structure_cache.keep()
+    structure_of.cache_clear()
+    with cached_structures(), cached_structures():
+        first = structure_of(text, "sqlite")
     (kept,) = (tmp_path / "askless").glob("parsed*")
     assert b"port_call" in kept.read_bytes() and b"Tern & Sons" not in kept.read_bytes()
     assert kept.stat().st_mode & 0o077 == 0
-    structure.structure_of.cache_clear()
-    structure_cache.use(structure_cache.StructureFile())
-    monkeypatch.setattr("askless.core.sql.structure_reader.read", lambda *_: pytest.fail("parsed again"))
-    assert structure.structure_of(text, "sqlite") == first
+    structure_of.cache_clear()
+    with monkeypatch.context() as patch, cached_structures():
+        patch.setattr("askless.core.sql.structure_reader.read", lambda *_: pytest.fail("parsed again"))
+        assert structure_of(text, "sqlite") == first
     kept.write_bytes(b"something else")
-    structure.structure_of.cache_clear()
-    structure_cache.use(structure_cache.StructureFile())
-    monkeypatch.undo()
-    assert structure.structure_of(text, "sqlite") == first
-    structure.use_memory(None)
-    structure_cache._used.clear()
+    structure_of.cache_clear()
+    with cached_structures():
+        assert structure_of(text, "sqlite") == first
 
 
 def test_what_is_judged_here_is_parsed_once_whoever_added_it_up(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from askless.core.sql import structure
-    from askless.project import structure_cache
+    from askless.core.sql.structure_store import structure_of
 
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
     monkeypatch.setattr(partitions, "PIECE_BYTES", 20_000)
@@ -424,9 +419,7 @@ def test_what_is_judged_here_is_parsed_once_whoever_added_it_up(
     assert len(pieces_of(tmp_path)) > 1
 
     def judged() -> list[str]:
-        structure.structure_of.cache_clear()
-        structure_cache._used.clear()
-        structure.use_memory(None)
+        structure_of.cache_clear()
         with executors.wished(executors.ExecutorOptions(2)):
             summary = loading.load(tmp_path)[0]
         return [one.key for one in findings.judged_from(summary).findings]
@@ -434,5 +427,3 @@ def test_what_is_judged_here_is_parsed_once_whoever_added_it_up(
     first = judged()
     monkeypatch.setattr("askless.core.sql.structure_reader.read", lambda *_: pytest.fail("parsed again"))
     assert first and judged() == first
-    structure.use_memory(None)
-    structure_cache._used.clear()

@@ -8,13 +8,13 @@ import msgspec
 from sqlalchemy.engine import URL, Connection
 
 from askless.core.progress import Progress, quiet
-from askless.core.sql.guarantees import question_of
+from askless.core.sql.guarantees import ResultGuarantees, question_of
 from askless.core.sql.slots import Value
 from askless.core.sql.statements import checked_select, tables_in
 from askless.core.statistics import ratio_of_turns
 from askless.core.trials.alternatives import Alternative, Alternatives, Promise
 from askless.core.trials.replay import BoundStatement
-from askless.core.trials.result_comparison import Difference, ResultGuarantees, comparable, difference, other_columns
+from askless.core.trials.result_comparison import Difference, comparable, difference, other_columns
 from askless.database.connecting import connect
 from askless.database.explaining import attempt, query_sent
 from askless.database.finding_trial import BUDGET_S, FindingTrial, TrialAlternative
@@ -53,13 +53,14 @@ def try_roads(url: URL, roads: Alternatives, limits: Limits | None = None, progr
         system = server_of(connection).system(connection)
     names = ["as it is", *(told.name for told in roads.others)]
     notes = ["", *(_note(told) for told in roads.others)]
+    promises = [Promise.SAME, *(told.promise for told in roads.others)]
     products = [
         TrialAlternative(
             name, text, 1, taken, len(rows), bytes_of(rows), ratio_of_turns(times[0], taken) if place else None,
-            lacking.text if lacking is not None else "", lacking.cause if lacking is not None else "", note,
+            lacking.text if lacking is not None else "", lacking.cause if lacking is not None else "", note, str(promise),
         )
-        for place, (name, text, taken, (_, rows), lacking, note) in enumerate(
-            zip(names, texts, times, results, found, notes, strict=True)
+        for place, (name, text, taken, (_, rows), lacking, note, promise) in enumerate(
+            zip(names, texts, times, results, found, notes, promises, strict=True)
         )
     ]  # fmt: skip
     return FindingTrial(system, roads.route, roads.request, 1, 1, tuple(products))
@@ -82,11 +83,7 @@ def _with_row_before(connection: Connection, told: Alternative) -> BoundStatemen
 
 
 def _note(told: Alternative) -> str:
-    if told.promise is Promise.SAME:
-        return (
-            "the last row of the previous page was read first; a page gets it from the one before" if told.probe else ""
-        )
-    return f"it gives {told.promise}"
+    return "the last row of the previous page was read first; a page gets it from the one before" if told.probe else ""
 
 
 def _broken(told: Alternative, first: BoundStatement, result: Result, given: Result) -> Difference | None:

@@ -13,7 +13,8 @@ from askless.core.errors import AskLessError
 from askless.core.plans.errors import UnreadablePlan
 from askless.core.plans.tree import Node, form
 from askless.core.sql.slots import Value, values_of
-from askless.core.sql.structure import Predicate, Structure, structure_of
+from askless.core.sql.structure import Predicate, Structure
+from askless.core.sql.structure_store import structure_of
 from askless.database.connecting import refusal
 from askless.database.driver_query import DriverQuery, bound, native
 from askless.database.servers import Limits, server_of

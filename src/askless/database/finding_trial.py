@@ -9,11 +9,12 @@ import msgspec
 from sqlalchemy.engine import URL, Connection
 
 from askless.core.progress import Progress, quiet
-from askless.core.sql.guarantees import question_of
+from askless.core.sql.guarantees import ResultGuarantees, question_of
 from askless.core.sql.statements import checked_select, tables_in
 from askless.core.statistics import Ratio, ratio_of_turns
+from askless.core.trials.alternatives import Promise
 from askless.core.trials.replay import Replay, no_other_way, place_of_key
-from askless.core.trials.result_comparison import ResultGuarantees, comparable, difference
+from askless.core.trials.result_comparison import comparable, difference
 from askless.database.connecting import connect
 from askless.database.driver_query import DriverQuery
 from askless.database.explaining import attempt, query_sent
@@ -42,6 +43,7 @@ class TrialAlternative(msgspec.Struct, frozen=True):
     difference: str = ""
     cause: str = ""
     note: str = ""
+    returns: str = str(Promise.SAME)
 
 
 class FindingTrial(msgspec.Struct, frozen=True):

@@ -20,7 +20,7 @@ from askless.core.progress import Progress, quiet
 from askless.core.records.index_ddl import drop_index
 from askless.core.sql.parsing import parse
 from askless.core.sql.statements import checked_select, qualified_tables
-from askless.core.sql.structure import structure_of
+from askless.core.sql.structure_store import structure_of
 from askless.database.connecting import connect, mapped_errors, shown
 from askless.database.driver_query import DriverQuery
 from askless.database.explaining import attempt, explain, query_of

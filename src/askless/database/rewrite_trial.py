@@ -18,7 +18,7 @@ from askless.core.sql.functions import CHANGING, functions_in
 from askless.core.sql.guarantees import doubts_of, question_of
 from askless.core.sql.slots import Value
 from askless.core.sql.statements import checked_select, qualified_tables, tables_in
-from askless.core.sql.structure import structure_of
+from askless.core.sql.structure_store import structure_of
 from askless.core.sql.sum_tolerance import magnitudes
 from askless.core.statistics import Ratio, ratio_of_turns
 from askless.core.trials.result_comparison import Difference, difference, is_rounding, other_columns

@@ -80,6 +80,9 @@ def costs(finding: Finding) -> list[str]:
     return [line for line in lines if line]
 
 
+_SOURCES = {"keys": "the keys come from", "rows": "the rows were fetched at"}
+
+
 def places(finding: Finding, most: int = 8) -> list[tuple[str, SourceLine | None]]:
     """Where a finding comes from, a line each: its text, and the line of code that it begins with where it does."""
     result: list[tuple[str, SourceLine | None]] = []
@@ -89,8 +92,7 @@ def places(finding: Finding, most: int = 8) -> list[tuple[str, SourceLine | None
     if not finding.lines:
         result.append((NO_LINE, None))
     if finding.source is not None:
-        what = "the rows were fetched at" if finding.pattern == "already-loaded" else "the keys come from"
-        result.append((f"{what} {place(finding.source)}", finding.source))
+        result.append((f"{_SOURCES[finding.source_role]} {place(finding.source)}", finding.source))
     result += [(f"called from {place(line)}", line) for line in finding.callers]
     if len(finding.path) > 1 and not finding.callers:
         called = " ← ".join(f"{safe(step.function)} ({at(step)})" for step in finding.path[1:])

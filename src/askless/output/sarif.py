@@ -70,11 +70,13 @@ def _location(files: Files, line: SourceLine, message: str = "") -> Json:
     return location
 
 
+_SOURCES = {"keys": "the keys come from here", "rows": "the rows were fetched here"}
+
+
 def _result(files: Files, finding: Finding, state: str = "") -> Json:
     related = [(line, "the same pattern, from here") for line in finding.lines[1:]]
     if finding.source is not None:
-        what = "the rows were fetched here" if finding.pattern == "already-loaded" else "the keys come from here"
-        related.append((finding.source, what))
+        related.append((finding.source, _SOURCES[finding.source_role]))
     related += [(line, "called from here") for line in finding.callers or finding.path[1:]]
     related += [(one.at, f"advice: {safe(one.title)}") for one in finding.advice if one.at is not None]
     result: Json = {

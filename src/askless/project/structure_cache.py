@@ -5,13 +5,15 @@ Kept in the user's cache folder, readable by the user alone. What another versio
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from hashlib import blake2b
 from importlib.metadata import version
 from pathlib import Path
 
 import msgspec
 
-from askless.core.sql import structure
+from askless.core.sql import structure_store
 from askless.core.sql.structure import Structure
 from askless.project import summary_cache, user_files
 
@@ -45,7 +47,7 @@ class StructureFile:
         return kept.structures if kept.mark == self._mark else {}
 
     def recall(self, text: str, system: str) -> Structure | None:
-        """See `core.sql.structure.Memory`."""
+        """See `core.sql.structure_store.StructureStore`."""
         key = _key(text, system)
         raw = self._kept.get(key)
         if raw is None:
@@ -56,7 +58,7 @@ class StructureFile:
             return None
 
     def remember(self, text: str, system: str, structure: Structure) -> None:
-        """See `core.sql.structure.Memory`."""
+        """See `core.sql.structure_store.StructureStore`."""
         if len(text) <= _LONGEST and len(self._kept) < 2 * KEPT_MOST:
             key = _key(text, system)
             self._kept[key] = self._new[key] = msgspec.Raw(self._encode(structure))
@@ -83,25 +85,22 @@ def _key(text: str, system: str) -> bytes:
     return blake2b(f"{system}|{text}".encode("utf-8", "replace"), digest_size=12).digest()
 
 
-_used: list[StructureFile] = []
+@contextmanager
+def cached_structures() -> Iterator[None]:
+    """Within the block, parsed structures come from the user's cache file, and new ones go into it.
 
-
-def begin() -> None:
-    """Use what was parsed before, in this process; it is read once, however many pieces of a capture come after each other."""
-    try:
-        if not any(parsed.file == _file() for parsed in _used):
-            use(StructureFile())
-    except (OSError, RuntimeError):
+    Blocks within it share the file: it is read and written once, however many parts of a capture come after each other.
+    """
+    if structure_store.has_store():
+        yield
         return
-
-
-def use(parsed: StructureFile) -> None:
-    """Use this memory in this process."""
-    _used[:] = [parsed]
-    structure.use_memory(parsed)
-
-
-def keep() -> None:
-    """Keep what was parsed in this process since."""
-    for parsed in _used:
-        parsed.save()
+    try:
+        cache = StructureFile()
+    except (OSError, RuntimeError):  # no home folder, or none that may be read
+        yield
+        return
+    with structure_store.using(cache):
+        try:
+            yield
+        finally:
+            cache.save()

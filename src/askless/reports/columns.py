@@ -349,7 +349,7 @@ class Totals:
 
     def shapes(self) -> Iterable[ShapeRecord]:
         """The shapes, the one that takes most time first."""
-        from askless.core.sql.structure import structure_of  # which needs the SQL parser
+        from askless.core.sql.structure_store import structure_of  # which needs the SQL parser
 
         for digest, (statement, one) in sorted(self._shapes.items(), key=lambda item: -item[1][1].duration_ns):
             structure = structure_of(statement.text, statement.system)

@@ -38,7 +38,7 @@ def finding_trial(
     summary, notes = load(path)
     diagnosis = _named(diagnoses_of(summary), key, path)
     finding = diagnosis.finding
-    if isinstance(diagnosis.recipe, TRIED):
+    if isinstance(diagnosis.remedy, TRIED):
         trial = try_roads(url, roads_of(diagnosis, requests_of(path)), limits, progress)
     else:
         trial = try_finding(url, replay_of(diagnosis, requests_of(path)), limits, progress)
@@ -89,6 +89,7 @@ def _road(
         difference=road.difference,
         cause=road.cause,
         note=road.note,
+        returns=road.returns,
         ratio=ratio,
         ratio_with_latency=base_away / away if ratio is not None and round_trip_ms and away else None,
     )
@@ -105,7 +106,6 @@ def verdict(roads: tuple[documents.TrialAlternative, ...], round_trip_ms: float)
     ratio = best.ratio
     assert ratio is not None
     outcome = direction(ratio)
-    what = best.note.removeprefix("it gives ") if best.note.startswith("it gives ") else "the same rows"
     trips = roads[0].queries - best.queries
     saved = (
         f"{trips} round trips saved"
@@ -116,11 +116,11 @@ def verdict(roads: tuple[documents.TrialAlternative, ...], round_trip_ms: float)
     )
     if outcome is Outcome.FASTER:
         interval = f"{100 * ratio.confidence:.0f} % interval ×{ratio.low:.1f} to ×{ratio.high:.1f}"
-        text = f"{best.name}: {what}, ×{ratio.value:.1f} as fast here ({interval})"
+        text = f"{best.name}: {best.returns}, ×{ratio.value:.1f} as fast here ({interval})"
     elif outcome is Outcome.SLOWER:
-        text = f"{best.name}: {what}, but slower here (×{ratio.value:.2f})"
+        text = f"{best.name}: {best.returns}, but slower here (×{ratio.value:.2f})"
     else:
-        text = f"{best.name}: {what}, no measurable difference here"
+        text = f"{best.name}: {best.returns}, no measurable difference here"
     if saved:
         text += f"{', ' if outcome is Outcome.FASTER else '; '}{saved}"
     if round_trip_ms and best.ratio_with_latency is not None:

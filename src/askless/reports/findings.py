@@ -12,7 +12,8 @@ from askless.core.errors import AskLessError
 from askless.core.findings.acceptance import Accepted, sorted_out
 from askless.core.findings.finding import Finding
 from askless.core.findings.severities import SEVERITIES
-from askless.project import file, structure_cache, summary_cache
+from askless.project import file, summary_cache
+from askless.project.structure_cache import cached_structures
 from askless.reports import documents
 
 TYPE_CHECKING = False
@@ -36,9 +37,9 @@ def open_findings(summary: Summary, project: Path | None = None, schema: Schema 
     """
     from askless.core.analysis.pipeline import findings_of
 
-    found = findings_of(summary, schema)
-    structure_cache.keep()
-    return sort(found, project)
+    with cached_structures():
+        everything = findings_of(summary, schema)
+    return sort(everything, project)
 
 
 def sort(everything: list[Finding], project: Path | None = None) -> OpenAndExpired:
@@ -124,8 +125,9 @@ def judged_of(
         return known
     from askless.reports.loading import load
 
-    summary, notes = load(path, project.settings(values, round_trip_ms), project=project)
-    judged = judged_from(summary, notes, schema)
+    with cached_structures():
+        summary, notes = load(path, project.settings(values, round_trip_ms), project=project)
+        judged = judged_from(summary, notes, schema)
     summary_cache.remember(mark, judged)
     return judged
 
@@ -137,8 +139,8 @@ def judged_from(
     from askless.core.analysis.pipeline import judgement_of
 
     routes = summary.routes.values()
-    found, edits = judgement_of(summary, schema)
-    structure_cache.keep()
+    with cached_structures():
+        found, edits = judgement_of(summary, schema)
     return summary_cache.CachedSummary(
         findings=tuple(found),
         edits=tuple(edits),

@@ -12,7 +12,7 @@ from askless.core.progress import Progress, quiet
 from askless.core.records.model import Schema
 from askless.core.sql.masking import masker
 from askless.core.sql.statements import index_of
-from askless.core.sql.structure import structure_of
+from askless.core.sql.structure_store import structure_of
 from askless.core.verdicts import Outcome, Verdict, timed
 from askless.database.connecting import parse_url
 from askless.database.index_trial import IndexTrial, TrialTiming, TriedStatement, try_index

@@ -13,7 +13,7 @@ from askless.core.progress import Progress
 from askless.core.records import index_ddl
 from askless.core.records.model import Schema
 from askless.core.sql.masking import masker
-from askless.core.sql.structure import structure_of
+from askless.core.sql.structure_store import structure_of
 from askless.reports import documents
 from askless.reports.statement_selection import Subject, Workload, of_capture
 

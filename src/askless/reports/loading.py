@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import gc
 from collections.abc import Iterator, Sequence
+from contextlib import nullcontext
 from pathlib import Path
 
 import msgspec
@@ -18,8 +20,9 @@ from askless.core.formatting import plural
 from askless.core.records.model import LOOKED_MOST, Request, Schema
 from askless.core.records.sampling import Counts, Evicted, untold
 from askless.core.settings import Settings
-from askless.project import structure_cache
+from askless.core.sql.structure_store import structure_of
 from askless.project.file import Project, here
+from askless.project.structure_cache import cached_structures
 from askless.reports import documents
 
 TYPE_CHECKING = False
@@ -36,18 +39,17 @@ def load(
     """
     project = here() if project is None else project
     settings = settings or project.settings()
-    if look:
-        structure_cache.begin()  # here, too: what is judged here was perhaps added up elsewhere
     pieces = pieces_of(path)
     job = _Job(project, settings.for_pieces(len(pieces)), look)
     files: list[FileReport] = []
     whole: Summary | None = None
-    for summary, reports in executors.over(job.sum_up, pieces):
-        files += reports
-        if whole is None:
-            whole = summary
-        else:
-            whole.merge(summary)
+    with cached_structures() if look else nullcontext():
+        for summary, reports in executors.over(job.sum_up, pieces):
+            files += reports
+            if whole is None:
+                whole = summary
+            else:
+                whole.merge(summary)
     assert whole is not None
     whole.settings = settings
     whole_files = together(files)
@@ -89,6 +91,27 @@ def _lumped(summary: Summary) -> list[str]:
     ]
 
 
+_COLLECT_EVERY, _PARSED_MOST = 64, 100  # requests between two looks; parsed statements after which there is garbage
+
+
+def _collected(requests: Iterator[Request]) -> Iterator[Request]:
+    """The requests, with the cycle collector run only after statements were parsed.
+
+    Streams of short-lived containers trigger the collector all the time and contain no cycles; parse trees do.
+    """
+    was_enabled, parsed = gc.isenabled(), structure_of.cache_info().misses
+    gc.disable()
+    try:
+        for turn, request in enumerate(requests, 1):
+            yield request
+            if turn % _COLLECT_EVERY == 0 and structure_of.cache_info().misses - parsed > _PARSED_MOST:
+                parsed = structure_of.cache_info().misses
+                gc.collect(1)
+    finally:
+        if was_enabled:
+            gc.enable()
+
+
 class _Job:
     """How pieces are added up, wherever that is."""
 
@@ -101,11 +124,8 @@ class _Job:
         """What a piece adds up to. Raises AskLessError: see `read`."""
         reports: list[FileReport] = []
         requests = self._project.terms().applied(read_piece(piece, reports))
-        if self._look:
-            structure_cache.begin()
-        summary = summarise(requests, self._settings, self._look)
-        structure_cache.keep()
-        return summary, reports
+        with cached_structures() if self._look else nullcontext():
+            return summarise(_collected(requests), self._settings, self._look), reports
 
 
 def requests_of(path: Path, files: list[FileReport] | None = None) -> Iterator[Request]:

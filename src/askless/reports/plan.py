@@ -17,7 +17,8 @@ from askless.core.plans.tree import Node, without_values
 from askless.core.records.model import Schema
 from askless.core.sql.masking import masker
 from askless.core.sql.slots import values_of
-from askless.core.sql.structure import Structure, structure_of
+from askless.core.sql.structure import Structure
+from askless.core.sql.structure_store import structure_of
 from askless.reports import documents
 from askless.reports.loading import text_of
 from askless.reports.plan_nodes import nodes_of

@@ -14,7 +14,7 @@ from askless.core.plans.tree import Node, without_values
 from askless.core.records.model import Request, Schema
 from askless.core.sql.masking import masker
 from askless.core.sql.slots import Value, values_of
-from askless.core.sql.structure import structure_of
+from askless.core.sql.structure_store import structure_of
 from askless.reports import documents
 from askless.reports.loading import notes_of, requests_of
 from askless.reports.plan import PlanOptions

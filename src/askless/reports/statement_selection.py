@@ -14,7 +14,7 @@ from askless.core.errors import AskLessError
 from askless.core.indexing.advisor import Writes, no_writes
 from askless.core.records.model import Request
 from askless.core.sql.slots import Value
-from askless.core.sql.structure import structure_of
+from askless.core.sql.structure_store import structure_of
 from askless.reports.loading import load, requests_of
 from askless.reports.timeline import named
 

@@ -109,6 +109,7 @@ class TrialAlternative(msgspec.Struct, frozen=True):
     note: str
     ratio: Ratio | None
     ratio_with_latency: float | None
+    returns: str = "the same rows"
 
 
 class FindingTrialDocument(Document, frozen=True, kw_only=True):

@@ -1,6 +1,6 @@
-"""The registry of advice: recipe -> the module that turns it into changes to try. A new recipe is one file and one line.
+"""The registry of advice: remedy -> the module that turns it into changes to try. A new remedy is one file and one line.
 
-Each of them has `advise(recipe, context)`, the change to try first in front.
+Each of them has `advise(remedy, context)`, the change to try first in front.
 """
 
 from __future__ import annotations
@@ -56,8 +56,8 @@ REGISTRY: dict[type[Remedy], str] = {
 }
 
 
-def advise(recipe: Remedy, context: Context) -> tuple[Advice, ...]:
-    """The changes that a recipe comes to. Raises KeyError for one that is not registered."""
-    adviser: Any = import_module(REGISTRY[type(recipe)])
-    result: tuple[Advice, ...] = adviser.advise(recipe, context)
+def advise(remedy: Remedy, context: Context) -> tuple[Advice, ...]:
+    """The changes that a remedy comes to. Raises KeyError for one that is not registered."""
+    adviser: Any = import_module(REGISTRY[type(remedy)])
+    result: tuple[Advice, ...] = adviser.advise(remedy, context)
     return result

@@ -9,13 +9,13 @@ from askless.core.findings.remedies import BatchPerType
 from askless.core.inference.context import Context
 
 
-def advise(recipe: BatchPerType, context: Context) -> tuple[Advice, ...]:
+def advise(remedy: BatchPerType, context: Context) -> tuple[Advice, ...]:
     """The relation with its query, if the ORM has one for it; else a batch for each kind."""
     statements = [
         batched(LookUp(context.sql(stats), stats.statement.system, stats.parsed.main, column), drop_limit=True)
-        for stats, column in recipe.kinds
+        for stats, column in remedy.kinds
     ]
-    load, root = recipe.load, recipe.root.load
+    load, root = remedy.load, remedy.root.load
     words = words_of(load)
     hangs = (
         words is not None
@@ -26,15 +26,15 @@ def advise(recipe: BatchPerType, context: Context) -> tuple[Advice, ...]:
     )
     code = words.batched([load]) if hangs and words is not None and load is not None else ""
     named = f"load {load.model}.{load.relation} with the query" if code and load is not None else ""
-    plain = f"collect the keys by {recipe.kind} first, then read each kind's rows with one query"
+    plain = f"collect the keys by {remedy.kind} first, then read each kind's rows with one query"
     return (
         Advice(
             title=named or plain,
-            why=f"one query per kind ({len(recipe.kinds)} here), regardless of the number of rows",
+            why=f"one query per kind ({len(remedy.kinds)} here), regardless of the number of rows",
             sql=";\n".join(one for one in statements if one),
             code=code,
-            at=(recipe.at if code else recipe.line) or recipe.line,
-            saving=recipe.saving,
+            at=(remedy.at if code else remedy.line) or remedy.line,
+            saving=remedy.saving,
             trade_offs="all rows of a kind are in memory at once",
             verify=(
                 "rows with an unknown kind, or without a partner, are treated as before",

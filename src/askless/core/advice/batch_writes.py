@@ -16,13 +16,13 @@ _TITLES = {
 }
 
 
-def advise(recipe: BatchWrites, context: Context) -> tuple[Advice, ...]:
+def advise(remedy: BatchWrites, context: Context) -> tuple[Advice, ...]:
     """One statement; if each write commits alone, one transaction around the loop as the smaller step."""
-    structure, alone = recipe.structure, recipe.alone
-    load = recipe.stats.load
+    structure, alone = remedy.structure, remedy.alone
+    load = remedy.stats.load
     words = words_of(load)
     code = ""
-    if words is not None and load is not None and not recipe.parted:
+    if words is not None and load is not None and not remedy.parted:
         model = context.models.get((load.orm, load.target)) or by_table(load, structure.main, context.models)
         if model is not None:
             code = words.written(structure.kind, model, structure.written)
@@ -31,8 +31,8 @@ def advise(recipe: BatchWrites, context: Context) -> tuple[Advice, ...]:
         why="one round trip and one parse" + (" and one commit" if alone else "") + " for all of them",
         sql=_many(structure),
         code=code,
-        at=recipe.line,
-        saving=recipe.saving,
+        at=remedy.line,
+        saving=remedy.saving,
         trade_offs=f"{hooks_passed_by(load)}; send very many rows in chunks".removeprefix("; "),
         verify=(
             "hooks, signals and defaults that run per object in code still take effect",
@@ -44,7 +44,7 @@ def advise(recipe: BatchWrites, context: Context) -> tuple[Advice, ...]:
     around = Advice(
         title="or put one transaction around the loop",
         why="each write now waits for its own commit, which waits for the disk",
-        at=recipe.line,
+        at=remedy.line,
         saving="the round trips remain; the extra commits are avoided",
         trade_offs="all or nothing: an error rolls back the earlier rows",
         verify=("the transaction contains nothing slow, such as an external call",),

@@ -8,15 +8,15 @@ from askless.core.inference.context import Context
 from askless.core.sql.masking import masked
 
 
-def advise(recipe: BindParameters, context: Context) -> tuple[Advice, ...]:
+def advise(remedy: BindParameters, context: Context) -> tuple[Advice, ...]:
     """The same statement with placeholders."""
-    stats = recipe.stats
+    stats = remedy.stats
     return (
         Advice(
             title="bind the values: one text with placeholders, and the values as parameters",
             why="the text is parsed once and can be prepared; a bound value can't inject SQL",
             sql=masked(stats.statement.text.strip(), stats.statement.system),
-            at=recipe.line,
+            at=remedy.line,
             trade_offs="a plan that serves all values may be worse for a rare one",
             verify=(
                 "bind every external value, including harmless ones",

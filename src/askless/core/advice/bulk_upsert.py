@@ -9,19 +9,19 @@ from askless.core.inference.context import Context
 from askless.core.systems import REGISTRY, system_of
 
 
-def advise(recipe: BulkUpsert, context: Context) -> tuple[Advice, ...]:
+def advise(remedy: BulkUpsert, context: Context) -> tuple[Advice, ...]:
     """A batched lookup and one INSERT of what is missing; if a unique key is, the upsert."""
-    structure, written = recipe.structure, recipe.insert.parsed.written
-    keys = recipe.columns
-    price = hooks_passed_by(recipe.insert.load or recipe.stats.load)
+    structure, written = remedy.structure, remedy.insert.parsed.written
+    keys = remedy.columns
+    price = hooks_passed_by(remedy.insert.load or remedy.stats.load)
     named = ", ".join(keys)
-    found = "update the existing rows and insert the others" if recipe.changes else "insert those that are missing"
+    found = "update the existing rows and insert the others" if remedy.changes else "insert those that are missing"
     batched = Advice(
         title=f"look up all rows at once, by a list of {named}, then {found} with one statement",
         why="two round trips, however many rows there are",
-        sql=_batched(recipe, written),
-        at=recipe.line,
-        saving=recipe.saving,
+        sql=_batched(remedy, written),
+        at=remedy.line,
+        saving=remedy.saving,
         trade_offs=price,
         verify=(
             "a key that comes twice in the input is inserted once",
@@ -32,11 +32,11 @@ def advise(recipe: BulkUpsert, context: Context) -> tuple[Advice, ...]:
     if unique is False:
         return (batched,)
     decided = Advice(
-        title=f"let one statement decide: insert, and {'change' if recipe.changes else 'leave alone'} what is there",
+        title=f"let one statement decide: insert, and {'change' if remedy.changes else 'leave alone'} what is there",
         why="atomic, and no lookup is needed",
-        sql=upsert(recipe.insert.statement.system, structure.main, written, keys, recipe.changes),
-        at=recipe.line,
-        saving=recipe.saving,
+        sql=upsert(remedy.insert.statement.system, structure.main, written, keys, remedy.changes),
+        at=remedy.line,
+        saving=remedy.saving,
         trade_offs="; ".join(filter(None, ["it reports less about which rows were new", price])),
         verify=()
         if unique
@@ -44,7 +44,7 @@ def advise(recipe: BulkUpsert, context: Context) -> tuple[Advice, ...]:
             f"({named}) must have a unique index; without one, the same row is inserted twice or the statement fails",
         ),
     )
-    return (decided, batched) if recipe.changes and unique else (batched, decided)
+    return (decided, batched) if remedy.changes and unique else (batched, decided)
 
 
 def upsert(system: str, table: str, written: tuple[str, ...], keys: tuple[str, ...], changes: bool) -> str:
@@ -63,9 +63,9 @@ def _insert(table: str, written: tuple[str, ...]) -> str:
     return f"INSERT INTO {table} ({', '.join(written)})\nVALUES {row}, {row}, ..."
 
 
-def _batched(recipe: BulkUpsert, written: tuple[str, ...]) -> str:
-    table, keys = recipe.structure.main, recipe.columns
-    row_values = system_of(recipe.stats.statement.system).row_values
+def _batched(remedy: BulkUpsert, written: tuple[str, ...]) -> str:
+    table, keys = remedy.structure.main, remedy.columns
+    row_values = system_of(remedy.stats.statement.system).row_values
     if not keys or (len(keys) > 1 and not row_values):
         return ""
     names = ", ".join(keys)

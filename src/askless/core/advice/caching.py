@@ -7,26 +7,26 @@ from askless.core.findings.remedies import CacheResult
 from askless.core.inference.context import Context
 
 
-def advise(recipe: CacheResult, context: Context) -> tuple[Advice, ...]:
+def advise(remedy: CacheResult, context: Context) -> tuple[Advice, ...]:
     """By time first; by event where the application itself writes."""
-    named = recipe.structure.main or "these rows"
+    named = remedy.structure.main or "these rows"
     by_time = Advice(
-        title=f"cache the result of {named} for {recipe.live_s:,} s, then read it again",
+        title=f"cache the result of {named} for {remedy.live_s:,} s, then read it again",
         why="the rows stayed unchanged for longer than that",
-        at=recipe.line,
-        saving=recipe.saving,
+        at=remedy.line,
+        saving=remedy.saving,
         trade_offs="changes become visible late, in each process separately; the rows take memory; the first read after each expiry still waits",
         verify=(
             "the rows do not depend on the user, tenant, language or permissions",
             "a page that has just written them bypasses the cache",
         ),
     )
-    if not recipe.writes:
+    if not remedy.writes:
         return (by_time,)
     by_event = Advice(
-        title="or invalidate the cache on write: " + "; ".join(recipe.writes),
+        title="or invalidate the cache on write: " + "; ".join(remedy.writes),
         why="stale rows are visible only while the write is in progress",
-        at=recipe.line,
+        at=remedy.line,
         trade_offs="every writer must invalidate the cache, including other programs and manual changes; several processes must share the cache",
         verify=("no other program writes to these tables",),
     )

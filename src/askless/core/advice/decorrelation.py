@@ -9,9 +9,9 @@ from askless.core.inference.context import Context
 from askless.core.records.index_ddl import plain_index
 
 
-def advise(recipe: Decorrelate, context: Context) -> tuple[Advice, ...]:
+def advise(remedy: Decorrelate, context: Context) -> tuple[Advice, ...]:
     """The join first; if no index finds the rows of one evaluation, the index next to it."""
-    stats = recipe.stats
+    stats = remedy.stats
     example = stats.examples[0] if stats.examples else None
     values = example.statement.values(example.parameters, example.literals) if example is not None else ()
     sql = grouped_join(context.sql(stats), stats.statement.system, values)
@@ -24,8 +24,8 @@ def advise(recipe: Decorrelate, context: Context) -> tuple[Advice, ...]:
         title=title if sql else "read that value separately, for all rows of the page at once, by their keys",
         why="the table is read once instead of once per row",
         sql=sql,
-        at=recipe.line,
-        saving=recipe.saving,
+        at=remedy.line,
+        saving=remedy.saving,
         trade_offs="it groups the whole table: for a page with few rows the subqueries may be faster"
         if sql
         else "one more query, and the application combines the rows",
@@ -37,11 +37,11 @@ def advise(recipe: Decorrelate, context: Context) -> tuple[Advice, ...]:
             title=f"or an index on {column.table} ({column.name}), so that each evaluation finds its rows",
             why="it reads a few rows each time instead of the whole table",
             sql=plain_index(table, (column.name,), schema.system),
-            saving=recipe.saving,
+            saving=remedy.saving,
             trade_offs="every write to the table has to maintain the index",
             verify=("test it first: askless trial CAPTURE --index DDL --db URL",),
         )
-        for column in dict.fromkeys(recipe.scanned)
+        for column in dict.fromkeys(remedy.scanned)
         if schema is not None and (table := schema.table(column.table)) is not None
     ]
     return (joined, *indexed)

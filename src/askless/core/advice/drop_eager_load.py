@@ -8,17 +8,17 @@ from askless.core.findings.remedies import DropEagerLoad
 from askless.core.inference.context import Context
 
 
-def advise(recipe: DropEagerLoad, context: Context) -> tuple[Advice, ...]:
+def advise(remedy: DropEagerLoad, context: Context) -> tuple[Advice, ...]:
     """Take the relation out of what is loaded, or load it only if it is read."""
-    words = words_of(recipe.load)
-    what = f"{recipe.load.model}.{recipe.load.relation}"
+    words = words_of(remedy.load)
+    what = f"{remedy.load.model}.{remedy.load.relation}"
     return (
         Advice(
             title=f"do not load {what} here",
             why="its objects were built and never read",
-            code=words.dropped([recipe.load], recipe.joined) if words is not None else "",
-            at=recipe.line,
-            saving=recipe.saving,
+            code=words.dropped([remedy.load], remedy.joined) if words is not None else "",
+            at=remedy.line,
+            saving=remedy.saving,
             trade_offs="if another code path does read it, it becomes one query per object",
             verify=(
                 f"no template, serialiser or property on this page reads {what}",

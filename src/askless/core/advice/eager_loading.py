@@ -16,27 +16,27 @@ NARROW_BYTES = 400  # a child row up to this size may travel with each of its pa
 
 
 class _Case:
-    """A recipe with what all its roads are written from."""
+    """A remedy with what all its roads are written from."""
 
-    def __init__(self, recipe: Batch, context: Context) -> None:
-        stats = recipe.stats
-        self.recipe = recipe
+    def __init__(self, remedy: Batch, context: Context) -> None:
+        stats = remedy.stats
+        self.remedy = remedy
         self.system = stats.statement.system
         self.sql = context.sql(stats)
-        self.table, self.column = recipe.table, recipe.key.column.name
-        self.main = recipe.structure.main or self.table
-        near = recipe.structure.nearest(recipe.key.column)
-        columns = (near.name, *recipe.key.columns[1:])
+        self.table, self.column = remedy.table, remedy.key.column.name
+        self.main = remedy.structure.main or self.table
+        near = remedy.structure.nearest(remedy.key.column)
+        columns = (near.name, *remedy.key.columns[1:])
         self.key = near.name if len(columns) == 1 else f"({', '.join(columns)})"
-        self.lookup = LookUp(self.sql, self.system, self.table, self.column, recipe.key.beside)
-        self.variant, self.load, self.models = recipe.variant, recipe.load, context.models
+        self.lookup = LookUp(self.sql, self.system, self.table, self.column, remedy.key.beside)
+        self.variant, self.load, self.models = remedy.variant, remedy.load, context.models
         self.rows_each = stats.rows / stats.count if stats.count else 0.0
         self.row_bytes = stats.bytes / stats.rows if stats.rows else 0.0
-        self.outputs = recipe.structure.outputs
-        self.at = recipe.parent_line or recipe.line
-        self.parent_sql = context.sql(recipe.parent) if recipe.parent is not None else ""
-        if recipe.parent_key is not None:  # the parent is read row by row itself: it will be a batch by then
-            above = recipe.parent_key
+        self.outputs = remedy.structure.outputs
+        self.at = remedy.parent_line or remedy.line
+        self.parent_sql = context.sql(remedy.parent) if remedy.parent is not None else ""
+        if remedy.parent_key is not None:  # the parent is read row by row itself: it will be a batch by then
+            above = remedy.parent_key
             lookup = LookUp(self.parent_sql, self.system, above.column.table, above.column.name, above.beside)
             self.parent_sql = statements.batched(lookup)
 
@@ -45,16 +45,16 @@ class _Case:
         return statements.batched(self.lookup, _is_one(self))
 
 
-def advise(recipe: Batch, context: Context) -> tuple[Advice, ...]:
+def advise(remedy: Batch, context: Context) -> tuple[Advice, ...]:
     """The roads out of an n-plus-one, the one to try first in front."""
-    case = _Case(recipe, context)
+    case = _Case(remedy, context)
     if case.variant is Variant.EXISTS:
         return (_existing(case),)
     if case.variant.is_number:
         return tuple(a for a in (_grouped(case), _counter(case), _kept_for_a_while(case)) if a)
     if case.variant is Variant.FIRST:
         return (_first_of_each(case),)
-    if recipe.only_counted and case.variant in (Variant.TO_MANY, Variant.LINK_TABLE):
+    if remedy.only_counted and case.variant in (Variant.TO_MANY, Variant.LINK_TABLE):
         return (_number_only(case), _batch(case))
     if case.variant is Variant.SAME_ROW:
         return (_widen(case),)
@@ -76,7 +76,7 @@ def _may_join(case: _Case) -> bool:
 
 def _path(case: _Case) -> tuple[Load, ...]:
     """The relations from the query that the call depends on to the child; () unless the models say that it walks."""
-    root, path = case.recipe.root, case.recipe.path
+    root, path = case.remedy.root, case.remedy.path
     if root is None or root.load is None or root.structure is None or not path:
         return ()
     if any(load.kind not in ("lazy", "eager") or not load.relation for load in path):
@@ -104,17 +104,17 @@ def _step(case: _Case, joined: bool) -> Step | None:
 
 def _query(case: _Case) -> Query | None:
     """The ORM's query that the call depends on."""
-    root = case.recipe.root
+    root = case.remedy.root
     if root is None or root.load is None or root.structure is None or root.load.kind == "library":
         return None
     there = joined_already(root.load, root.structure, case.models)
     return Query(case.at.file if case.at is not None else "", root.load.target, tuple(there))
 
 
-def hanging(recipe: Batch, context: Context) -> tuple[Step, Query] | None:
+def hanging(remedy: Batch, context: Context) -> tuple[Step, Query] | None:
     """What the first advice loads with which query; None if it is not a call on one."""
-    case = _Case(recipe, context)
-    first = advise(recipe, context)[0]
+    case = _Case(remedy, context)
+    first = advise(remedy, context)[0]
     for joined in (True, False):
         step, query = _step(case, joined), _query(case)
         if first.code and first.code == _call(case, joined) and step is not None and query is not None:
@@ -124,24 +124,24 @@ def hanging(recipe: Batch, context: Context) -> tuple[Step, Query] | None:
 
 def _spares(case: _Case) -> bool:
     """Whether an eager load of the relation would spare the lookups, as they are asked."""
-    load, words, structure = case.load, words_of(case.load), case.recipe.structure
+    load, words, structure = case.load, words_of(case.load), case.remedy.structure
     if load is None or words is None or load.kind != "lazy":
         return True
-    asks_more = case.recipe.conditions or (structure.has_limit and load.many)
+    asks_more = case.remedy.conditions or (structure.has_limit and load.many)
     return not asks_more or words.keeps_conditions(load)
 
 
 def _batch(case: _Case) -> Advice:
     name = _relation_name(case)
-    rows = case.recipe.queries * case.rows_each
+    rows = case.remedy.queries * case.rows_each
     same = f"the same {rows:.0f} rows" if rows else "the same rows"  # how many they were may not have been seen
     return Advice(
         title=f"load {name} in one batched query",
-        why=f"one query with all {case.recipe.queries:.0f} keys gives {same}; the parents are not read again",
+        why=f"one query with all {case.remedy.queries:.0f} keys gives {same}; the parents are not read again",
         sql=case.batched(),
         code=_call(case, joined=False) or _aside(case) or _by_hand(case),
         at=case.at,
-        saving=case.recipe.saving,
+        saving=case.remedy.saving,
         trade_offs="one more round trip than a join; very long key lists are sent in chunks",
         verify=_checks(case),
     )
@@ -169,7 +169,7 @@ def _by_hand(case: _Case) -> str:
         )
     there = case.key if case.table == case.main else f"{case.table}.{case.column}"
     by_hand = f"collect the keys first, read all rows with {there} IN (...), keep them in a map by {case.key}"
-    source = case.recipe.source
+    source = case.remedy.source
     if load is not None or source is None or not source.table or source.table == case.main:
         return by_hand  # an ORM that said what it asks named no relation between the two
     return (
@@ -181,8 +181,8 @@ def _join(case: _Case) -> Advice:
     name = _relation_name(case)
     sql = ""
     # A join holds no other condition or join of the lookup and no limit of its own: then the batch is the way.
-    source = case.recipe.source
-    asks_more = case.recipe.conditions or case.recipe.structure.joins
+    source = case.remedy.source
+    asks_more = case.remedy.conditions or case.remedy.structure.joins
     wanted = case.parent_sql and not asks_more and case.variant in (Variant.TO_ONE, Variant.TO_MANY)
     if wanted and source is not None and source.column and case.batched():
         sql = statements.joined(
@@ -209,7 +209,7 @@ def _join(case: _Case) -> Advice:
         sql=sql,
         code=_call(case, joined=True),
         at=case.at,
-        saving=case.recipe.saving,
+        saving=case.remedy.saving,
         trade_offs=trade_off,
         verify=(*_caution(case), *_checks(case)),
     )
@@ -239,8 +239,8 @@ def _checks(case: _Case) -> tuple[str, ...]:
 
 def _counted_with_parent(case: _Case) -> str:
     """What the call for a count sends: the parent's query with the children outer-joined and counted."""
-    source = case.recipe.source
-    if not case.parent_sql or source is None or not source.column or case.recipe.conditions or case.table != case.main:
+    source = case.remedy.source
+    if not case.parent_sql or source is None or not source.column or case.remedy.conditions or case.table != case.main:
         return ""
     held = source.table, source.column
     return statements.counted_with_parent(case.parent_sql, case.system, held, case.table, case.column)
@@ -251,11 +251,11 @@ def _grouped(case: _Case) -> Advice:
     grouped = statements.counted(case.lookup)
     return Advice(
         title=f"get all of them with one GROUP BY {case.key.strip('()')}",
-        why=f"one grouped query answers all {case.recipe.queries:.0f} keys",
+        why=f"one grouped query answers all {case.remedy.queries:.0f} keys",
         sql=(code and _counted_with_parent(case)) or grouped,
         code=code,
         at=case.at,
-        saving=case.recipe.saving,
+        saving=case.remedy.saving,
         trade_offs="the grouped query reads all groups at once; with very many parents, pass only the page's keys",
         verify=(
             "parents without rows are missing from the grouped result: they must remain, with 0"
@@ -269,25 +269,25 @@ def _grouped(case: _Case) -> Advice:
 def _existing(case: _Case) -> Advice:
     return Advice(
         title=f"query once which {case.key} have rows in {case.main}",
-        why=f"one query gives those of the {case.recipe.queries:.0f} keys that have some",
+        why=f"one query gives those of the {case.remedy.queries:.0f} keys that have some",
         sql=statements.existing(case.lookup),
         at=case.at,
-        saving=case.recipe.saving,
+        saving=case.remedy.saving,
         trade_offs="if the parents are queried by hand, an EXISTS among their columns does it in the same query",
         verify=("a key that does not come back has none",),
     )
 
 
 def _first_of_each(case: _Case) -> Advice:
-    name, extreme = _relation_name(case), case.recipe.structure.extreme
+    name, extreme = _relation_name(case), case.remedy.structure.extreme
     if extreme is not None:
         title = f"read the rows with the highest or lowest {extreme.name} of each {case.key} in one query"
-        why = f"one query finds it for each of the {case.recipe.queries:.0f} keys, and the rows that have it"
+        why = f"one query finds it for each of the {case.remedy.queries:.0f} keys, and the rows that have it"
         sql = case.batched()
         doubt = "several rows may share it: all of them are returned, as before"
     else:
         title = f"read the first row of each {case.key} in one query"
-        why = f"a window function numbers the rows of each of the {case.recipe.queries:.0f} keys in the lookup's order, and the first of each is kept"
+        why = f"a window function numbers the rows of each of the {case.remedy.queries:.0f} keys in the lookup's order, and the first of each is kept"
         sql = statements.first_of_each(case.lookup)
         doubt = "break ties in the order, or a different row may come first each time"
     return Advice(
@@ -295,7 +295,7 @@ def _first_of_each(case: _Case) -> Advice:
         why=why,
         sql=sql,
         at=case.at,
-        saving=case.recipe.saving,
+        saving=case.remedy.saving,
         trade_offs=f"loading all of {name} and choosing in code reads every row of these keys: only suitable for few rows",
         verify=("parents without rows must remain", doubt),
     )
@@ -308,7 +308,7 @@ def _number_only(case: _Case) -> Advice:
         sql=statements.numbered(case.lookup),
         code=_grouped_code(case),
         at=case.at,
-        saving=case.recipe.saving,
+        saving=case.remedy.saving,
         trade_offs="if the rows are needed after all, load them in one batch instead",
         verify=("parents without rows are missing from the grouped result: they must remain, with 0",),
     )
@@ -323,7 +323,7 @@ def _counted_relation(case: _Case) -> tuple[Model, Relation] | None:
         parent = model_of(load, load.model, case.models)
         relation = parent.relations.get(load.relation) if parent is not None else None
     else:
-        above = case.recipe.parent.load if case.recipe.parent is not None else None
+        above = case.remedy.parent.load if case.remedy.parent is not None else None
         parent = model_of(above, above.target, case.models) if above is not None else None
         relation = parent.relation_to(load.target, case.column) if parent is not None else None
     return (parent, relation) if parent is not None and relation is not None else None
@@ -331,9 +331,9 @@ def _counted_relation(case: _Case) -> tuple[Model, Relation] | None:
 
 def _grouped_code(case: _Case) -> str:
     found, words = _counted_relation(case), words_of(case.load)
-    if found is None or words is None or not (case.variant is Variant.COUNT or case.recipe.only_counted):
+    if found is None or words is None or not (case.variant is Variant.COUNT or case.remedy.only_counted):
         return ""
-    return words.counted(*found, case.recipe.conditions)
+    return words.counted(*found, case.remedy.conditions)
 
 
 def _counter(case: _Case) -> Advice | None:
@@ -342,7 +342,7 @@ def _counter(case: _Case) -> Advice | None:
     return Advice(
         title="keep a counter on the parent",
         why="a stored number needs no query at all",
-        saving=case.recipe.saving,
+        saving=case.remedy.saving,
         trade_offs="every write to the child must update it in the same transaction; it becomes a point of contention",
         verify=("the counter is right after concurrent writes and deletes",),
     )
@@ -352,7 +352,7 @@ def _kept_for_a_while(case: _Case) -> Advice:
     return Advice(
         title="or cache all the numbers together for a while",
         why="approximate numbers need no query each time; the first read after each expiry still counts",
-        saving=case.recipe.saving,
+        saving=case.remedy.saving,
         trade_offs="they can be as old as the cache's lifetime, and each process has its own",
         verify=("nothing that must be exact depends on them", "the grouped query fills them, not one query per row"),
     )
@@ -364,8 +364,8 @@ def _widen(case: _Case) -> Advice:
     code = ""
     if words is not None and model is not None and case.load is not None and case.load.kind == "refresh":
         code = words.widened(model, [output.column.name for output in case.outputs])
-    elif case.recipe.parent_line is not None:
-        where = whereabouts(case.recipe.parent_line.file, case.recipe.parent_line.line)
+    elif case.remedy.parent_line is not None:
+        where = whereabouts(case.remedy.parent_line.file, case.remedy.parent_line.line)
         code = f"add the columns that the lookup reads to the query at {where}"
     return Advice(
         title="select the missing columns in the first query",
@@ -373,7 +373,7 @@ def _widen(case: _Case) -> Advice:
         sql="",
         code=code,
         at=case.at,
-        saving=case.recipe.saving,
+        saving=case.remedy.saving,
         trade_offs="the first query returns wider rows",
         verify=("the projection keeps the key that links objects",),
     )

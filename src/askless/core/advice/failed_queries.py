@@ -64,23 +64,23 @@ _ALWAYS = "every execution in the capture failed: it never worked"
 _SOMETIMES = "it succeeds with some values and fails with others"
 
 
-def advise(recipe: FixFailure, context: Context) -> tuple[Advice, ...]:
+def advise(remedy: FixFailure, context: Context) -> tuple[Advice, ...]:
     """What to do about this kind of failure; for a conflict the statement that decides by itself."""
-    advice = _BY_FAILURE[recipe.failure]
-    structure = recipe.stats.structure
+    advice = _BY_FAILURE[remedy.failure]
+    structure = remedy.stats.structure
     sql = ""
     if (
-        recipe.failure is Failure.CONFLICT
+        remedy.failure is Failure.CONFLICT
         and structure is not None
         and structure.kind == "insert"
         and structure.written
     ):
-        sql = upsert(recipe.stats.statement.system, structure.main, structure.written, (":unique_key",), changes=False)
+        sql = upsert(remedy.stats.statement.system, structure.main, structure.written, (":unique_key",), changes=False)
     return (
         msgspec.structs.replace(
             advice,
-            why=advice.why or (_ALWAYS if recipe.always else _SOMETIMES),
+            why=advice.why or (_ALWAYS if remedy.always else _SOMETIMES),
             sql=sql,
-            at=recipe.line,
+            at=remedy.line,
         ),
     )

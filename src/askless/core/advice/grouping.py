@@ -9,21 +9,21 @@ from askless.core.findings.remedies import Group
 from askless.core.inference.context import Context
 
 
-def advise(recipe: Group, context: Context) -> tuple[Advice, ...]:
+def advise(remedy: Group, context: Context) -> tuple[Advice, ...]:
     """One GROUP BY; or one row with a condition in each aggregate."""
-    if recipe.buckets:
-        return (_buckets(recipe),)
-    column, counts = recipe.key.column.name, recipe.structure.counts
-    lookup = statements.LookUp(context.sql(recipe.stats), recipe.stats.statement.system, recipe.table, column)
+    if remedy.buckets:
+        return (_buckets(remedy),)
+    column, counts = remedy.key.column.name, remedy.structure.counts
+    lookup = statements.LookUp(context.sql(remedy.stats), remedy.stats.statement.system, remedy.table, column)
     sql = statements.counted(lookup)
     nothing = "0" if counts else "the result for an empty group"
     grouped = Advice(
         title=f"get all of them with one GROUP BY {column}",
         why="one pass over the rows covers every value",
         sql=sql,
-        code=_code(recipe, context),
-        at=recipe.line,
-        saving=recipe.saving,
+        code=_code(remedy, context),
+        at=remedy.line,
+        saving=remedy.saving,
         trade_offs="the code picks its values out of the groups",
         verify=(f"values without rows have no group: they must remain, with {nothing}",),
     )
@@ -31,35 +31,35 @@ def advise(recipe: Group, context: Context) -> tuple[Advice, ...]:
         title="or one row, with a condition in each aggregate",
         why="if the values are few and fixed, and the page shows them next to each other: "
         f"{'COUNT' if counts else 'SUM'}(CASE WHEN {column} = … THEN … END) for each of them",
-        at=recipe.line,
-        saving=recipe.saving,
+        at=remedy.line,
+        saving=remedy.saving,
         trade_offs="a new value needs a new column; do not load all rows to count them in memory, which grows with the table",
         verify=("exclude rows with other values by a WHERE, or do not count them",),
     )
     return (grouped, conditional)
 
 
-def _code(recipe: Group, context: Context) -> str:
+def _code(remedy: Group, context: Context) -> str:
     """The ORM's call, if the key is all that the count asks for."""
-    load, words = recipe.stats.load, words_of(recipe.stats.load)
-    column = recipe.key.column.name
-    if load is None or words is None or not recipe.structure.counts or len(recipe.structure.predicates) > 1:
+    load, words = remedy.stats.load, words_of(remedy.stats.load)
+    column = remedy.key.column.name
+    if load is None or words is None or not remedy.structure.counts or len(remedy.structure.predicates) > 1:
         return ""
     model = context.models.get((load.orm, load.target))
-    if model is None or recipe.table != model.table or column not in model.attributes or recipe.structure.joins:
+    if model is None or remedy.table != model.table or column not in model.attributes or remedy.structure.joins:
         return ""
     return words.grouped(model, column)
 
 
-def _buckets(recipe: Group) -> Advice:
-    column = recipe.key.column.name
-    what = "COUNT(*)" if recipe.structure.counts else "the aggregate"
+def _buckets(remedy: Group) -> Advice:
+    column = remedy.key.column.name
+    what = "COUNT(*)" if remedy.structure.counts else "the aggregate"
     return Advice(
         title=f"get all ranges of {column} with one GROUP BY",
         why="one pass over the rows from the first range's start to the last range's end covers every range",
         code=f"group by the range that {column} falls into: date_trunc('month', {column}) for months, days and similar ranges; CASE WHEN {column} < ... THEN ... END otherwise; and select that and {what}",
-        at=recipe.line,
-        saving=recipe.saving,
+        at=remedy.line,
+        saving=remedy.saving,
         trade_offs="the code picks its ranges out of the groups",
         verify=(
             "ranges without rows have no group: they must remain, with the result for an empty range",

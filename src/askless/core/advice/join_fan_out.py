@@ -12,19 +12,19 @@ from askless.core.inference.context import Context
 from askless.core.records.model import Load
 
 
-def advise(recipe: SplitJoin, context: Context) -> tuple[Advice, ...]:
+def advise(remedy: SplitJoin, context: Context) -> tuple[Advice, ...]:
     """Ask apart for what multiplies; EXISTS for a join that only filters."""
-    return (_exists(recipe, context),) if recipe.variant == "parents again" else (_apart(recipe, context),)
+    return (_exists(remedy, context),) if remedy.variant == "parents again" else (_apart(remedy, context),)
 
 
-def _exists(recipe: SplitJoin, context: Context) -> Advice:
-    stats, structure = recipe.stats, recipe.structure
+def _exists(remedy: SplitJoin, context: Context) -> Advice:
+    stats, structure = remedy.stats, remedy.structure
     return Advice(
         title="use EXISTS instead of the join: test whether such a row exists",
         why=f"each row of {structure.main} is returned once, and the search stops at the first match",
         sql=alternative_sql.by_existence(context.sql(stats), stats.statement.system),
-        at=recipe.line,
-        saving=recipe.saving,
+        at=remedy.line,
+        saving=remedy.saving,
         trade_offs="DISTINCT returns the same rows without a new condition, but sorts or hashes all of them first",
         verify=(
             f"is each row of {structure.main} wanted once? the page then shows fewer rows, and counts and sums change too",
@@ -33,17 +33,17 @@ def _exists(recipe: SplitJoin, context: Context) -> Advice:
     )
 
 
-def _apart(recipe: SplitJoin, context: Context) -> Advice:
-    structure, load = recipe.structure, recipe.stats.load
-    named = recipe.tables[-1] if recipe.tables else "the children"
-    code = _batched(recipe, context, named)
+def _apart(remedy: SplitJoin, context: Context) -> Advice:
+    structure, load = remedy.structure, remedy.stats.load
+    named = remedy.tables[-1] if remedy.tables else "the children"
+    code = _batched(remedy, context, named)
     return Advice(
         title=f"read {named} in a separate query, by the keys of {structure.main} that the first one returned",
         why="rows then add up instead of multiplying; parent columns are sent once",
         sql=alternative_sql.children_of(structure, named),
         code=code,
-        at=recipe.line if code or load is None else None,
-        saving=recipe.saving,
+        at=remedy.line if code or load is None else None,
+        saving=remedy.saving,
         trade_offs="one more query, and the application combines the rows",
         verify=(
             f"rows of {structure.main} without {named} are still returned",
@@ -52,9 +52,9 @@ def _apart(recipe: SplitJoin, context: Context) -> Advice:
     )
 
 
-def _batched(recipe: SplitJoin, context: Context, table: str) -> str:
+def _batched(remedy: SplitJoin, context: Context, table: str) -> str:
     """The call that loads a relation with a query of its own, if the ORM itself joined it in and only one can be meant."""
-    load, structure = recipe.stats.load, recipe.structure
+    load, structure = remedy.stats.load, remedy.structure
     words = words_of(load)
     model = context.models.get((load.orm, load.target)) if load is not None else None
     if words is None or model is None or load is None or load.kind != "query" or not words.joins_many():

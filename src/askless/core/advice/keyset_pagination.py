@@ -9,9 +9,9 @@ from askless.core.findings.remedies import SeekByKey
 from askless.core.inference.context import Context
 
 
-def advise(recipe: SeekByKey, context: Context) -> tuple[Advice, ...]:
+def advise(remedy: SeekByKey, context: Context) -> tuple[Advice, ...]:
     """The page after the last row seen, in the order that it has now."""
-    structure, stats = recipe.structure, recipe.stats
+    structure, stats = remedy.structure, remedy.stats
     key, known = page_key(structure, context.schema)
     ordered = ", ".join(str(column) for column, _ in structure.order_by)
     by_key = not structure.order_by or [column.name.lower() for column, _ in structure.order_by] == [key.lower()]
@@ -27,8 +27,8 @@ def advise(recipe: SeekByKey, context: Context) -> tuple[Advice, ...]:
             title=f"paginate by key: read the rows after the last one shown, in the order of {order}",
             why="with an index in that order, every page costs the same",
             sql=statements.behind(context.sql(stats), stats.statement.system, structure.order_by, key) if known else "",
-            at=recipe.line,
-            saving=recipe.saving,
+            at=remedy.line,
+            saving=remedy.saving,
             trade_offs="pages are reached one after the other, not by number",
             verify=tuple(checks),
         ),

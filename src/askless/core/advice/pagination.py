@@ -20,9 +20,9 @@ def page_key(structure: Structure, schema: Schema | None) -> tuple[str, bool]:
     return key, table is not None or key in {output.column.name for output in structure.outputs}
 
 
-def advise(recipe: Paginate, context: Context) -> tuple[Advice, ...]:
+def advise(remedy: Paginate, context: Context) -> tuple[Advice, ...]:
     """What the page makes of the rows first, in the database; then a part of them, by key, if it shows a part."""
-    structure, schema, load = recipe.structure, context.schema, recipe.stats.load
+    structure, schema, load = remedy.structure, context.schema, remedy.stats.load
     key, known = page_key(structure, schema)
     words, model = words_of(load), model_of(load, load.target, context.models) if load is not None else None
     code = words.paged(model, key, PAGE_ROWS) if words is not None and model is not None and known else ""
@@ -31,12 +31,12 @@ def advise(recipe: Paginate, context: Context) -> tuple[Advice, ...]:
         title=f"or show {PAGE_ROWS} rows at a time, by key",
         why="a page by key costs the same at any depth; OFFSET reads and discards what it skips",
         # A LIMIT on a join to children would cut children.
-        sql=statements.paged(context.sql(recipe.stats), recipe.stats.statement.system, key, PAGE_ROWS)
+        sql=statements.paged(context.sql(remedy.stats), remedy.stats.statement.system, key, PAGE_ROWS)
         if known and joins_one_each(structure, context)
         else "",
         code=code,
-        at=recipe.line,
-        saving=recipe.saving,
+        at=remedy.line,
+        saving=remedy.saving,
         trade_offs="users can't jump to a page; the order must end in a unique column; reading all pages sends more queries, not fewer",
         verify=(
             f"the page's order is {ordered}: paginate by that column and {key} together"
@@ -47,8 +47,8 @@ def advise(recipe: Paginate, context: Context) -> tuple[Advice, ...]:
     filtered = Advice(
         title="filter, count or sum in the database if the page does not show every row",
         why="rows that the application only iterates over need not be fetched",
-        at=recipe.line,
-        saving=recipe.saving,
+        at=remedy.line,
+        saving=remedy.saving,
         trade_offs="the condition moves from code to SQL",
         verify=("case, NULLs and time zones compare the same in SQL as in the code",),
     )

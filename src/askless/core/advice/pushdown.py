@@ -8,20 +8,20 @@ from askless.core.findings.remedies import PushDown
 from askless.core.inference.context import Context
 
 
-def advise(recipe: PushDown, context: Context) -> tuple[Advice, ...]:
+def advise(remedy: PushDown, context: Context) -> tuple[Advice, ...]:
     """Count, or filter, in the database."""
-    load = recipe.stats.load
+    load = remedy.stats.load
     words = words_of(load)
     model = model_of(load, load.target, context.models) if load is not None else None
-    if not recipe.columns:
+    if not remedy.columns:
         code = words.number_of(model) if words is not None and model is not None else ""
         return (
             Advice(
                 title="count in the database",
                 why="the database returns a number instead of the rows",
                 code=code,
-                at=recipe.line,
-                saving=recipe.saving,
+                at=remedy.line,
+                saving=remedy.saving,
                 trade_offs="one more query if the rows are needed later",
                 verify=(
                     "the count has the same conditions",
@@ -29,14 +29,14 @@ def advise(recipe: PushDown, context: Context) -> tuple[Advice, ...]:
                 ),
             ),
         )
-    code = words.filtered(model, recipe.columns) if words is not None and model is not None else ""
+    code = words.filtered(model, remedy.columns) if words is not None and model is not None else ""
     return (
         Advice(
-            title="filter by " + ", ".join(recipe.columns) + " in the database",
+            title="filter by " + ", ".join(remedy.columns) + " in the database",
             why="the loop's condition becomes a WHERE, and a slice becomes a LIMIT",
             code=code,
-            at=recipe.line,
-            saving=recipe.saving,
+            at=remedy.line,
+            saving=remedy.saving,
             trade_offs="the condition moves from code to SQL; without an index, the database still reads the rows",
             verify=("case, NULLs and time zones compare the same in SQL as in the code", "rows and their order are unchanged"),
         ),

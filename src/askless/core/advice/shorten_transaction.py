@@ -7,29 +7,29 @@ from askless.core.findings.remedies import ShortenTransaction
 from askless.core.inference.context import Context
 
 
-def advise(recipe: ShortenTransaction, context: Context) -> tuple[Advice, ...]:
+def advise(remedy: ShortenTransaction, context: Context) -> tuple[Advice, ...]:
     """Do the other thing before, or after; if an answer is needed in between, two short transactions."""
-    what = "the call" if recipe.known else "what is done in between"
+    what = "the call" if remedy.known else "what is done in between"
     first = Advice(
         title=f"move {what} out of the transaction: before its first query, or after its commit",
         why="locks are held during the call and block other requests"
-        if recipe.locking
+        if remedy.locking
         else "a pool connection is blocked meanwhile, and the server keeps old row versions for the transaction's snapshot",
-        at=recipe.line,
-        saving=recipe.saving,
+        at=remedy.line,
+        saving=remedy.saving,
         trade_offs="effects outside the transaction are not rolled back: they can remain even if the rest fails",
         verify=(
             "rows read before the call may have changed by the time of the write: read them again, or write conditionally",
             "the call does not need uncommitted rows",
         ),
     )
-    if not recipe.locking:
+    if not remedy.locking:
         return (first,)
     second = Advice(
         title="or split it into two short transactions: record the pending call, commit, make the call, then store its result",
         why="a row with the status 'pending' replaces the lock, so others can see it and need not wait",
-        at=recipe.line,
-        saving=recipe.saving,
+        at=remedy.line,
+        saving=remedy.saving,
         trade_offs="one more commit, and an intermediate state that the application must handle",
         verify=("a crash between the two leaves 'pending' rows: something must find and retry them",),
     )

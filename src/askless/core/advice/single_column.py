@@ -9,17 +9,17 @@ from askless.core.findings.remedies import SelectColumn
 from askless.core.inference.context import Context
 
 
-def advise(recipe: SelectColumn, context: Context) -> tuple[Advice, ...]:
+def advise(remedy: SelectColumn, context: Context) -> tuple[Advice, ...]:
     """The column alone. The call keeps the objects, with nothing else in them: the code around it need not change."""
-    stats, structure, column = recipe.stats, recipe.structure, recipe.column
+    stats, structure, column = remedy.stats, remedy.structure, remedy.column
     load = stats.load
     words, model = words_of(load), model_of(load, load.target, context.models) if load is not None else None
     code = ""
     if words is not None and load is not None and model is not None and column in model.attributes:
         wanted = dict.fromkeys([*model.keys, column])
         code = words.kept(load, [(structure.main, name) for name in wanted], context.models)
-        if recipe.line is not None:
-            code = words.placed(recipe.line.file, load.target, code)
+        if remedy.line is not None:
+            code = words.placed(remedy.line.file, load.target, code)
     others = [output.name or output.column.name for output in structure.outputs if output.column.name != column]
     return (
         Advice(
@@ -27,8 +27,8 @@ def advise(recipe: SelectColumn, context: Context) -> tuple[Advice, ...]:
             why="the other columns are fetched but unused; if no objects are needed, a values query also avoids building them",
             sql=statements.projected(context.sql(stats), stats.statement.system, others),
             code=code,
-            at=recipe.line,
-            saving=recipe.saving,
+            at=remedy.line,
+            saving=remedy.saving,
             trade_offs="objects without these columns load them later, one query each, if they are used after all",
             verify=("no code that receives the objects reads more columns", "the order does not change"),
         ),

@@ -8,11 +8,11 @@ from askless.core.findings.remedies import UseLoadedRows
 from askless.core.inference.context import Context
 
 
-def advise(recipe: UseLoadedRows, context: Context) -> tuple[Advice, ...]:
+def advise(remedy: UseLoadedRows, context: Context) -> tuple[Advice, ...]:
     """Use the rows that are there: the relation where the ORM loaded one, else a dict by the key."""
-    load = recipe.source.load if recipe.source is not None else None
+    load = remedy.source.load if remedy.source is not None else None
     words = words_of(load)
-    code = f"keep the earlier rows in a dict by {recipe.column}, and look there"
+    code = f"keep the earlier rows in a dict by {remedy.column}, and look there"
     if words is not None and load is not None and load.relation:
         model = model_of(load, load.model, context.models)
         relation = model.relations.get(load.relation) if model is not None else None
@@ -23,8 +23,8 @@ def advise(recipe: UseLoadedRows, context: Context) -> tuple[Advice, ...]:
             title="use the rows that are already loaded",
             why="the code builds a new query for rows that the request has already loaded",
             code=code,
-            at=recipe.line,
-            saving=recipe.saving,
+            at=remedy.line,
+            saving=remedy.saving,
             trade_offs="the loaded rows are as of the first query",
             verify=("the code applies the lookup's conditions and order", "nothing changed the rows in between"),
         ),

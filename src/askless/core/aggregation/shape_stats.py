@@ -6,7 +6,6 @@ from collections import Counter
 from collections.abc import Sequence
 from typing import Any, TypeVar
 
-from askless.core.inference.lineage import structure
 from askless.core.records.model import CallSite, CaptureTables, Load, OverflowTotals, Request, Statement, Used
 from askless.core.sql.shape import Shape
 from askless.core.sql.slots import Value
@@ -119,7 +118,7 @@ class ShapeStats:
     @property
     def structure(self) -> Structure | None:
         """What the statement asks, or None if it can't be parsed."""
-        return structure(self.statement)
+        return self.statement.structure
 
     @property
     def parsed(self) -> Structure:

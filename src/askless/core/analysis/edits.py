@@ -45,8 +45,8 @@ def edits_of(diagnoses: Sequence[Diagnosis], summary: Summary, context: Context)
 
 
 def _part(diagnosis: Diagnosis, context: Context) -> _Part:
-    recipe = diagnosis.recipe
-    found = hanging(recipe, context) if isinstance(recipe, Batch) else None
+    remedy = diagnosis.remedy
+    found = hanging(remedy, context) if isinstance(remedy, Batch) else None
     return _Part(diagnosis, *found) if found is not None else _Part(diagnosis)
 
 
@@ -57,11 +57,11 @@ def _loops(parts: Iterable[_Part]) -> dict[tuple[str, str], object]:
     """
     shapes: dict[tuple[object, ...], set[str]] = {}
     for part in parts:
-        finding, recipe = part.finding, part.diagnosis.recipe
-        if isinstance(recipe, Batch) and recipe.depth == 1 and recipe.source is not None:
-            asks = recipe.variant if recipe.variant.is_number or recipe.variant is Variant.FIRST else ""
-            supplier = recipe.parent.shape.digest if recipe.parent is not None else ""
-            loop = (finding.route, supplier, recipe.table, recipe.key.columns, asks, finding.relation)
+        finding, remedy = part.finding, part.diagnosis.remedy
+        if isinstance(remedy, Batch) and remedy.depth == 1 and remedy.source is not None:
+            asks = remedy.variant if remedy.variant.is_number or remedy.variant is Variant.FIRST else ""
+            supplier = remedy.parent.shape.digest if remedy.parent is not None else ""
+            loop = (finding.route, supplier, remedy.table, remedy.key.columns, asks, finding.relation)
             shapes.setdefault(loop, set()).add(finding.shape)
     return {
         (str(loop[0]), shape): loop[1:] for loop, several in shapes.items() if len(several) > 1 for shape in several
@@ -70,15 +70,15 @@ def _loops(parts: Iterable[_Part]) -> dict[tuple[str, str], object]:
 
 def _where(part: _Part, loops: Mapping[tuple[str, str], object]) -> tuple[object, ...]:
     """What one edit has in common: the query that it changes and its line; else the line and the shape, on any route."""
-    finding, recipe = part.finding, part.diagnosis.recipe
+    finding, remedy = part.finding, part.diagnosis.remedy
     at = finding.advice[0].at if finding.advice else None
     place = (at.file, at.line) if at is not None else None
-    if part.step is not None and isinstance(recipe, Batch) and recipe.root is not None and place is not None:
-        return "query", finding.route, recipe.root.shape.digest, place
-    if isinstance(recipe, Project) and place is not None and finding.advice[0].code.startswith("."):
+    if part.step is not None and isinstance(remedy, Batch) and remedy.root is not None and place is not None:
+        return "query", finding.route, remedy.root.shape.digest, place
+    if isinstance(remedy, Project) and place is not None and finding.advice[0].code.startswith("."):
         return "query", finding.route, finding.shape, place
-    if isinstance(recipe, Batch) and recipe.loop and place is not None:
-        return "loop", finding.route, loops.get((finding.route, recipe.loop), recipe.loop), place
+    if isinstance(remedy, Batch) and remedy.loop and place is not None:
+        return "loop", finding.route, loops.get((finding.route, remedy.loop), remedy.loop), place
     line = finding.lines[0] if finding.lines else None
     if line is None:
         return "finding", finding.key
@@ -127,8 +127,8 @@ def _ordered(parts: Iterable[_Part]) -> list[_Part]:
     """The outermost loops first, then what saves most."""
 
     def place(part: _Part) -> tuple[int, float, str]:
-        recipe = part.diagnosis.recipe
-        depth = recipe.depth if isinstance(recipe, Batch) and part.step is None else 1
+        remedy = part.diagnosis.remedy
+        depth = remedy.depth if isinstance(remedy, Batch) and part.step is None else 1
         return depth, -part.finding.cost.total_ms, part.finding.key
 
     return sorted(parts, key=place)

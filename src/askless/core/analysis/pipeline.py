@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gc
 from collections.abc import Iterable
 
 import msgspec
@@ -16,27 +15,14 @@ from askless.core.inference.context import Context
 from askless.core.patterns.base import Diagnosis
 from askless.core.records.model import Request, Schema
 from askless.core.settings import Settings
-from askless.core.sql.structure import structure_of
-
-_COLLECT_EVERY, _PARSED_MOST = 64, 100  # requests; statements whose trees may lie about
 
 
 def summarise(requests: Iterable[Request], settings: Settings | None = None, look: bool = True) -> Summary:
     """Add up a stream of requests in bounded memory. Without `look`, patterns are not looked for."""
     gatherer = Aggregator(list(patterns.load()) if look else [], settings)
     add = gatherer.add
-    # Streams of short-lived containers make the cycle collector run all the time, and they hold no cycles; parsed ones do.
-    collecting, misses = gc.isenabled(), structure_of.cache_info().misses
-    gc.disable()
-    try:
-        for turn, request in enumerate(requests, 1):
-            add(request)
-            if turn % _COLLECT_EVERY == 0 and structure_of.cache_info().misses - misses > _PARSED_MOST:
-                misses = structure_of.cache_info().misses
-                gc.collect(1)
-    finally:
-        if collecting:
-            gc.enable()
+    for request in requests:
+        add(request)
     return gatherer.finish()
 
 
@@ -67,7 +53,7 @@ def context_of(summary: Summary, schema: Schema | None = None) -> Context:
 
 
 def diagnoses_of(summary: Summary, schema: Schema | None = None) -> list[Diagnosis]:
-    """All findings of a summary, each with the recipe that its advice is made of."""
+    """All findings of a summary, each with the remedy that its advice is made of."""
     context = context_of(summary, schema)
     results: list[Diagnosis] = []
     for route in summary.routes.values():
@@ -78,7 +64,7 @@ def diagnoses_of(summary: Summary, schema: Schema | None = None) -> list[Diagnos
     for across in patterns.load_across():
         results += list(across.judge_all(summary, context, results))
     named = _with_own_keys(results)
-    by_key = {one.finding.key: one.recipe for one in named}
+    by_key = {one.finding.key: one.remedy for one in named}
     findings = ranked([one.finding for one in named])
     return [
         Diagnosis(msgspec.structs.replace(finding, advice=advise(by_key[finding.key], context)), by_key[finding.key])
@@ -94,5 +80,5 @@ def _with_own_keys(found: list[Diagnosis]) -> list[Diagnosis]:
         key = one.finding.key
         turn = seen[key] = seen.get(key, 0) + 1
         finding = one.finding if turn == 1 else msgspec.structs.replace(one.finding, key=f"{key}-{turn}")
-        named.append(Diagnosis(finding, one.recipe))
+        named.append(Diagnosis(finding, one.remedy))
     return named

@@ -89,6 +89,7 @@ class Finding(msgspec.Struct, frozen=True):
     callers: tuple[SourceLine, ...] = ()
     relation: str = ""
     summary: str = ""
+    source_role: str = "keys"  # what `source` supplied: the keys, or the rows themselves
 
 
 class Edit(msgspec.Struct, frozen=True):

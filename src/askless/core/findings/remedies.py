@@ -1,4 +1,4 @@
-"""What a pattern ends with next to its evidence: a recipe, which says what is to be changed and leaves the words to others.
+"""What a pattern ends with next to its evidence: a remedy, which says what is to be changed and leaves the words to others.
 
 Advice turns it into words, a replay into statements; neither works out again what the pattern knew.
 """
@@ -63,7 +63,7 @@ class Key(msgspec.Struct, frozen=True):
 
 
 class Remedy(msgspec.Struct, frozen=True, kw_only=True):
-    """What all recipes hold: the shape to be changed, the line that asks most, and what a request is spared, in words."""
+    """What all remedies hold: the shape to be changed, the line that asks most, and what a request is spared, in words."""
 
     stats: ShapeStats
     line: SourceLine | None

@@ -14,7 +14,6 @@ from itertools import combinations
 
 import msgspec
 
-from askless.core.inference.lineage import structure
 from askless.core.records.model import Request, Statement
 from askless.core.statistics import median
 
@@ -198,7 +197,7 @@ def _judged(name: str, route: _Route) -> Growth:
 
 
 def _table(statement: Statement) -> str:
-    found = structure(statement)
+    found = statement.structure
     return found.main if found is not None else ""
 
 

@@ -10,9 +10,8 @@ from collections.abc import Mapping, Sequence
 
 import msgspec
 
-from askless.core.records.model import Load, Model, Request, Statement, parents_of
+from askless.core.records.model import Load, Model, Request, parents_of
 from askless.core.sql.slots import Value
-from askless.core.sql.structure import Structure, structure_of
 from askless.core.sql.value_equality import meaning
 
 ROWS_MOST = 4000  # sampled rows of one statement that are looked at
@@ -67,11 +66,6 @@ def origin_of(load: Load | None, models: Mapping[tuple[str, str], Model]) -> Ori
     inherited = [key for parent in parents for key in parent.keys if set(columns) & set(model.keys)]
     tables = frozenset(one.table.lower() for one in (model, *parents))
     return Origin(tables, frozenset(column.lower() for column in (*columns, *inherited)))
-
-
-def structure(statement: Statement) -> Structure | None:
-    """The structure of a statement."""
-    return structure_of(statement.text, statement.system)
 
 
 def _names_fit(parent_table: str, parent_column: str, child_table: str, child_column: str) -> tuple[bool, bool]:
@@ -168,7 +162,7 @@ def _columns(
         matched = [key for key, i in wanted.items() if first_seen.get(key, i) < i]
         if len(matched) < 2 or len(matched) < 0.9 * _expected(wanted, first_seen, rows, taken):
             continue
-        shape = structure(statement)  # parsed only if its values fit
+        shape = statement.structure  # parsed only if its values fit
         name = statement.columns[column_index] if column_index < len(statement.columns) else ""
         table = shape.main if shape else ""
         if shape is not None and column_index < len(shape.outputs) and not any(o.star for o in shape.outputs):

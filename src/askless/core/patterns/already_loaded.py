@@ -13,7 +13,6 @@ from askless.core.aggregation.summary import Tally
 from askless.core.findings.finding import severity
 from askless.core.findings.remedies import UseLoadedRows
 from askless.core.formatting import number, plural, whereabouts
-from askless.core.inference.lineage import structure as structure_of
 from askless.core.patterns.base import (
     ByRequests,
     Diagnosis,
@@ -139,7 +138,7 @@ def _earlier(view: RequestView, indices: list[int], structure: Structure, batch:
         is_own = statement.shape.digest == own and i != batch
         if request.rows[i] < len(wanted) or not request.samples[i] or is_own:
             continue
-        above = structure_of(statement)
+        above = statement.structure
         if above is None or above.kind != "select" or not _holds(above, structure):
             continue
         seen = _identities(request, [i], above, structure.main)
@@ -189,22 +188,23 @@ def _diagnosis(tally: RereadTotals, met: Match) -> Diagnosis:
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where none is needed: rows of {met.structure.main} that an earlier query had fetched",
         evidence="traced",
-        because=(
+        evidence_details=(
             f"these rows ({number(tally.rows / tally.requests)} per request), every column, were in an earlier result{where}",
             "no write to the table in between",
         ),
         cost=cost,
         source=earlier,
-        unsure=("only the new query sees concurrent changes",),
+        source_role="rows",
+        caveats=("only the new query sees concurrent changes",),
     )
-    recipe = UseLoadedRows(
+    remedy = UseLoadedRows(
         stats=met.stats,
         line=met.line,
         saving=spared(queries, cost.saving_ms),
         source=tally.source,
         column=tally.column,
     )
-    return Diagnosis(met.finding(RULE, claim), recipe)
+    return Diagnosis(met.finding(RULE, claim), remedy)
 
 
 PATTERN = AlreadyLoaded()

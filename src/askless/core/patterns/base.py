@@ -15,7 +15,6 @@ from askless.core.findings.finding import Cost, Finding, SourceLine, finding_key
 from askless.core.findings.remedies import Remedy
 from askless.core.formatting import number, plural, size
 from askless.core.inference.context import Context
-from askless.core.inference.lineage import structure as structure_of
 from askless.core.records.model import BLENDED, PAUSED, CallSite, Request, Statement
 from askless.core.settings import Settings
 from askless.core.sql.structure import EVERYTHING, Structure
@@ -40,10 +39,10 @@ class Rule(msgspec.Struct, frozen=True):
 
 
 class Diagnosis(msgspec.Struct, frozen=True):
-    """A finding before it has advice, and the recipe that advice is made of."""
+    """A finding before it has advice, and the remedy that advice is made of."""
 
     finding: Finding
-    recipe: Remedy
+    remedy: Remedy
 
 
 class Pattern(Protocol):
@@ -178,13 +177,14 @@ class FindingDraft(msgspec.Struct, frozen=True, kw_only=True):
     title: str
     severity: str
     evidence: str
-    because: tuple[str, ...]
+    evidence_details: tuple[str, ...]
     cost: Cost
     variant: str = ""
-    unsure: tuple[str, ...] = ()
+    caveats: tuple[str, ...] = ()
     source: SourceLine | None = None
+    source_role: str = "keys"
     callers: tuple[SourceLine, ...] = ()
-    brief: str = ""
+    summary: str = ""
 
 
 class Match(msgspec.Struct, frozen=True):
@@ -235,7 +235,7 @@ class Match(msgspec.Struct, frozen=True):
         """A finding about the shape in the route, still without advice."""
         stats, route, load = self.stats, self.route, self.stats.load
         lines = lines_of(self.places)
-        severity, unsure = claim.severity, claim.unsure
+        severity, unsure = claim.severity, claim.caveats
         if route.kind in _VAGUE:
             severity = "worthwhile" if severity == "urgent" else severity
             unsure = (*unsure, _VAGUE[route.kind])
@@ -247,7 +247,7 @@ class Match(msgspec.Struct, frozen=True):
             route=route.route,
             title=claim.title,
             evidence=claim.evidence,
-            evidence_details=(*claim.because, *_examined(stats)),
+            evidence_details=(*claim.evidence_details, *_examined(stats)),
             cost=claim.cost,
             requests=self.requests,
             shape=stats.shape.digest,
@@ -258,8 +258,9 @@ class Match(msgspec.Struct, frozen=True):
             advice=(),
             caveats=unsure,
             source=claim.source,
+            source_role=claim.source_role,
             callers=claim.callers,
-            summary=claim.brief or claim.title,
+            summary=claim.summary or claim.title,
             relation=f"{load.model}.{load.relation}" if load is not None and load.relation else "",
         )
 
@@ -353,7 +354,7 @@ def _written(statement: Statement) -> tuple[str, ...]:
     text = statement.shape.text
     if (statement.shape.noise or text.startswith("select ")) and _MAY_WRITE.search(text) is None:
         return ()
-    structure = structure_of(statement)
+    structure = statement.structure
     return structure.writes if structure is not None else (EVERYTHING,)
 
 

@@ -64,12 +64,12 @@ def _diagnosis(met: Match, structure: Structure, deepest: int) -> Diagnosis:
         severity="urgent" if met.share >= URGENT_SHARE else "worthwhile",
         title=f"OFFSET {deepest:,} reads that many rows of {structure.main} and discards them before it returns {plural(stats.rows_most, 'row')}",
         evidence="traced",
-        because=(
+        evidence_details=(
             f"OFFSET {deepest:,} was asked; the deeper the page, the more is read for it",
             f"ordered by {ordered}" if ordered else "without an order: the server chooses which rows a page contains",
         ),
         cost=Cost(queries=stats.count / requests, query_ms=stats.query_ns / 1e6),
-        brief=f"{structure.main} behind {deepest:,} rows",
+        summary=f"{structure.main} behind {deepest:,} rows",
     )
     saving = f"{deepest:,} rows less to read for that page; run a trial to measure the time"
     return Diagnosis(met.finding(RULE, claim), SeekByKey(stats=stats, line=met.line, saving=saving))

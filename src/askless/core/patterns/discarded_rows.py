@@ -68,13 +68,13 @@ def _diagnosis(met: Match, totals: UseTotals, kept: float, tested: list[str]) ->
         severity=severity(met.share, 0),
         title=title,
         evidence="traced",
-        because=(because, *taken(met.route)),
+        evidence_details=(because, *taken(met.route)),
         cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, rows=spare_rows, bytes=spare),
-        unsure=("it is not always faster in SQL: run a trial",),
+        caveats=("it is not always faster in SQL: run a trial",),
     )
     saving = f"about {plural(spare_rows, 'row')} per request; run a trial to measure the time"
-    recipe = PushDown(stats=stats, line=met.line, saving=saving, columns=columns, rows=spare_rows)
-    return Diagnosis(met.finding(RULE, claim), recipe)
+    remedy = PushDown(stats=stats, line=met.line, saving=saving, columns=columns, rows=spare_rows)
+    return Diagnosis(met.finding(RULE, claim), remedy)
 
 
 def _split(totals: UseTotals, most: float) -> tuple[list[str], int | None]:

@@ -153,15 +153,15 @@ def _diagnosis(tally: RepeatTotals, met: Match) -> Diagnosis:
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where 1 would do: {what} {again} again with the same parameters",
         evidence="traced" if any(met.stats.loads) or met.stats.rows else "repeated",
-        because=(
+        evidence_details=(
             f"{number(queries)} executions per request with equal text and parameters, {results}, no write in between",
         ),
-        unsure=(tally.unseen,) if tally.unseen else (),
+        caveats=(tally.unseen,) if tally.unseen else (),
         cost=cost,
         callers=callers if callers != lines_of(tally.places) else (),
     )
-    recipe = ShareResult(stats=met.stats, line=met.line, saving=spared(avoidable, cost.saving_ms), callers=callers)
-    return Diagnosis(met.finding(RULE, claim), recipe)
+    remedy = ShareResult(stats=met.stats, line=met.line, saving=spared(avoidable, cost.saving_ms), callers=callers)
+    return Diagnosis(met.finding(RULE, claim), remedy)
 
 
 PATTERN = Duplicate()

@@ -121,13 +121,13 @@ def _diagnosis(tally: FailureTotals, met: Match) -> Diagnosis:
         variant=failure,
         severity="minor" if failure in _MINOR else "urgent" if share >= URGENT_SHARE else "worthwhile",
         title=f"{tally.queries:,} of {plural(stats.count, 'execution')} of {what} {'fails' if tally.queries == 1 else 'fail'}: {_WORDS[failure]}",
-        brief=f"{what}: {_WORDS[failure]}, {tally.queries:,} of {plural(stats.count, 'execution')}",
+        summary=f"{what}: {_WORDS[failure]}, {tally.queries:,} of {plural(stats.count, 'execution')}",
         evidence="traced",
-        because=tuple(because),
+        evidence_details=tuple(because),
         cost=Cost(queries=tally.queries / tally.requests, query_ms=lost_ms),
     )  # fmt: skip
-    recipe = FixFailure(stats=stats, line=met.line, saving="", failure=failure, always=all_fail)
-    return Diagnosis(met.finding(RULE, claim), recipe)
+    remedy = FixFailure(stats=stats, line=met.line, saving="", failure=failure, always=all_fail)
+    return Diagnosis(met.finding(RULE, claim), remedy)
 
 
 PATTERN = Failing()

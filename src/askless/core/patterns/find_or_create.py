@@ -12,7 +12,6 @@ from askless.core.aggregation.summary import Tally
 from askless.core.findings.finding import severity
 from askless.core.findings.remedies import BulkUpsert
 from askless.core.formatting import number, plural
-from askless.core.inference.lineage import structure as structure_of
 from askless.core.patterns.base import (
     ByRequests,
     Diagnosis,
@@ -144,7 +143,7 @@ def _pairs(request: Request, look: Group, inserts: list[int]) -> list[tuple[int,
 
 def _rows_of(request: Request, i: int, columns: tuple[str, ...]) -> list[tuple[Value, ...]]:
     """What an INSERT puts into these columns, row by row; nothing if its values can't be derived from its text."""
-    structure = structure_of(request.statement(i))
+    structure = request.statement(i).structure
     written = [name.lower() for name in structure.written] if structure is not None else []
     values = request.values(i)
     if not written or len(values) % len(written) or not {name.lower() for name in columns} <= set(written):
@@ -172,15 +171,15 @@ def _diagnosis(tally: CreationTotals, met: Match) -> Diagnosis:
         variant="update or insert" if changes else "find or create",
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(looked + made, 'query')} where 2 would do: {does} by {keys} and an INSERT for rows of {table}, one by one",
-        brief=f"{table} by {keys}: {number(looked)} looked up one by one, {number(missing)} inserted",
+        summary=f"{table} by {keys}: {number(looked)} looked up one by one, {number(missing)} inserted",
         evidence="traced",
-        because=(
+        evidence_details=(
             f"{number(missing)} of {number(looked)} found nothing, and a later INSERT has the same key",
             "another request may insert the same row between a lookup and its INSERT: one then fails, or the row exists twice",
         ),
         cost=cost,
     )
-    recipe = BulkUpsert(
+    remedy = BulkUpsert(
         stats=met.stats,
         line=met.line,
         saving=spared(cost.avoidable, cost.saving_ms),
@@ -188,7 +187,7 @@ def _diagnosis(tally: CreationTotals, met: Match) -> Diagnosis:
         columns=tally.columns,
         changes=changes,
     )
-    return Diagnosis(met.finding(RULE, claim), recipe)
+    return Diagnosis(met.finding(RULE, claim), remedy)
 
 
 PATTERN = FindOrCreate()

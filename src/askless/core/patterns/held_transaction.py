@@ -16,7 +16,6 @@ from askless.core.findings.finding import Cost
 from askless.core.findings.remedies import ShortenTransaction
 from askless.core.formatting import plural
 from askless.core.inference.context import Context
-from askless.core.inference.lineage import structure
 from askless.core.inference.transactions import Gap, Transaction, gaps_of, takes_lock, transactions_of
 from askless.core.patterns.base import (
     ByRequests,
@@ -153,7 +152,7 @@ def _fill(tally: HeldTotals, view: RequestView, transaction: Transaction, gaps: 
         if takes_lock(statement):
             tally.locked[_ALL] += 1
             continue
-        asked = structure(statement) if not statement.shape.noise else None
+        asked = statement.structure if not statement.shape.noise else None
         if asked is not None and asked.locks and asked.main:
             tally.locked[f"{plural(max(request.rows[i], 0), 'row')} of {asked.main}"] += 1
     errands = _errands_in(request, longest)
@@ -205,17 +204,17 @@ def _diagnosis(tally: HeldTotals, met: Match) -> Diagnosis:
         severity=severity,
         title=f"a transaction is open for {open_ms:,.0f} ms, {100 * share:.0f} % of it idle: the application {doing}"
         + (f" and holds {holds}" if holds else ""),
-        brief=f"open for {open_ms:,.0f} ms, {100 * share:.0f} % idle: the application {doing}"
+        summary=f"open for {open_ms:,.0f} ms, {100 * share:.0f} % idle: the application {doing}"
         + (f", holds {holds}" if holds else ""),
         evidence="traced",
-        because=tuple(because),
+        evidence_details=tuple(because),
         cost=Cost(queries=tally.queries / tally.requests, query_ms=met.stats.query_ns / 1e6),
-        unsure=() if tally.errands else ("the application's activity meanwhile is unknown: its own work, or an unsupported call",),
+        caveats=() if tally.errands else ("the application's activity meanwhile is unknown: its own work, or an unsupported call",),
     )  # fmt: skip
     at = next(iter(lines_of(tally.errand_places)), met.line)
     saving = f"about {gap_ms:,.0f} ms less during which its locks block others; the page itself takes as long as before"
-    recipe = ShortenTransaction(stats=met.stats, line=at, saving=saving, locking=bool(holds), known=bool(tally.errands))
-    return Diagnosis(met.finding(RULE, claim), recipe)
+    remedy = ShortenTransaction(stats=met.stats, line=at, saving=saving, locking=bool(holds), known=bool(tally.errands))
+    return Diagnosis(met.finding(RULE, claim), remedy)
 
 
 def _holds(tally: HeldTotals) -> str:

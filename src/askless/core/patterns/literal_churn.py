@@ -87,14 +87,14 @@ def _diagnosis(met: Match, columns: list[str]) -> Diagnosis:
     claim = FindingDraft(
         severity="worthwhile" if stats.count >= _OFTEN and seen else "minor",
         title=f"{plural(stats.count, 'execution')} of one statement on {structure.main} with as many texts: the values of {named} are inlined",
-        brief=f"{structure.main}: the values of {named} are inlined",
+        summary=f"{structure.main}: the values of {named} are inlined",
         evidence="traced",
-        because=(
+        evidence_details=(
             f"each of {number(len(stats.examples))} recorded executions has different literals",
             "a new text is parsed and planned again, and evicts others from the server's caches",
         ),
         cost=Cost(queries=stats.count / max(stats.requests, 1), query_ms=stats.query_ns / 1e6),
-        unsure=()
+        caveats=()
         if seen
         else ("this was recorded on the wire: the driver may inline values that the application binds",),
     )

@@ -1,4 +1,4 @@
-"""What a repetition comes to: which variant it is, the evidence, the doubts, and the recipe that fixes it."""
+"""What a repetition comes to: which variant it is, the evidence, the doubts, and the remedy that fixes it."""
 
 from __future__ import annotations
 
@@ -84,7 +84,7 @@ _NESTED = (Variant.TO_ONE, Variant.TO_MANY, Variant.LINK_TABLE)
 
 
 def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) -> Diagnosis:
-    """The finding and the recipe of a repetition. `tallies` are those of its route."""
+    """The finding and the remedy of a repetition. `tallies` are those of its route."""
     requests, structure = tally.requests, met.structure
     queries = tally.queries / requests
     cost = met.cost(queries, queries - 1, tally.span_ns / tally.examined / 1e6)
@@ -109,17 +109,17 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
         variant=f"nested {variant}" if nested else str(variant),
         severity=severity(cost.share, cost.avoidable),
         title=title,
-        brief=f"{_BRIEFS.get(variant, '')}{structure.main or table} by {by} ({counted})",
+        summary=f"{_BRIEFS.get(variant, '')}{structure.main or table} by {by} ({counted})",
         evidence=evidence,
-        because=tuple(because),
+        evidence_details=tuple(because),
         cost=cost,
-        unsure=_doubts(tally, evidence),
+        caveats=_doubts(tally, evidence),
         source=parent_line_of(tally),
     )
     load = tally.load
     relation = f"{load.model}.{load.relation}" if load is not None and load.relation else ""
     finding = msgspec.structs.replace(met.finding(rule, claim), relation=relation)
-    return Diagnosis(finding, _recipe(tally, chain, variant, table, met))
+    return Diagnosis(finding, _remedy(tally, chain, variant, table, met))
 
 
 def _path_names(chain: list[Repetition]) -> list[str]:
@@ -176,7 +176,7 @@ def _doubts(tally: Repetition, evidence: str) -> tuple[str, ...]:
     return tuple(doubts)
 
 
-def _recipe(tally: Repetition, chain: list[Repetition], variant: Variant, table: str, met: Match) -> Batch:
+def _remedy(tally: Repetition, chain: list[Repetition], variant: Variant, table: str, met: Match) -> Batch:
     top = chain[0]
     queries = tally.queries / tally.requests
     own = {tally.key.column.name, *_columns_of(tally.load, met.context)}

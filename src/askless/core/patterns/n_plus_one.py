@@ -11,7 +11,7 @@ from collections.abc import Iterable
 from askless.core.aggregation.request_view import Group, RequestView
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import RouteStats
-from askless.core.findings.remedies import Key
+from askless.core.findings.remedies import BulkUpsert, Key
 from askless.core.findings.unavailable_fields import values_hidden
 from askless.core.inference.context import Context
 from askless.core.inference.lineage import Source, find_source, is_convincing, origin_of
@@ -122,7 +122,7 @@ class NPlusOne(ByRequests[Repetition]):
         above = by_shape(tallies)
         yield from polymorphic.judge(route, RULE, context)
         kinds = {shape for tally in polymorphic.tallies_of(route) for shape in tally.shapes}
-        made = kinds | {one.finding.shape for one in found if one.finding.pattern == "find-or-create"}
+        made = kinds | {one.finding.shape for one in found if isinstance(one.remedy, BulkUpsert)}
         for tally in tallies:
             if tally.stats.shape.digest not in made:  # in other requests of the route all rows may have been there
                 yield diagnosis_of(RULE, tally, above, met_of(tally, route, context))

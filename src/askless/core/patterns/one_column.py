@@ -78,13 +78,13 @@ def _diagnosis(rule: Rule, met: Match, structure: Structure, column: str, object
         severity="minor",
         title=title,
         evidence="traced",
-        because=(
+        evidence_details=(
             f"of {plural(stats.used[load.target].objects, 'object')} the application read {column}, and nothing else",
             *taken(met.route),
         ),
         cost=Cost(queries=per_request, query_ms=stats.query_ns / 1e6, bytes=spare),
-        unsure=("not read in this capture; other requests may read it",),
+        caveats=("not read in this capture; other requests may read it",),
     )
     saving = f"about {size(spare, 'bytes')} and {built} per request; run a trial to measure the time"
-    recipe = SelectColumn(stats=stats, line=met.line, saving=saving, column=column)
-    return Diagnosis(met.finding(rule, claim), recipe)
+    remedy = SelectColumn(stats=stats, line=met.line, saving=saving, column=column)
+    return Diagnosis(met.finding(rule, claim), remedy)

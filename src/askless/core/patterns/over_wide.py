@@ -159,22 +159,22 @@ def _diagnosis(
         severity=_severity(share, heavy, read is not None),
         title=_title(met, structure, wide, read, spare),
         evidence="traced" if read is not None else "keyed" if by_catalog else "repeated",
-        because=(*because, *taken(met.route)),
+        evidence_details=(*because, *taken(met.route)),
         cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, bytes=spare, rows=0.0),
-        unsure=(
+        caveats=(
             ("not read in this capture; other requests may read it",)
             if read is not None
             else ("it is unknown whether the page reads these columns; check before you remove them",)
         ),
     )
-    recipe = Project(
+    remedy = Project(
         stats=stats,
         line=met.line,
         saving=f"about {size(spare, 'bytes')} per request ({number(100 * share)} % of its bytes); run a trial to measure the time",
         wide=tuple(wide),
         unread=read is not None,
     )
-    return Diagnosis(met.finding(RULE, claim), recipe)
+    return Diagnosis(met.finding(RULE, claim), remedy)
 
 
 PATTERN = OverWide()

@@ -217,9 +217,9 @@ def _diagnosis(tally: ByKind, rule: Rule, route: RouteStats, context: Context) -
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where {len(tables)} would do: reads {listed}, depending on {tally.kind}, for each row of "
         f"{parent or 'an earlier result'} (1 + {number(queries)})",
-        brief=f"{listed}, depending on {tally.kind} (1 + {number(queries)})",
+        summary=f"{listed}, depending on {tally.kind} (1 + {number(queries)})",
         evidence="traced",
-        because=(
+        evidence_details=(
             f"their keys are all in {tally.key} of one earlier result, in row order",
             f"{tally.kind} of the same row determines the table: one value per table",
             "by table: " + ", ".join(f"{table} {number(count)}" for table, count in zip(tables, counts, strict=True)),
@@ -230,7 +230,7 @@ def _diagnosis(tally: ByKind, rule: Rule, route: RouteStats, context: Context) -
     relation = f"{load.model}.{load.relation}" if load is not None else ""
     finding = mets[0].finding(rule, claim)
     finding = msgspec.structs.replace(finding, tables=tuple(tables), relation=relation)
-    recipe = BatchPerType(
+    remedy = BatchPerType(
         stats=mets[0].stats,
         line=mets[0].line,
         saving=spared(cost.avoidable, cost.saving_ms),
@@ -241,4 +241,4 @@ def _diagnosis(tally: ByKind, rule: Rule, route: RouteStats, context: Context) -
         root=tally.stats,
         at=next(iter(lines_of(tally.stats.places)), None),
     )
-    return Diagnosis(finding, recipe)
+    return Diagnosis(finding, remedy)

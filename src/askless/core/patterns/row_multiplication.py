@@ -13,7 +13,7 @@ from typing import NamedTuple
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import RouteStats
 from askless.core.findings.finding import URGENT_SHARE, Cost
-from askless.core.findings.remedies import SplitJoin
+from askless.core.findings.remedies import Project, SelectColumn, SplitJoin
 from askless.core.formatting import number, plural, size
 from askless.core.inference.context import Context
 from askless.core.inference.joined_rows import JoinTotals, joined_rows
@@ -53,7 +53,7 @@ class RowMultiplication(ByTotals):
 
     def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
         """One a join; a wide column that is to be omitted anyway is not told again."""
-        narrowed = {one.finding.shape for one in found if one.finding.pattern == "over-wide"}
+        narrowed = {one.finding.shape for one in found if isinstance(one.remedy, Project | SelectColumn)}
         for one in super().judge(route, context, found):
             if one.finding.variant != "wide parents" or one.finding.shape not in narrowed:
                 yield one
@@ -144,17 +144,17 @@ def _diagnosis(met: Match, joined: JoinTotals, found: _Found) -> Diagnosis:
         severity="urgent" if urgent else "worthwhile",
         title=found.title,
         evidence="traced",
-        because=(*found.because, *taken(met.route)),
+        evidence_details=(*found.because, *taken(met.route)),
         cost=Cost(queries=per_request, query_ms=stats.query_ns / 1e6, rows=rows, bytes=sent),
-        unsure=("only the first rows of each result are recorded: later rows may differ",)
+        caveats=("only the first rows of each result are recorded: later rows may differ",)
         if stats.rows_most > SAMPLED_MOST
         else (),
     )
     spared = [plural(rows, "row")] if rows else []
     saving = f"about {' and '.join([*spared, size(sent, 'bytes')])} per request; run a trial to measure the time"
     tables = joined.product or tuple(joined.children)
-    recipe = SplitJoin(stats=stats, line=met.line, saving=saving, variant=found.variant, tables=tables)
-    return Diagnosis(met.finding(RULE, claim), recipe)
+    remedy = SplitJoin(stats=stats, line=met.line, saving=saving, variant=found.variant, tables=tables)
+    return Diagnosis(met.finding(RULE, claim), remedy)
 
 
 PATTERN = RowMultiplication()

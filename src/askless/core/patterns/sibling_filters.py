@@ -11,7 +11,7 @@ import itertools
 from askless.core.aggregation.request_view import Group, RequestView
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.findings.finding import severity
-from askless.core.findings.remedies import Group as GroupRecipe, Key
+from askless.core.findings.remedies import Group as GroupRemedy, Key
 from askless.core.formatting import number, plural
 from askless.core.patterns.base import (
     ByRequests,
@@ -136,14 +136,16 @@ def _diagnosis(tally: SiblingTotals, met: Match) -> Diagnosis:
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where 1 would do: {verb} {structure.main} for one {one} of {column.name} after the other",
         evidence="repeated",
-        because=(f"{number(queries)} aggregates per request that differ only in the {one} of {table}.{column.name}",),
+        evidence_details=(
+            f"{number(queries)} aggregates per request that differ only in the {one} of {table}.{column.name}",
+        ),
         cost=cost,
     )
-    recipe = GroupRecipe(
+    remedy = GroupRemedy(
         stats=met.stats, line=met.line, saving=spared(queries - 1, cost.saving_ms), key=tally.key, table=table,
         buckets=tally.buckets,
     )  # fmt: skip
-    return Diagnosis(met.finding(RULE, claim), recipe)
+    return Diagnosis(met.finding(RULE, claim), remedy)
 
 
 PATTERN = SiblingFilters()

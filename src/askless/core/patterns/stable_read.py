@@ -13,7 +13,7 @@ from askless.core.aggregation.request_view import RequestView
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import RouteStats, Summary, Tally
 from askless.core.findings.finding import Cost
-from askless.core.findings.remedies import CacheResult
+from askless.core.findings.remedies import CacheResult, Paginate
 from askless.core.formatting import number, plural
 from askless.core.inference.context import Context
 from askless.core.patterns.base import Diagnosis, FindingDraft, Match, Rule, add_counts, tables_written
@@ -157,7 +157,7 @@ class StableRead:
 
     def judge_all(self, summary: Summary, context: Context, found: Sequence[Diagnosis]) -> Iterable[Diagnosis]:
         """One a query with its values, over all routes that ask it."""
-        repeated = {(one.finding.route, one.finding.shape) for one in found if one.finding.pattern != "unbounded"}
+        repeated = {(one.finding.route, one.finding.shape) for one in found if not isinstance(one.remedy, Paginate)}
         by_name: dict[tuple[str, ...], list[tuple[RouteStats, ReadTotals]]] = {}
         for route in summary.routes.values():
             for name, tally in route.tallies.get(RULE.id, {}).items():
@@ -228,9 +228,9 @@ def _diagnosis(
         severity="worthwhile" if share >= _WORTH_SHARE else "minor",
         title=f"{plural(round(reads), 'read')} of {structure.main or 'the same rows'} with the same values return the same "
         f"{plural(stats.rows / stats.count, 'row')}{others and ', on this' + others}: {100 * share:.0f} % of these requests' time",
-        brief=f"{structure.main}: the same rows for {plural(round(reads), 'read')}{others and ', on this' + others}",
+        summary=f"{structure.main}: the same rows for {plural(round(reads), 'read')}{others and ', on this' + others}",
         evidence="traced",
-        because=tuple(because),
+        evidence_details=tuple(because),
         cost=Cost(
             queries=1.0,
             avoidable=spared / reads,
@@ -240,10 +240,10 @@ def _diagnosis(
             share=min(saved_ms / request_ms, 1.0) if request_ms else 0.0,
             total_ms=spared * query_ms,
         ),
-        unsure=("decide whether changes may become visible late, and whether the rows depend on the user",),
+        caveats=("decide whether changes may become visible late, and whether the rows depend on the user",),
     )
-    recipe = CacheResult(stats=stats, line=met.line, saving=because[-1], live_s=live_s, writes=tuple(writes))
-    return Diagnosis(met.finding(RULE, claim), recipe)
+    remedy = CacheResult(stats=stats, line=met.line, saving=because[-1], live_s=live_s, writes=tuple(writes))
+    return Diagnosis(met.finding(RULE, claim), remedy)
 
 
 def _live_s(longest_s: float) -> int:

@@ -75,15 +75,15 @@ def _diagnosis(met: Match, structure: Structure, shown: list[Correlation], scann
         variant="each scans its table" if scanned else "",
         severity="urgent" if scanned and met.share >= URGENT_SHARE else "worthwhile",
         title=f"a subquery on {tables} for each of {plural(rows, 'row')} of {structure.main}: {stats.query_ns / 1e6:,.0f} ms per query",
-        brief=f"subquery on {tables} for each of {plural(rows, 'row')} of {structure.main}",
+        summary=f"subquery on {tables} for each of {plural(rows, 'row')} of {structure.main}",
         evidence="keyed" if schema is not None else "repeated",
-        because=tuple(because),
+        evidence_details=tuple(because),
         cost=Cost(queries=stats.count / max(stats.requests, 1), query_ms=stats.query_ns / 1e6),
-        unsure=("the server's plan shows how it is executed: askless plan CAPTURE --db URL",),
+        caveats=("the server's plan shows how it is executed: askless plan CAPTURE --db URL",),
     )  # fmt: skip
     saving = f"a part of {stats.query_ns / 1e6:,.0f} ms per query; run a trial to measure how much"
-    recipe = Decorrelate(stats=stats, line=met.line, saving=saving, scanned=tuple(one.inner for one in scanned))
-    return Diagnosis(met.finding(RULE, claim), recipe)
+    remedy = Decorrelate(stats=stats, line=met.line, saving=saving, scanned=tuple(one.inner for one in scanned))
+    return Diagnosis(met.finding(RULE, claim), remedy)
 
 
 PATTERN = SubqueryPerRow()

@@ -74,14 +74,14 @@ def _diagnosis(met: Match, structure: Structure) -> Diagnosis | None:
         severity="urgent" if rows >= 10 * settings.unbounded_rows_least or met.share >= URGENT_SHARE else "worthwhile",
         title=f"{plural(rows, 'row')} of {what}{structure.main} in one query without LIMIT{weight}",
         evidence="keyed" if whole else "repeated",
-        because=(*because, *taken(met.route)),
+        evidence_details=(*because, *taken(met.route)),
         cost=Cost(
             queries=stats.count / requests,
             query_ms=stats.query_ns / 1e6,
             rows=spare_rows,
             bytes=per_request * spare_rows / rows if rows else 0.0,
         ),
-        unsure=("it is unknown whether the page needs all rows at once",),
+        caveats=("it is unknown whether the page needs all rows at once",),
     )
     saving = f"up to {plural(spare_rows, 'row')} per request; run a trial to measure the time"
     return Diagnosis(met.finding(RULE, claim), Paginate(stats=stats, line=met.line, saving=saving))

@@ -36,9 +36,9 @@ class UnusedLoad(ByTotals):
 
     def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
         """As for all totals; what rows are read again of, though they were loaded, is to be used, do not drop."""
-        wanted = {id(one.recipe.source) for one in found if isinstance(one.recipe, UseLoadedRows)}
+        wanted = {id(one.remedy.source) for one in found if isinstance(one.remedy, UseLoadedRows)}
         for diagnosis in super().judge(route, context, found):
-            if id(diagnosis.recipe.stats) not in wanted:
+            if id(diagnosis.remedy.stats) not in wanted:
                 yield diagnosis
 
     def worth_parsing(self, stats: ShapeStats, context: Context) -> bool:
@@ -99,12 +99,12 @@ def _whole(met: Match, load: Load, because: str) -> Diagnosis:
         severity=severity(cost.share, cost.avoidable),
         title=f"{load.model}.{load.relation} is loaded eagerly but never read: {plural(queries, 'query')}, {plural(rows, 'row')} per request",
         evidence="traced",
-        because=(because,),
+        evidence_details=(because,),
         cost=cost,
-        unsure=(_ELSEWHERE,),
+        caveats=(_ELSEWHERE,),
     )
-    recipe = DropEagerLoad(stats=stats, line=met.line, saving=spared(queries, cost.saving_ms), load=load, joined=False)
-    return Diagnosis(met.finding(RULE, claim), recipe)
+    remedy = DropEagerLoad(stats=stats, line=met.line, saving=spared(queries, cost.saving_ms), load=load, joined=False)
+    return Diagnosis(met.finding(RULE, claim), remedy)
 
 
 def _joined(met: Match, structure: Structure, load: Load) -> Diagnosis | None:
@@ -129,20 +129,20 @@ def _joined(met: Match, structure: Structure, load: Load) -> Diagnosis | None:
         severity=severity(share / 4, 0),
         title=f"{main.name}.{relation.name} is joined but never read: {size(spare, 'bytes')} per request",
         evidence="traced",
-        because=(
+        evidence_details=(
             f"none of {plural(totals.objects, 'object')} of {name} was read, in {plural(totals.results, 'result')}",
         ),
         cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, bytes=spare),
-        unsure=(_ELSEWHERE, "a condition may need the join: keep it then, without its columns"),
+        caveats=(_ELSEWHERE, "a condition may need the join: keep it then, without its columns"),
     )
-    recipe = DropEagerLoad(
+    remedy = DropEagerLoad(
         stats=stats,
         line=met.line,
         saving=f"about {size(spare, 'bytes')} per request; run a trial to measure the time",
         load=Load(load.orm, "eager", main.name, relation.name, name, relation.many),
         joined=True,
     )
-    return Diagnosis(met.finding(RULE, claim), recipe)
+    return Diagnosis(met.finding(RULE, claim), remedy)
 
 
 def _bytes_of(name: str, met: Match, structure: Structure, load: Load) -> float:

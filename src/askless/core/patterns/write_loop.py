@@ -164,19 +164,19 @@ def _diagnosis(tally: WriteTotals, met: Match) -> Diagnosis:
         title=f"{plural(queries, 'query')} where 1 would do: rows {verb} {structure.main} one by one"
         + (", each in its own transaction" if alone else ""),
         evidence="traced" if tally.source is not None else "repeated",
-        because=tuple(because),
+        evidence_details=tuple(because),
         cost=cost,
         source=most_used(tally.parent_places),
-        unsure=("it is unknown whether a later row needs a value generated for an earlier one (such as its key)",),
+        caveats=("it is unknown whether a later row needs a value generated for an earlier one (such as its key)",),
     )
-    recipe = BatchWrites(
+    remedy = BatchWrites(
         stats=met.stats,
         line=met.line,
         saving=spared(queries - 1, cost.saving_ms),
         alone=alone,
         parted=structure.kind == "insert" and _is_parted(met),
     )
-    return Diagnosis(met.finding(RULE, claim), recipe)
+    return Diagnosis(met.finding(RULE, claim), remedy)
 
 
 def _is_parted(met: Match) -> bool:

@@ -15,6 +15,8 @@ from askless.core.formatting import whereabouts
 from askless.core.records.sampling import Counts
 from askless.core.sql.shape import Shape
 from askless.core.sql.slots import Slot, Value, literal_value, slots_of, values_of
+from askless.core.sql.structure import Structure
+from askless.core.sql.structure_store import structure_of
 
 Told = int | float | bool | str  # a field that a server's log has of a query
 
@@ -152,6 +154,11 @@ class Statement(msgspec.Struct):
     first: int = 0
     written: tuple[str, ...] | None = None  # the tables that it writes, once a pattern has asked for them
     _slots: list[Slot] | None = None
+
+    @property
+    def structure(self) -> Structure | None:
+        """Its structure; None if the parser can't read it."""
+        return structure_of(self.text, self.system)
 
     @property
     def slots(self) -> list[Slot]:

@@ -4,12 +4,26 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+import msgspec
 from sqlglot import exp
 
 from askless.core.sql.parsing import bare, parse
 from askless.core.sql.slots import Slot, slot_number, slots_of
-from askless.core.sql.structure import structure_of
-from askless.core.trials.result_comparison import ResultGuarantees
+from askless.core.sql.structure_store import structure_of
+
+
+class ResultGuarantees(msgspec.Struct, frozen=True):
+    """What is known of the two statements.
+
+    `order` are positions of the columns that the order promised; None for no order at all, () for an order by what is not
+    in the result. `order_kept`: the second statement asks for the same order; `order_dropped`: for none at all.
+    """
+
+    order: tuple[int, ...] | None = None
+    order_kept: bool = False
+    order_dropped: bool = False
+    inner_join_added: bool = False
+    limited: bool = False
 
 
 def question_of(before: str, after: str, system: str, columns: Sequence[str]) -> ResultGuarantees:

@@ -6,12 +6,9 @@ first structure is asked for: it takes longer to import than most reports to mak
 
 from __future__ import annotations
 
-from functools import lru_cache
-from typing import Protocol
-
 import msgspec
 
-from askless.core.sql.slots import Slot, slots_of
+from askless.core.sql.slots import Slot
 
 EVERYTHING = "*"  # among the tables written: which ones is not known
 
@@ -155,37 +152,3 @@ class Structure(msgspec.Struct, frozen=True):
                     if other not in equal:
                         equal.append(other)
         return min(equal, key=lambda one: away.get(one.table or self.main, len(away)))
-
-
-class StructureCache(Protocol):
-    """What is known of statements from before: parsing takes longer than anything else that is done with one."""
-
-    def recall(self, text: str, system: str) -> Structure | None:
-        """The structure of a statement, its slots omitted; None if it is not known."""
-
-    def remember(self, text: str, system: str, structure: Structure) -> None:
-        """Keep a structure."""
-
-
-_memory: list[StructureCache] = []  # one, or none
-
-
-def use_memory(memory: StructureCache | None) -> None:
-    """Ask this memory before the parser, from now on."""
-    _memory[:] = [memory] if memory is not None else []
-
-
-@lru_cache(maxsize=4096)
-def structure_of(text: str, system: str) -> Structure | None:
-    """The structure of a statement, or None if the parser can't read it."""
-    for memory in _memory:
-        known = memory.recall(text, system)
-        if known is not None:
-            return msgspec.structs.replace(known, slots=tuple(slots_of(text, system)))
-    from askless.core.sql.structure_reader import read
-
-    found = read(text, system)
-    for memory in _memory:
-        if found is not None:
-            memory.remember(text, system, msgspec.structs.replace(found, slots=()))
-    return found

@@ -18,7 +18,8 @@ from askless.core.findings.remedies import Decorrelate, Project, PushDown, Remed
 from askless.core.patterns.base import Diagnosis
 from askless.core.records.model import Request
 from askless.core.sql.slots import name_of, slots_of
-from askless.core.sql.structure import Structure, structure_of
+from askless.core.sql.structure import Structure
+from askless.core.sql.structure_store import structure_of
 from askless.core.sql.value_equality import meaning
 from askless.core.trials.replay import BoundStatement, no_other_way, sent
 
@@ -56,7 +57,7 @@ TRIED = (Decorrelate, SeekByKey, Project, PushDown, SplitJoin)
 
 def roads_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Alternatives:
     """The ways of a finding about one statement, with the values of its slowest execution. Raises AskLessError nothing-to-replay."""
-    finding, recipe = diagnosis.finding, diagnosis.recipe
+    finding, remedy = diagnosis.finding, diagnosis.remedy
     slowest: tuple[int, Request, int] | None = None
     for request in requests:
         if request.route != finding.route or request.warm_up:
@@ -73,27 +74,27 @@ def roads_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Alternatives:
     _, request, i = slowest
     first = sent(request, i)
     structure = structure_of(first.text, first.system)
-    others = tuple(_others(recipe, structure, first, request, i)) if structure is not None else ()
+    others = tuple(_others(remedy, structure, first, request, i)) if structure is not None else ()
     if not others:
         raise no_other_way(f"no alternative for this {finding.pattern} can be derived from the statement")
     return Alternatives(request.route, request.name, first, others)
 
 
 def _others(
-    recipe: Remedy, structure: Structure, first: BoundStatement, request: Request, i: int
+    remedy: Remedy, structure: Structure, first: BoundStatement, request: Request, i: int
 ) -> Iterable[Alternative]:
     text, system = first.text, first.system
-    if isinstance(recipe, Decorrelate):
+    if isinstance(remedy, Decorrelate):
         yield from _road("grouped once and joined", grouped_join(text, system, request.values(i)), first)
-    elif isinstance(recipe, Project):
-        sql = statements.projected(text, system, recipe.wide)
-        yield from _road("without " + ", ".join(recipe.wide), sql, first, Promise.FEWER_COLUMNS, recipe.wide)
-    elif isinstance(recipe, PushDown) and not recipe.columns:
+    elif isinstance(remedy, Project):
+        sql = statements.projected(text, system, remedy.wide)
+        yield from _road("without " + ", ".join(remedy.wide), sql, first, Promise.FEWER_COLUMNS, remedy.wide)
+    elif isinstance(remedy, PushDown) and not remedy.columns:
         yield from _road("counted in the database", alternative_sql.number_of(text, system), first, Promise.NUMBER)
-    elif isinstance(recipe, SplitJoin) and recipe.variant == "parents again":
+    elif isinstance(remedy, SplitJoin) and remedy.variant == "parents again":
         yield from _road("with EXISTS", alternative_sql.by_existence(text, system), first, Promise.ONCE)
         yield from _road("with DISTINCT", alternative_sql.distinct(text, system), first, Promise.ONCE)
-    elif isinstance(recipe, SeekByKey):
+    elif isinstance(remedy, SeekByKey):
         yield from _by_key(structure, first)
 
 

@@ -13,12 +13,13 @@ import msgspec
 from askless.core.advice.rewriting import statements
 from askless.core.errors import AskLessError
 from askless.core.findings.remedies import Batch, Group, Variant
-from askless.core.inference.lineage import find_source, origin_of, structure as structure_of_statement
+from askless.core.inference.lineage import find_source, origin_of
 from askless.core.patterns.base import Diagnosis
 from askless.core.records.model import Request
 from askless.core.sql.clauses import named_form
 from askless.core.sql.slots import Value, slots_of, values_of
-from askless.core.sql.structure import Structure, structure_of
+from askless.core.sql.structure import Structure
+from askless.core.sql.structure_store import structure_of
 
 KEYS = "keys"
 
@@ -85,8 +86,8 @@ def no_other_way(why: str) -> AskLessError:
 
 def replay_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Replay:
     """The lookups of the request that asked most. Raises AskLessError nothing-to-replay."""
-    finding, recipe = diagnosis.finding, diagnosis.recipe
-    if not isinstance(recipe, Batch | Group):
+    finding, remedy = diagnosis.finding, diagnosis.remedy
+    if not isinstance(remedy, Batch | Group):
         raise no_other_way(f"finding {finding.key} is {finding.pattern}: no other statement can be tested for it")
     best: tuple[Request, list[int]] | None = None
     for request in requests:
@@ -98,7 +99,7 @@ def replay_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Replay:
             if request.statement(i).shape.digest == finding.shape and i not in request.errors
         ]
         # The same statement may be asked for other reasons: what the ORM said tells the lookups of this finding apart.
-        load = recipe.load if isinstance(recipe, Batch) else None
+        load = remedy.load if isinstance(remedy, Batch) else None
         own = [i for i in queries if request.load(i) == load] if load is not None else []
         queries = own if len(own) > 1 else queries
         if best is None or len(queries) > len(best[1]):
@@ -107,30 +108,30 @@ def replay_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Replay:
         raise AskLessError(
             "nothing-to-replay", "the capture contains no repetition of this finding", "is it the same capture?"
         )
-    return _replay(recipe, *best)
+    return _replay(remedy, *best)
 
 
-def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Replay:
+def _replay(remedy: Batch | Group, request: Request, indices: list[int]) -> Replay:
     statement = request.statement(indices[0])
-    structure = structure_of_statement(statement)
+    structure = statement.structure
     rows = [request.values(i) for i in indices]
-    slot, column, table = recipe.key.slot, recipe.key.column.name, recipe.table
-    ranges = isinstance(recipe, Group) and recipe.buckets
+    slot, column, table = remedy.key.slot, remedy.key.column.name, remedy.table
+    ranges = isinstance(remedy, Group) and remedy.buckets
     if structure is None or ranges or any(slot >= len(row) for row in rows):
         raise no_other_way("the key of these lookups can't be determined from the statement")
-    keys = tuple(recipe.key.value(row) for row in rows)
-    grouped = isinstance(recipe, Group) or recipe.variant in (Variant.COUNT, Variant.AGGREGATE)
-    to_many = isinstance(recipe, Group) or recipe.variant not in (Variant.TO_ONE, Variant.SAME_ROW)
-    load = recipe.load if isinstance(recipe, Batch) else None
+    keys = tuple(remedy.key.value(row) for row in rows)
+    grouped = isinstance(remedy, Group) or remedy.variant in (Variant.COUNT, Variant.AGGREGATE)
+    to_many = isinstance(remedy, Group) or remedy.variant not in (Variant.TO_ONE, Variant.SAME_ROW)
+    load = remedy.load if isinstance(remedy, Batch) else None
     guard = (
         not to_many and load is not None and bool(load.relation)
     )  # the ORM knows one row at most: its LIMIT is a guard
     lookups = tuple(sent(request, i) for i in indices)
     distinct = tuple(dict.fromkeys(key for key in keys if key is not None))
     text = named_form(request.text(indices[0]), statement.system)
-    variant = recipe.variant if isinstance(recipe, Batch) else None
-    lookup = statements.LookUp(text, statement.system, table, column, recipe.key.beside)
-    if any(not one.same for one in recipe.key.beside):
+    variant = remedy.variant if isinstance(remedy, Batch) else None
+    lookup = statements.LookUp(text, statement.system, table, column, remedy.key.beside)
+    if any(not one.same for one in remedy.key.beside):
         sql = ""  # its keys would have to be sent as pairs
     elif grouped:
         sql = statements.counted(lookup)
@@ -149,7 +150,7 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
         parents = [i for i in range(indices[-1]) if request.statement(i).shape.digest == supplier]
         if len(parents) == 1:
             parent = sent(request, parents[0], "parent")
-            if grouped and not isinstance(recipe, Group) and structure.counts and not _has_more(structure, guard):
+            if grouped and not isinstance(remedy, Group) and structure.counts and not _has_more(structure, guard):
                 held = (source.table, source.column)
                 text = statements.counted_with_parent(parent.text, parent.system, held, table, column)
                 turned = BoundStatement(text, parent.parameters, parent.names, parent.system) if text else None
@@ -162,7 +163,7 @@ def _replay(recipe: Batch | Group, request: Request, indices: list[int]) -> Repl
     whether = variant is Variant.EXISTS
     return Replay(
         request.route, request.name, lookups, keys, table, column, grouped, to_many, batch, parent, join, whether,
-        _folded(lookup, lookups[0], f"slot{slot}", distinct) if isinstance(recipe, Group) else None, turned,
+        _folded(lookup, lookups[0], f"slot{slot}", distinct) if isinstance(remedy, Group) else None, turned,
     )  # fmt: skip
 
 

@@ -16,6 +16,8 @@ from typing import Any
 
 import msgspec
 
+from askless.core.sql.guarantees import ResultGuarantees
+
 Row = tuple[Any, ...]
 DIGITS = 12  # of a float, that count next to another float: sums differ in those after them
 DIGITS_HELD = 15  # that a float holds for sure: so many count next to an exact number
@@ -37,20 +39,6 @@ class Difference(msgspec.Struct, frozen=True):
     cause: str
     lost: tuple[str, ...] = ()
     gained: tuple[str, ...] = ()
-
-
-class ResultGuarantees(msgspec.Struct, frozen=True):
-    """What is known of the two statements.
-
-    `order` are positions of the columns that the order promised; None for no order at all, () for an order by what is not
-    in the result. `order_kept`: the second statement asks for the same order; `order_dropped`: for none at all.
-    """
-
-    order: tuple[int, ...] | None = None
-    order_kept: bool = False
-    order_dropped: bool = False
-    inner_join_added: bool = False
-    limited: bool = False
 
 
 def difference(

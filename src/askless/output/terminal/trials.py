@@ -9,6 +9,7 @@ from rich.table import Table
 from rich.text import Text
 
 from askless.core.formatting import plural, size
+from askless.core.trials.alternatives import Promise
 from askless.core.verdicts import Outcome, Verdict
 from askless.output.terminal.drawing import indented, labelled, table_of
 from askless.output.text import milliseconds, one_line, safe
@@ -152,7 +153,15 @@ def finding(out: Console, document: documents.FindingTrialDocument) -> None:
     for road in document.alternatives[1:]:
         text = "the same rows" if road.same_result else "DIFFERENT rows: " + road.difference
         out.print(indented(Text(f"{safe(road.name)}: {safe(text)}", style="" if road.same_result else "red"), 2))
-        labelled(out, [("cause", road.cause), ("note", road.note)], 4)
+        labelled(
+            out,
+            [
+                ("cause", road.cause),
+                ("returns", road.returns if road.returns != Promise.SAME else ""),
+                ("note", road.note),
+            ],
+            4,
+        )
     out.print(_verdict(document.verdict))
     if document.network_latency_ms:
         out.print(

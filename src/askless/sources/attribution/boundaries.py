@@ -14,7 +14,7 @@ import msgspec
 from askless.core.records.model import PAUSED
 from askless.core.records.traffic import QuerySeen
 from askless.core.sql.shape import Shaper
-from askless.core.sql.structure import structure_of
+from askless.core.sql.structure_store import structure_of
 from askless.sources.attribution.comments import Tags, strip_tags
 from askless.sources.attribution.options import PAUSE_MS
 from askless.sources.attribution.request_facts import RequestAttribution, RequestHints
