@@ -25,6 +25,46 @@ MAY_IMPORT = {
     "demo": {"demo"},
     "probe": set(),
 }
+# The packages of a package, in the order in which they may import: each only those before it, and itself.
+ORDER = {
+    "core": [
+        "errors",
+        "settings",
+        "formatting",
+        "statistics",
+        "verdicts",
+        "progress",
+        "json_encoding",
+        "systems",
+        "sql",
+        "records",
+        "aggregation",
+        "inference",
+        "findings",
+        "plans",
+        "indexing",
+        "advice",
+        "patterns",
+        "analysis",
+        "trials",
+        "comparison",
+        "growth",
+    ],
+    "sources": [
+        "sampling",
+        "capture_folder",
+        "decompression",
+        "programs",
+        "wire",
+        "attribution",
+        "recording",
+        "app",
+        "relay",
+        "packets",
+        "otlp",
+        "logs",
+    ],
+}
 NO_IO = {
     "os",
     "sys",
@@ -60,6 +100,50 @@ def test_imports_run_one_way(room: str) -> None:
     for path in files(room):
         rooms = {name.split(".")[1] for name in imported(path) if name.startswith("askless.")}
         assert rooms <= MAY_IMPORT[room], f"{path} imports {rooms - MAY_IMPORT[room]}"
+
+
+@pytest.mark.parametrize("room", ORDER)
+def test_packages_import_in_order(room: str) -> None:
+    """What is imported from `askless.core` is `askless.core.X`, or `X` of `askless.core`."""
+    order = ORDER[room]
+    for path in files(room):
+        own = path.relative_to(SOURCE / room).parts[0].removesuffix(".py")
+        if own == "__init__":
+            continue
+        assert own in order, f"{own} has no place in the order"
+        for node in ast.walk(ast.parse(path.read_text())):
+            if not isinstance(node, ast.ImportFrom) or not (node.module or "").startswith(f"askless.{room}"):
+                continue
+            inner = (node.module or "").split(".")[2:3] or [name.name for name in node.names if name.name in order]
+            for other in inner:
+                assert order.index(other) <= order.index(own), f"{path}: {own} imports {other}"
+
+
+def test_no_modules_import_each_other() -> None:
+    """No circle: of imports at the top of a module, and of those inside of functions."""
+    paths = {
+        ".".join(("askless", *path.relative_to(SOURCE).with_suffix("").parts)).removesuffix(".__init__"): path
+        for path in SOURCE.rglob("*.py")
+        if not {"probe", "harbour", "harbour_django"} & set(path.parts)
+    }
+    graph: dict[str, set[str]] = {}
+    for name, path in paths.items():
+        imports = [node for node in ast.walk(ast.parse(path.read_text())) if isinstance(node, ast.ImportFrom)]
+        named = [(str(node.module), one.name) for node in imports for one in node.names]
+        graph[name] = {
+            f"{module}.{one}" if f"{module}.{one}" in paths else module for module, one in named
+        } & paths.keys()
+    done: set[str] = set()
+
+    def visit(name: str, above: tuple[str, ...]) -> None:
+        assert name not in above, " -> ".join((*above[above.index(name) :], name))
+        if name not in done:
+            for other in graph[name] - {name}:
+                visit(other, (*above, name))
+            done.add(name)
+
+    for name in graph:
+        visit(name, ())
 
 
 def test_core_does_no_io() -> None:

@@ -60,8 +60,8 @@ def road(
     )
 
 
-def road_verdict(roads: tuple[TrialAlternative, ...], round_trip_ms: float) -> str:
-    return finding_trial.verdict(roads, round_trip_ms).text
+def road_verdict(roads: tuple[TrialAlternative, ...], network_latency_ms: float) -> str:
+    return finding_trial.verdict(roads, network_latency_ms).text
 
 
 def test_an_index() -> None:

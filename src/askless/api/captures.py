@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from functools import partial
 from pathlib import Path
 from typing import cast
 
@@ -72,14 +73,14 @@ class Traffic:
         with_accepted: bool = False,
         db: str | None = None,
         schema: str | os.PathLike[str] | None = None,
-        round_trip_ms: float = 0.0,
+        network_latency_ms: float = 0.0,
     ) -> Findings:
         """What asks too much, those first that save most.
 
         Raises AskLessError: no-pattern, project-file-bad, and what a database says.
 
         Only on routes that contain `route`, and of these `patterns` (all if none is named). `db` is the URL of a database
-        and `schema` a file of `askless tables`: with either, keys and sizes of tables are known. `round_trip_ms` is counted for
+        and `schema` a file of `askless tables`: with either, keys and sizes of tables are known. `network_latency_ms` is counted for
         the way of each query.
         """
         from askless.reports.findings import Choice
@@ -90,9 +91,11 @@ class Traffic:
                 raise AskLessError("no-pattern", f"there is no pattern {name!r}", every_pattern.instead_of(name))
         choice = Choice(route, tuple(patterns), with_accepted)
         known = schema_of(db, Path(schema) if schema is not None else None)
-        return Findings(self._found(choice, known, round_trip_ms))
+        return Findings(self._report(choice, known, network_latency_ms))
 
-    def _found(self, choice: Choice, schema: Schema | None, round_trip_ms: float) -> documents.FindingsDocument:
+    @property
+    def _report(self) -> Callable[[Choice, Schema | None, float], documents.FindingsDocument]:
+        """What makes the document of findings."""
         raise NotImplementedError
 
 
@@ -121,10 +124,11 @@ class Capture(Traffic):
     def _arrived(self) -> Iterable[TimedRequest]:
         return columns.arrived(self.path)
 
-    def _found(self, choice: Choice, schema: Schema | None, round_trip_ms: float) -> documents.FindingsDocument:
-        from askless.reports import findings
+    @property
+    def _report(self) -> Callable[[Choice, Schema | None, float], documents.FindingsDocument]:
+        from askless.reports.findings import findings
 
-        return findings.findings(self.path, choice, schema, self.values, round_trip_ms=round_trip_ms)
+        return partial(findings, self.path, values=self.values)
 
     def routes(self, route: str = "") -> documents.RequestsDocument:
         """How much the requests of each route ask, as `askless requests` prints it."""
@@ -189,7 +193,7 @@ class Capture(Traffic):
 
     def report(
         self, *, db: str | None = None, schema: str | os.PathLike[str] | None = None, before: Capture | None = None,
-        round_trip_ms: float = 0.0, limits: Limits | None = None, progress: Progress = quiet,
+        network_latency_ms: float = 0.0, limits: Limits | None = None, progress: Progress = quiet,
     ) -> documents.ReportDocument:  # fmt: skip
         """All that is reported of the capture, as `askless report` writes it."""
         from askless.reports.report import ReportOptions, report
@@ -199,7 +203,7 @@ class Capture(Traffic):
             Path(schema) if schema is not None else None,
             before.path if before else None,
             self.values,
-            round_trip_ms,
+            network_latency_ms,
         )
         return report(self.path, wish, limits, progress)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -42,15 +42,19 @@ class Recording(Traffic):
         """What was recorded, in the project's own terms."""
         return project.terms().applied(iter(self._inside.requests))
 
-    def _found(self, choice: Choice, schema: Schema | None, round_trip_ms: float) -> documents.FindingsDocument:
+    @property
+    def _report(self) -> Callable[[Choice, Schema | None, float], documents.FindingsDocument]:
+        return self._findings
+
+    def _findings(self, choice: Choice, schema: Schema | None, network_latency_ms: float) -> documents.FindingsDocument:
         from askless.core.analysis.pipeline import summarise
         from askless.reports import findings
 
         project = here()
-        settings = project.settings(self.values, round_trip_ms)
+        settings = project.settings(self.values, network_latency_ms)
         summary = summarise(self._requests(project), settings)
         judged = findings.judged_from(summary, (), schema)
-        return findings.document_of(self.path or Path("recording"), judged, choice, None, round_trip_ms)
+        return findings.document_of(self.path or Path("recording"), judged, choice, None, network_latency_ms)
 
 
 @contextmanager

@@ -73,7 +73,7 @@ def run(options: argparse.Namespace) -> int:
 
     document = read(options.capture, values=options.values).findings(
         route=options.route, patterns=options.pattern, with_accepted=options.accepted or options.show is not None,
-        db=options.db, schema=options.schema, round_trip_ms=milliseconds_of(options.network_latency),
+        db=options.db, schema=options.schema, network_latency_ms=milliseconds_of(options.network_latency),
     ).document  # fmt: skip
     if options.fail_on is not None and not options.allow_damaged:
         refuse_damage(document.damage)

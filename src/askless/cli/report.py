@@ -50,8 +50,8 @@ def wish_of(options: argparse.Namespace) -> ReportOptions:
     """The same as plain values. Raises AskLessError bad-time."""
     from askless.reports.report import ReportOptions
 
-    round_trip_ms = milliseconds_of(options.network_latency)
-    return ReportOptions(options.db, options.schema, options.compare, options.values, round_trip_ms)
+    network_latency_ms = milliseconds_of(options.network_latency)
+    return ReportOptions(options.db, options.schema, options.compare, options.values, network_latency_ms)
 
 
 def run(options: argparse.Namespace) -> int:
@@ -68,7 +68,7 @@ def run(options: argparse.Namespace) -> int:
     limits = limits_of(options.timeout, trusted=options.trust_function)
     document = read(options.capture, values=options.values).report(
         db=options.db, schema=options.schema, before=read(options.compare) if options.compare is not None else None,
-        round_trip_ms=milliseconds_of(options.network_latency), limits=limits, progress=notices.progress,
+        network_latency_ms=milliseconds_of(options.network_latency), limits=limits, progress=notices.progress,
     )  # fmt: skip
     if options.json:
         show(document, json=True)

@@ -159,9 +159,11 @@ def _finding(options: argparse.Namespace) -> bool:
         raise AskLessError(
             "what-to-try", "--finding needs a capture", "name it: askless trial CAPTURE --finding 1 --db URL"
         )
-    round_trip_ms = milliseconds_of(options.network_latency)
+    network_latency_ms = milliseconds_of(options.network_latency)
     limits = limits_of(options.timeout, options.allow_large, options.allow_busy, options.trust_function)
     key = name_lookup.finding_name(options.capture, options.finding)
-    document = finding_trial(options.db, options.capture, key, round_trip_ms, options.values, limits, notices.progress)
+    document = finding_trial(
+        options.db, options.capture, key, network_latency_ms, options.values, limits, notices.progress
+    )
     show(document, options.json)
     return all(road.same_result for road in document.alternatives)

@@ -35,7 +35,7 @@ class Settings(msgspec.Struct, frozen=True):
     examine_most: int = 5  # requests of one route in which a repetition is traced in full
     look_first: int = 32  # requests of a route whose results are compared over requests: the first ones,
     look_every: int = 64  # then one in so many
-    round_trip_ms: float = 0.0  # the assumed way to the database and back, added to what each query takes
+    network_latency_ms: float = 0.0  # the assumed way to the database and back, added to what each query takes
     show_values: bool = False  # whether reports may show literals of statements
 
     @property
@@ -59,5 +59,5 @@ class Settings(msgspec.Struct, frozen=True):
 THRESHOLDS = tuple(
     name
     for name in Settings.__struct_fields__
-    if name not in ("examine_most", "look_first", "look_every", "round_trip_ms", "show_values")
+    if name not in ("examine_most", "look_first", "look_every", "network_latency_ms", "show_values")
 )

@@ -61,9 +61,9 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     logs: dict[str, dict[str, Any]] = {}
     path: Path | None = None
 
-    def settings(self, show_values: bool = False, round_trip_ms: float = 0.0) -> Settings:
+    def settings(self, show_values: bool = False, network_latency_ms: float = 0.0) -> Settings:
         """Thresholds, with the defaults where none is named."""
-        plain = Settings(show_values=show_values, round_trip_ms=round_trip_ms)
+        plain = Settings(show_values=show_values, network_latency_ms=network_latency_ms)
         given: dict[str, Any] = {name: type(getattr(plain, name))(value) for name, value in self.thresholds.items()}
         return msgspec.structs.replace(plain, **given)
 

@@ -25,12 +25,12 @@ def finding_trial(
     database: str,
     path: Path,
     key: str,
-    round_trip_ms: float = 0.0,
+    network_latency_ms: float = 0.0,
     values: bool = False,
     limits: Limits | None = None,
     progress: Progress = quiet,
 ) -> documents.FindingTrialDocument:
-    """Replay the finding of a name. `round_trip_ms` is added to each query by arithmetic.
+    """Replay the finding of a name. `network_latency_ms` is added to each query by arithmetic.
 
     Raises AskLessError: no-finding, nothing-to-replay, and what the database says.
     """
@@ -43,8 +43,8 @@ def finding_trial(
     else:
         trial = try_finding(url, replay_of(diagnosis, requests_of(path)), limits, progress)
     base = trial.roads[0]
-    base_away = median(base.times_ms) + base.queries * round_trip_ms
-    roads = tuple(_road(road, trial, base_away, round_trip_ms, values) for road in trial.roads)
+    base_away = median(base.times_ms) + base.queries * network_latency_ms
+    roads = tuple(_road(road, trial, base_away, network_latency_ms, values) for road in trial.roads)
     return documents.FindingTrialDocument(
         format="askless trial-finding",
         system=trial.system,
@@ -54,10 +54,10 @@ def finding_trial(
         request=trial.request,
         lookups=trial.lookups,
         keys=trial.keys,
-        network_latency_ms=round_trip_ms,
+        network_latency_ms=network_latency_ms,
         repetitions=len(base.times_ms),
         alternatives=roads,
-        verdict=verdict(roads, round_trip_ms),
+        verdict=verdict(roads, network_latency_ms),
         notes=notes,
     )
 
@@ -72,11 +72,11 @@ def _named(found: list[Diagnosis], key: str, path: Path) -> Diagnosis:
 
 
 def _road(
-    road: TrialAlternative, trial: FindingTrial, base_away: float, round_trip_ms: float, show: bool
+    road: TrialAlternative, trial: FindingTrial, base_away: float, network_latency_ms: float, show: bool
 ) -> documents.TrialAlternative:
     ratio = road.ratio
     middle = median(road.times_ms)
-    away = middle + road.queries * round_trip_ms
+    away = middle + road.queries * network_latency_ms
     return documents.TrialAlternative(
         name=road.name,
         sql=masker(trial.system, show)(road.sql),
@@ -91,11 +91,11 @@ def _road(
         note=road.note,
         returns=road.returns,
         ratio=ratio,
-        ratio_with_latency=base_away / away if ratio is not None and round_trip_ms and away else None,
+        ratio_with_latency=base_away / away if ratio is not None and network_latency_ms and away else None,
     )
 
 
-def verdict(roads: tuple[documents.TrialAlternative, ...], round_trip_ms: float) -> Verdict:
+def verdict(roads: tuple[documents.TrialAlternative, ...], network_latency_ms: float) -> Verdict:
     """What the best of the roads gives that have the same rows; CHANGED where none has."""
     sound = [road for road in roads[1:] if road.same_result and road.ratio is not None]
     if not sound:
@@ -123,6 +123,6 @@ def verdict(roads: tuple[documents.TrialAlternative, ...], round_trip_ms: float)
         text = f"{best.name}: {best.returns}, no measurable difference here"
     if saved:
         text += f"{', ' if outcome is Outcome.FASTER else '; '}{saved}"
-    if round_trip_ms and best.ratio_with_latency is not None:
-        text += f"; ×{best.ratio_with_latency:.1f} with {round_trip_ms:g} ms to the database"
+    if network_latency_ms and best.ratio_with_latency is not None:
+        text += f"; ×{best.ratio_with_latency:.1f} with {network_latency_ms:g} ms to the database"
     return Verdict(outcome, text)

@@ -65,13 +65,28 @@ def findings(
     path: Path,
     choice: Choice = Choice(),  # noqa: B008  (frozen)
     schema: Schema | None = None,
+    network_latency_ms: float = 0.0,
     values: bool = False,
     project: Path | None = None,
-    round_trip_ms: float = 0.0,
 ) -> documents.FindingsDocument:
-    """The findings of a capture, and the edits that fix them; `round_trip_ms` is an assumed way to the database."""
-    judged = judged_of(path, schema, values, round_trip_ms)
-    return document_of(path, judged, choice, project, round_trip_ms)
+    """The findings of a capture, and the edits that fix them; `network_latency_ms` is added to each query.
+
+    If they depend on nothing but the capture, they are cached, and an unchanged capture is not read again.
+    Raises AskLessError: see the reading of captures.
+    """
+    rules = file.here()
+    cacheable = schema is None and not values and not network_latency_ms
+    own = [rules.path] if rules.path is not None else []
+    mark = summary_cache.fingerprint([*files_of(path), *own]) if cacheable else ""
+    judged = summary_cache.recall(mark)
+    if judged is None:
+        from askless.reports.loading import load
+
+        with cached_structures():
+            summary, notes = load(path, rules.settings(values, network_latency_ms), project=rules)
+            judged = judged_from(summary, notes, schema)
+        summary_cache.remember(mark, judged)
+    return document_of(path, judged, choice, project, network_latency_ms)
 
 
 def document_of(
@@ -79,7 +94,7 @@ def document_of(
     judged: summary_cache.CachedSummary,
     choice: Choice = Choice(),  # noqa: B008  (frozen)
     project: Path | None = None,
-    round_trip_ms: float = 0.0,
+    network_latency_ms: float = 0.0,
 ) -> documents.FindingsDocument:
     """Findings that are known, in the order in which they are shown, those set apart that the project accepts."""
     result = sort(list(judged.findings), project)
@@ -96,7 +111,7 @@ def document_of(
         capture=str(path),
         findings=tuple(remaining),
         edits=tuple(edit for edit in judged.edits if not {f.key for f in remaining}.isdisjoint(edit.findings)),
-        network_latency_ms=round_trip_ms,
+        network_latency_ms=network_latency_ms,
         requests=judged.requests,
         queries=judged.queries,
         hidden=len(listed) - len(remaining),
@@ -104,32 +119,6 @@ def document_of(
         damage=judged.damage,
         notes=(*judged.notes, *ended),
     )
-
-
-def judged_of(
-    path: Path, schema: Schema | None = None, values: bool = False, round_trip_ms: float = 0.0
-) -> summary_cache.CachedSummary:
-    """All findings of a capture. Where nothing but the capture goes into them they are kept, and not worked out again.
-
-    Raises AskLessError: see the reading of captures.
-    """
-    project = file.here()
-    own = [project.path] if project.path is not None else []
-    mark = (
-        summary_cache.fingerprint([*files_of(path), *own])
-        if schema is None and not values and not round_trip_ms
-        else ""
-    )
-    known = summary_cache.recall(mark)
-    if known is not None:
-        return known
-    from askless.reports.loading import load
-
-    with cached_structures():
-        summary, notes = load(path, project.settings(values, round_trip_ms), project=project)
-        judged = judged_from(summary, notes, schema)
-    summary_cache.remember(mark, judged)
-    return judged
 
 
 def judged_from(

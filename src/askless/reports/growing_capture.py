@@ -15,20 +15,20 @@ from askless.reports.loading import notes_of
 
 
 class GrowingCapture:
-    """Follows a capture. `values` shows literals; `round_trip_ms` is an assumed way to the database.
+    """Follows a capture. `values` shows literals; `network_latency_ms` is an assumed way to the database.
 
     Raises AskLessError: capture-missing, capture-empty, and what is wrong with a file that is read.
     """
 
     def __init__(
-        self, capture: Path, look: bool = True, values: bool = False, round_trip_ms: float = 0.0, schema: Schema | None = None
+        self, capture: Path, look: bool = True, values: bool = False, network_latency_ms: float = 0.0, schema: Schema | None = None
     ) -> None:  # fmt: skip
         files_of(capture)
         self._capture = capture
         self._project = here()
         self._schema = schema
-        settings = self._project.settings(values, round_trip_ms)
-        self._round_trip_ms = round_trip_ms
+        settings = self._project.settings(values, network_latency_ms)
+        self._network_latency_ms = network_latency_ms
         self._terms = self._project.terms()
         self._gatherer = Aggregator(list(patterns.load()) if look else [], settings)
         self._follower = Follower(capture, strict=True)
@@ -49,7 +49,7 @@ class GrowingCapture:
     def findings(self, choice: findings.Choice) -> documents.FindingsDocument:
         """The findings so far."""
         judged = findings.judged_from(self._gatherer.finish(), self._notes, self._schema)
-        return findings.document_of(self._capture, judged, choice, round_trip_ms=self._round_trip_ms)
+        return findings.document_of(self._capture, judged, choice, network_latency_ms=self._network_latency_ms)
 
     def routes(self, wanted: str = "") -> documents.RequestsDocument:
         """The routes so far."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import gc
 from collections.abc import Iterator, Sequence
-from contextlib import nullcontext
+from contextlib import contextmanager, nullcontext
 from pathlib import Path
 
 import msgspec
@@ -14,7 +14,7 @@ from askless.capture.partitions import Piece, pieces_of, read_piece, together
 from askless.capture.reading import FileReport, read
 from askless.core.aggregation.aggregator import SHAPES_MOST
 from askless.core.aggregation.summary import TOTALS_MOST, Summary
-from askless.core.analysis.pipeline import summarise
+from askless.core.analysis.pipeline import aggregator_of
 from askless.core.errors import AskLessError
 from askless.core.formatting import plural
 from askless.core.records.model import LOOKED_MOST, Request, Schema
@@ -94,26 +94,8 @@ def _lumped(summary: Summary) -> list[str]:
 _COLLECT_EVERY, _PARSED_MOST = 64, 100  # requests between two looks; parsed statements after which there is garbage
 
 
-def _collected(requests: Iterator[Request]) -> Iterator[Request]:
-    """The requests, with the cycle collector run only after statements were parsed.
-
-    Streams of short-lived containers trigger the collector all the time and contain no cycles; parse trees do.
-    """
-    was_enabled, parsed = gc.isenabled(), structure_of.cache_info().misses
-    gc.disable()
-    try:
-        for turn, request in enumerate(requests, 1):
-            yield request
-            if turn % _COLLECT_EVERY == 0 and structure_of.cache_info().misses - parsed > _PARSED_MOST:
-                parsed = structure_of.cache_info().misses
-                gc.collect(1)
-    finally:
-        if was_enabled:
-            gc.enable()
-
-
 class _Job:
-    """How pieces are added up, wherever that is."""
+    """How partitions are added up, wherever that is."""
 
     def __init__(self, project: Project, settings: Settings, look: bool) -> None:
         self._project = project
@@ -121,11 +103,29 @@ class _Job:
         self._look = look
 
     def sum_up(self, piece: Piece) -> tuple[Summary, list[FileReport]]:
-        """What a piece adds up to. Raises AskLessError: see `read`."""
+        """The summary of a partition, and a report for each of its files. Raises AskLessError: see `read`."""
         reports: list[FileReport] = []
-        requests = self._project.terms().applied(read_piece(piece, reports))
-        with cached_structures() if self._look else nullcontext():
-            return summarise(_collected(requests), self._settings, self._look), reports
+        aggregator = aggregator_of(self._settings, self._look)
+        parsed = structure_of.cache_info().misses
+        with cached_structures() if self._look else nullcontext(), _without_collector():
+            for turn, request in enumerate(self._project.terms().applied(read_piece(piece, reports)), 1):
+                aggregator.add(request)
+                if turn % _COLLECT_EVERY == 0 and structure_of.cache_info().misses - parsed > _PARSED_MOST:
+                    parsed = structure_of.cache_info().misses
+                    gc.collect(1)
+            return aggregator.finish(), reports
+
+
+@contextmanager
+def _without_collector() -> Iterator[None]:
+    """Streams of short-lived containers trigger the cycle collector all the time and contain no cycles; parse trees do."""
+    was_enabled = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was_enabled:
+            gc.enable()
 
 
 def requests_of(path: Path, files: list[FileReport] | None = None) -> Iterator[Request]:

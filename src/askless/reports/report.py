@@ -39,7 +39,7 @@ class ReportOptions(msgspec.Struct, frozen=True):
     schema: Path | None = None
     before: Path | None = None
     values: bool = False
-    round_trip_ms: float = 0.0
+    network_latency_ms: float = 0.0
 
 
 class ReportParts:
@@ -49,7 +49,7 @@ class ReportParts:
         self.capture = capture
         self.wish = wish
         self.project = here() if project is None else project
-        self._gatherer = Aggregator(list(patterns.load()), self.project.settings(wish.values, wish.round_trip_ms))
+        self._gatherer = Aggregator(list(patterns.load()), self.project.settings(wish.values, wish.network_latency_ms))
         self._sizes = Sizes()
         self._slowest: dict[str, tuple[int, Request]] = {}
         self._schema = schema_of(wish.database, wish.schema)
@@ -82,7 +82,7 @@ class ReportParts:
             format="askless report",
             capture=str(path),
             requests=routes,
-            findings=findings.document_of(path, judged, round_trip_ms=wish.round_trip_ms),
+            findings=findings.document_of(path, judged, network_latency_ms=wish.network_latency_ms),
             timelines=tuple(timeline.document_of(path, request, values=wish.values) for request in slowest),
             growth=growth.document_of(path, self._sizes.growth()),
             notes=notes,

@@ -116,11 +116,11 @@ class RouteStats:
         """By how much a total of the requests that were kept is multiplied, for those that were omitted by chance."""
         return 1 + self.left_out.by_chance / self.requests if self.requests else 1.0
 
-    def request_ms(self, round_trip_ms: float) -> float:
+    def request_ms(self, network_latency_ms: float) -> float:
         """The median time of a request, each of its queries with an assumed way to the database on top."""
-        return self.durations.median / 1e6 + self.queries.median * round_trip_ms
+        return self.durations.median / 1e6 + self.queries.median * network_latency_ms
 
-    def most_saved_ms(self, queries_left: float, round_trip_ms: float) -> float:
+    def most_saved_ms(self, queries_left: float, network_latency_ms: float) -> float:
         """The most that a request can be spared: each query that it still asks takes as long as the quickest at least.
 
         Medians of single queries may add up to more than the median request, on a busy machine above all.
@@ -129,7 +129,7 @@ class RouteStats:
         if self._quickest[0] != known_for:
             quickest_ns = min((stats.query_ns for stats in self.shapes.values()), default=0.0)
             self._quickest = known_for, quickest_ns / 1e6
-        return max(self.request_ms(round_trip_ms) - queries_left * (self._quickest[1] + round_trip_ms), 0.0)
+        return max(self.request_ms(network_latency_ms) - queries_left * (self._quickest[1] + network_latency_ms), 0.0)
 
     def merge(self, other: RouteStats, room: int = TOTALS_MOST) -> None:
         """Add what another piece of the capture counted; so many more shapes may be distinguished."""

@@ -93,7 +93,7 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
     routes = sorted(by_route, key=lambda name: (_worst(by_route[name]), -_saved(by_route[name]), name))
     first = by_route[routes[0]]
     route = summary.routes[routes[0]]
-    way_ms = context.settings.round_trip_ms
+    way_ms = context.settings.network_latency_ms
     request_ms = route.request_ms(way_ms)
     queries = route.queries.median
     spared = sum(part.finding.cost.avoidable + (part.step is not None and part.step.join) for part in first)

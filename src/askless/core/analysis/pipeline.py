@@ -17,13 +17,18 @@ from askless.core.records.model import Request, Schema
 from askless.core.settings import Settings
 
 
+def aggregator_of(settings: Settings | None = None, look: bool = True) -> Aggregator:
+    """What adds up requests one by one. Without `look`, patterns are not looked for."""
+    return Aggregator(list(patterns.load()) if look else [], settings)
+
+
 def summarise(requests: Iterable[Request], settings: Settings | None = None, look: bool = True) -> Summary:
     """Add up a stream of requests in bounded memory. Without `look`, patterns are not looked for."""
-    gatherer = Aggregator(list(patterns.load()) if look else [], settings)
-    add = gatherer.add
+    aggregator = aggregator_of(settings, look)
+    add = aggregator.add
     for request in requests:
         add(request)
-    return gatherer.finish()
+    return aggregator.finish()
 
 
 def findings_of(summary: Summary, schema: Schema | None = None) -> list[Finding]:

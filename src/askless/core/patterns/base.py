@@ -215,7 +215,7 @@ class Match(msgspec.Struct, frozen=True):
     def cost(self, queries: float, avoidable: float, loop_ms: float = 0.0) -> Cost:
         """The cost of `avoidable` queries per request: their median time, the work around each, and their assumed way."""
         query_ms = self.stats.query_ns / 1e6
-        way_ms = self.context.settings.round_trip_ms
+        way_ms = self.context.settings.network_latency_ms
         saving_ms = avoidable * (query_ms + self.around_ns / 1e6 + way_ms)
         request_ms = self.route.request_ms(way_ms)
         if request_ms:

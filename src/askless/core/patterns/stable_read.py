@@ -223,7 +223,7 @@ def _diagnosis(
         f"kept for {_seconds(live_s)}: {number(round(spared))} of {number(round(reads))} reads are avoided ({spared * query_ms:,.0f} ms in the capture); changes become visible up to {_seconds(live_s)} late",
     ]  # fmt: skip
     saved_ms = spared / reads * query_ms
-    request_ms = routes[0].request_ms(context.settings.round_trip_ms)
+    request_ms = routes[0].request_ms(context.settings.network_latency_ms)
     claim = FindingDraft(
         severity="worthwhile" if share >= _WORTH_SHARE else "minor",
         title=f"{plural(round(reads), 'read')} of {structure.main or 'the same rows'} with the same values return the same "
