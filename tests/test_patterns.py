@@ -294,7 +294,7 @@ POSITIVE = {
     "siblings": ("sibling-filters", "count"),
     "siblings_inlined": ("sibling-filters", "aggregate"),
     "write_loop_insert": ("write-loop", "insert"),
-    "write_loop_alone": ("write-loop", "update, each committed separately"),
+    "write_loop_alone": ("write-loop", "update, each commits alone"),
     "write_loop_inlined": ("write-loop", "delete"),
     "already_loaded": ("already-loaded", ""),
     "already_loaded_twice_only": ("already-loaded", ""),

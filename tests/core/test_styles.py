@@ -165,15 +165,15 @@ PROBLEMS: dict[str, tuple[list[Query], list[tuple[str, str, str]]]] = {
     ),
     "writes": (
         each("INSERT INTO manifest_line (port_call_id, goods) VALUES (?, ?)", list(range(1, 8)), (), lambda k: [], "timber"),
-        [("write-loop", "insert, each committed separately", "repeated")],
+        [("write-loop", "insert, each commits alone", "repeated")],
     ),
     "writes of what was read": (
         [CALLS, *[("UPDATE port_call SET agent = ? WHERE status = ? AND id = ?", (f"North {k}", "due", k), (), []) for k in IDS]],
-        [("write-loop", "update, each committed separately", "traced")],
+        [("write-loop", "update, each commits alone", "traced")],
     ),
     "deletes of what was read": (
         [CALLS, *each("DELETE FROM port_call WHERE id = ?", IDS, (), lambda k: [])],
-        [("write-loop", "delete, each committed separately", "traced")],
+        [("write-loop", "delete, each commits alone", "traced")],
     ),
 }  # fmt: skip
 

@@ -10,7 +10,7 @@ class Failure(StrEnum):
     """A kind of failure; each calls for something else."""
 
     DEADLOCK = "deadlock"
-    TIME_OUT = "timeout"
+    TIME_OUT = "time-out"
     COLLISION = "collision"
     CONFLICT = "conflict"
     CONSTRAINT = "constraint"

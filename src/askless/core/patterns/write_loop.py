@@ -159,7 +159,7 @@ def _diagnosis(tally: WriteTotals, met: Match) -> Diagnosis:
             f"{tally.alone:,} of {tally.queries:,} were committed before the next one: each waits for the disk"
         )
     claim = FindingDraft(
-        variant=structure.kind + (", each committed separately" if alone else ""),
+        variant=structure.kind + (", each commits alone" if alone else ""),
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where 1 would do: rows {verb} {structure.main} one by one"
         + (", each in its own transaction" if alone else ""),
