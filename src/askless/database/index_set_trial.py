@@ -95,7 +95,7 @@ def prove(
 ) -> IndexSetTrial:
     """Prove a set of indexes for some statements, and then that those of `spare` (with a DROP INDEX) can go.
 
-    Raises AskLessError: nothing-to-prove, too-large, index-refused, and what the database says.
+    Raises AskLessError: nothing-to-test, too-large, index-refused, and what the database says.
     """
     limits = limits or Limits()
     backend = url.get_backend_name()
@@ -103,7 +103,7 @@ def prove(
         known = {name.lower() for name in inspect(connection).get_table_names()}
         asked = [one for one in statements if _may_be_asked(connection, one, known)]
         if not asked:
-            raise AskLessError("nothing-to-prove", "none of the capture's statements can run on copies", "omit --test")
+            raise AskLessError("nothing-to-test", "none of the capture's statements can run on copies", "omit --test")
         own = [index.table for index in (*wanted, *spare)]
         tables = list(dict.fromkeys([*own, *(name for one in asked for name in _tables_of(one, backend))]))
         progress("checking for other sessions")

@@ -83,7 +83,7 @@ def try_rewrite(
 ) -> RewriteTrial:
     """Compare, with harder data too where the limits say so, then measure.
 
-    Raises AskLessError: not-a-select, server-busy, not-repeatable, nothing-seen, and what the database says.
+    Raises AskLessError: not-a-select, server-busy, not-repeatable, nothing-to-compare, and what the database says.
     """
     limits = limits or Limits()
     backend = url.get_backend_name()
@@ -123,7 +123,7 @@ def try_rewrite(
                 break
         if found is None and not any(rows):
             raise AskLessError(
-                "nothing-seen",
+                "nothing-to-compare",
                 "neither statement returns rows for these values; nothing to compare",
                 "provide values that match rows, with --parameters or a capture",
             )

@@ -37,7 +37,7 @@ def indexes(
 
     `workload` is what the capture asks, if that is known. With `proving`, which is reported how far it is, the set is built on copies, and what the planner does not need goes.
 
-    Raises AskLessError: no-database, nothing-to-explain, other-schema, nothing-to-prove, and what the database says.
+    Raises AskLessError: no-database, nothing-to-explain, other-schema, nothing-to-test, and what the database says.
     """
     workload = workload or of_capture(path)
     if proving is not None and database is None:

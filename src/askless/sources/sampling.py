@@ -28,10 +28,12 @@ SPARING = (
 
 
 def sparing_of(values: Mapping[str, Any]) -> SamplingRules:
-    """What the options ask for. Raises AskLessError: bad-sample, bad-time, bad-size, bad-at-most."""
+    """What the options ask for. Raises AskLessError: bad-sample, bad-time, bad-size, bad-max-queries."""
     at_most = values.get("max_queries")
     if at_most is not None and at_most < 1:
-        raise AskLessError("bad-at-most", "--max-queries takes a whole number from 1", "omit it to record all queries")
+        raise AskLessError(
+            "bad-max-queries", "--max-queries takes a whole number from 1", "omit it to record all queries"
+        )
     return SamplingRules(
         _sample(values.get("sample") or ""), _time(values.get("min_duration") or ""), at_most or 0, size_of(values.get("max_size") or "", "--max-size")
     )  # fmt: skip

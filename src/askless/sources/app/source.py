@@ -57,7 +57,7 @@ class App:
     )
 
     def check(self, values: Mapping[str, Any]) -> None:
-        """Raises AskLessError: no-program, bad-times, bad-url, bad-strict, and what `sparing_of` raises."""
+        """Raises AskLessError: no-program, bad-repeat, bad-url, bad-strict, and what `sparing_of` raises."""
         if not values["program"]:
             raise AskLessError(
                 "no-program",

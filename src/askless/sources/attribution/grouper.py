@@ -34,7 +34,7 @@ class GroupingOptions(NamedTuple):
 
 
 def apart_of(values: Mapping[str, Any]) -> GroupingOptions:
-    """What the options ask for. Raises AskLessError: bad-way, two-clocks, and what `sparing_of` raises."""
+    """What the options ask for. Raises AskLessError: bad-request-by, two-clocks, and what `sparing_of` raises."""
     way, pause_ms = way_of(values["request_by"])
     marks, log = values["marks"] or "", values["access_log"] or ""
     if marks and log:

@@ -26,7 +26,7 @@ TELLING_APART = (
 
 
 def way_of(word: str) -> tuple[str, float]:
-    """(way, pause in ms). Raises AskLessError bad-way."""
+    """(way, pause in ms). Raises AskLessError bad-request-by."""
     name, sign, value = word.partition("=")
     pause_ms = PAUSE_MS
     try:
@@ -36,6 +36,6 @@ def way_of(word: str) -> tuple[str, float]:
         name = ""
     if name not in WAYS or pause_ms <= 0 or (sign and name != "pause"):
         raise AskLessError(
-            "bad-way", f"--request-by takes {', '.join(WAYS[:-1])} or pause=MS, not {word!r}", "omit it for auto"
+            "bad-request-by", f"--request-by takes {', '.join(WAYS[:-1])} or pause=MS, not {word!r}", "omit it for auto"
         )
     return name, pause_ms

@@ -56,7 +56,7 @@ class Log:
     )  # fmt: skip
 
     def check(self, values: Mapping[str, Any]) -> None:
-        """Raises AskLessError: bad-format, bad-prefix, bad-system, bad-way."""
+        """Raises AskLessError: bad-format, bad-prefix, bad-system, bad-request-by."""
         from difflib import get_close_matches
 
         from askless.core import systems

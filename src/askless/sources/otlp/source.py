@@ -39,7 +39,7 @@ class Otlp:
     )  # fmt: skip
 
     def check(self, values: Mapping[str, Any]) -> None:
-        """Raises AskLessError: bad-listen, bad-way, files-and-program, otlp-extra-missing, and what visits raise."""
+        """Raises AskLessError: bad-listen, bad-request-by, files-and-program, otlp-extra-missing, and what visits raise."""
         from askless.sources.attribution.grouper import apart_of
         from askless.sources.otlp import runner
         from askless.sources.otlp.decoding import check_installed

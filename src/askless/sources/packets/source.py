@@ -30,7 +30,7 @@ class Packets:
     )  # fmt: skip
 
     def check(self, values: Mapping[str, Any]) -> None:
-        """Raises AskLessError: no-server, bad-server, bad-way."""
+        """Raises AskLessError: no-server, bad-server, bad-request-by."""
         from askless.sources.attribution.grouper import apart_of
         from askless.sources.packets import reader
 

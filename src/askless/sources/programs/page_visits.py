@@ -31,9 +31,9 @@ VISITING = (
 
 
 def check_visits(values: Mapping[str, Any]) -> None:
-    """Raises AskLessError: bad-times, bad-url, bad-sizes."""
+    """Raises AskLessError: bad-repeat, bad-url, bad-sizes."""
     if values["repeat"] < 1:
-        raise AskLessError("bad-times", "--repeat takes a whole number from 1", "omit it for 5 visits")
+        raise AskLessError("bad-repeat", "--repeat takes a whole number from 1", "omit it for 5 visits")
     sizes = sizes_of(values)
     grows = any(SIZE in url for url in values["visit"])
     if grows != bool(sizes):

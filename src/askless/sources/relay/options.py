@@ -29,13 +29,15 @@ class RelayOptions(NamedTuple):
 
 
 def read(values: Mapping[str, Any]) -> RelayOptions:
-    """Raises AskLessError: no-server, bad-server, bad-listen, bad-way, bad-tls, bad-backlog."""
+    """Raises AskLessError: no-server, bad-server, bad-listen, bad-request-by, bad-tls, bad-buffer-size."""
     system, to, far = _server(values["to"])
     listen = _listen(values["listen"], values["allow_remote"])
     apart = apart_of(values)
     near = _near(values["tls_cert"], values["tls_key"])
     if values["buffer_size"] < _BACKLOG_LEAST:
-        raise AskLessError("bad-backlog", "--buffer-size takes a size from 4MiB", "write it like 512MiB, or omit it")
+        raise AskLessError(
+            "bad-buffer-size", "--buffer-size takes a size from 4MiB", "write it like 512MiB, or omit it"
+        )
     return RelayOptions(system, Settings(listen, to, near, far), apart, values["buffer_size"])
 
 

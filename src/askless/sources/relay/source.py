@@ -52,7 +52,7 @@ class Relay:
     )  # fmt: skip
 
     def check(self, values: Mapping[str, Any]) -> None:
-        """Raises AskLessError: no-server, bad-server, bad-listen, bad-way, bad-tls, bad-backlog, and what visits raise."""
+        """Raises AskLessError: no-server, bad-server, bad-listen, bad-request-by, bad-tls, bad-buffer-size, and what visits raise."""
         from askless.sources.relay import options as wishes
 
         wishes.read(values)
