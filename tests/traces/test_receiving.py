@@ -70,7 +70,7 @@ def receiver(out: Path, *words: str) -> Iterator[Receiver]:
     assert process.stderr is not None
     try:
         said = ""
-        while "ends it." not in said:
+        while "to stop." not in said:
             line = process.stderr.readline()
             assert line, said
             said += line

@@ -54,7 +54,7 @@ def run(
     os.close(bell)
     try:
         said = (
-            f"Relaying {address} to {wish.settings.to}; {'the program is configured' if program else 'Ctrl-C ends it'}."
+            f"Relaying {address} to {wish.settings.to}; {'the program is configured' if program else 'press Ctrl-C to stop'}."
         )
         if not program:
             gone = threading.Event()
