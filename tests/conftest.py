@@ -48,6 +48,16 @@ class Ran:
         return json.loads(self.out)
 
 
+def refused(ran: Ran, *words: str) -> None:
+    """Bad input: one message with these words and a remedy, exit code 2, no traceback."""
+    code, err, out = ran.code, ran.err, ran.out
+    assert code == 2, (code, err)
+    assert err.startswith("askless: ") and "Traceback" not in err and out == ""
+    assert len(err.splitlines()) >= 2, "a message and a remedy"
+    for word in words:
+        assert word in err, err
+
+
 def program(*words: object, cwd: Path | None = None, env: dict[str, str] | None = None) -> Ran:
     """Start `askless` and wait."""
     done = subprocess.run(

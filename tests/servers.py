@@ -16,9 +16,6 @@ from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
-import psycopg
-import pymysql
-
 _marks = itertools.count()
 _OUR_OWN = re.compile(r"SELECT 'mark |SET AUTOCOMMIT = 1|SET NAMES")
 
@@ -33,6 +30,10 @@ class Server:
 
     def connect(self, database: str) -> Any:
         """A connection of the server's driver, which commits by itself."""
+        # Imported here: tests of the core need no driver.
+        import psycopg
+        import pymysql
+
         place: dict[str, Any] = {"host": "127.0.0.1", "port": self.port, "user": "harbour", "autocommit": True}
         if self.system == "postgresql":
             return psycopg.connect(dbname=database, **place)
@@ -105,6 +106,9 @@ def _wait(process: subprocess.Popen[bytes], port: int, log: Path) -> None:
 
 def _answering(server: Server, database: str) -> Server:
     """The server, once it answers: it listens a little before it does."""
+    import psycopg
+    import pymysql
+
     deadline = time.monotonic() + 60
     while True:
         try:

@@ -21,8 +21,7 @@ from askless import api
 from askless.api import recording
 from askless.core.errors import AskLessError
 from askless.reports import columns
-from tests.cli.test_bad_input import refused
-from tests.conftest import findings, run
+from tests.conftest import findings, refused, run
 
 TABLES = ("requests", "queries", "shapes", "call_sites")
 

@@ -159,6 +159,20 @@ def test_only_cli_knows_argparse() -> None:
     assert knowing == {"cli", "demo"}, "the demo's own application has a command line too"
 
 
+def test_tests_of_the_core_need_pytest_and_hypothesis_alone() -> None:
+    """Neither they nor what they import at the top: no driver, no browser."""
+    tests = SOURCE.parent.parent / "tests"
+    allowed = set(sys.stdlib_module_names) | {"pytest", "hypothesis", "askless", "tests", "msgspec", "sqlglot"}
+    for path in [*sorted((tests / "core").glob("*.py")), tests / "conftest.py", tests / "servers.py"]:
+        at_top = [node for node in ast.parse(path.read_text()).body if isinstance(node, ast.Import | ast.ImportFrom)]
+        tops = {
+            name.split(".")[0]
+            for node in at_top
+            for name in ([one.name for one in node.names] if isinstance(node, ast.Import) else [node.module or ""])
+        }
+        assert tops <= allowed, f"{path} imports {tops - allowed}"
+
+
 def test_the_recorder_needs_the_standard_library_only() -> None:
     allowed = set(sys.stdlib_module_names) | {"askless_probe", "sitecustomize"}
     hooked = {

@@ -16,8 +16,7 @@ from askless.cli import unexpected_errors
 from askless.core.errors import AskLessError
 from askless.project import user_files
 from askless.sources.capture_folder import prepare_folder
-from tests.cli.test_bad_input import refused
-from tests.conftest import ASKLESS, program, run
+from tests.conftest import ASKLESS, program, refused, run
 from tests.database.test_safety import wait_until
 from tests.probe.test_sampling import PAGES
 

@@ -14,18 +14,9 @@ import zstandard
 
 from askless import sources
 from askless.cli.renamed_options import RENAMED
-from tests.conftest import findings, program, run
+from tests.conftest import findings, program, refused, run
 
 HEADER = '{"event":"capture","format":"askless capture","version":1}\n'
-
-
-def refused(ran: object, *words: str) -> None:
-    code, err, out = ran.code, ran.err, ran.out  # type: ignore[attr-defined]
-    assert code == 2, (code, err)
-    assert err.startswith("askless: ") and "Traceback" not in err and out == ""
-    assert len(err.splitlines()) >= 2, "a message and a remedy"
-    for word in words:
-        assert word in err, err
 
 
 @pytest.mark.parametrize(("command", "old"), [(name, old) for name, both in RENAMED.items() for old in both])

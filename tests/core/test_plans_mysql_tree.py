@@ -11,8 +11,7 @@ from askless.core import plans
 from askless.core.plans import mysql_tree, tree
 from askless.core.plans.errors import UnreadablePlan
 from askless.core.plans.runtime_observations import observe_measured
-from tests.cli.test_bad_input import refused
-from tests.conftest import run
+from tests.conftest import refused, run
 
 ANALYZED = """\
 -> Limit: 5 row(s)  (cost=4.95 rows=5) (actual time=0.91..0.92 rows=5 loops=1)

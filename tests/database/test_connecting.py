@@ -13,8 +13,7 @@ from askless.core.records.model import Schema
 from askless.database.connecting import connect, parse_url
 from askless.database.reflecting import reflect
 from tests import servers
-from tests.cli.test_bad_input import refused
-from tests.conftest import Ran, findings, program, run
+from tests.conftest import Ran, findings, program, refused, run
 from tests.database.conftest import Office
 
 SECRET = "ebb-and-flow"

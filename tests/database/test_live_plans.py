@@ -12,8 +12,7 @@ from typing import Any
 
 import pytest
 
-from tests.cli.test_bad_input import refused
-from tests.conftest import run
+from tests.conftest import refused, run
 from tests.database.conftest import Office
 
 Captured = Callable[[Office], Path]

@@ -21,8 +21,7 @@ from askless.capture.writing import CaptureWriter
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.database import statement_execution
 from askless.database.connecting import connect, parse_url
-from tests.cli.test_bad_input import refused
-from tests.conftest import run
+from tests.conftest import refused, run
 from tests.database.conftest import Office
 
 INDEX = "CREATE INDEX tried ON manifest_line (goods, weight_kg)"

@@ -9,8 +9,7 @@ from typing import Any
 
 import pytest
 
-from tests.cli.test_bad_input import refused
-from tests.conftest import HARBOUR, Ran, findings, run
+from tests.conftest import HARBOUR, Ran, findings, refused, run
 from tests.database.conftest import Office
 
 Captured = Callable[[Office], Path]

@@ -17,8 +17,7 @@ import pytest
 from askless import executors
 from askless.capture import partitions
 from askless.executors import cluster
-from tests.cli.test_bad_input import refused
-from tests.conftest import run
+from tests.conftest import refused, run
 from tests.large.test_pieces import document, written
 
 dask = pytest.importorskip("distributed")

@@ -31,8 +31,7 @@ from askless.core.analysis.pipeline import summarise
 from askless.core.records.model import LOOKED_MOST, CaptureTables, Request
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.reports import findings, loading, requests
-from tests.cli.test_bad_input import refused
-from tests.conftest import ASKLESS, run
+from tests.conftest import ASKLESS, refused, run
 
 TEXTS = (
     "SELECT name FROM vessel WHERE id = ?",

@@ -11,8 +11,7 @@ import pytest
 import askless
 from askless.sources.logs.postgresql_records import Record, Records
 from tests import servers
-from tests.cli.test_bad_input import refused
-from tests.conftest import run
+from tests.conftest import refused, run
 
 PLANS = {
     "shared_preload_libraries": "auto_explain", "auto_explain.log_min_duration": 0, "auto_explain.log_analyze": "on",

@@ -9,9 +9,6 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from selenium import webdriver
-from selenium.webdriver.common.by import By
-from selenium.webdriver.support.ui import WebDriverWait
 
 from askless.core.records.model import CallSite
 from tests.test_traffic import Made, written
@@ -70,7 +67,7 @@ FLAGS = (
 class Browser:
     """A headless Chromium, and what it said and asked for."""
 
-    def __init__(self, driver: webdriver.Chrome) -> None:
+    def __init__(self, driver: Any) -> None:
         self.driver = driver
 
     def open(self, address: Path | str) -> Browser:
@@ -79,10 +76,10 @@ class Browser:
         return self
 
     def all(self, selector: str) -> list[Any]:
-        return self.driver.find_elements(By.CSS_SELECTOR, selector)
+        return self.driver.find_elements("css selector", selector)
 
     def one(self, selector: str) -> Any:
-        return self.driver.find_element(By.CSS_SELECTOR, selector)
+        return self.driver.find_element("css selector", selector)
 
     def shown(self, selector: str) -> list[Any]:
         return [element for element in self.all(selector) if element.is_displayed()]
@@ -91,6 +88,8 @@ class Browser:
         return self.driver.execute_script(code, *words)
 
     def until(self, true: Callable[[], object]) -> None:
+        from selenium.webdriver.support.ui import WebDriverWait
+
         WebDriverWait(self.driver, 30).until(lambda _: true())
 
     def complaints(self) -> list[str]:
@@ -106,7 +105,9 @@ class Browser:
 
 
 @pytest.fixture(scope="session")
-def started(tmp_path_factory: pytest.TempPathFactory) -> Iterator[webdriver.Chrome]:
+def started(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
+    from selenium import webdriver  # here, as tests of other formats need no browser
+
     options = webdriver.ChromeOptions()
     options.binary_location = shutil.which("chromium") or ""
     options.set_capability("goog:loggingPrefs", {"browser": "ALL", "performance": "ALL"})
@@ -119,7 +120,7 @@ def started(tmp_path_factory: pytest.TempPathFactory) -> Iterator[webdriver.Chro
 
 
 @pytest.fixture
-def browser(started: webdriver.Chrome) -> Iterator[Browser]:
+def browser(started: Any) -> Iterator[Browser]:
     yield Browser(started)
     started.execute_cdp_cmd("Emulation.setScriptExecutionDisabled", {"value": False})
     started.execute_cdp_cmd("Emulation.setEmulatedMedia", {"media": "", "features": []})

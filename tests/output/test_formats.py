@@ -24,9 +24,8 @@ from askless.output.csv_text import Csv
 from askless.output.formats import View
 from askless.output.sarif import Files
 from askless.reports import documents
-from tests.cli.test_bad_input import refused
 from tests.cli.test_docs import understood
-from tests.conftest import findings, run
+from tests.conftest import findings, refused, run
 from tests.output.conftest import NODE, SCRIPT
 
 COMMANDS = ("findings", "compare", "gate")

@@ -12,8 +12,7 @@ from selenium.webdriver.common.keys import Keys
 
 from askless.output.page import PAGE_MOST_BYTES, page
 from askless.reports import documents
-from tests.cli.test_bad_input import refused
-from tests.conftest import findings, run
+from tests.conftest import findings, refused, run
 from tests.output.conftest import NODE, SCRIPT, Browser
 from tests.test_growth import page as sized
 from tests.test_traffic import Made, written

@@ -13,8 +13,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.cli.test_bad_input import refused
-from tests.conftest import ASKLESS, findings, run
+from tests.conftest import ASKLESS, findings, refused, run
 from tests.output.conftest import Browser
 
 

@@ -25,8 +25,7 @@ from askless.core.records.sampling import SamplingRules, total_of
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.reports.loading import left_out_of
 from tests import servers
-from tests.cli.test_bad_input import refused
-from tests.conftest import Ran, run
+from tests.conftest import Ran, refused, run
 
 PAGES = """
     import os, sqlite3, sys

@@ -7,8 +7,7 @@ import socket
 from pathlib import Path
 
 import askless
-from tests.cli.test_bad_input import refused
-from tests.conftest import findings, run
+from tests.conftest import findings, refused, run
 from tests.traces.test_receiving import receiver
 
 

@@ -15,8 +15,7 @@ import askless
 from askless.capture.reading import read
 from askless.sources.attribution.route_templates import template_of
 from askless.sources.otlp.spans import parameters_of
-from tests.cli.test_bad_input import refused
-from tests.conftest import findings, run
+from tests.conftest import findings, refused, run
 from tests.traces.making import CONSUMER, INTERNAL, LOOK_UP, SERVER, payload, query, server, span
 
 Told = list[tuple[str, list[str]]]

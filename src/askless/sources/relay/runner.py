@@ -53,9 +53,7 @@ def run(
     reader = _start_reader(wish, folder, backlog, bell, program, by_visits)
     os.close(bell)
     try:
-        said = (
-            f"Relaying {address} to {wish.settings.to}; {'the program is configured' if program else 'press Ctrl-C to stop'}."
-        )
+        said = f"Relaying {address} to {wish.settings.to}; {'the program is configured' if program else 'press Ctrl-C to stop'}."
         if not program:
             gone = threading.Event()
             threading.Thread(target=_watch, args=(reader, gone), name="askless-relay-watch", daemon=True).start()
