@@ -399,6 +399,6 @@ def test_wishes_that_make_no_sense(words: tuple[str, str], said: str, tmp_path: 
     refused(
         run("capture", "app", "-o", tmp_path / "c", *words, "--", sys.executable, "-c", ""),
         said,
-        "as in" if "most" not in words[0] else "leave it out",
+        "as in" if "most" not in words[0] else "omit it",
     )
     refused(run("capture", "log", "-o", tmp_path / "c", *words, tmp_path / "x.log"), said)

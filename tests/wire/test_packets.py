@@ -207,7 +207,7 @@ def test_encrypted_late_cut_and_foreign(tmp_path: Path) -> None:
     file = to_file(tmp_path / "calls.pcap", [*encrypted, *second])
     ran = run("capture", "packets", file, "-o", tmp_path / "calls", "--server", "10.0.0.7:5432")
     assert ran.code == 0 and "1 connection not read: an encrypted connection" in ran.err
-    assert "1 connection began before the recording" in ran.err and texts(tmp_path / "calls") == TEXTS[:5]
+    assert "1 connection started before the recording" in ran.err and texts(tmp_path / "calls") == TEXTS[:5]
     file = to_file(tmp_path / "cut.pcap", conversation(WHOLE, piece=200), size=90)
     ran = run("capture", "packets", file, "-o", tmp_path / "cut", "--server", "10.0.0.7:5432")
     assert "its start is incomplete" in ran.err or "cut off" in ran.err

@@ -93,4 +93,4 @@ def test_a_password_that_only_one_side_would_encrypt_is_refused_in_so_many_words
     assert opening.state == "far-tls"
     opening.resume()
     step = opening.server(b"\2\0\0\3" + b"\1\4")
-    assert opening.state == "refused" and b"TLS on both sides or on none" in step.to_client
+    assert opening.state == "refused" and b"TLS on both sides or on neither" in step.to_client

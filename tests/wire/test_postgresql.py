@@ -271,7 +271,7 @@ def test_the_beginning_is_passed_on_and_not_kept() -> None:
         (pack(">iiii", 16, 80877102, 1, 2), "unread", "cancel"),
         (P.startup(user="h", replication="database"), "unread", "replication"),
         (P.startup(version=0x20000, user="h"), "unread", "version 2.0"),
-        (b"GET / HTTP/1.1\r\n", "refused", "something else"),
+        (b"GET / HTTP/1.1\r\n", "refused", "does not use"),
         (b"\x16\x03\x01\x02\x00\x01\x00\x01\xfc", "refused", "--tls-cert"),
     ],
 )

@@ -97,7 +97,7 @@ def test_postgresqls_clients_are_recorded_as_the_server_logs_them(postgresql: Se
     request, i = by_text["SELECT id FROM berth_asked WHERE id = ANY($1)"]
     assert request.parameters[i] == (("list", "[1, 2, 3]"),) and request.samples[i] == ((1,), (2,), (3,))
     assert any("22012" in error for request in recorded for error in request.errors.values())
-    assert {request.kind for request in recorded} <= {"connection", "paused"} and "told apart by" in ran.err
+    assert {request.kind for request in recorded} <= {"connection", "paused"} and "grouped into requests by" in ran.err
 
 
 @pytest.mark.skipif(shutil.which("pgbench") is None, reason="pgbench is not installed")
@@ -177,7 +177,7 @@ def test_what_is_no_client_and_no_server(postgresql: Server, tmp_path: Path) -> 
     with relayed(tmp_path / "a", f"postgresql://127.0.0.1:{postgresql.port}") as port:
         with socket.create_connection(("127.0.0.1", port)) as web:
             web.sendall(b"GET / HTTP/1.1\r\n\r\n")
-            assert b"speaks something else" in web.recv(1000)
+            assert b"does not use" in web.recv(1000)
         with psycopg.connect(f"host=127.0.0.1 port={port} user=harbour dbname=postgres") as after:
             assert after.execute("SELECT 1").fetchone() == (1,)
     with (
@@ -411,12 +411,12 @@ def test_a_port_in_use(postgresql: Server, tmp_path: Path) -> None:
 def test_a_socket_that_somebody_listens_on_is_left_alone(postgresql: Server, tmp_path: Path) -> None:
     path = postgresql.log.parent / f".s.PGSQL.{postgresql.port}"
     plain = tmp_path / "a file"
-    plain.write_text("of somebody else's")
+    plain.write_text("of someone else's")
     for where, why in ((path, "Address already in use"), (plain, "can't listen on")):
         words = ["--to", f"postgresql://127.0.0.1:{postgresql.port}", "--listen", where]
         ran = program("capture", "relay", "-o", tmp_path / "calls", *words)
         assert ran.code == 2 and why in ran.err and "Traceback" not in ran.err, ran.err
-    assert path.is_socket() and plain.read_text() == "of somebody else's"
+    assert path.is_socket() and plain.read_text() == "of someone else's"
     with psycopg.connect(f"host={path.parent} port={postgresql.port} user=harbour dbname=postgres") as still:
         assert still.execute("SELECT 1").fetchone() == (1,)
 

@@ -67,7 +67,7 @@ def test_pauses_part_requests_and_transactions_hold_them_together() -> None:
         ["SELECT 1"],
     ]
     assert [request.route for request in found] == ["berth, tug", "vessel, pilot", UNCLAIMED]
-    assert {request.kind for request in found[:2]} == {"paused"} and "told apart by pauses" in note
+    assert {request.kind for request in found[:2]} == {"paused"} and "grouped into requests by pauses" in note
 
 
 def test_short_connections_are_requests() -> None:
@@ -149,7 +149,7 @@ def test_names_that_sessions_take_are_requests() -> None:
     ]
     found, (note,) = requests_of(asked, names=names)
     assert [(request.route, len(request)) for request in found] == [("tide", 1), ("tide: due", 2), ("tide: show", 2)]
-    assert "by the application's name" in note
+    assert "by the application name" in note
 
 
 @given(

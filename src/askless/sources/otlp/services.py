@@ -140,7 +140,7 @@ class Services:
                 f"{plural(traces.orphans, 'span')} have a parent that never arrived: the exporter may have lost spans, and requests may lack queries (a larger OTEL_BSP_MAX_QUEUE_SIZE, a shorter OTEL_BSP_SCHEDULE_DELAY)"
             )
         if traces.unread:
-            notes.append(f"{plural(traces.unread, 'statement')} of unsupported database systems were skipped")
+            notes.append(f"{plural(traces.unread, 'statement')} of unsupported database systems skipped")
         for service in self._services.values():
             service.close(notes, lost)
             notes, lost = [], []  # once is enough
