@@ -235,7 +235,7 @@ def test_what_may_be_of_many_requests_is_never_urgent(serves: bool, record: Reco
     folder = record(LISTENING.replace("SERVES", str(serves)))
     (found,) = run("findings", folder, "--network-latency", "5ms", "--json").json["findings"]
     assert found["pattern"] == "n-plus-one" and (found["severity"] == "urgent") is not serves
-    assert any("told apart" in doubt for doubt in found["caveats"]) is serves
+    assert any("identified request" in doubt for doubt in found["caveats"]) is serves
 
 
 def test_long_texts_and_literals_are_cut(record: Record) -> None:

@@ -190,7 +190,7 @@ def test_recording_pauses_by_a_file(tmp_path: Path) -> None:
     assert [len(one) for one in pages(tmp_path / "calls")] == [2] * 3 + [4] * 5
     assert total(tmp_path / "calls")["total_requests"] == 3 + 4 + 5 + 1
     assert "4 requests came while recording was paused" in " ".join(said.err.split())
-    refused(run("capture", "pause", tmp_path / "nowhere"), "is no folder", "capture -o")
+    refused(run("capture", "pause", tmp_path / "nowhere"), "is not a capture folder", "capture -o")
 
 
 def test_a_full_disk_pauses_recording_until_there_is_room(tmp_path: Path) -> None:
@@ -277,7 +277,7 @@ def test_totals_are_within_their_error_as_often_as_they_say() -> None:
     for _ in range(1_000):
         kept = [asked for asked in everything if dice.random() < 0.05]
         found = total_of(len(kept), len(everything) - len(kept), sum(kept), sum(asked * asked for asked in kept))
-        hits += abs(found.value - sum(everything)) <= found.error
+        hits += abs(found.value - sum(everything)) <= found.margin
     assert 900 <= hits <= 980, hits
 
 
@@ -399,6 +399,6 @@ def test_wishes_that_make_no_sense(words: tuple[str, str], said: str, tmp_path: 
     refused(
         run("capture", "app", "-o", tmp_path / "c", *words, "--", sys.executable, "-c", ""),
         said,
-        "as in" if "most" not in words[0] else "omit it",
+        "as in" if "queries" not in words[0] else "omit it",
     )
     refused(run("capture", "log", "-o", tmp_path / "c", *words, tmp_path / "x.log"), said)

@@ -156,7 +156,9 @@ def test_a_script_marks_what_it_does(postgresql: Server, tmp_path: Path) -> None
     script.write_text(MARKING.replace('"end": time.time()', '"end": 0'))
     to[3] = tmp_path / "other.jsonl"
     ran = program("capture", "relay", "-o", tmp_path / "kept", *to[:3], tmp_path / "marks.jsonl", *to[4:])
-    assert ran.code == 0 and "line 1 is not a valid mark: it ends before it begins" in " ".join(ran.err.split()), ran.err
+    assert ran.code == 0 and "line 1 is not a valid mark: it ends before it begins" in " ".join(ran.err.split()), (
+        ran.err
+    )
     assert sum(len(request) for request in read(tmp_path / "kept")) >= 15
     ran = program("capture", "relay", "--to", "postgresql://h", "--marks", "a", "--access-log", "b")
     assert ran.code == 2 and "use one of them" in ran.err
