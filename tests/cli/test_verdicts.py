@@ -38,7 +38,7 @@ def test_a_rewriting() -> None:
         assert verdict.outcome is outcome and verdict.text.startswith(words), verdict
 
 
-def road(
+def alternative(
     name: str, queries: int, ms: float, ratio: tuple[float, float, float] | None, same: bool = True, trip: float = 0.0
 ) -> TrialAlternative:
     measured = Ratio(*ratio) if ratio is not None else None
@@ -60,8 +60,8 @@ def road(
     )
 
 
-def road_verdict(roads: tuple[TrialAlternative, ...], network_latency_ms: float) -> str:
-    return finding_trial.verdict(roads, network_latency_ms).text
+def road_verdict(alternatives: tuple[TrialAlternative, ...], network_latency_ms: float) -> str:
+    return finding_trial.verdict(alternatives, network_latency_ms).text
 
 
 def test_an_index() -> None:
@@ -84,21 +84,23 @@ def test_an_index() -> None:
 
 def test_a_finding() -> None:
     base, batch, join = (
-        road("row by row", 41, 6, None),
-        road("a batch", 2, 3, (2, 1.9, 2.1)),
-        road("a join", 1, 4, (1.5, 1.4, 1.6)),
+        alternative("row by row", 41, 6, None),
+        alternative("a batch", 2, 3, (2, 1.9, 2.1)),
+        alternative("a join", 1, 4, (1.5, 1.4, 1.6)),
     )
     said = road_verdict((base, join, batch), 0.0)
     assert said == "a batch: the same rows, ×2.0 as fast here (95 % interval ×1.9 to ×2.1), 39 round trips saved"
-    assert road_verdict((base, road("a batch", 2, 3, (2, 1.9, 2.1), same=False)), 0.0).startswith(
+    assert road_verdict((base, alternative("a batch", 2, 3, (2, 1.9, 2.1), same=False)), 0.0).startswith(
         "no alternative returns the same rows"
     )
-    assert "slower here (×0.50); 39 round trips" in road_verdict((base, road("a batch", 2, 12, (0.5, 0.4, 0.6))), 0.0)
-    assert "no measurable difference" in road_verdict((base, road("a batch", 2, 6, (1, 0.9, 1.1))), 0.0)
+    assert "slower here (×0.50); 39 round trips" in road_verdict(
+        (base, alternative("a batch", 2, 12, (0.5, 0.4, 0.6))), 0.0
+    )
+    assert "no measurable difference" in road_verdict((base, alternative("a batch", 2, 6, (1, 0.9, 1.1))), 0.0)
     far = [
-        road("row by row", 41, 6, None, trip=1.0),
-        road("a batch", 2, 3, (2, 1.9, 2.1), trip=1.0),
-        road("a join", 1, 3.5, (1.7, 1.6, 1.8), trip=1.0),
+        alternative("row by row", 41, 6, None, trip=1.0),
+        alternative("a batch", 2, 3, (2, 1.9, 2.1), trip=1.0),
+        alternative("a join", 1, 3.5, (1.7, 1.6, 1.8), trip=1.0),
     ]
     assert road_verdict(tuple(far), 1.0).startswith("a join") and "with 1 ms to the database" in road_verdict(
         tuple(far), 1.0

@@ -134,9 +134,9 @@ with Session(engine) as session, askless.request("calls"):
     assert ran.code == 0, ran.err
     (found,) = [one for one in findings(tmp_path / "c") if one["pattern"] == "n-plus-one"]
     trial = run("trial", tmp_path / "c", "--finding", found["key"], "--db", office.url, "--json").json
-    assert all(road["same_result"] for road in trial["alternatives"]) and len(trial["alternatives"]) == 3, trial[
-        "alternatives"
-    ]
+    assert (
+        all(alternative["same_result"] for alternative in trial["alternatives"]) and len(trial["alternatives"]) == 3
+    ), trial["alternatives"]
 
 
 # Before and after, equal on today's rows; what must be planted to see that they are not the same.
@@ -292,7 +292,7 @@ def test_what_can_be_said_wrongly_of_an_index(served: Office) -> None:
         refused(run("trial", "--db", served.url, "--index", "CREATE INDEX n ON vessel (name)", "--sql", "SELECT * FROM harbour.vessel"), "names a schema")  # fmt: skip
 
 
-def roads(office: Office, capture: Path, number: int | str, *words: object) -> Any:
+def alternatives(office: Office, capture: Path, number: int | str, *words: object) -> Any:
     ran = run("trial", capture, "--db", office.url, "--finding", number, "--json", *words)
     assert ran.code in (0, 1), ran.err
     return ran.json
@@ -308,22 +308,24 @@ def test_each_finding_is_replayed(office: Office, capture_of: Captured) -> None:
             if finding["pattern"] != "over-wide":
                 refused(run("trial", capture, "--db", office.url, "--finding", place), "statement", "--before")
             continue
-        found = roads(office, capture, place, "--network-latency", "2ms")
+        found = alternatives(office, capture, place, "--network-latency", "2ms")
         variants.add(finding["variant"])
         base, *others = found["alternatives"]
         assert base["queries"] == found["lookups"] + 1 or base["queries"] == found["lookups"]
-        assert others and all(road["same_result"] for road in others), found
+        assert others and all(alternative["same_result"] for alternative in others), found
         assert base["with_latency_ms"] == pytest.approx(base["median_ms"] + 2 * base["queries"])
-        for road in others:
+        for alternative in others:
             assert (
-                road["queries"] < base["queries"]
-                and road["ratio"]["low"] <= road["ratio"]["value"] <= road["ratio"]["high"]
+                alternative["queries"] < base["queries"]
+                and alternative["ratio"]["low"] <= alternative["ratio"]["value"] <= alternative["ratio"]["high"]
             )
-            assert road["ratio_with_latency"] == pytest.approx(base["with_latency_ms"] / road["with_latency_ms"])
+            assert alternative["ratio_with_latency"] == pytest.approx(
+                base["with_latency_ms"] / alternative["with_latency_ms"]
+            )
         assert "the same rows" in found["verdict"]["text"] and "round trips saved" in found["verdict"]["text"]
     assert {"to-one", "to-many", "count"} <= variants
     statistics = next(i for i, f in enumerate(listed, 1) if f["pattern"] == "sibling-filters")
-    note = roads(office, capture, statistics)["alternatives"][1]["note"]
+    note = alternatives(office, capture, statistics)["alternatives"][1]["note"]
     assert "1 key has no group: it must stay on the page, with 0" in note, "no call is waiting"
     refused(run("trial", capture, "--db", office.url, "--finding", "99"), "no finding 99")
     refused(
@@ -336,10 +338,10 @@ def test_the_join_keeps_its_parents_and_the_counts_their_zeros(office: Office, c
     capture = capture_of(office)
     listed = findings(capture)
     to_one = next(i for i, f in enumerate(listed, 1) if f["variant"] == "to-one" and f["tables"] == ["vessel"])
-    names = [road["name"] for road in roads(office, capture, to_one)["alternatives"]]
+    names = [alternative["name"] for alternative in alternatives(office, capture, to_one)["alternatives"]]
     assert names == ["row by row", "one batched query", "outer join"]
     counted = next(i for i, f in enumerate(listed, 1) if (f["pattern"], f["variant"]) == ("n-plus-one", "count"))
-    grouped = roads(office, capture, counted)["alternatives"][1]
+    grouped = alternatives(office, capture, counted)["alternatives"][1]
     assert (
         grouped["name"] == "one grouped query"
         and "2 keys have no group: they must stay on the page, with 0" in grouped["note"]
@@ -367,9 +369,10 @@ def test_a_look_up_of_the_latest_is_no_look_up_of_all(
     listed = findings(capture)
     place = next(i for i, f in enumerate(listed, 1) if f["route"] == "calls" and f["pattern"] == "n-plus-one")
     tried = run("trial", capture, "--db", office.url, "--finding", place, "--json").json
-    assert [road["same_result"] for road in tried["alternatives"]] == [True, True] and "ROW_NUMBER" in tried[
-        "alternatives"
-    ][1]["sql"]
+    assert [alternative["same_result"] for alternative in tried["alternatives"]] == [
+        True,
+        True,
+    ] and "ROW_NUMBER" in tried["alternatives"][1]["sql"]
 
 
 def test_weighing_tells_which_part_costs(office: Office) -> None:
@@ -427,12 +430,14 @@ def test_columns_that_the_look_up_gives_other_names(
         office.url.removeprefix("sqlite:///"),
     )
     listed = {f["route"]: f["key"] for f in findings(capture) if f["pattern"] == "n-plus-one"}
-    first = roads(office, capture, listed["jobs"])["alternatives"]
-    assert [road["name"] for road in first] == ["row by row", "one batched query", "outer join"]
-    assert all(road["same_result"] for road in first), first
+    first = alternatives(office, capture, listed["jobs"])["alternatives"]
+    assert [alternative["name"] for alternative in first] == ["row by row", "one batched query", "outer join"]
+    assert all(alternative["same_result"] for alternative in first), first
     assert "port_call.vessel_id AS port_call_vessel_id" in first[2]["sql"] and "not show" not in first[1]["note"]
-    second = roads(office, capture, listed["sums"])["alternatives"]
-    assert [road["name"] for road in second] == ["row by row", "one batched query"], "a join has no word for the sum"
+    second = alternatives(office, capture, listed["sums"])["alternatives"]
+    assert [alternative["name"] for alternative in second] == ["row by row", "one batched query"], (
+        "a join has no word for the sum"
+    )
     assert second[1]["same_result"]
 
 
@@ -461,5 +466,8 @@ def test_the_first_of_each_and_whether_there_is_one(office: Office, tmp_path: Pa
     found = {f["route"]: f for f in findings(capture)}
     assert {route: f["variant"] for route, f in found.items()} == {"first": "first-of-each", "whether": "exists"}
     for finding in found.values():
-        tried = roads(office, capture, finding["key"])
-        assert tried["lookups"] == 20 and [road["same_result"] for road in tried["alternatives"]] == [True, True], tried
+        tried = alternatives(office, capture, finding["key"])
+        assert tried["lookups"] == 20 and [alternative["same_result"] for alternative in tried["alternatives"]] == [
+            True,
+            True,
+        ], tried

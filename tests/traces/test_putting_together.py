@@ -18,7 +18,7 @@ from askless.sources.otlp.spans import parameters_of
 from tests.conftest import findings, refused, run
 from tests.traces.making import CONSUMER, INTERNAL, LOOK_UP, SERVER, payload, query, server, span
 
-Told = list[tuple[str, list[str]]]
+RequestHints = list[tuple[str, list[str]]]
 
 
 def captured(tmp_path: Path, *spans: dict[str, Any], name: str = "calls", lines: int = 1) -> Path:
@@ -32,7 +32,7 @@ def captured(tmp_path: Path, *spans: dict[str, Any], name: str = "calls", lines:
     return out
 
 
-def told(capture: Path) -> Told:
+def told(capture: Path) -> RequestHints:
     """The requests with the texts of their queries."""
     read = askless.read(capture, values=True)
     queries: dict[str, list[str]] = {}

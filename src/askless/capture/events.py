@@ -11,7 +11,7 @@ from typing import Annotated, Any, get_args
 
 import msgspec
 
-from askless.core.records.model import Told
+from askless.core.records.model import RequestHints
 from askless.core.records.sampling import Counts, Evicted
 from askless.core.sql.slots import Value
 
@@ -37,7 +37,7 @@ COLD_TYPES: dict[str, tuple[Any, Any]] = {
     "parameters": (list[tuple[Value, ...]], ()),
     "sample": (list[tuple[tuple[Value, ...], ...] | None], None),
     "literals": (list[tuple[str, ...] | None], None),
-    "told": (list[dict[str, Told] | None], None),
+    "told": (list[dict[str, RequestHints] | None], None),
 }
 COLD = {name: (msgspec.json.Decoder(kind), default) for name, (kind, default) in COLD_TYPES.items()}
 

@@ -166,4 +166,4 @@ def _finding(options: argparse.Namespace) -> bool:
         options.db, options.capture, key, network_latency_ms, options.values, limits, notices.progress
     )
     show(document, options.json)
-    return all(road.same_result for road in document.alternatives)
+    return all(alternative.same_result for alternative in document.alternatives)

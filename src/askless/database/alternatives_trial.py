@@ -26,7 +26,9 @@ from askless.database.timing import bytes_of, interleaved, runner
 Result = tuple[list[str], Rows]
 
 
-def try_roads(url: URL, roads: Alternatives, limits: Limits | None = None, progress: Progress = quiet) -> FindingTrial:
+def try_alternatives(
+    url: URL, roads: Alternatives, limits: Limits | None = None, progress: Progress = quiet
+) -> FindingTrial:
     """Run the statement and each other way. Raises AskLessError: not-a-select, server-busy, and what the database says."""
     limits = limits or Limits()
     texts = [roads.statement.text, *(told.statement.text for told in roads.others)]

@@ -121,14 +121,14 @@ def try_finding(
         if len(roads) == 1:
             raise no_other_way("no alternative can be derived from the statement")
         progress("measuring")
-        times = interleaved([runner(connection, road.queries) for road in roads], BUDGET_S, least=5)
+        times = interleaved([runner(connection, alternative.queries) for alternative in roads], BUDGET_S, least=5)
         system = server_of(connection).system(connection)
     products = [
         TrialAlternative(
-            road.name, road.sql, len(road.queries), taken, road.rows, road.bytes,
-            ratio_of_turns(times[0], taken) if place else None, road.difference, road.cause, road.note,
+            alternative.name, alternative.sql, len(alternative.queries), taken, alternative.rows, alternative.bytes,
+            ratio_of_turns(times[0], taken) if place else None, alternative.difference, alternative.cause, alternative.note,
         )
-        for place, (road, taken) in enumerate(zip(roads, times, strict=True))
+        for place, (alternative, taken) in enumerate(zip(roads, times, strict=True))
     ]  # fmt: skip
     return FindingTrial(
         system, replay.route, replay.request, len(replay.lookups), len(set(replay.keys)), tuple(products)

@@ -15,7 +15,7 @@ from askless.core.errors import AskLessError
 from askless.core.plans.tree import Node
 from askless.core.progress import Progress, quiet
 from askless.core.sql.functions import CHANGING, functions_in
-from askless.core.sql.guarantees import doubts_of, question_of
+from askless.core.sql.guarantees import caveats_of, question_of
 from askless.core.sql.slots import Value
 from askless.core.sql.statements import checked_select, qualified_tables, tables_in
 from askless.core.sql.structure_store import structure_of
@@ -151,7 +151,7 @@ def try_rewrite(
             differs_at=differs_at,
             columns_before=tuple(names[0]),
             columns_after=tuple(names[1]),
-            doubts=(*doubts_of(before, after, backend, _keys(connection, tables)), *[_ROUNDED] * rounded)
+            doubts=(*caveats_of(before, after, backend, _keys(connection, tables)), *[_ROUNDED] * rounded)
             if found is None
             else (),
             harder=hard,

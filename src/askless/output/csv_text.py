@@ -41,7 +41,7 @@ def gate(document: documents.GateDocument) -> Rows:
         ]
         for one in document.rows
     ]
-    rows += [["not asked", route, "", "", "", "", ""] for route in document.missing_routes]
+    rows += [["no requests", route, "", "", "", "", ""] for route in document.missing_routes]
     return head, rows
 
 

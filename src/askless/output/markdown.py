@@ -152,11 +152,14 @@ def _story(finding: Finding) -> list[str]:
             [str(turn), plain(one.title), plain(one.saving), plain(one.trade_offs)]
             for turn, one in enumerate(finding.advice, 1)
         ]
-        parts += ["**Alternatives compared**", table(["", "road", "what it gives", "its price"], "rlll", rows)]
+        parts += ["**Alternatives compared**", table(["", "alternative", "benefit", "trade-offs"], "rlll", rows)]
     for turn, advice in enumerate(finding.advice, 1):
         parts += [f"**Advice {turn} of {len(finding.advice)}**: {_change(advice)}"]
-        told = [("why", advice.why), *([] if beside else [("saving", advice.saving), ("price", advice.trade_offs)])]
-        told += [("check", check) for check in advice.verify if check not in common]
+        told = [
+            ("why", advice.why),
+            *([] if beside else [("saving", advice.saving), ("trade-offs", advice.trade_offs)]),
+        ]
+        told += [("verify", check) for check in advice.verify if check not in common]
         parts.append("\n".join(f"- {name}: {plain(text)}" for name, text in told if text))
         if advice.sql:
             parts += ["the SQL afterwards:", block(advice.sql, "sql")]
@@ -197,7 +200,7 @@ def compare(document: documents.CompareDocument) -> str:
     """What became of the findings, then the routes: those first that ask something else now."""
     counts = ", ".join(
         f"{len(items):,} {title}"
-        for title, items in (("new", document.new), ("gone", document.fixed), ("left", document.remaining))
+        for title, items in (("new", document.new), ("fixed", document.fixed), ("remaining", document.remaining))
     )
     blocks = [f"### Ask Less: findings {counts}"]
     if document.new:

@@ -84,7 +84,7 @@ def to_try(index: documents.IndexRow) -> Labelled:
             f"touches about {plural(index.rows_after, 'row')} of {index.table} instead of {number(index.rows_before)}"
         )
         effect += " (estimate: the condition's selectivity is unknown)" if index.guessed else ""
-    rows = [("why", index.why), ("effect", effect), ("price", f"about {size(index.size_bytes)}; {writes}")]
+    rows = [("why", index.why), ("effect", effect), ("cost", f"about {size(index.size_bytes)}; {writes}")]
     rows += [("or", index.partial + ", if only these rows are queried")] if index.partial else []
     rows += _dropped(index.redundant)
     return rows + [("check", text) for text in index.verify]
@@ -97,7 +97,7 @@ def advised(index: documents.AdvisedIndex) -> Labelled:
         writes = f"{plural(index.writes, 'write')} in the capture would each have to maintain it"
     rows = [
         ("why", index.why + (" (estimate: not checked on the database)" if index.guessed else "")),
-        ("price", f"about {size(index.size_bytes)}; {writes}"),
+        ("cost", f"about {size(index.size_bytes)}; {writes}"),
     ]
     rows += _dropped(index.redundant)
     return rows + ([("or", index.partial + ", for these rows only")] if index.partial else [])

@@ -18,7 +18,7 @@ from askless.capture.reading import FileReport, read
 from askless.core.findings.finding import Finding
 from askless.core.inference.failures import masked_error
 from askless.core.json_encoding import encoded
-from askless.core.records.model import CallSite, Request, Statement, Told
+from askless.core.records.model import CallSite, Request, RequestHints, Statement
 from askless.core.sql.masking import masked, shown_values
 from askless.project.file import here
 from askless.reports import documents
@@ -291,7 +291,7 @@ def query_records(request: Request, values: bool = False) -> Iterator[QueryRecor
         )
 
 
-def _told(told: dict[str, Told], values: bool) -> str:
+def _told(told: dict[str, RequestHints], values: bool) -> str:
     """What a server told of a query, as JSON; texts hold values, at times."""
     shown = {
         name: masked_error(value) if isinstance(value, str) and not values else value for name, value in told.items()

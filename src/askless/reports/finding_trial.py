@@ -10,10 +10,10 @@ from askless.core.errors import AskLessError
 from askless.core.patterns.base import Diagnosis
 from askless.core.progress import Progress, quiet
 from askless.core.sql.masking import masker
-from askless.core.trials.alternatives import TRIED, roads_of
+from askless.core.trials.alternatives import TRIED, alternatives_of
 from askless.core.trials.replay import replay_of
 from askless.core.verdicts import Outcome, Verdict, direction
-from askless.database.alternatives_trial import try_roads
+from askless.database.alternatives_trial import try_alternatives
 from askless.database.connecting import parse_url
 from askless.database.finding_trial import FindingTrial, TrialAlternative, try_finding
 from askless.database.servers import Limits
@@ -39,12 +39,14 @@ def finding_trial(
     diagnosis = _named(diagnoses_of(summary), key, path)
     finding = diagnosis.finding
     if isinstance(diagnosis.remedy, TRIED):
-        trial = try_roads(url, roads_of(diagnosis, requests_of(path)), limits, progress)
+        trial = try_alternatives(url, alternatives_of(diagnosis, requests_of(path)), limits, progress)
     else:
         trial = try_finding(url, replay_of(diagnosis, requests_of(path)), limits, progress)
     base = trial.roads[0]
     base_away = median(base.times_ms) + base.queries * network_latency_ms
-    roads = tuple(_road(road, trial, base_away, network_latency_ms, values) for road in trial.roads)
+    roads = tuple(
+        _alternative(alternative, trial, base_away, network_latency_ms, values) for alternative in trial.roads
+    )
     return documents.FindingTrialDocument(
         format="askless trial-finding",
         system=trial.system,
@@ -71,25 +73,25 @@ def _named(found: list[Diagnosis], key: str, path: Path) -> Diagnosis:
     )
 
 
-def _road(
-    road: TrialAlternative, trial: FindingTrial, base_away: float, network_latency_ms: float, show: bool
+def _alternative(
+    alternative: TrialAlternative, trial: FindingTrial, base_away: float, network_latency_ms: float, show: bool
 ) -> documents.TrialAlternative:
-    ratio = road.ratio
-    middle = median(road.times_ms)
-    away = middle + road.queries * network_latency_ms
+    ratio = alternative.ratio
+    middle = median(alternative.times_ms)
+    away = middle + alternative.queries * network_latency_ms
     return documents.TrialAlternative(
-        name=road.name,
-        sql=masker(trial.system, show)(road.sql),
-        queries=road.queries,
+        name=alternative.name,
+        sql=masker(trial.system, show)(alternative.sql),
+        queries=alternative.queries,
         median_ms=middle,
         with_latency_ms=away,
-        rows=road.rows,
-        bytes=road.bytes,
-        same_result=not road.difference,
-        difference=road.difference,
-        cause=road.cause,
-        note=road.note,
-        returns=road.returns,
+        rows=alternative.rows,
+        bytes=alternative.bytes,
+        same_result=not alternative.difference,
+        difference=alternative.difference,
+        cause=alternative.cause,
+        note=alternative.note,
+        returns=alternative.returns,
         ratio=ratio,
         ratio_with_latency=base_away / away if ratio is not None and network_latency_ms and away else None,
     )
@@ -97,12 +99,12 @@ def _road(
 
 def verdict(roads: tuple[documents.TrialAlternative, ...], network_latency_ms: float) -> Verdict:
     """What the best of the roads gives that have the same rows; CHANGED where none has."""
-    sound = [road for road in roads[1:] if road.same_result and road.ratio is not None]
+    sound = [alternative for alternative in roads[1:] if alternative.same_result and alternative.ratio is not None]
     if not sound:
         return Verdict(
             Outcome.CHANGED, "no alternative returns the same rows: keep the current code until you know why"
         )
-    best = min(sound, key=lambda road: road.with_latency_ms)
+    best = min(sound, key=lambda alternative: alternative.with_latency_ms)
     ratio = best.ratio
     assert ratio is not None
     outcome = direction(ratio)

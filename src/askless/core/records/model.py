@@ -18,7 +18,7 @@ from askless.core.sql.slots import Slot, Value, literal_value, slots_of, values_
 from askless.core.sql.structure import Structure
 from askless.core.sql.structure_store import structure_of
 
-Told = int | float | bool | str  # a field that a server's log has of a query
+RequestHints = int | float | bool | str  # a field that a server's log has of a query
 
 
 class CallSite(msgspec.Struct, frozen=True):
@@ -399,7 +399,7 @@ class Request:
         return self._column("literals")
 
     @property
-    def told(self) -> list[dict[str, Told] | None]:
+    def told(self) -> list[dict[str, RequestHints] | None]:
         """What else the server said of each query, by its own names; worth asking where `has_told`."""
         return self._column("told")
 

@@ -11,7 +11,7 @@ from typing import Protocol, TypeVar
 
 import msgspec
 
-from askless.core.records.model import CallSite, Load, Model, Told, Used, Wait
+from askless.core.records.model import CallSite, Load, Model, RequestHints, Used, Wait
 from askless.core.sql.slots import Value
 
 Thing = TypeVar("Thing")
@@ -69,7 +69,7 @@ class QuerySeen(msgspec.Struct, frozen=True):
     origins: tuple[str, ...] = ()
     system: str = ""
     plan: str = ""
-    told: dict[str, Told] = {}
+    told: dict[str, RequestHints] = {}
 
 
 def by_position(values: Iterable[Thing]) -> dict[int, Thing] | None:

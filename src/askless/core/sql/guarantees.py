@@ -41,7 +41,7 @@ def question_of(before: str, after: str, system: str, columns: Sequence[str]) ->
     )
 
 
-def doubts_of(before: str, after: str, system: str, keys: Mapping[str, Sequence[str]]) -> tuple[str, ...]:
+def caveats_of(before: str, after: str, system: str, keys: Mapping[str, Sequence[str]]) -> tuple[str, ...]:
     """What the texts leave to chance, so that equal rows today prove less. `keys` are the primary keys by table."""
     doubts = []
     first, second = _select(before, system), _select(after, system)

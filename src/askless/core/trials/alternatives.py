@@ -55,7 +55,7 @@ class Alternatives(msgspec.Struct, frozen=True):
 TRIED = (Decorrelate, SeekByKey, Project, PushDown, SplitJoin)
 
 
-def roads_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Alternatives:
+def alternatives_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Alternatives:
     """The ways of a finding about one statement, with the values of its slowest execution. Raises AskLessError nothing-to-replay."""
     finding, remedy = diagnosis.finding, diagnosis.remedy
     slowest: tuple[int, Request, int] | None = None
@@ -85,20 +85,22 @@ def _others(
 ) -> Iterable[Alternative]:
     text, system = first.text, first.system
     if isinstance(remedy, Decorrelate):
-        yield from _road("grouped once and joined", grouped_join(text, system, request.values(i)), first)
+        yield from _alternative("grouped once and joined", grouped_join(text, system, request.values(i)), first)
     elif isinstance(remedy, Project):
         sql = statements.projected(text, system, remedy.wide)
-        yield from _road("without " + ", ".join(remedy.wide), sql, first, Promise.FEWER_COLUMNS, remedy.wide)
+        yield from _alternative("without " + ", ".join(remedy.wide), sql, first, Promise.FEWER_COLUMNS, remedy.wide)
     elif isinstance(remedy, PushDown) and not remedy.columns:
-        yield from _road("counted in the database", alternative_sql.number_of(text, system), first, Promise.NUMBER)
+        yield from _alternative(
+            "counted in the database", alternative_sql.number_of(text, system), first, Promise.NUMBER
+        )
     elif isinstance(remedy, SplitJoin) and remedy.variant == "parents again":
-        yield from _road("with EXISTS", alternative_sql.by_existence(text, system), first, Promise.ONCE)
-        yield from _road("with DISTINCT", alternative_sql.distinct(text, system), first, Promise.ONCE)
+        yield from _alternative("with EXISTS", alternative_sql.by_existence(text, system), first, Promise.ONCE)
+        yield from _alternative("with DISTINCT", alternative_sql.distinct(text, system), first, Promise.ONCE)
     elif isinstance(remedy, SeekByKey):
         yield from _by_key(structure, first)
 
 
-def _road(
+def _alternative(
     name: str, sql: str, first: BoundStatement, promise: Promise = Promise.SAME, left_out: Sequence[str] = ()
 ) -> Iterable[Alternative]:
     if sql:

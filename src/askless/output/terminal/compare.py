@@ -41,7 +41,7 @@ def compare(out: Console, document: documents.CompareDocument) -> None:
         )  # fmt: skip
     out.print(table)
     out.print(Text(gate_text.drift(document), style="dim"))
-    for title, items in (("gone", document.fixed), ("new", document.new), ("left", document.remaining)):
+    for title, items in (("fixed", document.fixed), ("new", document.new), ("remaining", document.remaining)):
         out.print(Text(f"{plural(len(items), 'finding')} {title}" + (":" if items else ""), style="bold"))
         for finding in items:
             out.print(indented(Text(f"{finding.pattern}  {safe(finding.route)}", style="bold"), 2))

@@ -152,21 +152,23 @@ def _story(out: Console, finding: Finding, accepted: bool) -> None:
     code(out, finding.sql, 4)
     beside = len(finding.advice) > 1
     if beside:
-        _roads(out, finding.advice)
+        _alternatives(out, finding.advice)
     for turn, advice in enumerate(finding.advice, 1):
         _section(out, f"Advice {turn} of {len(finding.advice)}: {advice.title}")
         _advice(out, advice, beside, finding_text.common_checks(finding))
     if finding_text.common_checks(finding):
         _section(out, finding_text.WHICHEVER)
-        labelled(out, [("check", check) for check in finding_text.common_checks(finding)])
+        labelled(out, [("verify", check) for check in finding_text.common_checks(finding)])
 
 
-def _roads(out: Console, roads: Sequence[Advice]) -> None:
+def _alternatives(out: Console, alternatives: Sequence[Advice]) -> None:
     """Where there are several ways, what each gives and what it costs, side by side."""
     _section(out, "Alternatives compared")
-    table = table_of(("", "r"), ("road", "l"), ("what it gives", "l"), ("its price", "l"))
-    for turn, road in enumerate(roads, 1):
-        table.add_row(str(turn), *(Text(safe(text)) for text in (road.title, road.saving, road.trade_offs)))
+    table = table_of(("", "r"), ("alternative", "l"), ("benefit", "l"), ("trade-offs", "l"))
+    for turn, alternative in enumerate(alternatives, 1):
+        table.add_row(
+            str(turn), *(Text(safe(text)) for text in (alternative.title, alternative.saving, alternative.trade_offs))
+        )
     out.print(indented(table, 2))
 
 
@@ -188,7 +190,7 @@ def _section(out: Console, title: str) -> None:
 def _advice(out: Console, advice: Advice, beside: bool, common: Sequence[str]) -> None:
     """One road; what is `next to` the others in a table is not told again, and what is `common` to all is below."""
     rows = [("why", advice.why)]
-    rows += [("saving", advice.saving), ("price", advice.trade_offs)] if not beside else []
+    rows += [("saving", advice.saving), ("trade-offs", advice.trade_offs)] if not beside else []
     if advice.at is not None:
         rows.append(("where", finding_text.place(advice.at)))
     labelled(out, rows)
@@ -197,4 +199,4 @@ def _advice(out: Console, advice: Advice, beside: bool, common: Sequence[str]) -
     if advice.sql:
         out.print(indented(Text("the SQL afterwards:"), 2))
         code(out, advice.sql, 4)
-    labelled(out, [("check", check) for check in advice.verify if check not in common])
+    labelled(out, [("verify", check) for check in advice.verify if check not in common])

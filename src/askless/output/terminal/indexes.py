@@ -47,7 +47,7 @@ def _proof(out: Console, proof: documents.IndexSetTrialResult) -> None:
     text = f"\nTested {proof.where}: {proof.unit} of {asked} {number(proof.before)} → {number(proof.after)}"
     out.print(Text(text, style="bold"))
     for label, entries in (
-        ("left out", proof.excluded),
+        ("excluded", proof.excluded),
         ("do not drop", proof.needed),
         ("mind", proof.harming),
     ):

@@ -28,7 +28,7 @@ def index(out: Console, document: documents.TrialDocument) -> None:
         waited = (
             f"another session waited {milliseconds(document.longest_wait_ms)} ms at most"
             if document.longest_wait_ms
-            else "nobody waited"
+            else "no one waited"
         )
         out.print(Text(f"others could not write to the table for {milliseconds(document.locked_ms)} ms; {waited}"))
     if document.caution:
@@ -129,36 +129,38 @@ def finding(out: Console, document: documents.FindingTrialDocument) -> None:
     if document.network_latency_ms:
         columns += [(f"ms at +{document.network_latency_ms:g} ms", "r"), ("ratio", "r")]
     table = table_of(*columns)
-    for road in document.alternatives:
+    for alternative in document.alternatives:
         ratio = (
-            f"×{road.ratio.value:.1f} (×{road.ratio.low:.1f} to ×{road.ratio.high:.1f})"
-            if road.ratio is not None
+            f"×{alternative.ratio.value:.1f} (×{alternative.ratio.low:.1f} to ×{alternative.ratio.high:.1f})"
+            if alternative.ratio is not None
             else ""
         )
         cells = [
-            safe(road.name),
-            f"{road.queries:,}",
-            f"{road.rows:,}",
-            size(road.bytes),
-            milliseconds(road.median_ms),
+            safe(alternative.name),
+            f"{alternative.queries:,}",
+            f"{alternative.rows:,}",
+            size(alternative.bytes),
+            milliseconds(alternative.median_ms),
             ratio,
         ]
         if document.network_latency_ms:
             cells += [
-                milliseconds(road.with_latency_ms),
-                f"×{road.ratio_with_latency:.1f}" if road.ratio_with_latency is not None else "",
+                milliseconds(alternative.with_latency_ms),
+                f"×{alternative.ratio_with_latency:.1f}" if alternative.ratio_with_latency is not None else "",
             ]
         table.add_row(*cells)
     out.print(indented(table, 2))
-    for road in document.alternatives[1:]:
-        text = "the same rows" if road.same_result else "DIFFERENT rows: " + road.difference
-        out.print(indented(Text(f"{safe(road.name)}: {safe(text)}", style="" if road.same_result else "red"), 2))
+    for alternative in document.alternatives[1:]:
+        text = "the same rows" if alternative.same_result else "DIFFERENT rows: " + alternative.difference
+        out.print(
+            indented(Text(f"{safe(alternative.name)}: {safe(text)}", style="" if alternative.same_result else "red"), 2)
+        )
         labelled(
             out,
             [
-                ("cause", road.cause),
-                ("returns", road.returns if road.returns != Promise.SAME else ""),
-                ("note", road.note),
+                ("cause", alternative.cause),
+                ("returns", alternative.returns if alternative.returns != Promise.SAME else ""),
+                ("note", alternative.note),
             ],
             4,
         )
@@ -170,10 +172,10 @@ def finding(out: Console, document: documents.FindingTrialDocument) -> None:
                 style="dim",
             )
         )
-    for road in document.alternatives[1:]:
-        if road.same_result:
-            out.print(Text(f"\n{safe(road.name)}:", style="bold"))
-            for line in safe(road.sql).strip().splitlines():
+    for alternative in document.alternatives[1:]:
+        if alternative.same_result:
+            out.print(Text(f"\n{safe(alternative.name)}:", style="bold"))
+            for line in safe(alternative.sql).strip().splitlines():
                 out.print(indented(Text(line), 2))
 
 

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from datetime import datetime
 
 from askless.core.inference.transactions import turn_of
-from askless.core.records.model import Told
+from askless.core.records.model import RequestHints
 from askless.core.records.traffic import QuerySeen
 from askless.sources.logs import Format, LogMessage, UnreadLine
 from askless.sources.logs.long_text import Cuts, LongText
@@ -250,7 +250,7 @@ def _number(text: str) -> float:
     return 0.0 if isinstance(value, str) or not abs(value) < 1e15 else float(value)
 
 
-def _value(text: str) -> Told:
+def _value(text: str) -> RequestHints:
     """A field as what it is: a number, yes or no, else the word."""
     if text in ("Yes", "No"):
         return text == "Yes"
