@@ -98,7 +98,7 @@ def test_the_timeline_shows_values_only_when_asked(pages: dict[str, Path]) -> No
 
 def test_the_whole_story_of_a_finding(pages: dict[str, Path]) -> None:
     story = run("findings", pages["grown"], "--pattern", "n-plus-one", "--route", "/berths", "--show", 1).out
-    for part in ("Where", "Evidence: traced", "Cost", "The query", "Advice 1 of 3", "GROUP BY", "check:", "its price"):
+    for part in ("Where", "Evidence: traced", "Cost", "The query", "Advice 1 of 3", "GROUP BY", "verify:", "its price"):
         assert part in story
     key = findings(pages["grown"])[2]["key"]
     assert key in run("findings", pages["grown"], "--show", key).out.splitlines()[0]
@@ -129,7 +129,7 @@ def test_before_and_after(pages: dict[str, Path]) -> None:
     same = run("compare", pages["grown"], pages["grown"], "--json").json
     assert len(same["remaining"]) == 8 and {row["verdict"]["outcome"] for row in same["routes"]} == {"same-work"}
     assert same["variation"] == 1.0
-    assert "8 findings gone:" in run("compare", pages["grown"], pages["tuned"]).out
+    assert "8 findings fixed:" in run("compare", pages["grown"], pages["tuned"]).out
 
 
 def test_plans_of_what_costs_most(pages: dict[str, Path], harbour: Path) -> None:
@@ -319,7 +319,7 @@ def test_the_demo_tells_the_whole_story(tmp_path: Path) -> None:
         "duplicate",
         "CREATE INDEX",
         "the same result",
-        "14 findings gone:",
+        "14 findings fixed:",
         "0 findings new",
         "0 findings left",
     ):

@@ -54,7 +54,7 @@ def compare(document: documents.CompareDocument) -> Rows:
     for one in document.routes:
         pairs = [value for name in counts for value in getattr(one, name)]
         ratio = (one.ratio.value, one.ratio.low, one.ratio.high) if one.ratio else ("", "", "")
-        medians = [spread.median if spread is not None else None for spread in one.time]
+        medians = [spread.median_ms if spread is not None else None for spread in one.time]
         rows.append([one.route, *pairs, *medians, *ratio, str(one.verdict.outcome)])
     return head, rows
 
