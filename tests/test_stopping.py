@@ -241,7 +241,7 @@ def test_known_cases_are_accepted_until_their_day(tested: Tested) -> None:
         ('[[accepted]]\npattern = "n-plus-one"\nreason = "x"', "`until`"),
         ('[[accepted]]\npattern = "n-plus-one"\nreason = "x"\nuntil = "soon"', "Invalid RFC3339"),
         ('[[accepted]]\npattern = "n-plus-one"\nreason = " "\nuntil = 2030-01-01', "without a reason"),
-        ('[[accepted]]\npattern = "n-plus-on"\nreason = "x"\nuntil = 2030-01-01', "which is no pattern"),
+        ('[[accepted]]\npattern = "n-plus-on"\nreason = "x"\nuntil = 2030-01-01', "which is not a pattern"),
         ('[[accepted]]\npattern = "duplicate"\nreason = "x"\nuntil = 2030-01-01\nrout = "/"', "did you mean route?"),
         ("[[budget]]\nroute = 'GET /'", "did you mean budgets?"),
         ("[[budgets]]\nroute = 'GET /'\nquerys = 3", "did you mean queries?"),

@@ -145,7 +145,7 @@ def test_databases_that_are_none(good: Path, tmp_path: Path) -> None:
     text.write_text("harbour " * 500)
     refused(run("plan", good, "--db", f"sqlite:///{text}"), "is not an SQLite database")
     refused(run("findings", good, "--db", f"sqlite:///{text}"), "is not an SQLite database")
-    refused(run("plan", good, "--db", "harbour"), "is no database URL", "sqlite:///harbour.db")
+    refused(run("plan", good, "--db", "harbour"), "is not a valid database URL", "sqlite:///harbour.db")
     refused(run("plan", good, "--db", "oracle://x:secret@y/z"), "oracle")
     assert "secret" not in run("plan", good, "--db", "oracle://x:secret@y/z").err
     refused(run("plan", good, "--db", "sqlite://"), "in memory")

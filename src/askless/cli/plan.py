@@ -28,7 +28,7 @@ EXAMPLES = """  askless plan calls --db sqlite:///harbour.db               the c
   askless plan calls --db postgresql://harbour@127.0.0.1/harbour --request kdq12 --query 3 --analyze
   askless plan --db sqlite:///harbour.db --sql "SELECT * FROM vessel WHERE call_sign = 'H00042'\"
   askless plan calls                                         plans recorded from a server's log (auto_explain)
-  askless plan --file plan.txt --figure plan.svg              a plan that somebody pasted, and a picture of it"""
+  askless plan --file plan.txt --figure plan.svg              a plan that was pasted, and a picture of it"""
 
 
 def declare(parser: argparse.ArgumentParser) -> None:

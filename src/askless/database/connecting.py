@@ -26,7 +26,7 @@ def parse_url(text: str) -> URL:
     if "://" not in text:
         if _is_file(text):
             return URL.create("sqlite", database=text)
-        raise AskLessError("url-unreadable", f"{text!r} is no database URL", f"write it like {EXAMPLE}")
+        raise AskLessError("url-unreadable", f"{text!r} is not a valid database URL", f"write it like {EXAMPLE}")
     try:
         url = make_url(text)
     except (ArgumentError, ValueError):

@@ -161,7 +161,7 @@ def _check(path: Path, project: Project) -> None:
     """Raises AskLessError for what is understood and can't be meant."""
     for case in project.accepted:
         if case.pattern not in patterns.REGISTRY:
-            raise _bad(path, f"accepts {case.pattern!r}, which is no pattern", patterns.instead_of(case.pattern))
+            raise _bad(path, f"accepts {case.pattern!r}, which is not a pattern", patterns.instead_of(case.pattern))
         if not case.reason.strip():
             raise _bad(path, f"accepts {case.pattern} without a reason", "add a reason for later readers")
     for budget in project.budgets:
@@ -182,7 +182,7 @@ def _check(path: Path, project: Project) -> None:
 def _check_budget(path: Path, budget: Budget) -> None:
     for name in budget.allowed or ():
         if name not in patterns.REGISTRY:
-            raise _bad(path, f"allows {name!r} on {budget.route}, which is no pattern", patterns.instead_of(name))
+            raise _bad(path, f"allows {name!r} on {budget.route}, which is not a pattern", patterns.instead_of(name))
     if budget.allowed is None and all(getattr(budget, measure) is None for measure in MEASURES):
         raise _bad(
             path, f"has a budget for {budget.route} without limits",

@@ -204,7 +204,7 @@ def text_of(path: Path, slug: str, remedy: str) -> str:
     try:
         return path.read_text(encoding="utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
-        reason = error.strerror if isinstance(error, OSError) else "it is no text"
+        reason = error.strerror if isinstance(error, OSError) else "it is not text"
         raise AskLessError(slug, f"can't read {path}: {reason}", remedy) from None
 
 

@@ -24,7 +24,7 @@ def advise(remedy: ShareResult, context: Context) -> tuple[Advice, ...]:
         at=lines[0] if lines else None,
         saving=remedy.saving,
         trade_offs="none, as long as nothing writes to the table in between",
-        verify=("nobody changes the shared object", "no write between the reads must become visible"),
+        verify=("no code changes the shared object", "no write between the reads must become visible"),
     )
     second = Advice(
         title="or cache it for the duration of the request",

@@ -42,7 +42,7 @@ class Budget(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 def _bytes_of(text: str) -> float:
     match = _SIZE.fullmatch(text)
     if match is None:
-        raise ValueError(f"{text!r} is no size: write 4096, or 200 KiB, or 1.5 MiB")
+        raise ValueError(f"{text!r} is not a size: write 4096, or 200 KiB, or 1.5 MiB")
     return float(match[1]) * _UNITS[match[2]]
 
 
