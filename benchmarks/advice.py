@@ -1,14 +1,17 @@
-"""Takes all advice word for word on four applications, on three databases, and says what came of it.
+"""Takes all advice word for word on four applications, on three databases, and says what came of
+it.
 
     python benchmarks/advice.py                                    all, in some five minutes
     python benchmarks/advice.py --only django --on sqlite          one application on one database
     python benchmarks/advice.py --verbose                          and what was found and done on each page
 
-The applications (`benchmarks/applications`) have labelled pages, problems and clean ones, on SQLAlchemy, SQLModel, Django and
-Peewee. Each runs as it is, recorded; every edit that `askless findings` lists with code is put to its page, and it runs
-again, recorded and not. Times are compared as shares of the page's, as recording takes some. Printed: problems that were seen and missed, false findings, edits taken, those that raised, changed
-what the page gives, made it ask more, left their finding or brought a new one; and for how many the time saved is within
-30 % of what was said, of those that should save a millisecond. Exit code 1 where an edit did harm.
+The applications (`benchmarks/applications`) have labelled pages, problems and clean ones, on
+SQLAlchemy, SQLModel, Django and Peewee. Each runs as it is, recorded; every edit that `askless
+findings` lists with code is put to its page, and it runs again, recorded and not. Times are
+compared as shares of the page's, as recording takes some. Printed: problems that were seen and
+missed, false findings, edits taken, those that raised, changed what the page gives, made it ask
+more, left their finding or brought a new one; and for how many the time saved is within 30 % of
+what was said, of those that should save a millisecond. Exit code 1 where an edit did harm.
 """
 
 from __future__ import annotations
@@ -51,24 +54,51 @@ class Bench:
     def run(self, edits: dict[str, str], recorded: bool) -> tuple[Run, Run]:
         """What the pages gave with these edits, and the document of findings where it was recorded."""
         self.turn += 1
-        taken, gave, capture = (self.folder / f"{self.turn}.{kind}" for kind in ("edits", "gave", "capture"))
+        taken, gave, capture = (
+            self.folder / f"{self.turn}.{kind}" for kind in ("edits", "gave", "capture")
+        )
         taken.write_text(json.dumps(edits))
-        words = [sys.executable, str(ROOT / "benchmarks/applications" / self.program), self.url, str(taken), str(gave)]
+        words = [
+            sys.executable,
+            str(ROOT / "benchmarks/applications" / self.program),
+            self.url,
+            str(taken),
+            str(gave),
+        ]
         if recorded:
-            words = [sys.executable, "-m", "askless", "capture", "app", "--track-use", "-o", str(capture), "--", *words]
-        env = {key: value for key, value in os.environ.items() if not key.startswith("ASKLESS")} | self.more
+            words = [
+                sys.executable,
+                "-m",
+                "askless",
+                "capture",
+                "app",
+                "--track-use",
+                "-o",
+                str(capture),
+                "--",
+                *words,
+            ]
+        env = {
+            key: value for key, value in os.environ.items() if not key.startswith("ASKLESS")
+        } | self.more
         env |= {"PYTHONPATH": str(ROOT / "benchmarks/applications")}
-        done = subprocess.run(words, env=env, capture_output=True, text=True, cwd=self.folder, check=False)
+        done = subprocess.run(
+            words, env=env, capture_output=True, text=True, cwd=self.folder, check=False
+        )
         if done.returncode:
             raise SystemExit(f"{self.name} on {self.system}: {done.stderr[-3000:]}")
         if not recorded:
             return json.loads(gave.read_text()), {}
         report = [sys.executable, "-m", "askless", "findings", str(capture), "--json"]
-        return json.loads(gave.read_text()), json.loads(subprocess.run(report, capture_output=True, check=True).stdout)
+        return json.loads(gave.read_text()), json.loads(
+            subprocess.run(report, capture_output=True, check=True).stdout
+        )
 
 
 def url_of(system: str, folder: Path, stack: ExitStack) -> str:
-    """Where a database of this system is: a file in the folder, or a server that ends with the stack."""
+    """Where a database of this system is: a file in the folder, or a server that ends with the
+    stack.
+    """
     if system == "sqlite":
         return f"sqlite:///{folder}/harbour.db"
     if system == "postgresql":
@@ -143,7 +173,9 @@ def measure(bench: Bench, verbose: bool) -> dict[str, float]:
         count["missed"] += len(wanted - found)
         count["clean"] += not label
         count["false"] += len(found - wanted) if not label else 0
-        notes = [f"missed {name}" for name in wanted - found] + [f"false {name}" for name in found if not label]
+        notes = [f"missed {name}" for name in wanted - found] + [
+            f"false {name}" for name in found if not label
+        ]
         if page in codes:
             notes += _judge(count, page, edits[page], (gave, plain, document), (after, quick, left))
         if verbose and (notes or page in codes):
@@ -151,7 +183,9 @@ def measure(bench: Bench, verbose: bool) -> dict[str, float]:
     return count
 
 
-def _judge(count: dict[str, float], page: str, edit: Run, before: tuple[Run, ...], after: tuple[Run, ...]) -> list[str]:
+def _judge(
+    count: dict[str, float], page: str, edit: Run, before: tuple[Run, ...], after: tuple[Run, ...]
+) -> list[str]:
     notes = []
     count["edits"] += 1
     if page in after[0]["crashed"]:
@@ -164,11 +198,15 @@ def _judge(count: dict[str, float], page: str, edit: Run, before: tuple[Run, ...
     now = of_page(after[2], page)
     known = {(f["pattern"], f["shape"]) for f in of_page(before[2], page)}
     still = [f for f in now if f["key"] in mended]
-    fresh = [f for f in now if (f["pattern"], f["shape"]) not in known and f["pattern"] != "over-wide"]
+    fresh = [
+        f for f in now if (f["pattern"], f["shape"]) not in known and f["pattern"] != "over-wide"
+    ]
     count["remaining"] += bool(still)
     count["new"] += bool(fresh)
     notes += [f"LEFT {f['title']}" for f in still] + [f"NEW {f['title']}" for f in fresh]
-    queries = {e["routes"][0]: e["queries"] for e in after[2]["edits"]}.get(page, edit["queries_after"])
+    queries = {e["routes"][0]: e["queries"] for e in after[2]["edits"]}.get(
+        page, edit["queries_after"]
+    )
     if queries > edit["queries"]:
         count["asks_more"] += 1
         notes.append("ASKS MORE")
@@ -184,7 +222,9 @@ def _judge(count: dict[str, float], page: str, edit: Run, before: tuple[Run, ...
 
 def main() -> int:
     """Run what was asked for."""
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--only", choices=list(APPLICATIONS), action="append")
     parser.add_argument("--on", choices=SYSTEMS, action="append")
     parser.add_argument("--verbose", action="store_true")

@@ -1,10 +1,12 @@
-"""How fast a capture is added up and judged, against merely decoding the same queries as plain JSON objects; and the memory it takes.
+"""How fast a capture is added up and judged, against merely decoding the same queries as plain JSON
+objects; and the memory it takes.
 
-`python benchmarks/analysis.py [--case NAME] [--rounds N] [--keep FOLDER]`. Cases: `million` (300 shapes, half of them with their
-literals in the text, on 40 routes), `ten-million`, `shapes` (50,000 of them), `giant` (one request), `routes` (20,000). Each side
-runs in a process of its own, in turns; the ratio of the fastest runs is printed, with one process and with two, with what was
-parsed kept from the run before and without, and the peak memory of the one process. Aims: 1.5 times the floor, two processes 1.8
-times as fast, 80 MiB.
+`python benchmarks/analysis.py [--case NAME] [--rounds N] [--keep FOLDER]`. Cases: `million` (300
+shapes, half of them with their literals in the text, on 40 routes), `ten-million`, `shapes` (50,000
+of them), `giant` (one request), `routes` (20,000). Each side runs in a process of its own, in
+turns; the ratio of the fastest runs is printed, with one process and with two, with what was parsed
+kept from the run before and without, and the peak memory of the one process. Aims: 1.5 times the
+floor, two processes 1.8 times as fast, 80 MiB.
 """
 
 from __future__ import annotations
@@ -85,7 +87,9 @@ def measure(case: str, rounds: int, folder: Path) -> dict[str, float]:
         floors.append(_run(floor_script, [plain, Path(__file__).parent], cache))
         ones.append(_run(ours_script, [capture, 1], cache))
         twos.append(_run(ours_script, [capture, 2], cache))
-    assert {run[1] for run in (*floors, *ones, *twos, first)} == {queries}, "both sides must see every query"
+    assert {run[1] for run in (*floors, *ones, *twos, first)} == {queries}, (
+        "both sides must see every query"
+    )
     floor, one, two = (min(run[0] for run in runs) for runs in (floors, ones, twos))
     return {
         "queries": queries,
@@ -101,10 +105,14 @@ def measure(case: str, rounds: int, folder: Path) -> dict[str, float]:
 
 
 if __name__ == "__main__":
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--case", choices=list(CASES), action="append")
     parser.add_argument("--rounds", type=int, default=3)
-    parser.add_argument("--keep", type=Path, help="a folder for what is generated, used again if it is there")
+    parser.add_argument(
+        "--keep", type=Path, help="a folder for what is generated, used again if it is there"
+    )
     parser.add_argument("--json", action="store_true")
     options = parser.parse_args()
     for name in options.case or ("million", "shapes", "giant", "routes"):

@@ -1,7 +1,8 @@
-"""The labelled corpus of `benchmarks/detection.py`: requests that ask too much in each way that there is a pattern for, and traps.
+"""The labelled corpus of `benchmarks/detection.py`: requests that ask too much in each way that
+there is a pattern for, and traps.
 
-Statements are written once, with `:p0` for what is given, and rendered in the styles of ORMs by the bench. Each case is a list of
-requests of one route; most have one.
+Statements are written once, with `:p0` for what is given, and rendered in the styles of ORMs by the
+bench. Each case is a list of requests of one route; most have one.
 """
 
 from __future__ import annotations
@@ -19,7 +20,9 @@ HOLD = CallSite("/app/customs.py", 12, "ask")
 
 
 class Ask(msgspec.Struct, frozen=True):
-    """One query: text, what is given, and what comes back. `gap_ms` is the time since the query before began."""
+    """One query: text, what is given, and what comes back. `gap_ms` is the time since the query
+    before began.
+    """
 
     text: str
     given: tuple[Any, ...] = ()
@@ -57,7 +60,8 @@ class One(msgspec.Struct, frozen=True):
 
 
 class Case(msgspec.Struct, frozen=True):
-    """A labelled case. `found` are pattern and variant of what is to be found; () for a trap. `systems`: if it can be.
+    """A labelled case. `found` are pattern and variant of what is to be found; () for a trap.
+    `systems`: if it can be.
 
     `whole`: what is to be found instead where a list reads whole rows, as some ORMs do.
     """
@@ -69,7 +73,9 @@ class Case(msgspec.Struct, frozen=True):
     whole: tuple[tuple[str, str], ...] = ()
 
 
-def once(name: str, asks: Iterable[Ask], *found: tuple[str, str], systems: tuple[str, ...] = ()) -> Case:
+def once(
+    name: str, asks: Iterable[Ask], *found: tuple[str, str], systems: tuple[str, ...] = ()
+) -> Case:
     """A case of one request."""
     return Case(name, (One(tuple(asks)),), found, systems)
 
@@ -84,7 +90,9 @@ JOBS = "SELECT tug_job.id, tug_job.tug_id FROM tug_job WHERE tug_job.port_call_i
 TUG = "SELECT tug.name FROM tug WHERE tug.id = :p0"
 
 
-def each(text: str, keys: Iterable[Any], rows_of: Callable[[Any], Rows], *more: Any, **fields: Any) -> list[Ask]:
+def each(
+    text: str, keys: Iterable[Any], rows_of: Callable[[Any], Rows], *more: Any, **fields: Any
+) -> list[Ask]:
     """A lookup for each key."""
     return [Ask(text, (key, *more), rows_of(key), **fields) for key in keys]
 
@@ -109,7 +117,12 @@ def _by_kind() -> list[Ask]:
 
 
 def _product(calls: int, jobs: int, lines: int) -> Ask:
-    rows = [(c, 100 * c + j, 1000 * c + n) for c in range(calls) for j in range(jobs) for n in range(lines)]
+    rows = [
+        (c, 100 * c + j, 1000 * c + n)
+        for c in range(calls)
+        for j in range(jobs)
+        for n in range(lines)
+    ]
     text = (
         "SELECT port_call.id, tug_job.id AS job_id, manifest_line.id AS line_id FROM port_call "
         "LEFT JOIN tug_job ON tug_job.port_call_id = port_call.id LEFT JOIN manifest_line ON manifest_line.port_call_id = port_call.id"
@@ -131,7 +144,9 @@ def _found_or_made(signs: int, update: bool = False) -> list[Ask]:
     return asks
 
 
-def _held(wait_ms: float, known: bool, write: str = "UPDATE clearance SET state = :p0 WHERE id = :p1") -> Case:
+def _held(
+    wait_ms: float, known: bool, write: str = "UPDATE clearance SET state = :p0 WHERE id = :p1"
+) -> Case:
     asks = (
         Ask("BEGIN"), Ask(write, ("asked", 7), count=1, inside=True),
         Ask("SELECT clearance.state FROM clearance WHERE clearance.id = :p0", (7,), [("asked",)], inside=True, gap_ms=wait_ms + 2),
@@ -148,14 +163,19 @@ def _held(wait_ms: float, known: bool, write: str = "UPDATE clearance SET state 
 def _stable(paths: int, reads: int = 20, changes: bool = False) -> tuple[One, ...]:
     text = "SELECT tariff.id, tariff.name FROM tariff WHERE tariff.valid = :p0"
     return tuple(
-        One((Ask(text, (1,), [(1, "a")], digest=n if changes else 77, ms=3),), f"/calls/{n % paths}", 3.0 * n)
+        One(
+            (Ask(text, (1,), [(1, "a")], digest=n if changes else 77, ms=3),),
+            f"/calls/{n % paths}",
+            3.0 * n,
+        )
         for n in range(reads)
     )
 
 
 def _churn(text: Callable[[int], str], times: int = 24, **more: Any) -> tuple[One, ...]:
     return tuple(
-        One((Ask(text(n), (), [(n,)], columns=("id",), digest=n + 1, **more),), f"/{n}", n) for n in range(times)
+        One((Ask(text(n), (), [(n,)], columns=("id",), digest=n + 1, **more),), f"/{n}", n)
+        for n in range(times)
     )
 
 
@@ -240,7 +260,13 @@ PROBLEMS = [
 
 BATCH = "SELECT tug_job.id, tug_job.port_call_id FROM tug_job WHERE tug_job.port_call_id IN ({})"
 PAGE = "SELECT vessel.id, vessel.name FROM vessel ORDER BY vessel.id LIMIT 20 OFFSET {}"
-POLL = Ask("SELECT clearance.state FROM clearance WHERE clearance.id = :p0", (7,), [("asked",)], digest=5, gap_ms=900)
+POLL = Ask(
+    "SELECT clearance.state FROM clearance WHERE clearance.id = :p0",
+    (7,),
+    [("asked",)],
+    digest=5,
+    gap_ms=900,
+)
 
 
 def _batch(keys: Sequence[int], **more: Any) -> Ask:

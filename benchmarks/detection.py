@@ -1,14 +1,17 @@
-"""How much of a labelled corpus is found, and how much of what is found is true: precision and recall.
+"""How much of a labelled corpus is found, and how much of what is found is true: precision and
+recall.
 
     python benchmarks/detection.py                       the written corpus, in half a minute
     python benchmarks/detection.py --verbose             and which case is missed, or found and should not be
     python benchmarks/detection.py --captured            and four applications on three databases, recorded for real
     python benchmarks/detection.py --captured --on sqlite --repeats 10 --load 4     again and again, on a busy machine
 
-The written corpus (`benchmarks/corpus.py`) is rendered in the styles in which ORMs of PHP, Ruby, Java, C#, JavaScript, Go and
-Python write statements, for PostgreSQL, MySQL, SQLite, SQL Server and Oracle, and analysed without a word of an ORM. With
-`--captured` the labelled pages of `benchmarks/advice.py` are recorded, and judged with all that the recorder knows. Printed:
-precision and recall by pattern and variant, and what the findings' evidence is. Exit code 1 where one is missed or false.
+The written corpus (`benchmarks/corpus.py`) is rendered in the styles in which ORMs of PHP, Ruby,
+Java, C#, JavaScript, Go and Python write statements, for PostgreSQL, MySQL, SQLite, SQL Server and
+Oracle, and analysed without a word of an ORM. With `--captured` the labelled pages of
+`benchmarks/advice.py` are recorded, and judged with all that the recorder knows. Printed: precision
+and recall by pattern and variant, and what the findings' evidence is. Exit code 1 where one is
+missed or false.
 """
 
 from __future__ import annotations
@@ -40,17 +43,30 @@ from askless.core.records.model import CallSite, Request, Schema  # noqa: E402
 from askless.core.records.request_builder import LiveRequestBuilder  # noqa: E402
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded  # noqa: E402
 
-DIALECTS = {"postgresql": "postgres", "mysql": "mysql", "sqlite": "sqlite", "mssql": "tsql", "oracle": "oracle"}
+DIALECTS = {
+    "postgresql": "postgres",
+    "mysql": "mysql",
+    "sqlite": "sqlite",
+    "mssql": "tsql",
+    "oracle": "oracle",
+}
 MARKS = {"postgresql": "${}", "mysql": "?", "sqlite": "?", "mssql": "@p{}", "oracle": ":{}"}
 MARK = re.compile(r"(?<![:\w])[:@]p(\d+)\b|%\(p(\d+)\)s|\$p(\d+)")
 
 
 SCANS = "each scans its table"
-LOOPS = ("n-plus-one", "already-loaded", "duplicate", "find-or-create")  # where values may be seen to flow
+LOOPS = (
+    "n-plus-one",
+    "already-loaded",
+    "duplicate",
+    "find-or-create",
+)  # where values may be seen to flow
 
 
 class Style(msgspec.Struct, frozen=True):
-    """How the ORMs of a language write: what they do to a statement, whether they quote names, whether they bind values."""
+    """How the ORMs of a language write: what they do to a statement, whether they quote names,
+    whether they bind values.
+    """
 
     change: Callable[[exp.Expression, int], None]
     quotes: bool
@@ -82,14 +98,18 @@ class Score:
         self.loops: Counter[tuple[str, str]] = Counter()  # by evidence and pattern
         self.requests = 0
 
-    def add(self, wanted: Sequence[tuple[str, str]], found: Sequence[Finding], where: str, verbose: bool) -> None:
+    def add(
+        self, wanted: Sequence[tuple[str, str]], found: Sequence[Finding], where: str, verbose: bool
+    ) -> None:
         """One labelled case."""
         there = Counter((one.pattern, one.variant) for one in found)
         expected = Counter(wanted)
         self.hit += there & expected
         self.missed += expected - there
         self.false += there - expected
-        self.evidence.update(one.evidence for one in found if (one.pattern, one.variant) in expected)
+        self.evidence.update(
+            one.evidence for one in found if (one.pattern, one.variant) in expected
+        )
         self.loops.update((one.evidence, one.pattern) for one in found if one.pattern in LOOPS)
         if verbose and there != expected:
             print(
@@ -103,7 +123,9 @@ class Score:
 
     def show(self) -> None:
         """Print precision and recall by pattern and variant, then of all, and the evidence."""
-        print(f"{'pattern':18} {'variant':28} {'found':>6} {'missed':>7} {'false':>6} {'precision':>10} {'recall':>7}")
+        print(
+            f"{'pattern':18} {'variant':28} {'found':>6} {'missed':>7} {'false':>6} {'precision':>10} {'recall':>7}"
+        )
         for name in sorted({*self.hit, *self.missed, *self.false}):
             self._line(name[0], name[1], self.hit[name], self.missed[name], self.false[name])
         self._line("all", "", self.hit.total(), self.missed.total(), self.false.total())
@@ -133,13 +155,21 @@ def rendered(ask: Ask, style: Style, system: str) -> tuple[str, tuple[object, ..
             text = tree.sql(dialect=dialect, identify=style.quotes)
     except sqlglot.errors.SqlglotError:
         pass
-    places = [int(next(filter(None, match.groups()))) if any(match.groups()) else 0 for match in MARK.finditer(text)]
+    places = [
+        int(next(filter(None, match.groups()))) if any(match.groups()) else 0
+        for match in MARK.finditer(text)
+    ]
     if not style.binds:
         return MARK.sub(
-            lambda match: literal(ask.given[int(next(g for g in match.groups() if g is not None))], system), text
+            lambda match: literal(
+                ask.given[int(next(g for g in match.groups() if g is not None))], system
+            ),
+            text,
         ), ()
     numbers = iter(range(1, 10_000))
-    return MARK.sub(lambda _: MARKS[system].format(next(numbers)), text), tuple(ask.given[place] for place in places)
+    return MARK.sub(lambda _: MARKS[system].format(next(numbers)), text), tuple(
+        ask.given[place] for place in places
+    )
 
 
 def requests_of(case: Case, style: Style, system: str) -> list[Request]:
@@ -151,7 +181,10 @@ def requests_of(case: Case, style: Style, system: str) -> list[Request]:
         receiver.request_began(RequestBegan(number, f"GET /{case.name}", start_ns, path=one.path))
         queries = list(_queries(one, style, system, start_ns))
         receiver.queries(number, queries)
-        receiver.errands(number, [msgspec.structs.replace(e, start_ns=e.start_ns + start_ns) for e in one.errands])
+        receiver.errands(
+            number,
+            [msgspec.structs.replace(e, start_ns=e.start_ns + start_ns) for e in one.errands],
+        )
         last = queries[-1]
         receiver.request_ended(RequestEnded(number, last.start_ns + last.duration_ns + 2_000_000))
     return results
@@ -174,7 +207,9 @@ def _queries(one: One, style: Style, system: str, start_ns: int) -> Iterator[Que
 
 
 def written(verbose: bool, with_schema: bool) -> Score:
-    """The written corpus, in every style and dialect; judged with the schema of its tables, or without."""
+    """The written corpus, in every style and dialect; judged with the schema of its tables, or
+    without.
+    """
     score = Score()
     for name, style in STYLES.items():
         for system in style.systems:
@@ -186,7 +221,9 @@ def written(verbose: bool, with_schema: bool) -> Score:
                 wanted = case.whole if case.whole and style.change is whole_rows else case.found
                 schema = Schema(system, TABLES) if with_schema else None
                 if with_schema:  # which says that no index finds the rows
-                    wanted = tuple((p, v or SCANS) if p == "subquery-per-row" else (p, v) for p, v in wanted)
+                    wanted = tuple(
+                        (p, v or SCANS) if p == "subquery-per-row" else (p, v) for p, v in wanted
+                    )
                 found = findings_of(summarise(requests), schema)
                 score.add(wanted, found, f"{case.name}, {name} on {system}", verbose)
     return score
@@ -210,7 +247,9 @@ def _spin() -> None:
         sum(range(100_000))
 
 
-def captured(only: Sequence[str] | None, on: Sequence[str] | None, repeats: int, verbose: bool) -> tuple[Score, int]:
+def captured(
+    only: Sequence[str] | None, on: Sequence[str] | None, repeats: int, verbose: bool
+) -> tuple[Score, int]:
     """The recorded applications; how many repeats gave other findings than the first."""
     score = Score()
     differing = 0
@@ -218,7 +257,11 @@ def captured(only: Sequence[str] | None, on: Sequence[str] | None, repeats: int,
         first: set[tuple[str, str, str]] | None = None
         for turn in range(1, repeats + 1):
             gave, _ = bench.run({}, True)
-            requests = [request for request in read(bench.folder / f"{turn}.capture") if request.kind == "marked"]
+            requests = [
+                request
+                for request in read(bench.folder / f"{turn}.capture")
+                if request.kind == "marked"
+            ]
             found = findings_of(summarise(requests))
             told = {(one.route, one.pattern, one.variant) for one in found}
             if first is None:
@@ -241,7 +284,9 @@ def captured(only: Sequence[str] | None, on: Sequence[str] | None, repeats: int,
 
 def main() -> int:
     """Run what was asked for."""
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--verbose", action="store_true")
     parser.add_argument("--captured", action="store_true", help="record the applications too")
     parser.add_argument("--only", choices=list(APPLICATIONS), action="append")
@@ -254,13 +299,19 @@ def main() -> int:
         score = written(options.verbose, with_schema)
         styles = sum(len(style.systems) for style in STYLES.values())
         known = "with" if with_schema else "without"
-        print(f"written: {len(PROBLEMS)} problems and {len(TRAPS)} traps in {styles} styles, {known} the schema")
+        print(
+            f"written: {len(PROBLEMS)} problems and {len(TRAPS)} traps in {styles} styles, {known} the schema"
+        )
         score.show()
         wrong += score.wrong
     if options.captured:
         with load(options.load):
-            recorded, differing = captured(options.only, options.on, options.repeats, options.verbose)
-        print(f"recorded: {options.repeats} repeats, {differing} with other findings than the first")
+            recorded, differing = captured(
+                options.only, options.on, options.repeats, options.verbose
+            )
+        print(
+            f"recorded: {options.repeats} repeats, {differing} with other findings than the first"
+        )
         recorded.show()
         wrong += recorded.wrong + differing
     return int(wrong > 0)

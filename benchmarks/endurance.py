@@ -1,10 +1,12 @@
-"""An hour's traffic in a minute: 1,000,000 queries through the recorder, and what memory they leave; then a kill -9.
+"""An hour's traffic in a minute: 1,000,000 queries through the recorder, and what memory they
+leave; then a kill -9.
 
-`python benchmarks/endurance.py [--queries N]`. Prints the peak memory after each tenth, the capture's size, and how many
-queries of a killed program are missing from its capture.
+`python benchmarks/endurance.py [--queries N]`. Prints the peak memory after each tenth, the
+capture's size, and how many queries of a killed program are missing from its capture.
 
-`--hour` instead: the traffic of an hour at 2,000 queries a second, 7,200,000 of them, as fast as they go: once with one request in
-50 kept, whose scaled totals are held against the truth; once within 16 MiB, what is kept and what is counted held against it.
+`--hour` instead: the traffic of an hour at 2,000 queries a second, 7,200,000 of them, as fast as
+they go: once with one request in 50 kept, whose scaled totals are held against the truth; once
+within 16 MiB, what is kept and what is counted held against it.
 """
 
 from __future__ import annotations
@@ -75,7 +77,11 @@ HOUR_QUERIES, KEEP_BYTES = 7_200_000, 16 * 1024**2
 
 
 def run(
-    folder: Path, queries: int, kill_at: int, program_text: str = PROGRAM, wishes: dict[str, str] | None = None
+    folder: Path,
+    queries: int,
+    kill_at: int,
+    program_text: str = PROGRAM,
+    wishes: dict[str, str] | None = None,
 ) -> str:
     """Run the program recorded; what it printed."""
     folder.mkdir()
@@ -112,7 +118,10 @@ def hour(temporary: Path) -> None:
     truth = json.loads(run(folder, HOUR_QUERIES, -1, HOUR, {"ASKLESS_SAMPLE": "50"}))
     size = sum(file.stat().st_size for file in folder.iterdir())
     print(f"1 of 50 requests: {truth['seconds']:.0f} s, capture {size / 2**20:.1f} MiB")
-    print("  peak memory after each tenth, MiB: " + " ".join(f"{peak / 1024:.1f}" for peak in truth["peaks_kib"]))
+    print(
+        "  peak memory after each tenth, MiB: "
+        + " ".join(f"{peak / 1024:.1f}" for peak in truth["peaks_kib"])
+    )
     for row in askless.read(folder).routes().routes:
         if row.route in truth["routes"]:
             requests, queries = truth["routes"][row.route]
@@ -131,15 +140,26 @@ def hour(temporary: Path) -> None:
         kept += sum(request.kind != "program" for request in reader)
         dropped = max(dropped, reader.report.dropped.requests)
     asked = sum(requests for requests, _ in truth["routes"].values())
-    print(f"within {KEEP_BYTES // 2**20} MiB: {truth['seconds']:.0f} s, capture {size / 2**20:.1f} MiB")
-    print("  peak memory after each tenth, MiB: " + " ".join(f"{peak / 1024:.1f}" for peak in truth["peaks_kib"]))
-    print(f"  {kept:,} requests kept and {dropped:,} counted as gone (one of them the program's own), {asked:,} asked")
+    print(
+        f"within {KEEP_BYTES // 2**20} MiB: {truth['seconds']:.0f} s, capture {size / 2**20:.1f} MiB"
+    )
+    print(
+        "  peak memory after each tenth, MiB: "
+        + " ".join(f"{peak / 1024:.1f}" for peak in truth["peaks_kib"])
+    )
+    print(
+        f"  {kept:,} requests kept and {dropped:,} counted as gone (one of them the program's own), {asked:,} asked"
+    )
 
 
 if __name__ == "__main__":
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--queries", type=int, default=1_000_000)
-    parser.add_argument("--hour", action="store_true", help="an hour's traffic, sampled, and kept within a size")
+    parser.add_argument(
+        "--hour", action="store_true", help="an hour's traffic, sampled, and kept within a size"
+    )
     options = parser.parse_args()
     if options.hour:
         with tempfile.TemporaryDirectory() as temporary:
@@ -149,9 +169,16 @@ if __name__ == "__main__":
         whole = Path(temporary) / "whole"
         found = json.loads(run(whole, options.queries, -1))
         size = sum(file.stat().st_size for file in whole.iterdir())
-        print(f"{read(whole):,} queries recorded in {found['seconds']:.0f} s, capture {size / 2**20:.0f} MiB")
-        print("peak memory after each tenth, MiB: " + " ".join(f"{peak / 1024:.1f}" for peak in found["peaks_kib"]))
+        print(
+            f"{read(whole):,} queries recorded in {found['seconds']:.0f} s, capture {size / 2**20:.0f} MiB"
+        )
+        print(
+            "peak memory after each tenth, MiB: "
+            + " ".join(f"{peak / 1024:.1f}" for peak in found["peaks_kib"])
+        )
         killed = Path(temporary) / "killed"
         asked = int(run(killed, options.queries, options.queries // 2 + 57))
         before = 2 + 2 * (asked // 100)  # the table, its rows, and two queries after each request
-        print(f"kill -9 after {asked:,} queries: {asked + before - read(killed):,} are missing from the capture")
+        print(
+            f"kill -9 after {asked:,} queries: {asked + before - read(killed):,} are missing from the capture"
+        )

@@ -38,13 +38,17 @@ def main() -> None:
             print("with --track-use:")
         for name, row in recorder.measure(track_use=track_use).items():
             bare, ours = row["bare_us"], row["recorded_us"]
-            print(f"{NAMES[name]:46}{bare:10.2f}{ours:10.2f}{row['added_us']:10.2f}{row['ratio']:7.2f}")
+            print(
+                f"{NAMES[name]:46}{bare:10.2f}{ours:10.2f}{row['added_us']:10.2f}{row['ratio']:7.2f}"
+            )
     with tempfile.TemporaryDirectory() as folder:
         found = analysis.measure("million", 3, Path(folder))
     what = f"analysis: {found['queries']:,.0f} queries, each"
     floor, ours = found["floor_us"], found["ours_us"]
     print(f"{what:46}{floor:10.2f}{ours:10.2f}{ours - floor:10.2f}{found['ratio']:7.2f}")
-    print(f"\nanalysis: peak {found['peak_mib']:.0f} MiB, {found['capture_bytes']:.0f} bytes a query in the capture,")
+    print(
+        f"\nanalysis: peak {found['peak_mib']:.0f} MiB, {found['capture_bytes']:.0f} bytes a query in the capture,"
+    )
     print(
         f"two processes {found['two_processes']:.2f} times as fast; the floor decodes the same queries as plain JSON objects"
     )

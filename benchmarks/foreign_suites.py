@@ -5,11 +5,13 @@
     python benchmarks/foreign_suites.py --again                  those with a result as well
     python benchmarks/foreign_suites.py --relay                  through the relay, those that speak to a server over TCP
 
-Prints each test that differs; exit code 1 where one does. Fetches the source distributions into `.suites` with pip, installs
-what they need into a virtual environment of their own, where Ask Less is not installed, and starts a PostgreSQL and a MariaDB
-of its own (Debian's packages). A suite that is through is not run again: its outcomes stay in `.suites/outcomes`.
+Prints each test that differs; exit code 1 where one does. Fetches the source distributions into
+`.suites` with pip, installs what they need into a virtual environment of their own, where Ask Less
+is not installed, and starts a PostgreSQL and a MariaDB of its own (Debian's packages). A suite that
+is through is not run again: its outcomes stay in `.suites/outcomes`.
 
-A test that comes out differently is run three times more each way: one that changes by itself is named and not counted.
+A test that comes out differently is run three times more each way: one that changes by itself is
+named and not counted.
 """
 
 from __future__ import annotations
@@ -83,7 +85,9 @@ class Place:
             subprocess.run([self.python, "-m", "pip", "install", "-q", *NEEDS], check=True)
 
     def source(self, name: str, version: str = "") -> Path:
-        """The unpacked source distribution of a package, in the version that is installed, unless another one is named."""
+        """The unpacked source distribution of a package, in the version that is installed, unless
+        another one is named.
+        """
         told = subprocess.run(
             [self.python, "-m", "pip", "show", name], capture_output=True, text=True, check=True
         ).stdout
@@ -130,7 +134,9 @@ def pytest_in(place: Place, folder: Path, words: list[str], env: Environment) ->
             f"--junitxml={report}",
             *words,
         ]
-        done = subprocess.run(command, cwd=folder, env=env, capture_output=True, text=True, check=False, timeout=1500)
+        done = subprocess.run(
+            command, cwd=folder, env=env, capture_output=True, text=True, check=False, timeout=1500
+        )
         if not report.exists():
             raise SystemExit("the tests did not run:\n" + (done.stdout + done.stderr)[-3000:])
         outcomes: Outcomes = {}
@@ -141,26 +147,44 @@ def pytest_in(place: Place, folder: Path, words: list[str], env: Environment) ->
 
 
 _TEST = re.compile(
-    r"^(\w+) \(([\w.]+)\)(?:\n.*)? \.\.\. (?:.*?)(ok|FAIL|ERROR|skipped|expected failure|unexpected success)", re.M
+    r"^(\w+) \(([\w.]+)\)(?:\n.*)? \.\.\. (?:.*?)(ok|FAIL|ERROR|skipped|expected failure|unexpected success)",
+    re.M,
 )
 
 
 def unittest_in(command: list[str | Path], folder: Path, env: Environment) -> Outcomes:
     """Each test's outcome, by the words of unittest."""
-    done = subprocess.run(command, cwd=folder, env=env, capture_output=True, text=True, check=False, timeout=1500)
+    done = subprocess.run(
+        command, cwd=folder, env=env, capture_output=True, text=True, check=False, timeout=1500
+    )
     outcomes = {
-        f"{case}.{name}" if not case.endswith(name) else case: found for name, case, found in _TEST.findall(done.stderr)
+        f"{case}.{name}" if not case.endswith(name) else case: found
+        for name, case, found in _TEST.findall(done.stderr)
     }
     total = re.search(r"^Ran (\d+) tests", done.stderr, re.M)
     if total is None:
         raise SystemExit("the tests did not run:\n" + done.stderr[-3000:])
     outcomes["(tests run)"] = total.group(1)
-    verdict = (line for line in reversed(done.stderr.strip().splitlines()) if line.startswith(("OK", "FAILED")))
+    verdict = (
+        line
+        for line in reversed(done.stderr.strip().splitlines())
+        if line.startswith(("OK", "FAILED"))
+    )
     outcomes["(verdict)"] = next(verdict, "?")
     return outcomes
 
 
-PARTS = ["dbapi", "factory", "hooks", "regression", "transactions", "types", "userfunctions", "backup", "dump"]
+PARTS = [
+    "dbapi",
+    "factory",
+    "hooks",
+    "regression",
+    "transactions",
+    "types",
+    "userfunctions",
+    "backup",
+    "dump",
+]
 
 
 def sqlite3_of(python: Path) -> Callable[[Place, Environment], Outcomes]:
@@ -168,10 +192,15 @@ def sqlite3_of(python: Path) -> Callable[[Place, Environment], Outcomes]:
 
     def run(place: Place, env: Environment) -> Outcomes:
         told = subprocess.run(
-            [python, "-c", "import sys; print(sys.version_info >= (3, 11))"], capture_output=True, text=True, check=True
+            [python, "-c", "import sys; print(sys.version_info >= (3, 11))"],
+            capture_output=True,
+            text=True,
+            check=True,
         )
         new = told.stdout.strip() == "True"
-        names = [f"test.test_sqlite3.test_{part}" if new else f"sqlite3.test.{part}" for part in PARTS]
+        names = [
+            f"test.test_sqlite3.test_{part}" if new else f"sqlite3.test.{part}" for part in PARTS
+        ]
         with tempfile.TemporaryDirectory() as folder:
             return unittest_in([python, "-m", "unittest", "-v", *names], Path(folder), env)
 
@@ -180,14 +209,23 @@ def sqlite3_of(python: Path) -> Callable[[Place, Environment], Outcomes]:
 
 def psycopg2(place: Place, env: Environment) -> Outcomes:
     """psycopg2's tests."""
-    more = {"PSYCOPG2_TESTDB": "postgres", "PSYCOPG2_TESTDB_HOST": "127.0.0.1", "PSYCOPG2_TESTDB_USER": "harbour"}
+    more = {
+        "PSYCOPG2_TESTDB": "postgres",
+        "PSYCOPG2_TESTDB_HOST": "127.0.0.1",
+        "PSYCOPG2_TESTDB_USER": "harbour",
+    }
     more["PSYCOPG2_TESTDB_PORT"] = str(place.postgresql.port)
     return pytest_in(place, place.source("psycopg2-binary"), ["tests"], env | more)
 
 
 def asyncpg(place: Place, env: Environment) -> Outcomes:
     """asyncpg's tests, without those that start servers of their own or read the package's source."""
-    more = {"PGHOST": "127.0.0.1", "PGPORT": str(place.postgresql.port), "PGUSER": "harbour", "PGDATABASE": "postgres"}
+    more = {
+        "PGHOST": "127.0.0.1",
+        "PGPORT": str(place.postgresql.port),
+        "PGUSER": "harbour",
+        "PGDATABASE": "postgres",
+    }
     source = place.source("asyncpg")
     files = [f"tests/test_{name}.py" for name in (
         "cache_invalidation", "cancellation", "codecs", "copy", "cursor", "exceptions", "execute", "introspection",
@@ -201,9 +239,17 @@ def asyncpg(place: Place, env: Environment) -> Outcomes:
 
 
 def pymysql(place: Place, env: Environment) -> Outcomes:
-    """PyMySQL's tests, in the last version whose source distribution has them, without those of plug-ins and of sockets."""
+    """PyMySQL's tests, in the last version whose source distribution has them, without those of
+    plug-ins and of sockets.
+    """
     source = place.source("pymysql", "0.10.1")
-    login = {"host": "127.0.0.1", "port": place.mariadb.port, "user": "harbour", "passwd": "tide", "use_unicode": True}
+    login = {
+        "host": "127.0.0.1",
+        "port": place.mariadb.port,
+        "user": "harbour",
+        "passwd": "tide",
+        "use_unicode": True,
+    }
     with place.mariadb.connect("harbour") as setup:
         for name in ("test1", "test2"):
             setup.cursor().execute(f"CREATE DATABASE IF NOT EXISTS {name}")
@@ -215,7 +261,12 @@ def pymysql(place: Place, env: Environment) -> Outcomes:
 
 def aiomysql(place: Place, env: Environment) -> Outcomes:
     """aiomysql's tests."""
-    more = {"MYSQL_DB": "drivers", "MYSQL_USER": "harbour", "MYSQL_PASSWORD": "tide", "MYSQL_ROOT_PASSWORD": "tide"}
+    more = {
+        "MYSQL_DB": "drivers",
+        "MYSQL_USER": "harbour",
+        "MYSQL_PASSWORD": "tide",
+        "MYSQL_ROOT_PASSWORD": "tide",
+    }
     source = place.source("aiomysql")
     outside = source / "outside"
     if not outside.exists():
@@ -223,12 +274,21 @@ def aiomysql(place: Place, env: Environment) -> Outcomes:
         fixture = outside / "tests" / "conftest.py"
         # Its one user is root; ours is another.
         fixture.write_text(
-            fixture.read_text().replace("'user': 'root'", "'user': 'harbour'").replace('"root"', '"harbour"')
+            fixture.read_text()
+            .replace("'user': 'root'", "'user': 'harbour'")
+            .replace('"root"', '"harbour"')
         )
     # Over its socket: the suite wants TLS over TCP.
     socket = place.mariadb.log.parent / "sock"
     # Its own layer over SQLAlchemy is for older ones, and waits for good with this one.
-    words = ["tests", f"--mysql-unix-socket={socket}", "-k", "not ssl and not sha and not _sa_", "-c", os.devnull]
+    words = [
+        "tests",
+        f"--mysql-unix-socket={socket}",
+        "-k",
+        "not ssl and not sha and not _sa_",
+        "-c",
+        os.devnull,
+    ]
     words += ["--ignore-glob=*/sa"]
     return pytest_in(place, outside, words, env | more)
 
@@ -237,14 +297,18 @@ def mysqlclient(place: Place, env: Environment) -> Outcomes:
     """mysqlclient's tests."""
     source = place.source("mysqlclient")
     login = f"host = 127.0.0.1\nport = {place.mariadb.port}\nuser = harbour\npassword = tide\ndatabase = drivers"
-    (source / "tests" / "own.cnf").write_text(f"[MySQLdb-tests]\n{login}\ndefault-character-set = utf8mb4\n")
+    (source / "tests" / "own.cnf").write_text(
+        f"[MySQLdb-tests]\n{login}\ndefault-character-set = utf8mb4\n"
+    )
     return pytest_in(place, source / "tests", ["."], env | {"TESTDB": "own.cnf"})
 
 
 def aiosqlite(place: Place, env: Environment) -> Outcomes:
     """aiosqlite's tests, which it ships."""
     with tempfile.TemporaryDirectory() as folder:
-        return unittest_in([place.python, "-m", "unittest", "-v", "aiosqlite.tests"], Path(folder), env)
+        return unittest_in(
+            [place.python, "-m", "unittest", "-v", "aiosqlite.tests"], Path(folder), env
+        )
 
 
 def flask(place: Place, env: Environment) -> Outcomes:
@@ -284,7 +348,15 @@ def django_on(system: str) -> Callable[[Place, Environment], Outcomes]:
         ]
         (source / f"askless_{system}.py").write_text("\n".join(lines) + "\n")
         labels = LABELS if system == "sqlite" else DATABASE_LABELS
-        words = ["runtests.py", f"--settings=askless_{system}", "--parallel=1", "-v", "2", "--noinput", *labels]
+        words = [
+            "runtests.py",
+            f"--settings=askless_{system}",
+            "--parallel=1",
+            "-v",
+            "2",
+            "--noinput",
+            *labels,
+        ]
         return unittest_in([place.python, *words], source, env)
 
     return run
@@ -297,7 +369,9 @@ DATABASE_LABELS = (
 
 
 def sqlalchemy_on(driver: str) -> Callable[[Place, Environment], Outcomes]:
-    """SQLAlchemy's tests on a driver: the ORM's on sqlite3, the ones around connections and results on the others."""
+    """SQLAlchemy's tests on a driver: the ORM's on sqlite3, the ones around connections and results
+    on the others.
+    """
 
     def run(place: Place, env: Environment) -> Outcomes:
         url = {
@@ -331,7 +405,8 @@ def suites() -> dict[str, Callable[[Place, Environment], Outcomes]]:
         "flask": flask, "starlette": starlette,
     }  # fmt: skip
     found |= {
-        f"sqlalchemy-{driver}": sqlalchemy_on(driver) for driver in ("pysqlite", "aiosqlite", "psycopg", "psycopg2")
+        f"sqlalchemy-{driver}": sqlalchemy_on(driver)
+        for driver in ("pysqlite", "aiosqlite", "psycopg", "psycopg2")
     }
     return found | {f"django-{system}": django_on(system) for system in ("sqlite", "postgresql")}
 
@@ -374,15 +449,31 @@ def relayed(place: Place, folder: Path) -> Iterator[Place]:
     processes = []
     for server in (place.postgresql, place.mariadb):
         port = ports[server.system] = servers.free_port()
-        words = [sys.executable, "-m", "askless", "capture", "relay", "-o", str(folder / server.system)]
-        words += ["--listen", f"127.0.0.1:{port}", "--to", f"{server.system}://127.0.0.1:{server.port}"]
+        words = [
+            sys.executable,
+            "-m",
+            "askless",
+            "capture",
+            "relay",
+            "-o",
+            str(folder / server.system),
+        ]
+        words += [
+            "--listen",
+            f"127.0.0.1:{port}",
+            "--to",
+            f"{server.system}://127.0.0.1:{server.port}",
+        ]
         process = subprocess.Popen(words, stderr=subprocess.PIPE, text=True)
         assert process.stderr is not None and process.stderr.readline().startswith("Relaying")
         processes.append(process)
     try:
         yield Place(
             place.folder,
-            *(servers.Server(one.system, ports[one.system], one.log) for one in (place.postgresql, place.mariadb)),
+            *(
+                servers.Server(one.system, ports[one.system], one.log)
+                for one in (place.postgresql, place.mariadb)
+            ),
         )
     finally:
         for process in processes:
@@ -393,8 +484,12 @@ def relayed(place: Place, folder: Path) -> Iterator[Place]:
                     print(f"    the relay says: {line}")
 
 
-def once(run: Callable[[Place, Environment], Outcomes], place: Place, recorded: bool, how: str) -> tuple[Outcomes, int]:
-    """One run: each test's outcome, and the queries recorded. `how`: "plain", "use" (tracked), or "relay"."""
+def once(
+    run: Callable[[Place, Environment], Outcomes], place: Place, recorded: bool, how: str
+) -> tuple[Outcomes, int]:
+    """One run: each test's outcome, and the queries recorded. `how`: "plain", "use" (tracked), or
+    "relay".
+    """
     if not recorded:
         return run(place, environment(None)), 0
     track = how == "use"
@@ -408,7 +503,9 @@ def once(run: Callable[[Place, Environment], Outcomes], place: Place, recorded: 
         return outcomes, queries_in(Path(folder))
 
 
-def compare(name: str, run: Callable[[Place, Environment], Outcomes], place: Place, how: str) -> int:
+def compare(
+    name: str, run: Callable[[Place, Environment], Outcomes], place: Place, how: str
+) -> int:
     """Run one suite bare and recorded; the number of tests that came out differently."""
     bare, _ = once(run, place, False, how)
     ours, queries = once(run, place, True, how)
@@ -420,7 +517,9 @@ def compare(name: str, run: Callable[[Place, Environment], Outcomes], place: Pla
         for _ in range(3):
             again, more = once(run, place, False, how)[0], once(run, place, True, how)[0]
             unsteady |= {
-                test for test in different if again.get(test) != bare.get(test) or more.get(test) != ours.get(test)
+                test
+                for test in different
+                if again.get(test) != bare.get(test) or more.get(test) != ours.get(test)
             }
     passed = sum(outcome == "ok" for outcome in bare.values())
     left = sorted(different - unsteady)
@@ -447,10 +546,14 @@ def compare(name: str, run: Callable[[Place, Environment], Outcomes], place: Pla
 
 def main() -> int:
     """Run what was asked for."""
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--only", nargs="+", choices=list(suites()), metavar="SUITE")
     parser.add_argument("--again", action="store_true")
-    parser.add_argument("--track-use", action="store_const", dest="how", const="use", default="plain")
+    parser.add_argument(
+        "--track-use", action="store_const", dest="how", const="use", default="plain"
+    )
     parser.add_argument("--relay", action="store_const", dest="how", const="relay")
     parser.add_argument("--folder", type=Path, default=ROOT / ".suites")
     options = parser.parse_args()
@@ -463,11 +566,15 @@ def main() -> int:
         place.prepare()
         for name, run in suites().items():
             known = folder / "outcomes" / f"{name}{ENDINGS[options.how]}.json"
-            if (options.only and name not in options.only) or (options.how == "relay" and name not in RELAYED):
+            if (options.only and name not in options.only) or (
+                options.how == "relay" and name not in RELAYED
+            ):
                 continue
             if known.exists() and not options.again:
                 told = json.loads(known.read_text())
-                print(f"{name}: {told['tests']:,} tests, {len(told['different'])} come out differently (run before)")
+                print(
+                    f"{name}: {told['tests']:,} tests, {len(told['different'])} come out differently (run before)"
+                )
                 differing += len(told["different"])
                 continue
             try:

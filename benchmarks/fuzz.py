@@ -1,12 +1,14 @@
-"""Puts mutated inputs through every reader, in this process: nothing may raise what is no AskLessError, hang, or take all memory.
+"""Puts mutated inputs through every reader, in this process: nothing may raise what is no
+AskLessError, hang, or take all memory.
 
     python benchmarks/fuzz.py                          20,000 inputs of each kind, some ten minutes
     python benchmarks/fuzz.py --inputs 1000000         so many in all, shared out evenly
     python benchmarks/fuzz.py --kind otlp-json --seed 7
     python benchmarks/fuzz.py --guided --kind plans    by coverage, if the package atheris is installed
 
-A seed and a kind give the same inputs again. What it prints: inputs, errors that no one foresaw by the line that raised them,
-inputs that took over ten seconds, the most memory. Exit code 1 where there is any.
+A seed and a kind give the same inputs again. What it prints: inputs, errors that no one foresaw by
+the line that raised them, inputs that took over ten seconds, the most memory. Exit code 1 where
+there is any.
 """
 
 from __future__ import annotations
@@ -33,7 +35,8 @@ from fuzz_cases.targets import TARGETS  # noqa: E402
 from askless.core.errors import AskLessError  # noqa: E402
 
 LONGEST_S, MEMORY_MOST_MIB = 10.0, 500
-# What breaks readers: numbers of thousands of digits, no numbers at all, halves of characters, ends in the middle.
+# What breaks readers: numbers of thousands of digits, no numbers at all, halves of characters, ends
+# in the middle.
 PIECES = [
     b"9" * 400, b"9" * 5000, b"-1", b"1e999", b"NaN", b"Infinity", b"-Infinity", b"0", b"null", b"true", b"{}", b"[]", b'""', b"{", b"}", b"[", b"]",
     b'"', b"'", b"\\", b"\x00", b"\xff\xfe", b"\xed\xa0\x80", "²".encode(), "٣".encode(), b"\\ud800", b"\n", b"\r\n", b"\t", b",", b";", b":", b"%", b"$1", b"?",
@@ -89,7 +92,11 @@ class Result:
         except AskLessError:
             self.refused += 1
         except Exception as error:  # noqa: BLE001  (what is looked for)
-            frames = [frame for frame in traceback.extract_tb(error.__traceback__) if "askless" in frame.filename]
+            frames = [
+                frame
+                for frame in traceback.extract_tb(error.__traceback__)
+                if "askless" in frame.filename
+            ]
             where = f"{Path(frames[-1].filename).name}:{frames[-1].lineno}" if frames else "?"
             key = f"{type(error).__name__} at {where}: {str(error)[:80]!r}"
             self.uncaught[key.split(":")[0] + ":" + key.split(":")[1]] += 1
@@ -106,7 +113,11 @@ def run(kind: str, inputs: int, seed: int) -> Result:
     result = Result()
     with tempfile.TemporaryDirectory() as where:
         for number in range(inputs):
-            data = dice.choice(corpus) if number < len(corpus) else mutated(dice.choice(corpus), dice, corpus)
+            data = (
+                dice.choice(corpus)
+                if number < len(corpus)
+                else mutated(dice.choice(corpus), dice, corpus)
+            )
             result.put(target, data, Path(where))
     return result
 
@@ -136,12 +147,16 @@ def guided(kind: str) -> None:
 
 def main() -> int:
     """Run what was asked for."""
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--kind", choices=list(TARGETS), action="append")
     parser.add_argument("--inputs", type=int, default=20_000 * len(TARGETS), help="in all")
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--guided", action="store_true")
-    parser.add_argument("--examples", metavar="DIR", help="write an input of each kind of error here")
+    parser.add_argument(
+        "--examples", metavar="DIR", help="write an input of each kind of error here"
+    )
     options = parser.parse_args()
     kinds = options.kind or list(TARGETS)
     if options.guided:

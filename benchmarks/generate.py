@@ -1,6 +1,8 @@
-"""Makes the capture that the analysis benchmark reads: many requests under way at a time, 300 shapes, half inlined.
+"""Makes the capture that the analysis benchmark reads: many requests under way at a time, 300
+shapes, half inlined.
 
-The same queries are also written one plain JSON object a line, which is what the benchmark's floor decodes.
+The same queries are also written one plain JSON object a line, which is what the benchmark's floor
+decodes.
 """
 
 from __future__ import annotations
@@ -31,7 +33,9 @@ TABLES = [
     "tariff",
     "clearance",
 ]
-PLACES = [CallSite(f"/app/pages_{number % 7}.py", 10 + number, f"page_{number}") for number in range(60)]
+PLACES = [
+    CallSite(f"/app/pages_{number % 7}.py", 10 + number, f"page_{number}") for number in range(60)
+]
 
 
 class PlainQuery(msgspec.Struct):
@@ -74,7 +78,9 @@ def _texts(dice: random.Random, shapes: int = SHAPES) -> list[tuple[str, bool]]:
 
 
 class _Page:
-    """A route with its own statements: most asked once a request, two of them row by row in some requests."""
+    """A route with its own statements: most asked once a request, two of them row by row in some
+    requests.
+    """
 
     def __init__(self, number: int, dice: random.Random, shapes: int = SHAPES) -> None:
         self.route = f"GET /page/{number}/{{id}}"
@@ -150,7 +156,9 @@ def write(
 
 
 def _finish(writer: CaptureWriter, open_requests: list[tuple[int, list[QuerySeen]]]) -> None:
-    """Write the requests under way as the recorder does: most in one piece at their end, a fourth in two."""
+    """Write the requests under way as the recorder does: most in one piece at their end, a fourth
+    in two.
+    """
     for half in (0, 1):
         for number, rows in open_requests:
             middle = len(rows) // 2 if number % 4 == 0 else 0

@@ -1,9 +1,11 @@
-"""The advisor's indexes against brute force: `python benchmarks/index_advisor.py [--on sqlite] [--scale 10] [--columns 3]`.
+"""The advisor's indexes against brute force: `python benchmarks/index_advisor.py [--on sqlite]
+[--scale 10] [--columns 3]`.
 
-Every query of the harbour office's workload on one or two tables is asked with every index of up to three columns of
-its tables (each made on copies, or in a transaction that is rolled back), and with pairs of the best ones where it reads two
-tables. Printed is what it costs with the advisor's set over the best cost: by PostgreSQL's planner, on SQLite by the steps of
-its machine, on MariaDB by the rows that it reads. That compares choices and not speed.
+Every query of the harbour office's workload on one or two tables is asked with every index of up to
+three columns of its tables (each made on copies, or in a transaction that is rolled back), and with
+pairs of the best ones where it reads two tables. Printed is what it costs with the advisor's set
+over the best cost: by PostgreSQL's planner, on SQLite by the steps of its machine, on MariaDB by
+the rows that it reads. That compares choices and not speed.
 """
 
 from __future__ import annotations
@@ -41,8 +43,17 @@ from askless.database.workload import statement_of  # noqa: E402
 from askless.reports.loading import load  # noqa: E402
 from askless.reports.statement_selection import Subject, costliest, writes_of  # noqa: E402
 
-PAGES = ["/calls/due", "/calls/{last}", "/berths", "/statistics", "/inspections", "/vessels", "/vessels/H00042"]
-# What the office asks next to its pages: reports and lookups of the same tables, as their authors wrote them.
+PAGES = [
+    "/calls/due",
+    "/calls/{last}",
+    "/berths",
+    "/statistics",
+    "/inspections",
+    "/vessels",
+    "/vessels/H00042",
+]
+# What the office asks next to its pages: reports and lookups of the same tables, as their authors
+# wrote them.
 REPORTS = [
     "SELECT status, count(*) FROM port_call GROUP BY status",
     "SELECT id, eta FROM port_call WHERE eta >= '2026-11-20' AND eta < '2026-11-22' ORDER BY eta",
@@ -70,10 +81,14 @@ PAIRS_OF = 8  # so many of the best indexes of each table are tried in pairs
 class Asked:
     """A query of the workload, ready to be explained."""
 
-    def __init__(self, connection: sqlalchemy.Connection, subject: Subject, structure: Structure) -> None:
+    def __init__(
+        self, connection: sqlalchemy.Connection, subject: Subject, structure: Structure
+    ) -> None:
         self.subject = subject
         self.structure = structure
-        self.query: DriverQuery = query_of(connection, subject.text, subject.parameters, subject.names, subject.system)
+        self.query: DriverQuery = query_of(
+            connection, subject.text, subject.parameters, subject.names, subject.system
+        )
         self.tables = [name.lower() for name in structure.tables]
 
 
@@ -88,14 +103,17 @@ class Ground:
         self.types: dict[str, dict[str, str]] = {}
 
     def keep_all(self) -> None:
-        """On MariaDB, make the indexes of foreign keys again, under a name: one that the server made by itself is gone for
-        good once another index serves its key, though only for a try."""
+        """On MariaDB, make the indexes of foreign keys again, under a name: one that the server
+        made by itself is gone for good once another index serves its key, though only for a try.
+        """
         for table in reflect(self.connection).tables:
             for index in table.indexes:
                 if not index.unique:
                     columns = ", ".join(f"`{column}`" for column in index.columns)
                     self.workshop.run(f"ALTER TABLE `{table.name}` DROP INDEX `{index.name}`")
-                    self.workshop.run(f"CREATE INDEX `kept_{index.name}` ON `{table.name}` ({columns})")
+                    self.workshop.run(
+                        f"CREATE INDEX `kept_{index.name}` ON `{table.name}` ({columns})"
+                    )
 
     @contextmanager
     def made(self, indexes: Indexes) -> Iterator[bool]:
@@ -105,7 +123,9 @@ class Ground:
         try:
             for place, (table, columns) in enumerate(indexes):
                 types = self.types.get(table, {})
-                self.workshop.run(create_index(f"tried_{place}", table, columns, self.system, types=types))
+                self.workshop.run(
+                    create_index(f"tried_{place}", table, columns, self.system, types=types)
+                )
                 done.append((f"tried_{place}", table))
         except (DBAPIError, AskLessError):  # a column that is too long for an index
             pass
@@ -125,8 +145,13 @@ class Ground:
             (plan,) = server.explain(self.connection, asked.query, {}, False)
             assert plan.estimate is not None and plan.estimate.cost is not None
             return plan.estimate.cost
-        # The first time a table is opened after a change, the server reads what it knows of it, too.
-        counted = [work[1] for _ in range(2) if (work := server.work(self.connection, asked.query)) is not None]
+        # The first time a table is opened after a change, the server reads what it knows of it,
+        # too.
+        counted = [
+            work[1]
+            for _ in range(2)
+            if (work := server.work(self.connection, asked.query)) is not None
+        ]
         return max(float(min(counted)), 1.0)
 
 
@@ -134,24 +159,37 @@ def brute_force(
     ground: Ground, workload: Sequence[Asked], schema: Schema, columns_most: int
 ) -> dict[str, tuple[float, Indexes]]:
     """The best cost of each query, and the indexes that give it."""
-    best: dict[str, tuple[float, Indexes]] = {a.subject.shape: (ground.cost(a), ()) for a in workload}
+    best: dict[str, tuple[float, Indexes]] = {
+        a.subject.shape: (ground.cost(a), ()) for a in workload
+    }
     singles: dict[tuple[str, str], list[tuple[float, tuple[str, ...]]]] = {}
     for table in schema.tables:
         mine = [a for a in workload if table.name.lower() in a.tables]
         names = [column.name for column in table.columns]
-        tried = [c for size in range(1, columns_most + 1) for c in permutations(names, size)] if mine else []
+        tried = (
+            [c for size in range(1, columns_most + 1) for c in permutations(names, size)]
+            if mine
+            else []
+        )
         for turn, columns in enumerate(tried):
             if sys.stderr.isatty():
-                print(f"\r{table.name}: {turn + 1} of {len(tried)} indexes  ", end="", file=sys.stderr)
+                print(
+                    f"\r{table.name}: {turn + 1} of {len(tried)} indexes  ", end="", file=sys.stderr
+                )
             with ground.made([(table.name, columns)]) as done:
                 for asked in mine if done else ():
                     found = ground.cost(asked)
-                    singles.setdefault((asked.subject.shape, table.name), []).append((found, columns))
+                    singles.setdefault((asked.subject.shape, table.name), []).append(
+                        (found, columns)
+                    )
                     if found < best[asked.subject.shape][0]:
                         best[asked.subject.shape] = found, [(table.name, columns)]
     for asked in workload:
         sides = [
-            [(table.name, columns) for _, columns in sorted(singles[asked.subject.shape, table.name])[:PAIRS_OF]]
+            [
+                (table.name, columns)
+                for _, columns in sorted(singles[asked.subject.shape, table.name])[:PAIRS_OF]
+            ]
             for table in schema.tables
             if (asked.subject.shape, table.name) in singles
         ]
@@ -168,7 +206,9 @@ def brute_force(
 def fewest(
     ground: Ground, workload: Sequence[Asked], best: dict[str, tuple[float, Indexes]]
 ) -> list[tuple[str, tuple[str, ...]]]:
-    """The indexes that brute force needs: those of every query, omitted one by one while no query loses 5 %."""
+    """The indexes that brute force needs: those of every query, omitted one by one while no query
+    loses 5 %.
+    """
     needed = list(dict.fromkeys(index for _, indexes in best.values() for index in indexes))
     for index in list(needed):
         rest = [other for other in needed if other != index]
@@ -213,7 +253,11 @@ def recorded(url: str, folder: Path, calls: int) -> list[Subject]:
 
 
 def compare(
-    ground: Ground, live: sqlalchemy.Connection, subjects: Sequence[Subject], name: str, columns_most: int
+    ground: Ground,
+    live: sqlalchemy.Connection,
+    subjects: Sequence[Subject],
+    name: str,
+    columns_most: int,
 ) -> None:
     """Advise, try everything, and print."""
     schema = reflect(live)
@@ -241,7 +285,9 @@ def compare(
     for asked in sorted(workload, key=lambda a: -ours[a.subject.shape] / best[a.subject.shape][0]):
         shape = asked.subject.shape
         ratio = ours[shape] / best[shape][0]
-        with_what = "; ".join(f"{table} ({', '.join(columns)})" for table, columns in best[shape][1])
+        with_what = "; ".join(
+            f"{table} ({', '.join(columns)})" for table, columns in best[shape][1]
+        )
         print(
             f"{before[shape]:10.1f}{best[shape][0]:10.1f}{ours[shape]:10.1f}{ratio:7.2f}  {' '.join(asked.subject.text.split())[-90:]}"
         )
@@ -252,7 +298,10 @@ def compare(
     )
     worst = max(ours[a.subject.shape] / best[a.subject.shape][0] for a in workload)
     print("the advisor's set: " + "; ".join(f"{a.table} ({', '.join(a.columns)})" for a in advice))
-    print("brute force's set: " + "; ".join(f"{table} ({', '.join(columns)})" for table, columns in needed))
+    print(
+        "brute force's set: "
+        + "; ".join(f"{table} ({', '.join(columns)})" for table, columns in needed)
+    )
     print(
         f"whole {whole:.3f} (aim 1.05), worst {worst:.2f} (aim 1.3), indexes {len(advice)} (brute force {len(needed)}, aim at most {len(needed) + 1})"
     )
@@ -265,25 +314,37 @@ def main(system: str, scale: int, columns_most: int) -> None:
         app_url = url_of(system, Path(folder), stack)
         fill = "import sys, data, sqlalchemy; data.fill(sqlalchemy.create_engine(sys.argv[1]), scale=int(sys.argv[2]))"
         subprocess.run([sys.executable, "-c", fill, app_url, str(scale)], cwd=HARBOUR, check=True)
-        engine = sqlalchemy.create_engine(app_url, isolation_level="AUTOCOMMIT" if system != "sqlite" else None)
+        engine = sqlalchemy.create_engine(
+            app_url, isolation_level="AUTOCOMMIT" if system != "sqlite" else None
+        )
         if system == "postgresql":
             with engine.connect() as setup:
                 setup.exec_driver_sql("VACUUM ANALYZE")
         engine.dispose()
         subjects = recorded(app_url, Path(folder), 3000 * scale)
-        reports = [Subject(text, shape=str(n), queries=1, total_ns=1_000_000) for n, text in enumerate(REPORTS)]
+        reports = [
+            Subject(text, shape=str(n), queries=1, total_ns=1_000_000)
+            for n, text in enumerate(REPORTS)
+        ]
         url = parse_url(f"{system}{app_url[app_url.index(':') :]}")
         limits = Limits(statement_s=300.0, allow_large=True)
         live = stack.enter_context(connect(url, limits))
         tables = sqlalchemy.inspect(live).get_table_names()
-        if system == "postgresql":  # the database is our own: indexes are made in it, in a transaction
+        if (
+            system == "postgresql"
+        ):  # the database is our own: indexes are made in it, in a transaction
             live.rollback()
             server_of(live).begin(live, limits, write=True)
             ground = Ground(
-                ScratchTables(live, lambda ddl: live.exec_driver_sql(ddl).close(), "in a transaction"), system
+                ScratchTables(
+                    live, lambda ddl: live.exec_driver_sql(ddl).close(), "in a transaction"
+                ),
+                system,
             )
         else:
-            ground = Ground(stack.enter_context(server_of(url).workshop(url, limits, tables)), system)
+            ground = Ground(
+                stack.enter_context(server_of(url).workshop(url, limits, tables)), system
+            )
             if system == "mariadb":
                 ground.keep_all()
         compare(ground, live, subjects, "the pages", columns_most)
@@ -292,9 +353,15 @@ def main(system: str, scale: int, columns_most: int) -> None:
 
 
 if __name__ == "__main__":
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--on", choices=SYSTEMS, default="postgresql", help="default: postgresql")
-    parser.add_argument("--scale", type=int, default=10, help="size of the office, in tenths (default: 10)")
-    parser.add_argument("--columns", type=int, default=3, help="columns of an index at most (default: 3)")
+    parser.add_argument(
+        "--scale", type=int, default=10, help="size of the office, in tenths (default: 10)"
+    )
+    parser.add_argument(
+        "--columns", type=int, default=3, help="columns of an index at most (default: 3)"
+    )
     given = parser.parse_args()
     main(given.on, given.scale, given.columns)

@@ -1,15 +1,17 @@
-"""The harbour office in other languages, through the relay: what is recorded, and what is found in it.
+"""The harbour office in other languages, through the relay: what is recorded, and what is found in
+it.
 
     python benchmarks/languages.py [--only ruby php node java] [--on postgresql mariadb]
 
-Programs in `benchmarks/languages`, each with an ORM of its language, ask a PostgreSQL and a MariaDB of this bench's own for three
-pages: one row by row, the same eagerly loaded, one that counts. Each is compared with the server's own log, statement by
-statement, and with the findings that there should be: four row-by-row loads, all with their keys traced, and none on the page
-that loads eagerly. Exit code 1 where something differs.
+Programs in `benchmarks/languages`, each with an ORM of its language, ask a PostgreSQL and a MariaDB
+of this bench's own for three pages: one row by row, the same eagerly loaded, one that counts. Each
+is compared with the server's own log, statement by statement, and with the findings that there
+should be: four row-by-row loads, all with their keys traced, and none on the page that loads
+eagerly. Exit code 1 where something differs.
 
-Needs Debian's ruby-activerecord ruby-pg ruby-mysql2 php-cli php-pgsql php-mysql php-illuminate-database, a JDK with
-libeclipselink-java libpostgresql-jdbc-java libmariadb-java, and Node with `npm install sequelize pg mysql2` (NODE_PATH). What is
-not there is omitted, and said.
+Needs Debian's ruby-activerecord ruby-pg ruby-mysql2 php-cli php-pgsql php-mysql
+php-illuminate-database, a JDK with libeclipselink-java libpostgresql-jdbc-java libmariadb-java, and
+Node with `npm install sequelize pg mysql2` (NODE_PATH). What is not there is omitted, and said.
 """
 
 from __future__ import annotations
@@ -42,7 +44,12 @@ JARS = (
     "postgresql",
     "mariadb-java-client",
 )
-EXPECTED = {("row by row", "vessel"), ("row by row", "tug_job"), ("row by row", "tug"), ("counted", "port_call")}
+EXPECTED = {
+    ("row by row", "vessel"),
+    ("row by row", "tug_job"),
+    ("row by row", "tug"),
+    ("counted", "port_call"),
+}
 # What drivers send to set up a connection: each logs some of it in another form than it was sent.
 SETTING_UP = re.compile(
     r"(?i)^\s*(?:set\b|select @@|show\b|begin|commit|rollback|start transaction|use\b|deallocate|discard|close\b)"
@@ -60,7 +67,9 @@ def command_of(language: str, folder: Path) -> list[str] | None:
         )
         return ["ruby", str(HERE / "office.rb")] if there else None
     if language == "php":
-        there = shutil.which("php") and Path("/usr/share/php/Illuminate/Database/autoload.php").exists()
+        there = (
+            shutil.which("php") and Path("/usr/share/php/Illuminate/Database/autoload.php").exists()
+        )
         return ["php", str(HERE / "office.php")] if there else None
     if language == "node":
         there = (
@@ -79,24 +88,43 @@ def command_of(language: str, folder: Path) -> list[str] | None:
     (folder / "META-INF").mkdir(exist_ok=True)
     shutil.copy(HERE / "persistence.xml", folder / "META-INF")
     subprocess.run(
-        ["javac", "-nowarn", "-cp", path, "-d", str(folder), str(HERE / "Office.java")], check=True, capture_output=True
+        ["javac", "-nowarn", "-cp", path, "-d", str(folder), str(HERE / "Office.java")],
+        check=True,
+        capture_output=True,
     )
     return ["java", "-cp", path, "Office"]
 
 
 def office(server: servers.Server) -> None:
     """Fill the office's database on a server."""
-    with closing(server.connect("postgres" if server.system == "postgresql" else "harbour")) as first:
+    with closing(
+        server.connect("postgres" if server.system == "postgresql" else "harbour")
+    ) as first:
         first.cursor().execute("CREATE DATABASE office")
-    driver = "postgresql+psycopg://harbour" if server.system == "postgresql" else "mysql+pymysql://harbour:tide"
+    driver = (
+        "postgresql+psycopg://harbour"
+        if server.system == "postgresql"
+        else "mysql+pymysql://harbour:tide"
+    )
     fill = "import sys, data, sqlalchemy; data.fill(sqlalchemy.create_engine(sys.argv[1]), scale=1)"
-    subprocess.run([sys.executable, "-c", fill, f"{driver}@127.0.0.1:{server.port}/office"], cwd=HARBOUR, check=True)
+    subprocess.run(
+        [sys.executable, "-c", fill, f"{driver}@127.0.0.1:{server.port}/office"],
+        cwd=HARBOUR,
+        check=True,
+    )
 
 
 def shapes(statements: list[str], system: str) -> Counter[str]:
     """Statements by shape, what sets a connection up omitted; MariaDB's log is read line by line."""
-    statements = [text.lstrip().split("\n")[0] if system == "mariadb" else text for text in statements]
-    pieces = [piece for statement in statements for piece in split(statement, system) if not SETTING_UP.match(piece)]
+    statements = [
+        text.lstrip().split("\n")[0] if system == "mariadb" else text for text in statements
+    ]
+    pieces = [
+        piece
+        for statement in statements
+        for piece in split(statement, system)
+        if not SETTING_UP.match(piece)
+    ]
     return Counter(shape_text(piece, system) for piece in pieces)
 
 
@@ -124,18 +152,29 @@ def run(language: str, command: list[str], server: servers.Server, folder: Path)
     )
     if done.returncode:
         return [f"it ended with {done.returncode}: {done.stderr[-500:]}"]
-    logged = [line.partition(": ")[2] if server.system == "postgresql" else line for line in server.statements(since)]
+    logged = [
+        line.partition(": ")[2] if server.system == "postgresql" else line
+        for line in server.statements(since)
+    ]
     recorded = [request.text(i) for request in read(capture) for i in range(len(request))]
     ours, theirs = shapes(recorded, server.system), shapes(logged, server.system)
     wrong = [f"the log has {n} x {text[:90]}" for text, n in (theirs - ours).items()]
     wrong += [f"the log has not {n} x {text[:90]}" for text, n in (ours - theirs).items()]
     told = subprocess.run(
-        [sys.executable, "-m", "askless", "findings", str(capture), "--json"], capture_output=True, check=True
+        [sys.executable, "-m", "askless", "findings", str(capture), "--json"],
+        capture_output=True,
+        check=True,
     )
     found = json.loads(told.stdout)["findings"]
-    loops = {(f["route"], f["tables"][0]) for f in found if f["pattern"] == "n-plus-one" and f["evidence"] == "traced"}
+    loops = {
+        (f["route"], f["tables"][0])
+        for f in found
+        if f["pattern"] == "n-plus-one" and f["evidence"] == "traced"
+    }
     wrong += [f"not found: {table} on the page {page}" for page, table in sorted(EXPECTED - loops)]
-    wrong += [f"{f['pattern']} on the page eager: {f['title']}" for f in found if f["route"] == "eager"]
+    wrong += [
+        f"{f['pattern']} on the page eager: {f['title']}" for f in found if f["route"] == "eager"
+    ]
     print(
         f"{language:>6} on {server.system:<11} {sum(ours.values()):>5} statements, as the log has them: {'no' if ours != theirs else 'yes'}; findings {len(found)}, {len(EXPECTED & loops)} of {len(EXPECTED)} loops traced",
         flush=True,
@@ -149,7 +188,9 @@ def main(languages: list[str], systems: list[str]) -> int:
     with ExitStack() as stack:
         folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
         for system in systems:
-            server = stack.enter_context(servers.postgresql() if system == "postgresql" else servers.mariadb())
+            server = stack.enter_context(
+                servers.postgresql() if system == "postgresql" else servers.mariadb()
+            )
             office(server)
             for language in languages:
                 command = command_of(language, folder)
@@ -163,10 +204,17 @@ def main(languages: list[str], systems: list[str]) -> int:
 
 
 if __name__ == "__main__":
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    parser.add_argument(
-        "--only", nargs="+", choices=("ruby", "php", "node", "java"), default=["ruby", "php", "node", "java"]
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
     )
-    parser.add_argument("--on", nargs="+", choices=("postgresql", "mariadb"), default=["postgresql", "mariadb"])
+    parser.add_argument(
+        "--only",
+        nargs="+",
+        choices=("ruby", "php", "node", "java"),
+        default=["ruby", "php", "node", "java"],
+    )
+    parser.add_argument(
+        "--on", nargs="+", choices=("postgresql", "mariadb"), default=["postgresql", "mariadb"]
+    )
     given = parser.parse_args()
     sys.exit(main(given.only, given.on))

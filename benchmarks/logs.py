@@ -1,6 +1,7 @@
 """MB a second of each reader of logs, over reading the file's lines alone; all in one run.
 
-The logs are made of lines as servers write them: lookups by key with their parameters, in transactions.
+The logs are made of lines as servers write them: lookups by key with their parameters, in
+transactions.
 """
 
 from __future__ import annotations
@@ -23,9 +24,7 @@ SIZE_MB = 50
 def postgresql(turn: int) -> str:
     """A page of three statements."""
     at = f"2026-11-27 {turn // 3600 % 24:02}:{turn // 60 % 60:02}:{turn % 60:02}.{turn % 1000:03} UTC [{4000 + turn % 7}] harbour@office/pages "
-    look_up = (
-        "SELECT vessel.id, vessel.name, vessel.call_sign, vessel.flag, vessel.owner\n\tFROM vessel WHERE vessel.id = $1"
-    )
+    look_up = "SELECT vessel.id, vessel.name, vessel.call_sign, vessel.flag, vessel.owner\n\tFROM vessel WHERE vessel.id = $1"
     return (
         f"{at}LOG:  duration: 0.041 ms  statement: BEGIN\n{at}LOG:  duration: 0.0{turn % 90 + 10} ms  execute s_1: {look_up}\n"
         f"{at}DETAIL:  parameters: $1 = '{turn}'\n{at}LOG:  duration: 0.020 ms  statement: COMMIT\n"
@@ -83,7 +82,9 @@ def lines_of(path: Path) -> Iterator[str]:
 
 def main() -> None:
     """Measure each reader, and say what was aimed at."""
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--mb", type=int, default=SIZE_MB)
     size = parser.parse_args().mb * 1_000_000
     for name, make in KINDS.items():
@@ -98,7 +99,11 @@ def main() -> None:
             for _ in lines_of(path):
                 pass
             alone_s = time.process_time() - began_s
-            reading, count, began_s = format_of(name).reading("%m [%p] %u@%d/%a "), 0, time.process_time()
+            reading, count, began_s = (
+                format_of(name).reading("%m [%p] %u@%d/%a "),
+                0,
+                time.process_time(),
+            )
             for line in decoded(path):
                 for said in reading.take(line):
                     count += said.query is not None
@@ -106,7 +111,12 @@ def main() -> None:
             began_s = time.process_time()
             for turn in range(count):  # what is reported of each query, if reading it cost nothing
                 LogMessage(
-                    "7", turn, QuerySeen("SELECT 1", start_ns=turn, duration_ns=turn, rows=1), "pages", False, "pier"
+                    "7",
+                    turn,
+                    QuerySeen("SELECT 1", start_ns=turn, duration_ns=turn, rows=1),
+                    "pages",
+                    False,
+                    "pier",
                 )
             told_s = time.process_time() - began_s
             mib = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024

@@ -1,13 +1,17 @@
-"""Which mistakes in `core` the tests notice: a fixed, reviewed list of small ones is planted, one at a time.
+"""Which mistakes in `core` the tests notice: a fixed, reviewed list of small ones is planted, one
+at a time.
 
-`python benchmarks/mutants.py [TEXT ...]` plants those whose file or code contains a TEXT (default: all) in a copy of the sources,
-runs the tests that are there for that file, and prints the survivors. A survivor that is known and left stands in LEFT, with
-its reason. Exit code 1 where another one survives, or where a mutant no longer fits the code.
+`python benchmarks/mutants.py [TEXT ...]` plants those whose file or code contains a TEXT (default:
+all) in a copy of the sources, runs the tests that are there for that file, and prints the
+survivors. A survivor that is known and left stands in LEFT, with its reason. Exit code 1 where
+another one survives, or where a mutant no longer fits the code.
 """
 
 from __future__ import annotations
 
+import itertools
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -22,14 +26,18 @@ JOBS = os.cpu_count() or 1
 
 
 class Mutant(NamedTuple):
-    """One change of one line of a file below `core`, or of one whose path begins with `./` and the name of another package."""
+    """One change of one line of a file below `core`, or of one whose path begins with `./` and the
+    name of another package.
+    """
 
     file: str
     old: str
     new: str
 
 
+NUMBERS = ("tests/test_numbers.py",)
 PATTERNS = (
+    "tests/test_numbers.py",
     "tests/core/test_thresholds.py",
     "tests/core/test_styles.py",
     "tests/test_patterns.py",
@@ -40,6 +48,29 @@ PAGES = ("tests/cli/test_reports.py", "tests/test_advice.py")
 # File -> the tests that are there for it, the quickest first.
 SAFETY, TRUST = ("tests/database/test_safety.py",), ("tests/test_trust.py",)
 TESTS: dict[str, Sequence[str]] = {
+    "records/sampling.py": NUMBERS,
+    "./capture/sampling.py": NUMBERS,
+    "./database/connecting.py": NUMBERS,
+    "./database/timing.py": NUMBERS,
+    "./probe/inject/askless_probe/sampling.py": NUMBERS,
+    "./sources/attribution/boundaries.py": (*NUMBERS, "tests/wire/test_requesting.py"),
+    "./sources/attribution/time_windows.py": ("tests/wire/test_known_times.py",),
+    "./sources/packets/frames.py": ("tests/wire/test_packets.py",),
+    "./sources/packets/tcp_streams.py": ("tests/wire/test_packets.py",),
+    "./sources/logs/postgresql_records.py": ("tests/logs/test_logs.py",),
+    "./sources/logs/mariadb.py": ("tests/logs/test_logs.py",),
+    "./sources/otlp/trace_assembly.py": ("tests/traces/test_putting_together.py",),
+    "./output/registry.py": ("tests/test_seams.py",),
+    "./output/csv_text.py": ("tests/output/test_formats.py",),
+    "./output/gate_text.py": ("tests/test_gate.py",),
+    "./output/text.py": ("tests/output/test_terminal.py", "tests/output/test_formats.py"),
+    "./reports/gate.py": ("tests/test_gate.py",),
+    "./reports/findings.py": ("tests/cli/test_seen.py", "tests/test_gate.py"),
+    "./cli/renamed_options.py": ("tests/cli/test_bad_input.py",),
+    "./capture/lines.py": ("tests/test_sound_captures.py",),
+    "./capture/reading.py": ("tests/test_sound_captures.py",),
+    "./project/summary_cache.py": ("tests/cli/test_seen.py",),
+    "errors.py": ("tests/core/test_errors.py",),
     "./database/preflight.py": SAFETY,
     "./database/servers/postgresql.py": SAFETY,
     "./database/servers/postgresql_dependencies.py": SAFETY,
@@ -66,7 +97,11 @@ TESTS: dict[str, Sequence[str]] = {
     "sql/structure.py": PATTERNS,
     "sql/shape.py": ("tests/core/test_shape.py",),
     "sql/tokens.py": ("tests/core/test_shape.py",),
-    "sql/slots.py": ("tests/core/test_shape.py", "tests/core/test_structure.py", "tests/core/test_sending.py"),
+    "sql/slots.py": (
+        "tests/core/test_shape.py",
+        "tests/core/test_structure.py",
+        "tests/core/test_sending.py",
+    ),
     "sql/clauses.py": ("tests/core/test_parts.py",),
     "sql/guarantees.py": ("tests/core/test_results.py",),
     "sql/statements.py": ("tests/core/test_statements.py",),
@@ -146,7 +181,7 @@ MUTANTS = [
     Mutant("./database/servers/postgresql_dependencies.py", "WHERE c.oid = ANY (%(oids)s::oid[]) AND c.relrowsecurity AND q.tree IS NOT NULL", "WHERE false AND c.oid = ANY (%(oids)s::oid[])"),
     Mutant("./database/servers/mariadb.py", '"client_flag": 0', '"client_flag": 65536'),
     Mutant("./sources/otlp/receiver.py", "                number = self._journal.append(kind, payload)", "                number = 1"),
-    Mutant("./sources/otlp/receiver.py", "        if self.failed.is_set():\n            raise Gone", "        if False:\n            raise Gone"),
+    Mutant("./sources/otlp/receiver.py", "        if self.failed.is_set():\n            raise ReaderGone", "        if False:\n            raise ReaderGone"),
     Mutant("./sources/otlp/receiver.py", "                await asyncio.wait_for(self._read(receive, parts), BODY_S)", "                await self._read(receive, parts)"),
     Mutant("./sources/otlp/recovery.py", "            if path.stat().st_size > sizes[path.name]:", "            if False:"),
     Mutant("./sources/otlp/size_limits.py", "    if len(payload) > SMALL_BYTES:\n        _walk(payload, objects_most)", "    pass"),
@@ -230,8 +265,8 @@ MUTANTS = [
     Mutant("sql/value_equality.py", "isinstance(items, list) and len(items) == 1 and", "isinstance(items, list) and"),
     # paths
     Mutant("inference/relation_paths.py", "    return ways[0] if len(ways) == 1 else None", "    return ways[0] if ways else None"),
-    Mutant("inference/relation_paths.py", "    return load.orm not in _BY_CLASS and known", "    return known"),
-    Mutant("inference/relation_paths.py", "if relation.many or target is None or target.table.lower() not in given or", "if relation.many or target is None or"),
+    Mutant("inference/relation_paths.py", "load.orm not in _BY_CLASS and known is not None", "known is not None"),
+    Mutant("inference/relation_paths.py", "relation.many or target is None or target.table.lower() not in given or", "relation.many or target is None or"),
     # plans
     Mutant("plans/mysql.py", 'never=raw.get("r_loops") == 0 and access not in _BY_ONE_KEY', 'never=raw.get("r_loops") == 0'),
     Mutant("plans/mysql.py", 'never=raw.get("r_loops") == 0 and access not in _BY_ONE_KEY', "never=False"),
@@ -249,7 +284,7 @@ MUTANTS = [
     Mutant("advice/rewriting/statements.py", '            tree.set("limit", None)\n        keys = lookup.by_all_keys(', "            pass\n        keys = lookup.by_all_keys("),
     Mutant("advice/rewriting/statements.py", "if Column(key.table.lower(), key.name.lower()) == wanted:", "if key.name.lower() == wanted.name:"),
     Mutant("advice/rewriting/statements.py", "results[0]) if len(results) == 1 else None", "results[0]) if results else None"),
-    Mutant("advice/rewriting/statements.py", 'return tree.join(exp.to_table(table), on=on, join_type="left", copy=False)\n', "return tree.join(exp.to_table(table), on=on, copy=False)\n"),
+    Mutant("advice/rewriting/statements.py", 'return tree.join(exp.to_table(table), on=on, join_type="left", copy=False)\n\n    return rewritten', "return tree.join(exp.to_table(table), on=on, copy=False)\n\n    return rewritten"),
     Mutant("advice/rewriting/statements.py", 'on=on, join_type="left", copy=False).group_by', "on=on, copy=False).group_by"),
     Mutant("advice/rewriting/statements.py", 'partition_by=keys, order=order.copy()', "partition_by=keys"),
     Mutant("advice/rewriting/statements.py", '        if to_many and tree.args.get("limit") is not None:\n            return None', "        pass"),
@@ -257,7 +292,7 @@ MUTANTS = [
     Mutant("advice/rewriting/statements.py", "        if not self.beside:\n            node.replace(own)\n            return [key.copy()]\n        taken", "        if True:\n            node.replace(own)\n            return [key.copy()]\n        taken"),
     Mutant("advice/rewriting/statements.py", "if any(one.same or one.slot not in others for one in self.beside):", "if any(one.slot not in others for one in self.beside):"),
     Mutant("advice/rewriting/statements.py", "        if not plain or len(compared) != 1:", "        if len(compared) != 1:"),
-    Mutant("sql/structure_reader.py", "if refers or inner.args.get(\"group\") is not None or (within and (within & keys or not keys)):", "if True:"),
+    Mutant("sql/structure_reader.py", "refers or inner.args.get(\"group\") is not None or (within and (within & keys or not keys))", "True"),
     # the index advisor
     Mutant("indexing/advisor.py", "    chosen = _thin_out(items, existing, chosen)", "    pass"),
     Mutant("indexing/advisor.py", "own = [index for index in table.indexes if index.serves_equality]", "own = list(table.indexes)"),
@@ -278,21 +313,21 @@ MUTANTS = [
     Mutant("patterns/keys.py", "if predicate is None or not (predicate.alike or predicate.inside in _SAME_KEY):", "if predicate is None:"),
     Mutant("patterns/keys.py", "        if listed and not all(single(row[position])[0] for row in rows):", "        if False:"),
     Mutant("patterns/n_plus_one.py", "    return written_between(view, indices[0], indices[-1] + 2", "    return False and written_between(view, indices[0], indices[-1] + 2"),
-    Mutant("patterns/loops.py", "        return Variant.SAME_ROW if _asks_more(structure, above, tally.stats.statement.columns) else seen", "        return Variant.SAME_ROW"),
+    Mutant("patterns/loops.py", "Variant.SAME_ROW if _asks_more(structure, above, tally.stats.statement.columns) else seen", "Variant.SAME_ROW"),
     Mutant("patterns/n_plus_one.py", "if objects < settings.repeat_least or structure.aggregates:", "if objects < settings.repeat_least:"),
     Mutant("sql/structure.py", "not self.locks and not self.volatile", "not self.locks"),
     Mutant("patterns/duplicate.py", "        if written or changed or apart:", "        if written or changed:"),
     Mutant("patterns/duplicate.py", "        if written or changed or apart:", "        if changed or apart:"),
     Mutant("patterns/already_loaded.py", "and not written_between(view, i, indices[-1], {structure.main.lower()})", ""),
     Mutant("patterns/already_loaded.py", "return bool(queries) and queries <= there", "return bool(queries)"),
-    Mutant("patterns/sibling_filters.py", "not structure.aggregates or structure.group_by:", "not structure.aggregates:"),
+    Mutant("patterns/sibling_filters.py", "not structure.aggregates or structure.group_by", "not structure.aggregates"),
     Mutant("patterns/write_loop.py", "request.batches.get(i, 0) <= 1 and", "True and"),
     Mutant("patterns/write_loop.py", 'not (kind == "insert" and request.rows[i] > 1)', "True"),
     Mutant("patterns/duplicate.py", '    return structure.clock in ("", "day")', "    return True"),
     Mutant("patterns/sibling_filters.py", "if len(set(starts) & set(stops)) >= len(rows) - 1 else None", "if True else None"),
     Mutant("patterns/unbounded.py", "    if structure.bounded or structure.exists:\n        return False", "    pass"),
     Mutant("patterns/over_wide.py", "if n not in remaining and stats.columns.count(n) < 2}", "if stats.columns.count(n) < 2}"),
-    Mutant("patterns/unused_load.py", "if totals is None or touched or totals.objects", "if totals is None or totals.objects"),
+    Mutant("patterns/unused_load.py", "totals is None or touched or totals.objects", "totals is None or totals.objects"),
     Mutant("patterns/discarded_rows.py", "if count >= 0.9 * totals.objects)", "if count >= 0.1 * totals.objects)"),
     Mutant("patterns/base.py", "return any(first < i < last and (table in tables or table == EVERYTHING) for", "return any(first < i < last and table in tables for"),
     Mutant("aggregation/aggregator.py", "            route.stats.warm_up += 1\n            return", "            route.stats.warm_up += 1"),
@@ -334,7 +369,7 @@ MUTANTS = [
     Mutant('patterns/find_or_create.py', ' or not structure.of_one_table', ''),
     Mutant('patterns/find_or_create.py', ' or not {name.lower() for name in columns} <= set(written)', ''),
     Mutant('patterns/row_multiplication.py', 'if joined is None or joined.times < _TIMES_LEAST:', 'if joined is None:'),
-    Mutant('patterns/row_multiplication.py', 'if found.rows < settings.multiplied_rows_least and found.bytes < settings.multiplied_bytes_least:', 'if False:'),
+    Mutant('patterns/row_multiplication.py', 'found.rows < settings.multiplied_rows_least and found.bytes < settings.multiplied_bytes_least', 'False'),
     Mutant('patterns/row_multiplication.py', 'if one.finding.variant != "wide parents" or one.finding.shape not in narrowed:', 'if True:'),
     Mutant('inference/joined_rows.py', 'or structure.distinct or structure.group_by', ''),
     Mutant('inference/joined_rows.py', 'return groups[:-1] if len(sample) >= SAMPLED_MOST else groups', 'return groups'),
@@ -351,7 +386,7 @@ MUTANTS = [
     Mutant('patterns/stable_read.py', 'self.changes += other.changes + (self.digest != other.digest)', 'self.changes += other.changes'),
     Mutant('patterns/literal_churn.py', 'if len({row[i] for row in rows}) > 1]', ']'),
     Mutant('patterns/literal_churn.py', '{structure.limit_slot, structure.offset_slot} & set(changing)', 'set()'),
-    Mutant('patterns/literal_churn.py', 'if stats.shape.digest in explained or', 'if'),
+    Mutant('patterns/literal_churn.py', 'stats.shape.digest in explained or', ''),
     Mutant('patterns/literal_churn.py', 'return changing if len({tuple(row[i] for i in changing) for row in rows}) == len(rows) else []', 'return changing'),
     Mutant('patterns/polymorphic.py', 'return len(matched) == len(steps) or', 'return True or'),
     Mutant('patterns/polymorphic.py', 'len(pairs) == len({value for value, _ in pairs}) == len({table for _, table in pairs})', 'len(pairs) == len({table for _, table in pairs})'),
@@ -370,6 +405,27 @@ MUTANTS = [
     Mutant('comparison/baseline.py', ' and f.route in asked_before)', ')'),
     Mutant('comparison/budgets.py', 'return next(exact, None) or next(fitting, None)', 'return next(fitting, None) or next(exact, None)'),
     Mutant('comparison/budgets.py', 'return "".join(f"[{sign}]" if sign in "?[" else sign for sign in pattern)', 'return pattern'),
+    # numbers whose mistakes had been missed once
+    Mutant('patterns/already_loaded.py', '>= 0.9 * expected', '>= 0.5 * expected'),
+    Mutant('patterns/base.py', 'gaps[len(gaps) // 4]', 'gaps[len(gaps) // 2]'),
+    Mutant('records/sampling.py', ' * (1 - kept / everything))', ')'),
+    Mutant('aggregation/aggregator.py', 'stats.asked_squares += asked * asked', 'stats.asked_squares += asked'),
+    Mutant('aggregation/aggregator.py', '    stats.more_ns += request.more_ns', '    pass'),
+    Mutant('aggregation/aggregator.py', 'sum(request.durations_ns) + request.more_ns', 'sum(request.durations_ns)'),
+    Mutant('./capture/sampling.py', 'if self._sparing.sample == 1 or event.warm_up or', 'if self._sparing.sample == 1 or'),
+    Mutant('./probe/inject/askless_probe/sampling.py', 'if request.warm_up or request.kind == "program":', 'if request.kind == "program":'),
+    Mutant('./sources/attribution/boundaries.py', 'short == len(ended)', '2 * short >= len(ended)'),
+    Mutant('./database/timing.py', 'for side in order if turn % 2 else reversed(order):', 'for side in order:'),
+    Mutant('./database/connecting.py', 'url.set(password=None, query={})', 'url.set(password=None)'),
+    # sources
+    Mutant('./sources/packets/frames.py', 'if len(data) < size and (data or size not in _HEADER_BYTES):', 'if False:'),
+    Mutant('./sources/packets/frames.py', 'packet.len - packet.hl * 4', 'packet.len'),
+    Mutant('./output/registry.py', 'return not self.documents or document in self.documents', 'return True'),
+    Mutant('./output/registry.py', 'if document in entry.printed)', ')'),
+    Mutant('./output/csv_text.py', "return \"'\" + flat if flat.startswith(_FORMULA) else flat", 'return flat'),
+    Mutant('./cli/renamed_options.py', 'dest="renamed", help=argparse.SUPPRESS', 'dest="renamed"'),
+    Mutant('errors.py', 'kind = SLUGS[slug][0] if cls is AskLessError and slug in SLUGS else cls', 'kind = cls'),
+    Mutant('errors.py', 'return type(self), (self.slug, self.message, self.remedy)', 'return type(self), (self.slug, self.message, "")'),
 ]  # fmt: skip
 
 # Survivors that are left: file and new code -> why.
@@ -386,15 +442,32 @@ def tests_for(mutant: Mutant) -> Sequence[str]:
     return TESTS.get(mutant.file, PATTERNS)
 
 
+def pattern_of(code: str) -> re.Pattern[str]:
+    """Code, wherever the formatter breaks its lines."""
+    parts = re.findall(r"\w+|[^\w\s]", code)
+    between = [
+        r"\s+" if re.match(r"\w", one) and re.match(r"\w", other) else r"\s*"
+        for one, other in itertools.pairwise(parts)
+    ]
+    return re.compile(
+        "".join(re.escape(part) + gap for part, gap in zip(parts, [*between, ""], strict=True))
+    )
+
+
 def planted(mutant: Mutant, folder: Path) -> Path:
-    """A copy of the sources with the mutant in it. Raises ValueError where the code is another one by now."""
+    """A copy of the sources with the mutant in it. Raises ValueError if the code has changed meanwhile."""
     source = folder / "src"
     shutil.copytree(ROOT / "src", source, ignore=shutil.ignore_patterns("__pycache__"))
-    file = source / "askless" / (mutant.file if mutant.file.startswith("./") else f"core/{mutant.file}")
+    file = (
+        source
+        / "askless"
+        / (mutant.file if mutant.file.startswith("./") else f"core/{mutant.file}")
+    )
     text = file.read_text()
-    if text.count(mutant.old) != 1:
-        raise ValueError(f"{mutant.file} holds {mutant.old!r} {text.count(mutant.old)} times")
-    file.write_text(text.replace(mutant.old, mutant.new))
+    found = list(pattern_of(mutant.old).finditer(text))
+    if len(found) != 1:
+        raise ValueError(f"{mutant.file} holds {mutant.old!r} {len(found)} times")
+    file.write_text(text[: found[0].start()] + mutant.new.lstrip() + text[found[0].end() :])
     return source
 
 
@@ -402,19 +475,43 @@ def survives(mutant: Mutant) -> bool:
     """Whether the tests pass with the mutant."""
     with tempfile.TemporaryDirectory() as folder:
         source = planted(mutant, Path(folder))
-        words = [sys.executable, "-m", "pytest", "-q", "-x", "-p", "no:cacheprovider", f"--basetemp={folder}/tests"]
-        env = {**os.environ, "PYTHONPATH": str(source), "HYPOTHESIS_DATABASE_FILE": f"{folder}/examples"}
+        words = [
+            sys.executable,
+            "-m",
+            "pytest",
+            "-q",
+            "-x",
+            "-p",
+            "no:cacheprovider",
+            f"--basetemp={folder}/tests",
+        ]
+        env = {
+            **os.environ,
+            "PYTHONPATH": str(source),
+            "HYPOTHESIS_DATABASE_FILE": f"{folder}/examples",
+        }
         done = subprocess.run(
-            [*words, *tests_for(mutant)], cwd=ROOT, env=env, capture_output=True, text=True, check=False
+            [*words, *tests_for(mutant)],
+            cwd=ROOT,
+            env=env,
+            capture_output=True,
+            text=True,
+            check=False,
         )
         if done.returncode not in (0, 1):
-            raise ValueError(f"the tests of {mutant.file} did not run:\n{done.stdout[-2000:]}{done.stderr[-500:]}")
+            raise ValueError(
+                f"the tests of {mutant.file} did not run:\n{done.stdout[-2000:]}{done.stderr[-500:]}"
+            )
         return done.returncode == 0
 
 
 def main() -> int:
     """Plant them all, some at a time."""
-    wanted = [m for m in MUTANTS if len(sys.argv) < 2 or any(word in part for part in m for word in sys.argv[1:])]
+    wanted = [
+        m
+        for m in MUTANTS
+        if len(sys.argv) < 2 or any(word in part for part in m for word in sys.argv[1:])
+    ]
     print(f"{len(wanted)} of {len(MUTANTS)} mutants, {JOBS} at a time")
     bad = noticed = left = 0
     with ThreadPoolExecutor(JOBS) as pool:

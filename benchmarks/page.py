@@ -1,8 +1,10 @@
-"""How long a report takes to be written and to be opened, and how large it is: what docs/report.md claims.
+"""How long a report takes to be written and to be opened, and how large it is: what docs/report.md
+claims.
 
-`python page.py` makes a capture of 5,000 requests with 500 findings, writes its page and opens it in headless Chromium (Debian's
-packages chromium and chromium-driver; selenium) several times. `python page.py --large` makes one of 500,000 requests: the page has
-to say what it omitted, and memory must not grow with the capture.
+`python page.py` makes a capture of 5,000 requests with 500 findings, writes its page and opens it
+in headless Chromium (Debian's packages chromium and chromium-driver; selenium) several times.
+`python page.py --large` makes one of 500,000 requests: the page has to say what it omitted, and
+memory must not grow with the capture.
 """
 
 from __future__ import annotations
@@ -25,13 +27,17 @@ FINDINGS, REQUESTS, LARGE = 500, 5_000, 500_000
 TURNS = 5
 AIM_OPEN_MS, AIM_BYTES = 1_000, 10_000_000
 LIST = "SELECT id, vessel_id, berth_id, eta, etd, status, draught_m FROM port_call WHERE berth_id = $1 ORDER BY eta LIMIT 6"
-LOOK_UP = "SELECT id, name, call_sign, flag, length_m, gross_tonnage, owner FROM vessel WHERE id = $1"
+LOOK_UP = (
+    "SELECT id, name, call_sign, flag, length_m, gross_tonnage, owner FROM vessel WHERE id = $1"
+)
 
 
 def write(path: Path, requests: int, routes: int) -> None:
     """A capture whose every route lists calls and looks each one's vessel up."""
     writer = CaptureWriter(path, "benchmark", "postgresql")
-    places = [CallSite(f"/app/pages_{turn % 40}.py", 10 + turn, f"page_{turn}") for turn in range(routes)]
+    places = [
+        CallSite(f"/app/pages_{turn % 40}.py", 10 + turn, f"page_{turn}") for turn in range(routes)
+    ]
     sample = tuple((700 + i, 9000 + 3 * i, 40 + i) for i in range(6))
     for number in range(requests):
         turn, start_ns = number % routes, number * 20_000_000
@@ -57,14 +63,18 @@ def reported(capture: Path, page: Path) -> tuple[float, float]:
     """Write the page: seconds, and the most memory in MiB."""
     began_s = time.perf_counter()
     subprocess.run(
-        [sys.executable, "-m", "askless", "report", capture, "-o", page], check=True, stderr=subprocess.DEVNULL
+        [sys.executable, "-m", "askless", "report", capture, "-o", page],
+        check=True,
+        stderr=subprocess.DEVNULL,
     )
     usage = resource.getrusage(resource.RUSAGE_CHILDREN)
     return time.perf_counter() - began_s, usage.ru_maxrss / 1024
 
 
 def opened(page: Path) -> list[dict[str, Any]]:
-    """What the browser says of opening the page: milliseconds until it was parsed, first painted, and loaded."""
+    """What the browser says of opening the page: milliseconds until it was parsed, first painted,
+    and loaded.
+    """
     from selenium import webdriver
 
     options = webdriver.ChromeOptions()
@@ -77,7 +87,9 @@ def opened(page: Path) -> list[dict[str, Any]]:
         "disable-component-update",
     ):
         options.add_argument("--" + flag)
-    driver = webdriver.Chrome(options=options, service=webdriver.ChromeService("/usr/bin/chromedriver"))
+    driver = webdriver.Chrome(
+        options=options, service=webdriver.ChromeService("/usr/bin/chromedriver")
+    )
     results = []
     for _ in range(TURNS):
         driver.get("about:blank")
@@ -95,7 +107,9 @@ def opened(page: Path) -> list[dict[str, Any]]:
 
 def main() -> None:
     """Measure, and say what was aimed at."""
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--large", action="store_true", help=f"{LARGE:,} requests")
     requests = LARGE if parser.parse_args().large else REQUESTS
     with tempfile.TemporaryDirectory() as folder:
@@ -109,7 +123,9 @@ def main() -> None:
         print(f"the page: {size / 1e6:.2f} MB (aim: less than {AIM_BYTES / 1e6:.0f} MB)")
         turns = opened(page)
         for name in ("parsed", "painted", "loaded"):
-            print(f"{name}: {median(turn[name] for turn in turns):.0f} ms, median of {TURNS} (aim: {AIM_OPEN_MS} ms)")
+            print(
+                f"{name}: {median(turn[name] for turn in turns):.0f} ms, median of {TURNS} (aim: {AIM_OPEN_MS} ms)"
+            )
 
 
 if __name__ == "__main__":

@@ -1,13 +1,15 @@
-"""Whether `askless plan` names the problem of a statement on the right step, and nothing if there is none.
+"""Whether `askless plan` names the problem of a statement on the right step, and nothing if there
+is none.
 
     python benchmarks/plans.py                                     SQLite, PostgreSQL and MariaDB, in some three minutes
     python benchmarks/plans.py --on postgresql --url postgresql://harbour@127.0.0.1:55418/plans      a server of yours
     python benchmarks/plans.py --verbose                           and every statement that came out otherwise
     python benchmarks/plans.py --texts FOLDER                      read the text plans in results of PostgreSQL's own tests (*.out)
 
-150 statements with one planted problem each, and 80 healthy ones (`plan_cases/statements.py`), over the same tables on each
-server. A problem counts as named where an observation of its kind is on a step of its table; any observation on a healthy
-statement is a false alarm. Exit code 1 where less than 95 % are named, or there is a false alarm.
+150 statements with one planted problem each, and 80 healthy ones (`plan_cases/statements.py`), over
+the same tables on each server. A problem counts as named where an observation of its kind is on a
+step of its table; any observation on a healthy statement is a false alarm. Exit code 1 where less
+than 95 % are named, or there is a false alarm.
 """
 
 from __future__ import annotations
@@ -59,7 +61,9 @@ def fill(system: str, url: str) -> None:
             mark = "?" if system == "sqlite" else "%s"
             places = ", ".join([mark] * len(values[0]))
             for start in range(0, len(values), 2000):
-                db.exec_driver_sql(f"INSERT INTO {name} VALUES ({places})", values[start : start + 2000])
+                db.exec_driver_sql(
+                    f"INSERT INTO {name} VALUES ({places})", values[start : start + 2000]
+                )
         for index in INDEXES:
             db.exec_driver_sql(index)
     with engine.connect().execution_options(isolation_level="AUTOCOMMIT") as db:
@@ -71,7 +75,9 @@ def fill(system: str, url: str) -> None:
 
 def observations(url: str, case: Case) -> list[tuple[str, str, str]]:
     """(kind, table of the step, text) of all that is said of a statement."""
-    done = run("plan", "--db", url, "--sql", case.sql, "--json", *(["--analyze"] if case.analyze else []))
+    done = run(
+        "plan", "--db", url, "--sql", case.sql, "--json", *(["--analyze"] if case.analyze else [])
+    )
     if done.code not in (0, 1) or not done.out:
         return [("refused", "", done.err)]
     results: list[tuple[str, str, str]] = []
@@ -80,7 +86,9 @@ def observations(url: str, case: Case) -> list[tuple[str, str, str]]:
             results.append(("refused", "", statement["error"]))
         for node in _nodes(statement["plan"]):
             for text in node["observations"]:
-                kind = next((name for name, words in WORDS.items() if re.search(words, text)), "other")
+                kind = next(
+                    (name for name, words in WORDS.items() if re.search(words, text)), "other"
+                )
                 results.append((kind, node["table"], text))
     return results
 
@@ -93,7 +101,9 @@ def _nodes(nodes: list[dict[str, Any]]) -> Iterator[dict[str, Any]]:
 
 def is_named(case: Case, found: list[tuple[str, str, str]]) -> bool:
     """Whether one of the expected kinds is where it should."""
-    return any(kind in case.named and (not case.table or table == case.table) for kind, table, _ in found)
+    return any(
+        kind in case.named and (not case.table or table == case.table) for kind, table, _ in found
+    )
 
 
 def measure(system: str, url: str, verbose: bool) -> tuple[float, int]:
@@ -107,13 +117,17 @@ def measure(system: str, url: str, verbose: bool) -> tuple[float, int]:
         asked[case.named[0]] += 1
         named[case.named[0]] += is_named(case, found)
         if verbose and not is_named(case, found):
-            print(f"    not named: {case.sql}\n        {[(kind, table, text[:90]) for kind, table, text in found]}")
+            print(
+                f"    not named: {case.sql}\n        {[(kind, table, text[:90]) for kind, table, text in found]}"
+            )
     alarms = 0
     for case in HEALTHY:
         found = observations(url, case)
         alarms += bool(found)
         if verbose and found:
-            print(f"    false alarm: {case.sql}\n        {[(kind, table, text[:110]) for kind, table, text in found]}")
+            print(
+                f"    false alarm: {case.sql}\n        {[(kind, table, text[:110]) for kind, table, text in found]}"
+            )
     share = named.total() / asked.total()
     kinds = ", ".join(f"{kind} {named[kind]}/{asked[kind]}" for kind in asked)
     print(
@@ -123,7 +137,9 @@ def measure(system: str, url: str, verbose: bool) -> tuple[float, int]:
 
 
 def _texts(folder: Path) -> Iterator[tuple[str, str]]:
-    """(file, text) of each plan as text in saved results of PostgreSQL's tests; those in other formats are omitted."""
+    """(file, text) of each plan as text in saved results of PostgreSQL's tests; those in other
+    formats are omitted.
+    """
     for file in sorted(folder.rglob("*.out")):
         lines = file.read_text(errors="replace").split("\n")
         for start in [i for i, line in enumerate(lines) if line.strip() == "QUERY PLAN"]:
@@ -145,7 +161,11 @@ def read_texts(folder: Path, verbose: bool) -> int:
             if verbose:
                 print(f"    refused ({name}): {error.reason}")
             continue
-        steps = [node for node in walk(plan) if not re.match(r"(?:InitPlan|SubPlan)\b|CTE (?!Scan)", node.detail)]
+        steps = [
+            node
+            for node in walk(plan)
+            if not re.match(r"(?:InitPlan|SubPlan)\b|CTE (?!Scan)", node.detail)
+        ]
         if len(steps) < text.count("->  ") + 1:
             lost += 1
             print(f"    steps lost ({name}): {text[:300]}")
@@ -157,9 +177,13 @@ def read_texts(folder: Path, verbose: bool) -> int:
 
 def main() -> int:
     """Run what was asked for."""
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--on", choices=[*SYSTEMS, "mysql"], action="append")
-    parser.add_argument("--url", default="", help="an empty database of the one system named by --on")
+    parser.add_argument(
+        "--url", default="", help="an empty database of the one system named by --on"
+    )
     parser.add_argument("--verbose", action="store_true")
     parser.add_argument("--texts", type=Path)
     options = parser.parse_args()

@@ -1,11 +1,13 @@
-"""Three applications that no one here wrote, bare and recorded: the same pages, and every query that their database saw.
+"""Three applications that no one here wrote, bare and recorded: the same pages, and every query
+that their database saw.
 
     python benchmarks/real_programs.py [--only datasette mlflow prefect] [--folder .programs]
 
-Installs each from PyPI into a virtual environment without Ask Less, fills it with made-up data and asks twenty pages: first
-bare, then recorded, then recorded with twenty at once. Prints, for each: pages whose body differs; queries recorded against
-what the server's own log has (mlflow and prefect, on a PostgreSQL of Debian's package); pages asked against requests recorded;
-pages whose queries differ when twenty are asked at once. Exit code 1 where something differs.
+Installs each from PyPI into a virtual environment without Ask Less, fills it with made-up data and
+asks twenty pages: first bare, then recorded, then recorded with twenty at once. Prints, for each:
+pages whose body differs; queries recorded against what the server's own log has (mlflow and
+prefect, on a PostgreSQL of Debian's package); pages asked against requests recorded; pages whose
+queries differ when twenty are asked at once. Exit code 1 where something differs.
 """
 
 # ruff: noqa: ARG002  (programs share one interface)
@@ -37,7 +39,8 @@ from askless.capture.reading import read  # noqa: E402
 from askless.core.records.model import Request  # noqa: E402
 from tests import servers  # noqa: E402
 
-# What changes from one run to the next by itself: times, durations, identifiers that are made up at random.
+# What changes from one run to the next by itself: times, durations, identifiers that are made up at
+# random.
 VOLATILE = re.compile(
     rb"\d{4}-\d\d-\d\d[T ][\d:.]+(?:Z|\+00:00)?|[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f-]{22}|\b[0-9a-f]{32}\b|\b1[78]\d{8,11}\b"
     rb"|127\.0\.0\.1(?::|%3A)\d+|/tmp/\w+|\"?(?:query_)?(?:ms|duration|estimated_\w+)\"?: ?[\d.e-]+|[\d.]+ ?ms|\"name\": ?\"[a-z]+-[a-z]+(?:-\d+)?\""
@@ -78,7 +81,9 @@ class Program:
 def ask(base: str, page: Page, warm_up: bool = False) -> tuple[int, bytes]:
     """Status and body of a page."""
     data = json.dumps(page.body).encode() if page.body is not None else None
-    headers = {"Content-Type": "application/json"} | ({"X-Ask-Less-Warm-Up": "1"} if warm_up else {})
+    headers = {"Content-Type": "application/json"} | (
+        {"X-Ask-Less-Warm-Up": "1"} if warm_up else {}
+    )
     request = urllib.request.Request(base + page.path, data, headers, method=page.method)
     try:
         with urllib.request.urlopen(request, timeout=60) as answer:
@@ -100,15 +105,36 @@ class Datasette(Program):
             db.execute(
                 "CREATE TABLE call (id INTEGER PRIMARY KEY, vessel_id INTEGER REFERENCES vessel(id), status TEXT)"
             )
-            db.executemany("INSERT INTO vessel VALUES (?, ?, ?)", [(n, f"Tern {n}", "NO") for n in range(200)])
-            db.executemany("INSERT INTO call VALUES (?, ?, ?)", [(n, n % 200, "due") for n in range(2000)])
+            db.executemany(
+                "INSERT INTO vessel VALUES (?, ?, ?)", [(n, f"Tern {n}", "NO") for n in range(200)]
+            )
+            db.executemany(
+                "INSERT INTO call VALUES (?, ?, ?)", [(n, n % 200, "due") for n in range(2000)]
+            )
         return ["datasette", str(file), "-p", str(port)]
 
     def pages(self, base: str) -> list[Page]:
-        paths = ["/", "/office", "/office/vessel", "/office/call", "/office/call.json", "/office/vessel.json?_size=5"]
-        paths += [f"/office/vessel/{n}" for n in (1, 7, 42, 105)] + [f"/office/call/{n}.json" for n in (1, 9, 400)]
-        paths += ["/office/call?status=due", "/office/call?_facet=vessel_id", "/office/vessel?name__contains=9"]
-        paths += ["/office/-/query?sql=select+count(*)+from+call", "/office/call?_sort_desc=id", "/-/plugins.json"]
+        paths = [
+            "/",
+            "/office",
+            "/office/vessel",
+            "/office/call",
+            "/office/call.json",
+            "/office/vessel.json?_size=5",
+        ]
+        paths += [f"/office/vessel/{n}" for n in (1, 7, 42, 105)] + [
+            f"/office/call/{n}.json" for n in (1, 9, 400)
+        ]
+        paths += [
+            "/office/call?status=due",
+            "/office/call?_facet=vessel_id",
+            "/office/vessel?name__contains=9",
+        ]
+        paths += [
+            "/office/-/query?sql=select+count(*)+from+call",
+            "/office/call?_sort_desc=id",
+            "/-/plugins.json",
+        ]
         return [Page("GET", path) for path in [*paths, "/office/call.json?_next=100"]]
 
 
@@ -145,29 +171,62 @@ class Mlflow(Program):
     def fill(self, base: str) -> None:
         api = "/api/2.0/mlflow"
         for n in range(6):
-            _, answer = ask(base, Page("POST", f"{api}/experiments/create", {"name": f"tides {n}"}), True)
+            _, answer = ask(
+                base, Page("POST", f"{api}/experiments/create", {"name": f"tides {n}"}), True
+            )
             experiment = json.loads(answer)["experiment_id"]
             for turn in range(5):
-                made = {"experiment_id": experiment, "start_time": 1000 + 100 * n + turn, "run_name": f"run {turn}"}
-                run = json.loads(ask(base, Page("POST", f"{api}/runs/create", made), True)[1])["run"]["info"]["run_id"]
+                made = {
+                    "experiment_id": experiment,
+                    "start_time": 1000 + 100 * n + turn,
+                    "run_name": f"run {turn}",
+                }
+                run = json.loads(ask(base, Page("POST", f"{api}/runs/create", made), True)[1])[
+                    "run"
+                ]["info"]["run_id"]
                 ask(
                     base,
-                    Page("POST", f"{api}/runs/log-metric", {"run_id": run, "key": "m", "value": turn, "timestamp": 1}),
+                    Page(
+                        "POST",
+                        f"{api}/runs/log-metric",
+                        {"run_id": run, "key": "m", "value": turn, "timestamp": 1},
+                    ),
                     True,
                 )
-                ask(base, Page("POST", f"{api}/runs/set-tag", {"run_id": run, "key": "pier", "value": str(turn)}), True)
+                ask(
+                    base,
+                    Page(
+                        "POST",
+                        f"{api}/runs/set-tag",
+                        {"run_id": run, "key": "pier", "value": str(turn)},
+                    ),
+                    True,
+                )
 
     def pages(self, base: str) -> list[Page]:
         api = "/api/2.0/mlflow"
-        found = json.loads(ask(base, Page("POST", f"{api}/experiments/search", {"max_results": 10}), True)[1])
-        ids = sorted(each["experiment_id"] for each in found["experiments"] if each["name"].startswith("tides"))
+        found = json.loads(
+            ask(base, Page("POST", f"{api}/experiments/search", {"max_results": 10}), True)[1]
+        )
+        ids = sorted(
+            each["experiment_id"]
+            for each in found["experiments"]
+            if each["name"].startswith("tides")
+        )
         pages = [Page("GET", f"{api}/experiments/get?experiment_id={each}") for each in ids[:6]]
-        pages += [Page("GET", f"{api}/experiments/get-by-name?experiment_name=tides%20{n}") for n in range(4)]
         pages += [
-            Page("POST", f"{api}/runs/search", {"experiment_ids": [each], "order_by": ["start_time"]})
+            Page("GET", f"{api}/experiments/get-by-name?experiment_name=tides%20{n}")
+            for n in range(4)
+        ]
+        pages += [
+            Page(
+                "POST", f"{api}/runs/search", {"experiment_ids": [each], "order_by": ["start_time"]}
+            )
             for each in ids[:6]
         ]
-        pages += [Page("POST", f"{api}/experiments/search", {"max_results": 10, "order_by": ["name ASC"]})]
+        pages += [
+            Page("POST", f"{api}/experiments/search", {"max_results": 10, "order_by": ["name ASC"]})
+        ]
         pages += [
             Page(
                 "POST",
@@ -196,33 +255,58 @@ class Prefect(Program):
 
     def fill(self, base: str) -> None:
         for n in range(5):
-            flow = json.loads(ask(base, Page("POST", "/api/flows/", {"name": f"tide {n}"}), True)[1])["id"]
+            flow = json.loads(
+                ask(base, Page("POST", "/api/flows/", {"name": f"tide {n}"}), True)[1]
+            )["id"]
             for turn in range(4):
-                run = {"flow_id": flow, "name": f"run {turn}", "state": {"type": "SCHEDULED", "name": "Scheduled"}}
+                run = {
+                    "flow_id": flow,
+                    "name": f"run {turn}",
+                    "state": {"type": "SCHEDULED", "name": "Scheduled"},
+                }
                 ask(base, Page("POST", "/api/flow_runs/", run), True)
 
     def pages(self, base: str) -> list[Page]:
-        flows = json.loads(ask(base, Page("POST", "/api/flows/filter", {"sort": "NAME_ASC"}), True)[1])
+        flows = json.loads(
+            ask(base, Page("POST", "/api/flows/filter", {"sort": "NAME_ASC"}), True)[1]
+        )
         pages = [Page("GET", f"/api/flows/{flow['id']}") for flow in flows[:5]]
         pages += [Page("GET", f"/api/flows/name/tide%20{n}") for n in range(4)]
-        pages += [Page("POST", "/api/flows/filter", {"sort": "NAME_ASC", "limit": n}) for n in (1, 2, 3)]
+        pages += [
+            Page("POST", "/api/flows/filter", {"sort": "NAME_ASC", "limit": n}) for n in (1, 2, 3)
+        ]
         pages += [
             Page("POST", "/api/flow_runs/count", {}),
             Page("POST", "/api/flows/count", {}),
             Page("GET", "/api/health"),
         ]
-        pages += [Page("POST", "/api/flow_runs/count", {"flows": {"name": {"any_": [f"tide {n}"]}}}) for n in range(5)]
+        pages += [
+            Page("POST", "/api/flow_runs/count", {"flows": {"name": {"any_": [f"tide {n}"]}}})
+            for n in range(5)
+        ]
         return pages
 
 
 @contextmanager
-def running(program: Program, bin_: Path, database: str, folder: Path, capture: Path | None) -> Iterator[str]:
+def running(
+    program: Program, bin_: Path, database: str, folder: Path, capture: Path | None
+) -> Iterator[str]:
     """The program, started and answering; its address."""
     port = servers.free_port()
     words = program.command(port, database, folder)
     words[0] = str(bin_ / words[0])
     if capture is not None:
-        words = [sys.executable, "-m", "askless", "capture", "app", "-o", str(capture), "--", *words]
+        words = [
+            sys.executable,
+            "-m",
+            "askless",
+            "capture",
+            "app",
+            "-o",
+            str(capture),
+            "--",
+            *words,
+        ]
     env = {
         **os.environ,
         "PYTHONPATH": str(ROOT / "src"),
@@ -233,7 +317,12 @@ def running(program: Program, bin_: Path, database: str, folder: Path, capture: 
         env.pop("PYTHONPATH")
     with (folder / "log").open("wb") as log:
         process = subprocess.Popen(
-            words, env=env | program.environment(database), stdout=log, stderr=log, cwd=folder, start_new_session=True
+            words,
+            env=env | program.environment(database),
+            stdout=log,
+            stderr=log,
+            cwd=folder,
+            start_new_session=True,
         )
         try:
             base, deadline = f"http://127.0.0.1:{port}", time.monotonic() + 180
@@ -244,7 +333,9 @@ def running(program: Program, bin_: Path, database: str, folder: Path, capture: 
                 except OSError:
                     pass
                 if process.poll() is not None or time.monotonic() > deadline:
-                    raise SystemExit(f"{program.name} did not start:\n" + (folder / "log").read_text()[-2000:])
+                    raise SystemExit(
+                        f"{program.name} did not start:\n" + (folder / "log").read_text()[-2000:]
+                    )
                 time.sleep(0.2)
             yield base
         finally:
@@ -263,14 +354,20 @@ def kept(body: bytes) -> bytes:
 
 def own(request: Request) -> Counter[str]:
     """The shapes that a request asked, without noise."""
-    return Counter(request.statement(i).shape.text for i in range(len(request)) if not request.statement(i).shape.noise)
+    return Counter(
+        request.statement(i).shape.text
+        for i in range(len(request))
+        if not request.statement(i).shape.noise
+    )
 
 
 def logged(server: servers.Server, since: int) -> int:
     """How many statements that are no noise the server has logged."""
     from askless.core.sql.shape import shape_of
 
-    texts = (re.sub(r"^(?:statement: |execute [^:]+: )", "", text) for text in server.statements(since))
+    texts = (
+        re.sub(r"^(?:statement: |execute [^:]+: )", "", text) for text in server.statements(since)
+    )
     return sum(not shape_of(text, "postgresql").noise for text in texts)
 
 
@@ -287,7 +384,10 @@ class Office:
         if not (venv / "bin" / program.name).exists():
             subprocess.run([sys.executable, "-m", "venv", venv], check=True)
             more = ["psycopg2-binary"] if program.name == "mlflow" else []
-            subprocess.run([venv / "bin" / "python", "-m", "pip", "install", "-q", program.name, *more], check=True)
+            subprocess.run(
+                [venv / "bin" / "python", "-m", "pip", "install", "-q", program.name, *more],
+                check=True,
+            )
         return venv / "bin"
 
     def database(self, name: str) -> str:
@@ -296,11 +396,19 @@ class Office:
             db.cursor().execute(f"CREATE DATABASE {name}")
         return f"postgresql://harbour@127.0.0.1:{self.server.port}/{name}"
 
-    def run(self, program: Program, recorded: bool) -> tuple[list[tuple[int, bytes]], list[Request], int, list[str]]:
-        """Bodies of twenty pages, what was recorded of them, what the server logged meanwhile, and what got mixed up."""
+    def run(
+        self, program: Program, recorded: bool
+    ) -> tuple[list[tuple[int, bytes]], list[Request], int, list[str]]:
+        """Bodies of twenty pages, what was recorded of them, what the server logged meanwhile, and
+        what got mixed up.
+        """
         with tempfile.TemporaryDirectory() as kept_in:
             folder = Path(kept_in)
-            url = self.database(f"{program.name}_{'recorded' if recorded else 'bare'}") if program.system else ""
+            url = (
+                self.database(f"{program.name}_{'recorded' if recorded else 'bare'}")
+                if program.system
+                else ""
+            )
             capture = folder / "capture" if recorded else None
             with running(program, self.bin_of(program), url, folder, capture) as base:
                 program.fill(base)
@@ -315,7 +423,11 @@ class Office:
                 if recorded:
                     with ThreadPoolExecutor(20) as pool:
                         list(pool.map(lambda page: ask(base, page), pages))
-            requests = [] if capture is None else [r for r in read(capture) if r.kind == "http" and not r.warm_up]
+            requests = (
+                []
+                if capture is None
+                else [r for r in read(capture) if r.kind == "http" and not r.warm_up]
+            )
             return bodies, requests, count, [page.path for page in pages]
 
 
@@ -334,7 +446,9 @@ def judge(program: Program, office: Office) -> int:
     alone: dict[str, list[Counter[str]]] = {}
     for request in first:
         alone.setdefault(request.path, []).append(own(request))
-    mixed = sum(all(own(request) - one for one in alone.get(request.path, ())) for request in second)
+    mixed = sum(
+        all(own(request) - one for one in alone.get(request.path, ())) for request in second
+    )
     print(
         f"{program.name}: {len(paths)} pages, {len(different)} with another body; {len(first)} and at once {len(second)} requests recorded"
     )
@@ -352,14 +466,18 @@ def judge(program: Program, office: Office) -> int:
 def main() -> int:
     """Try what was asked for."""
     programs: list[Program] = [Datasette(), Mlflow(), Prefect()]
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--only", nargs="+", choices=[program.name for program in programs])
     parser.add_argument("--folder", type=Path, default=ROOT / ".programs")
     options = parser.parse_args()
     options.folder.mkdir(exist_ok=True)
     with servers.postgresql() as server:
         office = Office(options.folder.resolve(), server)
-        chosen = [program for program in programs if not options.only or program.name in options.only]
+        chosen = [
+            program for program in programs if not options.only or program.name in options.only
+        ]
         return 1 if sum(judge(program, office) for program in chosen) else 0
 
 

@@ -1,7 +1,9 @@
-"""What the recorder adds to a query: the same program bare and recorded, in turns, in processes of their own.
+"""What the recorder adds to a query: the same program bare and recorded, in turns, in processes of
+their own.
 
-`python benchmarks/recorder.py [--track-use] [--sample] [--only sqlite3|psycopg|orm]`. Prints microseconds a query and the ratio;
-with `--sample`, of queries in requests that a recording of one in 50 omits (aim: 1 µs for sqlite3 and psycopg):
+`python benchmarks/recorder.py [--track-use] [--sample] [--only sqlite3|psycopg|orm]`. Prints
+microseconds a query and the ratio; with `--sample`, of queries in requests that a recording of one
+in 50 omits (aim: 1 µs for sqlite3 and psycopg):
 
 - sqlite3: a select by key (from a connection and from a cursor), 1,000 rows of 8 columns (fetched at once, iterated
   over), the select by key on four threads;
@@ -155,12 +157,16 @@ measure([(orm_by_key, 200), (orm_rows, 1)])
 PROGRAMS = {"sqlite3": SQLITE, "psycopg": PSYCOPG, "orm": ORM}
 
 
-def _run(program: Path, folder: Path | None, words: list[str], wishes: dict[str, str]) -> dict[str, float]:
+def _run(
+    program: Path, folder: Path | None, words: list[str], wishes: dict[str, str]
+) -> dict[str, float]:
     env = {key: value for key, value in os.environ.items() if not key.startswith("ASKLESS")}
     if folder is not None:
         env |= {"PYTHONPATH": str(PROBE / "inject"), "ASKLESS_CAPTURE": str(folder), **wishes}
         env |= {"ASKLESS_FALLBACK": str(PROBE / "fallback")}
-    done = subprocess.run([sys.executable, str(program), *words], env=env, capture_output=True, text=True, check=True)
+    done = subprocess.run(
+        [sys.executable, str(program), *words], env=env, capture_output=True, text=True, check=True
+    )
     found: dict[str, float] = json.loads(done.stdout)
     return found
 
@@ -172,14 +178,22 @@ def measure(
     track_use: bool = False,
     sample: bool = False,
 ) -> dict[str, dict[str, float]]:
-    """Bare and recorded runs in turns; the fastest of each, the time added, and the ratio with its spread over rounds."""
+    """Bare and recorded runs in turns; the fastest of each, the time added, and the ratio with its
+    spread over rounds.
+    """
     rows: dict[str, dict[str, float]] = {}
     with tempfile.TemporaryDirectory() as folder, ExitStack() as servers:
         for name in names:
             program = Path(folder) / f"bench_{name}.py"
             program.write_text(VESSELS + PROGRAMS[name])
             words = [str(turns), "inside" if sample else "outside"]
-            wishes = {"ASKLESS_TRACK_USE": "1"} if track_use else {"ASKLESS_SAMPLE": "50"} if sample else {}
+            wishes = (
+                {"ASKLESS_TRACK_USE": "1"}
+                if track_use
+                else {"ASKLESS_SAMPLE": "50"}
+                if sample
+                else {}
+            )
             if name == "psycopg":
                 sys.path.insert(0, str(ROOT))
                 from tests.servers import postgresql
@@ -203,17 +217,24 @@ def measure(
 
 
 if __name__ == "__main__":
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--rounds", type=int, default=7)
     parser.add_argument("--only", choices=list(PROGRAMS), action="append")
     parser.add_argument("--track-use", action="store_true")
     parser.add_argument(
-        "--sample", action="store_true", help="keep one request in 50, and time those that are left out"
+        "--sample",
+        action="store_true",
+        help="keep one request in 50, and time those that are left out",
     )
     parser.add_argument("--json", action="store_true")
     options = parser.parse_args()
     figures = measure(
-        options.rounds, names=tuple(options.only or PROGRAMS), track_use=options.track_use, sample=options.sample
+        options.rounds,
+        names=tuple(options.only or PROGRAMS),
+        track_use=options.track_use,
+        sample=options.sample,
     )
     if options.json:
         print(json.dumps(figures))

@@ -1,11 +1,13 @@
-"""What the relay costs: pgbench's SELECTs by key and a large result, direct, through a plain byte pipe, and recorded.
+"""What the relay costs: pgbench's SELECTs by key and a large result, direct, through a plain byte
+pipe, and recorded.
 
     python benchmarks/relay.py [--seconds 4] [--rounds 3] [--clients 1 8 16]
 
-A PostgreSQL of its own (Debian's package), pgbench and socat, all on this machine. The ways are taken in turns; printed are
-medians of transactions a second, and the relay's as a ratio of the byte pipe's, for each protocol (simple, extended,
-prepared) and number of clients. Then the time of a result of 100 MB, and the relay's memory with 1,000 connections open.
-What was recorded is counted: every transaction must be in the capture.
+A PostgreSQL of its own (Debian's package), pgbench and socat, all on this machine. The ways are
+taken in turns; printed are medians of transactions a second, and the relay's as a ratio of the byte
+pipe's, for each protocol (simple, extended, prepared) and number of clients. Then the time of a
+result of 100 MB, and the relay's memory with 1,000 connections open. What was recorded is counted:
+every transaction must be in the capture.
 """
 
 from __future__ import annotations
@@ -38,7 +40,9 @@ CONNECTIONS = 1000
 
 def found(program: str) -> str:
     """The path of a program. Exits where it is not there."""
-    path = shutil.which(program) or next(iter(map(str, Path("/usr/lib/postgresql").glob(f"*/bin/{program}"))), None)
+    path = shutil.which(program) or next(
+        iter(map(str, Path("/usr/lib/postgresql").glob(f"*/bin/{program}"))), None
+    )
     if path is None:
         raise SystemExit(f"{program} is not here: apt-get install postgresql-contrib socat")
     return path
@@ -48,7 +52,11 @@ def found(program: str) -> str:
 def piped(port: int) -> Iterator[int]:
     """A plain byte pipe to a port."""
     mine = servers.free_port()
-    words = [found("socat"), f"TCP-LISTEN:{mine},fork,reuseaddr,nodelay,backlog=64", f"TCP:127.0.0.1:{port},nodelay"]
+    words = [
+        found("socat"),
+        f"TCP-LISTEN:{mine},fork,reuseaddr,nodelay,backlog=64",
+        f"TCP:127.0.0.1:{port},nodelay",
+    ]
     process = subprocess.Popen(words)
     try:
         _until_it_listens(mine)
@@ -62,9 +70,21 @@ def piped(port: int) -> Iterator[int]:
 def relayed(port: int, folder: Path) -> Iterator[tuple[int, subprocess.Popen[bytes]]]:
     """The relay to a port, recording into a folder."""
     mine = servers.free_port()
-    words = [sys.executable, "-m", "askless", "capture", "relay", "-o", str(folder), "--listen", f"127.0.0.1:{mine}"]
+    words = [
+        sys.executable,
+        "-m",
+        "askless",
+        "capture",
+        "relay",
+        "-o",
+        str(folder),
+        "--listen",
+        f"127.0.0.1:{mine}",
+    ]
     log = folder.with_suffix(".log").open("wb")
-    process = subprocess.Popen([*words, "--to", f"postgresql://127.0.0.1:{port}"], stdout=log, stderr=log)
+    process = subprocess.Popen(
+        [*words, "--to", f"postgresql://127.0.0.1:{port}"], stdout=log, stderr=log
+    )
     try:
         _until_it_listens(mine)
         yield mine, process
@@ -78,7 +98,9 @@ def _until_it_listens(port: int) -> None:
     while time.monotonic() < deadline:
         try:
             with closing(
-                psycopg.connect(f"host=127.0.0.1 port={port} user=harbour dbname=postgres", connect_timeout=2)
+                psycopg.connect(
+                    f"host=127.0.0.1 port={port} user=harbour dbname=postgres", connect_timeout=2
+                )
             ):
                 return
         except psycopg.OperationalError:
@@ -88,7 +110,19 @@ def _until_it_listens(port: int) -> None:
 
 def transactions(port: int, mode: str, clients: int, seconds: float) -> tuple[float, int]:
     """(transactions a second, transactions) of pgbench's SELECT by key."""
-    words = [found("pgbench"), "-S", "-n", "-M", mode, "-c", str(clients), "-T", str(int(seconds)), "-h", "127.0.0.1"]
+    words = [
+        found("pgbench"),
+        "-S",
+        "-n",
+        "-M",
+        mode,
+        "-c",
+        str(clients),
+        "-T",
+        str(int(seconds)),
+        "-h",
+        "127.0.0.1",
+    ]
     words += ["-p", str(port), "-U", "harbour", "postgres"]
     done = subprocess.run(words, capture_output=True, text=True, check=False)
     told = re.search(r"tps = ([\d.]+)", done.stdout)
@@ -100,7 +134,20 @@ def transactions(port: int, mode: str, clients: int, seconds: float) -> tuple[fl
 
 def large(port: int) -> float:
     """Seconds that a result of 100 MB takes."""
-    words = [found("psql"), "-h", "127.0.0.1", "-p", str(port), "-U", "harbour", "-d", "postgres", "-At", "-c", LARGE]
+    words = [
+        found("psql"),
+        "-h",
+        "127.0.0.1",
+        "-p",
+        str(port),
+        "-U",
+        "harbour",
+        "-d",
+        "postgres",
+        "-At",
+        "-c",
+        LARGE,
+    ]
     start = time.perf_counter()
     with open(os.devnull, "wb") as nothing:
         subprocess.run(words, stdout=nothing, check=True)
@@ -118,7 +165,9 @@ def main(seconds: float, rounds: int, clients: list[int], modes: list[str]) -> N
     """Measure and print."""
     with ExitStack() as stack:
         folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
-        server = stack.enter_context(servers.postgresql(logging=False, connections=CONNECTIONS + 50))
+        server = stack.enter_context(
+            servers.postgresql(logging=False, connections=CONNECTIONS + 50)
+        )
         fill = [
             found("pgbench"),
             "-i",
@@ -136,7 +185,9 @@ def main(seconds: float, rounds: int, clients: list[int], modes: list[str]) -> N
         subprocess.run(fill, check=True, capture_output=True)
         pipe = stack.enter_context(piped(server.port))
         asked = 0
-        print(f"{'protocol':>10}{'clients':>9}{'direct':>10}{'pipe':>10}{'relay':>10}{'relay/pipe':>12}  aim")
+        print(
+            f"{'protocol':>10}{'clients':>9}{'direct':>10}{'pipe':>10}{'relay':>10}{'relay/pipe':>12}  aim"
+        )
         with relayed(server.port, folder / "calls") as (relay, _):
             ways = {"direct": server.port, "pipe": pipe, "relay": relay}
             for mode in modes:
@@ -158,7 +209,9 @@ def main(seconds: float, rounds: int, clients: list[int], modes: list[str]) -> N
                 f"100 MB of result: direct {taken['direct']:.2f} s, pipe {taken['pipe']:.2f} s, relay {taken['relay']:.2f} s: "
                 f"{taken['relay'] / taken['pipe']:.2f} of the pipe's (aim 1.5)"
             )
-        print("what the relay said:", (folder / "calls.log").read_text().strip().replace("\n", "\n  "))
+        print(
+            "what the relay said:", (folder / "calls.log").read_text().strip().replace("\n", "\n  ")
+        )
         kept = counted(folder / "calls")
         print(f"SELECTs by key that were relayed {asked}, that are in the capture {kept}")
         memory(server.port, folder)
@@ -169,23 +222,34 @@ def counted(capture: Path) -> int:
     from askless.capture.reading import read
 
     return sum(
-        "pgbench_accounts" in request.statement(i).text for request in read(capture) for i in range(len(request))
+        "pgbench_accounts" in request.statement(i).text
+        for request in read(capture)
+        for i in range(len(request))
     )
 
 
 def memory(port: int, folder: Path) -> None:
-    """The relay's memory with ten connections and with a thousand, each of which has asked something large."""
+    """The relay's memory with ten connections and with a thousand, each of which has asked
+    something large.
+    """
     with relayed(port, folder / "many") as (relay, process), ExitStack() as stack:
         for count in range(1, CONNECTIONS + 1):
-            opened = psycopg.connect(f"host=127.0.0.1 port={relay} user=harbour dbname=postgres", autocommit=True)
+            opened = psycopg.connect(
+                f"host=127.0.0.1 port={relay} user=harbour dbname=postgres", autocommit=True
+            )
             stack.enter_context(closing(opened))
             opened.execute("SELECT repeat('harbour ', 1024) FROM generate_series(1, 20)").fetchall()
             if count in (10, 100, CONNECTIONS):
-                print(f"{count} connections: {resident_mib(process.pid):.0f} MiB in the relay", flush=True)
+                print(
+                    f"{count} connections: {resident_mib(process.pid):.0f} MiB in the relay",
+                    flush=True,
+                )
 
 
 if __name__ == "__main__":
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--seconds", type=float, default=4)
     parser.add_argument("--rounds", type=int, default=3)
     parser.add_argument("--clients", type=int, nargs="+", default=[1, 8, 16])

@@ -1,6 +1,8 @@
-"""How long commands take to start, as CPU time over that of `python -c "import argparse"`, all in one run.
+"""How long commands take to start, as CPU time over that of `python -c "import argparse"`, all in
+one run.
 
-The commands take turns, so that a machine that slows down slows all of them; the ratios are of medians.
+The commands take turns, so that a machine that slows down slows all of them; the ratios are of
+medians.
 """
 
 from __future__ import annotations
@@ -38,7 +40,9 @@ PLAN = "Seq Scan on vessel  (cost=0.00..35.50 rows=2550 width=4)\n"
 def cpu_s(words: list[str], env: dict[str, str]) -> float:
     """The CPU time of one run, its children's included."""
     before = resource.getrusage(resource.RUSAGE_CHILDREN)
-    subprocess.run(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=env, check=False)
+    subprocess.run(
+        words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=env, check=False
+    )
     after = resource.getrusage(resource.RUSAGE_CHILDREN)
     return after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
 
@@ -47,7 +51,11 @@ def main() -> None:
     """Record a small capture, then measure. Our modules are compiled first, as an installer does."""
     compileall.compile_dir(Path(askless.__file__).parent, quiet=1)
     with tempfile.TemporaryDirectory() as folder:
-        capture, script, plan = Path(folder) / "calls", Path(folder) / "office.py", Path(folder) / "plan.txt"
+        capture, script, plan = (
+            Path(folder) / "calls",
+            Path(folder) / "office.py",
+            Path(folder) / "plan.txt",
+        )
         script.write_text(OFFICE)
         plan.write_text(PLAN)
         program = [sys.executable, "-m", "askless"]
@@ -67,8 +75,14 @@ def main() -> None:
             "shell completion": (program, completion),
             "findings --help": ([*program, "findings", "--help"], {}),
             "requests": ([*program, "requests", str(capture)], {}),
-            "findings": ([*program, "findings", str(capture)], {"XDG_CACHE_HOME": str(Path(folder) / "cache")}),
-            "findings, first look": ([*program, "findings", str(capture)], {"XDG_CACHE_HOME": os.devnull}),
+            "findings": (
+                [*program, "findings", str(capture)],
+                {"XDG_CACHE_HOME": str(Path(folder) / "cache")},
+            ),
+            "findings, first look": (
+                [*program, "findings", str(capture)],
+                {"XDG_CACHE_HOME": os.devnull},
+            ),
             "plan --file": ([*program, "plan", "--file", str(plan)], {}),
             "import sqlglot": ([sys.executable, "-c", "import sqlglot"], {}),
             "import rich.table": ([sys.executable, "-c", "import rich.table"], {}),
@@ -82,7 +96,9 @@ def main() -> None:
     print(f"{'command':20} {'CPU ms':>8} {'x floor':>8}  aim")
     for name, times in taken.items():
         aim = AIMS.get(name)
-        print(f"{name:20} {median(times) * 1e3:8.0f} {median(times) / floor:8.1f}  {f'at most {aim:g}' if aim else ''}")
+        print(
+            f"{name:20} {median(times) * 1e3:8.0f} {median(times) / floor:8.1f}  {f'at most {aim:g}' if aim else ''}"
+        )
 
 
 if __name__ == "__main__":

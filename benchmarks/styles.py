@@ -1,14 +1,16 @@
-"""Sends the statements of four applications again as other languages' ORMs write them, and compares what is found.
+"""Sends the statements of four applications again as other languages' ORMs write them, and compares
+what is found.
 
     python benchmarks/styles.py                                    all, in some three minutes
     python benchmarks/styles.py --only django --on sqlite          one application on one database
     python benchmarks/styles.py --verbose                          and which page differs, and how
     python benchmarks/styles.py --capture calls.jsonl              what an application of yours asked
 
-The applications are those of `benchmarks/advice.py`. Each runs once, recorded. What it asked is then written again, in every
-style below and every form in which a statement may come (bound, with its literals, under a comment, prepared), and
-analysed without a word of an ORM: as a server's log, a relay or another language would give it. The same patterns must be
-found on the same pages as where the statements stand as they were sent. Exit code 1 where they are not.
+The applications are those of `benchmarks/advice.py`. Each runs once, recorded. What it asked is
+then written again, in every style below and every form in which a statement may come (bound, with
+its literals, under a comment, prepared), and analysed without a word of an ORM: as a server's log,
+a relay or another language would give it. The same patterns must be found on the same pages as
+where the statements stand as they were sent. Exit code 1 where they are not.
 """
 
 from __future__ import annotations
@@ -42,7 +44,8 @@ Tree = exp.Expression
 Found = Counter[tuple[str, str, str]]
 
 
-# What a style does to a statement. Each takes a SELECT, an INSERT, an UPDATE or a DELETE, and leaves what it returns alone.
+# What a style does to a statement. Each takes a SELECT, an INSERT, an UPDATE or a DELETE, and
+# leaves what it returns alone.
 
 
 def as_sent(tree: Tree, rows: int) -> None:
@@ -64,7 +67,11 @@ def _renamed(tree: Tree, name: Callable[[str, int], str]) -> None:
             column.set("table", exp.to_identifier(new[column.table]))
         elif not column.table and select is not None and not select.args.get("joins"):
             source = select.args.get("from_") or select.args.get("from")
-            if source is not None and isinstance(source.this, exp.Table) and source.this.name not in known:
+            if (
+                source is not None
+                and isinstance(source.this, exp.Table)
+                and source.this.name not in known
+            ):
                 column.set("table", exp.to_identifier(new[source.this.alias_or_name]))
     for table in tables:
         if table.name not in known:
@@ -81,7 +88,10 @@ def short_aliases(tree: Tree, rows: int) -> None:
 
 def named_aliases(tree: Tree, rows: int) -> None:
     """`SELECT "Vessel"."id" AS "Vessel_id" FROM "vessel" "Vessel"`."""
-    _renamed(tree, lambda table, number: table.title().replace("_", "") + (f"__{number}" if number else ""))
+    _renamed(
+        tree,
+        lambda table, number: table.title().replace("_", "") + (f"__{number}" if number else ""),
+    )
     if isinstance(tree, exp.Select):
         for item in tree.expressions:
             if isinstance(item, exp.Column) and not isinstance(item.this, exp.Star):
@@ -89,13 +99,19 @@ def named_aliases(tree: Tree, rows: int) -> None:
 
 
 def whole_rows(tree: Tree, rows: int) -> None:
-    """`SELECT vessel.* FROM vessel`, where more than two columns of one table are read; lookups by id end in LIMIT 1."""
+    """`SELECT vessel.* FROM vessel`, where more than two columns of one table are read; lookups by
+    id end in LIMIT 1.
+    """
     if isinstance(tree, exp.Select):
         items = [item.unalias() for item in tree.expressions]
-        plain = all(isinstance(item, exp.Column) and not isinstance(item.this, exp.Star) for item in items)
+        plain = all(
+            isinstance(item, exp.Column) and not isinstance(item.this, exp.Star) for item in items
+        )
         tables = {item.table for item in items if isinstance(item, exp.Column)}
         if plain and len(items) > 2 and len(tables) == 1 and "" not in tables:
-            tree.set("expressions", [exp.Column(this=exp.Star(), table=exp.to_identifier(tables.pop()))])
+            tree.set(
+                "expressions", [exp.Column(this=exp.Star(), table=exp.to_identifier(tables.pop()))]
+            )
     if isinstance(tree, exp.Select) and _is_look_up(tree):
         tree.limit(1, copy=False)
 
@@ -122,14 +138,29 @@ def not_null(tree: Tree, rows: int) -> None:
     if isinstance(tree, exp.Select) and where is not None:
         for equal in list(where.find_all(exp.EQ)):
             column = equal.this
-            if isinstance(column, exp.Column) and column.name.endswith("_id") and _is_given(equal.expression):
-                equal.replace(exp.and_(equal.copy(), exp.Not(this=exp.Is(this=column.copy(), expression=exp.null()))))
+            if (
+                isinstance(column, exp.Column)
+                and column.name.endswith("_id")
+                and _is_given(equal.expression)
+            ):
+                equal.replace(
+                    exp.and_(
+                        equal.copy(),
+                        exp.Not(this=exp.Is(this=column.copy(), expression=exp.null())),
+                    )
+                )
 
 
 def by_the_parent(tree: Tree, rows: int) -> None:
-    """`SELECT tug_job.* FROM tug_job JOIN port_call p ON p.id = tug_job.port_call_id WHERE p.id = ?`."""
+    """`SELECT tug_job.* FROM tug_job JOIN port_call p ON p.id = tug_job.port_call_id WHERE p.id =
+    ?`.
+    """
     where = tree.args.get("where")
-    if not isinstance(tree, exp.Select) or where is None or len(list(tree.find_all(exp.Select))) > 1:
+    if (
+        not isinstance(tree, exp.Select)
+        or where is None
+        or len(list(tree.find_all(exp.Select))) > 1
+    ):
         return
     for equal in list(where.find_all(exp.EQ)):
         column = equal.this
@@ -141,7 +172,10 @@ def by_the_parent(tree: Tree, rows: int) -> None:
         ):
             parent = exp.column("id", table="p")
             tree.join(
-                exp.Table(this=exp.to_identifier(column.name[:-3]), alias=exp.TableAlias(this=exp.to_identifier("p"))),
+                exp.Table(
+                    this=exp.to_identifier(column.name[:-3]),
+                    alias=exp.TableAlias(this=exp.to_identifier("p")),
+                ),
                 on=parent.eq(column.copy()),
                 copy=False,
             )
@@ -150,11 +184,17 @@ def by_the_parent(tree: Tree, rows: int) -> None:
 
 
 def counts_of_one(tree: Tree, rows: int) -> None:
-    """`SELECT COUNT(1) FROM (SELECT 1 FROM tug_job WHERE …) AS _w` where nothing but rows is counted."""
+    """`SELECT COUNT(1) FROM (SELECT 1 FROM tug_job WHERE …) AS _w` where nothing but rows is
+    counted.
+    """
     if not isinstance(tree, exp.Select) or len(tree.expressions) != 1 or tree.args.get("group"):
         return
     counted = tree.expressions[0].unalias()
-    if isinstance(counted, exp.Count) and isinstance(counted.this, (exp.Star, exp.Column)) and rows == 1:
+    if (
+        isinstance(counted, exp.Count)
+        and isinstance(counted.this, (exp.Star, exp.Column))
+        and rows == 1
+    ):
         if isinstance(counted.this, exp.Column) and not counted.this.name.endswith("id"):
             return
         inner = tree.copy()
@@ -195,7 +235,9 @@ def _is_look_up(tree: exp.Select) -> bool:
     )
 
 
-STYLES: dict[str, tuple[Callable[[Tree, int], None], bool]] = {  # what it does, and whether it quotes every name
+STYLES: dict[
+    str, tuple[Callable[[Tree, int], None], bool]
+] = {  # what it does, and whether it quotes every name
     "as sent": (as_sent, False),
     "quoted": (as_sent, True),
     "short aliases": (short_aliases, False),
@@ -276,14 +318,18 @@ class Writer:
         return after
 
 
-def in_form(marked: str, values: Sequence[Value], form: str, system: str, turn: int) -> tuple[str, tuple[Value, ...]]:
+def in_form(
+    marked: str, values: Sequence[Value], form: str, system: str, turn: int
+) -> tuple[str, tuple[Value, ...]]:
     """A marked text as it is sent in a form, and what is bound next to it."""
     given = [values[int(match[1])] for match in MARK.finditer(marked)]
     if form == "bound":
         return MARK.sub("?", marked), tuple(given)
     if form == "prepared":
         numbers = iter(range(1, 10_000))
-        return MARK.sub(lambda _: f"${next(numbers)}" if system == "postgresql" else "?", marked), tuple(given)
+        return MARK.sub(
+            lambda _: f"${next(numbers)}" if system == "postgresql" else "?", marked
+        ), tuple(given)
     text = MARK.sub(lambda match: literal(values[int(match[1])], system), marked)
     return (f"{text} /* page:calls trace:{turn:032x} */" if form == "commented" else text), ()
 
@@ -293,7 +339,9 @@ def sent_again(requests: Sequence[Request], writer: Writer, form: str) -> list[R
     results: list[Request] = []
     receiver = LiveRequestBuilder(writer.system, results.append)
     for request in requests:
-        receiver.request_began(RequestBegan(request.number, request.route, request.start_ns, request.kind))
+        receiver.request_began(
+            RequestBegan(request.number, request.route, request.start_ns, request.kind)
+        )
         receiver.queries(request.number, list(_queries(request, writer, form)))
         receiver.request_ended(RequestEnded(request.number, request.end_ns))
     return results
@@ -305,7 +353,9 @@ def _queries(request: Request, writer: Writer, form: str) -> Iterator[QuerySeen]
         text, given = in_form(writer.marked(request, i), request.values(i), form, writer.system, i)
         if writer.style == "control traffic":
             before_ns = request.starts_ns[i] - 10
-            yield QuerySeen(BETWEEN[i % len(BETWEEN)].format(i), before_ns, 1, connection=request.connections[i])
+            yield QuerySeen(
+                BETWEEN[i % len(BETWEEN)].format(i), before_ns, 1, connection=request.connections[i]
+            )
         yield QuerySeen(
             text, request.starts_ns[i], request.durations_ns[i], request.rows[i], request.bytes[i], request.digests[i],
             request.tables.places.get(request.places[i]), None, request.connections[i], bool(request.in_transaction[i]),
@@ -315,9 +365,13 @@ def _queries(request: Request, writer: Writer, form: str) -> Iterator[QuerySeen]
 
 
 def found(requests: Sequence[Request], widened: bool) -> Found:
-    """How often each pattern and variant is found on each page. Where a style reads whole rows, that it does is not a matter."""
+    """How often each pattern and variant is found on each page. Where a style reads whole rows,
+    that it does is not a matter.
+    """
     findings = findings_of(summarise(requests))
-    return Counter((f.route, f.pattern, f.variant) for f in findings if not (widened and f.variant == "star"))
+    return Counter(
+        (f.route, f.pattern, f.variant) for f in findings if not (widened and f.variant == "star")
+    )
 
 
 def compare(requests: Sequence[Request], system: str, verbose: bool) -> int:
@@ -337,26 +391,41 @@ def compare(requests: Sequence[Request], system: str, verbose: bool) -> int:
             if verbose:
                 for title, which in (("missed", missed), ("new", new)):
                     for (route, pattern, variant), count in sorted(which.items()):
-                        print(f"      {title} {route}: {pattern} {variant} {f'x{count}' if count > 1 else ''}")
+                        print(
+                            f"      {title} {route}: {pattern} {variant} {f'x{count}' if count > 1 else ''}"
+                        )
     return differing
 
 
-def held_to_labels(requests: Sequence[Request], system: str, labels: dict[str, str]) -> tuple[list[str], list[str]]:
-    """What a page is labelled with and is not found without an ORM's words; what is found on a page that is labelled clean."""
+def held_to_labels(
+    requests: Sequence[Request], system: str, labels: dict[str, str]
+) -> tuple[list[str], list[str]]:
+    """What a page is labelled with and is not found without an ORM's words; what is found on a page
+    that is labelled clean.
+    """
     results = found(sent_again(requests, Writer(system, "as sent"), "literals"), False)
     there: dict[str, set[str]] = {}
     for route, pattern, _ in results:
         there.setdefault(route, set()).add(pattern)
     missed = [
-        f"{page}: {name}" for page, label in labels.items() for name in set(label.split()) - there.get(page, set())
+        f"{page}: {name}"
+        for page, label in labels.items()
+        for name in set(label.split()) - there.get(page, set())
     ]
-    false = [f"{page}: {name}" for page, label in labels.items() if not label for name in there.get(page, ())]
+    false = [
+        f"{page}: {name}"
+        for page, label in labels.items()
+        if not label
+        for name in there.get(page, ())
+    ]
     return sorted(missed), sorted(false)
 
 
 def main() -> int:
     """Run what was asked for."""
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--only", choices=list(APPLICATIONS), action="append")
     parser.add_argument("--on", choices=SYSTEMS, action="append")
     parser.add_argument("--verbose", action="store_true")
@@ -365,14 +434,18 @@ def main() -> int:
     if options.capture is not None:
         requests = list(read(options.capture))
         systems = {one.system for request in requests for one in request.tables.statements.values()}
-        differing = sum(compare(requests, system, options.verbose) for system in systems & set(DIALECTS))
+        differing = sum(
+            compare(requests, system, options.verbose) for system in systems & set(DIALECTS)
+        )
         print(f"{differing} findings differ")
         return int(differing > 0)
     differing = 0
     for bench in benches(options.only, options.on):
         gave, _ = bench.run({}, True)
         print(f"{bench.name} on {bench.system}")
-        requests = [request for request in read(bench.folder / "1.capture") if request.kind == "marked"]
+        requests = [
+            request for request in read(bench.folder / "1.capture") if request.kind == "marked"
+        ]
         missed, false = held_to_labels(requests, bench.system, gave["labels"])
         print(
             f"  without an ORM's words: missed {', '.join(missed) or 'nothing'}; false {', '.join(false) or 'nothing'}"

@@ -1,4 +1,5 @@
-"""How often an interval of a trial's is wrong: timings of a known ratio, on a machine that is kept busy.
+"""How often an interval of a trial's is wrong: timings of a known ratio, on a machine that is kept
+busy.
 
     python benchmarks/timings.py [--trials 200] [--load 4]
 
@@ -20,7 +21,9 @@ from collections.abc import Callable
 from askless.core.statistics import ratio_of_turns
 from askless.database.timing import interleaved
 
-COUNT = "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n LIMIT ?) SELECT count(*) FROM n"
+COUNT = (
+    "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n LIMIT ?) SELECT count(*) FROM n"
+)
 STEPS = 20_000
 RATIOS = (1.0, 1.1, 1.5)
 
@@ -39,7 +42,9 @@ def _counter(db: sqlite3.Connection, steps: int) -> Callable[[], object]:
 
 
 def measure(trials: int, load: int, budget_s: float) -> list[tuple[float, float, float, float]]:
-    """By ratio: the share of intervals that held it, and of trials that called the second faster, and slower."""
+    """By ratio: the share of intervals that held it, and of trials that called the second faster,
+    and slower.
+    """
     others = [multiprocessing.Process(target=_busy, daemon=True) for _ in range(load)]
     for other in others:
         other.start()
@@ -50,9 +55,12 @@ def measure(trials: int, load: int, budget_s: float) -> list[tuple[float, float,
             for _ in range(trials):
                 before, after = (sqlite3.connect(":memory:") for _ in range(2))
                 ratio = ratio_of_turns(
-                    *interleaved([_counter(before, int(STEPS * known)), _counter(after, STEPS)], budget_s)
+                    *interleaved(
+                        [_counter(before, int(STEPS * known)), _counter(after, STEPS)], budget_s
+                    )
                 )
-                # Starting a statement takes a little too: what is measured lies that much nearer to 1.
+                # Starting a statement takes a little too: what is measured lies that much nearer to
+                # 1.
                 held += ratio.low <= known * 1.005 and ratio.high >= known * 0.985
                 faster += ratio.certain and ratio.value > 1
                 slower += ratio.certain and ratio.value < 1
@@ -64,7 +72,9 @@ def measure(trials: int, load: int, budget_s: float) -> list[tuple[float, float,
 
 
 if __name__ == "__main__":
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--trials", type=int, default=200)
     parser.add_argument("--load", type=int, default=4)
     parser.add_argument("--budget", type=float, default=0.3, help="seconds for one trial")

@@ -1,6 +1,8 @@
-"""Spans a second that are received, put together and written, over merely decoding the same payloads; and the memory it takes.
+"""Spans a second that are received, put together and written, over merely decoding the same
+payloads; and the memory it takes.
 
-All in one run, in one process: the payloads are made first, as exporters send them (512 spans each, the request's span last).
+All in one run, in one process: the payloads are made first, as exporters send them (512 spans each,
+the request's span last).
 """
 
 from __future__ import annotations
@@ -67,7 +69,9 @@ def payloads(count: int) -> list[bytes]:
 
 def main() -> None:
     """Measure, and say what was aimed at."""
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--spans", type=int, default=SPANS)
     wanted = parser.parse_args().spans
     made = payloads(PAYLOADS)

@@ -1,15 +1,17 @@
-"""Puts trials to what is known: pairs of statements, statements with side effects, signals, and a second session that writes.
+"""Puts trials to what is known: pairs of statements, statements with side effects, signals, and a
+second session that writes.
 
     python benchmarks/trials.py                                    SQLite, PostgreSQL and MariaDB, in some fifteen minutes
     python benchmarks/trials.py --on mysql --url mysql://root@127.0.0.1:33097/trials      a server of yours
     python benchmarks/trials.py --part pairs --part effects --part kills --part waits     one part
 
-Parts. `pairs`: each pair of `trial_cases/pairs.py`, with the rows there are and with `--synthetic-rows`; a verdict is wrong where
-statements that differ are called the same or the other way round. `effects`: each statement of `trial_cases/effects.py`, as
-a statement to compare, to measure and to explain; everything that the server holds is read before and after. `kills`: a
-trial is stopped by each signal in each phase, and what is left is looked for. `waits`: a session writes every 20 ms while
-trials run; the longest wait is reported. Timings of a known ratio are `benchmarks/timings.py`'s. Exit code 1 where something is
-wrong, written, or left.
+Parts. `pairs`: each pair of `trial_cases/pairs.py`, with the rows there are and with
+`--synthetic-rows`; a verdict is wrong where statements that differ are called the same or the other
+way round. `effects`: each statement of `trial_cases/effects.py`, as a statement to compare, to
+measure and to explain; everything that the server holds is read before and after. `kills`: a trial
+is stopped by each signal in each phase, and what is left is looked for. `waits`: a session writes
+every 20 ms while trials run; the longest wait is reported. Timings of a known ratio are
+`benchmarks/timings.py`'s. Exit code 1 where something is wrong, written, or left.
 """
 
 from __future__ import annotations
@@ -46,7 +48,12 @@ from tests import servers  # noqa: E402
 from tests.database.test_safety import wait_until  # noqa: E402
 
 SYSTEMS = ("sqlite", "postgresql", "mariadb")
-DRIVERS = {"sqlite": "sqlite", "postgresql": "postgresql+psycopg", "mariadb": "mysql+pymysql", "mysql": "mysql+pymysql"}
+DRIVERS = {
+    "sqlite": "sqlite",
+    "postgresql": "postgresql+psycopg",
+    "mariadb": "mysql+pymysql",
+    "mysql": "mysql+pymysql",
+}
 SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGKILL)
 SLOW = "SELECT count(*) FROM port_call a, port_call b, port_call c WHERE a.eta < b.eta AND b.eta < c.eta AND a.id < 40"
 
@@ -68,26 +75,45 @@ class Office:
                 db.exec_driver_sql(f"CREATE TABLE {name} ({columns})")
             for name, row in office.rows():
                 marks = ", ".join(f":a{n}" for n in range(len(row)))
-                db.execute(sa.text(f"INSERT INTO {name} VALUES ({marks})"), {f"a{n}": v for n, v in enumerate(row)})
+                db.execute(
+                    sa.text(f"INSERT INTO {name} VALUES ({marks})"),
+                    {f"a{n}": v for n, v in enumerate(row)},
+                )
             for statement in effects.SETUP[self.system]:
                 with suppress(sa.exc.DBAPIError):
-                    db.exec_driver_sql(statement.replace("{folder}", str(self.folder)).replace("%", "%%"))
+                    db.exec_driver_sql(
+                        statement.replace("{folder}", str(self.folder)).replace("%", "%%")
+                    )
             if self.system != "sqlite":
                 db.exec_driver_sql(
-                    "ANALYZE" if self.system == "postgresql" else f"ANALYZE TABLE {', '.join(office.TABLES)}"
+                    "ANALYZE"
+                    if self.system == "postgresql"
+                    else f"ANALYZE TABLE {', '.join(office.TABLES)}"
                 )
 
     def state(self) -> str:
-        """A checksum of all that the server holds for us: rows, objects, sequences, settings, files in the folder."""
+        """A checksum of all that the server holds for us: rows, objects, sequences, settings, files
+        in the folder.
+        """
         facts: list[Any] = [
-            sorted(str(p.relative_to(self.folder)) for p in self.folder.rglob("*") if not p.name.endswith(".sql"))
+            sorted(
+                str(p.relative_to(self.folder))
+                for p in self.folder.rglob("*")
+                if not p.name.endswith(".sql")
+            )
         ]
         with self.engine.connect() as db:
             inspector = sa.inspect(db)
             names = sorted(inspector.get_table_names())
-            facts += [names, sorted(inspector.get_view_names()), sorted(inspector.get_schema_names())]
+            facts += [
+                names,
+                sorted(inspector.get_view_names()),
+                sorted(inspector.get_schema_names()),
+            ]
             for name in names:
-                facts.append(sorted(map(str, db.exec_driver_sql(f"SELECT * FROM {name}").fetchall())))
+                facts.append(
+                    sorted(map(str, db.exec_driver_sql(f"SELECT * FROM {name}").fetchall()))
+                )
                 facts.append(sorted(str(index["name"]) for index in inspector.get_indexes(name)))
             for statement in _STATE[self.system]:
                 with suppress(sa.exc.DBAPIError):
@@ -174,7 +200,9 @@ def pairs(here: Office) -> int:
 
 
 def side_effects(here: Office) -> int:
-    """How many statements left something after, each in every command that sends a text to a database."""
+    """How many statements left something after, each in every command that sends a text to a
+    database.
+    """
     left = ran = runs = 0
     with tempfile.TemporaryDirectory() as where:
         for number, statement in enumerate(effects.EFFECTS[here.system]):
@@ -195,7 +223,9 @@ def side_effects(here: Office) -> int:
                     if here.state() != before:
                         print(f"        in askless {command} {' '.join(map(str, words))[:100]}")
     number = len(effects.EFFECTS[here.system])
-    print(f"  side effects: {number} statements, {runs} commands, of which {ran} ran; {left} left something")
+    print(
+        f"  side effects: {number} statements, {runs} commands, of which {ran} ran; {left} left something"
+    )
     return left
 
 
@@ -239,7 +269,13 @@ def kills(here: Office) -> int:
     phases = {
         "an index, built": ["--index", "CREATE INDEX tried ON port_call (eta)", "--sql", SLOW],
         "statements, compared": ["--before", "{before}", "--after", "{after}"],
-        "statements, on harder rows": ["--before", "{before}", "--after", "{after}", "--synthetic-rows"],
+        "statements, on harder rows": [
+            "--before",
+            "{before}",
+            "--after",
+            "{after}",
+            "--synthetic-rows",
+        ],
     }
     with tempfile.TemporaryDirectory() as where:
         names = {name: Path(where) / f"{name}.sql" for name in ("before", "after")}
@@ -261,13 +297,17 @@ def kills(here: Office) -> int:
                     "600",
                     "--allow-busy",
                 ]
-                process = subprocess.Popen(whole, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+                process = subprocess.Popen(
+                    whole, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+                )
                 started = wait_until(partial(_has_begun, here, process))
                 if process.poll() is None and started:
                     process.send_signal(number)
                 process.wait(60)
                 done += 1
-                ended = wait_until(lambda: not [text for text in here.at_work() if "port_call" in text], 30)
+                ended = wait_until(
+                    lambda: not [text for text in here.at_work() if "port_call" in text], 30
+                )
                 if number == signal.SIGKILL:  # no one could tidy up: the next command does
                     here.trial(
                         "--index",
@@ -286,20 +326,24 @@ def kills(here: Office) -> int:
 
 
 def _has_begun(here: Office, process: subprocess.Popen[bytes]) -> bool:
-    """Whether the slow statement runs, or all is over: on a server it is seen, with SQLite a second of its own time tells."""
+    """Whether the slow statement runs, or all is over: on a server it is seen, with SQLite a second
+    of its own time tells.
+    """
     if process.poll() is not None:
         return True
     if here.system != "sqlite":
         return any("a.eta < b.eta" in text for text in here.at_work())
     with suppress(OSError, IndexError):
-        return sum(map(int, Path(f"/proc/{process.pid}/stat").read_text().split()[13:15])) > 1.2 * os.sysconf(
-            "SC_CLK_TCK"
-        )
+        return sum(
+            map(int, Path(f"/proc/{process.pid}/stat").read_text().split()[13:15])
+        ) > 1.2 * os.sysconf("SC_CLK_TCK")
     return True
 
 
 class _Second(threading.Thread):
-    """Another session: a SELECT and an UPDATE every 20 ms. `longest_ms` is the longest that one of them took."""
+    """Another session: a SELECT and an UPDATE every 20 ms. `longest_ms` is the longest that one of
+    them took.
+    """
 
     def __init__(self, here: Office) -> None:
         super().__init__(daemon=True)
@@ -308,7 +352,10 @@ class _Second(threading.Thread):
     def run(self) -> None:
         with self.here.engine.connect() as db:
             while not self.stop.wait(0.02):
-                for statement in ("SELECT name FROM vessel WHERE id = 7", "UPDATE vessel SET name = name WHERE id = 7"):
+                for statement in (
+                    "SELECT name FROM vessel WHERE id = 7",
+                    "UPDATE vessel SET name = name WHERE id = 7",
+                ):
                     start = time.perf_counter()
                     try:
                         db.exec_driver_sql(statement)
@@ -320,7 +367,9 @@ class _Second(threading.Thread):
 
 
 def waits(here: Office) -> int:
-    """Print the longest wait of a second session while trials run next to it; how many of its statements failed."""
+    """Print the longest wait of a second session while trials run next to it; how many of its
+    statements failed.
+    """
     ask = "SELECT count(*) FROM vessel v JOIN port_call c ON c.vessel_id = v.id WHERE v.flag = 'NO'"
     index = [
         "--index",
@@ -345,16 +394,31 @@ def waits(here: Office) -> int:
             if not words:
                 threading.Event().wait(1.0)
                 continue
-            done = here.pair(ask, ask + " AND 1 = 1", *words[1:]) if words[0] == "pair" else here.trial(*words)
-            outcome = "ran" if done.returncode in (0, 1) and done.stdout else done.stderr.strip().splitlines()[0][:90]
+            done = (
+                here.pair(ask, ask + " AND 1 = 1", *words[1:])
+                if words[0] == "pair"
+                else here.trial(*words)
+            )
+            outcome = (
+                "ran"
+                if done.returncode in (0, 1) and done.stdout
+                else done.stderr.strip().splitlines()[0][:90]
+            )
         second.stop.set()
         second.join(30)
         failed += second.failed
-        print(f"    {name:26} longest wait {second.longest_ms:7.1f} ms, {second.failed} failed   {outcome}")
+        print(
+            f"    {name:26} longest wait {second.longest_ms:7.1f} ms, {second.failed} failed   {outcome}"
+        )
     return failed
 
 
-PARTS: dict[str, Callable[[Office], int]] = {"pairs": pairs, "effects": side_effects, "kills": kills, "waits": waits}
+PARTS: dict[str, Callable[[Office], int]] = {
+    "pairs": pairs,
+    "effects": side_effects,
+    "kills": kills,
+    "waits": waits,
+}
 
 
 def place_of(system: str, url: str, folder: Path, stack: ExitStack) -> str:
@@ -381,10 +445,14 @@ def offices(systems: Sequence[str], url: str, stack: ExitStack) -> Iterator[Offi
 
 def main() -> int:
     """Run what was asked for."""
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--on", choices=[*SYSTEMS, "mysql"], action="append")
     parser.add_argument(
-        "--url", default="", help="a database that may be filled and thrown away, of the one system named by --on"
+        "--url",
+        default="",
+        help="a database that may be filled and thrown away, of the one system named by --on",
     )
     parser.add_argument("--part", choices=list(PARTS), action="append")
     options = parser.parse_args()

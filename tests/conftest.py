@@ -1,7 +1,8 @@
 """Drives the program as its users do, on files in a temporary folder.
 
-`run` calls the command line in this process, with its own standard streams: starting Python for each of a thousand calls
-would take most of the time. `program` starts the installed program, for what only a process of its own shows.
+`run` calls the command line in this process, with its own standard streams: starting Python for
+each of a thousand calls would take most of the time. `program` starts the installed program, for
+what only a process of its own shows.
 """
 
 from __future__ import annotations
@@ -25,8 +26,11 @@ from askless.cli.main import main
 from tests import servers
 
 ASKLESS = [sys.executable, "-m", "askless"]
-# A change must not fail in CI for what it did not touch: there the same examples are tried each time, at a desk new ones.
-settings.register_profile("any machine", deadline=None)  # how long an example takes is not a matter of a test
+# A change must not fail in CI for what it did not touch: there the same examples are tried each
+# time, at a desk new ones.
+settings.register_profile(
+    "any machine", deadline=None
+)  # how long an example takes is not a matter of a test
 settings.load_profile("any machine")
 settings.register_profile("ci", derandomize=True, deadline=None)
 if os.environ.get("CI"):
@@ -77,7 +81,9 @@ def run(*words: object, cwd: Path | None = None, env: dict[str, str] | None = No
     """Call `askless` and catch what it says; a program to be recorded gets a process of its own."""
     if [str(word) for word in words[:2]] == ["capture", "app"] or words[:1] == ("demo",):
         return program(*words, cwd=cwd, env=env)
-    out, err = (io.TextIOWrapper(io.BytesIO(), encoding="utf-8", write_through=True) for _ in range(2))
+    out, err = (
+        io.TextIOWrapper(io.BytesIO(), encoding="utf-8", write_through=True) for _ in range(2)
+    )
     with ExitStack() as stack:
         patched = stack.enter_context(pytest.MonkeyPatch.context())
         for name, value in {"COLUMNS": "100", **(env or {})}.items():
@@ -139,13 +145,17 @@ def harbour(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A small harbour office's database: 600 vessels, 4,500 calls. Tests only read it."""
     path = tmp_path_factory.mktemp("harbour") / "harbour.db"
     code = "import sys, data, sqlalchemy; data.fill(sqlalchemy.create_engine(sys.argv[1]), scale=2)"
-    subprocess.run([sys.executable, "-c", code, f"sqlite:///{path}"], cwd=HARBOUR, check=True, timeout=120)
+    subprocess.run(
+        [sys.executable, "-c", code, f"sqlite:///{path}"], cwd=HARBOUR, check=True, timeout=120
+    )
     return path
 
 
 @pytest.fixture(scope="session")
 def pages(harbour: Path, tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
-    """Captures of the demo's pages, as they grew and as tuned, and what the pages gave (in a file next to them)."""
+    """Captures of the demo's pages, as they grew and as tuned, and what the pages gave (in a file
+    next to them).
+    """
     folder = tmp_path_factory.mktemp("pages")
     driver = folder / "drive.py"
     driver.write_text(
@@ -166,13 +176,31 @@ def pages(harbour: Path, tmp_path_factory: pytest.TempPathFactory) -> dict[str, 
     captures = {}
     for kind in ("grown", "tuned"):
         capture = folder / kind
-        ran = run("capture", "app", "-o", capture, "--", sys.executable, driver, kind, folder / f"{kind}.json")
+        ran = run(
+            "capture",
+            "app",
+            "-o",
+            capture,
+            "--",
+            sys.executable,
+            driver,
+            kind,
+            folder / f"{kind}.json",
+        )
         assert ran.code == 0, ran.err
         captures[kind] = capture
     return captures
 
 
-PAGES = ["/calls/due", "/calls/5990", "/berths", "/statistics", "/inspections", "/vessels", "/vessels/H00042"]
+PAGES = [
+    "/calls/due",
+    "/calls/5990",
+    "/berths",
+    "/statistics",
+    "/inspections",
+    "/vessels",
+    "/vessels/H00042",
+]
 
 
 @pytest.fixture
@@ -180,12 +208,27 @@ def record(tmp_path: Path) -> Callable[..., Path]:
     """Record a script given as text; returns the capture's folder."""
 
     def record_script(
-        code: str, *arguments: object, name: str = "script.py", expect: int = 0, env: dict[str, str] | None = None
+        code: str,
+        *arguments: object,
+        name: str = "script.py",
+        expect: int = 0,
+        env: dict[str, str] | None = None,
     ) -> Path:
         script = tmp_path / name
         script.write_text(textwrap.dedent(code))
         folder = tmp_path / f"capture-{len(list(tmp_path.iterdir()))}"
-        ran = run("capture", "app", "-o", folder, "--", sys.executable, script, *arguments, cwd=tmp_path, env=env)
+        ran = run(
+            "capture",
+            "app",
+            "-o",
+            folder,
+            "--",
+            sys.executable,
+            script,
+            *arguments,
+            cwd=tmp_path,
+            env=env,
+        )
         assert ran.code == expect, ran.err
         return folder
 

@@ -1,4 +1,6 @@
-"""Throw-away database servers on loopback, from Debian's packages, each in a folder of its own and with its own log."""
+"""Throw-away database servers on loopback, from Debian's packages, each in a folder of its own and
+with its own log.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +36,12 @@ class Server:
         import psycopg
         import pymysql
 
-        place: dict[str, Any] = {"host": "127.0.0.1", "port": self.port, "user": "harbour", "autocommit": True}
+        place: dict[str, Any] = {
+            "host": "127.0.0.1",
+            "port": self.port,
+            "user": "harbour",
+            "autocommit": True,
+        }
         if self.system == "postgresql":
             return psycopg.connect(dbname=database, **place)
         return pymysql.connect(database=database, password="tide", **place)
@@ -42,7 +49,9 @@ class Server:
     def mark(self) -> int:
         """Where the log ends now, whatever was sent before being in it."""
         word = f"mark {next(_marks)}"
-        with closing(self.connect("postgres" if self.system == "postgresql" else "harbour")) as connection:
+        with closing(
+            self.connect("postgres" if self.system == "postgresql" else "harbour")
+        ) as connection:
             connection.cursor().execute(f"SELECT '{word}'")
         deadline = time.monotonic() + 60
         while word.encode() not in self.log.read_bytes():
@@ -50,14 +59,24 @@ class Server:
         return self.log.stat().st_size
 
     def statements(self, since: int) -> list[str]:
-        """The statements that the server logged since a mark, as it words them, with what is before them."""
+        """The statements that the server logged since a mark, as it words them, with what is before
+        them.
+        """
         text = self.log.read_bytes()[since : self.mark()].decode("utf-8", "replace")
         if self.system == "postgresql":
-            found = re.findall(r"^LOG:  (statement: |execute [^:]+: )([^\n]*(?:\n\t[^\n]*)*)", text, re.MULTILINE)
+            found = re.findall(
+                r"^LOG:  (statement: |execute [^:]+: )([^\n]*(?:\n\t[^\n]*)*)", text, re.MULTILINE
+            )
             worded = [kind + " ".join(statement.split()) for kind, statement in found]
             return [statement for statement in worded if "SELECT 'mark " not in statement]
-        found = re.findall(r"^[^\n]*?\t\s*\d+ (Query|Prepare|Execute)\t([^\n]*)", text, re.MULTILINE)
-        return [statement for kind, statement in found if kind != "Prepare" and not _OUR_OWN.match(statement)]
+        found = re.findall(
+            r"^[^\n]*?\t\s*\d+ (Query|Prepare|Execute)\t([^\n]*)", text, re.MULTILINE
+        )
+        return [
+            statement
+            for kind, statement in found
+            if kind != "Prepare" and not _OUR_OWN.match(statement)
+        ]
 
 
 def free_port() -> int:
@@ -123,20 +142,39 @@ def _answering(server: Server, database: str) -> Server:
 def postgresql(
     logging: bool = True, connections: int = 100, more: Mapping[str, object] | None = None
 ) -> Iterator[Server]:
-    """A PostgreSQL whose user `harbour` needs no password; it logs every statement, unless told not to.
+    """A PostgreSQL whose user `harbour` needs no password; it logs every statement, unless told not
+    to.
 
-    `more` are settings; one of `logging_collector` lets it write its logs into `data/log` next to its own.
+    `more` are settings; one of `logging_collector` lets it write its logs into `data/log` next to
+    its own.
     """
     with _folder("postgres") as folder:
         owner, data = _owner("postgres"), folder / "data"
-        made = [_tool("initdb"), "-D", data, "-U", "harbour", "-A", "trust", "--no-sync", "-E", "UTF8", "--locale=C"]
+        made = [
+            _tool("initdb"),
+            "-D",
+            data,
+            "-U",
+            "harbour",
+            "-A",
+            "trust",
+            "--no-sync",
+            "-E",
+            "UTF8",
+            "--locale=C",
+        ]
         subprocess.run(made, check=True, capture_output=True, cwd=folder, **owner)  # type: ignore[call-overload]
         port, log = free_port(), folder / "log"
         settings = {
             "port": port, "listen_addresses": "127.0.0.1", "unix_socket_directories": str(folder), "fsync": "off",
             "log_statement": "all" if logging else "none", "max_connections": connections, "log_line_prefix": "", "log_min_duration_statement": -1, **(more or {}),
         }  # fmt: skip
-        words = [_tool("postgres"), "-D", data, *(f"--{key}={value}" for key, value in settings.items())]
+        words = [
+            _tool("postgres"),
+            "-D",
+            data,
+            *(f"--{key}={value}" for key, value in settings.items()),
+        ]
         with log.open("wb") as stream:
             process = subprocess.Popen(words, stdout=stream, stderr=stream, cwd=folder, **owner)  # type: ignore[call-overload]
         try:
@@ -152,7 +190,11 @@ def mariadb() -> Iterator[Server]:
     """A MariaDB with a database and a user `harbour`, password `tide`; it logs every statement."""
     with _folder("mysql") as folder:
         owner, data, log = _owner("mysql"), folder / "data", folder / "general.log"
-        install = [_tool("mariadb-install-db", "mysql_install_db"), "--no-defaults", f"--datadir={data}"]
+        install = [
+            _tool("mariadb-install-db", "mysql_install_db"),
+            "--no-defaults",
+            f"--datadir={data}",
+        ]
         install += ["--auth-root-authentication-method=normal", "--skip-test-db"]
         subprocess.run(install, check=True, capture_output=True, cwd=folder, **owner)  # type: ignore[call-overload]
         setup = folder / "setup.sql"

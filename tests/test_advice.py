@@ -47,7 +47,11 @@ def drive(orm: str, tmp_path_factory: pytest.TempPathFactory) -> Drive:
 
     def driven(advice: dict[str, str]) -> tuple[Pages, dict[str, list[dict[str, Any]]]]:
         number = len(list(folder.iterdir()))
-        taken, pages, capture = folder / f"{number}.taken", folder / f"{number}.pages", folder / f"{number}.c"
+        taken, pages, capture = (
+            folder / f"{number}.taken",
+            folder / f"{number}.pages",
+            folder / f"{number}.c",
+        )
         taken.write_text(json.dumps(advice))
         program = [sys.executable, PROGRAMS / f"with_{orm}.py", taken, pages]
         ran = run(
@@ -81,7 +85,9 @@ def test_what_each_page_asks_too_much(
 ) -> None:
     pattern, variant, codes = EXPECTED[page]
     found = [f for f in before[1].get(page, []) if f["pattern"] == pattern]
-    assert [f["variant"].split(",")[0] for f in found] == [variant], [f["title"] for f in before[1].get(page, [])]
+    assert [f["variant"].split(",")[0] for f in found] == [variant], [
+        f["title"] for f in before[1].get(page, [])
+    ]
     given = [advice["code"] for advice in found[0]["advice"] if advice["code"]]
     wanted = codes if isinstance(codes, int) else codes[orm]
     assert len(given) == wanted, given
@@ -105,13 +111,21 @@ def test_advice_taken_removes_its_finding(
     assert {page: after[page] for page in taken} == {page: pages[page] for page in taken}
     for page in taken:
         pattern = EXPECTED.get(page, ("n-plus-one",))[0]
-        assert [f["title"] for f in left.get(page, []) if f["pattern"] == pattern] == [], (page, taken[page])
+        assert [f["title"] for f in left.get(page, []) if f["pattern"] == pattern] == [], (
+            page,
+            taken[page],
+        )
 
 
-def test_columns_left_out_keep_the_keys_that_stitch(before: tuple[Pages, dict[str, list[dict[str, Any]]]]) -> None:
+def test_columns_left_out_keep_the_keys_that_stitch(
+    before: tuple[Pages, dict[str, list[dict[str, Any]]]],
+) -> None:
     finding = before[1]["over_wide_joined"][0]
     assert "vessel_id" not in finding["advice"][0]["title"] and finding["evidence"] == "traced"
-    assert "log" in finding["advice"][0]["title"] and "keeps the keys" in finding["advice"][0]["verify"][0]
+    assert (
+        "log" in finding["advice"][0]["title"]
+        and "keeps the keys" in finding["advice"][0]["verify"][0]
+    )
 
 
 def test_what_is_read_is_never_called_over_wide(
@@ -119,5 +133,7 @@ def test_what_is_read_is_never_called_over_wide(
 ) -> None:
     for page in ("to_one", "nested", "link_table"):
         assert not [
-            f for f in before[1][page] if f["pattern"] == "over-wide" and "name" in f["advice"][0]["title"].split()
+            f
+            for f in before[1][page]
+            if f["pattern"] == "over-wide" and "name" in f["advice"][0]["title"].split()
         ]

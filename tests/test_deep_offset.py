@@ -17,7 +17,9 @@ from tests.test_traffic import Made
 @pytest.fixture
 def found(tmp_path: Path) -> Callable[..., list[dict[str, Any]]]:
     def ask(system: str, text: str, *parameters: Any) -> list[dict[str, Any]]:
-        return findings(Made(tmp_path, system).ask(text, *parameters, rows=50, columns=("id", "name")).write())
+        return findings(
+            Made(tmp_path, system).ask(text, *parameters, rows=50, columns=("id", "name")).write()
+        )
 
     return ask
 
@@ -26,8 +28,16 @@ DEEP = [
     ("postgresql", "SELECT id, name FROM berth ORDER BY name DESC LIMIT 50 OFFSET 20000", ()),
     ("postgresql", "SELECT id, name FROM berth ORDER BY id LIMIT $1 OFFSET $2", (50, 1000)),
     ("mysql", "SELECT id, name FROM `berth` LIMIT 3000, 20", ()),
-    ("mssql", "SELECT id, name FROM berth ORDER BY id OFFSET 4000 ROWS FETCH NEXT 20 ROWS ONLY", ()),
-    ("sqlite", "SELECT id, name FROM berth ORDER BY id LIMIT ? OFFSET ?", (50, "1,000".replace(",", ""))),
+    (
+        "mssql",
+        "SELECT id, name FROM berth ORDER BY id OFFSET 4000 ROWS FETCH NEXT 20 ROWS ONLY",
+        (),
+    ),
+    (
+        "sqlite",
+        "SELECT id, name FROM berth ORDER BY id LIMIT ? OFFSET ?",
+        (50, "1,000".replace(",", "")),
+    ),
 ]
 NEAR = [
     ("postgresql", "SELECT id, name FROM berth ORDER BY id LIMIT 50 OFFSET 950", ()),
@@ -52,7 +62,11 @@ def test_deep_pages(
 def test_near_pages_and_pages_by_key(
     system: str, text: str, parameters: tuple[Any, ...], found: Callable[..., list[dict[str, Any]]]
 ) -> None:
-    assert [finding for finding in found(system, text, *parameters) if finding["pattern"] == "deep-offset"] == []
+    assert [
+        finding
+        for finding in found(system, text, *parameters)
+        if finding["pattern"] == "deep-offset"
+    ] == []
 
 
 NAME, ID = (Column("berth", "name"), True), (Column("berth", "id"), False)
@@ -74,8 +88,14 @@ NAME, ID = (Column("berth", "name"), True), (Column("berth", "id"), False)
         ("SELECT id FROM berth ORDER BY lower(name) LIMIT 5 OFFSET 2", ((Column("", ""), False),), ""),
     ],
 )  # fmt: skip
-def test_the_page_behind_the_last_row(text: str, order: tuple[tuple[Column, bool], ...], wanted: str) -> None:
-    made = " ".join(statements.behind(text, "sqlite", order, "id").split()).replace("( ", "(").replace(" )", ")")
+def test_the_page_behind_the_last_row(
+    text: str, order: tuple[tuple[Column, bool], ...], wanted: str
+) -> None:
+    made = (
+        " ".join(statements.behind(text, "sqlite", order, "id").split())
+        .replace("( ", "(")
+        .replace(" )", ")")
+    )
     assert made.partition("FROM berth ")[2] == wanted
 
 

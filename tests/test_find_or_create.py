@@ -1,4 +1,6 @@
-"""find-or-create: rows that are looked for and inserted one by one, in the orders in which programs do it."""
+"""find-or-create: rows that are looked for and inserted one by one, in the orders in which programs
+do it.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ SIGNS = [f"H{i:05}" for i in range(5)]
 
 def in_turn(made: Made) -> None:
     for sign in SIGNS:
-        made.ask(LOOK, sign, rows=0).ask("SAVEPOINT a").ask(INSERT, "Vessel", sign).ask("RELEASE SAVEPOINT a")
+        made.ask(LOOK, sign, rows=0).ask("SAVEPOINT a").ask(INSERT, "Vessel", sign).ask(
+            "RELEASE SAVEPOINT a"
+        )
 
 
 def first_all_then_all(made: Made) -> None:
@@ -31,7 +35,15 @@ def first_all_then_all(made: Made) -> None:
 def then_in_one(made: Made) -> None:
     for sign in SIGNS:
         made.ask(LOOK, sign, rows=0)
-    made.ask(INSERT.replace("($1, $2)", "($1, $2), ($3, $4), ($5, $6)"), "A", SIGNS[4], "B", SIGNS[0], "C", SIGNS[2])
+    made.ask(
+        INSERT.replace("($1, $2)", "($1, $2), ($3, $4), ($5, $6)"),
+        "A",
+        SIGNS[4],
+        "B",
+        SIGNS[0],
+        "C",
+        SIGNS[2],
+    )
 
 
 def some_are_there(made: Made) -> None:
@@ -44,7 +56,10 @@ def some_are_there(made: Made) -> None:
 def by_exists(made: Made) -> None:
     for sign in SIGNS:
         made.ask(
-            "SELECT EXISTS(SELECT 1 FROM vessel WHERE call_sign = $1) AS a", sign, columns=("a",), sample=((False,),)
+            "SELECT EXISTS(SELECT 1 FROM vessel WHERE call_sign = $1) AS a",
+            sign,
+            columns=("a",),
+            sample=((False,),),
         )
         made.ask(INSERT, "Vessel", sign)
 
@@ -57,11 +72,14 @@ def inlined(made: Made) -> None:
 
 def update_first(made: Made) -> None:
     for sign in SIGNS:
-        made.ask("UPDATE vessel SET name = $1 WHERE call_sign = $2", "Vessel", sign, rows=0).ask(INSERT, "Vessel", sign)
+        made.ask("UPDATE vessel SET name = $1 WHERE call_sign = $2", "Vessel", sign, rows=0).ask(
+            INSERT, "Vessel", sign
+        )
 
 
 @pytest.mark.parametrize(
-    "page", [in_turn, first_all_then_all, then_in_one, some_are_there, by_exists, inlined, update_first]
+    "page",
+    [in_turn, first_all_then_all, then_in_one, some_are_there, by_exists, inlined, update_first],
 )
 def test_loops_that_find_or_create(page: Callable[[Made], None], tmp_path: Path) -> None:
     made = Made(tmp_path, "postgresql")
@@ -103,7 +121,9 @@ def found_and_inserted_again(made: Made) -> None:
 def looked_for_beside_another(made: Made) -> None:
     for sign in SIGNS:
         made.ask(
-            "SELECT a.id FROM vessel a JOIN vessel b ON b.owner = a.owner WHERE a.call_sign = $1", sign, rows=0
+            "SELECT a.id FROM vessel a JOIN vessel b ON b.owner = a.owner WHERE a.call_sign = $1",
+            sign,
+            rows=0,
         ).ask(INSERT, "Vessel", sign)
 
 
@@ -141,5 +161,8 @@ def test_each_system_gets_its_own_words(tmp_path: Path) -> None:
         (tmp_path / system).mkdir()
         told[system] = [one["sql"] for one in statements(system, tmp_path / system)]
     assert "ON DUPLICATE KEY UPDATE call_sign = call_sign" in told["mysql"][1] == told["mariadb"][1]
-    assert "IN (VALUES :keys)" in told["sqlite"][0] and "ON CONFLICT (call_sign, flag) DO NOTHING" in told["sqlite"][1]
+    assert (
+        "IN (VALUES :keys)" in told["sqlite"][0]
+        and "ON CONFLICT (call_sign, flag) DO NOTHING" in told["sqlite"][1]
+    )
     assert told["mssql"] == ["", ""]

@@ -1,4 +1,6 @@
-"""A short run of the fuzzer: whatever is put into a reader, it reads it or refuses it in its own words."""
+"""A short run of the fuzzer: whatever is put into a reader, it reads it or refuses it in its own
+words.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,11 @@ def test_a_reader_reads_or_refuses(kind: str) -> None:
 def test_the_seeds_are_sound(kind: str) -> None:
     """What is fuzzed is what is read, not the first check."""
     result = fuzz.run(kind, len(seeds.SEEDS[kind]()), seed=26)
-    assert result.inputs and not result.uncaught and not (result.refused and kind not in ("url", "sql"))
+    assert (
+        result.inputs
+        and not result.uncaught
+        and not (result.refused and kind not in ("url", "sql"))
+    )
 
 
 def test_the_fuzzer_notices_what_nobody_foresaw() -> None:

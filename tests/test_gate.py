@@ -49,9 +49,7 @@ def rows(ran: Ran) -> list[tuple[Any, ...]]:
 
 
 def test_a_route_within_and_over_its_budget(judged: Judge, office: Path) -> None:
-    project = (
-        '[[budgets]]\nroute = "GET /calls"\nqueries = {}\nrows = {}\nbytes = "{}"\ndatabase_ms = {}\nallowed = []\n'
-    )
+    project = '[[budgets]]\nroute = "GET /calls"\nqueries = {}\nrows = {}\nbytes = "{}"\ndatabase_ms = {}\nallowed = []\n'
     within = judged(project.format(2, 21, "1 KiB", 1), office, "--json")
     assert within.code == 0 and within.json["passed"]
     over = judged(project.format(1, 20, "839 B", 0.5), office, "--json")
@@ -60,7 +58,11 @@ def test_a_route_within_and_over_its_budget(judged: Judge, office: Path) -> None
         ("queries", 1, 2, True), ("rows", 20, 21, True), ("bytes", 839, 840, True), ("database_ms", 0.5, 0.8, True),
     ]  # fmt: skip
     text = run("gate", office, cwd=office.parent.parent)
-    assert text.code == 1 and "NOT passed: 4 of 5 limits over" in text.out and "1 query (+100 %)" in text.out
+    assert (
+        text.code == 1
+        and "NOT passed: 4 of 5 limits over" in text.out
+        and "1 query (+100 %)" in text.out
+    )
 
 
 def test_patterns_that_may_not_be_found(judged: Judge, tmp_path: Path) -> None:
@@ -71,14 +73,19 @@ def test_patterns_that_may_not_be_found(judged: Judge, tmp_path: Path) -> None:
     capture = request.write()
     (finding,) = findings(capture)
     none = judged('[[budgets]]\nroute = "GET *"\nallowed = []\n', capture)
-    assert none.code == 1 and finding["key"] in none.out and "6 queries where 1 would do" in none.out
-    assert judged('[[budgets]]\nroute = "GET *"\nallowed = ["n-plus-one"]\n', capture).code == 0
-    accepted = (
-        f'[[accepted]]\npattern = "n-plus-one"\nreason = "six at most"\nuntil = 2099-01-01\nkey = "{finding["key"]}"\n'
+    assert (
+        none.code == 1 and finding["key"] in none.out and "6 queries where 1 would do" in none.out
     )
+    assert judged('[[budgets]]\nroute = "GET *"\nallowed = ["n-plus-one"]\n', capture).code == 0
+    accepted = f'[[accepted]]\npattern = "n-plus-one"\nreason = "six at most"\nuntil = 2099-01-01\nkey = "{finding["key"]}"\n'
     assert judged('[[budgets]]\nroute = "GET *"\nallowed = []\n' + accepted, capture).code == 0
-    ended = judged('[[budgets]]\nroute = "GET *"\nallowed = []\n' + accepted.replace("2099", "2020"), capture)
-    assert ended.code == 1 and "was accepted until 2020-01-01 (six at most); it is reported again" in ended.out
+    ended = judged(
+        '[[budgets]]\nroute = "GET *"\nallowed = []\n' + accepted.replace("2099", "2020"), capture
+    )
+    assert (
+        ended.code == 1
+        and "was accepted until 2020-01-01 (six at most); it is reported again" in ended.out
+    )
 
 
 ONE_BUDGET = '[[budgets]]\nroute = "GET /calls"\nqueries = 9\n'
@@ -86,17 +93,28 @@ ONE_BUDGET = '[[budgets]]\nroute = "GET /calls"\nqueries = 9\n'
 
 def test_nothing_passes_by_mistake(judged: Judge, office: Path, tmp_path: Path) -> None:
     nothing = judged("", office)
-    assert nothing.code == 2 and "nothing to check against" in nothing.err and "--propose" in nothing.err
+    assert (
+        nothing.code == 2
+        and "nothing to check against" in nothing.err
+        and "--propose" in nothing.err
+    )
     other = ONE_BUDGET + '[[budgets]]\nroute = "GET /pilots"\nqueries = 9\n'
     lacking = judged(other, office)
-    assert lacking.code == 1 and "not checked: the capture has no requests for GET /pilots" in lacking.out
-    assert judged(other, office, "--allow-missing").code == 0
-    assert judged('[[budgets]]\nroute = "GET /pilots"\nqueries = 9\n', office, "--allow-missing").code == 1, (
-        "nothing was judged"
+    assert (
+        lacking.code == 1
+        and "not checked: the capture has no requests for GET /pilots" in lacking.out
     )
+    assert judged(other, office, "--allow-missing").code == 0
+    assert (
+        judged('[[budgets]]\nroute = "GET /pilots"\nqueries = 9\n', office, "--allow-missing").code
+        == 1
+    ), "nothing was judged"
     unmet = '[[accepted]]\npattern = "duplicate"\nroute = "/calls"\nreason = "no time yet"\nuntil = 2099-01-01\n'
     told = judged(ONE_BUDGET + unmet, office)
-    assert told.code == 0 and "accepted but no longer found: duplicate on /calls (no time yet)" in told.out
+    assert (
+        told.code == 0
+        and "accepted but no longer found: duplicate on /calls (no time yet)" in told.out
+    )
 
 
 def test_nothing_worse_than_before(judged: Judge, office: Path, tmp_path: Path) -> None:
@@ -116,7 +134,9 @@ def test_nothing_worse_than_before(judged: Judge, office: Path, tmp_path: Path) 
     )
 
 
-def test_what_a_new_route_asks_is_not_worse_than_before(judged: Judge, office: Path, tmp_path: Path) -> None:
+def test_what_a_new_route_asks_is_not_worse_than_before(
+    judged: Judge, office: Path, tmp_path: Path
+) -> None:
     (tmp_path / "more").mkdir()
     old, new = (Made(tmp_path / "more", "postgresql") for _ in range(2))
     old.ask(LIST, "due", rows=20, columns=("id", "vessel_id")).ask(LOOK, "H1")
@@ -129,12 +149,16 @@ def test_what_a_new_route_asks_is_not_worse_than_before(judged: Judge, office: P
     assert ran.code == 0 and "GET /pilots" in ran.out, ran.out
 
 
-def test_a_baseline_of_another_application(judged: Judge, office: Path, tmp_path: Path, pages: dict[str, Path]) -> None:
+def test_a_baseline_of_another_application(
+    judged: Judge, office: Path, tmp_path: Path, pages: dict[str, Path]
+) -> None:
     other = judged("", office, "--baseline", pages["grown"])
     assert other.code == 2 and "no routes in common" in other.err
 
 
-def test_routes_that_only_one_side_has(judged: Judge, pages: dict[str, Path], tmp_path: Path) -> None:
+def test_routes_that_only_one_side_has(
+    judged: Judge, pages: dict[str, Path], tmp_path: Path
+) -> None:
     project = "[[routes]]\nmatches = 'GET /vessels'\nname = 'GET /ships'\n"
     (tmp_path / "calls").mkdir()
     ran = judged(project, pages["tuned"], "--baseline", pages["grown"])
@@ -177,13 +201,24 @@ def test_thresholds_noise_and_names_count_for_every_command(tmp_path: Path) -> N
     assert told("") == (["n-plus-one"], "GET /calls", 7)
     assert told("[thresholds]\nrepeat_least = 7\n") == ([], "GET /calls", 7)
     assert told("[noise]\nstatements = ['from vessel where id']\n") == ([], "GET /calls", 1)
-    assert told("[[routes]]\nmatches = 'GET /c.*'\nname = 'the calls'\n") == (["n-plus-one"], "the calls", 7)
+    assert told("[[routes]]\nmatches = 'GET /c.*'\nname = 'the calls'\n") == (
+        ["n-plus-one"],
+        "the calls",
+        7,
+    )
     assert run("timeline", capture, "--route", "the calls", cwd=tmp_path).code == 0
 
 
 def test_the_nearest_budget_counts() -> None:
-    budgets = [Budget("GET /calls/*", queries=1), Budget("GET *", queries=2), Budget("GET /calls/{id}", queries=3)]
-    named = {route: budget_for(route, budgets) for route in ("GET /calls/{id}", "GET /calls/x", "GET /", "POST /")}
+    budgets = [
+        Budget("GET /calls/*", queries=1),
+        Budget("GET *", queries=2),
+        Budget("GET /calls/{id}", queries=3),
+    ]
+    named = {
+        route: budget_for(route, budgets)
+        for route in ("GET /calls/{id}", "GET /calls/x", "GET /", "POST /")
+    }
     assert [budget.queries if budget else None for budget in named.values()] == [3, 1, 2, None]
     assert budget_for("GET /a[b]?c", [Budget("GET /a[b]?*", rows=1)]) and not budget_for(
         "GET /ab", [Budget("GET /a[b]*")]
@@ -191,7 +226,9 @@ def test_the_nearest_budget_counts() -> None:
 
 
 def test_other_statements_are_other_work_however_many_rows_they_give(tmp_path: Path) -> None:
-    """A route is a control for drift only if it asks the same: as many queries and rows are not enough."""
+    """A route is a control for drift only if it asks the same: as many queries and rows are not
+    enough.
+    """
     captures = []
     for side, text in (("before", LIST), ("after", LIST + " OFFSET 40"), ("again", LIST)):
         (tmp_path / side).mkdir()

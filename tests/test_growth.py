@@ -19,7 +19,9 @@ JOBS = "SELECT id, tug_id FROM tug_job WHERE port_call_id = $1"
 TUG = "SELECT id, name FROM tug WHERE id = $1"
 
 
-def page(tmp_path: Path, calls: int, jobs: int = 0, loops: bool = True, extra: int = 0, ms: float = 0.4) -> Made:
+def page(
+    tmp_path: Path, calls: int, jobs: int = 0, loops: bool = True, extra: int = 0, ms: float = 0.4
+) -> Made:
     made = Made(tmp_path, "postgresql").ask("SELECT id FROM agent WHERE token = $1", "x")
     made.ask(LIST, "due", calls, rows=calls)
     for call in range(calls if loops else 0):
@@ -45,7 +47,11 @@ def test_one_look_up_for_each_row(tmp_path: Path) -> None:
     row = grown([page(tmp_path, calls) for calls in (5, 10, 20, 40)])
     assert (row["outcome"], row["formula"]) == ("grows", "2 + 1 × port_call")
     assert row["sizes"] == [5, 10, 20, 40] and row["slope"] == 1
-    assert [(one["rows"], one["queries"]) for one in row["projected"]] == [(15, 17), (150, 152), (1500, 1502)]
+    assert [(one["rows"], one["queries"]) for one in row["projected"]] == [
+        (15, 17),
+        (150, 152),
+        (1500, 1502),
+    ]
     assert [one["bytes"] for one in row["projected"]] == [40 * 31, 40 * 301, 40 * 3001]
 
 
@@ -58,13 +64,18 @@ def test_nested_loops_are_put_down_to_the_rows_that_they_follow(tmp_path: Path) 
 def test_a_page_that_loads_eagerly_does_not_grow(tmp_path: Path) -> None:
     row = grown([page(tmp_path, calls, loops=False) for calls in (5, 10, 20, 40)])
     assert (row["outcome"], row["formula"]) == ("does not grow", "2")
-    assert [one["queries"] for one in row["projected"]] == [2, 2, 2] and row["projected"][1]["bytes"] > row[
-        "projected"
-    ][0]["bytes"]
+    assert [one["queries"] for one in row["projected"]] == [2, 2, 2] and row["projected"][1][
+        "bytes"
+    ] > row["projected"][0]["bytes"]
 
 
 def test_what_rows_do_not_explain_is_unclear(tmp_path: Path) -> None:
-    row = grown([page(tmp_path, calls, loops=False, extra=(calls * 7) % 30) for calls in (5, 10, 20, 40, 80)])
+    row = grown(
+        [
+            page(tmp_path, calls, loops=False, extra=(calls * 7) % 30)
+            for calls in (5, 10, 20, 40, 80)
+        ]
+    )
     assert row["outcome"] == "unclear"
 
 
@@ -83,9 +94,13 @@ def test_a_single_odd_request_moves_nothing(tmp_path: Path) -> None:
 
 def test_time_that_grows_faster_than_in_a_line_is_told(tmp_path: Path) -> None:
     row = grown([page(tmp_path, calls, ms=calls / 20) for calls in (4, 8, 12, 24, 48, 80)])
-    assert row["superlinear"] and "faster than linearly" in run("growth", tmp_path / "made.jsonl").out
+    assert (
+        row["superlinear"] and "faster than linearly" in run("growth", tmp_path / "made.jsonl").out
+    )
     (tmp_path / "straight").mkdir()
-    assert not grown([page(tmp_path / "straight", calls) for calls in (4, 8, 12, 24, 48, 80)])["superlinear"]
+    assert not grown([page(tmp_path / "straight", calls) for calls in (4, 8, 12, 24, 48, 80)])[
+        "superlinear"
+    ]
 
 
 def test_many_requests_are_thinned_out_evenly(tmp_path: Path) -> None:
@@ -108,7 +123,9 @@ def test_a_picture(tmp_path: Path) -> None:
     st.integers(-40, 40), st.integers(-9, 9), st.lists(st.integers(0, 500), min_size=3, max_size=30, unique=True),
     st.lists(st.integers(-10_000, 10_000), max_size=1),
 )  # fmt: skip
-def test_a_line_is_found_whatever_one_odd_point_says(base: int, slope: int, xs: list[int], odd: list[int]) -> None:
+def test_a_line_is_found_whatever_one_odd_point_says(
+    base: int, slope: int, xs: list[int], odd: list[int]
+) -> None:
     points = [(x, base + slope * x) for x in xs]
     if len(xs) > 8:
         points += [(x + 501, y) for x, y in zip(xs[:1], odd, strict=False)]
@@ -134,8 +151,14 @@ def over_time(tmp_path: Path, ms_of: Any) -> Ran:
 def test_a_statement_over_a_long_capture(ms_of: Any, direction: str, tmp_path: Path) -> None:
     ran = over_time(tmp_path, ms_of)
     by_table = {row["sql"].split("FROM ")[1].split()[0]: row for row in ran.json["shapes"]}
-    assert by_table["vessel"]["direction"] == direction and by_table["port_call"]["direction"] == "no measurable change"
-    assert sum(by_table["vessel"]["counts"]) == 90 and ran.json["stretch_s"] * len(by_table["vessel"]["counts"]) >= 890
+    assert (
+        by_table["vessel"]["direction"] == direction
+        and by_table["port_call"]["direction"] == "no measurable change"
+    )
+    assert (
+        sum(by_table["vessel"]["counts"]) == 90
+        and ran.json["stretch_s"] * len(by_table["vessel"]["counts"]) >= 890
+    )
 
 
 @pytest.mark.parametrize("words, says", [
@@ -143,6 +166,8 @@ def test_a_statement_over_a_long_capture(ms_of: Any, direction: str, tmp_path: P
     (("--visit", "http://127.0.0.1:1/calls?first={size}"), "--sizes is missing"),
     (("--sizes", "10,many", "--visit", "http://127.0.0.1:1/calls?first={size}"), "whole numbers"),
 ])  # fmt: skip
-def test_sizes_and_where_they_stand_belong_together(words: tuple[str, ...], says: str, tmp_path: Path) -> None:
+def test_sizes_and_where_they_stand_belong_together(
+    words: tuple[str, ...], says: str, tmp_path: Path
+) -> None:
     ran = run("capture", "app", "-o", tmp_path / "c", *words, "--", "python", "-c", "pass")
     assert ran.code == 2 and says in ran.err and "Traceback" not in ran.err

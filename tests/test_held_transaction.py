@@ -1,4 +1,6 @@
-"""held-transaction: transactions that stay open while the application does something else, and pauses that are none."""
+"""held-transaction: transactions that stay open while the application does something else, and
+pauses that are none.
+"""
 
 from __future__ import annotations
 
@@ -49,7 +51,10 @@ def test_a_call_while_a_row_is_locked(made: Callable[..., Open]) -> None:
     request.inside(UPDATE, "cleared", 7, gap_ms=125).inside("COMMIT")
     (finding,) = request.held()
     assert finding["variant"] == "locks held" and finding["severity"] == "urgent"
-    assert "holds 1 row of clearance" in finding["title"] and "POST customs.example" in finding["title"]
+    assert (
+        "holds 1 row of clearance" in finding["title"]
+        and "POST customs.example" in finding["title"]
+    )
     assert finding["advice"][0]["at"]["file"] == "/app/customs.py" != finding["lines"][0]["file"]
     assert "move the call out of the transaction" in finding["advice"][0]["title"]
     assert finding["caveats"] == []
@@ -67,11 +72,17 @@ def test_a_pause_that_nobody_explains(made: Callable[..., Open]) -> None:
 def test_a_call_while_nothing_is_locked(made: Callable[..., Open]) -> None:
     request = made().inside(LOOK, 7).waits(90).inside("ROLLBACK", gap_ms=95)
     (finding,) = request.held()
-    assert finding["severity"] == "minor" and finding["variant"] == "nothing locked" and len(finding["advice"]) == 1
+    assert (
+        finding["severity"] == "minor"
+        and finding["variant"] == "nothing locked"
+        and len(finding["advice"]) == 1
+    )
 
 
 @pytest.mark.parametrize("begun", ["BEGIN IMMEDIATE", "BEGIN"])
-def test_a_write_on_sqlite_locks_every_other_writer_out(begun: str, made: Callable[..., Open]) -> None:
+def test_a_write_on_sqlite_locks_every_other_writer_out(
+    begun: str, made: Callable[..., Open]
+) -> None:
     request = made("sqlite").ask(begun)
     if begun == "BEGIN":
         request.inside("UPDATE clearance SET state = ? WHERE id = ?", "asked", 7)
@@ -81,7 +92,9 @@ def test_a_write_on_sqlite_locks_every_other_writer_out(begun: str, made: Callab
 
 
 def short(one: Open) -> None:
-    one.ask("BEGIN").inside(UPDATE, "asked", 7).inside(UPDATE, "cleared", 7, gap_ms=15).inside("COMMIT")
+    one.ask("BEGIN").inside(UPDATE, "asked", 7).inside(UPDATE, "cleared", 7, gap_ms=15).inside(
+        "COMMIT"
+    )
 
 
 def outside_of_it(one: Open) -> None:
@@ -112,7 +125,9 @@ def on_another_connection(one: Open) -> None:
 
 
 def a_long_query(one: Open) -> None:
-    one.ask("BEGIN").inside(UPDATE, "asked", 7, duration_ns=300_000_000).inside("COMMIT", gap_ms=301)
+    one.ask("BEGIN").inside(UPDATE, "asked", 7, duration_ns=300_000_000).inside(
+        "COMMIT", gap_ms=301
+    )
 
 
 def never_committed_here(one: Open) -> None:
@@ -126,7 +141,9 @@ def once_and_not_known_why(one: Open) -> None:
 
 def one_of_four(one: Open) -> None:
     for turn in range(4):
-        one.ask("BEGIN").inside(UPDATE, "asked", turn).inside("COMMIT", gap_ms=300 if turn == 2 else 1)
+        one.ask("BEGIN").inside(UPDATE, "asked", turn).inside(
+            "COMMIT", gap_ms=300 if turn == 2 else 1
+        )
 
 
 def a_call_that_was_over_before(one: Open) -> None:
@@ -146,7 +163,9 @@ TRAPS = [
 
 
 @pytest.mark.parametrize("trap", TRAPS)
-def test_pauses_that_hold_nothing_up(trap: Callable[[Open], None], made: Callable[..., Open]) -> None:
+def test_pauses_that_hold_nothing_up(
+    trap: Callable[[Open], None], made: Callable[..., Open]
+) -> None:
     request = made()
     trap(request)
     assert request.held() == []
@@ -155,7 +174,9 @@ def test_pauses_that_hold_nothing_up(trap: Callable[[Open], None], made: Callabl
 def test_a_pause_of_one_request_in_many_is_no_habit(tmp_path: Path) -> None:
     def ask(turn: int) -> Open:
         request = Open(tmp_path, "postgresql")
-        request.ask("BEGIN").inside(UPDATE, "asked", 7).inside("COMMIT", gap_ms=80 if turn == 0 else 2)
+        request.ask("BEGIN").inside(UPDATE, "asked", 7).inside(
+            "COMMIT", gap_ms=80 if turn == 0 else 2
+        )
         return request
 
     assert held_in([ask(turn) for turn in range(3)]) == []
@@ -197,5 +218,9 @@ def test_the_recorder_tells_what_was_waited_for(tmp_path: Path) -> None:
     (request,) = [one for one in read(tmp_path / "calls") if one.errands]
     told = [(one.kind, one.what, one.place.line if one.place else 0) for one in request.errands]
     name = Path(sys.executable).name
-    assert list(dict.fromkeys(told)) == [("http", "GET 127.0.0.1", 21), ("program", name, 22), ("sleep", "", 23)]
+    assert list(dict.fromkeys(told)) == [
+        ("http", "GET 127.0.0.1", 21),
+        ("program", name, 22),
+        ("sleep", "", 23),
+    ]
     assert all(one.duration_ns > 0 for one in request.errands)

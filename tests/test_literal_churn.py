@@ -15,17 +15,23 @@ Ask = Callable[[Made, int], Made]
 
 
 def each(text: str, *parameters: Any) -> Ask:
-    return lambda made, turn: made.ask(text.format(turn=turn), *(one.format(turn=turn) for one in parameters))
+    return lambda made, turn: made.ask(
+        text.format(turn=turn), *(one.format(turn=turn) for one in parameters)
+    )
 
 
-def churning(tmp_path: Path, ask: Ask, times: int = 24, system: str = "postgresql") -> list[dict[str, Any]]:
+def churning(
+    tmp_path: Path, ask: Ask, times: int = 24, system: str = "postgresql"
+) -> list[dict[str, Any]]:
     requests = [ask(Made(tmp_path, system), turn) for turn in range(times)]
     return [one for one in findings(written(requests)) if one["pattern"] == "literal-churn"]
 
 
 CHURN = [
     each("SELECT id, name FROM vessel WHERE call_sign = 'H{turn:05}'"),
-    each("SELECT id, name FROM vessel WHERE status = 'due' AND owner = 'Tern {turn}' ORDER BY id LIMIT 20"),
+    each(
+        "SELECT id, name FROM vessel WHERE status = 'due' AND owner = 'Tern {turn}' ORDER BY id LIMIT 20"
+    ),
     each("SELECT COUNT(*) FROM port_call WHERE berth_id = {turn}"),
     each("INSERT INTO clearance (port_call_id, state) VALUES ({turn}, 'asked')"),
     each("UPDATE clearance SET state = $1 WHERE id = {turn}", "cleared"),
@@ -44,9 +50,13 @@ CLEAN = {
     "bound": each("SELECT id FROM vessel WHERE call_sign = $1", "H{turn}"),
     "a constant": each("SELECT id FROM vessel WHERE status = 'due' AND call_sign = $1", "H{turn}"),
     "a page": each("SELECT id FROM vessel ORDER BY id LIMIT 20 OFFSET {turn}"),
-    "a page of a kind": each("SELECT id FROM vessel WHERE flag = 'N{turn}' ORDER BY id LIMIT 20 OFFSET {turn}"),
+    "a page of a kind": each(
+        "SELECT id FROM vessel WHERE flag = 'N{turn}' ORDER BY id LIMIT 20 OFFSET {turn}"
+    ),
     "a batch": each("SELECT id FROM vessel WHERE id IN ({turn}, 3, 4)"),
-    "few constants": lambda made, turn: made.ask(f"SELECT id FROM vessel WHERE status = '{'abc'[turn % 3]}'"),
+    "few constants": lambda made, turn: made.ask(
+        f"SELECT id FROM vessel WHERE status = '{'abc'[turn % 3]}'"
+    ),
 }
 
 
@@ -70,7 +80,11 @@ def test_a_loop_that_is_to_go_is_told_once(tmp_path: Path) -> None:
     assert [one["pattern"] for one in found] == ["n-plus-one"]
 
 
-def test_what_was_seen_on_the_wire_may_be_the_drivers_doing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_was_seen_on_the_wire_may_be_the_drivers_doing(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr("tests.test_traffic.CallSite", lambda *where: None)
     (finding,) = churning(tmp_path, CHURN[0], system="mysql")
-    assert finding["severity"] == "minor" and any("the driver may" in doubt for doubt in finding["caveats"])
+    assert finding["severity"] == "minor" and any(
+        "the driver may" in doubt for doubt in finding["caveats"]
+    )

@@ -1,4 +1,6 @@
-"""One name for each request and each finding, the same everywhere; a number counts in the list that was shown last."""
+"""One name for each request and each finding, the same everywhere; a number counts in the list that
+was shown last.
+"""
 
 from __future__ import annotations
 
@@ -37,14 +39,20 @@ def forked(record: Callable[..., Path]) -> Path:
 
 def test_names_of_requests_are_unique_in_a_capture_of_several_processes(forked: Path) -> None:
     requests = list(read(forked))
-    assert len({request.number for request in requests}) < len(requests), "the recorders count alike"
+    assert len({request.number for request in requests}) < len(requests), (
+        "the recorders count alike"
+    )
     names = [request.name for request in requests]
     assert len(set(names)) == len(names) and names == [request.name for request in read(forked)]
     listed = run("requests", forked, "--each", "--json").json["requests"]
     assert [row["name"] for row in listed] == names
     for row in listed:
         shown = run("timeline", forked, row["name"], "--json").json
-        assert (shown["name"], shown["route"], shown["queries"]) == (row["name"], row["route"], row["queries"])
+        assert (shown["name"], shown["route"], shown["queries"]) == (
+            row["name"],
+            row["route"],
+            row["queries"],
+        )
 
 
 def test_a_name_does_not_depend_on_the_file_that_it_stands_in(forked: Path, tmp_path: Path) -> None:
@@ -63,7 +71,9 @@ def test_files_that_look_alike_are_told_apart(tmp_path: Path) -> None:
     header = events.Capture(events.FORMAT, 1, pid=5, started_unix_s=2.0)
     same = [tmp_path / f"{n}.jsonl" for n in range(3)]
     for file in same:
-        file.write_text('{"event":"capture","format":"askless capture","version":1,"pid":5,"started_unix_s":2.0}\n')
+        file.write_text(
+            '{"event":"capture","format":"askless capture","version":1,"pid":5,"started_unix_s":2.0}\n'
+        )
     tags = tags_of(same)
     assert len(set(tags)) == 3 and all(tag.startswith(tag_of(header)) for tag in tags)
     assert tag_of(header).isalpha() and len(tag_of(header)) == 3
@@ -76,17 +86,21 @@ def test_a_number_counts_in_the_list_that_was_shown(pages: dict[str, Path], harb
     (of_route,) = [[f["key"] for f in findings(capture, "--route", "/berths")]]
     assert of_route != everything[: len(of_route)] and all(key in shown for key in of_route)
     for place, key in enumerate(of_route, 1):
-        assert key in run("findings", capture, "--show", place).out.splitlines()[0], "in the list just shown"
+        assert key in run("findings", capture, "--show", place).out.splitlines()[0], (
+            "in the list just shown"
+        )
     tried = run("trial", capture, "--db", f"sqlite:///{harbour}", "--finding", "1", "--json")
     assert tried.json["finding"] == of_route[0], "trial means the same list"
-    assert findings(capture, "--pattern", "duplicate", "--show", "1")[0]["pattern"] == "duplicate", (
-        "filters make a list"
-    )
+    assert (
+        findings(capture, "--pattern", "duplicate", "--show", "1")[0]["pattern"] == "duplicate"
+    ), "filters make a list"
     run("findings", capture)
     assert everything[2] in run("findings", capture, "--show", "3").out.splitlines()[0]
     gone = run("findings", capture, "--show", "99")
     assert gone.code == 2 and f"no finding 99: {len(everything)} were listed" in gone.err
-    assert findings(capture, "--show", everything[0])[0]["key"] == everything[0], "a name is a name everywhere"
+    assert findings(capture, "--show", everything[0])[0]["key"] == everything[0], (
+        "a name is a name everywhere"
+    )
 
 
 def test_a_number_of_a_request_too(pages: dict[str, Path], harbour: Path) -> None:
@@ -119,7 +133,9 @@ def test_numbers_work_where_nothing_can_be_kept(
     kept: dict[str, Any] = json.loads(
         (tmp_path / "state" / "askless" / "lists.json").read_bytes()[16:]
     )  # after its digest
-    assert len(kept) == last_list.CAPTURES_MOST and last_list.recall(tmp_path / "0", "finding") is None
+    assert (
+        len(kept) == last_list.CAPTURES_MOST and last_list.recall(tmp_path / "0", "finding") is None
+    )
 
 
 ACCEPTED = """
@@ -154,6 +170,12 @@ def test_the_project_accepts_for_every_command(pages: dict[str, Path], tmp_path:
     assert len(compared["new"]) == 7 and compared["accepted"] == 1
     (tmp_path / "askless.toml").write_text(ACCEPTED.format(until=today - timedelta(1)))
     ended = run(*words, cwd=tmp_path)
-    assert ended.code == 1 and "was accepted until" in ended.err and "it is reported again" in ended.err
-    (tmp_path / "askless.toml").write_text("[[accepted]]\npattern = 'n-plus-on'\nreason = 'x'\nuntil = 2030-01-01")
+    assert (
+        ended.code == 1
+        and "was accepted until" in ended.err
+        and "it is reported again" in ended.err
+    )
+    (tmp_path / "askless.toml").write_text(
+        "[[accepted]]\npattern = 'n-plus-on'\nreason = 'x'\nuntil = 2030-01-01"
+    )
     assert run(*words, cwd=tmp_path).code == 2

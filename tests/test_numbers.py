@@ -1,4 +1,6 @@
-"""Numbers that reports are made of, each against one worked out here: mistakes in them change no test's words."""
+"""Numbers that reports are made of, each against one worked out here: mistakes in them change no
+test's words.
+"""
 
 from __future__ import annotations
 
@@ -11,6 +13,7 @@ from typing import Any
 
 import pytest
 
+import askless
 from askless.capture.reading import read
 from askless.capture.sampling import SamplingWriter
 from askless.core.analysis.pipeline import summarise
@@ -22,7 +25,7 @@ from askless.database.connecting import parse_url, shown
 from tests.test_traffic import Made, written
 from tests.wire.test_requesting import requests_of
 
-INJECT = Path(__file__).parent.parent / "src" / "askless" / "probe" / "inject"
+INJECT = Path(askless.__file__).parent / "probe" / "inject"
 
 
 def test_the_work_around_queries_is_the_lower_quartile_of_the_pauses() -> None:
@@ -41,17 +44,29 @@ def test_a_total_of_nearly_all_requests_is_nearly_exact(sampled_out: int) -> Non
     queries = [3, 5, 5, 8, 13, 2, 9, 4, 6, 5]
     total = total_of(len(queries), sampled_out, sum(queries), sum(one * one for one in queries))
     everything = len(queries) + sampled_out
-    error = everything * statistics.stdev(queries) / len(queries) ** 0.5 * (1 - len(queries) / everything) ** 0.5
+    error = (
+        everything
+        * statistics.stdev(queries)
+        / len(queries) ** 0.5
+        * (1 - len(queries) / everything) ** 0.5
+    )
     assert total.value == pytest.approx(statistics.mean(queries) * everything)
     assert total.margin == pytest.approx(1.96 * error)
 
 
 def test_a_route_adds_up_squares_and_dropped_queries(tmp_path: Path) -> None:
-    writer = SamplingWriter(tmp_path / "c.jsonl", "test", "postgresql", sparing=SamplingRules(sample=2, at_most=2))
+    writer = SamplingWriter(
+        tmp_path / "c.jsonl", "test", "postgresql", sparing=SamplingRules(sample=2, at_most=2)
+    )
     for number, count in enumerate((1, 2, 6), 1):
         # A trace whose number is small is never sampled out.
-        writer.request_began(RequestBegan(number, "GET /calls", 0, trace="0af7651916cd43dd84" + "1".zfill(14)))
-        rows = [QuerySeen("SELECT id FROM berth", turn * 1000, 500 + turn, 1, 8, turn + 1) for turn in range(count)]
+        writer.request_began(
+            RequestBegan(number, "GET /calls", 0, trace="0af7651916cd43dd84" + "1".zfill(14))
+        )
+        rows = [
+            QuerySeen("SELECT id FROM berth", turn * 1000, 500 + turn, 1, 8, turn + 1)
+            for turn in range(count)
+        ]
         writer.queries(number, rows)
         writer.request_ended(RequestEnded(number, 10_000))
     writer.close()
@@ -59,13 +74,18 @@ def test_a_route_adds_up_squares_and_dropped_queries(tmp_path: Path) -> None:
     route = summarise(read(tmp_path / "c.jsonl")).routes["GET /calls"]
     assert counts == [1, 2, 6]
     spent = [sum(500 + turn for turn in range(count)) for count in counts]
-    assert (route.asked, route.asked_squares) == (sum(counts), sum(count * count for count in counts))
+    assert (route.asked, route.asked_squares) == (
+        sum(counts),
+        sum(count * count for count in counts),
+    )
     assert (route.spent_ns, route.spent_squares) == (sum(spent), sum(one * one for one in spent))
     assert (route.more, route.more_ns) == (4, sum(500 + turn for turn in range(2, 6)))
 
 
 def test_requests_that_warm_up_are_never_sampled_out(tmp_path: Path) -> None:
-    writer = SamplingWriter(tmp_path / "c.jsonl", "test", "postgresql", sparing=SamplingRules(sample=10**9))
+    writer = SamplingWriter(
+        tmp_path / "c.jsonl", "test", "postgresql", sparing=SamplingRules(sample=10**9)
+    )
     for number in range(1, 101):
         writer.request_began(RequestBegan(number, "GET /calls", 0, warm_up=number <= 50))
         writer.request_ended(RequestEnded(number, 10_000))
@@ -88,7 +108,9 @@ def test_requests_that_warm_up_are_never_sampled_out(tmp_path: Path) -> None:
 def test_connections_are_requests_only_if_all_are_short(long_lived: int, way: str) -> None:
     asked = []
     for number in range(1, 6):
-        first_ms, pause_ms = (100.0 * number, 12_000.0) if number <= long_lived else (20_000 + 100.0 * number, 80.0)
+        first_ms, pause_ms = (
+            (100.0 * number, 12_000.0) if number <= long_lived else (20_000 + 100.0 * number, 80.0)
+        )
         asked += [
             (number, "SELECT id FROM berth", first_ms, False),
             (number, "SELECT id FROM tug", first_ms + pause_ms, False),
@@ -100,7 +122,9 @@ def test_connections_are_requests_only_if_all_are_short(long_lived: int, way: st
 def test_the_sides_of_a_trial_take_turns() -> None:
     """Who goes first changes, so that a drift of the machine hits both alike."""
     calls: list[str] = []
-    times = timing.interleaved([lambda: calls.append("before"), lambda: calls.append("after")], budget_s=0, least=4)
+    times = timing.interleaved(
+        [lambda: calls.append("before"), lambda: calls.append("after")], budget_s=0, least=4
+    )
     rounds = [tuple(calls[i : i + 2]) for i in range(0, len(calls), 2)]
     assert set(rounds) == {("before", "after"), ("after", "before")}
     assert all(one != other for one, other in itertools.pairwise(rounds)), rounds
@@ -108,12 +132,17 @@ def test_the_sides_of_a_trial_take_turns() -> None:
 
 
 def test_no_part_of_a_url_shows_a_password() -> None:
-    for url in ("postgresql://harbour:tide@db/office", "postgresql://harbour@db/office?password=tide&sslpassword=tide"):
+    for url in (
+        "postgresql://harbour:tide@db/office",
+        "postgresql://harbour@db/office?password=tide&sslpassword=tide",
+    ):
         assert "tide" not in shown(parse_url(url)) and "office" in shown(parse_url(url))
 
 
 @pytest.mark.parametrize(("known", "claimed"), [(10, True), (8, False), (6, False)])
-def test_rows_count_as_loaded_if_nearly_all_of_them_were(known: int, claimed: bool, tmp_path: Path) -> None:
+def test_rows_count_as_loaded_if_nearly_all_of_them_were(
+    known: int, claimed: bool, tmp_path: Path
+) -> None:
     """Of ten rows looked up, as many as that were in an earlier result of the same table."""
     made = Made(tmp_path, "postgresql")
     rows = tuple((key, f"Tern {key}") for key in range(100, 100 + known)) + tuple(
@@ -122,7 +151,10 @@ def test_rows_count_as_loaded_if_nearly_all_of_them_were(known: int, claimed: bo
     made.ask("SELECT id, name FROM vessel", rows=10, columns=("id", "name"), sample=rows)
     for key in range(100, 110):
         made.ask(
-            "SELECT id, name FROM vessel WHERE id = $1", key, columns=("id", "name"), sample=((key, f"Tern {key}"),)
+            "SELECT id, name FROM vessel WHERE id = $1",
+            key,
+            columns=("id", "name"),
+            sample=((key, f"Tern {key}"),),
         )
     found = {one.finding.pattern for one in _diagnoses(written([made]))}
     assert ("already-loaded" in found) is claimed, found

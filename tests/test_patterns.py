@@ -309,7 +309,15 @@ def capture(tmp_path_factory: pytest.TempPathFactory) -> Path:
     import sys
 
     ran = run(
-        "capture", "app", "-o", folder / "calls", "--", sys.executable, script, folder / "jobs.db", ",".join(POSITIVE)
+        "capture",
+        "app",
+        "-o",
+        folder / "calls",
+        "--",
+        sys.executable,
+        script,
+        folder / "jobs.db",
+        ",".join(POSITIVE),
     )
     assert ran.code == 0, ran.err
     return folder / "calls"
@@ -354,7 +362,9 @@ def test_every_finding_has_a_key_of_its_own(record: Any) -> None:
 
 
 def test_a_loop_over_one_helper_is_one_edit(record: Any) -> None:
-    """The helper sends what its arguments ask for: several shapes and lines, all for the rows of one query."""
+    """The helper sends what its arguments ask for: several shapes and lines, all for the rows of
+    one query.
+    """
     folder = record(
         """
         import sqlite3, askless
@@ -375,8 +385,14 @@ def test_a_loop_over_one_helper_is_one_edit(record: Any) -> None:
                 jobs(tug, tug % 2, tug % 3), count(tug)
         """
     )
-    edits = [edit for edit in run("findings", folder, "--json").json["edits"] if edit["routes"] == ["board"]]
-    assert sorted(len(edit["findings"]) for edit in edits) == [1, 4], "the counts are another change"
+    edits = [
+        edit
+        for edit in run("findings", folder, "--json").json["edits"]
+        if edit["routes"] == ["board"]
+    ]
+    assert sorted(len(edit["findings"]) for edit in edits) == [1, 4], (
+        "the counts are another change"
+    )
     together = max(edits, key=lambda edit: len(edit["findings"]))
     assert together["queries"] == 49 and together["queries_after"] == 49 - 24 + 4
 
@@ -386,34 +402,47 @@ def test_traps_stay_clean(capture: Path, by_route: dict[str, list[dict[str, Any]
     traps = {route for route in routes if route.startswith("clean")}
     assert len(traps) == 23
     told = {route: [f["pattern"] for f in by_route[route]] for route in traps if route in by_route}
-    assert told == {"clean_retry_after_an_error": ["failing"]}, "an error is shown; its tries are no repetition"
+    assert told == {"clean_retry_after_an_error": ["failing"]}, (
+        "an error is shown; its tries are no repetition"
+    )
 
 
 @pytest.mark.parametrize(
-    "name", ["to_one", "to_one_inlined", "to_one_in_list", "to_one_iterated", "to_many", "count", "exists"]
+    "name",
+    ["to_one", "to_one_inlined", "to_one_in_list", "to_one_iterated", "to_many", "count", "exists"],
 )
 def test_values_were_seen_to_flow(name: str, by_route: dict[str, list[dict[str, Any]]]) -> None:
     finding = by_route[name][0]
     assert finding["evidence"] == "traced"
-    column = {"to_many": "port_call.id", "count": "berth.id", "exists": "berth.id"}.get(name, "port_call.vessel_id")
+    column = {"to_many": "port_call.id", "count": "berth.id", "exists": "berth.id"}.get(
+        name, "port_call.vessel_id"
+    )
     assert column in " ".join(finding["evidence_details"])
 
 
-def test_a_nested_repetition_names_its_whole_path(by_route: dict[str, list[dict[str, Any]]]) -> None:
+def test_a_nested_repetition_names_its_whole_path(
+    by_route: dict[str, list[dict[str, Any]]],
+) -> None:
     inner = next(f for f in by_route["nested"] if "tug_job" not in f["tables"])
     assert inner["variant"] == "nested to-one"
     assert "(1 + 6 + 12)" in inner["title"]
     assert any("port_call → tug_job → tug" in reason for reason in inner["evidence_details"])
 
 
-def test_repeated_keys_are_part_of_the_one_finding(by_route: dict[str, list[dict[str, Any]]]) -> None:
+def test_repeated_keys_are_part_of_the_one_finding(
+    by_route: dict[str, list[dict[str, Any]]],
+) -> None:
     finding = by_route["to_one_with_repeats"][0]
-    assert any("6 of the 12 lookups repeat a key" in reason for reason in finding["evidence_details"])
+    assert any(
+        "6 of the 12 lookups repeat a key" in reason for reason in finding["evidence_details"]
+    )
 
 
 def test_all_callers_of_a_duplicate_are_named(by_route: dict[str, list[dict[str, Any]]]) -> None:
     """The helper that executes whatever it is given is not the line."""
-    named = {(line["line"], line["function"]) for line in by_route["duplicate_two_callers"][0]["lines"]}
+    named = {
+        (line["line"], line["function"]) for line in by_route["duplicate_two_callers"][0]["lines"]
+    }
     lines = [
         i
         for i, line in enumerate(PROGRAM.splitlines(), 1)
@@ -422,7 +451,9 @@ def test_all_callers_of_a_duplicate_are_named(by_route: dict[str, list[dict[str,
     assert len(lines) == 2 and named == {(line, "duplicate_two_callers") for line in lines}
 
 
-def test_advice_for_counts_keeps_parents_with_none(by_route: dict[str, list[dict[str, Any]]]) -> None:
+def test_advice_for_counts_keeps_parents_with_none(
+    by_route: dict[str, list[dict[str, Any]]],
+) -> None:
     advice = by_route["count"][0]["advice"][0]
     assert "GROUP BY" in advice["sql"] and "berth_id IN (:keys)" in advice["sql"]
     assert any("must remain, with 0" in check for check in advice["verify"])
@@ -430,7 +461,9 @@ def test_advice_for_counts_keeps_parents_with_none(by_route: dict[str, list[dict
 
 def test_the_projection_advised_keeps_the_key(by_route: dict[str, list[dict[str, Any]]]) -> None:
     advice = by_route["over_wide"][0]["advice"][0]
-    assert "log" not in advice["sql"] and "id" in advice["sql"] and advice["title"] == "leave out log"
+    assert (
+        "log" not in advice["sql"] and "id" in advice["sql"] and advice["title"] == "leave out log"
+    )
 
 
 @pytest.mark.parametrize("name", ["to_one", "to_many"])
@@ -440,7 +473,9 @@ def test_the_batched_query_advised_gives_the_same_rows(
     finding = by_route[name][0]
     sql = next(a["sql"] for a in finding["advice"] if "batched" in a["title"])
     with sqlite3.connect(capture.parent / "jobs.db") as db:
-        rows = db.execute("SELECT id, vessel_id FROM port_call WHERE status = 'due' ORDER BY id LIMIT 8").fetchall()
+        rows = db.execute(
+            "SELECT id, vessel_id FROM port_call WHERE status = 'due' ORDER BY id LIMIT 8"
+        ).fetchall()
         keys = [row[0 if name == "to_many" else 1] for row in rows]
         one_by_one = [row for key in keys for row in db.execute(finding["sql"], (key,)).fetchall()]
         at_once = db.execute(sql.replace(":keys", ", ".join(map(str, keys)))).fetchall()
@@ -450,7 +485,9 @@ def test_the_batched_query_advised_gives_the_same_rows(
 
 
 def test_schema_gives_keyed_evidence_and_the_size_of_the_table(capture: Path) -> None:
-    found = {f["route"]: f for f in findings(capture, "--db", f"sqlite:///{capture.parent / 'jobs.db'}")}
+    found = {
+        f["route"]: f for f in findings(capture, "--db", f"sqlite:///{capture.parent / 'jobs.db'}")
+    }
     assert found["unbounded"]["evidence"] == "keyed"
     assert "700 rows of the whole table vessel" in found["unbounded"]["title"]
 

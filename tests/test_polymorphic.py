@@ -1,4 +1,6 @@
-"""n-plus-one whose table follows a type column: one finding for all kinds, and what only looks like it."""
+"""n-plus-one whose table follows a type column: one finding for all kinds, and what only looks like
+it.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,9 @@ def page(
     entries: Sequence[tuple[Any, ...]] = ENTRIES,
     output: str = "id, name",
 ) -> list[dict[str, Any]]:
-    made = Made(tmp_path, "postgresql").ask(PARENT, rows=len(entries), columns=COLUMNS, sample=tuple(entries))
+    made = Made(tmp_path, "postgresql").ask(
+        PARENT, rows=len(entries), columns=COLUMNS, sample=tuple(entries)
+    )
     for table, key in steps:
         made.ask(f"SELECT {output} FROM {table} WHERE id = $1", key)
     return findings(made.write())
@@ -38,10 +42,17 @@ def page(
 
 def test_all_kinds_are_one_finding(tmp_path: Path) -> None:
     (finding,) = page(tmp_path, [(kind, key) for _, kind, key in ENTRIES])
-    assert (finding["pattern"], finding["variant"], finding["evidence"]) == ("n-plus-one", "polymorphic", "traced")
+    assert (finding["pattern"], finding["variant"], finding["evidence"]) == (
+        "n-plus-one",
+        "polymorphic",
+        "traced",
+    )
     assert finding["title"].startswith("7 queries where 3 would do: reads vessel, ")
     assert "as subject_type tells, for each row of log_entry (1 + 7)" in finding["title"]
-    assert sorted(finding["tables"]) == ["pilot", "tug", "vessel"] and finding["cost"]["avoidable"] == 4
+    assert (
+        sorted(finding["tables"]) == ["pilot", "tug", "vessel"]
+        and finding["cost"]["avoidable"] == 4
+    )
     (advice,) = finding["advice"]
     assert [line for line in advice["sql"].splitlines() if line.startswith("FROM")] == [
         "FROM vessel",
@@ -76,8 +87,12 @@ def test_numbers_of_each_kind_are_no_rows_to_fetch(tmp_path: Path) -> None:
 
 
 OTHERWISE = {
-    "each table for each row": [step for _, _, key in ENTRIES for step in (("tug_job", key), ("manifest_line", key))],
-    "no column tells the table": [("vessel" if turn % 2 else "tug", key) for turn, (_, _, key) in enumerate(ENTRIES)],
+    "each table for each row": [
+        step for _, _, key in ENTRIES for step in (("tug_job", key), ("manifest_line", key))
+    ],
+    "no column tells the table": [
+        ("vessel" if turn % 2 else "tug", key) for turn, (_, _, key) in enumerate(ENTRIES)
+    ],
     "one kind alone": [("vessel", key) for _, _, key in ENTRIES],
     "in another order": [(kind, key) for _, kind, key in reversed(ENTRIES)],
 }

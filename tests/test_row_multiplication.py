@@ -36,7 +36,9 @@ def multiplied(calls: int, jobs: int, lines: int) -> Rows:
 
 @pytest.fixture
 def found(tmp_path: Path) -> Callable[..., list[dict[str, Any]]]:
-    def ask(text: str, rows: Rows, columns: tuple[str, ...], times: int = 1, **more: Any) -> list[dict[str, Any]]:
+    def ask(
+        text: str, rows: Rows, columns: tuple[str, ...], times: int = 1, **more: Any
+    ) -> list[dict[str, Any]]:
         made = Made(tmp_path, "postgresql")
         made.ask(text, rows=len(rows) * times, columns=columns, sample=tuple(rows[:32]), **more)
         return [one for one in findings(made.write()) if one["pattern"] == "row-multiplication"]
@@ -50,20 +52,35 @@ def test_two_collections_of_one_parent(
 ) -> None:
     (finding,) = found(BOTH, multiplied(calls, jobs, lines), COLUMNS)
     separate = calls * (1 + jobs + lines)
-    assert finding["variant"] == "product" and f"where about {separate:,} would do" in finding["title"]
-    assert f"100,000 rows of port_call make {100_000 * jobs * lines:,}" in finding["evidence_details"][1]
-    assert finding["advice"][0]["sql"] == "SELECT port_call_id, id\nFROM manifest_line\nWHERE port_call_id IN (:keys)"
+    assert (
+        finding["variant"] == "product" and f"where about {separate:,} would do" in finding["title"]
+    )
+    assert (
+        f"100,000 rows of port_call make {100_000 * jobs * lines:,}"
+        in finding["evidence_details"][1]
+    )
+    assert (
+        finding["advice"][0]["sql"]
+        == "SELECT port_call_id, id\nFROM manifest_line\nWHERE port_call_id IN (:keys)"
+    )
 
 
-def test_parents_that_come_again_because_a_join_only_filters(found: Callable[..., list[dict[str, Any]]]) -> None:
+def test_parents_that_come_again_because_a_join_only_filters(
+    found: Callable[..., list[dict[str, Any]]],
+) -> None:
     text = "SELECT c.id, c.status FROM port_call c JOIN tug_job j ON j.port_call_id = c.id WHERE j.tug_id = $1 ORDER BY c.eta"
     (finding,) = found(text, [(i // 4, "due") for i in range(200)], ("id", "status"))
     assert finding["variant"] == "parents again" and "each of them 4 times" in finding["title"]
     sql = " ".join(finding["advice"][0]["sql"].split())
-    assert "WHERE EXISTS( SELECT 1 FROM tug_job AS j WHERE j.port_call_id = c.id AND j.tug_id = $1 )" in sql
+    assert (
+        "WHERE EXISTS( SELECT 1 FROM tug_job AS j WHERE j.port_call_id = c.id AND j.tug_id = $1 )"
+        in sql
+    )
 
 
-def test_wide_parents_are_sent_again_with_each_child(found: Callable[..., list[dict[str, Any]]]) -> None:
+def test_wide_parents_are_sent_again_with_each_child(
+    found: Callable[..., list[dict[str, Any]]],
+) -> None:
     text = "SELECT i.id, i.verdict, d.id AS defect FROM inspection i JOIN defect d ON d.inspection_id = i.id"
     rows = [(i // 5, "x", i) for i in range(300)]
     (finding,) = found(text, rows, ("id", "verdict", "defect"), widths=(1200, 60_000, 1200))
@@ -84,19 +101,35 @@ CLEAN = [
 
 @pytest.mark.parametrize("what, text, rows, columns, times", CLEAN, ids=[one[0] for one in CLEAN])
 def test_joins_that_multiply_nothing(
-    what: str, text: str, rows: Rows, columns: tuple[str, ...], times: int, found: Callable[..., list[dict[str, Any]]]
+    what: str,
+    text: str,
+    rows: Rows,
+    columns: tuple[str, ...],
+    times: int,
+    found: Callable[..., list[dict[str, Any]]],
 ) -> None:
     assert found(text, rows, columns, times) == []
 
 
-@given(st.lists(st.tuples(st.integers(0, 4), st.integers(0, 6)), min_size=1, max_size=8), st.integers(4, 32))
-def test_a_product_is_told_only_where_there_is_one(parents: list[tuple[int, int]], kept: int) -> None:
+@given(
+    st.lists(st.tuples(st.integers(0, 4), st.integers(0, 6)), min_size=1, max_size=8),
+    st.integers(4, 32),
+)
+def test_a_product_is_told_only_where_there_is_one(
+    parents: list[tuple[int, int]], kept: int
+) -> None:
     rows: Rows = []
     for call, (jobs, lines) in enumerate(parents):
         ids = [call * 100 + job for job in range(jobs)] or [None]
-        rows += [(call, "due", job, line) for job in ids for line in ([call * 100 + i for i in range(lines)] or [None])]
+        rows += [
+            (call, "due", job, line)
+            for job in ids
+            for line in ([call * 100 + i for i in range(lines)] or [None])
+        ]
     joined = joined_rows(
-        _stats(rows[:kept] if len(rows) > 32 else rows), structure_of(BOTH, "postgresql"), Context(Settings())
+        _stats(rows[:kept] if len(rows) > 32 else rows),
+        structure_of(BOTH, "postgresql"),
+        Context(Settings()),
     )  # type: ignore[arg-type]
     if joined is not None and joined.product:
         assert set(joined.product) == {"tug_job", "manifest_line"}

@@ -1,4 +1,6 @@
-"""What a new source, format, system or pattern costs: each of these is added here as someone else would add it."""
+"""What a new source, format, system or pattern costs: each of these is added here as someone else
+would add it.
+"""
 
 from __future__ import annotations
 
@@ -53,7 +55,9 @@ def module(monkeypatch: pytest.MonkeyPatch) -> Any:
 
 
 class TideGauge:
-    """A source that reads a made-up log: one JSON object a line, with the request's mark where there is one."""
+    """A source that reads a made-up log: one JSON object a line, with the request's mark where
+    there is one.
+    """
 
     name = "gauge"
     help = "read the log of the tide gauge"
@@ -75,8 +79,17 @@ class TideGauge:
             entry = json.loads(line)
             if entry["ms"] < values["least"]:
                 continue
-            event = QuerySeen(entry["sql"], entry["at"], int(entry["ms"] * 1e6), 1, 8, parameters=tuple(entry["keys"]))
-            grouping.query(RequestHints(entry["session"], entry.get("page"), entry.get("page", "")), event)
+            event = QuerySeen(
+                entry["sql"],
+                entry["at"],
+                int(entry["ms"] * 1e6),
+                1,
+                8,
+                parameters=tuple(entry["keys"]),
+            )
+            grouping.query(
+                RequestHints(entry["session"], entry.get("page"), entry.get("page", "")), event
+            )
         grouping.close()
         writer.note("the gauge was read")
         writer.close()
@@ -85,7 +98,9 @@ class TideGauge:
         return sources.RecordingResult()
 
 
-def test_a_source_is_a_file_and_a_line(module: Any, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+def test_a_source_is_a_file_and_a_line(
+    module: Any, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
     monkeypatch.setitem(sources.REGISTRY, "gauge", module("gauge_source", SOURCE=TideGauge()))
     log = tmp_path / "gauge.log"
     entries = [{"session": 1, "sql": "SELECT name FROM berth WHERE id = $1", "at": n * 1000, "ms": 1.5, "keys": [n], "page": "GET /b"}
@@ -94,13 +109,22 @@ def test_a_source_is_a_file_and_a_line(module: Any, monkeypatch: pytest.MonkeyPa
     log.write_text("\n".join(map(json.dumps, entries)))
     words = ["capture", "gauge", "-o", tmp_path / "calls", "--log", log]
     ran = run(*words)
-    assert ran.code == 0 and "read the gauge" in ran.err and "Recorded 10 queries of 2 requests" in ran.err
-    assert [(f["pattern"], f["route"]) for f in findings(tmp_path / "calls")] == [("n-plus-one", "GET /b")]
+    assert (
+        ran.code == 0
+        and "read the gauge" in ran.err
+        and "Recorded 10 queries of 2 requests" in ran.err
+    )
+    assert [(f["pattern"], f["route"]) for f in findings(tmp_path / "calls")] == [
+        ("n-plus-one", "GET /b")
+    ]
     assert [request.route for request in read(tmp_path / "calls")] == ["GET /b", UNCLAIMED]
     words[3] = tmp_path / "longer"
     ran = run(*words, "--least", "1", "--quiet")
     assert "read the gauge\n" not in ran.err and "Recorded 9 queries of 1 request" in ran.err
-    assert "--least MS" in run("capture", "gauge", "--help").out and "gauge" in run("capture", "--help").out
+    assert (
+        "--least MS" in run("capture", "gauge", "--help").out
+        and "gauge" in run("capture", "--help").out
+    )
 
 
 class Tide:
@@ -117,7 +141,9 @@ def test_a_format_is_a_file_and_a_line(
     module: Any, monkeypatch: pytest.MonkeyPatch, pages: Any, tmp_path: Path
 ) -> None:
     """Through the command line: its help, its output, and what it does not show."""
-    entry = registry.Entry(module("tide_format", FORMATS={"tide": Tide()}), ("findings",), ("findings",))
+    entry = registry.Entry(
+        module("tide_format", FORMATS={"tide": Tide()}), ("findings",), ("findings",)
+    )
     monkeypatch.setitem(registry.REGISTRY, "tide", entry)
     assert "tide" in run("findings", "--help").out and "tide" not in run("gate", "--help").out
     ran = run("findings", pages["grown"], "--format", "tide")
@@ -136,10 +162,15 @@ def test_a_format_is_a_file_and_a_line(
         delivery.to_stdout(by_route(pages["tuned"]), "tide")
 
 
-def test_a_file_is_whole_or_as_it_was(tmp_path: Path, pages: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_file_is_whole_or_as_it_was(
+    tmp_path: Path, pages: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
     document, target = by_route(pages["tuned"]), tmp_path / "routes.json"
     delivery.to_file(document, target)
-    assert json.loads(target.read_text())["format"] == "askless requests" and target.stat().st_mode & 0o777 == 0o600
+    assert (
+        json.loads(target.read_text())["format"] == "askless requests"
+        and target.stat().st_mode & 0o777 == 0o600
+    )
 
     def full(self: Path, other: Path) -> None:
         raise OSError(28, "No space left on device")
@@ -148,11 +179,18 @@ def test_a_file_is_whole_or_as_it_was(tmp_path: Path, pages: Any, monkeypatch: p
     target.write_text("as it was")
     with pytest.raises(AskLessError, match="No space left"):
         delivery.to_file(document, target)
-    assert target.read_text() == "as it was" and list(tmp_path.iterdir()) == [target], "nothing half done stays"
+    assert target.read_text() == "as it was" and list(tmp_path.iterdir()) == [target], (
+        "nothing half done stays"
+    )
 
 
 QUAY = msgspec.structs.replace(
-    sqlite_system.SYSTEM, name="quay", title="Quay", quote="'", noise=r"tide\b", partial_indexes=False
+    sqlite_system.SYSTEM,
+    name="quay",
+    title="Quay",
+    quote="'",
+    noise=r"tide\b",
+    partial_indexes=False,
 )
 
 
@@ -200,16 +238,28 @@ def test_a_system_is_its_data_and_what_it_does(harbour: Path, tmp_path: Path) ->
     )
     url = f"quay:///{harbour}"
     assert run("tables", "--db", url, "--json").json["system"] == "quay"
-    planned = run("plan", "--db", url, "--sql", "SELECT * FROM port_call WHERE status = 'due'", "--json")
-    assert planned.json["system"] == "quay" and planned.json["statements"][0]["plan"][0]["table"] == "port_call"
+    planned = run(
+        "plan", "--db", url, "--sql", "SELECT * FROM port_call WHERE status = 'due'", "--json"
+    )
+    assert (
+        planned.json["system"] == "quay"
+        and planned.json["statements"][0]["plan"][0]["table"] == "port_call"
+    )
     saved = tmp_path / "plan.txt"
     saved.write_text("QUAY vessel")
     read_back = run("plan", "--file", saved, "--json").json
-    assert read_back["system"] == "quay" and read_back["statements"][0]["plan"][0]["table"] == "vessel"
     assert (
-        run("weigh", "--db", url, "--sql", "SELECT id FROM vessel WHERE flag = 'NO' ORDER BY name", "--json").json[
-            "system"
-        ]
+        read_back["system"] == "quay" and read_back["statements"][0]["plan"][0]["table"] == "vessel"
+    )
+    assert (
+        run(
+            "weigh",
+            "--db",
+            url,
+            "--sql",
+            "SELECT id FROM vessel WHERE flag = 'NO' ORDER BY name",
+            "--json",
+        ).json["system"]
         == "quay"
     )
 
@@ -223,11 +273,17 @@ class Sixes(ByTotals):
         return bool(stats.rows_most == 6)
 
     def judge_shape(self, met: Match, structure: Structure) -> Diagnosis | None:
-        claim = FindingDraft(title="six", severity="minor", evidence="repeated", because=(), cost=Cost())
-        return Diagnosis(met.finding(self.rule, claim), Paginate(stats=met.stats, line=met.line, saving="none"))
+        claim = FindingDraft(
+            title="six", severity="minor", evidence="repeated", because=(), cost=Cost()
+        )
+        return Diagnosis(
+            met.finding(self.rule, claim), Paginate(stats=met.stats, line=met.line, saving="none")
+        )
 
 
-def test_a_pattern_is_a_file_and_a_line(module: Any, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+def test_a_pattern_is_a_file_and_a_line(
+    module: Any, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
     monkeypatch.setitem(patterns.REGISTRY, "sixes", module("sixes", PATTERN=Sixes()))
     path = tmp_path / "made.jsonl"
     writer = CaptureWriter(path, "test", "sqlite")
@@ -243,11 +299,18 @@ def test_a_pattern_is_a_file_and_a_line(module: Any, monkeypatch: pytest.MonkeyP
 LOADS = st.builds(Load, st.just("django"), st.sampled_from(["lazy", "query"]), st.text(max_size=4), st.text(max_size=4), st.text(max_size=4), st.booleans())  # fmt: skip
 PLACES = st.recursive(
     st.builds(CallSite, st.text(max_size=6), st.integers(1, 99), st.text(max_size=6)),
-    lambda caller: st.builds(CallSite, st.text(max_size=6), st.integers(1, 99), st.text(max_size=6), caller),
+    lambda caller: st.builds(
+        CallSite, st.text(max_size=6), st.integers(1, 99), st.text(max_size=6), caller
+    ),
     max_leaves=3,
 )
 TEXTS = st.sampled_from(
-    ["SELECT 1", "SELECT a FROM t WHERE id = 7", "SELECT a FROM t WHERE id = 8", "SELECT a FROM t WHERE id = ?"]
+    [
+        "SELECT 1",
+        "SELECT a FROM t WHERE id = 7",
+        "SELECT a FROM t WHERE id = 8",
+        "SELECT a FROM t WHERE id = ?",
+    ]
 )
 QUERIES = st.builds(
     QuerySeen, TEXTS, st.integers(0, 10**12), st.integers(0, 10**9), rows=st.integers(-1, 99), bytes=st.integers(0, 9999),
@@ -286,11 +349,16 @@ def test_live_traffic_and_a_capture_of_it_are_one(pieces: list[list[QuerySeen]])
     """What is reported comes out whole, put together in memory as well as by way of a file."""
     import tempfile
 
-    pieces = [sorted(piece, key=lambda event: event.start_ns) for piece in pieces]  # as a receiver may expect
+    pieces = [
+        sorted(piece, key=lambda event: event.start_ns) for piece in pieces
+    ]  # as a receiver may expect
     with tempfile.TemporaryDirectory() as folder:
         live: list[Request] = []
         path = Path(folder) / "traffic.jsonl"
-        writer, assembler = CaptureWriter(path, "test", "sqlite"), LiveRequestBuilder("sqlite", live.append)
+        writer, assembler = (
+            CaptureWriter(path, "test", "sqlite"),
+            LiveRequestBuilder("sqlite", live.append),
+        )
         for receiver in (writer, assembler):
             receiver.model(MODEL)
             receiver.note("a note")
@@ -303,12 +371,16 @@ def test_live_traffic_and_a_capture_of_it_are_one(pieces: list[list[QuerySeen]])
         assert report.bad_lines == [] and report.notes == assembler.notes == ["a note"]
         (saved,) = read(path)
         (held,) = live
-        told = sorted((event for piece in pieces for event in piece), key=lambda event: event.start_ns)
+        told = sorted(
+            (event for piece in pieces for event in piece), key=lambda event: event.start_ns
+        )
         assert whole(saved) == whole(held) and [saved.text(i) for i in range(len(saved))] == [
             event.text for event in told
         ]
         for request in (saved, held):
-            assert [request.place(i) for i in range(len(request))] == [event.place for event in told]
+            assert [request.place(i) for i in range(len(request))] == [
+                event.place for event in told
+            ]
             assert [request.load(i) for i in range(len(request))] == [event.load for event in told]
             assert request.starts_ns == [event.start_ns for event in told]
             assert (request.kind, request.route, request.path, request.status, request.warm_up, request.end_ns) == (

@@ -1,4 +1,6 @@
-"""A report never breaks on what `capture check` calls sound; on what it calls damaged it breaks with a message."""
+"""A report never breaks on what `capture check` calls sound; on what it calls damaged it breaks
+with a message.
+"""
 
 from __future__ import annotations
 
@@ -18,12 +20,19 @@ from askless.reports import compare, findings, indexes, requests, statement_sele
 from tests.conftest import run
 
 SCHEMA = Schema(
-    "sqlite", (Table("vessel", (TableColumn("id", "INTEGER"), TableColumn("name", "TEXT")), ("id",), rows=9),)
+    "sqlite",
+    (
+        Table(
+            "vessel", (TableColumn("id", "INTEGER"), TableColumn("name", "TEXT")), ("id",), rows=9
+        ),
+    ),
 )
 
 
 def office() -> list[dict[str, Any]]:
-    """The lines of a small capture that has one of everything: an n-plus-one, a duplicate, a write loop, an error."""
+    """The lines of a small capture that has one of everything: an n-plus-one, a duplicate, a write
+    loop, an error.
+    """
     lines: list[dict[str, Any]] = [
         {"event": "capture", "format": "askless capture", "version": 1, "pid": 7, "started_unix_s": 5.5},
         {"event": "statement", "id": 1, "text": ["SELECT id, vessel_id FROM port_call WHERE status = ", "'due'", ""], "system": "sqlite"},
@@ -55,7 +64,11 @@ def office() -> list[dict[str, Any]]:
              "literals": [None, None, None, None, None, None, ["2"], ["3"], ["3"]]},
             {"event": "end", "request": request, "end_ns": start + 5_000_000, "status": 200},
         ]  # fmt: skip
-    return [*lines, {"event": "note", "text": "a note"}, {"event": "close", "requests": 2, "queries": 30}]
+    return [
+        *lines,
+        {"event": "note", "text": "a note"},
+        {"event": "close", "requests": 2, "queries": 30},
+    ]
 
 
 VALUES = st.one_of(
@@ -67,7 +80,13 @@ VALUES = st.one_of(
 
 def paths(value: Any, so_far: tuple[Any, ...] = ()) -> list[tuple[Any, ...]]:
     """The way to every value inside a line."""
-    items = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    items = (
+        value.items()
+        if isinstance(value, dict)
+        else enumerate(value)
+        if isinstance(value, list)
+        else ()
+    )
     found = [so_far] if so_far else []
     for key, inner in items:
         found += paths(inner, (*so_far, key))
@@ -99,7 +118,9 @@ def altered(draw: st.DrawFn) -> list[dict[str, Any]]:
 
 
 def reports_on(file: Path) -> None:
-    """Every report that a capture alone is enough for. A capture may hold too little: that is not a fault of the report."""
+    """Every report that a capture alone is enough for. A capture may hold too little: that is not a
+    fault of the report.
+    """
     requests.by_route(file)
     requests.each(file, values=True)
     found = findings.findings(file, schema=SCHEMA, values=True)
@@ -109,7 +130,9 @@ def reports_on(file: Path) -> None:
     for make in (
         lambda: timeline.timeline(file, values=True),
         lambda: timeline.timeline(file, unfolded=True),
-        lambda: statement_selection.of_request(file, next(request.name for request in read(file)), None),
+        lambda: statement_selection.of_request(
+            file, next(request.name for request in read(file)), None
+        ),
         lambda: indexes.indexes(file, None, SCHEMA, values=True),
     ):
         try:
@@ -132,7 +155,9 @@ def changed(line: int, key: str, value: Any) -> list[dict[str, Any]]:
 @example(lines=changed(5, "sampled", [9]))
 @example(lines=changed(14, "literals", [None] * 8 + [["1", "2"]]))
 @example(lines=changed(12, "parameters", [[]]))
-@example(lines=changed(12, "parameters", [[[]]] + [[]] * 5))  # neither a value nor a type and its text
+@example(
+    lines=changed(12, "parameters", [[[]]] + [[]] * 5)
+)  # neither a value nor a type and its text
 @example(lines=changed(12, "start_ns", "soon"))
 @example(lines=changed(11, "start_ns", -(2**63)))
 @example(lines=changed(12, "duration_ns", [2**63 - 1] * 6))
@@ -173,14 +198,21 @@ def test_a_field_nested_without_end_is_a_bad_line(tmp_path: Path) -> None:
     file = tmp_path / "calls.jsonl"
     deep = "[" * 200_000 + "]" * 200_000
     nested = json.dumps(office()[12]).replace('"parameters": [[]', f'"parameters": [{deep}')
-    lines = [json.dumps(line) for line in office()[:12]] + [nested, '{"event":"note","text":' + deep + "}"]
+    lines = [json.dumps(line) for line in office()[:12]] + [
+        nested,
+        '{"event":"note","text":' + deep + "}",
+    ]
     file.write_text("\n".join(lines) + "\n")
     ran = run("capture", "check", file)
-    assert ran.code == 1 and "line 13 can't be read" in ran.out and "line 14 can't be read" in ran.out
+    assert (
+        ran.code == 1 and "line 13 can't be read" in ran.out and "line 14 can't be read" in ran.out
+    )
     assert run("requests", file).code == 0, "reports use what could be read"
 
 
-def test_a_line_without_end_is_not_read_whole(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_line_without_end_is_not_read_whole(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr("askless.capture.lines.LINE_MOST_BYTES", 5_000)
     monkeypatch.setattr("askless.capture.reading.LINE_MOST_BYTES", 5_000)
     file = tmp_path / "calls.jsonl"

@@ -1,4 +1,6 @@
-"""stable-read: rows that every request reads, how long they may be kept, and reads that only look stable."""
+"""stable-read: rows that every request reads, how long they may be kept, and reads that only look
+stable.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,9 @@ CALL = "SELECT id, status FROM port_call WHERE id = $1"
 
 
 class Hour:
-    """Requests over time: each `(route, path, queries)`, a query being `(text, parameters, digest)`."""
+    """Requests over time: each `(route, path, queries)`, a query being `(text, parameters,
+    digest)`.
+    """
 
     def __init__(self, folder: Path) -> None:
         self.path = folder / "hour.jsonl"
@@ -27,7 +31,12 @@ class Hour:
         self.number = 0
 
     def ask(
-        self, at_s: float, route: str, path: str, *queries: tuple[str, tuple[Any, ...], int], ms: float = 4
+        self,
+        at_s: float,
+        route: str,
+        path: str,
+        *queries: tuple[str, tuple[Any, ...], int],
+        ms: float = 4,
     ) -> None:
         self.number += 1
         start = int(at_s * 1e9)
@@ -55,7 +64,9 @@ def hour(tmp_path: Path) -> Hour:
 def visited(hour: Hour, turn: int, digest: int = 7, **more: Any) -> None:
     route = "GET /calls/{id}" if turn % 2 else "GET /bills/{id}"
     path = f"{route[4:].split('{')[0]}{turn % 10}"
-    hour.ask(turn * 3.0, route, path, (CALL, (turn % 10,), 100 + turn), (TARIFF, (1,), digest), **more)
+    hour.ask(
+        turn * 3.0, route, path, (CALL, (turn % 10,), 100 + turn), (TARIFF, (1,), digest), **more
+    )
 
 
 def test_rows_that_never_changed_are_kept_as_long_as_was_seen(hour: Hour) -> None:
@@ -68,7 +79,9 @@ def test_rows_that_never_changed_are_kept_as_long_as_was_seen(hour: Hour) -> Non
         and "1 more route" in finding["title"]
     )
     assert "it was unchanged for 117 s, the whole recording" in finding["evidence_details"]
-    assert any("kept for 60 s: 38 of 40 reads are avoided" in one for one in finding["evidence_details"])
+    assert any(
+        "kept for 60 s: 38 of 40 reads are avoided" in one for one in finding["evidence_details"]
+    )
     assert "none in the capture" in finding["evidence_details"][2] and len(finding["advice"]) == 1
     assert "for 60 s" in finding["advice"][0]["title"]
 
@@ -77,12 +90,19 @@ def test_the_shortest_time_that_rows_held_halved(hour: Hour) -> None:
     for turn in range(60):
         visited(hour, turn, digest=7 if turn < 20 else 8 if turn < 32 else 9)
         if turn in (19, 31):
-            hour.ask(turn * 3.0 + 1, "POST /tariffs", "/tariffs", ("UPDATE tariff SET rate = $1", (turn,), 0))
+            hour.ask(
+                turn * 3.0 + 1,
+                "POST /tariffs",
+                "/tariffs",
+                ("UPDATE tariff SET rate = $1", (turn,), 0),
+            )
     (finding,) = hour.found()
     assert any("held for 36 s at least" in one for one in finding["evidence_details"])
     assert any("kept for 10 s" in one for one in finding["evidence_details"])
     assert "UPDATE 2 times on POST /tariffs" in finding["evidence_details"][2]
-    assert finding["advice"][1]["title"].startswith("or invalidate the cache on write: UPDATE 2 times")
+    assert finding["advice"][1]["title"].startswith(
+        "or invalidate the cache on write: UPDATE 2 times"
+    )
 
 
 def one_address(hour: Hour) -> None:
@@ -103,7 +123,12 @@ def changing(hour: Hour) -> None:
 def changed_from_route_to_route(hour: Hour) -> None:
     for turn in range(40):
         route = "calls" if turn < 20 else "bills"
-        hour.ask(turn * 3.0, f"GET /{route}/{{id}}", f"/{route}/{turn}", (TARIFF, (1,), 7 if turn < 20 else 8))
+        hour.ask(
+            turn * 3.0,
+            f"GET /{route}/{{id}}",
+            f"/{route}/{turn}",
+            (TARIFF, (1,), 7 if turn < 20 else 8),
+        )
 
 
 def quick(hour: Hour) -> None:
@@ -113,7 +138,12 @@ def quick(hour: Hour) -> None:
 
 def by_the_clock(hour: Hour) -> None:
     for turn in range(40):
-        hour.ask(turn, "GET /calls/{id}", f"/calls/{turn}", ("SELECT id FROM tariff WHERE valid_until > now()", (), 7))
+        hour.ask(
+            turn,
+            "GET /calls/{id}",
+            f"/calls/{turn}",
+            ("SELECT id FROM tariff WHERE valid_until > now()", (), 7),
+        )
 
 
 def locked(hour: Hour) -> None:
@@ -127,7 +157,17 @@ def few(hour: Hour) -> None:
 
 
 @pytest.mark.parametrize(
-    "traffic", [one_address, other_values, changing, changed_from_route_to_route, quick, by_the_clock, locked, few]
+    "traffic",
+    [
+        one_address,
+        other_values,
+        changing,
+        changed_from_route_to_route,
+        quick,
+        by_the_clock,
+        locked,
+        few,
+    ],
 )
 def test_reads_that_only_look_stable(traffic: Callable[[Hour], None], hour: Hour) -> None:
     traffic(hour)

@@ -1,4 +1,6 @@
-"""Keeping it from coming back: the pytest plug-in, strict mode, and known cases that are accepted for a while."""
+"""Keeping it from coming back: the pytest plug-in, strict mode, and known cases that are accepted
+for a while.
+"""
 
 from __future__ import annotations
 
@@ -57,7 +59,9 @@ def tested(harbour: Path, tmp_path: Path) -> Tested:
             **os.environ,
             "PYTEST_DISABLE_PLUGIN_AUTOLOAD": "1",
         }  # the others take longer to import than a test runs
-        done = subprocess.run(words, cwd=tmp_path, capture_output=True, text=True, check=False, env=alone)
+        done = subprocess.run(
+            words, cwd=tmp_path, capture_output=True, text=True, check=False, env=alone
+        )
         return done.returncode, done.stdout + done.stderr
 
     return ran
@@ -128,13 +132,18 @@ def test_the_marker_covers_a_whole_test(tested: Tested) -> None:
     assert code == 1 and "2 failed, 1 passed" in out, out
     assert "25 queries asked, at most 3 may be" in out and "counts rows of port_call" in out
     own = out[out.index("_ test_fails_by_itself") : out.index("short test summary")]
-    assert "its own failure" in own and "at most 3 may be" not in own, "one failure is told, the test's own"
+    assert "its own failure" in own and "at most 3 may be" not in own, (
+        "one failure is told, the test's own"
+    )
 
 
 @pytest.mark.parametrize(
     "code, says",
     [
-        ("@pytest.mark.asks(most=3)\ndef test_it(): pass", "at_most=, never=, budgets= and route=, not most="),
+        (
+            "@pytest.mark.asks(most=3)\ndef test_it(): pass",
+            "at_most=, never=, budgets= and route=, not most=",
+        ),
         ("@pytest.mark.asks(never='n-plus-on')\ndef test_it(): pass", "did you mean n-plus-one?"),
         ("def test_it(asks):\n    with asks.never('overwide'): pass", "did you mean over-wide?"),
     ],
@@ -145,7 +154,9 @@ def test_mistakes_in_a_test_are_told(code: str, says: str, tested: Tested) -> No
 
 
 def test_pytest_finds_the_plug_in_by_itself(tmp_path: Path) -> None:
-    (tmp_path / "test_it.py").write_text("def test_it(asks):\n    with asks.at_most(0):\n        pass\n")
+    (tmp_path / "test_it.py").write_text(
+        "def test_it(asks):\n    with asks.at_most(0):\n        pass\n"
+    )
     words = [sys.executable, "-m", "pytest", "-p", "no:cacheprovider", "-q", "."]
     done = subprocess.run(words, cwd=tmp_path, capture_output=True, text=True, check=False)
     assert done.returncode == 0 and "1 passed" in done.stdout, done.stdout + done.stderr
@@ -176,7 +187,9 @@ def test_strict_mode_raises_at_the_line_of_the_repeated_load(tested: Tested) -> 
     assert code == 1 and "1 failed, 1 passed" in out
     template = (HARBOUR / "templates" / "calls_due.html").read_text().splitlines()
     number = next(i for i, line in enumerate(template, 1) if "job.tug.name" in line)
-    assert f"calls_due.html:{number}: in block 'body'" in out, "the traceback leads through the template's line"
+    assert f"calls_due.html:{number}: in block 'body'" in out, (
+        "the traceback leads through the template's line"
+    )
     assert "askless.RepeatedLoad: TugJob.tug is loaded for the third time in GET /calls/due" in out
     assert f"calls_due.html:{number} in template" in out
     assert tested(STRICT, "--asks-strict", "--asks-route", "/berths")[0] == 0
@@ -219,7 +232,9 @@ def test_known_cases_are_accepted_until_their_day(tested: Tested) -> None:
     today = date.today()
     both = KNOWN.format(model="PortCall", until=today) + KNOWN.format(model="TugJob", until=today)
     assert tested(STRICT, "--asks-strict", known=both)[0] == 0, "the last day counts"
-    ended = KNOWN.format(model="PortCall", until=today) + KNOWN.format(model="TugJob", until=today - timedelta(1))
+    ended = KNOWN.format(model="PortCall", until=today) + KNOWN.format(
+        model="TugJob", until=today - timedelta(1)
+    )
     code, out = tested(STRICT, "--asks-strict", known=ended)
     assert code == 1 and "TugJob.tug is loaded" in out
     never = """
@@ -240,9 +255,18 @@ def test_known_cases_are_accepted_until_their_day(tested: Tested) -> None:
         ('[[accepted]]\npattern = "n-plus-one"\nuntil = 2030-01-01', "`reason`"),
         ('[[accepted]]\npattern = "n-plus-one"\nreason = "x"', "`until`"),
         ('[[accepted]]\npattern = "n-plus-one"\nreason = "x"\nuntil = "soon"', "Invalid RFC3339"),
-        ('[[accepted]]\npattern = "n-plus-one"\nreason = " "\nuntil = 2030-01-01', "without a reason"),
-        ('[[accepted]]\npattern = "n-plus-on"\nreason = "x"\nuntil = 2030-01-01', "which is not a pattern"),
-        ('[[accepted]]\npattern = "duplicate"\nreason = "x"\nuntil = 2030-01-01\nrout = "/"', "did you mean route?"),
+        (
+            '[[accepted]]\npattern = "n-plus-one"\nreason = " "\nuntil = 2030-01-01',
+            "without a reason",
+        ),
+        (
+            '[[accepted]]\npattern = "n-plus-on"\nreason = "x"\nuntil = 2030-01-01',
+            "which is not a pattern",
+        ),
+        (
+            '[[accepted]]\npattern = "duplicate"\nreason = "x"\nuntil = 2030-01-01\nrout = "/"',
+            "did you mean route?",
+        ),
         ("[[budget]]\nroute = 'GET /'", "did you mean budgets?"),
         ("[[budgets]]\nroute = 'GET /'\nquerys = 3", "did you mean queries?"),
         ("[thresholds]\nrepeat_at_least = 3", "did you mean repeat_least?"),
@@ -262,7 +286,18 @@ def test_a_bad_project_file_is_told(text: str, says: str, tmp_path: Path, tested
     assert says in raised.value.message + raised.value.remedy and raised.value.remedy
     code, out = tested("@pytest.mark.asks(at_most=1)\ndef test_it(): pass", known=text)
     assert code == 4 and says in out and "Traceback" not in out
-    app = run("capture", "app", "--strict", "-o", tmp_path / "c", "--", sys.executable, "-c", "1", cwd=tmp_path)
+    app = run(
+        "capture",
+        "app",
+        "--strict",
+        "-o",
+        tmp_path / "c",
+        "--",
+        sys.executable,
+        "-c",
+        "1",
+        cwd=tmp_path,
+    )
     assert app.code == 2 and says in app.err
 
 
@@ -296,14 +331,30 @@ def test_strict_mode_in_a_program(harbour: Path, tmp_path: Path) -> None:
                 print(error)
         """)
     )
-    ran = run("capture", "app", "--strict", "-o", tmp_path / "c", "--", sys.executable, script, cwd=tmp_path)
+    ran = run(
+        "capture",
+        "app",
+        "--strict",
+        "-o",
+        tmp_path / "c",
+        "--",
+        sys.executable,
+        script,
+        cwd=tmp_path,
+    )
     assert ran.code == 0, ran.err
     assert ran.out.startswith(
         "PortCall.vessel is loaded for the third time in roll call, one query for each object, at "
     )
-    last = max(i for i, line in enumerate(script.read_text().splitlines(), 1) if "call.vessel.name" in line)
+    last = max(
+        i for i, line in enumerate(script.read_text().splitlines(), 1) if "call.vessel.name" in line
+    )
     assert f"{script}:{last} in <module>" in ran.out
-    plain = subprocess.run([sys.executable, script], capture_output=True, text=True, check=False, cwd=tmp_path)
-    assert (plain.returncode, plain.stdout) == (0, ""), "where nobody records, nothing is ever raised"
+    plain = subprocess.run(
+        [sys.executable, script], capture_output=True, text=True, check=False, cwd=tmp_path
+    )
+    assert (plain.returncode, plain.stdout) == (0, ""), (
+        "where nobody records, nothing is ever raised"
+    )
     bad = run("capture", "app", "--strict", 1, "--", sys.executable, script)
     assert bad.code == 2 and "whole number from 2" in bad.err

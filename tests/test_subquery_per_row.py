@@ -1,4 +1,6 @@
-"""subquery-per-row: what is reported without a database, what the schema adds, and what is quick enough."""
+"""subquery-per-row: what is reported without a database, what the schema adds, and what is quick
+enough.
+"""
 
 from __future__ import annotations
 
@@ -11,22 +13,25 @@ import pytest
 from tests.conftest import findings
 from tests.test_traffic import Made
 
-COUNTED = "SELECT b.id, (SELECT COUNT(*) FROM port_call c WHERE c.berth_id = b.id) AS calls FROM berth b"
-LATEST = (
-    "SELECT b.id, COALESCE((SELECT MAX(c.eta) FROM port_call c WHERE (c.berth_id) = b.id), ?) AS latest FROM berth b"
+COUNTED = (
+    "SELECT b.id, (SELECT COUNT(*) FROM port_call c WHERE c.berth_id = b.id) AS calls FROM berth b"
 )
+LATEST = "SELECT b.id, COALESCE((SELECT MAX(c.eta) FROM port_call c WHERE (c.berth_id) = b.id), ?) AS latest FROM berth b"
 
 
 def told(
     tmp_path: Path, text: str, *options: object, rows: int = 40, ms: float = 30, **more: Any
 ) -> list[dict[str, Any]]:
     made = Made(tmp_path, "sqlite")
-    path = made.ask(text, *more.pop("given", ()), rows=rows, duration_ns=int(ms * 1e6), **more).write()
+    path = made.ask(
+        text, *more.pop("given", ()), rows=rows, duration_ns=int(ms * 1e6), **more
+    ).write()
     return [one for one in findings(path, *options) if one["pattern"] == "subquery-per-row"]
 
 
 @pytest.mark.parametrize(
-    "text, given", [(COUNTED, ()), (LATEST, ("never",)), (COUNTED + " ORDER BY calls DESC LIMIT 40", ())]
+    "text, given",
+    [(COUNTED, ()), (LATEST, ("never",)), (COUNTED + " ORDER BY calls DESC LIMIT 40", ())],
 )
 def test_a_value_for_each_row(text: str, given: tuple[Any, ...], tmp_path: Path) -> None:
     (finding,) = told(tmp_path, text, given=given)
@@ -55,7 +60,9 @@ def test_what_is_none_or_does_not_matter(name: str, tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize("indexed, rows", [(True, 2000), (False, 2000), (False, 20)])
-def test_the_schema_tells_whether_each_evaluation_reads_its_table(indexed: bool, rows: int, tmp_path: Path) -> None:
+def test_the_schema_tells_whether_each_evaluation_reads_its_table(
+    indexed: bool, rows: int, tmp_path: Path
+) -> None:
     db = sqlite3.connect(tmp_path / "harbour.db")
     db.execute("CREATE TABLE berth (id INTEGER PRIMARY KEY)")
     db.execute("CREATE TABLE port_call (id INTEGER PRIMARY KEY, berth_id INTEGER, eta TEXT)")

@@ -1,4 +1,6 @@
-"""Patterns on traffic as other clients send it: PostgreSQL and MySQL dialects, joins to the parent, inlined literals."""
+"""Patterns on traffic as other clients send it: PostgreSQL and MySQL dialects, joins to the parent,
+inlined literals.
+"""
 
 from __future__ import annotations
 
@@ -87,12 +89,27 @@ def made(tmp_path: Path) -> Callable[[str], Made]:
 KEYS = [700 + i for i in range(6)]
 VESSELS = [9000 + 3 * i for i in range(6)]
 ROW_BY_ROW = [
-    ("postgresql", "SELECT vessel.id, vessel.name FROM vessel WHERE vessel.id = $1::INTEGER", VESSELS, "to-one"),
+    (
+        "postgresql",
+        "SELECT vessel.id, vessel.name FROM vessel WHERE vessel.id = $1::INTEGER",
+        VESSELS,
+        "to-one",
+    ),
     ("postgresql", "SELECT id, name FROM vessel WHERE id = %(pk_1)s", VESSELS, "to-one"),
     ("postgresql", "SELECT id, name FROM vessel WHERE id IN ($1)", VESSELS, "to-one"),
     ("mysql", "SELECT `vessel`.* FROM `vessel` WHERE `vessel`.`id` = ? LIMIT 1", VESSELS, "to-one"),
-    ("mysql", "SELECT `vessel`.* FROM `vessel` WHERE `vessel`.`id` = {key} LIMIT 1", VESSELS, "to-one"),
-    ("postgresql", 'SELECT "vessel"."id" FROM "vessel" WHERE "vessel"."id" = {key}', VESSELS, "to-one"),
+    (
+        "mysql",
+        "SELECT `vessel`.* FROM `vessel` WHERE `vessel`.`id` = {key} LIMIT 1",
+        VESSELS,
+        "to-one",
+    ),
+    (
+        "postgresql",
+        'SELECT "vessel"."id" FROM "vessel" WHERE "vessel"."id" = {key}',
+        VESSELS,
+        "to-one",
+    ),
     (
         "postgresql",
         "SELECT id, tug_id FROM tug_job WHERE port_call_id = $1 AND port_call_id IS NOT NULL",
@@ -111,11 +128,36 @@ ROW_BY_ROW = [
         KEYS,
         "link-table",
     ),
-    ("mysql", "SELECT t.id FROM tug t, tug_job j WHERE j.tug_id = t.id AND j.port_call_id = {key}", KEYS, "link-table"),
-    ("postgresql", "SELECT COUNT(*) AS aggregate FROM tug_job WHERE tug_job.port_call_id = $1", KEYS, "count"),
-    ("postgresql", "SELECT COUNT(1) FROM (SELECT 1 FROM tug_job WHERE port_call_id = $1) AS _w", KEYS, "count"),
-    ("postgresql", 'select exists(select * from tug_job where port_call_id = $1) as "exists"', KEYS, "exists"),
-    ("mysql", "SELECT 1 AS one FROM `tug_job` WHERE `tug_job`.`port_call_id` = ? LIMIT 1", KEYS, "exists"),
+    (
+        "mysql",
+        "SELECT t.id FROM tug t, tug_job j WHERE j.tug_id = t.id AND j.port_call_id = {key}",
+        KEYS,
+        "link-table",
+    ),
+    (
+        "postgresql",
+        "SELECT COUNT(*) AS aggregate FROM tug_job WHERE tug_job.port_call_id = $1",
+        KEYS,
+        "count",
+    ),
+    (
+        "postgresql",
+        "SELECT COUNT(1) FROM (SELECT 1 FROM tug_job WHERE port_call_id = $1) AS _w",
+        KEYS,
+        "count",
+    ),
+    (
+        "postgresql",
+        'select exists(select * from tug_job where port_call_id = $1) as "exists"',
+        KEYS,
+        "exists",
+    ),
+    (
+        "mysql",
+        "SELECT 1 AS one FROM `tug_job` WHERE `tug_job`.`port_call_id` = ? LIMIT 1",
+        KEYS,
+        "exists",
+    ),
 ]
 
 
@@ -132,7 +174,9 @@ def test_row_by_row_in_many_tongues(
         sent = text.replace("{key}", str(key))
         bound = "{key}" not in text and form == "as sent"
         if form != "as sent":
-            sent = PLACEHOLDER.sub(str(key), sent) + ("" if form == "whole" else f" /* trace {turn:032x} */")
+            sent = PLACEHOLDER.sub(str(key), sent) + (
+                "" if form == "whole" else f" /* trace {turn:032x} */"
+            )
         request.ask(sent, *([key] if bound else []), rows=2 if variant == "to-many" else 1)
     found = request.found()
     assert len(found) == 1 and found[0][0] == "n-plus-one" and found[0][2] == "traced", found
@@ -174,8 +218,15 @@ def test_eager_batches_of_ten_then_five(made: Callable[[str], Made]) -> None:
     request = made("mysql").parents()
     for size in (10, 10, 10, 5):
         marks = ", ".join("?" * size)
-        request.ask(f"SELECT id, name FROM vessel WHERE id IN ({marks})", *range(9000, 9000 + size), rows=size)
-        request.ask("SELECT id, name FROM vessel WHERE id IN (" + ", ".join(map(str, range(size))) + ")", rows=size)
+        request.ask(
+            f"SELECT id, name FROM vessel WHERE id IN ({marks})",
+            *range(9000, 9000 + size),
+            rows=size,
+        )
+        request.ask(
+            "SELECT id, name FROM vessel WHERE id IN (" + ", ".join(map(str, range(size))) + ")",
+            rows=size,
+        )
     clean(request)
 
 
@@ -199,7 +250,9 @@ def test_objects_read_again_by_their_own_key(made: Callable[[str], Made]) -> Non
     """A projection left a column out: each object is read again, one query a row."""
     request = made("postgresql").parents()
     for key in KEYS:
-        request.ask("SELECT port_call.id, port_call.agent FROM port_call WHERE port_call.id = $1", key)
+        request.ask(
+            "SELECT port_call.id, port_call.agent FROM port_call WHERE port_call.id = $1", key
+        )
     assert request.found() == [("n-plus-one", "same-row", "traced")]
     (finding,) = findings(request.path)
     assert finding["advice"][0]["title"] == "select the missing columns in the first query"
@@ -254,7 +307,9 @@ def test_a_read_again_after_a_write_is_meant_even_where_it_gives_the_same(
     assert "duplicate" not in [pattern for pattern, _, _ in request.found()]
     other = made("mysql")
     for _ in range(3):
-        other.ask("SELECT status FROM port_call WHERE id = 700", digest=5).ask("SELECT 3 FROM berth", digest=6)
+        other.ask("SELECT status FROM port_call WHERE id = 700", digest=5).ask(
+            "SELECT 3 FROM berth", digest=6
+        )
     other.path = other.path.with_name("other.jsonl")
     assert ("duplicate", "", "traced") in other.found(), "reads of another table change nothing"
 
@@ -262,7 +317,9 @@ def test_a_read_again_after_a_write_is_meant_even_where_it_gives_the_same(
 def test_aggregates_that_are_grouped_already_are_no_siblings(made: Callable[[str], Made]) -> None:
     request = made("postgresql")
     for berth in range(1, 6):
-        request.ask(f"SELECT count(*) FROM port_call WHERE berth_id = {berth} GROUP BY status", rows=4)
+        request.ask(
+            f"SELECT count(*) FROM port_call WHERE berth_id = {berth} GROUP BY status", rows=4
+        )
     assert "sibling-filters" not in [pattern for pattern, _, _ in request.found()]
 
 
@@ -283,7 +340,9 @@ def test_a_list_with_an_end_is_not_unbounded(made: Callable[[str], Made]) -> Non
 def test_a_wide_key_stays_in_the_projection(made: Callable[[str], Made]) -> None:
     columns = ("id", "berth_id", "eta", "remarks")
     text = "SELECT id, berth_id, eta, remarks FROM port_call WHERE status = 'due' ORDER BY eta LIMIT 40"
-    keys = made("postgresql").ask(text, rows=40, columns=columns, widths=(20_000, 20_000, 20_000, 40))
+    keys = made("postgresql").ask(
+        text, rows=40, columns=columns, widths=(20_000, 20_000, 20_000, 40)
+    )
     keys.rows[0] = msgspec.structs.replace(keys.rows[0], bytes=60_040)
     clean(keys)
     wide = made("postgresql").ask(text, rows=40, columns=columns, widths=(400, 400, 400, 40_000))
@@ -294,7 +353,9 @@ def test_a_wide_key_stays_in_the_projection(made: Callable[[str], Made]) -> None
     assert "leave out remarks" in finding["advice"][0]["title"]
 
 
-@pytest.mark.parametrize("write, siblings", [("CALL tidy()", False), ("UPDATE berth SET depth_m = 3", True)])
+@pytest.mark.parametrize(
+    "write, siblings", [("CALL tidy()", False), ("UPDATE berth SET depth_m = 3", True)]
+)
 def test_what_may_write_anything_stands_between_siblings(
     write: str, siblings: bool, made: Callable[[str], Made]
 ) -> None:

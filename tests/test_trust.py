@@ -1,4 +1,6 @@
-"""Nothing is lost in silence, nothing in a folder is touched that is not ours, and no one stays after."""
+"""Nothing is lost in silence, nothing in a folder is touched that is not ours, and no one stays
+after.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +30,9 @@ def queries_unreadable(capture: Path, target: Path) -> Path:
     lines = capture.read_text().splitlines(keepends=True)
     target.write_text(
         "".join(
-            line.replace('"duration_ns":', '"duration_ns":"x",') if '"event":"queries"' in line else line
+            line.replace('"duration_ns":', '"duration_ns":"x",')
+            if '"event":"queries"' in line
+            else line
             for line in lines
         )
     )
@@ -39,10 +43,14 @@ def test_a_capture_that_cant_be_read_is_not_judged(pages: dict[str, Path], tmp_p
     whole = next(pages["grown"].glob("*.jsonl")) if pages["grown"].is_dir() else pages["grown"]
     broken = queries_unreadable(whole, tmp_path / "broken.jsonl")
     (tmp_path / "askless.toml").write_text(
-        '[[budgets]]\nroute = "GET /calls/due"\nqueries = 5000\nallowed = "all"\n'.replace('allowed = "all"\n', "")
+        '[[budgets]]\nroute = "GET /calls/due"\nqueries = 5000\nallowed = "all"\n'.replace(
+            'allowed = "all"\n', ""
+        )
     )
     refused(run("gate", broken, cwd=tmp_path), "broken.jsonl", "first is line", "--allow-damaged")
-    refused(run("gate", whole, "--baseline", broken, cwd=tmp_path), "broken.jsonl", "--allow-damaged")
+    refused(
+        run("gate", whole, "--baseline", broken, cwd=tmp_path), "broken.jsonl", "--allow-damaged"
+    )
     refused(run("findings", broken, "--fail-on", "urgent"), "broken.jsonl")
     refused(run("compare", whole, broken, "--fail-on-new"), "broken.jsonl")
     assert run("gate", broken, "--allow-damaged", "--allow-missing", cwd=tmp_path).code in (0, 1)
@@ -56,7 +64,9 @@ def test_a_capture_that_cant_be_read_is_not_judged(pages: dict[str, Path], tmp_p
         assert "can't be read" in ran.err.splitlines()[0] + " ".join(ran.err.split()), words
     torn = tmp_path / "torn.jsonl"
     torn.write_bytes(whole.read_bytes()[:-40])
-    assert run("gate", torn, cwd=tmp_path).code == run("gate", whole, cwd=tmp_path).code != 2, "a crash does that"
+    assert run("gate", torn, cwd=tmp_path).code == run("gate", whole, cwd=tmp_path).code != 2, (
+        "a crash does that"
+    )
 
 
 def test_an_unforeseen_error_has_a_code_of_its_own(
@@ -98,7 +108,9 @@ def test_a_log_line_that_nobody_foresaw_costs_itself(follow: bool, tmp_path: Pat
     log = tmp_path / "app.jsonl"
     odd = '{"ts": "2026-12-01T10:00:01Z", "sql": "SELECT 2", "took": ' + "9" * 400 + "}\n"
     good = '{"ts": "2026-12-01T10:00:0%dZ", "sql": "SELECT name FROM vessel WHERE id = %d", "took": 1.5}\n'
-    log.write_text("".join(good % (n, n) for n in range(3)) + odd + "".join(good % (n, n) for n in range(3, 6)))
+    log.write_text(
+        "".join(good % (n, n) for n in range(3)) + odd + "".join(good % (n, n) for n in range(3, 6))
+    )
     (tmp_path / "askless.toml").write_text(
         '[logs.office]\nsystem = "postgresql"\n[logs.office.fields]\ntime = "ts"\nsql = "sql"\nduration_ms = "took"\n'
     )
@@ -122,7 +134,9 @@ def test_a_log_line_that_nobody_foresaw_costs_itself(follow: bool, tmp_path: Pat
     _, err = process.communicate(timeout=60)
     assert process.returncode == 0 and "Traceback" not in err, err
     checked = run("capture", "check", tmp_path / "c")
-    assert (checked.code in (0, 1) and "6 queries" in checked.out) or "7 queries" in checked.out, checked.out
+    assert (checked.code in (0, 1) and "6 queries" in checked.out) or "7 queries" in checked.out, (
+        checked.out
+    )
 
 
 @pytest.mark.parametrize("follow", [False, True])
@@ -141,8 +155,12 @@ def test_a_full_disk_ends_the_reading_of_a_log(follow: bool, tmp_path: Path) -> 
         "%m [%p] ",
         *(["--follow"] if follow else []),
     ]
-    limited = "ulimit -f 100; exec " + subprocess.list2cmdline(words).replace("%m [%p] ", "%m [%p] ")
-    process = subprocess.run(["bash", "-c", limited], capture_output=True, text=True, timeout=120, check=False)
+    limited = "ulimit -f 100; exec " + subprocess.list2cmdline(words).replace(
+        "%m [%p] ", "%m [%p] "
+    )
+    process = subprocess.run(
+        ["bash", "-c", limited], capture_output=True, text=True, timeout=120, check=False
+    )
     assert process.returncode == 2 and "Traceback" not in process.stderr, process.stderr
     assert "File too large" in process.stderr
     checked = run("capture", "check", tmp_path / "c")
@@ -153,9 +171,21 @@ def test_a_log_that_is_followed_and_is_none_any_more_ends_the_command(tmp_path: 
     log = tmp_path / "postgresql.json"
     good = '{"timestamp": "2026-12-01 10:00:00.123 UTC", "pid": 77, "error_severity": "LOG", "message": "duration: 1.5 ms  statement: SELECT 1"}\n'
     log.write_text(good * 20 + "no JSON\n" * 20_000)
-    words = [*ASKLESS, "capture", "log", str(log), "-o", str(tmp_path / "c"), "--format", "postgresql-json", "--follow"]
+    words = [
+        *ASKLESS,
+        "capture",
+        "log",
+        str(log),
+        "-o",
+        str(tmp_path / "c"),
+        "--format",
+        "postgresql-json",
+        "--follow",
+    ]
     ended = subprocess.run(words, capture_output=True, text=True, timeout=120, check=False)
-    assert ended.returncode == 2 and "can't be read further" in " ".join(ended.stderr.split()), ended.stderr
+    assert ended.returncode == 2 and "can't be read further" in " ".join(ended.stderr.split()), (
+        ended.stderr
+    )
     assert "20 queries" in run("capture", "check", tmp_path / "c").out
 
 
@@ -163,7 +193,12 @@ def test_nothing_is_written_through_a_link(tmp_path: Path) -> None:
     folder, victim = tmp_path / "c", tmp_path / "victim"
     folder.mkdir(mode=0o700)
     victim.write_text("as it was")
-    for name in (".askless-write-test", "log.askless.jsonl", "packets.askless.jsonl", "askless-control"):
+    for name in (
+        ".askless-write-test",
+        "log.askless.jsonl",
+        "packets.askless.jsonl",
+        "askless-control",
+    ):
         (folder / name).symlink_to(victim)
     (tmp_path / "a.log").write_text(LINE.format(1, 1) * 3)
     run("capture", "log", tmp_path / "a.log", "-o", folder, "--prefix", "%m [%p] ")
@@ -221,7 +256,8 @@ def test_workers_go_with_their_command(tmp_path: Path) -> None:
     assert wait_until(
         lambda: (
             not any(
-                Path(f"/proc/{pid}/cmdline").exists() and Path(f"/proc/{pid}/cmdline").read_bytes() for pid in workers
+                Path(f"/proc/{pid}/cmdline").exists() and Path(f"/proc/{pid}/cmdline").read_bytes()
+                for pid in workers
             )
         ),
         30,
@@ -229,7 +265,9 @@ def test_workers_go_with_their_command(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize("words", [["--sample", "1/20"], ["--min-duration", "10s"]])
-def test_what_a_killed_program_left_out_is_counted_but_for_the_last(words: list[str], tmp_path: Path) -> None:
+def test_what_a_killed_program_left_out_is_counted_but_for_the_last(
+    words: list[str], tmp_path: Path
+) -> None:
     script = tmp_path / "killed.py"
     script.write_text(
         textwrap.dedent(PAGES)
@@ -248,7 +286,9 @@ def test_what_a_killed_program_left_out_is_counted_but_for_the_last(words: list[
 def test_what_cant_be_seen_is_shown_as_an_escape(tmp_path: Path) -> None:
     odd = tmp_path / "calls\u200b\u202e\nx"
     ran = program("requests", odd)
-    assert ran.code == 2 and "\\u200b\\u202e\\nx" in ran.err and len(ran.err.splitlines()) == 2, ran.err
+    assert ran.code == 2 and "\\u200b\\u202e\\nx" in ran.err and len(ran.err.splitlines()) == 2, (
+        ran.err
+    )
     (tmp_path / "c").mkdir()
     from askless.capture.writing import CaptureWriter
     from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded

@@ -1,4 +1,6 @@
-"""`--track-use`: what the application read of its objects, and what is (and is not) concluded from it."""
+"""`--track-use`: what the application read of its objects, and what is (and is not) concluded from
+it.
+"""
 
 from __future__ import annotations
 
@@ -141,17 +143,29 @@ def test_objects_that_are_built_for_one_column(found: dict[str, list[dict[str, A
     assert (listed["pattern"], listed["variant"]) == ("over-wide", "one-column")
     assert listed["title"] == "100 objects of Vessel (7 columns) are built for their name alone"
     assert listed["advice"][0]["code"] == ".options(load_only(Vessel.id, Vessel.name))"
-    assert all(one["variant"] == "one-column" for one in found["one_column_as_advised"]), "what it is compared with"
+    assert all(one["variant"] == "one-column" for one in found["one_column_as_advised"]), (
+        "what it is compared with"
+    )
     (single,) = found["one_value"]
-    assert single["variant"] == "one-value" and "(6 columns) is read for its verdict alone" in single["title"]
+    assert (
+        single["variant"] == "one-value"
+        and "(6 columns) is read for its verdict alone" in single["title"]
+    )
     sql = " ".join(single["advice"][0]["sql"].split())
     assert sql.startswith("SELECT inspection.verdict FROM inspection WHERE")
 
 
-def test_an_eager_load_that_found_nothing_and_that_nobody_asked_for(found: dict[str, list[dict[str, Any]]]) -> None:
+def test_an_eager_load_that_found_nothing_and_that_nobody_asked_for(
+    found: dict[str, list[dict[str, Any]]],
+) -> None:
     (load,) = [one for one in found["found_nothing"] if one["pattern"] == "unused-load"]
-    assert load["title"] == "PortCall.tug_jobs is loaded eagerly but never read: 1 query, 0 rows per request"
-    assert load["evidence_details"] == ["it found nothing, and none of 60 PortCall objects was asked for it"]
+    assert (
+        load["title"]
+        == "PortCall.tug_jobs is loaded eagerly but never read: 1 query, 0 rows per request"
+    )
+    assert load["evidence_details"] == [
+        "it found nothing, and none of 60 PortCall objects was asked for it"
+    ]
     assert load["advice"]
 
 
@@ -220,14 +234,28 @@ def test_djangos_objects_stay_what_they_are(tmp_path: Path) -> None:
     script.write_text(textwrap.dedent(DJANGO))
     programs = str(Path(__file__).parent / "programs")
     env = {"PYTHONPATH": programs}
-    ran = run("capture", "app", "--track-use", "-o", tmp_path / "c", "--", sys.executable, script, env=env)
+    ran = run(
+        "capture", "app", "--track-use", "-o", tmp_path / "c", "--", sys.executable, script, env=env
+    )
     assert ran.code == 0 and ran.out == "0\n", ran.err
-    portions = next(request for request in read(tmp_path / "c") if request.route.startswith("in portions"))
+    portions = next(
+        request for request in read(tmp_path / "c") if request.route.startswith("in portions")
+    )
     (used,) = portions.uses[0]
-    assert (used.objects, used.touched, used.columns) == (300, 300, {"vessel.name": 300, "vessel.id": 300})
-    unread = [finding["route"] for finding in findings(tmp_path / "c") if finding["pattern"] == "unused-load"]
+    assert (used.objects, used.touched, used.columns) == (
+        300,
+        300,
+        {"vessel.name": 300, "vessel.id": 300},
+    )
+    unread = [
+        finding["route"]
+        for finding in findings(tmp_path / "c")
+        if finding["pattern"] == "unused-load"
+    ]
     assert unread == ["found nothing"]
-    bare = subprocess.run([sys.executable, script], env={**ENV, **env}, capture_output=True, text=True, check=False)
+    bare = subprocess.run(
+        [sys.executable, script], env={**ENV, **env}, capture_output=True, text=True, check=False
+    )
     assert bare.returncode == 0, bare.stderr
 
 

@@ -1,4 +1,6 @@
-"""Pages, help, messages and docstrings use the glossary's words (docs/glossary.md): the words it avoids are found here."""
+"""Pages, help, messages and docstrings use the glossary's words (docs/glossary.md): the words it
+avoids are found here.
+"""
 
 from __future__ import annotations
 
@@ -38,11 +40,17 @@ def hits(text: str, words: dict[str, str]) -> list[str]:
     """The avoided words of a text, each with what to write."""
     for kept in EXCEPTIONS:
         text = re.sub(kept, "", text, flags=re.IGNORECASE)
-    return [f"{found[0]!r}: {instead}" for word, instead in words.items() for found in re.finditer(word, text)]
+    return [
+        f"{found[0]!r}: {instead}"
+        for word, instead in words.items()
+        for found in re.finditer(word, text)
+    ]
 
 
 def messages(path: Path) -> Iterator[tuple[int, str]]:
-    """Texts of three words and more that a module may show, with their lines: no docstrings, no regular expressions."""
+    """Texts of three words and more that a module may show, with their lines: no docstrings, no
+    regular expressions.
+    """
     tree = ast.parse(path.read_text())
     skipped: set[ast.AST] = set()
     for node in ast.walk(tree):
@@ -54,12 +62,16 @@ def messages(path: Path) -> Iterator[tuple[int, str]]:
         if node in skipped or not isinstance(node, ast.Constant | ast.JoinedStr):
             continue
         parts = node.values if isinstance(node, ast.JoinedStr) else [node]
-        text = "".join(str(part.value) if isinstance(part, ast.Constant) else "{}" for part in parts)
+        text = "".join(
+            str(part.value) if isinstance(part, ast.Constant) else "{}" for part in parts
+        )
         if len(text.split()) >= 3 and "\\" not in text and "(?" not in text:
             yield node.lineno, text
 
 
-@pytest.mark.parametrize("page", sorted([ROOT / "README.md", *ROOT.glob("docs/**/*.md")]), ids=lambda path: path.name)
+@pytest.mark.parametrize(
+    "page", sorted([ROOT / "README.md", *ROOT.glob("docs/**/*.md")]), ids=lambda path: path.name
+)
 def test_pages_avoid_them(page: Path) -> None:
     if page.name != "glossary.md":  # which lists them
         assert hits(page.read_text(), AVOIDED) == []
@@ -76,7 +88,11 @@ def test_messages_avoid_them() -> None:
 
 
 def test_templates_avoid_them() -> None:
-    assert [(path.name, hit) for path in SOURCE.rglob("*.html") for hit in hits(path.read_text(), AVOIDED)] == []
+    assert [
+        (path.name, hit)
+        for path in SOURCE.rglob("*.html")
+        for hit in hits(path.read_text(), AVOIDED)
+    ] == []
 
 
 def test_docstrings_avoid_them() -> None:
@@ -85,7 +101,10 @@ def test_docstrings_avoid_them() -> None:
     for path in sorted(SOURCE.rglob("*.py")):
         for node in ast.walk(ast.parse(path.read_text())):
             if isinstance(node, ast.Module | ast.ClassDef | ast.FunctionDef | ast.AsyncFunctionDef):
-                found += [f"{path.relative_to(SOURCE)}: {hit}" for hit in hits(ast.get_docstring(node) or "", words)]
+                found += [
+                    f"{path.relative_to(SOURCE)}: {hit}"
+                    for hit in hits(ast.get_docstring(node) or "", words)
+                ]
     assert found == []
 
 

@@ -15,7 +15,17 @@ else:
     from models_sqlalchemy import METADATA, PortCall, Tug, TugJob, Vessel
 
 NAMES = globals()
-__all__ = ["defaultload", "defer", "delete", "insert", "joinedload", "load_only", "selectinload", "undefer", "update"]
+__all__ = [
+    "defaultload",
+    "defer",
+    "delete",
+    "insert",
+    "joinedload",
+    "load_only",
+    "selectinload",
+    "undefer",
+    "update",
+]
 engine = create_engine(URL)
 METADATA.drop_all(engine)
 METADATA.create_all(engine)
@@ -34,17 +44,26 @@ def to_one(db):
 
 @page("n-plus-one")
 def to_many(db):
-    return [(call.id, [job.id for job in call.tug_jobs]) for call in db.scalars(given(LIST, NAMES)).unique()]
+    return [
+        (call.id, [job.id for job in call.tug_jobs])
+        for call in db.scalars(given(LIST, NAMES)).unique()
+    ]
 
 
 @page("n-plus-one")
 def link_table(db):
-    return [(call.id, [tug.name for tug in call.tugs]) for call in db.scalars(given(LIST, NAMES)).unique()]
+    return [
+        (call.id, [tug.name for tug in call.tugs])
+        for call in db.scalars(given(LIST, NAMES)).unique()
+    ]
 
 
 @page("n-plus-one")
 def nested(db):
-    return [(call.id, [job.tug.name for job in call.tug_jobs]) for call in db.scalars(given(LIST, NAMES)).unique()]
+    return [
+        (call.id, [job.tug.name for job in call.tug_jobs])
+        for call in db.scalars(given(LIST, NAMES)).unique()
+    ]
 
 
 @page("n-plus-one")
@@ -64,7 +83,10 @@ def below_an_eager_load(db):
 @page("n-plus-one")
 def behind_a_join(db):
     jobs = "select(TugJob).options(joinedload(TugJob.call)).order_by(TugJob.id).limit(40)"
-    return [(job.id, job.call.vessel and job.call.vessel.flag) for job in db.scalars(given(jobs, NAMES)).unique()]
+    return [
+        (job.id, job.call.vessel and job.call.vessel.flag)
+        for job in db.scalars(given(jobs, NAMES)).unique()
+    ]
 
 
 @page("n-plus-one over-wide")
@@ -76,10 +98,15 @@ def up_and_down(db):
 @page("n-plus-one over-wide")
 def count(db):
     if edit() and not edit().startswith("."):
-        return [(vessel.name, number) for vessel, number in db.execute(given(edit() + ".order_by(Vessel.id)", NAMES))]
+        return [
+            (vessel.name, number)
+            for vessel, number in db.execute(given(edit() + ".order_by(Vessel.id)", NAMES))
+        ]
     board = []
     for vessel in db.scalars(given(ALL_VESSELS, NAMES)):
-        calls = db.scalar(select(func.count()).select_from(PortCall).where(PortCall.vessel_id == vessel.id))
+        calls = db.scalar(
+            select(func.count()).select_from(PortCall).where(PortCall.vessel_id == vessel.id)
+        )
         board.append((vessel.name, calls))
     return board
 
@@ -87,15 +114,23 @@ def count(db):
 @page("n-plus-one over-wide")
 def only_counted(db):
     if edit() and not edit().startswith("."):
-        return [(vessel.name, number) for vessel, number in db.execute(given(edit() + ".order_by(Vessel.id)", NAMES))]
-    return [(vessel.name, len(vessel.calls)) for vessel in db.scalars(given(ALL_VESSELS, NAMES)).unique()]
+        return [
+            (vessel.name, number)
+            for vessel, number in db.execute(given(edit() + ".order_by(Vessel.id)", NAMES))
+        ]
+    return [
+        (vessel.name, len(vessel.calls))
+        for vessel in db.scalars(given(ALL_VESSELS, NAMES)).unique()
+    ]
 
 
 @page("n-plus-one over-wide")
 def whether_any(db):
     found = []
     for call in db.scalars(given(LIST, NAMES)):
-        found.append((call.id, bool(db.scalar(select(exists().where(TugJob.port_call_id == call.id))))))
+        found.append(
+            (call.id, bool(db.scalar(select(exists().where(TugJob.port_call_id == call.id)))))
+        )
     return found
 
 
@@ -103,7 +138,12 @@ def whether_any(db):
 def latest(db):
     found = []
     for vessel in db.scalars(given(ALL_VESSELS + ".limit(12)", NAMES)):
-        last = select(PortCall).where(PortCall.vessel_id == vessel.id).order_by(PortCall.id.desc()).limit(1)
+        last = (
+            select(PortCall)
+            .where(PortCall.vessel_id == vessel.id)
+            .order_by(PortCall.id.desc())
+            .limit(1)
+        )
         found.append((vessel.id, [call.id for call in db.scalars(last)]))
     return found
 
@@ -156,12 +196,16 @@ def insert_loop(db):
     db.execute(delete(TugJob).where(TugJob.id >= 5000))
     rows = [{"id": 5000 + i, "port_call_id": 3, "tug_id": i % 5 + 1} for i in range(12)]
     if edit():
-        code = re.sub(r'"(\w+)": \.\.\.', r'"\1": row["\1"]', edit()).replace("for ... in ...", "for row in rows")
+        code = re.sub(r'"(\w+)": \.\.\.', r'"\1": row["\1"]', edit()).replace(
+            "for ... in ...", "for row in rows"
+        )
         evaluated(code, NAMES, {"session": db, "rows": rows})
     else:
         for row in rows:
             db.execute(insert(TugJob).values(**row))
-    found = [job.id for job in db.scalars(select(TugJob).where(TugJob.id >= 5000).order_by(TugJob.id))]
+    found = [
+        job.id for job in db.scalars(select(TugJob).where(TugJob.id >= 5000).order_by(TugJob.id))
+    ]
     db.execute(delete(TugJob).where(TugJob.id >= 5000))
     db.commit()
     return found
@@ -185,20 +229,30 @@ def already_loaded(db):
     for portcall in db.scalars(eval(LIST + ".options(selectinload(PortCall.tug_jobs))")):
         jobs = select(TugJob).where(TugJob.port_call_id == portcall.id).order_by(TugJob.id)
         found.append(
-            (portcall.agent, [job.id for job in (evaluated(edit(), NAMES, locals()) if edit() else db.scalars(jobs))])
+            (
+                portcall.agent,
+                [
+                    job.id
+                    for job in (evaluated(edit(), NAMES, locals()) if edit() else db.scalars(jobs))
+                ],
+            )
         )
     return found
 
 
 @page()
 def eager(db):
-    calls = db.scalars(eval(LIST + ".options(joinedload(PortCall.vessel).load_only(Vessel.name))")).unique()
+    calls = db.scalars(
+        eval(LIST + ".options(joinedload(PortCall.vessel).load_only(Vessel.name))")
+    ).unique()
     return [(call.id, call.vessel and call.vessel.name) for call in calls]
 
 
 @page()
 def batches(db):
-    calls = db.scalars(eval(LIST + ".options(selectinload(PortCall.tug_jobs).joinedload(TugJob.tug))"))
+    calls = db.scalars(
+        eval(LIST + ".options(selectinload(PortCall.tug_jobs).joinedload(TugJob.tug))")
+    )
     return [(call.id, [job.tug.name for job in call.tug_jobs]) for call in calls]
 
 
@@ -212,7 +266,9 @@ def one_call(db):
 def pages_by_key(db):
     found, last = [], 0
     for _ in range(4):
-        rows = db.scalars(select(PortCall).where(PortCall.id > last).order_by(PortCall.id).limit(9)).all()
+        rows = db.scalars(
+            select(PortCall).where(PortCall.id > last).order_by(PortCall.id).limit(9)
+        ).all()
         found += [call.id for call in rows]
         last = rows[-1].id
     return found
@@ -232,7 +288,11 @@ def read_after_write(db):
 def grouped(db):
     return [
         tuple(row)
-        for row in db.execute(select(PortCall.status, func.count()).group_by(PortCall.status).order_by(PortCall.status))
+        for row in db.execute(
+            select(PortCall.status, func.count())
+            .group_by(PortCall.status)
+            .order_by(PortCall.status)
+        )
     ]
 
 

@@ -30,7 +30,9 @@ if "pymysql" in parts.scheme:
     pymysql.install_as_MySQLdb()
     pymysql.version_info = (2, 2, 7, "final", 0)  # what Django asks of the driver that it knows
 settings.configure(
-    DATABASES={"default": database}, INSTALLED_APPS=["harbour_django"], DEFAULT_AUTO_FIELD="django.db.models.AutoField"
+    DATABASES={"default": database},
+    INSTALLED_APPS=["harbour_django"],
+    DEFAULT_AUTO_FIELD="django.db.models.AutoField",
 )
 django.setup()
 
@@ -86,14 +88,16 @@ def nested():
 @page("n-plus-one")
 def both():
     return [
-        (call.id, call.vessel and call.vessel.name, [job.tug.name for job in call.tug_jobs.all()]) for call in listed()
+        (call.id, call.vessel and call.vessel.name, [job.tug.name for job in call.tug_jobs.all()])
+        for call in listed()
     ]
 
 
 @page("n-plus-one")
 def below_an_eager_load():
     return [
-        (call.id, [job.tug.name for job in call.tug_jobs.all()]) for call in listed(".prefetch_related('tug_jobs')")
+        (call.id, [job.tug.name for job in call.tug_jobs.all()])
+        for call in listed(".prefetch_related('tug_jobs')")
     ]
 
 
@@ -108,7 +112,9 @@ def behind_a_join():
 def up_and_down():
     code = edit() if edit().startswith(".") else ""
     vessels = evaluated(f"{ALL_VESSELS}{code}[:20]", NAMES)
-    return [(v.name, [(c.id, [j.id for j in c.tug_jobs.all()]) for c in v.calls.all()]) for v in vessels]
+    return [
+        (v.name, [(c.id, [j.id for j in c.tug_jobs.all()]) for c in v.calls.all()]) for v in vessels
+    ]
 
 
 @page("n-plus-one")
@@ -124,14 +130,18 @@ def first_of_all():
 @page("n-plus-one over-wide")
 def count():
     if edit() and not edit().startswith("."):
-        return [(vessel.name, vessel.calls_count) for vessel in evaluated(edit(), NAMES).order_by("id")]
+        return [
+            (vessel.name, vessel.calls_count) for vessel in evaluated(edit(), NAMES).order_by("id")
+        ]
     return [(vessel.name, vessel.calls.count()) for vessel in given(ALL_VESSELS, NAMES)]
 
 
 @page("n-plus-one over-wide")
 def only_counted():
     if edit() and not edit().startswith("."):
-        return [(vessel.name, vessel.calls_count) for vessel in evaluated(edit(), NAMES).order_by("id")]
+        return [
+            (vessel.name, vessel.calls_count) for vessel in evaluated(edit(), NAMES).order_by("id")
+        ]
     return [(vessel.name, len(vessel.calls.all())) for vessel in given(ALL_VESSELS, NAMES)]
 
 
@@ -143,7 +153,10 @@ def whether_any():
 @page("n-plus-one")
 def left_out_and_read():
     code = edit() if edit().startswith(".") else ""
-    return [(vessel.name, vessel.flag) for vessel in evaluated(f"{ALL_VESSELS}.only('name'){code}[:12]", NAMES)]
+    return [
+        (vessel.name, vessel.flag)
+        for vessel in evaluated(f"{ALL_VESSELS}.only('name'){code}[:12]", NAMES)
+    ]
 
 
 @page("over-wide")
@@ -153,12 +166,17 @@ def wide():
 
 @page("over-wide")
 def wide_behind_a_join():
-    return [(call.id, call.vessel and call.vessel.name) for call in listed(".select_related('vessel')")]
+    return [
+        (call.id, call.vessel and call.vessel.name) for call in listed(".select_related('vessel')")
+    ]
 
 
 @page("over-wide n-plus-one")
 def wide_and_row_by_row():
-    return [(vessel.name, [call.agent for call in vessel.calls.all()]) for vessel in given(ALL_VESSELS, NAMES)]
+    return [
+        (vessel.name, [call.agent for call in vessel.calls.all()])
+        for vessel in given(ALL_VESSELS, NAMES)
+    ]
 
 
 def _rate():
@@ -183,7 +201,9 @@ def insert_loop():
     rows = [{"id": 5000 + i, "port_call_id": 3, "tug_id": i % 5 + 1} for i in range(12)]
     with transaction.atomic():
         if edit():
-            code = re.sub(r"TugJob\(\.\.\.\)", "TugJob(**row)", edit()).replace("for ... in ...", "for row in rows")
+            code = re.sub(r"TugJob\(\.\.\.\)", "TugJob(**row)", edit()).replace(
+                "for ... in ...", "for row in rows"
+            )
             evaluated(code, NAMES, {"rows": rows})
         else:
             for row in rows:
@@ -196,40 +216,59 @@ def insert_loop():
 @page("unused-load over-wide")
 def unused_eager():
     eager = "" if edit() else ".prefetch_related('tug_jobs')"
-    return [call.agent for call in evaluated(f"PortCall.objects.order_by('id'){eager}[:{DUE}]", NAMES)]
+    return [
+        call.agent for call in evaluated(f"PortCall.objects.order_by('id'){eager}[:{DUE}]", NAMES)
+    ]
 
 
 @page("unused-load")
 def unused_join():
     eager = "" if edit() else ".select_related('vessel')"
-    return [call.agent for call in evaluated(f"PortCall.objects.order_by('id'){eager}[:{DUE}]", NAMES)]
+    return [
+        call.agent for call in evaluated(f"PortCall.objects.order_by('id'){eager}[:{DUE}]", NAMES)
+    ]
 
 
 @page("already-loaded")
 def already_loaded():
     found = []
-    for portcall in evaluated(f"PortCall.objects.order_by('id').prefetch_related('tug_jobs')[:{DUE}]", NAMES):
-        jobs = evaluated(edit(), NAMES, locals()) if edit() else TugJob.objects.filter(port_call_id=portcall.id)
+    for portcall in evaluated(
+        f"PortCall.objects.order_by('id').prefetch_related('tug_jobs')[:{DUE}]", NAMES
+    ):
+        jobs = (
+            evaluated(edit(), NAMES, locals())
+            if edit()
+            else TugJob.objects.filter(port_call_id=portcall.id)
+        )
         found.append((portcall.agent, [job.id for job in jobs]))
     return found
 
 
 @page()
 def eager():
-    calls = evaluated(f"PortCall.objects.order_by('id').select_related('vessel').defer('vessel__log')[:{DUE}]", NAMES)
+    calls = evaluated(
+        f"PortCall.objects.order_by('id').select_related('vessel').defer('vessel__log')[:{DUE}]",
+        NAMES,
+    )
     return [(call.id, call.vessel and call.vessel.name) for call in calls]
 
 
 @page()
 def batches():
-    calls = evaluated(f"PortCall.objects.order_by('id').prefetch_related('tug_jobs__tug')[:{DUE}]", NAMES)
+    calls = evaluated(
+        f"PortCall.objects.order_by('id').prefetch_related('tug_jobs__tug')[:{DUE}]", NAMES
+    )
     return [(call.id, [job.tug.name for job in call.tug_jobs.all()]) for call in calls]
 
 
 @page()
 def one_call():
     call = PortCall.objects.get(pk=5)
-    return [call.vessel.name, [job.id for job in call.tug_jobs.all()], sorted(tug.name for tug in call.tugs.all())]
+    return [
+        call.vessel.name,
+        [job.id for job in call.tug_jobs.all()],
+        sorted(tug.name for tug in call.tugs.all()),
+    ]
 
 
 @page()
@@ -253,7 +292,10 @@ def read_after_write():
 
 @page()
 def grouped():
-    return [list(row.values()) for row in PortCall.objects.order_by("status").values("status").annotate(n=Count("id"))]
+    return [
+        list(row.values())
+        for row in PortCall.objects.order_by("status").values("status").annotate(n=Count("id"))
+    ]
 
 
 main(lambda function: function())

@@ -1,8 +1,10 @@
-"""What the applications of `benchmarks/advice.py` share: pages with labels, and a run of them as they are or with edits.
+"""What the applications of `benchmarks/advice.py` share: pages with labels, and a run of them as
+they are or with edits.
 
-`python APPLICATION URL EDITS.json OUT.json`: EDITS.json maps a page to code that is put to its query, or is in its place.
-OUT.json gets what each page gave, the labels, and the median time of a page in ms. Under `ASKLESS_CAPTURE` pages run once
-each as requests of their own; otherwise each runs several times, for its time.
+`python APPLICATION URL EDITS.json OUT.json`: EDITS.json maps a page to code that is put to its
+query, or is in its place. OUT.json gets what each page gave, the labels, and the median time of a
+page in ms. Under `ASKLESS_CAPTURE` pages run once each as requests of their own; otherwise each
+runs several times, for its time.
 """
 
 from __future__ import annotations
@@ -50,14 +52,22 @@ def evaluated(text: str, names: dict[str, Any], more: dict[str, Any] | None = No
 
 
 def data() -> dict[str, list[dict[str, Any]]]:
-    """The rows of the harbour office: the last calls have no vessel, every third no tug, so that an inner join loses some."""
+    """The rows of the harbour office: the last calls have no vessel, every third no tug, so that an
+    inner join loses some.
+    """
     return {
         "vessel": [
-            dict(id=i, name=f"Tern {i}", flag="NO" if i % 3 else "SE", log="x" * 700) for i in range(1, VESSELS + 1)
+            dict(id=i, name=f"Tern {i}", flag="NO" if i % 3 else "SE", log="x" * 700)
+            for i in range(1, VESSELS + 1)
         ],
         "tug": [dict(id=i, name=f"Tug {i}") for i in range(1, TUGS + 1)],
         "port_call": [
-            dict(id=i, vessel_id=None if i % 13 == 0 else i, status=("due", "berthed", "left")[i % 3], agent="Ann")
+            dict(
+                id=i,
+                vessel_id=None if i % 13 == 0 else i,
+                status=("due", "berthed", "left")[i % 3],
+                agent="Ann",
+            )
             for i in range(1, CALLS + 1)
         ],
         "tug_job": [
@@ -93,4 +103,8 @@ def main(around: Callable[[Callable[..., Any]], Any]) -> None:
             gave[running], took[running] = f"{type(error).__name__}: {error}", 0.0
     labels = {name: label for name, (_, label) in PAGES.items()}
     crashed = [name for name, result in gave.items() if isinstance(result, str)]
-    json.dump({"gave": gave, "took": took, "labels": labels, "crashed": crashed}, open(sys.argv[3], "w"), default=str)
+    json.dump(
+        {"gave": gave, "took": took, "labels": labels, "crashed": crashed},
+        open(sys.argv[3], "w"),
+        default=str,
+    )

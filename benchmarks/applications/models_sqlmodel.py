@@ -20,7 +20,9 @@ class Vessel(SQLModel, table=True):
     name: str = Field(sa_column=Column(String(50)))
     flag: str = Field(sa_column=Column(String(5)))
     log: str = Field(sa_column=Column(Text))
-    calls: list["PortCall"] = Relationship(back_populates="vessel", sa_relationship_kwargs={"order_by": "PortCall.id"})
+    calls: list["PortCall"] = Relationship(
+        back_populates="vessel", sa_relationship_kwargs={"order_by": "PortCall.id"}
+    )
 
 
 class Tug(SQLModel, table=True):
@@ -36,7 +38,9 @@ class PortCall(SQLModel, table=True):
     status: str = Field(sa_column=Column(String(20)))
     agent: str = Field(sa_column=Column(String(50)))
     vessel: Optional[Vessel] = Relationship(back_populates="calls")
-    tug_jobs: list[TugJob] = Relationship(back_populates="call", sa_relationship_kwargs={"order_by": "TugJob.id"})
+    tug_jobs: list[TugJob] = Relationship(
+        back_populates="call", sa_relationship_kwargs={"order_by": "TugJob.id"}
+    )
     tugs: list[Tug] = Relationship(
         sa_relationship_kwargs={
             "secondary": "tug_job",

@@ -73,7 +73,10 @@ def nested():
 
 @page("n-plus-one")
 def both():
-    return [(call.id, call.vessel and call.vessel.name, [job.id for job in call.tug_jobs]) for call in listed()]
+    return [
+        (call.id, call.vessel and call.vessel.name, [job.id for job in call.tug_jobs])
+        for call in listed()
+    ]
 
 
 @page("n-plus-one")
@@ -94,20 +97,32 @@ def count():
 def total():
     found = []
     for call in listed():
-        found.append((call.id, TugJob.select(fn.SUM(TugJob.tug_id)).where(TugJob.port_call == call.id).scalar()))
+        found.append(
+            (
+                call.id,
+                TugJob.select(fn.SUM(TugJob.tug_id)).where(TugJob.port_call == call.id).scalar(),
+            )
+        )
     return [(number, int(value or 0)) for number, value in found]
 
 
 @page("n-plus-one")
 def whether_any():
-    return [(call.id, TugJob.select().where(TugJob.port_call == call.id).exists()) for call in listed()]
+    return [
+        (call.id, TugJob.select().where(TugJob.port_call == call.id).exists()) for call in listed()
+    ]
 
 
 @page("n-plus-one")
 def latest():
     found = []
     for vessel in Vessel.select(Vessel.id).order_by(Vessel.id).limit(12):
-        last = PortCall.select().where(PortCall.vessel == vessel.id).order_by(PortCall.id.desc()).limit(1)
+        last = (
+            PortCall.select()
+            .where(PortCall.vessel == vessel.id)
+            .order_by(PortCall.id.desc())
+            .limit(1)
+        )
         found.append((vessel.id, [call.id for call in last]))
     return found
 
@@ -135,7 +150,10 @@ def read_again():
 
 @page("sibling-filters")
 def statistics():
-    return [PortCall.select().where(PortCall.status == one).count() for one in ("due", "berthed", "left")]
+    return [
+        PortCall.select().where(PortCall.status == one).count()
+        for one in ("due", "berthed", "left")
+    ]
 
 
 @page("write-loop")
@@ -161,7 +179,10 @@ def save_loop():
 @page("already-loaded")
 def already_loaded():
     vessels = list(Vessel.select(Vessel.id, Vessel.name).order_by(Vessel.id).limit(10))
-    return [Vessel.select(Vessel.id, Vessel.name).where(Vessel.id == vessel.id).get().name for vessel in vessels]
+    return [
+        Vessel.select(Vessel.id, Vessel.name).where(Vessel.id == vessel.id).get().name
+        for vessel in vessels
+    ]
 
 
 @page()
@@ -172,7 +193,9 @@ def joined():
 
 @page()
 def batches():
-    return [(call.id, [job.id for job in call.tug_jobs]) for call in prefetch(listed(), TugJob.select())]
+    return [
+        (call.id, [job.id for job in call.tug_jobs]) for call in prefetch(listed(), TugJob.select())
+    ]
 
 
 @page()
@@ -193,7 +216,11 @@ def pages_by_key():
 
 @page()
 def grouped():
-    rows = PortCall.select(PortCall.status, fn.COUNT(PortCall.id)).group_by(PortCall.status).order_by(PortCall.status)
+    rows = (
+        PortCall.select(PortCall.status, fn.COUNT(PortCall.id))
+        .group_by(PortCall.status)
+        .order_by(PortCall.status)
+    )
     return [tuple(row) for row in rows.tuples()]
 
 

@@ -35,7 +35,13 @@ def captures() -> list[bytes]:
         place = CallSite("/app/pages.py", 7, "due", CallSite("/app/main.py", 3, "main"))
         for number in (1, 2, 3):
             writer.request_began(
-                RequestBegan(number, f"GET /calls/{{id}}{number % 2}", 10**9 * number, path="/calls/7", thread=3)
+                RequestBegan(
+                    number,
+                    f"GET /calls/{{id}}{number % 2}",
+                    10**9 * number,
+                    path="/calls/7",
+                    thread=3,
+                )
             )
             look_ups = [
                 QuerySeen("SELECT id, name FROM vessel WHERE id = %s", 10**9 * number + 10**6 * n, 10**5, rows=1, bytes=40, digest=n, place=place, parameters=(n, ("Decimal", "1.5")),
@@ -44,9 +50,13 @@ def captures() -> list[bytes]:
             ]  # fmt: skip
             writer.queries(number, [QuerySeen("SELECT id, vessel_id FROM call WHERE status = 'due' LIMIT 20", 10**9 * number + 1, 10**6, rows=7, bytes=90, columns=("id", "vessel_id"), sampled=(0, 1), sample=tuple((n, n) for n in range(2, 9)), told={"Rows_examined": 2000}, plan="Seq Scan on call  (cost=0.00..1.24 rows=24 width=12)"),
                                     *look_ups, QuerySeen("INSERT INTO call VALUES (1, 'x')", 10**9 * number + 10**7 * 2, 10, error="duplicate key", batch=3)])  # fmt: skip
-            writer.errands(number, [Wait("http", "GET customs", 10**9 * number + 10**7 * 3, 10**6, place)])
+            writer.errands(
+                number, [Wait("http", "GET customs", 10**9 * number + 10**7 * 3, 10**6, place)]
+            )
             writer.request_ended(
-                RequestEnded(number, 10**9 * number + 10**8, status=200, memory_bytes=1000, more=2, more_ns=5)
+                RequestEnded(
+                    number, 10**9 * number + 10**8, status=200, memory_bytes=1000, more=2, more_ns=5
+                )
             )
         writer.note("a note")
         writer.lost(1, "lines", "why")
@@ -126,7 +136,9 @@ def _spans() -> str:
         {
             "resourceSpans": [
                 {
-                    "resource": {"attributes": [{"key": "service.name", "value": {"stringValue": "office"}}]},
+                    "resource": {
+                        "attributes": [{"key": "service.name", "value": {"stringValue": "office"}}]
+                    },
                     "scopeSpans": [{"scope": {"name": "pg"}, "spans": spans}],
                 }
             ]
@@ -161,7 +173,12 @@ def _packets(system: str) -> list[bytes]:
     def put(from_client: bool, data: bytes, flags: int = 24) -> None:
         ports = (40000, server_port) if from_client else (server_port, 40000)
         tcp = dpkt.tcp.TCP(
-            sport=ports[0], dport=ports[1], seq=seq[from_client], ack=seq[not from_client], flags=flags, data=data
+            sport=ports[0],
+            dport=ports[1],
+            seq=seq[from_client],
+            ack=seq[not from_client],
+            flags=flags,
+            data=data,
         )
         ip = dpkt.ip.IP(src=client, dst=server, p=6, data=tcp)
         ip.len = 20 + 20 + len(data)
@@ -184,7 +201,13 @@ def _turns(system: str) -> list[tuple[bool, bytes]]:
     if system == "postgresql":
         start = (196608).to_bytes(4, "big") + b"user\0h\0database\0d\0\0"
         row = (
-            message(b"T", b"\0\1name\0" + b"\0" * 6 + (25).to_bytes(4, "big") + b"\xff\xff\xff\xff\xff\xff\0\0")
+            message(
+                b"T",
+                b"\0\1name\0"
+                + b"\0" * 6
+                + (25).to_bytes(4, "big")
+                + b"\xff\xff\xff\xff\xff\xff\0\0",
+            )
             + message(b"D", b"\0\1\0\0\0\4Tern")
             + message(b"C", b"SELECT 1\0")
             + message(b"Z", b"I")
@@ -215,9 +238,23 @@ def _turns(system: str) -> list[tuple[bool, bytes]]:
         + b"b" * 12
         + b"\0mysql_native_password\0"
     )
-    answer = b"\x8d\xa2\x0a\x00" + b"\0\0\0\1" + b"\x2d" + b"\0" * 23 + b"h\0" + b"\0" + b"d\0mysql_native_password\0"
+    answer = (
+        b"\x8d\xa2\x0a\x00"
+        + b"\0\0\0\1"
+        + b"\x2d"
+        + b"\0" * 23
+        + b"h\0"
+        + b"\0"
+        + b"d\0mysql_native_password\0"
+    )
     column = packet(2, b"\3def\1d\1v\1v\4name\4name\x0c\x2d\0\x50\0\0\0\xfd\0\0\0\0\0")
-    result = packet(1, b"\1") + column + packet(3, b"\xfe\0\0\2\0") + packet(4, b"\4Tern") + packet(5, b"\xfe\0\0\2\0")
+    result = (
+        packet(1, b"\1")
+        + column
+        + packet(3, b"\xfe\0\0\2\0")
+        + packet(4, b"\4Tern")
+        + packet(5, b"\xfe\0\0\2\0")
+    )
     return [(False, packet(0, greeting)), (True, packet(1, answer)), (False, packet(2, b"\0\0\0\2\0\0\0")), (True, packet(0, b"\3SELECT name FROM vessel WHERE id = 7")), (False, result), (True, packet(0, b"\x16SELECT ?")), (False, packet(1, b"\0\1\0\0\0\1\0\1\0\0\0\0")), (True, packet(0, b"\x17\1\0\0\0\0\1\0\0\0\0\1\3\0\7\0\0\0")), (False, result), (True, packet(0, b"\1"))]  # fmt: skip
 
 

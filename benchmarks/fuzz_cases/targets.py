@@ -1,4 +1,6 @@
-"""Every reader of input, as a function of bytes. What raises AskLessError has refused its input, as it should."""
+"""Every reader of input, as a function of bytes. What raises AskLessError has refused its input, as
+it should.
+"""
 
 from __future__ import annotations
 
@@ -58,7 +60,9 @@ def log(name: str, data: bytes, folder: Path) -> None:
     file = folder / "a.log"
     file.write_bytes(data)
     out = _into(folder)
-    wish = log_reader.LogOptions(name, "%m [%p] " if name == "postgresql" else "", False, GroupingOptions(), PRESETS)
+    wish = log_reader.LogOptions(
+        name, "%m [%p] " if name == "postgresql" else "", False, GroupingOptions(), PRESETS
+    )
     try:
         log_reader.read([file], wish, out, _VOICE)
     finally:
@@ -114,7 +118,15 @@ def schema(data: bytes, folder: Path) -> None:
 
 def sql(data: bytes, folder: Path) -> None:
     """A statement, by every system: its shape, slots, structure, masking, credentials, kind."""
-    from askless.core.sql import credentials, functions, masking, shape, slots, statements, structure_store
+    from askless.core.sql import (
+        credentials,
+        functions,
+        masking,
+        shape,
+        slots,
+        statements,
+        structure_store,
+    )
 
     text = data.decode("utf-8", "surrogateescape" if data[:1] == b"\\" else "replace")
     for system in ("postgresql", "mariadb", "sqlite"):
@@ -124,7 +136,11 @@ def sql(data: bytes, folder: Path) -> None:
         structure_store.structure_of(text, system)
         masking.masked(text, system)
         functions.functions_in(text, system)
-        for check in (statements.checked_select, statements.checked_plannable, statements.index_parts):
+        for check in (
+            statements.checked_select,
+            statements.checked_plannable,
+            statements.index_parts,
+        ):
             try:
                 check(text, system)
             except AskLessError:

@@ -1,1 +1,3 @@
-"""What `benchmarks/plans.py` explains: statements with a planted problem and healthy ones, over tables of known size."""
+"""What `benchmarks/plans.py` explains: statements with a planted problem and healthy ones, over
+tables of known size.
+"""

@@ -1,7 +1,8 @@
 """The tables, 150 statements of which each has one planted problem, and 80 that have none.
 
-Indexed, next to the keys: `port_call (vessel_id)`, `port_call (status, eta, agent)`, `vessel (name)`, `vessel (code)`,
-`manifest_line (port_call_id)`, `manifest_line (weight)`, `tug_job (port_call_id)`, `tug_job (tug_id, started)`. Nothing else is.
+Indexed, next to the keys: `port_call (vessel_id)`, `port_call (status, eta, agent)`, `vessel
+(name)`, `vessel (code)`, `manifest_line (port_call_id)`, `manifest_line (weight)`, `tug_job
+(port_call_id)`, `tug_job (tug_id, started)`. Nothing else is.
 """
 
 from __future__ import annotations
@@ -58,15 +59,31 @@ def rows(table: str) -> Iterator[tuple[Any, ...]]:
                     f"note {h % 977}",
                 )
             case "manifest_line":
-                yield i, 1 + h % 9000, f"goods {h // 3 % 1200}", h // 5 % 40_000, h // 17 % 5000, f"M{h % 2**20}"
+                yield (
+                    i,
+                    1 + h % 9000,
+                    f"goods {h // 3 % 1200}",
+                    h // 5 % 40_000,
+                    h // 17 % 5000,
+                    f"M{h % 2**20}",
+                )
             case _:
-                yield i, 1 + h % 9000, 1 + h // 3 % 25, h // 5 % 1_000_000, h // 7 % 600, f"Master {h // 19 % 500}"
+                yield (
+                    i,
+                    1 + h % 9000,
+                    1 + h // 3 % 25,
+                    h // 5 % 1_000_000,
+                    h // 7 % 600,
+                    f"Master {h // 19 % 500}",
+                )
 
 
 class Case(NamedTuple):
-    """A statement; the kinds of observation of which one must are on a step of the table ('' any), none where healthy.
+    """A statement; the kinds of observation of which one must are on a step of the table ('' any),
+    none where healthy.
 
-    `analyze`: it shows only when the statement has run. `only`: the systems on which it is a problem, () for all.
+    `analyze`: it shows only when the statement has run. `only`: the systems on which it is a
+    problem, () for all.
     """
 
     sql: str
@@ -130,10 +147,14 @@ def _scans() -> Iterator[Case]:
         "tug_job",
     )
     yield Case(
-        "SELECT * FROM (SELECT * FROM manifest_line) t WHERE t.goods = 'goods 5'", ("reads-all",), "manifest_line"
+        "SELECT * FROM (SELECT * FROM manifest_line) t WHERE t.goods = 'goods 5'",
+        ("reads-all",),
+        "manifest_line",
     )
     yield Case(
-        "WITH c AS (SELECT * FROM port_call WHERE agent = 'Agent 5') SELECT * FROM c", ("reads-all",), "port_call"
+        "WITH c AS (SELECT * FROM port_call WHERE agent = 'Agent 5') SELECT * FROM c",
+        ("reads-all",),
+        "port_call",
     )
     yield Case(
         "SELECT id FROM vessel WHERE id IN (SELECT vessel_id FROM port_call WHERE note = 'note 5')",
@@ -146,7 +167,9 @@ def _scans() -> Iterator[Case]:
         "port_call",
     )
     yield Case(
-        "SELECT status, count(*) FROM port_call WHERE agent = 'Agent 6' GROUP BY status", ("reads-all",), "port_call"
+        "SELECT status, count(*) FROM port_call WHERE agent = 'Agent 6' GROUP BY status",
+        ("reads-all",),
+        "port_call",
     )
 
 
@@ -159,7 +182,9 @@ def _functions() -> Iterator[Case]:
         yield Case(f"SELECT * FROM vessel WHERE {condition}", ("unservable",), "vessel")
         yield Case(f"SELECT count(*) FROM vessel WHERE {condition}", ("unservable",), "vessel")
     for condition in ("abs(weight) = 77", "COALESCE(weight, 0) = 77", "abs(port_call_id) = 9"):
-        yield Case(f"SELECT * FROM manifest_line WHERE {condition}", ("unservable",), "manifest_line")
+        yield Case(
+            f"SELECT * FROM manifest_line WHERE {condition}", ("unservable",), "manifest_line"
+        )
     for condition in ("abs(vessel_id) = 7", "COALESCE(vessel_id, 0) = 7"):
         yield Case(f"SELECT * FROM port_call WHERE {condition}", ("unservable",), "port_call")
 
@@ -172,10 +197,19 @@ def _wildcards() -> Iterator[Case]:
 
 def _types() -> Iterator[Case]:
     for value in ("123456", "99", "700000"):
-        yield Case(f"SELECT * FROM vessel WHERE code = {value}", ("unservable",), "vessel", only=MYSQLS)
-        yield Case(f"SELECT * FROM vessel WHERE name = {value}", ("unservable",), "vessel", only=MYSQLS)
+        yield Case(
+            f"SELECT * FROM vessel WHERE code = {value}", ("unservable",), "vessel", only=MYSQLS
+        )
+        yield Case(
+            f"SELECT * FROM vessel WHERE name = {value}", ("unservable",), "vessel", only=MYSQLS
+        )
     for column, table in (("vessel_id", "port_call"), ("weight", "manifest_line"), ("port_call_id", "manifest_line"), ("port_call_id", "tug_job")):  # fmt: skip
-        yield Case(f"SELECT * FROM {table} WHERE {column} = 7.5", ("unservable",), table, only=("postgresql",))
+        yield Case(
+            f"SELECT * FROM {table} WHERE {column} = 7.5",
+            ("unservable",),
+            table,
+            only=("postgresql",),
+        )
 
 
 def _sorts() -> Iterator[Case]:
@@ -193,13 +227,19 @@ def _sorts() -> Iterator[Case]:
 def _parts() -> Iterator[Case]:
     """An index answers a part of the conditions; with a gap, or next to it."""
     for condition in ("status = 'due' AND eta < 20000 AND note = 'note 7'", "status = 'due' AND eta BETWEEN 5 AND 9000 AND fee < 900", "vessel_id = 7 AND agent = 'Agent 7'", "vessel_id = 9 AND status = 'due' AND fee > 100", "vessel_id IN (7, 8) AND note = 'note 3'"):  # fmt: skip
-        yield Case(f"SELECT * FROM port_call WHERE {condition}", ("part", "reads-many"), "port_call")
+        yield Case(
+            f"SELECT * FROM port_call WHERE {condition}", ("part", "reads-many"), "port_call"
+        )
     for condition in (
         "port_call_id = 7 AND goods = 'goods 3'",
         "weight = 77 AND tariff = 8",
         "weight BETWEEN 7 AND 9 AND mark = 'M8'",
     ):
-        yield Case(f"SELECT * FROM manifest_line WHERE {condition}", ("part", "reads-many"), "manifest_line")
+        yield Case(
+            f"SELECT * FROM manifest_line WHERE {condition}",
+            ("part", "reads-many"),
+            "manifest_line",
+        )
     for condition in ("tug_id = 7 AND started < 9000 AND master = 'Master 7'", "port_call_id = 7 AND minutes > 100", "port_call_id = 8 AND master = 'Master 1'"):  # fmt: skip
         yield Case(f"SELECT * FROM tug_job WHERE {condition}", ("part", "reads-many"), "tug_job")
     yield Case(
@@ -208,15 +248,22 @@ def _parts() -> Iterator[Case]:
         "port_call",
         only=("sqlite", *MYSQLS),
     )
-    yield Case("SELECT id FROM tug_job WHERE tug_id = 9 AND minutes = 5", ("part", "reads-many"), "tug_job")
-    yield Case("SELECT * FROM vessel WHERE name = 'Tern 7' AND flag = 'NO'", ("part", "reads-many"), "vessel")
+    yield Case(
+        "SELECT id FROM tug_job WHERE tug_id = 9 AND minutes = 5", ("part", "reads-many"), "tug_job"
+    )
+    yield Case(
+        "SELECT * FROM vessel WHERE name = 'Tern 7' AND flag = 'NO'",
+        ("part", "reads-many"),
+        "vessel",
+    )
 
 
 def _per_row() -> Iterator[Case]:
     """A subquery that runs again for each row around it."""
     for what in ("count(*)", "max(c.eta)", "sum(c.fee)", "min(c.eta)"):
         yield Case(
-            f"SELECT v.id, (SELECT {what} FROM port_call c WHERE c.vessel_id = v.id) FROM vessel v", ("per-row",)
+            f"SELECT v.id, (SELECT {what} FROM port_call c WHERE c.vessel_id = v.id) FROM vessel v",
+            ("per-row",),
         )
     for what in ("count(*)", "sum(l.weight)", "max(l.weight)"):
         yield Case(
@@ -235,7 +282,9 @@ def _per_row() -> Iterator[Case]:
 
 
 def _joins() -> Iterator[Case]:
-    """A join by a column without an index, which SQLite answers by an index built for it, others by reading all each time."""
+    """A join by a column without an index, which SQLite answers by an index built for it, others by
+    reading all each time.
+    """
     for one, other, on, table in (
         ("vessel", "port_call", "b.berth_id = a.id", "port_call"), ("berth", "port_call", "b.berth_id = a.id", "port_call"),
         ("berth", "tug_job", "b.minutes = a.id", "tug_job"), ("vessel", "manifest_line", "b.tariff = a.id", "manifest_line"), ("berth", "manifest_line", "b.tariff = a.id", "manifest_line"),
@@ -252,11 +301,15 @@ def _offsets() -> Iterator[Case]:
     for table, order in (("vessel", "id"), ("vessel", "name"), ("port_call", "id"), ("manifest_line", "id"), ("manifest_line", "weight"), ("tug_job", "id")):  # fmt: skip
         yield Case(f"SELECT id FROM {table} ORDER BY {order} LIMIT 20 OFFSET 2500", ("offset",))
     for table in ("port_call", "manifest_line", "tug_job"):
-        yield Case(f"SELECT * FROM {table} WHERE id > 5 ORDER BY id LIMIT 50 OFFSET 8000", ("offset",))
+        yield Case(
+            f"SELECT * FROM {table} WHERE id > 5 ORDER BY id LIMIT 50 OFFSET 8000", ("offset",)
+        )
 
 
 def _fan_outs() -> Iterator[Case]:
-    """Rows that a join makes and DISTINCT takes out; MariaDB's join stops at the first of each by itself."""
+    """Rows that a join makes and DISTINCT takes out; MariaDB's join stops at the first of each by
+    itself.
+    """
     for column in ("flag", "built"):
         yield Case(f"SELECT DISTINCT v.{column} FROM vessel v JOIN port_call c ON c.vessel_id = v.id JOIN manifest_line l ON l.port_call_id = c.id", ("fan-out",), analyze=True, only=("postgresql", "mysql"))  # fmt: skip
     for column in ("status", "berth_id"):

@@ -1,16 +1,17 @@
-"""Statements that do more than they say: none of them may leave a trace, whether it is refused or run.
+"""Statements that do more than they say: none of them may leave a trace, whether it is refused or
+run.
 
-`SETUP` makes functions, views and sequences; `EFFECTS` names the statements. `{folder}` is one that the server may write to.
+`SETUP` makes functions, views and sequences; `EFFECTS` names the statements. `{folder}` is one that
+the server may write to.
 """
 
 from __future__ import annotations
 
-# What they call writes over a session of its own, or into a file: no read-only or rolled-back transaction undoes it.
+# What they call writes over a session of its own, or into a file: no read-only or rolled-back
+# transaction undoes it.
 _DBLINK = "PERFORM dblink_exec(format('host=127.0.0.1 port=%s user=%s dbname=%s', current_setting('port'), current_user, current_database()), 'INSERT INTO mark VALUES (7)')"
 _RING = "BEGIN " + _DBLINK + "; RETURN {}; END"
-_BELL = (
-    "BEGIN DECLARE CONTINUE HANDLER FOR SQLEXCEPTION BEGIN END; SELECT 1 INTO OUTFILE '{folder}/rung'; RETURN %s; END"
-)
+_BELL = "BEGIN DECLARE CONTINUE HANDLER FOR SQLEXCEPTION BEGIN END; SELECT 1 INTO OUTFILE '{folder}/rung'; RETURN %s; END"
 _HIDDEN_IN_POSTGRESQL = [
     f"CREATE FUNCTION ring() RETURNS integer LANGUAGE plpgsql IMMUTABLE AS $$ {_RING.format('1')} $$",
     f"CREATE FUNCTION ring(integer) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS $$ {_RING.format('true')} $$",

@@ -1,7 +1,8 @@
 """The office of the pairs: tables whose rows hide what the schema allows.
 
-Every vessel has a call and every call just one clearance; no `owner`, `berth_id`, `minutes` or `eta` is NULL; no `eta` and no
-`name` comes twice. The schema promises none of that. `next_berth_id` is NULL now and then, five berths have no call.
+Every vessel has a call and every call just one clearance; no `owner`, `berth_id`, `minutes` or
+`eta` is NULL; no `eta` and no `name` comes twice. The schema promises none of that. `next_berth_id`
+is NULL now and then, five berths have no call.
 """
 
 from __future__ import annotations
@@ -30,7 +31,18 @@ def rows() -> Iterator[tuple[str, tuple[Any, ...]]]:
         i = 2 * n + 1  # the keys have gaps
         eta = 10_000 + n * 7919 % 30_011  # no two alike, in no order
         following = None if n % 5 == 0 else 1 + n % 20
-        yield "port_call", (i, 1 + n % 100, 1 + n % 25, following, STATUSES[n % 3], eta, f"{100 + n % 9 * 12.5:.2f}")
+        yield (
+            "port_call",
+            (
+                i,
+                1 + n % 100,
+                1 + n % 25,
+                following,
+                STATUSES[n % 3],
+                eta,
+                f"{100 + n % 9 * 12.5:.2f}",
+            ),
+        )
     for n in range(450):
         yield "tug_job", (n + 1, 2 * (n * n % 290) + 1, 20 + n % 50, f"Tug {n % 6}")
     for n in range(300):

@@ -1,4 +1,6 @@
-"""Pairs of statements with a known verdict: the same whatever the rows are, other today, or the same today by chance."""
+"""Pairs of statements with a known verdict: the same whatever the rows are, other today, or the
+same today by chance.
+"""
 
 from __future__ import annotations
 
@@ -6,9 +8,11 @@ from typing import NamedTuple
 
 
 class Pair(NamedTuple):
-    """`today` and `harder`: whether a trial must call them the same with the rows there are, and with planted ones.
+    """`today` and `harder`: whether a trial must call them the same with the rows there are, and
+    with planted ones.
 
-    None: the text leaves it open (a LIMIT among ties, say); then no more is asked than that nothing is claimed without a word.
+    None: the text leaves it open (a LIMIT among ties, say); then no more is asked than that nothing
+    is claimed without a word.
     """
 
     name: str

@@ -9,7 +9,12 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Any
 
-    from askless.api import Capture as Capture, Recording as Recording, read as read, record as record
+    from askless.api import (
+        Capture as Capture,
+        Recording as Recording,
+        read as read,
+        record as record,
+    )
     from askless.core.errors import AskLessError as AskLessError
 
 __version__ = "0.5.0"
@@ -35,7 +40,8 @@ class _Unrecorded:
 
 
 def request(name: str) -> Any:
-    """Mark a block, or a function, of a recorded program as one request; costs nothing when no one records.
+    """Mark a block, or a function, of a recorded program as one request; costs nothing when no one
+    records.
 
     `with askless.request("nightly tariffs"): ...`
     """
@@ -45,7 +51,9 @@ def request(name: str) -> Any:
 
 
 def __getattr__(name: str) -> Any:
-    """`askless.RepeatedLoad`: what strict mode raises. A class of its own where no one records: it is never raised."""
+    """`askless.RepeatedLoad`: what strict mode raises. A class of its own where no one records: it
+    is never raised.
+    """
     if name in _LATER:
         found = getattr(import_module(_LATER[name]), name)
         globals()[name] = found

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import signal
 
-# Ctrl-C while the program is still being imported ends it without a word; `run` takes interrupts back.
+# Ctrl-C while the program is still being imported ends it without a word; `run` takes interrupts
+# back.
 _python = signal.getsignal(signal.SIGINT)
 if _python is signal.default_int_handler:
     signal.signal(signal.SIGINT, signal.SIG_DFL)
@@ -17,10 +18,14 @@ def run() -> None:
     import gc
     import sys
 
-    # Imports make hundreds of thousands of objects that stay: looking for garbage among them takes a tenth of the start.
+    # Imports make hundreds of thousands of objects that stay: looking for garbage among them takes
+    # a tenth of the start.
     gc.set_threshold(50_000)
     try:
-        if signal.getsignal(signal.SIGINT) is signal.SIG_DFL and _python is signal.default_int_handler:
+        if (
+            signal.getsignal(signal.SIGINT) is signal.SIG_DFL
+            and _python is signal.default_int_handler
+        ):
             signal.signal(signal.SIGINT, _python)
         code = main()
     except KeyboardInterrupt:  # between the lines of main

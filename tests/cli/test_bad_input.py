@@ -1,4 +1,6 @@
-"""Bad input: one clear message on stderr that says what, where and what to do; exit code 2; no traceback."""
+"""Bad input: one clear message on stderr that says what, where and what to do; exit code 2; no
+traceback.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,9 @@ from tests.conftest import findings, program, refused, run
 HEADER = '{"event":"capture","format":"askless capture","version":1}\n'
 
 
-@pytest.mark.parametrize(("command", "old"), [(name, old) for name, both in RENAMED.items() for old in both])
+@pytest.mark.parametrize(
+    ("command", "old"), [(name, old) for name, both in RENAMED.items() for old in both]
+)
 def test_an_old_option_names_the_new_one(command: str, old: str) -> None:
     new, words = RENAMED[command][old], ["capture", "app"] if command == "capture" else [command]
     if command == "capture":
@@ -76,7 +80,13 @@ def test_captures_that_are_none(command: str, tmp_path: Path) -> None:
     hollow = tmp_path / "hollow.jsonl"
     hollow.write_text("")
     refused(run(command, hollow), "is empty")
-    for content in ("SELECT 1\n", '{"event":"queries"}\n', "[1, 2]\n", '{"format":"other"}\n', "\0\0\0\n"):
+    for content in (
+        "SELECT 1\n",
+        '{"event":"queries"}\n',
+        "[1, 2]\n",
+        '{"format":"other"}\n',
+        "\0\0\0\n",
+    ):
         foreign = tmp_path / "foreign.jsonl"
         foreign.write_text(content)
         refused(run(command, foreign), "is not an Ask Less capture", "foreign.jsonl")
@@ -96,7 +106,11 @@ def test_a_torn_capture_counts_up_to_the_tear(good: Path) -> None:
     found = run("findings", good)
     assert found.code == 0 and "n-plus-one" in found.out and "the last line is torn" in found.err
     checked = run("capture", "check", good, "--json")
-    assert checked.code == 0 and checked.json["files"][0]["truncated"] and not checked.json["files"][0]["closed"]
+    assert (
+        checked.code == 0
+        and checked.json["files"][0]["truncated"]
+        and not checked.json["files"][0]["closed"]
+    )
     file.write_bytes(whole[: at - 30])
     assert run("findings", good).code == 0
 
@@ -108,7 +122,11 @@ def test_a_damaged_line_is_named_and_the_rest_counts(good: Path) -> None:
     lines.insert(5, b"\xff\xfe not json\n")
     file.write_bytes(b"".join(lines))
     found = run("findings", good)
-    assert found.code == 0 and "2 lines can't be read, the first is line 3" in found.err and "n-plus-one" in found.out
+    assert (
+        found.code == 0
+        and "2 lines can't be read, the first is line 3" in found.err
+        and "n-plus-one" in found.out
+    )
     checked = run("capture", "check", good)
     assert checked.code == 1 and "line 3 can't be read" in checked.out and "damaged" in checked.out
 
@@ -139,13 +157,19 @@ def test_a_capture_that_may_not_be_read(good: Path) -> None:
 
 
 def test_databases_that_are_none(good: Path, tmp_path: Path) -> None:
-    refused(run("plan", good, "--db", f"sqlite:///{tmp_path}/nowhere.db"), "no database file at", "nowhere.db")
+    refused(
+        run("plan", good, "--db", f"sqlite:///{tmp_path}/nowhere.db"),
+        "no database file at",
+        "nowhere.db",
+    )
     assert not (tmp_path / "nowhere.db").exists(), "looking must not create it"
     text = tmp_path / "text.db"
     text.write_text("harbour " * 500)
     refused(run("plan", good, "--db", f"sqlite:///{text}"), "is not an SQLite database")
     refused(run("findings", good, "--db", f"sqlite:///{text}"), "is not an SQLite database")
-    refused(run("plan", good, "--db", "harbour"), "is not a valid database URL", "sqlite:///harbour.db")
+    refused(
+        run("plan", good, "--db", "harbour"), "is not a valid database URL", "sqlite:///harbour.db"
+    )
     refused(run("plan", good, "--db", "oracle://x:secret@y/z"), "oracle")
     assert "secret" not in run("plan", good, "--db", "oracle://x:secret@y/z").err
     refused(run("plan", good, "--db", "sqlite://"), "in memory")
@@ -156,7 +180,11 @@ def test_statements_that_cannot_be_explained(tmp_path: Path) -> None:
         db.execute("CREATE TABLE vessel (id INTEGER PRIMARY KEY, name TEXT)")
     db.close()
     url = f"sqlite:///{tmp_path}/a.db"
-    refused(run("plan", "--db", url, "--sql", "SELECT 1 FROM WHERE"), "can't be explained", "syntax error")
+    refused(
+        run("plan", "--db", url, "--sql", "SELECT 1 FROM WHERE"),
+        "can't be explained",
+        "syntax error",
+    )
     refused(run("plan", "--db", url, "--sql", "SELECT * FROM berth"), "no such table: berth")
     refused(
         run("plan", "--db", url, "--sql", "SELECT * FROM vessel WHERE id = ?"),
@@ -166,18 +194,37 @@ def test_statements_that_cannot_be_explained(tmp_path: Path) -> None:
     refused(run("plan", "--db", url, "--sql", "SELECT 1", "--parameters", "[1"), "is not JSON")
     refused(run("plan", "--db", url), "name either a capture or --sql")
     index = "CREATE INDEX n ON vessel (name)"
-    refused(run("trial", "--db", url, "--index", "DROP TABLE vessel", "--sql", "SELECT 1"), "one CREATE INDEX")
     refused(
-        run("trial", "--db", url, "--index", index + "; DROP TABLE vessel", "--sql", "SELECT 1"), "one CREATE INDEX"
+        run("trial", "--db", url, "--index", "DROP TABLE vessel", "--sql", "SELECT 1"),
+        "one CREATE INDEX",
     )
     refused(
-        run("trial", "--db", url, "--index", "CREATE INDEX n ON vessel (nothing)", "--sql", "SELECT 1"),
+        run("trial", "--db", url, "--index", index + "; DROP TABLE vessel", "--sql", "SELECT 1"),
+        "one CREATE INDEX",
+    )
+    refused(
+        run(
+            "trial",
+            "--db",
+            url,
+            "--index",
+            "CREATE INDEX n ON vessel (nothing)",
+            "--sql",
+            "SELECT 1",
+        ),
         "can't be built",
         "nothing",
     )
-    refused(run("trial", "--db", url, "--index", index, "--sql", "DELETE FROM vessel"), "one SELECT")
-    refused(run("trial", "--db", url, "--index", index, "--sql", "SELECT 1; DELETE FROM vessel"), "one SELECT")
-    refused(run("trial", "--db", url, "--index", index, "--sql", "SELECT * FROM berth"), "no such table")
+    refused(
+        run("trial", "--db", url, "--index", index, "--sql", "DELETE FROM vessel"), "one SELECT"
+    )
+    refused(
+        run("trial", "--db", url, "--index", index, "--sql", "SELECT 1; DELETE FROM vessel"),
+        "one SELECT",
+    )
+    refused(
+        run("trial", "--db", url, "--index", index, "--sql", "SELECT * FROM berth"), "no such table"
+    )
 
 
 def test_a_capture_from_another_schema_is_refused(good: Path, tmp_path: Path) -> None:
@@ -189,28 +236,51 @@ def test_a_capture_from_another_schema_is_refused(good: Path, tmp_path: Path) ->
         "no such table: vessel",
         "the capture's database?",
     )
-    refused(run("indexes", good, "--db", other), "none of the capture's tables", "the capture's database?")
+    refused(
+        run("indexes", good, "--db", other),
+        "none of the capture's tables",
+        "the capture's database?",
+    )
 
 
 def test_programs_and_folders(tmp_path: Path) -> None:
-    refused(run("capture", "app", "-o", tmp_path / "c", "--", "no-such-program"), "no program 'no-such-program'")
+    refused(
+        run("capture", "app", "-o", tmp_path / "c", "--", "no-such-program"),
+        "no program 'no-such-program'",
+    )
     refused(run("capture", "app", "-o", tmp_path / "c"), "no program to run")
-    refused(run("capture", "app", "-o", "/proc/calls", "--", sys.executable), "can't write into /proc/calls")
+    refused(
+        run("capture", "app", "-o", "/proc/calls", "--", sys.executable),
+        "can't write into /proc/calls",
+    )
     file = tmp_path / "file"
     file.write_text("")
     refused(run("capture", "app", "-o", file, "--", sys.executable), "can't write into")
-    refused(run("capture", "app", "-o", tmp_path / "c", "--visit", "ftp://x", "--", sys.executable), "http URL")
-    refused(run("capture", "app", "-o", tmp_path / "c", "--repeat", "0", "--", sys.executable), "--repeat")
+    refused(
+        run("capture", "app", "-o", tmp_path / "c", "--visit", "ftp://x", "--", sys.executable),
+        "http URL",
+    )
+    refused(
+        run("capture", "app", "-o", tmp_path / "c", "--repeat", "0", "--", sys.executable),
+        "--repeat",
+    )
 
 
 def test_a_folder_with_a_capture_is_not_mixed_up(good: Path) -> None:
     before = sorted(good.iterdir())
-    refused(run("capture", "app", "-o", good, "--", sys.executable, "-c", ""), "already contains a capture")
+    refused(
+        run("capture", "app", "-o", good, "--", sys.executable, "-c", ""),
+        "already contains a capture",
+    )
     assert sorted(good.iterdir()) == before
 
 
 def test_choices_that_are_not_there(good: Path) -> None:
-    refused(run("findings", good, "--pattern", "n-plus-on"), "no pattern 'n-plus-on'", "did you mean n-plus-one?")
+    refused(
+        run("findings", good, "--pattern", "n-plus-on"),
+        "no pattern 'n-plus-on'",
+        "did you mean n-plus-one?",
+    )
     refused(run("findings", good, "--show", "99"), "no finding 99")
     refused(run("timeline", good, "99"), "no request 99", "--each")
     refused(run("timeline", good, "--route", "zzz"), "zzz")
@@ -220,6 +290,10 @@ def test_whoever_reads_our_output_may_stop(good: Path) -> None:
     import subprocess
 
     done = subprocess.run(
-        f"{sys.executable} -m askless findings {good} | true", shell=True, capture_output=True, text=True, check=False
+        f"{sys.executable} -m askless findings {good} | true",
+        shell=True,
+        capture_output=True,
+        text=True,
+        check=False,
     )
     assert done.returncode == 0 and done.stderr == ""

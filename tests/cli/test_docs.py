@@ -1,4 +1,6 @@
-"""What the documents say works: their commands are understood, their links lead somewhere, completion completes."""
+"""What the documents say works: their commands are understood, their links lead somewhere,
+completion completes.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,9 @@ DOCUMENTS = [*PAGES, ROOT / "CONTRIBUTING.md", ROOT / "CHANGELOG.md"]
 
 def commands_of(text: str) -> list[str]:
     joined = re.sub(r"\\\n\s*", "", text)
-    return re.findall(r"^\$ (askless .*)$", joined, re.M) + re.findall(r"^  (askless .*?)(?:   .*)?$", joined, re.M)
+    return re.findall(r"^\$ (askless .*)$", joined, re.M) + re.findall(
+        r"^  (askless .*?)(?:   .*)?$", joined, re.M
+    )
 
 
 @pytest.mark.parametrize("page", PAGES, ids=lambda path: path.name)
@@ -62,7 +66,9 @@ def test_options_and_commands_in_running_text_exist() -> None:
     options |= {"--version", "--help", "--check"}
     plugin = {"--asks-strict", "--asks-route"}
     for page in PAGES:
-        text = re.sub(r"^[^$\n]*(?:pip|python|pytest|psql|sh) [^\n]*$", "", page.read_text(), flags=re.M)
+        text = re.sub(
+            r"^[^$\n]*(?:pip|python|pytest|psql|sh) [^\n]*$", "", page.read_text(), flags=re.M
+        )
         for quoted in re.findall(r"`([^`\n]+)`", text):
             named = set(re.findall(r"(?<![\w-])--[a-z][a-z-]+", quoted))
             assert named <= options | plugin, (page.name, quoted)
@@ -74,7 +80,10 @@ def test_the_readme_is_short_and_every_picture_and_page_is_linked() -> None:
     text = (ROOT / "README.md").read_text()
     assert len(text.splitlines()) <= 150
     every = "".join(page.read_text() for page in PAGES)
-    assert all(f"screenshots/{picture.name}" in every for picture in (ROOT / "docs" / "screenshots").glob("*.png"))
+    assert all(
+        f"screenshots/{picture.name}" in every
+        for picture in (ROOT / "docs" / "screenshots").glob("*.png")
+    )
     assert all(f"docs/{page.name}" in text for page in PAGES[1:])
 
 
@@ -90,7 +99,9 @@ def test_the_format_page_names_every_event_and_column() -> None:
 
     text = (ROOT / "docs" / "capture-format.md").read_text()
     names = [kind.__struct_config__.tag for kind in events.AnyEvent.__args__]
-    columns = [field for field in events.Queries.__struct_fields__ if field not in ("request", "count")]
+    columns = [
+        field for field in events.Queries.__struct_fields__ if field not in ("request", "count")
+    ]
     assert [name for name in [*names, *columns] if f"`{name}`" not in text] == []
 
 
@@ -99,7 +110,9 @@ def test_the_shell_completes_commands_and_options(tmp_path: Path) -> None:
         out = tmp_path / "completions"
         env = {**os.environ, "_ARGCOMPLETE": "1", "_ARGCOMPLETE_IFS": "\n", "_ARGCOMPLETE_STDOUT_FILENAME": str(out),
                "COMP_LINE": line, "COMP_POINT": str(len(line)), "_ARGCOMPLETE_SUPPRESS_SPACE": "1"}  # fmt: skip
-        subprocess.run([sys.executable, "-m", "askless"], env=env, capture_output=True, check=False, timeout=30)
+        subprocess.run(
+            [sys.executable, "-m", "askless"], env=env, capture_output=True, check=False, timeout=30
+        )
         return set(out.read_text().splitlines())
 
     assert {"findings"} <= completed("askless fin")

@@ -17,7 +17,8 @@ from tests.conftest import HARBOUR, findings, run
 PAGES = Path(__file__).parents[2] / "docs" / "patterns"
 SECTIONS = ["## How to recognise it", "## The harbour office", "## When to leave it alone"]
 
-# What the examples may name. Each runs several times, one after the other; nothing that it writes is kept.
+# What the examples may name. Each runs several times, one after the other; nothing that it writes
+# is kept.
 PROGRAM = """
 import json, sys
 sys.path.insert(0, {harbour!r})
@@ -54,11 +55,15 @@ assert all(given["before", name] == given["after", name] for _, name in given), 
 
 def blocks_of(name: str) -> list[str]:
     """The examples of a page, as it grew and as tuned."""
-    return re.findall(r"^```python\n(.*?)^```", (PAGES / f"{name}.md").read_text(), flags=re.M | re.S)
+    return re.findall(
+        r"^```python\n(.*?)^```", (PAGES / f"{name}.md").read_text(), flags=re.M | re.S
+    )
 
 
 @pytest.fixture(scope="module")
-def shown(harbour: Path, tmp_path_factory: pytest.TempPathFactory) -> dict[str, list[dict[str, Any]]]:
+def shown(
+    harbour: Path, tmp_path_factory: pytest.TempPathFactory
+) -> dict[str, list[dict[str, Any]]]:
     """The findings of the examples, by the request that they ran in."""
     folder = tmp_path_factory.mktemp("examples")
     copy = folder / "harbour.db"
@@ -91,7 +96,9 @@ def test_a_page_tells_what_all_of_them_tell(name: str) -> None:
 
 @pytest.mark.parametrize("name", patterns.REGISTRY)
 def test_the_examples_of_a_page_are_true(name: str, shown: dict[str, list[dict[str, Any]]]) -> None:
-    before, after = ([f["pattern"] for f in shown.get(f"{when} {name}", [])] for when in ("before", "after"))
+    before, after = (
+        [f["pattern"] for f in shown.get(f"{when} {name}", [])] for when in ("before", "after")
+    )
     assert name in before and name not in after
 
 

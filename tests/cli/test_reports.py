@@ -44,8 +44,14 @@ def test_the_pages_as_they_grew_show_every_pattern(pages: dict[str, Path]) -> No
 
 def test_the_tuned_pages_have_no_finding_left_and_give_the_same(pages: dict[str, Path]) -> None:
     assert findings(pages["tuned"]) == []
-    given = [json.loads((pages[kind].parent / f"{kind}.json").read_text()) for kind in ("grown", "tuned")]
-    assert given[0] == given[1] and set(given[0]) == set(PAGES) and all(len(page) > 100 for page in given[0].values())
+    given = [
+        json.loads((pages[kind].parent / f"{kind}.json").read_text()) for kind in ("grown", "tuned")
+    ]
+    assert (
+        given[0] == given[1]
+        and set(given[0]) == set(PAGES)
+        and all(len(page) > 100 for page in given[0].values())
+    )
 
 
 def test_findings_name_model_relation_option_and_line(pages: dict[str, Path]) -> None:
@@ -80,7 +86,9 @@ def test_requests_one_by_one_lead_to_the_timeline(pages: dict[str, Path]) -> Non
     assert shown["route"] == "GET /berths" and shown["queries"] == chosen["queries"]
     assert sum(row["count"] for row in shown["rows"]) == chosen["queries"]
     folded = [row for row in shown["rows"] if row["count"] > 1]
-    assert [row["count"] for row in folded] == [24] and folded[0]["line"]["file"].endswith("grown.py")
+    assert [row["count"] for row in folded] == [24] and folded[0]["line"]["file"].endswith(
+        "grown.py"
+    )
     unfolded = run("timeline", pages["grown"], chosen["name"], "--no-fold", "--json").json["rows"]
     assert len(unfolded) == chosen["queries"] and sorted(r["start_ms"] for r in unfolded) == [
         r["start_ms"] for r in unfolded
@@ -97,8 +105,19 @@ def test_the_timeline_shows_values_only_when_asked(pages: dict[str, Path]) -> No
 
 
 def test_the_whole_story_of_a_finding(pages: dict[str, Path]) -> None:
-    story = run("findings", pages["grown"], "--pattern", "n-plus-one", "--route", "/berths", "--show", 1).out
-    for part in ("Where", "Evidence: traced", "Cost", "The query", "Advice 1 of 3", "GROUP BY", "verify:", "its price"):
+    story = run(
+        "findings", pages["grown"], "--pattern", "n-plus-one", "--route", "/berths", "--show", 1
+    ).out
+    for part in (
+        "Where",
+        "Evidence: traced",
+        "Cost",
+        "The query",
+        "Advice 1 of 3",
+        "GROUP BY",
+        "verify:",
+        "its price",
+    ):
         assert part in story
     key = findings(pages["grown"])[2]["key"]
     assert key in run("findings", pages["grown"], "--show", key).out.splitlines()[0]
@@ -127,21 +146,31 @@ def test_before_and_after(pages: dict[str, Path]) -> None:
     swapped = run("compare", pages["tuned"], pages["grown"], "--json").json
     assert len(swapped["new"]) == 8 and swapped["fixed"] == []
     same = run("compare", pages["grown"], pages["grown"], "--json").json
-    assert len(same["remaining"]) == 8 and {row["verdict"]["outcome"] for row in same["routes"]} == {"same-work"}
+    assert len(same["remaining"]) == 8 and {
+        row["verdict"]["outcome"] for row in same["routes"]
+    } == {"same-work"}
     assert same["variation"] == 1.0
     assert "8 findings fixed:" in run("compare", pages["grown"], pages["tuned"]).out
 
 
 def test_plans_of_what_costs_most(pages: dict[str, Path], harbour: Path) -> None:
-    rows = run("plan", pages["grown"], "--db", f"sqlite:///{harbour}", "--top", 20, "--json").json["statements"]
+    rows = run("plan", pages["grown"], "--db", f"sqlite:///{harbour}", "--top", 20, "--json").json[
+        "statements"
+    ]
     assert rows == sorted(rows, key=lambda row: -row["total_ms"])
     assert not any(row["error"] for row in rows)
-    by_status = next(row for row in rows if "port_call.status = ? ORDER BY" in " ".join(row["sql"].split()))
+    by_status = next(
+        row for row in rows if "port_call.status = ? ORDER BY" in " ".join(row["sql"].split())
+    )
     assert [index["ddl"] for index in by_status["indexes"]] == [
         "CREATE INDEX port_call_status_eta ON port_call (status, eta)"
     ]
-    assert "reads all 6,000 rows of port_call to keep 40: no index answers status" in str(by_status["plan"])
-    assert any("sorts its rows" in text for node in by_status["plan"] for text in node["observations"])
+    assert "reads all 6,000 rows of port_call to keep 40: no index answers status" in str(
+        by_status["plan"]
+    )
+    assert any(
+        "sorts its rows" in text for node in by_status["plan"] for text in node["observations"]
+    )
     by_sign = next(row for row in rows if "call_sign = ?" in row["sql"])
     assert by_sign["indexes"] == [], "800 rows are too few for an index"
     latest = next(row for row in rows if "port_call.vessel_id = ?" in row["sql"])
@@ -156,10 +185,18 @@ def test_a_trial_measures_on_a_copy_and_leaves_the_file_alone(harbour: Path) -> 
              "--sql", "SELECT * FROM port_call WHERE vessel_id = ?", "--parameters", "[42]"]  # fmt: skip
     tried = run(*words, "--json").json
     (row,) = tried["statements"]
-    assert row["uses_index"] and row["same_result"] and row["repetitions"] >= 7 and tried["size_bytes"] > 0
+    assert (
+        row["uses_index"]
+        and row["same_result"]
+        and row["repetitions"] >= 7
+        and tried["size_bytes"] > 0
+    )
     assert 0 < row["ratio_low"] <= row["ratio"] <= row["ratio_high"]
     assert row["verdict"]["outcome"] in ("faster", "slower", "undecided")
-    assert row["plan_before"][0]["kind"] == "full scan" and row["plan_after"][0]["index"] == "by_vessel"
+    assert (
+        row["plan_before"][0]["kind"] == "full scan"
+        and row["plan_after"][0]["index"] == "by_vessel"
+    )
     shown = run(*words)
     assert "the same result" in shown.out and "99 % interval" in shown.out
     assert (sha256(harbour.read_bytes()).hexdigest(), sorted(harbour.parent.iterdir())) == before
@@ -191,7 +228,9 @@ def test_json_has_the_form_that_its_schema_says(name: str, pages: dict[str, Path
     assert set(ran.json) == set(definition["properties"])
 
 
-def test_json_of_the_commands_with_two_subjects(pages: dict[str, Path], harbour: Path, tmp_path: Path) -> None:
+def test_json_of_the_commands_with_two_subjects(
+    pages: dict[str, Path], harbour: Path, tmp_path: Path
+) -> None:
     db = f"sqlite:///{harbour}"
     statement = tmp_path / "vessels.sql"
     statement.write_text("SELECT id, name FROM vessel ORDER BY id LIMIT 9")
@@ -200,18 +239,35 @@ def test_json_of_the_commands_with_two_subjects(pages: dict[str, Path], harbour:
         "plan": (documents.PlanDocument, ["plan", pages["grown"], "--db", db]),
         "trial": (
             documents.TrialDocument,
-            ["trial", "--db", db, "--index", "CREATE INDEX f ON vessel (flag)", "--sql", "SELECT 1"],
+            [
+                "trial",
+                "--db",
+                db,
+                "--index",
+                "CREATE INDEX f ON vessel (flag)",
+                "--sql",
+                "SELECT 1",
+            ],
         ),
         "compare": (documents.CompareDocument, ["compare", pages["grown"], pages["tuned"]]),
         "growth": (documents.GrowthDocument, ["growth", pages["grown"]]),
         "growth-over-time": (documents.TrendDocument, ["growth", pages["grown"], "--over-time"]),
-        "report": (documents.ReportDocument, ["report", pages["grown"], "--compare", pages["tuned"], "--db", db]),
+        "report": (
+            documents.ReportDocument,
+            ["report", pages["grown"], "--compare", pages["tuned"], "--db", db],
+        ),
         "patterns": (documents.PatternsDocument, ["patterns", "n-plus-one"]),
         "gate": (documents.GateDocument, ["gate", pages["tuned"], "--baseline", pages["tuned"]]),
         "tables": (documents.TablesDocument, ["tables", "--db", db]),
         "indexes": (documents.IndexesDocument, ["indexes", pages["grown"], "--db", db]),
-        "weigh": (documents.WeighDocument, ["weigh", "--db", db, "--sql", "SELECT id FROM vessel WHERE flag = 'NO'"]),
-        "trial-finding": (documents.FindingTrialDocument, ["trial", pages["grown"], "--db", db, "--finding", "1"]),
+        "weigh": (
+            documents.WeighDocument,
+            ["weigh", "--db", db, "--sql", "SELECT id FROM vessel WHERE flag = 'NO'"],
+        ),
+        "trial-finding": (
+            documents.FindingTrialDocument,
+            ["trial", pages["grown"], "--db", db, "--finding", "1"],
+        ),
         "trial-rewrite": (
             documents.RewriteDocument,
             ["trial", "--db", db, "--before", statement, "--after", statement],
@@ -280,15 +336,17 @@ def test_hostile_sql_stays_text(record: Callable[..., Path]) -> None:
         ["requests", folder],
     ):
         ran = run(*words)
-        assert ran.code == 0 and not re.search(r"[\x00-\x09\x0b-\x1f\x7f-\x9f\u202e]", ran.out), words
+        assert ran.code == 0 and not re.search(r"[\x00-\x09\x0b-\x1f\x7f-\x9f\u202e]", ran.out), (
+            words
+        )
     assert "[red]" in run("timeline", folder).out
 
 
 def test_no_colour_where_none_is_wanted(pages: dict[str, Path]) -> None:
     assert "\x1b" not in run("findings", pages["grown"]).out
-    assert "\x1b" not in run("findings", pages["grown"], env={"NO_COLOR": "1", "FORCE_COLOR": "1"}).out.replace(
-        "\x1b[1m", ""
-    ).replace("\x1b[0m", "").replace("\x1b[2m", "")
+    assert "\x1b" not in run(
+        "findings", pages["grown"], env={"NO_COLOR": "1", "FORCE_COLOR": "1"}
+    ).out.replace("\x1b[1m", "").replace("\x1b[0m", "").replace("\x1b[2m", "")
 
 
 @pytest.mark.parametrize("command", COMMANDS)
@@ -337,7 +395,9 @@ def test_the_demo_tells_the_whole_story(tmp_path: Path) -> None:
     assert (tmp_path / "harbour" / "harbour" / "grown.py").exists()
     with sqlite3.connect(tmp_path / "harbour" / "harbour.db") as db:
         assert db.execute("SELECT COUNT(*) FROM port_call").fetchone() == (30000,)
-        assert db.execute("SELECT COUNT(*) FROM sqlite_schema WHERE name = 'vessel_call_sign'").fetchone() == (0,)
+        assert db.execute(
+            "SELECT COUNT(*) FROM sqlite_schema WHERE name = 'vessel_call_sign'"
+        ).fetchone() == (0,)
     db.close()
 
 
@@ -368,7 +428,10 @@ def totals(summary: Any) -> dict[str, Any]:
 
 
 def told(summary: Any) -> dict[str, Any]:
-    return {f.key: (f.title, f.variant, f.evidence, f.cost.avoidable, f.requests) for f in findings_of(summary)}
+    return {
+        f.key: (f.title, f.variant, f.evidence, f.cost.avoidable, f.requests)
+        for f in findings_of(summary)
+    }
 
 
 def test_drift_is_told_from_a_change() -> None:
@@ -388,28 +451,40 @@ def test_drift_is_told_from_a_change() -> None:
     rows = {row.route: row for row in compare_routes(before, after)}
     assert drift_of(list(rows.values())) == pytest.approx(1.25, rel=0.01)
     assert rows["same"].verdict.outcome is Outcome.SAME_WORK
-    assert rows["much"].verdict.outcome is Outcome.FASTER and rows["much"].verdict.text.startswith("×4.4")
+    assert rows["much"].verdict.outcome is Outcome.FASTER and rows["much"].verdict.text.startswith(
+        "×4.4"
+    )
     assert rows["little"].verdict.outcome is Outcome.WITHIN_DRIFT
     assert compare_routes(after, before)[1].verdict.text.startswith("slower: ×0.2")
 
 
 def test_one_edit_is_one_entry(pages: dict[str, Path]) -> None:
-    """What one line's change fixes is together, with the whole call and what the page asks afterwards."""
+    """What one line's change fixes is together, with the whole call and what the page asks
+    afterwards.
+    """
     document = run("findings", pages["grown"], "--json").json
     due = next(edit for edit in document["edits"] if edit["routes"] == ["GET /calls/due"])
     assert due["code"] == (
         ".options(joinedload(PortCall.vessel), selectinload(PortCall.tug_jobs).joinedload(TugJob.tug))"
     )
     (route,) = [
-        row for row in run("requests", pages["grown"], "--json").json["routes"] if row["route"] == "GET /calls/due"
+        row
+        for row in run("requests", pages["grown"], "--json").json["routes"]
+        if row["route"] == "GET /calls/due"
     ]
-    assert due["queries"] == route["queries"] > 90 and due["queries_after"] == 2 and len(due["findings"]) == 3
+    assert (
+        due["queries"] == route["queries"] > 90
+        and due["queries_after"] == 2
+        and len(due["findings"]) == 3
+    )
     assert (
         due["severity"] in ("urgent", "worthwhile")
         and 0 < due["saving_ms"] < due["request_ms"]
         and due["at"]["file"].endswith("grown.py")
     )
-    assert [f["key"] for f in document["findings"]] == [key for edit in document["edits"] for key in edit["findings"]]
+    assert [f["key"] for f in document["findings"]] == [
+        key for edit in document["edits"] for key in edit["findings"]
+    ]
     shown = run("findings", pages["grown"]).out
     assert due["code"] in shown and f"{due['queries']:.0f} queries per request → 2" in shown
     each = run("findings", pages["grown"], "--each").out
@@ -423,10 +498,14 @@ def test_a_way_to_the_database_is_counted(pages: dict[str, Path]) -> None:
         {edit["routes"][0]: edit for edit in near}["GET /calls/due"],
         {e["routes"][0]: e for e in far["edits"]}["GET /calls/due"],
     )
-    assert due[1]["saving_ms"] > due[0]["saving_ms"] + 150 and due[1]["request_ms"] > due[0]["request_ms"] + 190
+    assert (
+        due[1]["saving_ms"] > due[0]["saving_ms"] + 150
+        and due[1]["request_ms"] > due[0]["request_ms"] + 190
+    )
     assert (
         far["network_latency_ms"] == 2
-        and "2.00 ms of network latency added" in run("findings", pages["grown"], "--network-latency", "2ms").out
+        and "2.00 ms of network latency added"
+        in run("findings", pages["grown"], "--network-latency", "2ms").out
     )
     assert run("findings", pages["grown"], "--network-latency", "soon").code == 2
 
@@ -449,6 +528,11 @@ def test_indexes_of_tables_that_nobody_asked_are_not_judged(record: Any, tmp_pat
         """
     )
     document = run("indexes", capture, "--db", f"sqlite:///{database}", "--json").json
-    assert [row["index"] for row in document["redundant"]] == ["tug_short"] and document["unjudged_indexes"] == 1
+    assert [row["index"] for row in document["redundant"]] == ["tug_short"] and document[
+        "unjudged_indexes"
+    ] == 1
     shown = run("indexes", capture, "--db", f"sqlite:///{database}").out
-    assert "1 index on tables that the capture never uses: not checked" in shown and "pilot" not in shown
+    assert (
+        "1 index on tables that the capture never uses: not checked" in shown
+        and "pilot" not in shown
+    )

@@ -16,7 +16,9 @@ from tests.conftest import run
 
 
 @pytest.fixture
-def kept(pages: dict[str, Path], tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> tuple[Path, Path]:
+def kept(
+    pages: dict[str, Path], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> tuple[Path, Path]:
     """A capture of its own, and an empty cache folder."""
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
     capture = tmp_path / "calls"
@@ -24,16 +26,22 @@ def kept(pages: dict[str, Path], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
     return capture, tmp_path / "cache" / "askless"
 
 
-def test_an_unchanged_capture_is_not_judged_again(kept: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch) -> None:
+def test_an_unchanged_capture_is_not_judged_again(
+    kept: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
     capture, cache = kept
     first = run("findings", capture)
-    (file,) = cache.glob("*.json")  # next to what was parsed, if this process had not parsed it before
+    (file,) = cache.glob(
+        "*.json"
+    )  # next to what was parsed, if this process had not parsed it before
     assert {stat.S_IMODE(one.stat().st_mode) for one in (file, *cache.iterdir())} == {0o600}
     assert stat.S_IMODE(cache.stat().st_mode) == 0o700
     monkeypatch.setattr(pipeline, "judgement_of", None)
     again, story = run("findings", capture), run("findings", capture, "--show", "1")
     assert (again.code, again.out) == (0, first.out) and story.code == 0
-    assert run("findings", capture, "--route", "nowhere").out.startswith("No findings match the filters")
+    assert run("findings", capture, "--route", "nowhere").out.startswith(
+        "No findings match the filters"
+    )
 
 
 def test_whatever_has_changed_is_judged_anew(kept: tuple[Path, Path]) -> None:
@@ -65,21 +73,37 @@ def test_values_are_never_kept(kept: tuple[Path, Path]) -> None:
     assert not cache.exists()
 
 
-def test_a_home_that_takes_nothing(kept: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_home_that_takes_nothing(
+    kept: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
     capture, _ = kept
     monkeypatch.setenv("XDG_CACHE_HOME", os.devnull)
     assert run("findings", capture).code == 0
 
 
 @pytest.mark.parametrize(
-    "words", [("requests",), ("timeline", "1"), ("findings",), ("findings", "--show", "1")], ids=" ".join
+    "words",
+    [("requests",), ("timeline", "1"), ("findings",), ("findings", "--show", "1")],
+    ids=" ".join,
 )
 def test_what_needs_no_parser_imports_none(words: tuple[str, ...], kept: tuple[Path, Path]) -> None:
     """The SQL parser and SQLAlchemy take longer to import than most commands to answer."""
     capture, _ = kept
     run("requests", capture, "--each")
     run("findings", capture)  # from here on it is known
-    command = [sys.executable, "-X", "importtime", "-m", "askless", words[0], str(capture), *words[1:]]
+    command = [
+        sys.executable,
+        "-X",
+        "importtime",
+        "-m",
+        "askless",
+        words[0],
+        str(capture),
+        *words[1:],
+    ]
     done = subprocess.run(command, capture_output=True, text=True, check=True)
-    heavy = {line.rsplit("|", 1)[-1].strip() for line in done.stderr.splitlines()} & {"sqlglot", "sqlalchemy"}
+    heavy = {line.rsplit("|", 1)[-1].strip() for line in done.stderr.splitlines()} & {
+        "sqlglot",
+        "sqlalchemy",
+    }
     assert done.stdout and heavy == set()

@@ -1,4 +1,6 @@
-"""What trials say follows from their numbers: made-up measurements, so that no machine's speed is asserted."""
+"""What trials say follows from their numbers: made-up measurements, so that no machine's speed is
+asserted.
+"""
 
 from __future__ import annotations
 
@@ -19,11 +21,21 @@ from askless.reports.documents import TrialAlternative
 SLOW, FAST = tuple(10.0 + i % 3 for i in range(20)), tuple(2.0 + i % 2 * 0.1 for i in range(20))
 
 
-def rewritten(before: tuple[float, ...], after: tuple[float, ...], difference: Difference | None = None) -> Verdict:
+def rewritten(
+    before: tuple[float, ...], after: tuple[float, ...], difference: Difference | None = None
+) -> Verdict:
     sides = [Side("SELECT 1", times, 1, 8, ()) for times in (before, after)]
     ratio = ratio_of_turns(before, after) if difference is None else None
     trial = RewriteTrial(
-        "sqlite", 1, sides[0], sides[1], ratio, difference, int(difference is not None), ("a",), ("a",)
+        "sqlite",
+        1,
+        sides[0],
+        sides[1],
+        ratio,
+        difference,
+        int(difference is not None),
+        ("a",),
+        ("a",),
     )
     return rewrite_trial.verdict(trial)
 
@@ -33,13 +45,22 @@ def test_a_rewriting() -> None:
         (rewritten(SLOW, FAST), Outcome.FASTER, "faster: ×5"),
         (rewritten(FAST, SLOW), Outcome.SLOWER, "slower: takes ×5"),
         (rewritten(SLOW, SLOW[::-1]), Outcome.UNDECIDED, "no measurable difference (99 % interval"),
-        (rewritten(SLOW, FAST, Difference("1 row lost", "an inner join")), Outcome.CHANGED, "different result"),
+        (
+            rewritten(SLOW, FAST, Difference("1 row lost", "an inner join")),
+            Outcome.CHANGED,
+            "different result",
+        ),
     ):
         assert verdict.outcome is outcome and verdict.text.startswith(words), verdict
 
 
 def alternative(
-    name: str, queries: int, ms: float, ratio: tuple[float, float, float] | None, same: bool = True, trip: float = 0.0
+    name: str,
+    queries: int,
+    ms: float,
+    ratio: tuple[float, float, float] | None,
+    same: bool = True,
+    trip: float = 0.0,
 ) -> TrialAlternative:
     measured = Ratio(*ratio) if ratio is not None else None
     away = ms + queries * trip
@@ -67,9 +88,15 @@ def road_verdict(alternatives: tuple[TrialAlternative, ...], network_latency_ms:
 def test_an_index() -> None:
     """Made-up measurements: the words are checked, not the machine's speed."""
 
-    def said(before: tuple[float, ...], after: tuple[float, ...], used: bool = True, difference: str = "") -> Verdict:
-        measured = TrialTiming("SELECT 1", before, after, ratio_of_turns(before, after), 1, 8, difference, (), (), used)
-        trial = IndexTrial("sqlite", "CREATE INDEX n ON t (a)", "n", 1.0, 4096, "on a copy", "", (measured,))
+    def said(
+        before: tuple[float, ...], after: tuple[float, ...], used: bool = True, difference: str = ""
+    ) -> Verdict:
+        measured = TrialTiming(
+            "SELECT 1", before, after, ratio_of_turns(before, after), 1, 8, difference, (), (), used
+        )
+        trial = IndexTrial(
+            "sqlite", "CREATE INDEX n ON t (a)", "n", 1.0, 4096, "on a copy", "", (measured,)
+        )
         return index_trial.verdict(trial, measured)
 
     for verdict, outcome, words in (
@@ -89,22 +116,27 @@ def test_a_finding() -> None:
         alternative("a join", 1, 4, (1.5, 1.4, 1.6)),
     )
     said = road_verdict((base, join, batch), 0.0)
-    assert said == "a batch: the same rows, ×2.0 as fast here (95 % interval ×1.9 to ×2.1), 39 round trips saved"
-    assert road_verdict((base, alternative("a batch", 2, 3, (2, 1.9, 2.1), same=False)), 0.0).startswith(
-        "no alternative returns the same rows"
+    assert (
+        said
+        == "a batch: the same rows, ×2.0 as fast here (95 % interval ×1.9 to ×2.1), 39 round trips saved"
     )
+    assert road_verdict(
+        (base, alternative("a batch", 2, 3, (2, 1.9, 2.1), same=False)), 0.0
+    ).startswith("no alternative returns the same rows")
     assert "slower here (×0.50); 39 round trips" in road_verdict(
         (base, alternative("a batch", 2, 12, (0.5, 0.4, 0.6))), 0.0
     )
-    assert "no measurable difference" in road_verdict((base, alternative("a batch", 2, 6, (1, 0.9, 1.1))), 0.0)
+    assert "no measurable difference" in road_verdict(
+        (base, alternative("a batch", 2, 6, (1, 0.9, 1.1))), 0.0
+    )
     far = [
         alternative("row by row", 41, 6, None, trip=1.0),
         alternative("a batch", 2, 3, (2, 1.9, 2.1), trip=1.0),
         alternative("a join", 1, 3.5, (1.7, 1.6, 1.8), trip=1.0),
     ]
-    assert road_verdict(tuple(far), 1.0).startswith("a join") and "with 1 ms to the database" in road_verdict(
-        tuple(far), 1.0
-    )
+    assert road_verdict(tuple(far), 1.0).startswith(
+        "a join"
+    ) and "with 1 ms to the database" in road_verdict(tuple(far), 1.0)
 
 
 def test_a_part() -> None:
@@ -118,7 +150,9 @@ def test_a_part() -> None:
     assert said(SLOW[::-1], 5) == "no measurable cost, and gives 5 rows instead of 3"
     assert said(tuple(4 * ms for ms in SLOW)) == "saves time: ×4.0 without it"
     once = weigh.verdict(ClauseCost(part, (2500.0,), None, 900), whole)
-    assert once.outcome is Outcome.TOO_FEW and once.text.endswith("is not compared, and gives 900 rows instead of 3")
+    assert once.outcome is Outcome.TOO_FEW and once.text.endswith(
+        "is not compared, and gives 900 rows instead of 3"
+    )
     assert weigh.verdict(ClauseCost(part, error="no such column"), whole) == Verdict(
         Outcome.NEEDED, "can't run without it"
     )
@@ -126,14 +160,17 @@ def test_a_part() -> None:
 
 def test_an_interval_allows_for_what_two_sessions_differ_by() -> None:
     found = widened(Ratio(1.2, 1.1, 1.3), (3.0, 3.0), (2.0, 2.0))
-    assert (found.value, found.low, found.high) == pytest.approx((1.2, 1.1 / 1.5, 1.3 * 1.5)) and not found.certain
+    assert (found.value, found.low, found.high) == pytest.approx(
+        (1.2, 1.1 / 1.5, 1.3 * 1.5)
+    ) and not found.certain
     assert widened(Ratio(4, 3, 5), (2.0,), (3.0,)).certain, "a large gain stays one"
     with pytest.raises(ValueError, match="no values"):
         widened(Ratio(1, 1, 1), (), (1.0,))
 
 
 @pytest.mark.parametrize(
-    "text, ms", [("", 0.0), ("0.5ms", 0.5), ("500us", 0.5), ("250 µs", 0.25), ("1s", 1000.0), ("2", 2.0)]
+    "text, ms",
+    [("", 0.0), ("0.5ms", 0.5), ("500us", 0.5), ("250 µs", 0.25), ("1s", 1000.0), ("2", 2.0)],
 )
 def test_a_time_as_people_write_it(text: str, ms: float) -> None:
     assert milliseconds_of(text) == ms

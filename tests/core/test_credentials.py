@@ -1,4 +1,6 @@
-"""Statements that carry a password or a key, of every system that is known here: it is in nothing that is written."""
+"""Statements that carry a password or a key, of every system that is known here: it is in nothing
+that is written.
+"""
 
 from __future__ import annotations
 

@@ -30,7 +30,9 @@ def raised() -> dict[str, str]:
 def test_every_slug_that_is_raised_is_in_the_table() -> None:
     slugs = raised()
     slugs.pop("no-", None)  # no-request, no-finding: by what is looked up
-    assert len(slugs) > 100 and not slugs.keys() - errors.SLUGS.keys(), slugs.keys() - errors.SLUGS.keys()
+    assert len(slugs) > 100 and not slugs.keys() - errors.SLUGS.keys(), (
+        slugs.keys() - errors.SLUGS.keys()
+    )
     told = {meaning.slug for name in REGISTRY for meaning in system_of(name).meanings}
     assert told and told <= errors.SLUGS.keys()
 
@@ -38,7 +40,9 @@ def test_every_slug_that_is_raised_is_in_the_table() -> None:
 def test_every_slug_of_the_table_is_raised() -> None:
     text = "\n".join(path.read_text() for path in SOURCE.rglob("*.py") if path.name != "errors.py")
     assert [
-        slug for slug in errors.SLUGS if f'"{slug}"' not in text and not slug.startswith(("no-request", "no-finding"))
+        slug
+        for slug in errors.SLUGS
+        if f'"{slug}"' not in text and not slug.startswith(("no-request", "no-finding"))
     ] == []
 
 
@@ -47,7 +51,12 @@ def test_an_error_has_the_class_of_its_slug() -> None:
         error = errors.AskLessError(slug, "what", "what to do")
         assert type(error) is kind and issubclass(kind, errors.AskLessError) and error.slug == slug
         again = pickle.loads(pickle.dumps(error))
-        assert (type(again), again.slug, str(again), again.remedy) == (kind, slug, "what", "what to do")
+        assert (type(again), again.slug, str(again), again.remedy) == (
+            kind,
+            slug,
+            "what",
+            "what to do",
+        )
 
 
 def test_the_page_has_every_slug_with_its_description() -> None:

@@ -9,7 +9,13 @@ import pytest
 import sqlglot
 from hypothesis import example, given, settings, strategies as st
 
-from askless.core.indexing.advisor import IndexAdvice, Statement, advise, bare_foreign_keys, redundant_indexes
+from askless.core.indexing.advisor import (
+    IndexAdvice,
+    Statement,
+    advise,
+    bare_foreign_keys,
+    redundant_indexes,
+)
 from askless.core.records.index_ddl import create_index, drop_index, name_for
 from askless.core.records.model import ForeignKey, Index, Schema, Table, TableColumn
 from askless.core.sql.structure import Predicate
@@ -21,7 +27,10 @@ COLUMNS = [("id", 4, 60000.0), ("vessel_id", 4, 4000.0), ("berth_id", 4, 22.0), 
 def schema(system: str = "postgresql", indexes: Sequence[Index] = (), rows: int = 60_000) -> Schema:
     call = Table(
         "port_call",
-        tuple(TableColumn(name, "TEXT", True, float(width), distinct) for name, width, distinct in COLUMNS),
+        tuple(
+            TableColumn(name, "TEXT", True, float(width), distinct)
+            for name, width, distinct in COLUMNS
+        ),
         ("id",),
         (ForeignKey(("vessel_id",), "vessel"), ForeignKey(("berth_id",), "berth")),
         tuple(indexes),
@@ -32,7 +41,9 @@ def schema(system: str = "postgresql", indexes: Sequence[Index] = (), rows: int 
     return Schema(system, (call, vessel))
 
 
-def asked(sql: str, weight_ms: float = 1.0, share: float | None = None, **constants: str) -> Statement:
+def asked(
+    sql: str, weight_ms: float = 1.0, share: float | None = None, **constants: str
+) -> Statement:
     structure = structure_of(sql, "postgresql")
     assert structure is not None
 
@@ -47,7 +58,9 @@ def columns(found: Sequence[IndexAdvice]) -> list[tuple[str, ...]]:
 
 
 def test_an_index_that_nobody_would_feel_is_not_advised() -> None:
-    """Six rows are touched before and after: that they come without reading the table is not a reason."""
+    """Six rows are touched before and after: that they come without reading the table is not a
+    reason.
+    """
     few = schema(indexes=[Index("by_vessel", ("vessel_id",))])
     look_up = asked("SELECT id, status FROM port_call WHERE vessel_id = ?", 20, share=6 / 60_000)
     assert advise([look_up], few) == []
@@ -63,7 +76,9 @@ def test_one_set_serves_several_statements() -> None:
     ]
     (advice,) = advise(workload, schema())
     assert advice.columns == ("vessel_id", "eta")
-    assert {served.digest for served in advice.serves} == {statement.digest for statement in workload}
+    assert {served.digest for served in advice.serves} == {
+        statement.digest for statement in workload
+    }
     best = next(served for served in advice.serves if "LIMIT" in served.digest)
     assert best.rows_before == 60_000 and best.rows_after <= 15
     assert advice.size_bytes > 60_000 * 12 and "no sort is needed" in advice.why
@@ -74,14 +89,22 @@ def test_what_exists_is_not_advised_again_and_what_becomes_redundant_is_named() 
     there = schema(indexes=[Index("calls_of_vessel", ("vessel_id", "agent"))])
     assert advise(workload, there) == []
     partial = schema(indexes=[Index("some", ("vessel_id",), where="status = 'due'")])
-    assert columns(advise(workload, partial)) == [("vessel_id",)], "a partial index serves no lookup of all rows"
+    assert columns(advise(workload, partial)) == [("vessel_id",)], (
+        "a partial index serves no lookup of all rows"
+    )
     short = schema(indexes=[Index("calls_of_vessel", ("vessel_id",))])
-    (advice,) = advise([asked("SELECT * FROM port_call WHERE vessel_id = ? ORDER BY eta LIMIT 2", 9)], short)
+    (advice,) = advise(
+        [asked("SELECT * FROM port_call WHERE vessel_id = ? ORDER BY eta LIMIT 2", 9)], short
+    )
     assert advice.columns == ("vessel_id", "eta") and advice.redundant == ("calls_of_vessel",)
     assert redundant_indexes(short) == []
     assert redundant_indexes(short, [advice]) == [("port_call", "calls_of_vessel", advice.name)]
-    unique = schema(indexes=[Index("calls_of_vessel", ("vessel_id",)), Index("key", ("vessel_id",), True)])
-    assert redundant_indexes(unique) == [("port_call", "calls_of_vessel", "key")], "a unique one has its own work"
+    unique = schema(
+        indexes=[Index("calls_of_vessel", ("vessel_id",)), Index("key", ("vessel_id",), True)]
+    )
+    assert redundant_indexes(unique) == [("port_call", "calls_of_vessel", "key")], (
+        "a unique one has its own work"
+    )
     assert redundant_indexes(there) == [] and redundant_indexes(schema()) == []
 
 
@@ -90,14 +113,16 @@ def test_small_tables_and_weak_conditions_get_none() -> None:
     assert advise([asked(sql, share=0.9)], schema()) == []
     assert columns(advise([asked(sql, share=0.001)], schema())) == [("status",)]
     assert advise([asked(sql, share=0.001)], schema(rows=500)) == []
-    assert columns(advise([asked(sql, share=0.001)], schema(rows=900), whole=True)) == [("status",)], (
-        "all that is asked"
-    )
+    assert columns(advise([asked(sql, share=0.001)], schema(rows=900), whole=True)) == [
+        ("status",)
+    ], "all that is asked"
     assert advise([asked(sql, share=0.001)], schema(rows=90), whole=True) == []
     beside = msgspec.structs.replace(
         asked("SELECT * FROM port_call ORDER BY id", share=1.0), digest="other", weight_ms=1000.0
     )
-    assert advise([asked(sql, share=0.001), beside], schema(rows=900), whole=True) == [], "asked now and then"
+    assert advise([asked(sql, share=0.001), beside], schema(rows=900), whole=True) == [], (
+        "asked now and then"
+    )
     assert advise([asked("SELECT * FROM nowhere WHERE a = ?")], schema()) == []
 
 
@@ -110,22 +135,31 @@ def test_writes_may_cost_more_than_an_index_gains() -> None:
 
 
 def test_an_index_that_holds_all_is_preferred_where_that_is_narrow() -> None:
-    (narrow,) = advise([asked("SELECT eta FROM port_call WHERE berth_id = ?", share=0.05)], schema())
-    assert narrow.columns == ("berth_id", "eta") and "answers without reading the table" in narrow.why
+    (narrow,) = advise(
+        [asked("SELECT eta FROM port_call WHERE berth_id = ?", share=0.05)], schema()
+    )
+    assert (
+        narrow.columns == ("berth_id", "eta") and "answers without reading the table" in narrow.why
+    )
     wide = advise([asked("SELECT remark FROM port_call WHERE berth_id = ?", share=0.05)], schema())
     assert all("remark" not in advice.columns for advice in wide)
 
 
 def test_a_constant_in_the_text_may_have_a_partial_index() -> None:
     statement = asked(
-        "SELECT * FROM port_call WHERE status = 'due' ORDER BY eta LIMIT 9", 5, 0.002, status="status = 'due'"
+        "SELECT * FROM port_call WHERE status = 'due' ORDER BY eta LIMIT 9",
+        5,
+        0.002,
+        status="status = 'due'",
     )
     (advice,) = advise([statement], schema())
     assert advice.partial.endswith("(eta) WHERE status = 'due'") and advice.columns[0] == "status"
     assert advise([statement], schema("mariadb"))[0].partial == "", "MariaDB has none"
     assert (
         not advice.guessed
-        and advise([asked("SELECT * FROM port_call WHERE agent = ? AND eta = ?")], schema())[0].guessed
+        and advise([asked("SELECT * FROM port_call WHERE agent = ? AND eta = ?")], schema())[
+            0
+        ].guessed
     )
 
 
@@ -147,7 +181,9 @@ def test_foreign_keys_without_an_index() -> None:
 
 
 CONDITIONS = st.lists(st.sampled_from(["vessel_id = ?", "berth_id IN (?, ?)", "status = 'due'", "eta > ?", "eta BETWEEN ? AND ?", "agent IS NULL", "lower(agent) = ?", "agent LIKE ?"]), max_size=4)  # fmt: skip
-TAILS = st.sampled_from(["", " ORDER BY eta", " ORDER BY eta DESC, id LIMIT 5", " ORDER BY status, eta DESC"])
+TAILS = st.sampled_from(
+    ["", " ORDER BY eta", " ORDER BY eta DESC, id LIMIT 5", " ORDER BY status, eta DESC"]
+)
 OUTPUTS = st.sampled_from(["*", "id", "id, eta", "count(*)", "remark, status"])
 
 
@@ -157,18 +193,26 @@ OUTPUTS = st.sampled_from(["*", "id", "id, eta", "count(*)", "remark, status"])
     st.sampled_from(["sqlite", "postgresql", "mariadb"]),
 )
 @example([("*", ["status = 'due'", "vessel_id = ?"], ""), ("id", [], "")], "sqlite")
-def test_any_workload_gets_a_sound_set(parts: list[tuple[str, list[str], str]], system: str) -> None:
+def test_any_workload_gets_a_sound_set(
+    parts: list[tuple[str, list[str], str]], system: str
+) -> None:
     """Columns of the table, no index that another one begins with, and none that no statement uses."""
     workload = []
     for output, conditions, tail in parts:
         where = " WHERE " + " AND ".join(conditions) if conditions else ""
-        workload.append(asked(f"SELECT {output} FROM port_call{where}{tail if output != 'count(*)' else ''}"))
+        workload.append(
+            asked(f"SELECT {output} FROM port_call{where}{tail if output != 'count(*)' else ''}")
+        )
     found = advise(workload, schema(system))
     known = {name for name, _, _ in COLUMNS}
     for advice in found:
         assert set(advice.columns) <= known and len(set(advice.columns)) == len(advice.columns) <= 4
-        assert advice.serves and all(min(served.rows_before, served.rows_after) > 0 for served in advice.serves)
-        assert sqlglot.parse_one(advice.ddl, read={"mariadb": "mysql", "postgresql": "postgres"}.get(system, system))
+        assert advice.serves and all(
+            min(served.rows_before, served.rows_after) > 0 for served in advice.serves
+        )
+        assert sqlglot.parse_one(
+            advice.ddl, read={"mariadb": "mysql", "postgresql": "postgres"}.get(system, system)
+        )
     assert len({advice.name for advice in found}) == len(found)
     assert advise(workload, schema(system)) == found, "the same question gets the same answer"
 
@@ -177,15 +221,19 @@ def test_any_workload_gets_a_sound_set(parts: list[tuple[str, list[str], str]], 
 def test_names_are_quoted_as_the_server_wants(system: str, mark: str) -> None:
     made = create_index("a b", "order", ["from", "eta", f"x{mark}y"], system)
     assert (
-        made == f"CREATE INDEX {mark}a b{mark} ON {mark}order{mark} ({mark}from{mark}, eta, {mark}x{mark}{mark}y{mark})"
+        made
+        == f"CREATE INDEX {mark}a b{mark} ON {mark}order{mark} ({mark}from{mark}, eta, {mark}x{mark}{mark}y{mark})"
     )
-    assert drop_index("n", "vessel", system) == ("DROP INDEX n ON vessel" if system == "mariadb" else "DROP INDEX n")
+    assert drop_index("n", "vessel", system) == (
+        "DROP INDEX n ON vessel" if system == "mariadb" else "DROP INDEX n"
+    )
     assert name_for("port_call", ["eta"], {"port_call_eta"}) == "port_call_eta_2"
     assert len(name_for("t" * 80, ["c" * 80])) <= 60
 
 
 @pytest.mark.parametrize(
-    "system, beginning", [("mysql", "(64)"), ("mariadb", "(64)"), ("postgresql", ""), ("sqlite", "")]
+    "system, beginning",
+    [("mysql", "(64)"), ("mariadb", "(64)"), ("postgresql", ""), ("sqlite", "")],
 )
 def test_a_long_text_is_indexed_by_its_beginning(system: str, beginning: str) -> None:
     columns = (
@@ -194,12 +242,22 @@ def test_a_long_text_is_indexed_by_its_beginning(system: str, beginning: str) ->
         TableColumn("flag", "VARCHAR(2)", distinct=4),
     )
     office = Schema(system, (Table("vessel", columns, ("id",), (), (), 9000, 9_000_000),))
-    (found,) = advise([Statement("s", structure_of("SELECT id FROM vessel WHERE log = ?", system))], office)
+    (found,) = advise(
+        [Statement("s", structure_of("SELECT id FROM vessel WHERE log = ?", system))], office
+    )
     assert found.columns[0] == "log" and f"(log{beginning}" in found.ddl
     ordered = advise(
-        [Statement("s", structure_of("SELECT id FROM vessel WHERE flag = ? ORDER BY log LIMIT 5", system))], office
+        [
+            Statement(
+                "s",
+                structure_of("SELECT id FROM vessel WHERE flag = ? ORDER BY log LIMIT 5", system),
+            )
+        ],
+        office,
     )
-    assert not beginning or all("log" not in advice.columns for advice in ordered), "a beginning is no order"
+    assert not beginning or all("log" not in advice.columns for advice in ordered), (
+        "a beginning is no order"
+    )
 
 
 def test_the_sides_of_an_or_get_an_index_each() -> None:
@@ -210,7 +268,9 @@ def test_the_sides_of_an_or_get_an_index_each() -> None:
     office = Schema("postgresql", (Table("vessel", columns, ("id",), (), (), 9000, 9_000_000),))
 
     def of(where: str) -> set[tuple[str, ...]]:
-        statement = Statement("s", structure_of(f"SELECT * FROM vessel WHERE {where}", "postgresql"))
+        statement = Statement(
+            "s", structure_of(f"SELECT * FROM vessel WHERE {where}", "postgresql")
+        )
         return {advice.columns for advice in advise([statement], office)}
 
     assert of("name = $1 OR sign = $2") == {("name",), ("sign",)}
@@ -219,7 +279,12 @@ def test_the_sides_of_an_or_get_an_index_each() -> None:
     assert of("name = $1 OR lower(sign) = $2") == set(), "all rows are looked at for one side"
     assert of("name = $1 OR id < id") == set()
     (one, other) = advise(
-        [Statement("s", structure_of("SELECT * FROM vessel WHERE name = $1 OR sign = $2", "postgresql"))], office
+        [
+            Statement(
+                "s", structure_of("SELECT * FROM vessel WHERE name = $1 OR sign = $2", "postgresql")
+            )
+        ],
+        office,
     )
     assert "one side of an OR by name, in addition to an index on sign" in one.why + other.why
 
@@ -227,13 +292,22 @@ def test_the_sides_of_an_or_get_an_index_each() -> None:
 @pytest.mark.parametrize(
     "sql, columns",
     [
-        ("SELECT v.id, (SELECT count(*) FROM tug_job j WHERE j.tug = v.id) FROM vessel v WHERE v.id < $1", ("tug",)),
+        (
+            "SELECT v.id, (SELECT count(*) FROM tug_job j WHERE j.tug = v.id) FROM vessel v WHERE v.id < $1",
+            ("tug",),
+        ),
         (
             "SELECT v.id FROM vessel v WHERE EXISTS (SELECT 1 FROM tug_job WHERE tug_job.tug = v.id) AND v.id = $1",
             ("tug",),
         ),
-        ("SELECT id FROM vessel WHERE id IN (SELECT vessel FROM tug_job WHERE master = $1)", ("master", "vessel")),
-        ("SELECT id FROM vessel WHERE id = $1 UNION ALL SELECT id FROM tug_job WHERE master = $2", ("master",)),
+        (
+            "SELECT id FROM vessel WHERE id IN (SELECT vessel FROM tug_job WHERE master = $1)",
+            ("master", "vessel"),
+        ),
+        (
+            "SELECT id FROM vessel WHERE id = $1 UNION ALL SELECT id FROM tug_job WHERE master = $2",
+            ("master",),
+        ),
     ],
 )
 def test_what_a_subquery_looks_up_gets_its_index(sql: str, columns: tuple[str, ...]) -> None:
@@ -246,7 +320,9 @@ def test_what_a_subquery_looks_up_gets_its_index(sql: str, columns: tuple[str, .
         Table("tug_job", job, ("id",), rows=30_000, bytes=3_000_000),
     )
     found = advise([Statement("s", structure_of(sql, "postgresql"))], Schema("postgresql", tables))
-    assert [(advice.table, advice.columns[: len(columns)]) for advice in found] == [("tug_job", columns)]
+    assert [(advice.table, advice.columns[: len(columns)]) for advice in found] == [
+        ("tug_job", columns)
+    ]
 
 
 KINDS = ["gin", "hash", "descending", "operator class", "collation", "prefix"]
@@ -254,28 +330,51 @@ KINDS = ["gin", "hash", "descending", "operator class", "collation", "prefix"]
 
 @pytest.mark.parametrize("kind", KINDS)
 def test_only_plain_indexes_are_judged(kind: str) -> None:
-    """An index of another kind serves what a plain one of the same columns does not, and the other way round."""
-    columns = (TableColumn("id", "INTEGER"), TableColumn("name", "TEXT"), TableColumn("flag", "TEXT"))
+    """An index of another kind serves what a plain one of the same columns does not, and the other
+    way round.
+    """
+    columns = (
+        TableColumn("id", "INTEGER"),
+        TableColumn("name", "TEXT"),
+        TableColumn("flag", "TEXT"),
+    )
     special, longer = Index("a_special", ("name",), kind=kind), Index("b_longer", ("name", "flag"))
     plain = Index("a_plain", ("name",))
 
     def judged(*indexes: Index) -> list[tuple[str, str, str]]:
-        return redundant_indexes(Schema("postgresql", (Table("vessel", columns, ("id",), (), indexes, 9000),)))
+        return redundant_indexes(
+            Schema("postgresql", (Table("vessel", columns, ("id",), (), indexes, 9000),))
+        )
 
-    assert judged(special, longer) == [] and judged(plain, Index("b_special", ("name", "flag"), kind=kind)) == []
+    assert (
+        judged(special, longer) == []
+        and judged(plain, Index("b_special", ("name", "flag"), kind=kind)) == []
+    )
     assert judged(plain, longer) == [("vessel", "a_plain", "b_longer")]
 
 
 def test_what_is_to_go_serves_nobody() -> None:
-    columns = (TableColumn("id", "INTEGER"), TableColumn("name", "TEXT"), TableColumn("flag", "TEXT"))
-    chain = (Index("a", ("name",)), Index("b", ("name", "flag")), Index("c", ("name", "flag", "id")))
-    found = redundant_indexes(Schema("sqlite", (Table("vessel", columns, ("id",), (), chain, 9000),)))
+    columns = (
+        TableColumn("id", "INTEGER"),
+        TableColumn("name", "TEXT"),
+        TableColumn("flag", "TEXT"),
+    )
+    chain = (
+        Index("a", ("name",)),
+        Index("b", ("name", "flag")),
+        Index("c", ("name", "flag", "id")),
+    )
+    found = redundant_indexes(
+        Schema("sqlite", (Table("vessel", columns, ("id",), (), chain, 9000),))
+    )
     assert {index for _, index, _ in found} == {"a", "b"} and {by for _, _, by in found} == {"c"}
 
 
 @pytest.mark.parametrize("system", ["postgresql", "sqlite", "mariadb"])
 def test_a_write_is_never_answered_by_an_index_alone(system: str) -> None:
-    """An UPDATE goes to its row: an index that holds what it changes makes it dearer, and serves it in nothing."""
+    """An UPDATE goes to its row: an index that holds what it changes makes it dearer, and serves it
+    in nothing.
+    """
     update = asked("UPDATE port_call SET status = ?, berth_id = ? WHERE id = ?", 50)
     assert advise([update], schema(system)) == []
     (advice,) = advise([asked("DELETE FROM port_call WHERE eta = ?", 50, 1e-4)], schema(system))
@@ -284,4 +383,6 @@ def test_a_write_is_never_answered_by_an_index_alone(system: str) -> None:
 
 @pytest.mark.parametrize("text", ["vessel_id = ANY(?)", "vessel_id IN (?, ?)", "vessel_id = ?"])
 def test_a_list_of_keys_is_looked_up_like_a_key(text: str) -> None:
-    assert columns(advise([asked(f"SELECT * FROM port_call WHERE {text}", 20, 1e-3)], schema())) == [("vessel_id",)]
+    assert columns(
+        advise([asked(f"SELECT * FROM port_call WHERE {text}", 20, 1e-3)], schema())
+    ) == [("vessel_id",)]

@@ -1,4 +1,6 @@
-"""Lineage: which earlier result supplied the keys, and when that is a mere coincidence of small numbers."""
+"""Lineage: which earlier result supplied the keys, and when that is a mere coincidence of small
+numbers.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,9 @@ class Part:
         return self.columns[name]
 
 
-def request_of(*queries: tuple[str, tuple[str, ...], tuple[Any, ...], list[tuple[Any, ...]]]) -> Request:
+def request_of(
+    *queries: tuple[str, tuple[str, ...], tuple[Any, ...], list[tuple[Any, ...]]],
+) -> Request:
     """A request of (sql, result columns, parameters, rows); all columns sampled, the first 32 rows."""
     tables = CaptureTables({}, {}, {})
     numbers: dict[str, int] = {}
@@ -37,7 +41,10 @@ def request_of(*queries: tuple[str, tuple[str, ...], tuple[Any, ...], list[tuple
         rows.append(len(result))
     request.statements, request.rows = statements, rows
     request.parts = [
-        Part(sample=[tuple(result[:32]) or None for *_, result in queries], parameters=[p for _, _, p, _ in queries])
+        Part(
+            sample=[tuple(result[:32]) or None for *_, result in queries],
+            parameters=[p for _, _, p, _ in queries],
+        )
     ]
     return request
 
@@ -55,7 +62,14 @@ def looked_up(parents: list[tuple[int, int]], keys: list[int]) -> Source | None:
 def test_the_column_that_supplied_the_keys_is_found() -> None:
     source = looked_up([(500 + i, 900 + i * 3) for i in range(6)], [900 + i * 3 for i in range(6)])
     assert source is not None and is_convincing(source)
-    assert (source.table, source.column, source.matched, source.keys, source.in_order, source.named) == (
+    assert (
+        source.table,
+        source.column,
+        source.matched,
+        source.keys,
+        source.in_order,
+        source.named,
+    ) == (
         "port_call",
         "vessel_id",
         6,
@@ -68,7 +82,9 @@ def test_the_column_that_supplied_the_keys_is_found() -> None:
 def test_a_sample_stands_for_a_longer_result() -> None:
     parents = [(500 + i, 9000 + i) for i in range(200)]
     source = looked_up(parents, [9000 + i for i in range(200)])
-    assert source is not None and source.matched == 32 and source.rows == 200 and is_convincing(source)
+    assert (
+        source is not None and source.matched == 32 and source.rows == 200 and is_convincing(source)
+    )
 
 
 def test_other_values_than_the_result_held_did_not_flow() -> None:
@@ -111,13 +127,20 @@ def test_keys_from_many_results_of_one_statement() -> None:
     queries: list[Any] = []
     indices, keys = [], []
     for call in range(5):
-        queries.append((jobs, ("id", "tug_id"), (call,), [(call * 10, 70 + call), (call * 10 + 1, 80 + call)]))
+        queries.append(
+            (jobs, ("id", "tug_id"), (call,), [(call * 10, 70 + call), (call * 10 + 1, 80 + call)])
+        )
         for key in (70 + call, 80 + call):
             indices.append(len(queries))
             keys.append(key)
             queries.append((tug, ("name",), (key,), [("Tug",)]))
     source = find_source(request_of(*queries), indices, keys, "tug", "id")
-    assert source is not None and source.executions == 5 and source.matched == 10 and is_convincing(source)
+    assert (
+        source is not None
+        and source.executions == 5
+        and source.matched == 10
+        and is_convincing(source)
+    )
 
 
 @given(
@@ -132,10 +155,20 @@ def test_a_source_never_claims_more_than_it_saw(keys: list[int], column: list[in
 
 
 def test_the_column_that_is_called_after_the_table_wins_over_equal_small_numbers() -> None:
-    """Three tables with ids from 1: a range's lookups come from the ranges, though the offers were read at once."""
+    """Three tables with ids from 1: a range's lookups come from the ranges, though the offers were
+    read at once.
+    """
     offers = ("SELECT id, name FROM offer", ("id", "name"), (), [(k, "a") for k in range(1, 7)])
-    ranges = [("SELECT id, open FROM offer_range WHERE id = ?", ("id", "open"), (k,), [(k, True)]) for k in range(1, 7)]
-    lookups = [("SELECT name FROM product WHERE range_id = ?", ("name",), (k,), [("Rope",)]) for k in range(1, 7)]
+    ranges = [
+        ("SELECT id, open FROM offer_range WHERE id = ?", ("id", "open"), (k,), [(k, True)])
+        for k in range(1, 7)
+    ]
+    lookups = [
+        ("SELECT name FROM product WHERE range_id = ?", ("name",), (k,), [("Rope",)])
+        for k in range(1, 7)
+    ]
     queries = [offers, *[query for pair in zip(ranges, lookups, strict=True) for query in pair]]
-    source = find_source(request_of(*queries), list(range(2, 13, 2)), list(range(1, 7)), "product", "range_id")
+    source = find_source(
+        request_of(*queries), list(range(2, 13, 2)), list(range(1, 7)), "product", "range_id"
+    )
     assert source is not None and (source.table, source.close) == ("offer_range", True)

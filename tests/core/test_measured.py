@@ -28,33 +28,47 @@ def loop(kind: str, expected: int, seen: int, condition: str = "") -> str:
 
 def test_an_estimate_far_off_is_told_with_its_cure() -> None:
     off = "Seq Scan on port_call c  (cost=0.00..9.00 rows=3 width=9) (actual time=0.1..0.9 rows=900 loops=1)\n  Filter: {}"
-    assert "first update the statistics (ANALYZE)" in said(off.format("(status = 'due'::text)"))["estimate-off"]
+    assert (
+        "first update the statistics (ANALYZE)"
+        in said(off.format("(status = 'due'::text)"))["estimate-off"]
+    )
     both = said(off.format("((status = 'due'::text) AND (agent = 'Tern'::text))"))["estimate-off"]
     assert "CREATE STATISTICS on the columns" in both
-    assert "no statistics of an expression" in said(off.format("(lower(status) = 'due'::text)"))["estimate-off"]
+    assert (
+        "no statistics of an expression"
+        in said(off.format("(lower(status) = 'due'::text)"))["estimate-off"]
+    )
 
 
 @pytest.mark.parametrize("kind", [" Semi Join", " Anti Join"])
 def test_where_one_match_is_enough_fewer_rows_are_no_error(kind: str) -> None:
     assert "estimate-off" not in said(loop(kind, 3000, 1))
-    assert "estimate-off" in said(loop(" Left Join", 3000, 1)) and "estimate-off" in said(loop(kind, 1, 3000))
+    assert "estimate-off" in said(loop(" Left Join", 3000, 1)) and "estimate-off" in said(
+        loop(kind, 1, 3000)
+    )
 
 
 def test_a_hash_join_is_promised_for_equal_columns_only() -> None:
-    assert said(loop("", 1, 1, "b.id = c.berth_id"))["inner-loops"].endswith("a hash join would read it once")
+    assert said(loop("", 1, 1, "b.id = c.berth_id"))["inner-loops"].endswith(
+        "a hash join would read it once"
+    )
     for condition in ("", "b.id <> c.berth_id", "b.depth >= c.draught"):
         assert "hash join" not in said(loop("", 1, 1, condition))["inner-loops"], condition
 
 
 def test_where_the_planner_had_no_guess_none_is_off() -> None:
-    """MariaDB without a histogram takes a condition to keep every row; of a table that it makes itself it knows nothing."""
+    """MariaDB without a histogram takes a condition to keep every row; of a table that it makes
+    itself it knows nothing.
+    """
     table = (
         '{"query_block": {"table": {"table_name": "c", "access_type": "ALL", "rows": 3000, "r_rows": 3000, "r_loops": 1,'
         ' "filtered": %d, "r_filtered": 2, "attached_condition": "c.status = 3"}}}'
     )
     assert "estimate-off" not in said(table % 100) and "estimate-off" in said(table % 50)
     made = "-> Index lookup on x using {} (id = v.id)  (cost=9 rows=500) (actual time=0.1..0.9 rows=1 loops=40)"
-    assert "estimate-off" not in said(made.format("<auto_key0>")) and "estimate-off" in said(made.format("by_id"))
+    assert "estimate-off" not in said(made.format("<auto_key0>")) and "estimate-off" in said(
+        made.format("by_id")
+    )
 
 
 def test_no_name_of_the_parsers_own_is_shown() -> None:
@@ -65,13 +79,23 @@ def test_no_name_of_the_parsers_own_is_shown() -> None:
             "(date_trunc('day', eta) = 1)",
             "a function around eta",
         ),
-        ("SELECT * FROM port_call WHERE eta::date = '2026-01-01'", "((eta)::date = 1)", "around eta"),
+        (
+            "SELECT * FROM port_call WHERE eta::date = '2026-01-01'",
+            "((eta)::date = 1)",
+            "around eta",
+        ),
     ):
         structure = structure_of(sql, "postgresql")
         text = SCAN.format(5, 5, 1) + "\n  Filter: " + condition
-        texts = [one.text for one in observe(plans.read_saved(text)[1], structure, schema) if one.slug == "unservable"]
+        texts = [
+            one.text
+            for one in observe(plans.read_saved(text)[1], structure, schema)
+            if one.slug == "unservable"
+        ]
         assert (
-            texts and shown in texts[0] and not [name for name in ("tsordsto", "timestamptrunc") if name in texts[0]]
+            texts
+            and shown in texts[0]
+            and not [name for name in ("tsordsto", "timestamptrunc") if name in texts[0]]
         ), texts
 
 
@@ -107,7 +131,9 @@ def test_times_are_counted_once(text: str) -> None:
     own = [node.own_ms for node in root.walk() if node.kind not in ("subquery", "materialize")]
     assert sum(ms or 0 for ms in own) == pytest.approx(root.total_ms, rel=0.01)
     (slow,) = [
-        node for node in root.walk() if node.detail == "Parallel Seq Scan" and node.filtered.startswith("(berth")
+        node
+        for node in root.walk()
+        if node.detail == "Parallel Seq Scan" and node.filtered.startswith("(berth")
     ] or [node for node in root.walk() if node.detail.startswith("Partial")]
     assert slow.total_ms == pytest.approx(9.0 if "berth" in slow.filtered else 6.884)
 
@@ -121,19 +147,29 @@ def test_what_mariadb_makes_first_is_part_of_its_reading() -> None:
 
 def test_times_that_do_not_add_up_are_told() -> None:
     odd = "-> Sort: c.eta  (cost=3 rows=9) (actual time=2..3 rows=9 loops=1)\n    -> Table scan on c  (cost=3 rows=9) (actual time=0.1..80 rows=9 loops=1)"
-    assert "not understood" in said(odd)["odd-times"] and "odd-times" not in said(odd.replace("..80", "..2"))
+    assert "not understood" in said(odd)["odd-times"] and "odd-times" not in said(
+        odd.replace("..80", "..2")
+    )
 
 
 def observed(sql: str, plan: str, schema: Schema, *values: int) -> list[str]:
     return [
-        one.text for one in observe(plans.read_saved(plan)[1], structure_of(sql, "postgresql"), schema, None, values)
+        one.text
+        for one in observe(
+            plans.read_saved(plan)[1], structure_of(sql, "postgresql"), schema, None, values
+        )
     ]
 
 
 def test_a_page_far_from_the_first_is_told() -> None:
-    schema, plan = Schema("postgresql"), "Limit  (cost=0.00..1.00 rows=5 width=4)\n  ->  " + SCAN.format(5, 5, 1)
+    schema, plan = (
+        Schema("postgresql"),
+        "Limit  (cost=0.00..1.00 rows=5 width=4)\n  ->  " + SCAN.format(5, 5, 1),
+    )
     sql = "SELECT id FROM port_call ORDER BY id LIMIT ? OFFSET ?"
-    assert any("OFFSET 9,000 reads that many rows" in text for text in observed(sql, plan, schema, 5, 9000))
+    assert any(
+        "OFFSET 9,000 reads that many rows" in text for text in observed(sql, plan, schema, 5, 9000)
+    )
     assert not any("OFFSET" in text for text in observed(sql, plan, schema, 5, 20))
 
 
@@ -159,6 +195,12 @@ def test_a_distinct_that_hides_what_a_join_multiplied() -> None:
     )
     sql = "SELECT DISTINCT b.id FROM berth b JOIN port_call c ON c.berth_id = b.id"
     schema = Schema("postgresql")
-    assert any("4,000 rows, of which DISTINCT keeps 20" in text for text in observed(sql, plan.format(20), schema))
+    assert any(
+        "4,000 rows, of which DISTINCT keeps 20" in text
+        for text in observed(sql, plan.format(20), schema)
+    )
     assert not any("DISTINCT keeps" in text for text in observed(sql, plan.format(3000), schema))
-    assert not any("DISTINCT keeps" in text for text in observed(sql.replace("DISTINCT ", ""), plan.format(20), schema))
+    assert not any(
+        "DISTINCT keeps" in text
+        for text in observed(sql.replace("DISTINCT ", ""), plan.format(20), schema)
+    )

@@ -58,14 +58,15 @@ def test_columns_belong_to_their_tables(text: str, expected: list[tuple[str, str
 
 
 def test_the_outer_join_is_the_one_that_is_outer() -> None:
-    text = (
-        "SELECT 1 FROM a JOIN b ON b.a_id = a.id LEFT JOIN c ON c.b_id = b.id JOIN d ON d.c_id = c.id AND d.b_id = b.id"
-    )
+    text = "SELECT 1 FROM a JOIN b ON b.a_id = a.id LEFT JOIN c ON c.b_id = b.id JOIN d ON d.c_id = c.id AND d.b_id = b.id"
     assert [(str(j.left), j.outer) for j in read(text).joins] == [
         ("b.a_id", False), ("c.b_id", True), ("d.c_id", False), ("d.b_id", False),
     ]  # fmt: skip
     using = read("SELECT 1 FROM a LEFT JOIN b USING (id) JOIN c USING (id)").joins
-    assert [(str(j.left), str(j.right), j.outer) for j in using] == [("a.id", "b.id", True), ("a.id", "c.id", False)]
+    assert [(str(j.left), str(j.right), j.outer) for j in using] == [
+        ("a.id", "b.id", True),
+        ("a.id", "c.id", False),
+    ]
 
 
 @pytest.mark.parametrize(
@@ -87,7 +88,12 @@ def test_the_outer_join_is_the_one_that_is_outer() -> None:
             "select",
             ("vessel",),
         ),
-        ("WITH x AS (SELECT 1) INSERT INTO vessel SELECT * FROM x", "postgresql", "insert", ("vessel",)),
+        (
+            "WITH x AS (SELECT 1) INSERT INTO vessel SELECT * FROM x",
+            "postgresql",
+            "insert",
+            ("vessel",),
+        ),
         ("CALL tidy(1)", "mysql", "call", (EVERYTHING,)),
         ("COPY vessel FROM STDIN", "postgresql", "copy", ("vessel",)),
         ("COPY vessel TO STDOUT", "postgresql", "copy", ()),
@@ -97,25 +103,33 @@ def test_the_outer_join_is_the_one_that_is_outer() -> None:
         ("DELETE FROM vessel", "sqlite", "delete", ("vessel",)),
     ],
 )
-def test_what_a_statement_writes(text: str, system: str, kind: str, writes: tuple[str, ...]) -> None:
+def test_what_a_statement_writes(
+    text: str, system: str, kind: str, writes: tuple[str, ...]
+) -> None:
     found = read(text, system)
     assert (found.kind, found.writes) == (kind, writes)
 
 
 @pytest.mark.parametrize("text", ["COALESCE(SUM(weight_kg), 0)", "CAST(SUM(weight_kg) AS integer)", "(SUM(weight_kg))", "ROUND(SUM(weight_kg), 2)"])  # fmt: skip
 def test_an_aggregate_is_one_whatever_stands_around_it(text: str) -> None:
-    assert read(f"SELECT {text} AS total FROM manifest_line WHERE port_call_id = $1").aggregates == ("sum",)
+    assert read(
+        f"SELECT {text} AS total FROM manifest_line WHERE port_call_id = $1"
+    ).aggregates == ("sum",)
 
 
 @pytest.mark.parametrize("depth", [20, 100, 149])
 def test_brackets_in_brackets(depth: int) -> None:
-    assert conditions("SELECT * FROM t WHERE " + "(" * depth + "a = 1" + ")" * depth) == [("t.a", "=", True)]
+    assert conditions("SELECT * FROM t WHERE " + "(" * depth + "a = 1" + ")" * depth) == [
+        ("t.a", "=", True)
+    ]
     left = "(" * depth + "a = 1" + "".join(f" OR a = {n})" for n in range(depth))
     assert len(conditions("SELECT * FROM t WHERE " + left)) == depth + 1
 
 
 def test_what_no_person_wrote_has_no_structure_and_does_no_harm() -> None:
-    assert structure_of("SELECT * FROM t WHERE " + "(" * 5000 + "a = 1" + ")" * 5000, "sqlite") is None
+    assert (
+        structure_of("SELECT * FROM t WHERE " + "(" * 5000 + "a = 1" + ")" * 5000, "sqlite") is None
+    )
     assert structure_of("SELECT " + "x, " * 40_000 + "x FROM t", "sqlite") is None
     assert structure_of("SELECT CASE WHEN " * 60 + "1", "sqlite") is None
 
@@ -137,12 +151,13 @@ def test_a_condition_on_another_table_is_left_alone() -> None:
     batch = statements.batched(LookUp(text, "sqlite", "port_call", "status"))
     assert "v.status = 'active'" in batch and "c.status IN (:keys)" in batch
     assert statements.batched(LookUp(text, "sqlite", "berth", "status")) == ""
-    assert statements.batched(LookUp("SELECT 1 FROM t WHERE a = ? OR b = 2", "sqlite", "t", "a")) == "", (
-        "not every row meets it"
-    )
-    assert statements.batched(LookUp("SELECT 1 FROM t WHERE a = ? AND a = 7", "sqlite", "t", "a")) == "", (
-        "which of them is the key?"
-    )
+    assert (
+        statements.batched(LookUp("SELECT 1 FROM t WHERE a = ? OR b = 2", "sqlite", "t", "a")) == ""
+    ), "not every row meets it"
+    assert (
+        statements.batched(LookUp("SELECT 1 FROM t WHERE a = ? AND a = 7", "sqlite", "t", "a"))
+        == ""
+    ), "which of them is the key?"
 
 
 @pytest.mark.parametrize("system", ["sqlite", "postgresql", "mysql", "mariadb"])

@@ -38,7 +38,9 @@ def test_each_part_is_left_out_in_turn(sql: str, kinds: list[str], system: str) 
     text = sql.replace("?", "%s") if system != "sqlite" else sql
     parts = parts_of(text, system)
     assert [part.kind for part in parts] == kinds, parts
-    assert all("slot" not in part.text and "%(" not in part.text for part in parts), "shown as it was written"
+    assert all("slot" not in part.text and "%(" not in part.text for part in parts), (
+        "shown as it was written"
+    )
     with sqlite3.connect(":memory:") as db:
         db.executescript(TABLES)
         for part in parts:
@@ -48,7 +50,11 @@ def test_each_part_is_left_out_in_turn(sql: str, kinds: list[str], system: str) 
 
 def run(db: sqlite3.Connection, part: Part, text: str, system: str) -> None:
     """The statement without the part runs: it has all the placeholders that it names, and no other."""
-    named = {f"slot{number}": "due" for number, slot in enumerate(slots_of(text, system)) if slot.placeholder}
+    named = {
+        f"slot{number}": "due"
+        for number, slot in enumerate(slots_of(text, system))
+        if slot.placeholder
+    }
     left = {name_of(slot) for slot in slots_of(part.sql, "sqlite") if slot.placeholder}
     assert left <= set(named), part.sql
     if part.kind == "limit":
@@ -66,12 +72,22 @@ def test_what_hangs_on_a_join_goes_with_it() -> None:
 
 
 def test_what_has_no_parts() -> None:
-    for text in ("SELECT 1", "DELETE FROM vessel WHERE id = 1", "no SQL at all (", "SELECT * FROM vessel"):
+    for text in (
+        "SELECT 1",
+        "DELETE FROM vessel WHERE id = 1",
+        "no SQL at all (",
+        "SELECT * FROM vessel",
+    ):
         assert parts_of(text, "sqlite") == []
 
 
 @given(
-    st.lists(st.sampled_from(["?", "%s", ":name", "$2", "%(eta)s", "'due ? %s'", "7", '"a?b"', "-- ?\n"]), max_size=6)
+    st.lists(
+        st.sampled_from(
+            ["?", "%s", ":name", "$2", "%(eta)s", "'due ? %s'", "7", '"a?b"', "-- ?\n"]
+        ),
+        max_size=6,
+    )
 )
 def test_placeholders_get_names_and_nothing_else_changes(words: list[str]) -> None:
     for system in ("sqlite", "postgresql", "mysql"):

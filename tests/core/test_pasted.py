@@ -1,4 +1,6 @@
-"""A plan is the same plan whatever a client, a page or a mail has wrapped around it; what can't be said is refused."""
+"""A plan is the same plan whatever a client, a page or a mail has wrapped around it; what can't be
+said is refused.
+"""
 
 from __future__ import annotations
 
@@ -58,26 +60,40 @@ def boxed(text: str) -> str:
 
 
 def expanded(text: str) -> str:
-    return "\n".join(f"-[ RECORD {n} ]----\nQUERY PLAN | {line}" for n, line in enumerate(text.split("\n"), 1))
+    return "\n".join(
+        f"-[ RECORD {n} ]----\nQUERY PLAN | {line}" for n, line in enumerate(text.split("\n"), 1)
+    )
 
 
 WRAPPINGS: dict[str, Wrap] = {
     "psql": psql,
-    "psql with its prompt": lambda text: "harbour=# EXPLAIN ANALYZE SELECT *\nharbour-# FROM port_call;\n" + psql(text),
+    "psql with its prompt": lambda text: (
+        "harbour=# EXPLAIN ANALYZE SELECT *\nharbour-# FROM port_call;\n" + psql(text)
+    ),
     "unicode borders": boxed,
     "expanded": expanded,
-    "bars behind": lambda text: "QUERY PLAN|\n----------+\n" + each(lambda line: line.ljust(wide(text)) + "|")(text),
-    "bars around": lambda text: "| QUERY PLAN |\n|------|\n" + each(lambda line: f"| {line.ljust(wide(text))} |")(text),
+    "bars behind": lambda text: (
+        "QUERY PLAN|\n----------+\n" + each(lambda line: line.ljust(wide(text)) + "|")(text)
+    ),
+    "bars around": lambda text: (
+        "| QUERY PLAN |\n|------|\n" + each(lambda line: f"| {line.ljust(wide(text))} |")(text)
+    ),
     "another head": lambda text: "Query Plan\n" + text,
     "a column's head": lambda text: "query_plan\n----------\n" + text,
     "a fence": lambda text: "```sql\n" + text + "\n```",
     "a mail": each(lambda line: "> " + line),
     "a mail in a mail": each(lambda line: "> > " + line),
-    "a fence in a mail": lambda text: each(lambda line: "> " + line)("```\n" + psql(text) + "\n```"),
+    "a fence in a mail": lambda text: each(lambda line: "> " + line)(
+        "```\n" + psql(text) + "\n```"
+    ),
     "strings": lambda text: '"QUERY PLAN"\n' + each(lambda line: f'"{line}"')(text),
     "strings of a list": each(lambda line: "'" + line.replace("'", "''") + "',"),
-    "broken lines": lambda text: text.replace(" (actual", "\n (actual").replace(" width=20", "\nwidth=20"),
-    "numbered": lambda text: "\n".join(f"{n:3} {line}" for n, line in enumerate(text.split("\n"), 1)),
+    "broken lines": lambda text: text.replace(" (actual", "\n (actual").replace(
+        " width=20", "\nwidth=20"
+    ),
+    "numbered": lambda text: "\n".join(
+        f"{n:3} {line}" for n, line in enumerate(text.split("\n"), 1)
+    ),
     "a web page": lambda text: text.replace(">", "&gt;"),
 }
 

@@ -1,4 +1,6 @@
-"""A call is walked over the models before it is given: from the query's model, through what it joins, to the very class."""
+"""A call is walked over the models before it is given: from the query's model, through what it
+joins, to the very class.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +37,8 @@ MODELS_OF = {
 
 def models(orm: str) -> dict[tuple[str, str], Model]:
     return {
-        (orm, name): Model(orm, m.name, m.table, m.keys, m.attributes, m.relations) for name, m in MODELS_OF.items()
+        (orm, name): Model(orm, m.name, m.table, m.keys, m.attributes, m.relations)
+        for name, m in MODELS_OF.items()
     }
 
 
@@ -51,33 +54,44 @@ def structure(text: str) -> Structure:
 
 
 PLAIN = structure("SELECT id, vessel_id FROM port_call ORDER BY id")
-JOINED = structure("SELECT c.id, v.id, v.owner_id FROM port_call c LEFT JOIN vessel v ON v.id = c.vessel_id")
+JOINED = structure(
+    "SELECT c.id, v.id, v.owner_id FROM port_call c LEFT JOIN vessel v ON v.id = c.vessel_id"
+)
 BOTH = structure(
     "SELECT c.id, v.owner_id, p.owner_id FROM port_call c JOIN vessel v ON v.id = c.vessel_id JOIN pilot p ON p.id = c.pilot_id"
 )
 
 
 def names(query: str, shape: Structure, *path: Load) -> list[str] | None:
-    found = from_query(path, Load(path[0].orm, "query", query, "", query, True), shape, models(path[0].orm))
+    found = from_query(
+        path, Load(path[0].orm, "query", query, "", query, True), shape, models(path[0].orm)
+    )
     return [f"{one.model}.{one.relation}" for one in found] if found is not None else None
 
 
 def test_a_path_walks_from_the_query_to_what_is_read() -> None:
-    assert names("PortCall", PLAIN, load("PortCall", "jobs"), load("Job", "tug")) == ["PortCall.jobs", "Job.tug"]
+    assert names("PortCall", PLAIN, load("PortCall", "jobs"), load("Job", "tug")) == [
+        "PortCall.jobs",
+        "Job.tug",
+    ]
     assert names("PortCall", PLAIN, load("Job", "tug")) is None, "nothing leads there"
     assert names("Vessel", PLAIN, load("PortCall", "jobs")) is None, "another model's relation"
 
 
 def test_what_the_query_joins_is_walked_through() -> None:
     assert names("PortCall", JOINED, load("Vessel", "owner")) == ["PortCall.vessel", "Vessel.owner"]
-    assert names("PortCall", PLAIN, load("Vessel", "owner")) is None, "not joined: these vessels came from elsewhere"
+    assert names("PortCall", PLAIN, load("Vessel", "owner")) is None, (
+        "not joined: these vessels came from elsewhere"
+    )
     assert names("PortCall", BOTH, load("Pilot", "owner")) == ["PortCall.pilot", "Pilot.owner"], (
         "by the class that asked"
     )
 
 
 def test_two_ways_are_no_way() -> None:
-    """Two relations lead to the class that asked: which of them these objects came by can't be said."""
+    """Two relations lead to the class that asked: which of them these objects came by can't be
+    said.
+    """
     known = models("django")
     call = known["django", "PortCall"]
     second = dict([*call.relations.items(), relation("escort", "Vessel", False, "escort_id", "id")])
@@ -86,15 +100,23 @@ def test_two_ways_are_no_way() -> None:
     assert from_query((load("Vessel", "owner"),), query, JOINED, known) is None
 
 
-@pytest.mark.parametrize("orm, expected", [("django", None), ("sqlalchemy", ["PortCall.vessel", "Tanker.owner"])])
-def test_an_object_of_another_class_was_made_by_other_means(orm: str, expected: list[str] | None) -> None:
-    """Django names the object's own class: a proxy that the query does not give was built from its row."""
+@pytest.mark.parametrize(
+    "orm, expected", [("django", None), ("sqlalchemy", ["PortCall.vessel", "Tanker.owner"])]
+)
+def test_an_object_of_another_class_was_made_by_other_means(
+    orm: str, expected: list[str] | None
+) -> None:
+    """Django names the object's own class: a proxy that the query does not give was built from its
+    row.
+    """
     assert names("PortCall", JOINED, load("Tanker", "owner", orm)) == expected
 
 
 def test_what_is_joined_already_is_told() -> None:
     query = Load("django", "query", "PortCall", "", "PortCall", True)
-    assert [[one.relation for one in way] for way in joined_already(query, BOTH, models("django"))] == [
+    assert [
+        [one.relation for one in way] for way in joined_already(query, BOTH, models("django"))
+    ] == [
         ["vessel"],
         ["pilot"],
     ]
@@ -103,21 +125,35 @@ def test_what_is_joined_already_is_told() -> None:
 
 def test_keys_of_a_relation_come_from_its_own_column() -> None:
     origin = origin_of(load("PortCall", "vessel"), models("django"))
-    assert origin is not None and origin.fits("port_call", "vessel_id") and origin.fits("PORT_CALL", "Vessel_ID")
+    assert (
+        origin is not None
+        and origin.fits("port_call", "vessel_id")
+        and origin.fits("PORT_CALL", "Vessel_ID")
+    )
     assert not origin.fits("port_call", "id") and not origin.fits("tariff", "vessel_id")
-    assert origin_of(Load("django", "query", "PortCall", "", "PortCall", True), models("django")) is None
+    assert (
+        origin_of(Load("django", "query", "PortCall", "", "PortCall", True), models("django"))
+        is None
+    )
 
 
 JOBS, TUGS = (load("PortCall", "jobs"),), (load("PortCall", "jobs"), load("Job", "tug"))
 VESSEL, OWNER = (load("PortCall", "vessel"),), (load("PortCall", "vessel"), load("Vessel", "owner"))
-ADMIN = Query("/x/site-packages/django/contrib/admin/options.py", "office.PortCall", ((load("PortCall", "pilot"),),))
+ADMIN = Query(
+    "/x/site-packages/django/contrib/admin/options.py",
+    "office.PortCall",
+    ((load("PortCall", "pilot"),),),
+)
 TOGETHER = [
     (
         [Step(VESSEL, True), Step(JOBS, False), Step(TUGS, True)],
         '.select_related("vessel").prefetch_related("jobs__tug")',
     ),
     ([Step(VESSEL, True), Step(OWNER, True)], '.select_related("vessel__owner")'),
-    ([Step(TUGS, True)], '.prefetch_related(Prefetch("jobs", queryset=Job.objects.select_related("tug")))'),
+    (
+        [Step(TUGS, True)],
+        '.prefetch_related(Prefetch("jobs", queryset=Job.objects.select_related("tug")))',
+    ),
     ([Step(JOBS, False), Step(JOBS, False)], '.prefetch_related("jobs")'),
 ]
 
@@ -143,4 +179,7 @@ def test_a_relation_that_is_prefetched_takes_no_second_prefetch() -> None:
 def test_loader_options_stand_in_one_call() -> None:
     steps = [Step(VESSEL, True), Step(JOBS, False), Step(TUGS, True)]
     call = SQLALCHEMY.together(steps, Query("/harbour/pages.py", "PortCall"))
-    assert call == ".options(joinedload(PortCall.vessel), selectinload(PortCall.jobs).joinedload(Job.tug))"
+    assert (
+        call
+        == ".options(joinedload(PortCall.vessel), selectinload(PortCall.jobs).joinedload(Job.tug))"
+    )

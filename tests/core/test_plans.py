@@ -32,14 +32,20 @@ def db() -> Iterator[sqlite3.Connection]:
         """
     )
     connection.executemany(
-        "INSERT INTO vessel VALUES (?, ?, ?, ?)", [(i, f"V{i}", "NO" if i % 3 else "DK", f"H{i}") for i in range(2000)]
+        "INSERT INTO vessel VALUES (?, ?, ?, ?)",
+        [(i, f"V{i}", "NO" if i % 3 else "DK", f"H{i}") for i in range(2000)],
     )
     connection.executemany("INSERT INTO berth VALUES (?, ?)", [(i, f"Quay {i}") for i in range(20)])
     connection.executemany(
         "INSERT INTO port_call VALUES (?, ?, ?, ?, ?, ?)",
-        [(i, i % 2000, i % 20, "due" if i < 40 else "left", f"2026-{i % 12 + 1:02}", i / 7) for i in range(3000)],
+        [
+            (i, i % 2000, i % 20, "due" if i < 40 else "left", f"2026-{i % 12 + 1:02}", i / 7)
+            for i in range(3000)
+        ],
     )
-    connection.executemany("INSERT INTO tug_job VALUES (?, ?, ?)", [(i, i % 9, 30) for i in range(3000)])
+    connection.executemany(
+        "INSERT INTO tug_job VALUES (?, ?, ?)", [(i, i % 9, 30) for i in range(3000)]
+    )
     yield connection
     connection.close()
 
@@ -47,13 +53,24 @@ def db() -> Iterator[sqlite3.Connection]:
 SCHEMA = Schema(
     "sqlite",
     (
-        Table("vessel", tuple(TableColumn(n, "TEXT") for n in ("id", "name", "flag", "call_sign")), ("id",), rows=2000),
+        Table(
+            "vessel",
+            tuple(TableColumn(n, "TEXT") for n in ("id", "name", "flag", "call_sign")),
+            ("id",),
+            rows=2000,
+        ),
         Table("berth", tuple(TableColumn(n, "TEXT") for n in ("id", "name")), ("id",), rows=20),
         Table(
             "port_call",
-            tuple(TableColumn(n, "TEXT") for n in ("id", "vessel_id", "berth_id", "status", "eta", "draught")),
+            tuple(
+                TableColumn(n, "TEXT")
+                for n in ("id", "vessel_id", "berth_id", "status", "eta", "draught")
+            ),
             ("id",),
-            indexes=(Index("port_call_berth", ("berth_id",)), Index("port_call_status_eta", ("status", "eta"))),
+            indexes=(
+                Index("port_call_berth", ("berth_id",)),
+                Index("port_call_status_eta", ("status", "eta")),
+            ),
             rows=3000,
         ),
         Table(
@@ -83,14 +100,22 @@ KINDS = [
     ("SELECT * FROM vessel ORDER BY name", [tree.FULL_SCAN, tree.SORT]),
     ("SELECT flag, count(*) FROM vessel GROUP BY flag", [tree.FULL_SCAN, tree.GROUP]),
     ("SELECT DISTINCT flag FROM vessel", [tree.FULL_SCAN, tree.DISTINCT]),
-    ("SELECT * FROM port_call c JOIN vessel v ON v.id = c.vessel_id", [tree.FULL_SCAN, tree.KEY_SEARCH]),
+    (
+        "SELECT * FROM port_call c JOIN vessel v ON v.id = c.vessel_id",
+        [tree.FULL_SCAN, tree.KEY_SEARCH],
+    ),
     ("SELECT * FROM vessel v JOIN port_call c ON c.vessel_id = v.id WHERE v.flag = 'DK'", None),
-    ("SELECT name, (SELECT count(*) FROM port_call c WHERE c.vessel_id = v.id) FROM vessel v", None),
+    (
+        "SELECT name, (SELECT count(*) FROM port_call c WHERE c.vessel_id = v.id) FROM vessel v",
+        None,
+    ),
 ]
 
 
 @pytest.mark.parametrize("sql, kinds", KINDS)
-def test_nodes_have_the_kind_that_the_server_means(sql: str, kinds: list[str] | None, db: sqlite3.Connection) -> None:
+def test_nodes_have_the_kind_that_the_server_means(
+    sql: str, kinds: list[str] | None, db: sqlite3.Connection
+) -> None:
     found = [node.kind for node in tree.walk(plan_of(db, sql))]
     if kinds is not None:
         assert found == kinds
@@ -127,7 +152,11 @@ def test_no_line_of_a_real_plan_is_lost(sql: str, db: sqlite3.Connection) -> Non
     assert sorted(node.detail for node in nodes) == sorted(row[3] for row in rows)
     for node in nodes:
         if node.kind in tree.READS and not node.table.startswith(("(", "n", "due", "json_each")):
-            assert node.name == "d2" or SCHEMA.table(node.table) is not None or "SUBQUERY" in node.detail.upper(), node
+            assert (
+                node.name == "d2"
+                or SCHEMA.table(node.table) is not None
+                or "SUBQUERY" in node.detail.upper()
+            ), node
 
 
 @given(st.text(max_size=80))
@@ -136,7 +165,9 @@ def test_any_words_make_a_node(detail: str) -> None:
 
 
 def said(db: sqlite3.Connection, sql: str, rows: int | None = None) -> dict[str, str]:
-    return {o.slug: o.text for o in observe(plan_of(db, sql), structure_of(sql, "sqlite"), SCHEMA, rows)}
+    return {
+        o.slug: o.text for o in observe(plan_of(db, sql), structure_of(sql, "sqlite"), SCHEMA, rows)
+    }
 
 
 def test_observations_in_words(db: sqlite3.Connection) -> None:
@@ -145,18 +176,25 @@ def test_observations_in_words(db: sqlite3.Connection) -> None:
         == "reads all 2,000 rows of vessel to keep 1: no index answers call_sign"
     )
     assert "sorts its rows" in said(db, "SELECT * FROM vessel ORDER BY name")["sorts"]
-    per_row = said(db, "SELECT name, (SELECT count(*) FROM port_call c WHERE c.vessel_id = v.id) FROM vessel v")
+    per_row = said(
+        db, "SELECT name, (SELECT count(*) FROM port_call c WHERE c.vessel_id = v.id) FROM vessel v"
+    )
     assert "again for every row" in per_row["per-row"]
     assert (
         "draught is then checked on each row"
         in said(db, "SELECT * FROM port_call WHERE berth_id = 3 AND draught > 9")["part"]
     )
-    assert "lower() around name" in said(db, "SELECT * FROM vessel WHERE lower(name) = 'v7'")["unservable"]
+    assert (
+        "lower() around name"
+        in said(db, "SELECT * FROM vessel WHERE lower(name) = 'v7'")["unservable"]
+    )
     joined = said(db, "SELECT * FROM berth b CROSS JOIN vessel v WHERE v.name = b.name")
     assert "builds-index" in joined or "reads-all" in joined
 
 
-def test_conditions_of_subqueries_and_branches_are_those_of_their_reads(db: sqlite3.Connection) -> None:
+def test_conditions_of_subqueries_and_branches_are_those_of_their_reads(
+    db: sqlite3.Connection,
+) -> None:
     for sql in (
         "SELECT id FROM berth WHERE id IN (SELECT berth_id FROM port_call WHERE draught > 9)",
         "SELECT id FROM port_call WHERE draught > 9 UNION ALL SELECT id FROM berth WHERE id = 3",
@@ -169,7 +207,9 @@ def test_conditions_of_subqueries_and_branches_are_those_of_their_reads(db: sqli
 
 def test_an_index_that_is_read_whole(db: sqlite3.Connection) -> None:
     whole = said(db, "SELECT count(*) FROM port_call WHERE eta = '2026-03'")["reads-all"]
-    assert whole == "reads all 3,000 entries of the index port_call_status_eta: none starts with eta"
+    assert (
+        whole == "reads all 3,000 entries of the index port_call_status_eta: none starts with eta"
+    )
     assert said(db, "SELECT count(*) FROM port_call") == {}
 
 
@@ -247,7 +287,10 @@ def test_an_index_that_becomes_redundant_is_named(db: sqlite3.Connection) -> Non
 
 def test_names_that_need_quotes_get_them(db: sqlite3.Connection) -> None:
     db.execute('CREATE TABLE IF NOT EXISTS "order" ("from" TEXT, "a b" TEXT)')
-    schema = Schema("sqlite", (Table("order", (TableColumn("from", "TEXT"), TableColumn("a b", "TEXT")), rows=5000),))
+    schema = Schema(
+        "sqlite",
+        (Table("order", (TableColumn("from", "TEXT"), TableColumn("a b", "TEXT")), rows=5000),),
+    )
     sql = 'SELECT * FROM "order" WHERE "from" = ? AND "a b" = ?'
     structure = structure_of(sql, "sqlite")
     assert structure is not None
@@ -288,4 +331,7 @@ def test_the_advised_index_is_as_good_as_any_of_up_to_two_columns(
         db.execute(f"CREATE INDEX tried ON {structure.main} ({', '.join(candidate)})")
         results[candidate] = steps()
         db.execute("DROP INDEX tried")
-    assert results[columns] <= 1.3 * min(results.values()), (results[columns], min(results.values()))
+    assert results[columns] <= 1.3 * min(results.values()), (
+        results[columns],
+        min(results.values()),
+    )

@@ -51,10 +51,18 @@ def test_a_measured_tree_is_read_with_its_numbers() -> None:
     assert system == "mysql" and limit.kind == tree.LIMIT
     nodes = {node.kind: node for node in limit.walk()}
     scan = nodes[tree.FULL_SCAN]
-    assert (scan.table, scan.estimate and scan.estimate.rows, scan.actual and scan.actual.rows) == ("c", 30000, 30000)
+    assert (scan.table, scan.estimate and scan.estimate.rows, scan.actual and scan.actual.rows) == (
+        "c",
+        30000,
+        30000,
+    )
     key = nodes[tree.KEY_SEARCH]
     assert (key.table, key.index, key.searched) == ("v", "PRIMARY", ("id",))
-    assert key.actual is not None and key.actual.loops == 1200 and key.actual.total_ms == pytest.approx(12.0)
+    assert (
+        key.actual is not None
+        and key.actual.loops == 1200
+        and key.actual.total_ms == pytest.approx(12.0)
+    )
     assert nodes[tree.FILTER].filtered == "(c.status = 'due')" and nodes[tree.NESTED_LOOP].outer
     only = nodes[tree.INDEX_ONLY]
     assert (only.index, only.covering, only.actual and only.actual.rows) == ("by_call", True, 1.5)
@@ -74,7 +82,9 @@ def test_a_measured_tree_is_read_with_its_numbers() -> None:
     ],
 )
 def test_a_range_names_its_columns_on_either_side(over: str, columns: tuple[str, ...]) -> None:
-    (node,) = mysql_tree.read_tree(f"-> Index range scan on c using by_it over {over}  (cost=0.35 rows=1)\n")
+    (node,) = mysql_tree.read_tree(
+        f"-> Index range scan on c using by_it over {over}  (cost=0.35 rows=1)\n"
+    )
     assert node.searched == columns
 
 
@@ -85,8 +95,16 @@ def test_each_step_is_known(words: str, kind: str) -> None:
         assert node.kind == kind, node
         assert node.never == ("never" in numbers and "Select" not in words)
         if "1e+6" in numbers and kind not in (tree.SUBQUERY, tree.SUBQUERY_PER_ROW):
-            assert node.estimate is not None and node.estimate.rows == 1e6 and node.estimate.cost == 2.5e6
-            assert node.actual is not None and (node.actual.rows, node.actual.loops, node.actual.total_ms) == (
+            assert (
+                node.estimate is not None
+                and node.estimate.rows == 1e6
+                and node.estimate.cost == 2.5e6
+            )
+            assert node.actual is not None and (
+                node.actual.rows,
+                node.actual.loops,
+                node.actual.total_ms,
+            ) == (
                 1.5,
                 3,
                 7.5,

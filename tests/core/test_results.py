@@ -26,7 +26,9 @@ ROWS = st.lists(st.tuples(VALUES, VALUES), max_size=12)
 
 
 @given(ROWS, st.randoms(use_true_random=False))
-def test_the_order_does_not_matter_unless_it_was_promised(rows: list[Row], dice: random.Random) -> None:
+def test_the_order_does_not_matter_unless_it_was_promised(
+    rows: list[Row], dice: random.Random
+) -> None:
     moved = rows.copy()
     dice.shuffle(moved)
     assert difference(rows, moved) is None
@@ -81,7 +83,9 @@ def test_equal_values_in_other_clothes_are_equal(one: Any, other: Any) -> None:
 
 
 @pytest.mark.parametrize("one, other, cause", OTHER)
-def test_values_that_an_application_tells_apart_are_different(one: Any, other: Any, cause: str) -> None:
+def test_values_that_an_application_tells_apart_are_different(
+    one: Any, other: Any, cause: str
+) -> None:
     for found in (difference([(7, one)], [(7, other)]), difference([(7, other)], [(7, one)])):
         assert found is not None and found.text == "1 row lost, 1 row gained (1 before, 1 after)"
         assert cause in found.cause and found.lost and found.gained
@@ -90,7 +94,9 @@ def test_values_that_an_application_tells_apart_are_different(one: Any, other: A
 CALLS = [(1, "Tern"), (2, "Skua"), (3, None)]
 
 
-def caused(before: list[Row], after: list[Row], question: ResultGuarantees | None = None) -> Difference:
+def caused(
+    before: list[Row], after: list[Row], question: ResultGuarantees | None = None
+) -> Difference:
     found = difference(before, after, question)
     assert found is not None
     return found
@@ -98,11 +104,19 @@ def caused(before: list[Row], after: list[Row], question: ResultGuarantees | Non
 
 def test_the_usual_causes_are_named() -> None:
     inner = ResultGuarantees(inner_join_added=True)
-    assert caused(CALLS, CALLS[:2], inner).cause == "an inner join drops parents without children: make it a LEFT JOIN"
+    assert (
+        caused(CALLS, CALLS[:2], inner).cause
+        == "an inner join drops parents without children: make it a LEFT JOIN"
+    )
     assert "a to-many join repeats its parent" in caused(CALLS, [*CALLS, CALLS[0], CALLS[0]]).cause
     assert "DISTINCT" in caused([*CALLS, CALLS[0]], CALLS).cause
     assert "column lists" in caused(CALLS, [(1, "Tern", 3)]).cause
-    assert "tie" in caused(CALLS, [(1, "Tern"), (2, "Skua"), (4, "Gull")], ResultGuarantees(limited=True)).cause
+    assert (
+        "tie"
+        in caused(
+            CALLS, [(1, "Tern"), (2, "Skua"), (4, "Gull")], ResultGuarantees(limited=True)
+        ).cause
+    )
     assert caused(CALLS, CALLS[:1]).lost == ("(2, 'Skua')", "(3, NULL)")
 
 
@@ -110,7 +124,9 @@ def test_rows_that_tie_may_come_in_any_order() -> None:
     rows, tied = [(1, "a"), (1, "b"), (2, "c")], [(1, "b"), (1, "a"), (2, "c")]
     assert difference(rows, tied, ResultGuarantees(order=(0,))) is None
     moved = caused(rows, [rows[2], rows[0], rows[1]], ResultGuarantees(order=(0,)))
-    assert moved.text == "the same rows in another order, from row 1 on" and "ORDER BY" in moved.cause
+    assert (
+        moved.text == "the same rows in another order, from row 1 on" and "ORDER BY" in moved.cause
+    )
     assert "may be a tie" in caused(rows, tied, ResultGuarantees(order=())).text
     assert difference(rows, tied) is None
 
@@ -131,7 +147,10 @@ def test_the_order_that_a_statement_promises(sql: str, order: tuple[int, ...] | 
 def test_what_a_rewriting_changes_is_known() -> None:
     before = "SELECT b.id FROM berth b LEFT JOIN port_call c ON c.berth_id = b.id"
     found = question_of(
-        before, before.replace("LEFT ", "").replace("SELECT", "SELECT DISTINCT") + " LIMIT 3", "sqlite", ["id"]
+        before,
+        before.replace("LEFT ", "").replace("SELECT", "SELECT DISTINCT") + " LIMIT 3",
+        "sqlite",
+        ["id"],
     )
     assert found.inner_join_added and found.limited
 

@@ -1,4 +1,6 @@
-"""Captured statements in the form that drivers take: every style of placeholders, every kind of value."""
+"""Captured statements in the form that drivers take: every style of placeholders, every kind of
+value.
+"""
 
 from __future__ import annotations
 
@@ -25,11 +27,16 @@ STYLES = [
 
 
 @pytest.mark.parametrize("text, system, names", STYLES)
-@given(first=st.integers(-(2**60), 2**60) | st.text(max_size=9), second=st.none() | st.floats(allow_nan=False))
+@given(
+    first=st.integers(-(2**60), 2**60) | st.text(max_size=9),
+    second=st.none() | st.floats(allow_nan=False),
+)
 def test_every_style_reaches_the_driver(
     text: str, system: str, names: tuple[str, ...], first: Value, second: Value
 ) -> None:
-    """What comes back from SQLite is what went in, in the order of the text; literals stay as they are."""
+    """What comes back from SQLite is what went in, in the order of the text; literals stay as they
+    are.
+    """
     query = bound(text, system, (first, second), names, "qmark", "sqlite")
     db = sqlite3.connect(":memory:")
     try:
@@ -64,10 +71,22 @@ def test_spans_of_time(span: timedelta) -> None:
 @given(st.lists(st.integers() | st.text(max_size=5) | st.none(), min_size=1, max_size=5))
 def test_a_list_for_in_stands_for_its_values(values: list[Any]) -> None:
     given_ = ("tuple", json.dumps(values))
-    query = bound("SELECT 1 WHERE 1 IN %s AND 2 IN (%s)", "mysql", (given_, given_), (), "format", "mariadb")
+    query = bound(
+        "SELECT 1 WHERE 1 IN %s AND 2 IN (%s)", "mysql", (given_, given_), (), "format", "mariadb"
+    )
     marks = ", ".join(["%s"] * len(values))
-    assert query.sql == f"SELECT 1 WHERE 1 IN ({marks}) AND 2 IN ({marks})" and query.arguments == (*values, *values)
-    array = bound("SELECT 1 = ANY(%s)", "postgresql", (("list", json.dumps(values)),), (), "format", "postgresql")
+    assert query.sql == f"SELECT 1 WHERE 1 IN ({marks}) AND 2 IN ({marks})" and query.arguments == (
+        *values,
+        *values,
+    )
+    array = bound(
+        "SELECT 1 = ANY(%s)",
+        "postgresql",
+        (("list", json.dumps(values)),),
+        (),
+        "format",
+        "postgresql",
+    )
     assert array.arguments == (values,)
 
 

@@ -16,9 +16,17 @@ SAME = [
     ("sqlite", "SELECT a -- the 1st\n FROM t", "SELECT a FROM /* 'quoted' */ t"),
     ("sqlite", "SELECT a FROM t WHERE n = -5", "SELECT a FROM t WHERE n = 5"),
     ("sqlite", "SELECT a FROM t WHERE n = 0xFF", "SELECT a FROM t WHERE n = .5"),
-    ("sqlite", "SELECT a FROM t WHERE (a, b) IN ((1, 2))", "SELECT a FROM t WHERE (a, b) IN ((1, 2), (3, 4))"),
+    (
+        "sqlite",
+        "SELECT a FROM t WHERE (a, b) IN ((1, 2))",
+        "SELECT a FROM t WHERE (a, b) IN ((1, 2), (3, 4))",
+    ),
     ("postgresql", "SELECT a FROM t WHERE id = $1::INTEGER", "SELECT a FROM t WHERE id = %(pk_1)s"),
-    ("postgresql", "SELECT a FROM t WHERE x = E'a\\'b' AND y = 1", "SELECT a FROM t WHERE x = $1 AND y = $2"),
+    (
+        "postgresql",
+        "SELECT a FROM t WHERE x = E'a\\'b' AND y = 1",
+        "SELECT a FROM t WHERE x = $1 AND y = $2",
+    ),
     ("postgresql", "SELECT a FROM t WHERE x = $tag$ it's $tag$", "SELECT a FROM t WHERE x = %s"),
     ("postgresql", "SELECT a /* one /* two */ still */ FROM t", "SELECT a FROM t"),
     ("mysql", 'SELECT a FROM t WHERE x = "it\\"s"', "SELECT a FROM t WHERE x = 'y\\'s'"),
@@ -136,6 +144,11 @@ def test_the_name_of_a_cursor_is_made_up_anew_each_time() -> None:
         ('CLOSE "_django_curs_140_sync_1"', "CLOSE c2"),
     ):  # fmt: skip
         assert shape_text(first, "postgresql") == shape_text(second, "postgresql")
-        assert shape_text(shape_text(first, "postgresql"), "postgresql") == shape_text(first, "postgresql")
-    tables = [shape_text(f"DECLARE c CURSOR FOR SELECT * FROM {table}", "postgresql") for table in ("vessel", "berth")]
+        assert shape_text(shape_text(first, "postgresql"), "postgresql") == shape_text(
+            first, "postgresql"
+        )
+    tables = [
+        shape_text(f"DECLARE c CURSOR FOR SELECT * FROM {table}", "postgresql")
+        for table in ("vessel", "berth")
+    ]
     assert len(set(tables)) == 2

@@ -58,7 +58,9 @@ INDEXES = [
 
 
 @pytest.mark.parametrize("ddl, system, expected", INDEXES)
-def test_an_index_is_read(ddl: str, system: str, expected: tuple[str, str, tuple[str, ...]] | None) -> None:
+def test_an_index_is_read(
+    ddl: str, system: str, expected: tuple[str, str, tuple[str, ...]] | None
+) -> None:
     index = index_of(ddl, system)
     assert index.table == "vessel"
     if expected is not None:

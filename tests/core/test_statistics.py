@@ -45,13 +45,19 @@ def test_a_ratio_tells_a_difference_from_noise() -> None:
 
 
 def test_what_slows_neighbours_down_is_one_witness() -> None:
-    """A spell of load hits half of the turns: as single repetitions they would be a hundred witnesses."""
+    """A spell of load hits half of the turns: as single repetitions they would be a hundred
+    witnesses.
+    """
     quiet = [10.0 + i % 7 / 10 for i in range(200)]
     spell = [ms * (1.5 if i < 104 else 1.0) for i, ms in enumerate(quiet)]
     assert ratio_of_medians(spell, quiet).certain and not ratio_of_turns(spell, quiet).certain
     found = ratio_of_turns([ms * 3 for ms in quiet], quiet)
-    assert found.certain and found.low == pytest.approx(3) == found.high and found.confidence == 0.99
-    assert not ratio_of_turns([ms * 1.015 for ms in quiet], quiet).certain, "two sides are never quite alike"
+    assert (
+        found.certain and found.low == pytest.approx(3) == found.high and found.confidence == 0.99
+    )
+    assert not ratio_of_turns([ms * 1.015 for ms in quiet], quiet).certain, (
+        "two sides are never quite alike"
+    )
     assert not ratio_of_turns([9.0], [3.0]).certain, "one timing is no measurement"
     with pytest.raises(ValueError):
         ratio_of_turns([], quiet)

@@ -19,8 +19,18 @@ LOOKUPS = [
     ("sqlite", "SELECT name FROM vessel v WHERE ? = v.id", "vessel.id", "="),
     ("sqlite", "SELECT name FROM vessel WHERE id IN (?)", "vessel.id", "in"),
     ("sqlite", "SELECT COUNT(*) FROM port_call WHERE berth_id = 7", "port_call.berth_id", "="),
-    ("sqlite", "SELECT EXISTS(SELECT 1 FROM port_call WHERE berth_id = ?)", "port_call.berth_id", "="),
-    ("sqlite", "SELECT COUNT(1) FROM (SELECT 1 FROM port_call WHERE berth_id = ?) AS w", "port_call.berth_id", "="),
+    (
+        "sqlite",
+        "SELECT EXISTS(SELECT 1 FROM port_call WHERE berth_id = ?)",
+        "port_call.berth_id",
+        "=",
+    ),
+    (
+        "sqlite",
+        "SELECT COUNT(1) FROM (SELECT 1 FROM port_call WHERE berth_id = ?) AS w",
+        "port_call.berth_id",
+        "=",
+    ),
     ("postgresql", "SELECT * FROM vessel WHERE vessel.id = $1::INTEGER", "vessel.id", "="),
     (
         "postgresql",
@@ -52,10 +62,15 @@ def test_joins_order_and_limit_are_read() -> None:
     ]
     assert [(str(c), d) for c, d in structure.order_by] == [("port_call.eta", True)]
     assert structure.has_limit and structure.limit_slot == 2 and structure.offset_slot == 3
-    assert {p.column.name: p.inside for p in structure.predicates} == {"status": "", "name": "lower"}
+    assert {p.column.name: p.inside for p in structure.predicates} == {
+        "status": "",
+        "name": "lower",
+    }
 
 
-@pytest.mark.parametrize("text", ["", "not sql (((", "SELEC x", "SELECT", "\x00", "VACUUM", "SELECT * FROM"])
+@pytest.mark.parametrize(
+    "text", ["", "not sql (((", "SELEC x", "SELECT", "\x00", "VACUUM", "SELECT * FROM"]
+)
 def test_what_cannot_be_parsed_has_no_structure_or_none_that_lies(text: str) -> None:
     structure = structure_of(text, "sqlite")
     assert structure is None or structure.predicates == ()
@@ -170,7 +185,9 @@ def test_values_line_up_with_slots() -> None:
 def test_a_literal_is_read_back(value: int | str) -> None:
     literal = str(abs(value)) if isinstance(value, int) else "'" + value.replace("'", "''") + "'"
     slots = slots_of(f"SELECT {literal}", "sqlite")
-    assert [literal_value(slot.text) for slot in slots] == [abs(value) if isinstance(value, int) else value]
+    assert [literal_value(slot.text) for slot in slots] == [
+        abs(value) if isinstance(value, int) else value
+    ]
 
 
 def outputs(text: str) -> tuple[Output, ...]:
@@ -184,7 +201,9 @@ def flat(sql: str) -> str:
 
 
 def test_a_batched_look_up_keeps_the_key_that_stitches() -> None:
-    sql = statements.batched(LookUp("SELECT name FROM vessel WHERE id = ? AND flag = 'NO'", "sqlite", "vessel", "id"))
+    sql = statements.batched(
+        LookUp("SELECT name FROM vessel WHERE id = ? AND flag = 'NO'", "sqlite", "vessel", "id")
+    )
     assert flat(sql) == "SELECT name, id FROM vessel WHERE id IN (:keys) AND flag = 'NO'"
 
 
@@ -204,26 +223,47 @@ def test_a_join_never_loses_parents_and_never_hides_a_column() -> None:
 
 def test_a_join_reads_columns_by_their_own_names_whatever_the_look_up_calls_them() -> None:
     parent = "SELECT id AS port_call_id, vessel_id FROM port_call"
-    labelled = outputs("SELECT v.id AS vessel_id, v.name AS vessel_name, v.flag FROM vessel AS v WHERE v.id = ?")
-    sql = flat(statements.joined(parent, "sqlite", ("port_call", "vessel_id"), "vessel", "id", labelled, False))
+    labelled = outputs(
+        "SELECT v.id AS vessel_id, v.name AS vessel_name, v.flag FROM vessel AS v WHERE v.id = ?"
+    )
+    sql = flat(
+        statements.joined(
+            parent, "sqlite", ("port_call", "vessel_id"), "vessel", "id", labelled, False
+        )
+    )
     assert "vessel.id AS vessel_vessel_id, vessel.name AS vessel_name, vessel.flag FROM" in sql
     computed = outputs("SELECT id, upper(name) AS name FROM vessel WHERE id = ?")
-    assert statements.joined(parent, "sqlite", ("port_call", "vessel_id"), "vessel", "id", computed, False) == "", (
-        "a join would lose it"
-    )
+    assert (
+        statements.joined(
+            parent, "sqlite", ("port_call", "vessel_id"), "vessel", "id", computed, False
+        )
+        == ""
+    ), "a join would lose it"
 
 
 def test_a_to_many_join_under_a_limit_is_not_written() -> None:
     text = "SELECT id FROM port_call ORDER BY eta LIMIT 10"
     assert (
         statements.joined(
-            text, "sqlite", ("port_call", "id"), "tug_job", "port_call_id", outputs("SELECT id FROM tug_job"), True
+            text,
+            "sqlite",
+            ("port_call", "id"),
+            "tug_job",
+            "port_call_id",
+            outputs("SELECT id FROM tug_job"),
+            True,
         )
         == ""
     )
     assert (
         statements.joined(
-            text, "sqlite", ("port_call", "id"), "vessel", "id", outputs("SELECT name FROM vessel"), False
+            text,
+            "sqlite",
+            ("port_call", "id"),
+            "vessel",
+            "id",
+            outputs("SELECT name FROM vessel"),
+            False,
         )
         != ""
     )
@@ -231,9 +271,14 @@ def test_a_to_many_join_under_a_limit_is_not_written() -> None:
 
 def test_a_count_is_grouped_by_its_key() -> None:
     sql = statements.counted(
-        LookUp("SELECT COUNT(*) FROM port_call WHERE berth_id = 3", "sqlite", "port_call", "berth_id")
+        LookUp(
+            "SELECT COUNT(*) FROM port_call WHERE berth_id = 3", "sqlite", "port_call", "berth_id"
+        )
     )
-    assert flat(sql) == "SELECT berth_id, COUNT(*) FROM port_call WHERE berth_id IN (:keys) GROUP BY berth_id"
+    assert (
+        flat(sql)
+        == "SELECT berth_id, COUNT(*) FROM port_call WHERE berth_id IN (:keys) GROUP BY berth_id"
+    )
 
 
 ASKED_WHETHER = [
@@ -246,7 +291,10 @@ ASKED_WHETHER = [
 @pytest.mark.parametrize("text", ASKED_WHETHER)
 def test_a_question_for_one_key_becomes_one_for_all(text: str) -> None:
     sql = statements.existing(LookUp(text, "sqlite", "tug_job", "port_call_id"))
-    assert flat(sql) == "SELECT DISTINCT port_call_id FROM tug_job WHERE port_call_id IN (:keys) AND open = 1"
+    assert (
+        flat(sql)
+        == "SELECT DISTINCT port_call_id FROM tug_job WHERE port_call_id IN (:keys) AND open = 1"
+    )
 
 
 # A lookup, and what varies in it for each of four keys; an "n" among these is the key.
@@ -267,7 +315,11 @@ def test_all_that_varies_is_taken_along(text: str, values: str) -> None:
     assert structure is not None and (structure.extreme is None) == ("SELECT M" not in text)
     asked = [tuple(key if value == "n" else int(value) for value in values) for key in range(4)]
     # The composite key's other column varies too, beyond what is looked up here.
-    also = [] if structure.extreme is not None else [tuple(4 if value != "1" else 1 for value in values)]
+    also = (
+        []
+        if structure.extreme is not None
+        else [tuple(4 if value != "1" else 1 for value in values)]
+    )
     found = key_of(structure, [*asked, *also])
     assert found is not None
     sql = statements.batched(LookUp(text, "sqlite", "port_call", found.column.name, found.beside))
@@ -276,11 +328,15 @@ def test_all_that_varies_is_taken_along(text: str, values: str) -> None:
     rows = [(n, n % 4, n * 7 % 5, n % 3 > 0) for n in range(40)]
     database = sqlite3.connect(":memory:")
     try:
-        database.execute("CREATE TABLE port_call (id INTEGER, vessel_id INTEGER, at INTEGER, passed INTEGER)")
+        database.execute(
+            "CREATE TABLE port_call (id INTEGER, vessel_id INTEGER, at INTEGER, passed INTEGER)"
+        )
         database.executemany("INSERT INTO port_call VALUES (?, ?, ?, ?)", rows)
         one_by_one = {row[0] for one in asked for row in database.execute(text, one)}
         constant = [int(value) for value in values if value != "n" and not (pairs and value == "2")]
-        together = {row[0] for row in database.execute(sql.replace(":keys", str(keys)[1:-1]), constant)}
+        together = {
+            row[0] for row in database.execute(sql.replace(":keys", str(keys)[1:-1]), constant)
+        }
     finally:
         database.close()
     assert together == one_by_one and one_by_one
@@ -292,13 +348,16 @@ def test_what_varies_and_has_no_place_in_a_batch_leaves_it_unwritten() -> None:
     assert structure is not None
     found = key_of(structure, [(n, n) for n in range(5)])
     assert (
-        found is not None and statements.batched(LookUp(text, "sqlite", "port_call", "vessel_id", found.beside)) == ""
+        found is not None
+        and statements.batched(LookUp(text, "sqlite", "port_call", "vessel_id", found.beside)) == ""
     )
     pair = "SELECT id FROM port_call WHERE vessel_id = ? AND at = ?"
     structure = structure_of(pair, "mssql")
     assert structure is not None
     beside = (key_of(structure, [(n, n + 1) for n in range(5)]) or found).beside
-    assert statements.batched(LookUp(pair, "mssql", "port_call", "vessel_id", beside)) == "", "it compares no pairs"
+    assert statements.batched(LookUp(pair, "mssql", "port_call", "vessel_id", beside)) == "", (
+        "it compares no pairs"
+    )
     assert "(vessel_id, at) IN (:keys)" in statements.batched(
         LookUp(pair, "postgresql", "port_call", "vessel_id", beside)
     )
@@ -315,7 +374,9 @@ def test_the_first_row_of_each_key_is_told_by_a_window() -> None:
     sql = statements.first_of_each(LookUp(text, "sqlite", "inspection", "vessel_id"))
     database = sqlite3.connect(":memory:")
     try:
-        database.execute("CREATE TABLE inspection (id INTEGER, vessel_id INTEGER, at INTEGER, passed INTEGER)")
+        database.execute(
+            "CREATE TABLE inspection (id INTEGER, vessel_id INTEGER, at INTEGER, passed INTEGER)"
+        )
         rows = [(n, n % 4, n * 7 % 5, n % 3 > 0) for n in range(40)]
         database.executemany("INSERT INTO inspection VALUES (?, ?, ?, ?)", rows)
         one_by_one = {(*database.execute(text, (key,)).fetchone(), key) for key in range(4)}
@@ -324,7 +385,9 @@ def test_the_first_row_of_each_key_is_told_by_a_window() -> None:
         database.close()
     assert together == one_by_one
     assert (
-        statements.first_of_each(LookUp(text.replace("ORDER BY at DESC, id ", ""), "sqlite", "inspection", "vessel_id"))
+        statements.first_of_each(
+            LookUp(text.replace("ORDER BY at DESC, id ", ""), "sqlite", "inspection", "vessel_id")
+        )
         == ""
     )
 
@@ -342,4 +405,7 @@ def test_a_count_with_the_parent_keeps_parents_without_children() -> None:
     finally:
         database.close()
     joined = "SELECT b.id FROM berth b JOIN pier p ON p.id = b.pier_id"
-    assert statements.counted_with_parent(joined, "sqlite", ("berth", "id"), "port_call", "berth_id") == ""
+    assert (
+        statements.counted_with_parent(joined, "sqlite", ("berth", "id"), "port_call", "berth_id")
+        == ""
+    )

@@ -1,4 +1,6 @@
-"""Every pattern in every form in which a statement may come: bound, as literals, whole under a comment, prepared."""
+"""Every pattern in every form in which a statement may come: bound, as literals, whole under a
+comment, prepared.
+"""
 
 from __future__ import annotations
 
@@ -31,7 +33,9 @@ def literal(value: Any) -> str:
     return "'" + value.replace("'", "''") + "'" if isinstance(value, str) else str(value)
 
 
-def in_form(text: str, values: tuple[Any, ...], form: str, turn: int) -> tuple[str, tuple[Any, ...]]:
+def in_form(
+    text: str, values: tuple[Any, ...], form: str, turn: int
+) -> tuple[str, tuple[Any, ...]]:
     if form == "bound":
         return text, values
     if form == "prepared":
@@ -45,7 +49,9 @@ def in_form(text: str, values: tuple[Any, ...], form: str, turn: int) -> tuple[s
     }[form], ()
 
 
-def asked(queries: Sequence[Query], form: str = "bound", system: str = "postgresql", **more: Any) -> list[Request]:
+def asked(
+    queries: Sequence[Query], form: str = "bound", system: str = "postgresql", **more: Any
+) -> list[Request]:
     """A request of these queries, each 1 ms after the one before."""
     results: list[Request] = []
     assembler = LiveRequestBuilder(system, results.append)
@@ -75,7 +81,9 @@ CALLS: Query = (
 )  # fmt: skip
 
 
-def each(text: str, keys: Sequence[Any], columns: tuple[str, ...], rows_of: Any, *more: Any) -> list[Query]:
+def each(
+    text: str, keys: Sequence[Any], columns: tuple[str, ...], rows_of: Any, *more: Any
+) -> list[Query]:
     return [(text, (key, *more), columns, rows_of(key)) for key in keys]
 
 
@@ -207,7 +215,10 @@ def test_a_list_of_one_is_a_key_and_a_longer_one_a_batch() -> None:
     assert found([CALLS, *ones]) == [("n-plus-one", "to-one", "traced")]
     arrays = [(text, (f"{{{key}}}",), ("id", "name"), [(key, "Tern")]) for key in VESSELS]
     assert found([CALLS, *arrays]) == [("n-plus-one", "to-one", "traced")]
-    many = [(text, (("list", f"[{key}, {key + 3}]"),), ("id", "name"), [(key, "Tern")]) for key in VESSELS]
+    many = [
+        (text, (("list", f"[{key}, {key + 3}]"),), ("id", "name"), [(key, "Tern")])
+        for key in VESSELS
+    ]
     assert found([CALLS, *many]) == []
 
 
@@ -229,7 +240,15 @@ ALIKE = [
     (("date", "2026-11-27"), "2026-11-27"), (("datetime", "2026-11-27 10:00:00"), "2026-11-27T10:00:00"),
     (("datetime", "2026-11-27 10:00:00+00:00"), "2026-11-27T10:00:00Z"), (True, 1),
 ]  # fmt: skip
-OTHERS = [(7, "07"), (7, 8), (7, "7.5"), ("Tern", "tern"), (("Decimal", "7.5"), 7), (("bytes", "07"), 7), (None, 0)]
+OTHERS = [
+    (7, "07"),
+    (7, 8),
+    (7, "7.5"),
+    ("Tern", "tern"),
+    (("Decimal", "7.5"), 7),
+    (("bytes", "07"), 7),
+    (None, 0),
+]
 
 
 @pytest.mark.parametrize("one, other", ALIKE)
@@ -260,10 +279,14 @@ def test_a_needless_join_to_the_parent_changes_nothing() -> None:
     (finding,) = findings_of(summarise(asked(queries)))
     assert "reads tug_job by port_call_id for each row of port_call" in finding.title
     assert (
-        finding.advice[0].title == "load tug_job in one batched query" and "port_call.id IN" in finding.advice[0].code
+        finding.advice[0].title == "load tug_job in one batched query"
+        and "port_call.id IN" in finding.advice[0].code
     )
     tugs = "SELECT t.name FROM tug t JOIN tug_job j ON j.tug_id = t.id JOIN port_call p ON p.id = j.port_call_id WHERE p.id = ?"
-    through = [CALLS, *each(tugs, IDS, ("name",), lambda k: [(f"Tug {n}",) for _, n in dict(JOBS)[k]])]
+    through = [
+        CALLS,
+        *each(tugs, IDS, ("name",), lambda k: [(f"Tug {n}",) for _, n in dict(JOBS)[k]]),
+    ]
     assert found(through) == [("n-plus-one", "link-table", "traced")]
     unknown = each("SELECT v.name FROM berth v JOIN quay q ON q.id = v.quay_id WHERE q.id = ?", range(6), ("name",), lambda k: [(f"B{k}",)])  # fmt: skip
     assert found(unknown) == [("n-plus-one", "to-one", "repeated")]
@@ -289,7 +312,12 @@ def test_rows_of_a_batch_are_there_already_for_lists_of_one() -> None:
 def test_look_ups_in_lists_of_one_are_seen_beside_a_batch_of_their_shape() -> None:
     text = "SELECT id, name FROM vessel WHERE id IN ({})"
     others = tuple(range(500, 510))
-    batch: Query = (text.format(", ".join("?" * 10)), others, ("id", "name"), [(k, "Auk") for k in others])
+    batch: Query = (
+        text.format(", ".join("?" * 10)),
+        others,
+        ("id", "name"),
+        [(k, "Auk") for k in others],
+    )
     loop = each(text.format("?"), VESSELS, ("id", "name"), lambda k: [(k, "Tern")])
     assert found([batch, CALLS, *loop]) == [("n-plus-one", "to-one", "traced")]
     chunks = [
@@ -304,11 +332,15 @@ def test_a_count_of_a_derived_table_is_grouped() -> None:
     queries = [CALLS, *each(text, IDS, ("count",), lambda k: [(k % 3,)])]
     for form in FORMS:
         (finding,) = findings_of(summarise(asked(queries, form)))
-        assert "GROUP BY\n  port_call_id" in finding.advice[0].sql and "COUNT(*)" in finding.advice[0].sql
+        assert (
+            "GROUP BY\n  port_call_id" in finding.advice[0].sql
+            and "COUNT(*)" in finding.advice[0].sql
+        )
 
 
 @pytest.mark.parametrize(
-    "name", ['"pg_catalog"."pg_class"', '"pg_type"', "`information_schema`.`columns`", "[sys].[tables]"]
+    "name",
+    ['"pg_catalog"."pg_class"', '"pg_type"', "`information_schema`.`columns`", "[sys].[tables]"],
 )
 def test_a_catalog_in_quotes_is_noise(name: str) -> None:
     assert shape_of(f"SELECT c.oid FROM {name} AS c WHERE c.relname = 'vessel'", "postgresql").noise

@@ -1,4 +1,6 @@
-"""Numbers and conditions that nothing else would notice if they were others: each where it makes a difference."""
+"""Numbers and conditions that nothing else would notice if they were others: each where it makes a
+difference.
+"""
 
 from __future__ import annotations
 
@@ -46,7 +48,9 @@ SOURCE = Source(1, "rank", "tariff", 9, 1, 5, 5, named=False, close=False, in_or
 def test_what_makes_a_source_convincing(
     matched: int, named: bool, close: bool, in_order: bool, convincing: bool
 ) -> None:
-    source = msgspec.structs.replace(SOURCE, matched=matched, named=named, close=close, in_order=in_order)
+    source = msgspec.structs.replace(
+        SOURCE, matched=matched, named=named, close=close, in_order=in_order
+    )
     assert is_convincing(source) is convincing
 
 
@@ -90,10 +94,18 @@ def test_what_a_request_still_asks_takes_time_still() -> None:
     "access, loops, never", [("ref", 0, True), ("ref", 1, False), ("const", 0, False), ("ALL", 0, True), ("ref", None, False)]
 )  # fmt: skip
 def test_a_step_of_mysql_that_was_never_run(access: str, loops: int | None, never: bool) -> None:
-    table = {"table_name": "vessel", "access_type": access, "rows": 1, "r_rows": 0, "r_total_time_ms": 0}
+    table = {
+        "table_name": "vessel",
+        "access_type": access,
+        "rows": 1,
+        "r_rows": 0,
+        "r_total_time_ms": 0,
+    }
     if loops is not None:
         table["r_loops"] = loops
-    (node,) = mysql.read_json(json.dumps({"query_block": {"select_id": 1, "nested_loop": [{"table": table}]}}))
+    (node,) = mysql.read_json(
+        json.dumps({"query_block": {"select_id": 1, "nested_loop": [{"table": table}]}})
+    )
     assert [step.never for step in tree.walk((node,)) if step.table == "vessel"] == [never]
 
 
@@ -101,7 +113,11 @@ def test_what_later_indexes_have_made_superfluous_goes() -> None:
     workload = [
         asked("SELECT * FROM port_call WHERE status = 'due' AND agent = ? ORDER BY eta", 5),
         asked("SELECT count(*) FROM port_call WHERE status = 'due'", 50),
-        asked("SELECT id, eta FROM port_call WHERE agent = ? AND vessel_id = ? AND eta > ? ORDER BY eta", 5, 0.05),
+        asked(
+            "SELECT id, eta FROM port_call WHERE agent = ? AND vessel_id = ? AND eta > ? ORDER BY eta",
+            5,
+            0.05,
+        ),
     ]
     found = columns(advise(workload, schema()))
     assert ("status", "agent") in found and ("status",) not in found
@@ -130,7 +146,10 @@ def scanned_in_order(index: Index, correlation: float, entries: float = 1.0) -> 
     """The cost of reading many rows in the order of an index whose first column lies so on disk."""
     made = schema()
     (call, vessel) = made.tables
-    laid = tuple(msgspec.structs.replace(c, correlation=correlation) if c.name == "eta" else c for c in call.columns)
+    laid = tuple(
+        msgspec.structs.replace(c, correlation=correlation) if c.name == "eta" else c
+        for c in call.columns
+    )
     made = Schema("postgresql", (msgspec.structs.replace(call, columns=laid), vessel))
     structure = structure_of("SELECT * FROM port_call WHERE eta > ? ORDER BY eta", "postgresql")
     assert structure is not None
@@ -143,10 +162,14 @@ def test_rows_that_lie_in_the_order_of_an_index_cost_less() -> None:
     one, two = Index("a", ("eta",)), Index("b", ("eta", "agent"))
     assert scanned_in_order(one, 1.0) < scanned_in_order(one, 0.9) < scanned_in_order(one, 0.0)
     assert scanned_in_order(one, -1.0) == scanned_in_order(one, 1.0)
-    spread = scanned_in_order(two, 0.0) - scanned_in_order(one, 0.0)  # what the wider entry costs by itself
+    spread = scanned_in_order(two, 0.0) - scanned_in_order(
+        one, 0.0
+    )  # what the wider entry costs by itself
     more = scanned_in_order(two, 1.0) - scanned_in_order(one, 1.0) - spread
     whole = scanned_in_order(one, 0.0) - scanned_in_order(one, 1.0)
-    assert more == pytest.approx(whole * (1 - 0.75**2), rel=0.05), "a second column mixes the order up"
+    assert more == pytest.approx(whole * (1 - 0.75**2), rel=0.05), (
+        "a second column mixes the order up"
+    )
 
 
 @pytest.mark.parametrize("drop, expected", [(False, ""), (True, "vessel.id IN (:keys)")])
@@ -154,8 +177,12 @@ def test_a_batch_keeps_no_limit(drop: bool, expected: str) -> None:
     text = "SELECT vessel.id, vessel.name FROM vessel WHERE vessel.id = ? LIMIT 21"
     batch = statements.batched(LookUp(text, "sqlite", "vessel", "id"), drop)
     assert expected in batch and bool(batch) == drop and "LIMIT" not in batch
-    assert "IN (:keys)" in statements.batched(LookUp(text.replace(" LIMIT 21", ""), "sqlite", "vessel", "id"))
-    named = statements.batched(LookUp("SELECT vessel.name FROM vessel WHERE vessel.id = ?", "sqlite", "vessel", "id"))
+    assert "IN (:keys)" in statements.batched(
+        LookUp(text.replace(" LIMIT 21", ""), "sqlite", "vessel", "id")
+    )
+    named = statements.batched(
+        LookUp("SELECT vessel.name FROM vessel WHERE vessel.id = ?", "sqlite", "vessel", "id")
+    )
     assert named.split("FROM")[0].split() == ["SELECT", "vessel.name,", "vessel.id"], (
         "the key that stitches comes along"
     )
@@ -165,37 +192,76 @@ def test_a_join_keeps_parents_without_children() -> None:
     text = "SELECT id FROM port_call WHERE status = 'due'"
     outputs = [Output(Column("vessel", name), name) for name in ("id", "name")]
     jobs = [Output(Column("tug_job", "id"), "id")]
-    joined = statements.joined(text, "sqlite", ("port_call", "vessel_id"), "vessel", "id", outputs, to_many=False)
-    assert "LEFT JOIN vessel" in joined and "vessel.id = port_call.vessel_id" in " ".join(joined.split())
+    joined = statements.joined(
+        text, "sqlite", ("port_call", "vessel_id"), "vessel", "id", outputs, to_many=False
+    )
+    assert "LEFT JOIN vessel" in joined and "vessel.id = port_call.vessel_id" in " ".join(
+        joined.split()
+    )
     limited = text + " LIMIT 5"
-    assert statements.joined(limited, "sqlite", ("port_call", "vessel_id"), "vessel", "id", outputs, to_many=False)
+    assert statements.joined(
+        limited, "sqlite", ("port_call", "vessel_id"), "vessel", "id", outputs, to_many=False
+    )
     assert (
-        statements.joined(limited, "sqlite", ("port_call", "id"), "tug_job", "port_call_id", jobs, to_many=True) == ""
+        statements.joined(
+            limited, "sqlite", ("port_call", "id"), "tug_job", "port_call_id", jobs, to_many=True
+        )
+        == ""
     )
 
 
 def test_a_finding_on_a_route_that_the_other_side_never_asked_is_neither_gone_nor_new() -> None:
     def finding(key: str, route: str) -> Finding:
-        return Finding(key, "duplicate", "", "minor", route, "", "traced", (), Cost(), 1, "", "", (), (), (), ())
+        return Finding(
+            key,
+            "duplicate",
+            "",
+            "minor",
+            route,
+            "",
+            "traced",
+            (),
+            Cost(),
+            1,
+            "",
+            "",
+            (),
+            (),
+            (),
+            (),
+        )
 
     before, after = (
         [finding("a", "/a"), finding("b", "/b")],
         [finding("b", "/b"), finding("c", "/c"), finding("d", "/b")],
     )
     changes = compare_findings(before, after, {"/a", "/b"}, {"/b", "/c"})
-    assert [[f.key for f in some] for some in (changes.fixed, changes.new, changes.remaining)] == [[], ["d"], ["b"]]
+    assert [[f.key for f in some] for some in (changes.fixed, changes.new, changes.remaining)] == [
+        [],
+        ["d"],
+        ["b"],
+    ]
 
 
 def test_what_became_slower_by_itself_is_drift_too() -> None:
     def route(before: float, after: float, rows_after: int = 1) -> RouteComparison:
-        one, two = (RouteRow("/a", "http", 5, 0, *[1.0] * 8, rows, 1.0, 0.0, 0.0, 0) for rows in (1, rows_after))
+        one, two = (
+            RouteRow("/a", "http", 5, 0, *[1.0] * 8, rows, 1.0, 0.0, 0.0, 0)
+            for rows in (1, rows_after)
+        )
         ratio = Ratio(before / after, 0.0, 9.0, 0.95)
         same = rows_after == 1
-        return RouteComparison("/a", one, two, None, None, ratio, same, verdict=Verdict(Outcome.UNDECIDED, ""))
+        return RouteComparison(
+            "/a", one, two, None, None, ratio, same, verdict=Verdict(Outcome.UNDECIDED, "")
+        )
 
-    assert drift_of([route(10, 12), route(10, 40)]) == pytest.approx(4), "slower by as much counts as much"
+    assert drift_of([route(10, 12), route(10, 40)]) == pytest.approx(4), (
+        "slower by as much counts as much"
+    )
     assert drift_of([route(40, 10), route(10, 12)]) == pytest.approx(4)
-    assert drift_of([route(90, 10, rows_after=2), route(10, 12)]) == pytest.approx(1.2), "another work is no control"
+    assert drift_of([route(90, 10, rows_after=2), route(10, 12)]) == pytest.approx(1.2), (
+        "another work is no control"
+    )
     assert drift_of([]) is None
 
 

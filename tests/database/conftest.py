@@ -21,14 +21,23 @@ from tests.conftest import HARBOUR, Running, run
 SYSTEMS = ["sqlite", "postgresql", "mariadb"]
 SERVERS = SYSTEMS[1:]
 SCALES = {"harbour": 1, "harbour_large": 5}  # tenths of the full size
-PAGES = ["/calls/due", "/calls/2990", "/berths", "/statistics", "/inspections", "/vessels", "/vessels/H00042"]
+PAGES = [
+    "/calls/due",
+    "/calls/2990",
+    "/berths",
+    "/statistics",
+    "/inspections",
+    "/vessels",
+    "/vessels/H00042",
+]
 _DRIVERS = {"postgresql": "postgresql+psycopg", "mariadb": "mysql+pymysql"}
 _FILL = "import sys, data, sqlalchemy; data.fill(sqlalchemy.create_engine(sys.argv[1]), scale=int(sys.argv[2]))"
 
 
 @pytest.fixture(autouse=True)
 def short_measurements(monkeypatch: pytest.MonkeyPatch, request: pytest.FixtureRequest) -> None:
-    """As few repetitions as a trial makes: what is tested is what it says, not how fast a machine is.
+    """As few repetitions as a trial makes: what is tested is what it says, not how fast a machine
+    is.
 
     Whether others are at work is looked at for as long as it takes where that is what is tested.
     """
@@ -45,7 +54,9 @@ def short_measurements(monkeypatch: pytest.MonkeyPatch, request: pytest.FixtureR
 
 
 class Office:
-    """A database with the harbour office. `url` is as people write it, `app_url` as its application does."""
+    """A database with the harbour office. `url` is as people write it, `app_url` as its application
+    does.
+    """
 
     def __init__(self, system: str, url: str, app_url: str, server: servers.Server | None) -> None:
         self.system = system
@@ -82,7 +93,9 @@ class Office:
 
 
 @pytest.fixture(scope="session")
-def office_of(running: Running, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Callable[..., Office]]:
+def office_of(
+    running: Running, tmp_path_factory: pytest.TempPathFactory
+) -> Iterator[Callable[..., Office]]:
     """The office of a system, filled at its first use."""
     made: dict[tuple[str, str], Office] = {}
 
@@ -98,7 +111,9 @@ def office_of(running: Running, tmp_path_factory: pytest.TempPathFactory) -> Ite
         each.close()
 
 
-def _filled(system: str, size: str, server: servers.Server | None, folders: pytest.TempPathFactory) -> Office:
+def _filled(
+    system: str, size: str, server: servers.Server | None, folders: pytest.TempPathFactory
+) -> Office:
     if server is None:
         url = f"sqlite:///{folders.mktemp(size)}/{size}.db"
         filled = Office(system, url, url, None)

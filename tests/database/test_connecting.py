@@ -26,7 +26,9 @@ def tables(url: str, **env: str) -> Ran:
 
 @pytest.fixture(scope="module")
 def guarded(office_of: Callable[..., Office]) -> Iterator[dict[str, str]]:
-    """A user `pilot` with a password on each server, who may read one table only: system -> URL without password."""
+    """A user `pilot` with a password on each server, who may read one table only: system -> URL
+    without password.
+    """
     pg, maria = office_of("postgresql"), office_of("mariadb")
     pg.ask(f"CREATE ROLE pilot LOGIN PASSWORD '{SECRET}'")
     pg.ask("GRANT SELECT ON berth TO pilot")
@@ -58,14 +60,18 @@ def test_the_schema_with_its_sizes(office: Office) -> None:
     }
     assert any(index["columns"] == ["berth_id"] for index in call["indexes"])
     widths = {column["name"]: column["width_bytes"] for column in found["inspection"]["columns"]}
-    assert widths["report"] > 300 > widths["verdict"] > 1, "PostgreSQL tells what is stored, compressed"
+    assert widths["report"] > 300 > widths["verdict"] > 1, (
+        "PostgreSQL tells what is stored, compressed"
+    )
     shown = run("tables", "--db", office.url).out
     assert "port_call" in shown and "3,000" in shown and "berth_id → berth" in shown
     if office.system != "mariadb":  # MariaDB makes an index for each foreign key
         assert "vessel_id → vessel: no index" in shown
 
 
-def test_a_saved_schema_stands_in_for_the_server(office: Office, capture_of: Captured, tmp_path: Path) -> None:
+def test_a_saved_schema_stands_in_for_the_server(
+    office: Office, capture_of: Captured, tmp_path: Path
+) -> None:
     saved = tmp_path / "harbour.json"
     assert run("tables", "--db", office.url, "-o", saved).code == 0
     assert stat.S_IMODE(saved.stat().st_mode) == 0o600
@@ -84,18 +90,27 @@ def test_a_saved_schema_stands_in_for_the_server(office: Office, capture_of: Cap
 
 
 @pytest.mark.parametrize("system", ["postgresql", "mariadb"])
-def test_a_password_comes_from_everywhere(system: str, guarded: dict[str, str], tmp_path: Path) -> None:
+def test_a_password_comes_from_everywhere(
+    system: str, guarded: dict[str, str], tmp_path: Path
+) -> None:
     url = guarded[system]
     with_password = url.replace("pilot@", f"pilot:{SECRET}@")
     home = {"HOME": str(tmp_path)}
     assert "berth" in tables(with_password, **home).out
     assert "berth" in tables(url, ASKLESS_DB_PASSWORD=SECRET, **home).out
     assert "berth" in tables(url, **{"PGPASSWORD": SECRET, "MYSQL_PWD": SECRET}, **home).out
-    refused(tables(url, **home), "ASKLESS_DB_PASSWORD", "~/.pgpass" if system == "postgresql" else "~/.my.cnf")
+    refused(
+        tables(url, **home),
+        "ASKLESS_DB_PASSWORD",
+        "~/.pgpass" if system == "postgresql" else "~/.my.cnf",
+    )
     wrong = tables(url.replace("pilot@", "pilot:wrong-secret@"), **home)
     refused(wrong, "127.0.0.1", "ASKLESS_DB_PASSWORD")
     assert "wrong-secret" not in wrong.err + wrong.out
-    for name, text in ((".pgpass", f"127.0.0.1:*:*:pilot:{SECRET}\n"), (".my.cnf", f"[client]\npassword = {SECRET}\n")):
+    for name, text in (
+        (".pgpass", f"127.0.0.1:*:*:pilot:{SECRET}\n"),
+        (".my.cnf", f"[client]\npassword = {SECRET}\n"),
+    ):
         (tmp_path / name).write_text(text)
         (tmp_path / name).chmod(0o600)
     ran = tables(url, **home)
@@ -109,11 +124,28 @@ def test_no_rights_on_a_table(system: str, guarded: dict[str, str]) -> None:
     assert allowed.code == 0, allowed.err
     ran = run("plan", "--db", url, "--sql", "SELECT * FROM vessel", "--analyze")
     refused(ran, "vessel", "denied")
-    # PostgreSQL lets owners build indexes only; MariaDB's scratch schemas need the right to make one.
-    index = run("trial", "--db", url, "--index", "CREATE INDEX n ON berth (name)", "--sql", "SELECT * FROM berth")
+    # PostgreSQL lets owners build indexes only; MariaDB's scratch schemas need the right to make
+    # one.
+    index = run(
+        "trial",
+        "--db",
+        url,
+        "--index",
+        "CREATE INDEX n ON berth (name)",
+        "--sql",
+        "SELECT * FROM berth",
+    )
     refused(index, "request the privilege")
     refused(
-        run("trial", "--db", url, "--index", "CREATE INDEX n ON vessel (name)", "--sql", "SELECT * FROM vessel"),
+        run(
+            "trial",
+            "--db",
+            url,
+            "--index",
+            "CREATE INDEX n ON vessel (name)",
+            "--sql",
+            "SELECT * FROM vessel",
+        ),
         "denied",
     )
 
@@ -122,7 +154,10 @@ def test_a_server_that_is_away(tmp_path: Path) -> None:
     port = servers.free_port()
     for system in ("postgresql", "mariadb", "mysql"):
         ran = run(
-            "tables", "--db", f"{system}://harbour:{SECRET}@127.0.0.1:{port}/harbour", env={"HOME": str(tmp_path)}
+            "tables",
+            "--db",
+            f"{system}://harbour:{SECRET}@127.0.0.1:{port}/harbour",
+            env={"HOME": str(tmp_path)},
         )
         refused(ran, "refuse", "is it running and reachable")
         assert SECRET not in ran.err
@@ -139,7 +174,9 @@ def test_urls_as_applications_write_them(served: Office) -> None:
 
 def test_a_missing_driver_is_named(served: Office, tmp_path: Path) -> None:
     driver = {"postgresql": "psycopg", "mariadb": "pymysql"}[served.system]
-    (tmp_path / f"{driver}.py").write_text(f"raise ModuleNotFoundError('no {driver}', name='{driver}')")
+    (tmp_path / f"{driver}.py").write_text(
+        f"raise ModuleNotFoundError('no {driver}', name='{driver}')"
+    )
     ran = program("tables", "--db", served.url, env={"PYTHONPATH": str(tmp_path)})
     refused(ran, f"the driver {driver} is not installed", f"pip install 'ask-less[{driver}]'")
 

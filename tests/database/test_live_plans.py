@@ -1,4 +1,6 @@
-"""Plans of real servers: what is asked, what is observed, with the values that the application sent."""
+"""Plans of real servers: what is asked, what is observed, with the values that the application
+sent.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,9 @@ def planned(office: Office, sql: str, *words: object) -> list[Node]:
 
 
 def said(nodes: list[Node]) -> str:
-    return "\n".join(f"{node['kind']} {node['table']}: {text}" for node in nodes for text in node["observations"])
+    return "\n".join(
+        f"{node['kind']} {node['table']}: {text}" for node in nodes for text in node["observations"]
+    )
 
 
 COUNTED = "SELECT c.id, (SELECT count(*) FROM tug_job t WHERE t.port_call_id = c.id) FROM port_call c WHERE c.status = 'departed'"
@@ -45,7 +49,9 @@ EACH = [
 
 
 @pytest.mark.parametrize("sql, words", EACH)
-def test_each_observation_stands_on_a_plan_of_each_server(sql: str, words: str, served: Office) -> None:
+def test_each_observation_stands_on_a_plan_of_each_server(
+    sql: str, words: str, served: Office
+) -> None:
     found = said(planned(served, sql, "--analyze"))
     if "keep 0" in words and served.system == "mariadb":
         words = "reads all 3,000 rows of port_call to keep"
@@ -57,10 +63,16 @@ def test_what_only_a_run_shows(office_of: Callable[..., Office]) -> None:
     with office.connect() as db:
         db.execute("ALTER ROLE harbour SET work_mem = '64kB'")
     try:
-        spilled = said(planned(office, "SELECT * FROM manifest_line ORDER BY goods, weight_kg", "--analyze"))
+        spilled = said(
+            planned(office, "SELECT * FROM manifest_line ORDER BY goods, weight_kg", "--analyze")
+        )
         assert "sort : did not fit into its memory and wrote" in spilled
-        wrong = said(planned(office, "SELECT * FROM port_call WHERE lower(status) = 'departed'", "--analyze"))
-        assert "the planner expected 75 rows" in wrong and "until CREATE STATISTICS" in wrong, "no ANALYZE helps there"
+        wrong = said(
+            planned(office, "SELECT * FROM port_call WHERE lower(status) = 'departed'", "--analyze")
+        )
+        assert "the planner expected 75 rows" in wrong and "until CREATE STATISTICS" in wrong, (
+            "no ANALYZE helps there"
+        )
         asked = "SELECT count(*) FROM tug_job t CROSS JOIN LATERAL (SELECT minutes FROM manifest_line m WHERE m.port_call_id = t.port_call_id LIMIT 1) x"
         assert "its inner side" in said(planned(office, asked, "--analyze"))
     finally:
@@ -70,7 +82,9 @@ def test_what_only_a_run_shows(office_of: Callable[..., Office]) -> None:
 def test_a_value_of_another_type_takes_the_index_away(office_of: Callable[..., Office]) -> None:
     pg, maria = office_of("postgresql"), office_of("mariadb")
     found = said(planned(pg, "SELECT * FROM port_call WHERE berth_id = 3.5"))
-    assert "the value's type makes the server convert berth_id of every row to numeric" in found, found
+    assert "the value's type makes the server convert berth_id of every row to numeric" in found, (
+        found
+    )
     assert "convert" not in said(planned(pg, "SELECT * FROM port_call WHERE berth_id = 3"))
     maria.ask("CREATE INDEX signs ON vessel (call_sign)")
     try:
@@ -88,11 +102,15 @@ def test_an_index_on_an_expression_is_named_where_there_is_one_and_is_used(offic
         assert "CREATE INDEX" not in text
         return
     ddl = text.split("serves it: ")[1]
-    (tried,) = run("trial", "--db", office.url, "--index", ddl, "--sql", sql, "--json").json["statements"]
+    (tried,) = run("trial", "--db", office.url, "--index", ddl, "--sql", sql, "--json").json[
+        "statements"
+    ]
     assert tried["uses_index"] and tried["same_result"]
 
 
-def test_a_trigram_index_is_named_where_the_extension_is_there(office_of: Callable[..., Office]) -> None:
+def test_a_trigram_index_is_named_where_the_extension_is_there(
+    office_of: Callable[..., Office],
+) -> None:
     office = office_of("postgresql")
     sql = "SELECT id FROM vessel WHERE name LIKE '%quay%'"
     assert "CREATE INDEX" not in said(planned(office, sql))
@@ -116,30 +134,48 @@ def test_nothing_is_said_of_what_is_fine(office: Office) -> None:
         assert said(planned(office, sql)) == "", sql
 
 
-def test_every_query_of_a_capture_is_explained_with_its_values(office: Office, capture_of: Captured) -> None:
+def test_every_query_of_a_capture_is_explained_with_its_values(
+    office: Office, capture_of: Captured
+) -> None:
     ran = run("plan", capture_of(office), "--db", office.url, "--top", 40, "--json")
     rows = ran.json["statements"]
     assert len(rows) >= 10 and [row["sql"] for row in rows if row["error"]] == []
-    by_key = next(row for row in rows if "FROM vessel" in row["sql"] and "vessel.id =" in row["sql"])
+    by_key = next(
+        row for row in rows if "FROM vessel" in row["sql"] and "vessel.id =" in row["sql"]
+    )
     (node,) = by_key["plan"]
     assert node["kind"] in ("key search", "index search") and node["table"] == "vessel"
-    due = next(row for row in rows if "port_call.status =" in row["sql"] and "ORDER BY" in row["sql"])
+    due = next(
+        row for row in rows if "port_call.status =" in row["sql"] and "ORDER BY" in row["sql"]
+    )
     assert any(index["columns"][0] == "status" for index in due["indexes"])
 
 
 def test_one_request_and_one_query_of_it(served: Office, capture_of: Captured) -> None:
-    """What a finder such as get() or first() has run already can be explained all the same: it is in the capture."""
+    """What a finder such as get() or first() has run already can be explained all the same: it is
+    in the capture.
+    """
     capture = capture_of(served)
     each = run("requests", capture, "--each", "--json").json["requests"]
-    number = next(row["name"] for row in each if row["route"] == "GET /calls/{number}" and not row["warm_up"])
-    rows = run("plan", capture, "--db", served.url, "--request", number, "--json").json["statements"]
+    number = next(
+        row["name"] for row in each if row["route"] == "GET /calls/{number}" and not row["warm_up"]
+    )
+    rows = run("plan", capture, "--db", served.url, "--request", number, "--json").json[
+        "statements"
+    ]
     assert any("tariff" in row["sql"] for row in rows) and sum(row["queries"] for row in rows) >= 4
-    (first,) = run("plan", capture, "--db", served.url, "--request", number, "--query", 1, "--json").json["statements"]
+    (first,) = run(
+        "plan", capture, "--db", served.url, "--request", number, "--query", 1, "--json"
+    ).json["statements"]
     assert first["queries"] == 1 and first["plan"][0]["table"] == "port_call"
-    (shape,) = run("plan", capture, "--db", served.url, "--shape", first["shape"][:8], "--json").json["statements"]
+    (shape,) = run(
+        "plan", capture, "--db", served.url, "--shape", first["shape"][:8], "--json"
+    ).json["statements"]
     assert shape["sql"] == first["sql"]
     refused(run("plan", capture, "--db", served.url, "--request", 999), "no request 999")
-    refused(run("plan", capture, "--db", served.url, "--request", number, "--query", 99), "no query 99")
+    refused(
+        run("plan", capture, "--db", served.url, "--request", number, "--query", 99), "no query 99"
+    )
     refused(run("plan", capture, "--db", served.url, "--shape", "zzz"), "no statement of shape zzz")
 
 
@@ -167,8 +203,12 @@ def test_values_of_many_types_reach_the_server_as_they_were(
         office.server.port,
     )
     hidden = run("plan", capture, "--db", office.url, "--top", 40, "--json").out
-    assert "12.50" not in hidden and "2026-11-23" not in hidden, "a server writes values into its conditions"
-    rows = run("plan", capture, "--db", office.url, "--top", 40, "--json", "--values").json["statements"]
+    assert "12.50" not in hidden and "2026-11-23" not in hidden, (
+        "a server writes values into its conditions"
+    )
+    rows = run("plan", capture, "--db", office.url, "--top", 40, "--json", "--values").json[
+        "statements"
+    ]
     assert len(rows) == 10 and [row["error"] for row in rows if row["error"]] == []
     text = json.dumps(rows)
     for value in ("2026-11-23 12:00:00+00", "2026-11-23'::date", "12.50", "00000000-0000-0000-0000-000000000007", "\\\\x00ff", "1 day 00:00:05", "100 %", "{70000,80000}", "b''c"):  # fmt: skip
@@ -176,7 +216,9 @@ def test_values_of_many_types_reach_the_server_as_they_were(
 
 
 def test_the_plan_without_a_look_at_the_values(office_of: Callable[..., Office]) -> None:
-    """PostgreSQL may stop to plan a prepared statement for each value: it can't know then how a LIKE begins."""
+    """PostgreSQL may stop to plan a prepared statement for each value: it can't know then how a
+    LIKE begins.
+    """
     office = office_of("postgresql", "harbour_large")
     office.ask("CREATE INDEX tried ON vessel (call_sign)")
     office.ask("ANALYZE vessel")
@@ -189,7 +231,9 @@ def test_the_plan_without_a_look_at_the_values(office_of: Callable[..., Office])
             "SELECT * FROM vessel WHERE call_sign LIKE %s AND name <> '100 %%'",
         ]
         begun = run(*words, "--parameters", '["H0004%"]', "--json").json["statements"][0]
-        assert begun["plan"][0]["index"] == "tried" and begun["generic_plan"][0]["kind"] == "full scan"
+        assert (
+            begun["plan"][0]["index"] == "tried" and begun["generic_plan"][0]["kind"] == "full scan"
+        )
         assert "without its values" in run(*words, "--parameters", '["H0004%"]').out
         ended = run(*words, "--parameters", '["%4"]', "--json").json["statements"][0]
         assert ended["plan"][0]["kind"] == "full scan" and ended["generic_plan"] == []
@@ -205,7 +249,10 @@ def test_analyze_refuses_what_writes_and_ends_what_runs_on(served: Office) -> No
         "INSERT INTO clearance SELECT * FROM clearance",
     ):
         refused(run("plan", "--db", served.url, "--sql", sql, "--analyze"), "one SELECT")
-    refused(run("plan", "--db", served.url, "--sql", "SELECT * FROM berth FOR UPDATE", "--analyze"), "locks rows")
+    refused(
+        run("plan", "--db", served.url, "--sql", "SELECT * FROM berth FOR UPDATE", "--analyze"),
+        "locks rows",
+    )
     hidden = {
         "postgresql": [
             "SELECT * INTO copied FROM berth",
@@ -217,14 +264,24 @@ def test_analyze_refuses_what_writes_and_ends_what_runs_on(served: Office) -> No
         refused(run("plan", "--db", served.url, "--sql", sql, "--analyze"), "SELECT")
     long = {"postgresql": "SELECT pg_sleep(30)", "mariadb": "SELECT SLEEP(30)"}[served.system]
     if served.system == "postgresql":
-        refused(run("plan", "--db", served.url, "--sql", "SELECT nextval('berth_id_seq')", "--analyze"), "read-only")
+        refused(
+            run("plan", "--db", served.url, "--sql", "SELECT nextval('berth_id_seq')", "--analyze"),
+            "read-only",
+        )
         stopped = run("plan", "--db", served.url, "--sql", long, "--analyze", "--timeout", "0.5")
     else:
         many = "SELECT count(*) FROM manifest_line a, manifest_line b, manifest_line c"
         stopped = run("plan", "--db", served.url, "--sql", many, "--analyze", "--timeout", "0.5")
-    assert stopped.code == 0 and "longer than 0.5 s" in stopped.out and "--timeout" in stopped.out, stopped.err
-    assert "ms own time" not in stopped.out and "  1 " in stopped.out, "the plan without measurements"
-    refused(run("plan", "--db", served.url, "--sql", "SELECT 1", "--timeout", "0"), "--timeout takes seconds")
+    assert (
+        stopped.code == 0 and "longer than 0.5 s" in stopped.out and "--timeout" in stopped.out
+    ), stopped.err
+    assert "ms own time" not in stopped.out and "  1 " in stopped.out, (
+        "the plan without measurements"
+    )
+    refused(
+        run("plan", "--db", served.url, "--sql", "SELECT 1", "--timeout", "0"),
+        "--timeout takes seconds",
+    )
     assert (served.state(), served.ask("SELECT count(*) FROM clearance")) == before
 
 
@@ -242,7 +299,9 @@ def test_a_parameter_whose_type_nobody_knows(served: Office, record: Callable[..
             db.execute("SELECT * FROM berth WHERE id = ?", (Berth(),))
         """
     )
-    refused(run("plan", capture, "--db", served.url), "has the type Berth, which a capture can't keep")
+    refused(
+        run("plan", capture, "--db", served.url), "has the type Berth, which a capture can't keep"
+    )
 
 
 def test_the_tree_and_the_picture(office: Office, tmp_path: Path) -> None:
@@ -258,7 +317,11 @@ def test_the_tree_and_the_picture(office: Office, tmp_path: Path) -> None:
     else:
         words.append("--analyze")
     shown = run(*words, "--tree").out
-    assert "rows expected" in shown and "port_call" in shown and ("└ " in shown or office.system == "sqlite")
+    assert (
+        "rows expected" in shown
+        and "port_call" in shown
+        and ("└ " in shown or office.system == "sqlite")
+    )
     assert ("only estimates" in shown) == (office.system == "sqlite")
     for name, begins in (("plan.svg", b"<?xml"), ("plan.png", b"\x89PNG")):
         assert run(*words, "--figure", tmp_path / name).code == 0
@@ -299,7 +362,11 @@ def test_indexes_of_another_kind_are_never_to_be_dropped(office: Office, tmp_pat
                 cursor.execute(text)
             connection.commit()
             document = run("tables", "--db", url, "--json").json
-            assert [row["index"] for row in document["redundant"] if row["table"] == "vessel"] == ["t_plain"]
+            assert [row["index"] for row in document["redundant"] if row["table"] == "vessel"] == [
+                "t_plain"
+            ]
         finally:
             for name in names if office.system != "sqlite" else ():
-                cursor.execute(f"DROP INDEX {name}" + (" ON vessel" if office.system == "mariadb" else ""))
+                cursor.execute(
+                    f"DROP INDEX {name}" + (" ON vessel" if office.system == "mariadb" else "")
+                )

@@ -1,4 +1,6 @@
-"""MariaDB's JSON plans from a real server, MySQL's from its documented form: every table is in the tree, with its numbers."""
+"""MariaDB's JSON plans from a real server, MySQL's from its documented form: every table is in the
+tree, with its numbers.
+"""
 
 from __future__ import annotations
 
@@ -94,20 +96,32 @@ def test_every_step_is_in_the_tree(statement: str, how: str, explain: Explain) -
 def test_numbers_and_what_they_show(explain: Explain) -> None:
     (scan,) = explain("SELECT * FROM port_call WHERE status = 'due'", "ANALYZE")
     assert scan.actual is not None and scan.estimate is not None
-    assert (round(scan.actual.rows), round(scan.actual.removed), scan.actual.loops) == (2000, 18000, 1)
+    assert (round(scan.actual.rows), round(scan.actual.removed), scan.actual.loops) == (
+        2000,
+        18000,
+        1,
+    )
     assert (
-        15000 < scan.estimate.rows <= 20500 and scan.actual.total_ms and scan.filtered == "port_call.`status` = 'due'"
+        15000 < scan.estimate.rows <= 20500
+        and scan.actual.total_ms
+        and scan.filtered == "port_call.`status` = 'due'"
     )
     found = {observation.slug: observation.text for observation in observe_measured((scan,))}
     assert found["reads-many"].startswith("reads 20,000 rows to keep 2,000 rows")
     per_row = explain(
-        "SELECT *, (SELECT count(*) FROM tug_job t WHERE t.port_call_id = c.id) FROM port_call c", "ANALYZE"
+        "SELECT *, (SELECT count(*) FROM tug_job t WHERE t.port_call_id = c.id) FROM port_call c",
+        "ANALYZE",
     )
     assert any(
-        "runs again for every row of the query around it (20,000 times)" in o.text for o in observe_measured(per_row)
+        "runs again for every row of the query around it (20,000 times)" in o.text
+        for o in observe_measured(per_row)
     )
     (joined,) = explain("SELECT * FROM vessel v JOIN port_call c ON c.vessel_id = v.id", "ANALYZE")
-    assert joined.kind == tree.NESTED_LOOP and joined.actual is not None and round(joined.actual.rows) == 20000
+    assert (
+        joined.kind == tree.NESTED_LOOP
+        and joined.actual is not None
+        and round(joined.actual.rows) == 20000
+    )
 
 
 MYSQL = {
@@ -134,9 +148,17 @@ def test_mysqls_form(tmp_path: Path) -> None:
     (row,) = run("plan", "--file", file, "--json").json["statements"]
     (sort,) = row["plan"]
     loop, subquery = sort["children"]
-    assert (sort["kind"], loop["kind"], subquery["kind"]) == (tree.SORT, tree.NESTED_LOOP, tree.SUBQUERY_PER_ROW)
+    assert (sort["kind"], loop["kind"], subquery["kind"]) == (
+        tree.SORT,
+        tree.NESTED_LOOP,
+        tree.SUBQUERY_PER_ROW,
+    )
     first, second = loop["children"]
-    assert (first["estimated_rows"], first["cost"], first["condition"]) == (4.0, 4.25, "(`c`.`status` = 'due')")
+    assert (first["estimated_rows"], first["cost"], first["condition"]) == (
+        4.0,
+        4.25,
+        "(`c`.`status` = 'due')",
+    )
     assert second["kind"] == tree.KEY_SEARCH
     assert "subquery runs again for every row" in run("plan", "--file", file).out
 
@@ -174,11 +196,20 @@ def test_mysqls_json_of_version_2() -> None:
         "port_call",
         "ix_port_call_berth_id",
     )
-    assert call.actual is not None and (call.actual.rows, call.actual.loops, call.actual.total_ms) == (12.5, 4, 2.0)
+    assert call.actual is not None and (
+        call.actual.rows,
+        call.actual.loops,
+        call.actual.total_ms,
+    ) == (12.5, 4, 2.0)
     assert call.estimate is not None and (call.estimate.rows, call.estimate.cost) == (130.4, 12.2)
-    assert filtered.filtered == "(c.`status` = 'due')" and (vessel.kind, vessel.never) == (tree.KEY_SEARCH, True)
+    assert filtered.filtered == "(c.`status` = 'due')" and (vessel.kind, vessel.never) == (
+        tree.KEY_SEARCH,
+        True,
+    )
     assert subquery.children[0].children[0].kind == tree.INDEX_ONLY
-    (nothing,) = plans.read_saved('{"query_block": {"select_id": 1, "message": "no matching row in const table"}}')[1]
+    (nothing,) = plans.read_saved(
+        '{"query_block": {"select_id": 1, "message": "no matching row in const table"}}'
+    )[1]
     assert (nothing.kind, nothing.detail) == (tree.CONSTANT, "no matching row in const table")
     for text in ('{"query_plan": 3}', '{"query_plan": {}}', '{"query_plan": '):
         with pytest.raises(UnreadablePlan):
@@ -209,7 +240,9 @@ TABLE = """
     [
         TABLE,
         "\n".join(
-            "\t".join(c.strip() for c in line.strip("|").split("|")) for line in TABLE.splitlines() if "|" in line
+            "\t".join(c.strip() for c in line.strip("|").split("|"))
+            for line in TABLE.splitlines()
+            if "|" in line
         ),
     ],
 )
@@ -234,7 +267,8 @@ def test_the_servers_own_table_gives_the_tables_of_its_json(explain: Explain, cu
     cursor.execute("EXPLAIN " + statement)
     head = [column[0] for column in cursor.description]
     lines = ["\t".join(head)] + [
-        "\t".join("NULL" if cell is None else str(cell) for cell in row) for row in cursor.fetchall()
+        "\t".join("NULL" if cell is None else str(cell) for cell in row)
+        for row in cursor.fetchall()
     ]
     _, nodes = plans.read_saved("\n".join(lines))
     assert {(node.name, node.index) for node in tree.walk(nodes) if node.name} == from_json

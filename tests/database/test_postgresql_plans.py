@@ -1,4 +1,6 @@
-"""PostgreSQL's plans: text and JSON of one plan give one tree, and what a real plan shows is said in words."""
+"""PostgreSQL's plans: text and JSON of one plan give one tree, and what a real plan shows is said
+in words.
+"""
 
 from __future__ import annotations
 
@@ -117,13 +119,20 @@ def test_text_and_json_of_a_plan_are_one_tree(way: str, explain: Explain) -> Non
     kinds = set()
     for statement in STATEMENTS:
         for options in OPTIONS:
-            text, saved = explain(statement, options, "TEXT", way), explain(statement, options, "JSON")
+            text, saved = (
+                explain(statement, options, "TEXT", way),
+                explain(statement, options, "JSON"),
+            )
             (system, (one,)), (_, (other,)) = plans.read_saved(text), plans.read_saved(saved)
             assert system == "postgresql" and form(one) == form(other), text
             if "ANALYZE" not in options:
-                assert [node.estimate for node in one.walk()] == [node.estimate for node in other.walk()], text
+                assert [node.estimate for node in one.walk()] == [
+                    node.estimate for node in other.walk()
+                ], text
             else:
-                assert [node.actual is None for node in one.walk()] == [node.actual is None for node in other.walk()]
+                assert [node.actual is None for node in one.walk()] == [
+                    node.actual is None for node in other.walk()
+                ]
             kinds |= {node.kind for node in one.walk()}
     assert tree.OTHER not in kinds and len(kinds) >= 15, kinds
 
@@ -134,18 +143,32 @@ def test_numbers_are_read(explain: Explain) -> None:
     assert scan.kind == tree.FULL_SCAN and scan.filtered == "(status = 'due'::text)"
     assert scan.actual is not None and scan.estimate is not None
     assert (scan.actual.rows, scan.actual.loops, scan.actual.removed) == (500, 1, 4500)
-    assert scan.actual.blocks_hit > 0 and 250 < scan.estimate.rows < 1000 and scan.estimate.width_bytes
+    assert (
+        scan.actual.blocks_hit > 0 and 250 < scan.estimate.rows < 1000 and scan.estimate.width_bytes
+    )
     (subquery,) = scan.children
-    assert subquery.kind == tree.SUBQUERY_PER_ROW and subquery.actual is not None and subquery.actual.loops == 500
-    assert scan.own_ms is not None and scan.actual.total_ms is not None and scan.own_ms <= scan.actual.total_ms
+    assert (
+        subquery.kind == tree.SUBQUERY_PER_ROW
+        and subquery.actual is not None
+        and subquery.actual.loops == 500
+    )
+    assert (
+        scan.own_ms is not None
+        and scan.actual.total_ms is not None
+        and scan.own_ms <= scan.actual.total_ms
+    )
     found = {observation.slug: observation.text for observation in observe_measured((scan,))}
     assert "runs again for every row of the query around it (500 times)" in found["per-row"]
-    assert found["reads-many"].startswith("reads 5,000 rows to keep 500 rows: (status = 'due'::text)")
+    assert found["reads-many"].startswith(
+        "reads 5,000 rows to keep 500 rows: (status = 'due'::text)"
+    )
 
 
 def test_what_spills_and_what_was_estimated_wrongly(explain: Explain) -> None:
     way = "RESET ALL; SET work_mem = '64kB'; SET max_parallel_workers_per_gather = 0"
-    (sort,) = postgresql.read_text(explain("SELECT * FROM manifest ORDER BY goods", "ANALYZE", way=way))
+    (sort,) = postgresql.read_text(
+        explain("SELECT * FROM manifest ORDER BY goods", "ANALYZE", way=way)
+    )
     (spill,) = [o for o in observe_measured((sort,)) if o.slug == "spills"]
     assert (
         spill.node is sort
@@ -181,7 +204,11 @@ def test_a_plan_as_people_paste_it(text: str, tmp_path: Path) -> None:
     file = tmp_path / "plan.txt"
     file.write_text(text)
     ran = run("plan", "--file", file)
-    assert ran.code == 0 and "index search on vessel as v by vessel_pkey" in ran.out and "never run" in ran.out, ran.err
+    assert (
+        ran.code == 0
+        and "index search on vessel as v by vessel_pkey" in ran.out
+        and "never run" in ran.out
+    ), ran.err
     (row,) = run("plan", "--file", file, "--json").json["statements"]
     (limit,) = row["plan"]
     assert limit["actual_rows"] == 1 and limit["children"][0]["loops"] == 0
@@ -253,12 +280,17 @@ WRAPPED = [
 @pytest.mark.parametrize("text", WRAPPED)
 def test_what_is_wrapped_around_a_plan_is_taken_off(text: str) -> None:
     system, (node,) = plans.read_saved(text)
-    assert system == "postgresql" and (node.kind, node.table, node.filtered) == (tree.FULL_SCAN, "berth", "(id > 3)")
+    assert system == "postgresql" and (node.kind, node.table, node.filtered) == (
+        tree.FULL_SCAN,
+        "berth",
+        "(id > 3)",
+    )
     assert node.estimate is not None and node.estimate.rows == 24
 
 
 @pytest.mark.parametrize(
-    "text, form_", [('- Plan: \n    Node Type: "Seq Scan"', "YAML"), ("\n<explain xmlns='x'>", "XML")]
+    "text, form_",
+    [('- Plan: \n    Node Type: "Seq Scan"', "YAML"), ("\n<explain xmlns='x'>", "XML")],
 )
 def test_other_forms_are_named(text: str, form_: str) -> None:
     with pytest.raises(UnreadablePlan) as caught:

@@ -17,14 +17,29 @@ PYTHON = sys.executable
 
 
 @pytest.mark.parametrize("system", ["postgresql", "mariadb"])
-def test_the_relay_finds_what_the_recorder_finds(system: str, office_of: Callable[..., Office], tmp_path: Path) -> None:
+def test_the_relay_finds_what_the_recorder_finds(
+    system: str, office_of: Callable[..., Office], tmp_path: Path
+) -> None:
     """The same application at the same time: recorded from inside, and on the wire."""
     office, web = office_of(system), free_port()
     assert office.server is not None
     visits = [
-        word for page in ("calls/due", "berths", "statistics") for word in ("--visit", f"http://127.0.0.1:{web}/{page}")
+        word
+        for page in ("calls/due", "berths", "statistics")
+        for word in ("--visit", f"http://127.0.0.1:{web}/{page}")
     ]
-    inner = [PYTHON, "-m", "askless", "capture", "app", "-o", tmp_path / "inside", "--", PYTHON, HARBOUR / "app.py"]
+    inner = [
+        PYTHON,
+        "-m",
+        "askless",
+        "capture",
+        "app",
+        "-o",
+        tmp_path / "inside",
+        "--",
+        PYTHON,
+        HARBOUR / "app.py",
+    ]
     ran = program(
         "capture", "relay", "-o", tmp_path / "wire", "--to", f"{system}://127.0.0.1:{office.server.port}", *visits,
         "--repeat", "2", "--", "sh", "-c", f'exec "$@" "$DATABASE_URL" --port {web}', "sh", *inner,

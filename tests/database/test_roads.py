@@ -1,4 +1,6 @@
-"""The other ways of a finding about one statement, tried on each database; and rewritings that must give the same rows."""
+"""The other ways of a finding about one statement, tried on each database; and rewritings that must
+give the same rows.
+"""
 
 from __future__ import annotations
 
@@ -44,7 +46,11 @@ def test_a_subquery_for_each_row_is_grouped_once(tried: Callable[..., Any]) -> N
     found = tried(PER_ROW, 60, ("id", "name", "calls", "latest"), "subquery-per-row")
     base, grouped = found["alternatives"]
     assert (base["name"], grouped["name"]) == ("as it is", "grouped once and joined")
-    assert grouped["same_result"] and base["rows"] == grouped["rows"] == 60 and grouped["ratio"]["value"] > 0
+    assert (
+        grouped["same_result"]
+        and base["rows"] == grouped["rows"] == 60
+        and grouped["ratio"]["value"] > 0
+    )
 
 
 def test_parents_that_come_again(tried: Callable[..., Any]) -> None:
@@ -52,7 +58,9 @@ def test_parents_that_come_again(tried: Callable[..., Any]) -> None:
     found = tried(AGAIN, 300, ("id", "status"), "row-multiplication", sample=sample)
     base, exists, distinct = found["alternatives"]
     assert (
-        exists["same_result"] and distinct["same_result"] and exists["rows"] == distinct["rows"] == 200 < base["rows"]
+        exists["same_result"]
+        and distinct["same_result"]
+        and exists["rows"] == distinct["rows"] == 200 < base["rows"]
     )
     assert "each of its rows once" in found["verdict"]["text"]
 
@@ -65,9 +73,13 @@ def test_a_page_behind_many_rows(tried: Callable[..., Any]) -> None:
 
 
 def test_a_column_that_is_left_out(tried: Callable[..., Any]) -> None:
-    found = tried(WIDE, 120, ("id", "inspector", "report"), "over-wide", widths=(480, 1200, 360_000))
+    found = tried(
+        WIDE, 120, ("id", "inspector", "report"), "over-wide", widths=(480, 1200, 360_000)
+    )
     base, narrow = found["alternatives"]
-    assert narrow["same_result"] and narrow["bytes"] < base["bytes"] and "report" not in narrow["sql"]
+    assert (
+        narrow["same_result"] and narrow["bytes"] < base["bytes"] and "report" not in narrow["sql"]
+    )
 
 
 TABLES = """
@@ -85,19 +97,25 @@ SUBQUERIES = [
     "(SELECT COUNT(*) FROM port_call c JOIN port_call d ON d.id = c.id WHERE c.berth_id = b.id)",
 ]
 SMALL = st.one_of(st.none(), st.integers(0, 3))
-CALLS = st.lists(st.tuples(st.integers(0, 9), SMALL, st.sampled_from(["due", "late", None]), SMALL), max_size=12)
+CALLS = st.lists(
+    st.tuples(st.integers(0, 9), SMALL, st.sampled_from(["due", "late", None]), SMALL), max_size=12
+)
 
 
 @settings(max_examples=60)
 @given(st.lists(SMALL, max_size=5), CALLS, st.sampled_from(SUBQUERIES), st.sampled_from(SUBQUERIES))
-def test_grouped_once_gives_what_each_row_gave(berths: list[Any], calls: list[Any], one: str, other: str) -> None:
+def test_grouped_once_gives_what_each_row_gave(
+    berths: list[Any], calls: list[Any], one: str, other: str
+) -> None:
     text = f"SELECT b.id, {one} AS a, {other} AS b FROM berth b ORDER BY b.name"
     values = [literal_value(slot.text) for slot in slots_of(text, "sqlite")]
     joined = grouped_join(text, "sqlite", values)
     assert joined.count("LEFT JOIN") == 2
     db = sqlite3.connect(":memory:")
     db.executescript(TABLES)
-    db.executemany("INSERT INTO berth VALUES (?, ?)", [(key, str(place)) for place, key in enumerate(berths)])
+    db.executemany(
+        "INSERT INTO berth VALUES (?, ?)", [(key, str(place)) for place, key in enumerate(berths)]
+    )
     db.executemany("INSERT INTO port_call VALUES (?, ?, ?, ?)", calls)
     assert db.execute(joined).fetchall() == db.execute(text).fetchall()
     db.close()
@@ -119,4 +137,9 @@ LEFT_ALONE = [
 
 @pytest.mark.parametrize("text", LEFT_ALONE)
 def test_what_can_not_be_told_is_left_alone(text: str) -> None:
-    assert grouped_join(text, "sqlite", [literal_value(slot.text) for slot in slots_of(text, "sqlite")]) == ""
+    assert (
+        grouped_join(
+            text, "sqlite", [literal_value(slot.text) for slot in slots_of(text, "sqlite")]
+        )
+        == ""
+    )

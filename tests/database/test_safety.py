@@ -1,4 +1,6 @@
-"""Nothing is left after, and no one is disturbed: Ctrl-C, lost connections, live servers, large tables."""
+"""Nothing is left after, and no one is disturbed: Ctrl-C, lost connections, live servers, large
+tables.
+"""
 
 from __future__ import annotations
 
@@ -36,9 +38,25 @@ def large(office: Office, office_of: Callable[..., Office]) -> Office:
 
 
 def begun(office: Office) -> Any:
-    """A trial that has built its index and runs its statement again and again, some tenths of a second each time."""
-    words = [sys.executable, "-m", "askless", "trial", "--db", office.url, "--index", INDEX, "--sql", BUSY]
-    words += ["--timeout", "3600"]  # however busy this machine is, the statement runs when the signal comes
+    """A trial that has built its index and runs its statement again and again, some tenths of a
+    second each time.
+    """
+    words = [
+        sys.executable,
+        "-m",
+        "askless",
+        "trial",
+        "--db",
+        office.url,
+        "--index",
+        INDEX,
+        "--sql",
+        BUSY,
+    ]
+    words += [
+        "--timeout",
+        "3600",
+    ]  # however busy this machine is, the statement runs when the signal comes
     process = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
     wait_until(lambda: built(office) or process.poll() is not None)
     assert process.poll() is None, process.communicate()
@@ -61,7 +79,9 @@ def built(office: Office) -> bool:
         locks = "SELECT 1 FROM pg_locks l JOIN pg_class c ON c.oid = l.relation WHERE c.relname = 'manifest_line' AND l.mode = 'ShareLock' AND l.granted"
         return bool(office.ask(locks))
     if office.system == "mariadb":
-        return bool(office.ask("SELECT 1 FROM information_schema.statistics WHERE index_name = 'tried'"))
+        return bool(
+            office.ask("SELECT 1 FROM information_schema.statistics WHERE index_name = 'tried'")
+        )
     return any(with_index(folder / "indexed.db") for folder in folders())
 
 
@@ -133,7 +153,9 @@ def test_a_statement_ends_with_whoever_asked_for_it(
     process.send_signal(number)
     out, err = process.communicate(timeout=60)
     assert process.returncode == 130 and out == "" and "Traceback" not in err, err
-    assert wait_until(lambda: not large.ask(RUNNING[large.system]), 60), "the server goes on with it"
+    assert wait_until(lambda: not large.ask(RUNNING[large.system]), 60), (
+        "the server goes on with it"
+    )
 
 
 def test_nothing_is_left_beside_a_file(tmp_path: Path) -> None:
@@ -142,14 +164,22 @@ def test_nothing_is_left_beside_a_file(tmp_path: Path) -> None:
     with closing(sqlite3.connect(file)) as db:
         db.execute("PRAGMA journal_mode = WAL")
         db.execute("CREATE TABLE berth (id INTEGER PRIMARY KEY, name TEXT)")
-        db.executemany("INSERT INTO berth (name) VALUES (?)", [(f"Berth {n % 7}",) for n in range(500)])
+        db.executemany(
+            "INSERT INTO berth (name) VALUES (?)", [(f"Berth {n % 7}",) for n in range(500)]
+        )
         db.commit()
     before = file.read_bytes()
     sql = ("--sql", "SELECT id FROM berth WHERE name = 'Berth 3'")
-    for words in (["tables"], ["plan", *sql], ["trial", "--index", "CREATE INDEX tried ON berth (name)", *sql]):
+    for words in (
+        ["tables"],
+        ["plan", *sql],
+        ["trial", "--index", "CREATE INDEX tried ON berth (name)", *sql],
+    ):
         ran = run(words[0], "--db", f"sqlite:///{file}", *words[1:])
         assert ran.code == 0, ran.err
-        assert [path.name for path in tmp_path.iterdir()] == ["logged.db"] and file.read_bytes() == before
+        assert [path.name for path in tmp_path.iterdir()] == [
+            "logged.db"
+        ] and file.read_bytes() == before
     with closing(sqlite3.connect(file)) as db:  # someone is at work on it: their files stay
         db.execute("INSERT INTO berth (name) VALUES ('Berth 8')")
         db.commit()
@@ -166,11 +196,21 @@ def test_a_killed_trial_is_cleaned_up_after(large: Office) -> None:
         assert settled(large, before), "the server notices that nobody listens"
         return
     assert state(large) != before
-    if large.system == "mariadb":  # its session goes on with its statement: end it, as an administrator would
+    if (
+        large.system == "mariadb"
+    ):  # its session goes on with its statement: end it, as an administrator would
         for session in sessions(large):
             large.ask(f"KILL {session}")
         assert wait_until(lambda: not sessions(large))
-    small = ["trial", "--db", large.url, "--index", "CREATE INDEX n ON berth (name)", "--sql", "SELECT * FROM berth"]
+    small = [
+        "trial",
+        "--db",
+        large.url,
+        "--index",
+        "CREATE INDEX n ON berth (name)",
+        "--sql",
+        "SELECT * FROM berth",
+    ]
     ran = run(*small)
     assert ran.code == 0 and "removed" in ran.err, ran.err
     assert settled(large, before), state(large)
@@ -181,7 +221,9 @@ def test_a_connection_that_is_lost(served: Office, office_of: Callable[..., Offi
     before = large.state()
     process = begun(large)
     if large.system == "postgresql":
-        large.ask("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'askless'")
+        large.ask(
+            "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'askless'"
+        )
     else:
         assert wait_until(lambda: bool(sessions(large)))
         for session in sessions(large):
@@ -208,9 +250,16 @@ def test_a_trial_gives_way_to_whoever_waits(office_of: Callable[..., Office]) ->
     large = office_of("postgresql", "harbour_large")
     before = large.state()
     process = begun(large)
-    large.ask("UPDATE manifest_line SET goods = goods WHERE id = 1 RETURNING id")  # waits for the trial, or this hangs
+    large.ask(
+        "UPDATE manifest_line SET goods = goods WHERE id = 1 RETURNING id"
+    )  # waits for the trial, or this hangs
     out, err = process.communicate(timeout=60)
-    assert process.returncode == 2 and out == "" and "the trial was stopped" in err and "--lock-budget" in err, err
+    assert (
+        process.returncode == 2
+        and out == ""
+        and "the trial was stopped" in err
+        and "--lock-budget" in err
+    ), err
     assert "--use-copies" in err
     assert settled(large, before), large.state()
 
@@ -240,12 +289,18 @@ def test_an_index_on_copies_locks_nothing(office_of: Callable[..., Office]) -> N
         writer.close()
     assert done.code == 0, done.err
     (row,) = done.json["statements"]
-    assert row["uses_index"] and row["same_result"] and done.json["where"] == "on copies that only its sessions see"
+    assert (
+        row["uses_index"]
+        and row["same_result"]
+        and done.json["where"] == "on copies that only its sessions see"
+    )
     assert done.json["size_bytes"] > 10_000 and done.json["locked_ms"] == 0
     assert settled(office, before)
 
 
-def test_a_table_that_is_read_and_written_in_between_is_seen(office_of: Callable[..., Office]) -> None:
+def test_a_table_that_is_read_and_written_in_between_is_seen(
+    office_of: Callable[..., Office],
+) -> None:
     """Each statement is over before anybody can look at its locks."""
     large = office_of("postgresql", "harbour_large")
     over = threading.Event()
@@ -258,7 +313,13 @@ def test_a_table_that_is_read_and_written_in_between_is_seen(office_of: Callable
     thread.start()
     try:
         ran = run(
-            "trial", "--db", large.url, "--index", "CREATE INDEX n ON berth (name)", "--sql", "SELECT * FROM berth"
+            "trial",
+            "--db",
+            large.url,
+            "--index",
+            "CREATE INDEX n ON berth (name)",
+            "--sql",
+            "SELECT * FROM berth",
         )
     finally:
         over.set()
@@ -267,15 +328,36 @@ def test_a_table_that_is_read_and_written_in_between_is_seen(office_of: Callable
 
 
 def test_a_live_server_is_left_alone_unless_confirmed(busy: Office, tmp_path: Path) -> None:
-    words = ["trial", "--db", busy.url, "--index", "CREATE INDEX n ON vessel (name)", "--sql", "SELECT * FROM vessel"]
+    words = [
+        "trial",
+        "--db",
+        busy.url,
+        "--index",
+        "CREATE INDEX n ON vessel (name)",
+        "--sql",
+        "SELECT * FROM vessel",
+    ]
     refused(run(*words), "this database looks live", "--allow-busy")
-    refused(run("weigh", "--db", busy.url, "--sql", "SELECT id FROM vessel WHERE flag = 'NO'"), "looks live")
+    refused(
+        run("weigh", "--db", busy.url, "--sql", "SELECT id FROM vessel WHERE flag = 'NO'"),
+        "looks live",
+    )
     (tmp_path / "a.sql").write_text("SELECT id FROM vessel")
-    rewrite = ["trial", "--db", busy.url, "--before", tmp_path / "a.sql", "--after", tmp_path / "a.sql"]
+    rewrite = [
+        "trial",
+        "--db",
+        busy.url,
+        "--before",
+        tmp_path / "a.sql",
+        "--after",
+        tmp_path / "a.sql",
+    ]
     refused(run(*rewrite), "looks live")
     assert run(*rewrite, "--allow-busy").code == 0
     confirmed = run(*words, "--allow-busy")
-    if busy.system == "postgresql":  # the other session's lock is in the way of an index: no endless wait for it
+    if (
+        busy.system == "postgresql"
+    ):  # the other session's lock is in the way of an index: no endless wait for it
         refused(confirmed, "lock timeout", "another session has locked the table")
     else:
         assert confirmed.code == 0, confirmed.err
@@ -284,7 +366,12 @@ def test_a_live_server_is_left_alone_unless_confirmed(busy: Office, tmp_path: Pa
 def test_a_quiet_server_is_not_called_live(served: Office) -> None:
     connection = served.connect()  # someone is connected, and idle
     try:
-        assert run("weigh", "--db", served.url, "--sql", "SELECT id FROM vessel WHERE flag = 'NO'").code == 0
+        assert (
+            run(
+                "weigh", "--db", served.url, "--sql", "SELECT id FROM vessel WHERE flag = 'NO'"
+            ).code
+            == 0
+        )
     finally:
         connection.close()
 
@@ -301,7 +388,9 @@ def test_a_table_that_is_too_large(office: Office, monkeypatch: pytest.MonkeyPat
     with pytest.raises(AskLessError) as caught:
         try_index(parse_url(office.url), ddl, asked, Limits(table_bytes=20_000))
     assert caught.value.slug == "too-large" and "--allow-large" in caught.value.remedy
-    trial = try_index(parse_url(office.url), ddl, asked, Limits(table_bytes=20_000, allow_large=True))
+    trial = try_index(
+        parse_url(office.url), ddl, asked, Limits(table_bytes=20_000, allow_large=True)
+    )
     assert trial.statements[0].difference == ""
 
 
@@ -309,42 +398,74 @@ def test_a_statement_that_takes_too_long(large: Office) -> None:
     before = state(large)
     ran = run("trial", "--db", large.url, "--index", INDEX, "--sql", SLOW, "--timeout", "0.2")
     refused(ran, "longer than 0.2 s", "--timeout")
-    refused(run("weigh", "--db", large.url, "--sql", SLOW + " WHERE a.id > 0", "--timeout", "0.2"), "longer than 0.2 s")
+    refused(
+        run("weigh", "--db", large.url, "--sql", SLOW + " WHERE a.id > 0", "--timeout", "0.2"),
+        "longer than 0.2 s",
+    )
     assert settled(large, before)
 
 
 def test_what_writes_behind_a_select_is_never_run(served: Office, tmp_path: Path) -> None:
-    """A sequence is still, though an index is measured without and with it; a comment that a server runs is refused."""
-    trial = ["trial", "--db", served.url, "--index", "CREATE INDEX tried ON vessel (length_m)", "--sql"]
+    """A sequence is still, though an index is measured without and with it; a comment that a server
+    runs is refused.
+    """
+    trial = [
+        "trial",
+        "--db",
+        served.url,
+        "--index",
+        "CREATE INDEX tried ON vessel (length_m)",
+        "--sql",
+    ]
     if served.system == "postgresql":
         served.ask("CREATE SEQUENCE IF NOT EXISTS tried_by")
-        refused(run(*trial, "SELECT id FROM vessel WHERE length_m > nextval('tried_by')"), "read-only")
+        refused(
+            run(*trial, "SELECT id FROM vessel WHERE length_m > nextval('tried_by')"), "read-only"
+        )
         assert served.ask("SELECT last_value, is_called FROM tried_by") == [(1, False)]
         served.ask("DROP SEQUENCE tried_by")
         return
     before = served.state()
-    for hidden in ("/*! INTO OUTFILE '/tmp/tried' */", "/*!50000 FOR UPDATE */", "/*M! INTO @tried */"):
+    for hidden in (
+        "/*! INTO OUTFILE '/tmp/tried' */",
+        "/*!50000 FOR UPDATE */",
+        "/*M! INTO @tried */",
+    ):
         sql = f"SELECT id FROM vessel WHERE length_m > 100 {hidden}"
         (tmp_path / "plain.sql").write_text("SELECT id FROM vessel")
         (tmp_path / "hidden.sql").write_text(sql)
         refused(run(*trial, sql), "a comment that the server runs")
-        refused(run("plan", "--db", served.url, "--sql", sql, "--analyze"), "a comment that the server runs")
+        refused(
+            run("plan", "--db", served.url, "--sql", sql, "--analyze"),
+            "a comment that the server runs",
+        )
         refused(run("weigh", "--db", served.url, "--sql", sql), "a comment that the server runs")
         files = ["--before", tmp_path / "plain.sql", "--after", tmp_path / "hidden.sql"]
         refused(run("trial", "--db", served.url, *files), "a comment that the server runs")
     assert served.state() == before
-    spoken = "SELECT id FROM vessel WHERE name <> '/*! no comment */' AND length_m > 100 /* nor this */"
+    spoken = (
+        "SELECT id FROM vessel WHERE name <> '/*! no comment */' AND length_m > 100 /* nor this */"
+    )
     assert run(*trial, spoken).code == 0
 
 
 REACHING = {
-    "postgresql": ["pg_notify('calls', 'x')", "pg_advisory_lock(7)", "lo_create(0)", '"Sail away"()'],
+    "postgresql": [
+        "pg_notify('calls', 'x')",
+        "pg_advisory_lock(7)",
+        "lo_create(0)",
+        '"Sail away"()',
+    ],
     "mariadb": ["GET_LOCK('calls', 1)", "sail_away()"],
 }
 
 
 def test_what_a_view_calls_is_looked_at(served: Office) -> None:
-    call = "pg_advisory_lock(7) IS NOT NULL" if served.system == "postgresql" else "GET_LOCK('tide', 0) = 1"
+    call = (
+        "pg_advisory_lock(7) IS NOT NULL"
+        if served.system == "postgresql"
+        else "GET_LOCK('tide', 0) = 1"
+    )
     served.ask(f"CREATE VIEW held AS SELECT id FROM vessel WHERE {call}")
     served.ask("CREATE VIEW outer_held AS SELECT h.id FROM held h JOIN berth b ON b.id = h.id")
     served.ask("CREATE VIEW harmless AS SELECT id, lower(name) AS name FROM vessel")
@@ -352,16 +473,30 @@ def test_what_a_view_calls_is_looked_at(served: Office) -> None:
         for words in (["weigh"], ["plan", "--analyze"]):
             ran = run(*words, "--db", served.url, "--sql", "SELECT id FROM outer_held WHERE id < 5")
             refused(ran, "--trust-function")
-        assert run("plan", "--analyze", "--db", served.url, "--sql", "SELECT id FROM harmless WHERE id < 5").code == 0
+        assert (
+            run(
+                "plan",
+                "--analyze",
+                "--db",
+                served.url,
+                "--sql",
+                "SELECT id FROM harmless WHERE id < 5",
+            ).code
+            == 0
+        )
     finally:
         for name in ("outer_held", "held", "harmless"):
             served.ask(f"DROP VIEW {name}")
 
 
 def test_functions_that_reach_outside_are_refused(served: Office, tmp_path: Path) -> None:
-    """What a trial takes back is on no other server and in no other session: such functions never run, unless trusted."""
+    """What a trial takes back is on no other server and in no other session: such functions never
+    run, unless trusted.
+    """
     if served.system == "postgresql":
-        served.ask("CREATE FUNCTION \"Sail away\"() RETURNS int LANGUAGE plpgsql AS 'BEGIN RETURN 1; END'")
+        served.ask(
+            "CREATE FUNCTION \"Sail away\"() RETURNS int LANGUAGE plpgsql AS 'BEGIN RETURN 1; END'"
+        )
     else:
         served.ask("CREATE FUNCTION sail_away() RETURNS int DETERMINISTIC NO SQL RETURN 1")
     try:
@@ -380,13 +515,17 @@ def test_functions_that_reach_outside_are_refused(served: Office, tmp_path: Path
         if served.system == "postgresql":
             assert planned.code == 0, "a planner evaluates no volatile function"
         else:
-            refused(planned, "the statement runs", "--trust-function")  # it may evaluate a deterministic one
+            refused(
+                planned, "the statement runs", "--trust-function"
+            )  # it may evaluate a deterministic one
         name = "Sail away" if served.system == "postgresql" else "sail_away"
         assert run("weigh", "--sql", sql, "--db", served.url, "--trust-function", name).code == 0
         plain = "SELECT lower(name), coalesce(length_m, 0) FROM vessel WHERE name <> 'GET_LOCK(1)' AND id IN (1, 2)"
         assert run("plan", "--sql", plain, "--db", served.url, "--analyze").code == 0
     finally:
-        served.ask("DROP FUNCTION " + ('"Sail away"' if served.system == "postgresql" else "sail_away"))
+        served.ask(
+            "DROP FUNCTION " + ('"Sail away"' if served.system == "postgresql" else "sail_away")
+        )
 
 
 ONE_AT_A_TIME = {
@@ -397,7 +536,9 @@ ONE_AT_A_TIME = {
 
 
 @pytest.mark.parametrize("sql", ONE_AT_A_TIME)
-def test_a_text_of_several_statements_reaches_no_database(sql: str, office: Office, tmp_path: Path) -> None:
+def test_a_text_of_several_statements_reaches_no_database(
+    sql: str, office: Office, tmp_path: Path
+) -> None:
     """Neither as it is typed nor as it was captured."""
     if office.server is None:
         with closing(sqlite3.connect(office.url.removeprefix("sqlite:///"))) as db:
@@ -408,7 +549,11 @@ def test_a_text_of_several_statements_reaches_no_database(sql: str, office: Offi
     try:
         captured = text_capture(tmp_path / "captured", office.system, sql)
         refused(run("plan", "--db", office.url, "--sql", sql), ONE_AT_A_TIME[sql])
-        for words in (["plan", captured], ["plan", captured, "--request", "1", "--query", "1"], ["weigh", captured]):
+        for words in (
+            ["plan", captured],
+            ["plan", captured, "--request", "1", "--query", "1"],
+            ["weigh", captured],
+        ):
             assert run(*words, "--db", office.url).code == 2
         assert rows_of(office, "SELECT id FROM doomed") == [(1,)]
     finally:
@@ -438,7 +583,11 @@ def text_capture(path: Path, system: str, sql: str) -> Path:
 
 def test_the_server_itself_refuses_a_second_statement(served: Office) -> None:
     """Whatever a reader of texts makes of it, and whatever the URL asks for."""
-    for url in (served.url, served.url + "?client_flag=65536") if served.system == "mariadb" else (served.url,):
+    for url in (
+        (served.url, served.url + "?client_flag=65536")
+        if served.system == "mariadb"
+        else (served.url,)
+    ):
         with connect(parse_url(url)) as connection, pytest.raises(DBAPIError):
             statement_execution._send(connection, "SELECT 1; SELECT 2", ())
 
@@ -446,7 +595,10 @@ def test_the_server_itself_refuses_a_second_statement(served: Office) -> None:
 def test_a_transaction_that_reads_can_not_be_made_to_write(served: Office) -> None:
     served.ask("CREATE TABLE doomed (id INTEGER)")
     try:
-        for undo in ("SET TRANSACTION READ WRITE", "SELECT set_config('transaction_read_only', 'off', false)"):
+        for undo in (
+            "SET TRANSACTION READ WRITE",
+            "SELECT set_config('transaction_read_only', 'off', false)",
+        ):
             with connect(parse_url(served.url)) as connection, suppress(DBAPIError):
                 statement_execution._send(connection, undo, ())
                 pytest.fail(f"{undo} was allowed")
@@ -480,7 +632,9 @@ HIDDEN = {
 
 
 @pytest.mark.parametrize("where", HIDDEN)
-def test_a_routine_is_refused_wherever_it_hides(where: str, office_of: Callable[..., Office]) -> None:
+def test_a_routine_is_refused_wherever_it_hides(
+    where: str, office_of: Callable[..., Office]
+) -> None:
     """As the server parses the statement; unless it is named."""
     office = office_of("postgresql")
     sql, made = HIDDEN[where]

@@ -1,4 +1,6 @@
-"""Trials on each database: an index, a rewritten statement, a finding's lookups, and the parts of a statement."""
+"""Trials on each database: an index, a rewritten statement, a finding's lookups, and the parts of a
+statement.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,14 @@ def rewrite(office: Office, tmp_path: Path) -> Rewrite:
         (tmp_path / "before.sql").write_text(before)
         (tmp_path / "after.sql").write_text(after)
         return run(
-            "trial", *words, "--db", office.url, "--before", tmp_path / "before.sql", "--after", tmp_path / "after.sql"
+            "trial",
+            *words,
+            "--db",
+            office.url,
+            "--before",
+            tmp_path / "before.sql",
+            "--after",
+            tmp_path / "after.sql",
         )
 
     return tried
@@ -67,7 +76,9 @@ OTHER = [
 
 
 @pytest.mark.parametrize("name, before, after, cause", OTHER, ids=[case[0] for case in OTHER])
-def test_other_results_are_never_called_equal(name: str, before: str, after: str, cause: str, rewrite: Rewrite) -> None:
+def test_other_results_are_never_called_equal(
+    name: str, before: str, after: str, cause: str, rewrite: Rewrite
+) -> None:
     ran = rewrite(before, after, "--json")
     assert ran.code == 1 and ran.err == "", ran.err
     found = ran.json
@@ -91,7 +102,9 @@ def test_what_today_does_not_show_is_said(rewrite: Rewrite) -> None:
     other = remarks("SELECT id FROM vessel ORDER BY id", "SELECT id FROM vessel ORDER BY id + 0")
     assert "that is not guaranteed" in other
     hidden = "SELECT status FROM port_call ORDER BY {}"
-    assert remarks(hidden.format("berth_id"), hidden.format("berth_id, id")) == "", "ties of a column that is not shown"
+    assert remarks(hidden.format("berth_id"), hidden.format("berth_id, id")) == "", (
+        "ties of a column that is not shown"
+    )
     assert "on today's rows" in rewrite(ordered, ordered).out
     nothing = "SELECT id FROM berth WHERE id < 0"
     refused(rewrite(nothing, nothing), "neither statement returns rows", "--parameters")
@@ -111,7 +124,9 @@ def test_sums_that_cancel_differ_by_the_order_of_adding(rewrite: Rewrite) -> Non
     assert other.code == 1 and not other.json["same_result"]
 
 
-def test_a_look_up_for_another_reason_is_none_of_the_findings(office_of: Callable[..., Office], tmp_path: Path) -> None:
+def test_a_look_up_for_another_reason_is_none_of_the_findings(
+    office_of: Callable[..., Office], tmp_path: Path
+) -> None:
     """Who is logged in is looked up by the same statement as those who the page lists."""
     office = office_of("sqlite")
     script = tmp_path / "page.py"
@@ -133,9 +148,12 @@ with Session(engine) as session, askless.request("calls"):
     ran = run("capture", "app", "-o", tmp_path / "c", "--", sys.executable, script)
     assert ran.code == 0, ran.err
     (found,) = [one for one in findings(tmp_path / "c") if one["pattern"] == "n-plus-one"]
-    trial = run("trial", tmp_path / "c", "--finding", found["key"], "--db", office.url, "--json").json
+    trial = run(
+        "trial", tmp_path / "c", "--finding", found["key"], "--db", office.url, "--json"
+    ).json
     assert (
-        all(alternative["same_result"] for alternative in trial["alternatives"]) and len(trial["alternatives"]) == 3
+        all(alternative["same_result"] for alternative in trial["alternatives"])
+        and len(trial["alternatives"]) == 3
     ), trial["alternatives"]
 
 
@@ -155,19 +173,29 @@ def test_harder_data_shows_what_todays_rows_hide(
 ) -> None:
     easy = rewrite(before, after, "--json")
     assert easy.code == 0 and easy.json["same_result"], easy.out + easy.err
-    state = office.state() if office.server is not None else Path(office.url.removeprefix("sqlite:///")).read_bytes()
+    state = (
+        office.state()
+        if office.server is not None
+        else Path(office.url.removeprefix("sqlite:///")).read_bytes()
+    )
     hard = rewrite(before, after, "--synthetic-rows", "--json")
     assert hard.code == 1 and not hard.json["same_result"], hard.out + hard.err
     assert hard.json["difference"].startswith("with ") and any(
         words in hard.json["difference"] for words in planted.split("|")
     )
     assert state == (
-        office.state() if office.server is not None else Path(office.url.removeprefix("sqlite:///")).read_bytes()
+        office.state()
+        if office.server is not None
+        else Path(office.url.removeprefix("sqlite:///")).read_bytes()
     )
 
 
-def test_copies_stand_before_the_tables_whatever_the_path(office_of: Callable[..., Office], tmp_path: Path) -> None:
-    """A role whose path names temporary tables last would have its own tables found first, and changed."""
+def test_copies_stand_before_the_tables_whatever_the_path(
+    office_of: Callable[..., Office], tmp_path: Path
+) -> None:
+    """A role whose path names temporary tables last would have its own tables found first, and
+    changed.
+    """
     office = office_of("postgresql")
     (tmp_path / "before.sql").write_text("SELECT name FROM berth")
     (tmp_path / "after.sql").write_text("SELECT DISTINCT name FROM berth")
@@ -175,7 +203,9 @@ def test_copies_stand_before_the_tables_whatever_the_path(office_of: Callable[..
     office.ask(
         "CREATE FUNCTION touched() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RAISE EXCEPTION ''the live table''; END'"
     )
-    office.ask("CREATE TRIGGER berth_touched BEFORE INSERT OR DELETE ON berth EXECUTE FUNCTION touched()")
+    office.ask(
+        "CREATE TRIGGER berth_touched BEFORE INSERT OR DELETE ON berth EXECUTE FUNCTION touched()"
+    )
     office.ask("ALTER ROLE harbour SET search_path = public, pg_temp")
     try:
         found = run("trial", "--db", office.url, *files, "--synthetic-rows", "--json").json
@@ -189,15 +219,18 @@ def test_copies_stand_before_the_tables_whatever_the_path(office_of: Callable[..
 def test_what_is_the_same_with_harder_data_too(rewrite: Rewrite) -> None:
     counted = "SELECT b.id, b.name, (SELECT count(*) FROM port_call c WHERE c.berth_id = b.id) AS calls FROM berth b"
     ran = rewrite(CALLS, counted, "--synthetic-rows")
-    assert ran.code == 0 and "also the same on private copies" in ran.out and "NULL as berth_id" in ran.out, (
-        ran.out + ran.err
-    )
+    assert (
+        ran.code == 0
+        and "also the same on private copies" in ran.out
+        and "NULL as berth_id" in ran.out
+    ), ran.out + ran.err
     document = rewrite(CALLS, counted, "--synthetic-rows", "--json").json
     assert any(words.startswith("no rows in port_call") for words in document["synthetic_rows"])
     assert "no rows in berth" not in document["synthetic_rows"], "calls refer to them"
     index = ("--index", "CREATE INDEX n ON berth (name)", "--sql", "SELECT 1 FROM berth")
     refused(
-        run("trial", "--db", "sqlite:///x.db", *index, "--synthetic-rows"), "--synthetic-rows compares two statements"
+        run("trial", "--db", "sqlite:///x.db", *index, "--synthetic-rows"),
+        "--synthetic-rows compares two statements",
     )
 
 
@@ -216,12 +249,16 @@ def test_times_of_different_zones(office_of: Callable[..., Office], tmp_path: Pa
         words = ["--before", tmp_path / "before.sql", "--after", tmp_path / "after.sql"]
         return run("trial", "--db", office.url, *words, "--json").json
 
-    assert tried("eta AT TIME ZONE 'UTC'", "(eta + interval '2 hours') AT TIME ZONE 'Etc/GMT-2'")["same_result"]
+    assert tried("eta AT TIME ZONE 'UTC'", "(eta + interval '2 hours') AT TIME ZONE 'Etc/GMT-2'")[
+        "same_result"
+    ]
     assert "with a time zone on one side only" in tried("eta", "eta AT TIME ZONE 'UTC'")["cause"]
     assert "another time zone" in tried("eta", "eta + interval '2 hours'")["cause"]
 
 
-def test_values_come_from_the_capture(office: Office, capture_of: Captured, rewrite: Rewrite) -> None:
+def test_values_come_from_the_capture(
+    office: Office, capture_of: Captured, rewrite: Rewrite
+) -> None:
     capture = capture_of(office)
     rows = run("plan", capture, "--db", office.url, "--top", 40, "--json").json["statements"]
     before = next(row["sql"] for row in rows if "FROM tug_job" in row["sql"])
@@ -229,8 +266,15 @@ def test_values_come_from_the_capture(office: Office, capture_of: Captured, rewr
     after = f"SELECT * FROM (SELECT * FROM tug_job WHERE port_call_id = {mark}) j ORDER BY j.id"
     found = rewrite(before, after, capture, "--json").json
     assert found["same_result"] and found["sets"] >= 3 and found["before"]["rows"] > 0, found
-    refused(rewrite(before, after), "--before: the statement has 1 placeholder without a value", "a capture")
-    refused(rewrite("SELECT 1 WHERE 1 = ?", "SELECT 1", capture), "no query of the original statement's shape")
+    refused(
+        rewrite(before, after),
+        "--before: the statement has 1 placeholder without a value",
+        "a capture",
+    )
+    refused(
+        rewrite("SELECT 1 WHERE 1 = ?", "SELECT 1", capture),
+        "no query of the original statement's shape",
+    )
     refused(rewrite(before, "SELECT 1", capture), "can't be matched")
     few = rewrite("SELECT id FROM berth WHERE id = ?", "SELECT id FROM berth WHERE id = ? + 0", "--parameters", "[3]", "--parameters", "[4]", "--json")  # fmt: skip
     assert few.json["sets"] == 2 and few.json["before"]["rows"] == 2
@@ -239,7 +283,10 @@ def test_values_come_from_the_capture(office: Office, capture_of: Captured, rewr
 def test_a_difference_with_one_set_of_values_is_found_and_kept_private(
     office: Office, capture_of: Captured, rewrite: Rewrite
 ) -> None:
-    before, after = "SELECT name FROM berth WHERE id = ?", "SELECT name FROM berth WHERE id = ? AND id <> 4"
+    before, after = (
+        "SELECT name FROM berth WHERE id = ?",
+        "SELECT name FROM berth WHERE id = ? AND id <> 4",
+    )
     ran = rewrite(before, after, "--parameters", "[3]", "--parameters", "[4]")
     assert ran.code == 1 and "set 2 of 2" in ran.out and "lost:   ('Quay 4')" in ran.out
     capture = capture_of(office)
@@ -254,10 +301,18 @@ def test_an_index_on_each_database(office_of: Callable[..., Office], office: Off
     ran = run("trial", "--db", large.url, "--index", "CREATE INDEX signs ON vessel (call_sign)", "--sql", "SELECT * FROM vessel WHERE call_sign = ?", "--parameters", '["H00042"]', "--json")  # fmt: skip
     assert ran.code == 0, ran.err
     (row,) = ran.json["statements"]
-    assert row["uses_index"] and row["same_result"] and row["rows"] == 1 and ran.json["size_bytes"] > 10_000
+    assert (
+        row["uses_index"]
+        and row["same_result"]
+        and row["rows"] == 1
+        and ran.json["size_bytes"] > 10_000
+    )
     assert row["plan_before"][0]["kind"] == "full scan" and row["plan_after"][0]["index"] == "signs"
     units = {"sqlite": "machine steps", "postgresql": "blocks of 8 KiB", "mariadb": "handler reads"}
-    assert row["work_unit"] == units[office.system] and row["work"]["before"] > 5 * row["work"]["after"]
+    assert (
+        row["work_unit"] == units[office.system]
+        and row["work"]["before"] > 5 * row["work"]["after"]
+    )
     assert before is None or large.state() == before
 
 
@@ -287,7 +342,11 @@ def test_what_can_be_said_wrongly_of_an_index(served: Office) -> None:
     refused(run(*db, "--index", "CREATE INDEX n ON nowhere (name)"), "nowhere")
     refused(run(*db, "--index", "CREATE INDEX CONCURRENTLY n ON vessel (name)"), "CREATE INDEX")
     refused(run(*db), "name one thing to test")
-    refused(run("trial", "--db", served.url, "--index", "CREATE INDEX n ON vessel (name)"), "needs statements", "--sql")
+    refused(
+        run("trial", "--db", served.url, "--index", "CREATE INDEX n ON vessel (name)"),
+        "needs statements",
+        "--sql",
+    )
     if served.system == "mariadb":
         refused(run("trial", "--db", served.url, "--index", "CREATE INDEX n ON vessel (name)", "--sql", "SELECT * FROM harbour.vessel"), "names a schema")  # fmt: skip
 
@@ -306,7 +365,11 @@ def test_each_finding_is_replayed(office: Office, capture_of: Captured) -> None:
     for place, finding in enumerate(listed, 1):
         if finding["pattern"] not in ("n-plus-one", "sibling-filters"):
             if finding["pattern"] != "over-wide":
-                refused(run("trial", capture, "--db", office.url, "--finding", place), "statement", "--before")
+                refused(
+                    run("trial", capture, "--db", office.url, "--finding", place),
+                    "statement",
+                    "--before",
+                )
             continue
         found = alternatives(office, capture, place, "--network-latency", "2ms")
         variants.add(finding["variant"])
@@ -317,30 +380,46 @@ def test_each_finding_is_replayed(office: Office, capture_of: Captured) -> None:
         for alternative in others:
             assert (
                 alternative["queries"] < base["queries"]
-                and alternative["ratio"]["low"] <= alternative["ratio"]["value"] <= alternative["ratio"]["high"]
+                and alternative["ratio"]["low"]
+                <= alternative["ratio"]["value"]
+                <= alternative["ratio"]["high"]
             )
             assert alternative["ratio_with_latency"] == pytest.approx(
                 base["with_latency_ms"] / alternative["with_latency_ms"]
             )
-        assert "the same rows" in found["verdict"]["text"] and "round trips saved" in found["verdict"]["text"]
+        assert (
+            "the same rows" in found["verdict"]["text"]
+            and "round trips saved" in found["verdict"]["text"]
+        )
     assert {"to-one", "to-many", "count"} <= variants
     statistics = next(i for i, f in enumerate(listed, 1) if f["pattern"] == "sibling-filters")
     note = alternatives(office, capture, statistics)["alternatives"][1]["note"]
     assert "1 key has no group: it must stay on the page, with 0" in note, "no call is waiting"
     refused(run("trial", capture, "--db", office.url, "--finding", "99"), "no finding 99")
     refused(
-        run("trial", capture, "--db", office.url, "--finding", "1", "--network-latency", "soon"), "--network-latency"
+        run("trial", capture, "--db", office.url, "--finding", "1", "--network-latency", "soon"),
+        "--network-latency",
     )
     refused(run("trial", "--db", office.url, "--finding", "1"), "--finding needs a capture")
 
 
-def test_the_join_keeps_its_parents_and_the_counts_their_zeros(office: Office, capture_of: Captured) -> None:
+def test_the_join_keeps_its_parents_and_the_counts_their_zeros(
+    office: Office, capture_of: Captured
+) -> None:
     capture = capture_of(office)
     listed = findings(capture)
-    to_one = next(i for i, f in enumerate(listed, 1) if f["variant"] == "to-one" and f["tables"] == ["vessel"])
-    names = [alternative["name"] for alternative in alternatives(office, capture, to_one)["alternatives"]]
+    to_one = next(
+        i for i, f in enumerate(listed, 1) if f["variant"] == "to-one" and f["tables"] == ["vessel"]
+    )
+    names = [
+        alternative["name"] for alternative in alternatives(office, capture, to_one)["alternatives"]
+    ]
     assert names == ["row by row", "one batched query", "outer join"]
-    counted = next(i for i, f in enumerate(listed, 1) if (f["pattern"], f["variant"]) == ("n-plus-one", "count"))
+    counted = next(
+        i
+        for i, f in enumerate(listed, 1)
+        if (f["pattern"], f["variant"]) == ("n-plus-one", "count")
+    )
     grouped = alternatives(office, capture, counted)["alternatives"][1]
     assert (
         grouped["name"] == "one grouped query"
@@ -353,7 +432,9 @@ def test_the_join_keeps_its_parents_and_the_counts_their_zeros(office: Office, c
 def test_a_look_up_of_the_latest_is_no_look_up_of_all(
     office_of: Callable[..., Office], record: Callable[..., Path]
 ) -> None:
-    """Two calls of one vessel, of which the lookup takes the latest: without its LIMIT a batch would give both."""
+    """Two calls of one vessel, of which the lookup takes the latest: without its LIMIT a batch
+    would give both.
+    """
     office = office_of("sqlite")
     path = office.url.removeprefix("sqlite:///")
     capture = record(
@@ -367,7 +448,9 @@ def test_a_look_up_of_the_latest_is_no_look_up_of_all(
         path,
     )
     listed = findings(capture)
-    place = next(i for i, f in enumerate(listed, 1) if f["route"] == "calls" and f["pattern"] == "n-plus-one")
+    place = next(
+        i for i, f in enumerate(listed, 1) if f["route"] == "calls" and f["pattern"] == "n-plus-one"
+    )
     tried = run("trial", capture, "--db", office.url, "--finding", place, "--json").json
     assert [alternative["same_result"] for alternative in tried["alternatives"]] == [
         True,
@@ -380,37 +463,70 @@ def test_weighing_tells_which_part_costs(office: Office) -> None:
         "SELECT v.id, (SELECT count(*) FROM berth b WHERE b.name = v.flag) AS moored FROM vessel v "
         "LEFT JOIN port_call c ON c.vessel_id = v.id AND c.id < 3 WHERE v.id < ? AND v.name <> 'x' ORDER BY v.name"
     )
-    ran = run("weigh", "--db", office.url, "--sql", sql, "--parameters", "[12]", "--json", "--timeout", 120)
+    ran = run(
+        "weigh",
+        "--db",
+        office.url,
+        "--sql",
+        sql,
+        "--parameters",
+        "[12]",
+        "--json",
+        "--timeout",
+        120,
+    )
     assert ran.code == 0, ran.err
     parts = {(part["kind"], part["part"][:12]): part for part in ran.json["parts"]}
-    assert [kind for kind, _ in parts] and {kind for kind, _ in parts} == {"join", "condition", "subquery", "sort"}
+    assert [kind for kind, _ in parts] and {kind for kind, _ in parts} == {
+        "join",
+        "condition",
+        "subquery",
+        "sort",
+    }
     # What takes seconds without a part, as on a busy machine, runs once and claims no ratio.
     ratios = [part["ratio"]["value"] for part in ran.json["parts"] if part["ratio"] is not None]
     assert ratios and ratios == sorted(ratios, reverse=True), "the dearest first"
     assert all(
-        part["cost_ms"] == pytest.approx(ran.json["whole_ms"] - part["without_ms"]) for part in ran.json["parts"]
+        part["cost_ms"] == pytest.approx(ran.json["whole_ms"] - part["without_ms"])
+        for part in ran.json["parts"]
     )
     limited = next(part for part in ran.json["parts"] if part["part"].startswith("v.id <"))
-    assert limited["rows"] > ran.json["rows"] == 11 and "rows instead of 11" in limited["verdict"]["text"]
-    assert "subquery: (SELECT" in run("weigh", "--db", office.url, "--sql", sql, "--parameters", "[12]").out
+    assert (
+        limited["rows"] > ran.json["rows"] == 11
+        and "rows instead of 11" in limited["verdict"]["text"]
+    )
+    assert (
+        "subquery: (SELECT"
+        in run("weigh", "--db", office.url, "--sql", sql, "--parameters", "[12]").out
+    )
     refused(run("weigh", "--db", office.url, "--sql", "SELECT 1"), "no clause can be removed")
-    refused(run("weigh", "--db", office.url, "--sql", "DELETE FROM vessel WHERE id = 1"), "one SELECT")
+    refused(
+        run("weigh", "--db", office.url, "--sql", "DELETE FROM vessel WHERE id = 1"), "one SELECT"
+    )
     refused(run("weigh", "--db", office.url), "name either a capture or --sql")
 
 
 def test_weighing_a_shape_of_a_capture(served: Office, capture_of: Captured) -> None:
     capture = capture_of(served)
     rows = run("plan", capture, "--db", served.url, "--top", 40, "--json").json["statements"]
-    shape = next(row["shape"] for row in rows if "ORDER BY port_call.eta" in row["sql"] and "status" in row["sql"])
+    shape = next(
+        row["shape"]
+        for row in rows
+        if "ORDER BY port_call.eta" in row["sql"] and "status" in row["sql"]
+    )
     ran = run("weigh", capture, "--db", served.url, "--shape", shape, "--json")
     assert {part["kind"] for part in ran.json["parts"]} == {"condition", "sort", "limit"}, ran.err
-    refused(run("weigh", capture, "--db", served.url, "--shape", "zzz"), "no statement of shape zzz")
+    refused(
+        run("weigh", capture, "--db", served.url, "--shape", "zzz"), "no statement of shape zzz"
+    )
 
 
 def test_columns_that_the_look_up_gives_other_names(
     office_of: Callable[..., Office], record: Callable[..., Path]
 ) -> None:
-    """Labels such as older ORMs write: `berth_id` is the berth's id there, and a column of the call here."""
+    """Labels such as older ORMs write: `berth_id` is the berth's id there, and a column of the call
+    here.
+    """
     office = office_of("sqlite")
     capture = record(
         """
@@ -431,9 +547,16 @@ def test_columns_that_the_look_up_gives_other_names(
     )
     listed = {f["route"]: f["key"] for f in findings(capture) if f["pattern"] == "n-plus-one"}
     first = alternatives(office, capture, listed["jobs"])["alternatives"]
-    assert [alternative["name"] for alternative in first] == ["row by row", "one batched query", "outer join"]
+    assert [alternative["name"] for alternative in first] == [
+        "row by row",
+        "one batched query",
+        "outer join",
+    ]
     assert all(alternative["same_result"] for alternative in first), first
-    assert "port_call.vessel_id AS port_call_vessel_id" in first[2]["sql"] and "not show" not in first[1]["note"]
+    assert (
+        "port_call.vessel_id AS port_call_vessel_id" in first[2]["sql"]
+        and "not show" not in first[1]["note"]
+    )
     second = alternatives(office, capture, listed["sums"])["alternatives"]
     assert [alternative["name"] for alternative in second] == ["row by row", "one batched query"], (
         "a join has no word for the sum"
@@ -461,13 +584,20 @@ def test_the_first_of_each_and_whether_there_is_one(office: Office, tmp_path: Pa
     """Both roads give what the lookups gave, vessels without a call among them."""
     (tmp_path / "pages.py").write_text(PAGES_BY_HAND)
     capture = tmp_path / "calls"
-    done = run("capture", "app", "-o", capture, "--", sys.executable, tmp_path / "pages.py", office.app_url)
+    done = run(
+        "capture", "app", "-o", capture, "--", sys.executable, tmp_path / "pages.py", office.app_url
+    )
     assert done.code == 0, done.err
     found = {f["route"]: f for f in findings(capture)}
-    assert {route: f["variant"] for route, f in found.items()} == {"first": "first-of-each", "whether": "exists"}
+    assert {route: f["variant"] for route, f in found.items()} == {
+        "first": "first-of-each",
+        "whether": "exists",
+    }
     for finding in found.values():
         tried = alternatives(office, capture, finding["key"])
-        assert tried["lookups"] == 20 and [alternative["same_result"] for alternative in tried["alternatives"]] == [
+        assert tried["lookups"] == 20 and [
+            alternative["same_result"] for alternative in tried["alternatives"]
+        ] == [
             True,
             True,
         ], tried

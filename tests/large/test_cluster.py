@@ -1,4 +1,6 @@
-"""A Dask cluster of three workers on loopback, one of which is killed while it works; captures in other places than files."""
+"""A Dask cluster of three workers on loopback, one of which is killed while it works; captures in
+other places than files.
+"""
 
 from __future__ import annotations
 
@@ -28,10 +30,24 @@ _DASK = [sys.executable, "-m", "dask"]
 def served(tmp_path: Path) -> Iterator[tuple[str, list[subprocess.Popen[bytes]]]]:
     """A scheduler's address, and its three workers."""
     file = tmp_path / "scheduler.json"
-    quiet: dict[str, Any] = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "cwd": tmp_path}
+    quiet: dict[str, Any] = {
+        "stdout": subprocess.DEVNULL,
+        "stderr": subprocess.DEVNULL,
+        "cwd": tmp_path,
+    }
     started = [
         subprocess.Popen(
-            [*_DASK, "scheduler", "--host", "127.0.0.1", "--port", "0", "--no-dashboard", "--scheduler-file", file],
+            [
+                *_DASK,
+                "scheduler",
+                "--host",
+                "127.0.0.1",
+                "--port",
+                "0",
+                "--no-dashboard",
+                "--scheduler-file",
+                file,
+            ],
             **quiet,
         )
     ]
@@ -64,7 +80,9 @@ def capture(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 
 
 def test_a_worker_that_is_killed_costs_time_and_not_the_answer(
-    served: tuple[str, list[subprocess.Popen[bytes]]], capture: Path, monkeypatch: pytest.MonkeyPatch
+    served: tuple[str, list[subprocess.Popen[bytes]]],
+    capture: Path,
+    monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     address, workers = served
     alone = document(capture, executors.ExecutorOptions(1))
@@ -87,16 +105,23 @@ def test_a_worker_that_is_killed_costs_time_and_not_the_answer(
 def test_a_cluster_that_is_not_there(capture: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(cluster, "_AWAY_S", 1)
     refused(
-        run("requests", capture, "--cluster", "tcp://127.0.0.1:9"), "there is no Dask scheduler at tcp://127.0.0.1:9"
+        run("requests", capture, "--cluster", "tcp://127.0.0.1:9"),
+        "there is no Dask scheduler at tcp://127.0.0.1:9",
     )
-    refused(run("requests", capture, "--cluster", "nonsense"), "there is no Dask scheduler at nonsense")
+    refused(
+        run("requests", capture, "--cluster", "nonsense"), "there is no Dask scheduler at nonsense"
+    )
 
 
 def test_a_worker_with_another_ask_less(
     served: tuple[str, Any], capture: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(cluster, "__version__", "9.9")
-    refused(run("requests", capture, "--cluster", served[0]), "here is 9.9", "install the same version on both")
+    refused(
+        run("requests", capture, "--cluster", served[0]),
+        "here is 9.9",
+        "install the same version on both",
+    )
 
 
 def test_a_cluster_of_this_machine(capture: Path) -> None:
@@ -125,7 +150,8 @@ def test_captures_in_a_store(capture: Path) -> None:
             route["route"]: route["requests"] for route in here["routes"]
         }
         refused(
-            run("requests", f"http://127.0.0.1:{server.server_port}/secret/0.askless.jsonl"), "/secret/0.askless.jsonl"
+            run("requests", f"http://127.0.0.1:{server.server_port}/secret/0.askless.jsonl"),
+            "/secret/0.askless.jsonl",
         )
         server.shutdown()
     refused(run("requests", "memory://nothing"), "there is no capture at memory://nothing")

@@ -1,5 +1,6 @@
-"""Large captures: in pieces, on processes, growing. Whatever the cut, each request is in one piece, whole; whatever the number of
-workers, the answer is the same to the byte."""
+"""Large captures: in pieces, on processes, growing. Whatever the cut, each request is in one piece,
+whole; whatever the number of workers, the answer is the same to the byte.
+"""
 
 from __future__ import annotations
 
@@ -40,7 +41,9 @@ TEXTS = (
 )
 
 
-def written(path: Path, dice: random.Random, count: int, ended: float = 1.0, to_the_end: bool = False) -> None:
+def written(
+    path: Path, dice: random.Random, count: int, ended: float = 1.0, to_the_end: bool = False
+) -> None:
     """A capture of requests side by side, some of which never end, unless it goes on `to_the_end`."""
     now = 0
     open_: list[list[int]] = []
@@ -102,7 +105,12 @@ def totals(summary: Summary) -> dict[str, Any]:
     texts_most=st.sampled_from([1, 2, 50_000]),
 )  # fmt: skip
 def test_any_cut_gives_each_request_once_and_whole(
-    dice: random.Random, count: int, size: int, ended: bool, texts_most: int, tmp_path_factory: pytest.TempPathFactory
+    dice: random.Random,
+    count: int,
+    size: int,
+    ended: bool,
+    texts_most: int,
+    tmp_path_factory: pytest.TempPathFactory,
 ) -> None:
     """Also where the recorder releases its texts now and then."""
     folder = tmp_path_factory.mktemp("cut")
@@ -110,7 +118,10 @@ def test_any_cut_gives_each_request_once_and_whole(
         patch.setattr("askless.core.records.interning.TEXTS_MOST", texts_most)
         for number in range(dice.randrange(1, 4)):
             written(
-                folder / f"{number}.askless.jsonl", random.Random(dice.getrandbits(32)), count, 1.0 if ended else 0.7
+                folder / f"{number}.askless.jsonl",
+                random.Random(dice.getrandbits(32)),
+                count,
+                1.0 if ended else 0.7,
             )
     whole_reports: list[FileReport] = []
     whole = list(read(folder, whole_reports))
@@ -136,14 +147,22 @@ def document(path: Path, wish: executors.ExecutorOptions) -> bytes:
     with executors.wished(wish):
         summary, notes = loading.load(path)
     judged = findings.judged_from(summary, notes)
-    return msgspec.json.encode(judged) + msgspec.json.encode(requests.document_of(path, summary, notes))
+    return msgspec.json.encode(judged) + msgspec.json.encode(
+        requests.document_of(path, summary, notes)
+    )
 
 
-def test_the_answer_is_the_same_whatever_the_number_of_workers(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_the_answer_is_the_same_whatever_the_number_of_workers(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     for number in range(3):
         written(tmp_path / f"{number}.askless.jsonl", random.Random(number), 300)
     with gzip.open(tmp_path / "3.askless.jsonl.gz", "wb") as packed:
-        packed.write((tmp_path / "0.askless.jsonl").read_bytes().replace(b'"clock_ns"', b'"pid":7,"clock_ns"'))
+        packed.write(
+            (tmp_path / "0.askless.jsonl")
+            .read_bytes()
+            .replace(b'"clock_ns"', b'"pid":7,"clock_ns"')
+        )
     monkeypatch.setattr(partitions, "PIECE_BYTES", 20_000)
     assert len(pieces_of(tmp_path)) > 6
     alone = document(tmp_path, executors.ExecutorOptions(1))
@@ -152,11 +171,16 @@ def test_the_answer_is_the_same_whatever_the_number_of_workers(tmp_path: Path, m
     assert document(tmp_path, executors.ExecutorOptions(3)) == alone
 
 
-def test_what_is_wrong_with_a_piece_is_said_as_ever(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_is_wrong_with_a_piece_is_said_as_ever(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     written(tmp_path / "0.askless.jsonl", random.Random(1), 300)
     whole = (tmp_path / "0.askless.jsonl").read_bytes()
     lines = whole.splitlines(keepends=True)
-    torn = b"".join([*lines[:200], b'{"event":"queries","request":\n', *lines[200:-3]]) + lines[-2][:20]
+    torn = (
+        b"".join([*lines[:200], b'{"event":"queries","request":\n', *lines[200:-3]])
+        + lines[-2][:20]
+    )
     (tmp_path / "0.askless.jsonl").write_bytes(torn)
     expected = loading.load(tmp_path)[1]
     assert any("line 201" in note for note in expected) and any("torn" in note for note in expected)
@@ -170,18 +194,24 @@ def test_what_is_wrong_with_a_piece_is_said_as_ever(tmp_path: Path, monkeypatch:
     refused(run("findings", tmp_path, "--workers", "0"), "--workers takes a whole number from 1")
 
 
-def test_a_file_that_goes_while_the_capture_is_read(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_file_that_goes_while_the_capture_is_read(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """Rotation removes the oldest: an answer without it is not passed off as the whole."""
     for number in range(3):
         written(tmp_path / f"{number}.askless.jsonl", random.Random(number), 30)
     plain = partitions._size
     monkeypatch.setattr(
-        partitions, "_size", lambda file: plain(file) if "1." not in file.name else plain(file.with_name("gone"))
+        partitions,
+        "_size",
+        lambda file: plain(file) if "1." not in file.name else plain(file.with_name("gone")),
     )
     refused(run("requests", tmp_path), "can't read", "gone", "--max-size deletes the oldest files")
     monkeypatch.undo()
     found = partitions.pieces_of
-    monkeypatch.setattr(loading, "pieces_of", lambda path: (found(path), (path / "1.askless.jsonl").unlink())[0])
+    monkeypatch.setattr(
+        loading, "pieces_of", lambda path: (found(path), (path / "1.askless.jsonl").unlink())[0]
+    )
     refused(run("requests", tmp_path), "can't read", "--max-size deletes the oldest files")
 
 
@@ -191,17 +221,24 @@ def test_a_request_with_very_many_queries_is_added_up(tmp_path: Path) -> None:
         writer.request_began(RequestBegan(1, "job import", 0))
         for start in range(0, LOOKED_MOST + 20_000, 100):
             writer.queries(
-                1, [QuerySeen(TEXTS[0], n, 7, rows=2, bytes=3, parameters=(n,)) for n in range(start, start + 100)]
+                1,
+                [
+                    QuerySeen(TEXTS[0], n, 7, rows=2, bytes=3, parameters=(n,))
+                    for n in range(start, start + 100)
+                ],
             )
         writer.request_ended(RequestEnded(1, 10**6))
     (request,) = list(read(path))
-    assert len(request) == LOOKED_MOST and sum(one.count for one in request.beyond.values()) == 20_000
+    assert (
+        len(request) == LOOKED_MOST and sum(one.count for one in request.beyond.values()) == 20_000
+    )
     (row,) = run("requests", path, "--json").json["routes"]
     assert (row["queries"], row["rows"], row["bytes"]) == (70_000, 140_000, 210_000)
     assert row["database_ms"] == pytest.approx(70_000 * 7 / 1e6)
     told = run("findings", path)
     assert (
-        "first 50,000 queries of a request" in " ".join(told.err.split()) and "70,000 queries per request" in told.out
+        "first 50,000 queries of a request" in " ".join(told.err.split())
+        and "70,000 queries per request" in told.out
     )
 
 
@@ -237,7 +274,9 @@ def test_many_shapes_are_judged_in_proportion(tmp_path: Path) -> None:
     assert calls(400) < 2.3 * calls(200)
 
 
-def test_shapes_that_never_come_again_are_bounded(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_shapes_that_never_come_again_are_bounded(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr("askless.core.aggregation.aggregator.SHAPES_MOST", 40)
     monkeypatch.setattr("askless.core.records.interning.TEXTS_MOST", 30)
     path = tmp_path / "churn.jsonl"
@@ -245,10 +284,16 @@ def test_shapes_that_never_come_again_are_bounded(tmp_path: Path, monkeypatch: p
         for number in range(1, 101):
             writer.request_began(RequestBegan(number, "GET /all", number * 1000))
             events = [
-                QuerySeen(f"SELECT a AS name_{number}_{n} FROM vessel", number * 1000 + n, 7, rows=1) for n in range(3)
+                QuerySeen(
+                    f"SELECT a AS name_{number}_{n} FROM vessel", number * 1000 + n, 7, rows=1
+                )
+                for n in range(3)
             ]
             events += [
-                QuerySeen(TEXTS[0], number * 1000 + 10 + n, 7, rows=1, parameters=(n,), digest=n + 1) for n in range(3)
+                QuerySeen(
+                    TEXTS[0], number * 1000 + 10 + n, 7, rows=1, parameters=(n,), digest=n + 1
+                )
+                for n in range(3)
             ]
             writer.queries(number, events)
             writer.request_ended(RequestEnded(number, number * 1000 + 100))
@@ -257,17 +302,23 @@ def test_shapes_that_never_come_again_are_bounded(tmp_path: Path, monkeypatch: p
     (route,) = summary.routes.values()
     assert len(route.shapes) == 41 and sum(stats.count for stats in route.shapes.values()) == 600
     assert route.repeated == 200, "those beyond the most are none of each other's repeats"
-    (found,) = [one for one in findings.judged_from(summary).findings if one.pattern == "n-plus-one"]
+    (found,) = [
+        one for one in findings.judged_from(summary).findings if one.pattern == "n-plus-one"
+    ]
     assert found.tables == ("vessel",) and found.requests == 100
     ran = run("requests", path, "--json")
     (row,) = ran.json["routes"]
     assert row["queries"] == 6 and row["rows"] == 6
     reader = Reader(path)
     assert sum(1 for _ in reader) == 100
-    assert len(reader.assembly.tables.statements) <= 2 * 31, "texts that do not come again are let go"
+    assert len(reader.assembly.tables.statements) <= 2 * 31, (
+        "texts that do not come again are let go"
+    )
 
 
-def test_tables_that_nothing_refers_to_any_more_are_let_go(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_tables_that_nothing_refers_to_any_more_are_let_go(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """Also by routes that are seldom asked."""
     monkeypatch.setattr("askless.core.records.interning.TEXTS_MOST", 4)
     path = tmp_path / "churn.jsonl"
@@ -275,7 +326,9 @@ def test_tables_that_nothing_refers_to_any_more_are_let_go(tmp_path: Path, monke
         for number in range(1, 101):
             writer.request_began(RequestBegan(number, f"GET /once/{number}", number * 1000))
             texts = [f"SELECT a AS name_{number}_{n} FROM vessel" for n in range(3)]
-            writer.queries(number, [QuerySeen(text, number * 1000 + n, 7) for n, text in enumerate(texts)])
+            writer.queries(
+                number, [QuerySeen(text, number * 1000 + n, 7) for n, text in enumerate(texts)]
+            )
             writer.request_ended(RequestEnded(number, number * 1000 + 100))
     alive = []
 
@@ -291,7 +344,9 @@ def test_tables_that_nothing_refers_to_any_more_are_let_go(tmp_path: Path, monke
 def test_totals_over_all_routes_are_bounded_and_patterns_pass_over_the_rest(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """Routes with values in their names, say. What came first is distinguished, all is counted, and a note says so."""
+    """Routes with values in their names, say. What came first is distinguished, all is counted, and
+    a note says so.
+    """
     path = tmp_path / "routes.jsonl"
     with closing(CaptureWriter(path, "python", "sqlite")) as writer:
         for number in range(1, 41):
@@ -310,8 +365,14 @@ def test_totals_over_all_routes_are_bounded_and_patterns_pass_over_the_rest(
     for size in (10**9, 3_000):
         monkeypatch.setattr(partitions, "PIECE_BYTES", size)
         summary, notes = loading.load(path)
-        assert sum(stats.count for route in summary.routes.values() for stats in route.shapes.values()) == 320
-        assert sum(stats.count for route in summary.routes.values() for stats in route.own_shapes()) == 320
+        assert (
+            sum(stats.count for route in summary.routes.values() for stats in route.shapes.values())
+            == 320
+        )
+        assert (
+            sum(stats.count for route in summary.routes.values() for stats in route.own_shapes())
+            == 320
+        )
         assert summary.lumped > 200 and any("added up together" in note for note in notes)
         found = findings.judged_from(summary).findings
         assert 0 < len(found) < len(everything.findings)
@@ -340,11 +401,15 @@ def test_a_recorder_that_lets_go_of_texts_says_so(tmp_path: Path) -> None:
     reader = Reader(path)
     (request,) = list(reader)
     texts = [request.text(i) for i in range(len(request))] if not request.beyond else []
-    assert [text for text in texts if "again" not in text] == [f"SELECT 1 AS c{n}" for n in range(10_200)]
+    assert [text for text in texts if "again" not in text] == [
+        f"SELECT 1 AS c{n}" for n in range(10_200)
+    ]
     assert [request.parameters[i] for i, text in enumerate(texts) if "again" in text] == [
         (n,) for n in range(0, 10_200, 500)
     ]
-    assert min(reader.assembly.tables.statements) < forgotten[0], "an open request keeps what it asked"
+    assert min(reader.assembly.tables.statements) < forgotten[0], (
+        "an open request keeps what it asked"
+    )
 
 
 def grown(folder: Path, number: int) -> None:
@@ -380,12 +445,19 @@ def test_following_reads_what_is_new(command: str, tmp_path: Path) -> None:
 
 def test_following_takes_no_options_that_need_an_end(tmp_path: Path) -> None:
     grown(tmp_path, 1)
-    refused(run("findings", tmp_path, "--follow", "--show", "1"), "--follow can't be combined with --show")
-    refused(run("requests", tmp_path, "--follow", "--each"), "--follow can't be combined with --each")
+    refused(
+        run("findings", tmp_path, "--follow", "--show", "1"),
+        "--follow can't be combined with --show",
+    )
+    refused(
+        run("requests", tmp_path, "--follow", "--each"), "--follow can't be combined with --each"
+    )
     refused(run("requests", tmp_path / "none", "--follow"), "there is no capture")
 
 
-def test_structures_are_kept_between_runs_without_values(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_structures_are_kept_between_runs_without_values(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     from askless.core.sql.structure_store import structure_of
     from askless.project.structure_cache import cached_structures
 
@@ -399,7 +471,9 @@ def test_structures_are_kept_between_runs_without_values(tmp_path: Path, monkeyp
     assert kept.stat().st_mode & 0o077 == 0
     structure_of.cache_clear()
     with monkeypatch.context() as patch, cached_structures():
-        patch.setattr("askless.core.sql.structure_reader.read", lambda *_: pytest.fail("parsed again"))
+        patch.setattr(
+            "askless.core.sql.structure_reader.read", lambda *_: pytest.fail("parsed again")
+        )
         assert structure_of(text, "sqlite") == first
     kept.write_bytes(b"something else")
     structure_of.cache_clear()
@@ -424,5 +498,7 @@ def test_what_is_judged_here_is_parsed_once_whoever_added_it_up(
         return [one.key for one in findings.judged_from(summary).findings]
 
     first = judged()
-    monkeypatch.setattr("askless.core.sql.structure_reader.read", lambda *_: pytest.fail("parsed again"))
+    monkeypatch.setattr(
+        "askless.core.sql.structure_reader.read", lambda *_: pytest.fail("parsed again")
+    )
     assert first and judged() == first

@@ -1,4 +1,6 @@
-"""Logs of applications: by a pattern, by the fields of JSON lines, and as Django and SQLAlchemy really write them."""
+"""Logs of applications: by a pattern, by the fields of JSON lines, and as Django and SQLAlchemy
+really write them.
+"""
 
 from __future__ import annotations
 
@@ -57,7 +59,11 @@ def test_json_lines_by_field_names(project: Path) -> None:
         )  # fmt: skip
 
     text = "\n".join(
-        [*(one(turn, request) for request in range(3) for turn in range(6)), '{"ts": "x", "level": "info"}', "plain"]
+        [
+            *(one(turn, request) for request in range(3) for turn in range(6)),
+            '{"ts": "x", "level": "info"}',
+            "plain",
+        ]
     )
     ran = captured(project, text, "lines")
     assert ran.code == 0, ran.err
@@ -66,7 +72,11 @@ def test_json_lines_by_field_names(project: Path) -> None:
     assert {query.parameters for query in read.queries} == {str(9000 + turn) for turn in range(6)}
     assert {(query.system, query.duration_ms) for query in read.queries} == {("mysql", 0.4)}
     (found,) = findings(project / "calls")
-    assert (found["pattern"], found["evidence"], found["route"]) == ("n-plus-one", "repeated", "/calls/due")
+    assert (found["pattern"], found["evidence"], found["route"]) == (
+        "n-plus-one",
+        "repeated",
+        "/calls/due",
+    )
 
 
 def test_a_pattern_of_the_projects_own(project: Path) -> None:
@@ -82,7 +92,9 @@ def test_a_pattern_of_the_projects_own(project: Path) -> None:
     assert {(query.statement, query.rows, query.duration_ms) for query in read.queries} == {
         ("SELECT name FROM vessel WHERE id = $1", 1, 0.25)
     }
-    assert sorted({query.parameters for query in read.queries}) == [str(9000 + turn) for turn in range(5)]
+    assert sorted({query.parameters for query in read.queries}) == [
+        str(9000 + turn) for turn in range(5)
+    ]
 
 
 @pytest.mark.parametrize(
@@ -90,7 +102,10 @@ def test_a_pattern_of_the_projects_own(project: Path) -> None:
     [
         ("[logs.office]\npattern = '(?P<time>.*)'", "has no group or field for the statement"),
         ("[logs.office]\npattern = '(?P<sql>.*'", "can't be read"),
-        ("[logs.office]\npattern = '(?P<sql>.*)(?P<colour>.*)'", "names colour, which nobody knows"),
+        (
+            "[logs.office]\npattern = '(?P<sql>.*)(?P<colour>.*)'",
+            "names colour, which nobody knows",
+        ),
         ("[logs.office]\nfields = { sql = 'a' }\npattern = 'x(?P<sql>.)'", "one of the two"),
         ("[logs.office]\npattern = '(?P<sql>.*)'\nsystem = 'paper'", "a system 'paper'"),
         ("[logs.office]\nptatern = 'x'", "is invalid"),
@@ -99,7 +114,12 @@ def test_a_pattern_of_the_projects_own(project: Path) -> None:
 def test_layouts_that_can_not_be_used(toml: str, word: str, tmp_path: Path) -> None:
     (tmp_path / "askless.toml").write_text(toml)
     ran = captured(tmp_path, "x\n", "office")
-    assert ran.code == 2 and word in ran.err and "askless.toml" in ran.err and "Traceback" not in ran.err, ran.err
+    assert (
+        ran.code == 2
+        and word in ran.err
+        and "askless.toml" in ran.err
+        and "Traceback" not in ran.err
+    ), ran.err
 
 
 def test_a_log_in_another_layout_is_told(project: Path) -> None:
@@ -112,7 +132,12 @@ def written(script: str, folder: Path) -> str:
     """What a real program writes to standard error."""
     (folder / "program.py").write_text(textwrap.dedent(script))
     done = subprocess.run(
-        [sys.executable, folder / "program.py"], capture_output=True, text=True, check=True, timeout=60, cwd=folder
+        [sys.executable, folder / "program.py"],
+        capture_output=True,
+        text=True,
+        check=True,
+        timeout=60,
+        cwd=folder,
     )
     return done.stderr
 
@@ -149,7 +174,8 @@ SQLALCHEMY = """
 
 
 @pytest.mark.parametrize(
-    "name, script, table", [("django", DJANGO, "django_content_type"), ("sqlalchemy", SQLALCHEMY, "vessel")]
+    "name, script, table",
+    [("django", DJANGO, "django_content_type"), ("sqlalchemy", SQLALCHEMY, "vessel")],
 )
 def test_what_orms_really_write(name: str, script: str, table: str, tmp_path: Path) -> None:
     ran = captured(tmp_path, written(script, tmp_path), name)
@@ -157,7 +183,8 @@ def test_what_orms_really_write(name: str, script: str, table: str, tmp_path: Pa
     look_ups: list[Any] = [
         one
         for one in askless.read(tmp_path / "calls", values=True).queries
-        if f"FROM {table}" in one.statement.replace('"', "").replace("\n", "") and "WHERE" in one.statement
+        if f"FROM {table}" in one.statement.replace('"', "").replace("\n", "")
+        and "WHERE" in one.statement
     ]
     assert [one.parameters for one in look_ups][:7] == [str(key) for key in range(1, 8)], [
         one.statement for one in look_ups
@@ -167,7 +194,8 @@ def test_what_orms_really_write(name: str, script: str, table: str, tmp_path: Pa
 
 
 WRITTEN = Path(__file__).with_name("written")
-# Of each log: whether parameters are next to the statement, the keys that were looked up, the statements that lookups are not.
+# Of each log: whether parameters are next to the statement, the keys that were looked up, the
+# statements that lookups are not.
 KEYS = {
     "activerecord": ["1", "2", "3", "4", "5"], "doctrine": ["1", "2", "3"], "drizzle": ["1", "2", "3"],
     "eclipselink": ["'1'", "'2'", "'3'"], "hibernate": ["'1'", "'2'", "'3'"], "hibernate-formatted": ["'1'", "'2'", "'3'"],
@@ -186,12 +214,18 @@ KEYED = re.compile(r"""WHERE \(*[`"]?(?:\w+[`"]?\.[`"]?)?id[`"]? ?= ?(\?|\$1|\d+
 
 @pytest.mark.parametrize("name", KEYS)
 def test_logs_that_orms_of_other_languages_wrote(name: str, tmp_path: Path) -> None:
-    """Made by the programs in written/programs. The format is seen; nothing that is not a statement gets into one."""
+    """Made by the programs in written/programs. The format is seen; nothing that is not a statement
+    gets into one.
+    """
     ran = run("capture", "log", WRITTEN / f"{name}.log", "-o", tmp_path / "calls")
     assert ran.code == 0 and f"look like {name.split('-')[0]};" in ran.err, ran.err
     queries: list[Any] = list(askless.read(tmp_path / "calls", values=True).queries)
     found = [(KEYED.search(" ".join(one.statement.split())), one) for one in queries]
-    keys = [one.parameters.split(", ")[0] if match[1] in ("?", "$1") else match[1] for match, one in found if match]
+    keys = [
+        one.parameters.split(", ")[0] if match[1] in ("?", "$1") else match[1]
+        for match, one in found
+        if match
+    ]
     assert keys[: len(KEYS[name])] == KEYS[name]
     for one in queries:
         assert one.statement.split()[0].isupper() or one.statement.split()[0] in (
@@ -207,19 +241,25 @@ def test_logs_that_orms_of_other_languages_wrote(name: str, tmp_path: Path) -> N
     assert inserted and (name not in INSERTED or inserted[0].parameters == repr(INSERTED[name]))
 
 
-def test_active_record_tells_lines_of_code_and_answers_of_its_cache_are_no_queries(tmp_path: Path) -> None:
+def test_active_record_tells_lines_of_code_and_answers_of_its_cache_are_no_queries(
+    tmp_path: Path,
+) -> None:
     assert run("capture", "log", WRITTEN / "activerecord.log", "-o", tmp_path / "calls").code == 0
     text = (WRITTEN / "activerecord.log").read_text()
     queries: list[Any] = list(askless.read(tmp_path / "calls", values=True).queries)
-    assert "CACHE Vessel Load" in text and len(queries) == text.count("ms)\x1b[0m") - text.count("CACHE")
+    assert "CACHE Vessel Load" in text and len(queries) == text.count("ms)\x1b[0m") - text.count(
+        "CACHE"
+    )
     (found,) = [one for one in findings(tmp_path / "calls") if one["pattern"] == "n-plus-one"]
-    assert [(line["file"], line["line"]) for line in found["lines"]] == [("r.rb", 11)] and found["tables"] == [
-        "vessels"
-    ]
+    assert [(line["file"], line["line"]) for line in found["lines"]] == [("r.rb", 11)] and found[
+        "tables"
+    ] == ["vessels"]
 
 
 def test_threads_that_take_turns_and_a_system(tmp_path: Path) -> None:
-    """What a thread binds belongs to its own statement, anyone who writes in between; `--system` says whose SQL it is."""
+    """What a thread binds belongs to its own statement, anyone who writes in between; `--system`
+    says whose SQL it is.
+    """
     lines = []
     for key in range(1, 6):
         for thread in ("exec-1", "exec-2"):
@@ -232,27 +272,43 @@ def test_threads_that_take_turns_and_a_system(tmp_path: Path) -> None:
                 f"2026-11-28 00:00:0{key},101 TRACE [{thread}] org.hibernate.orm.jdbc.bind - binding parameter {bound}"
             )
     (tmp_path / "app.log").write_text("\n".join(lines))
-    assert run("capture", "log", tmp_path / "app.log", "-o", tmp_path / "calls", "--system", "mariadb").code == 0
+    assert (
+        run(
+            "capture", "log", tmp_path / "app.log", "-o", tmp_path / "calls", "--system", "mariadb"
+        ).code
+        == 0
+    )
     queries: list[Any] = list(askless.read(tmp_path / "calls", values=True).queries)
     assert {one.system for one in queries} == {"mariadb"}
-    assert sorted(int(one.parameters.strip("'")) for one in queries) == sorted([*range(1, 6), *range(10, 60, 10)])
+    assert sorted(int(one.parameters.strip("'")) for one in queries) == sorted(
+        [*range(1, 6), *range(10, 60, 10)]
+    )
     ran = run("capture", "log", tmp_path / "app.log", "-o", tmp_path / "other", "--system", "paper")
     assert ran.code == 2 and "no system 'paper'" in ran.err
 
 
 @given(
     st.recursive(
-        st.none() | st.booleans() | st.integers(-(2**53), 2**53) | st.text(), lambda inner: st.lists(inner, max_size=4)
+        st.none() | st.booleans() | st.integers(-(2**53), 2**53) | st.text(),
+        lambda inner: st.lists(inner, max_size=4),
     )
 )
 def test_printed_values_are_read_or_left(given_value: Any) -> None:
     values, names = values_of(json.dumps(given_value))
     assert names == () and (not isinstance(given_value, list) or len(values) == len(given_value))
-    flat = [one for one in given_value if not isinstance(one, list)] if isinstance(given_value, list) else []
+    flat = (
+        [one for one in given_value if not isinstance(one, list)]
+        if isinstance(given_value, list)
+        else []
+    )
     if flat and len(flat) == len(given_value):
         assert list(values) == flat
         node = (
-            "[ " + ", ".join("undefined" if one is None else json.dumps(one, ensure_ascii=False) for one in flat) + " ]"
+            "[ "
+            + ", ".join(
+                "undefined" if one is None else json.dumps(one, ensure_ascii=False) for one in flat
+            )
+            + " ]"
         )
         assert list(values_of(node)[0]) == flat
     assert values_of(str(given_value))[1] == ()

@@ -1,4 +1,6 @@
-"""Plans that PostgreSQL's auto_explain writes: each with its query, whatever the settings, and read by `plan` without a database."""
+"""Plans that PostgreSQL's auto_explain writes: each with its query, whatever the settings, and read
+by `plan` without a database.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,11 @@ PLANS = {
 }  # fmt: skip
 SETTINGS: dict[str, dict[str, object]] = {
     "durations": {"log_min_duration_statement": 0},
-    "as JSON": {"log_min_duration_statement": 0, "auto_explain.log_format": "json", "auto_explain.log_verbose": "on"},
+    "as JSON": {
+        "log_min_duration_statement": 0,
+        "auto_explain.log_format": "json",
+        "auto_explain.log_verbose": "on",
+    },
     "statements first": {"log_statement": "all", "log_duration": "on"},
     "statements without durations": {"log_statement": "all"},
     "plans alone": {},
@@ -32,14 +38,18 @@ SORTED = "SELECT name FROM vessel WHERE name <> 'Query Text: x' ORDER BY name"
 def asked(server: servers.Server) -> None:
     with server.connect("postgres") as connection:
         connection.execute("CREATE TABLE vessel (id int PRIMARY KEY, name text)")
-        connection.execute("INSERT INTO vessel SELECT n, 'Tern ' || n FROM generate_series(1, 60) n")
+        connection.execute(
+            "INSERT INTO vessel SELECT n, 'Tern ' || n FROM generate_series(1, 60) n"
+        )
         connection.execute(
             "CREATE FUNCTION named(k int) RETURNS text LANGUAGE plpgsql AS $$ BEGIN RETURN (SELECT name FROM vessel WHERE id = k); END $$"
         )
         for key in (3, 4, 5):
             connection.execute("SELECT name\nFROM vessel WHERE id = %s", [key])
         connection.execute(CALLED)
-        connection.execute("PREPARE one(int, text) AS SELECT id FROM vessel WHERE id = $1 AND name <> $2")
+        connection.execute(
+            "PREPARE one(int, text) AS SELECT id FROM vessel WHERE id = $1 AND name <> $2"
+        )
         connection.execute("EXECUTE one(7, 'it''s')")
         connection.execute(SORTED)
 
@@ -80,7 +90,9 @@ def test_each_plan_is_with_its_query(name: str, logs: dict[str, Path], tmp_path:
     kinds = {text: row["plan"][0]["kind"] for text, row in by_text.items()}
     assert kinds["SELECT name FROM vessel WHERE name <> ? ORDER BY name"] == "sort"
     assert kinds["SELECT named(?)"] == "constant rows"
-    assert not any("k)" in text or "'Query" in str(row) for text, row in by_text.items()), "of a function, or unmasked"
+    assert not any("k)" in text or "'Query" in str(row) for text, row in by_text.items()), (
+        "of a function, or unmasked"
+    )
     if prepared:
         assert kinds["SELECT id FROM vessel WHERE id = $1 AND name <> $2"] == "index search"
         (executed,) = [one for one in queries if one.statement in prepared]
@@ -93,7 +105,9 @@ def test_a_request_a_query_and_a_shape_are_chosen(logs: dict[str, Path], tmp_pat
     rows = run("plan", tmp_path / "calls", "--json").json["statements"]
     one = run("plan", tmp_path / "calls", "--shape", rows[-1]["shape"], "--json").json["statements"]
     assert [row["shape"] for row in one] == [rows[-1]["shape"]]
-    placed = run("plan", tmp_path / "calls", "--request", request["name"], "--query", "4", "--json").json["statements"]
+    placed = run(
+        "plan", tmp_path / "calls", "--request", request["name"], "--query", "4", "--json"
+    ).json["statements"]
     assert [row["sql"] for row in placed] == [LOOK_UP]
     shown = run("plan", tmp_path / "calls", "--values").out
     assert "Query Text: x" in shown and "Query Text: x" not in run("plan", tmp_path / "calls").out
@@ -110,7 +124,9 @@ def test_without_plans_a_database_is_asked_for(logs: dict[str, Path], tmp_path: 
 
 
 def test_queries_keep_the_order_of_their_ends() -> None:
-    """A plan that may still come holds back what other sessions say meanwhile, and not for longer than it can take."""
+    """A plan that may still come holds back what other sessions say meanwhile, and not for longer
+    than it can take.
+    """
 
     def at(ms: int, session: str, message: str) -> list[str]:
         return [
@@ -123,7 +139,18 @@ def test_queries_keep_the_order_of_their_ends() -> None:
     assert at(1, "a", "duration: 1 ms  execute <unnamed>: SELECT 1") == []
     assert at(2, "b", "duration: 1 ms  statement: SELECT 2") == []
     assert at(3, "b", "duration: 1 ms  statement: SELECT 3") == []
-    assert at(4, "a", "duration: 1 ms  plan:\nQuery Text: SELECT 1\nResult  (cost=0..1 rows=1 width=4)") == []
-    assert at(5, "a", "duration: 1 ms  execute <unnamed>: SELECT 4") == ["SELECT 1", "SELECT 2", "SELECT 3"]
+    assert (
+        at(
+            4,
+            "a",
+            "duration: 1 ms  plan:\nQuery Text: SELECT 1\nResult  (cost=0..1 rows=1 width=4)",
+        )
+        == []
+    )
+    assert at(5, "a", "duration: 1 ms  execute <unnamed>: SELECT 4") == [
+        "SELECT 1",
+        "SELECT 2",
+        "SELECT 3",
+    ]
     assert at(500, "b", "duration: 1 ms  statement: SELECT 5") == ["SELECT 4"]
     assert [said.query.text for said in records.close() if said.query is not None] == ["SELECT 5"]

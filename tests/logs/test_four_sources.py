@@ -1,4 +1,6 @@
-"""One run seen at once by the recorder, the relay, the traces and the server's log: the same queries, but for what each can't see."""
+"""One run seen at once by the recorder, the relay, the traces and the server's log: the same
+queries, but for what each can't see.
+"""
 
 from __future__ import annotations
 
@@ -53,14 +55,24 @@ def seen(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
     """The captures of one run, by what recorded them."""
     folder = tmp_path_factory.mktemp("four")
     script = folder / "traced.py"
-    script.write_text(textwrap.dedent(APPLICATION.format(office=str(HARBOUR), pages=PAGES, turns=TURNS)))
+    script.write_text(
+        textwrap.dedent(APPLICATION.format(office=str(HARBOUR), pages=PAGES, turns=TURNS))
+    )
     settings = {"log_min_duration_statement": 0, "log_line_prefix": "%m [%p] %q%u@%d/%a "}
     with servers.postgresql(logging=False, more=settings) as server:
         url = f"postgresql+psycopg://harbour@127.0.0.1:{server.port}/postgres"
         fill = "import sys, data, sqlalchemy; data.fill(sqlalchemy.create_engine(sys.argv[1]), scale=2)"
         subprocess.run([sys.executable, "-c", fill, url], cwd=HARBOUR, check=True, timeout=120)
         since = server.mark()
-        words = [*ASKLESS, "capture", "relay", "-o", folder / "relay", "--to", f"postgresql://127.0.0.1:{server.port}"]
+        words = [
+            *ASKLESS,
+            "capture",
+            "relay",
+            "-o",
+            folder / "relay",
+            "--to",
+            f"postgresql://127.0.0.1:{server.port}",
+        ]
         relay = subprocess.Popen(list(map(str, words)), stderr=subprocess.PIPE, text=True)
         try:
             assert relay.stderr is not None
@@ -88,7 +100,9 @@ def seen(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
 def asked(capture: Path) -> Counter[str]:
     """How often each shape was asked: noise, and the marks of the test, omitted."""
     own = [
-        one for one in askless.read(capture).queries if not one.noise and " FROM " in " ".join(one.statement.split())
+        one
+        for one in askless.read(capture).queries
+        if not one.noise and " FROM " in " ".join(one.statement.split())
     ]
     return Counter(one.shape for one in own if "pg_catalog" not in one.statement)
 
@@ -97,17 +111,26 @@ def test_all_see_the_same_queries(seen: dict[str, Path]) -> None:
     counted = {name: asked(capture) for name, capture in seen.items()}
     assert sum(counted["app"].values()) > 300
     for name in ("relay", "traces", "log"):
-        assert counted[name] == counted["app"], (name, counted[name] - counted["app"], counted["app"] - counted[name])
+        assert counted[name] == counted["app"], (
+            name,
+            counted[name] - counted["app"],
+            counted["app"] - counted[name],
+        )
 
 
 def test_each_tells_requests_apart_as_it_can(seen: dict[str, Path]) -> None:
     routes = {
-        name: Counter(one.route for one in askless.read(capture).requests if one.queries > 1 and one.kind != "program")
+        name: Counter(
+            one.route
+            for one in askless.read(capture).requests
+            if one.queries > 1 and one.kind != "program"
+        )
         for name, capture in seen.items()
     }
     expected = {"GET /berths": TURNS, "GET /calls/due": TURNS, "GET /calls/{number}": TURNS}
     assert routes["app"] == routes["traces"] == expected
-    # Pauses distinguish them, and their tables name them; a transaction that a page leaves open joins it to the next one.
+    # Pauses distinguish them, and their tables name them; a transaction that a page leaves open
+    # joins it to the next one.
     assert sum(routes["log"].values()) >= 6 <= sum(routes["relay"].values())
     assert all("port_call" in route for name in ("relay", "log") for route in routes[name]), routes
 
@@ -115,14 +138,18 @@ def test_each_tells_requests_apart_as_it_can(seen: dict[str, Path]) -> None:
 def test_each_finds_the_loops_and_says_how_sure_it_is(seen: dict[str, Path]) -> None:
     loops = {}
     for name, capture in seen.items():
-        loops[name] = {f["shape"]: f["evidence"] for f in findings(capture) if f["pattern"] == "n-plus-one"}
+        loops[name] = {
+            f["shape"]: f["evidence"] for f in findings(capture) if f["pattern"] == "n-plus-one"
+        }
     known = {shape for shape, evidence in loops["app"].items() if evidence == "traced"}
     assert len(known) >= 4
     assert {loops["relay"][shape] for shape in known} == {"traced"}, "the relay sees results"
     # Counts need keys that were seen to flow; lookups are known from their repetition.
     for name in ("traces", "log"):
         told = known & set(loops[name])
-        assert len(told) >= len(known) - 1 and {loops[name][shape] for shape in told} == {"repeated"}
+        assert len(told) >= len(known) - 1 and {loops[name][shape] for shape in told} == {
+            "repeated"
+        }
 
 
 def test_what_each_does_not_see_is_left_open(seen: dict[str, Path]) -> None:

@@ -1,4 +1,6 @@
-"""Captures whose every text is hostile, a browser, and the packages from npm that pages and files are checked with."""
+"""Captures whose every text is hostile, a browser, and the packages from npm that pages and files
+are checked with.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,14 @@ SCRIPT = "<script>document.title='taken'</script>"
 NODE = Path(__file__).parents[2] / ".node-tests" / "node_modules"
 
 
-def loop(folder: Path, route: str, *, look_ups: int = 6, table: str = "vessel", place: CallSite | None = None) -> Made:
+def loop(
+    folder: Path,
+    route: str,
+    *,
+    look_ups: int = 6,
+    table: str = "vessel",
+    place: CallSite | None = None,
+) -> Made:
     """A request that lists calls and looks each one's vessel up."""
     made = Made(folder, "postgresql")
     made.route = route
@@ -25,18 +34,31 @@ def loop(folder: Path, route: str, *, look_ups: int = 6, table: str = "vessel", 
         made.place = place
     made.parents()
     for key in range(look_ups):
-        made.ask(f'SELECT id, name FROM "{table}" WHERE id = $1', 9000 + 3 * (key % 6) + 100 * (key // 6))
+        made.ask(
+            f'SELECT id, name FROM "{table}" WHERE id = $1', 9000 + 3 * (key % 6) + 100 * (key // 6)
+        )
     return made
 
 
 @pytest.fixture(scope="session")
 def hostile(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """Route, table, column, file, function, values and errors that would be scripts, mark-up or moves of the cursor."""
+    """Route, table, column, file, function, values and errors that would be scripts, mark-up or
+    moves of the cursor.
+    """
     folder = tmp_path_factory.mktemp("hostile")
     place = CallSite(f"/app/{SCRIPT}|`x`.py", 7, f"{SCRIPT}\x1b[2J\u202e")
-    made = loop(folder, f"GET /{SCRIPT}\x1b]0;taken\x07", place=place, table=f"v</style></script>{SCRIPT}")
-    made.ask(f"SELECT 1 AS \"{SCRIPT}\" FROM berth WHERE name = '{SCRIPT}' AND note = $1 -- {SCRIPT}", SCRIPT)
-    made.ask("SELECT * FROM tariff WHERE id = $1", f'"><img src=x onerror={SCRIPT}>', error=f"{SCRIPT}: no such table")
+    made = loop(
+        folder, f"GET /{SCRIPT}\x1b]0;taken\x07", place=place, table=f"v</style></script>{SCRIPT}"
+    )
+    made.ask(
+        f"SELECT 1 AS \"{SCRIPT}\" FROM berth WHERE name = '{SCRIPT}' AND note = $1 -- {SCRIPT}",
+        SCRIPT,
+    )
+    made.ask(
+        "SELECT * FROM tariff WHERE id = $1",
+        f'"><img src=x onerror={SCRIPT}>',
+        error=f"{SCRIPT}: no such table",
+    )
     made.ask("SELECT a FROM b WHERE c = 1 /* ``` | @harbour ![x](http://example.invalid) */")
     return written([made, made])
 
@@ -45,12 +67,19 @@ def hostile(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def calls(tmp_path: Path) -> Callable[..., Path]:
     """A capture of requests that loop, as many routes as wanted."""
 
-    def capture(routes: int = 3, name: str = "calls", look_ups: int = 6, file: str = "/app/pages.py") -> Path:
+    def capture(
+        routes: int = 3, name: str = "calls", look_ups: int = 6, file: str = "/app/pages.py"
+    ) -> Path:
         folder = tmp_path / name
         folder.mkdir()
         return written(
             [
-                loop(folder, f"GET /calls/{turn}", look_ups=look_ups, place=CallSite(file, 10 + turn, f"page_{turn}"))
+                loop(
+                    folder,
+                    f"GET /calls/{turn}",
+                    look_ups=look_ups,
+                    place=CallSite(file, 10 + turn, f"page_{turn}"),
+                )
                 for turn in range(routes)
             ]
         )
@@ -96,12 +125,20 @@ class Browser:
         return [entry["message"] for entry in self.driver.get_log("browser")]
 
     def asked_for(self) -> list[str]:
-        """The addresses that were asked for since it was opened, those omitted that the page's policy kept in."""
-        messages = [json.loads(entry["message"])["message"] for entry in self.driver.get_log("performance")]
+        """The addresses that were asked for since it was opened, those omitted that the page's
+        policy kept in.
+        """
+        messages = [
+            json.loads(entry["message"])["message"] for entry in self.driver.get_log("performance")
+        ]
         sent = [one for one in messages if one["method"] == "Network.requestWillBeSent"]
         failed = [one["params"] for one in messages if one["method"] == "Network.loadingFailed"]
         kept_in = {one["requestId"] for one in failed if one.get("blockedReason") == "csp"}
-        return [one["params"]["request"]["url"] for one in sent if one["params"]["requestId"] not in kept_in]
+        return [
+            one["params"]["request"]["url"]
+            for one in sent
+            if one["params"]["requestId"] not in kept_in
+        ]
 
 
 @pytest.fixture(scope="session")

@@ -1,4 +1,6 @@
-"""One capture full of marked values, secrets, comments and paths: by default none of them is in any output of any command."""
+"""One capture full of marked values, secrets, comments and paths: by default none of them is in any
+output of any command.
+"""
 
 from __future__ import annotations
 
@@ -28,13 +30,20 @@ def marked(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path]:
             "CREATE TABLE vessel (id INTEGER PRIMARY KEY, name TEXT, flag TEXT);"
         )
         db.executemany("INSERT INTO call VALUES (?, ?, 'due')", [(n, n) for n in range(300)])
-        db.executemany("INSERT INTO vessel VALUES (?, ?, 'NO')", [(n, f"{MARK}-row-{n}") for n in range(300)])
+        db.executemany(
+            "INSERT INTO vessel VALUES (?, ?, 'NO')", [(n, f"{MARK}-row-{n}") for n in range(300)]
+        )
         db.commit()
     writer = CaptureWriter(folder / "calls.askless.jsonl", "test", "sqlite", "office")
     place = CallSite("/app/pages.py", 7, "due")
     for number in range(1, 5):
         writer.request_began(
-            RequestBegan(number, "GET /calls/due", 10**9 * number, path=f"/calls/due?token={MARK}-query-{number}")
+            RequestBegan(
+                number,
+                "GET /calls/due",
+                10**9 * number,
+                path=f"/calls/due?token={MARK}-query-{number}",
+            )
         )
         start = 10**9 * number
         asked = [
@@ -56,7 +65,9 @@ def marked(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path]:
 def commands(capture: Path, database: Path, out: Path) -> list[list[str | Path]]:
     """Every command that reads a capture, in every format that it has."""
     db: list[str | Path] = ["--db", f"sqlite:///{database}"]
-    (out / "askless.toml").write_text('[[budgets]]\nroute = "GET /calls/due"\nqueries = 3\nallowed = []\n')
+    (out / "askless.toml").write_text(
+        '[[budgets]]\nroute = "GET /calls/due"\nqueries = 3\nallowed = []\n'
+    )
     formats = ("terminal", "json", "markdown", "sarif", "csv")
     words: list[list[str | Path]] = []
     for form in formats:
@@ -69,7 +80,11 @@ def commands(capture: Path, database: Path, out: Path) -> list[list[str | Path]]
             ["compare", capture, capture, "--format", form],
             ["gate", capture, "--baseline", capture, "--format", form],
         ]
-    words += [["gate", capture, "--format", "junit"], ["gate", capture, "--propose"], ["capture", "check", capture]]
+    words += [
+        ["gate", capture, "--format", "junit"],
+        ["gate", capture, "--propose"],
+        ["capture", "check", capture],
+    ]
     for command in (
         ["requests"],
         ["requests", "--each"],
@@ -84,7 +99,8 @@ def commands(capture: Path, database: Path, out: Path) -> list[list[str | Path]]
         words += [[command[0], capture, *command[1:], *more] for more in ([], ["--json"])]
     words += [["trial", capture, "--finding", "1", *db, *more] for more in ([], ["--json"])]
     words += [
-        ["trial", capture, *db, "--index", "CREATE INDEX tried ON vessel (flag)", *more] for more in ([], ["--json"])
+        ["trial", capture, *db, "--index", "CREATE INDEX tried ON vessel (flag)", *more]
+        for more in ([], ["--json"])
     ]
     words += [["weigh", capture, "--request", "1", "--query", "1", *db]]
     words += [
@@ -92,8 +108,14 @@ def commands(capture: Path, database: Path, out: Path) -> list[list[str | Path]]
         ["report", capture, *db, "--json"],
         ["findings", capture, "--accepted", "--json"],
     ]
-    words += [["export", capture, "--parquet", out / "columns"], ["export", capture, "--otlp", out / "spans.jsonl"]]
-    words += [[name, capture, "--figure", out / f"{name}.svg"] for name in ("requests", "timeline", "growth")]
+    words += [
+        ["export", capture, "--parquet", out / "columns"],
+        ["export", capture, "--otlp", out / "spans.jsonl"],
+    ]
+    words += [
+        [name, capture, "--figure", out / f"{name}.svg"]
+        for name in ("requests", "timeline", "growth")
+    ]
     return words
 
 
@@ -124,4 +146,8 @@ def test_no_canary_sings(marked: tuple[Path, Path], tmp_path: Path) -> None:
 
 def test_passwords_are_not_even_in_the_capture(marked: tuple[Path, Path]) -> None:
     text = marked[0].read_text()
-    assert f"{MARK}-literal" in text and f"{MARK}-password" not in text and f"{MARK}-conninfo" not in text
+    assert (
+        f"{MARK}-literal" in text
+        and f"{MARK}-password" not in text
+        and f"{MARK}-conninfo" not in text
+    )

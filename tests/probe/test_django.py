@@ -48,14 +48,27 @@ def twin(harbour: Path, tmp_path_factory: pytest.TempPathFactory) -> Capture:
         out = folder / "-".join((pages, *options)).replace("--", "")
         if not out.exists():
             env = {"HARBOUR_DB": str(harbour), "HARBOUR_PAGES": pages}
-            ran = run("capture", "app", *options, "-o", out, "--", sys.executable, driver, f"{out}.json", env=env)
+            ran = run(
+                "capture",
+                "app",
+                *options,
+                "-o",
+                out,
+                "--",
+                sys.executable,
+                driver,
+                f"{out}.json",
+                env=env,
+            )
             assert ran.code == 0, ran.err
         return out
 
     return capture
 
 
-def test_the_same_findings_come_out_as_from_the_other_twin(twin: Capture, pages: dict[str, Path]) -> None:
+def test_the_same_findings_come_out_as_from_the_other_twin(
+    twin: Capture, pages: dict[str, Path]
+) -> None:
     shared = ("GET /calls/due", "GET /berths", "GET /inspections")
 
     def told(capture: Path) -> set[tuple[str, ...]]:
@@ -71,7 +84,9 @@ def test_the_same_findings_come_out_as_from_the_other_twin(twin: Capture, pages:
 
 
 def test_both_twins_show_the_same_page(twin: Capture, pages: dict[str, Path]) -> None:
-    grown, tuned = (json.loads(Path(f"{twin(kind)}.json").read_text()) for kind in ("grown", "tuned"))
+    grown, tuned = (
+        json.loads(Path(f"{twin(kind)}.json").read_text()) for kind in ("grown", "tuned")
+    )
     assert grown == tuned
     other = json.loads((pages["grown"].parent / "grown.json").read_text())
     for page in ("/calls/due", "/berths"):
@@ -86,7 +101,9 @@ def test_findings_name_the_line_of_the_template_and_djangos_calls(twin: Capture)
     assert line["file"].endswith("calls_due.html") and line["function"] == "template"
     assert "call.vessel.name" in template[line["line"] - 1]
     built = (TWIN / "office" / "grown.py").read_text().splitlines()[vessel["source"]["line"] - 1]
-    assert vessel["source"]["file"].endswith("grown.py") and "objects.filter" in built, "where the queryset was built"
+    assert vessel["source"]["file"].endswith("grown.py") and "objects.filter" in built, (
+        "where the queryset was built"
+    )
     assert {advice["code"] for advice in vessel["advice"]} == {
         '.select_related("vessel")',
         '.prefetch_related("vessel")',
@@ -94,8 +111,13 @@ def test_findings_name_the_line_of_the_template_and_djangos_calls(twin: Capture)
     assert found["PortCall.tug_jobs"]["advice"][0]["code"] == '.prefetch_related("tug_jobs")'
     nested = [advice["code"] for advice in found["TugJob.tug"]["advice"]]
     assert '.prefetch_related("tug_jobs__tug")' in nested
-    assert '.prefetch_related(Prefetch("tug_jobs", queryset=TugJob.objects.select_related("tug")))' in nested
-    assert found["Berth.calls"]["advice"][0]["code"].startswith("Berth.objects.annotate(calls_count=Count(")
+    assert (
+        '.prefetch_related(Prefetch("tug_jobs", queryset=TugJob.objects.select_related("tug")))'
+        in nested
+    )
+    assert found["Berth.calls"]["advice"][0]["code"].startswith(
+        "Berth.objects.annotate(calls_count=Count("
+    )
     assert found["over-wide"]["advice"][0]["code"] == '.defer("report")'
     place = next(
         place
@@ -103,7 +125,9 @@ def test_findings_name_the_line_of_the_template_and_djangos_calls(twin: Capture)
         for i in range(len(request))
         if (load := request.load(i)) and load.relation == "vessel" and (place := request.place(i))
     )
-    assert next(step.function for step in place.path() if step.function != "template") == "calls_due", "then the view"
+    assert (
+        next(step.function for step in place.path() if step.function != "template") == "calls_due"
+    ), "then the view"
 
 
 def test_what_is_read_is_tracked(twin: Capture) -> None:
@@ -141,16 +165,36 @@ def test_under_a_server(name: str, harbour: Path, tmp_path: Path) -> None:
     here = TWIN if "manage.py" in program else tmp_path
     env = {"HARBOUR_DB": str(harbour), "PYTHONDONTWRITEBYTECODE": "1"}
     url = f"http://127.0.0.1:{port}/berths"
-    ran = run("capture", "app", "-o", tmp_path / "c", "--visit", url, "--repeat", 2, "--", *program, cwd=here, env=env)
+    ran = run(
+        "capture",
+        "app",
+        "-o",
+        tmp_path / "c",
+        "--visit",
+        url,
+        "--repeat",
+        2,
+        "--",
+        *program,
+        cwd=here,
+        env=env,
+    )
     assert ran.code == 0, ran.err
-    seen = [request for request in read(tmp_path / "c") if request.kind == "http" and not request.warm_up]
+    seen = [
+        request
+        for request in read(tmp_path / "c")
+        if request.kind == "http" and not request.warm_up
+    ]
     assert [(request.route, request.status) for request in seen] == [("GET /berths", 200)] * 2
     for request in seen:
         asked = [i for i in range(len(request)) if not request.statement(i).shape.noise]
         assert len(asked) == 25
         loads = [load.kind for i in asked if (load := request.load(i))]
         assert loads == ["query"] + ["lazy"] * 24, "though a connection was set up in between"
-        assert {place.function for i in asked if (place := request.place(i))} <= {"berth_board", "<listcomp>"}
+        assert {place.function for i in asked if (place := request.place(i))} <= {
+            "berth_board",
+            "<listcomp>",
+        }
 
 
 PROJECT = """
@@ -219,11 +263,15 @@ def project(tmp_path: Path) -> Callable[[str], dict[str, list[tuple[str, str, st
     def ran(code: str) -> dict[str, list[tuple[str, str, str]]]:
         script = tmp_path / "script.py"
         script.write_text(PROJECT + textwrap.dedent(code))
-        done = run("capture", "app", "-o", tmp_path / "c", "--", sys.executable, script, cwd=tmp_path)
+        done = run(
+            "capture", "app", "-o", tmp_path / "c", "--", sys.executable, script, cwd=tmp_path
+        )
         assert done.code == 0, done.err
         return {
             request.route: [
-                (load.kind, load.model, load.relation) for i in range(len(request)) if (load := request.load(i))
+                (load.kind, load.model, load.relation)
+                for i in range(len(request))
+                if (load := request.load(i))
             ]
             for request in read(tmp_path / "c")
         }
@@ -234,7 +282,9 @@ def project(tmp_path: Path) -> Callable[[str], dict[str, list[tuple[str, str, st
 def test_generic_relations_and_proxies_are_walked(
     project: Callable[[str], dict[str, list[tuple[str, str, str]]]], tmp_path: Path
 ) -> None:
-    """A generic relation's type column is not a condition of the lookup's; a proxy's objects are the proxy's."""
+    """A generic relation's type column is not a condition of the lookup's; a proxy's objects are
+    the proxy's.
+    """
     told = project(
         """
         import askless
@@ -252,15 +302,24 @@ def test_generic_relations_and_proxies_are_walked(
             [Tanker(id=vessel.id).licence for vessel in Vessel.objects.order_by("id")]
         """
     )
-    assert ("lazy", "Vessel", "notes") in told["notes"] and ("lazy", "Tanker", "licence") in told["proxies"]
+    assert ("lazy", "Vessel", "notes") in told["notes"] and ("lazy", "Tanker", "licence") in told[
+        "proxies"
+    ]
     codes = {
         finding["route"]: [advice["code"] for advice in finding["advice"]]
         for finding in run("findings", tmp_path / "c", "--json").json["findings"]
         if finding["pattern"] == "n-plus-one"
     }
-    assert codes["about"] == ['.prefetch_related("about")'], "no join: the type column tells which table it is"
-    assert codes["notes"] == ['.prefetch_related("notes")'] and codes["proxies"][0] == '.select_related("licence")'
-    assert not [code for code in codes["made by hand"] if code.startswith(".")], "no query gives these objects"
+    assert codes["about"] == ['.prefetch_related("about")'], (
+        "no join: the type column tells which table it is"
+    )
+    assert (
+        codes["notes"] == ['.prefetch_related("notes")']
+        and codes["proxies"][0] == '.select_related("licence")'
+    )
+    assert not [code for code in codes["made by hand"] if code.startswith(".")], (
+        "no query gives these objects"
+    )
 
 
 def test_a_query_that_a_manager_gives_away_is_built_where_it_was_asked_for(
@@ -287,7 +346,11 @@ def test_a_query_that_a_manager_gives_away_is_built_where_it_was_asked_for(
         for request in read(tmp_path / "c")
         if request.kind == "marked"
     }
-    assert lines == {"all": ["all_of_them"], "named": ["those_named"], "read by the manager": ["initials"]}
+    assert lines == {
+        "all": ["all_of_them"],
+        "named": ["those_named"],
+        "read by the manager": ["initials"],
+    }
 
 
 LIBRARY = """
@@ -308,7 +371,9 @@ def listed(model):
 def test_no_call_is_hung_on_what_a_library_reads_by_itself(
     project: Callable[[str], dict[str, list[tuple[str, str, str]]]], tmp_path: Path
 ) -> None:
-    """A query that a library gives to the program to read takes a call; one that it reads itself, for its objects, does not."""
+    """A query that a library gives to the program to read takes a call; one that it reads itself,
+    for its objects, does not.
+    """
     library = tmp_path / "site-packages"
     library.mkdir()
     (library / "quay.py").write_text(LIBRARY)
@@ -330,7 +395,9 @@ def test_no_call_is_hung_on_what_a_library_reads_by_itself(
             [craft.captain.name for craft in objects]
         """
     )
-    assert ("library", "Tug", "") in told["by the library"] and ("query", "Tug", "") in told["given"]
+    assert ("library", "Tug", "") in told["by the library"] and ("query", "Tug", "") in told[
+        "given"
+    ]
     codes = {
         finding["route"]: [advice["code"] for advice in finding["advice"]]
         for finding in run("findings", tmp_path / "c", "--json").json["findings"]
@@ -345,7 +412,9 @@ def test_no_call_is_hung_on_what_a_library_reads_by_itself(
 def test_no_bulk_call_for_objects_of_two_tables(
     project: Callable[[str], dict[str, list[tuple[str, str, str]]]], tmp_path: Path
 ) -> None:
-    """Django's `bulk_create` refuses a model with a parent; with a key given, `create` first tries an UPDATE of the parent."""
+    """Django's `bulk_create` refuses a model with a parent; with a key given, `create` first tries
+    an UPDATE of the parent.
+    """
     project(
         """
         import askless
@@ -362,19 +431,26 @@ def test_no_bulk_call_for_objects_of_two_tables(
         """
     )
     loops = {
-        (finding["route"], finding["title"].split(" rows ")[1].split(" one by one")[0]): finding["advice"][0]["code"]
+        (finding["route"], finding["title"].split(" rows ")[1].split(" one by one")[0]): finding[
+            "advice"
+        ][0]["code"]
         for finding in run("findings", tmp_path / "c", "--json").json["findings"]
         if finding["pattern"] == "write-loop"
     }
     assert loops == {
         ("tugs", "inserted into pier_craft"): "",
         ("tugs", "inserted into pier_tug"): "",
-        ("crafts", "inserted into pier_craft"): "Craft.objects.bulk_create([Craft(...) for ... in ...])",
+        (
+            "crafts",
+            "inserted into pier_craft",
+        ): "Craft.objects.bulk_create([Craft(...) for ... in ...])",
         ("renamed", "changed in pier_craft"): 'Craft.objects.bulk_update(objects, ["name"])',
     }
 
 
-def test_what_the_orm_was_about(project: Callable[[str], dict[str, list[tuple[str, str, str]]]]) -> None:
+def test_what_the_orm_was_about(
+    project: Callable[[str], dict[str, list[tuple[str, str, str]]]],
+) -> None:
     told = project(
         """
         import askless

@@ -24,11 +24,15 @@ def words(statement: str) -> str:
     if first.upper() in ("ROLLBACK", "SAVEPOINT", "RELEASE", "COPY"):
         return first.upper()
     # Placeholders are sent as values, or as the server's own.
-    return " ".join("?" if part[:1] in "%$?" or part.isdigit() else part for part in (first, *rest)[:3]).lower()
+    return " ".join(
+        "?" if part[:1] in "%$?" or part.isdigit() else part for part in (first, *rest)[:3]
+    ).lower()
 
 
 def logged(server: servers.Server, since: int) -> Counter[str]:
-    """What the server logged, without what drivers send to set up a session and to walk through an open cursor."""
+    """What the server logged, without what drivers send to set up a session and to walk through an
+    open cursor.
+    """
     found: Counter[str] = Counter()
     for statement in server.statements(since):
         text = re.sub(r"^(?:statement: |execute [^:]+: )", "", statement)
@@ -100,8 +104,16 @@ def test_psycopg(record: Record, postgresql: servers.Server) -> None:
     (request,) = read(record(PSYCOPG, postgresql.port))
     assert recorded(request) == logged(postgresql, since)
     rows = {request.text(i)[:14]: request.rows[i] for i in range(len(request))}
-    assert rows["SELECT id, nam"] == 40 and rows["SELECT id FROM"] == 50 and rows["COPY berth (id"] == 20
-    assert rows["SELECT 1 + id "] == 1 and rows["SELECT 2 + id "] == 30 and rows["SELECT 3 + id "] == 70
+    assert (
+        rows["SELECT id, nam"] == 40
+        and rows["SELECT id FROM"] == 50
+        and rows["COPY berth (id"] == 20
+    )
+    assert (
+        rows["SELECT 1 + id "] == 1
+        and rows["SELECT 2 + id "] == 30
+        and rows["SELECT 3 + id "] == 70
+    )
     i = query(request, "SELECT name FROM")
     assert request.parameters[i] == (0,) and request.samples[i] == (("Quay 0",),)
     assert request.statement(i).system == "postgresql" and request.statement(i).columns == ("name",)
@@ -203,7 +215,11 @@ def test_psycopg2(record: Record, postgresql: servers.Server) -> None:
     (request,) = read(record(PSYCOPG2, postgresql.port))
     assert recorded(request) == logged(postgresql, since)
     rows = {request.text(i)[:14]: request.rows[i] for i in range(len(request))}
-    assert rows["SELECT 1 + id "] == 255 and rows["COPY tug (id, "] == 2 and rows["DELETE FROM tu"] == 1
+    assert (
+        rows["SELECT 1 + id "] == 255
+        and rows["COPY tug (id, "] == 2
+        and rows["DELETE FROM tu"] == 1
+    )
     batch = query(request, "INSERT INTO tug VALUES (%s")
     assert request.batches[batch] == 5
     i = query(request, "SELECT name")
@@ -254,7 +270,9 @@ def test_asyncpg(record: Record, postgresql: servers.Server) -> None:
     since = postgresql.mark()
     requests = list(read(record(ASYNCPG, postgresql.port)))
     counted = sum((recorded(request) for request in requests), Counter())
-    assert counted.pop("select nothing from") == 1, "the server never ran it: it failed when it was prepared"
+    assert counted.pop("select nothing from") == 1, (
+        "the server never ran it: it failed when it was prepared"
+    )
     assert counted == logged(postgresql, since)
     by_route = {request.route: request for request in requests}
     for number in range(4):
@@ -263,7 +281,10 @@ def test_asyncpg(record: Record, postgresql: servers.Server) -> None:
         assert texts == {f"SELECT {number} + id FROM crane WHERE id = $1"}
     main = by_route["script.py"]
     counts = {main.text(i): main.rows[i] for i in range(len(main))}
-    assert counts["SELECT 1 + id FROM crane"] == 201 and counts["SELECT 2 + id FROM crane ORDER BY id"] == 21
+    assert (
+        counts["SELECT 1 + id FROM crane"] == 201
+        and counts["SELECT 2 + id FROM crane ORDER BY id"] == 21
+    )
     assert counts["COPY crane FROM STDIN"] == 7
     i = query(main, "SELECT id, name")
     assert main.statement(i).columns == ("id", "name") and main.parameters[i] == (40,)
@@ -317,7 +338,9 @@ def test_drivers_of_mariadb(driver: str, record: Record, mariadb: servers.Server
     (request,) = read(record(MYSQL, mariadb.port, driver))
     assert recorded(request) == logged(mariadb, since)
     rows = {request.text(i)[:14]: request.rows[i] for i in range(len(request))}
-    assert rows["SELECT 1 + id "] == 3 and rows["SELECT 2 + id "] == 50 and rows["DELETE FROM be"] == 1
+    assert (
+        rows["SELECT 1 + id "] == 3 and rows["SELECT 2 + id "] == 50 and rows["DELETE FROM be"] == 1
+    )
     assert request.batches[query(request, "UPDATE")] == 4
     i = query(request, "SELECT name")
     assert request.statement(i).system == "mariadb"
@@ -372,7 +395,9 @@ def test_aiosqlite_keeps_requests_and_lines_apart(record: Record) -> None:
         assert places == {"job"}
 
 
-def test_sqlalchemy_and_peewee_over_real_drivers(record: Record, postgresql: servers.Server) -> None:
+def test_sqlalchemy_and_peewee_over_real_drivers(
+    record: Record, postgresql: servers.Server
+) -> None:
     code = """
     import sys
     from sqlalchemy import create_engine, text
@@ -401,9 +426,16 @@ def test_sqlalchemy_and_peewee_over_real_drivers(record: Record, postgresql: ser
     """
     since = postgresql.mark()
     (request,) = read(record(code, postgresql.port))
-    sent = [re.sub(r"^(?:statement: |execute [^:]+: )", "", text) for text in postgresql.statements(since)]
+    sent = [
+        re.sub(r"^(?:statement: |execute [^:]+: )", "", text)
+        for text in postgresql.statements(since)
+    ]
     assert recorded(request) == Counter(words(text) for text in sent)
-    places = {place.line for i in range(len(request)) if "+ 4" in request.text(i) and (place := request.place(i))}
+    places = {
+        place.line
+        for i in range(len(request))
+        if "+ 4" in request.text(i) and (place := request.place(i))
+    }
     assert places == {7, 13}
 
 
@@ -456,8 +488,14 @@ asyncio.run(main())
         "sqlite+aiosqlite:///async.db",
     ],
 )
-def test_tasks_do_not_mix_up_what_the_orm_said(url: str, record: Record, postgresql: servers.Server) -> None:
-    pages = [request for request in read(record(ASYNC_ORM, url, postgresql.port)) if request.route.startswith("page")]
+def test_tasks_do_not_mix_up_what_the_orm_said(
+    url: str, record: Record, postgresql: servers.Server
+) -> None:
+    pages = [
+        request
+        for request in read(record(ASYNC_ORM, url, postgresql.port))
+        if request.route.startswith("page")
+    ]
     assert len(pages) == 8
     for request in pages:
         asked = [i for i in range(len(request)) if not request.statement(i).shape.noise]
@@ -522,17 +560,35 @@ asyncio.run(main())
 """
 
 
-def test_further_drivers(record: Record, postgresql: servers.Server, mariadb: servers.Server) -> None:
+def test_further_drivers(
+    record: Record, postgresql: servers.Server, mariadb: servers.Server
+) -> None:
     (request,) = read(record(OTHERS, postgresql.port, mariadb.port))
-    asked = [(request.text(i), request.rows[i]) for i in range(len(request)) if not request.statement(i).shape.noise]
-    errors = [request.errors[i] for i in range(len(request)) if request.text(i) == "SELECT nothing FROM nowhere"]
+    asked = [
+        (request.text(i), request.rows[i])
+        for i in range(len(request))
+        if not request.statement(i).shape.noise
+    ]
+    errors = [
+        request.errors[i]
+        for i in range(len(request))
+        if request.text(i) == "SELECT nothing FROM nowhere"
+    ]
     assert len(errors) == 3 and all("nowhere" in error for error in errors)
-    wanted = [("SELECT 1 + 1 AS berth UNION SELECT 3", 2), ("SELECT 5 AS berth UNION SELECT 6", 2)] * 3
+    wanted = [
+        ("SELECT 1 + 1 AS berth UNION SELECT 3", 2),
+        ("SELECT 5 AS berth UNION SELECT 6", 2),
+    ] * 3
     wanted += [("SELECT nothing FROM nowhere", 0)] * 3
     wanted += [("SELECT 8 UNION SELECT 9", 2), ("SELECT ?, 'apsw'", 1)]
-    wanted += [("SELECT %s AS pooled UNION SELECT 2", 2), ("SELECT 3 AS iterated UNION SELECT 4", 2)] * 2
+    wanted += [
+        ("SELECT %s AS pooled UNION SELECT 2", 2),
+        ("SELECT 3 AS iterated UNION SELECT 4", 2),
+    ] * 2
     assert Counter(asked) == Counter(wanted)
-    bound = [request.values(i)[0] for i in range(len(request)) if request.text(i).startswith("SELECT %s")]
+    bound = [
+        request.values(i)[0] for i in range(len(request)) if request.text(i).startswith("SELECT %s")
+    ]
     assert sorted(bound) == [1, 1, 7, 7, 7]
 
 
@@ -604,7 +660,9 @@ def test_a_driver_whose_classes_cant_be_changed(record: Record, tmp_path: Path) 
     library.mkdir()
     (library / "pyodbc.py").write_text(STAND_IN)
     (request,) = read(record(STANDING_IN))
-    assert [(request.text(i), request.parameters[i], request.rows[i]) for i in range(len(request))] == [
+    assert [
+        (request.text(i), request.parameters[i], request.rows[i]) for i in range(len(request))
+    ] == [
         ("SELECT berth FROM call WHERE id = ?", (7,), 1),
         ("SELECT 1 UNION SELECT 2", (), 2),
         ("SELECT 1 UNION SELECT 2", (), 2),
@@ -612,7 +670,11 @@ def test_a_driver_whose_classes_cant_be_changed(record: Record, tmp_path: Path) 
         ("SELECT * FROM nowhere", (), 0),
         ("ROLLBACK", (), 0),
     ]
-    assert request.batches == {3: 2} and "no table nowhere" in request.errors[4] and request.in_transaction[1] == 1
+    assert (
+        request.batches == {3: 2}
+        and "no table nowhere" in request.errors[4]
+        and request.in_transaction[1] == 1
+    )
 
 
 UNKNOWN = """
@@ -651,4 +713,8 @@ def test_an_unknown_driver_under_sqlalchemy(record: Record, tmp_path: Path) -> N
     (request,) = read(record(UNKNOWN))
     texts = [request.text(i).split()[0:3:2] for i in range(len(request))]
     assert texts == [["SELECT", "FROM"], ["INSERT", "berth"], ["SELECT", "FROM"]]
-    assert request.parameters[0] == (3,) and request.batches == {1: 2} and "nowhere" in request.errors[2]
+    assert (
+        request.parameters[0] == (3,)
+        and request.batches == {1: 2}
+        and "nowhere" in request.errors[2]
+    )

@@ -49,7 +49,11 @@ def memory(tmp_path: Path, *options: str) -> dict[str, int]:
     program.write_text(PROGRAM)
     ran = run("capture", "app", *options, "-o", tmp_path / "c", "--", sys.executable, program)
     assert ran.code == 0, ran.err
-    return {request.route: request.memory_bytes for request in read(tmp_path / "c") if request.kind == "marked"}
+    return {
+        request.route: request.memory_bytes
+        for request in read(tmp_path / "c")
+        if request.kind == "marked"
+    }
 
 
 def test_each_request_has_its_own_peak(tmp_path: Path) -> None:
@@ -57,7 +61,11 @@ def test_each_request_has_its_own_peak(tmp_path: Path) -> None:
     assert 2_000_000 < told["2000 rows"] < 4_000_000 and 0 < told["1 rows"] < 100_000
     assert 500_000 < told["holds what it read"] < 1_000_000 and told["after it"] < 100_000
     assert told["beside"] == told["at the same time"] == 0, "what one of two takes can't be told"
-    row = next(row for row in run("requests", tmp_path / "c", "--json").json["routes"] if row["route"] == "2000 rows")
+    row = next(
+        row
+        for row in run("requests", tmp_path / "c", "--json").json["routes"]
+        if row["route"] == "2000 rows"
+    )
     assert row["memory_bytes"] == told["2000 rows"]
     shown = run("requests", tmp_path / "c")
     assert "memory" in shown.out and "times are longer than without it" in shown.err
@@ -69,7 +77,9 @@ def test_without_it_nothing_is_watched(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize("pages", ["grown", "tuned"])
-def test_what_a_server_does_with_a_response_is_none_of_the_pages(pages: str, harbour: Path, tmp_path: Path) -> None:
+def test_what_a_server_does_with_a_response_is_none_of_the_pages(
+    pages: str, harbour: Path, tmp_path: Path
+) -> None:
     program = tmp_path / "serve.py"
     program.write_text(
         textwrap.dedent(f"""
@@ -86,10 +96,22 @@ def test_what_a_server_does_with_a_response_is_none_of_the_pages(pages: str, har
         thread.join()
     """)
     )
-    ran = run("capture", "app", "--track-memory", "--track-use", "-o", tmp_path / "c", "--", sys.executable, program)
+    ran = run(
+        "capture",
+        "app",
+        "--track-memory",
+        "--track-use",
+        "-o",
+        tmp_path / "c",
+        "--",
+        sys.executable,
+        program,
+    )
     assert ran.code == 0, ran.err
     last = [request for request in read(tmp_path / "c") if request.kind == "http"][-1]
-    assert 0 < last.memory_bytes < (3_000_000 if pages == "grown" else 300_000), "werkzeug reads 10 MB ahead at the end"
+    assert 0 < last.memory_bytes < (3_000_000 if pages == "grown" else 300_000), (
+        "werkzeug reads 10 MB ahead at the end"
+    )
     document = run("requests", tmp_path / "c", "--json").json
     (row,) = [row for row in document["routes"] if row["route"] == "GET /vessels"]
     assert row["objects"] == row["rows"] == (800 if pages == "grown" else 50)
@@ -99,4 +121,6 @@ def test_what_a_server_does_with_a_response_is_none_of_the_pages(pages: str, har
     for words in (("requests", tmp_path / "c"), ("compare", tmp_path / "c", tmp_path / "c")):
         narrow = run(*words, env={"COLUMNS": "80"}).out.splitlines()
         (line,) = [line for line in narrow if line.lstrip().startswith("GET /vessels")]
-        assert max(map(len, narrow)) <= 80 and "iB" in line, "the route and the memory have room in 80 columns"
+        assert max(map(len, narrow)) <= 80 and "iB" in line, (
+            "the route and the memory have room in 80 columns"
+        )

@@ -1,4 +1,6 @@
-"""Whose line it is: the application's wherever it is installed, if a query was built, never one that only passes on."""
+"""Whose line it is: the application's wherever it is installed, if a query was built, never one
+that only passes on.
+"""
 
 from __future__ import annotations
 
@@ -37,12 +39,18 @@ if __name__ == "__main__":
 
 def functions(request: Request, i: int) -> list[str]:
     place = request.place(i)
-    return [f"{Path(step.file).name}:{step.function}" for step in place.path()] if place is not None else []
+    return (
+        [f"{Path(step.file).name}:{step.function}" for step in place.path()]
+        if place is not None
+        else []
+    )
 
 
 @pytest.fixture
 def installed(tmp_path: Path) -> tuple[Path, dict[str, str]]:
-    """An application and a library of its, both in site-packages, and the console script that starts it."""
+    """An application and a library of its, both in site-packages, and the console script that
+    starts it.
+    """
     library = tmp_path / "site-packages"
     package = library / "harbour_office"
     package.mkdir(parents=True)
@@ -57,17 +65,23 @@ def installed(tmp_path: Path) -> tuple[Path, dict[str, str]]:
 
 
 @pytest.mark.parametrize("start", ["console script", "module"])
-def test_an_installed_application_has_lines(start: str, installed: tuple[Path, dict[str, str]], tmp_path: Path) -> None:
+def test_an_installed_application_has_lines(
+    start: str, installed: tuple[Path, dict[str, str]], tmp_path: Path
+) -> None:
     stub, env = installed
     words = [stub] if start == "console script" else ["-m", "harbour_office"]
     ran = run("capture", "app", "-o", tmp_path / "c", "--", sys.executable, *words, env=env)
     assert ran.code == 0 and "the application's code: harbour_office, as installed" in ran.err
     (request,) = read(tmp_path / "c")
     assert functions(request, 0)[0] == "cli.py:main" and functions(request, 1)[0] == "cli.py:main"
-    assert all("harbour-office" not in step for i in range(2) for step in functions(request, i)), "a stub is no line"
+    assert all("harbour-office" not in step for i in range(2) for step in functions(request, i)), (
+        "a stub is no line"
+    )
 
 
-def test_whoever_records_may_name_the_code(installed: tuple[Path, dict[str, str]], tmp_path: Path) -> None:
+def test_whoever_records_may_name_the_code(
+    installed: tuple[Path, dict[str, str]], tmp_path: Path
+) -> None:
     stub, env = installed
     words = ["--app-package", "harbour_store", "--", sys.executable, stub]
     assert run("capture", "app", "-o", tmp_path / "c", *words, env=env).code == 0
@@ -75,7 +89,9 @@ def test_whoever_records_may_name_the_code(installed: tuple[Path, dict[str, str]
     assert functions(request, 0)[:2] == ["harbour_store.py:load", "cli.py:main"]
 
 
-def test_where_all_code_is_a_librarys_the_nearest_line_counts(record: Record, tmp_path: Path) -> None:
+def test_where_all_code_is_a_librarys_the_nearest_line_counts(
+    record: Record, tmp_path: Path
+) -> None:
     library = tmp_path / "site-packages"
     library.mkdir()
     (library / "harbour_store.py").write_text(STORE)
@@ -84,7 +100,10 @@ def test_where_all_code_is_a_librarys_the_nearest_line_counts(record: Record, tm
     code += "    def __call__(self, request):\n        answer = self.get_response(request)\n        return answer\n"
     code += "Middleware(harbour_store.load)(sqlite3.connect(':memory:'))\n"
     (request,) = read(record(code))
-    assert functions(request, 0) == ["harbour_store.py:load"] or functions(request, 0)[0] == "script.py:<module>"
+    assert (
+        functions(request, 0) == ["harbour_store.py:load"]
+        or functions(request, 0)[0] == "script.py:<module>"
+    )
     place = request.place(0)
     assert place is not None and place.function != "__call__"
 
@@ -127,7 +146,9 @@ def test_lines_that_only_pass_a_call_on_are_not_the_place(record: Record) -> Non
     first = {request.text(i).split("'")[1]: functions(request, i) for i in range(len(request))}
     assert first["helper"][0] == "script.py:listed"
     assert first["wrapper"][0] == "script.py:wrapped"
-    assert first["pool"][:2] == ["script.py:call", "script.py:pooled"], "the line that waits is its caller"
+    assert first["pool"][:2] == ["script.py:call", "script.py:pooled"], (
+        "the line that waits is its caller"
+    )
     assert first["loop"][0] == "script.py:looped"
 
 
@@ -162,11 +183,20 @@ with Session(engine) as session:
 def test_the_line_that_built_a_statement_comes_first(record: Record) -> None:
     folder = record(BUILT)
     (request,) = read(folder)
-    asked = {request.text(i): functions(request, i) for i in range(len(request)) if "FROM" in request.text(i)}
+    asked = {
+        request.text(i): functions(request, i)
+        for i in range(len(request))
+        if "FROM" in request.text(i)
+    }
     joined = next(path for text, path in asked.items() if "JOIN owner" in text)
     assert joined[0] == "script.py:statement"
-    assert next(path for text, path in asked.items() if "owner.id > ?" in text)[0] == "script.py:legacy"
-    assert request.tables.models.keys() == {("sqlalchemy", "Vessel"), ("sqlalchemy", "Owner")}, "joined ones as well"
+    assert (
+        next(path for text, path in asked.items() if "owner.id > ?" in text)[0]
+        == "script.py:legacy"
+    )
+    assert request.tables.models.keys() == {("sqlalchemy", "Vessel"), ("sqlalchemy", "Owner")}, (
+        "joined ones as well"
+    )
 
 
 LIBRARY = """
@@ -189,16 +219,23 @@ def vessels():
 """
 
 
-def test_a_librarys_statement_is_to_be_changed_where_it_is_built(record: Record, tmp_path: Path) -> None:
+def test_a_librarys_statement_is_to_be_changed_where_it_is_built(
+    record: Record, tmp_path: Path
+) -> None:
     """The client's line, outside of the request, is not a part of it."""
     library = tmp_path / "site-packages"
     library.mkdir()
     (library / "harbour_pages.py").write_text(LIBRARY)
     code = "import sys; sys.path.insert(0, 'site-packages')\nimport harbour_pages\n"
-    folder = record(code + "assert harbour_pages.app.test_client().get('/vessels').status_code == 200\n")
+    folder = record(
+        code + "assert harbour_pages.app.test_client().get('/vessels').status_code == 200\n"
+    )
     request = next(request for request in read(folder) if request.kind == "http")
     (asked,) = (i for i in range(len(request)) if "FROM vessel" in request.text(i))
-    assert functions(request, asked)[:2] == ["harbour_pages.py:statement", "harbour_pages.py:vessels"]
+    assert functions(request, asked)[:2] == [
+        "harbour_pages.py:statement",
+        "harbour_pages.py:vessels",
+    ]
 
 
 def test_what_was_imported_and_not_recorded_is_said(tmp_path: Path) -> None:
@@ -212,7 +249,10 @@ def test_what_was_imported_and_not_recorded_is_said(tmp_path: Path) -> None:
     env = {"PYTHONPATH": str(library)}
     ran = run("capture", "app", "-o", tmp_path / "c", "--", sys.executable, script, env=env)
     assert ran.code == 0 and ran.out == "ran\n"
-    assert "nothing was recorded" in ran.err and "imported and not recorded: driver cx_Oracle\n" in ran.err
+    assert (
+        "nothing was recorded" in ran.err
+        and "imported and not recorded: driver cx_Oracle\n" in ran.err
+    )
     assert list((tmp_path / "c").iterdir()), "the reason stands in the capture"
 
 
@@ -252,7 +292,10 @@ def test_long_texts_and_literals_are_cut(record: Record) -> None:
     )
     (request,) = read(folder)
     inserts = [i for i in range(len(request)) if request.text(i).startswith("INSERT")]
-    assert len({request.statement(i).shape.digest for i in inserts}) == 1 and request.rows[inserts[0]] == 9000
+    assert (
+        len({request.statement(i).shape.digest for i in inserts}) == 1
+        and request.rows[inserts[0]] == 9000
+    )
     searched = [i for i in range(len(request)) if request.text(i).startswith("SELECT")]
     assert [request.values(i)[1] for i in searched] == [0, 1, 2, 3]
     assert sum(path.stat().st_size for path in folder.iterdir()) < 200_000

@@ -1,4 +1,6 @@
-"""The recorder inside real programs: it counts what SQLite counts, changes nothing, and loses nothing that ended."""
+"""The recorder inside real programs: it counts what SQLite counts, changes nothing, and loses
+nothing that ended.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,11 @@ Record = Callable[..., Path]
 
 def asked(folder: Path) -> list[str]:
     """The texts of all queries, in the order of their start."""
-    found = [(request.starts_ns[i], i, request.text(i)) for request in read(folder) for i in range(len(request))]
+    found = [
+        (request.starts_ns[i], i, request.text(i))
+        for request in read(folder)
+        for i in range(len(request))
+    ]
     return [text for _, _, text in sorted(found, key=lambda item: item[:2])]
 
 
@@ -57,7 +63,8 @@ def test_counts_equal_what_sqlite_itself_counted(record: Record, tmp_path: Path)
         """
     )
     seen = [text.split()[0] for text in json.loads((tmp_path / "seen.json").read_text())]
-    # SQLite never saw the statement that it could not prepare; an executemany is one query here and fifty there.
+    # SQLite never saw the statement that it could not prepare; an executemany is one query here and
+    # fifty there.
     ours = [text.split()[0] for text in asked(folder) if "nowhere" not in text]
     at = ours.index("INSERT")
     assert ours[:at] + ["INSERT"] * 50 + ours[at + 1 :] == seen
@@ -139,7 +146,9 @@ def test_the_program_sees_what_it_would_see_without_us(tmp_path: Path) -> None:
         sys.exit(7)
         """)
     )
-    plain = subprocess.run([sys.executable, script, "x y"], capture_output=True, text=True, check=False)
+    plain = subprocess.run(
+        [sys.executable, script, "x y"], capture_output=True, text=True, check=False
+    )
     ran = run("capture", "app", "-o", tmp_path / "c", "--", sys.executable, script, "x y")
     assert plain.returncode == ran.code == 7
     assert plain.stdout == ran.out
@@ -170,7 +179,17 @@ print("ready", flush=True)
 def start(tmp_path: Path, then: str, *options: str) -> subprocess.Popen[str]:
     script = tmp_path / "waits.py"
     script.write_text(WAITING.format(then=then))
-    words = [*ASKLESS, "capture", "app", "-o", str(tmp_path / "c"), *options, "--", sys.executable, str(script)]
+    words = [
+        *ASKLESS,
+        "capture",
+        "app",
+        "-o",
+        str(tmp_path / "c"),
+        *options,
+        "--",
+        sys.executable,
+        str(script),
+    ]
     # Anyone who runs the tests in the background has Ctrl-C ignored, and children inherit that.
     process = subprocess.Popen(
         words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, stdin=subprocess.DEVNULL, text=True,
@@ -211,7 +230,9 @@ def test_killed_outright_leaves_a_capture_that_reads(tmp_path: Path) -> None:
 
 
 def test_what_a_killed_program_had_not_written_is_whole(tmp_path: Path) -> None:
-    """A request that was never written, names of parameters, long texts, values that JSON has no word for."""
+    """A request that was never written, names of parameters, long texts, values that JSON has no
+    word for.
+    """
     long = "SELECT :fee, :day" + "".join(f", {n} AS fee_{n}" for n in range(200))
     then = (
         "import askless, datetime, os\n"
@@ -222,7 +243,11 @@ def test_what_a_killed_program_had_not_written_is_whole(tmp_path: Path) -> None:
     process = start(tmp_path, then)
     process.communicate(timeout=30)
     bill = next(request for request in read(tmp_path / "c") if request.route == "bill")
-    assert bill.text(0) == long and bill.parameters[0] == (12.5, "2026-03-01") and bill.kind == "marked"
+    assert (
+        bill.text(0) == long
+        and bill.parameters[0] == (12.5, "2026-03-01")
+        and bill.kind == "marked"
+    )
     place = bill.place(0)
     assert place is not None and place.file.endswith(".py")
     ran = run("capture", "check", tmp_path / "c")
@@ -264,7 +289,9 @@ def test_a_program_that_does_not_stop_is_killed(tmp_path: Path) -> None:
 
 
 def test_what_comes_in_between_may_ask_too(record: Record) -> None:
-    """Signal handlers and destructors that query, at any moment of our own work, on several threads."""
+    """Signal handlers and destructors that query, at any moment of our own work, on several
+    threads.
+    """
     folder = record(
         """
         import gc, signal, sqlite3, threading
@@ -301,7 +328,11 @@ def test_what_comes_in_between_may_ask_too(record: Record) -> None:
     counts = Counter(request.text(i) for i in range(len(request)))
     _, signals, destroyed = request.values(len(request) - 1)
     assert counts["SELECT 'main'"] == 3000 and counts["SELECT 'thread'"] == 1500
-    assert signals and counts["SELECT 'signal'"] == signals and counts["SELECT 'destructor'"] == destroyed == 3000
+    assert (
+        signals
+        and counts["SELECT 'signal'"] == signals
+        and counts["SELECT 'destructor'"] == destroyed == 3000
+    )
 
 
 def test_forked_workers_and_child_processes_are_reached(record: Record) -> None:
@@ -386,7 +417,9 @@ def test_a_signal_in_the_middle_of_writing_loses_nothing(tmp_path: Path) -> None
 
 
 def test_a_result_that_is_read_slowly_comes_before_what_was_asked_meanwhile(record: Record) -> None:
-    """Its record is written once it is whole, after many of those; the order is that of their starts."""
+    """Its record is written once it is whole, after many of those; the order is that of their
+    starts.
+    """
     folder = record(
         """
         import askless, sqlite3
@@ -422,7 +455,9 @@ def test_a_decorated_function_is_a_request_and_an_inner_one_changes_nothing(reco
     assert [(r.route, r.kind, len(r)) for r in read(folder)] == [("nightly tariffs", "marked", 1)]
 
 
-def test_decorated_coroutines_and_generators_are_requests_while_their_code_runs(record: Record) -> None:
+def test_decorated_coroutines_and_generators_are_requests_while_their_code_runs(
+    record: Record,
+) -> None:
     folder = record(
         """
         import asyncio, functools, inspect, sqlite3, types, askless
@@ -522,14 +557,19 @@ INTERPRETERS = sorted(
 
 def version(python: str) -> tuple[int, ...]:
     done = subprocess.run(
-        [python, "-c", "import sys, sqlite3; print(*sys.version_info[:2])"], capture_output=True, text=True, check=False
+        [python, "-c", "import sys, sqlite3; print(*sys.version_info[:2])"],
+        capture_output=True,
+        text=True,
+        check=False,
     )
     return tuple(map(int, done.stdout.split())) if done.returncode == 0 else (0, 0)
 
 
 @pytest.mark.parametrize("python", INTERPRETERS)
 def test_interpreters_without_ask_less(python: str, record: Record, tmp_path: Path) -> None:
-    """Other interpreters, where Ask Less is not installed: from Python 3.9 they are recorded, older ones run unharmed."""
+    """Other interpreters, where Ask Less is not installed: from Python 3.9 they are recorded, older
+    ones run unharmed.
+    """
     found = version(python)
     if found == (0, 0):
         pytest.skip(f"{python} has no sqlite3")
@@ -587,7 +627,16 @@ def test_the_programs_own_sitecustomize_still_runs(tmp_path: Path) -> None:
     script.write_text(
         "import sqlite3, sitecustomize; sqlite3.connect(':memory:').execute('SELECT 1').fetchone(); print(sitecustomize.__file__)"
     )
-    ran = run("capture", "app", "-o", tmp_path / "c", "--", sys.executable, script, env={"PYTHONPATH": str(own)})
+    ran = run(
+        "capture",
+        "app",
+        "-o",
+        tmp_path / "c",
+        "--",
+        sys.executable,
+        script,
+        env={"PYTHONPATH": str(own)},
+    )
     assert ran.out == f"own sitecustomize\n{own}/sitecustomize.py\n"
     assert asked(tmp_path / "c") == ["SELECT 1"]
 
@@ -600,7 +649,9 @@ def test_files_are_private(record: Record) -> None:
 
 
 def test_a_full_disk_stops_the_recording_and_not_the_program(tmp_path: Path) -> None:
-    """A file system of 64 KiB fills up in the middle: the program goes on, we say so once, what fitted can be read."""
+    """A file system of 64 KiB fills up in the middle: the program goes on, we say so once, what
+    fitted can be read.
+    """
     if os.geteuid() != 0 or shutil.which("mount") is None:
         pytest.skip("needs root to mount a small file system")
     disk = tmp_path / "disk"
@@ -644,7 +695,12 @@ def test_echo_shows_each_statement_as_it_ends(tmp_path: Path) -> None:
     ran = run("capture", "app", "--echo", "-o", tmp_path / "c", "--", sys.executable, script)
     shown = [line for line in ran.err.splitlines() if " ms " in line]
     assert len(shown) == 2 and "CREATE TABLE t (a)" in shown[0]
-    assert "SELECT" not in shown[0] and "2 rows" in shown[1] and "SELECT 1 UNION" in shown[1] and "\x1b" not in shown[1]
+    assert (
+        "SELECT" not in shown[0]
+        and "2 rows" in shown[1]
+        and "SELECT 1 UNION" in shown[1]
+        and "\x1b" not in shown[1]
+    )
 
 
 def test_echo_shows_what_people_look_for(tmp_path: Path) -> None:
@@ -677,9 +733,22 @@ def test_echo_shows_every_statement_once_across_flushes(tmp_path: Path) -> None:
 
 
 def test_echo_in_an_interactive_session(tmp_path: Path) -> None:
-    words = [*ASKLESS, "capture", "app", "--echo", "-o", str(tmp_path / "c"), "--", sys.executable, "-i", "-q"]
+    words = [
+        *ASKLESS,
+        "capture",
+        "app",
+        "--echo",
+        "-o",
+        str(tmp_path / "c"),
+        "--",
+        sys.executable,
+        "-i",
+        "-q",
+    ]
     typed = "import sqlite3\ndb = sqlite3.connect(':memory:')\nc = db.execute('SELECT 41')\nprint('after')\n"
-    done = subprocess.run(words, input=typed, capture_output=True, text=True, timeout=60, check=False)
+    done = subprocess.run(
+        words, input=typed, capture_output=True, text=True, timeout=60, check=False
+    )
     assert done.stdout == "after\n"
     assert "SELECT 41" in done.stderr
     assert asked(tmp_path / "c") == ["SELECT 41"]
@@ -751,12 +820,20 @@ def site(tmp_path: Path, *options: object) -> tuple[object, int]:
     script = tmp_path / "site.py"
     script.write_text(SITE)
     words = [str(option).replace("PORT", str(port)) for option in options]
-    return run("capture", "app", "-o", tmp_path / "c", *words, "--", sys.executable, script, port), port
+    return run(
+        "capture", "app", "-o", tmp_path / "c", *words, "--", sys.executable, script, port
+    ), port
 
 
 def test_pages_are_visited_after_a_warm_up(tmp_path: Path) -> None:
     ran, port = site(
-        tmp_path, "--visit", "http://127.0.0.1:PORT/due", "--visit", "http://127.0.0.1:PORT/gone", "--repeat", 3
+        tmp_path,
+        "--visit",
+        "http://127.0.0.1:PORT/due",
+        "--visit",
+        "http://127.0.0.1:PORT/gone",
+        "--repeat",
+        3,
     )
     assert ran.code == 0, ran.err  # type: ignore[attr-defined]
     assert f"http://127.0.0.1:{port}/due: status 200, 3 visits, median" in ran.err  # type: ignore[attr-defined]
@@ -769,7 +846,9 @@ def test_pages_are_visited_after_a_warm_up(tmp_path: Path) -> None:
 
 
 def test_what_a_visited_program_started_stops_with_it(tmp_path: Path) -> None:
-    """A reloader's child serves the pages and outlives its parent: it is stopped too, and nothing it asked is lost."""
+    """A reloader's child serves the pages and outlives its parent: it is stopped too, and nothing
+    it asked is lost.
+    """
     child = tmp_path / "child.py"
     child.write_text(SITE)
     with socket.socket() as probe:
@@ -784,7 +863,20 @@ def test_what_a_visited_program_started_stops_with_it(tmp_path: Path) -> None:
         "started.wait()\n"
     )
     url = f"http://127.0.0.1:{port}/due"
-    ran = run("capture", "app", "-o", tmp_path / "c", "--visit", url, "--repeat", 4, "--", sys.executable, parent, port)
+    ran = run(
+        "capture",
+        "app",
+        "-o",
+        tmp_path / "c",
+        "--visit",
+        url,
+        "--repeat",
+        4,
+        "--",
+        sys.executable,
+        parent,
+        port,
+    )
     assert ran.code == 0, ran.err
     assert asked(tmp_path / "c") == ["SELECT 1"] * 6
     state = Path("/proc") / (tmp_path / "pid").read_text() / "stat"
@@ -792,7 +884,9 @@ def test_what_a_visited_program_started_stops_with_it(tmp_path: Path) -> None:
 
 
 def test_a_page_that_kills_the_program_is_said(tmp_path: Path) -> None:
-    ran, _ = site(tmp_path, "--visit", "http://127.0.0.1:PORT/due", "--visit", "http://127.0.0.1:PORT/crash")
+    ran, _ = site(
+        tmp_path, "--visit", "http://127.0.0.1:PORT/due", "--visit", "http://127.0.0.1:PORT/crash"
+    )
     assert ran.code == 2 and "exit code 9" in ran.err  # type: ignore[attr-defined]
     assert asked(tmp_path / "c") == ["SELECT 1"] * 2
 
@@ -855,6 +949,10 @@ def test_no_hook_stays_behind() -> None:
     code = "import sys, sqlite3; print('askless_probe' in sys.modules, sqlite3.connect.__module__, [f for f in sys.meta_path if 'askless' in type(f).__module__])"
     env = {key: value for key, value in os.environ.items() if not key.startswith("ASKLESS")}
     done = subprocess.run(
-        [sys.executable, "-c", code], env={**env, "PYTHONPATH": str(inject)}, capture_output=True, text=True, check=True
+        [sys.executable, "-c", code],
+        env={**env, "PYTHONPATH": str(inject)},
+        capture_output=True,
+        text=True,
+        check=True,
     )
     assert done.stdout.split() == ["False", "_sqlite3", "[]"]

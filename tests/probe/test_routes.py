@@ -32,7 +32,10 @@ def routes() -> Iterator[Any]:
     [
         (r"calls/^(?P<number>\d+)/$", "calls/{number}/"),
         (r"^((?:[\w\-]+/)*)$", "{1}"),
-        (r"^berths/(?P<quay>[\w-]+)/(?P<number>\d{1,3})\.(?P<form>json|xml)/?$", "berths/{quay}/{number}.{form}/"),
+        (
+            r"^berths/(?P<quay>[\w-]+)/(?P<number>\d{1,3})\.(?P<form>json|xml)/?$",
+            "berths/{quay}/{number}.{form}/",
+        ),
         (r"^api/(?:v1|v2)/calls$", "api/v1/calls"),
         (r"^tariffs/([^/]+)/\d+\Z", "tariffs/{1}/{}"),
         (r"^(?i:Pilots)/[a-z]{2}/$", "Pilots/{}/"),
@@ -69,15 +72,25 @@ def test_a_pattern_that_takes_any_path_is_told_apart_by_the_path(routes: Any) ->
     assert routes.named("GET", "/{path}", "/news/2026/spring-tide/") == "GET /news/{}/{}"
     assert routes.named("GET", "/{path}", "/about/") == "GET /{path}"
     assert routes.named("GET", "/calls/{number}", "/calls/7") == "GET /calls/{number}"
-    names = {routes.named("GET", "/pages/{path}", f"/pages/quay-{chr(97 + n)}x/{n}") for n in range(26)}
-    names |= {routes.named("GET", "/pages/{path}", f"/pages/pier-{chr(97 + n)}y/x") for n in range(26)}
-    names |= {routes.named("GET", "/pages/{path}", f"/pages/mole-{chr(97 + n)}z/x") for n in range(26)}
+    names = {
+        routes.named("GET", "/pages/{path}", f"/pages/quay-{chr(97 + n)}x/{n}") for n in range(26)
+    }
+    names |= {
+        routes.named("GET", "/pages/{path}", f"/pages/pier-{chr(97 + n)}y/x") for n in range(26)
+    }
+    names |= {
+        routes.named("GET", "/pages/{path}", f"/pages/mole-{chr(97 + n)}z/x") for n in range(26)
+    }
     assert len(names) == routes.KINDS_MOST + 1
 
 
 @given(st.text(alphabet="^$()[]{}|?*+\\.dwPa</>:-1", max_size=30))
 def test_any_pattern_gives_a_name(routes: Any, pattern: str) -> None:
-    for name in (routes.from_regex(pattern), routes.from_converters(pattern), routes.guessed("GET", "/" + pattern)):
+    for name in (
+        routes.from_regex(pattern),
+        routes.from_converters(pattern),
+        routes.guessed("GET", "/" + pattern),
+    ):
         assert isinstance(name, str)
 
 

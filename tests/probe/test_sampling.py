@@ -1,4 +1,5 @@
-"""Recording that stays on: requests omitted by chance or for being quick, queries beyond a number, a size, a pause, a full disk.
+"""Recording that stays on: requests omitted by chance or for being quick, queries beyond a number,
+a size, a pause, a full disk.
 
 What is kept is whole, what is omitted is counted, and both together are what the program asked.
 """
@@ -77,25 +78,33 @@ def test_one_in_n_is_kept_by_its_trace_and_the_others_are_counted(tmp_path: Path
     """
     said = ran(body, tmp_path / "calls", "--sample", "1/8")
     kept = [trace for trace in traces if int(trace[-14:], 16) < (1 << 56) // 8]
-    assert sorted(len(one) for one in pages(tmp_path / "calls")) == sorted(int(t[:2], 16) % 3 + 2 for t in kept)
+    assert sorted(len(one) for one in pages(tmp_path / "calls")) == sorted(
+        int(t[:2], 16) % 3 + 2 for t in kept
+    )
     assert all(rows == 1 for one in pages(tmp_path / "calls") for rows in one.rows)
     document = total(tmp_path / "calls")
     assert document["total_requests"] == 400 + 1 and document["requests"] == len(kept) + 1
     asked = sum(int(trace[:2], 16) % 3 + 2 for trace in traces) + 2
     found = document["estimated_queries"]
     assert abs(found["value"] - asked) <= 1.5 * found["margin"] and 0 < found["margin"] < asked / 5
-    assert f"1 of 8 requests was kept, by chance; {400 - len(kept)} others counted" in " ".join(said.err.split())
+    assert f"1 of 8 requests was kept, by chance; {400 - len(kept)} others counted" in " ".join(
+        said.err.split()
+    )
     shown = run("requests", tmp_path / "calls").out
     assert f"401 requests, of which {len(kept) + 1} kept" in shown and "±" in shown
     (finding,) = [
-        f for f in run("findings", tmp_path / "calls", "--json").json["findings"] if f["pattern"] == "n-plus-one"
+        f
+        for f in run("findings", tmp_path / "calls", "--json").json["findings"]
+        if f["pattern"] == "n-plus-one"
     ]
     assert finding["cost"]["total_ms"] > 4 * finding["cost"]["saving_ms"] * finding["requests"]
 
 
 def test_without_a_trace_about_one_in_n_is_kept(tmp_path: Path) -> None:
     ran('for n in range(600): visit("/calls/2")', tmp_path / "calls", "--sample", "1/4")
-    assert 90 <= len(pages(tmp_path / "calls")) <= 215, "600 times one in four, give or take six standard deviations"
+    assert 90 <= len(pages(tmp_path / "calls")) <= 215, (
+        "600 times one in four, give or take six standard deviations"
+    )
     assert total(tmp_path / "calls")["total_requests"] == 601
 
 
@@ -107,10 +116,12 @@ def test_quick_requests_are_counted(tmp_path: Path) -> None:
     assert pages(tmp_path / "none") == []
     document = total(tmp_path / "none")
     (row,) = [row for row in document["routes"] if row["kind"] == "http"]
-    assert (row["total_requests"], row["estimated_queries"]["value"]) == (30, 90) and row["estimated_database_ms"][
-        "value"
-    ] > 0
-    assert "30 requests that took less than 100000 ms left out, with 90 queries" in " ".join(said.err.split())
+    assert (row["total_requests"], row["estimated_queries"]["value"]) == (30, 90) and row[
+        "estimated_database_ms"
+    ]["value"] > 0
+    assert "30 requests that took less than 100000 ms left out, with 90 queries" in " ".join(
+        said.err.split()
+    )
 
 
 def test_queries_beyond_a_number_are_counted(tmp_path: Path) -> None:
@@ -119,27 +130,44 @@ def test_queries_beyond_a_number_are_counted(tmp_path: Path) -> None:
     assert all(one.more_ns > 0 for one in pages(tmp_path / "calls"))
     document = total(tmp_path / "calls")
     (row,) = [row for row in document["routes"] if row["kind"] == "http"]
-    assert row["queries"] == 30 and row["dropped_queries"] == 26 and row["estimated_queries"]["value"] == 150
+    assert (
+        row["queries"] == 30
+        and row["dropped_queries"] == 26
+        and row["estimated_queries"]["value"] == 150
+    )
     assert "130 queries beyond that counted" in " ".join(said.err.split())
 
 
 def test_a_capture_stays_within_its_size_and_says_what_went(tmp_path: Path) -> None:
-    said = ran('for n in range(9000): visit("/calls/%d" % (n % 4 + 1))', tmp_path / "calls", "--max-size", "1MiB")
+    said = ran(
+        'for n in range(9000): visit("/calls/%d" % (n % 4 + 1))',
+        tmp_path / "calls",
+        "--max-size",
+        "1MiB",
+    )
     files = sorted((tmp_path / "calls").glob("*.jsonl"))
     assert len(files) > 8 and sum(path.stat().st_size for path in files) <= 1024**2
     reports: list[FileReport] = []
     kept = [one for one in read(tmp_path / "calls", reports) if one.kind == "http"]
     dropped = max(report.dropped.requests for report in reports)
-    assert dropped + len(kept) == 9000 + (dropped > 0), "the program's own request, outside of all, was among them"
+    assert dropped + len(kept) == 9000 + (dropped > 0), (
+        "the program's own request, outside of all, was among them"
+    )
     numbers = [len(one) for one in kept]
-    assert numbers == [n % 4 + 1 for n in range(9000)][-len(kept) :], "the newest are kept, each whole"
+    assert numbers == [n % 4 + 1 for n in range(9000)][-len(kept) :], (
+        "the newest are kept, each whole"
+    )
     assert all(report.closed and not report.bad_lines for report in reports)
-    assert "the capture is limited in size" in said.err and f"{dropped:,} requests" in " ".join(said.err.split())
+    assert "the capture is limited in size" in said.err and f"{dropped:,} requests" in " ".join(
+        said.err.split()
+    )
     assert " processes " not in said.err
 
 
 def test_a_program_that_is_killed_after_many_files_loses_nothing(tmp_path: Path) -> None:
-    """The ring that outlives it goes along from file to file, and is emptied; memory does not grow with their number."""
+    """The ring that outlives it goes along from file to file, and is emptied; memory does not grow
+    with their number.
+    """
     script = tmp_path / "killed.py"
     body = """
         import resource
@@ -151,7 +179,17 @@ def test_a_program_that_is_killed_after_many_files_loses_nothing(tmp_path: Path)
         os.kill(os.getpid(), 9)
     """
     script.write_text(textwrap.dedent(PAGES) + textwrap.dedent(body))
-    done = run("capture", "app", "-o", tmp_path / "calls", "--max-size", "1MiB", "--", sys.executable, script)
+    done = run(
+        "capture",
+        "app",
+        "-o",
+        tmp_path / "calls",
+        "--max-size",
+        "1MiB",
+        "--",
+        sys.executable,
+        script,
+    )
     assert done.code != 0 and int(done.out) < 4_000, "KiB: one ring is half of that"
     reports: list[FileReport] = []
     kept = [one for one in read(tmp_path / "calls", reports) if one.kind == "http"]
@@ -217,7 +255,9 @@ def test_a_full_disk_pauses_recording_until_there_is_room(tmp_path: Path) -> Non
         """
         said = ran(body, disk / "calls")
         assert (
-            said.out == "served\n" and said.err.count("the disk is full") >= 1 and "recording stopped" not in said.err
+            said.out == "served\n"
+            and said.err.count("the disk is full") >= 1
+            and "recording stopped" not in said.err
         )
         sizes = [len(one) for one in pages(disk / "calls")]
         assert sizes[-20:] == [4] * 20 and sizes[0] == 2 and set(sizes[1:-20]) <= {3}
@@ -270,19 +310,26 @@ def test_what_is_left_out_leaves_no_trace_in_what_is_kept(tmp_path: Path) -> Non
 
 
 def test_totals_are_within_their_error_as_often_as_they_say() -> None:
-    """A thousand samples of pages that ask 1 to 40 queries: the true total is within the error 19 times of 20."""
+    """A thousand samples of pages that ask 1 to 40 queries: the true total is within the error 19
+    times of 20.
+    """
     dice = random.Random(11)
     everything = [dice.choice((1, 2, 2, 3, 8, 40)) for _ in range(2_000)]
     hits = 0
     for _ in range(1_000):
         kept = [asked for asked in everything if dice.random() < 0.05]
-        found = total_of(len(kept), len(everything) - len(kept), sum(kept), sum(asked * asked for asked in kept))
+        found = total_of(
+            len(kept), len(everything) - len(kept), sum(kept), sum(asked * asked for asked in kept)
+        )
         hits += abs(found.value - sum(everything)) <= found.margin
     assert 900 <= hits <= 980, hits
 
 
 _PAGES = st.lists(
-    st.tuples(st.lists(st.integers(0, 400), max_size=9), st.sampled_from(["GET /calls", "GET /berths"])), max_size=25
+    st.tuples(
+        st.lists(st.integers(0, 400), max_size=9), st.sampled_from(["GET /calls", "GET /berths"])
+    ),
+    max_size=25,
 )
 
 
@@ -300,11 +347,16 @@ def test_a_sources_traffic_is_kept_whole_or_counted(
 ) -> None:  # fmt: skip
     """Requests side by side, through a writer that omits what it may."""
     folder = tmp_path_factory.mktemp("kept")
-    order = [number for number, (durations, _) in enumerate(told, 1) for _ in range(len(durations) + 1)]
+    order = [
+        number for number, (durations, _) in enumerate(told, 1) for _ in range(len(durations) + 1)
+    ]
     dice.shuffle(order)  # side by side
     traces = [f"{dice.getrandbits(128):032x}" for _ in told]
     writer = SamplingWriter(
-        folder / "x.askless.jsonl", "log", "postgresql", sparing=SamplingRules(sample, slower_ns, at_most)
+        folder / "x.askless.jsonl",
+        "log",
+        "postgresql",
+        sparing=SamplingRules(sample, slower_ns, at_most),
     )
     with closing(writer):
         for number, ((_, route), trace) in enumerate(zip(told, traces, strict=True), 1):
@@ -330,7 +382,9 @@ def test_a_sources_traffic_is_kept_whole_or_counted(
         assert sum(durations) >= slower_ns or not slower_ns
     if sample == 1:
         quick = [durations for durations, _ in told if slower_ns and sum(durations) < slower_ns]
-        assert report.left_out.quick == len(quick) and report.left_out.quick_queries == sum(map(len, quick))
+        assert report.left_out.quick == len(quick) and report.left_out.quick_queries == sum(
+            map(len, quick)
+        )
         assert report.left_out.quick_ns == sum(map(sum, quick))
     assert bool(left_out_of(reports)) == bool(sample > 1 or slower_ns or report.more)
 
@@ -342,22 +396,32 @@ def test_totals_of_plans_and_of_growth_are_those_of_all_requests(tmp_path: Path)
     with closing(writer):
         for number in range(1, 4_001):
             start_ns = number * 10**9
-            writer.request_began(RequestBegan(number, "GET /calls", start_ns, trace=f"{dice.getrandbits(128):032x}"))
+            writer.request_began(
+                RequestBegan(number, "GET /calls", start_ns, trace=f"{dice.getrandbits(128):032x}")
+            )
             writer.queries(
                 number,
                 [
-                    QuerySeen("SELECT name FROM vessel WHERE id = ?", start_ns + k, 10**6, rows=1, parameters=(k,))
+                    QuerySeen(
+                        "SELECT name FROM vessel WHERE id = ?",
+                        start_ns + k,
+                        10**6,
+                        rows=1,
+                        parameters=(k,),
+                    )
                     for k in (1, 2)
                 ],
             )
             writer.request_ended(RequestEnded(number, start_ns + 10**7))
     with closing(sqlite3.connect(tmp_path / "harbour.db")) as base:
         base.execute("CREATE TABLE vessel (id INTEGER PRIMARY KEY, name TEXT)")
-    ran = run("plan", tmp_path / "x.askless.jsonl", "--db", f"sqlite:///{tmp_path}/harbour.db", "--json")
-    (planned,) = ran.json["statements"]
-    assert planned["queries"] == pytest.approx(8_000, rel=0.01) and planned["total_ms"] == pytest.approx(
-        8_000, rel=0.01
+    ran = run(
+        "plan", tmp_path / "x.askless.jsonl", "--db", f"sqlite:///{tmp_path}/harbour.db", "--json"
     )
+    (planned,) = ran.json["statements"]
+    assert planned["queries"] == pytest.approx(8_000, rel=0.01) and planned[
+        "total_ms"
+    ] == pytest.approx(8_000, rel=0.01)
     (row,) = run("growth", tmp_path / "x.askless.jsonl", "--over-time", "--json").json["shapes"]
     assert row["count"] == sum(row["counts"]) == pytest.approx(8_000, rel=0.15)
     assert row["total_ms"] == pytest.approx(row["count"])
@@ -376,7 +440,9 @@ def test_a_log_is_sampled_and_kept_within_a_size(tmp_path: Path) -> None:
     assert run(*words, tmp_path / "sampled", "--sample", "1/10").code == 0
     document = total(tmp_path / "sampled")
     assert document["total_requests"] == 3_000 and 150 <= document["requests"] <= 460
-    assert document["estimated_queries"] == {"value": 9_000.0, "margin": 0.0}, "all requests ask three"
+    assert document["estimated_queries"] == {"value": 9_000.0, "margin": 0.0}, (
+        "all requests ask three"
+    )
     assert run(*words, tmp_path / "kept", "--max-size", "1MiB").code == 0
     assert sum(path.stat().st_size for path in (tmp_path / "kept").glob("*.jsonl")) <= 1024**2
     rows = list(askless.read(tmp_path / "kept").requests)

@@ -1,4 +1,6 @@
-"""Requests, jobs and calls of servers and queues, each run for real: one for each, under its name, with its own queries."""
+"""Requests, jobs and calls of servers and queues, each run for real: one for each, under its name,
+with its own queries.
+"""
 
 from __future__ import annotations
 
@@ -234,7 +236,9 @@ thread.join()
 """
 
 
-def test_a_connection_that_is_kept_alive_keeps_its_requests_apart(record: Record, tmp_path: Path) -> None:
+def test_a_connection_that_is_kept_alive_keeps_its_requests_apart(
+    record: Record, tmp_path: Path
+) -> None:
     """The task of the next one starts inside the context of the one before it."""
     office(tmp_path)
     (tmp_path / "mounted.py").write_text(MOUNTED)
@@ -403,14 +407,20 @@ def test_graphql_operations_and_paths(record: Record, tmp_path: Path) -> None:
     library = tmp_path / "site-packages"
     library.mkdir()
     (library / "lazy.py").write_text(LAZY)
-    requests: list[Request] = list(read(record("import sys; sys.path.insert(0, 'site-packages')\n" + GRAPHQL)))
+    requests: list[Request] = list(
+        read(record("import sys; sys.path.insert(0, 'site-packages')\n" + GRAPHQL))
+    )
     assert Counter(request.route for request in requests) == {
         "POST /graphql query Fleet": 1,
         "POST /graphql query {vessels}": 1,
     }
     for request, line in zip(requests, (3, 1), strict=True):
         place = request.place(0)
-        assert place is not None and (place.file, place.line, place.function) == ("<graphql>", line, "vessels.name")
+        assert place is not None and (place.file, place.line, place.function) == (
+            "<graphql>",
+            line,
+            "vessels.name",
+        )
         assert place.caller is not None and place.caller.function == "answer"
 
 
@@ -432,9 +442,13 @@ tornado_app = tornado.web.Application([(r"/calls/(\\d+)", Call)])
 
 
 @pytest.mark.parametrize("workers", [1, 2])
-@pytest.mark.parametrize("kind, name", [(kind, name) for kind, names in GUNICORN.items() for name in names])
+@pytest.mark.parametrize(
+    "kind, name", [(kind, name) for kind, names in GUNICORN.items() for name in names]
+)
 def test_gunicorns_workers(kind: str, name: str, workers: int, tmp_path: Path) -> None:
-    """Each kind of worker, with each kind of application that it serves: the pages are there, and all is recorded."""
+    """Each kind of worker, with each kind of application that it serves: the pages are there, and
+    all is recorded.
+    """
     (tmp_path / "office.py").write_text(OFFICE + MORE)
     port, folder = free_port(), tmp_path / "c"
     program = [
@@ -450,7 +464,19 @@ def test_gunicorns_workers(kind: str, name: str, workers: int, tmp_path: Path) -
         f"office:{name}",
     ]
     visit = f"http://127.0.0.1:{port}/calls/7"
-    ran = run("capture", "app", "-o", folder, "--visit", visit, "--repeat", 3, "--", *program, cwd=tmp_path)
+    ran = run(
+        "capture",
+        "app",
+        "-o",
+        folder,
+        "--visit",
+        visit,
+        "--repeat",
+        3,
+        "--",
+        *program,
+        cwd=tmp_path,
+    )
     assert ran.code == 0 and "status 200, 3 visits" in ran.err, ran.err
     assert list(counted(folder).values()) == [[(3, 1)] * 3]
 

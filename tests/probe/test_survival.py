@@ -1,4 +1,6 @@
-"""Programs that do rough things keep running as without the recorder; what can't be recorded is said once."""
+"""Programs that do rough things keep running as without the recorder; what can't be recorded is
+said once.
+"""
 
 from __future__ import annotations
 
@@ -46,13 +48,16 @@ for file in mine:
 """
     )
     assert queries(folder) == 170
-    assert {path.read_text() for path in tmp_path.glob("mine-*.txt")} == {"tariffs\n"}, "nothing of ours in its files"
+    assert {path.read_text() for path in tmp_path.glob("mine-*.txt")} == {"tariffs\n"}, (
+        "nothing of ours in its files"
+    )
     assert len(list(folder.iterdir())) == 1
 
 
 def test_it_changes_directory_and_takes_the_old_one_away(record: Record, tmp_path: Path) -> None:
     folder = record(
-        ASK + "import os, tempfile\nos.chdir(tempfile.mkdtemp())\nask(70)\nos.rmdir(os.getcwd())\nask(70)\n"
+        ASK
+        + "import os, tempfile\nos.chdir(tempfile.mkdtemp())\nask(70)\nos.rmdir(os.getcwd())\nask(70)\n"
     )
     assert queries(folder) == 140
 
@@ -81,7 +86,9 @@ def test_it_patches_the_same_driver(record: Record) -> None:
         psycopg.Cursor.execute = kept
         """
     )
-    assert [request.text(i) for request in read(folder) for i in range(len(request))] == ["SELECT 1 + ?"]
+    assert [request.text(i) for request in read(folder) for i in range(len(request))] == [
+        "SELECT 1 + ?"
+    ]
 
 
 def test_it_forks_in_the_middle_of_requests(record: Record) -> None:
@@ -115,7 +122,9 @@ def test_it_drops_privileges(tmp_path: Path) -> None:
     nobody = pwd.getpwnam("nobody").pw_uid
     for turn, before in enumerate(("ask(3)", "pass")):
         script = tmp_path / f"drops-{turn}.py"
-        script.write_text(f"{ASK}\nimport os\n{before}\nos.setuid({nobody})\nask(140)\nprint('served')\n")
+        script.write_text(
+            f"{ASK}\nimport os\n{before}\nos.setuid({nobody})\nask(140)\nprint('served')\n"
+        )
         folder = tmp_path / f"c{turn}"
         ran = run("capture", "app", "-o", folder, "--", sys.executable, script)
         assert ran.out == "served\n"
@@ -127,7 +136,9 @@ def test_the_disk_is_full(tmp_path: Path) -> None:
     small = tmp_path / "small"
     small.mkdir()
     mounted = subprocess.run(
-        ["mount", "-t", "tmpfs", "-o", "size=64k", "tmpfs", str(small)], capture_output=True, check=False
+        ["mount", "-t", "tmpfs", "-o", "size=64k", "tmpfs", str(small)],
+        capture_output=True,
+        check=False,
     )
     if mounted.returncode:
         pytest.skip("no right to mount here")
@@ -136,14 +147,19 @@ def test_the_disk_is_full(tmp_path: Path) -> None:
         script.write_text(f"{ASK}\nask(9000)\nprint('served')\n")
         ran = run("capture", "app", "-o", small / "c", "--", sys.executable, script)
         assert ran.out == "served\n" and ran.code == 0, ran.err
-        assert "the disk is full" in ran.err and "nothing is recorded until it has room again" in ran.err
+        assert (
+            "the disk is full" in ran.err
+            and "nothing is recorded until it has room again" in ran.err
+        )
         assert 100 < queries(small / "c") < 9000, "what was written before counts"
     finally:
         subprocess.run(["umount", "-l", str(small)], check=False)
 
 
 def test_another_environment_without_ask_less(tmp_path: Path) -> None:
-    """Under its own interpreter and packages: `import askless` works, marks, and needs nothing of ours."""
+    """Under its own interpreter and packages: `import askless` works, marks, and needs nothing of
+    ours.
+    """
     venv = tmp_path / "venv"
     subprocess.run([sys.executable, "-m", "venv", "--without-pip", str(venv)], check=True)
     script = tmp_path / "job.py"
@@ -162,7 +178,10 @@ def test_another_environment_without_ask_less(tmp_path: Path) -> None:
     )
     ran = run("capture", "app", "-o", tmp_path / "c", "--", venv / "bin" / "python", script)
     assert ran.code == 0 and ran.out.split() == [str(venv), "False", "RepeatedLoad"], ran.err
-    assert {request.route: len(request) for request in read(tmp_path / "c")} == {"tariffs": 4, "berths": 2}
+    assert {request.route: len(request) for request in read(tmp_path / "c")} == {
+        "tariffs": 4,
+        "berths": 2,
+    }
 
 
 def test_marks_cost_nothing_and_change_nothing_when_nobody_records() -> None:
@@ -178,7 +197,9 @@ def test_marks_cost_nothing_and_change_nothing_when_nobody_records() -> None:
     except askless.RepeatedLoad as error:
         print(error)
     """
-    done = subprocess.run([sys.executable, "-c", textwrap.dedent(code)], capture_output=True, text=True, check=True)
+    done = subprocess.run(
+        [sys.executable, "-c", textwrap.dedent(code)], capture_output=True, text=True, check=True
+    )
     assert done.stdout == "never\n"
 
 
@@ -206,7 +227,9 @@ def test_killed_outright_loses_at_most_a_flush_for_each_request_under_way(tmp_pa
 
 
 def test_a_million_queries_leave_memory_flat(record: Record) -> None:
-    """A tenth of a million here, in marked and unmarked stretches; benchmarks/endurance.py runs the whole."""
+    """A tenth of a million here, in marked and unmarked stretches; benchmarks/endurance.py runs the
+    whole.
+    """
     folder = record(
         ASK
         + """
@@ -224,13 +247,20 @@ json.dump(seen, open("memory.json", "w"))
 
     seen = json.loads((folder.parent / "memory.json").read_text())
     assert seen[-1] - seen[3] < 3000, f"KiB at the peak after each turn: {seen}"
-    total = sum(reader.report.queries for file in files_of(folder) for reader in [Reader(file)] if list(reader))
+    total = sum(
+        reader.report.queries
+        for file in files_of(folder)
+        for reader in [Reader(file)]
+        if list(reader)
+    )
     assert total == 100_000
 
 
 def test_the_folder_vanishes(tmp_path: Path) -> None:
     script = tmp_path / "vanish.py"
-    script.write_text(ASK + f"import shutil\nshutil.rmtree({str(tmp_path / 'c')!r})\nask(100)\nprint('served')\n")
+    script.write_text(
+        ASK + f"import shutil\nshutil.rmtree({str(tmp_path / 'c')!r})\nask(100)\nprint('served')\n"
+    )
     ran = run("capture", "app", "-o", tmp_path / "c", "--", sys.executable, script)
     assert ran.out == "served\n" and ran.err.count("recording stopped: FileNotFoundError") == 1
     assert ran.code == 0 and "nothing was recorded" in ran.err, (
@@ -246,4 +276,6 @@ def test_the_folder_has_vanished_before_a_request_begins(tmp_path: Path) -> None
         "with askless.request('nightly'):\n    print('served')\n"
     )
     ran = run("capture", "app", "-o", tmp_path / "c", "--", sys.executable, script)
-    assert (ran.code, ran.out) == (0, "served\n") and ran.err.count("recording stopped: FileNotFoundError") == 1
+    assert (ran.code, ran.out) == (0, "served\n") and ran.err.count(
+        "recording stopped: FileNotFoundError"
+    ) == 1

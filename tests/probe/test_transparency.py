@@ -1,4 +1,6 @@
-"""Programs come out the same, bare and recorded: Python's own tests of `sqlite3`, and what each driver's classes give."""
+"""Programs come out the same, bare and recorded: Python's own tests of `sqlite3`, and what each
+driver's classes give.
+"""
 
 from __future__ import annotations
 
@@ -16,12 +18,25 @@ from tests import servers
 from tests.conftest import run
 from tests.probe.test_recorder import INTERPRETERS, asked, version
 
-PARTS = ["dbapi", "factory", "hooks", "regression", "transactions", "types", "userfunctions", "backup", "dump"]
+PARTS = [
+    "dbapi",
+    "factory",
+    "hooks",
+    "regression",
+    "transactions",
+    "types",
+    "userfunctions",
+    "backup",
+    "dump",
+]
 
 
 def modules(python: str) -> list[str]:
     """The modules of Python's tests of sqlite3, if they are installed."""
-    old, new = [f"sqlite3.test.{part}" for part in PARTS], [f"test.test_sqlite3.test_{part}" for part in PARTS]
+    old, new = (
+        [f"sqlite3.test.{part}" for part in PARTS],
+        [f"test.test_sqlite3.test_{part}" for part in PARTS],
+    )
     chosen = old if version(python) < (3, 11) else new
     done = subprocess.run([python, "-c", f"import {chosen[0]}"], capture_output=True, check=False)
     return chosen if done.returncode == 0 else []
@@ -42,17 +57,25 @@ def test_pythons_own_tests_of_sqlite3_come_out_the_same(python: str, tmp_path: P
     if not names:
         pytest.skip(f"{python} comes without its tests of sqlite3")
     command = [python, "-m", "unittest", *names]
-    bare = subprocess.run(command, capture_output=True, text=True, cwd=tmp_path, env=dict(os.environ), check=False)
+    bare = subprocess.run(
+        command, capture_output=True, text=True, cwd=tmp_path, env=dict(os.environ), check=False
+    )
     recorded = run("capture", "app", "-o", tmp_path / "c", "--", *command, cwd=tmp_path)
     tests, failed = outcome(bare.stderr)
     tests_recorded, failed_recorded = outcome(recorded.err)
     assert (tests_recorded, failed_recorded) == (tests, failed)
     assert "could not be recorded" not in recorded.err and "recording stopped" not in recorded.err
-    assert len(asked(tmp_path / "c")) >= 3 * tests / 2 if tests > 100 else len(asked(tmp_path / "c")) > 20
+    assert (
+        len(asked(tmp_path / "c")) >= 3 * tests / 2
+        if tests > 100
+        else len(asked(tmp_path / "c")) > 20
+    )
 
 
 def test_no_code_of_the_programs_own_runs_because_of_us(tmp_path: Path) -> None:
-    """Values, rows and parameters that shout when they are touched are touched as often as without us."""
+    """Values, rows and parameters that shout when they are touched are touched as often as without
+    us.
+    """
     script = tmp_path / "shouts.py"
     script.write_text(
         """
@@ -214,7 +237,9 @@ ROOT = Path(__file__).parents[2]
 
 
 def test_what_differs_to_the_eye_is_what_the_docs_list(tmp_path: Path) -> None:
-    """Names, signatures, documentation and kinds of everything public in the modules that are watched."""
+    """Names, signatures, documentation and kinds of everything public in the modules that are
+    watched.
+    """
     script = tmp_path / "looks.py"
     script.write_text(LOOKS)
     command = [sys.executable, str(script), *MODULES]
@@ -230,5 +255,9 @@ def test_what_differs_to_the_eye_is_what_the_docs_list(tmp_path: Path) -> None:
     page = (ROOT / "docs" / "transparency.md").read_text(encoding="utf-8")
     listed = page.split("```text")[1].split("```")[0].split()
     different = {name for name in before if before[name] != after[name]}
-    assert [name for name in different if not any(fnmatchcase(name, pattern) for pattern in listed)] == []
-    assert [pattern for pattern in listed if not any(fnmatchcase(name, pattern) for name in different)] == []
+    assert [
+        name for name in different if not any(fnmatchcase(name, pattern) for pattern in listed)
+    ] == []
+    assert [
+        pattern for pattern in listed if not any(fnmatchcase(name, pattern) for name in different)
+    ] == []

@@ -1,4 +1,6 @@
-"""Requests under real servers: one for each call of the application, under the pattern that matched."""
+"""Requests under real servers: one for each call of the application, under the pattern that
+matched.
+"""
 
 from __future__ import annotations
 
@@ -93,7 +95,12 @@ def test_under_a_server(name: str, tmp_path: Path) -> None:
     for route, queries, status in pages.values():
         mine = [request for request in seen if request.route == route]
         assert [(len(request), request.status) for request in mine] == [(queries, status)] * 3
-        places = {place.function for request in mine for i in range(queries) if (place := request.place(i))}
+        places = {
+            place.function
+            for request in mine
+            for i in range(queries)
+            if (place := request.place(i))
+        }
         assert places == {"ask"}
     checked = run("capture", "check", folder, "--json").json
     assert all(file["closed"] and not file["notes"] for file in checked["files"])
@@ -141,7 +148,12 @@ def test_work_handed_to_threads_belongs_to_its_request(record: Record) -> None:
         assert asked == ["executor", "other", "own", "pool", "task", "task", "thread", "to_thread"]
     assert len(requests["ended"]) == 0
     rest = requests["script.py"]
-    assert sorted(rest.text(i).split("'")[1] for i in range(len(rest))) == ["late", "outside", "warm", "warm"]
+    assert sorted(rest.text(i).split("'")[1] for i in range(len(rest))) == [
+        "late",
+        "outside",
+        "warm",
+        "warm",
+    ]
 
 
 def test_each_pytest_test_is_a_request(tmp_path: Path) -> None:

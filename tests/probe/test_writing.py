@@ -1,4 +1,6 @@
-"""What is written is read back: the recorder's writer and the one for other sources, with any text and any value."""
+"""What is written is read back: the recorder's writer and the one for other sources, with any text
+and any value.
+"""
 
 from __future__ import annotations
 
@@ -39,9 +41,26 @@ def probe() -> Iterator[Any]:
             del sys.modules[name]
 
 
-def record(text: str, parameters: Any, rows: list[tuple[Any, ...]], description: Any = None) -> list[Any]:
+def record(
+    text: str, parameters: Any, rows: list[tuple[Any, ...]], description: Any = None
+) -> list[Any]:
     """A record as a driver hook makes it."""
-    return [text, parameters, 1000, 500, len(rows), (), rows[:32] or None, 1, False, description, None, 7, None, 0]
+    return [
+        text,
+        parameters,
+        1000,
+        500,
+        len(rows),
+        (),
+        rows[:32] or None,
+        1,
+        False,
+        description,
+        None,
+        7,
+        None,
+        0,
+    ]
 
 
 def written(probe: Any, records: list[list[Any]]) -> Any:
@@ -102,7 +121,9 @@ def plain(value: Any) -> Any:
 @settings(max_examples=150)
 @given(st.lists(st.tuples(texts, st.lists(scalars, max_size=4)), min_size=1, max_size=8))
 def test_texts_and_parameters_come_back(probe: Any, queries: list[tuple[str, list[Any]]]) -> None:
-    found, parameters, _, _ = written(probe, [record(text, tuple(values), []) for text, values in queries])
+    found, parameters, _, _ = written(
+        probe, [record(text, tuple(values), []) for text, values in queries]
+    )
     assert [found.text(i) for i in range(len(found))] == [
         text.encode("utf-8", "replace").decode() for text, _ in queries
     ]
@@ -111,7 +132,11 @@ def test_texts_and_parameters_come_back(probe: Any, queries: list[tuple[str, lis
 
 
 @settings(max_examples=100)
-@given(st.integers(1, 5).flatmap(lambda width: st.lists(st.tuples(*[scalars] * width), min_size=1, max_size=40)))
+@given(
+    st.integers(1, 5).flatmap(
+        lambda width: st.lists(st.tuples(*[scalars] * width), min_size=1, max_size=40)
+    )
+)
 def test_results_are_measured_and_sampled(probe: Any, rows: list[tuple[Any, ...]]) -> None:
     description = [(f"column_{i}",) for i in range(len(rows[0]))]
     found, _, samples, _ = written(probe, [record("SELECT 1", (), rows, description)])
@@ -120,16 +145,23 @@ def test_results_are_measured_and_sampled(probe: Any, rows: list[tuple[Any, ...]
     assert found.bytes[0] >= 0 and len(found.widths[0]) == len(rows[0])
     for position, column in enumerate(statement.sampled):
         kept = [row[position] for row in samples[0]]
-        # The first result decides which columns may hold keys; what the sample shows is what the rows held.
+        # The first result decides which columns may hold keys; what the sample shows is what the
+        # rows held.
         assert kept == [
-            plain(row[column]) if not isinstance(row[column], Decimal | datetime) else str(row[column])
+            plain(row[column])
+            if not isinstance(row[column], Decimal | datetime)
+            else str(row[column])
             for row in rows[:32]
         ]
 
 
 def test_named_parameters_keep_their_names(probe: Any) -> None:
     found, parameters, _, _ = written(
-        probe, [record("SELECT :b, :a", {"a": 1, "b": "x"}, []), record("SELECT :b, :a", {"a": 2, "b": "y"}, [])]
+        probe,
+        [
+            record("SELECT :b, :a", {"a": 1, "b": "x"}, []),
+            record("SELECT :b, :a", {"a": 2, "b": "y"}, []),
+        ],
     )
     assert found.statement(0).names == ("a", "b") and parameters == [(1, "x"), (2, "y")]
     assert found.statements[0] == found.statements[1]
@@ -137,7 +169,11 @@ def test_named_parameters_keep_their_names(probe: Any) -> None:
 
 def test_texts_that_differ_by_literals_share_a_statement(probe: Any) -> None:
     found, _, _, literals = written(
-        probe, [record(f"SELECT name FROM vessel WHERE id = {n} AND flag = 'N{n}'", (), []) for n in range(5)]
+        probe,
+        [
+            record(f"SELECT name FROM vessel WHERE id = {n} AND flag = 'N{n}'", (), [])
+            for n in range(5)
+        ],
     )
     assert len(set(found.statements)) == 1
     assert literals == [None, ("1", "'N1'"), ("2", "'N2'"), ("3", "'N3'"), ("4", "'N4'")]
@@ -170,7 +206,9 @@ def test_the_writer_for_other_sources_writes_what_is_read(queries: list[tuple[st
         writer.queries(
             1,
             [
-                QuerySeen(text, 10 + number, number, rows=number % 7, place=place, parameters=(number,))
+                QuerySeen(
+                    text, 10 + number, number, rows=number % 7, place=place, parameters=(number,)
+                )
                 for text, number in clean
             ],
         )
@@ -185,7 +223,9 @@ def test_the_writer_for_other_sources_writes_what_is_read(queries: list[tuple[st
             and [p[0] for p in found.parameters] == found.durations_ns
         )
         assert (
-            reader.report.closed and reader.report.queries == len(clean) and str(found.place(0)) == "/app/berths.py:12"
+            reader.report.closed
+            and reader.report.queries == len(clean)
+            and str(found.place(0)) == "/app/berths.py:12"
         )
         with pytest.raises(AskLessError, match="exists already"):
             CaptureWriter(path, "test", "postgresql")
@@ -197,7 +237,9 @@ names = st.text(st.characters(codec="ascii", categories=["L", "N"]), min_size=1,
 
 @settings(max_examples=60)
 @given(st.lists(st.lists(st.lists(names, max_size=5), max_size=6), min_size=1, max_size=5))
-def test_what_was_read_comes_back_with_its_query(probe: Any, results: list[list[list[str]]]) -> None:
+def test_what_was_read_comes_back_with_its_query(
+    probe: Any, results: list[list[list[str]]]
+) -> None:
     """Each result is a list of objects, each object the attributes that were read of it, in turn."""
     recorder, _ = probe
     from askless_probe import object_use  # type: ignore[import-not-found]
@@ -267,7 +309,9 @@ def test_djangos_patterns_as_routes(pattern: str, route: str, probe: Any) -> Non
 
 @given(
     st.recursive(
-        st.none() | st.integers() | st.text() | st.binary(), lambda inner: st.lists(inner, max_size=3), max_leaves=6
+        st.none() | st.integers() | st.text() | st.binary(),
+        lambda inner: st.lists(inner, max_size=3),
+        max_leaves=6,
     )
 )
 def test_no_model_makes_a_capture_unreadable(probe: Any, odd: Any) -> None:
@@ -281,14 +325,21 @@ def test_no_model_makes_a_capture_unreadable(probe: Any, odd: Any) -> None:
     }  # fmt: skip
     with tempfile.TemporaryDirectory() as folder:
         writer = recorder.writer = writing.Writer(folder)
-        event = {"event": "model", "orm": "django", "name": "Vessel", **values.plain_model(described)}
+        event = {
+            "event": "model",
+            "orm": "django",
+            "name": "Vessel",
+            **values.plain_model(described),
+        }
         writer._do(writer._line_of, event)
         writer.close()
         (report,) = check(Path(folder))
     assert report.bad_lines == [] and "id" in event["keys"]
 
 
-def test_of_many_columns_those_that_are_called_keys_are_sampled(record: Callable[..., Path]) -> None:
+def test_of_many_columns_those_that_are_called_keys_are_sampled(
+    record: Callable[..., Path],
+) -> None:
     names = [f"mark_{turn}" for turn in range(14)] + ["vessel_id", "id_1", "uuid"]
     folder = record(
         f"""

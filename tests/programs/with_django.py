@@ -1,4 +1,6 @@
-"""The pages of `with_sqlalchemy.py` on Django: `with_django.py ADVICE.json PAGES.json`, in a folder with the app `office`."""
+"""The pages of `with_sqlalchemy.py` on Django: `with_django.py ADVICE.json PAGES.json`, in a folder
+with the app `office`.
+"""
 
 import json
 import sys
@@ -24,13 +26,18 @@ __all__ = ["Count", "Prefetch", "Q"]
 with connection.schema_editor() as editor:
     for model in (Vessel, Tug, PortCall, TugJob):
         editor.create_model(model)
-Vessel.objects.bulk_create(Vessel(id=i, name=f"Tern {i}", flag="NO", log="x" * 600) for i in range(1, 41))
+Vessel.objects.bulk_create(
+    Vessel(id=i, name=f"Tern {i}", flag="NO", log="x" * 600) for i in range(1, 41)
+)
 Tug.objects.bulk_create(Tug(id=i, name=f"Tug {i}") for i in range(1, 6))
 PortCall.objects.bulk_create(
     PortCall(id=i, vessel_id=None if i == 12 else i, state="due", agent="Ann") for i in range(1, 31)
 )
 TugJob.objects.bulk_create(
-    TugJob(id=10 * i + n, port_call_id=i, tug_id=(i + n) % 5 + 1) for i in range(1, 31) if i % 3 for n in (1, 2)
+    TugJob(id=10 * i + n, port_call_id=i, tug_id=(i + n) % 5 + 1)
+    for i in range(1, 31)
+    if i % 3
+    for n in (1, 2)
 )
 
 DUE = 'PortCall.objects.order_by("id"){}[:12]'
@@ -72,7 +79,10 @@ def count():
 
 def only_counted():
     if ADVICE.get(page, ".").startswith("."):
-        return [(vessel.name, len(vessel.calls.all())) for vessel in given('Vessel.objects.order_by("id"){}')]
+        return [
+            (vessel.name, len(vessel.calls.all()))
+            for vessel in given('Vessel.objects.order_by("id"){}')
+        ]
     return [(vessel.name, vessel.calls_count) for vessel in eval(ADVICE[page])]
 
 
@@ -86,7 +96,10 @@ def over_wide_joined():
 
 
 def left_out_and_read():
-    return [(vessel.name, vessel.flag) for vessel in given('Vessel.objects.order_by("id").only("name"){}[:9]')]
+    return [
+        (vessel.name, vessel.flag)
+        for vessel in given('Vessel.objects.order_by("id").only("name"){}[:9]')
+    ]
 
 
 def counted_in_code():
@@ -105,18 +118,26 @@ def insert_loop():
 
 
 def unused_eager():
-    return [call.agent for call in eval(CHOSEN.format("" if page in ADVICE else '.prefetch_related("tug_jobs")'))]
+    return [
+        call.agent
+        for call in eval(CHOSEN.format("" if page in ADVICE else '.prefetch_related("tug_jobs")'))
+    ]
 
 
 def unused_join():
-    return [call.agent for call in eval(CHOSEN.format("" if page in ADVICE else '.select_related("vessel")'))]
+    return [
+        call.agent
+        for call in eval(CHOSEN.format("" if page in ADVICE else '.select_related("vessel")'))
+    ]
 
 
 def already_loaded():
     found = []
     for portcall in PortCall.objects.order_by("id").prefetch_related("tug_jobs")[:6]:
         jobs = TugJob.objects.filter(port_call=portcall).order_by("id")
-        found.append((portcall.agent, [job.id for job in (eval(ADVICE[page]) if page in ADVICE else jobs)]))
+        found.append(
+            (portcall.agent, [job.id for job in (eval(ADVICE[page]) if page in ADVICE else jobs)])
+        )
     return found
 
 

@@ -1,7 +1,8 @@
-"""Pages of a harbour office on SQLAlchemy, each of which may be given advice: `with_sqlalchemy.py ADVICE.json PAGES.json`.
+"""Pages of a harbour office on SQLAlchemy, each of which may be given advice: `with_sqlalchemy.py
+ADVICE.json PAGES.json`.
 
-ADVICE.json maps a page to code: an addition to its query, or a query or statement of its own. PAGES.json gets what the
-pages gave.
+ADVICE.json maps a page to code: an addition to its query, or a query or statement of its own.
+PAGES.json gets what the pages gave.
 """
 
 import json
@@ -26,7 +27,17 @@ from sqlalchemy.orm import (
 import askless
 
 ADVICE = json.load(open(sys.argv[1]))
-__all__ = ["defaultload", "defer", "delete", "insert", "joinedload", "load_only", "selectinload", "undefer", "update"]
+__all__ = [
+    "defaultload",
+    "defer",
+    "delete",
+    "insert",
+    "joinedload",
+    "load_only",
+    "selectinload",
+    "undefer",
+    "update",
+]
 
 
 class Base(DeclarativeBase):
@@ -73,10 +84,16 @@ with Session(engine) as session:
     session.add_all(Vessel(id=i, name=f"Tern {i}", flag="NO", log="x" * 600) for i in range(1, 41))
     session.add_all(Tug(id=i, name=f"Tug {i}") for i in range(1, 6))
     # The last of twelve has no vessel, every third no tug: an inner join would lose them.
-    session.add_all(PortCall(id=i, vessel_id=None if i == 12 else i, state="due", agent="Ann") for i in range(1, 31))
+    session.add_all(
+        PortCall(id=i, vessel_id=None if i == 12 else i, state="due", agent="Ann")
+        for i in range(1, 31)
+    )
     session.flush()
     session.add_all(
-        TugJob(id=10 * i + n, port_call_id=i, tug_id=(i + n) % 5 + 1) for i in range(1, 31) if i % 3 for n in (1, 2)
+        TugJob(id=10 * i + n, port_call_id=i, tug_id=(i + n) % 5 + 1)
+        for i in range(1, 31)
+        if i % 3
+        for n in (1, 2)
     )
     session.commit()
 
@@ -101,7 +118,9 @@ def to_one(db):
 
 
 def to_many(db):
-    return [(call.id, [job.id for job in call.tug_jobs]) for call in db.scalars(given(DUE)).unique()]
+    return [
+        (call.id, [job.id for job in call.tug_jobs]) for call in db.scalars(given(DUE)).unique()
+    ]
 
 
 def nested(db):
@@ -122,28 +141,40 @@ def count(db):
         return [(vessel.name, number) for vessel, number in db.execute(own(""))]
     board = []
     for vessel in db.scalars(select(Vessel).order_by(Vessel.id)):
-        calls = db.scalar(select(func.count()).select_from(PortCall).where(PortCall.vessel_id == vessel.id))
+        calls = db.scalar(
+            select(func.count()).select_from(PortCall).where(PortCall.vessel_id == vessel.id)
+        )
         board.append((vessel.name, calls))
     return board
 
 
 def only_counted(db):
     if ADVICE.get(page, ".").startswith("."):
-        return [(vessel.name, len(vessel.calls)) for vessel in db.scalars(given("select(Vessel).order_by(Vessel.id)"))]
+        return [
+            (vessel.name, len(vessel.calls))
+            for vessel in db.scalars(given("select(Vessel).order_by(Vessel.id)"))
+        ]
     return [(vessel.name, number) for vessel, number in db.execute(own(""))]
 
 
 def over_wide(db):
-    return [(vessel.id, vessel.name) for vessel in db.scalars(given("select(Vessel).order_by(Vessel.id)"))]
+    return [
+        (vessel.id, vessel.name)
+        for vessel in db.scalars(given("select(Vessel).order_by(Vessel.id)"))
+    ]
 
 
 def over_wide_joined(db):
-    calls = db.scalars(given(DUE.replace("limit(12)", "limit(30)") + ".options(joinedload(PortCall.vessel))"))
+    calls = db.scalars(
+        given(DUE.replace("limit(12)", "limit(30)") + ".options(joinedload(PortCall.vessel))")
+    )
     return [(call.id, call.vessel and call.vessel.name) for call in calls]
 
 
 def left_out_and_read(db):
-    vessels = db.scalars(given("select(Vessel).order_by(Vessel.id).limit(9).options(load_only(Vessel.name))"))
+    vessels = db.scalars(
+        given("select(Vessel).order_by(Vessel.id).limit(9).options(load_only(Vessel.name))")
+    )
     return [(vessel.name, vessel.flag) for vessel in vessels]
 
 
@@ -157,22 +188,30 @@ def insert_loop(db):
     rows = [{"id": 1000 + i, "port_call_id": 3, "tug_id": i % 5 + 1} for i in range(8)]
     if page in ADVICE:
         session = db
-        code = re.sub(r'"(\w+)": \.\.\.', r'"\1": row["\1"]', ADVICE[page]).replace("for ... in ...", "for row in rows")
+        code = re.sub(r'"(\w+)": \.\.\.', r'"\1": row["\1"]', ADVICE[page]).replace(
+            "for ... in ...", "for row in rows"
+        )
         eval(code, globals(), {"session": session, "rows": rows})
     else:
         for row in rows:
             db.execute(insert(TugJob).values(**row))
     db.commit()
-    return [job.id for job in db.scalars(select(TugJob).where(TugJob.id >= 1000).order_by(TugJob.id))]
+    return [
+        job.id for job in db.scalars(select(TugJob).where(TugJob.id >= 1000).order_by(TugJob.id))
+    ]
 
 
 def unused_eager(db):
-    calls = db.scalars(eval(CHOSEN + ("" if page in ADVICE else ".options(selectinload(PortCall.tug_jobs))")))
+    calls = db.scalars(
+        eval(CHOSEN + ("" if page in ADVICE else ".options(selectinload(PortCall.tug_jobs))"))
+    )
     return [call.agent for call in calls]
 
 
 def unused_join(db):
-    calls = db.scalars(eval(CHOSEN + ("" if page in ADVICE else ".options(joinedload(PortCall.vessel))")))
+    calls = db.scalars(
+        eval(CHOSEN + ("" if page in ADVICE else ".options(joinedload(PortCall.vessel))"))
+    )
     return [call.agent for call in calls]
 
 
@@ -180,7 +219,12 @@ def already_loaded(db):
     found = []
     for portcall in db.scalars(eval(CHOSEN + ".options(selectinload(PortCall.tug_jobs))")):
         jobs = select(TugJob).where(TugJob.port_call_id == portcall.id).order_by(TugJob.id)
-        found.append((portcall.agent, [job.id for job in (eval(ADVICE[page]) if page in ADVICE else db.scalars(jobs))]))
+        found.append(
+            (
+                portcall.agent,
+                [job.id for job in (eval(ADVICE[page]) if page in ADVICE else db.scalars(jobs))],
+            )
+        )
     return found
 
 

@@ -26,7 +26,10 @@ def span(
     **attributes: Any,
 ) -> dict[str, Any]:
     """A span in OTLP's JSON with its scope and service; attributes' dots are double underscores."""
-    pairs = [{"key": key.replace("__", "."), "value": value_of(value)} for key, value in attributes.items()]
+    pairs = [
+        {"key": key.replace("__", "."), "value": value_of(value)}
+        for key, value in attributes.items()
+    ]
     start_ns = BEGAN_NS + int(at_ms * 1e6)
     made: dict[str, Any] = {
         "traceId": f"{trace:032x}",
@@ -56,16 +59,26 @@ def value_of(value: Any) -> dict[str, Any]:
     return {"stringValue": str(value)}
 
 
-def server(number: int, *, route: str = "/calls/<int:id>", ms: float = 100.0, **more: Any) -> dict[str, Any]:
+def server(
+    number: int, *, route: str = "/calls/<int:id>", ms: float = 100.0, **more: Any
+) -> dict[str, Any]:
     """A request's span by the new conventions."""
-    attributes = {"http__request__method": "GET", "http__route": route, "http__response__status_code": 200}
+    attributes = {
+        "http__request__method": "GET",
+        "http__route": route,
+        "http__response__status_code": 200,
+    }
     return span(number, kind=SERVER, name="GET", ms=ms, scope="http", **{**attributes, **more})
 
 
 def query(number: int, parent: int, text: str = LOOK_UP, *key: Any, **more: Any) -> dict[str, Any]:
     """A statement's span by the new conventions."""
     given = {f"db__query__parameter__{place}": value for place, value in enumerate(key)}
-    return span(number, parent, **{"db__system__name": "postgresql", "db__query__text": text, **given, **more})
+    return span(
+        number,
+        parent,
+        **{"db__system__name": "postgresql", "db__query__text": text, **given, **more},
+    )
 
 
 def payload(*spans: dict[str, Any]) -> str:
@@ -78,8 +91,12 @@ def payload(*spans: dict[str, Any]) -> str:
         {
             "resourceSpans": [
                 {
-                    "resource": {"attributes": [{"key": "service.name", "value": {"stringValue": service}}]},
-                    "scopeSpans": [{"scope": {"name": scope}, "spans": made} for scope, made in scopes.items()],
+                    "resource": {
+                        "attributes": [{"key": "service.name", "value": {"stringValue": service}}]
+                    },
+                    "scopeSpans": [
+                        {"scope": {"name": scope}, "spans": made} for scope, made in scopes.items()
+                    ],
                 }
                 for service, scopes in services.items()
             ]

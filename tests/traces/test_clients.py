@@ -1,4 +1,6 @@
-"""Clients of OpenTelemetry that are not ours, against a real PostgreSQL: Node with http and pg, Django with psycopg."""
+"""Clients of OpenTelemetry that are not ours, against a real PostgreSQL: Node with http and pg,
+Django with psycopg.
+"""
 
 from __future__ import annotations
 
@@ -84,7 +86,11 @@ def node(office: servers.Server, tmp_path: Path, transport: str, values: str = "
         env={**os.environ, "NODE_PATH": str(NODE), "PGPORT": str(office.port)},
     )  # fmt: skip
     assert done.returncode == 0, done.stderr
-    return [one for one in askless.read(tmp_path / "calls", values=True).queries if "FROM" in one.statement]
+    return [
+        one
+        for one in askless.read(tmp_path / "calls", values=True).queries
+        if "FROM" in one.statement
+    ]
 
 
 @pytest.mark.parametrize("transport", ["protobuf", "json"])
@@ -106,7 +112,9 @@ def test_node_with_http_and_pg(transport: str, office: servers.Server, tmp_path:
 def test_node_tells_parameters_where_it_is_told_to(office: servers.Server, tmp_path: Path) -> None:
     queries = node(office, tmp_path, "protobuf", "values")
     looked_up = [one.parameters.strip("'") for one in queries if "vessel WHERE" in one.statement]
-    assert Counter(looked_up) == {str(9000 + n): len(looked_up) // CALLS for n in range(1, CALLS + 1)}
+    assert Counter(looked_up) == {
+        str(9000 + n): len(looked_up) // CALLS for n in range(1, CALLS + 1)
+    }
     (found,) = [one for one in findings(tmp_path / "calls") if "vessel" in one["tables"]]
     assert "enhancedDatabaseReporting" not in str(found)
 
@@ -165,10 +173,20 @@ def test_django_with_psycopg_over_grpc(office: servers.Server, tmp_path: Path) -
         words = [sys.executable, script, str(office.port), f"http://127.0.0.1:{one.grpc}"]
         subprocess.run(list(map(str, words)), check=True, timeout=120, capture_output=True)
         one.stop()
-    sent = [statement for statement in office.statements(since) if "port_call" in statement or "vessel" in statement]
+    sent = [
+        statement
+        for statement in office.statements(since)
+        if "port_call" in statement or "vessel" in statement
+    ]
     capture = askless.read(tmp_path / "calls", values=True)
     queries = [one for one in capture.queries if "FROM" in one.statement]
     assert len(queries) == len(sent) == 3 * (CALLS + 1)
-    assert {(row.route, row.queries) for row in capture.requests} == {("GET /calls/{least}", CALLS + 1)}
+    assert {(row.route, row.queries) for row in capture.requests} == {
+        ("GET /calls/{least}", CALLS + 1)
+    }
     (found,) = findings(tmp_path / "calls")
-    assert (found["pattern"], found["tables"], found["evidence"]) == ("n-plus-one", ["vessel"], "repeated")
+    assert (found["pattern"], found["tables"], found["evidence"]) == (
+        "n-plus-one",
+        ["vessel"],
+        "repeated",
+    )

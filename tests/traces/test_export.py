@@ -14,7 +14,16 @@ from tests.traces.test_receiving import receiver
 def of(capture: Path) -> list[tuple[object, ...]]:
     read = askless.read(capture, values=True)
     return sorted(
-        (one.route, one.statement, one.rows, one.file, one.line, one.error, one.parameters, round(one.duration_ms, 3))
+        (
+            one.route,
+            one.statement,
+            one.rows,
+            one.file,
+            one.line,
+            one.error,
+            one.parameters,
+            round(one.duration_ms, 3),
+        )
         for one in read.queries
     )
 
@@ -25,9 +34,14 @@ def test_a_capture_comes_back_as_it_was(pages: dict[str, Path], tmp_path: Path) 
     assert out.stat().st_mode & 0o777 == 0o600
     assert run("capture", "otlp", out, "-o", tmp_path / "back").code == 0
     assert [row[:6] for row in of(tmp_path / "back")] == [row[:6] for row in of(pages["grown"])]
-    there, here = (run("requests", capture, "--json").json["routes"] for capture in (pages["grown"], tmp_path / "back"))
+    there, here = (
+        run("requests", capture, "--json").json["routes"]
+        for capture in (pages["grown"], tmp_path / "back")
+    )
     keys = ("route", "requests", "queries", "shapes", "repeated", "rows", "warm_up")
-    assert sorted([row[key] for key in keys] for row in there) == sorted([row[key] for key in keys] for row in here)
+    assert sorted([row[key] for key in keys] for row in there) == sorted(
+        [row[key] for key in keys] for row in here
+    )
     again = tmp_path / "again.jsonl"
     run("export", pages["grown"], "--otlp", again, "--values")
     assert again.read_bytes() == out.read_bytes()
@@ -73,7 +87,11 @@ def test_targets_that_take_nothing(pages: dict[str, Path], tmp_path: Path) -> No
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
-    refused(run("export", pages["tuned"], "--otlp", f"http://127.0.0.1:{port}"), "does not accept spans", "endpoint")
+    refused(
+        run("export", pages["tuned"], "--otlp", f"http://127.0.0.1:{port}"),
+        "does not accept spans",
+        "endpoint",
+    )
     refused(run("export", pages["tuned"], "--otlp", tmp_path / "none" / "x.jsonl"), "can't write")
     (tmp_path / "taken").mkdir()
     refused(run("export", pages["tuned"], "--otlp", tmp_path / "taken"), "can't write")

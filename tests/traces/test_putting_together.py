@@ -25,7 +25,9 @@ def captured(tmp_path: Path, *spans: dict[str, Any], name: str = "calls", lines:
     """The capture of a file with these spans, so many to a line."""
     file = tmp_path / f"{name}.jsonl"
     size = -(-len(spans) // lines)
-    file.write_text("".join(payload(*spans[at : at + size]) + "\n" for at in range(0, len(spans), size)))
+    file.write_text(
+        "".join(payload(*spans[at : at + size]) + "\n" for at in range(0, len(spans), size))
+    )
     out = tmp_path / name
     ran = run("capture", "otlp", file, "-o", out)
     assert ran.code == 0, ran.err
@@ -42,7 +44,9 @@ def told(capture: Path) -> RequestHints:
 
 
 def test_a_request_is_the_server_span_and_not_the_trace(tmp_path: Path) -> None:
-    """Two requests share a trace; a parent in another service never arrives; the request's span comes last."""
+    """Two requests share a trace; a parent in another service never arrives; the request's span
+    comes last.
+    """
     spans = [
         query(2, 1, "SELECT 1 FROM berth"), query(4, 3, "SELECT 1 FROM tug", at_ms=210.0),
         server(1, parentSpanId=9, flags=0x300), server(3, at_ms=200.0, route="/tugs"),
@@ -54,8 +58,18 @@ def test_a_request_is_the_server_span_and_not_the_trace(tmp_path: Path) -> None:
 
 
 def test_ancestors_are_climbed(tmp_path: Path) -> None:
-    """Statements sit under connect and pool spans, and under the application's own; the route may are on an inner one."""
-    plain = span(1, kind=SERVER, name="GET", ms=90.0, scope="http", http__method="GET", http__target="/calls/17?x=1")
+    """Statements sit under connect and pool spans, and under the application's own; the route may
+    are on an inner one.
+    """
+    plain = span(
+        1,
+        kind=SERVER,
+        name="GET",
+        ms=90.0,
+        scope="http",
+        http__method="GET",
+        http__target="/calls/17?x=1",
+    )
     spans = [
         plain,
         span(2, 1, kind=INTERNAL, name="dispatch", scope="framework", http__route="/calls/:id"),
@@ -65,7 +79,9 @@ def test_ancestors_are_climbed(tmp_path: Path) -> None:
     ]
     assert told(captured(tmp_path, *spans)) == [("GET /calls/{id}", ["SELECT 1 FROM berth"])]
     alone = [plain, query(5, 1, "SELECT 1 FROM berth")]
-    assert told(captured(tmp_path, *alone, name="alone")) == [("GET /calls/{id}", ["SELECT 1 FROM berth"])]
+    assert told(captured(tmp_path, *alone, name="alone")) == [
+        ("GET /calls/{id}", ["SELECT 1 FROM berth"])
+    ]
 
 
 @pytest.mark.parametrize(
@@ -79,12 +95,21 @@ def test_ancestors_are_climbed(tmp_path: Path) -> None:
             "db__system": "postgresql",
             "db__system__name": "postgresql",
         },
-        {"db__statement": LOOK_UP + " /*traceparent='00-01-02-03',route='%%2Fcalls'*/", "db__system": "postgresql"},
+        {
+            "db__statement": LOOK_UP + " /*traceparent='00-01-02-03',route='%%2Fcalls'*/",
+            "db__system": "postgresql",
+        },
     ],
 )
 def test_old_names_new_names_and_both(attributes: dict[str, str], tmp_path: Path) -> None:
     old = span(
-        1, kind=SERVER, name="GET", ms=50.0, http__method="GET", http__route="calls/<int:id>", http__status_code=404
+        1,
+        kind=SERVER,
+        name="GET",
+        ms=50.0,
+        http__method="GET",
+        http__route="calls/<int:id>",
+        http__status_code=404,
     )
     capture = captured(tmp_path, old, span(2, 1, **attributes))
     assert told(capture) == [("GET /calls/{id}", [LOOK_UP])]
@@ -93,7 +118,9 @@ def test_old_names_new_names_and_both(attributes: dict[str, str], tmp_path: Path
 
 
 def test_an_orms_span_and_its_drivers_count_once(tmp_path: Path) -> None:
-    """They are siblings of the same text, one encloses the other, from different libraries; starts may be cut to the millisecond."""
+    """They are siblings of the same text, one encloses the other, from different libraries; starts
+    may be cut to the millisecond.
+    """
     orm = query(2, 1, LOOK_UP, scope="orm", at_ms=1.2, ms=3.0)
     driver = query(
         3,
@@ -119,12 +146,20 @@ def test_what_is_known_of_a_query(tmp_path: Path) -> None:
         db__response__returned_rows=3, error="relation does not exist",
     )  # fmt: skip
     above = span(
-        3, 1, kind=INTERNAL, scope="app", code__filepath="/app/old.py", code__lineno=12, code__function="board"
+        3,
+        1,
+        kind=INTERNAL,
+        scope="app",
+        code__filepath="/app/old.py",
+        code__lineno=12,
+        code__function="board",
     )
     below = query(4, 3, "INSERT INTO tug_job (id) VALUES ($1)", db__operation__batch__size=30)
     rows = {
         one.number: one
-        for one in askless.read(captured(tmp_path, server(1), given_, above, below), values=True).queries
+        for one in askless.read(
+            captured(tmp_path, server(1), given_, above, below), values=True
+        ).queries
     }
     known = next(one for one in rows.values() if one.statement == LOOK_UP)
     assert (known.file, known.line, known.function, known.rows) == ("/app/pages.py", 7, "page", 3)
@@ -160,7 +195,9 @@ def test_parameters_in_every_form(attributes: Any, values: Any, names: Any, batc
 
 @given(
     st.dictionaries(
-        st.sampled_from(["db.statement.parameters", "db.postgresql.values", "db.query.parameter.x"]),
+        st.sampled_from(
+            ["db.statement.parameters", "db.postgresql.values", "db.query.parameter.x"]
+        ),
         st.text() | st.integers(),
     )
 )
@@ -170,36 +207,63 @@ def test_any_parameters_are_read(attributes: dict[str, Any]) -> None:
 
 
 def test_row_by_row_without_parameters_is_no_duplicate(tmp_path: Path) -> None:
-    """What was given is not known: it may be one row. The finding says so, and which setting would tell."""
-    (found,) = findings(captured(tmp_path, server(1), *(query(number, 1, at_ms=number) for number in range(2, 10))))
+    """What was given is not known: it may be one row. The finding says so, and which setting would
+    tell.
+    """
+    (found,) = findings(
+        captured(tmp_path, server(1), *(query(number, 1, at_ms=number) for number in range(2, 10)))
+    )
     assert (found["pattern"], found["evidence"]) == ("n-plus-one", "repeated")
     assert any(
-        "capture_parameters=True" in doubt and "enhancedDatabaseReporting" in doubt for doubt in found["caveats"]
+        "capture_parameters=True" in doubt and "enhancedDatabaseReporting" in doubt
+        for doubt in found["caveats"]
     )
     keyed = captured(
-        tmp_path, server(1), *(query(n, 1, LOOK_UP, 9000 + n, at_ms=n) for n in range(2, 10)), name="keyed"
+        tmp_path,
+        server(1),
+        *(query(n, 1, LOOK_UP, 9000 + n, at_ms=n) for n in range(2, 10)),
+        name="keyed",
     )
     (known,) = findings(keyed)
     assert known["pattern"] == "n-plus-one" and not any(
         "parameters were not recorded" in doubt for doubt in known["caveats"]
     )
-    same = captured(tmp_path, server(1), *(query(n, 1, LOOK_UP, 9000, at_ms=n) for n in range(2, 10)), name="same")
+    same = captured(
+        tmp_path,
+        server(1),
+        *(query(n, 1, LOOK_UP, 9000, at_ms=n) for n in range(2, 10)),
+        name="same",
+    )
     (again,) = findings(same)
-    assert again["pattern"] == "duplicate" and any("results were not recorded" in doubt for doubt in again["caveats"])
+    assert again["pattern"] == "duplicate" and any(
+        "results were not recorded" in doubt for doubt in again["caveats"]
+    )
     assert "equal results" not in again["evidence_details"][0]
 
 
 def test_placeholders_of_an_orm_are_the_databases_own(tmp_path: Path) -> None:
     """Django's instrumentation under SQLite tells %s, if the database was sent ?."""
     text = "SELECT \"odd%s\" FROM vessel WHERE id = %s AND name LIKE '50%s' AND rate = 1 %% %(rate)s LIMIT 21"
-    spans = [server(1), *(query(n, 1, text, db__system__name="sqlite", at_ms=n) for n in range(2, 8))]
+    spans = [
+        server(1),
+        *(query(n, 1, text, db__system__name="sqlite", at_ms=n) for n in range(2, 8)),
+    ]
     capture = captured(tmp_path, *spans)
     assert (
         told(capture)[0][1]
-        == ["SELECT \"odd%s\" FROM vessel WHERE id = ? AND name LIKE '50%s' AND rate = 1 % :rate LIMIT 21"] * 6
+        == [
+            "SELECT \"odd%s\" FROM vessel WHERE id = ? AND name LIKE '50%s' AND rate = 1 % :rate LIMIT 21"
+        ]
+        * 6
     )
     plain = [
-        query(n, 1, "SELECT name FROM vessel WHERE id = %s LIMIT 21", db__system__name="sqlite", at_ms=n)
+        query(
+            n,
+            1,
+            "SELECT name FROM vessel WHERE id = %s LIMIT 21",
+            db__system__name="sqlite",
+            at_ms=n,
+        )
         for n in range(2, 8)
     ]
     (found,) = findings(captured(tmp_path, server(1), *plain, name="plain"))
@@ -215,13 +279,19 @@ def test_jobs_calls_and_other_services(tmp_path: Path) -> None:
         server(5, trace=3, service="billing", route="/bills"), query(6, 5, "SELECT 1 FROM tariff", trace=3, service="billing"),
     ]  # fmt: skip
     capture = captured(tmp_path, *spans)
-    assert [route for route, _ in told(capture)] == ["GET /bills", "harbour.Board/Due", "job tug_orders"]
+    assert [route for route, _ in told(capture)] == [
+        "GET /bills",
+        "harbour.Board/Due",
+        "job tug_orders",
+    ]
     assert {one.kind for one in askless.read(capture).requests} == {"job", "call", "http"}
     assert len(list(capture.iterdir())) == 2, "a file a service"
 
 
 def test_parents_that_never_come(tmp_path: Path) -> None:
-    """A lost span between: the only request that ran meanwhile; no request at all: together by their trace; one alone: a pause."""
+    """A lost span between: the only request that ran meanwhile; no request at all: together by
+    their trace; one alone: a pause.
+    """
     lost = [server(1), query(2, 77, "SELECT 1 FROM berth", at_ms=5.0)]
     capture = captured(tmp_path, *lost)
     assert told(capture) == [("GET /calls/{id}", ["SELECT 1 FROM berth"])]
@@ -230,13 +300,21 @@ def test_parents_that_never_come(tmp_path: Path) -> None:
     assert told(captured(tmp_path, *alone, name="alone")) == [
         ("a trace without its request", ["SELECT 1 FROM berth", "SELECT 1 FROM tug"])
     ]
-    roots = [query(number, 0, "SELECT 1 FROM berth", trace=number, at_ms=1000.0 * number) for number in (1, 2)]
-    assert [texts for _, texts in told(captured(tmp_path, *roots, name="roots"))] == [["SELECT 1 FROM berth"]] * 2
+    roots = [
+        query(number, 0, "SELECT 1 FROM berth", trace=number, at_ms=1000.0 * number)
+        for number in (1, 2)
+    ]
+    assert [texts for _, texts in told(captured(tmp_path, *roots, name="roots"))] == [
+        ["SELECT 1 FROM berth"]
+    ] * 2
 
 
 def test_other_languages_are_left_out(tmp_path: Path) -> None:
     capture = captured(
-        tmp_path, server(1), query(2, 1, "GET calls", db__system__name="redis"), query(3, 1, "SELECT 1 FROM tug")
+        tmp_path,
+        server(1),
+        query(2, 1, "GET calls", db__system__name="redis"),
+        query(3, 1, "SELECT 1 FROM tug"),
     )
     assert told(capture) == [("GET /calls/{id}", ["SELECT 1 FROM tug"])]
     assert "1 statement of unsupported database systems skipped" in run("requests", capture).err
@@ -256,9 +334,25 @@ PAGES = [
     one
     for trace in range(1, 6)
     for one in [
-        *(query(100 * trace + n, 100 * trace, LOOK_UP, n, trace=trace, at_ms=n + 200.0 * trace) for n in range(1, 5)),
-        query(100 * trace + 9, 100 * trace + 8, "SELECT 1 FROM tug", trace=trace, at_ms=200.0 * trace + 8),
-        span(100 * trace + 8, 100 * trace, kind=INTERNAL, trace=trace, scope="app", at_ms=200.0 * trace),
+        *(
+            query(100 * trace + n, 100 * trace, LOOK_UP, n, trace=trace, at_ms=n + 200.0 * trace)
+            for n in range(1, 5)
+        ),
+        query(
+            100 * trace + 9,
+            100 * trace + 8,
+            "SELECT 1 FROM tug",
+            trace=trace,
+            at_ms=200.0 * trace + 8,
+        ),
+        span(
+            100 * trace + 8,
+            100 * trace,
+            kind=INTERNAL,
+            trace=trace,
+            scope="app",
+            at_ms=200.0 * trace,
+        ),
         server(100 * trace, trace=trace, at_ms=200.0 * trace),
     ]
 ]
@@ -328,7 +422,9 @@ def test_files_that_are_none(tmp_path: Path) -> None:
         (tmp_path / name).write_bytes(content)
         ran = run("capture", "otlp", tmp_path / name, "-o", tmp_path / f"from-{name}")
         assert ran.code == 2 and word in ran.err and "Traceback" not in ran.err, (name, ran.err)
-    assert "can't read" in run("capture", "otlp", tmp_path / "nowhere.json", "-o", tmp_path / "a").err
+    assert (
+        "can't read" in run("capture", "otlp", tmp_path / "nowhere.json", "-o", tmp_path / "a").err
+    )
     assert "can't read" in run("capture", "otlp", tmp_path, "-o", tmp_path / "b").err
 
 
@@ -368,7 +464,11 @@ def test_attributes_that_nobody_expects(name: str, value: object, tmp_path: Path
 
     services = Services(tmp_path, GroupingOptions())
     traces = Traces(services.target, 1, 1)
-    attributes = {"db.query.text": "SELECT 1 FROM vessel WHERE id = ?", "db.system.name": "postgresql", name: value}
+    attributes = {
+        "db.query.text": "SELECT 1 FROM vessel WHERE id = ?",
+        "db.system.name": "postgresql",
+        name: value,
+    }
     traces.add([Span(b"t", b"r", b"", "GET /", 2, 1, 9, {name: value}, "", "office"), Span(b"t", b"q", b"r", "q", 3, 2, 3, attributes, "pg", "office")], 0)  # fmt: skip
     traces.close()
     services.close(traces)
@@ -382,8 +482,14 @@ def test_options_that_make_no_sense(tmp_path: Path) -> None:
         "--allow-remote",
     )
     refused(run("capture", "otlp", "-o", tmp_path / "x", "--listen", "nonsense"), "HOST:PORT")
-    refused(run("capture", "otlp", "-o", tmp_path / "x", "--visit", "http://127.0.0.1:1/"), "needs a program")
-    refused(run("capture", "otlp", "a.json", "-o", tmp_path / "x", "--", "true"), "either files or a program")
+    refused(
+        run("capture", "otlp", "-o", tmp_path / "x", "--visit", "http://127.0.0.1:1/"),
+        "needs a program",
+    )
+    refused(
+        run("capture", "otlp", "a.json", "-o", tmp_path / "x", "--", "true"),
+        "either files or a program",
+    )
 
 
 @pytest.mark.parametrize(

@@ -1,4 +1,6 @@
-"""Spans over HTTP and gRPC, from the real SDK and by hand: answers at once, nothing lost that was accepted."""
+"""Spans over HTTP and gRPC, from the real SDK and by hand: answers at once, nothing lost that was
+accepted.
+"""
 
 from __future__ import annotations
 
@@ -47,8 +49,13 @@ class Receiver:
     def post(
         self, body: bytes | str, kind: str = JSON, path: str = "/v1/traces", **headers: str
     ) -> tuple[int, str, dict[str, str]]:
-        headers = {"Content-Type": kind, **{name.replace("_", "-"): value for name, value in headers.items()}}
-        with closing(http.client.HTTPConnection("127.0.0.1", int(self.http), timeout=30)) as connection:
+        headers = {
+            "Content-Type": kind,
+            **{name.replace("_", "-"): value for name, value in headers.items()},
+        }
+        with closing(
+            http.client.HTTPConnection("127.0.0.1", int(self.http), timeout=30)
+        ) as connection:
             connection.request("POST", path, body, headers)
             answer = connection.getresponse()
             told = {name.lower(): value for name, value in answer.getheaders()}
@@ -86,9 +93,15 @@ SPANS = [*(query(n, 1, LOOK_UP, 9000 + n, at_ms=n) for n in range(2, 10)), serve
 def test_answers_are_the_protocols_own(tmp_path: Path) -> None:
     with receiver(tmp_path / "calls") as one:
         assert one.post(payload(*SPANS[:4]))[:2] == (200, "{}")
-        assert one.post(gzip.compress(payload(*SPANS[4:]).encode()), Content_Encoding="gzip")[0] == 200
-        assert one.post(zlib.compress(b'{"resourceSpans":[]}'), Content_Encoding="deflate")[0] == 200
-        assert one.post(zlib.compress(b"{}")[2:-4], Content_Encoding="deflate")[0] == 200, "deflate without its frame"
+        assert (
+            one.post(gzip.compress(payload(*SPANS[4:]).encode()), Content_Encoding="gzip")[0] == 200
+        )
+        assert (
+            one.post(zlib.compress(b'{"resourceSpans":[]}'), Content_Encoding="deflate")[0] == 200
+        )
+        assert one.post(zlib.compress(b"{}")[2:-4], Content_Encoding="deflate")[0] == 200, (
+            "deflate without its frame"
+        )
         status, body, headers = one.post(b"", PROTOBUF)
         assert (status, body, headers["content-type"]) == (200, "", PROTOBUF)
         assert (
@@ -110,12 +123,18 @@ def test_answers_are_the_protocols_own(tmp_path: Path) -> None:
         err = one.stop()
         assert "received 9 spans" in err
     (found,) = findings(tmp_path / "calls")
-    assert (found["pattern"], found["route"], found["cost"]["queries"]) == ("n-plus-one", "GET /calls/{id}", 8.0)
+    assert (found["pattern"], found["route"], found["cost"]["queries"]) == (
+        "n-plus-one",
+        "GET /calls/{id}",
+        8.0,
+    )
 
 
 def test_a_body_that_is_too_large(tmp_path: Path) -> None:
     with receiver(tmp_path / "calls") as one:
-        with closing(http.client.HTTPConnection("127.0.0.1", int(one.http), timeout=30)) as connection:
+        with closing(
+            http.client.HTTPConnection("127.0.0.1", int(one.http), timeout=30)
+        ) as connection:
             connection.putrequest("POST", "/v1/traces")
             connection.putheader("Content-Type", JSON)
             connection.putheader("Content-Length", str(receiving.SENT_MOST + 10))
@@ -176,13 +195,21 @@ def test_the_real_sdk_over_http_and_grpc(protocol: str, tmp_path: Path) -> None:
     script = tmp_path / "sender.py"
     script.write_text(textwrap.dedent(SENDER))
     with receiver(tmp_path / "calls", "--grpc", "127.0.0.1:0") as one:
-        address = f"http://127.0.0.1:{one.http}/v1/traces" if protocol == "http" else f"http://127.0.0.1:{one.grpc}"
+        address = (
+            f"http://127.0.0.1:{one.http}/v1/traces"
+            if protocol == "http"
+            else f"http://127.0.0.1:{one.grpc}"
+        )
         subprocess.run([sys.executable, script, protocol, address], check=True, timeout=120)
         assert "received 21 spans" in one.stop()
     queries = list(askless.read(tmp_path / "calls", values=True).queries)
-    assert len(queries) == 18 and {one.parameters for one in queries} == {f"'{key}'" for key in range(6)}
+    assert len(queries) == 18 and {one.parameters for one in queries} == {
+        f"'{key}'" for key in range(6)
+    }
     assert {one.error for one in queries} == {"", "ValueError: no such vessel"}
-    assert {(one.route, one.file, one.line) for one in queries} == {("GET /calls/{id}", "/app/pages.py", 7)}
+    assert {(one.route, one.file, one.line) for one in queries} == {
+        ("GET /calls/{id}", "/app/pages.py", 7)
+    }
 
 
 def test_a_grpc_client_on_the_port_of_http_is_told_what_to_change(tmp_path: Path) -> None:
@@ -201,7 +228,16 @@ def test_a_grpc_client_on_the_port_of_http_is_told_what_to_change(tmp_path: Path
 
 def test_a_port_in_use(tmp_path: Path) -> None:
     with receiver(tmp_path / "calls") as one:
-        ran = run("capture", "otlp", "-o", tmp_path / "other", "--listen", f"127.0.0.1:{one.http}", "--grpc", "off")
+        ran = run(
+            "capture",
+            "otlp",
+            "-o",
+            tmp_path / "other",
+            "--listen",
+            f"127.0.0.1:{one.http}",
+            "--grpc",
+            "off",
+        )
         assert ran.code == 2 and "can't listen on" in ran.err and "Traceback" not in ran.err
 
 
@@ -226,8 +262,12 @@ APPLICATION = """
 """
 
 
-def test_a_traced_application_is_seen_as_the_recorder_sees_it(harbour: Path, tmp_path: Path) -> None:
-    """Flask and SQLAlchemy under their instrumentations: the same requests and queries, but for what a span can't tell."""
+def test_a_traced_application_is_seen_as_the_recorder_sees_it(
+    harbour: Path, tmp_path: Path
+) -> None:
+    """Flask and SQLAlchemy under their instrumentations: the same requests and queries, but for
+    what a span can't tell.
+    """
     import socket
 
     with socket.socket() as free:
@@ -240,7 +280,19 @@ def test_a_traced_application_is_seen_as_the_recorder_sees_it(harbour: Path, tmp
     seen = {}
     for source in ("otlp", "app"):
         out = tmp_path / source
-        words = [*ASKLESS, "capture", source, "-o", out, "--repeat", "2", *visits, "--", sys.executable, script]
+        words = [
+            *ASKLESS,
+            "capture",
+            source,
+            "-o",
+            out,
+            "--repeat",
+            "2",
+            *visits,
+            "--",
+            sys.executable,
+            script,
+        ]
         env = {**os.environ, "OTEL_SDK_DISABLED": "false" if source == "otlp" else "true"}
         done = subprocess.run(
             [*map(str, words), f"sqlite:///{harbour}", str(port)],
@@ -252,15 +304,25 @@ def test_a_traced_application_is_seen_as_the_recorder_sees_it(harbour: Path, tmp
         )
         assert done.returncode == 0, done.stderr
         read = askless.read(out)
-        seen[source] = {row.route: (row.requests, row.queries, row.shapes) for row in read.routes().routes}
-        shapes = {(one.route, one.shape) for one in read.queries if not one.noise and one.route.startswith("GET")}
+        seen[source] = {
+            row.route: (row.requests, row.queries, row.shapes) for row in read.routes().routes
+        }
+        shapes = {
+            (one.route, one.shape)
+            for one in read.queries
+            if not one.noise and one.route.startswith("GET")
+        }
         seen[source + " shapes"] = shapes
     assert seen["otlp"] == seen["app"] and seen["otlp"]["GET /calls/due"][0] == 2, seen
     assert seen["otlp shapes"] == seen["app shapes"]
-    loops = {(f["route"], f["shape"]) for f in findings(tmp_path / "app") if f["pattern"] == "n-plus-one"}
+    loops = {
+        (f["route"], f["shape"]) for f in findings(tmp_path / "app") if f["pattern"] == "n-plus-one"
+    }
     traced = {(f["route"], f["shape"]): f for f in findings(tmp_path / "otlp")}
     assert {key for key in loops if key[0] == "GET /calls/due"} <= set(traced)
-    assert {f["pattern"] for f in traced.values()} == {"n-plus-one"}, "nothing that is not known is claimed"
+    assert {f["pattern"] for f in traced.values()} == {"n-plus-one"}, (
+        "nothing that is not known is claimed"
+    )
 
 
 def calls(first: int, count: int) -> str:
@@ -292,7 +354,12 @@ def test_what_was_acknowledged_survives_a_kill(rounds: int, tmp_path: Path) -> N
                 taken += 25
             if rounds > 1:  # some of it is put together, and written
                 size = sum(file.stat().st_size for file in (tmp_path / "c").glob("*.jsonl"))
-                wait_until(lambda size=size: sum(f.stat().st_size for f in (tmp_path / "c").glob("*.jsonl")) > size, 20)
+                wait_until(
+                    lambda size=size: (
+                        sum(f.stat().st_size for f in (tmp_path / "c").glob("*.jsonl")) > size
+                    ),
+                    20,
+                )
         one.process.kill()
         one.process.wait()
     checked = run("capture", "check", tmp_path / "c")
@@ -301,11 +368,16 @@ def test_what_was_acknowledged_survives_a_kill(rounds: int, tmp_path: Path) -> N
     assert not list((tmp_path / "c").glob("*.journal")) and requests_in(tmp_path / "c") == taken
 
 
-def test_a_full_disk_is_told_at_once_and_takes_nothing_that_was_acknowledged(tmp_path: Path) -> None:
+def test_a_full_disk_is_told_at_once_and_takes_nothing_that_was_acknowledged(
+    tmp_path: Path,
+) -> None:
     """A limit on the size of a file is in for the disk's."""
     limited = f"ulimit -f 200; exec {' '.join(map(shlex.quote, [*ASKLESS, 'capture', 'otlp', '-o', str(tmp_path / 'c'), '--listen', '127.0.0.1:0', '--grpc', 'off']))}"
     process = subprocess.Popen(
-        ["bash", "-c", limited], stderr=subprocess.PIPE, text=True, env={**os.environ, "COLUMNS": "200"}
+        ["bash", "-c", limited],
+        stderr=subprocess.PIPE,
+        text=True,
+        env={**os.environ, "COLUMNS": "200"},
     )
     assert process.stderr is not None
     one = Receiver(process, process.stderr.readline(), tmp_path / "c")
@@ -326,7 +398,9 @@ def test_a_full_disk_is_told_at_once_and_takes_nothing_that_was_acknowledged(tmp
     assert run("capture", "check", tmp_path / "c").code == 0
 
 
-def test_a_reader_that_dies_ends_the_receiver(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_reader_that_dies_ends_the_receiver(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     sink = sink_in(tmp_path)
     monkeypatch.setattr(sink._traces, "add", lambda *_: 1 / 0)
     sink.take(b"J", calls(1, 1).encode())
@@ -362,7 +436,11 @@ def test_clients_that_get_stuck(tmp_path: Path, monkeypatch: pytest.MonkeyPatch)
     monkeypatch.setattr(receiving, "BODY_S", 0.2)
     sink = sink_in(tmp_path)
     app = receiving.application(sink)
-    scope = {"method": "POST", "path": "/v1/traces", "headers": [(b"content-type", b"application/json")]}
+    scope = {
+        "method": "POST",
+        "path": "/v1/traces",
+        "headers": [(b"content-type", b"application/json")],
+    }
 
     async def post(body: bytes | None) -> int:
         answers: list[dict[str, object]] = []

@@ -11,8 +11,16 @@ import MySQLdb
 import pymysql
 from pymysql.constants import CLIENT
 
-WHO = {"user": os.environ.get("OFFICE_USER", "harbour"), "password": os.environ.get("OFFICE_PASSWORD", "tide")}
-PLACE = {"host": os.environ["MYSQL_HOST"], "port": int(os.environ["MYSQL_TCP_PORT"]), "database": "drivers", **WHO}
+WHO = {
+    "user": os.environ.get("OFFICE_USER", "harbour"),
+    "password": os.environ.get("OFFICE_PASSWORD", "tide"),
+}
+PLACE = {
+    "host": os.environ["MYSQL_HOST"],
+    "port": int(os.environ["MYSQL_TCP_PORT"]),
+    "database": "drivers",
+    **WHO,
+}
 
 with pymysql.connect(**PLACE, autocommit=True) as setup:
     cursor = setup.cursor()
@@ -20,9 +28,21 @@ with pymysql.connect(**PLACE, autocommit=True) as setup:
     cursor.execute(
         "CREATE TABLE berth_asked (id INT PRIMARY KEY, name VARCHAR(40), depth DECIMAL(6,2), seen DATETIME, notes LONGTEXT)"
     )
-    cursor.executemany("INSERT INTO berth_asked (id, name) VALUES (%s, %s)", [(n, f"Berth {n}") for n in range(200)])
+    cursor.executemany(
+        "INSERT INTO berth_asked (id, name) VALUES (%s, %s)",
+        [(n, f"Berth {n}") for n in range(200)],
+    )
 
-words = ["-h", PLACE["host"], "-P", str(PLACE["port"]), "--protocol=tcp", "-u", WHO["user"], "drivers"]
+words = [
+    "-h",
+    PLACE["host"],
+    "-P",
+    str(PLACE["port"]),
+    "--protocol=tcp",
+    "-u",
+    WHO["user"],
+    "drivers",
+]
 subprocess.run(
     ["mariadb", *words[:-1], *([f"-p{WHO['password']}"] if WHO["password"] else []), "drivers", "-e",
      "SELECT 'a;b' AS piece; SELECT count(*) FROM berth_asked"],
@@ -33,7 +53,9 @@ with pymysql.connect(**PLACE, client_flag=CLIENT.MULTI_STATEMENTS) as plain:
     cursor = plain.cursor()
     for number in range(5):
         cursor.execute("SELECT name FROM berth_asked WHERE id = %s", (number,))
-    cursor.execute("UPDATE berth_asked SET name = 'x;y' WHERE id = 1; SELECT name FROM berth_asked WHERE id = 1")
+    cursor.execute(
+        "UPDATE berth_asked SET name = 'x;y' WHERE id = 1; SELECT name FROM berth_asked WHERE id = 1"
+    )
     while cursor.nextset():
         pass
     cursor = plain.cursor(pymysql.cursors.SSCursor)
@@ -57,9 +79,15 @@ by_c.close()
 prepared = mysql.connector.connect(**PLACE, use_pure=True)
 cursor = prepared.cursor(prepared=True)
 for number in range(4):
-    cursor.execute("SELECT id, name, depth, seen FROM berth_asked WHERE id = ? OR name = ?", (number, "Berth 7"))
+    cursor.execute(
+        "SELECT id, name, depth, seen FROM berth_asked WHERE id = ? OR name = ?",
+        (number, "Berth 7"),
+    )
     assert cursor.fetchall()
-cursor.execute("INSERT INTO berth_asked (id, depth, seen) VALUES (?, ?, ?)", (901, "1.50", "2026-11-20 10:00:00"))
+cursor.execute(
+    "INSERT INTO berth_asked (id, depth, seen) VALUES (?, ?, ?)",
+    (901, "1.50", "2026-11-20 10:00:00"),
+)
 prepared.rollback()
 prepared.close()
 

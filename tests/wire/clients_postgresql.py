@@ -32,8 +32,12 @@ subprocess.run(
 
 with psycopg.connect(PLACE) as sync:
     for number in range(8):  # prepared from the fifth on
-        assert sync.execute("SELECT name FROM berth_asked WHERE id = %s", (number,)).fetchone() == (f"Berth {number}",)
-    sync.execute("SELECT id FROM berth_asked WHERE id = ANY(%s)", ([1, 2, 3],), binary=True).fetchall()
+        assert sync.execute("SELECT name FROM berth_asked WHERE id = %s", (number,)).fetchone() == (
+            f"Berth {number}",
+        )
+    sync.execute(
+        "SELECT id FROM berth_asked WHERE id = ANY(%s)", ([1, 2, 3],), binary=True
+    ).fetchall()
     assert (
         sync.cursor(binary=True, row_factory=scalar_row)
         .execute("SELECT id FROM berth_asked WHERE id < %s", (5,))
@@ -41,9 +45,12 @@ with psycopg.connect(PLACE) as sync:
     )
     with sync.pipeline():
         for number in range(5):
-            sync.execute("UPDATE berth_asked SET name = %s WHERE id = %s", (f"Quay {number}", number))
+            sync.execute(
+                "UPDATE berth_asked SET name = %s WHERE id = %s", (f"Quay {number}", number)
+            )
     sync.cursor().executemany(
-        "INSERT INTO berth_asked (id, depth) VALUES (%s, %s)", [(number, number / 2) for number in range(900, 903)]
+        "INSERT INTO berth_asked (id, depth) VALUES (%s, %s)",
+        [(number, number / 2) for number in range(900, 903)],
     )
     with sync.cursor("portions") as portions:
         portions.itersize = 50
@@ -61,12 +68,16 @@ with psycopg2.connect(PLACE) as older:
 async def ask() -> None:
     one = await asyncpg.connect(host=HOST, port=int(PORT), user="harbour", database="postgres")
     assert await one.fetchval("SELECT name FROM berth_asked WHERE id = $1", 9) == "Berth 9"
-    statement = await one.prepare("SELECT id, depth, mark FROM berth_asked WHERE id > $1 AND seen IS NULL")
+    statement = await one.prepare(
+        "SELECT id, depth, mark FROM berth_asked WHERE id > $1 AND seen IS NULL"
+    )
     await statement.fetch(190)
     async with one.transaction():
         async for _ in one.cursor("SELECT id FROM berth_asked", prefetch=64):
             pass
-    await one.executemany("INSERT INTO berth_asked (id) VALUES ($1)", [(number,) for number in range(950, 953)])
+    await one.executemany(
+        "INSERT INTO berth_asked (id) VALUES ($1)", [(number,) for number in range(950, 953)]
+    )
     await one.copy_records_to_table("berth_asked", records=[(990, "c")], columns=["id", "name"])
     await one.close()
     async with await psycopg.AsyncConnection.connect(PLACE) as other:

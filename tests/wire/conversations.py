@@ -1,4 +1,6 @@
-"""Conversations of both protocols, put together byte by byte: what a client says, what a server answers, in turns."""
+"""Conversations of both protocols, put together byte by byte: what a client says, what a server
+answers, in turns.
+"""
 
 from __future__ import annotations
 
@@ -11,8 +13,12 @@ from askless.sources.wire import Session
 Turn = tuple[str, bytes]  # "client" or "server", and what it says
 
 
-def told_by(session: Session, turns: list[Turn], pieces: list[int] | None = None) -> list[QuerySeen]:
-    """The queries of a conversation, a millisecond a turn; each turn is cut at these distances, taken in turns."""
+def told_by(
+    session: Session, turns: list[Turn], pieces: list[int] | None = None
+) -> list[QuerySeen]:
+    """The queries of a conversation, a millisecond a turn; each turn is cut at these distances,
+    taken in turns.
+    """
     cuts = pieces or [1 << 30]
     results, cut, at_ns = [], 0, 0
     for side, said in turns:
@@ -39,7 +45,11 @@ class Postgres:
 
     @classmethod
     def startup(cls, version: int = 0x30000, **parameters: str) -> bytes:
-        body = pack(">i", version) + b"".join(cstring(k) + cstring(v) for k, v in parameters.items()) + b"\0"
+        body = (
+            pack(">i", version)
+            + b"".join(cstring(k) + cstring(v) for k, v in parameters.items())
+            + b"\0"
+        )
         return pack(">i", len(body) + 4) + body
 
     @classmethod
@@ -49,11 +59,17 @@ class Postgres:
     @classmethod
     def parse(cls, name: str, text: str, *types: int) -> bytes:
         return cls.message(
-            "P", cstring(name) + cstring(text) + pack(">h", len(types)) + pack(f">{len(types)}I", *types)
+            "P",
+            cstring(name)
+            + cstring(text)
+            + pack(">h", len(types))
+            + pack(f">{len(types)}I", *types),
         )
 
     @classmethod
-    def bind(cls, name: str, values: list[bytes | None], portal: str = "", form: int = 0, result: int = 0) -> bytes:
+    def bind(
+        cls, name: str, values: list[bytes | None], portal: str = "", form: int = 0, result: int = 0
+    ) -> bytes:
         body = cstring(portal) + cstring(name) + pack(">hh", 1, form) + pack(">h", len(values))
         for value in values:
             body += pack(">i", -1) if value is None else pack(">i", len(value)) + value
@@ -117,14 +133,33 @@ class MySql:
     @classmethod
     def greeting(cls, capabilities: int, version: str = "8.4.0") -> bytes:
         low, high = capabilities & 0xFFFF, capabilities >> 16 & 0xFFFF
-        payload = b"\x0a" + cstring(version) + pack("<I", 7) + b"saltsalt" + b"\0" + pack("<HBHH", low, 45, 2, high)
-        return cls.packet(0, payload + b"\x15" + bytes(10) + b"saltsaltsalt\0" + b"mysql_native_password\0")
+        payload = (
+            b"\x0a"
+            + cstring(version)
+            + pack("<I", 7)
+            + b"saltsalt"
+            + b"\0"
+            + pack("<HBHH", low, 45, 2, high)
+        )
+        return cls.packet(
+            0, payload + b"\x15" + bytes(10) + b"saltsaltsalt\0" + b"mysql_native_password\0"
+        )
 
     @classmethod
     def answer(
-        cls, capabilities: int, user: str, secret: bytes, database: str = "", attributes: dict[str, str] | None = None
+        cls,
+        capabilities: int,
+        user: str,
+        secret: bytes,
+        database: str = "",
+        attributes: dict[str, str] | None = None,
     ) -> bytes:
-        payload = pack("<IIB", capabilities & 0xFFFFFFFF, 1 << 24, 45) + bytes(23) + cstring(user) + cls.text(secret)
+        payload = (
+            pack("<IIB", capabilities & 0xFFFFFFFF, 1 << 24, 45)
+            + bytes(23)
+            + cstring(user)
+            + cls.text(secret)
+        )
         if database:
             payload += cstring(database)
         payload += cstring("mysql_native_password")
@@ -150,11 +185,17 @@ class MySql:
     @classmethod
     def column(cls, number: int, name: str, kind: int, charset: int = 45) -> bytes:
         names = b"".join(map(cls.text, ("def", "harbour", "berth", "berth", name, name)))
-        return cls.packet(number, names + b"\x0c" + pack("<HIBHB", charset, 40, kind, 0, 0) + bytes(2))
+        return cls.packet(
+            number, names + b"\x0c" + pack("<HIBHB", charset, 40, kind, 0, 0) + bytes(2)
+        )
 
     @classmethod
     def result(
-        cls, columns: list[tuple[str, int]], rows: list[list[Any]], status: int = 2, modern: bool = False
+        cls,
+        columns: list[tuple[str, int]],
+        rows: list[list[Any]],
+        status: int = 2,
+        modern: bool = False,
     ) -> bytes:
         out, number = cls.packet(1, bytes((len(columns),))), 2
         for name, kind in columns:
@@ -164,6 +205,10 @@ class MySql:
             out += cls.eof(number)
             number += 1
         for row in rows:
-            out += cls.packet(number, b"".join(b"\xfb" if v is None else cls.text(str(v)) for v in row))
+            out += cls.packet(
+                number, b"".join(b"\xfb" if v is None else cls.text(str(v)) for v in row)
+            )
             number += 1
-        return out + (cls.ok(number, status=status, head=0xFE) if modern else cls.eof(number, status))
+        return out + (
+            cls.ok(number, status=status, head=0xFE) if modern else cls.eof(number, status)
+        )

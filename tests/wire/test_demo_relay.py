@@ -27,7 +27,10 @@ def test_the_office_in_javascript(postgresql: Server, tmp_path: Path) -> None:
     assert found == {("GET /calls/due", "vessel", "traced"), ("GET /calls/due", "tug_job", "traced"),
                      ("GET /calls/due", "tug", "traced"), ("GET /berths", "port_call", "traced")}  # fmt: skip
     assert findings(tmp_path / "demo" / "relay-tuned") == []
-    assert "for the relation from port_call to tug_job" in ran.out and "the line of code is unknown" in ran.out
+    assert (
+        "for the relation from port_call to tug_job" in ran.out
+        and "the line of code is unknown" in ran.out
+    )
 
 
 def test_a_database_of_somebody_elses_is_left_alone(postgresql: Server, tmp_path: Path) -> None:
@@ -37,4 +40,6 @@ def test_a_database_of_somebody_elses_is_left_alone(postgresql: Server, tmp_path
     ran = program("demo", "--out", tmp_path / "demo", "--relay", url)
     assert ran.code == 2 and ("has tables already" in ran.err or "install Node.js" in ran.err)
     ran = program("demo", "--out", tmp_path / "demo", "--relay", "mysql://127.0.0.1/x")
-    assert ran.code == 2 and ("takes a URL of PostgreSQL" in ran.err or "install Node.js" in ran.err)
+    assert ran.code == 2 and (
+        "takes a URL of PostgreSQL" in ran.err or "install Node.js" in ran.err
+    )

@@ -17,7 +17,14 @@ from askless.core.records.request_builder import LiveRequestBuilder
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.sources.attribution.boundaries import Window
 from askless.sources.attribution.request_facts import UNCLAIMED, RequestAttribution
-from askless.sources.attribution.time_windows import Entry, MarkedWindows, NamedWindow, entries, marks, seconds_of
+from askless.sources.attribution.time_windows import (
+    Entry,
+    MarkedWindows,
+    NamedWindow,
+    entries,
+    marks,
+    seconds_of,
+)
 from askless.sources.wire import CompletedQuery
 from tests.conftest import program
 from tests.servers import Server
@@ -42,7 +49,9 @@ AT_S = datetime(2026, 11, 27, 15, 43, 20, 250_000, UTC).timestamp()
         (f'{{"ts": {AT_S}, "request": "PUT /berths/3 HTTP/1.1"}}', "PUT /berths/{id}", 0, (-0.1, 0.1)),
     ],
 )  # fmt: skip
-def test_entries_of_a_log(line: str, route: str, status: int, around_s: tuple[float, float], tmp_path: Path) -> None:
+def test_entries_of_a_log(
+    line: str, route: str, status: int, around_s: tuple[float, float], tmp_path: Path
+) -> None:
     (tmp_path / "log").write_text(line + "\n\n")
     (entry,) = entries(tmp_path / "log", clock)
     at_s = AT_S if line[0] == "{" else AT_S - 0.25
@@ -85,7 +94,9 @@ def test_marks_that_make_no_sense(lines: list[str], said: str, tmp_path: Path) -
     st.lists(st.floats(0.1, 4), max_size=8),
 )
 def test_marks_take_what_began_in_them(
-    tmp_path_factory: pytest.TempPathFactory, asked: list[tuple[float, float, int]], lengths: list[float]
+    tmp_path_factory: pytest.TempPathFactory,
+    asked: list[tuple[float, float, int]],
+    lengths: list[float],
 ) -> None:
     windows, at_s = [], 1.0
     for turn, length_s in enumerate(lengths):
@@ -93,13 +104,20 @@ def test_marks_take_what_began_in_them(
         at_s += length_s + 1
     live: list[Request] = []
     marked = MarkedWindows(
-        RequestAttribution(LiveRequestBuilder("sqlite", live.append)), tmp_path_factory.getbasetemp()
+        RequestAttribution(LiveRequestBuilder("sqlite", live.append)),
+        tmp_path_factory.getbasetemp(),
     )
-    for place, (start_s, taken_s, number) in sorted(enumerate(asked), key=lambda one: one[1][0] + one[1][1]):
+    for place, (start_s, taken_s, number) in sorted(
+        enumerate(asked), key=lambda one: one[1][0] + one[1][1]
+    ):
         marked.seen(
             number,
             CompletedQuery(
-                QuerySeen(f"SELECT {place} AS x", int(start_s * S), int(taken_s * S), connection=number), "", False
+                QuerySeen(
+                    f"SELECT {place} AS x", int(start_s * S), int(taken_s * S), connection=number
+                ),
+                "",
+                False,
             ),
         )
     marked.close(windows)
@@ -125,7 +143,13 @@ def test_a_log_names_what_it_alone_fits() -> None:
         Entry("GET /c", 40, 45, 0),
     ]
     assert named.settle(found) == 1
-    assert [request.route for request in live] == ["GET /one", "berth, tug", "berth, tug", "berth, tug", "berth, tug"]
+    assert [request.route for request in live] == [
+        "GET /one",
+        "berth, tug",
+        "berth, tug",
+        "berth, tug",
+        "berth, tug",
+    ]
 
 
 MARKING = """
@@ -144,21 +168,36 @@ with open(sys.argv[1], "w") as marks:
 def test_a_script_marks_what_it_does(postgresql: Server, tmp_path: Path) -> None:
     script, marked = tmp_path / "work.py", tmp_path / "marks.jsonl"
     script.write_text(MARKING)
-    to = ["--to", f"postgresql://127.0.0.1:{postgresql.port}", "--marks", marked, "--", sys.executable, script, marked]
+    to = [
+        "--to",
+        f"postgresql://127.0.0.1:{postgresql.port}",
+        "--marks",
+        marked,
+        "--",
+        sys.executable,
+        script,
+        marked,
+    ]
     ran = program("capture", "relay", "-o", tmp_path / "calls", *to)
     assert ran.code == 0, ran.err
     found = [
         (request.route, len([1 for i in range(len(request)) if "+ 0" in request.text(i)]))
         for request in read(tmp_path / "calls")
     ]
-    assert [one for one in found if one[0] != UNCLAIMED] == [("tide table", 4), ("berth board", 4), ("tide table", 4)]
+    assert [one for one in found if one[0] != UNCLAIMED] == [
+        ("tide table", 4),
+        ("berth board", 4),
+        ("tide table", 4),
+    ]
     # What can't be read is said, and what was recorded is kept.
     script.write_text(MARKING.replace('"end": time.time()', '"end": 0'))
     to[3] = tmp_path / "other.jsonl"
-    ran = program("capture", "relay", "-o", tmp_path / "kept", *to[:3], tmp_path / "marks.jsonl", *to[4:])
-    assert ran.code == 0 and "line 1 is not a valid mark: it ends before it begins" in " ".join(ran.err.split()), (
-        ran.err
+    ran = program(
+        "capture", "relay", "-o", tmp_path / "kept", *to[:3], tmp_path / "marks.jsonl", *to[4:]
     )
+    assert ran.code == 0 and "line 1 is not a valid mark: it ends before it begins" in " ".join(
+        ran.err.split()
+    ), ran.err
     assert sum(len(request) for request in read(tmp_path / "kept")) >= 15
     ran = program("capture", "relay", "--to", "postgresql://h", "--marks", "a", "--access-log", "b")
     assert ran.code == 2 and "use one of them" in ran.err
@@ -178,5 +217,7 @@ def test_a_log_of_a_web_server_names_requests(postgresql: Server, tmp_path: Path
         "--access-log", log, "--request-by", "pause=2000", "--", sys.executable, script, log,
     )  # fmt: skip
     assert ran.code == 0 and json.loads(log.read_text())["path"] == "/tides/7", ran.err
-    assert [(request.route, request.status) for request in read(tmp_path / "calls")] == [("GET /tides/{id}", 200)]
+    assert [(request.route, request.status) for request in read(tmp_path / "calls")] == [
+        ("GET /tides/{id}", 200)
+    ]
     assert "the access log names 1 request" in " ".join(ran.err.split())

@@ -1,4 +1,6 @@
-"""The live view: requests as they end and findings when they are first seen, in a terminal and nowhere else."""
+"""The live view: requests as they end and findings when they are first seen, in a terminal and
+nowhere else.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,16 @@ with askless.request("berths by hand"):  # so many that they matter by their num
 def test_in_a_terminal(tmp_path: Path) -> None:
     script = tmp_path / "office.py"
     script.write_text(OFFICE)
-    words = ["capture", "app", "--live", "-o", str(tmp_path / "calls"), "--", sys.executable, str(script)]
+    words = [
+        "capture",
+        "app",
+        "--live",
+        "-o",
+        str(tmp_path / "calls"),
+        "--",
+        sys.executable,
+        str(script),
+    ]
     seen, terminal = pty.openpty()
     with os.fdopen(seen, "rb"):
         done = subprocess.run(
@@ -40,14 +51,18 @@ def test_in_a_terminal(tmp_path: Path) -> None:
     assert done.returncode == 0, done.stderr
     lines = [line.split() for line in done.stderr.splitlines()]
     assert ["berth", "board", "9", "7"] in [line[:4] for line in lines], done.stderr
-    assert any(line[:2] == ["found:", "worthwhile"] or line[:2] == ["found:", "urgent"] for line in lines)
+    assert any(
+        line[:2] == ["found:", "worthwhile"] or line[:2] == ["found:", "urgent"] for line in lines
+    )
     assert lines.index(next(line for line in lines if line[:1] == ["Recorded"])) > 3
 
 
 def test_nowhere_else(tmp_path: Path) -> None:
     script = tmp_path / "office.py"
     script.write_text(OFFICE)
-    ran = program("capture", "app", "--live", "-o", tmp_path / "calls", "--", sys.executable, script)
+    ran = program(
+        "capture", "app", "--live", "-o", tmp_path / "calls", "--", sys.executable, script
+    )
     assert ran.code == 0 and "found:" not in ran.err and "repeated" not in ran.err
 
 
@@ -65,7 +80,9 @@ def test_what_is_new_is_told_once(tmp_path: Path) -> None:
     assert not live.look().requests, "a line that is not whole yet waits"
     (folder / "made.jsonl").write_bytes(whole)
     look = live.look()
-    assert [(row.route, row.queries, row.repeated) for row in look.requests] == [("GET /calls", 7, 5)]
+    assert [(row.route, row.queries, row.repeated) for row in look.requests] == [
+        ("GET /calls", 7, 5)
+    ]
     assert [finding.pattern for finding in look.findings] == ["n-plus-one"]
     assert live.look(last=True) == live.look(last=True) and not live.look(last=True).findings
     (folder / "other.jsonl").write_text("no capture\n")

@@ -1,4 +1,6 @@
-"""MySQL's protocol, read: both ends of definitions, prepared statements, cursors, several results, files, and garbage."""
+"""MySQL's protocol, read: both ends of definitions, prepared statements, cursors, several results,
+files, and garbage.
+"""
 
 from __future__ import annotations
 
@@ -22,8 +24,12 @@ MODERN = OLD | packets.DEPRECATE_EOF
 COLUMNS = [("id", LONG), ("name", VARCHAR)]
 
 
-def told(turns: list[Turn], capabilities: int = OLD, pieces: list[int] | None = None) -> list[QuerySeen]:
-    return told_by(Session(3, {"capabilities": capabilities, "version": "8.4", "charset": 45}), turns, pieces)
+def told(
+    turns: list[Turn], capabilities: int = OLD, pieces: list[int] | None = None
+) -> list[QuerySeen]:
+    return told_by(
+        Session(3, {"capabilities": capabilities, "version": "8.4", "charset": 45}), turns, pieces
+    )
 
 
 def texts(modern: bool) -> list[Turn]:
@@ -31,11 +37,20 @@ def texts(modern: bool) -> list[Turn]:
         ("client", M.query("SELECT id, name FROM berth")),
         ("server", M.result(COLUMNS, [[1, "North"], [2, None]], modern=modern)),
         ("client", M.query("UPDATE berth SET name = 'a;b'; SELECT id, name FROM berth")),
-        ("server", M.ok(1, changed=5, status=2 | 8) + M.result(COLUMNS, [[3, "x"]], status=3, modern=modern)),
+        (
+            "server",
+            M.ok(1, changed=5, status=2 | 8)
+            + M.result(COLUMNS, [[3, "x"]], status=3, modern=modern),
+        ),
         ("client", M.query("SELECT nonsense")),
         ("server", M.error(1, 1054, "Unknown column 'nonsense'")),
         ("client", M.packet(0, b"\x0e") + M.packet(0, b"\x02office") + M.query("CALL tides()")),
-        ("server", M.ok(1) + M.ok(1, status=3) + M.result(COLUMNS, [[1, "a"]], status=3 | 8, modern=modern)),
+        (
+            "server",
+            M.ok(1)
+            + M.ok(1, status=3)
+            + M.result(COLUMNS, [[1, "a"]], status=3 | 8, modern=modern),
+        ),
         ("server", M.result(COLUMNS, [[2, "b"]], status=3 | 8, modern=modern) + M.ok(9, status=3)),
         ("client", M.query("COMMIT") + M.packet(0, b"\x01")),
         ("server", M.ok(1, status=2)),
@@ -57,7 +72,10 @@ def prepared(modern: bool) -> list[Turn]:
     cursor = 2 | 0x40
     return [
         ("client", M.packet(0, b"\x16SELECT id, name FROM berth WHERE id = ?")),
-        ("server", M.packet(1, b"\0" + pack("<IHHBH", 1, 2, 1, 0, 0)) + one + ends(3) + outputs + ends(6)),
+        (
+            "server",
+            M.packet(1, b"\0" + pack("<IHHBH", 1, 2, 1, 0, 0)) + one + ends(3) + outputs + ends(6),
+        ),
         ("client", M.packet(0, execute)),
         ("server", head + ends(4) + row + last),
         ("client", M.packet(0, again)),
@@ -68,7 +86,11 @@ def prepared(modern: bool) -> list[Turn]:
         ("server", row + (M.ok(6, status=cursor, head=0xFE) if modern else M.eof(6, cursor))),
         ("client", M.packet(0, b"\x1c" + pack("<II", 1, 2))),
         ("server", row + (M.ok(6, status=2 | 0x80, head=0xFE) if modern else M.eof(6, 2 | 0x80))),
-        ("client", M.packet(0, b"\x19" + pack("<I", 1)) + M.query("LOAD DATA LOCAL INFILE 'x' INTO TABLE berth")),
+        (
+            "client",
+            M.packet(0, b"\x19" + pack("<I", 1))
+            + M.query("LOAD DATA LOCAL INFILE 'x' INTO TABLE berth"),
+        ),
         ("server", M.packet(1, b"\xfbx")),
         ("client", M.packet(2, b"1,North\n") + M.packet(3, b"")),
         ("server", M.ok(4, changed=1)),
@@ -79,7 +101,11 @@ def prepared(modern: bool) -> list[Turn]:
 def test_texts(modern: bool) -> None:
     listed, update, second, failed, call, commit = told(texts(modern), MODERN if modern else OLD)
     assert listed.origins == ("berth.id", "berth.name")
-    assert (listed.rows, listed.columns, listed.sample) == (2, ("id", "name"), ((1, "North"), (2, None)))
+    assert (listed.rows, listed.columns, listed.sample) == (
+        2,
+        ("id", "name"),
+        ((1, "North"), (2, None)),
+    )
     assert listed.bytes == (2 + 6) + (2 + 1) + 2 * 2 * 3 and listed.widths == (10, 9)
     assert (update.text, update.rows) == ("UPDATE berth SET name = 'a;b'", 5) and second.rows == 1
     assert failed.error == "1054 Unknown column 'nonsense'" and failed.in_transaction
@@ -141,7 +167,9 @@ def test_after_a_loss_it_goes_on_at_the_next_command() -> None:
     session = Session(1, {"capabilities": OLD})
     session.client(M.query("SELECT 1")[:7], 1)
     session.lost()
-    assert session.server(b"half a row", 2) == [] and session.client(b"more of a statement", 3) == []
+    assert (
+        session.server(b"half a row", 2) == [] and session.client(b"more of a statement", 3) == []
+    )
     session.client(M.query("SELECT 2"), 4)
     (seen,) = session.server(M.ok(1), 5)
     assert seen.query.text == "SELECT 2"
@@ -150,7 +178,13 @@ def test_after_a_loss_it_goes_on_at_the_next_command() -> None:
 def test_the_beginning_is_passed_on_and_not_kept() -> None:
     opening = load("mysql").opening(False)
     offered = (
-        MODERN | packets.SSL | packets.COMPRESS | packets.ZSTD | packets.CONNECT_ATTRS | packets.CONNECT_WITH_DB | 1
+        MODERN
+        | packets.SSL
+        | packets.COMPRESS
+        | packets.ZSTD
+        | packets.CONNECT_ATTRS
+        | packets.CONNECT_WITH_DB
+        | 1
     )
     greeting = M.greeting(offered)
     passed = opening.server(greeting).to_client
@@ -158,15 +192,25 @@ def test_the_beginning_is_passed_on_and_not_kept() -> None:
         offered & ~(packets.SSL | packets.COMPRESS | packets.ZSTD)
     )
     asked = MODERN | packets.CONNECT_ATTRS | packets.CONNECT_WITH_DB | 1
-    answer = M.answer(asked, "harbour", b"digest of the password", "office", {"_os": "x", "program_name": "tide"})
-    assert opening.client(answer[:20]) == (b"", b"") and opening.client(answer[20:]).to_server == answer
+    answer = M.answer(
+        asked, "harbour", b"digest of the password", "office", {"_os": "x", "program_name": "tide"}
+    )
+    assert (
+        opening.client(answer[:20]) == (b"", b"")
+        and opening.client(answer[20:]).to_server == answer
+    )
     more = M.packet(2, b"\xfecaching_sha2_password\0salt")
     assert opening.server(more).to_client == more
-    assert opening.client(M.packet(3, b"the password\0")).to_server == M.packet(3, b"the password\0")
+    assert opening.client(M.packet(3, b"the password\0")).to_server == M.packet(
+        3, b"the password\0"
+    )
     assert opening.server(M.packet(4, b"\x01\x03")).to_client and opening.state == "opening"
     assert opening.server(M.ok(5)).to_client == M.ok(5) and opening.state == "open"
     assert opening.facts["user"] == "harbour" and opening.facts["application_name"] == "tide"
-    assert opening.facts["database"] == "office" and opening.facts["capabilities"] & packets.DEPRECATE_EOF
+    assert (
+        opening.facts["database"] == "office"
+        and opening.facts["capabilities"] & packets.DEPRECATE_EOF
+    )
     assert "password" not in repr(opening.facts) and opening.early == (b"", b"")
 
 
@@ -211,7 +255,13 @@ def made_relayed(tmp_path: Path) -> Path:
         origins=("port_call.id", "port_call.berth_id", "vessel.id"), sampled=(0, 1, 2), sample=rows,
     )  # fmt: skip
     asked = [
-        QuerySeen("SELECT reached FROM inspection WHERE vessel_id = ?", 2000 + n, 1, 1, parameters=(row[2],))
+        QuerySeen(
+            "SELECT reached FROM inspection WHERE vessel_id = ?",
+            2000 + n,
+            1,
+            1,
+            parameters=(row[2],),
+        )
         for n, row in enumerate(rows)
     ]
     writer.queries(1, [joined, *asked])

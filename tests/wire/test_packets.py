@@ -1,4 +1,6 @@
-"""Files of packets: whatever order, copies, gaps and links they come with, what was said is what was said."""
+"""Files of packets: whatever order, copies, gaps and links they come with, what was said is what
+was said.
+"""
 
 from __future__ import annotations
 
@@ -58,7 +60,9 @@ def conversation(turns: list[Turn], first: int = 2**32 - 40, piece: int = 9) -> 
         at_ns += 1000
         ends = (CLIENT, SERVER) if side == "client" else (SERVER, CLIENT)
         other = "server" if side == "client" else "client"
-        segments.append(Segment(*ends, numbers[side], numbers[other], flags, data, len(data), at_ns))
+        segments.append(
+            Segment(*ends, numbers[side], numbers[other], flags, data, len(data), at_ns)
+        )
         numbers[side] = (numbers[side] + len(data) + bool(flags & (SYN | FIN))) % 2**32
 
     send("client", SYN)
@@ -89,7 +93,9 @@ TALK: list[Turn] = [
 
 
 @given(st.integers(0, 10_000), st.floats(0, 0.5), st.floats(0, 0.5), st.integers(1, 60))
-def test_order_and_copies_do_not_matter(seed: int, swapped: float, copied: float, piece: int) -> None:
+def test_order_and_copies_do_not_matter(
+    seed: int, swapped: float, copied: float, piece: int
+) -> None:
     chance = random.Random(seed)
     segments = conversation(TALK, piece=piece)
     opening, rest, closing = segments[:2], segments[2:-2], segments[-2:]
@@ -107,7 +113,9 @@ def test_order_and_copies_do_not_matter(seed: int, swapped: float, copied: float
 def test_what_is_missing_is_told_and_never_made_up(missing: set[int]) -> None:
     segments = conversation(TALK, piece=9)
     found = heard([segment for place, segment in enumerate(segments) if place not in missing])
-    left = b"".join(s.data for p, s in enumerate(segments) if p not in missing and s.source == CLIENT)
+    left = b"".join(
+        s.data for p, s in enumerate(segments) if p not in missing and s.source == CLIENT
+    )
     assert found.said_by.get((1, True), b"") == left, "what is there is told"
     inner = [place for place in missing if place < len(segments) - 2 and segments[place].length]
     assert not inner or found.losses or max(inner) >= len(segments) - 4
@@ -120,7 +128,9 @@ def test_overlapping_and_cut_segments() -> None:
     assert found.said_by[1, True] == b"ab" + b"efgh" and found.losses == 1
 
 
-def to_file(path: Path, segments: list[Segment], link: str = "ethernet", size: int = 1 << 16) -> Path:
+def to_file(
+    path: Path, segments: list[Segment], link: str = "ethernet", size: int = 1 << 16
+) -> Path:
     """The segments as a file of packets."""
     hosts = {"client": "10.0.0.1", "server": "10.0.0.7"}
     kinds = {"ethernet": 1, "vlan": 1, "ipv6": 1, "null": 0, "raw": 101, "cooked": 113}
@@ -150,7 +160,10 @@ def to_file(path: Path, segments: list[Segment], link: str = "ethernet", size: i
                 packet.plen = len(tcp)
             else:
                 packet = dpkt.ip.IP(
-                    src=socket.inet_aton(hosts[source]), dst=socket.inet_aton(hosts[target]), p=6, data=tcp
+                    src=socket.inet_aton(hosts[source]),
+                    dst=socket.inet_aton(hosts[target]),
+                    p=6,
+                    data=tcp,
                 )
                 packet.len = len(packet)
             kind = 0x86DD if link == "ipv6" else 0x0800
@@ -163,7 +176,12 @@ def to_file(path: Path, segments: list[Segment], link: str = "ethernet", size: i
     return path
 
 
-LET_IN = P.message("R", b"\0\0\0\0") + P.setting("application_name", "tide") + P.message("K", bytes(8)) + P.ready()
+LET_IN = (
+    P.message("R", b"\0\0\0\0")
+    + P.setting("application_name", "tide")
+    + P.message("K", bytes(8))
+    + P.ready()
+)
 WHOLE: list[Turn] = [
     ("client", b"\0\0\0\x08\x04\xd2\x16\x2f"), ("server", b"N"),
     ("client", P.startup(user="harbour", database="office")), ("server", P.message("R", b"\0\0\0\x03")),
@@ -179,10 +197,16 @@ def texts(capture: Path) -> list[str]:
     return [request.text(i) for request in read(capture) for i in range(len(request))]
 
 
-@pytest.mark.parametrize("link", ["ethernet", "vlan", "ipv6", "null", "raw", "cooked", "pcapng", "gz"])
+@pytest.mark.parametrize(
+    "link", ["ethernet", "vlan", "ipv6", "null", "raw", "cooked", "pcapng", "gz"]
+)
 def test_files_of_every_kind(link: str, tmp_path: Path) -> None:
     name = "calls.pcapng" if link == "pcapng" else "calls.pcap"
-    file = to_file(tmp_path / name, conversation(WHOLE, piece=70), "ethernet" if link in ("pcapng", "gz") else link)
+    file = to_file(
+        tmp_path / name,
+        conversation(WHOLE, piece=70),
+        "ethernet" if link in ("pcapng", "gz") else link,
+    )
     if link == "gz":
         subprocess.run(["gzip", str(file)], check=True)
         file = file.with_suffix(".pcap.gz")
@@ -190,7 +214,9 @@ def test_files_of_every_kind(link: str, tmp_path: Path) -> None:
     ran = run("capture", "packets", file, "-o", tmp_path / "calls", "--server", f"{host}:5432")
     assert ran.code == 0, ran.err
     assert texts(tmp_path / "calls") == TEXTS
-    assert link == "ipv6" or {request.path for request in read(tmp_path / "calls")} == {"10.0.0.1:40000"}
+    assert link == "ipv6" or {request.path for request in read(tmp_path / "calls")} == {
+        "10.0.0.1:40000"
+    }
     assert "the password" not in (tmp_path / "calls" / "packets.askless.jsonl").read_text()
 
 
@@ -198,16 +224,24 @@ def test_encrypted_late_cut_and_foreign(tmp_path: Path) -> None:
     encrypted = conversation([*WHOLE[:1], ("server", b"S"), ("client", b"\x16\x03\x01 unreadable")])
     late = [
         s
-        for s in conversation([("client", b"\0" * 7), ("server", P.row(b"1")), ("server", P.ready()), *SIMPLE])
+        for s in conversation(
+            [("client", b"\0" * 7), ("server", P.row(b"1")), ("server", P.ready()), *SIMPLE]
+        )
         if not s.flags & SYN
     ]
     second = [
-        s._replace(**{k: ("client", 40001) for k in ("source", "target") if getattr(s, k) == CLIENT}) for s in late
+        s._replace(
+            **{k: ("client", 40001) for k in ("source", "target") if getattr(s, k) == CLIENT}
+        )
+        for s in late
     ]
     file = to_file(tmp_path / "calls.pcap", [*encrypted, *second])
     ran = run("capture", "packets", file, "-o", tmp_path / "calls", "--server", "10.0.0.7:5432")
     assert ran.code == 0 and "1 connection not read: an encrypted connection" in ran.err
-    assert "1 connection started before the recording" in ran.err and texts(tmp_path / "calls") == TEXTS[:5]
+    assert (
+        "1 connection started before the recording" in ran.err
+        and texts(tmp_path / "calls") == TEXTS[:5]
+    )
     file = to_file(tmp_path / "cut.pcap", conversation(WHOLE, piece=200), size=90)
     ran = run("capture", "packets", file, "-o", tmp_path / "cut", "--server", "10.0.0.7:5432")
     assert "its start is incomplete" in ran.err or "cut off" in ran.err
@@ -218,7 +252,9 @@ def test_encrypted_late_cut_and_foreign(tmp_path: Path) -> None:
     assert "torn.pcap: the file ends in the middle of a packet" in ran.err
     judged = ("gate", tmp_path / "torn", "--baseline", tmp_path / "calls")
     refused = run(*judged)
-    assert refused.code == 2 and "the file ends in the middle of a packet" in refused.err, refused.err
+    assert refused.code == 2 and "the file ends in the middle of a packet" in refused.err, (
+        refused.err
+    )
     assert run(*judged, "--allow-damaged").code != 2
 
 
@@ -231,11 +267,24 @@ def test_mysql_whose_beginning_was_not_seen(tmp_path: Path) -> None:
             ("server", M.result(columns, [[1, "North"]], modern=modern)),
         ]
         file = to_file(
-            tmp_path / f"{modern}.pcap", [s for s in conversation([*turns, *turns], piece=400) if not s.flags & SYN]
+            tmp_path / f"{modern}.pcap",
+            [s for s in conversation([*turns, *turns], piece=400) if not s.flags & SYN],
         )
-        ran = run("capture", "packets", file, "-o", tmp_path / str(modern), "--server", "mysql://10.0.0.7:5432")
+        ran = run(
+            "capture",
+            "packets",
+            file,
+            "-o",
+            tmp_path / str(modern),
+            "--server",
+            "mysql://10.0.0.7:5432",
+        )
         assert ran.code == 0, ran.err
-        rows = [request.samples[i] for request in read(tmp_path / str(modern)) for i in range(len(request))]
+        rows = [
+            request.samples[i]
+            for request in read(tmp_path / str(modern))
+            for i in range(len(request))
+        ]
         assert rows == [((1, "North"),)] * 2
 
 
@@ -253,7 +302,13 @@ def test_mysql_whose_beginning_was_not_seen(tmp_path: Path) -> None:
 )
 def test_bad_words(words: list[Any], said: str, tmp_path: Path) -> None:
     file = to_file(tmp_path / "calls.pcap", conversation(SIMPLE))
-    ran = run("capture", "packets", "-o", tmp_path / "calls", *[file if word == "FILE" else word for word in words])
+    ran = run(
+        "capture",
+        "packets",
+        "-o",
+        tmp_path / "calls",
+        *[file if word == "FILE" else word for word in words],
+    )
     assert ran.code == 2 and said in ran.err and "Traceback" not in ran.err, ran.err
 
 
@@ -269,7 +324,18 @@ def may_record_packets() -> bool:
 @pytest.mark.skipif(not may_record_packets(), reason="tcpdump is not installed, or may not record")
 def test_packets_and_the_relay_record_the_same(postgresql: Server, tmp_path: Path) -> None:
     file = tmp_path / "calls.pcap"
-    words = ["tcpdump", "-i", "lo", "-U", "-B", "65536", "-w", str(file), "port", str(postgresql.port)]
+    words = [
+        "tcpdump",
+        "-i",
+        "lo",
+        "-U",
+        "-B",
+        "65536",
+        "-w",
+        str(file),
+        "port",
+        str(postgresql.port),
+    ]
     recorder = subprocess.Popen(words, stderr=subprocess.PIPE, text=True)
     assert recorder.stderr is not None
     while "listening on" not in (line := recorder.stderr.readline()):
@@ -287,13 +353,25 @@ def test_packets_and_the_relay_record_the_same(postgresql: Server, tmp_path: Pat
     recorder.terminate()
     recorder.communicate()
     ran = run(
-        "capture", "packets", file, "-o", tmp_path / "packets", "--server", f"postgresql://127.0.0.1:{postgresql.port}"
+        "capture",
+        "packets",
+        file,
+        "-o",
+        tmp_path / "packets",
+        "--server",
+        f"postgresql://127.0.0.1:{postgresql.port}",
     )
     assert ran.code == 0, ran.err
 
     def kept(capture: Path) -> Counter[Any]:
         return Counter(
-            (request.text(i), request.parameters[i], request.rows[i], request.bytes[i], request.digests[i])
+            (
+                request.text(i),
+                request.parameters[i],
+                request.rows[i],
+                request.bytes[i],
+                request.digests[i],
+            )
             for request in read(capture)
             for i in range(len(request))
             if "the last of all" not in request.text(i)

@@ -1,4 +1,6 @@
-"""Passwords through the relay, with TLS on neither side, on either and on both: what works without the relay works with it."""
+"""Passwords through the relay, with TLS on neither side, on either and on both: what works without
+the relay works with it.
+"""
 
 from __future__ import annotations
 
@@ -19,8 +21,12 @@ pytestmark = pytest.mark.skipif(shutil.which("openssl") is None, reason="openssl
 
 
 @pytest.fixture(scope="module")
-def guarded(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[servers.Server, Path, Path]]:
-    """A PostgreSQL with TLS whose user `keeper` needs a password, by SCRAM; a certificate and its key."""
+def guarded(
+    tmp_path_factory: pytest.TempPathFactory,
+) -> Iterator[tuple[servers.Server, Path, Path]]:
+    """A PostgreSQL with TLS whose user `keeper` needs a password, by SCRAM; a certificate and its
+    key.
+    """
     folder = tmp_path_factory.mktemp("tls")
     certificate_file, key = certificate(folder)
     with servers._folder("postgres") as own:
@@ -45,16 +51,25 @@ def guarded(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[servers.
 
 def ask(port: int, **more: str) -> tuple[bool, bool, str]:
     """Whether TLS is in use here, and at the server, and who the server says we are."""
-    who = {"host": "127.0.0.1", "user": "keeper", "password": "low water at nine", "dbname": "postgres"}
+    who = {
+        "host": "127.0.0.1",
+        "user": "keeper",
+        "password": "low water at nine",
+        "dbname": "postgres",
+    }
     with closing(psycopg.connect(**who, port=port, **more)) as connection:
-        row = connection.execute("SELECT current_user, ssl FROM pg_stat_ssl WHERE pid = pg_backend_pid()").fetchone()
+        row = connection.execute(
+            "SELECT current_user, ssl FROM pg_stat_ssl WHERE pid = pg_backend_pid()"
+        ).fetchone()
         assert row is not None
         return bool(connection.pgconn.ssl_in_use), bool(row[1]), str(row[0])
 
 
 @pytest.mark.parametrize("far", [False, True], ids=["plain server", "TLS to the server"])
 @pytest.mark.parametrize("near", [False, True], ids=["plain client", "TLS to the client"])
-def test_scram(near: bool, far: bool, guarded: tuple[servers.Server, Path, Path], tmp_path: Path) -> None:
+def test_scram(
+    near: bool, far: bool, guarded: tuple[servers.Server, Path, Path], tmp_path: Path
+) -> None:
     server, cert, key = guarded
     to = f"postgresql://127.0.0.1:{server.port}" + ("?sslmode=require" if far else "")
     served = ["--tls-cert", str(cert), "--tls-key", str(key)] if near else []
@@ -64,7 +79,11 @@ def test_scram(near: bool, far: bool, guarded: tuple[servers.Server, Path, Path]
             with pytest.raises(psycopg.OperationalError, match="channel_binding=disable"):
                 ask(port, sslmode="require")
             assert ask(port, channel_binding="disable", sslmode="require") == (True, True, "keeper")
-            assert ask(port) == (False, True, "keeper")  # libpq tries again without TLS where it may
+            assert ask(port) == (
+                False,
+                True,
+                "keeper",
+            )  # libpq tries again without TLS where it may
         else:
             assert ask(port) == (near, far, "keeper")
 

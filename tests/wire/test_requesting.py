@@ -1,4 +1,6 @@
-"""What a request is on the wire: by comments, names, connections and pauses; and by the times of visits."""
+"""What a request is on the wire: by comments, names, connections and pauses; and by the times of
+visits.
+"""
 
 from __future__ import annotations
 
@@ -17,18 +19,27 @@ from askless.sources.attribution.route_templates import route_of
 from askless.sources.wire import CompletedQuery
 
 MS = 1_000_000
-Asked = tuple[int, str, float, bool]  # connection, text, start in ms, whether a transaction is open after it
+Asked = tuple[
+    int, str, float, bool
+]  # connection, text, start in ms, whether a transaction is open after it
 TRACE = "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01"
 
 
 def requests_of(
-    asked: list[Asked], way: str = "auto", closed: bool = False, names: dict[int, list[str]] | None = None
+    asked: list[Asked],
+    way: str = "auto",
+    closed: bool = False,
+    names: dict[int, list[str]] | None = None,
 ) -> tuple[list[Request], list[str]]:
     """The requests of some queries of half a millisecond each, and what was said of them."""
     live: list[Request] = []
     notes: list[str] = []
     requests = RequestBoundaries(
-        RequestAttribution(LiveRequestBuilder("postgresql", live.append)), "postgresql", way, 100, notes.append
+        RequestAttribution(LiveRequestBuilder("postgresql", live.append)),
+        "postgresql",
+        way,
+        100,
+        notes.append,
     )
     last: dict[int, float] = {}
     opened: set[int] = set()
@@ -39,7 +50,10 @@ def requests_of(
         told = (names or {}).get(number, [])
         name = told[min(sum(a[0] == number for a in asked[:place]), len(told) - 1)] if told else ""
         requests.seen(
-            number, CompletedQuery(QuerySeen(text, int(at_ms * MS), MS // 2, connection=number), name, inside)
+            number,
+            CompletedQuery(
+                QuerySeen(text, int(at_ms * MS), MS // 2, connection=number), name, inside
+            ),
         )
         last[number] = at_ms
         if closed and not any(later[0] == number for later in asked[place + 1 :]):
@@ -63,11 +77,19 @@ def test_pauses_part_requests_and_transactions_hold_them_together() -> None:
     )  # fmt: skip
     assert [asked_of(request) for request in found] == [
         ["SELECT id FROM berth", "SELECT id FROM tug"],
-        ["BEGIN", "SELECT id FROM vessel FOR UPDATE", "UPDATE vessel SET name = 'x'", "COMMIT", "SELECT id FROM pilot"],
+        [
+            "BEGIN",
+            "SELECT id FROM vessel FOR UPDATE",
+            "UPDATE vessel SET name = 'x'",
+            "COMMIT",
+            "SELECT id FROM pilot",
+        ],
         ["SELECT 1"],
     ]
     assert [request.route for request in found] == ["berth, tug", "vessel, pilot", UNCLAIMED]
-    assert {request.kind for request in found[:2]} == {"paused"} and "grouped into requests by pauses" in note
+    assert {request.kind for request in found[:2]} == {
+        "paused"
+    } and "grouped into requests by pauses" in note
 
 
 def test_short_connections_are_requests() -> None:
@@ -78,8 +100,14 @@ def test_short_connections_are_requests() -> None:
     ]
     slow = (5, "SELECT id FROM pilot", 900, False), (5, "SELECT id FROM vessel", 2900, False)
     found, (note,) = requests_of([*asked, *slow], closed=True)
-    assert len(found) == 5 and {request.kind for request in found} == {"connection"} and "by connections" in note
-    assert asked_of(found[4]) == ["SELECT id FROM pilot", "SELECT id FROM vessel"], "a pause does not part them"
+    assert (
+        len(found) == 5
+        and {request.kind for request in found} == {"connection"}
+        and "by connections" in note
+    )
+    assert asked_of(found[4]) == ["SELECT id FROM pilot", "SELECT id FROM vessel"], (
+        "a pause does not part them"
+    )
 
 
 def test_a_pool_of_connections_is_no_request_each() -> None:
@@ -106,8 +134,12 @@ def test_comments_name_requests_and_lines_of_code() -> None:
     ]
     assert "by the comments of statements" in note
     berth = asked_of(found[0]).index("SELECT id FROM berth")
-    assert found[0].place(berth) == CallSite("calls", 0, "due") and str(found[0].place(berth)) == "calls"
-    # Without a trace, the same action again after a pause is another request, and another action is at once.
+    assert (
+        found[0].place(berth) == CallSite("calls", 0, "due")
+        and str(found[0].place(berth)) == "calls"
+    )
+    # Without a trace, the same action again after a pause is another request, and another action is
+    # at once.
     plain = [
         (1, tagged("SELECT id FROM berth", action), at, False)
         for action, at in (("due", 0), ("due", 1), ("show", 2), ("due", 3), ("due", 500))
@@ -145,10 +177,15 @@ def test_queries_stand_in_the_order_of_their_starts() -> None:
 def test_names_that_sessions_take_are_requests() -> None:
     names = {1: ["tide", "tide: due", "tide: due", "tide: show", "tide: show"]}
     asked = [
-        (1, f"SELECT id FROM {table}", at, False) for at, table in enumerate(("port", "berth", "tug", "berth", "pilot"))
+        (1, f"SELECT id FROM {table}", at, False)
+        for at, table in enumerate(("port", "berth", "tug", "berth", "pilot"))
     ]
     found, (note,) = requests_of(asked, names=names)
-    assert [(request.route, len(request)) for request in found] == [("tide", 1), ("tide: due", 2), ("tide: show", 2)]
+    assert [(request.route, len(request)) for request in found] == [
+        ("tide", 1),
+        ("tide: due", 2),
+        ("tide: show", 2),
+    ]
     assert "by the application name" in note
 
 
@@ -156,13 +193,17 @@ def test_names_that_sessions_take_are_requests() -> None:
     st.lists(st.tuples(st.integers(1, 3), st.sampled_from(["SELECT id FROM berth", "BEGIN", "COMMIT", "SELECT 1"]), st.floats(0, 300), st.booleans()), max_size=30),
     st.sampled_from(["auto", "comment", "application", "connection", "pause"]),
 )  # fmt: skip
-def test_every_query_is_in_one_request_and_no_transaction_is_cut(steps: list[Asked], way: str) -> None:
+def test_every_query_is_in_one_request_and_no_transaction_is_cut(
+    steps: list[Asked], way: str
+) -> None:
     at_ms, asked = 0.0, []
     for number, text, gap_ms, inside in steps:
         at_ms += gap_ms + 1
         asked.append((number, f"{text} /* {len(asked)} */", at_ms, inside))
     found, _ = requests_of(asked, way)
-    assert sorted(text for request in found for text in asked_of(request)) == sorted(text for _, text, _, _ in asked)
+    assert sorted(text for request in found for text in asked_of(request)) == sorted(
+        text for _, text, _, _ in asked
+    )
     where = {text: request.number for request in found for text in asked_of(request)}
     for number in (1, 2, 3):
         mine = [(text, inside) for n, text, _, inside in asked if n == number]
@@ -176,7 +217,10 @@ def test_visits_take_what_began_in_them() -> None:
     visited = WindowGrouper(RequestAttribution(LiveRequestBuilder("postgresql", live.append)))
 
     def ask(text: str, at_ms: float, inside: bool = False, number: int = 1) -> None:
-        visited.seen(number, CompletedQuery(QuerySeen(text, int(at_ms * MS), MS, connection=number), "", inside))
+        visited.seen(
+            number,
+            CompletedQuery(QuerySeen(text, int(at_ms * MS), MS, connection=number), "", inside),
+        )
 
     ask("SELECT 'start'", 5)
     ask("BEGIN", 11, True)
@@ -192,7 +236,9 @@ def test_visits_take_what_began_in_them() -> None:
         "GET /a": ["BEGIN", "SELECT 'page'", "COMMIT"], "GET /b": ["SELECT 'next'"],
         UNCLAIMED: ["SELECT 'start'", "SELECT 'behind it'", "SELECT 'end'"],
     }  # fmt: skip
-    assert [(request.status, request.warm_up) for request in live if request.route != UNCLAIMED] == [
+    assert [
+        (request.status, request.warm_up) for request in live if request.route != UNCLAIMED
+    ] == [
         (200, True),
         (404, False),
     ]

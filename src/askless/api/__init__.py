@@ -1,4 +1,5 @@
-"""Ask Less for programs, notebooks and tests: `askless.read`, `askless.record`. What the commands print comes from here.
+"""Ask Less for programs, notebooks and tests: `askless.read`, `askless.record`. What the commands
+print comes from here.
 
 >>> import askless
 >>> capture = askless.read(example)

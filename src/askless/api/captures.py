@@ -17,7 +17,13 @@ from askless.core import patterns as every_pattern
 from askless.core.errors import AskLessError
 from askless.core.progress import Progress, quiet
 from askless.reports import columns, documents
-from askless.reports.columns import CallSiteRecord, QueryRecord, RequestRecord, ShapeRecord, TimedRequest
+from askless.reports.columns import (
+    CallSiteRecord,
+    QueryRecord,
+    RequestRecord,
+    ShapeRecord,
+    TimedRequest,
+)
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -27,7 +33,9 @@ if TYPE_CHECKING:
 
 
 class Traffic:
-    """Requests with their queries. `values`: literals, parameters and paths are shown; they may be private."""
+    """Requests with their queries. `values`: literals, parameters and paths are shown; they may be
+    private.
+    """
 
     def __init__(self, values: bool = False) -> None:
         self.values = values
@@ -38,7 +46,10 @@ class Traffic:
     @property
     def requests(self) -> Table[RequestRecord]:
         """The requests, in the order of their ends."""
-        return Table(lambda: (columns.request_record(one, self.values) for one in self._arrived()), RequestRecord)
+        return Table(
+            lambda: (columns.request_record(one, self.values) for one in self._arrived()),
+            RequestRecord,
+        )
 
     @property
     def queries(self) -> Table[QueryRecord]:
@@ -79,16 +90,18 @@ class Traffic:
 
         Raises AskLessError: no-pattern, project-file-bad, and what a database says.
 
-        Only on routes that contain `route`, and of these `patterns` (all if none is named). `db` is the URL of a database
-        and `schema` a file of `askless tables`: with either, keys and sizes of tables are known. `network_latency_ms` is counted for
-        the way of each query.
+        Only on routes that contain `route`, and of these `patterns` (all if none is named). `db` is
+        the URL of a database and `schema` a file of `askless tables`: with either, keys and sizes
+        of tables are known. `network_latency_ms` is counted for the way of each query.
         """
         from askless.reports.findings import Choice
         from askless.reports.loading import schema_of
 
         for name in patterns:
             if name not in every_pattern.REGISTRY:
-                raise AskLessError("no-pattern", f"there is no pattern {name!r}", every_pattern.instead_of(name))
+                raise AskLessError(
+                    "no-pattern", f"there is no pattern {name!r}", every_pattern.instead_of(name)
+                )
         choice = Choice(route, tuple(patterns), with_accepted)
         known = schema_of(db, Path(schema) if schema is not None else None)
         return Findings(self._report(choice, known, network_latency_ms))
@@ -113,7 +126,9 @@ class Capture(Traffic):
 
     @property
     def notes(self) -> tuple[str, ...]:
-        """What was odd about the capture: torn lines, what the recorder could not see. Reads all of it."""
+        """What was odd about the capture: torn lines, what the recorder could not see. Reads all of
+        it.
+        """
         from askless.reports.loading import notes_of
 
         files: list[FileReport] = []
@@ -142,8 +157,11 @@ class Capture(Traffic):
 
         return each(self.path, route, self.values)
 
-    def timeline(self, request: str = "", route: str = "", unfolded: bool = False) -> documents.TimelineDocument:
-        """The queries of a request in order, as `askless timeline` prints them; '' for the slowest of the routes.
+    def timeline(
+        self, request: str = "", route: str = "", unfolded: bool = False
+    ) -> documents.TimelineDocument:
+        """The queries of a request in order, as `askless timeline` prints them; '' for the slowest
+        of the routes.
 
         Raises AskLessError no-request.
         """
@@ -158,7 +176,9 @@ class Capture(Traffic):
         return growth(self.path, route)
 
     def over_time(self, route: str = "") -> documents.TrendDocument:
-        """The statements that take most time, early and late, as `askless growth --over-time` prints it."""
+        """The statements that take most time, early and late, as `askless growth --over-time`
+        prints it.
+        """
         from askless.reports.growth import over_time
 
         return over_time(self.path, route, self.values)
@@ -167,14 +187,17 @@ class Capture(Traffic):
         self, db: str, *, top: int | None = 5, shape: str = "", analyze: bool = False, limits: Limits | None = None,
         schema: Schema | None = None,
     ) -> Plans:  # fmt: skip
-        """The plans of the statements that take most time, from a database. Only read: see `askless plan --help`.
+        """The plans of the statements that take most time, from a database. Only read: see `askless
+        plan --help`.
 
         Raises AskLessError: nothing-to-explain, cant-explain, and what the database says.
         """
         from askless.reports import plan, statement_selection
 
         wish = plan.PlanOptions(analyze, self.values, schema)
-        return Plans(plan.live(db, statement_selection.of_capture(self.path, top, shape), wish, limits))
+        return Plans(
+            plan.live(db, statement_selection.of_capture(self.path, top, shape), wish, limits)
+        )
 
     def indexes(
         self, db: str | None = None, *, schema: Schema | None = None, limits: Limits | None = None,
@@ -207,8 +230,11 @@ class Capture(Traffic):
         )
         return report(self.path, wish, limits, progress)
 
-    def to_parquet(self, folder: str | os.PathLike[str], progress: Progress = quiet) -> dict[str, int]:
-        """Write requests, queries, shapes and call sites as Parquet files into a folder; how many rows of each.
+    def to_parquet(
+        self, folder: str | os.PathLike[str], progress: Progress = quiet
+    ) -> dict[str, int]:
+        """Write requests, queries, shapes and call sites as Parquet files into a folder; how many
+        rows of each.
 
         Raises AskLessError: columns-extra-missing, file-unwritable.
         """
@@ -217,7 +243,8 @@ class Capture(Traffic):
         return parquet(self.path, Path(folder), self.values, progress)
 
     def to_otlp(self, target: str | os.PathLike[str], progress: Progress = quiet) -> int:
-        """Write the requests as spans of OpenTelemetry, findings as events: a file of JSON lines, or an endpoint's URL.
+        """Write the requests as spans of OpenTelemetry, findings as events: a file of JSON lines,
+        or an endpoint's URL.
 
         How many requests. Raises AskLessError: file-unwritable, endpoint-refused.
         """
@@ -226,19 +253,27 @@ class Capture(Traffic):
         return otlp(self.path, str(target), self.values, progress)
 
     def gate(
-        self, baseline: Capture | None = None, allow_missing: bool = False, allow_damaged: bool = False
+        self,
+        baseline: Capture | None = None,
+        allow_missing: bool = False,
+        allow_damaged: bool = False,
     ) -> documents.GateDocument:
-        """The capture judged by the project's budgets, and by one from before, as `askless gate` prints it.
+        """The capture judged by the project's budgets, and by one from before, as `askless gate`
+        prints it.
 
-        Raises AskLessError: no-budgets, other-application, project-file-bad, and capture-damaged unless that is allowed.
+        Raises AskLessError: no-budgets, other-application, project-file-bad, and capture-damaged
+        unless that is allowed.
         """
         from askless.reports.gate import gate
 
-        return gate(self.path, baseline.path if baseline is not None else None, allow_missing, allow_damaged)
+        return gate(
+            self.path, baseline.path if baseline is not None else None, allow_missing, allow_damaged
+        )
 
 
 def read(path: str | os.PathLike[str], *, values: bool = False) -> Capture:
-    """A capture: a file, or a folder of files. Raises AskLessError: capture-missing, capture-empty, later what is wrong with it.
+    """A capture: a file, or a folder of files. Raises AskLessError: capture-missing, capture-empty,
+    later what is wrong with it.
 
     `values`: show literals, parameters and paths, which may be private.
     """

@@ -1,4 +1,6 @@
-"""A capture for other programs: Parquet files, spans of OpenTelemetry. One reading, in memory that does not grow with it."""
+"""A capture for other programs: Parquet files, spans of OpenTelemetry. One reading, in memory that
+does not grow with it.
+"""
 
 from __future__ import annotations
 
@@ -23,11 +25,13 @@ from askless.reports.columns import TimedRequest
 _TELL_EVERY = 2_000  # requests
 
 
-def parquet(capture: Path, folder: Path, values: bool = False, progress: Progress = quiet) -> dict[str, int]:
+def parquet(
+    capture: Path, folder: Path, values: bool = False, progress: Progress = quiet
+) -> dict[str, int]:
     """Write requests, queries, shapes and call sites into a folder; how many rows of each.
 
-    The files are in the folder once all are whole. Raises AskLessError: columns-extra-missing, file-unwritable, and see the
-    reading of captures.
+    The files are in the folder once all are whole. Raises AskLessError: columns-extra-missing,
+    file-unwritable, and see the reading of captures.
     """
     totals = columns.Totals(values)
     counts = dict.fromkeys(("requests", "queries", "shapes", "call_sites"), 0)
@@ -61,9 +65,11 @@ _WAIT_MOST_S = 60.0
 
 
 def otlp(capture: Path, target: str, values: bool = False, progress: Progress = quiet) -> int:
-    """Write a capture as spans, findings as events: into a file of JSON lines, or to an endpoint of OTLP/HTTP. How many requests.
+    """Write a capture as spans, findings as events: into a file of JSON lines, or to an endpoint of
+    OTLP/HTTP. How many requests.
 
-    A file is whole, or as it was before. Raises AskLessError: file-unwritable, endpoint-refused, and see the reading of captures.
+    A file is whole, or as it was before. Raises AskLessError: file-unwritable, endpoint-refused,
+    and see the reading of captures.
     """
     from askless.output.otlp import payload
     from askless.reports.findings import findings
@@ -112,7 +118,9 @@ def _posted(url: str) -> Iterator[Callable[[bytes], None]]:
     def give(content: bytes) -> None:
         for turn in range(1, _TRIES + 1):
             try:
-                request = urllib.request.Request(address, content, {"Content-Type": "application/json"})
+                request = urllib.request.Request(
+                    address, content, {"Content-Type": "application/json"}
+                )
                 with urllib.request.urlopen(request, timeout=30):
                     return
             except urllib.error.HTTPError as error:
@@ -127,7 +135,11 @@ def _posted(url: str) -> Iterator[Callable[[bytes], None]]:
 
 def _wait_s(asked: str | None) -> float:
     """How long to wait, as a server asks for it: seconds, within reason; a date is not read."""
-    return min(float(asked), _WAIT_MOST_S) if asked and asked.isascii() and asked.isdigit() else _WAIT_S
+    return (
+        min(float(asked), _WAIT_MOST_S)
+        if asked and asked.isascii() and asked.isdigit()
+        else _WAIT_S
+    )
 
 
 def _refused(address: str, why: str) -> AskLessError:

@@ -25,7 +25,9 @@ if TYPE_CHECKING:
 
 
 class Recording(Traffic):
-    """What was recorded so far: requests that have ended, and once the block has ended, the block itself."""
+    """What was recorded so far: requests that have ended, and once the block has ended, the block
+    itself.
+    """
 
     def __init__(self, inside: InProcessRecorder, values: bool = False) -> None:
         super().__init__(values)
@@ -46,7 +48,9 @@ class Recording(Traffic):
     def _report(self) -> Callable[[Choice, Schema | None, float], documents.FindingsDocument]:
         return self._findings
 
-    def _findings(self, choice: Choice, schema: Schema | None, network_latency_ms: float) -> documents.FindingsDocument:
+    def _findings(
+        self, choice: Choice, schema: Schema | None, network_latency_ms: float
+    ) -> documents.FindingsDocument:
         from askless.core.analysis.pipeline import summarise
         from askless.reports import findings
 
@@ -54,18 +58,22 @@ class Recording(Traffic):
         settings = project.settings(self.values, network_latency_ms)
         summary = summarise(self._requests(project), settings)
         judged = findings.judged_from(summary, (), schema)
-        return findings.document_of(self.path or Path("recording"), judged, choice, None, network_latency_ms)
+        return findings.document_of(
+            self.path or Path("recording"), judged, choice, None, network_latency_ms
+        )
 
 
 @contextmanager
 def record(
     name: str = "recording", *, to: str | os.PathLike[str] | None = None, values: bool = False
 ) -> Iterator[Recording]:
-    """Record what this process asks while the block runs; what runs outside of requests is a request called `name`.
+    """Record what this process asks while the block runs; what runs outside of requests is a
+    request called `name`.
 
-    `to` is a folder that the recording is written into, as a capture for the commands; nothing is written without. Of a
-    connection that was opened before the first such block, nothing may be seen: open it inside. Drivers, frameworks and ORMs
-    stay watched after the block, at some microseconds a query; nothing is kept of that.
+    `to` is a folder that the recording is written into, as a capture for the commands; nothing is
+    written without. Of a connection that was opened before the first such block, nothing may be
+    seen: open it inside. Drivers, frameworks and ORMs stay watched after the block, at some
+    microseconds a query; nothing is kept of that.
 
     Raises AskLessError: file-unwritable.
 
@@ -101,9 +109,13 @@ def _write(folder: Path, number: int, lines: list[str]) -> None:
     file = folder / f"{os.getpid()}-{time.time_ns() // 1_000_000}-{number}.askless.jsonl"
     try:
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
-        with open(os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w", encoding="ascii") as stream:
+        with open(
+            os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w", encoding="ascii"
+        ) as stream:
             stream.write("".join(line + "\n" for line in [*lines, _LAST]))
     except OSError as error:
         raise AskLessError(
-            "file-unwritable", f"can't write {file}: {error.strerror}", "name another folder, or free disk space"
+            "file-unwritable",
+            f"can't write {file}: {error.strerror}",
+            "name another folder, or free disk space",
         ) from None

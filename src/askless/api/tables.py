@@ -15,7 +15,8 @@ Row = TypeVar("Row", bound=msgspec.Struct)
 
 
 class Table(Generic[Row]):
-    """Typed rows. Iterating reads them again, so that a capture may be larger than memory; `len`, `[i]` read all of them.
+    """Typed rows. Iterating reads them again, so that a capture may be larger than memory; `len`,
+    `[i]` read all of them.
 
     `to_arrow` and `to_pandas` give columns of the same names, flat.
     """
@@ -78,7 +79,9 @@ class Findings(Table[Finding]):
 
 
 class Plans(Table[documents.PlanRow]):
-    """Statements with their plans, what was observed on them, and indexes to try. `document` is what `askless plan` prints."""
+    """Statements with their plans, what was observed on them, and indexes to try. `document` is
+    what `askless plan` prints.
+    """
 
     def __init__(self, document: documents.PlanDocument) -> None:
         super().__init__(lambda: document.statements, columns.PlanRecord, columns.plan_record)

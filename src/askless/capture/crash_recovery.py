@@ -1,9 +1,11 @@
 """Adds to a capture what its programs had no time to write before they were killed.
 
-A recorded process keeps its last queries in a ring that outlives it (askless_probe/crash_buffer.py tells the form). What the
-capture's file lacks of it is appended as ordinary events, so that no one who reads a capture need know of rings.
+A recorded process keeps its last queries in a ring that outlives it (askless_probe/crash_buffer.py
+tells the form). What the capture's file lacks of it is appended as ordinary events, so that no one
+who reads a capture need know of rings.
 
-Only tails that this run of Ask Less has seen come into being are read: their form is one for trusted data.
+Only tails that this run of Ask Less has seen come into being are read: their form is one for
+trusted data.
 """
 
 from __future__ import annotations
@@ -35,7 +37,8 @@ def tails_of(folder: Path) -> set[Path]:
 
 
 def finish(folder: Path, foreign: set[Path]) -> int:
-    """Append what killed processes had not written, and remove their tails; the number of queries that came so.
+    """Append what killed processes had not written, and remove their tails; the number of queries
+    that came so.
 
     `foreign` tails are left alone, and so are those of processes that still run.
     """
@@ -46,7 +49,10 @@ def finish(folder: Path, foreign: set[Path]) -> int:
             if not _runs(capture):
                 added += _finish_one(capture, tail)
                 tail.unlink()
-        except (OSError, AskLessError):  # the file is gone, or damaged: what it holds can still be read
+        except (
+            OSError,
+            AskLessError,
+        ):  # the file is gone, or damaged: what it holds can still be read
             continue
     return added
 
@@ -58,7 +64,9 @@ def _runs(capture: Path) -> bool:
 
 
 def _ring_bytes(data: bytes) -> int:
-    """Where the ring ends and lines begin: a slot begins with its kind, or is empty; a line with a bracket."""
+    """Where the ring ends and lines begin: a slot begins with its kind, or is empty; a line with a
+    bracket.
+    """
     for at in range(0, len(data), SLOT):
         if data[at : at + 1] == b"{":
             return at
@@ -71,7 +79,9 @@ def slots_of(data: bytes) -> Iterator[tuple[Any, ...]]:
         kind, held = data[at : at + 1], data[at : at + SLOT]
         try:
             if kind == b"\x01":
-                _, load, request, text, place, connection, start, duration, rows, thread = _BRIEF.unpack_from(held)
+                _, load, request, text, place, connection, start, duration, rows, thread = (
+                    _BRIEF.unpack_from(held)
+                )
                 values = marshal.loads(held[_BRIEF.size :])
                 if isinstance(values, dict):
                     names, values = tuple(values), tuple(values.values())
@@ -178,7 +188,9 @@ class _Addition:
         self.lines: list[bytes] = [b"\n"] if reader.report.torn else []
         self.queries = 0
         self.last_ns = {
-            number: max(map(int.__add__, request.starts_ns, request.durations_ns), default=request.start_ns)
+            number: max(
+                map(int.__add__, request.starts_ns, request.durations_ns), default=request.start_ns
+            )
             for number, request in reader.assembly.open.items()
         }
         self._statements: dict[tuple[str, str, tuple[str, ...]], int] = {}
@@ -196,12 +208,19 @@ class _Addition:
         """A request that the file does not know yet."""
         self.line(
             events.RequestEvent(
-                begun.request, begun.kind, begun.route, begun.start_ns, path=begun.path, warm_up=begun.warm_up
+                begun.request,
+                begun.kind,
+                begun.route,
+                begun.start_ns,
+                path=begun.path,
+                warm_up=begun.warm_up,
             )
         )
 
     def close(self, reader: Reader, outside: Iterable[int]) -> None:
-        """Nothing was under way but what is outside of requests: that ends here, and the file in good order."""
+        """Nothing was under way but what is outside of requests: that ends here, and the file in
+        good order.
+        """
         for number in outside:
             self.line(events.End(number, self.last_ns.get(number, 0)))
         self.line(events.Close(reader.report.requests, reader.assembly.query_count + self.queries))
@@ -215,10 +234,18 @@ class _Addition:
         else:
             return
         self.queries += 1
-        self.last_ns[asked.request] = max(self.last_ns.get(asked.request, 0), asked.start_ns + asked.duration_ns)
+        self.last_ns[asked.request] = max(
+            self.last_ns.get(asked.request, 0), asked.start_ns + asked.duration_ns
+        )
         names = tuple(map(str, asked.names)) if asked.parameters else ()
-        query = events.Queries(asked.request, 1, self._statement(text, system, names), [asked.duration_ns])
-        query.rows, query.place, query.load = max(asked.rows, 0), self._place(asked.place), self._load(asked.load)
+        query = events.Queries(
+            asked.request, 1, self._statement(text, system, names), [asked.duration_ns]
+        )
+        query.rows, query.place, query.load = (
+            max(asked.rows, 0),
+            self._place(asked.place),
+            self._load(asked.load),
+        )
         query.error = {0: asked.error[:500]} if asked.error else None
         query.batch = {0: asked.batch} if asked.batch else None
         query.start_ns, query.connection, query.thread = (
@@ -271,4 +298,6 @@ def _value(value: Any) -> Any:
         return value
     if isinstance(value, str):
         return value.encode("utf-8", "replace").decode()
-    return ["bytes", value.hex()] if isinstance(value, bytes) else [type(value).__name__, repr(value)]
+    return (
+        ["bytes", value.hex()] if isinstance(value, bytes) else [type(value).__name__, repr(value)]
+    )

@@ -1,8 +1,9 @@
 """The capture format, version 1: one JSON object a line, each an event of one of these types.
 
-The first line is a `capture` event. A text, a line of code, and what an ORM said are stored once, under a number, and
-referred to by it. The queries of a request are stored by column: a column that is the same number for all queries of
-the event may be written as that number alone. `askless schema capture` prints the JSON Schema made from these types.
+The first line is a `capture` event. A text, a line of code, and what an ORM said are stored once,
+under a number, and referred to by it. The queries of a request are stored by column: a column that
+is the same number for all queries of the event may be written as that number alone. `askless schema
+capture` prints the JSON Schema made from these types.
 """
 
 from __future__ import annotations
@@ -19,7 +20,8 @@ FORMAT = "askless capture"
 VERSION = 1
 
 Meta = msgspec.Meta
-# Far beyond any count, size or clock (2^62 ns after 1970 is the year 2116), and sums and differences stay in 64 bits.
+# Far beyond any count, size or clock (2^62 ns after 1970 is the year 2116), and sums and
+# differences stay in 64 bits.
 _MOST = (1 << 62) - 1
 Whole = Annotated[int, Meta(ge=-_MOST, le=_MOST)]
 Numbers = list[Whole] | Whole
@@ -47,7 +49,9 @@ class Event(msgspec.Struct, tag_field="event", gc=False, omit_defaults=True):
 
 
 class Capture(Event, tag="capture"):
-    """The first line: what recorded, when, and the clock that all `_ns` times of this file are read from."""
+    """The first line: what recorded, when, and the clock that all `_ns` times of this file are read
+    from.
+    """
 
     format: str
     version: Whole
@@ -57,14 +61,20 @@ class Capture(Event, tag="capture"):
     python: str = ""
     started_unix_s: float = 0.0
     clock_ns: Annotated[Whole, Meta(description="the clock at started_unix_s")] = 0
-    unseen: Annotated[tuple[str, ...], Meta(description="fields that the recorder can't see: parameters, results")] = ()
-    sample: Annotated[Whole, Meta(description="one in this many requests is recorded, at random")] = 1
+    unseen: Annotated[
+        tuple[str, ...], Meta(description="fields that the recorder can't see: parameters, results")
+    ] = ()
+    sample: Annotated[
+        Whole, Meta(description="one in this many requests is recorded, at random")
+    ] = 1
     slower_ns: Annotated[Whole, Meta(description="requests that took less are not recorded")] = 0
     at_most: Annotated[Whole, Meta(description="queries recorded per request; 0: all")] = 0
 
 
 class StatementEvent(Event, tag="statement"):
-    """A statement's text under a number: text that stays and literals of the first execution, in turns."""
+    """A statement's text under a number: text that stays and literals of the first execution, in
+    turns.
+    """
 
     id: Whole
     text: tuple[str, ...]
@@ -73,7 +83,9 @@ class StatementEvent(Event, tag="statement"):
 
 
 class Forget(Event, tag="forget"):
-    """Statements with numbers below `before` are not referred to any more: the recorder has released their texts."""
+    """Statements with numbers below `before` are not referred to any more: the recorder has
+    released their texts.
+    """
 
     before: Whole
 
@@ -81,7 +93,8 @@ class Forget(Event, tag="forget"):
 class Columns(Event, tag="columns"):
     """The columns of a statement's result, and which of them `sample` holds.
 
-    `origins`: the table and column that each comes from, if the server tells ("vessel.id"; "" for none).
+    `origins`: the table and column that each comes from, if the server tells ("vessel.id"; "" for
+    none).
     """
 
     statement: Whole
@@ -101,7 +114,9 @@ class PlaceEvent(Event, tag="place"):
 
 
 class LoadEvent(Event, tag="load"):
-    """What an ORM said of a query: kind (lazy, eager, refresh, query, library, write), and the relation that it served."""
+    """What an ORM said of a query: kind (lazy, eager, refresh, query, library, write), and the
+    relation that it served.
+    """
 
     id: Whole
     orm: str
@@ -113,7 +128,9 @@ class LoadEvent(Event, tag="load"):
 
 
 class Relation(msgspec.Struct, array_like=True, frozen=True):
-    """A relation of a model: its columns on both sides, and the table between them, if there is one."""
+    """A relation of a model: its columns on both sides, and the table between them, if there is
+    one.
+    """
 
     target: str
     many: bool
@@ -136,8 +153,9 @@ class ModelEvent(Event, tag="model"):
 class Used(msgspec.Struct, array_like=True, frozen=True):
     """What became of the objects of one model that one query loaded.
 
-    `query` is its place in the request, from 0. `touched` of the `objects` were looked at by the application; `columns`
-    ("table.column") and `relations` count the objects of which each was read.
+    `query` is its place in the request, from 0. `touched` of the `objects` were looked at by the
+    application; `columns` ("table.column") and `relations` count the objects of which each was
+    read.
     """
 
     query: Whole
@@ -156,7 +174,9 @@ class UseEvent(Event, tag="use"):
 
 
 class WaitEvent(msgspec.Struct, array_like=True, frozen=True):
-    """What the application waited for next to its queries. `kind`: http, mail, program, sleep; `what` names the other side."""
+    """What the application waited for next to its queries. `kind`: http, mail, program, sleep;
+    `what` names the other side.
+    """
 
     kind: str
     what: str
@@ -166,14 +186,18 @@ class WaitEvent(msgspec.Struct, array_like=True, frozen=True):
 
 
 class WaitsEvent(Event, tag="errands"):
-    """What the application waited for in a request, next to its queries, as far as the recorder knows."""
+    """What the application waited for in a request, next to its queries, as far as the recorder
+    knows.
+    """
 
     request: Whole
     errands: tuple[WaitEvent, ...]
 
 
 class RequestEvent(Event, tag="request"):
-    """A request begins. `kind`: http, call (gRPC), job, command, test, marked (by hand), program (all that is outside of requests)."""
+    """A request begins. `kind`: http, call (gRPC), job, command, test, marked (by hand), program
+    (all that is outside of requests).
+    """
 
     id: Whole
     kind: str
@@ -185,7 +209,8 @@ class RequestEvent(Event, tag="request"):
 
 
 class Queries(Event, tag="queries"):
-    """Queries of one request, by column. `bytes` counts the values of the result with four bytes of length each.
+    """Queries of one request, by column. `bytes` counts the values of the result with four bytes of
+    length each.
 
     `digest` is a checksum of the result's first 32 rows and its row count; `sample` holds these rows' key-like columns.
     `parameters`: a value that JSON has no word for is [type, text]. `literals`: if a query's literals are not those
@@ -223,7 +248,9 @@ class Queries(Event, tag="queries"):
         return bool(self.told)
 
     def column(self, name: str) -> list[Any]:
-        """One of the raw columns, an entry a query. Raises msgspec.DecodeError where it is not what it should be."""
+        """One of the raw columns, an entry a query. Raises msgspec.DecodeError where it is not what
+        it should be.
+        """
         raw = getattr(self, name)
         decoder, default = COLD[name]
         if not raw:
@@ -233,10 +260,12 @@ class Queries(Event, tag="queries"):
 
 
 class End(Event, tag="end"):
-    """A request ends; its route may be better known by now. `status` is an HTTP status, 0 if there is none.
+    """A request ends; its route may be better known by now. `status` is an HTTP status, 0 if there
+    is none.
 
-    `memory_bytes` is the most memory it took beyond what was held when it began, 0 if that is not known. `more` counts
-    its queries that were omitted, being more than were wished for; `more_ns` is what they took.
+    `memory_bytes` is the most memory it took beyond what was held when it began, 0 if that is not
+    known. `more` counts its queries that were omitted, being more than were wished for; `more_ns`
+    is what they took.
     """
 
     request: Whole
@@ -249,7 +278,9 @@ class End(Event, tag="end"):
 
 
 class LeftOut(Event, tag="left-out"):
-    """What was omitted since the last such line, by route: see `Counts`. `dropped` says of files of the capture that are gone."""
+    """What was omitted since the last such line, by route: see `Counts`. `dropped` says of files of
+    the capture that are gone.
+    """
 
     routes: dict[str, Counts] = {}
     dropped: Evicted = Evicted()
@@ -262,7 +293,9 @@ class Note(Event, tag="note"):
 
 
 class Lost(Event, tag="lost"):
-    """Input that reached the recorder and is not in the capture: `count` of `what` (spans, lines), and why."""
+    """Input that reached the recorder and is not in the capture: `count` of `what` (spans, lines),
+    and why.
+    """
 
     count: Whole
     what: str
@@ -272,7 +305,8 @@ class Lost(Event, tag="lost"):
 class Modules(Event, tag="modules"):
     """What the program has imported so far: what is recorded of it, and what is not known.
 
-    `code` are the installed packages that count as the application; `serves` says that the program listens.
+    `code` are the installed packages that count as the application; `serves` says that the program
+    listens.
     """
 
     watched: tuple[str, ...] = ()
@@ -282,7 +316,9 @@ class Modules(Event, tag="modules"):
 
 
 class Close(Event, tag="close"):
-    """The last line of a recorder that finished normally. `spent_ns` is about what recording itself took."""
+    """The last line of a recorder that finished normally. `spent_ns` is about what recording itself
+    took.
+    """
 
     requests: Whole
     queries: Whole
@@ -312,9 +348,15 @@ AnyEvent = (
 
 def json_schema() -> dict[str, Any]:
     """The JSON Schema of one line of a capture file, the raw columns spelled out."""
-    raw = [(name, kind, msgspec.field(default=default)) for name, (kind, default) in COLD_TYPES.items()]
+    raw = [
+        (name, kind, msgspec.field(default=default)) for name, (kind, default) in COLD_TYPES.items()
+    ]
     fields = [
-        (field.name, field.type, msgspec.field(default=field.default) if not field.required else msgspec.field())
+        (
+            field.name,
+            field.type,
+            msgspec.field(default=field.default) if not field.required else msgspec.field(),
+        )
         for field in msgspec.structs.fields(Queries)
         if field.name not in COLD_TYPES
     ]

@@ -45,7 +45,9 @@ class Follower:
         return [file.report for file in self._files.values()]
 
     def new(self) -> Iterator[Request]:
-        """The requests that have ended since the last call. Raises AskLessError if it is strict: see `read`."""
+        """The requests that have ended since the last call. Raises AskLessError if it is strict:
+        see `read`.
+        """
         for path in self._paths():
             file = self._files.get(path)
             if file is None:
@@ -67,7 +69,9 @@ class Follower:
         return sorted(path for path in self.capture.iterdir() if path.name.endswith(SUFFIXES))
 
     def _read(self, path: Path, file: _File) -> Iterator[Request]:
-        if not path.name.endswith(_SUFFIX) and path.name.endswith(SUFFIXES):  # compressed: it does not grow any more
+        if not path.name.endswith(_SUFFIX) and path.name.endswith(
+            SUFFIXES
+        ):  # compressed: it does not grow any more
             file.given_up = True
             yield from Reader(path)
             return

@@ -1,4 +1,6 @@
-"""The bytes of a capture file, line by line: compressed or not, torn or whole. What a line says is not looked at here."""
+"""The bytes of a capture file, line by line: compressed or not, torn or whole. What a line says is
+not looked at here.
+"""
 
 from __future__ import annotations
 
@@ -42,7 +44,9 @@ def _files_of(path: Path) -> list[Path]:
         )
     if not path.is_dir():
         return [path]
-    results = sorted(file for file in path.iterdir() if file.name.endswith(SUFFIXES) and file.is_file())
+    results = sorted(
+        file for file in path.iterdir() if file.name.endswith(SUFFIXES) and file.is_file()
+    )
     if not results:
         raise AskLessError(
             "capture-empty",
@@ -60,12 +64,16 @@ def unreadable(path: Path, error: OSError) -> AskLessError:
         if gone
         else "check its permissions"
     )
-    return AskLessError("capture-unreadable", f"can't read {path}: {error.strerror or error}", remedy)
+    return AskLessError(
+        "capture-unreadable", f"can't read {path}: {error.strerror or error}", remedy
+    )
 
 
 @contextmanager
 def opened(path: Path) -> Iterator[IO[bytes]]:
-    """A capture file, uncompressed as it is read. Raises AskLessError: capture-unreadable, zst-missing."""
+    """A capture file, uncompressed as it is read. Raises AskLessError: capture-unreadable,
+    zst-missing.
+    """
     try:
         with reached(path):
             raw = path.open("rb")
@@ -87,14 +95,16 @@ def _zstandard(path: Path) -> Any:
         import zstandard
     except ImportError:
         raise AskLessError(
-            "zst-missing", f"{path} is compressed with zstd", "install the extra: pip install 'ask-less[zst]'"
+            "zst-missing",
+            f"{path} is compressed with zstd",
+            "install the extra: pip install 'ask-less[zst]'",
         ) from None
     return zstandard.ZstdDecompressor()
 
 
 def lines_of(stream: IO[bytes], most_bytes: float = inf) -> Iterator[bytes]:
-    """The lines, each with its newline, until so many bytes were read; one that is longer than any recorder writes comes cut,
-    without its newline.
+    """The lines, each with its newline, until so many bytes were read; one that is longer than any
+    recorder writes comes cut, without its newline.
 
     Raises Torn if the stream can't be read any further.
     """

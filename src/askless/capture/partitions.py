@@ -1,8 +1,9 @@
 """A capture in pieces that can be read anywhere, each by itself: files, and ranges of large ones.
 
-The pieces are the same anyone who reads them, so that what they add up to, one after the other, is the same too. A request belongs
-to the piece in which it begins: anyone who reads that goes on after its end until all its requests have ended. What queries refer to
-by number (texts, lines of code) may stand anywhere before them, so a piece knows where all such lines are.
+The pieces are the same anyone who reads them, so that what they add up to, one after the other, is
+the same too. A request belongs to the piece in which it begins: anyone who reads that goes on after
+its end until all its requests have ended. What queries refer to by number (texts, lines of code)
+may stand anywhere before them, so a piece knows where all such lines are.
 """
 
 from __future__ import annotations
@@ -22,9 +23,11 @@ from askless.capture.remote import place, reached
 from askless.core.records.model import Request
 
 PIECE_BYTES = 64 * 1024**2
-PIECES_MOST = 2_000  # of a capture: the larger it is, the larger they are, as putting one in its place takes its time
+# of a capture: the larger it is, the larger they are, as putting one in its place takes its time
+PIECES_MOST = 2_000
 _TABLES = tuple(
-    f'{{"event":"{kind}"'.encode() for kind in ("capture", "statement", "columns", "place", "load", "model", "modules")
+    f'{{"event":"{kind}"'.encode()
+    for kind in ("capture", "statement", "columns", "place", "load", "model", "modules")
 )
 _OF_STATEMENT = re.compile(rb'\{"event":"(?:statement","id|columns","statement)":(\d+)[,}]')
 _LETS_GO = b'{"event":"forget"'
@@ -34,9 +37,11 @@ _BEGINS = b'{"event":"request"'
 
 
 class Segment(msgspec.Struct, frozen=True):
-    """A range of a file, from the start of a line to the end of one; `end` -1 for all of it, whatever its size by then.
+    """A range of a file, from the start of a line to the end of one; `end` -1 for all of it,
+    whatever its size by then.
 
-    `tables` are where the lines before it are that its queries may refer to, as numbers of eight bytes. `lines` are before it.
+    `tables` are where the lines before it are that its queries may refer to, as numbers of eight
+    bytes. `lines` are before it.
     """
 
     path: str
@@ -48,7 +53,11 @@ class Segment(msgspec.Struct, frozen=True):
 
     def reader(self) -> Reader:
         """What reads it."""
-        return Reader(place(self.path), self.tag) if self.end < 0 and not self.start else SegmentReader(self)
+        return (
+            Reader(place(self.path), self.tag)
+            if self.end < 0 and not self.start
+            else SegmentReader(self)
+        )
 
 
 Piece = tuple[Segment, ...]
@@ -143,7 +152,9 @@ class SegmentReader(Reader):
         for line in lines_of(stream) if still_open else ():
             of = _OF_REQUEST.match(line)
             if of is None:
-                if line.startswith(_TABLES) or (not line.startswith(_BEGINS) and _is_of_one(line, still_open)):
+                if line.startswith(_TABLES) or (
+                    not line.startswith(_BEGINS) and _is_of_one(line, still_open)
+                ):
                     self.take(line)
             elif int(of[1]) in still_open:
                 finished = self.take(line)
@@ -158,7 +169,9 @@ def _is_of_one(line: bytes, still_open: dict[int, Request]) -> bool:
     if b'"request"' not in line:
         return False
     try:
-        return getattr(msgspec.json.decode(line, type=events.AnyEvent), "request", None) in still_open
+        return (
+            getattr(msgspec.json.decode(line, type=events.AnyEvent), "request", None) in still_open
+        )
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
         return False
 

@@ -1,4 +1,6 @@
-"""The file by which a recording is paused and resumed: recorders look at it, once a second at most, as requests begin."""
+"""The file by which a recording is paused and resumed: recorders look at it, once a second at most,
+as requests begin.
+"""
 
 from __future__ import annotations
 
@@ -13,10 +15,14 @@ PAUSE = "pause"
 
 
 def tell(folder: Path, word: str) -> None:
-    """Write a word for the recorders of a folder. Raises AskLessError: capture-missing, capture-unwritable."""
+    """Write a word for the recorders of a folder. Raises AskLessError: capture-missing,
+    capture-unwritable.
+    """
     if not folder.is_dir():
         raise AskLessError(
-            "capture-missing", f"{folder} is not a capture folder", "use the folder given to askless capture -o"
+            "capture-missing",
+            f"{folder} is not a capture folder",
+            "use the folder given to askless capture -o",
         )
     try:
         handle, partial = tempfile.mkstemp(prefix=f".{NAME}.", dir=folder)  # no link is followed

@@ -21,14 +21,23 @@ from askless.core.records.traffic import RequestBegan, RequestEnded
 
 _TAG_LEAST = 3  # letters that begin a request's name
 _LETTERS = "bcdfghjkmnpqrstvwxz"  # no vowels: no words
-_UNREADABLE = (msgspec.DecodeError, UnicodeDecodeError, RecursionError)  # what decoding a line may end in
+_UNREADABLE = (
+    msgspec.DecodeError,
+    UnicodeDecodeError,
+    RecursionError,
+)  # what decoding a line may end in
 # Half of a surrogate pair, which no text may hold: what a program passed on as it got it.
 _HALF = re.compile(
     rb"(?<!\\)((?:\\\\)*)(?:(\\u[dD][89abAB][0-9a-fA-F]{2}\\u[dD][c-fC-F][0-9a-fA-F]{2})|\\u[dD][89a-fA-F][0-9a-fA-F]{2})"
 )
 
 
-_READERS = ("log", "packets", "relay", "traces")  # recorders that are no part of the program whose queries they record
+_READERS = (
+    "log",
+    "packets",
+    "relay",
+    "traces",
+)  # recorders that are no part of the program whose queries they record
 
 
 def is_running(pid: int) -> bool:
@@ -66,7 +75,9 @@ class FileReport:
 
     @property
     def is_sound(self) -> bool:
-        """Whether nothing is missing of what was recorded; a last line that a crash has torn is normal."""
+        """Whether nothing is missing of what was recorded; a last line that a crash has torn is
+        normal.
+        """
         return not self.bad_lines and not self.lost and not self.is_cut_short
 
     @property
@@ -76,7 +87,12 @@ class FileReport:
         A recorded program may end in any way: what it asked until then is all that there is.
         """
         header = self.header
-        return header is not None and header.recorder in _READERS and not self.closed and not is_running(header.pid)
+        return (
+            header is not None
+            and header.recorder in _READERS
+            and not self.closed
+            and not is_running(header.pid)
+        )
 
     def add(self, other: FileReport) -> None:
         """What reading the next range of the same file told."""
@@ -99,9 +115,15 @@ class FileReport:
 
 
 def tag_of(header: events.Capture, letters: int = _TAG_LEAST) -> str:
-    """Some letters that tell a file of a capture from the others: made of what its header says, not of its name."""
-    text = f"{header.pid}|{header.started_unix_s}|{header.clock_ns}|{header.recorder}|{header.program}"
-    number = int.from_bytes(blake2b(text.encode("utf-8", "replace"), digest_size=16).digest(), "big")
+    """Some letters that tell a file of a capture from the others: made of what its header says, not
+    of its name.
+    """
+    text = (
+        f"{header.pid}|{header.started_unix_s}|{header.clock_ns}|{header.recorder}|{header.program}"
+    )
+    number = int.from_bytes(
+        blake2b(text.encode("utf-8", "replace"), digest_size=16).digest(), "big"
+    )
     result = ""
     for _ in range(letters):
         number, letter = divmod(number, len(_LETTERS))
@@ -119,20 +141,33 @@ class Feed:
         self._others = False  # whether there are lines of requests that someone else reads
         self._decode = msgspec.json.Decoder(events.AnyEvent).decode
         self._handlers: dict[type, Callable[[Any], None]] = {
-            events.StatementEvent: lambda event: assembly.statement(event.id, event.text, event.system, event.names),
+            events.StatementEvent: lambda event: assembly.statement(
+                event.id, event.text, event.system, event.names
+            ),
             events.Forget: lambda event: assembly.forget(event.before),
-            events.Columns: lambda event: assembly.columns(event.statement, event.names, event.sampled, event.origins),
+            events.Columns: lambda event: assembly.columns(
+                event.statement, event.names, event.sampled, event.origins
+            ),
             events.PlaceEvent: lambda event: assembly.place(
                 event.id, event.file, event.line, event.function, event.caller
             ),
             events.LoadEvent: lambda event: assembly.load(
-                event.id, Load(event.orm, event.kind, event.model, event.relation, event.target, event.many)
+                event.id,
+                Load(event.orm, event.kind, event.model, event.relation, event.target, event.many),
             ),
             events.ModelEvent: self._model,
             events.UseEvent: self._use,
             events.WaitsEvent: self._errands,
             events.RequestEvent: lambda event: assembly.begin(
-                RequestBegan(event.id, event.route, event.start_ns, event.kind, event.thread, event.path, event.warm_up)
+                RequestBegan(
+                    event.id,
+                    event.route,
+                    event.start_ns,
+                    event.kind,
+                    event.thread,
+                    event.path,
+                    event.warm_up,
+                )
             ),
             events.Queries: lambda event: assembly.add(event.request, event),
             events.Capture: self._capture,
@@ -144,7 +179,9 @@ class Feed:
         }
 
     def take(self, line: bytes) -> Request | None:
-        """Read one line; the request that ends with it, if one does. A line that can't be read is reported."""
+        """Read one line; the request that ends with it, if one does. A line that can't be read is
+        reported.
+        """
         try:
             event = self._decode(line)
         except _UNREADABLE as error:
@@ -168,7 +205,9 @@ class Feed:
         return None
 
     def _mended(self, line: bytes) -> Any:
-        """The event of a line whose only fault are halves of surrogate pairs, each replaced; None for any other."""
+        """The event of a line whose only fault are halves of surrogate pairs, each replaced; None
+        for any other.
+        """
         whole = _HALF.sub(lambda found: found[1] + (found[2] or rb"\ufffd"), line)
         if whole == line:
             return None
@@ -180,7 +219,11 @@ class Feed:
     def foreign(self) -> AskLessError:
         """What to say of a file that is not a capture."""
         empty = self.report.lines == 0 and self.path.is_file() and self.path.stat().st_size == 0
-        what = "is empty" if empty else "is not an Ask Less capture: its first line is not a capture header"
+        what = (
+            "is empty"
+            if empty
+            else "is not an Ask Less capture: its first line is not a capture header"
+        )
         return AskLessError(
             "capture-empty" if empty else "capture-foreign",
             f"{self.path} {what}",
@@ -207,14 +250,20 @@ class Feed:
         self.report.header = event
         tables = self.assembly.tables
         tables.tag = tables.tag or tag_of(event)
-        tables.recorder, tables.unseen, tables.sample = event.recorder, event.unseen, max(event.sample, 1)
+        tables.recorder, tables.unseen, tables.sample = (
+            event.recorder,
+            event.unseen,
+            max(event.sample, 1),
+        )
 
     def _model(self, event: events.ModelEvent) -> None:
         relations = {
             name: Relation(name, found.target, found.many, found.local, found.remote, found.link)
             for name, found in event.relations.items()
         }
-        self.assembly.model(Model(event.orm, event.name, event.table, event.keys, event.attributes, relations))
+        self.assembly.model(
+            Model(event.orm, event.name, event.table, event.keys, event.attributes, relations)
+        )
 
     def _use(self, event: events.UseEvent) -> None:
         for used in event.used:
@@ -225,13 +274,22 @@ class Feed:
         places = self.assembly.tables.places
         self.assembly.errands(
             event.request,
-            [Wait(one.kind, one.what, one.start_ns, one.duration_ns, places.get(one.place)) for one in event.errands],
+            [
+                Wait(one.kind, one.what, one.start_ns, one.duration_ns, places.get(one.place))
+                for one in event.errands
+            ],
         )
 
     def _end(self, event: events.End) -> Request:
         request = self.assembly.end(
             RequestEnded(
-                event.request, event.end_ns, event.route, event.status, event.memory_bytes, event.more, event.more_ns
+                event.request,
+                event.end_ns,
+                event.route,
+                event.status,
+                event.memory_bytes,
+                event.more,
+                event.more_ns,
             )
         )
         self.report.requests += 1
@@ -255,7 +313,9 @@ class Feed:
 
 
 class Reader(Feed):
-    """Reads one file; iterating gives its requests in the order of their ends, those that never ended last."""
+    """Reads one file; iterating gives its requests in the order of their ends, those that never
+    ended last.
+    """
 
     def __iter__(self) -> Iterator[Request]:
         with opened(self.path) as stream:
@@ -265,7 +325,9 @@ class Reader(Feed):
         yield from self._left()
 
     def _requests(self, lines: Iterator[bytes]) -> Iterator[Request]:
-        """The requests that end in these lines; a last line without its newline counts where it is whole."""
+        """The requests that end in these lines; a last line without its newline counts where it is
+        whole.
+        """
         report, take = self.report, self.take
         try:
             for line in lines:
@@ -277,7 +339,9 @@ class Reader(Feed):
                     yield finished
         except TornInput as error:
             self._tear()
-            report.bad_lines.append((report.lines + 1, f"the compressed stream ends early: {error}"))
+            report.bad_lines.append(
+                (report.lines + 1, f"the compressed stream ends early: {error}")
+            )
 
     def _left(self) -> Iterator[Request]:
         """The requests that never ended, and the counts of what was read."""
@@ -319,7 +383,9 @@ def header_of(path: FilePath) -> events.Capture | None:
 
 
 def tags_of(files: Sequence[FilePath]) -> list[str]:
-    """What the names of each file's requests begin with: as few letters as tell the files of a capture apart."""
+    """What the names of each file's requests begin with: as few letters as tell the files of a
+    capture apart.
+    """
     headers = [header_of(file) for file in files] if len(files) > 1 else []
     letters = _TAG_LEAST
     while headers:
@@ -336,9 +402,11 @@ def tags_of(files: Sequence[FilePath]) -> list[str]:
 
 
 def read(path: FilePath, reports: list[FileReport] | None = None) -> Iterator[Request]:
-    """All requests of a capture (a file or a folder), as a stream. `reports` gets one report a file as it is read.
+    """All requests of a capture (a file or a folder), as a stream. `reports` gets one report a file
+    as it is read.
 
-    Raises AskLessError: capture-missing, capture-empty, capture-foreign, capture-newer, capture-unreadable.
+    Raises AskLessError: capture-missing, capture-empty, capture-foreign, capture-newer,
+    capture-unreadable.
     """
     files = files_of(path)
     for file, tag in zip(files, tags_of(files), strict=True):

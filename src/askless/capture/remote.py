@@ -11,18 +11,24 @@ from askless.core.errors import AskLessError
 
 
 def place_of(url: str) -> Path:
-    """The place of a URL, which is read as a path is. Raises AskLessError: remote-extra-missing, bad-url."""
+    """The place of a URL, which is read as a path is. Raises AskLessError: remote-extra-missing,
+    bad-url.
+    """
     try:
         from upath import UPath
     except ImportError:
         raise AskLessError(
-            "remote-extra-missing", f"{url} is read by fsspec, which is not installed", "pip install 'ask-less[remote]'"
+            "remote-extra-missing",
+            f"{url} is read by fsspec, which is not installed",
+            "pip install 'ask-less[remote]'",
         ) from None
     try:
         return cast(Path, UPath(url))
     except (ImportError, ValueError, OSError) as error:
         raise AskLessError(
-            "bad-url", f"{url} can't be read: {error}", "install the package for its protocol, e.g.: pip install s3fs"
+            "bad-url",
+            f"{url} can't be read: {error}",
+            "install the package for its protocol, e.g.: pip install s3fs",
         ) from None
 
 
@@ -33,7 +39,9 @@ def is_remote(path: Path) -> bool:
 
 @contextmanager
 def reached(path: Path) -> Iterator[None]:
-    """What a store answers is said in our words: each has errors of its own. Raises AskLessError capture-unreadable."""
+    """What a store answers is said in our words: each has errors of its own. Raises AskLessError
+    capture-unreadable.
+    """
     try:
         yield
     except AskLessError:

@@ -1,4 +1,5 @@
-"""A writer of captures that may stay on for days: omits requests and counts them, and keeps its files within a size.
+"""A writer of captures that may stay on for days: omits requests and counts them, and keeps its
+files within a size.
 
 What `sparing` in the recorder's own room does, for sources outside of the recorded process.
 """
@@ -44,7 +45,9 @@ class SamplingWriter(CaptureWriter):
     ) -> None:  # fmt: skip
         self._sparing = sparing
         self._threshold = (1 << _RANDOM_BITS) // sparing.sample
-        self._segment = max(sparing.keep_bytes // _SEGMENTS, _SEGMENT_LEAST) if sparing.keep_bytes else 0
+        self._segment = (
+            max(sparing.keep_bytes // _SEGMENTS, _SEGMENT_LEAST) if sparing.keep_bytes else 0
+        )
         self._first, self._turn = path, 0
         self._chance = random.Random()
         self._counts: dict[str, Counts] = {}
@@ -97,7 +100,11 @@ class SamplingWriter(CaptureWriter):
         if held is not None:
             held.queries += events_seen
             last = held.queries[-1] if held.queries else None
-            if last is not None and last.start_ns + last.duration_ns - held.began.start_ns >= self._sparing.slower_ns:
+            if (
+                last is not None
+                and last.start_ns + last.duration_ns - held.began.start_ns
+                >= self._sparing.slower_ns
+            ):
                 self._release(request)
         elif events_seen:
             super().queries(request, events_seen)
@@ -109,7 +116,10 @@ class SamplingWriter(CaptureWriter):
         beyond = events_seen[len(kept) :]
         if beyond:
             more, more_ns = self._more.get(request, (0, 0))
-            self._more[request] = more + len(beyond), more_ns + sum(one.duration_ns for one in beyond)
+            self._more[request] = (
+                more + len(beyond),
+                more_ns + sum(one.duration_ns for one in beyond),
+            )
         return kept
 
     def _release(self, request: int) -> None:
@@ -164,7 +174,9 @@ class SamplingWriter(CaptureWriter):
         self._counts, self._uncounted = {}, 0
 
     def _rotate(self) -> None:
-        """Close the file, which is large enough, and begin another; the oldest go. A request is reported in one file."""
+        """Close the file, which is large enough, and begin another; the oldest go. A request is
+        reported in one file.
+        """
         if self._open:
             return
         super().close()

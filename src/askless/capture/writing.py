@@ -1,4 +1,6 @@
-"""Writes captures: the counterpart of `reading`, for sources outside the recorded process. A `Receiver` of traffic."""
+"""Writes captures: the counterpart of `reading`, for sources outside the recorded process. A
+`Receiver` of traffic.
+"""
 
 from __future__ import annotations
 
@@ -59,7 +61,9 @@ class CaptureWriter:
                 os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_APPEND, 0o600), "wb"
             )
         except FileExistsError:
-            raise AskLessError("capture-exists", f"{path} exists already", "name another file") from None
+            raise AskLessError(
+                "capture-exists", f"{path} exists already", "name another file"
+            ) from None
         except OSError as error:
             raise AskLessError(
                 "capture-unwritable", f"can't write {path}: {error.strerror}", "check the folder"
@@ -72,7 +76,13 @@ class CaptureWriter:
         self._open[event.request] = 0
         self._line(
             events.RequestEvent(
-                event.request, event.kind, event.route, event.start_ns, event.thread, event.path, event.warm_up
+                event.request,
+                event.kind,
+                event.route,
+                event.start_ns,
+                event.thread,
+                event.path,
+                event.warm_up,
             )
         )
 
@@ -102,7 +112,9 @@ class CaptureWriter:
                 start_ns=self._raw(starts),
                 digest=self._numbers(digests),
                 connection=self._numbers(connections),
-                in_transaction=self._numbers([int(one) for one in inside]) if any(inside) else events.RAW,
+                in_transaction=self._numbers([int(one) for one in inside])
+                if any(inside)
+                else events.RAW,
                 thread=self._numbers(threads),
                 parameters=self._raw(parameters),
                 sample=self._sparse(samples),
@@ -116,7 +128,9 @@ class CaptureWriter:
             self._line(events.Forget(self._told_from))
         if any(uses):
             used = tuple(
-                events.Used(before + i, use.model, use.objects, use.touched, use.columns, use.relations)
+                events.Used(
+                    before + i, use.model, use.objects, use.touched, use.columns, use.relations
+                )
                 for i, here in enumerate(uses)
                 for use in here
             )
@@ -127,7 +141,9 @@ class CaptureWriter:
     def errands(self, request: int, errands: Sequence[Wait]) -> None:
         """See `Receiver`."""
         told = tuple(
-            events.WaitEvent(one.kind, one.what, one.start_ns, one.duration_ns, self._place(one.place))
+            events.WaitEvent(
+                one.kind, one.what, one.start_ns, one.duration_ns, self._place(one.place)
+            )
             for one in errands
         )
         self._line(events.WaitsEvent(request, told))
@@ -137,7 +153,13 @@ class CaptureWriter:
         del self._open[event.request]
         self._line(
             events.End(
-                event.request, event.end_ns, event.route, event.status, event.memory_bytes, event.more, event.more_ns
+                event.request,
+                event.end_ns,
+                event.route,
+                event.status,
+                event.memory_bytes,
+                event.more,
+                event.more_ns,
             )
         )
 
@@ -147,7 +169,11 @@ class CaptureWriter:
             name: events.Relation(found.target, found.many, found.local, found.remote, found.link)
             for name, found in model.relations.items()
         }
-        self._line(events.ModelEvent(model.orm, model.name, model.table, model.keys, dict(model.attributes), relations))
+        self._line(
+            events.ModelEvent(
+                model.orm, model.name, model.table, model.keys, dict(model.attributes), relations
+            )
+        )
 
     def note(self, text: str) -> None:
         """See `Receiver`."""
@@ -181,7 +207,9 @@ class CaptureWriter:
         return self._raw(values) if any(value is not None for value in values) else events.RAW
 
     def _without_credentials(self, event: QuerySeen) -> QuerySeen:
-        """The event without passwords and keys; the values of a statement that carries one are omitted with it."""
+        """The event without passwords and keys; the values of a statement that carries one are
+        omitted with it.
+        """
         text = event.text
         if text in self._harmless:
             return event
@@ -202,7 +230,9 @@ class CaptureWriter:
     def _text(self, event: QuerySeen) -> tuple[int, tuple[str, ...] | None]:
         number, literals, parts = self._texts.number(event.text, event.names)
         if parts:
-            self._line(events.StatementEvent(number, parts, event.system or self.system, event.names))
+            self._line(
+                events.StatementEvent(number, parts, event.system or self.system, event.names)
+            )
         if event.columns and number not in self._columns:
             self._columns.add(number)
             self._line(events.Columns(number, event.columns, event.sampled, event.origins))
@@ -223,7 +253,11 @@ class CaptureWriter:
             return 0
         number, new = self._loads.number(load)
         if new:
-            self._line(events.LoadEvent(number, load.orm, load.kind, load.model, load.relation, load.target, load.many))
+            self._line(
+                events.LoadEvent(
+                    number, load.orm, load.kind, load.model, load.relation, load.target, load.many
+                )
+            )
         return number
 
 

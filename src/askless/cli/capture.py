@@ -1,4 +1,6 @@
-"""`askless capture KIND` records from one of the sources; `askless capture check` says whether a capture is whole."""
+"""`askless capture KIND` records from one of the sources; `askless capture check` says whether a
+capture is whole.
+"""
 
 from __future__ import annotations
 
@@ -32,7 +34,9 @@ def declare(parser: argparse.ArgumentParser) -> None:
     kinds = parser.add_subparsers(title="kinds", metavar="KIND", required=True)
     for name in sources.REGISTRY:
         declare_source(kinds, sources.load(name))
-    check = described(kinds, "check", "show what a capture contains and whether it is complete", CHECK_EXAMPLES)
+    check = described(
+        kinds, "check", "show what a capture contains and whether it is complete", CHECK_EXAMPLES
+    )
     add_capture(check)
     add_json(check)
     check.set_defaults(run=run_check)
@@ -41,7 +45,9 @@ def declare(parser: argparse.ArgumentParser) -> None:
         ("resume", "resume recording after a pause"),
     ):
         kind = described(kinds, word, text, f"  askless capture {word} calls")
-        kind.add_argument("folder", metavar="DIR", type=file, help="folder of a capture that is being recorded")
+        kind.add_argument(
+            "folder", metavar="DIR", type=file, help="folder of a capture that is being recorded"
+        )
         kind.set_defaults(run=lambda options, word=word: run_control(options.folder, word))
 
 
@@ -51,13 +57,19 @@ def run_control(folder: Path, word: str) -> int:
     from askless.output import notices
 
     say(folder, word)
-    what = "paused within a second of the next request" if word == "pause" else "resumed with the next requests"
+    what = (
+        "paused within a second of the next request"
+        if word == "pause"
+        else "resumed with the next requests"
+    )
     notices.note(f"Recording into {folder} is {what}.")
     return 0
 
 
 def takes_files_and_program(name: str) -> bool:
-    """Whether a source takes both: words after `--` are then derived from files before they are parsed."""
+    """Whether a source takes both: words after `--` are then derived from files before they are
+    parsed.
+    """
     if name not in sources.REGISTRY:
         return False
     return {FILES, PROGRAM} <= {option.flag for option in sources.load(name).options}
@@ -67,20 +79,30 @@ def declare_source(kinds: Any, source: sources.Source) -> None:
     """A kind for a source: if the capture goes, and the source's own options."""
     kind = described(kinds, source.name, source.help, source.examples)
     kind.add_argument(
-        "-o", "--out", metavar="DIR", type=file, help="folder of the capture (default: a new askless-DATE-TIME)"
+        "-o",
+        "--out",
+        metavar="DIR",
+        type=file,
+        help="folder of the capture (default: a new askless-DATE-TIME)",
     )
     kind.add_argument(
-        "--live", action="store_true", help="show each request as it ends, and the findings so far (in a terminal)"
+        "--live",
+        action="store_true",
+        help="show each request as it ends, and the findings so far (in a terminal)",
     )
     behind = {option.name for option in source.options if option.flag in (FILES, PROGRAM)}
     for option in source.options:
-        if option.flag != PROGRAM or FILES not in behind:  # words after -- are derived from files when it runs
+        if (
+            option.flag != PROGRAM or FILES not in behind
+        ):  # words after -- are derived from files when it runs
             _declare_option(kind, option, few=PROGRAM in behind)
     add_renamed(kind, "capture")
     kind.set_defaults(run=lambda options: run_source(source, options))
 
 
-def _declare_option(parser: argparse.ArgumentParser, option: sources.Option, few: bool = False) -> None:
+def _declare_option(
+    parser: argparse.ArgumentParser, option: sources.Option, few: bool = False
+) -> None:
     """An option; of what belongs to none there may be `few` words, or no word at all."""
     more: dict[str, Any] = {"help": option.help}
     if not option.flag.startswith("-"):
@@ -110,7 +132,9 @@ def run_source(source: sources.Source, options: argparse.Namespace) -> int:
     return record(source, values, options.out, options.live)
 
 
-def record(source: sources.Source, values: dict[str, Any], out: Path | None, live: bool = False) -> int:
+def record(
+    source: sources.Source, values: dict[str, Any], out: Path | None, live: bool = False
+) -> int:
     """Record into a folder, then say what was recorded, where, and what to do next."""
     import time
 
@@ -153,8 +177,12 @@ def tell(named: Path, folder: Path, nothing: str) -> None:
     kinds: dict[str, int] = {}
     outside = taken_ns = 0
     try:
-        for request in read(folder, reports):  # what `capture check` looks at besides would take as long again
-            taken_ns += request.end_ns - request.start_ns if request.kind not in ("program", BLENDED) else 0
+        for request in read(
+            folder, reports
+        ):  # what `capture check` looks at besides would take as long again
+            taken_ns += (
+                request.end_ns - request.start_ns if request.kind not in ("program", BLENDED) else 0
+            )
             kinds[request.kind] = kinds.get(request.kind, 0) + 1
             outside += len(request) if request.kind in ("program", BLENDED) else 0
     except AskLessError:
@@ -178,8 +206,11 @@ def tell(named: Path, folder: Path, nothing: str) -> None:
         notices.note(f"Next: askless findings {named}")
 
 
-def told(reports: list[FileReport], kinds: dict[str, int], outside: int, taken_ns: int) -> list[str]:
-    """What a recording was made of: requests by kind, what stands outside of them, what was watched and what was not.
+def told(
+    reports: list[FileReport], kinds: dict[str, int], outside: int, taken_ns: int
+) -> list[str]:
+    """What a recording was made of: requests by kind, what stands outside of them, what was watched
+    and what was not.
 
     `taken_ns` is the time of its requests.
     """
@@ -190,7 +221,9 @@ def told(reports: list[FileReport], kinds: dict[str, int], outside: int, taken_n
     lines = []
     named = {kind: count for kind, count in kinds.items() if kind not in ("program", BLENDED)}
     if named:
-        by_kind = ", ".join(f"{count} {kind}" for kind, count in sorted(named.items(), key=lambda item: -item[1]))
+        by_kind = ", ".join(
+            f"{count} {kind}" for kind, count in sorted(named.items(), key=lambda item: -item[1])
+        )
         beside = f"; {plural(outside, 'query')} outside of any" if outside else ""
         lines.append(f"requests: {by_kind}{beside}")
     elif kinds.get(BLENDED):
@@ -198,7 +231,9 @@ def told(reports: list[FileReport], kinds: dict[str, int], outside: int, taken_n
             "requests: none detected; all queries count as one: mark requests with "
             "askless.request, or use a supported server (docs/limits.md)"
         )
-    watched = {name.split(".")[0] for report in reports for name in report.modules.watched} - _EVERYWHERE
+    watched = {
+        name.split(".")[0] for report in reports for name in report.modules.watched
+    } - _EVERYWHERE
     unknown = list(dict.fromkeys(name for report in reports for name in report.modules.unknown))
     code = list(dict.fromkeys(name for report in reports for name in report.modules.code))
     if watched:

@@ -35,7 +35,9 @@ def described(commands: Any, name: str, help_text: str, examples: str) -> argpar
 
 
 def file(text: str) -> Path:
-    """The path that an option names, or the place that a URL does. Raises AskLessError: remote-extra-missing, bad-url."""
+    """The path that an option names, or the place that a URL does. Raises AskLessError:
+    remote-extra-missing, bad-url.
+    """
     from pathlib import Path
 
     if "://" not in text:
@@ -47,17 +49,26 @@ def file(text: str) -> Path:
 
 def add_capture(parser: argparse.ArgumentParser) -> None:
     """The capture that a command reads."""
-    parser.add_argument("capture", metavar="CAPTURE", type=file, help="a capture: a file, or a folder of files")
+    parser.add_argument(
+        "capture", metavar="CAPTURE", type=file, help="a capture: a file, or a folder of files"
+    )
 
 
 def add_subject(parser: argparse.ArgumentParser, what: str) -> None:
     """What a command works on: a capture, or a statement that is typed."""
     parser.add_argument(
-        "capture", metavar="CAPTURE", type=file, nargs="?", help="a capture: a file, or a folder of files"
+        "capture",
+        metavar="CAPTURE",
+        type=file,
+        nargs="?",
+        help="a capture: a file, or a folder of files",
     )
     parser.add_argument("--sql", metavar="STATEMENT", help=f"one {what} instead of a capture")
     parser.add_argument(
-        "--parameters", metavar="JSON", default="", help="values of its placeholders: a list, or an object by name"
+        "--parameters",
+        metavar="JSON",
+        default="",
+        help="values of its placeholders: a list, or an object by name",
     )
 
 
@@ -69,7 +80,9 @@ def check_subject(capture: Path | None, sql: str | None, slug: str, command: str
 
 def add_json(parser: argparse.ArgumentParser) -> None:
     """Output for programs."""
-    parser.add_argument("--json", action="store_true", help="print JSON (schema: askless schema COMMAND)")
+    parser.add_argument(
+        "--json", action="store_true", help="print JSON (schema: askless schema COMMAND)"
+    )
 
 
 def add_spread(parser: argparse.ArgumentParser) -> None:
@@ -95,7 +108,11 @@ def add_format(parser: argparse.ArgumentParser, document: str) -> None:
     names = printed_formats(document)
     formats = parser.add_mutually_exclusive_group()
     formats.add_argument(
-        "--format", metavar="FORMAT", choices=names, default="terminal", help="print it as " + ", ".join(names)
+        "--format",
+        metavar="FORMAT",
+        choices=names,
+        default="terminal",
+        help="print it as " + ", ".join(names),
     )
     formats.add_argument(
         "--json",
@@ -108,11 +125,15 @@ def add_format(parser: argparse.ArgumentParser, document: str) -> None:
 
 def add_figure(parser: argparse.ArgumentParser, what: str) -> None:
     """A picture of what a command says."""
-    parser.add_argument("--figure", metavar="OUT", type=file, help=f"draw {what}: into a file .svg or .png")
+    parser.add_argument(
+        "--figure", metavar="OUT", type=file, help=f"draw {what}: into a file .svg or .png"
+    )
 
 
 def check_figure(path: Path | None, document: str) -> None:
-    """Raises AskLessError if a document of this name can't be drawn into a file: better before long work."""
+    """Raises AskLessError if a document of this name can't be drawn into a file: better before long
+    work.
+    """
     if path is not None:
         from askless.output import delivery, registry
 
@@ -120,7 +141,9 @@ def check_figure(path: Path | None, document: str) -> None:
 
 
 def draw(document: Document, path: Path | None) -> None:
-    """Draw a document into a file, if one is named. Raises AskLessError: no-figure, file-unwritable."""
+    """Draw a document into a file, if one is named. Raises AskLessError: no-figure,
+    file-unwritable.
+    """
     if path is not None:
         from askless.output import delivery, notices
 
@@ -150,20 +173,33 @@ def add_database(parser: argparse.ArgumentParser, required: bool = False) -> Non
 def add_schema(parser: argparse.ArgumentParser) -> None:
     """A schema that was saved before."""
     parser.add_argument(
-        "--schema", metavar="FILE", type=file, help="tables and their sizes from a file (askless tables -o FILE)"
+        "--schema",
+        metavar="FILE",
+        type=file,
+        help="tables and their sizes from a file (askless tables -o FILE)",
     )
 
 
 def add_limits(parser: argparse.ArgumentParser, trial: bool = False) -> None:
     """How far a command may go on a server."""
     parser.add_argument(
-        "--timeout", metavar="SECONDS", type=float, default=30.0, help="time limit per statement (default: 30)"
+        "--timeout",
+        metavar="SECONDS",
+        type=float,
+        default=30.0,
+        help="time limit per statement (default: 30)",
     )
     if trial:
         add_trust(parser)
-        parser.add_argument("--allow-large", action="store_true", help="copy or index tables of more than 512 MiB too")
         parser.add_argument(
-            "--allow-busy", action="store_true", help="continue even if other sessions are using the tables"
+            "--allow-large",
+            action="store_true",
+            help="copy or index tables of more than 512 MiB too",
+        )
+        parser.add_argument(
+            "--allow-busy",
+            action="store_true",
+            help="continue even if other sessions are using the tables",
         )
 
 
@@ -210,7 +246,9 @@ def limits_of(
 
     if not 0 < timeout_s <= 86_400:
         raise AskLessError(
-            "bad-timeout", "--timeout takes seconds: more than 0, at most one day", "for example --timeout 60"
+            "bad-timeout",
+            "--timeout takes seconds: more than 0, at most one day",
+            "for example --timeout 60",
         )
     budget_s = milliseconds_of(lock_budget or LOCK_BUDGET, "--lock-budget") / 1e3
     return Limits(
@@ -225,7 +263,9 @@ def limits_of(
 
 
 def saved_schema(path: Path | None) -> Schema | None:
-    """The schema in the file of an option; None if none is named. Raises AskLessError schema-unreadable."""
+    """The schema in the file of an option; None if none is named. Raises AskLessError
+    schema-unreadable.
+    """
     if path is None:
         return None
     from askless.reports.loading import schema_file
@@ -234,14 +274,18 @@ def saved_schema(path: Path | None) -> Schema | None:
 
 
 def show(document: Document, json: bool = False, variant: str = "", form: str = "terminal") -> None:
-    """A document on standard output, as JSON or in a format of this name; its notes on standard error."""
+    """A document on standard output, as JSON or in a format of this name; its notes on standard
+    error.
+    """
     from askless.output import delivery, notices
     from askless.output.formats import View
     from askless.project.project_root import root
 
     notices.progress_done()
     notices.notes(document.notes)
-    delivery.to_stdout(document, "json" if json else form, View(variant, root() if form == "sarif" else None))
+    delivery.to_stdout(
+        document, "json" if json else form, View(variant, root() if form == "sarif" else None)
+    )
 
 
 def milliseconds_of(text: str, option: str = "--network-latency") -> float:
@@ -250,5 +294,7 @@ def milliseconds_of(text: str, option: str = "--network-latency") -> float:
         return 0.0
     match = _TIME.match(text)
     if match is None:
-        raise AskLessError("bad-time", f"{option} can't read {text!r}", "write it like 0.5ms or 200us")
+        raise AskLessError(
+            "bad-time", f"{option} can't read {text!r}", "write it like 0.5ms or 200us"
+        )
     return float(match[1]) * _UNITS[match[2]]

@@ -4,7 +4,16 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import add_allow_damaged, add_figure, add_format, add_spread, check_figure, draw, file, show
+from askless.cli.common import (
+    add_allow_damaged,
+    add_figure,
+    add_format,
+    add_spread,
+    check_figure,
+    draw,
+    file,
+    show,
+)
 
 EXAMPLES = """  askless compare before after
   askless compare before after --fail-on-new        exit code 1 if there are new findings"""

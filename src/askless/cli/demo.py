@@ -38,11 +38,19 @@ INDEX = "CREATE INDEX vessel_call_sign ON vessel (call_sign)"
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument(
-        "--out", metavar="DIR", type=file, default="harbour-demo", help="output folder (default: harbour-demo)"
+        "--out",
+        metavar="DIR",
+        type=file,
+        default="harbour-demo",
+        help="output folder (default: harbour-demo)",
     )
-    parser.add_argument("--repeat", metavar="N", type=int, default=8, help="visits of each page (default: 8)")
     parser.add_argument(
-        "--only-build", action="store_true", help="build the database and the applications, but run nothing"
+        "--repeat", metavar="N", type=int, default=8, help="visits of each page (default: 8)"
+    )
+    parser.add_argument(
+        "--only-build",
+        action="store_true",
+        help="build the database and the applications, but run nothing",
     )
     parser.add_argument(
         "--django",
@@ -102,16 +110,24 @@ def _run_all(application: Path, url: str, out: Path, times: int) -> None:
     """The whole story, page by page."""
     _record(application, url, out / "grown", "grown", times)
     step("queries per route", ["requests", str(out / "grown")])
-    step("the slowest request, query by query", ["timeline", str(out / "grown"), "--route", "/calls/due"])
+    step(
+        "the slowest request, query by query",
+        ["timeline", str(out / "grown"), "--route", "/calls/due"],
+    )
     step("findings and advice", ["findings", str(out / "grown")])
     step("the execution plan", ["plan", str(out / "grown"), "--db", url, "--top", "3"])
     step("try the index on a copy", ["trial", "--db", url, "--index", INDEX, "--sql", LOOKUP])
     _record(application, url, out / "tuned", "tuned", times)
-    step("the tuned pages compared with the original ones", ["compare", str(out / "grown"), str(out / "tuned")])
+    step(
+        "the tuned pages compared with the original ones",
+        ["compare", str(out / "grown"), str(out / "tuned")],
+    )
 
 
 def _run_twins(application: Path, url: str, out: Path, times: int) -> None:
-    """The same three pages under Django and under SQLAlchemy: the same findings, each in its ORM's words."""
+    """The same three pages under Django and under SQLAlchemy: the same findings, each in its ORM's
+    words.
+    """
     grown, tuned, other = out / "django-grown", out / "django-tuned", out / "grown"
     _record_django(out, grown, "grown", times)
     step("queries per route", ["requests", str(grown)])
@@ -127,11 +143,15 @@ Place = tuple[str, str, str, str]
 
 
 def _advice_by_finding(path: Path) -> dict[Place, str]:
-    """What a capture's findings say, apart from the ORM: route, pattern, variant, table; and the first advice's code."""
+    """What a capture's findings say, apart from the ORM: route, pattern, variant, table; and the
+    first advice's code.
+    """
     from askless.api.captures import read
 
     return {
-        (f.route, f.pattern, f.variant, f.tables[0] if f.tables else ""): f.advice[0].code if f.advice else ""
+        (f.route, f.pattern, f.variant, f.tables[0] if f.tables else ""): f.advice[0].code
+        if f.advice
+        else ""
         for f in read(path).findings()
     }
 
@@ -142,28 +162,43 @@ def _compared(django: dict[Place, str], sqlalchemy: dict[Place, str]) -> list[st
     for told in sorted(django.keys() | sqlalchemy.keys()):
         route, pattern, variant, table = told
         where = (
-            "both" if told in django and told in sqlalchemy else "Django only" if told in django else "SQLAlchemy only"
+            "both"
+            if told in django and told in sqlalchemy
+            else "Django only"
+            if told in django
+            else "SQLAlchemy only"
         )
         lines.append(f"{where}: {pattern} ({variant}) on {table}, {route}")
         for name, twin in (("Django", django), ("SQLAlchemy", sqlalchemy)):
             if twin.get(told):
                 lines.append(f"    {name + ':':12}{twin[told]}")
     same = len(django.keys() & sqlalchemy.keys())
-    return [*lines, "", f"{same} of {len(django.keys() | sqlalchemy.keys())} findings are the same in both."]
+    return [
+        *lines,
+        "",
+        f"{same} of {len(django.keys() | sqlalchemy.keys())} findings are the same in both.",
+    ]
 
 
 def build(out: Path) -> Path:
-    """Copy the application out, so that it can be read and changed, and fill its database; the application's path."""
+    """Copy the application out, so that it can be read and changed, and fill its database; the
+    application's path.
+    """
     source = Path(askless.demo.__file__).parent / "harbour"
     try:
         out.mkdir(parents=True, exist_ok=True)
         for twin in ("harbour", "harbour_django"):
             shutil.copytree(
-                source.parent / twin, out / twin, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__")
+                source.parent / twin,
+                out / twin,
+                dirs_exist_ok=True,
+                ignore=shutil.ignore_patterns("__pycache__"),
             )
     except OSError as error:
         raise AskLessError(
-            "folder-unwritable", f"can't write into {out}: {error.strerror}", "name another folder with --out"
+            "folder-unwritable",
+            f"can't write into {out}: {error.strerror}",
+            "name another folder with --out",
         ) from None
     database = out / "harbour.db"
     if not database.exists():
@@ -184,7 +219,14 @@ def build(out: Path) -> Path:
     return out / "harbour" / "app.py"
 
 
-def _record(application: Path, url: str, folder: Path, pages: str, times: int, visited: Sequence[str] = PAGES) -> None:
+def _record(
+    application: Path,
+    url: str,
+    folder: Path,
+    pages: str,
+    times: int,
+    visited: Sequence[str] = PAGES,
+) -> None:
     port = free_port()
     program = [str(application), url, "--port", str(port), "--pages", pages]
     _visit(program, folder, pages, [f"http://127.0.0.1:{port}{page}" for page in visited], times)
@@ -207,7 +249,21 @@ def _visit(
     variables: Sequence[tuple[str, str]] = (),
 ) -> None:
     title(f"record the pages {'as they grew' if pages == 'grown' else 'as tuned'}")
-    shown(["capture", "app", "-o", str(folder), "--visit", urls[0], "...", "--", "python", *program[:2], "..."])
+    shown(
+        [
+            "capture",
+            "app",
+            "-o",
+            str(folder),
+            "--visit",
+            urls[0],
+            "...",
+            "--",
+            "python",
+            *program[:2],
+            "...",
+        ]
+    )
     sys.stdout.flush()
     source = sources.load("app")
     values = {option.name: option.default for option in source.options}

@@ -1,4 +1,6 @@
-"""`askless demo --relay`: two pages of the office in JavaScript, recorded on the wire, as they grew and as tuned."""
+"""`askless demo --relay`: two pages of the office in JavaScript, recorded on the wire, as they grew
+and as tuned.
+"""
 
 from __future__ import annotations
 
@@ -22,10 +24,14 @@ _FILL = "import sys, data, sqlalchemy; data.fill(sqlalchemy.create_engine(sys.ar
 
 
 def run(url: str, out: Path, times: int) -> None:
-    """Fill the database where it is empty, record both versions, and compare them. Raises AskLessError."""
+    """Fill the database where it is empty, record both versions, and compare them. Raises
+    AskLessError.
+    """
     if shutil.which("node") is None:
         raise AskLessError(
-            "demo-node-missing", "the demo's pages are in JavaScript", "install Node.js: apt-get install nodejs"
+            "demo-node-missing",
+            "the demo's pages are in JavaScript",
+            "install Node.js: apt-get install nodejs",
         )
     if not url.startswith(("postgresql://", "postgres://")):
         raise AskLessError(
@@ -36,7 +42,12 @@ def run(url: str, out: Path, times: int) -> None:
     source = Path(askless.demo.__file__).parent
     out.mkdir(parents=True, exist_ok=True)
     for name in ("harbour", "harbour_node"):
-        shutil.copytree(source / name, out / name, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
+        shutil.copytree(
+            source / name,
+            out / name,
+            dirs_exist_ok=True,
+            ignore=shutil.ignore_patterns("__pycache__"),
+        )
     _fill(url, out)
     for kind in ("grown", "tuned"):
         _record(url, out, kind, times)
@@ -69,7 +80,11 @@ def _fill(url: str, out: Path) -> None:
         notices.progress("building the harbour office's database")
         whole = address.set(drivername="postgresql+psycopg").render_as_string(hide_password=False)
         done = subprocess.run(
-            [sys.executable, "-c", _FILL, whole], cwd=out / "harbour", capture_output=True, text=True, check=False
+            [sys.executable, "-c", _FILL, whole],
+            cwd=out / "harbour",
+            capture_output=True,
+            text=True,
+            check=False,
         )
         notices.progress_done()
         if done.returncode:
@@ -91,7 +106,21 @@ def _record(url: str, out: Path, kind: str, times: int) -> None:
     visits = [f"http://127.0.0.1:{port}{page}" for page in PAGES]
     program = ["node", str(out / "harbour_node" / "office.js"), str(port), kind]
     title(f"record the pages {'as they grew' if kind == 'grown' else 'as tuned'}, on the wire")
-    shown(["capture", "relay", "-o", str(folder), "--to", to, "--visit", visits[0], "...", "--", *program])
+    shown(
+        [
+            "capture",
+            "relay",
+            "-o",
+            str(folder),
+            "--to",
+            to,
+            "--visit",
+            visits[0],
+            "...",
+            "--",
+            *program,
+        ]
+    )
     sys.stdout.flush()
     source = sources.load("relay")
     values: dict[str, Any] = {option.name: option.default for option in source.options}

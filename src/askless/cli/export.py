@@ -27,7 +27,9 @@ def declare(parser: argparse.ArgumentParser) -> None:
         help="write OpenTelemetry spans to a file (JSON lines) or an OTLP/HTTP endpoint (URL)",
     )
     parser.add_argument(
-        "--values", action="store_true", help="include parameters, literals and paths; they may be private"
+        "--values",
+        action="store_true",
+        help="include parameters, literals and paths; they may be private",
     )
     parser.set_defaults(run=run)
 
@@ -38,7 +40,11 @@ def run(options: argparse.Namespace) -> int:
     from askless.output import notices
 
     if options.parquet is None and options.otlp is None:
-        raise AskLessError("no-target", "an export needs a target", f"askless export {options.capture} --parquet DIR")
+        raise AskLessError(
+            "no-target",
+            "an export needs a target",
+            f"askless export {options.capture} --parquet DIR",
+        )
     capture = read(options.capture, values=options.values)
     if options.otlp is not None:
         count = capture.to_otlp(options.otlp, notices.progress)

@@ -31,7 +31,9 @@ EXAMPLES = """  askless findings calls                                 the edits
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     add_capture(parser)
-    parser.add_argument("--route", metavar="TEXT", default="", help="only routes that contain this text")
+    parser.add_argument(
+        "--route", metavar="TEXT", default="", help="only routes that contain this text"
+    )
     parser.add_argument(
         "--pattern",
         metavar="NAME",
@@ -39,7 +41,9 @@ def declare(parser: argparse.ArgumentParser) -> None:
         default=[],
         help="only this pattern (" + ", ".join(patterns.REGISTRY) + ")",
     )
-    parser.add_argument("--show", metavar="FINDING", help="show one finding in full, by name or list number")
+    parser.add_argument(
+        "--show", metavar="FINDING", help="show one finding in full, by name or list number"
+    )
     parser.add_argument(
         "--fail-on",
         metavar="SEVERITY",
@@ -47,13 +51,22 @@ def declare(parser: argparse.ArgumentParser) -> None:
         help="exit with 1 if a finding is at least this severe: " + ", ".join(SEVERITIES),
     )
     add_allow_damaged(parser)
-    parser.add_argument("--accepted", action="store_true", help="include findings accepted in askless.toml")
-    parser.add_argument("--each", action="store_true", help="show a paragraph per finding instead of one per edit")
+    parser.add_argument(
+        "--accepted", action="store_true", help="include findings accepted in askless.toml"
+    )
+    parser.add_argument(
+        "--each", action="store_true", help="show a paragraph per finding instead of one per edit"
+    )
     parser.add_argument("--all", action="store_true", help="list all edits, including minor ones")
     parser.add_argument(
-        "--network-latency", metavar="TIME", default="", help="network latency to add per query, e.g. 0.5ms"
+        "--network-latency",
+        metavar="TIME",
+        default="",
+        help="network latency to add per query, e.g. 0.5ms",
     )
-    parser.add_argument("--values", action="store_true", help="show literals in statements; they may be private")
+    parser.add_argument(
+        "--values", action="store_true", help="show literals in statements; they may be private"
+    )
     add_database(parser)
     add_schema(parser)
     add_format(parser, "findings")
@@ -77,14 +90,26 @@ def run(options: argparse.Namespace) -> int:
     ).document  # fmt: skip
     if options.fail_on is not None and not options.allow_damaged:
         refuse_damage(document.damage)
-    variant = "story" if options.show is not None else "each" if options.each else "all" if options.all else ""
+    variant = (
+        "story"
+        if options.show is not None
+        else "each"
+        if options.each
+        else "all"
+        if options.all
+        else ""
+    )
     if options.show is not None:
         filtered = bool(options.route or options.pattern or options.accepted)
-        listed = [f.key for f in document.findings if options.accepted or f.key not in document.accepted]
+        listed = [
+            f.key for f in document.findings if options.accepted or f.key not in document.accepted
+        ]
         key = name_lookup.finding_name(options.capture, options.show, listed, shown=not filtered)
         document = findings.only(document, key)
     elif options.format == "terminal":
-        last_list.remember(options.capture, "finding", [finding.key for finding in document.findings])
+        last_list.remember(
+            options.capture, "finding", [finding.key for finding in document.findings]
+        )
     show(document, variant=variant, form=options.format)
     return int(options.fail_on is not None and findings.judge(document, options.fail_on))
 
@@ -105,7 +130,9 @@ def _follow(options: argparse.Namespace) -> int:
             "remove one of them",
         )
     schema = schema_of(options.db, Path(options.schema) if options.schema is not None else None)
-    growing = GrowingCapture(options.capture, True, options.values, milliseconds_of(options.network_latency), schema)
+    growing = GrowingCapture(
+        options.capture, True, options.values, milliseconds_of(options.network_latency), schema
+    )
     choice = Choice(options.route, tuple(options.pattern), options.accepted)
     variant = "each" if options.each else "all" if options.all else ""
     return follow(growing, lambda: growing.findings(choice), options.format, variant)

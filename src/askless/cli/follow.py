@@ -29,7 +29,9 @@ def add_follow(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def follow(growing: GrowingCapture, document_of: Callable[[], Document], form: str, variant: str = "") -> int:
+def follow(
+    growing: GrowingCapture, document_of: Callable[[], Document], form: str, variant: str = ""
+) -> int:
     """Show what there is, and again whenever there is more."""
     from askless.cli.signals import stoppable
 
@@ -44,8 +46,12 @@ def follow(growing: GrowingCapture, document_of: Callable[[], Document], form: s
         return 0  # the way to end it
 
 
-def whenever_grown(look: Callable[[], bool], show: Callable[[], None], look_s: float = _LOOK_S) -> NoReturn:
-    """Show again whenever a look, every `look_s`, says of something new; what takes long to show is shown less often."""
+def whenever_grown(
+    look: Callable[[], bool], show: Callable[[], None], look_s: float = _LOOK_S
+) -> NoReturn:
+    """Show again whenever a look, every `look_s`, says of something new; what takes long to show is
+    shown less often.
+    """
     grown, show_at_s = False, 0.0
     while True:
         time.sleep(look_s)

@@ -1,4 +1,6 @@
-"""`askless gate`: whether a capture keeps to the project's budgets, and asks no more than one from before."""
+"""`askless gate`: whether a capture keeps to the project's budgets, and asks no more than one from
+before.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,9 @@ def declare(parser: argparse.ArgumentParser) -> None:
         help="pass even if expected routes are missing",
     )
     parser.add_argument(
-        "--propose", action="store_true", help="print budgets based on this capture as TOML, without checking anything"
+        "--propose",
+        action="store_true",
+        help="print budgets based on this capture as TOML, without checking anything",
     )
     add_allow_damaged(parser)
     add_format(parser, "gate")

@@ -1,4 +1,6 @@
-"""`askless growth`: how what a route asks grows with its rows; how queries change over a long capture."""
+"""`askless growth`: how what a route asks grows with its rows; how queries change over a long
+capture.
+"""
 
 from __future__ import annotations
 
@@ -18,14 +20,18 @@ record requests of different sizes:
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     add_capture(parser)
-    parser.add_argument("--route", metavar="TEXT", default="", help="only routes that contain this text")
+    parser.add_argument(
+        "--route", metavar="TEXT", default="", help="only routes that contain this text"
+    )
     parser.add_argument(
         "--over-time",
         action="store_true",
         help="compare the costliest statements at the start and at the end of the capture instead",
     )
     add_figure(parser, "queries and time against rows")
-    parser.add_argument("--values", action="store_true", help="with --over-time: show literals; they may be private")
+    parser.add_argument(
+        "--values", action="store_true", help="with --over-time: show literals; they may be private"
+    )
     add_json(parser)
     parser.set_defaults(run=run)
 
@@ -36,7 +42,9 @@ def run(options: argparse.Namespace) -> int:
 
     check_figure(options.figure, "growth")
     if options.over_time and options.figure is not None:
-        raise AskLessError("no-figure", "--figure can't be combined with --over-time", "remove one of the two")
+        raise AskLessError(
+            "no-figure", "--figure can't be combined with --over-time", "remove one of the two"
+        )
     if options.over_time:
         show(read(options.capture, values=options.values).over_time(options.route), options.json)
         return 0

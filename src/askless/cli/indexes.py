@@ -25,7 +25,9 @@ def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     add_capture(parser)
     parser.add_argument("--ddl", action="store_true", help="print only CREATE INDEX statements")
-    parser.add_argument("--values", action="store_true", help="show literals in statements; they may be private")
+    parser.add_argument(
+        "--values", action="store_true", help="show literals in statements; they may be private"
+    )
     parser.add_argument(
         "--test",
         action="store_true",
@@ -43,7 +45,9 @@ def run(options: argparse.Namespace) -> int:
     from askless.api.captures import read
     from askless.output import notices
 
-    limits = limits_of(options.timeout, options.allow_large, options.allow_busy, options.trust_function)
+    limits = limits_of(
+        options.timeout, options.allow_large, options.allow_busy, options.trust_function
+    )
     proving = notices.progress if options.test else None
     document = read(options.capture, values=options.values).indexes(
         options.db, schema=saved_schema(options.schema), limits=limits, proving=proving

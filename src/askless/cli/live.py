@@ -16,7 +16,9 @@ _LOOK_S = 0.3
 
 @contextmanager
 def watched(folder: Path, wanted: bool) -> Iterator[None]:
-    """While the block runs, requests are reported on standard error as they end; not where standard output is not a terminal."""
+    """While the block runs, requests are reported on standard error as they end; not where standard
+    output is not a terminal.
+    """
     if not wanted or not sys.stdout.isatty():
         yield
         return

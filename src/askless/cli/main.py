@@ -1,11 +1,12 @@
-"""`askless`: finds the command, lets it declare its options, runs it, and turns errors into messages and exit codes.
+"""`askless`: finds the command, lets it declare its options, runs it, and turns errors into
+messages and exit codes.
 
-Exit codes: 0 done; 1 a command that was asked to judge found something; 2 bad input or bad surroundings; 70 an error that
-no one foresaw; 130 Ctrl-C.
-`capture app` ends with the recorded program's own exit code.
+Exit codes: 0 done; 1 a command that was asked to judge found something; 2 bad input or bad
+surroundings; 70 an error that no one foresaw; 130 Ctrl-C. `capture app` ends with the recorded
+program's own exit code.
 
-Start-up is quick because nothing here imports more than argparse: a command's module is imported when the command is
-asked for, and imports what its work needs when it runs.
+Start-up is quick because nothing here imports more than argparse: a command's module is imported
+when the command is asked for, and imports what its work needs when it runs.
 """
 
 from __future__ import annotations
@@ -26,7 +27,8 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-# Command -> its module below `askless.cli`, and what it does. A new command is one file and one line.
+# Command -> its module below `askless.cli`, and what it does. A new command is one file and one
+# line.
 COMMANDS = {
     "capture": ("capture", "record a program's queries, or check a capture"),
     "requests": ("requests", "show queries and database time by route"),
@@ -73,7 +75,9 @@ exit codes: 0 success, 1 a check failed (gate, --fail-on), 2 bad input, 70 inter
 
 
 def make_parser(only: str | None = "") -> argparse.ArgumentParser:
-    """The parser, with the options of one command (None: of all); the other commands are known by name."""
+    """The parser, with the options of one command (None: of all); the other commands are known by
+    name.
+    """
     from askless.cli.common import described
 
     parser = argparse.ArgumentParser(
@@ -102,7 +106,9 @@ def _command_in(words: Sequence[str]) -> str:
 
 
 def _apart(words: list[str]) -> tuple[list[str], list[str]]:
-    """The words, and those after `--` where they are a program's that argparse can't tell from names of files."""
+    """The words, and those after `--` where they are a program's that argparse can't tell from
+    names of files.
+    """
     if words[:1] == ["capture"] and "--" in words:
         from askless.cli.capture import takes_files_and_program
 
@@ -153,7 +159,9 @@ def _run(words: list[str], dead: ThreadFailures) -> int:
 
 
 def _recover(options: argparse.Namespace) -> None:
-    """Add to the captures that a command reads what a killed receiver had taken. Raises AskLessError not-recovered."""
+    """Add to the captures that a command reads what a killed receiver had taken. Raises
+    AskLessError not-recovered.
+    """
     for name in ("capture", "before", "after", "baseline"):
         path = getattr(options, name, None)
         if isinstance(path, Path):
@@ -177,7 +185,9 @@ def _spread_as(options: argparse.Namespace) -> AbstractContextManager[None]:
     workers, cluster = options.workers, options.cluster
     if workers is not None and workers < 1:
         raise AskLessError(
-            "bad-workers", f"--workers takes a whole number from 1, not {workers}", "omit it to use one per CPU"
+            "bad-workers",
+            f"--workers takes a whole number from 1, not {workers}",
+            "omit it to use one per CPU",
         )
     return executors.wished(executors.ExecutorOptions(workers or 0, cluster))
 

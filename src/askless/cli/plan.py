@@ -34,21 +34,38 @@ EXAMPLES = """  askless plan calls --db sqlite:///harbour.db               the c
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     add_subject(parser, "statement")
-    parser.add_argument("--top", metavar="N", type=int, default=5, help="how many shapes of the capture (default: 5)")
-    parser.add_argument("--shape", metavar="HASH", default="", help="only this shape (a prefix is enough)")
+    parser.add_argument(
+        "--top",
+        metavar="N",
+        type=int,
+        default=5,
+        help="how many shapes of the capture (default: 5)",
+    )
+    parser.add_argument(
+        "--shape", metavar="HASH", default="", help="only this shape (a prefix is enough)"
+    )
     parser.add_argument(
         "--request",
         metavar="REQUEST",
         help="the queries of this request: its name, or its number in the list just shown (requests --each)",
     )
-    parser.add_argument("--query", metavar="K", type=int, help="with --request: only its query K, not counting noise")
+    parser.add_argument(
+        "--query",
+        metavar="K",
+        type=int,
+        help="with --request: only its query K, not counting noise",
+    )
     parser.add_argument(
         "--analyze",
         action="store_true",
         help="run the statements to measure each step (SELECT only, in a read-only transaction with a time limit)",
     )
-    parser.add_argument("--values", action="store_true", help="show literals in statements; they may be private")
-    parser.add_argument("--tree", action="store_true", help="show rows and time in columns next to the tree")
+    parser.add_argument(
+        "--values", action="store_true", help="show literals in statements; they may be private"
+    )
+    parser.add_argument(
+        "--tree", action="store_true", help="show rows and time in columns next to the tree"
+    )
     add_figure(parser, "the first plan")
     parser.add_argument(
         "--file",
@@ -87,7 +104,9 @@ def _live(options: argparse.Namespace) -> PlanDocument:
             options.db, top=options.top, shape=options.shape, analyze=options.analyze, limits=limits,
             schema=saved_schema(options.schema),
         ).document  # fmt: skip
-    wish = plan.PlanOptions(options.analyze, options.values or options.sql is not None, saved_schema(options.schema))
+    wish = plan.PlanOptions(
+        options.analyze, options.values or options.sql is not None, saved_schema(options.schema)
+    )
     return plan.live(options.db, _workload(options), wish, limits)
 
 

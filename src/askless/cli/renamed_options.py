@@ -39,14 +39,22 @@ class _Renamed(argparse.Action):
     """Raises AskLessError renamed-option."""
 
     def __call__(
-        self, parser: argparse.ArgumentParser, _namespace: object, _values: object, option_string: str | None = None
+        self,
+        parser: argparse.ArgumentParser,
+        _namespace: object,
+        _values: object,
+        option_string: str | None = None,
     ) -> None:
         raise AskLessError(
-            "renamed-option", f"{option_string} is called {self.const} since 0.5.0", f"see: {parser.prog} --help"
+            "renamed-option",
+            f"{option_string} is called {self.const} since 0.5.0",
+            f"see: {parser.prog} --help",
         )
 
 
 def add_renamed(parser: argparse.ArgumentParser, command: str) -> None:
     """Make a command's parser know the old names, without listing them in its help."""
     for old, new in RENAMED.get(command, {}).items():
-        parser.add_argument(old, nargs="?", const=new, action=_Renamed, dest="renamed", help=argparse.SUPPRESS)
+        parser.add_argument(
+            old, nargs="?", const=new, action=_Renamed, dest="renamed", help=argparse.SUPPRESS
+        )

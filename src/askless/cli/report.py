@@ -28,7 +28,9 @@ EXAMPLES = """  askless report calls -o calls.html                             a
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     add_capture(parser)
-    parser.add_argument("-o", "--out", metavar="FILE", type=file, help="file to write: .html or .json")
+    parser.add_argument(
+        "-o", "--out", metavar="FILE", type=file, help="file to write: .html or .json"
+    )
     add_wish(parser)
     add_server(parser)
     add_json(parser)
@@ -37,12 +39,19 @@ def declare(parser: argparse.ArgumentParser) -> None:
 
 def add_wish(parser: argparse.ArgumentParser) -> None:
     """What a report takes in next to the capture and a database."""
-    parser.add_argument("--compare", metavar="CAPTURE", type=file, help="an earlier capture of the same pages")
     parser.add_argument(
-        "--network-latency", metavar="TIME", default="", help="network latency to add per query, e.g. 0.5ms"
+        "--compare", metavar="CAPTURE", type=file, help="an earlier capture of the same pages"
     )
     parser.add_argument(
-        "--values", action="store_true", help="show parameters, literals and paths; they may be private"
+        "--network-latency",
+        metavar="TIME",
+        default="",
+        help="network latency to add per query, e.g. 0.5ms",
+    )
+    parser.add_argument(
+        "--values",
+        action="store_true",
+        help="show parameters, literals and paths; they may be private",
     )
 
 
@@ -51,7 +60,9 @@ def wish_of(options: argparse.Namespace) -> ReportOptions:
     from askless.reports.report import ReportOptions
 
     network_latency_ms = milliseconds_of(options.network_latency)
-    return ReportOptions(options.db, options.schema, options.compare, options.values, network_latency_ms)
+    return ReportOptions(
+        options.db, options.schema, options.compare, options.values, network_latency_ms
+    )
 
 
 def run(options: argparse.Namespace) -> int:
@@ -61,7 +72,9 @@ def run(options: argparse.Namespace) -> int:
 
     if options.out is None and not options.json:
         raise AskLessError(
-            "no-target", "a report needs a file", f"name one: askless report {options.capture} -o calls.html"
+            "no-target",
+            "a report needs a file",
+            f"name one: askless report {options.capture} -o calls.html",
         )
     if options.out is not None:
         delivery.check_target(options.out, "report")

@@ -4,7 +4,15 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import add_capture, add_figure, add_json, add_spread, check_figure, draw, show
+from askless.cli.common import (
+    add_capture,
+    add_figure,
+    add_json,
+    add_spread,
+    check_figure,
+    draw,
+    show,
+)
 from askless.cli.follow import add_follow, follow
 from askless.core.errors import AskLessError
 
@@ -18,8 +26,12 @@ def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     add_capture(parser)
     parser.add_argument("--each", action="store_true", help="list the requests one by one")
-    parser.add_argument("--route", metavar="TEXT", default="", help="only routes that contain this text")
-    parser.add_argument("--values", action="store_true", help="with --each: show paths; they may be private")
+    parser.add_argument(
+        "--route", metavar="TEXT", default="", help="only routes that contain this text"
+    )
+    parser.add_argument(
+        "--values", action="store_true", help="with --each: show paths; they may be private"
+    )
     add_figure(parser, "where time is spent, by route")
     add_json(parser)
     add_spread(parser)
@@ -39,7 +51,9 @@ def run(options: argparse.Namespace) -> int:
                 "remove one of them",
             )
         growing = GrowingCapture(options.capture, look=False)
-        return follow(growing, lambda: growing.routes(options.route), "json" if options.json else "terminal")
+        return follow(
+            growing, lambda: growing.routes(options.route), "json" if options.json else "terminal"
+        )
     from askless.api.captures import read
 
     capture = read(options.capture, values=options.values)
@@ -51,7 +65,9 @@ def run(options: argparse.Namespace) -> int:
         show(routes, options.json)
         return 0
     if options.figure is not None:
-        raise AskLessError("no-figure", "--figure can't be combined with --each", "remove one of the two")
+        raise AskLessError(
+            "no-figure", "--figure can't be combined with --each", "remove one of the two"
+        )
     from askless.project import last_list
 
     document = capture.each(options.route)

@@ -13,7 +13,9 @@ EXAMPLES = """  askless schema findings          what `askless findings --json` 
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument(
-        "document", metavar="DOCUMENT", help='"capture", or the name of a document; any other word lists them'
+        "document",
+        metavar="DOCUMENT",
+        help='"capture", or the name of a document; any other word lists them',
     )
     parser.set_defaults(run=run)
 

@@ -22,7 +22,13 @@ _LOOK_S = 0.5
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     add_capture(parser)
-    parser.add_argument("--port", metavar="N", type=int, default=0, help="port on 127.0.0.1 (default: any free port)")
+    parser.add_argument(
+        "--port",
+        metavar="N",
+        type=int,
+        default=0,
+        help="port on 127.0.0.1 (default: any free port)",
+    )
     add_wish(parser)
     add_server(parser)
     parser.set_defaults(run=run)
@@ -48,6 +54,10 @@ def run(options: argparse.Namespace) -> int:
                 sys.stdout.write(served.url + "\n")
                 sys.stdout.flush()
                 notices.note("open this address in a browser; press Ctrl-C to stop")
-                whenever_grown(watched.look, lambda: served.show(page(watched.document(), served.events)), _LOOK_S)
+                whenever_grown(
+                    watched.look,
+                    lambda: served.show(page(watched.document(), served.events)),
+                    _LOOK_S,
+                )
     except KeyboardInterrupt:
         return 0  # the way to end it

@@ -13,8 +13,8 @@ from askless.output import notices
 def stoppable() -> Iterator[None]:
     """Work that takes back what it made when it is stopped; the line of progress goes with it.
 
-    A driver may swallow the interrupt, or make an error of its own from it: that it was asked for counts. Raises
-    KeyboardInterrupt.
+    A driver may swallow the interrupt, or make an error of its own from it: that it was asked for
+    counts. Raises KeyboardInterrupt.
     """
     asked = False
 

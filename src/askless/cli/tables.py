@@ -1,4 +1,6 @@
-"""`askless tables`: the tables of a database with their sizes, keys and indexes; saved, they stand in for the server."""
+"""`askless tables`: the tables of a database with their sizes, keys and indexes; saved, they stand
+in for the server.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,9 @@ EXAMPLES = """  askless tables --db postgresql://harbour@127.0.0.1/harbour
 
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument("-o", "--out", metavar="FILE", type=file, help="save them as JSON (FILE.json) for --schema")
+    parser.add_argument(
+        "-o", "--out", metavar="FILE", type=file, help="save them as JSON (FILE.json) for --schema"
+    )
     add_database(parser, required=True)
     add_limits(parser)
     add_json(parser)

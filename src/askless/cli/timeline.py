@@ -24,11 +24,16 @@ def declare(parser: argparse.ArgumentParser) -> None:
         help="its name, or its number in the list just shown (askless requests CAPTURE --each)",
     )
     parser.add_argument(
-        "--route", metavar="TEXT", default="", help="the slowest request of the routes that contain this text"
+        "--route",
+        metavar="TEXT",
+        default="",
+        help="the slowest request of the routes that contain this text",
     )
     parser.add_argument("--no-fold", action="store_true", help="show each query on its own line")
     parser.add_argument(
-        "--values", action="store_true", help="show parameters, literals and the path; they may be private"
+        "--values",
+        action="store_true",
+        help="show parameters, literals and the path; they may be private",
     )
     add_figure(parser, "its queries on a time axis")
     add_json(parser)
@@ -42,7 +47,9 @@ def run(options: argparse.Namespace) -> int:
 
     check_figure(options.figure, "timeline")
     name = request_name(options.capture, options.request) if options.request else ""
-    document = read(options.capture, values=options.values).timeline(name, options.route, options.no_fold)
+    document = read(options.capture, values=options.values).timeline(
+        name, options.route, options.no_fold
+    )
     draw(document, options.figure)
     show(document, options.json)
     return 0

@@ -1,4 +1,6 @@
-"""`askless trial`: prove advice on the database. An index, a rewritten statement, or a finding's lookups in one query."""
+"""`askless trial`: prove advice on the database. An index, a rewritten statement, or a finding's
+lookups in one query.
+"""
 
 from __future__ import annotations
 
@@ -28,10 +30,20 @@ EXAMPLES = """  an index, invisible to other sessions:
 
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument("capture", metavar="CAPTURE", type=file, nargs="?", help="a capture, for statements and values")
+    parser.add_argument(
+        "capture",
+        metavar="CAPTURE",
+        type=file,
+        nargs="?",
+        help="a capture, for statements and values",
+    )
     parser.add_argument("--index", metavar="DDL", help="one CREATE INDEX statement")
     parser.add_argument(
-        "--sql", metavar="STATEMENT", action="append", default=[], help="a SELECT to measure; may be repeated"
+        "--sql",
+        metavar="STATEMENT",
+        action="append",
+        default=[],
+        help="a SELECT to measure; may be repeated",
     )
     parser.add_argument("--before", metavar="FILE", type=file, help="the original statement")
     parser.add_argument("--after", metavar="FILE", type=file, help="the rewritten statement")
@@ -72,7 +84,9 @@ def declare(parser: argparse.ArgumentParser) -> None:
         help="with --index and a capture: number of shapes to measure (default: 5)",
     )
     parser.add_argument(
-        "--values", action="store_true", help="show literals and rows from the capture; they may be private"
+        "--values",
+        action="store_true",
+        help="show literals and rows from the capture; they may be private",
     )
     add_database(parser, required=True)
     add_limits(parser, trial=True)
@@ -97,7 +111,9 @@ def run(options: argparse.Namespace) -> int:
         )
     if options.synthetic_rows and wanted[0] is not _rewrite:
         raise AskLessError(
-            "what-to-try", "--synthetic-rows compares two statements", "give both: --before old.sql --after new.sql"
+            "what-to-try",
+            "--synthetic-rows compares two statements",
+            "give both: --before old.sql --after new.sql",
         )
     return 0 if wanted[0](options) else 1
 
@@ -117,14 +133,20 @@ def _index(options: argparse.Namespace) -> bool:
     if options.sql:
         statements = index_trial.typed(options.sql, options.parameters)
     elif options.capture is not None:
-        statements, notes = index_trial.captured(options.capture, options.index, options.db, options.top)
+        statements, notes = index_trial.captured(
+            options.capture, options.index, options.db, options.top
+        )
         notices.notes(notes)
     else:
         raise AskLessError(
-            "what-to-try", "--index needs statements to measure", "name a SELECT with --sql, or a capture"
+            "what-to-try",
+            "--index needs statements to measure",
+            "name a SELECT with --sql, or a capture",
         )
     values = options.values or options.capture is None
-    document = index_trial.index_trial(options.db, options.index, statements, values, limits, notices.progress)
+    document = index_trial.index_trial(
+        options.db, options.index, statements, values, limits, notices.progress
+    )
     show(document, options.json)
     return all(row.same_result for row in document.statements)
 
@@ -135,17 +157,28 @@ def _rewrite(options: argparse.Namespace) -> bool:
 
     if options.before is None or options.after is None:
         raise AskLessError(
-            "what-to-try", "a rewrite needs two statements", "give both: --before old.sql --after new.sql"
+            "what-to-try",
+            "a rewrite needs two statements",
+            "give both: --before old.sql --after new.sql",
         )
     limits = limits_of(
-        options.timeout, options.allow_large, options.allow_busy, options.trust_function, harder=options.synthetic_rows
+        options.timeout,
+        options.allow_large,
+        options.allow_busy,
+        options.trust_function,
+        harder=options.synthetic_rows,
     )
-    before, after = rewrite_trial.statement_in(options.before), rewrite_trial.statement_in(options.after)
+    before, after = (
+        rewrite_trial.statement_in(options.before),
+        rewrite_trial.statement_in(options.after),
+    )
     values = rewrite_trial.given_values(options.parameters)
     if not values and options.capture is not None:
         values = rewrite_trial.captured_values(options.capture, before, after, options.db)
     rows_shown = options.capture is None or options.values
-    document = rewrite_trial.rewrite_trial(options.db, before, after, values, rows_shown, limits, notices.progress)
+    document = rewrite_trial.rewrite_trial(
+        options.db, before, after, values, rows_shown, limits, notices.progress
+    )
     show(document, options.json)
     return document.same_result
 
@@ -157,13 +190,23 @@ def _finding(options: argparse.Namespace) -> bool:
 
     if options.capture is None:
         raise AskLessError(
-            "what-to-try", "--finding needs a capture", "name it: askless trial CAPTURE --finding 1 --db URL"
+            "what-to-try",
+            "--finding needs a capture",
+            "name it: askless trial CAPTURE --finding 1 --db URL",
         )
     network_latency_ms = milliseconds_of(options.network_latency)
-    limits = limits_of(options.timeout, options.allow_large, options.allow_busy, options.trust_function)
+    limits = limits_of(
+        options.timeout, options.allow_large, options.allow_busy, options.trust_function
+    )
     key = name_lookup.finding_name(options.capture, options.finding)
     document = finding_trial(
-        options.db, options.capture, key, network_latency_ms, options.values, limits, notices.progress
+        options.db,
+        options.capture,
+        key,
+        network_latency_ms,
+        options.values,
+        limits,
+        notices.progress,
     )
     show(document, options.json)
     return all(alternative.same_result for alternative in document.alternatives)

@@ -4,7 +4,15 @@ from __future__ import annotations
 
 import argparse
 
-from askless.cli.common import add_database, add_json, add_limits, add_subject, check_subject, limits_of, show
+from askless.cli.common import (
+    add_database,
+    add_json,
+    add_limits,
+    add_subject,
+    check_subject,
+    limits_of,
+    show,
+)
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -17,9 +25,13 @@ EXAMPLES = """  askless weigh --db URL --sql "SELECT ... FROM port_call c JOIN v
 def declare(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     add_subject(parser, "SELECT")
-    parser.add_argument("--shape", metavar="HASH", default="", help="the shape to measure (default: the costliest)")
     parser.add_argument(
-        "--values", action="store_true", help="show literals of a capture's statement; they may be private"
+        "--shape", metavar="HASH", default="", help="the shape to measure (default: the costliest)"
+    )
+    parser.add_argument(
+        "--values",
+        action="store_true",
+        help="show literals of a capture's statement; they may be private",
     )
     add_database(parser, required=True)
     add_limits(parser, trial=True)
@@ -32,7 +44,9 @@ def run(options: argparse.Namespace) -> int:
     from askless.output import notices
     from askless.reports.weigh import weigh
 
-    limits = limits_of(options.timeout, options.allow_large, options.allow_busy, options.trust_function)
+    limits = limits_of(
+        options.timeout, options.allow_large, options.allow_busy, options.trust_function
+    )
     workload = _workload(options)
     notices.notes(workload.notes)
     values = options.capture is None or options.values

@@ -1,7 +1,7 @@
 """The errors of Ask Less: a slug for programs, a message and a remedy for people.
 
-A small tree of classes, by what the person at the terminal has to look at. `SLUGS` lists every slug with its class; the page
-docs/errors.md is made from it.
+A small tree of classes, by what the person at the terminal has to look at. `SLUGS` lists every slug
+with its class; the page docs/errors.md is made from it.
 """
 
 from __future__ import annotations
@@ -10,8 +10,8 @@ from __future__ import annotations
 class AskLessError(Exception):
     """Something that the person at the terminal can put right.
 
-    `slug` is stable and short; `message` says what is wrong and where; `remedy` says what to do. An error is created with
-    its slug alone, and is of the class that `SLUGS` has for it.
+    `slug` is stable and short; `message` says what is wrong and where; `remedy` says what to do. An
+    error is created with its slug alone, and is of the class that `SLUGS` has for it.
     """
 
     def __new__(cls, slug: str, message: str, remedy: str = "") -> AskLessError:
@@ -39,7 +39,9 @@ class CaptureError(AskLessError):
 
 
 class InputError(AskLessError):
-    """A file other than a capture that can't be read: a log, a trace, a plan, a schema, a project's file."""
+    """A file other than a capture that can't be read: a log, a trace, a plan, a schema, a project's
+    file.
+    """
 
 
 class StatementError(AskLessError):
@@ -105,7 +107,10 @@ SLUGS: dict[str, tuple[type[AskLessError], str]] = {
     "what-to-try": (UsageError, "nothing to test is named"),
     "what-to-weigh": (UsageError, "neither or both of a capture and --sql are named"),
     # captures
-    "capture-damaged": (CaptureError, "parts of a capture can't be read or were lost, so it is not judged"),
+    "capture-damaged": (
+        CaptureError,
+        "parts of a capture can't be read or were lost, so it is not judged",
+    ),
     "capture-empty": (CaptureError, "a folder or file contains no capture"),
     "capture-exists": (CaptureError, "a capture file exists already"),
     "capture-foreign": (CaptureError, "a file is not a capture"),
@@ -166,13 +171,19 @@ SLUGS: dict[str, tuple[type[AskLessError], str]] = {
     "no-such-table": (DatabaseError, "a table does not exist"),
     "not-there": (DatabaseError, "a table or column does not exist"),
     "other-schema": (DatabaseError, "none of the capture's tables is in the database"),
-    "others-wait": (DatabaseError, "another session waited for a trial's lock, so the trial stopped"),
+    "others-wait": (
+        DatabaseError,
+        "another session waited for a trial's lock, so the trial stopped",
+    ),
     "password-refused": (DatabaseError, "the server refuses the password"),
     "server-away": (DatabaseError, "the server can't be reached"),
     "server-busy": (DatabaseError, "other sessions are using the tables"),
     "system-unsupported": (DatabaseError, "the database system is not supported"),
     "timed-out": (DatabaseError, "a statement took longer than --timeout"),
-    "too-large": (DatabaseError, "a table is too large to be copied or indexed without --allow-large"),
+    "too-large": (
+        DatabaseError,
+        "a table is too large to be copied or indexed without --allow-large",
+    ),
     "type-unknown": (DatabaseError, "the server can't determine a parameter's type"),
     "url-unreadable": (DatabaseError, "the database URL is invalid"),
     "writes-refused": (DatabaseError, "a statement would write"),

@@ -19,7 +19,8 @@ def plural(count: float, word: str) -> str:
     return f"{number(count)} {word}{'es' if word.endswith('x') else 's'}"
 
 
-# Control characters (the line feed and the tab aside), zero-width ones, line separators, and what turns the direction.
+# Control characters (the line feed and the tab aside), zero-width ones, line separators, and what
+# turns the direction.
 HIDDEN = re.compile(
     "[\x00-\x08\x0b-\x1f\x7f-\x9f\xad\u061c\u115f\u1160\u180e\u200b-\u200f\u2028-\u202e\u2060-\u206f\u3164\ufeff\ufff9-\ufffb"
     "\U000e0000-\U000e007f]"
@@ -27,7 +28,9 @@ HIDDEN = re.compile(
 
 
 def escaped(text: str) -> str:
-    """The text with what can't be seen, or moves what can, as an escape such as \\u200b; half surrogates as \ufffd."""
+    """The text with what can't be seen, or moves what can, as an escape such as \\u200b; half
+    surrogates as \ufffd.
+    """
     return HIDDEN.sub(_escape, text.encode("utf-8", "replace").decode())
 
 
@@ -38,11 +41,19 @@ def escaped_line(text: str) -> str:
 
 def _escape(found: re.Match[str]) -> str:
     code = ord(found[0])
-    return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}"
+    return (
+        f"\\x{code:02x}"
+        if code < 0x100
+        else f"\\u{code:04x}"
+        if code < 0x10000
+        else f"\\U{code:08x}"
+    )
 
 
 def whereabouts(file: str, line: int) -> str:
-    """A line of code as people write it, file:line; the file alone (or what a comment called it) where no line is known."""
+    """A line of code as people write it, file:line; the file alone (or what a comment called it)
+    where no line is known.
+    """
     return f"{file}:{line}" if line else file
 
 

@@ -1,4 +1,6 @@
-"""Values as JSON, whatever texts are in them: half of a surrogate pair, which JSON has no bytes for, becomes U+FFFD."""
+"""Values as JSON, whatever texts are in them: half of a surrogate pair, which JSON has no bytes
+for, becomes U+FFFD.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""Small statistics: quantiles that merge, medians, and a confidence interval for a ratio of medians."""
+"""Small statistics: quantiles that merge, medians, and a confidence interval for a ratio of
+medians.
+"""
 
 from __future__ import annotations
 
@@ -13,18 +15,33 @@ import msgspec
 _SORT_LEAST = 256
 SAME_WITHIN = 1.02  # a ratio that near to 1 is not a difference, however often it was measured
 BLOCKS_MOST = 10
-# Quantiles of Student's t for two-sided intervals of 99 %, by degrees of freedom (Student, The Probable Error of a Mean, 1908).
-_STUDENT = {1: 63.66, 2: 9.925, 3: 5.841, 4: 4.604, 5: 4.032, 6: 3.707, 7: 3.499, 8: 3.355, 9: 3.250}
+# Quantiles of Student's t for two-sided intervals of 99 %, by degrees of freedom (Student, The
+# Probable Error of a Mean, 1908).
+_STUDENT = {
+    1: 63.66,
+    2: 9.925,
+    3: 5.841,
+    4: 4.604,
+    5: 4.032,
+    6: 3.707,
+    7: 3.499,
+    8: 3.355,
+    9: 3.250,
+}
 EXACT_MOST = 256  # values kept as they are; beyond that they are counted in buckets
 
 
 def median(values: Sequence[float]) -> float:
-    """The median. Raises ValueError if there are not values. (The standard library's module costs 3 MB to import.)"""
+    """The median. Raises ValueError if there are not values. (The standard library's module costs 3
+    MB to import.)
+    """
     if not values:
         raise ValueError("no values")
     ordered = sorted(values)
     middle = len(ordered) // 2
-    return float(ordered[middle] if len(ordered) % 2 else (ordered[middle - 1] + ordered[middle]) / 2)
+    return float(
+        ordered[middle] if len(ordered) % 2 else (ordered[middle - 1] + ordered[middle]) / 2
+    )
 
 
 def _bucket(value: int) -> int:
@@ -56,8 +73,8 @@ _NO_BUCKETS: dict[int, int] = {}
 class Quantiles:
     """Quantiles of whole numbers in bounded memory.
 
-    Exact up to 256 values, then to within 6.3 %. Merging is associative and commutative: the state depends only on the
-    values that went in.
+    Exact up to 256 values, then to within 6.3 %. Merging is associative and commutative: the state
+    depends only on the values that went in.
     """
 
     __slots__ = ("_buckets", "_exact", "_median", "count")
@@ -78,7 +95,9 @@ class Quantiles:
             self._spill()
 
     def _spill(self) -> None:
-        """Count the kept values in buckets: sorted first, so that a bucket is found once for its whole run."""
+        """Count the kept values in buckets: sorted first, so that a bucket is found once for its
+        whole run.
+        """
         buckets = self._buckets = self._buckets or {}
         values = sorted(self._exact)
         start, end = 0, len(values)
@@ -134,7 +153,9 @@ class Quantiles:
         return [self.at((i + 0.5) / n) for i in range(n)] if n else []
 
     def ratio_to(self, after: Quantiles) -> Ratio:
-        """Median of this over the median of `after`, with an interval. Raises ValueError if a side is empty."""
+        """Median of this over the median of `after`, with an interval. Raises ValueError if a side
+        is empty.
+        """
         return ratio_of_medians(self.spread_out(), after.spread_out())
 
 
@@ -156,9 +177,14 @@ class Ratio(msgspec.Struct, frozen=True):
 
 
 def ratio_of_medians(
-    before: Sequence[float], after: Sequence[float], rounds: int = 2000, confidence: float = 0.95, seed: int = 1
+    before: Sequence[float],
+    after: Sequence[float],
+    rounds: int = 2000,
+    confidence: float = 0.95,
+    seed: int = 1,
 ) -> Ratio:
-    """median(before) / median(after), with a percentile bootstrap interval (Efron and Tibshirani 1993, chapter 13).
+    """median(before) / median(after), with a percentile bootstrap interval (Efron and Tibshirani
+    1993, chapter 13).
 
     Raises ValueError if a side is empty.
     """
@@ -169,7 +195,8 @@ def ratio_of_medians(
     dice = random.Random(seed)
     smallest = 1e-9
     ratios = sorted(
-        median(dice.choices(before, k=len(before))) / max(median(dice.choices(after, k=len(after))), smallest)
+        median(dice.choices(before, k=len(before)))
+        / max(median(dice.choices(after, k=len(after))), smallest)
         for _ in range(rounds)
     )
     edge = (1 - confidence) / 2
@@ -184,9 +211,10 @@ def ratio_of_medians(
 def ratio_of_turns(before: Sequence[float], after: Sequence[float]) -> Ratio:
     """median(before) / median(after) of measurements taken in turn, with a 99 % interval.
 
-    What slows one turn down slows its neighbours too, so single repetitions are no independent witnesses: blocks of turns
-    that follow each other are compared, and the interval is Student's for the mean of their logarithms. With few blocks, or
-    blocks that disagree, it is wide. Raises ValueError if a side is empty.
+    What slows one turn down slows its neighbours too, so single repetitions are no independent
+    witnesses: blocks of turns that follow each other are compared, and the interval is Student's
+    for the mean of their logarithms. With few blocks, or blocks that disagree, it is wide. Raises
+    ValueError if a side is empty.
     """
     turns = min(len(before), len(after))
     if not turns:
@@ -198,7 +226,9 @@ def ratio_of_turns(before: Sequence[float], after: Sequence[float]) -> Ratio:
         return Ratio(value, 0.0, math.inf, 0.99)
     edges = [turns * block // count for block in range(count + 1)]
     logs = [
-        math.log(max(median(before[start:stop]), smallest) / max(median(after[start:stop]), smallest))
+        math.log(
+            max(median(before[start:stop]), smallest) / max(median(after[start:stop]), smallest)
+        )
         for start, stop in pairwise(edges)
     ]
     mean = sum(logs) / count
@@ -208,10 +238,12 @@ def ratio_of_turns(before: Sequence[float], after: Sequence[float]) -> Ratio:
 
 
 def widened(ratio: Ratio, one: Sequence[float], other: Sequence[float]) -> Ratio:
-    """The ratio with an interval that allows for what two sides differ by although nothing distinguishes them.
+    """The ratio with an interval that allows for what two sides differ by although nothing
+    distinguishes them.
 
-    `one` and `other` are measurements of the two sides when both did the same. Two sessions of a server do not run alike
-    to begin with, and repetitions do not show it: each of them has the same accident. Raises ValueError if one is empty.
+    `one` and `other` are measurements of the two sides when both did the same. Two sessions of a
+    server do not run alike to begin with, and repetitions do not show it: each of them has the same
+    accident. Raises ValueError if one is empty.
     """
     accident = median(one) / max(median(other), 1e-9)
     factor = max(accident, 1 / max(accident, 1e-9))

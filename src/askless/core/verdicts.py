@@ -40,14 +40,17 @@ def direction(ratio: Ratio) -> Outcome:
 
 
 def timed(ratio: Ratio, undecided: str = "no measurable difference", after: str = "") -> Verdict:
-    """What time before over time after shows; `after` tells in words what the time after is that of."""
+    """What time before over time after shows; `after` tells in words what the time after is that
+    of.
+    """
     outcome, interval = direction(ratio), interval_text(ratio)
     if outcome is Outcome.UNDECIDED:
         return Verdict(outcome, f"{undecided} ({interval})")
     if outcome is Outcome.FASTER:
         return Verdict(outcome, f"faster: ×{ratio.value:.2f} ({interval})")
     return Verdict(
-        outcome, f"slower: takes ×{1 / ratio.value:.2f} of the time{after} ({interval} for before over after)"
+        outcome,
+        f"slower: takes ×{1 / ratio.value:.2f} of the time{after} ({interval} for before over after)",
     )
 
 

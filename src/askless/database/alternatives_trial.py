@@ -1,4 +1,6 @@
-"""Tries the other ways to ask for what one statement asks: each keeps its promise or not, and is measured next to the first."""
+"""Tries the other ways to ask for what one statement asks: each keeps its promise or not, and is
+measured next to the first.
+"""
 
 from __future__ import annotations
 
@@ -29,13 +31,19 @@ Result = tuple[list[str], Rows]
 def try_alternatives(
     url: URL, roads: Alternatives, limits: Limits | None = None, progress: Progress = quiet
 ) -> FindingTrial:
-    """Run the statement and each other way. Raises AskLessError: not-a-select, server-busy, and what the database says."""
+    """Run the statement and each other way. Raises AskLessError: not-a-select, server-busy, and
+    what the database says.
+    """
     limits = limits or Limits()
     texts = [roads.statement.text, *(told.statement.text for told in roads.others)]
     trees = [checked_select(text, roads.statement.system) for text in texts]
     with connect(url, limits) as connection:
         progress("checking for other sessions")
-        check_quiet(connection, tuple(dict.fromkeys(name for tree in trees for name in tables_in(tree))), limits)
+        check_quiet(
+            connection,
+            tuple(dict.fromkeys(name for tree in trees for name in tables_in(tree))),
+            limits,
+        )
         queries = [query_sent(connection, roads.statement)]
         progress("running the original statement")
         with attempt(connection, limits):
@@ -85,10 +93,16 @@ def _with_row_before(connection: Connection, told: Alternative) -> BoundStatemen
 
 
 def _note(told: Alternative) -> str:
-    return "the last row of the previous page was read first; a page gets it from the one before" if told.probe else ""
+    return (
+        "the last row of the previous page was read first; a page gets it from the one before"
+        if told.probe
+        else ""
+    )
 
 
-def _broken(told: Alternative, first: BoundStatement, result: Result, given: Result) -> Difference | None:
+def _broken(
+    told: Alternative, first: BoundStatement, result: Result, given: Result
+) -> Difference | None:
     """How a road breaks its promise; None if it keeps it."""
     names, rows = result
     others = given[1]

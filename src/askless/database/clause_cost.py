@@ -27,7 +27,9 @@ SLOW_S = 2.0  # a statement that takes so long without a part is not run again
 
 
 class ClauseCost(msgspec.Struct, frozen=True):
-    """A part and what the statement does without it: one time where that takes long. `error` where it can't run without."""
+    """A part and what the statement does without it: one time where that takes long. `error` where
+    it can't run without.
+    """
 
     part: Part
     times_ms: tuple[float, ...] = ()
@@ -57,7 +59,9 @@ def weigh(
     progress: Progress = quiet,
     system: str = "",
 ) -> ClauseCosts:
-    """Weigh the parts of one SELECT. Raises AskLessError: not-a-select, no-parts, server-busy, and what the database says."""
+    """Weigh the parts of one SELECT. Raises AskLessError: not-a-select, no-parts, server-busy, and
+    what the database says.
+    """
     limits = limits or Limits()
     written = system or url.get_backend_name()
     tree = checked_select(text, written)
@@ -94,18 +98,25 @@ def weigh(
             else:
                 runnable.append((part, query, len(rows), bytes_of(rows)))
         progress("measuring")
-        sides = [runner(connection, [query]) for query in [whole, *(query for _, query, _, _ in runnable)]]
+        sides = [
+            runner(connection, [query])
+            for query in [whole, *(query for _, query, _, _ in runnable)]
+        ]
         times = interleaved(sides, BUDGET_S, least=5)
     weights = [
         ClauseCost(part, repeated, ratio_of_turns(times[0], repeated), rows, size)
         for (part, _, rows, size), repeated in zip(runnable, times[1:], strict=True)
     ]
-    weights += [ClauseCost(part, (taken_ms,), None, rows, size) for part, taken_ms, rows, size in slow]
+    weights += [
+        ClauseCost(part, (taken_ms,), None, rows, size) for part, taken_ms, rows, size in slow
+    ]
     weights.sort(key=lambda weight: -(weight.ratio.value if weight.ratio is not None else 0.0))
     return ClauseCosts(own, text, times[0], len(result), bytes_of(result), (*weights, *failed))
 
 
-def _without(connection: Connection, part: Part, values: Sequence[Value], written: str) -> DriverQuery:
+def _without(
+    connection: Connection, part: Part, values: Sequence[Value], written: str
+) -> DriverQuery:
     named = {f"slot{number}": value for number, value in enumerate(values)}
     used = [name for name in map(name_of, slots_of(part.sql, written)) if name in named]
     return query_of(connection, part.sql, [named[name] for name in used], used, written)

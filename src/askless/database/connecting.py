@@ -1,4 +1,6 @@
-"""Opens a database by its URL, for reading only. Every other library's error is turned into one of ours here."""
+"""Opens a database by its URL, for reading only. Every other library's error is turned into one of
+ours here.
+"""
 
 from __future__ import annotations
 
@@ -26,25 +28,39 @@ def parse_url(text: str) -> URL:
     if "://" not in text:
         if _is_file(text):
             return URL.create("sqlite", database=text)
-        raise AskLessError("url-unreadable", f"{text!r} is not a valid database URL", f"write it like {EXAMPLE}")
+        raise AskLessError(
+            "url-unreadable", f"{text!r} is not a valid database URL", f"write it like {EXAMPLE}"
+        )
     try:
         url = make_url(text)
     except (ArgumentError, ValueError):
-        raise AskLessError("url-unreadable", "the database URL can't be read", f"write it like {EXAMPLE}") from None
+        raise AskLessError(
+            "url-unreadable", "the database URL can't be read", f"write it like {EXAMPLE}"
+        ) from None
     name = url.get_backend_name()
     system = called(name, SERVERS)
     if system is None:
-        raise AskLessError("system-unsupported", f"{name} databases are not supported", "write the URL like " + EXAMPLE)
+        raise AskLessError(
+            "system-unsupported",
+            f"{name} databases are not supported",
+            "write the URL like " + EXAMPLE,
+        )
     if name != system.name:
         url = url.set(drivername=system.name)
     if not system.is_file:
         if not url.database:
-            raise AskLessError("database-missing", f"{shown(url)} does not name a database", f"write it like {EXAMPLE}")
+            raise AskLessError(
+                "database-missing",
+                f"{shown(url)} does not name a database",
+                f"write it like {EXAMPLE}",
+            )
         password = os.environ.get(PASSWORD)
         return url.set(password=password) if password and not url.password else url
     if not url.database or url.database == ":memory:":
         raise AskLessError(
-            "database-missing", "a database in memory can't be opened from here", "name a file: " + EXAMPLE
+            "database-missing",
+            "a database in memory can't be opened from here",
+            "name a file: " + EXAMPLE,
         )
     return url
 
@@ -96,14 +112,20 @@ def mapped_errors(where: str, limits: Limits | None = None) -> Iterator[None]:
     try:
         yield
     except ModuleNotFoundError as error:
-        extra = next((name for name in map(_driver_of, SERVERS) if name and name == error.name), None)
+        extra = next(
+            (name for name in map(_driver_of, SERVERS) if name and name == error.name), None
+        )
         if extra is None:
             raise
         raise AskLessError(
-            "driver-missing", f"the driver {extra} is not installed", f"install it: pip install 'ask-less[{extra}]'"
+            "driver-missing",
+            f"the driver {extra} is not installed",
+            f"install it: pip install 'ask-less[{extra}]'",
         ) from None
     except NoSuchModuleError as error:
-        raise AskLessError("driver-missing", f"no driver for this database: {error}", "install its extra") from None
+        raise AskLessError(
+            "driver-missing", f"no driver for this database: {error}", "install its extra"
+        ) from None
     except DBAPIError as error:
         raise refusal(error, where, limits) from None
     except (SQLAlchemyError, UnicodeError) as error:  # the second: of a host that is not a name
@@ -117,12 +139,18 @@ def _driver_of(system: str) -> str:
 
 
 def refusal(error: DBAPIError, where: str, limits: Limits | None = None) -> AskLessError:
-    """A driver's error in our words; the server's own words stay in it, its hints and positions do not."""
+    """A driver's error in our words; the server's own words stay in it, its hints and positions do
+    not.
+    """
     reason = reason_of(error)
     whose = f"the database {where}" if where else "the database"
     meaning = meaning_of(error, reason)
     if meaning is None:
-        return AskLessError("database-refuses", f"{whose} refuses: {reason}", "check the statement and your privileges")
+        return AskLessError(
+            "database-refuses",
+            f"{whose} refuses: {reason}",
+            "check the statement and your privileges",
+        )
     if meaning.slug == "timed-out" and limits is not None:
         text = f"a statement ran longer than {limits.statement_s:g} s and was stopped"
         return AskLessError(meaning.slug, text, meaning.remedy)
@@ -130,7 +158,9 @@ def refusal(error: DBAPIError, where: str, limits: Limits | None = None) -> AskL
 
 
 def meaning_of(error: DBAPIError, reason: str) -> Meaning | None:
-    """What an error means: each system's codes look different, so that one of them knows it or none."""
+    """What an error means: each system's codes look different, so that one of them knows it or
+    none.
+    """
     code = code_of(error)
     for name in SERVERS:
         meaning = system_of(name).meaning(code, "")
@@ -146,7 +176,9 @@ def code_of(error: DBAPIError) -> str:
     arguments: tuple[object, ...] = getattr(original, "args", ())
     if arguments and isinstance(arguments[0], int):  # PyMySQL's errors are (number, text)
         return str(arguments[0])
-    return str(getattr(original, "sqlstate", None) or getattr(original, "sqlite_errorname", None) or "")
+    return str(
+        getattr(original, "sqlstate", None) or getattr(original, "sqlite_errorname", None) or ""
+    )
 
 
 def reason_of(error: DBAPIError) -> str:
@@ -154,6 +186,10 @@ def reason_of(error: DBAPIError) -> str:
     original: BaseException | None = error.orig
     arguments: tuple[object, ...] = getattr(original, "args", ())
     # PyMySQL's errors are (number, text).
-    text = str(arguments[1]) if len(arguments) == 2 and isinstance(arguments[0], int) else str(original)
+    text = (
+        str(arguments[1])
+        if len(arguments) == 2 and isinstance(arguments[0], int)
+        else str(original)
+    )
     lines = [line.strip() for line in text.splitlines() if line.strip()]
     return lines[0] if lines else type(original).__name__

@@ -20,7 +20,8 @@ _MARKS = {"qmark": "?", "format": "%s"}
 
 
 class DriverQuery(msgspec.Struct, frozen=True):
-    """A statement ready to be sent: its text with the driver's placeholders, and a value for each, in order.
+    """A statement ready to be sent: its text with the driver's placeholders, and a value for each,
+    in order.
 
     `text` is the statement as the application wrote it.
     """
@@ -36,7 +37,9 @@ class _Many(tuple[Any, ...]):
 
 
 def native(value: Value, system: str) -> Any:
-    """A captured value as the driver takes it. Raises AskLessError cant-run if the capture could not keep it."""
+    """A captured value as the driver takes it. Raises AskLessError cant-run if the capture could
+    not keep it.
+    """
     if not isinstance(value, tuple):
         return value
     kind, text = value
@@ -48,9 +51,18 @@ def native(value: Value, system: str) -> Any:
         )
     try:
         if kind in ("list", "tuple") and text[:1] == "[":
-            values = [native(tuple(item) if isinstance(item, list) else item, system) for item in json.loads(text)]
+            values = [
+                native(tuple(item) if isinstance(item, list) else item, system)
+                for item in json.loads(text)
+            ]
             return values if kind == "list" and system_of(system).lists_as_arrays else _Many(values)
-        if not system_of(system).typed_values and kind in ("datetime", "date", "time", "Decimal", "UUID"):
+        if not system_of(system).typed_values and kind in (
+            "datetime",
+            "date",
+            "time",
+            "Decimal",
+            "UUID",
+        ):
             return text
         return _READ[kind](text)
     except (LookupError, ValueError, ArithmeticError):
@@ -65,7 +77,10 @@ def _timedelta(text: str) -> timedelta:
     days, _, clock = text.rpartition(", ")
     hours, minutes, seconds = clock.split(":")
     return timedelta(
-        days=int(days.split()[0]) if days else 0, hours=int(hours), minutes=int(minutes), seconds=float(seconds)
+        days=int(days.split()[0]) if days else 0,
+        hours=int(hours),
+        minutes=int(minutes),
+        seconds=float(seconds),
     )
 
 
@@ -85,7 +100,12 @@ def missing_values(slots: Sequence[Slot], parameters: Sequence[Value]) -> int:
 
 
 def bound(
-    text: str, system: str, parameters: Sequence[Value], names: Sequence[str], paramstyle: str, target: str = ""
+    text: str,
+    system: str,
+    parameters: Sequence[Value],
+    names: Sequence[str],
+    paramstyle: str,
+    target: str = "",
 ) -> DriverQuery:
     """A statement of `system`'s SQL with its values, for a driver with this style of placeholders.
 
@@ -125,7 +145,9 @@ def bound(
             pieces.append("NULL")
         elif many is not None:
             listed = ", ".join([_MARKS[paramstyle]] * len(many))
-            inside = text[: slot.start].rstrip().endswith("(") and text[slot.end :].lstrip().startswith(")")
+            inside = text[: slot.start].rstrip().endswith("(") and text[
+                slot.end :
+            ].lstrip().startswith(")")
             pieces.append(listed if inside else f"({listed})")
             arguments += many
         else:

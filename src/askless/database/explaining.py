@@ -27,7 +27,9 @@ if TYPE_CHECKING:
 
 @contextmanager
 def attempt(connection: Connection, limits: Limits | None = None) -> Iterator[None]:
-    """Something that may fail without ending the transaction. Raises AskLessError in the database's words."""
+    """Something that may fail without ending the transaction. Raises AskLessError in the database's
+    words.
+    """
     try:
         with connection.begin_nested():
             yield
@@ -36,9 +38,15 @@ def attempt(connection: Connection, limits: Limits | None = None) -> Iterator[No
 
 
 def query_of(
-    connection: Connection, text: str, parameters: Sequence[Value] = (), names: Sequence[str] = (), system: str = ""
+    connection: Connection,
+    text: str,
+    parameters: Sequence[Value] = (),
+    names: Sequence[str] = (),
+    system: str = "",
 ) -> DriverQuery:
-    """A statement, in the SQL of `system` where it was captured from another driver, ready for this connection."""
+    """A statement, in the SQL of `system` where it was captured from another driver, ready for this
+    connection.
+    """
     server = server_of(connection)
     own = server.system(connection)
     return bound(text, system or own, parameters, names, server.paramstyle, own)
@@ -52,7 +60,8 @@ def query_sent(connection: Connection, sent: BoundStatement) -> DriverQuery:
 def explain(
     connection: Connection, query: DriverQuery, analyze: bool = False, limits: Limits | None = None
 ) -> tuple[Node, ...]:
-    """The plan of a query. With `analyze` it is run (a SELECT only) in the connection's read-only transaction.
+    """The plan of a query. With `analyze` it is run (a SELECT only) in the connection's read-only
+    transaction.
 
     Raises AskLessError: what `preflight.check` raises, and what the database says.
     """
@@ -60,7 +69,9 @@ def explain(
     names = _names(query)
     try:
         with attempt(connection, limits):
-            return tuple(_named(node, names) for node in server.explain(connection, query, names, analyze))
+            return tuple(
+                _named(node, names) for node in server.explain(connection, query, names, analyze)
+            )
     except UnreadablePlan as error:
         raise AskLessError(
             "plan-unreadable",
@@ -69,12 +80,17 @@ def explain(
         ) from None
 
 
-def generic(connection: Connection, query: DriverQuery, custom: tuple[Node, ...]) -> tuple[Node, ...]:
-    """The plan that does not look at the values, if it is another one; () where it is the same, or there is none."""
+def generic(
+    connection: Connection, query: DriverQuery, custom: tuple[Node, ...]
+) -> tuple[Node, ...]:
+    """The plan that does not look at the values, if it is another one; () where it is the same, or
+    there is none.
+    """
     try:
         with attempt(connection):
             result = tuple(
-                _named(node, _names(query)) for node in server_of(connection).generic_plan(connection, query)
+                _named(node, _names(query))
+                for node in server_of(connection).generic_plan(connection, query)
             )
     except AskLessError:
         return ()  # a statement that can't be prepared is planned with its values only
@@ -82,7 +98,9 @@ def generic(connection: Connection, query: DriverQuery, custom: tuple[Node, ...]
 
 
 def planning_ms(connection: Connection, query: DriverQuery) -> float | None:
-    """What planning takes each time, in ms; None if the server does not tell, or can't plan the statement."""
+    """What planning takes each time, in ms; None if the server does not tell, or can't plan the
+    statement.
+    """
     try:
         with attempt(connection):
             return server_of(connection).planning_ms(connection, query)
@@ -96,7 +114,9 @@ def _names(query: DriverQuery) -> dict[str, str]:
 
 
 def _named(node: Node, names: Mapping[str, str]) -> Node:
-    """The node with the table after the name that the statement uses, if the server tells only that."""
+    """The node with the table after the name that the statement uses, if the server tells only
+    that.
+    """
     table = names.get(node.table, node.table) if node.table else ""
     children = tuple(_named(child, names) for child in node.children)
     return msgspec.structs.replace(node, table=table, children=children)
@@ -106,7 +126,9 @@ def kept_share(
     connection: Connection, structure: Structure, parameters: Sequence[Value], names: Sequence[str], table: str,
     predicates: Sequence[Predicate], rows: int,
 ) -> float | None:  # fmt: skip
-    """The share of a table's rows that these conditions keep with these values; None if it can't be measured."""
+    """The share of a table's rows that these conditions keep with these values; None if it can't be
+    measured.
+    """
     server = server_of(connection)
     system = server.system(connection)
     values = values_of(structure.slots, parameters, names)
@@ -116,7 +138,11 @@ def kept_share(
     for predicate in predicates:
         column = quote(predicate.column.name).replace("%", "%%" if mark == "%s" else "%")
         given = [native(values[slot], system) for slot in predicate.slots]
-        flat = [item for value in given for item in (value if isinstance(value, tuple | list) else (value,))]
+        flat = [
+            item
+            for value in given
+            for item in (value if isinstance(value, tuple | list) else (value,))
+        ]
         if predicate.operator in ("is null", "is not null"):
             clauses.append(f"{column} {predicate.operator.upper()}")
             continue
@@ -138,9 +164,18 @@ def kept_share(
         with attempt(connection):
             if server.estimates_well:
                 one = "SELECT 1 " + where
-                plan = server.explain(connection, DriverQuery(one, tuple(arguments), one, system), {}, False)
+                plan = server.explain(
+                    connection, DriverQuery(one, tuple(arguments), one, system), {}, False
+                )
                 return plan[0].estimate.rows / rows if plan[0].estimate is not None else None
             count = "SELECT COUNT(*) " + where
-            return float(execute(connection, DriverQuery(count, tuple(arguments), count, system))[1][0][0]) / rows
+            return (
+                float(
+                    execute(connection, DriverQuery(count, tuple(arguments), count, system))[1][0][
+                        0
+                    ]
+                )
+                / rows
+            )
     except AskLessError:
         return None

@@ -1,4 +1,6 @@
-"""Replays a finding's lookups on the database against one batched query and the join: the same rows, and what is saved."""
+"""Replays a finding's lookups on the database against one batched query and the join: the same
+rows, and what is saved.
+"""
 
 from __future__ import annotations
 
@@ -27,10 +29,11 @@ BUDGET_S = 3.0
 
 
 class TrialAlternative(msgspec.Struct, frozen=True):
-    """One way to get the rows. `ratio` is the time of the row-by-row way over this one's; None for that way itself.
+    """One way to get the rows. `ratio` is the time of the row-by-row way over this one's; None for
+    that way itself.
 
-    `difference` and `cause` say how its rows are others; '' where they are the same. `note` is what else to know.
-    Times are in milliseconds, round trips to the database included as they are here.
+    `difference` and `cause` say how its rows are others; '' where they are the same. `note` is what
+    else to know. Times are in milliseconds, round trips to the database included as they are here.
     """
 
     name: str
@@ -74,8 +77,9 @@ def try_finding(
     limits: Limits | None = None,
     progress: Progress = quiet,
 ) -> FindingTrial:
-    """Run the lookups, the batch and the join. Raises AskLessError: nothing-to-replay, server-busy, and what the database
-    says."""
+    """Run the lookups, the batch and the join. Raises AskLessError: nothing-to-replay, server-busy,
+    and what the database says.
+    """
     limits = limits or Limits()
     tree = checked_select(replay.lookups[0].text, replay.lookups[0].system)
     with connect(url, limits) as connection:
@@ -108,20 +112,30 @@ def try_finding(
             roads.append(plan)
         if replay.folded is not None:
             progress("running the conditional aggregates")
-            plan = _Plan("conditional aggregates", [*before, query_sent(connection, replay.folded)], replay.folded.text)
+            plan = _Plan(
+                "conditional aggregates",
+                [*before, query_sent(connection, replay.folded)],
+                replay.folded.text,
+            )
             with attempt(connection, limits):
                 _check_folded(connection, plan, result)
             roads.append(plan)
         if replay.turned is not None:
             progress("running the parents with their numbers")
-            plan = _Plan("counted with the parents", [query_sent(connection, replay.turned)], replay.turned.text)
+            plan = _Plan(
+                "counted with the parents",
+                [query_sent(connection, replay.turned)],
+                replay.turned.text,
+            )
             with attempt(connection, limits):
                 _check_turned(connection, plan, result)
             roads.append(plan)
         if len(roads) == 1:
             raise no_other_way("no alternative can be derived from the statement")
         progress("measuring")
-        times = interleaved([runner(connection, alternative.queries) for alternative in roads], BUDGET_S, least=5)
+        times = interleaved(
+            [runner(connection, alternative.queries) for alternative in roads], BUDGET_S, least=5
+        )
         system = server_of(connection).system(connection)
     products = [
         TrialAlternative(
@@ -131,7 +145,12 @@ def try_finding(
         for place, (alternative, taken) in enumerate(zip(roads, times, strict=True))
     ]  # fmt: skip
     return FindingTrial(
-        system, replay.route, replay.request, len(replay.lookups), len(set(replay.keys)), tuple(products)
+        system,
+        replay.route,
+        replay.request,
+        len(replay.lookups),
+        len(set(replay.keys)),
+        tuple(products),
     )
 
 
@@ -168,7 +187,9 @@ def _check_batch(connection: Connection, plan: _Plan, replay: Replay, found: _Fo
     width = len(found.columns)
     place = place_of_key(replay, names)
     if place is None:
-        plan.note = "the batched query does not return the key, so rows were only compared as a whole"
+        plan.note = (
+            "the batched query does not return the key, so rows were only compared as a whole"
+        )
         _tell(plan, found.all(), [row[:width] for row in rows], ResultGuarantees())
         return
     by_key: dict[Any, Rows] = {}
@@ -186,16 +207,25 @@ def _check_batch(connection: Connection, plan: _Plan, replay: Replay, found: _Fo
 
 
 def _check_whether(plan: _Plan, found: _Found, rows: Rows) -> None:
-    """The keys that come back are those whose lookup said yes: gave a row, and in it no 0, false or NULL."""
+    """The keys that come back are those whose lookup said yes: gave a row, and in it no 0, false or
+    NULL.
+    """
     some = {_comparable(row[0]) for row in rows}
-    asked = [(_comparable(key), bool(rows and rows[0][0])) for key, rows in zip(found.keys, found.rows, strict=True)]
+    asked = [
+        (_comparable(key), bool(rows and rows[0][0]))
+        for key, rows in zip(found.keys, found.rows, strict=True)
+    ]
     wrong = [key for key, said in asked if said != (key in some)]
     if wrong:
         plan.difference = f"{len(wrong)} of {len(asked)} keys have rows on only one side"
 
 
 def _without(keys: int, what: str) -> str:
-    return f"1 key has no {what}: it must stay" if keys == 1 else f"{keys} keys have no {what}: they must stay"
+    return (
+        f"1 key has no {what}: it must stay"
+        if keys == 1
+        else f"{keys} keys have no {what}: they must stay"
+    )
 
 
 def _check_groups(plan: _Plan, found: _Found, rows: Rows) -> None:
@@ -240,7 +270,9 @@ def _check_turned(connection: Connection, plan: _Plan, found: _Found) -> None:
 
 
 def _comparable(key: Any) -> str:
-    """A key as it reads: what the application bound and what the server gives may be of different types."""
+    """A key as it reads: what the application bound and what the server gives may be of different
+    types.
+    """
     if isinstance(key, tuple):
         return str(key[-1])
     return str(key)
@@ -254,7 +286,9 @@ def _tell(plan: _Plan, expected: Rows, given: Rows, question: ResultGuarantees) 
     return result is None
 
 
-def _check_join(connection: Connection, plan: _Plan, replay: Replay, found: _Found, parent: DriverQuery) -> None:
+def _check_join(
+    connection: Connection, plan: _Plan, replay: Replay, found: _Found, parent: DriverQuery
+) -> None:
     """No parent is lost, none comes twice without need, and the children are those of the lookups."""
     names, parents = execute(connection, parent)
     _, rows = execute(connection, plan.queries[0])

@@ -1,7 +1,9 @@
-"""Proves a set of indexes by the real planner's word: all are built on copies, then one after the other is taken away.
+"""Proves a set of indexes by the real planner's word: all are built on copies, then one after the
+other is taken away.
 
-What no plan uses, and what the others answer as cheaply, is not needed. Where the planner says what it expects a statement
-to cost, costs are compared; elsewhere the statements run, and what they make the server touch is counted. Neither is a time.
+What no plan uses, and what the others answer as cheaply, is not needed. Where the planner says what
+it expects a statement to cost, costs are compared; elsewhere the statements run, and what they make
+the server touch is counted. Neither is a time.
 """
 
 from __future__ import annotations
@@ -60,11 +62,12 @@ class Cost(msgspec.Struct, frozen=True):
 
 
 class IndexSetTrial(msgspec.Struct, frozen=True):
-    """What became of each index, and of each that was to be dropped: whether a statement got dearer without it.
+    """What became of each index, and of each that was to be dropped: whether a statement got dearer
+    without it.
 
     `harmed` are, for an index that was kept, statements for which the planner does worse with it.
-    `skipped` counts statements that could not be asked: they are refused by the server, name a schema, or call what is not
-    known to be harmless.
+    `skipped` counts statements that could not be asked: they are refused by the server, name a
+    schema, or call what is not known to be harmless.
     """
 
     where: str
@@ -78,7 +81,9 @@ class IndexSetTrial(msgspec.Struct, frozen=True):
 
 
 class _Seen(msgspec.Struct, frozen=True):
-    """What the planner says of one statement: its cost, None if that can't be said, and the indexes that it uses."""
+    """What the planner says of one statement: its cost, None if that can't be said, and the indexes
+    that it uses.
+    """
 
     cost: float | None
     used: frozenset[str]
@@ -93,7 +98,8 @@ def prove(
     limits: Limits | None = None,
     progress: Progress = quiet,
 ) -> IndexSetTrial:
-    """Prove a set of indexes for some statements, and then that those of `spare` (with a DROP INDEX) can go.
+    """Prove a set of indexes for some statements, and then that those of `spare` (with a DROP
+    INDEX) can go.
 
     Raises AskLessError: nothing-to-test, too-large, index-refused, and what the database says.
     """
@@ -103,18 +109,29 @@ def prove(
         known = {name.lower() for name in inspect(connection).get_table_names()}
         asked = [one for one in statements if _may_be_asked(connection, one, known)]
         if not asked:
-            raise AskLessError("nothing-to-test", "none of the capture's statements can run on copies", "omit --test")
+            raise AskLessError(
+                "nothing-to-test",
+                "none of the capture's statements can run on copies",
+                "omit --test",
+            )
         own = [index.table for index in (*wanted, *spare)]
-        tables = list(dict.fromkeys([*own, *(name for one in asked for name in _tables_of(one, backend))]))
+        tables = list(
+            dict.fromkeys([*own, *(name for one in asked for name in _tables_of(one, backend))])
+        )
         progress("checking for other sessions")
         check_quiet(connection, tables, limits)
     progress("making private copies of the tables")
-    with mapped_errors(shown(url), limits), server_of(url).workshop(url, limits, tables) as workshop:
+    with (
+        mapped_errors(shown(url), limits),
+        server_of(url).workshop(url, limits, tables) as workshop,
+    ):
         return _Bench(workshop, asked, statements, limits, progress).prove(wanted, spare)
 
 
 def _may_be_asked(connection: Connection, one: TriedStatement, known: Collection[str]) -> bool:
-    """Whether a statement can be asked of copies: it names no schema, its tables are there, and it does nothing unknown."""
+    """Whether a statement can be asked of copies: it names no schema, its tables are there, and it
+    does nothing unknown.
+    """
     system = one.system or server_of(connection).system(connection)
     structure, parsed = structure_of(one.text, system), parse(one.text, system)
     if structure is None or parsed is None or qualified_tables(parsed.tree):
@@ -123,7 +140,11 @@ def _may_be_asked(connection: Connection, one: TriedStatement, known: Collection
         return False
     try:
         with attempt(connection):
-            check(connection, query_of(connection, one.text, one.parameters, one.names, system), runs=False)
+            check(
+                connection,
+                query_of(connection, one.text, one.parameters, one.names, system),
+                runs=False,
+            )
     except AskLessError:
         return False
     return True
@@ -179,7 +200,10 @@ class _Bench:
             self.workshop.run(drop_index(index.name, index.table, self.system))
             then = self._seen()
             if _as_cheap(now, then):
-                fates[index.name], now = (IndexOutcome.SPARED if used else IndexOutcome.UNUSED), then
+                fates[index.name], now = (
+                    (IndexOutcome.SPARED if used else IndexOutcome.UNUSED),
+                    then,
+                )
             else:
                 harmed[index.name] = tuple(
                     query.text
@@ -218,7 +242,11 @@ class _Bench:
     def _of(self, query: DriverQuery) -> _Seen:
         plan = explain(self.connection, query, limits=self.limits)
         used = frozenset(name for node in walk(plan) for name in node.index.split(", ") if name)
-        costs = [node.estimate.cost for node in plan if node.estimate is not None and node.estimate.cost is not None]
+        costs = [
+            node.estimate.cost
+            for node in plan
+            if node.estimate is not None and node.estimate.cost is not None
+        ]
         if costs:
             return _Seen(sum(costs), used, PLANNER_COST)
         try:
@@ -238,9 +266,13 @@ def _is_harm(without: _Seen, having: _Seen) -> bool:
 
 
 def _as_cheap(now: Sequence[_Seen], then: Sequence[_Seen]) -> bool:
-    """Whether each statement costs about the same then; one without a cost must keep to the indexes that it uses."""
+    """Whether each statement costs about the same then; one without a cost must keep to the indexes
+    that it uses.
+    """
     pairs = list(zip(now, then, strict=True))
-    if any(one.used != other.used for one, other in pairs if one.cost is None or other.cost is None):
+    if any(
+        one.used != other.used for one, other in pairs if one.cost is None or other.cost is None
+    ):
         return False
     costs = [
         (one.cost, other.cost, 0.0 if one.unit == PLANNER_COST else GRAIN)
@@ -249,5 +281,7 @@ def _as_cheap(now: Sequence[_Seen], then: Sequence[_Seen]) -> bool:
     ]
     if any(after > SLACK * before + grain for before, after, grain in costs):
         return False
-    befores, afters, grains = (sum(column) for column in zip(*costs, strict=True)) if costs else (0.0, 0.0, 0.0)
+    befores, afters, grains = (
+        (sum(column) for column in zip(*costs, strict=True)) if costs else (0.0, 0.0, 0.0)
+    )
     return afters <= SLACK_OF_ALL * befores + grains

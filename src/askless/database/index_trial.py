@@ -1,4 +1,6 @@
-"""Tries an index where no one else sees it: plans, interleaved times, and whether the result stays the same."""
+"""Tries an index where no one else sees it: plans, interleaved times, and whether the result stays
+the same.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +30,9 @@ CONTROL_S = 0.8  # for both sessions together, a statement, before there is an i
 
 
 class TriedStatement(msgspec.Struct, frozen=True):
-    """A statement to try, with one execution's values. `system` is the SQL that it is written in ('': the database's)."""
+    """A statement to try, with one execution's values. `system` is the SQL that it is written in
+    ('': the database's).
+    """
 
     text: str
     parameters: tuple[Value, ...] = ()
@@ -37,7 +41,8 @@ class TriedStatement(msgspec.Struct, frozen=True):
 
 
 class TrialTiming(msgspec.Struct, frozen=True):
-    """One statement before and after. Times in milliseconds, one a repetition; `work` in the server's own unit.
+    """One statement before and after. Times in milliseconds, one a repetition; `work` in the
+    server's own unit.
 
     The interval of `ratio` allows for what the two sessions differed by before there was an index.
     """
@@ -58,9 +63,11 @@ class TrialTiming(msgspec.Struct, frozen=True):
 
 
 class IndexTrial(msgspec.Struct, frozen=True):
-    """A trial of an index. `where` says where it was tried, `caution` what may have kept the server from using it.
+    """A trial of an index. `where` says where it was tried, `caution` what may have kept the server
+    from using it.
 
-    For `locked_s` no one else could write to the table; `waited_s` is the longest time that someone waited for that.
+    For `locked_s` no one else could write to the table; `waited_s` is the longest time that someone
+    waited for that.
     """
 
     system: str
@@ -85,7 +92,8 @@ def try_index(
 ) -> IndexTrial:
     """Try an index for some statements.
 
-    Raises AskLessError: not-an-index, not-a-select, index-refused, server-busy, too-large, and what the database says.
+    Raises AskLessError: not-an-index, not-a-select, index-refused, server-busy, too-large, and what
+    the database says.
     """
     limits = limits or Limits()
     server = server_of(url)
@@ -102,17 +110,25 @@ def try_index(
     with connect(url, limits) as connection:
         system = server.system(connection)
         refuse(server.index_routines(connection, ddl, limits.trusted), "building the index")
-        for asked in statements:  # what can't be explained can't be tried: say so before anything is built
+        for (
+            asked
+        ) in statements:  # what can't be explained can't be tried: say so before anything is built
             explain(
-                connection, query_of(connection, asked.text, asked.parameters, asked.names, asked.system), limits=limits
+                connection,
+                query_of(connection, asked.text, asked.parameters, asked.names, asked.system),
+                limits=limits,
             )
         progress("checking for other sessions")
         if not (limits.on_copies and server.builds_in_place):
             check_quiet(connection, tables, limits, locks=server.builds_in_place)
     progress("preparing a private copy")
-    with mapped_errors(shown(url), limits), server.twins(url, limits, ddl, tables, index.table) as twins:
+    with (
+        mapped_errors(shown(url), limits),
+        server.twins(url, limits, ddl, tables, index.table) as twins,
+    ):
         queries = [
-            query_of(twins.plain, asked.text, asked.parameters, asked.names, asked.system) for asked in statements
+            query_of(twins.plain, asked.text, asked.parameters, asked.names, asked.system)
+            for asked in statements
         ]
         controls = []
         for query in queries:
@@ -131,7 +147,9 @@ def try_index(
 
 
 class _Control(msgspec.Struct, frozen=True):
-    """Both sessions before there is an index: they differ by accident only, and the interval must allow for it."""
+    """Both sessions before there is an index: they differ by accident only, and the interval must
+    allow for it.
+    """
 
     plan: tuple[Node, ...]
     work: tuple[str, int] | None
@@ -148,15 +166,23 @@ def _control(twins: ConnectionPair, query: DriverQuery, limits: Limits) -> _Cont
     return _Control(explain(twins.indexed, query, limits=limits), work, plain, indexed)
 
 
-def _measure(twins: ConnectionPair, query: DriverQuery, name: str, control: _Control, limits: Limits) -> TrialTiming:
+def _measure(
+    twins: ConnectionPair, query: DriverQuery, name: str, control: _Control, limits: Limits
+) -> TrialTiming:
     plan = explain(twins.indexed, query, limits=limits)
     with attempt(twins.plain, limits), attempt(twins.indexed, limits):
         names, before = execute(twins.plain, query)
         _, after = execute(twins.indexed, query)
         work = server_of(twins.indexed).work(twins.indexed, query)
     result = difference(before, after, question_of(query.text, query.text, query.system, names))
-    plain, indexed = interleaved([lambda: execute(twins.plain, query), lambda: execute(twins.indexed, query)])
-    used = any(name in node.index.split(", ") for node in walk(plan)) if name else form(control.plan) != form(plan)
+    plain, indexed = interleaved(
+        [lambda: execute(twins.plain, query), lambda: execute(twins.indexed, query)]
+    )
+    used = (
+        any(name in node.index.split(", ") for node in walk(plan))
+        if name
+        else form(control.plan) != form(plan)
+    )
     return TrialTiming(
         sql=query.text,
         before_ms=plain,

@@ -1,4 +1,6 @@
-"""What must hold before a statement is sent to someone's database. Every text passes here, whatever is done with it."""
+"""What must hold before a statement is sent to someone's database. Every text passes here, whatever
+is done with it.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,9 @@ LIMITS = "askless_limits"  # in the `info` of a connection, since its transactio
 _CHECKED = "askless_checked"
 
 
-def check(connection: Connection, query: DriverQuery, *, runs: bool, types: Sequence[str] = ()) -> None:
+def check(
+    connection: Connection, query: DriverQuery, *, runs: bool, types: Sequence[str] = ()
+) -> None:
     """Refuse a statement that may write, or run what is not known to be harmless.
 
     `runs` says that the statement is executed, not only planned. `types` are the server's types of `$1`, `$2`, … where the
@@ -28,12 +32,17 @@ def check(connection: Connection, query: DriverQuery, *, runs: bool, types: Sequ
         return
     (checked_select if runs else checked_plannable)(query.text, query.system)
     limits: Limits = connection.info.get(LIMITS) or Limits()
-    refuse(server_of(connection).routines(connection, query, limits.trusted, runs, types), "the statement")
+    refuse(
+        server_of(connection).routines(connection, query, limits.trusted, runs, types),
+        "the statement",
+    )
     checked.add(key)
 
 
 def refuse(routines: Sequence[Routine], what: str) -> None:
-    """Raise AskLessError unknown-function where `what` runs a routine that may do more than compute."""
+    """Raise AskLessError unknown-function where `what` runs a routine that may do more than
+    compute.
+    """
     if not routines:
         return
     first, more = routines[0], len(routines) - 1
@@ -45,8 +54,11 @@ def refuse(routines: Sequence[Routine], what: str) -> None:
     )
 
 
-def check_quiet(connection: Connection, tables: Sequence[str], limits: Limits, locks: bool = False) -> None:
-    """Raises AskLessError server-busy if someone else is at work on the tables, unless that was confirmed.
+def check_quiet(
+    connection: Connection, tables: Sequence[str], limits: Limits, locks: bool = False
+) -> None:
+    """Raises AskLessError server-busy if someone else is at work on the tables, unless that was
+    confirmed.
 
     `locks`: what is tried would lock a table, which copies would not.
     """

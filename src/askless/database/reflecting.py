@@ -1,4 +1,6 @@
-"""Reads the schema of a live database through SQLAlchemy's inspector, with row counts and average widths."""
+"""Reads the schema of a live database through SQLAlchemy's inspector, with row counts and average
+widths.
+"""
 
 from __future__ import annotations
 
@@ -31,15 +33,24 @@ def reflect(connection: Connection) -> Schema:
         for what, by_table in results.items()
     }
     kinds = server.kinds(connection)
-    sizes = server.sizes(connection, {name: [c["name"] for c in parts["columns"].get(name, [])] for name in names})
+    sizes = server.sizes(
+        connection, {name: [c["name"] for c in parts["columns"].get(name, [])] for name in names}
+    )
     tables = tuple(
-        _table(name, {what: of.get(name) for what, of in parts.items()}, sizes.get(name, Size(None, 0)), kinds)
+        _table(
+            name,
+            {what: of.get(name) for what, of in parts.items()},
+            sizes.get(name, Size(None, 0)),
+            kinds,
+        )
         for name in sorted(names)
     )
     return Schema(server.system(connection), tables, server.extensions(connection))
 
 
-def _table(name: str, parts: Mapping[str, Any], size: Size, kinds: Mapping[tuple[str, str], str]) -> Table:
+def _table(
+    name: str, parts: Mapping[str, Any], size: Size, kinds: Mapping[tuple[str, str], str]
+) -> Table:
     indexes = [
         _index(index, kinds.get((name, str(index["name"])), ""))
         for index in parts["indexes"] or ()
@@ -74,7 +85,16 @@ def _table(name: str, parts: Mapping[str, Any], size: Size, kinds: Mapping[tuple
 def _index(index: Any, kind: str) -> Index:
     """An index on expressions, or on some of the rows only, is known and serves no plain lookup."""
     options = index.get("dialect_options") or {}
-    where = next((str(value) for key, value in options.items() if key.endswith("_where") and value is not None), "")
+    where = next(
+        (
+            str(value)
+            for key, value in options.items()
+            if key.endswith("_where") and value is not None
+        ),
+        "",
+    )
     columns = tuple(name or "(expression)" for name in index["column_names"])
     included = options.get("postgresql_include") or index.get("include_columns") or ()
-    return Index(str(index["name"]), columns, bool(index.get("unique")), where, tuple(included), kind)
+    return Index(
+        str(index["name"]), columns, bool(index.get("unique")), where, tuple(included), kind
+    )

@@ -1,4 +1,6 @@
-"""Tries a rewritten statement against the first one: the same rows for each set of values, then interleaved times."""
+"""Tries a rewritten statement against the first one: the same rows for each set of values, then
+interleaved times.
+"""
 
 from __future__ import annotations
 
@@ -54,10 +56,11 @@ class Side(msgspec.Struct, frozen=True):
 
 
 class RewriteTrial(msgspec.Struct, frozen=True):
-    """A trial of a rewriting. `differs_at` is the set of values (from 1) that showed the first difference, 0 for none.
+    """A trial of a rewriting. `differs_at` is the set of values (from 1) that showed the first
+    difference, 0 for none.
 
-    Nothing is timed where the results differ: `ratio` is None then. `doubts` are what the texts leave to chance, `harder`
-    what was planted in copies of the tables without making a difference.
+    Nothing is timed where the results differ: `ratio` is None then. `doubts` are what the texts
+    leave to chance, `harder` what was planted in copies of the tables without making a difference.
     """
 
     system: str
@@ -83,7 +86,8 @@ def try_rewrite(
 ) -> RewriteTrial:
     """Compare, with harder data too where the limits say so, then measure.
 
-    Raises AskLessError: not-a-select, server-busy, not-repeatable, nothing-to-compare, and what the database says.
+    Raises AskLessError: not-a-select, server-busy, not-repeatable, nothing-to-compare, and what the
+    database says.
     """
     limits = limits or Limits()
     backend = url.get_backend_name()
@@ -93,7 +97,10 @@ def try_rewrite(
         progress("checking for other sessions")
         check_quiet(connection, tables, limits)
         pairs = [
-            (_query(connection, before, *one.before, "before"), _query(connection, after, *one.after, "after"))
+            (
+                _query(connection, before, *one.before, "before"),
+                _query(connection, after, *one.after, "after"),
+            )
             for one in values or [Values()]
         ]
         names: list[list[str]] = [[], []]
@@ -136,9 +143,13 @@ def try_rewrite(
         times: tuple[tuple[float, ...], ...] = ((), ())
         if found is None:
             progress("measuring")
-            times = interleaved([runner(connection, [pair[side] for pair in pairs]) for side in (0, 1)])
+            times = interleaved(
+                [runner(connection, [pair[side] for pair in pairs]) for side in (0, 1)]
+            )
         sides = [
-            Side(pairs[0][side].text, times[side], rows[side], sizes[side], plans[side], *works[side])
+            Side(
+                pairs[0][side].text, times[side], rows[side], sizes[side], plans[side], *works[side]
+            )
             for side in (0, 1)
         ]
         return RewriteTrial(
@@ -151,7 +162,10 @@ def try_rewrite(
             differs_at=differs_at,
             columns_before=tuple(names[0]),
             columns_after=tuple(names[1]),
-            doubts=(*caveats_of(before, after, backend, _keys(connection, tables)), *[_ROUNDED] * rounded)
+            doubts=(
+                *caveats_of(before, after, backend, _keys(connection, tables)),
+                *[_ROUNDED] * rounded,
+            )
             if found is None
             else (),
             harder=hard,
@@ -161,8 +175,12 @@ def try_rewrite(
 _ROUNDED = "sums of floating-point numbers differ in their last digits, as expected when the order of addition changes"
 
 
-def _rounded_only(connection: Connection, query: DriverQuery, results: Sequence[Rows], limits: Limits) -> bool:
-    """Whether results differ by no more than the order of adding makes; the statement is asked once more, for sizes."""
+def _rounded_only(
+    connection: Connection, query: DriverQuery, results: Sequence[Rows], limits: Limits
+) -> bool:
+    """Whether results differ by no more than the order of adding makes; the statement is asked once
+    more, for sizes.
+    """
     text = magnitudes(query.sql, query.system)
     if not text or len(results[0]) != len(results[1]):
         return False
@@ -181,7 +199,9 @@ def _harder(
     tables: Sequence[str],
     trees: Sequence[exp.Expression],
 ) -> tuple[tuple[str, ...], Difference | None, int]:
-    """What was planted without making a difference; else the first difference, and the set of values that showed it."""
+    """What was planted without making a difference; else the first difference, and the set of
+    values that showed it.
+    """
     named = [name for tree in trees for name in qualified_tables(tree)]
     if named:
         raise AskLessError(
@@ -216,8 +236,12 @@ def _used(pair: Sequence[DriverQuery]) -> list[tuple[str, str]]:
     ]
 
 
-def _check_repeatable(connection: Connection, query: DriverQuery, rows: Rows, system: str, limits: Limits) -> None:
-    """Raises AskLessError not-repeatable if the first statement does not even give its own rows again."""
+def _check_repeatable(
+    connection: Connection, query: DriverQuery, rows: Rows, system: str, limits: Limits
+) -> None:
+    """Raises AskLessError not-repeatable if the first statement does not even give its own rows
+    again.
+    """
     with attempt(connection, limits):
         names, again = execute(connection, query)
     if difference(rows, again, question_of(query.text, query.text, system, names)) is None:
@@ -256,7 +280,9 @@ def _query(
         raise AskLessError(error.slug, f"--{which}: {error.message}", remedy) from None
 
 
-def _works(connection: Connection, pair: Sequence[DriverQuery], limits: Limits) -> list[tuple[str, int]]:
+def _works(
+    connection: Connection, pair: Sequence[DriverQuery], limits: Limits
+) -> list[tuple[str, int]]:
     results = []
     for query in pair:
         with attempt(connection, limits):

@@ -1,7 +1,9 @@
-"""Harder data than today's: copies of a statement's tables that one session alone sees, with rows planted in them.
+"""Harder data than today's: copies of a statement's tables that one session alone sees, with rows
+planted in them.
 
-A temporary table hides the table of its name. Only what the schema allows is planted: rows like others but for their key,
-which nothing refers to; NULL where a column may be NULL; no rows at all. The live tables are only read.
+A temporary table hides the table of its name. Only what the schema allows is planted: rows like
+others but for their key, which nothing refers to; NULL where a column may be NULL; no rows at all.
+The live tables are only read.
 """
 
 from __future__ import annotations
@@ -41,7 +43,8 @@ class SyntheticRows(msgspec.Struct, frozen=True):
 
 @contextmanager
 def copies(url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[tuple[Connection, Schema]]:
-    """A connection that sees copies of these tables in their place, and the schema. All of it is gone at the end.
+    """A connection that sees copies of these tables in their place, and the schema. All of it is
+    gone at the end.
 
     Raises AskLessError no-copies if they can't be made, and what the database says.
     """
@@ -61,8 +64,12 @@ def copies(url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[tuple[Co
         yield connection, schema
 
 
-def plantings(schema: Schema, tables: Sequence[str], used: Sequence[tuple[str, str]]) -> list[SyntheticRows]:
-    """What can be planted. `used` are the columns, with their tables, that the statements name, in lower case."""
+def plantings(
+    schema: Schema, tables: Sequence[str], used: Sequence[tuple[str, str]]
+) -> list[SyntheticRows]:
+    """What can be planted. `used` are the columns, with their tables, that the statements name, in
+    lower case.
+    """
     known = [table for name in tables if (table := schema.table(name)) is not None]
     results = []
     for table in known:
@@ -70,8 +77,16 @@ def plantings(schema: Schema, tables: Sequence[str], used: Sequence[tuple[str, s
             words = f"rows of {table.name} like others, without children"
             results.append(SyntheticRows(words, _more_of(table, ())))
         for column in table.columns:
-            named = (table.name.lower(), column.name.lower()) in used or ("", column.name.lower()) in used
-            if named and column.nullable and column.name not in table.primary_key and _can_repeat(table):
+            named = (table.name.lower(), column.name.lower()) in used or (
+                "",
+                column.name.lower(),
+            ) in used
+            if (
+                named
+                and column.nullable
+                and column.name not in table.primary_key
+                and _can_repeat(table)
+            ):
                 words = f"NULL as {column.name} in rows of {table.name}"
                 results.append(SyntheticRows(words, _more_of(table, (column.name,))))
         if not _is_needed(table, known):
@@ -116,7 +131,11 @@ def _copy(connection: Connection, table: Table, copied: Mapping[str, Table]) -> 
     seen: set[str] = set()
     for key in table.foreign_keys:
         parent = copied.get(key.table.lower())
-        if parent is not None and parent is not table and len(key.columns) == len(parent.primary_key) == 1:
+        if (
+            parent is not None
+            and parent is not table
+            and len(key.columns) == len(parent.primary_key) == 1
+        ):
             column = quote(key.columns[0])
             there = f"SELECT {quote(parent.primary_key[0])} FROM {quote(parent.name)}"  # noqa: S608
             if parent.name in seen:  # MySQL reads a temporary table only once in a statement
@@ -132,42 +151,57 @@ def _copy(connection: Connection, table: Table, copied: Mapping[str, Table]) -> 
         )
         for orphan in orphans:
             connection.exec_driver_sql(f"DELETE FROM {name} WHERE {orphan}")  # noqa: S608
-        if table.primary_key and server.paramstyle != "qmark":  # what is grouped by the key may show other columns
+        if (
+            table.primary_key and server.paramstyle != "qmark"
+        ):  # what is grouped by the key may show other columns
             connection.exec_driver_sql(
                 f"ALTER TABLE {name} ADD PRIMARY KEY ({', '.join(map(quote, table.primary_key))})"
             )
     except DBAPIError as error:
         raise AskLessError(
-            "no-copies", f"no copy of {table.name} can be made: {reason_of(error)}", "omit --synthetic-rows"
+            "no-copies",
+            f"no copy of {table.name} can be made: {reason_of(error)}",
+            "omit --synthetic-rows",
         ) from None
 
 
 def _is_needed(table: Table, known: Sequence[Table]) -> bool:
     """Whether rows of another of the tables refer to rows of this one."""
     return any(
-        other is not table and key.table.lower() == table.name.lower() for other in known for key in other.foreign_keys
+        other is not table and key.table.lower() == table.name.lower()
+        for other in known
+        for key in other.foreign_keys
     )
 
 
 def _unique_columns(table: Table) -> list[TableColumn]:
     names = [index.columns for index in table.indexes if index.unique and len(index.columns) == 1]
-    single = [name for (name,) in names] + (list(table.primary_key) if len(table.primary_key) == 1 else [])
+    single = [name for (name,) in names] + (
+        list(table.primary_key) if len(table.primary_key) == 1 else []
+    )
     return [column for name in dict.fromkeys(single) if (column := table.column(name)) is not None]
 
 
 def _can_repeat(table: Table) -> bool:
-    """Whether more rows like those that are there may are in a table: what must differ can be made up."""
-    if len(table.primary_key) != 1 or any(index.unique and len(index.columns) > 1 for index in table.indexes):
+    """Whether more rows like those that are there may are in a table: what must differ can be made
+    up.
+    """
+    if len(table.primary_key) != 1 or any(
+        index.unique and len(index.columns) > 1 for index in table.indexes
+    ):
         return False
     references = {name for key in table.foreign_keys for name in key.columns}
     return all(
-        (column.name not in references and _is_made_up(column)) or column.nullable for column in _unique_columns(table)
+        (column.name not in references and _is_made_up(column)) or column.nullable
+        for column in _unique_columns(table)
     )
 
 
 def _is_made_up(column: TableColumn) -> bool:
     kind = column.type.upper()
-    return "INT" in kind or "SERIAL" in kind or "UUID" in kind or any(word in kind for word in _WORDS)
+    return (
+        "INT" in kind or "SERIAL" in kind or "UUID" in kind or any(word in kind for word in _WORDS)
+    )
 
 
 def _more_of(table: Table, nulls: Sequence[str]) -> Callable[[Connection], None]:
@@ -183,7 +217,11 @@ def _more_of(table: Table, nulls: Sequence[str]) -> Callable[[Connection], None]
         mark = "?" if connection.dialect.paramstyle == "qmark" else "%s"
         columns, places = ", ".join(map(quote, names)), ", ".join(mark for _ in names)
         for turn, row in enumerate(rows[::step][:COPIES], 1):
-            changed = row | {column.name: _other(column, rows, turn, table) for column in unique} | dict.fromkeys(nulls)
+            changed = (
+                row
+                | {column.name: _other(column, rows, turn, table) for column in unique}
+                | dict.fromkeys(nulls)
+            )
             connection.exec_driver_sql(
                 f"INSERT INTO {quote(table.name)} ({columns}) VALUES ({places})",  # noqa: S608
                 tuple(changed[name] for name in names),
@@ -210,6 +248,8 @@ def _other(column: TableColumn, rows: Sequence[Row], turn: int, table: Table) ->
 
 def _emptied(table: Table) -> Callable[[Connection], None]:
     def plant(connection: Connection) -> None:
-        connection.exec_driver_sql(f"DELETE FROM {connection.dialect.identifier_preparer.quote(table.name)}")  # noqa: S608
+        connection.exec_driver_sql(
+            f"DELETE FROM {connection.dialect.identifier_preparer.quote(table.name)}"  # noqa: S608  (quoted)
+        )
 
     return plant

@@ -1,4 +1,6 @@
-"""Interleaved timing: every side runs in turn, who goes first changing, so that drift hits all of them alike."""
+"""Interleaved timing: every side runs in turn, who goes first changing, so that drift hits all of
+them alike.
+"""
 
 from __future__ import annotations
 
@@ -16,9 +18,13 @@ BUDGET_S = 1.5  # for the measured repetitions of all sides together
 
 
 def interleaved(
-    sides: Sequence[Callable[[], object]], budget_s: float | None = None, least: int = REPETITIONS_LEAST
+    sides: Sequence[Callable[[], object]],
+    budget_s: float | None = None,
+    least: int = REPETITIONS_LEAST,
 ) -> tuple[tuple[float, ...], ...]:
-    """Times of each side in milliseconds, one a repetition. `budget_s` is for all sides together (None: BUDGET_S)."""
+    """Times of each side in milliseconds, one a repetition. `budget_s` is for all sides together
+    (None: BUDGET_S).
+    """
     budget_s = BUDGET_S if budget_s is None else budget_s
     times: list[list[float]] = [[] for _ in sides]
     order = list(range(len(sides)))

@@ -1,4 +1,6 @@
-"""A capture's shapes as the index advisor takes them, with what the database says of how many rows their values keep."""
+"""A capture's shapes as the index advisor takes them, with what the database says of how many rows
+their values keep.
+"""
 
 from __future__ import annotations
 
@@ -43,15 +45,27 @@ def statement_of(
     values = values_of(structure.slots, executions[0] if executions else (), names)
     limit = values[structure.limit_slot] if structure.limit_slot is not None else None
     return Statement(
-        digest, structure, weight_ms, float(limit) if isinstance(limit, int) else None, shares, _constants(structure)
+        digest,
+        structure,
+        weight_ms,
+        float(limit) if isinstance(limit, int) else None,
+        shares,
+        _constants(structure),
     )
 
 
 def _constants(structure: Structure) -> dict[str, str]:
-    """Conditions of which the value is written into the text: `status = 'due'`. A partial index can are on them."""
+    """Conditions of which the value is written into the text: `status = 'due'`. A partial index can
+    are on them.
+    """
     results = {}
     for predicate in structure.predicates:
         slots = [structure.slots[number] for number in predicate.slots]
-        if predicate.required and predicate.operator == "=" and len(slots) == 1 and not slots[0].placeholder:
+        if (
+            predicate.required
+            and predicate.operator == "="
+            and len(slots) == 1
+            and not slots[0].placeholder
+        ):
             results[predicate.column.name.lower()] = f"{predicate.column.name} = {slots[0].text}"
     return results

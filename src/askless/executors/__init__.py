@@ -1,4 +1,5 @@
-"""Where the pieces of an analysis are worked on: one after the other here, in processes, on a cluster. A registry.
+"""Where the pieces of an analysis are worked on: one after the other here, in processes, on a
+cluster. A registry.
 
 Anyone who does it, the pieces are the same, and what they give comes back in their order.
 """
@@ -26,7 +27,9 @@ REGISTRY = {
 
 
 class ExecutorOptions(msgspec.Struct, frozen=True):
-    """How many `workers` (0: as many as there are processors), and on which `cluster`, by its address; '' for this machine."""
+    """How many `workers` (0: as many as there are processors), and on which `cluster`, by its
+    address; '' for this machine.
+    """
 
     workers: int = 0
     cluster: str = ""
@@ -36,10 +39,14 @@ class Executor(Protocol):
     """What works on pieces."""
 
     def map(self, work: Callable[[Given], Made], pieces: Sequence[Given]) -> Iterator[Made]:
-        """What a function makes of each piece, in their order. Raises AskLessError; what the function raises is passed on."""
+        """What a function makes of each piece, in their order. Raises AskLessError; what the
+        function raises is passed on.
+        """
 
 
-_ALONE = ExecutorOptions(workers=1)  # a program that uses Ask Less starts no processes that it did not ask for
+_ALONE = ExecutorOptions(
+    workers=1
+)  # a program that uses Ask Less starts no processes that it did not ask for
 _wish: ContextVar[ExecutorOptions] = ContextVar("askless_spread", default=_ALONE)
 
 
@@ -54,9 +61,13 @@ def wished(wish: ExecutorOptions) -> Iterator[None]:
 
 
 def over(work: Callable[[Given], Made], pieces: Sequence[Given]) -> Iterable[Made]:
-    """What a function makes of each piece, in their order, worked on as it is wished for. Raises AskLessError."""
+    """What a function makes of each piece, in their order, worked on as it is wished for. Raises
+    AskLessError.
+    """
     wish = _wish.get()
     workers = wish.workers or min(os.cpu_count() or 1, len(pieces))
     name = "cluster" if wish.cluster else "processes" if workers > 1 and len(pieces) > 1 else "here"
-    executor: Executor = import_module(REGISTRY[name]).executor(ExecutorOptions(workers, wish.cluster))
+    executor: Executor = import_module(REGISTRY[name]).executor(
+        ExecutorOptions(workers, wish.cluster)
+    )
     return executor.map(work, pieces)

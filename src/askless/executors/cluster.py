@@ -1,6 +1,8 @@
-"""Works on pieces on a Dask cluster: the same pieces, put together in the same order. A worker that dies costs time only.
+"""Works on pieces on a Dask cluster: the same pieces, put together in the same order. A worker that
+dies costs time only.
 
-Workers need this very Ask Less, and must reach the capture by the path or URL that it has here. `local` starts a cluster here.
+Workers need this very Ask Less, and must reach the capture by the path or URL that it has here.
+`local` starts a cluster here.
 """
 
 from __future__ import annotations
@@ -44,7 +46,9 @@ class Cluster:
             workers = client.scheduler_info(n_workers=-1)["workers"]
             if not workers:
                 raise AskLessError(
-                    "cluster-away", f"{self._wish.cluster} has no workers", "start some: dask worker ADDRESS"
+                    "cluster-away",
+                    f"{self._wish.cluster} has no workers",
+                    "start some: dask worker ADDRESS",
                 )
             self._check(client)
             waiting: deque[Any] = deque()
@@ -57,7 +61,9 @@ class Cluster:
 
     def _client(self, stack: contextlib.ExitStack) -> Any:
         dask = self._dask
-        logging.getLogger("distributed").setLevel(logging.CRITICAL)  # what matters is said in our own words
+        logging.getLogger("distributed").setLevel(
+            logging.CRITICAL
+        )  # what matters is said in our own words
         try:
             if self._wish.cluster == LOCAL:
                 return stack.enter_context(dask.Client(stack.enter_context(self._local())))
@@ -70,11 +76,16 @@ class Cluster:
             ) from None
 
     def _local(self) -> Any:
-        """A cluster of this machine. On a busy one its loop may not start in the time that Dask allows: it is tried again."""
+        """A cluster of this machine. On a busy one its loop may not start in the time that Dask
+        allows: it is tried again.
+        """
         for turn in range(_STARTS):
             try:
                 return self._dask.LocalCluster(
-                    n_workers=self._wish.workers, threads_per_worker=1, dashboard_address=None, host="127.0.0.1"
+                    n_workers=self._wish.workers,
+                    threads_per_worker=1,
+                    dashboard_address=None,
+                    host="127.0.0.1",
                 )
             except (RuntimeError, AssertionError):
                 if turn + 1 == _STARTS:
@@ -82,7 +93,9 @@ class Cluster:
         raise AssertionError("the loop above returns or raises")
 
     def _check(self, client: Any) -> None:
-        """Raises AskLessError cluster-other if a worker has another Ask Less: totals of two versions are not one."""
+        """Raises AskLessError cluster-other if a worker has another Ask Less: totals of two
+        versions are not one.
+        """
         try:
             found = client.run(_version)
         except Exception:  # noqa: BLE001  (whatever a worker without Ask Less raises)

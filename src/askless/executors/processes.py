@@ -16,7 +16,9 @@ from multiprocessing.connection import wait
 from askless.core.errors import AskLessError
 from askless.executors import ExecutorOptions, Given, Made
 
-_AHEAD = 2  # pieces a worker that wait to be worked on or to be put together: memory does not grow with their number
+# pieces a worker that wait to be worked on or to be put together: memory does not grow with their
+# number
+_AHEAD = 2
 
 
 class Processes:
@@ -48,8 +50,8 @@ class Processes:
                     future.cancel()
 
 
-# What goes from process to process is hundreds of thousands of objects that stay: looking for garbage among them takes longer
-# than making them.
+# What goes from process to process is hundreds of thousands of objects that stay: looking for
+# garbage among them takes longer than making them.
 _HOARD = 500_000
 
 
@@ -62,7 +64,9 @@ def _begin() -> None:
     _hoard()
     parent = parent_process()
     if parent is not None:
-        threading.Thread(target=_end_with, args=(parent.sentinel,), name="askless-parent", daemon=True).start()
+        threading.Thread(
+            target=_end_with, args=(parent.sentinel,), name="askless-parent", daemon=True
+        ).start()
 
 
 def _end_with(parent: int) -> None:

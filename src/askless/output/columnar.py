@@ -38,7 +38,9 @@ def check(package: str = "pyarrow") -> None:
     """Raises AskLessError columns-extra-missing if a package is not installed."""
     if find_spec(package) is None:
         raise AskLessError(
-            "columns-extra-missing", f"this needs {package}", "install the extra: pip install 'ask-less[columns]'"
+            "columns-extra-missing",
+            f"this needs {package}",
+            "install the extra: pip install 'ask-less[columns]'",
         )
 
 
@@ -58,7 +60,9 @@ def schema_of(kind: type[msgspec.Struct]) -> Any:
     return arrow.schema(fields)
 
 
-def batches_of(kind: type[msgspec.Struct], rows: Iterable[msgspec.Struct], most: int = BATCH_ROWS) -> Iterator[Any]:
+def batches_of(
+    kind: type[msgspec.Struct], rows: Iterable[msgspec.Struct], most: int = BATCH_ROWS
+) -> Iterator[Any]:
     """Rows as Arrow record batches of at most so many rows."""
     import pyarrow as arrow
 
@@ -68,7 +72,9 @@ def batches_of(kind: type[msgspec.Struct], rows: Iterable[msgspec.Struct], most:
         if not batch:
             return
         columns = [
-            arrow.array([getattr(row, field.name) for row in batch], type=field.type, from_pandas=False)
+            arrow.array(
+                [getattr(row, field.name) for row in batch], type=field.type, from_pandas=False
+            )
             for field in schema
         ]
         yield arrow.RecordBatch.from_arrays(columns, schema=schema)
@@ -103,7 +109,10 @@ class ParquetFolder:
         repeated = [field for field in kind.__struct_fields__ if field in _REPEATED]
         with _writable(self._folder):
             writer = parquet.ParquetWriter(
-                self._partial / f"{name}.parquet", schema_of(kind), compression="zstd", use_dictionary=repeated
+                self._partial / f"{name}.parquet",
+                schema_of(kind),
+                compression="zstd",
+                use_dictionary=repeated,
             )
         self._writers[name] = writer, [], kind
 
@@ -114,7 +123,9 @@ class ParquetFolder:
         if len(waiting) >= BATCH_ROWS:
             self._flush(writer, waiting, kind)
 
-    def _flush(self, writer: Any, waiting: list[msgspec.Struct], kind: type[msgspec.Struct]) -> None:
+    def _flush(
+        self, writer: Any, waiting: list[msgspec.Struct], kind: type[msgspec.Struct]
+    ) -> None:
         with _writable(self._folder):
             for batch in batches_of(kind, waiting):
                 writer.write_batch(batch)

@@ -22,7 +22,11 @@ def findings(document: documents.FindingsDocument) -> Rows:
     rows = [finding_record(one, one.key in document.accepted) for one in document.findings]
     names = FindingRecord.__struct_fields__
     return names, [
-        [short_path(row.file) if name == "file" and row.file else getattr(row, name) for name in names] for row in rows
+        [
+            short_path(row.file) if name == "file" and row.file else getattr(row, name)
+            for name in names
+        ]
+        for row in rows
     ]
 
 

@@ -35,14 +35,17 @@ def to_stdout(document: Document, format_name: str = "terminal", view: View | No
 
 
 def check_target(path: Path, document: str, among: Collection[str] = ()) -> None:
-    """Raises AskLessError if a document of this name could not be written into a file: better before long work."""
+    """Raises AskLessError if a document of this name could not be written into a file: better
+    before long work.
+    """
     format_for(path, document, among).check()
     if not path.parent.is_dir():
         raise AskLessError("no-folder", f"there is no folder {path.parent}", "create it first")
 
 
 def to_file(document: Document, path: Path, view: View | None = None) -> None:
-    """Write a document into a file that only its owner can read; the file is whole, or as it was before.
+    """Write a document into a file that only its owner can read; the file is whole, or as it was
+    before.
 
     Raises AskLessError: no-format, no-folder, file-unwritable.
     """
@@ -55,7 +58,8 @@ def to_file(document: Document, path: Path, view: View | None = None) -> None:
 
 @contextlib.contextmanager
 def whole_file(path: Path) -> Iterator[BinaryIO]:
-    """A file that only its owner can read: it is in its place once the block has ended well, and else as it was before.
+    """A file that only its owner can read: it is in its place once the block has ended well, and
+    else as it was before.
 
     Raises AskLessError file-unwritable.
     """
@@ -71,5 +75,7 @@ def whole_file(path: Path) -> Iterator[BinaryIO]:
             raise
     except OSError as error:
         raise AskLessError(
-            "file-unwritable", f"can't write {path}: {error.strerror}", "name another file, or free disk space"
+            "file-unwritable",
+            f"can't write {path}: {error.strerror}",
+            "name another file, or free disk space",
         ) from None

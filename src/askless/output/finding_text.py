@@ -47,7 +47,9 @@ def gain(edit: Edit, mended: Sequence[Finding]) -> str:
     """What an edit saves on its first route, in a line."""
     if edit.saving_ms:
         saves = f"saves about {milliseconds(edit.saving_ms)} of {milliseconds(edit.request_ms)} ms"
-        return f"{plural(edit.queries, 'query')} per request → {number(edit.queries_after)}, {saves}"
+        return (
+            f"{plural(edit.queries, 'query')} per request → {number(edit.queries_after)}, {saves}"
+        )
     return saving(mended[0]) if mended else ""
 
 
@@ -84,7 +86,9 @@ _SOURCES = {"keys": "the keys come from", "rows": "the rows were fetched at"}
 
 
 def places(finding: Finding, most: int = 8) -> list[tuple[str, SourceLine | None]]:
-    """Where a finding comes from, a line each: its text, and the line of code that it begins with where it does."""
+    """Where a finding comes from, a line each: its text, and the line of code that it begins with
+    where it does.
+    """
     result: list[tuple[str, SourceLine | None]] = []
     for line in finding.lines[:most]:
         times = f", {plural(line.queries, 'query')} in the capture" if line.queries else ""
@@ -117,7 +121,9 @@ def kind(finding: Finding) -> str:
 
 
 def caller_apart(finding: Finding, others: Sequence[Finding]) -> SourceLine | None:
-    """The nearest caller by which a finding is derived from others of its route at the same line; None without such."""
+    """The nearest caller by which a finding is derived from others of its route at the same line;
+    None without such.
+    """
 
     def path(of: Finding) -> list[tuple[str, int]]:
         return [(line.file, line.line) for line in of.path]
@@ -126,7 +132,10 @@ def caller_apart(finding: Finding, others: Sequence[Finding]) -> SourceLine | No
     alike = [
         path(other)
         for other in others
-        if other.route == finding.route and other is not finding and mine and path(other)[:1] == mine[:1]
+        if other.route == finding.route
+        and other is not finding
+        and mine
+        and path(other)[:1] == mine[:1]
     ]
     for depth in range(1, len(mine)):
         if any(other[: depth + 1] != mine[: depth + 1] for other in alike):
@@ -137,7 +146,9 @@ def caller_apart(finding: Finding, others: Sequence[Finding]) -> SourceLine | No
 def with_mended(document: documents.FindingsDocument) -> list[tuple[Edit, list[Finding]]]:
     """The edits, each with those of the document's findings that it fixes."""
     by_key = {finding.key: finding for finding in document.findings}
-    return [(edit, [by_key[key] for key in edit.findings if key in by_key]) for edit in document.edits]
+    return [
+        (edit, [by_key[key] for key in edit.findings if key in by_key]) for edit in document.edits
+    ]
 
 
 def routes_of(edit: Edit) -> tuple[str, str]:
@@ -160,10 +171,14 @@ def weights(edits: Sequence[Edit]) -> str:
 
 
 def remarks(document: documents.FindingsDocument) -> list[str]:
-    """What a reader of a list of findings should know besides: an assumed way, filters, what is accepted."""
+    """What a reader of a list of findings should know besides: an assumed way, filters, what is
+    accepted.
+    """
     lines = []
     if document.network_latency_ms:
-        lines.append(f"{milliseconds(document.network_latency_ms)} ms of network latency added per query.")
+        lines.append(
+            f"{milliseconds(document.network_latency_ms)} ms of network latency added per query."
+        )
     if document.hidden:
         lines.append(f"{document.hidden} more are hidden by filters.")
     if document.accepted:

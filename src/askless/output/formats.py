@@ -1,6 +1,7 @@
 """Formats: what can be made of a document. See `registry` for their names.
 
-A format's module has `FORMATS`, by name. The ending of a file that is written in a format is `.` and its name.
+A format's module has `FORMATS`, by name. The ending of a file that is written in a format is `.`
+and its name.
 """
 
 from __future__ import annotations
@@ -18,9 +19,11 @@ from askless.reports.documents import Document, name_of
 
 
 class View(msgspec.Struct, frozen=True):
-    """How to show a document, if a format has several ways. `variant` is one of them, by a name of the command's.
+    """How to show a document, if a format has several ways. `variant` is one of them, by a name of
+    the command's.
 
-    `root` is the folder that files of the project are named from, for formats that other programs read.
+    `root` is the folder that files of the project are named from, for formats that other programs
+    read.
     """
 
     variant: str = ""
@@ -50,13 +53,21 @@ def format_of(name: str) -> Format:
 
 
 def format_for(path: Path, document: str, among: Collection[str] = ()) -> Format:
-    """The format of a file, by its ending, for the document of a name. Raises AskLessError no-format."""
+    """The format of a file, by its ending, for the document of a name. Raises AskLessError
+    no-format.
+    """
     name = path.suffix.lower().removeprefix(".")
-    fitting = [other for other in among or REGISTRY if other != "terminal" and REGISTRY[other].shows(document)]
+    fitting = [
+        other
+        for other in among or REGISTRY
+        if other != "terminal" and REGISTRY[other].shows(document)
+    ]
     if name not in fitting:
         endings = " or ".join("." + other for other in fitting)
         raise AskLessError(
-            "no-format", f"{document} can't be written to {path}", f"use a file name that ends in {endings}"
+            "no-format",
+            f"{document} can't be written to {path}",
+            f"use a file name that ends in {endings}",
         )
     return format_of(name)
 
@@ -64,4 +75,6 @@ def format_for(path: Path, document: str, among: Collection[str] = ()) -> Format
 def check_fits(name: str, document: Document) -> None:
     """Raises AskLessError no-format if a format of this name can't show a document."""
     if name in REGISTRY and not REGISTRY[name].shows(name_of(document)):
-        raise AskLessError("no-format", f"the format {name} does not show {name_of(document)}", "remove the option")
+        raise AskLessError(
+            "no-format", f"the format {name} does not show {name_of(document)}", "remove the option"
+        )

@@ -1,4 +1,6 @@
-"""What is said of a gate and of a comparison, in the same words in every format. Nothing here draws."""
+"""What is said of a gate and of a comparison, in the same words in every format. Nothing here
+draws.
+"""
 
 from __future__ import annotations
 
@@ -33,14 +35,20 @@ def not_judged(route: str) -> str:
 
 def what(row: documents.GateRow) -> str:
     """What a limit is about."""
-    return "findings" if row.measure == "patterns" else row.measure.replace("database_ms", "database")
+    return (
+        "findings" if row.measure == "patterns" else row.measure.replace("database_ms", "database")
+    )
 
 
 def limit(row: documents.GateRow) -> str:
     """The most that may be."""
     if row.measure == "patterns":
         return "no new findings" if row.source == "baseline" else "none"
-    return f"{short(row.measure, row.limit)} before" if row.source == "baseline" else short(row.measure, row.limit)
+    return (
+        f"{short(row.measure, row.limit)} before"
+        if row.source == "baseline"
+        else short(row.measure, row.limit)
+    )
 
 
 def seen(row: documents.GateRow) -> str:
@@ -76,7 +84,9 @@ def spread(value: documents.TimeSpread | None, quartiles: bool = True) -> str:
     """A median time, with its quartiles."""
     if value is None:
         return "–"
-    around = f" ({milliseconds(value.low_ms)} to {milliseconds(value.high_ms)})" if quartiles else ""
+    around = (
+        f" ({milliseconds(value.low_ms)} to {milliseconds(value.high_ms)})" if quartiles else ""
+    )
     return milliseconds(value.median_ms) + around
 
 

@@ -25,7 +25,11 @@ def fitted(row: documents.GrowthRow) -> LinearFit:
 
 def seen(row: documents.GrowthRow) -> str:
     """What the equation rests on."""
-    sizes = sizes_of(row) if row.table or row.projected else "no list whose length differs between requests"
+    sizes = (
+        sizes_of(row)
+        if row.table or row.projected
+        else "no list whose length differs between requests"
+    )
     return f"({plural(row.requests, 'request')}; {sizes})"
 
 

@@ -19,9 +19,12 @@ class Json:
         """Nothing more is needed."""
 
     def render(self, document: Document, view: View) -> bytes:
-        """The document, indented. What can't be seen in a text, or turns its direction, is an escape of JSON's own."""
+        """The document, indented. What can't be seen in a text, or turns its direction, is an
+        escape of JSON's own.
+        """
         text = msgspec.json.format(encoded(document), indent=2).decode()
-        # A line feed between the values is the only character of these that is not a part of a string.
+        # A line feed between the values is the only character of these that is not a part of a
+        # string.
         return HIDDEN.sub(lambda found: json.dumps(found[0])[1:-1], text).encode() + b"\n"
 
 

@@ -12,7 +12,9 @@ from askless.output.text import safe
 from askless.reports import documents
 from askless.reports.documents import Document
 
-_NO_XML = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")  # signs that XML 1.0 has no way to write
+_NO_XML = re.compile(
+    "[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]"
+)  # signs that XML 1.0 has no way to write
 
 
 def _text(text: str) -> str:
@@ -20,13 +22,17 @@ def _text(text: str) -> str:
 
 
 class Junit:
-    """See the module. The form is the one that Jenkins publishes a schema of; the others read it too."""
+    """See the module. The form is the one that Jenkins publishes a schema of; the others read it
+    too.
+    """
 
     def check(self) -> None:
         """Nothing more is needed."""
 
     def render(self, document: Document, view: View) -> bytes:
-        """The limits as cases; a route that was not asked is one that failed, or was skipped where that may be."""
+        """The limits as cases; a route that was not asked is one that failed, or was skipped where
+        that may be.
+        """
         assert isinstance(document, documents.GateDocument)
         by_key = {finding.key: finding for finding in document.findings}
         root = Xml.Element("testsuites", name="askless gate")
@@ -50,13 +56,21 @@ def _suite(
         most = "at most" if row.source == "budget" else "no more than"
         name = f"{gate_text.what(row)}: {most} {gate_text.limit(row)}"
         if row.measure == "patterns":
-            name = f"{gate_text.what(row)}: {gate_text.limit(row)}" + (f" ({row.findings[0]})" if row.findings else "")
-        case = Xml.SubElement(suite, "testcase", classname=_text(route), name=_text(f"{name}, by the {row.source}"))
+            name = f"{gate_text.what(row)}: {gate_text.limit(row)}" + (
+                f" ({row.findings[0]})" if row.findings else ""
+            )
+        case = Xml.SubElement(
+            suite, "testcase", classname=_text(route), name=_text(f"{name}, by the {row.source}")
+        )
         if row.over:
             failures += 1
             more = f", over by {gate_text.over_by(row)}" if gate_text.over_by(row) else ""
-            failed = Xml.SubElement(case, "failure", message=_text(f"{gate_text.seen(row)}{more}"), type="over")
-            failed.text = _text("\n".join(_told(by_key[key]) for key in row.findings if key in by_key))
+            failed = Xml.SubElement(
+                case, "failure", message=_text(f"{gate_text.seen(row)}{more}"), type="over"
+            )
+            failed.text = _text(
+                "\n".join(_told(by_key[key]) for key in row.findings if key in by_key)
+            )
     if route in document.missing_routes:
         case = Xml.SubElement(suite, "testcase", classname=_text(route), name="asked")
         message = _text(gate_text.not_judged(route))

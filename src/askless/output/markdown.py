@@ -14,8 +14,8 @@ from askless.output.text import one_line, safe
 from askless.reports import documents
 from askless.reports.documents import Document, name_of
 
-# The smallest limit of the common hosts, in characters, less what a person may want to add (Bitbucket 32,768, GitHub
-# 65,536, Azure DevOps 150,000, GitLab 1,000,000).
+# The smallest limit of the common hosts, in characters, less what a person may want to add
+# (Bitbucket 32,768, GitHub 65,536, Azure DevOps 150,000, GitLab 1,000,000).
 COMMENT_MOST = 32_000
 CELL_MOST = 120
 SQL_MOST = 1_500
@@ -25,7 +25,9 @@ _ADDRESS = re.compile(r"@(?=\w)|(?<=\w)(?=://)")
 
 
 def plain(text: str, longest: int = 0) -> str:
-    """Text that no reader of Markdown takes for anything else: no mark-up, no mention of a person, no link."""
+    """Text that no reader of Markdown takes for anything else: no mark-up, no mention of a person,
+    no link.
+    """
     kept = _SIGNS.sub(r"\\\1", one_line(text, longest).replace("&", "&amp;"))
     kept = _NUMBERED.sub(r"\1\\\2", kept)
     return _ADDRESS.sub(lambda found: found[0] + "\u2060", kept)
@@ -74,20 +76,31 @@ def fitting(blocks: Sequence[str], rest: Callable[[int], str]) -> str:
 
 
 def findings(document: documents.FindingsDocument, view: View) -> str:
-    """What to change, an edit after the other, each with what it fixes; or findings one by one, or one story."""
+    """What to change, an edit after the other, each with what it fixes; or findings one by one, or
+    one story.
+    """
     lines = [*finding_text.remarks(document), *document.notes]
     if view.variant == "story":
-        return fitting([part for finding in document.findings for part in _story(finding)], lambda _: "…")
+        return fitting(
+            [part for finding in document.findings for part in _story(finding)], lambda _: "…"
+        )
     head = f"### Ask Less: {plural(len(document.findings), 'finding')}"
     asked = f"{plural(document.requests, 'request')}, {plural(document.queries, 'query')}"
     if not document.findings:
-        return "\n\n".join([head, plain(finding_text.nothing_found(document)), *map(plain, lines)]) + "\n"
-    summed = f"{finding_text.weights(document.edits)} in {asked}." if document.edits else f"{asked}."
+        return (
+            "\n\n".join([head, plain(finding_text.nothing_found(document)), *map(plain, lines)])
+            + "\n"
+        )
+    summed = (
+        f"{finding_text.weights(document.edits)} in {asked}." if document.edits else f"{asked}."
+    )
     if view.variant == "each" or not document.edits:
         blocks = [_one(finding, document) for finding in document.findings]
         more = "findings"
     else:
-        blocks = [_edit(edit, mended, document) for edit, mended in finding_text.with_mended(document)]
+        blocks = [
+            _edit(edit, mended, document) for edit, mended in finding_text.with_mended(document)
+        ]
         more = "edits"
     blocks = [head + "\n\n" + plain(summed), *blocks]
     if lines:
@@ -100,7 +113,11 @@ def findings(document: documents.FindingsDocument, view: View) -> str:
 
 def _edit(edit: Edit, mended: Sequence[Finding], document: documents.FindingsDocument) -> str:
     route, more = finding_text.routes_of(edit)
-    lines = [f"#### {edit.severity}: {code(route)}{plain(more)}", plain(finding_text.gain(edit, mended)), _change(edit)]
+    lines = [
+        f"#### {edit.severity}: {code(route)}{plain(more)}",
+        plain(finding_text.gain(edit, mended)),
+        _change(edit),
+    ]
     points = []
     for finding in mended:
         where = f", {code(finding_text.first_line(finding))}" if finding.lines else ""
@@ -115,7 +132,11 @@ def _edit(edit: Edit, mended: Sequence[Finding], document: documents.FindingsDoc
 
 def _change(change: Edit | Advice) -> str:
     where = f", {plain(finding_text.where(change.at))}" if change.at is not None else ""
-    call = f"\n\n{block(change.code, 'python' if change.code.lstrip().startswith('.') else '')}" if change.code else ""
+    call = (
+        f"\n\n{block(change.code, 'python' if change.code.lstrip().startswith('.') else '')}"
+        if change.code
+        else ""
+    )
     return f"→ **{plain(change.title)}**{where}{call}"
 
 
@@ -137,7 +158,10 @@ def _story(finding: Finding) -> list[str]:
     head = f"### {finding.severity}: {plain(finding_text.kind(finding))} on {code(finding.route)}, {code(finding.key)}"
     parts = [head, plain(finding.title), "**Where**"]
     parts.append(
-        "\n".join(f"- {code(text) if line is not None else plain(text)}" for text, line in finding_text.places(finding))
+        "\n".join(
+            f"- {code(text) if line is not None else plain(text)}"
+            for text, line in finding_text.places(finding)
+        )
     )
     doubts = [f"- caveat: {plain(doubt)}" for doubt in finding.caveats]
     parts += [
@@ -152,7 +176,10 @@ def _story(finding: Finding) -> list[str]:
             [str(turn), plain(one.title), plain(one.saving), plain(one.trade_offs)]
             for turn, one in enumerate(finding.advice, 1)
         ]
-        parts += ["**Alternatives compared**", table(["", "alternative", "benefit", "trade-offs"], "rlll", rows)]
+        parts += [
+            "**Alternatives compared**",
+            table(["", "alternative", "benefit", "trade-offs"], "rlll", rows),
+        ]
     for turn, advice in enumerate(finding.advice, 1):
         parts += [f"**Advice {turn} of {len(finding.advice)}**: {_change(advice)}"]
         told = [
@@ -164,17 +191,28 @@ def _story(finding: Finding) -> list[str]:
         if advice.sql:
             parts += ["the SQL afterwards:", block(advice.sql, "sql")]
     if common:
-        parts += [f"**{finding_text.WHICHEVER}**", "\n".join(f"- {plain(check)}" for check in common)]
+        parts += [
+            f"**{finding_text.WHICHEVER}**",
+            "\n".join(f"- {plain(check)}" for check in common),
+        ]
     return [part for part in parts if part]
 
 
 def gate(document: documents.GateDocument) -> str:
     """Whether it passed, what is over, the findings that may not be there."""
     over = [row for row in document.rows if row.over]
-    blocks = [f"### Ask Less: **{gate_text.outcome(document)}**\n\n{plain(gate_text.how_many(document))}"]
+    blocks = [
+        f"### Ask Less: **{gate_text.outcome(document)}**\n\n{plain(gate_text.how_many(document))}"
+    ]
     if over:
         rows = [
-            [cell(row.route), gate_text.what(row), gate_text.limit(row), gate_text.seen(row), gate_text.over_by(row)]
+            [
+                cell(row.route),
+                gate_text.what(row),
+                gate_text.limit(row),
+                gate_text.seen(row),
+                gate_text.over_by(row),
+            ]
             for row in over
         ]
         blocks.append(table(["route", "what", "at most", "seen", "over by"], "llrrr", rows))
@@ -182,12 +220,21 @@ def gate(document: documents.GateDocument) -> str:
     blocks += [plain(gate_text.not_judged(route)) for route in document.missing_routes]
     blocks += list(map(plain, document.remarks))
     if document.accepted:
-        blocks.append(plain(f"{plural(document.accepted, 'finding')} accepted in {document.project}"))
-    return fitting(blocks, lambda left: f"… and {left:,} more parts omitted for lack of space: {_again(document)}")
+        blocks.append(
+            plain(f"{plural(document.accepted, 'finding')} accepted in {document.project}")
+        )
+    return fitting(
+        blocks,
+        lambda left: f"… and {left:,} more parts omitted for lack of space: {_again(document)}",
+    )
 
 
 def _again(document: documents.GateDocument) -> str:
-    words = ["askless gate", document.capture, *(["--baseline", document.baseline] if document.baseline else [])]
+    words = [
+        "askless gate",
+        document.capture,
+        *(["--baseline", document.baseline] if document.baseline else []),
+    ]
     return code(" ".join(words))
 
 
@@ -200,7 +247,11 @@ def compare(document: documents.CompareDocument) -> str:
     """What became of the findings, then the routes: those first that ask something else now."""
     counts = ", ".join(
         f"{len(items):,} {title}"
-        for title, items in (("new", document.new), ("fixed", document.fixed), ("remaining", document.remaining))
+        for title, items in (
+            ("new", document.new),
+            ("fixed", document.fixed),
+            ("remaining", document.remaining),
+        )
     )
     blocks = [f"### Ask Less: findings {counts}"]
     if document.new:
@@ -211,7 +262,9 @@ def compare(document: documents.CompareDocument) -> str:
         head = ["route", "queries", "rows", "bytes", "ms per request, quartiles", "faster by"]
         blocks.append(table(head, "lrrrrl", map(_route, moved)))
     if same:
-        blocks.append(plain(f"{plural(same, 'route')} {'asks' if same == 1 else 'ask'} the same as before."))
+        blocks.append(
+            plain(f"{plural(same, 'route')} {'asks' if same == 1 else 'ask'} the same as before.")
+        )
     blocks.append(plain(gate_text.drift(document)))
     for title, items in (("Gone", document.fixed), ("Left", document.remaining)):
         if items:
@@ -219,13 +272,21 @@ def compare(document: documents.CompareDocument) -> str:
     if document.accepted:
         blocks.append(plain(f"{plural(document.accepted, 'finding')} accepted in askless.toml"))
     again = code(f"askless compare {document.before} {document.after}")
-    return fitting(blocks, lambda left: f"… and {left:,} more parts omitted for lack of space: {again}")
+    return fitting(
+        blocks, lambda left: f"… and {left:,} more parts omitted for lack of space: {again}"
+    )
 
 
 def _route(row: documents.CompareRow) -> list[str]:
-    counts = [gate_text.pair(row.queries), gate_text.pair(row.rows), gate_text.pair(row.bytes, size)]
+    counts = [
+        gate_text.pair(row.queries),
+        gate_text.pair(row.rows),
+        gate_text.pair(row.bytes, size),
+    ]
     before, after = map(gate_text.spread, row.time)
-    pairs = [one if one == other else f"{one} → {other}" for one, other in [*counts, (before, after)]]
+    pairs = [
+        one if one == other else f"{one} → {other}" for one, other in [*counts, (before, after)]
+    ]
     return [cell(row.route), *pairs, plain(row.verdict.text)]
 
 

@@ -40,7 +40,9 @@ def notes(texts: Iterable[str]) -> None:
 
 
 def progress(text: str) -> None:
-    """One line of progress, overwritten by the next; nothing where standard error is not a terminal."""
+    """One line of progress, overwritten by the next; nothing where standard error is not a
+    terminal.
+    """
     if sys.stderr.isatty():
         sys.stderr.write("\r\x1b[K" + " ".join(safe(text).split())[:78])
         sys.stderr.flush()
@@ -55,4 +57,6 @@ def progress_done() -> None:
 
 def is_terminal() -> bool:
     """Whether someone reads standard error, and wants colours."""
-    return sys.stderr.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
+    return (
+        sys.stderr.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
+    )

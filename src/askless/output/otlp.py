@@ -1,4 +1,5 @@
-"""Requests as spans of OpenTelemetry, in OTLP's JSON, by the conventions of today; findings as events of their request's span.
+"""Requests as spans of OpenTelemetry, in OTLP's JSON, by the conventions of today; findings as
+events of their request's span.
 
 Ids are made of what they name, so that the same capture gives the same spans.
 """
@@ -22,15 +23,22 @@ Json = dict[str, Any]
 
 
 def payload(
-    arrived: Sequence[TimedRequest], findings: dict[str, list[Finding]], service: str, values: bool = False
+    arrived: Sequence[TimedRequest],
+    findings: dict[str, list[Finding]],
+    service: str,
+    values: bool = False,
 ) -> bytes:
     """An export request with these requests, on one line. `findings` are those of each route."""
-    spans = [span for one in arrived for span in _spans(one, findings.get(one.request.route, []), values)]
+    spans = [
+        span for one in arrived for span in _spans(one, findings.get(one.request.route, []), values)
+    ]
     whole = {
         "resourceSpans": [
             {
                 "resource": {"attributes": _attributes({"service.name": service})},
-                "scopeSpans": [{"scope": {"name": "askless", "version": askless.__version__}, "spans": spans}],
+                "scopeSpans": [
+                    {"scope": {"name": "askless", "version": askless.__version__}, "spans": spans}
+                ],
             }
         ]
     }
@@ -41,7 +49,9 @@ def _spans(one: TimedRequest, findings: Sequence[Finding], values: bool) -> Iter
     request = one.request
     record = request_record(one, values)
     offset_ns = int((one.unix_s or 0.0) * 1e9) - request.start_ns if one.unix_s is not None else 0
-    trace = blake2b(f"{one.started_unix_s}|{one.clock_ns}|{record.name}".encode(), digest_size=16).hexdigest()
+    trace = blake2b(
+        f"{one.started_unix_s}|{one.clock_ns}|{record.name}".encode(), digest_size=16
+    ).hexdigest()
     root = _id(trace, 0)
     shapes = set()
     for query in query_records(request, values):
@@ -49,7 +59,10 @@ def _spans(one: TimedRequest, findings: Sequence[Finding], values: bool) -> Iter
         shapes.add(query.shape)
         start_ns = request.starts_ns[i] + offset_ns
         given = (
-            {f"db.query.parameter.{place}": _plain(value) for place, value in enumerate(request.parameters[i])}
+            {
+                f"db.query.parameter.{place}": _plain(value)
+                for place, value in enumerate(request.parameters[i])
+            }
             if values
             else {}
         )
@@ -76,13 +89,20 @@ def _spans(one: TimedRequest, findings: Sequence[Finding], values: bool) -> Iter
         known["messaging.destination.name"] = record.route.removeprefix("job ")
     start_ns = request.start_ns + offset_ns
     kind = CONSUMER if record.kind == "job" else SERVER
-    span = _span((trace, root, ""), record.route, kind, (start_ns, request.end_ns + offset_ns), known)
+    span = _span(
+        (trace, root, ""), record.route, kind, (start_ns, request.end_ns + offset_ns), known
+    )
     span["events"] = [_event(finding, start_ns) for finding in findings if finding.shape in shapes]
     yield span
 
 
 def _span(
-    ids: tuple[str, str, str], name: str, kind: int, times_ns: tuple[int, int], known: Json, error: str = ""
+    ids: tuple[str, str, str],
+    name: str,
+    kind: int,
+    times_ns: tuple[int, int],
+    known: Json,
+    error: str = "",
 ) -> Json:
     """A span; `ids` are those of its trace, its own and its parent's."""
     span: Json = {
@@ -103,11 +123,19 @@ def _event(finding: Finding, at_ns: int) -> Json:
         "code.file.path": finding.lines[0].file if finding.lines else "",
         "code.line.number": finding.lines[0].line or None if finding.lines else None,
     }  # fmt: skip
-    return {"timeUnixNano": str(at_ns), "name": f"askless: {finding.pattern}", "attributes": _attributes(told)}
+    return {
+        "timeUnixNano": str(at_ns),
+        "name": f"askless: {finding.pattern}",
+        "attributes": _attributes(told),
+    }
 
 
 def _attributes(known: Json) -> list[Json]:
-    return [{"key": key, "value": _value(value)} for key, value in known.items() if value not in (None, "")]
+    return [
+        {"key": key, "value": _value(value)}
+        for key, value in known.items()
+        if value not in (None, "")
+    ]
 
 
 def _value(value: Any) -> Json:

@@ -14,7 +14,9 @@ _ROOM = 2  # lines of the screen that the prompt takes
 
 
 def pager() -> list[str]:
-    """The pager that PAGER names, else less; none where PAGER is empty or `cat`, or the terminal can't move its cursor."""
+    """The pager that PAGER names, else less; none where PAGER is empty or `cat`, or the terminal
+    can't move its cursor.
+    """
     named = os.environ.get("PAGER")
     if os.environ.get("TERM") in (None, "", "dumb") or named in ("", "cat"):
         return []
@@ -26,15 +28,21 @@ def pager() -> list[str]:
 
 
 def paged(content: bytes) -> bool:
-    """Show a text in the pager, where someone reads it on a screen that it is too long for; whether that was done."""
-    if not (sys.stdout.isatty() and sys.stdin.isatty()) or threading.current_thread() is not threading.main_thread():
+    """Show a text in the pager, where someone reads it on a screen that it is too long for; whether
+    that was done.
+    """
+    if (
+        not (sys.stdout.isatty() and sys.stdin.isatty())
+        or threading.current_thread() is not threading.main_thread()
+    ):
         return False
     if content.count(b"\n") <= shutil.get_terminal_size().lines - _ROOM:
         return False
     words = pager()
     if not words:
         return False
-    # What is short stays on the screen, colours come through, and the text stays there when the pager has ended.
+    # What is short stays on the screen, colours come through, and the text stays there when the
+    # pager has ended.
     env = {"LESS": "FRX", "LV": "-c", **os.environ}
     before = signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is the pager's
     try:

@@ -47,7 +47,11 @@ def detail(node: documents.PlanNode) -> str:
 
 def condition(node: documents.PlanNode) -> str:
     """The condition, if the server's words do not have it."""
-    return one_line(node.condition, 300) if node.condition and node.condition not in node.detail else ""
+    return (
+        one_line(node.condition, 300)
+        if node.condition and node.condition not in node.detail
+        else ""
+    )
 
 
 def _letters(text: str) -> str:
@@ -80,11 +84,13 @@ def to_try(index: documents.IndexRow) -> Labelled:
         writes = f"{plural(index.writes, 'write')} to {index.table} in the capture would each have to maintain it"
     effect = ""
     if index.rows_before is not None and index.rows_after is not None:
-        effect = (
-            f"touches about {plural(index.rows_after, 'row')} of {index.table} instead of {number(index.rows_before)}"
-        )
+        effect = f"touches about {plural(index.rows_after, 'row')} of {index.table} instead of {number(index.rows_before)}"
         effect += " (estimate: the condition's selectivity is unknown)" if index.guessed else ""
-    rows = [("why", index.why), ("effect", effect), ("cost", f"about {size(index.size_bytes)}; {writes}")]
+    rows = [
+        ("why", index.why),
+        ("effect", effect),
+        ("cost", f"about {size(index.size_bytes)}; {writes}"),
+    ]
     rows += [("or", index.partial + ", if only these rows are queried")] if index.partial else []
     rows += _dropped(index.redundant)
     return rows + [("check", text) for text in index.verify]
@@ -144,5 +150,9 @@ def bare_key(key: documents.BareForeignKey) -> str:
 
 def estimated_from(document: documents.IndexesDocument) -> str:
     """What the rows are estimated from."""
-    how = "the capture's values, checked on the database" if document.measured else "the saved schema alone"
+    how = (
+        "the capture's values, checked on the database"
+        if document.measured
+        else "the saved schema alone"
+    )
     return f"Rows are estimated from {how}."

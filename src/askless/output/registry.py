@@ -1,4 +1,6 @@
-"""The registry of formats, as data that a command line can read without importing what a format needs."""
+"""The registry of formats, as data that a command line can read without importing what a format
+needs.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +10,8 @@ from typing import NamedTuple
 class Entry(NamedTuple):
     """One format. `documents` are those that it can show, all if none is named.
 
-    `printed`: the documents that a command prints in it on request (`--format NAME`); others are only written into files.
+    `printed`: the documents that a command prints in it on request (`--format NAME`); others are
+    only written into files.
     """
 
     module: str
@@ -23,7 +26,8 @@ class Entry(NamedTuple):
 _PRINTED = ("findings", "compare", "gate")  # the documents of commands with `--format`
 _DRAWN = ("plan", "growth", "timeline", "requests", "compare")
 
-# Name -> what there is to know of the format. A new format is a file in this package and an entry here.
+# Name -> what there is to know of the format. A new format is a file in this package and an entry
+# here.
 REGISTRY: dict[str, Entry] = {
     "terminal": Entry("askless.output.terminal", (), _PRINTED),
     "json": Entry("askless.output.json_text", (), _PRINTED),

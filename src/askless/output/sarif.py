@@ -19,16 +19,21 @@ from askless.output.text import safe
 from askless.reports import documents
 from askless.reports.documents import Document, name_of
 
-SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
+SCHEMA = (
+    "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
+)
 LEVELS = {"urgent": "error", "worthwhile": "warning", "minor": "note"}
 ROOT = "PROJECT"
-FINGERPRINT = "askless/v1"  # a finding's name: made of pattern, route, shape and function, never of a line's number
+# a finding's name: made of pattern, route, shape and function, never of a line's number
+FINGERPRINT = "askless/v1"
 _PARTS_LEAST = 2  # of a path, that make it likely to be the same file in another folder
 Json = dict[str, Any]
 
 
 class Files:
-    """Files as a reader of the project finds them: relative to its root, also those that were recorded elsewhere."""
+    """Files as a reader of the project finds them: relative to its root, also those that were
+    recorded elsewhere.
+    """
 
     def __init__(self, root: Path) -> None:
         self._root = root.resolve()
@@ -48,7 +53,9 @@ class Files:
         return {"uri": ("file://" if path.is_absolute() else "") + quote(str(path))}
 
     def _inside(self, path: PurePosixPath) -> PurePosixPath | None:
-        """The path from the root. Of a file from elsewhere (a container, another machine), the longest end that is there."""
+        """The path from the root. Of a file from elsewhere (a container, another machine), the
+        longest end that is there.
+        """
         if not path.is_absolute():
             return None if ".." in path.parts else path
         if path.is_relative_to(self._root):
@@ -78,7 +85,9 @@ def _result(files: Files, finding: Finding, state: str = "") -> Json:
     if finding.source is not None:
         related.append((finding.source, _SOURCES[finding.source_role]))
     related += [(line, "called from here") for line in finding.callers or finding.path[1:]]
-    related += [(one.at, f"advice: {safe(one.title)}") for one in finding.advice if one.at is not None]
+    related += [
+        (one.at, f"advice: {safe(one.title)}") for one in finding.advice if one.at is not None
+    ]
     result: Json = {
         "ruleId": finding.pattern,
         "level": LEVELS[finding.severity],
@@ -97,10 +106,13 @@ def _result(files: Files, finding: Finding, state: str = "") -> Json:
     if finding.lines:
         result["locations"] = [_location(files, finding.lines[0])]
     else:
-        result["locations"] = [{"logicalLocations": [{"fullyQualifiedName": safe(finding.route), "kind": "resource"}]}]
+        result["locations"] = [
+            {"logicalLocations": [{"fullyQualifiedName": safe(finding.route), "kind": "resource"}]}
+        ]
     if related:
         result["relatedLocations"] = [
-            {"id": number, **_location(files, line, message)} for number, (line, message) in enumerate(related, 1)
+            {"id": number, **_location(files, line, message)}
+            for number, (line, message) in enumerate(related, 1)
         ]
     if state:
         result["baselineState"] = state
@@ -113,7 +125,9 @@ def _message(finding: Finding) -> str:
     if finding.advice:
         first = finding.advice[0]
         where = f", {finding_text.where(first.at)}" if first.at is not None else ""
-        parts.append(f"Suggested fix: {first.title}{where}" + (f"\n{first.code}" if first.code else ""))
+        parts.append(
+            f"Suggested fix: {first.title}{where}" + (f"\n{first.code}" if first.code else "")
+        )
     parts += [f"Not sure: {doubt}" for doubt in finding.caveats]
     return safe("\n\n".join(filter(None, parts)))
 
@@ -123,7 +137,9 @@ def _findings(document: documents.FindingsDocument, files: Files) -> list[Json]:
     for finding in document.findings:
         result = _result(files, finding)
         if finding.key in document.accepted:
-            result["suppressions"] = [{"kind": "external", "justification": "accepted in askless.toml"}]
+            result["suppressions"] = [
+                {"kind": "external", "justification": "accepted in askless.toml"}
+            ]
         results.append(result)
     return results
 
@@ -149,8 +165,15 @@ def _limit(row: documents.GateRow) -> Json:
         "ruleId": f"over-{row.source}",
         "level": "error",
         "message": {"text": safe(text)},
-        "locations": [{"logicalLocations": [{"fullyQualifiedName": safe(row.route), "kind": "resource"}]}],
-        "properties": {"route": safe(row.route), "measure": row.measure, "limit": row.limit, "seen": row.actual},
+        "locations": [
+            {"logicalLocations": [{"fullyQualifiedName": safe(row.route), "kind": "resource"}]}
+        ],
+        "properties": {
+            "route": safe(row.route),
+            "measure": row.measure,
+            "limit": row.limit,
+            "seen": row.actual,
+        },
     }
 
 
@@ -158,24 +181,37 @@ _LIMITS = {
     "over-budget": "A request exceeds the route's budget in askless.toml",
     "over-baseline": "A request exceeds the baseline",
 }
-_RESULTS: dict[str, Callable[[Any, Files], list[Json]]] = {"findings": _findings, "compare": _compare, "gate": _gate}
+_RESULTS: dict[str, Callable[[Any, Files], list[Json]]] = {
+    "findings": _findings,
+    "compare": _compare,
+    "gate": _gate,
+}
 
 
 def _rules(used: Iterable[str]) -> list[Json]:
     """The rules that results name, as the registry of patterns tells them."""
     rules: list[Json] = []
     names = dict.fromkeys(used)
-    for rule in (pattern.rule for pattern in patterns.load([name for name in names if name in patterns.REGISTRY])):
+    for rule in (
+        pattern.rule
+        for pattern in patterns.load([name for name in names if name in patterns.REGISTRY])
+    ):
         rules.append(
             {
                 "id": rule.id,
                 "shortDescription": {"text": rule.title},
                 "fullDescription": {"text": rule.help},
-                "help": {"text": f"{rule.help}\n\nClean: {rule.clean}\n\nDetails: askless patterns {rule.id}"},
+                "help": {
+                    "text": f"{rule.help}\n\nClean: {rule.clean}\n\nDetails: askless patterns {rule.id}"
+                },
                 "defaultConfiguration": {"level": LEVELS[rule.severity]},
             }
         )
-    return rules + [{"id": name, "shortDescription": {"text": _LIMITS[name]}} for name in names if name in _LIMITS]
+    return rules + [
+        {"id": name, "shortDescription": {"text": _LIMITS[name]}}
+        for name in names
+        if name in _LIMITS
+    ]
 
 
 class Sarif:

@@ -1,4 +1,6 @@
-"""Shows a page on loopback, to anyone who has its address, and tells browsers when there is a newer one."""
+"""Shows a page on loopback, to anyone who has its address, and tells browsers when there is a newer
+one.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,8 @@ from typing import Any
 from askless.core.errors import AskLessError
 
 HOST = "127.0.0.1"
-_PING_S = 15.0  # how often a browser is reported that nothing is new, so that one that has gone is noticed
+# how often a browser is reported that nothing is new, so that one that has gone is noticed
+_PING_S = 15.0
 _STREAMS_MOST = 32
 _HEADERS = {
     "X-Content-Type-Options": "nosniff",
@@ -67,7 +70,9 @@ class ServedPage:
     @contextmanager
     def serving(self) -> Iterator[None]:
         """Answer while the block runs."""
-        thread = threading.Thread(target=self._server.serve_forever, args=(0.1,), name="askless-serve", daemon=True)
+        thread = threading.Thread(
+            target=self._server.serve_forever, args=(0.1,), name="askless-serve", daemon=True
+        )
         thread.start()
         try:
             yield
@@ -79,12 +84,16 @@ class ServedPage:
             thread.join(5)
 
     def refused(self, host: str, path: str) -> str:
-        """Why a request is refused; '' where it is not. Another host's name is what a foreign page would come with."""
+        """Why a request is refused; '' where it is not. Another host's name is what a foreign page
+        would come with.
+        """
         if host not in (f"{HOST}:{self.port}", f"localhost:{self.port}"):
             return "This page is only available under its own address."
         given = path.split("?")[0].strip("/").split("/")[0]
         if not hmac.compare_digest(given.encode("utf-8", "replace"), self.token.encode()):
-            return "The address lacks its token: use the complete address that askless serve printed."
+            return (
+                "The address lacks its token: use the complete address that askless serve printed."
+            )
         return ""
 
     def page(self) -> bytes:
@@ -99,7 +108,9 @@ class ServedPage:
             return -1 if self._closing else self._version
 
     def news(self) -> Iterator[bytes]:
-        """Server-sent events (HTML Living Standard, 9.2): one for each newer page, and a comment now and then."""
+        """Server-sent events (HTML Living Standard, 9.2): one for each newer page, and a comment
+        now and then.
+        """
         with self._changed:
             seen = self._version
             if self._streams >= _STREAMS_MOST:
@@ -130,10 +141,14 @@ def _server(port: int, served: ServedPage) -> ThreadingHTTPServer:
     except OSError as error:
         if error.errno == errno.EADDRINUSE:
             raise AskLessError(
-                "port-in-use", f"port {port} is in use", "use another one, or omit --port to use any free port"
+                "port-in-use",
+                f"port {port} is in use",
+                "use another one, or omit --port to use any free port",
             ) from None
         raise AskLessError(
-            "bad-port", f"can't listen on port {port}: {error.strerror}", "use another one above 1023"
+            "bad-port",
+            f"can't listen on port {port}: {error.strerror}",
+            "use another one above 1023",
         ) from None
 
 
@@ -164,7 +179,9 @@ class _Handler(BaseHTTPRequestHandler):
         elif rest in ([], [""]):
             self._answer(HTTPStatus.OK, self.of.page(), "text/html; charset=utf-8")
         else:
-            self._answer(HTTPStatus.NOT_FOUND, b"There is nothing else here.", "text/plain; charset=utf-8")
+            self._answer(
+                HTTPStatus.NOT_FOUND, b"There is nothing else here.", "text/plain; charset=utf-8"
+            )
 
     do_HEAD = do_GET
 

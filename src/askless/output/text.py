@@ -1,4 +1,6 @@
-"""Text made safe and short for terminals and pages. SQL and file names are hostile until they have been here."""
+"""Text made safe and short for terminals and pages. SQL and file names are hostile until they have
+been here.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,9 @@ _SPACE = re.compile(r"\s+")
 
 
 def safe(text: str) -> str:
-    """The text with its control characters escaped: nothing in it can move a cursor, change a colour or turn its direction."""
+    """The text with its control characters escaped: nothing in it can move a cursor, change a
+    colour or turn its direction.
+    """
     return escaped(text)
 
 
@@ -24,7 +28,9 @@ def one_line(text: str, longest: int = 0) -> str:
 
 
 def in_middle(text: str, longest: int) -> str:
-    """A route or a path in at most so many characters: parts between its slashes give way, the fewest and inmost first."""
+    """A route or a path in at most so many characters: parts between its slashes give way, the
+    fewest and inmost first.
+    """
     if len(text) <= longest:
         return text
     parts = text.split("/")
@@ -58,7 +64,9 @@ def brief(sql: str) -> str:
 
 
 def short_path(file: str, parts: int = 0) -> str:
-    """A file's path from here, if that is shorter, an installed package's from there; with `parts`, only its last parts."""
+    """A file's path from here, if that is shorter, an installed package's from there; with `parts`,
+    only its last parts.
+    """
     slashed = file.replace("\\", "/")
     if parts:
         return escaped_line("/".join(slashed.split("/")[-parts:]))
@@ -69,14 +77,22 @@ def short_path(file: str, parts: int = 0) -> str:
         relative = os.path.relpath(file, Path.cwd())
     except ValueError:
         return escaped_line(file)
-    return escaped_line(relative if len(relative) < len(file) and not relative.startswith("../../..") else file)
+    return escaped_line(
+        relative if len(relative) < len(file) and not relative.startswith("../../..") else file
+    )
 
 
 def milliseconds(value: float) -> str:
     """Milliseconds in three significant digits or so, without a unit."""
     if value >= 100:
         return f"{value:,.0f}"
-    return f"{value:.1f}" if value >= 10 else f"{value:.2f}" if value >= 0.1 or not value else f"{value:.3f}"
+    return (
+        f"{value:.1f}"
+        if value >= 10
+        else f"{value:.2f}"
+        if value >= 0.1 or not value
+        else f"{value:.3f}"
+    )
 
 
 def percent(share: float) -> str:
@@ -86,4 +102,6 @@ def percent(share: float) -> str:
 
 def interval(ratio: Ratio) -> str:
     """A ratio's interval in words."""
-    return f"{ratio.confidence:.0%} interval ×{ratio.low:.2f} to ×{ratio.high:.2f}".replace("%", " %")
+    return f"{ratio.confidence:.0%} interval ×{ratio.low:.2f} to ×{ratio.high:.2f}".replace(
+        "%", " %"
+    )

@@ -1,4 +1,5 @@
-"""Reads what a project says of itself: `askless.toml`, or the table `[tool.askless]` of `pyproject.toml`.
+"""Reads what a project says of itself: `askless.toml`, or the table `[tool.askless]` of
+`pyproject.toml`.
 
 [thresholds]
 repeat_least = 5
@@ -18,9 +19,9 @@ bytes = "40 KiB"
 database_ms = 20
 allowed = ["over-wide"]
 
-[logs.office]                          # a layout of an application's log: capture log --format office
-pattern = '^(?P<time>\\S+ \\S+) \\[(?P<request>\\w+)\\] (?P<duration_ms>[\\d.]+) ms (?P<sql>.+)$'
-system = "postgresql"
+[logs.office]                          # a layout of an application's log: capture log --format
+office pattern = '^(?P<time>\\S+ \\S+) \\[(?P<request>\\w+)\\] (?P<duration_ms>[\\d.]+) ms
+(?P<sql>.+)$' system = "postgresql"
 
 [[accepted]]
 pattern = "n-plus-one"
@@ -51,7 +52,9 @@ _SLUG = "project-file-bad"
 
 
 class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What the file says; what it omits is as if there were no file. `path` is the file, None if there is none."""
+    """What the file says; what it omits is as if there were no file. `path` is the file, None if
+    there is none.
+    """
 
     thresholds: dict[str, float] = {}
     noise: Noise = Noise()
@@ -64,7 +67,9 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def settings(self, show_values: bool = False, network_latency_ms: float = 0.0) -> Settings:
         """Thresholds, with the defaults where none is named."""
         plain = Settings(show_values=show_values, network_latency_ms=network_latency_ms)
-        given: dict[str, Any] = {name: type(getattr(plain, name))(value) for name, value in self.thresholds.items()}
+        given: dict[str, Any] = {
+            name: type(getattr(plain, name))(value) for name, value in self.thresholds.items()
+        }
         return msgspec.structs.replace(plain, **given)
 
     def terms(self) -> ProjectRules:
@@ -84,7 +89,9 @@ _KEYS: dict[str, tuple[str, ...]] = {
 
 
 def nearest(folder: Path) -> Path | None:
-    """The project's file: in this folder, or in the nearest one above it that has one; None if none has."""
+    """The project's file: in this folder, or in the nearest one above it that has one; None if none
+    has.
+    """
     start = folder.resolve()
     for above in (start, *start.parents):
         if (above / FILE).is_file():
@@ -117,10 +124,15 @@ def read(path: Path | None) -> Project:
     except FileNotFoundError:
         return Project()
     except (OSError, UnicodeDecodeError) as error:
-        raise AskLessError(_SLUG, f"can't read {path}: {error}", "check that it is a readable text file") from None
+        raise AskLessError(
+            _SLUG, f"can't read {path}: {error}", "check that it is a readable text file"
+        ) from None
     try:
         given = tomllib.loads(text)
-    except (ValueError, RecursionError) as error:  # a number of thousands of digits is none of TOML's own errors
+    except (
+        ValueError,
+        RecursionError,
+    ) as error:  # a number of thousands of digits is none of TOML's own errors
         raise AskLessError(_SLUG, f"{path} is not TOML: {error}", "fix that line") from None
     if path.name == OTHER:
         given = given.get("tool", {}).get("askless", {})
@@ -142,11 +154,16 @@ def _check_keys(path: Path, given: dict[str, Any]) -> None:
         if name not in _KEYS[""]:
             raise _unknown(path, name, "")
         if name == "logs":
-            continue  # their names are the project's own; their layouts are checked where they are read
+            # their names are the project's own; their layouts are checked where they are read
+            continue
         for turn, table in enumerate(value if isinstance(value, list) else [value], 1):
             for key in table if isinstance(table, dict) else ():
                 if key not in _KEYS[name]:
-                    raise _unknown(path, key, f"[[{name}]], the {turn}." if isinstance(value, list) else f"[{name}]")
+                    raise _unknown(
+                        path,
+                        key,
+                        f"[[{name}]], the {turn}." if isinstance(value, list) else f"[{name}]",
+                    )
 
 
 def _unknown(path: Path, key: str, table: str) -> AskLessError:
@@ -161,9 +178,15 @@ def _check(path: Path, project: Project) -> None:
     """Raises AskLessError for what is understood and can't be meant."""
     for case in project.accepted:
         if case.pattern not in patterns.REGISTRY:
-            raise _bad(path, f"accepts {case.pattern!r}, which is not a pattern", patterns.instead_of(case.pattern))
+            raise _bad(
+                path,
+                f"accepts {case.pattern!r}, which is not a pattern",
+                patterns.instead_of(case.pattern),
+            )
         if not case.reason.strip():
-            raise _bad(path, f"accepts {case.pattern} without a reason", "add a reason for later readers")
+            raise _bad(
+                path, f"accepts {case.pattern} without a reason", "add a reason for later readers"
+            )
     for budget in project.budgets:
         _check_budget(path, budget)
     for name, threshold in project.thresholds.items():
@@ -182,7 +205,11 @@ def _check(path: Path, project: Project) -> None:
 def _check_budget(path: Path, budget: Budget) -> None:
     for name in budget.allowed or ():
         if name not in patterns.REGISTRY:
-            raise _bad(path, f"allows {name!r} on {budget.route}, which is not a pattern", patterns.instead_of(name))
+            raise _bad(
+                path,
+                f"allows {name!r} on {budget.route}, which is not a pattern",
+                patterns.instead_of(name),
+            )
     if budget.allowed is None and all(getattr(budget, measure) is None for measure in MEASURES):
         raise _bad(
             path, f"has a budget for {budget.route} without limits",

@@ -1,7 +1,8 @@
-"""The lists that were shown last, so that a number stands for what it stood for in the list that someone has in view.
+"""The lists that were shown last, so that a number stands for what it stood for in the list that
+someone has in view.
 
-They are kept in the user's state folder, by capture: names only, which say nothing by themselves. Nothing depends on them:
-where they can't be kept, numbers count in the whole list.
+They are kept in the user's state folder, by capture: names only, which say nothing by themselves.
+Nothing depends on them: where they can't be kept, numbers count in the whole list.
 """
 
 from __future__ import annotations
@@ -35,7 +36,10 @@ def remember(capture: Path, kind: str, names: Sequence[str]) -> None:
         lists = _all(file)
         where = str(capture.resolve())
         of_capture = lists.pop(where, {})
-        lists[where] = {**(of_capture if isinstance(of_capture, dict) else {}), kind: list(names[:NAMES_MOST])}
+        lists[where] = {
+            **(of_capture if isinstance(of_capture, dict) else {}),
+            kind: list(names[:NAMES_MOST]),
+        }
         for oldest in list(lists)[:-CAPTURES_MOST]:
             del lists[oldest]
         user_files.write(file, json.dumps(lists).encode("ascii"))

@@ -10,7 +10,9 @@ _MARKS = (".git", "pyproject.toml")
 
 
 def root(folder: Path | None = None) -> Path:
-    """The folder of the project's askless.toml, else the nearest one above that is under version control, else this one."""
+    """The folder of the project's askless.toml, else the nearest one above that is under version
+    control, else this one.
+    """
     start = (folder or Path()).resolve()
     named = nearest(start)
     if named is not None:

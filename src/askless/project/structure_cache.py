@@ -1,6 +1,8 @@
-"""Structures of statements that were parsed before, kept between runs: without values, under a checksum of their text.
+"""Structures of statements that were parsed before, kept between runs: without values, under a
+checksum of their text.
 
-Kept in the user's cache folder, readable by the user alone. What another version has made is not used.
+Kept in the user's cache folder, readable by the user alone. What another version has made is not
+used.
 """
 
 from __future__ import annotations
@@ -89,7 +91,8 @@ def _key(text: str, system: str) -> bytes:
 def cached_structures() -> Iterator[None]:
     """Within the block, parsed structures come from the user's cache file, and new ones go into it.
 
-    Blocks within it share the file: it is read and written once, however many parts of a capture come after each other.
+    Blocks within it share the file: it is read and written once, however many parts of a capture
+    come after each other.
     """
     if structure_store.has_store():
         yield

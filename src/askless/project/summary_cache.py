@@ -1,7 +1,9 @@
-"""What a capture came to when it was last read: asked again, it is not read again, as long as nothing has changed.
+"""What a capture came to when it was last read: asked again, it is not read again, as long as
+nothing has changed.
 
-Kept in the user's cache folder, readable by the user alone, without values of statements. Nothing depends on it: what can't
-be kept, or does not fit the capture's files and this very Ask Less to the byte, is worked out again.
+Kept in the user's cache folder, readable by the user alone, without values of statements. Nothing
+depends on it: what can't be kept, or does not fit the capture's files and this very Ask Less to the
+byte, is worked out again.
 """
 
 from __future__ import annotations
@@ -21,7 +23,9 @@ _HERE = Path(askless.__file__).parent
 
 
 class CachedSummary(msgspec.Struct, frozen=True):
-    """All findings of a capture and their edits, whatever a project accepts; its requests and queries, and notes on it."""
+    """All findings of a capture and their edits, whatever a project accepts; its requests and
+    queries, and notes on it.
+    """
 
     findings: tuple[Finding, ...]
     edits: tuple[Edit, ...]
@@ -32,7 +36,9 @@ class CachedSummary(msgspec.Struct, frozen=True):
 
 
 def fingerprint(files: Sequence[Path]) -> str:
-    """What tells these files, as they are now, from any others, and this Ask Less from any other; '' where it can't be said."""
+    """What tells these files, as they are now, from any others, and this Ask Less from any other;
+    '' where it can't be said.
+    """
     try:
         states = [(str(file.resolve()), *_state(file)) for file in files]
         text = repr((own_mark(), states))

@@ -11,15 +11,21 @@ from pathlib import Path
 
 
 def folder(variable: str, otherwise: str) -> Path:
-    """Ask Less's folder where an XDG variable says, else below the home. Raises RuntimeError if there is no home."""
+    """Ask Less's folder where an XDG variable says, else below the home. Raises RuntimeError if
+    there is no home.
+    """
     named = os.environ.get(variable)
     return (Path(named) if named else Path.home() / otherwise) / "askless"
 
 
 def write(file: Path, data: bytes) -> None:
-    """Write a file of mode 0600 in one piece, in a folder of mode 0700; `read` gives it back. Raises OSError."""
+    """Write a file of mode 0600 in one piece, in a folder of mode 0700; `read` gives it back.
+    Raises OSError.
+    """
     file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-    handle, partial = tempfile.mkstemp(prefix=f".{file.name}.", dir=file.parent)  # mode 0600, and no link is followed
+    handle, partial = tempfile.mkstemp(
+        prefix=f".{file.name}.", dir=file.parent
+    )  # mode 0600, and no link is followed
     try:
         with os.fdopen(handle, "wb") as stream:
             stream.write(_digest(data) + data)
@@ -30,7 +36,9 @@ def write(file: Path, data: bytes) -> None:
 
 
 def read(file: Path) -> bytes:
-    """What `write` has written there. Raises OSError, also if the file is not ours alone, or has been changed."""
+    """What `write` has written there. Raises OSError, also if the file is not ours alone, or has
+    been changed.
+    """
     handle = os.open(file, os.O_RDONLY | os.O_NOFOLLOW | getattr(os, "O_NONBLOCK", 0))
     with os.fdopen(handle, "rb") as stream:
         found = os.fstat(handle)

@@ -1,7 +1,9 @@
-"""Requests, queries, shapes, call sites and findings as flat rows: what frames, Arrow tables and Parquet files have as columns.
+"""Requests, queries, shapes, call sites and findings as flat rows: what frames, Arrow tables and
+Parquet files have as columns.
 
-Within a version of Ask Less's documents columns are only added. Times are in milliseconds as the application saw them; what is
-not known is None. Without values, literals in statements are masked, and parameters and paths are empty.
+Within a version of Ask Less's documents columns are only added. Times are in milliseconds as the
+application saw them; what is not known is None. Without values, literals in statements are masked,
+and parameters and paths are empty.
 """
 
 from __future__ import annotations
@@ -25,7 +27,9 @@ from askless.reports import documents
 
 
 class RequestRecord(msgspec.Struct, frozen=True):
-    """A request. `started_unix_s` is when it began; `queries` and what follows omit noise, which is counted in `noise`."""
+    """A request. `started_unix_s` is when it began; `queries` and what follows omit noise, which is
+    counted in `noise`.
+    """
 
     name: str
     route: str
@@ -46,10 +50,12 @@ class RequestRecord(msgspec.Struct, frozen=True):
 
 
 class QueryRecord(msgspec.Struct, frozen=True):
-    """A query. `request` is the name of its request, `number` its place there (from 1), `start_ms` counts from its begin.
+    """A query. `request` is the name of its request, `number` its place there (from 1), `start_ms`
+    counts from its begin.
 
-    `shape` and `call_site` name rows of the other tables. `load` is what an ORM said of it: lazy, eager, refresh, query, write.
-    `server_fields` is JSON: what else the server's log says of it, by its own names; `rows_examined` is the server's, if it told.
+    `shape` and `call_site` name rows of the other tables. `load` is what an ORM said of it: lazy,
+    eager, refresh, query, write. `server_fields` is JSON: what else the server's log says of it, by
+    its own names; `rows_examined` is the server's, if it told.
     """
 
     request: str
@@ -80,7 +86,9 @@ class QueryRecord(msgspec.Struct, frozen=True):
 
 
 class ShapeRecord(msgspec.Struct, frozen=True):
-    """A shape over the whole capture. `kind` is select, insert, …; '' where the statement can't be read."""
+    """A shape over the whole capture. `kind` is select, insert, …; '' where the statement can't be
+    read.
+    """
 
     shape: str
     statement: str
@@ -98,7 +106,9 @@ class ShapeRecord(msgspec.Struct, frozen=True):
 
 
 class CallSiteRecord(msgspec.Struct, frozen=True):
-    """A line of code that sends queries, over the whole capture. `caller` is the call site that called it; '' for none."""
+    """A line of code that sends queries, over the whole capture. `caller` is the call site that
+    called it; '' for none.
+    """
 
     call_site: str
     file: str
@@ -111,7 +121,9 @@ class CallSiteRecord(msgspec.Struct, frozen=True):
 
 
 class FindingRecord(msgspec.Struct, frozen=True):
-    """A finding with its first line of code and its first advice; numbers are a request's, but `total_ms`, the capture's."""
+    """A finding with its first line of code and its first advice; numbers are a request's, but
+    `total_ms`, the capture's.
+    """
 
     key: str
     severity: str
@@ -203,7 +215,9 @@ def plan_record(row: documents.PlanRow) -> PlanRecord:
 
 
 class TimedRequest(msgspec.Struct):
-    """A request and what its capture's file says of the time: `clock_ns` of its clock was `started_unix_s`."""
+    """A request and what its capture's file says of the time: `clock_ns` of its clock was
+    `started_unix_s`.
+    """
 
     request: Request
     started_unix_s: float = 0.0
@@ -221,12 +235,15 @@ class TimedRequest(msgspec.Struct):
 def with_clock(request: Request, header: Header | None) -> TimedRequest:
     """A request with what its file's header tells."""
     return TimedRequest(
-        request, *((header.started_unix_s, header.clock_ns, header.program) if header is not None else ())
+        request,
+        *((header.started_unix_s, header.clock_ns, header.program) if header is not None else ()),
     )
 
 
 def arrived(path: Path, files: list[FileReport] | None = None) -> Iterator[TimedRequest]:
-    """The requests of a capture in the project's own terms, with their clocks. Raises AskLessError: see `read`."""
+    """The requests of a capture in the project's own terms, with their clocks. Raises AskLessError:
+    see `read`.
+    """
     files = [] if files is None else files
     for request in here().terms().applied(read(path, files)):
         yield with_clock(request, files[-1].header)
@@ -294,7 +311,8 @@ def query_records(request: Request, values: bool = False) -> Iterator[QueryRecor
 def _told(told: dict[str, RequestHints], values: bool) -> str:
     """What a server told of a query, as JSON; texts hold values, at times."""
     shown = {
-        name: masked_error(value) if isinstance(value, str) and not values else value for name, value in told.items()
+        name: masked_error(value) if isinstance(value, str) and not values else value
+        for name, value in told.items()
     }
     return encoded(shown).decode()
 
@@ -319,7 +337,9 @@ class _Sum:
 
 
 class Totals:
-    """Adds up shapes and call sites over a capture: memory grows with their number, not with that of the queries."""
+    """Adds up shapes and call sites over a capture: memory grows with their number, not with that
+    of the queries.
+    """
 
     def __init__(self, values: bool = False) -> None:
         self._values = values
@@ -351,11 +371,15 @@ class Totals:
         """The shapes, the one that takes most time first."""
         from askless.core.sql.structure_store import structure_of  # which needs the SQL parser
 
-        for digest, (statement, one) in sorted(self._shapes.items(), key=lambda item: -item[1][1].duration_ns):
+        for digest, (statement, one) in sorted(
+            self._shapes.items(), key=lambda item: -item[1][1].duration_ns
+        ):
             structure = structure_of(statement.text, statement.system)
             yield ShapeRecord(
                 shape=digest,
-                statement=statement.text if self._values else _masked(statement.text, statement.system),
+                statement=statement.text
+                if self._values
+                else _masked(statement.text, statement.system),
                 system=statement.system,
                 noise=statement.shape.noise,
                 kind=structure.kind if structure is not None else "",
@@ -371,7 +395,9 @@ class Totals:
 
     def places(self) -> Iterable[CallSiteRecord]:
         """The call sites, the most time first."""
-        for name, (place, one) in sorted(self._places.items(), key=lambda item: -item[1][1].duration_ns):
+        for name, (place, one) in sorted(
+            self._places.items(), key=lambda item: -item[1][1].duration_ns
+        ):
             yield CallSiteRecord(
                 call_site=name,
                 file=place.file,

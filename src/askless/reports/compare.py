@@ -4,13 +4,20 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from askless.core.comparison.captures import RouteComparison, compare_findings, compare_routes, drift_of
+from askless.core.comparison.captures import (
+    RouteComparison,
+    compare_findings,
+    compare_routes,
+    drift_of,
+)
 from askless.reports import documents
 from askless.reports.findings import open_findings
 from askless.reports.loading import load
 
 
-def compare(before_path: Path, after_path: Path, project: Path | None = None) -> documents.CompareDocument:
+def compare(
+    before_path: Path, after_path: Path, project: Path | None = None
+) -> documents.CompareDocument:
     """Routes and findings of both. What the project accepts is not a finding on either side.
 
     `project` is its file. Raises AskLessError project-file-bad.
@@ -49,7 +56,9 @@ def _row(row: RouteComparison) -> documents.CompareRow:
 
 
 def _both(row: RouteComparison, count: str) -> documents.BeforeAfter:
-    return documents.BeforeAfter(*(getattr(side, count) if side else None for side in (row.before, row.after)))
+    return documents.BeforeAfter(
+        *(getattr(side, count) if side else None for side in (row.before, row.after))
+    )
 
 
 def _spread(quartiles: tuple[float, float, float, int] | None) -> documents.TimeSpread | None:

@@ -1,4 +1,6 @@
-"""The documents that compare: before with after, what is with what may be, few rows with many, early with late."""
+"""The documents that compare: before with after, what is with what may be, few rows with many,
+early with late.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,8 @@ class TimeBeforeAfter(Fields, frozen=True):
 
 
 class CompareRow(msgspec.Struct, frozen=True):
-    """One route before and after; None on the side where it was not asked. Counts are means per request.
+    """One route before and after; None on the side where it was not asked. Counts are means per
+    request.
 
     `objects` and `memory_bytes` are 0 on a side where they were not tracked.
     """
@@ -44,11 +47,13 @@ class CompareRow(msgspec.Struct, frozen=True):
 
 
 class CompareDocument(Document, frozen=True, kw_only=True):
-    """`askless compare`. `ratio` is time before over time after: value, low, high of a 95 % interval.
+    """`askless compare`. `ratio` is time before over time after: value, low, high of a 95 %
+    interval.
 
-    `variation` is the largest factor by which a route that asks the same on both sides moved; None without such a route.
-    `accepted` counts the findings after the change that the project accepts: they are neither gone, new nor left. `damage`
-    says what of either capture can't be read or was lost.
+    `variation` is the largest factor by which a route that asks the same on both sides moved; None
+    without such a route. `accepted` counts the findings after the change that the project accepts:
+    they are neither gone, new nor left. `damage` says what of either capture can't be read or was
+    lost.
     """
 
     before: str
@@ -63,9 +68,11 @@ class CompareDocument(Document, frozen=True, kw_only=True):
 
 
 class GateRow(msgspec.Struct, frozen=True):
-    """One limit. `source`: budget or baseline. `measure`: queries, rows, bytes, database_ms, patterns (findings that may not be).
+    """One limit. `source`: budget or baseline. `measure`: queries, rows, bytes, database_ms,
+    patterns (findings that may not be).
 
-    `limit` is the most that may be, or what was seen before; `findings` are names, if the measure is patterns.
+    `limit` is the most that may be, or what was seen before; `findings` are names, if the measure
+    is patterns.
     """
 
     route: str
@@ -78,7 +85,8 @@ class GateRow(msgspec.Struct, frozen=True):
 
 
 class GateDocument(Document, frozen=True, kw_only=True):
-    """`askless gate`. `missing_routes` are routes with a budget, or of the baseline, of which the capture has no request.
+    """`askless gate`. `missing_routes` are routes with a budget, or of the baseline, of which the
+    capture has no request.
 
     With `missing_allowed`, those may be missing.
     """
@@ -120,10 +128,12 @@ class GrowthPoint(Fields, frozen=True):
 
 
 class GrowthRow(msgspec.Struct, frozen=True):
-    """One route. `outcome`: grows, does not grow, too few sizes, unclear. `sizes` are numbers of rows of `table`, the list.
+    """One route. `outcome`: grows, does not grow, too few sizes, unclear. `sizes` are numbers of
+    rows of `table`, the list.
 
-    `queries = constant + terms`. `projected` is at the median size seen, at ten times and at a hundred times of it; empty where
-    too few sizes were seen. `superlinear`: time grows faster than in a line. `points` are rows, queries and ms of single requests.
+    `queries = constant + terms`. `projected` is at the median size seen, at ten times and at a
+    hundred times of it; empty where too few sizes were seen. `superlinear`: time grows faster than
+    in a line. `points` are rows, queries and ms of single requests.
     """
 
     route: str
@@ -148,7 +158,8 @@ class GrowthDocument(Document, frozen=True, kw_only=True):
 
 
 class TrendRow(msgspec.Struct, frozen=True):
-    """One shape over time. `counts` are executions in each stretch; `ratio` is the median of the last third over the first's.
+    """One shape over time. `counts` are executions in each stretch; `ratio` is the median of the
+    last third over the first's.
 
     `direction`: slower, faster, no measurable change, too few to judge.
     """
@@ -166,7 +177,9 @@ class TrendRow(msgspec.Struct, frozen=True):
 
 
 class TrendDocument(Document, frozen=True, kw_only=True):
-    """`askless growth --over-time`. `stretch_s` is how long each of the stretches is that `counts` counts in."""
+    """`askless growth --over-time`. `stretch_s` is how long each of the stretches is that `counts`
+    counts in.
+    """
 
     capture: str
     stretch_s: float

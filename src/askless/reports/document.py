@@ -7,7 +7,9 @@ from typing import Any
 
 import msgspec
 
-VERSION = 3  # of all documents: a key that goes or changes its meaning makes a new one, a key that is added does not
+# of all documents: a key that goes or changes its meaning makes a new one, a key that is added does
+# not
+VERSION = 3
 
 
 class Document(msgspec.Struct, frozen=True, kw_only=True):

@@ -1,4 +1,5 @@
-"""What `--json` prints: one document a command, documented by the JSON Schema made from these types.
+"""What `--json` prints: one document a command, documented by the JSON Schema made from these
+types.
 
 Every document names its format and version. Fields are only added within a version.
 """
@@ -50,7 +51,9 @@ from askless.reports.trial_documents import (
 
 
 class RequestsDocument(Document, frozen=True, kw_only=True):
-    """`askless requests`. What begins with `all` counts those requests, too, that were omitted: see `RouteRow`."""
+    """`askless requests`. What begins with `all` counts those requests, too, that were omitted: see
+    `RouteRow`.
+    """
 
     capture: str
     routes: tuple[RouteRow, ...]
@@ -95,10 +98,12 @@ class Execution(Fields, frozen=True):
 
 
 class TimelineRow(msgspec.Struct, frozen=True):
-    """A query of a request, or a run of one shape folded: `count` queries between `start_ms` and `end_ms`.
+    """A query of a request, or a run of one shape folded: `count` queries between `start_ms` and
+    `end_ms`.
 
-    `duration_ms` is their time together; `parameters` stays empty unless values were asked for. `executions` are the folded
-    queries' own starts and durations, those of the first 400. `rows_examined` are what the server read for them, if it told.
+    `duration_ms` is their time together; `parameters` stays empty unless values were asked for.
+    `executions` are the folded queries' own starts and durations, those of the first 400.
+    `rows_examined` are what the server read for them, if it told.
     """
 
     start_ms: float
@@ -136,9 +141,9 @@ class TimelineDocument(Document, frozen=True, kw_only=True):
 class FindingsDocument(Document, frozen=True, kw_only=True):
     """`askless findings`. `edits` say which findings one change fixes, and what the page asks then.
 
-    `damage` says what of the capture can't be read or was lost; '' where it is sound. `hidden` counts findings that filters
-    omitted; `accepted` names those that the project accepts. `network_latency_ms` is the
-    way to the database that was added to each query.
+    `damage` says what of the capture can't be read or was lost; '' where it is sound. `hidden`
+    counts findings that filters omitted; `accepted` names those that the project accepts.
+    `network_latency_ms` is the way to the database that was added to each query.
     """
 
     capture: str
@@ -168,7 +173,9 @@ class BadLine(Fields, frozen=True):
 
 
 class FileCheck(msgspec.Struct, frozen=True):
-    """One file of a capture. `truncated` says of a last line cut short, `closed` of a recorder that finished normally."""
+    """One file of a capture. `truncated` says of a last line cut short, `closed` of a recorder that
+    finished normally.
+    """
 
     file: str
     version: int
@@ -195,7 +202,9 @@ class CheckDocument(Document, frozen=True, kw_only=True):
 
 
 class ServedRow(msgspec.Struct, frozen=True):
-    """A shape that an index serves, with its time over the capture and about how many rows of the table it touches."""
+    """A shape that an index serves, with its time over the capture and about how many rows of the
+    table it touches.
+    """
 
     shape: str
     sql: str
@@ -251,17 +260,21 @@ class TablesDocument(Document, frozen=True, kw_only=True):
 
 
 class IndexReason(msgspec.Struct, frozen=True):
-    """An index that the proof took out of the advised set, or that it keeps from being dropped, and why."""
+    """An index that the proof took out of the advised set, or that it keeps from being dropped, and
+    why.
+    """
 
     ddl: str
     why: str
 
 
 class IndexSetTrialResult(msgspec.Struct, frozen=True):
-    """What the planner said of the set on copies: what its statements cost without it and with it, in `unit`, which is not a time.
+    """What the planner said of the set on copies: what its statements cost without it and with it,
+    in `unit`, which is not a time.
 
-    `statements` were asked, `skipped` could not be. `excluded` are indexes that were advised and are not needed, `needed`
-    indexes that looked redundant and are not, `harming` those of the set with which the planner does worse for a statement.
+    `statements` were asked, `skipped` could not be. `excluded` are indexes that were advised and
+    are not needed, `needed` indexes that looked redundant and are not, `harming` those of the set
+    with which the planner does worse for a statement.
     """
 
     where: str
@@ -276,9 +289,11 @@ class IndexSetTrialResult(msgspec.Struct, frozen=True):
 
 
 class IndexesDocument(Document, frozen=True, kw_only=True):
-    """`askless indexes`. `unread` counts shapes that could not be read, or whose tables are not in the schema.
+    """`askless indexes`. `unread` counts shapes that could not be read, or whose tables are not in
+    the schema.
 
-    `unjudged_indexes` counts indexes that look redundant on tables that no query of the capture asks: they are not judged.
+    `unjudged_indexes` counts indexes that look redundant on tables that no query of the capture
+    asks: they are not judged.
     """
 
     capture: str
@@ -294,7 +309,9 @@ class IndexesDocument(Document, frozen=True, kw_only=True):
 
 
 class PatternRow(msgspec.Struct, frozen=True):
-    """A pattern. `severity` is what it mostly comes to; `needs_use`: told only where `--track-use` was on."""
+    """A pattern. `severity` is what it mostly comes to; `needs_use`: told only where `--track-use`
+    was on.
+    """
 
     name: str
     title: str
@@ -305,7 +322,9 @@ class PatternRow(msgspec.Struct, frozen=True):
 
 
 class PatternsDocument(Document, frozen=True, kw_only=True):
-    """`askless patterns`. `page` is what is reported of one pattern at length, as Markdown; '' where all are listed."""
+    """`askless patterns`. `page` is what is reported of one pattern at length, as Markdown; ''
+    where all are listed.
+    """
 
     patterns: tuple[PatternRow, ...]
     page: str = ""
@@ -314,8 +333,9 @@ class PatternsDocument(Document, frozen=True, kw_only=True):
 class ReportDocument(Document, frozen=True, kw_only=True):
     """`askless report`: all that is reported of a capture, in the order in which someone reads it.
 
-    `timelines` are the slowest request of each route; `plans` and `indexes` are there where a database was asked, `comparison`
-    where there is a capture from before. `omitted` says what there is more of than is reported.
+    `timelines` are the slowest request of each route; `plans` and `indexes` are there where a
+    database was asked, `comparison` where there is a capture from before. `omitted` says what there
+    is more of than is reported.
     """
 
     capture: str
@@ -358,7 +378,11 @@ def name_of(document: Document) -> str:
 
 def version_of(name: str) -> int:
     """The version of a document's form. Raises KeyError for a name that is none."""
-    return next(int(field.default) for field in msgspec.structs.fields(DOCUMENTS[name]) if field.name == "version")
+    return next(
+        int(field.default)
+        for field in msgspec.structs.fields(DOCUMENTS[name])
+        if field.name == "version"
+    )
 
 
 def json_schema(name: str) -> dict[str, Any]:
@@ -366,7 +390,8 @@ def json_schema(name: str) -> dict[str, Any]:
     schema = msgspec.json.schema(DOCUMENTS[name])
     for kind, definition in schema["$defs"].items():
         for key, value in definition.get("properties", {}).items():
-            # Beside a reference, a description belongs to the property, not to the type that it refers to.
+            # Beside a reference, a description belongs to the property, not to the type that it
+            # refers to.
             definition["properties"][key] = {"description": description_of(kind, key), **value}
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",

@@ -1,4 +1,6 @@
-"""A trial of a finding: what it asks now next to the other ways to ask for it that can be written as SQL."""
+"""A trial of a finding: what it asks now next to the other ways to ask for it that can be written
+as SQL.
+"""
 
 from __future__ import annotations
 
@@ -39,13 +41,16 @@ def finding_trial(
     diagnosis = _named(diagnoses_of(summary), key, path)
     finding = diagnosis.finding
     if isinstance(diagnosis.remedy, TRIED):
-        trial = try_alternatives(url, alternatives_of(diagnosis, requests_of(path)), limits, progress)
+        trial = try_alternatives(
+            url, alternatives_of(diagnosis, requests_of(path)), limits, progress
+        )
     else:
         trial = try_finding(url, replay_of(diagnosis, requests_of(path)), limits, progress)
     base = trial.roads[0]
     base_away = median(base.times_ms) + base.queries * network_latency_ms
     roads = tuple(
-        _alternative(alternative, trial, base_away, network_latency_ms, values) for alternative in trial.roads
+        _alternative(alternative, trial, base_away, network_latency_ms, values)
+        for alternative in trial.roads
     )
     return documents.FindingTrialDocument(
         format="askless trial-finding",
@@ -69,12 +74,18 @@ def _named(found: list[Diagnosis], key: str, path: Path) -> Diagnosis:
         if diagnosis.finding.key == key:
             return diagnosis
     raise AskLessError(
-        "no-finding", f"{path} has no finding {key}; it has {len(found)}", f"list them: askless findings {path}"
+        "no-finding",
+        f"{path} has no finding {key}; it has {len(found)}",
+        f"list them: askless findings {path}",
     )
 
 
 def _alternative(
-    alternative: TrialAlternative, trial: FindingTrial, base_away: float, network_latency_ms: float, show: bool
+    alternative: TrialAlternative,
+    trial: FindingTrial,
+    base_away: float,
+    network_latency_ms: float,
+    show: bool,
 ) -> documents.TrialAlternative:
     ratio = alternative.ratio
     middle = median(alternative.times_ms)
@@ -93,16 +104,23 @@ def _alternative(
         note=alternative.note,
         returns=alternative.returns,
         ratio=ratio,
-        ratio_with_latency=base_away / away if ratio is not None and network_latency_ms and away else None,
+        ratio_with_latency=base_away / away
+        if ratio is not None and network_latency_ms and away
+        else None,
     )
 
 
 def verdict(roads: tuple[documents.TrialAlternative, ...], network_latency_ms: float) -> Verdict:
     """What the best of the roads gives that have the same rows; CHANGED where none has."""
-    sound = [alternative for alternative in roads[1:] if alternative.same_result and alternative.ratio is not None]
+    sound = [
+        alternative
+        for alternative in roads[1:]
+        if alternative.same_result and alternative.ratio is not None
+    ]
     if not sound:
         return Verdict(
-            Outcome.CHANGED, "no alternative returns the same rows: keep the current code until you know why"
+            Outcome.CHANGED,
+            "no alternative returns the same rows: keep the current code until you know why",
         )
     best = min(sound, key=lambda alternative: alternative.with_latency_ms)
     ratio = best.ratio

@@ -23,17 +23,22 @@ if TYPE_CHECKING:
 
 
 class OpenAndExpired(msgspec.Struct, frozen=True):
-    """Findings apart: those that no one has accepted, those that someone has, and acceptances that have ended."""
+    """Findings apart: those that no one has accepted, those that someone has, and acceptances that
+    have ended.
+    """
 
     open: list[Finding]
     accepted: list[Finding]
     ended: list[tuple[Finding, Accepted]]
 
 
-def open_findings(summary: Summary, project: Path | None = None, schema: Schema | None = None) -> OpenAndExpired:
+def open_findings(
+    summary: Summary, project: Path | None = None, schema: Schema | None = None
+) -> OpenAndExpired:
     """The findings of a summary, sorted by what the project's file accepts today.
 
-    `project` is that file; None looks for one from here upwards. Raises AskLessError project-file-bad.
+    `project` is that file; None looks for one from here upwards. Raises AskLessError
+    project-file-bad.
     """
     from askless.core.analysis.pipeline import findings_of
 
@@ -47,11 +52,14 @@ def sort(everything: list[Finding], project: Path | None = None) -> OpenAndExpir
     cases = file.read(file.nearest(Path()) if project is None else project).accepted
     left, ended = sorted_out(everything, list(cases), date.today())
     keys = {finding.key for finding in left}
-    return OpenAndExpired(left, [finding for finding in everything if finding.key not in keys], ended)
+    return OpenAndExpired(
+        left, [finding for finding in everything if finding.key not in keys], ended
+    )
 
 
 class Choice(msgspec.Struct, frozen=True):
-    """Which findings to list: on routes that contain a text, of some patterns (all if none is named).
+    """Which findings to list: on routes that contain a text, of some patterns (all if none is
+    named).
 
     `with_accepted`: those as well that the project accepts.
     """
@@ -69,7 +77,8 @@ def findings(
     values: bool = False,
     project: Path | None = None,
 ) -> documents.FindingsDocument:
-    """The findings of a capture, and the edits that fix them; `network_latency_ms` is added to each query.
+    """The findings of a capture, and the edits that fix them; `network_latency_ms` is added to each
+    query.
 
     If they depend on nothing but the capture, they are cached, and an unchanged capture is not read again.
     Raises AskLessError: see the reading of captures.
@@ -96,12 +105,16 @@ def document_of(
     project: Path | None = None,
     network_latency_ms: float = 0.0,
 ) -> documents.FindingsDocument:
-    """Findings that are known, in the order in which they are shown, those set apart that the project accepts."""
+    """Findings that are known, in the order in which they are shown, those set apart that the
+    project accepts.
+    """
     result = sort(list(judged.findings), project)
     everything = result.open + result.accepted
     listed = everything if choice.with_accepted else result.open
     wanted = choice.patterns
-    remaining = [f for f in listed if choice.route in f.route and (not wanted or f.pattern in wanted)]
+    remaining = [
+        f for f in listed if choice.route in f.route and (not wanted or f.pattern in wanted)
+    ]
     ended = [
         f"{finding.key} was accepted until {case.until} ({case.reason}); it is reported again"
         for finding, case in result.ended
@@ -110,7 +123,11 @@ def document_of(
         format="askless findings",
         capture=str(path),
         findings=tuple(remaining),
-        edits=tuple(edit for edit in judged.edits if not {f.key for f in remaining}.isdisjoint(edit.findings)),
+        edits=tuple(
+            edit
+            for edit in judged.edits
+            if not {f.key for f in remaining}.isdisjoint(edit.findings)
+        ),
         network_latency_ms=network_latency_ms,
         requests=judged.requests,
         queries=judged.queries,

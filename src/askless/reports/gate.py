@@ -20,9 +20,11 @@ from askless.reports.loading import load, refuse_damage
 def gate(
     path: Path, baseline: Path | None = None, partial: bool = False, allow_damaged: bool = False
 ) -> documents.GateDocument:
-    """Budgets of the project's file, and a baseline where one is named. With `partial`, routes that were not asked may be missing.
+    """Budgets of the project's file, and a baseline where one is named. With `partial`, routes that
+    were not asked may be missing.
 
-    Raises AskLessError: no-budgets, other-application, project-file-bad, and capture-damaged unless that is allowed.
+    Raises AskLessError: no-budgets, other-application, project-file-bad, and capture-damaged unless
+    that is allowed.
     """
     project = file.here()
     if not project.budgets and baseline is None:
@@ -36,7 +38,13 @@ def gate(
     found = open_findings(summary, project.path)
     rows = [
         documents.GateRow(
-            one.route, one.measure, one.limit, one.actual, one.over, "budget", tuple(f.key for f in one.found)
+            one.route,
+            one.measure,
+            one.limit,
+            one.actual,
+            one.over,
+            "budget",
+            tuple(f.key for f in one.found),
         )
         for one in budgets.judge(summary, project.budgets, found.open)
     ]
@@ -47,7 +55,9 @@ def gate(
         before, notes_before = load(baseline, project=project)
         refuse_damage("" if allow_damaged else before.damage)
         notes = tuple(dict.fromkeys((*notes, *notes_before)))
-        compared = gating.compare_baseline(before, summary, open_findings(before, project.path).open, found.open)
+        compared = gating.compare_baseline(
+            before, summary, open_findings(before, project.path).open, found.open
+        )
         if not compared.counts:
             raise AskLessError(
                 "other-application",
@@ -64,7 +74,10 @@ def gate(
         ]
         named += [finding for finding in compared.new if finding not in named]
         lacking += [route for route in compared.only_before if route not in lacking]
-        remarks += [f"{route} is not in the baseline: only its budget applies" for route in compared.only_now]
+        remarks += [
+            f"{route} is not in the baseline: only its budget applies"
+            for route in compared.only_now
+        ]
     remarks += [
         f"{finding.key} was accepted until {case.until} ({case.reason}); it is reported again"
         for finding, case in found.ended
@@ -127,6 +140,8 @@ def proposal(path: Path) -> str:
 def _toml(text: str) -> str:
     """A string as TOML has it, with what can't be seen as an escape; read again, it is the same."""
     return HIDDEN.sub(
-        lambda found: f"\\u{ord(found[0]):04x}" if ord(found[0]) < 0x10000 else f"\\U{ord(found[0]):08x}",
+        lambda found: (
+            f"\\u{ord(found[0]):04x}" if ord(found[0]) < 0x10000 else f"\\U{ord(found[0]):08x}"
+        ),
         json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f"),
     )

@@ -1,4 +1,6 @@
-"""What a capture that is still being written adds up to: what is new is read, never what was read before."""
+"""What a capture that is still being written adds up to: what is new is read, never what was read
+before.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,8 @@ from askless.reports.loading import notes_of
 
 
 class GrowingCapture:
-    """Follows a capture. `values` shows literals; `network_latency_ms` is an assumed way to the database.
+    """Follows a capture. `values` shows literals; `network_latency_ms` is an assumed way to the
+    database.
 
     Raises AskLessError: capture-missing, capture-empty, and what is wrong with a file that is read.
     """
@@ -49,7 +52,9 @@ class GrowingCapture:
     def findings(self, choice: findings.Choice) -> documents.FindingsDocument:
         """The findings so far."""
         judged = findings.judged_from(self._gatherer.finish(), self._notes, self._schema)
-        return findings.document_of(self._capture, judged, choice, network_latency_ms=self._network_latency_ms)
+        return findings.document_of(
+            self._capture, judged, choice, network_latency_ms=self._network_latency_ms
+        )
 
     def routes(self, wanted: str = "") -> documents.RequestsDocument:
         """The routes so far."""

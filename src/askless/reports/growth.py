@@ -18,16 +18,22 @@ TRENDS_MOST = 15  # shapes that are shown
 
 
 def growth(path: Path, wanted: str = "") -> documents.GrowthDocument:
-    """The routes of a capture whose names contain a text: those that grow first, the steepest in front."""
+    """The routes of a capture whose names contain a text: those that grow first, the steepest in
+    front.
+    """
     files: list[FileReport] = []
     found = growth_of(request for request in requests_of(path, files) if wanted in request.route)
     return document_of(path, found, notes_of(files))
 
 
-def document_of(path: Path, found: Iterable[Growth], notes: tuple[str, ...] = ()) -> documents.GrowthDocument:
+def document_of(
+    path: Path, found: Iterable[Growth], notes: tuple[str, ...] = ()
+) -> documents.GrowthDocument:
     """Growth that is known, in the order in which it is shown."""
     order = list(Outcome)
-    ordered = sorted(found, key=lambda one: (order.index(one.outcome), -one.queries.slope, one.route))
+    ordered = sorted(
+        found, key=lambda one: (order.index(one.outcome), -one.queries.slope, one.route)
+    )
     return documents.GrowthDocument(
         format="askless growth", capture=str(path), routes=tuple(map(_row, ordered)), notes=notes
     )
@@ -57,9 +63,13 @@ def _row(one: Growth) -> documents.GrowthRow:
 
 
 def over_time(path: Path, wanted: str = "", values: bool = False) -> documents.TrendDocument:
-    """The shapes that take most time on routes whose names contain a text, over the time of the capture."""
+    """The shapes that take most time on routes whose names contain a text, over the time of the
+    capture.
+    """
     files: list[FileReport] = []
-    trends, stretch_s = trends_of(request for request in requests_of(path, files) if wanted in request.route)
+    trends, stretch_s = trends_of(
+        request for request in requests_of(path, files) if wanted in request.route
+    )
     return documents.TrendDocument(
         format="askless growth-over-time",
         capture=str(path),

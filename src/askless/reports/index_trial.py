@@ -24,17 +24,25 @@ from askless.reports.statement_selection import costliest, parse_parameters
 
 
 def typed(statements: Sequence[str], parameters: Sequence[str]) -> tuple[TriedStatement, ...]:
-    """Statements that someone wrote, with the values of each as JSON. Raises AskLessError bad-parameters."""
+    """Statements that someone wrote, with the values of each as JSON. Raises AskLessError
+    bad-parameters.
+    """
     given = [parse_parameters(text) for text in parameters]
     if len(given) > len(statements):
         raise AskLessError(
-            "bad-parameters", "there are more --parameters than --sql", "give one --parameters for each --sql"
+            "bad-parameters",
+            "there are more --parameters than --sql",
+            "give one --parameters for each --sql",
         )
     given += [((), ())] * (len(statements) - len(given))
-    return tuple(TriedStatement(sql, *values) for sql, values in zip(statements, given, strict=True))
+    return tuple(
+        TriedStatement(sql, *values) for sql, values in zip(statements, given, strict=True)
+    )
 
 
-def captured(path: Path, index: str, database: str, top: int) -> tuple[tuple[TriedStatement, ...], tuple[str, ...]]:
+def captured(
+    path: Path, index: str, database: str, top: int
+) -> tuple[tuple[TriedStatement, ...], tuple[str, ...]]:
     """The SELECTs of a capture on an index's table that cost most, and notes on the capture.
 
     Raises AskLessError: not-an-index, nothing-to-try.
@@ -47,9 +55,13 @@ def captured(path: Path, index: str, database: str, top: int) -> tuple[tuple[Tri
         if structure is None or structure.kind != "select" or structure.locks:
             continue
         if table in (name.lower() for name in structure.tables):
-            results.append(TriedStatement(subject.text, subject.parameters, subject.names, subject.system))
+            results.append(
+                TriedStatement(subject.text, subject.parameters, subject.names, subject.system)
+            )
     if not results:
-        raise AskLessError("nothing-to-try", f"{path} contains no SELECT on {table}", "name one with --sql")
+        raise AskLessError(
+            "nothing-to-try", f"{path} contains no SELECT on {table}", "name one with --sql"
+        )
     return tuple(results[:top]), notes
 
 
@@ -67,7 +79,8 @@ def index_trial(
     """
     trial = try_index(parse_url(database), index, statements, limits, progress)
     rows = tuple(
-        _statement(trial, measured, asked, values) for measured, asked in zip(trial.statements, statements, strict=True)
+        _statement(trial, measured, asked, values)
+        for measured, asked in zip(trial.statements, statements, strict=True)
     )
     return documents.TrialDocument(
         format="askless trial",
@@ -84,7 +97,9 @@ def index_trial(
     )
 
 
-def _statement(trial: IndexTrial, measured: TrialTiming, asked: TriedStatement, show: bool) -> documents.TrialStatement:
+def _statement(
+    trial: IndexTrial, measured: TrialTiming, asked: TriedStatement, show: bool
+) -> documents.TrialStatement:
     no_tables = Schema(system=trial.system)
     mask = masker(asked.system or trial.system, show)
     return documents.TrialStatement(
@@ -114,5 +129,7 @@ def verdict(trial: IndexTrial, measured: TrialTiming) -> Verdict:
         return Verdict(Outcome.CHANGED, "different result: do not add the index until you know why")
     if not measured.uses_index:
         name = trial.name or "the index"
-        return Verdict(Outcome.UNUSED, f"not used: the planner does not choose {name} for this statement")
+        return Verdict(
+            Outcome.UNUSED, f"not used: the planner does not choose {name} for this statement"
+        )
     return timed(measured.ratio, after=" with the index")

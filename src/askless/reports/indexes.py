@@ -35,9 +35,11 @@ def indexes(
 ) -> documents.IndexesDocument:
     """The advised set. Without a database, the saved schema alone is looked at: a coarser guess.
 
-    `workload` is what the capture asks, if that is known. With `proving`, which is reported how far it is, the set is built on copies, and what the planner does not need goes.
+    `workload` is what the capture asks, if that is known. With `proving`, which is reported how far
+    it is, the set is built on copies, and what the planner does not need goes.
 
-    Raises AskLessError: no-database, nothing-to-explain, other-schema, nothing-to-test, and what the database says.
+    Raises AskLessError: no-database, nothing-to-explain, other-schema, nothing-to-test, and what
+    the database says.
     """
     workload = workload or of_capture(path)
     if proving is not None and database is None:
@@ -61,7 +63,11 @@ def indexes(
 
 
 def _proven(
-    document: documents.IndexesDocument, database: str, workload: Workload, limits: Limits | None, progress: Progress
+    document: documents.IndexesDocument,
+    database: str,
+    workload: Workload,
+    limits: Limits | None,
+    progress: Progress,
 ) -> documents.IndexesDocument:
     """The set without what the planner does not need, and with what it does."""
     from askless.core.sql.statements import index_of
@@ -70,11 +76,19 @@ def _proven(
     from askless.database.index_trial import TriedStatement
 
     url = parse_url(database)
-    wanted = [PlannedIndex(index_of(one.ddl, document.system).name, one.ddl, one.table) for one in document.indexes]
+    wanted = [
+        PlannedIndex(index_of(one.ddl, document.system).name, one.ddl, one.table)
+        for one in document.indexes
+    ]
     spare = [PlannedIndex(one.index, one.ddl, one.table) for one in document.redundant]
-    tried = [TriedStatement(one.text, one.parameters, one.names, one.system) for one in workload.subjects]
+    tried = [
+        TriedStatement(one.text, one.parameters, one.names, one.system) for one in workload.subjects
+    ]
     proof = prove(url, wanted, spare, tried, limits, progress)
-    hidden = {one.text: masker(one.system or document.system, False)(one.text) for one in workload.subjects}
+    hidden = {
+        one.text: masker(one.system or document.system, False)(one.text)
+        for one in workload.subjects
+    }
     whys = {
         IndexOutcome.UNUSED: "no plan of the capture's statements uses it",
         IndexOutcome.SPARED: "the others are as cheap without it",
@@ -82,9 +96,16 @@ def _proven(
     fates = [proof.fates[one.name] for one in wanted]
     return msgspec.structs.replace(
         document,
-        indexes=tuple(one for one, fate in zip(document.indexes, fates, strict=True) if fate is IndexOutcome.KEPT),
+        indexes=tuple(
+            one
+            for one, fate in zip(document.indexes, fates, strict=True)
+            if fate is IndexOutcome.KEPT
+        ),
         redundant=tuple(one for one in document.redundant if not proof.needed[one.index]),
-        notes=(*document.notes, *(f"removed {what}, left by an earlier trial" for what in proof.cleaned)),
+        notes=(
+            *document.notes,
+            *(f"removed {what}, left by an earlier trial" for what in proof.cleaned),
+        ),
         set_trial=documents.IndexSetTrialResult(
             where=proof.where,
             unit=proof.unit,
@@ -99,7 +120,8 @@ def _proven(
             ),
             needed=tuple(
                 documents.IndexReason(
-                    one.ddl, "a statement in the capture is more expensive without it, or could not be checked"
+                    one.ddl,
+                    "a statement in the capture is more expensive without it, or could not be checked",
                 )
                 for one in document.redundant
                 if proof.needed[one.index]
@@ -113,17 +135,25 @@ def _proven(
     )
 
 
-def _statements(schema: Schema, subjects: Sequence[Subject], connection: Connection | None) -> list[advisor.Statement]:
+def _statements(
+    schema: Schema, subjects: Sequence[Subject], connection: Connection | None
+) -> list[advisor.Statement]:
     """The shapes that can be parsed and ask tables of the schema, as the advisor takes them."""
     from askless.database.workload import statement_of
 
     results = []
     for subject in subjects:
         structure = structure_of(subject.text, subject.system or schema.system)
-        if structure is not None and any(schema.table(name) is not None for name in structure.tables):
+        if structure is not None and any(
+            schema.table(name) is not None for name in structure.tables
+        ):
             values = (subject.parameters, *subject.others)
             weight_ms = subject.total_ns / 1e6
-            results.append(statement_of(connection, schema, subject.shape, structure, values, subject.names, weight_ms))
+            results.append(
+                statement_of(
+                    connection, schema, subject.shape, structure, values, subject.names, weight_ms
+                )
+            )
     return results
 
 
@@ -177,12 +207,16 @@ def _document(
             for advised in advice
         ),
         redundant=tuple(
-            documents.RedundantIndex(table, index, by, index_ddl.drop_index(index, table, schema.system))
+            documents.RedundantIndex(
+                table, index, by, index_ddl.drop_index(index, table, schema.system)
+            )
             for table, index, by in judged
         ),
         unjudged_indexes=len(spare) - len(judged),
         foreign_keys=tuple(
-            documents.BareForeignKey(key.table, key.columns, key.target, key.rows, key.ddl, key.asked)
+            documents.BareForeignKey(
+                key.table, key.columns, key.target, key.rows, key.ddl, key.asked
+            )
             for key in advisor.bare_foreign_keys(schema, statements, advice)
         ),
         measured=connection is not None,

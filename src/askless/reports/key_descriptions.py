@@ -1,4 +1,6 @@
-"""What each key of a JSON document means. A key has one meaning everywhere, unless it is listed with its type."""
+"""What each key of a JSON document means. A key has one meaning everywhere, unless it is listed
+with its type.
+"""
 
 from __future__ import annotations
 

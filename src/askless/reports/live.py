@@ -1,4 +1,6 @@
-"""What is seen of a capture while it is being made: requests as they end, and what is found in them so far."""
+"""What is seen of a capture while it is being made: requests as they end, and what is found in them
+so far.
+"""
 
 from __future__ import annotations
 
@@ -22,7 +24,9 @@ _REST = 9  # judging takes a tenth of the time at most
 
 
 class Look(msgspec.Struct, frozen=True):
-    """What is new since the last look: requests in the order of their ends, and findings that were not there before."""
+    """What is new since the last look: requests in the order of their ends, and findings that were
+    not there before.
+    """
 
     requests: tuple[RequestRow, ...]
     findings: tuple[Finding, ...]

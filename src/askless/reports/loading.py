@@ -33,7 +33,8 @@ if TYPE_CHECKING:
 def load(
     path: Path, settings: Settings | None = None, look: bool = True, project: Project | None = None
 ) -> tuple[Summary, tuple[str, ...]]:
-    """A capture added up, and notes on what was odd about it. Without `look`, patterns are not looked for.
+    """A capture added up, and notes on what was odd about it. Without `look`, patterns are not
+    looked for.
 
     `project` is what counts of the project's file; None reads the one of the working folder.
     """
@@ -91,7 +92,10 @@ def _lumped(summary: Summary) -> list[str]:
     ]
 
 
-_COLLECT_EVERY, _PARSED_MOST = 64, 100  # requests between two looks; parsed statements after which there is garbage
+_COLLECT_EVERY, _PARSED_MOST = (
+    64,
+    100,
+)  # requests between two looks; parsed statements after which there is garbage
 
 
 class _Job:
@@ -103,14 +107,21 @@ class _Job:
         self._look = look
 
     def sum_up(self, piece: Piece) -> tuple[Summary, list[FileReport]]:
-        """The summary of a partition, and a report for each of its files. Raises AskLessError: see `read`."""
+        """The summary of a partition, and a report for each of its files. Raises AskLessError: see
+        `read`.
+        """
         reports: list[FileReport] = []
         aggregator = aggregator_of(self._settings, self._look)
         parsed = structure_of.cache_info().misses
         with cached_structures() if self._look else nullcontext(), _without_collector():
-            for turn, request in enumerate(self._project.terms().applied(read_piece(piece, reports)), 1):
+            for turn, request in enumerate(
+                self._project.terms().applied(read_piece(piece, reports)), 1
+            ):
                 aggregator.add(request)
-                if turn % _COLLECT_EVERY == 0 and structure_of.cache_info().misses - parsed > _PARSED_MOST:
+                if (
+                    turn % _COLLECT_EVERY == 0
+                    and structure_of.cache_info().misses - parsed > _PARSED_MOST
+                ):
                     parsed = structure_of.cache_info().misses
                     gc.collect(1)
             return aggregator.finish(), reports
@@ -118,7 +129,9 @@ class _Job:
 
 @contextmanager
 def _without_collector() -> Iterator[None]:
-    """Streams of short-lived containers trigger the cycle collector all the time and contain no cycles; parse trees do."""
+    """Streams of short-lived containers trigger the cycle collector all the time and contain no
+    cycles; parse trees do.
+    """
     was_enabled = gc.isenabled()
     gc.disable()
     try:
@@ -129,7 +142,9 @@ def _without_collector() -> Iterator[None]:
 
 
 def requests_of(path: Path, files: list[FileReport] | None = None) -> Iterator[Request]:
-    """The requests of a capture, in the project's own terms. Raises AskLessError: see `read`, and project-file-bad."""
+    """The requests of a capture, in the project's own terms. Raises AskLessError: see `read`, and
+    project-file-bad.
+    """
     return here().terms().applied(read(path, files))
 
 
@@ -140,7 +155,9 @@ def notes_of(files: list[FileReport]) -> tuple[str, ...]:
     for file in files:
         notes += [f"{file.path.name}: {note}" for note in file.notes]
         if file.torn:
-            notes.append(f"{file.path.name}: the last line is torn (a crash does that); everything before it counts")
+            notes.append(
+                f"{file.path.name}: the last line is torn (a crash does that); everything before it counts"
+            )
     return (*dict.fromkeys(notes), *left_out_of(files))
 
 
@@ -152,7 +169,9 @@ def left_out_of(files: list[FileReport]) -> list[str]:
     for file in files:
         counts = counts.plus(file.left_out)
         process = (file.header.pid, file.header.program) if file.header is not None else (0, "")
-        by_process[process] = max(by_process.get(process, dropped), file.dropped, key=lambda one: one.files)
+        by_process[process] = max(
+            by_process.get(process, dropped), file.dropped, key=lambda one: one.files
+        )
     for one in by_process.values():
         dropped = dropped.plus(one)
     notes = []
@@ -170,7 +189,9 @@ def left_out_of(files: list[FileReport]) -> list[str]:
             f"{plural(counts.quick_queries, 'query')} of {counts.quick_ns / 1e6:,.0f} ms: counted in totals; all else is of the slow ones"
         )
     unclosed = sum(
-        not file.closed and file.header is not None and (file.header.sample > 1 or file.header.slower_ns > 0)
+        not file.closed
+        and file.header is not None
+        and (file.header.sample > 1 or file.header.slower_ns > 0)
         for file in files
     )
     if unclosed:
@@ -213,7 +234,9 @@ def schema_file(path: Path) -> Schema:
     try:
         document = msgspec.json.decode(path.read_bytes(), type=documents.TablesDocument)
     except OSError as error:
-        raise AskLessError("schema-unreadable", f"can't read {path}: {error.strerror}", "check the path") from None
+        raise AskLessError(
+            "schema-unreadable", f"can't read {path}: {error.strerror}", "check the path"
+        ) from None
     except msgspec.DecodeError as error:
         raise AskLessError(
             "schema-unreadable",
@@ -229,7 +252,9 @@ def schema_file(path: Path) -> Schema:
     return Schema(document.system, document.tables)
 
 
-def schema_of(database: str | None, file: Path | None, limits: Limits | None = None) -> Schema | None:
+def schema_of(
+    database: str | None, file: Path | None, limits: Limits | None = None
+) -> Schema | None:
     """The schema of a file, or of a database by its URL; None if neither is named."""
     if file is not None:
         return schema_file(file)

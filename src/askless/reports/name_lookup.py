@@ -1,4 +1,6 @@
-"""What someone typed to a name: a name is taken as it is, a number as a place in the list that was shown last."""
+"""What someone typed to a name: a name is taken as it is, a number as a place in the list that was
+shown last.
+"""
 
 from __future__ import annotations
 
@@ -13,15 +15,26 @@ _PLACE_DIGITS_MOST = 7  # a finding's name has eight characters, and may be digi
 
 
 def request_name(capture: Path, word: str) -> str:
-    """The name of a request. Raises AskLessError no-request for a number that is not a place in the list."""
+    """The name of a request. Raises AskLessError no-request for a number that is not a place in the
+    list.
+    """
     if not word.isdigit():
         return word
     remedy = f"list them: askless requests {capture} --each"
-    return _at(capture, "request", int(word), lambda: [request.name for request in requests_of(capture)], remedy)
+    return _at(
+        capture,
+        "request",
+        int(word),
+        lambda: [request.name for request in requests_of(capture)],
+        remedy,
+    )
 
 
-def finding_name(capture: Path, word: str, listed: list[str] | None = None, shown: bool = True) -> str:
-    """The name of a finding. A number counts in the list that was shown last, else in `listed` (None: all that is open).
+def finding_name(
+    capture: Path, word: str, listed: list[str] | None = None, shown: bool = True
+) -> str:
+    """The name of a finding. A number counts in the list that was shown last, else in `listed`
+    (None: all that is open).
 
     Without `shown`, it counts in `listed` whatever was shown.
 
@@ -32,7 +45,13 @@ def finding_name(capture: Path, word: str, listed: list[str] | None = None, show
     remedy = f"list them: askless findings {capture}"
     if listed is not None and not shown:
         return _place(listed, "finding", int(word), remedy)
-    return _at(capture, "finding", int(word), lambda: _every_finding(capture) if listed is None else listed, remedy)
+    return _at(
+        capture,
+        "finding",
+        int(word),
+        lambda: _every_finding(capture) if listed is None else listed,
+        remedy,
+    )
 
 
 def _every_finding(capture: Path) -> list[str]:
@@ -41,12 +60,16 @@ def _every_finding(capture: Path) -> list[str]:
     return [finding.key for finding in findings(capture).findings]
 
 
-def _at(capture: Path, kind: str, place: int, everything: Callable[[], list[str]], remedy: str) -> str:
+def _at(
+    capture: Path, kind: str, place: int, everything: Callable[[], list[str]], remedy: str
+) -> str:
     shown = last_list.recall(capture, kind)
     return _place(everything() if shown is None else shown, kind, place, remedy)
 
 
 def _place(names: list[str], kind: str, place: int, remedy: str) -> str:
     if not 1 <= place <= len(names):
-        raise AskLessError(f"no-{kind}", f"there is no {kind} {place}: {len(names)} were listed", remedy)
+        raise AskLessError(
+            f"no-{kind}", f"there is no {kind} {place}: {len(names)} were listed", remedy
+        )
     return names[place - 1]

@@ -1,4 +1,6 @@
-"""What each pattern is: its rule, and the page that says it at length (docs/patterns, which an installation has as well)."""
+"""What each pattern is: its rule, and the page that says it at length (docs/patterns, which an
+installation has as well).
+"""
 
 from __future__ import annotations
 
@@ -15,14 +17,18 @@ _CHECKOUT = Path(askless.__file__).parents[2] / "docs" / "patterns"
 
 def every() -> documents.PatternsDocument:
     """All patterns, in the order in which they look."""
-    return documents.PatternsDocument(format="askless patterns", patterns=tuple(map(_row, patterns.REGISTRY)))
+    return documents.PatternsDocument(
+        format="askless patterns", patterns=tuple(map(_row, patterns.REGISTRY))
+    )
 
 
 def one(name: str) -> documents.PatternsDocument:
     """One pattern with its page. Raises AskLessError no-pattern."""
     if name not in patterns.REGISTRY:
         raise AskLessError("no-pattern", f"there is no pattern {name!r}", patterns.instead_of(name))
-    return documents.PatternsDocument(format="askless patterns", patterns=(_row(name),), page=page_of(name))
+    return documents.PatternsDocument(
+        format="askless patterns", patterns=(_row(name),), page=page_of(name)
+    )
 
 
 def page_of(name: str) -> str:
@@ -31,7 +37,9 @@ def page_of(name: str) -> str:
         path = folder / f"{name}.md"
         if path.is_file():
             return path.read_text(encoding="utf-8")
-    raise AskLessError("page-missing", f"this installation has no page of {name}", "reinstall Ask Less")
+    raise AskLessError(
+        "page-missing", f"this installation has no page of {name}", "reinstall Ask Less"
+    )
 
 
 def _row(name: str) -> documents.PatternRow:

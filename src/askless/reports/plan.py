@@ -33,15 +33,21 @@ if TYPE_CHECKING:
 
 
 class PlanOptions(msgspec.Struct, frozen=True):
-    """How to explain. `analyze` runs the statements, `values` shows their literals; `schema` is in for the database's."""
+    """How to explain. `analyze` runs the statements, `values` shows their literals; `schema` is in
+    for the database's.
+    """
 
     analyze: bool = False
     values: bool = False
     schema: Schema | None = None
 
 
-def live(database: str, workload: Workload, wish: PlanOptions, limits: Limits | None = None) -> documents.PlanDocument:
-    """The plans of some statements on a database. Raises AskLessError: cant-explain, and what the database says."""
+def live(
+    database: str, workload: Workload, wish: PlanOptions, limits: Limits | None = None
+) -> documents.PlanDocument:
+    """The plans of some statements on a database. Raises AskLessError: cant-explain, and what the
+    database says.
+    """
     from askless.database.connecting import connect, parse_url
     from askless.database.reflecting import reflect
     from askless.database.servers import Limits
@@ -56,8 +62,12 @@ def live(database: str, workload: Workload, wish: PlanOptions, limits: Limits | 
         )
     if len(problems) == len(rows):
         what = "the statement" if len(rows) == 1 else "no statement of the capture"
-        raise AskLessError("cant-explain", f"{what} can't be explained: {problems[0].message}", problems[0].remedy)
-    return documents.PlanDocument(format="askless plan", system=schema.system, statements=rows, notes=workload.notes)
+        raise AskLessError(
+            "cant-explain", f"{what} can't be explained: {problems[0].message}", problems[0].remedy
+        )
+    return documents.PlanDocument(
+        format="askless plan", system=schema.system, statements=rows, notes=workload.notes
+    )
 
 
 def saved(text: str, name: str, schema: Schema | None = None) -> documents.PlanDocument:
@@ -73,11 +83,21 @@ def saved(text: str, name: str, schema: Schema | None = None) -> documents.PlanD
             "paste the complete output of EXPLAIN; EXPLAIN (ANALYZE, BUFFERS) shows most",
         ) from None  # fmt: skip
     known = schema or Schema(system)
-    observations = merged(observe(plan, None, known) if schema is not None else [], observe_measured(plan))
-    row = documents.PlanRow(
-        sql=name, shape="", routes=(), queries=0, total_ms=0.0, plan=nodes_of(plan, known, observations), indexes=()
+    observations = merged(
+        observe(plan, None, known) if schema is not None else [], observe_measured(plan)
     )
-    return documents.PlanDocument(format="askless plan", system=system, statements=(row,), schema_known=False)
+    row = documents.PlanRow(
+        sql=name,
+        shape="",
+        routes=(),
+        queries=0,
+        total_ms=0.0,
+        plan=nodes_of(plan, known, observations),
+        indexes=(),
+    )
+    return documents.PlanDocument(
+        format="askless plan", system=system, statements=(row,), schema_known=False
+    )
 
 
 def read_saved(path: Path) -> str:
@@ -97,7 +117,9 @@ def _explained(
     error = remark = ""
     planning_ms: float | None = None
     try:
-        query = explaining.query_of(connection, subject.text, subject.parameters, subject.names, subject.system)
+        query = explaining.query_of(
+            connection, subject.text, subject.parameters, subject.names, subject.system
+        )
         plan, remark = _plan(connection, query, wish.analyze, limits)
         generic = explaining.generic(connection, query, plan) if not wish.analyze else ()
         planning_ms = explaining.planning_ms(connection, query)
@@ -106,7 +128,11 @@ def _explained(
         problems.append(problem)
     mask = masker(subject.system or schema.system, wish.values)
     plan, generic = without_values(plan, mask), without_values(generic, mask)
-    values = values_of(structure.slots, subject.parameters, subject.names) if structure is not None else []
+    values = (
+        values_of(structure.slots, subject.parameters, subject.names)
+        if structure is not None
+        else []
+    )
     measured = observe_measured(plan, asks_one_row(structure, schema))
     observations = merged(observe(plan, structure, schema, subject.rows, values), measured)
     indexes: Sequence[documents.IndexRow] = ()
@@ -127,7 +153,9 @@ def _explained(
     )
 
 
-def _plan(connection: Connection, query: DriverQuery, analyze: bool, limits: Limits) -> tuple[tuple[Node, ...], str]:
+def _plan(
+    connection: Connection, query: DriverQuery, analyze: bool, limits: Limits
+) -> tuple[tuple[Node, ...], str]:
     """The plan; without measurements, and with a word on that, if the statement ran into its limit."""
     from askless.database import explaining
 
@@ -136,12 +164,19 @@ def _plan(connection: Connection, query: DriverQuery, analyze: bool, limits: Lim
     except AskLessError as problem:
         if not analyze or problem.slug != "timed-out":
             raise
-        text = f"{problem.message}: these are the planner's estimates; raise the limit with --timeout"
+        text = (
+            f"{problem.message}: these are the planner's estimates; raise the limit with --timeout"
+        )
         return explaining.explain(connection, query, False, limits), text
 
 
 def _advised(
-    connection: Connection, schema: Schema, subject: Subject, structure: Structure, writes: advisor.Writes, show: bool
+    connection: Connection,
+    schema: Schema,
+    subject: Subject,
+    structure: Structure,
+    writes: advisor.Writes,
+    show: bool,
 ) -> list[documents.IndexRow]:
     """The indexes that would help this statement alone."""
     from askless.database.workload import statement_of

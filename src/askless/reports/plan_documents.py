@@ -10,9 +10,10 @@ from askless.reports.document import Document
 class PlanNode(msgspec.Struct, frozen=True):
     """A node of a plan tree, with what was observed on it.
 
-    `rows` is the table's size, where known. `estimated_rows` and `actual_rows` are per loop; `own_ms` is the time in the
-    node itself over all loops, `share` its part of the plan's time. `cost` is the planner's own unit, which is not a time.
-    `alias` is what the statement calls the table, if that is another name.
+    `rows` is the table's size, where known. `estimated_rows` and `actual_rows` are per loop;
+    `own_ms` is the time in the node itself over all loops, `share` its part of the plan's time.
+    `cost` is the planner's own unit, which is not a time. `alias` is what the statement calls the
+    table, if that is another name.
     """
 
     kind: str
@@ -35,8 +36,9 @@ class PlanNode(msgspec.Struct, frozen=True):
 class IndexRow(msgspec.Struct, frozen=True):
     """An index to try.
 
-    `rows_before` and `rows_after` are about how many rows of the table the statement touches; `guessed` where no one
-    measured how many rows its conditions keep. `partial` is another form of it, for the rows of a constant condition.
+    `rows_before` and `rows_after` are about how many rows of the table the statement touches;
+    `guessed` where no one measured how many rows its conditions keep. `partial` is another form of
+    it, for the rows of a constant condition.
     """
 
     ddl: str
@@ -56,8 +58,9 @@ class IndexRow(msgspec.Struct, frozen=True):
 class PlanRow(msgspec.Struct, frozen=True):
     """One statement and its plan. `total_ms` is its time over the capture.
 
-    `generic_plan` is what a prepared statement gets once the server has stopped to look at the values, if it differs.
-    `planning_ms` is what planning takes each time that a text comes again; None if the server does not tell.
+    `generic_plan` is what a prepared statement gets once the server has stopped to look at the
+    values, if it differs. `planning_ms` is what planning takes each time that a text comes again;
+    None if the server does not tell.
     """
 
     sql: str
@@ -74,7 +77,9 @@ class PlanRow(msgspec.Struct, frozen=True):
 
 
 class PlanDocument(Document, frozen=True, kw_only=True):
-    """`askless plan`. `schema_known` says whether the tables were looked at: without them no index is advised."""
+    """`askless plan`. `schema_known` says whether the tables were looked at: without them no index
+    is advised.
+    """
 
     system: str
     statements: tuple[PlanRow, ...]

@@ -8,7 +8,9 @@ from askless.core.records.model import Schema
 from askless.reports import documents
 
 
-def node_of(node: Node, schema: Schema, observations: list[Observation], total_ms: float = 0.0) -> documents.PlanNode:
+def node_of(
+    node: Node, schema: Schema, observations: list[Observation], total_ms: float = 0.0
+) -> documents.PlanNode:
     """A plan node as a document shows it."""
     table = schema.table(node.table)
     estimate, actual, own_ms = node.estimate, node.actual, node.own_ms
@@ -31,7 +33,9 @@ def node_of(node: Node, schema: Schema, observations: list[Observation], total_m
     )
 
 
-def nodes_of(plan: tuple[Node, ...], schema: Schema, observations: list[Observation]) -> tuple[documents.PlanNode, ...]:
+def nodes_of(
+    plan: tuple[Node, ...], schema: Schema, observations: list[Observation]
+) -> tuple[documents.PlanNode, ...]:
     """A whole plan; shares are of the time that all of it took."""
     total_ms = sum(node.total_ms for node in plan)
     return tuple(node_of(node, schema, observations, total_ms) for node in plan)

@@ -1,4 +1,6 @@
-"""The plans that statements really ran by, if the capture holds them: those of auto_explain in a server's log."""
+"""The plans that statements really ran by, if the capture holds them: those of auto_explain in a
+server's log.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,9 @@ NO_PLANS = "name a database with --db, or a saved plan with --file"
 
 
 class _Ran:
-    """A shape of which plans were recorded: what it cost, and its slowest execution among those with a plan."""
+    """A shape of which plans were recorded: what it cost, and its slowest execution among those
+    with a plan.
+    """
 
     def __init__(self) -> None:
         self.plans = self.queries = self.total_ns = 0
@@ -47,12 +51,20 @@ class _Ran:
         if duration_ns > self.slowest_ns:
             self.slowest_ns = duration_ns
             statement = request.statement(i)
-            self.plan, self.text, self.parameters = request.plans[i], request.text(i), request.parameters[i]
+            self.plan, self.text, self.parameters = (
+                request.plans[i],
+                request.text(i),
+                request.parameters[i],
+            )
             self.system, self.names = statement.system, statement.names
 
 
-def of_capture(path: Path, wish: PlanOptions, top: int | None = None, shape: str = "") -> documents.PlanDocument:
-    """The plans of the shapes that cost most, of each the slowest one. Raises AskLessError no-database: there are none."""
+def of_capture(
+    path: Path, wish: PlanOptions, top: int | None = None, shape: str = ""
+) -> documents.PlanDocument:
+    """The plans of the shapes that cost most, of each the slowest one. Raises AskLessError
+    no-database: there are none.
+    """
     files: list[FileReport] = []
     ran: dict[str, _Ran] = {}
     for request in requests_of(path, files):
@@ -60,8 +72,11 @@ def of_capture(path: Path, wish: PlanOptions, top: int | None = None, shape: str
     return _document(path, ran, wish, top, notes_of(files))
 
 
-def of_request(path: Path, name: str, query: int | None, wish: PlanOptions) -> documents.PlanDocument:
-    """The plans of the queries of one request, or of the query with this place (from 1, noise not counted).
+def of_request(
+    path: Path, name: str, query: int | None, wish: PlanOptions
+) -> documents.PlanDocument:
+    """The plans of the queries of one request, or of the query with this place (from 1, noise not
+    counted).
 
     Raises AskLessError: no-request, no-query, no-database.
     """
@@ -71,7 +86,9 @@ def of_request(path: Path, name: str, query: int | None, wish: PlanOptions) -> d
     return _document(path, ran, wish)
 
 
-def _gather(ran: dict[str, _Ran], request: Request, shape: str = "", only: int | None = None) -> None:
+def _gather(
+    ran: dict[str, _Ran], request: Request, shape: str = "", only: int | None = None
+) -> None:
     for i in range(len(request)) if only is None else (only,):
         found = request.statement(i).shape
         if not found.noise and found.digest.startswith(shape):
@@ -79,11 +96,17 @@ def _gather(ran: dict[str, _Ran], request: Request, shape: str = "", only: int |
 
 
 def _document(
-    path: Path, ran: dict[str, _Ran], wish: PlanOptions, top: int | None = None, notes: tuple[str, ...] = ()
+    path: Path,
+    ran: dict[str, _Ran],
+    wish: PlanOptions,
+    top: int | None = None,
+    notes: tuple[str, ...] = (),
 ) -> documents.PlanDocument:
     planned = sorted(((one, digest) for digest, one in ran.items() if one.plans), key=_cost)[:top]
     if not planned:
-        raise AskLessError("no-database", f"{path} contains no plans for these statements", NO_PLANS)
+        raise AskLessError(
+            "no-database", f"{path} contains no plans for these statements", NO_PLANS
+        )
     rows = tuple(_row(one, digest, wish) for one, digest in planned)
     system = planned[0][0].system
     return documents.PlanDocument(
@@ -108,7 +131,9 @@ def _row(one: _Ran, digest: str, wish: PlanOptions) -> documents.PlanRow:
         error = f"its plan can't be read, line {problem.line}: {problem.reason}"
     expected: list[Observation] = []
     if wish.schema is not None:
-        values = values_of(structure.slots, one.parameters, one.names) if structure is not None else []
+        values = (
+            values_of(structure.slots, one.parameters, one.names) if structure is not None else []
+        )
         expected = observe(plan, structure, schema, None, values)
     observations = merged(expected, observe_measured(plan, asks_one_row(structure, schema)))
     remark = f"the slowest of {one.plans:,} plans that were recorded" if one.plans > 1 else ""

@@ -1,4 +1,6 @@
-"""All that is reported of a capture, in one document and one reading; a capture that grows is read on from where it was."""
+"""All that is reported of a capture, in one document and one reading; a capture that grows is read
+on from where it was.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,15 @@ from askless.core.growth.by_rows import Sizes
 from askless.core.progress import Progress, quiet
 from askless.core.records.model import Request
 from askless.project.file import Project, here
-from askless.reports import documents, findings, growth, plan, requests, statement_selection, timeline
+from askless.reports import (
+    documents,
+    findings,
+    growth,
+    plan,
+    requests,
+    statement_selection,
+    timeline,
+)
 from askless.reports.compare import compare
 from askless.reports.indexes import indexes
 from askless.reports.loading import notes_of, schema_of
@@ -33,7 +43,9 @@ _TELL_EVERY = 2_000  # requests
 
 
 class ReportOptions(msgspec.Struct, frozen=True):
-    """What a report takes in next to the capture: a database for plans and indexes, a saved schema, a capture from before."""
+    """What a report takes in next to the capture: a database for plans and indexes, a saved schema,
+    a capture from before.
+    """
 
     database: str | None = None
     schema: Path | None = None
@@ -49,7 +61,9 @@ class ReportParts:
         self.capture = capture
         self.wish = wish
         self.project = here() if project is None else project
-        self._gatherer = Aggregator(list(patterns.load()), self.project.settings(wish.values, wish.network_latency_ms))
+        self._gatherer = Aggregator(
+            list(patterns.load()), self.project.settings(wish.values, wish.network_latency_ms)
+        )
         self._sizes = Sizes()
         self._slowest: dict[str, tuple[int, Request]] = {}
         self._schema = schema_of(wish.database, wish.schema)
@@ -77,13 +91,17 @@ class ReportParts:
         wish, path = self.wish, self.capture
         judged = findings.judged_from(summary, (), self._schema)
         routes = requests.document_of(path, summary)
-        slowest = [self._slowest[row.route][1] for row in routes.routes if row.route in self._slowest]
+        slowest = [
+            self._slowest[row.route][1] for row in routes.routes if row.route in self._slowest
+        ]
         return documents.ReportDocument(
             format="askless report",
             capture=str(path),
             requests=routes,
             findings=findings.document_of(path, judged, network_latency_ms=wish.network_latency_ms),
-            timelines=tuple(timeline.document_of(path, request, values=wish.values) for request in slowest),
+            timelines=tuple(
+                timeline.document_of(path, request, values=wish.values) for request in slowest
+            ),
             growth=growth.document_of(path, self._sizes.growth()),
             notes=notes,
         )
@@ -92,9 +110,11 @@ class ReportParts:
 def report(
     capture: Path, wish: ReportOptions, limits: Limits | None = None, progress: Progress = quiet
 ) -> documents.ReportDocument:
-    """The whole report. What a database can't tell is a note, and the rest is reported all the same.
+    """The whole report. What a database can't tell is a note, and the rest is reported all the
+    same.
 
-    Raises AskLessError: see the reading of captures, project-file-bad, and what a database says that can't be asked at all.
+    Raises AskLessError: see the reading of captures, project-file-bad, and what a database says
+    that can't be asked at all.
     """
     files: list[FileReport] = []
     gathered = ReportParts(capture, wish)
@@ -116,7 +136,11 @@ class GrowingReport:
     """
 
     def __init__(
-        self, capture: Path, wish: ReportOptions, limits: Limits | None = None, progress: Progress = quiet
+        self,
+        capture: Path,
+        wish: ReportOptions,
+        limits: Limits | None = None,
+        progress: Progress = quiet,
     ) -> None:
         files_of(capture)
         self._gathered = ReportParts(capture, wish)
@@ -136,7 +160,9 @@ class GrowingReport:
         """What is known now."""
         document = self._asked.put_into(self._gathered.document(self._gathered.summary()))
         if self._wish.before is not None:
-            document = msgspec.structs.replace(document, comparison=compare(self._wish.before, self._gathered.capture))
+            document = msgspec.structs.replace(
+                document, comparison=compare(self._wish.before, self._gathered.capture)
+            )
         return document
 
 
@@ -157,10 +183,14 @@ class _Asked(msgspec.Struct, frozen=True):
     def put_into(self, document: documents.ReportDocument) -> documents.ReportDocument:
         """The report with it."""
         notes = (*document.notes, *self.notes)
-        return msgspec.structs.replace(document, plans=self.plans, indexes=self.indexes, notes=notes)
+        return msgspec.structs.replace(
+            document, plans=self.plans, indexes=self.indexes, notes=notes
+        )
 
 
-def _asked(path: Path, summary: Summary, wish: ReportOptions, limits: Limits | None, progress: Progress) -> _Asked:
+def _asked(
+    path: Path, summary: Summary, wish: ReportOptions, limits: Limits | None, progress: Progress
+) -> _Asked:
     """Plans and indexes; what can't be said is a note."""
     if wish.database is None:
         return _Asked()

@@ -15,7 +15,9 @@ from askless.reports.loading import load, notes_of, requests_of
 
 
 def by_route(path: Path, wanted: str = "") -> documents.RequestsDocument:
-    """The routes of a capture whose names contain a text, the one that spends most time in queries first."""
+    """The routes of a capture whose names contain a text, the one that spends most time in queries
+    first.
+    """
     summary, notes = load(path, look=False)
     return document_of(path, summary, notes, wanted)
 
@@ -45,9 +47,13 @@ def document_of(
 
 
 def each(path: Path, wanted: str = "", values: bool = False) -> documents.EachDocument:
-    """The requests whose routes contain a text, in the order of their ends; their paths where values are asked for."""
+    """The requests whose routes contain a text, in the order of their ends; their paths where
+    values are asked for.
+    """
     files: list[FileReport] = []
-    rows = tuple(row_of(request, values) for request in requests_of(path, files) if wanted in request.route)
+    rows = tuple(
+        row_of(request, values) for request in requests_of(path, files) if wanted in request.route
+    )
     return documents.EachDocument(
         format="askless requests-each", capture=str(path), requests=rows, notes=notes_of(files)
     )

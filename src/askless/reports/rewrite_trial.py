@@ -48,7 +48,9 @@ def rewrite_trial(
             + ", ".join(trial.columns_after) + " after; code that reads them by name will break"
         )  # fmt: skip
     if result is not None and trial.sets > 1:
-        remarks.append(f"the results differ for set {trial.differs_at} of {trial.sets} sets of values")
+        remarks.append(
+            f"the results differ for set {trial.differs_at} of {trial.sets} sets of values"
+        )
     if result is None:
         remarks += trial.doubts
     return documents.RewriteDocument(
@@ -86,7 +88,8 @@ def given_values(texts: Sequence[str]) -> list[Values]:
 
 
 def captured_values(path: Path, before: str, after: str, database: str) -> list[Values]:
-    """The values of a capture's executions of the first statement, for both. None if it has no placeholder.
+    """The values of a capture's executions of the first statement, for both. None if it has no
+    placeholder.
 
     Raises AskLessError: not-in-capture, placeholders-differ.
     """
@@ -117,7 +120,8 @@ def captured_values(path: Path, before: str, after: str, database: str) -> list[
 
 
 def aligned(before: str, after: str, system: str, example: Example) -> Values:
-    """The values of an execution for both statements: by slot for the first, by name, number or turn for the second.
+    """The values of an execution for both statements: by slot for the first, by name, number or
+    turn for the second.
 
     Raises AskLessError placeholders-differ.
     """
@@ -131,7 +135,11 @@ def aligned(before: str, after: str, system: str, example: Example) -> Values:
         )  # fmt: skip
     placed = [(slot, value) for slot, value in zip(slots, sent, strict=True) if slot.placeholder]
     named = {name_of(slot): value for slot, value in placed if name_of(slot)}
-    first: Bound = (tuple(named.values()), tuple(named)) if named else (tuple(value for _, value in placed), ())
+    first: Bound = (
+        (tuple(named.values()), tuple(named))
+        if named
+        else (tuple(value for _, value in placed), ())
+    )
     wanted = [slot for slot in slots_of(after, system) if slot.placeholder]
     names = dict.fromkeys(name_of(slot) for slot in wanted if name_of(slot))
     if names and all(name in named for name in names):

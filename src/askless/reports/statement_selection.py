@@ -1,4 +1,6 @@
-"""Which statements a report is about: the costliest of a capture, those of one request, or one that was typed."""
+"""Which statements a report is about: the costliest of a capture, those of one request, or one that
+was typed.
+"""
 
 from __future__ import annotations
 
@@ -22,9 +24,11 @@ EXPLAINED = ("select", "update", "delete")
 
 
 class Subject(msgspec.Struct):
-    """A statement to explain, with one execution's values, and what it cost in the capture (all of it, by what was kept).
+    """A statement to explain, with one execution's values, and what it cost in the capture (all of
+    it, by what was kept).
 
-    `system` is the SQL that it is written in; '' for that of the database. `others` are values of other executions.
+    `system` is the SQL that it is written in; '' for that of the database. `others` are values of
+    other executions.
     """
 
     text: str
@@ -47,19 +51,27 @@ def parse_parameters(text: str) -> tuple[tuple[Value, ...], tuple[str, ...]]:
         given = json.loads(text)
     except ValueError as error:
         raise AskLessError(
-            "bad-parameters", f"--parameters is not JSON: {error}", "write a list: --parameters '[1, \"due\"]'"
+            "bad-parameters",
+            f"--parameters is not JSON: {error}",
+            "write a list: --parameters '[1, \"due\"]'",
         ) from None
     if isinstance(given, dict):
         return tuple(given.values()), tuple(given)
     if not isinstance(given, list):
         raise AskLessError(
-            "bad-parameters", "--parameters takes a list or an object", "write: --parameters '[1, \"due\"]'"
+            "bad-parameters",
+            "--parameters takes a list or an object",
+            "write: --parameters '[1, \"due\"]'",
         )
-    return tuple(("list", json.dumps(value)) if isinstance(value, list) else value for value in given), ()
+    return tuple(
+        ("list", json.dumps(value)) if isinstance(value, list) else value for value in given
+    ), ()
 
 
 def costliest(summary: Summary, top: int | None = None, shape: str = "") -> list[Subject]:
-    """The shapes that cost most time over the capture, each once, with an execution whose text and values are whole."""
+    """The shapes that cost most time over the capture, each once, with an execution whose text and
+    values are whole.
+    """
     merged: dict[str, list[tuple[RouteStats, ShapeStats]]] = {}
     for route in summary.routes.values():
         for stats in route.own_shapes():
@@ -71,7 +83,11 @@ def costliest(summary: Summary, top: int | None = None, shape: str = "") -> list
     for digest, found in merged.items():
         whole = _whole([stats for _, stats in found])
         example = whole[0]
-        alike = [e for e in whole if e.text == example.text and e.statement.names == example.statement.names]
+        alike = [
+            e
+            for e in whole
+            if e.text == example.text and e.statement.names == example.statement.names
+        ]
         subjects.append(
             Subject(
                 text=example.text,
@@ -79,7 +95,9 @@ def costliest(summary: Summary, top: int | None = None, shape: str = "") -> list
                 names=example.statement.names,
                 rows=example.rows,
                 shape=digest,
-                routes=tuple(route.route for route, _ in sorted(found, key=lambda item: -item[1].duration_ns)),
+                routes=tuple(
+                    route.route for route, _ in sorted(found, key=lambda item: -item[1].duration_ns)
+                ),
                 queries=round(sum(route.scale * stats.count for route, stats in found)),
                 total_ns=round(sum(route.scale * stats.duration_ns for route, stats in found)),
                 system=example.statement.system,
@@ -92,12 +110,18 @@ def costliest(summary: Summary, top: int | None = None, shape: str = "") -> list
 def _whole(stats: list[ShapeStats]) -> list[Example]:
     """The executions kept, those with a value cut off omitted where there are others."""
     examples = [example for one in stats for example in one.examples]
-    whole = [e for e in examples if not any(isinstance(v, tuple) and v[0].startswith("cut") for v in e.parameters)]
+    whole = [
+        e
+        for e in examples
+        if not any(isinstance(v, tuple) and v[0].startswith("cut") for v in e.parameters)
+    ]
     return whole or examples
 
 
 class Workload(msgspec.Struct, frozen=True):
-    """Statements, the dearest first; how many writes of the capture would keep an index up; notes on the capture."""
+    """Statements, the dearest first; how many writes of the capture would keep an index up; notes
+    on the capture.
+    """
 
     subjects: tuple[Subject, ...]
     writes: Writes = no_writes
@@ -105,29 +129,41 @@ class Workload(msgspec.Struct, frozen=True):
 
 
 def typed(text: str, parameters: str = "") -> Workload:
-    """One statement, with the values of its placeholders as JSON. Raises AskLessError bad-parameters."""
+    """One statement, with the values of its placeholders as JSON. Raises AskLessError
+    bad-parameters.
+    """
     return Workload((Subject(text, *parse_parameters(parameters)),))
 
 
 def of_capture(path: Path, top: int | None = None, shape: str = "") -> Workload:
-    """The shapes of a capture that cost most. Raises AskLessError nothing-to-explain if there is none."""
+    """The shapes of a capture that cost most. Raises AskLessError nothing-to-explain if there is
+    none.
+    """
     return of_summary(path, *load(path, look=False), top=top, shape=shape)
 
 
 def of_summary(
-    path: Path, summary: Summary, notes: tuple[str, ...] = (), *, top: int | None = None, shape: str = ""
+    path: Path,
+    summary: Summary,
+    notes: tuple[str, ...] = (),
+    *,
+    top: int | None = None,
+    shape: str = "",
 ) -> Workload:
     """The same of a capture that is added up already."""
     subjects = costliest(summary, top, shape)
     if not subjects:
         what = f"no statement of shape {shape}" if shape else "no SELECT, UPDATE or DELETE"
         damage = f"; the capture is incomplete: {summary.damage}" if summary.damage else ""
-        raise AskLessError("nothing-to-explain", f"{path} holds {what}{damage}", "record more of the application")
+        raise AskLessError(
+            "nothing-to-explain", f"{path} holds {what}{damage}", "record more of the application"
+        )
     return Workload(tuple(subjects), writes_of(summary), notes)
 
 
 def of_request(path: Path, name: str, query: int | None) -> Workload:
-    """The queries of one request, noise omitted: each shape once, or the one query with this place (from 1).
+    """The queries of one request, noise omitted: each shape once, or the one query with this place
+    (from 1).
 
     Raises AskLessError no-request, no-query, nothing-to-explain.
     """
@@ -152,7 +188,9 @@ def of_request(path: Path, name: str, query: int | None) -> Workload:
     ]
     if not explained:
         raise AskLessError(
-            "nothing-to-explain", f"request {name} holds no SELECT, UPDATE or DELETE", "name another request"
+            "nothing-to-explain",
+            f"request {name} holds no SELECT, UPDATE or DELETE",
+            "name another request",
         )
     return Workload(tuple(sorted(explained, key=lambda subject: -subject.total_ns)))
 
@@ -167,20 +205,31 @@ def query_at(request: Request, query: int) -> int:
     queries = own_queries(request)
     if not 1 <= query <= len(queries):
         raise AskLessError(
-            "no-query", f"request {request.name} has no query {query}: it has {len(queries)}", "noise is not counted"
+            "no-query",
+            f"request {request.name} has no query {query}: it has {len(queries)}",
+            "noise is not counted",
         )
     return queries[query - 1]
 
 
 def writes_of(summary: Summary) -> Writes:
-    """How many of the capture's writes touch columns of a table: an UPDATE only if it sets one of them."""
+    """How many of the capture's writes touch columns of a table: an UPDATE only if it sets one of
+    them.
+    """
     writes: list[tuple[str, str, frozenset[str], int]] = []
     for route in summary.routes.values():
         for stats in route.own_shapes():
             structure = stats.structure
             if structure is not None and structure.kind in ("insert", "update", "delete"):
                 written = frozenset(column.lower() for column in structure.written)
-                writes.append((structure.main.lower(), structure.kind, written, round(route.scale * stats.count)))
+                writes.append(
+                    (
+                        structure.main.lower(),
+                        structure.kind,
+                        written,
+                        round(route.scale * stats.count),
+                    )
+                )
 
     def count(table: str, columns: Sequence[str]) -> int:
         wanted = {column.lower() for column in columns}

@@ -9,17 +9,23 @@ from askless.reports import documents
 
 
 def tables(schema: Schema) -> documents.TablesDocument:
-    """A schema as it is shown, and saved for `--schema`; with foreign keys that lack an index, and redundant indexes."""
+    """A schema as it is shown, and saved for `--schema`; with foreign keys that lack an index, and
+    redundant indexes.
+    """
     return documents.TablesDocument(
         format="askless tables",
         system=schema.system,
         tables=schema.tables,
         bare_keys=tuple(
-            documents.BareForeignKey(key.table, key.columns, key.target, key.rows, key.ddl, key.asked)
+            documents.BareForeignKey(
+                key.table, key.columns, key.target, key.rows, key.ddl, key.asked
+            )
             for key in advisor.bare_foreign_keys(schema, [])
         ),
         redundant=tuple(
-            documents.RedundantIndex(table, index, by, index_ddl.drop_index(index, table, schema.system))
+            documents.RedundantIndex(
+                table, index, by, index_ddl.drop_index(index, table, schema.system)
+            )
             for table, index, by in advisor.redundant_indexes(schema)
         ),
     )

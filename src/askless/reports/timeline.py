@@ -20,7 +20,8 @@ EACH_MOST = 400  # queries of a folded run that are reported one by one
 def timeline(
     path: Path, name: str = "", route: str = "", values: bool = False, unfolded: bool = False
 ) -> documents.TimelineDocument:
-    """The request of a name, else the one that spends most time in queries of those whose routes contain a text.
+    """The request of a name, else the one that spends most time in queries of those whose routes
+    contain a text.
 
     Raises AskLessError no-request.
     """
@@ -31,7 +32,11 @@ def timeline(
 
 
 def document_of(
-    path: Path, request: Request, notes: tuple[str, ...] = (), values: bool = False, unfolded: bool = False
+    path: Path,
+    request: Request,
+    notes: tuple[str, ...] = (),
+    values: bool = False,
+    unfolded: bool = False,
 ) -> documents.TimelineDocument:
     """The queries of a request, in the order in which they are shown."""
     noise = sum(request.statement(i).shape.noise for i in range(len(request)))
@@ -44,7 +49,11 @@ def document_of(
         path=request.path if values else "",
         status=request.status,
         request_ms=(request.end_ns - request.start_ns) / 1e6,
-        database_ms=sum(entry.duration_ms for entry in entries if not request.statement(entry.indices[0]).shape.noise),
+        database_ms=sum(
+            entry.duration_ms
+            for entry in entries
+            if not request.statement(entry.indices[0]).shape.noise
+        ),
         queries=len(request) - noise,
         noise=noise,
         rows=tuple(_row(request, entry, values) for entry in entries),
@@ -57,13 +66,17 @@ def named(requests: Iterable[Request], name: str, path: Path) -> Request:
     result = next((request for request in requests if request.name == name), None)
     if result is None:
         raise AskLessError(
-            "no-request", f"{path} holds no request {name}", f"list them: askless requests {path} --each"
+            "no-request",
+            f"{path} holds no request {name}",
+            f"list them: askless requests {path} --each",
         )
     return result
 
 
 def slowest(requests: Iterable[Request], route: str, path: Path) -> Request:
-    """The request that spends most time in queries, warm-ups omitted. Raises AskLessError no-request."""
+    """The request that spends most time in queries, warm-ups omitted. Raises AskLessError
+    no-request.
+    """
     best: Request | None = None
     for request in requests:
         if route not in request.route or request.warm_up:
@@ -93,9 +106,13 @@ def _row(request: Request, entry: TimelineEntry, values: bool) -> documents.Time
         sql=entry.sql,
         shape=request.statement(first).shape.digest,
         noise=request.statement(first).shape.noise,
-        line=SourceLine(place.file, place.line, place.function, len(entry.indices)) if place is not None else None,
+        line=SourceLine(place.file, place.line, place.function, len(entry.indices))
+        if place is not None
+        else None,
         error=error if values else masked_error(error),
-        load=f"{load.kind} load of {load.model}.{load.relation}" if load is not None and load.relation else "",
+        load=f"{load.kind} load of {load.model}.{load.relation}"
+        if load is not None and load.relation
+        else "",
         parameters=entry.parameters,
         executions=tuple(documents.Execution(*_span(request, i)) for i in entry.indices[:EACH_MOST])
         if len(entry.indices) > 1

@@ -20,7 +20,8 @@ class WorkBeforeAfter(Fields, frozen=True):
 class TrialStatement(msgspec.Struct, frozen=True):
     """One statement's trial. `ratio` is median before over median after, with a 99 % interval.
 
-    `work` counts what the server touched, before and after, in its own unit `work_unit`; '' where it can't be counted.
+    `work` counts what the server touched, before and after, in its own unit `work_unit`; '' where
+    it can't be counted.
     """
 
     sql: str
@@ -43,9 +44,11 @@ class TrialStatement(msgspec.Struct, frozen=True):
 
 
 class TrialDocument(Document, frozen=True, kw_only=True):
-    """`askless trial --index`. `where` says where the index was tried, `caution` what may have kept it from being used.
+    """`askless trial --index`. `where` says where the index was tried, `caution` what may have kept
+    it from being used.
 
-    For `locked_ms` no one else could write to the table; `longest_wait_ms` is the longest time that someone waited for that.
+    For `locked_ms` no one else could write to the table; `longest_wait_ms` is the longest time that
+    someone waited for that.
     """
 
     system: str
@@ -60,7 +63,9 @@ class TrialDocument(Document, frozen=True, kw_only=True):
 
 
 class TrialSide(msgspec.Struct, frozen=True):
-    """One of two statements, over all sets of values together. `median_ms` is None if nothing was timed."""
+    """One of two statements, over all sets of values together. `median_ms` is None if nothing was
+    timed.
+    """
 
     sql: str
     median_ms: float | None
@@ -71,9 +76,11 @@ class TrialSide(msgspec.Struct, frozen=True):
 
 
 class RewriteDocument(Document, frozen=True, kw_only=True):
-    """`askless trial --before --after`. `missing_rows` and `extra_rows` show some rows where values were asked for.
+    """`askless trial --before --after`. `missing_rows` and `extra_rows` show some rows where values
+    were asked for.
 
-    `synthetic_rows` is what was planted in copies of the tables without making a difference, in words.
+    `synthetic_rows` is what was planted in copies of the tables without making a difference, in
+    words.
     """
 
     system: str
@@ -94,7 +101,9 @@ class RewriteDocument(Document, frozen=True, kw_only=True):
 
 
 class TrialAlternative(msgspec.Struct, frozen=True):
-    """One way to get a finding's rows. `median_ms` as measured here, `with_latency_ms` with the added round-trip time."""
+    """One way to get a finding's rows. `median_ms` as measured here, `with_latency_ms` with the
+    added round-trip time.
+    """
 
     name: str
     sql: str
@@ -113,7 +122,9 @@ class TrialAlternative(msgspec.Struct, frozen=True):
 
 
 class FindingTrialDocument(Document, frozen=True, kw_only=True):
-    """`askless trial --finding`. `network_latency_ms` is what was added to each query in the `away` figures."""
+    """`askless trial --finding`. `network_latency_ms` is what was added to each query in the `away`
+    figures.
+    """
 
     system: str
     finding: str
@@ -129,7 +140,9 @@ class FindingTrialDocument(Document, frozen=True, kw_only=True):
 
 
 class ClauseCostRow(msgspec.Struct, frozen=True):
-    """A part of a statement. `ratio` is the time of the whole over the time without the part; `cost_ms` their difference."""
+    """A part of a statement. `ratio` is the time of the whole over the time without the part;
+    `cost_ms` their difference.
+    """
 
     kind: str
     part: str

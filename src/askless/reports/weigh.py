@@ -28,7 +28,13 @@ def weigh(
     Raises AskLessError: not-a-select, no-parts, server-busy, and what the database says.
     """
     whole = clause_cost.weigh(
-        parse_url(database), subject.text, subject.parameters, subject.names, limits, progress, subject.system
+        parse_url(database),
+        subject.text,
+        subject.parameters,
+        subject.names,
+        limits,
+        progress,
+        subject.system,
     )
     mask = masker(subject.system or whole.system, values)
     whole_ms = median(whole.times_ms)
@@ -67,9 +73,15 @@ def verdict(weight: ClauseCost, whole: ClauseCosts) -> Verdict:
     ratio = weight.ratio
     if weight.error:
         return Verdict(Outcome.NEEDED, "can't run without it")
-    more = f", and gives {weight.rows:,} rows instead of {whole.rows:,}" if weight.rows != whole.rows else ""
+    more = (
+        f", and gives {weight.rows:,} rows instead of {whole.rows:,}"
+        if weight.rows != whole.rows
+        else ""
+    )
     if ratio is None:
-        return Verdict(Outcome.TOO_FEW, "run only once because it is slow, so its time is not compared" + more)
+        return Verdict(
+            Outcome.TOO_FEW, "run only once because it is slow, so its time is not compared" + more
+        )
     outcome = direction(ratio)
     if outcome is Outcome.UNDECIDED:
         return Verdict(outcome, "no measurable cost" + more)

@@ -1,7 +1,8 @@
-"""The registry of sources: what turns traffic into captures. A new source is a file in this folder and a line here.
+"""The registry of sources: what turns traffic into captures. A new source is a file in this folder
+and a line here.
 
-A source's module has a `SOURCE`. What it says of itself is data, so that a command line can be built of it without
-importing what the source needs when it runs.
+A source's module has a `SOURCE`. What it says of itself is data, so that a command line can be
+built of it without importing what the source needs when it runs.
 """
 
 from __future__ import annotations
@@ -15,7 +16,9 @@ if TYPE_CHECKING:
     from typing import Any, Protocol
 
     class Source(Protocol):
-        """What turns traffic of one kind into a capture. `name` is its word on the command line: `capture NAME`."""
+        """What turns traffic of one kind into a capture. `name` is its word on the command line:
+        `capture NAME`.
+        """
 
         name: str
         help: str
@@ -24,10 +27,13 @@ if TYPE_CHECKING:
         options: Sequence[Option]
 
         def check(self, values: Mapping[str, Any]) -> None:
-            """Raises AskLessError if the options' values, by their names, make no sense; nothing is begun yet."""
+            """Raises AskLessError if the options' values, by their names, make no sense; nothing is
+            begun yet.
+            """
 
         def run(self, values: Mapping[str, Any], folder: Path, voice: Reporter) -> RecordingResult:
-            """Record into a folder, which is made and empty, until the traffic ends or someone stops it.
+            """Record into a folder, which is made and empty, until the traffic ends or someone
+            stops it.
 
             Raises AskLessError; what was recorded until then stays.
             """
@@ -46,9 +52,11 @@ REGISTRY = {
 class Option:
     """One option of a source, as data.
 
-    `flag` is what is written on the command line (`--visit`); a flag without dashes is what follows `--` at the end of
-    the line, or, if there may be `many`, the words that belong to no option; a source may have both. `read` turns the word into a value and raises ValueError for what is none. `many` options may be repeated;
-    `bare` is the value where the flag is alone (True for a plain switch, which takes no word then).
+    `flag` is what is written on the command line (`--visit`); a flag without dashes is what follows
+    `--` at the end of the line, or, if there may be `many`, the words that belong to no option; a
+    source may have both. `read` turns the word into a value and raises ValueError for what is none.
+    `many` options may be repeated; `bare` is the value where the flag is alone (True for a plain
+    switch, which takes no word then).
     """
 
     __slots__ = ("bare", "default", "flag", "help", "many", "metavar", "read")
@@ -78,21 +86,26 @@ class Option:
 
 
 class Reporter:
-    """How a source speaks while it works: `note` says a line, `progress` how far it is ('': no longer of interest).
+    """How a source speaks while it works: `note` says a line, `progress` how far it is ('': no
+    longer of interest).
 
     `colour` says whether what it shows itself may have colours.
     """
 
     __slots__ = ("colour", "note", "progress")
 
-    def __init__(self, note: Callable[[str], None], progress: Callable[[str], None], colour: bool = False) -> None:
+    def __init__(
+        self, note: Callable[[str], None], progress: Callable[[str], None], colour: bool = False
+    ) -> None:
         self.note = note
         self.progress = progress
         self.colour = colour
 
 
 class RecordingResult:
-    """How a recording ended: the exit code of what was recorded, None if it was reported to stop or has none."""
+    """How a recording ended: the exit code of what was recorded, None if it was reported to stop or
+    has none.
+    """
 
     __slots__ = ("exit_code",)
 

@@ -12,10 +12,13 @@ from askless.core.errors import AskLessError
 
 
 def prepare_folder(folder: Path) -> Path:
-    """Create the folder of a new capture. Raises AskLessError: folder-unwritable, folder-shared, folder-in-use."""
+    """Create the folder of a new capture. Raises AskLessError: folder-unwritable, folder-shared,
+    folder-in-use.
+    """
     try:
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
-        # A name that no one can have put a link at, and no more than a block, which shows whether the disk has room.
+        # A name that no one can have put a link at, and no more than a block, which shows whether
+        # the disk has room.
         with tempfile.NamedTemporaryFile(dir=folder, prefix=".askless-") as probe:
             probe.write(b"x" * 4096)
         if _is_shared(folder):
@@ -25,7 +28,9 @@ def prepare_folder(folder: Path) -> Path:
             )  # fmt: skip
     except OSError as error:
         raise AskLessError(
-            "folder-unwritable", f"can't write into {folder}: {error.strerror}", "name another folder with -o"
+            "folder-unwritable",
+            f"can't write into {folder}: {error.strerror}",
+            "name another folder with -o",
         ) from None
     if any(entry.name.endswith(SUFFIXES) for entry in folder.iterdir()):
         raise AskLessError(
@@ -37,7 +42,9 @@ def prepare_folder(folder: Path) -> Path:
 
 
 def _is_shared(folder: Path) -> bool:
-    """Whether others than we may write into a folder; a group that we are the only one of by custom is none of them."""
+    """Whether others than we may write into a folder; a group that we are the only one of by custom
+    is none of them.
+    """
     found = folder.stat()
     return bool(
         found.st_mode & stat.S_IWOTH

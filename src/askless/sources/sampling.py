@@ -1,4 +1,6 @@
-"""Leaving some of the traffic out, so that recording may stay on for days: the options of all sources, and what they mean."""
+"""Leaving some of the traffic out, so that recording may stay on for days: the options of all
+sources, and what they mean.
+"""
 
 from __future__ import annotations
 
@@ -28,11 +30,15 @@ SPARING = (
 
 
 def sparing_of(values: Mapping[str, Any]) -> SamplingRules:
-    """What the options ask for. Raises AskLessError: bad-sample, bad-time, bad-size, bad-max-queries."""
+    """What the options ask for. Raises AskLessError: bad-sample, bad-time, bad-size,
+    bad-max-queries.
+    """
     at_most = values.get("max_queries")
     if at_most is not None and at_most < 1:
         raise AskLessError(
-            "bad-max-queries", "--max-queries takes a whole number from 1", "omit it to record all queries"
+            "bad-max-queries",
+            "--max-queries takes a whole number from 1",
+            "omit it to record all queries",
         )
     return SamplingRules(
         _sample(values.get("sample") or ""), _time(values.get("min_duration") or ""), at_most or 0, size_of(values.get("max_size") or "", "--max-size")
@@ -44,7 +50,9 @@ def _sample(word: str) -> int:
     if not word:
         return 1
     if numerator.strip() != "1" or not slash or not rest.strip().isdigit() or int(rest) < 1:
-        raise AskLessError("bad-sample", f"--sample takes 1/N, not {word!r}", "as in: --sample 1/50")
+        raise AskLessError(
+            "bad-sample", f"--sample takes 1/N, not {word!r}", "as in: --sample 1/50"
+        )
     return int(rest)
 
 
@@ -52,7 +60,9 @@ def _time(word: str) -> int:
     found = _TIME.fullmatch(word.strip())
     if word and found is None:
         raise AskLessError(
-            "bad-time", f"--min-duration takes a time with a unit, not {word!r}", "as in: --min-duration 200ms"
+            "bad-time",
+            f"--min-duration takes a time with a unit, not {word!r}",
+            "as in: --min-duration 200ms",
         )
     return int(float(found[1]) * _NS[found[2]]) if found is not None else 0
 
@@ -65,5 +75,7 @@ def size_of(word: str, option: str, least_bytes: int = KEEP_LEAST_BYTES) -> int:
     size = int(min(float(found[1]), 2.0**60) * _UNITS[found[2].lower()]) if found is not None else 0
     if size < least_bytes:
         least = f"{least_bytes // 1024**2}MiB" if least_bytes >= 1024**2 else f"{least_bytes}B"
-        raise AskLessError("bad-size", f"{option} takes a size from {least}, not {word!r}", f"as in: {option} 2GiB")
+        raise AskLessError(
+            "bad-size", f"{option} takes a size from {least}, not {word!r}", f"as in: {option} 2GiB"
+        )
     return size

@@ -1,1 +1,3 @@
-"""Ask Less inside a test run: the recorder in this very process, and the pytest plug-in that checks what tests ask."""
+"""Ask Less inside a test run: the recorder in this very process, and the pytest plug-in that checks
+what tests ask.
+"""

@@ -45,7 +45,11 @@ def too_many(requests: Sequence[Request], most: int, explain: bool = True) -> st
     counts: Counter[tuple[str, str]] = Counter()
     for request, i in queries:
         place = request.place(i)
-        where = f"{whereabouts(short_path(place.file), place.line)} in {place.function}" if place else "an unknown line"
+        where = (
+            f"{whereabouts(short_path(place.file), place.line)} in {place.function}"
+            if place
+            else "an unknown line"
+        )
         counts[request.statement(i).shape.text, where] += 1
     lines = [f"{plural(len(queries), 'query')} sent, limit {most}:"]
     for (text, where), count in counts.most_common(SHOWN_MOST):
@@ -58,7 +62,9 @@ def too_many(requests: Sequence[Request], most: int, explain: bool = True) -> st
     return "\n".join(lines)
 
 
-def unaccepted(requests: Sequence[Request], names: Sequence[str], project: Project, today: date) -> str:
+def unaccepted(
+    requests: Sequence[Request], names: Sequence[str], project: Project, today: date
+) -> str:
     """What to say of findings of these patterns that no one has accepted; '' where there is none."""
     met = [f for f in findings_of(summarise(requests, project.settings())) if f.pattern in names]
     left, ended = sorted_out(met, list(project.accepted), today)
@@ -66,24 +72,32 @@ def unaccepted(requests: Sequence[Request], names: Sequence[str], project: Proje
     for finding in left:
         lines += [*described(finding)]
         lines += [
-            f"  it was accepted until {case.until}: {case.reason}" for known_one, case in ended if known_one is finding
+            f"  it was accepted until {case.until}: {case.reason}"
+            for known_one, case in ended
+            if known_one is finding
         ]
         lines.append("")
     return "\n".join(lines).rstrip()
 
 
 def over_budget(requests: Sequence[Request], project: Project, today: date) -> str:
-    """What to say where requests ask more than the project's budgets allow, or have none; '' where they don't."""
+    """What to say where requests ask more than the project's budgets allow, or have none; '' where
+    they don't.
+    """
     summary = summarise(requests, project.settings())
     found, _ = sorted_out(findings_of(summary), list(project.accepted), today)
     lines = [
         f"{route.route} has no budget in {project.path or 'askless.toml'}: askless gate CAPTURE --propose writes them"
         for route in summary.routes.values()
-        if route.requests and route.queries.at(1.0) and budget_for(route.route, project.budgets) is None
+        if route.requests
+        and route.queries.at(1.0)
+        and budget_for(route.route, project.budgets) is None
     ]
     for one in judge(summary, project.budgets, found):
         if one.over and one.measure != "patterns":
-            lines.append(f"{one.route}: {amount(one.measure, one.actual)}, limit {amount(one.measure, one.limit)}")
+            lines.append(
+                f"{one.route}: {amount(one.measure, one.actual)}, limit {amount(one.measure, one.limit)}"
+            )
         for finding in one.found:
             lines += ["", *described(finding)]
     return "\n".join(lines).strip()

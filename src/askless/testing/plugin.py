@@ -12,7 +12,8 @@
     @pytest.mark.asks(budgets=True)     # those of the project's file
     def test_board(client): ...
 
-Nothing is recorded unless a test that runs uses the fixture or the marker, or strict mode was asked for.
+Nothing is recorded unless a test that runs uses the fixture or the marker, or strict mode was asked
+for.
 """
 
 from __future__ import annotations
@@ -35,7 +36,9 @@ _MARKER_TAKES = {"at_most", "never", "route", "budgets"}
 
 
 class _State:
-    """What one run of pytest holds: the recorder, once it is needed, and what the project's file says."""
+    """What one run of pytest holds: the recorder, once it is needed, and what the project's file
+    says.
+    """
 
     def __init__(self, inside: InProcessRecorder, project: Project) -> None:
         self.inside = inside
@@ -79,7 +82,9 @@ class QueryLimits:
         self._name = name
 
     def at_most(self, queries: int, *, route: str = "") -> AbstractContextManager[None]:
-        """At most so many queries; session settings, transaction control and catalog lookups do not count."""
+        """At most so many queries; session settings, transaction control and catalog lookups do not
+        count.
+        """
         return _Block(self._state, self._name, _Limits(route, at_most=queries))
 
     def never(self, *patterns: str, route: str = "") -> AbstractContextManager[None]:
@@ -95,7 +100,9 @@ def _check_whole(state: _State) -> None:
     """Fail where something that was recorded can't be read: it can't be judged."""
     __tracebackhide__ = True
     if state.inside.damage:
-        raise AssertionError(f"not checked: the recorder's output can't be read ({state.inside.damage})")
+        raise AssertionError(
+            f"not checked: the recorder's output can't be read ({state.inside.damage})"
+        )
 
 
 def _check(requests: Sequence[Request], limits: _Limits, project: Project) -> None:
@@ -129,7 +136,11 @@ def pytest_addoption(parser: pytest.Parser) -> None:
         help="fail when one line of a test lazily loads the same relation N times (default: 3)",
     )  # fmt: skip
     group.addoption(
-        "--asks-route", metavar="TEXT", action="append", default=[], help="apply --strict only to these routes"
+        "--asks-route",
+        metavar="TEXT",
+        action="append",
+        default=[],
+        help="apply --strict only to these routes",
     )
 
 
@@ -205,7 +216,9 @@ def _check_marker(marker: pytest.Mark, requests: list[Request], project: Project
     never = marker.kwargs.get("never")
     names = (never,) if isinstance(never, str) else never
     given = marker.kwargs
-    limits = _Limits(given.get("route", ""), given.get("at_most"), names, bool(given.get("budgets", False)))
+    limits = _Limits(
+        given.get("route", ""), given.get("at_most"), names, bool(given.get("budgets", False))
+    )
     _check(requests, limits, project)
 
 

@@ -1,4 +1,5 @@
-"""The registry of advice: remedy -> the module that turns it into changes to try. A new remedy is one file and one line.
+"""The registry of advice: remedy -> the module that turns it into changes to try. A new remedy is
+one file and one line.
 
 Each of them has `advise(remedy, context)`, the change to try first in front.
 """

@@ -1,4 +1,5 @@
-"""Other statements for what one statement asks: conditions for joins, rows once, numbers of rows, children by themselves.
+"""Other statements for what one statement asks: conditions for joins, rows once, numbers of rows,
+children by themselves.
 
 What can't be written safely gives ''.
 """
@@ -17,7 +18,8 @@ from askless.core.sql.structure import Structure
 
 
 def by_existence(text: str, system: str) -> str:
-    """A join that only filters, as a condition that there is such a row; '' where the joined table is needed otherwise.
+    """A join that only filters, as a condition that there is such a row; '' where the joined table
+    is needed otherwise.
 
     Only one inner join of two plain tables, with its conditions in ON and WHERE joined by AND.
     """
@@ -25,8 +27,15 @@ def by_existence(text: str, system: str) -> str:
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
         joins = tree.args.get("joins") or []
         joined = joins[0].this if len(joins) == 1 else None
-        plain = not any(tree.args.get(name) for name in ("group", "having", "distinct", "windows", "with_"))
-        if not isinstance(joined, exp.Table) or not plain or joins[0].args.get("side") or joins[0].args.get("using"):
+        plain = not any(
+            tree.args.get(name) for name in ("group", "having", "distinct", "windows", "with_")
+        )
+        if (
+            not isinstance(joined, exp.Table)
+            or not plain
+            or joins[0].args.get("side")
+            or joins[0].args.get("using")
+        ):
             return None
         if joins[0].args.get("on") is None or not isinstance(source_of(tree), exp.Table):
             return None
@@ -54,7 +63,9 @@ def distinct(text: str, system: str) -> str:
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
         order = tree.args.get("order")
-        shown = {bare(node).sql() for node in tree.expressions} | {node.alias_or_name for node in tree.expressions}
+        shown = {bare(node).sql() for node in tree.expressions} | {
+            node.alias_or_name for node in tree.expressions
+        }
         ordered = [node.this.sql() for node in order.expressions] if order is not None else []
         if tree.args.get("group") or tree.args.get("distinct") or not set(ordered) <= shown:
             return None
@@ -67,7 +78,10 @@ def number_of(text: str, system: str) -> str:
     """How many rows a statement gives."""
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
-        plain = not any(tree.args.get(name) for name in ("group", "having", "distinct", "limit", "offset", "locks"))
+        plain = not any(
+            tree.args.get(name)
+            for name in ("group", "having", "distinct", "limit", "offset", "locks")
+        )
         if not plain or any(node.find(exp.AggFunc) for node in tree.expressions):
             return None
         tree.set("order", None)
@@ -78,7 +92,9 @@ def number_of(text: str, system: str) -> str:
 
 
 def first_row_of(text: str, system: str, columns: Sequence[str]) -> str:
-    """Of a page after an OFFSET, these columns of its first row, in the page's order; the row before it is one OFFSET less."""
+    """Of a page after an OFFSET, these columns of its first row, in the page's order; the row
+    before it is one OFFSET less.
+    """
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
         source, limit = source_of(tree), tree.args.get("limit")
@@ -91,7 +107,9 @@ def first_row_of(text: str, system: str, columns: Sequence[str]) -> str:
 
 
 def children_of(structure: Structure, table: str) -> str:
-    """The rows of a joined table for the keys of the main one; '' where they are not joined by one column of each."""
+    """The rows of a joined table for the keys of the main one; '' where they are not joined by one
+    column of each.
+    """
     columns = [
         (near, far)
         for join in structure.joins

@@ -12,7 +12,10 @@ from askless.core.inference.context import Context
 def advise(remedy: BatchPerType, context: Context) -> tuple[Advice, ...]:
     """The relation with its query, if the ORM has one for it; else a batch for each kind."""
     statements = [
-        batched(LookUp(context.sql(stats), stats.statement.system, stats.parsed.main, column), drop_limit=True)
+        batched(
+            LookUp(context.sql(stats), stats.statement.system, stats.parsed.main, column),
+            drop_limit=True,
+        )
         for stats, column in remedy.kinds
     ]
     load, root = remedy.load, remedy.root.load

@@ -1,4 +1,6 @@
-"""Advice for rows that are written one by one: one statement for all of them, or at least one transaction."""
+"""Advice for rows that are written one by one: one statement for all of them, or at least one
+transaction.
+"""
 
 from __future__ import annotations
 
@@ -17,18 +19,24 @@ _TITLES = {
 
 
 def advise(remedy: BatchWrites, context: Context) -> tuple[Advice, ...]:
-    """One statement; if each write commits alone, one transaction around the loop as the smaller step."""
+    """One statement; if each write commits alone, one transaction around the loop as the smaller
+    step.
+    """
     structure, alone = remedy.structure, remedy.alone
     load = remedy.stats.load
     words = words_of(load)
     code = ""
     if words is not None and load is not None and not remedy.parted:
-        model = context.models.get((load.orm, load.target)) or by_table(load, structure.main, context.models)
+        model = context.models.get((load.orm, load.target)) or by_table(
+            load, structure.main, context.models
+        )
         if model is not None:
             code = words.written(structure.kind, model, structure.written)
     whole = Advice(
         title=_TITLES[structure.kind],
-        why="one round trip and one parse" + (" and one commit" if alone else "") + " for all of them",
+        why="one round trip and one parse"
+        + (" and one commit" if alone else "")
+        + " for all of them",
         sql=_many(structure),
         code=code,
         at=remedy.line,
@@ -57,7 +65,11 @@ def _many(structure: Structure) -> str:
         row = "(" + ", ".join("?" * len(structure.written)) + ")"
         return f"INSERT INTO {structure.main} ({', '.join(structure.written)})\nVALUES {row}, {row}, ..."
     if structure.kind == "delete":
-        keys = [str(predicate.column.name) for predicate in structure.predicates if predicate.operator == "="]
+        keys = [
+            str(predicate.column.name)
+            for predicate in structure.predicates
+            if predicate.operator == "="
+        ]
         return f"DELETE FROM {structure.main}\nWHERE {keys[0]} IN (:keys)" if len(keys) == 1 else ""
     return ""
 
@@ -66,5 +78,8 @@ def hooks_passed_by(load: Load | None) -> str:
     """What of an ORM's is not run where many rows are written at once; '' without an ORM."""
     if load is None or load.orm == "":
         return ""
-    bypass = {"django": "save() and its signals are not run", "sqlalchemy": "the session's events are not run"}
+    bypass = {
+        "django": "save() and its signals are not run",
+        "sqlalchemy": "the session's events are not run",
+    }
     return bypass.get(load.orm, "hooks of the ORM are not run")

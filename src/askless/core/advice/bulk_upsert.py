@@ -1,4 +1,6 @@
-"""Advice for rows that are looked for and inserted one by one: one lookup and one INSERT, or one statement for both."""
+"""Advice for rows that are looked for and inserted one by one: one lookup and one INSERT, or one
+statement for both.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,11 @@ def advise(remedy: BulkUpsert, context: Context) -> tuple[Advice, ...]:
     keys = remedy.columns
     price = hooks_passed_by(remedy.insert.load or remedy.stats.load)
     named = ", ".join(keys)
-    found = "update the existing rows and insert the others" if remedy.changes else "insert those that are missing"
+    found = (
+        "update the existing rows and insert the others"
+        if remedy.changes
+        else "insert those that are missing"
+    )
     batched = Advice(
         title=f"look up all rows at once, by a list of {named}, then {found} with one statement",
         why="two round trips, however many rows there are",
@@ -47,8 +53,12 @@ def advise(remedy: BulkUpsert, context: Context) -> tuple[Advice, ...]:
     return (decided, batched) if remedy.changes and unique else (batched, decided)
 
 
-def upsert(system: str, table: str, written: tuple[str, ...], keys: tuple[str, ...], changes: bool) -> str:
-    """An INSERT of many rows that leaves alone, or changes, those that are there; '' where the system has no such words."""
+def upsert(
+    system: str, table: str, written: tuple[str, ...], keys: tuple[str, ...], changes: bool
+) -> str:
+    """An INSERT of many rows that leaves alone, or changes, those that are there; '' where the
+    system has no such words.
+    """
     words = system_of(system).upsert if system in REGISTRY else None
     others = [column for column in written if column not in keys]
     if words is None or not written or not keys or (changes and not others):
@@ -79,6 +89,9 @@ def _is_unique(context: Context, table: str, keys: tuple[str, ...]) -> bool | No
     known = context.schema.table(table) if context.schema is not None else None
     if known is None:
         return None
-    unique = [known.primary_key, *(index.columns for index in known.indexes if index.unique and index.is_plain)]
+    unique = [
+        known.primary_key,
+        *(index.columns for index in known.indexes if index.unique and index.is_plain),
+    ]
     wanted = {key.lower() for key in keys}
     return any({name.lower() for name in columns} == wanted for columns in unique)

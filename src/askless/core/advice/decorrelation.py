@@ -1,4 +1,6 @@
-"""Advice for a subquery that is evaluated for each row: join what is grouped once, or let an index find its rows."""
+"""Advice for a subquery that is evaluated for each row: join what is grouped once, or let an index
+find its rows.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,11 @@ def advise(remedy: Decorrelate, context: Context) -> tuple[Advice, ...]:
     """The join first; if no index finds the rows of one evaluation, the index next to it."""
     stats = remedy.stats
     example = stats.examples[0] if stats.examples else None
-    values = example.statement.values(example.parameters, example.literals) if example is not None else ()
+    values = (
+        example.statement.values(example.parameters, example.literals)
+        if example is not None
+        else ()
+    )
     sql = grouped_join(context.sql(stats), stats.statement.system, values)
     title = "group once and outer-join: the subquery's result is computed for all rows at once"
     by_place = any(slot.placeholder and slot.text in ("?", "%s") for slot in stats.statement.slots)
@@ -21,7 +27,9 @@ def advise(remedy: Decorrelate, context: Context) -> tuple[Advice, ...]:
     if by_place and sql:
         checks.append("the order of positional parameters changes")
     joined = Advice(
-        title=title if sql else "read that value separately, for all rows of the page at once, by their keys",
+        title=title
+        if sql
+        else "read that value separately, for all rows of the page at once, by their keys",
         why="the table is read once instead of once per row",
         sql=sql,
         at=remedy.line,

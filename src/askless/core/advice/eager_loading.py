@@ -1,4 +1,6 @@
-"""Advice for lookups row by row: one batched query, or a join, chosen by the fan-out; one grouped query for counts."""
+"""Advice for lookups row by row: one batched query, or a join, chosen by the fan-out; one grouped
+query for counts.
+"""
 
 from __future__ import annotations
 
@@ -35,9 +37,13 @@ class _Case:
         self.outputs = remedy.structure.outputs
         self.at = remedy.parent_line or remedy.line
         self.parent_sql = context.sql(remedy.parent) if remedy.parent is not None else ""
-        if remedy.parent_key is not None:  # the parent is read row by row itself: it will be a batch by then
+        if (
+            remedy.parent_key is not None
+        ):  # the parent is read row by row itself: it will be a batch by then
             above = remedy.parent_key
-            lookup = LookUp(self.parent_sql, self.system, above.column.table, above.column.name, above.beside)
+            lookup = LookUp(
+                self.parent_sql, self.system, above.column.table, above.column.name, above.beside
+            )
             self.parent_sql = statements.batched(lookup)
 
     def batched(self) -> str:
@@ -61,12 +67,18 @@ def advise(remedy: Batch, context: Context) -> tuple[Advice, ...]:
     batch, join = _batch(case), _join(case)
     if not join.code and (batch.code or not _may_join(case)):
         return (batch,)
-    first_join = case.variant is Variant.TO_ONE and case.row_bytes <= NARROW_BYTES and bool(join.sql or join.code)
+    first_join = (
+        case.variant is Variant.TO_ONE
+        and case.row_bytes <= NARROW_BYTES
+        and bool(join.sql or join.code)
+    )
     return (join, batch) if first_join else (batch, join)
 
 
 def _may_join(case: _Case) -> bool:
-    """Whether the ORM that loads the relation, if any, has a join for it, and the relation one table to join."""
+    """Whether the ORM that loads the relation, if any, has a join for it, and the relation one
+    table to join.
+    """
     words = words_of(case.load)
     named = words is not None and case.load is not None and bool(case.load.relation)
     if named and case.load is not None and not case.load.target:
@@ -75,7 +87,9 @@ def _may_join(case: _Case) -> bool:
 
 
 def _path(case: _Case) -> tuple[Load, ...]:
-    """The relations from the query that the call depends on to the child; () unless the models say that it walks."""
+    """The relations from the query that the call depends on to the child; () unless the models say
+    that it walks.
+    """
     root, path = case.remedy.root, case.remedy.path
     if root is None or root.load is None or root.structure is None or not path:
         return ()
@@ -93,7 +107,9 @@ def _call(case: _Case, joined: bool) -> str:
 
 
 def _step(case: _Case, joined: bool) -> Step | None:
-    """What loads the relation with the query it depends on; None if that is not sure, or would not spare the lookups."""
+    """What loads the relation with the query it depends on; None if that is not sure, or would not
+    spare the lookups.
+    """
     step, query = Step(_path(case), joined), _query(case)
     if not step.path or query is None or not _spares(case):
         return None
@@ -117,7 +133,12 @@ def hanging(remedy: Batch, context: Context) -> tuple[Step, Query] | None:
     first = advise(remedy, context)[0]
     for joined in (True, False):
         step, query = _step(case, joined), _query(case)
-        if first.code and first.code == _call(case, joined) and step is not None and query is not None:
+        if (
+            first.code
+            and first.code == _call(case, joined)
+            and step is not None
+            and query is not None
+        ):
             return step, query
     return None
 
@@ -134,7 +155,9 @@ def _spares(case: _Case) -> bool:
 def _batch(case: _Case) -> Advice:
     name = _relation_name(case)
     rows = case.remedy.queries * case.rows_each
-    same = f"the same {rows:.0f} rows" if rows else "the same rows"  # how many they were may not have been seen
+    same = (
+        f"the same {rows:.0f} rows" if rows else "the same rows"
+    )  # how many they were may not have been seen
     return Advice(
         title=f"load {name} in one batched query",
         why=f"one query with all {case.remedy.queries:.0f} keys gives {same}; the parents are not read again",
@@ -154,7 +177,12 @@ def _aside(case: _Case) -> str:
 
 def _is_one(case: _Case) -> bool:
     """Whether the ORM says that there is at most one row: its LIMIT is then only a guard."""
-    return case.load is not None and case.load.kind == "lazy" and bool(case.load.relation) and not case.load.many
+    return (
+        case.load is not None
+        and case.load.kind == "lazy"
+        and bool(case.load.relation)
+        and not case.load.many
+    )
 
 
 def _by_hand(case: _Case) -> str:
@@ -172,15 +200,14 @@ def _by_hand(case: _Case) -> str:
     source = case.remedy.source
     if load is not None or source is None or not source.table or source.table == case.main:
         return by_hand  # an ORM that said what it asks named no relation between the two
-    return (
-        f"with an ORM: its eager-loading call for the relation from {source.table} to {case.main}; by hand: {by_hand}"
-    )
+    return f"with an ORM: its eager-loading call for the relation from {source.table} to {case.main}; by hand: {by_hand}"
 
 
 def _join(case: _Case) -> Advice:
     name = _relation_name(case)
     sql = ""
-    # A join holds no other condition or join of the lookup and no limit of its own: then the batch is the way.
+    # A join holds no other condition or join of the lookup and no limit of its own: then the batch
+    # is the way.
     source = case.remedy.source
     asks_more = case.remedy.conditions or case.remedy.structure.joins
     wanted = case.parent_sql and not asks_more and case.variant in (Variant.TO_ONE, Variant.TO_MANY)
@@ -200,9 +227,7 @@ def _join(case: _Case) -> Advice:
         trade_off = f"about {case.row_bytes:.0f} bytes more on each parent row"
     else:
         why = f"fan-out {fan_out:.1f}: the join returns each parent {fan_out:.1f} times on average"
-        trade_off = (
-            "parents repeat in the result; a second to-many join would multiply the rows; LIMIT counts joined rows"
-        )
+        trade_off = "parents repeat in the result; a second to-many join would multiply the rows; LIMIT counts joined rows"
     return Advice(
         title=f"load {name} with an outer join",
         why=why,
@@ -238,12 +263,22 @@ def _checks(case: _Case) -> tuple[str, ...]:
 
 
 def _counted_with_parent(case: _Case) -> str:
-    """What the call for a count sends: the parent's query with the children outer-joined and counted."""
+    """What the call for a count sends: the parent's query with the children outer-joined and
+    counted.
+    """
     source = case.remedy.source
-    if not case.parent_sql or source is None or not source.column or case.remedy.conditions or case.table != case.main:
+    if (
+        not case.parent_sql
+        or source is None
+        or not source.column
+        or case.remedy.conditions
+        or case.table != case.main
+    ):
         return ""
     held = source.table, source.column
-    return statements.counted_with_parent(case.parent_sql, case.system, held, case.table, case.column)
+    return statements.counted_with_parent(
+        case.parent_sql, case.system, held, case.table, case.column
+    )
 
 
 def _grouped(case: _Case) -> Advice:
@@ -310,12 +345,16 @@ def _number_only(case: _Case) -> Advice:
         at=case.at,
         saving=case.remedy.saving,
         trade_offs="if the rows are needed after all, load them in one batch instead",
-        verify=("parents without rows are missing from the grouped result: they must remain, with 0",),
+        verify=(
+            "parents without rows are missing from the grouped result: they must remain, with 0",
+        ),
     )
 
 
 def _counted_relation(case: _Case) -> tuple[Model, Relation] | None:
-    """The parent's model and its relation to what is counted: as the ORM said, else the one on the key's column."""
+    """The parent's model and its relation to what is counted: as the ORM said, else the one on the
+    key's column.
+    """
     load = case.load
     if load is None:
         return None
@@ -331,7 +370,11 @@ def _counted_relation(case: _Case) -> tuple[Model, Relation] | None:
 
 def _grouped_code(case: _Case) -> str:
     found, words = _counted_relation(case), words_of(case.load)
-    if found is None or words is None or not (case.variant is Variant.COUNT or case.remedy.only_counted):
+    if (
+        found is None
+        or words is None
+        or not (case.variant is Variant.COUNT or case.remedy.only_counted)
+    ):
         return ""
     return words.counted(*found, case.remedy.conditions)
 
@@ -354,7 +397,10 @@ def _kept_for_a_while(case: _Case) -> Advice:
         why="approximate numbers need no query each time; the first read after each expiry still counts",
         saving=case.remedy.saving,
         trade_offs="they can be as old as the cache's lifetime, and each process has its own",
-        verify=("nothing that must be exact depends on them", "the grouped query fills them, not one query per row"),
+        verify=(
+            "nothing that must be exact depends on them",
+            "the grouped query fills them, not one query per row",
+        ),
     )
 
 
@@ -362,7 +408,12 @@ def _widen(case: _Case) -> Advice:
     words = words_of(case.load)
     model = model_of(case.load, case.load.target, case.models) if case.load is not None else None
     code = ""
-    if words is not None and model is not None and case.load is not None and case.load.kind == "refresh":
+    if (
+        words is not None
+        and model is not None
+        and case.load is not None
+        and case.load.kind == "refresh"
+    ):
         code = words.widened(model, [output.column.name for output in case.outputs])
     elif case.remedy.parent_line is not None:
         where = whereabouts(case.remedy.parent_line.file, case.remedy.parent_line.line)

@@ -75,7 +75,13 @@ def advise(remedy: FixFailure, context: Context) -> tuple[Advice, ...]:
         and structure.kind == "insert"
         and structure.written
     ):
-        sql = upsert(remedy.stats.statement.system, structure.main, structure.written, (":unique_key",), changes=False)
+        sql = upsert(
+            remedy.stats.statement.system,
+            structure.main,
+            structure.written,
+            (":unique_key",),
+            changes=False,
+        )
     return (
         msgspec.structs.replace(
             advice,

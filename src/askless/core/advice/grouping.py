@@ -14,7 +14,9 @@ def advise(remedy: Group, context: Context) -> tuple[Advice, ...]:
     if remedy.buckets:
         return (_buckets(remedy),)
     column, counts = remedy.key.column.name, remedy.structure.counts
-    lookup = statements.LookUp(context.sql(remedy.stats), remedy.stats.statement.system, remedy.table, column)
+    lookup = statements.LookUp(
+        context.sql(remedy.stats), remedy.stats.statement.system, remedy.table, column
+    )
     sql = statements.counted(lookup)
     nothing = "0" if counts else "the result for an empty group"
     grouped = Advice(
@@ -43,10 +45,20 @@ def _code(remedy: Group, context: Context) -> str:
     """The ORM's call, if the key is all that the count asks for."""
     load, words = remedy.stats.load, words_of(remedy.stats.load)
     column = remedy.key.column.name
-    if load is None or words is None or not remedy.structure.counts or len(remedy.structure.predicates) > 1:
+    if (
+        load is None
+        or words is None
+        or not remedy.structure.counts
+        or len(remedy.structure.predicates) > 1
+    ):
         return ""
     model = context.models.get((load.orm, load.target))
-    if model is None or remedy.table != model.table or column not in model.attributes or remedy.structure.joins:
+    if (
+        model is None
+        or remedy.table != model.table
+        or column not in model.attributes
+        or remedy.structure.joins
+    ):
         return ""
     return words.grouped(model, column)
 

@@ -1,4 +1,6 @@
-"""Advice for a join that multiplies rows: queries of their own, or a condition that only asks whether there is a row."""
+"""Advice for a join that multiplies rows: queries of their own, or a condition that only asks
+whether there is a row.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,11 @@ from askless.core.records.model import Load
 
 def advise(remedy: SplitJoin, context: Context) -> tuple[Advice, ...]:
     """Ask apart for what multiplies; EXISTS for a join that only filters."""
-    return (_exists(remedy, context),) if remedy.variant == "parents again" else (_apart(remedy, context),)
+    return (
+        (_exists(remedy, context),)
+        if remedy.variant == "parents again"
+        else (_apart(remedy, context),)
+    )
 
 
 def _exists(remedy: SplitJoin, context: Context) -> Advice:
@@ -53,14 +59,25 @@ def _apart(remedy: SplitJoin, context: Context) -> Advice:
 
 
 def _batched(remedy: SplitJoin, context: Context, table: str) -> str:
-    """The call that loads a relation with a query of its own, if the ORM itself joined it in and only one can be meant."""
+    """The call that loads a relation with a query of its own, if the ORM itself joined it in and
+    only one can be meant.
+    """
     load, structure = remedy.stats.load, remedy.structure
     words = words_of(load)
     model = context.models.get((load.orm, load.target)) if load is not None else None
-    if words is None or model is None or load is None or load.kind != "query" or not words.joins_many():
+    if (
+        words is None
+        or model is None
+        or load is None
+        or load.kind != "query"
+        or not words.joins_many()
+    ):
         return ""
     target = by_table(load, table, context.models)
-    aliased = any(name != table and re.fullmatch(rf"{re.escape(table)}_\d+", name) for name, _ in structure.names)
+    aliased = any(
+        name != table and re.fullmatch(rf"{re.escape(table)}_\d+", name)
+        for name, _ in structure.names
+    )
     relation = model.relation_to(target.name) if target is not None else None
     if relation is None or not relation.many or not aliased or target is None:
         return ""

@@ -21,17 +21,28 @@ def page_key(structure: Structure, schema: Schema | None) -> tuple[str, bool]:
 
 
 def advise(remedy: Paginate, context: Context) -> tuple[Advice, ...]:
-    """What the page makes of the rows first, in the database; then a part of them, by key, if it shows a part."""
+    """What the page makes of the rows first, in the database; then a part of them, by key, if it
+    shows a part.
+    """
     structure, schema, load = remedy.structure, context.schema, remedy.stats.load
     key, known = page_key(structure, schema)
-    words, model = words_of(load), model_of(load, load.target, context.models) if load is not None else None
-    code = words.paged(model, key, PAGE_ROWS) if words is not None and model is not None and known else ""
+    words, model = (
+        words_of(load),
+        model_of(load, load.target, context.models) if load is not None else None,
+    )
+    code = (
+        words.paged(model, key, PAGE_ROWS)
+        if words is not None and model is not None and known
+        else ""
+    )
     ordered = ", ".join(str(column) for column, _ in structure.order_by)
     paged = Advice(
         title=f"or show {PAGE_ROWS} rows at a time, by key",
         why="a page by key costs the same at any depth; OFFSET reads and discards what it skips",
         # A LIMIT on a join to children would cut children.
-        sql=statements.paged(context.sql(remedy.stats), remedy.stats.statement.system, key, PAGE_ROWS)
+        sql=statements.paged(
+            context.sql(remedy.stats), remedy.stats.statement.system, key, PAGE_ROWS
+        )
         if known and joins_one_each(structure, context)
         else "",
         code=code,

@@ -1,4 +1,6 @@
-"""Advice for columns that need not be fetched: a projection that keeps the keys which stitch and sort."""
+"""Advice for columns that need not be fetched: a projection that keeps the keys which stitch and
+sort.
+"""
 
 from __future__ import annotations
 
@@ -9,7 +11,9 @@ from askless.core.findings.remedies import Project
 from askless.core.inference.context import Context
 from askless.core.inference.required_columns import keys_to_keep
 
-NAMED_MOST = 3  # columns that are named one by one to be omitted; beyond that the ones that stay are named
+NAMED_MOST = (
+    3  # columns that are named one by one to be omitted; beyond that the ones that stay are named
+)
 
 
 def advise(remedy: Project, context: Context) -> tuple[Advice, ...]:
@@ -27,9 +31,14 @@ def advise(remedy: Project, context: Context) -> tuple[Advice, ...]:
     if words is not None and load is not None and load.target and out:
         tables = {output.name: output.column for output in structure.outputs}
         alone = structure.main if structure.of_one_table else ""
-        named = {n: (tables[n].table or alone, tables[n].name) if n in tables else (alone, n) for n in columns}
+        named = {
+            n: (tables[n].table or alone, tables[n].name) if n in tables else (alone, n)
+            for n in columns
+        }
         if remedy.unread and len(out) > NAMED_MOST:
-            code = words.kept(load, list(dict.fromkeys(named[n] for n in remaining)), context.models)
+            code = words.kept(
+                load, list(dict.fromkeys(named[n] for n in remaining)), context.models
+            )
         else:
             code = words.left_out(load, [named.get(n, (alone, n)) for n in out], context.models)
     if words is not None and load is not None and remedy.line is not None:

@@ -14,7 +14,12 @@ def advise(remedy: ShareResult, context: Context) -> tuple[Advice, ...]:
     lines = remedy.callers
     callers = ", ".join(whereabouts(line.file, line.line) for line in lines[:4])
     load, words = remedy.stats.load, words_of(remedy.stats.load)
-    if words is not None and load is not None and remedy.line is not None and remedy.structure.counts:
+    if (
+        words is not None
+        and load is not None
+        and remedy.line is not None
+        and remedy.structure.counts
+    ):
         code = words.counted_once(remedy.line.file, load.target)
         if code:
             return (_counted(remedy, code),)
@@ -24,7 +29,10 @@ def advise(remedy: ShareResult, context: Context) -> tuple[Advice, ...]:
         at=lines[0] if lines else None,
         saving=remedy.saving,
         trade_offs="none, as long as nothing writes to the table in between",
-        verify=("no code changes the shared object", "no write between the reads must become visible"),
+        verify=(
+            "no code changes the shared object",
+            "no write between the reads must become visible",
+        ),
     )
     second = Advice(
         title="or cache it for the duration of the request",

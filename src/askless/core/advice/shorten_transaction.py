@@ -8,7 +8,9 @@ from askless.core.inference.context import Context
 
 
 def advise(remedy: ShortenTransaction, context: Context) -> tuple[Advice, ...]:
-    """Do the other thing before, or after; if an answer is needed in between, two short transactions."""
+    """Do the other thing before, or after; if an answer is needed in between, two short
+    transactions.
+    """
     what = "the call" if remedy.known else "what is done in between"
     first = Advice(
         title=f"move {what} out of the transaction: before its first query, or after its commit",
@@ -31,6 +33,8 @@ def advise(remedy: ShortenTransaction, context: Context) -> tuple[Advice, ...]:
         at=remedy.line,
         saving=remedy.saving,
         trade_offs="one more commit, and an intermediate state that the application must handle",
-        verify=("a crash between the two leaves 'pending' rows: something must find and retry them",),
+        verify=(
+            "a crash between the two leaves 'pending' rows: something must find and retry them",
+        ),
     )
     return first, second

@@ -10,17 +10,26 @@ from askless.core.inference.context import Context
 
 
 def advise(remedy: SelectColumn, context: Context) -> tuple[Advice, ...]:
-    """The column alone. The call keeps the objects, with nothing else in them: the code around it need not change."""
+    """The column alone. The call keeps the objects, with nothing else in them: the code around it
+    need not change.
+    """
     stats, structure, column = remedy.stats, remedy.structure, remedy.column
     load = stats.load
-    words, model = words_of(load), model_of(load, load.target, context.models) if load is not None else None
+    words, model = (
+        words_of(load),
+        model_of(load, load.target, context.models) if load is not None else None,
+    )
     code = ""
     if words is not None and load is not None and model is not None and column in model.attributes:
         wanted = dict.fromkeys([*model.keys, column])
         code = words.kept(load, [(structure.main, name) for name in wanted], context.models)
         if remedy.line is not None:
             code = words.placed(remedy.line.file, load.target, code)
-    others = [output.name or output.column.name for output in structure.outputs if output.column.name != column]
+    others = [
+        output.name or output.column.name
+        for output in structure.outputs
+        if output.column.name != column
+    ]
     return (
         Advice(
             title=f"select only {column}",
@@ -30,6 +39,9 @@ def advise(remedy: SelectColumn, context: Context) -> tuple[Advice, ...]:
             at=remedy.line,
             saving=remedy.saving,
             trade_offs="objects without these columns load them later, one query each, if they are used after all",
-            verify=("no code that receives the objects reads more columns", "the order does not change"),
+            verify=(
+                "no code that receives the objects reads more columns",
+                "the order does not change",
+            ),
         ),
     )

@@ -26,6 +26,9 @@ def advise(remedy: UseLoadedRows, context: Context) -> tuple[Advice, ...]:
             at=remedy.line,
             saving=remedy.saving,
             trade_offs="the loaded rows are as of the first query",
-            verify=("the code applies the lookup's conditions and order", "nothing changed the rows in between"),
+            verify=(
+                "the code applies the lookup's conditions and order",
+                "nothing changed the rows in between",
+            ),
         ),
     )

@@ -1,9 +1,10 @@
 """Adds requests up, quickly: the hot path of every report, less than a microsecond a query.
 
-Queries refer to statements, lines and loads by a file's own numbers, which mean nothing in the totals. So the columns of a
-route's requests are first put one after the other; once there are enough of them they are parted by shape, each part is added
-up, and only then are the file's numbers resolved. A page asks the same sequence of statements again and again: what repeats in
-such a sequence is known by heart. What comes out is a `Summary`, which knows nothing of all this.
+Queries refer to statements, lines and loads by a file's own numbers, which mean nothing in the
+totals. So the columns of a route's requests are first put one after the other; once there are
+enough of them they are parted by shape, each part is added up, and only then are the file's numbers
+resolved. A page asks the same sequence of statements again and again: what repeats in such a
+sequence is known by heart. What comes out is a `Summary`, which knows nothing of all this.
 """
 
 from __future__ import annotations
@@ -20,7 +21,10 @@ from askless.core.records.model import CaptureTables, Request, Statement
 from askless.core.settings import Settings
 
 SHAPES_MOST = 5_000  # different shapes of one route; what comes after them is added up together
-SEQUENCES_MOST, SEQUENCES_LEAST = 500, 4  # of statements that are remembered for a route, the last that came
+SEQUENCES_MOST, SEQUENCES_LEAST = (
+    500,
+    4,
+)  # of statements that are remembered for a route, the last that came
 _SEQUENCES_IN_ALL = 20_000  # and for all routes together, about
 _THRIFTY_FROM = 10_000  # totals from which one execution each is kept,
 _OFTEN, _THRIFTY_MOST = 4, 4  # but of what was asked so often, so many
@@ -30,8 +34,8 @@ FOLD_AT = 40_000  # queries that gather before they are added up
 class RequestObserver(Protocol):
     """A pattern's part in the hot path.
 
-    It looks at each request in which some shape came more than once, a query failed, or much time passed next to its queries,
-    and at a sample of the others.
+    It looks at each request in which some shape came more than once, a query failed, or much time
+    passed next to its queries, and at a sample of the others.
     """
 
     def look(self, view: RequestView, settings: Settings) -> None:
@@ -44,14 +48,22 @@ class StatementSequence:
     __slots__ = ("asked", "groups", "settled", "shapes")
 
     def __init__(self, route: RouteAggregator, request: Request) -> None:
-        by_number, numbers, statements = route.by_number, request.statements, request.tables.statements
+        by_number, numbers, statements = (
+            route.by_number,
+            request.statements,
+            request.tables.statements,
+        )
         self.settled = False  # all its statements have their examples
         distinct = set(numbers)
         if not by_number.keys() >= distinct:
             for number in distinct.difference(by_number):
                 route.of(statements[number])
-        own = {number: one.first for number in distinct if not (one := statements[number]).shape.noise}
-        self.asked = len(numbers) if len(own) == len(distinct) else sum(number in own for number in numbers)
+        own = {
+            number: one.first for number in distinct if not (one := statements[number]).shape.noise
+        }
+        self.asked = (
+            len(numbers) if len(own) == len(distinct) else sum(number in own for number in numbers)
+        )
         self.shapes = len(set(own.values()))
         self.groups: list[Group] = []
         if self.shapes < self.asked:
@@ -126,7 +138,9 @@ class Quota:
 
 
 class RouteAggregator:
-    """Gathers for one route. What is kept by number is of one file: another file has its own numbers."""
+    """Gathers for one route. What is kept by number is of one file: another file has its own
+    numbers.
+    """
 
     __slots__ = (
         "asked",
@@ -153,7 +167,9 @@ class RouteAggregator:
         self.tables: CaptureTables | None = None
         self.by_number: dict[int, ShapeStats] = {}
         self.sequences: dict[tuple[int, ...], StatementSequence] = {}
-        self.settled: set[int] = set()  # statement numbers that are noise or have all their examples
+        self.settled: set[int] = (
+            set()
+        )  # statement numbers that are noise or have all their examples
 
     def fold(self) -> None:
         """Add up what has gathered, and resolve what refers to a file's own numbers."""
@@ -167,7 +183,9 @@ class RouteAggregator:
             self.waiting.fold(self.by_number, self.tables)
 
     def sequence(self, request: Request, most: int) -> StatementSequence:
-        """What is known of the statements that a request asks; of so many sequences, the last ones, it is remembered."""
+        """What is known of the statements that a request asks; of so many sequences, the last ones,
+        it is remembered.
+        """
         known, key = self.sequences, tuple(request.statements)
         result = known.get(key)
         if result is None:
@@ -197,7 +215,9 @@ class RouteAggregator:
 class Aggregator:
     """Adds up a stream of requests. `lookers` see each request that `Looker` says of."""
 
-    def __init__(self, lookers: Sequence[RequestObserver], settings: Settings | None = None) -> None:
+    def __init__(
+        self, lookers: Sequence[RequestObserver], settings: Settings | None = None
+    ) -> None:
         self.lookers = lookers
         self.summary = Summary(settings)
         self._pause_ns = self.summary.settings.pause_least_ns
@@ -217,7 +237,9 @@ class Aggregator:
             stats.kind = request.kind
             self.summary.routes[request.route] = stats
             route = self._routes[request.route] = RouteAggregator(stats, self._room)
-            self._sequences_most = max(min(SEQUENCES_MOST, _SEQUENCES_IN_ALL // len(self._routes)), SEQUENCES_LEAST)
+            self._sequences_most = max(
+                min(SEQUENCES_MOST, _SEQUENCES_IN_ALL // len(self._routes)), SEQUENCES_LEAST
+            )
         if request.tables is not self._tables:
             self._let_go()
             self._tables = request.tables
@@ -253,7 +275,9 @@ class Aggregator:
     def _is_special(self, route: RouteStats, request: Request) -> bool:
         """Whether a request in which no shape repeats is looked at all the same."""
         return (
-            self.summary.settings.looks_at(route.requests) or bool(request.errors) or request.idle_ns >= self._pause_ns
+            self.summary.settings.looks_at(route.requests)
+            or bool(request.errors)
+            or request.idle_ns >= self._pause_ns
         )
 
     def _note_models(self) -> None:
@@ -268,14 +292,18 @@ class Aggregator:
             self.summary.leave_out(name, counts)
 
     def finish(self) -> Summary:
-        """Resolve everything that refers to the files' own numbers. More requests may come after it."""
+        """Resolve everything that refers to the files' own numbers. More requests may come after
+        it.
+        """
         self._note_models()
         self._fold()
         return self.summary
 
 
 def _count(route: RouteAggregator, request: Request, sequences_most: int) -> list[Group]:
-    """Add the request's queries to the route's shapes; the groups of shapes that came at least twice."""
+    """Add the request's queries to the route's shapes; the groups of shapes that came at least
+    twice.
+    """
     by_number = route.by_number
     sequence = route.sequence(request, sequences_most)
     route.waiting.extend(request)
@@ -299,7 +327,9 @@ def _count(route: RouteAggregator, request: Request, sequences_most: int) -> lis
 
 
 def _count_rare(route: RouteAggregator, request: Request) -> None:
-    """Add what few queries have: widths of columns, uses, and what the server's log told; and the request's memory."""
+    """Add what few queries have: widths of columns, uses, and what the server's log told; and the
+    request's memory.
+    """
     by_number, numbers = route.by_number, request.statements
     for i, widths in request.widths.items():
         by_number[numbers[i]].measure(widths, request.rows[i])
@@ -314,7 +344,9 @@ def _count_rare(route: RouteAggregator, request: Request) -> None:
 
 
 def _count_beyond(route: RouteAggregator, request: Request) -> int:
-    """Add what a request with very many queries asked beyond those that are looked at; how many are no noise."""
+    """Add what a request with very many queries asked beyond those that are looked at; how many are
+    no noise.
+    """
     own = 0
     for (number, place, load), total in request.beyond.items():
         stats = route.by_number.get(number) or route.of(request.tables.statements[number])
@@ -324,7 +356,9 @@ def _count_beyond(route: RouteAggregator, request: Request) -> int:
 
 
 def _note_sizes(stats: RouteStats, request: Request, asked: int) -> None:
-    """What was omitted of a request; and how much requests differ, from which the error of scaled totals follows."""
+    """What was omitted of a request; and how much requests differ, from which the error of scaled
+    totals follows.
+    """
     stats.more += request.more
     stats.more_ns += request.more_ns
     asked += request.more
@@ -343,7 +377,11 @@ def _keep_examples(route: RouteAggregator, request: Request) -> bool:
         kept = len(stats.examples)
         if stats.shape.noise or kept >= EXAMPLES_MOST or stats.shape.digest in LUMPED:
             route.settled.add(number)
-        elif not kept or route.room.taken < _THRIFTY_FROM or (stats.count >= _OFTEN and kept < _THRIFTY_MOST):
+        elif (
+            not kept
+            or route.room.taken < _THRIFTY_FROM
+            or (stats.count >= _OFTEN and kept < _THRIFTY_MOST)
+        ):
             stats.keep_example(request, number)
     return not missing
 

@@ -1,4 +1,6 @@
-"""A project's own terms for what a capture holds: other names of routes, and further statements that are noise."""
+"""A project's own terms for what a capture holds: other names of routes, and further statements
+that are noise.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ class RouteName(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Noise(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Statements that no one's code wrote: regular expressions, looked for in a statement's shape (lower case, `?` for values)."""
+    """Statements that no one's code wrote: regular expressions, looked for in a statement's shape
+    (lower case, `?` for values).
+    """
 
     statements: tuple[str, ...] = ()
 
@@ -28,9 +32,16 @@ class ProjectRules:
 
     def __init__(self, routes: Sequence[RouteName] = (), noise: Noise = Noise()) -> None:  # noqa: B008  (frozen)
         self._routes = [(re.compile(route.matches), route.name) for route in routes]
-        self._noise = re.compile("|".join(f"(?:{one})" for one in noise.statements)) if noise.statements else None
+        self._noise = (
+            re.compile("|".join(f"(?:{one})" for one in noise.statements))
+            if noise.statements
+            else None
+        )
         self._known: dict[str, str] = {}
-        self._marked: tuple[CaptureTables | None, int] = (None, 0)  # of whose statements so many were looked at
+        self._marked: tuple[CaptureTables | None, int] = (
+            None,
+            0,
+        )  # of whose statements so many were looked at
 
     def applied(self, requests: Iterable[Request]) -> Iterator[Request]:
         """The requests, in these terms."""

@@ -1,4 +1,6 @@
-"""One request as the patterns see it: its shapes that came at least twice, and the totals of its route."""
+"""One request as the patterns see it: its shapes that came at least twice, and the totals of its
+route.
+"""
 
 from __future__ import annotations
 
@@ -18,17 +20,22 @@ class Group:
 
 
 class RequestView:
-    """One request as the patterns see it. `claimed` are digests of shapes that a finding explains already.
+    """One request as the patterns see it. `claimed` are digests of shapes that a finding explains
+    already.
 
     `routes` is how many there are so far: what is remembered of each is less, the more there are.
     """
 
     __slots__ = ("claimed", "groups", "request", "route", "routes", "writes")
 
-    def __init__(self, route: RouteStats, request: Request, groups: list[Group], routes: int = 1) -> None:
+    def __init__(
+        self, route: RouteStats, request: Request, groups: list[Group], routes: int = 1
+    ) -> None:
         self.route = route
         self.routes = routes
         self.request = request
         self.groups = groups
         self.claimed: set[str] = set()
-        self.writes: list[tuple[int, str]] | None = None  # (query, table), once a pattern has asked for them
+        self.writes: list[tuple[int, str]] | None = (
+            None  # (query, table), once a pattern has asked for them
+        )

@@ -15,8 +15,9 @@ from askless.core.sql.masking import masked, shown_values
 class SampledOut(msgspec.Struct, frozen=True):
     """Requests of a route that are not in the capture, by reason.
 
-    `by_chance` were not in the sample, `too_fast` took less than the least time that is kept, `paused` came while recording
-    was paused or the disk was full. Of those that were too fast, the queries and their time in the database are counted.
+    `by_chance` were not in the sample, `too_fast` took less than the least time that is kept,
+    `paused` came while recording was paused or the disk was full. Of those that were too fast, the
+    queries and their time in the database are counted.
     """
 
     by_chance: int = 0
@@ -34,10 +35,12 @@ class SampledOut(msgspec.Struct, frozen=True):
 class RouteRow(msgspec.Struct, frozen=True):
     """One route. Numbers are per request unless they say otherwise; times in milliseconds.
 
-    `queries` is the median; `shapes` and `repeated` are means. `database_ms` is the mean time in queries, `share` its
-    share of `request_ms` (mean). `noise` queries are counted apart, their time is not in database_ms. `objects` is the mean of
-    what an ORM built, `memory_bytes` the median of what a request took; 0 if that was not tracked. `dropped_queries` queries (mean) were
-    counted and not kept. What begins with `all` is of the whole route, those of its requests included that were `sampled_out`.
+    `queries` is the median; `shapes` and `repeated` are means. `database_ms` is the mean time in
+    queries, `share` its share of `request_ms` (mean). `noise` queries are counted apart, their time
+    is not in database_ms. `objects` is the mean of what an ORM built, `memory_bytes` the median of
+    what a request took; 0 if that was not tracked. `dropped_queries` queries (mean) were counted
+    and not kept. What begins with `all` is of the whole route, those of its requests included that
+    were `sampled_out`.
     """
 
     route: str
@@ -102,19 +105,34 @@ def route_row(route: RouteStats) -> RouteRow:
             route.left_out.quick_queries,
         ),
         estimated_database_ms=_in_ms(
-            _all(route, database_ns + route.more_ns, route.spent_ns, route.spent_squares, route.left_out.quick_ns)
+            _all(
+                route,
+                database_ns + route.more_ns,
+                route.spent_ns,
+                route.spent_squares,
+                route.left_out.quick_ns,
+            )
         ),
     )
 
 
 def _sampled_out(counts: Counts) -> SampledOut:
-    return SampledOut(counts.by_chance, counts.quick, counts.stopped, counts.quick_queries, counts.quick_ns / 1e6)
+    return SampledOut(
+        counts.by_chance, counts.quick, counts.stopped, counts.quick_queries, counts.quick_ns / 1e6
+    )
 
 
 def _all(route: RouteStats, kept: int, total: int, squares: int, quick: int) -> Estimate:
-    """A total over all requests of a route: `kept` in those that were kept, scaled where others were omitted by chance."""
+    """A total over all requests of a route: `kept` in those that were kept, scaled where others
+    were omitted by chance.
+    """
     left_out = route.left_out.by_chance
-    found = total_of(route.requests, left_out, float(kept), float(squares) * (kept / total) ** 2 if total else 0.0)
+    found = total_of(
+        route.requests,
+        left_out,
+        float(kept),
+        float(squares) * (kept / total) ** 2 if total else 0.0,
+    )
     return Estimate(found.value + quick, found.margin)
 
 
@@ -150,12 +168,16 @@ LOOP_LEAST = 3
 def timeline(request: Request, values: bool = False, unfolded: bool = False) -> list[TimelineEntry]:
     """A request's queries in order of their start; queries of a loop folded, one entry a shape.
 
-    A loop is a stretch of queries whose shape and line of code come three times or more in the request: lookups of
-    several relations take turns in it.
+    A loop is a stretch of queries whose shape and line of code come three times or more in the
+    request: lookups of several relations take turns in it.
     """
     order = sorted(range(len(request)), key=request.starts_ns.__getitem__)
     keys = [(request.statement(i).shape.digest, request.places[i]) for i in range(len(request))]
-    often = {key for key, count in Counter(keys).items() if count >= LOOP_LEAST} if not unfolded else set()
+    often = (
+        {key for key, count in Counter(keys).items() if count >= LOOP_LEAST}
+        if not unfolded
+        else set()
+    )
     entries: list[TimelineEntry] = []
     run: dict[tuple[str, int], list[int]] = {}
     for i in order:
@@ -176,7 +198,9 @@ def _entry(request: Request, indices: list[int], values: bool) -> TimelineEntry:
     end = max(request.starts_ns[i] + request.durations_ns[i] for i in indices) - request.start_ns
     parameters = ""
     if values:
-        parameters = " | ".join(shown_values(request.parameters[i]) for i in indices[:3] if request.parameters[i])
+        parameters = " | ".join(
+            shown_values(request.parameters[i]) for i in indices[:3] if request.parameters[i]
+        )
         if len(indices) > 3 and parameters:
             parameters += " | …"
     return TimelineEntry(

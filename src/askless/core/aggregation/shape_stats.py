@@ -6,7 +6,15 @@ from collections import Counter
 from collections.abc import Sequence
 from typing import Any, TypeVar
 
-from askless.core.records.model import CallSite, CaptureTables, Load, OverflowTotals, Request, Statement, Used
+from askless.core.records.model import (
+    CallSite,
+    CaptureTables,
+    Load,
+    OverflowTotals,
+    Request,
+    Statement,
+    Used,
+)
 from askless.core.sql.shape import Shape
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Structure
@@ -20,7 +28,9 @@ _EMPTY: dict[Any, Any] = {}
 
 
 class Example:
-    """One execution kept whole, for EXPLAIN and for showing; of a join the first rows of its result as well."""
+    """One execution kept whole, for EXPLAIN and for showing; of a join the first rows of its result
+    as well.
+    """
 
     __slots__ = ("literals", "parameters", "path", "rows", "sample", "statement")
 
@@ -31,7 +41,9 @@ class Example:
         self.rows = request.rows[i]
         self.path = request.path
         joins = " join " in self.statement.shape.text and self.rows > 1
-        self.sample = request.samples[i] if joins else None  # of a join: its rows say what it multiplies
+        self.sample = (
+            request.samples[i] if joins else None
+        )  # of a join: its rows say what it multiplies
 
     @property
     def text(self) -> str:
@@ -67,9 +79,11 @@ class UseTotals:
 
 
 class ShapeStats:
-    """One shape in one route. `used` tells by model what became of its objects, if that was tracked.
+    """One shape in one route. `used` tells by model what became of its objects, if that was
+    tracked.
 
-    `examined` rows were read by the server to answer `examined_queries` of the queries: those of which it told.
+    `examined` rows were read by the server to answer `examined_queries` of the queries: those of
+    which it told.
     """
 
     __slots__ = (
@@ -104,14 +118,17 @@ class ShapeStats:
         self.columns: tuple[str, ...] = ()
         self.widths_rows = 0
         self.places: dict[CallSite, int] = {}
-        # Shared and empty until there is something, as there may be very many of these; never changed in place before.
+        # Shared and empty until there is something, as there may be very many of these; never
+        # changed in place before.
         self.widths: list[int] = _NONE
         self.loads: dict[Load, int] = _EMPTY
         self.examples: list[Example] = _NONE
         self.used: dict[str, UseTotals] = _EMPTY
 
     def prefer(self, statement: Statement) -> None:
-        """Stand for the shape by this statement, if its lists are shorter: a lookup is known from a list of one."""
+        """Stand for the shape by this statement, if its lists are shorter: a lookup is known from a
+        list of one.
+        """
         if self.shape.has_list and len(statement.text) < len(self.statement.text):
             self.statement = statement
 

@@ -1,7 +1,8 @@
 """What a capture adds up to: plain totals per route and per shape, and what the patterns met.
 
-Totals say nothing of how they were added up. Merging them is associative and commutative (up to which examples are kept),
-so a capture can be summed in pieces, anywhere, and the pieces put together in any order. `gathering` adds requests up.
+Totals say nothing of how they were added up. Merging them is associative and commutative (up to
+which examples are kept), so a capture can be summed in pieces, anywhere, and the pieces put
+together in any order. `gathering` adds requests up.
 """
 
 from __future__ import annotations
@@ -15,7 +16,8 @@ from askless.core.settings import Settings
 from askless.core.sql.shape import Shape
 from askless.core.statistics import Quantiles
 
-TOTALS_MOST = 50_000  # shapes in routes, over all routes: those that came first; what comes later is added up together
+# shapes in routes, over all routes: those that came first; what comes later is added up together
+TOTALS_MOST = 50_000
 SEEN_ONCE_MOST = 200  # tallies of one pattern in one route above which those seen once are released
 
 # Stands for shapes that are not distinguished: without a structure, so that no pattern judges it.
@@ -36,20 +38,25 @@ def others_of(shapes: dict[str, ShapeStats], shape: Shape) -> ShapeStats:
 
 
 class Tally(Protocol):
-    """What a pattern has met so far under one key; merges with its like. One that is `seen_once` may be forgotten."""
+    """What a pattern has met so far under one key; merges with its like. One that is `seen_once`
+    may be forgotten.
+    """
 
     def merge(self, other: Tally) -> None:
         """Add another tally of the same pattern and key."""
 
 
 class RouteStats:
-    """One route. `shapes` are by digest, `tallies` by pattern and then by whatever the pattern distinguishes them with.
+    """One route. `shapes` are by digest, `tallies` by pattern and then by whatever the pattern
+    distinguishes them with.
 
-    `repeated` counts queries beyond the first of their shape in a request, `shapes_asked` different shapes, both summed
-    over all requests; warm-up requests are only counted. `objects` of an ORM's were built in all requests together, where use
-    was tracked; results of `looked` requests were compared with those of others; `memory` holds the bytes of requests whose memory is known. `more` counts queries beyond the most that were kept of
-    a request. `left_out` are requests that were not kept; if that was by chance, `asked` and `spent_ns` sum up the queries of
-    those that were and their time, next to the sums of their squares.
+    `repeated` counts queries beyond the first of their shape in a request, `shapes_asked` different
+    shapes, both summed over all requests; warm-up requests are only counted. `objects` of an ORM's
+    were built in all requests together, where use was tracked; results of `looked` requests were
+    compared with those of others; `memory` holds the bytes of requests whose memory is known.
+    `more` counts queries beyond the most that were kept of a request. `left_out` are requests that
+    were not kept; if that was by chance, `asked` and `spent_ns` sum up the queries of those that
+    were and their time, next to the sums of their squares.
     """
 
     __slots__ = (
@@ -90,7 +97,8 @@ class RouteStats:
         self.durations = Quantiles()
         self.queries = Quantiles()
         self.shapes: dict[str, ShapeStats] = {}
-        # What is asked of a route again and again while it is judged, with what it holds for: as many requests and shapes.
+        # What is asked of a route again and again while it is judged, with what it holds for: as
+        # many requests and shapes.
         self._sorted_out: tuple[int, list[ShapeStats], list[ShapeStats]] = (0, [], [])
         self._loaded: tuple[int, list[ShapeStats]] = (0, [])
         self._quickest: tuple[tuple[int, int], float] = ((0, 0), 0.0)
@@ -113,23 +121,33 @@ class RouteStats:
 
     @property
     def scale(self) -> float:
-        """By how much a total of the requests that were kept is multiplied, for those that were omitted by chance."""
+        """By how much a total of the requests that were kept is multiplied, for those that were
+        omitted by chance.
+        """
         return 1 + self.left_out.by_chance / self.requests if self.requests else 1.0
 
     def request_ms(self, network_latency_ms: float) -> float:
-        """The median time of a request, each of its queries with an assumed way to the database on top."""
+        """The median time of a request, each of its queries with an assumed way to the database on
+        top.
+        """
         return self.durations.median / 1e6 + self.queries.median * network_latency_ms
 
     def most_saved_ms(self, queries_left: float, network_latency_ms: float) -> float:
-        """The most that a request can be spared: each query that it still asks takes as long as the quickest at least.
+        """The most that a request can be spared: each query that it still asks takes as long as the
+        quickest at least.
 
-        Medians of single queries may add up to more than the median request, on a busy machine above all.
+        Medians of single queries may add up to more than the median request, on a busy machine
+        above all.
         """
         known_for = self.durations.count, len(self.shapes)
         if self._quickest[0] != known_for:
             quickest_ns = min((stats.query_ns for stats in self.shapes.values()), default=0.0)
             self._quickest = known_for, quickest_ns / 1e6
-        return max(self.request_ms(network_latency_ms) - queries_left * (self._quickest[1] + network_latency_ms), 0.0)
+        return max(
+            self.request_ms(network_latency_ms)
+            - queries_left * (self._quickest[1] + network_latency_ms),
+            0.0,
+        )
 
     def merge(self, other: RouteStats, room: int = TOTALS_MOST) -> None:
         """Add what another piece of the capture counted; so many more shapes may be distinguished."""
@@ -208,7 +226,12 @@ class Summary:
     @property
     def lumped(self) -> int:
         """Queries of shapes that are not distinguished."""
-        return sum(route.shapes[one].count for route in self.routes.values() for one in LUMPED if one in route.shapes)
+        return sum(
+            route.shapes[one].count
+            for route in self.routes.values()
+            for one in LUMPED
+            if one in route.shapes
+        )
 
 
 def _let_go(tallies: dict[tuple[str, ...], Tally]) -> None:
@@ -219,7 +242,9 @@ def _let_go(tallies: dict[tuple[str, ...], Tally]) -> None:
 
 
 def _stand_on(tally: Tally, shapes: dict[str, ShapeStats]) -> bool:
-    """Let a tally refer to these totals of shapes, not to those of the piece that it was made in; False if one is not distinguished."""
+    """Let a tally refer to these totals of shapes, not to those of the piece that it was made in;
+    False if one is not distinguished.
+    """
     names = list(vars(tally)) if hasattr(tally, "__dict__") else getattr(tally, "__slots__", ())
     for name in names:
         value = getattr(tally, name)

@@ -22,7 +22,9 @@ def aggregator_of(settings: Settings | None = None, look: bool = True) -> Aggreg
     return Aggregator(list(patterns.load()) if look else [], settings)
 
 
-def summarise(requests: Iterable[Request], settings: Settings | None = None, look: bool = True) -> Summary:
+def summarise(
+    requests: Iterable[Request], settings: Settings | None = None, look: bool = True
+) -> Summary:
     """Add up a stream of requests in bounded memory. Without `look`, patterns are not looked for."""
     aggregator = aggregator_of(settings, look)
     add = aggregator.add
@@ -36,8 +38,12 @@ def findings_of(summary: Summary, schema: Schema | None = None) -> list[Finding]
     return [diagnosis.finding for diagnosis in diagnoses_of(summary, schema)]
 
 
-def judgement_of(summary: Summary, schema: Schema | None = None) -> tuple[list[Finding], list[Edit]]:
-    """All findings of a summary in the order of the edits that fix them, those that matter most first; and the edits."""
+def judgement_of(
+    summary: Summary, schema: Schema | None = None
+) -> tuple[list[Finding], list[Edit]]:
+    """All findings of a summary in the order of the edits that fix them, those that matter most
+    first; and the edits.
+    """
     from askless.core.analysis.edits import edits_of  # which needs the SQL parser: totals do not
 
     diagnoses = diagnoses_of(summary, schema)
@@ -72,18 +78,27 @@ def diagnoses_of(summary: Summary, schema: Schema | None = None) -> list[Diagnos
     by_key = {one.finding.key: one.remedy for one in named}
     findings = ranked([one.finding for one in named])
     return [
-        Diagnosis(msgspec.structs.replace(finding, advice=advise(by_key[finding.key], context)), by_key[finding.key])
+        Diagnosis(
+            msgspec.structs.replace(finding, advice=advise(by_key[finding.key], context)),
+            by_key[finding.key],
+        )
         for finding in findings
     ]
 
 
 def _with_own_keys(found: list[Diagnosis]) -> list[Diagnosis]:
-    """Findings of one shape on several lines of one function: the second and later ones get a number to their key."""
+    """Findings of one shape on several lines of one function: the second and later ones get a
+    number to their key.
+    """
     seen: dict[str, int] = {}
     named = []
-    for one in sorted(found, key=lambda one: [(line.file, line.line) for line in one.finding.lines]):
+    for one in sorted(
+        found, key=lambda one: [(line.file, line.line) for line in one.finding.lines]
+    ):
         key = one.finding.key
         turn = seen[key] = seen.get(key, 0) + 1
-        finding = one.finding if turn == 1 else msgspec.structs.replace(one.finding, key=f"{key}-{turn}")
+        finding = (
+            one.finding if turn == 1 else msgspec.structs.replace(one.finding, key=f"{key}-{turn}")
+        )
         named.append(Diagnosis(finding, one.remedy))
     return named

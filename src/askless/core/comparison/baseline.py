@@ -1,4 +1,6 @@
-"""Nothing worse than before: what two captures of an application ask, by counts. Times are left to people."""
+"""Nothing worse than before: what two captures of an application ask, by counts. Times are left to
+people.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,9 @@ class BaselineRow(msgspec.Struct, frozen=True):
 
 
 class BaselineResult(msgspec.Struct, frozen=True):
-    """A capture against one from before: counts, findings that are new, and routes that only one side has."""
+    """A capture against one from before: counts, findings that are new, and routes that only one
+    side has.
+    """
 
     counts: tuple[BaselineRow, ...]
     new: tuple[Finding, ...]
@@ -49,5 +53,8 @@ def compare_baseline(
     known = {finding.key for finding in found_before}
     fresh = tuple(f for f in found_now if f.key not in known and f.route in asked_before)
     return BaselineResult(
-        tuple(counts), fresh, tuple(sorted(asked_before - asked_now)), tuple(sorted(asked_now - asked_before))
+        tuple(counts),
+        fresh,
+        tuple(sorted(asked_before - asked_now)),
+        tuple(sorted(asked_now - asked_before)),
     )

@@ -22,8 +22,9 @@ _UNITS = {"B": 1, "KiB": 1024, "MiB": 1024**2}
 class Budget(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """The most of one route, or of all that a `*` stands for. None: it is not limited.
 
-    `queries` is the most of any request; `rows`, `bytes` and `database_ms` are for a request in the middle of the others:
-    means, of which the time counts each shape with its median. `allowed` are the patterns that may be found; () for none.
+    `queries` is the most of any request; `rows`, `bytes` and `database_ms` are for a request in the
+    middle of the others: means, of which the time counts each shape with its median. `allowed` are
+    the patterns that may be found; () for none.
     """
 
     route: str
@@ -47,7 +48,9 @@ def _bytes_of(text: str) -> float:
 
 
 class BudgetRow(msgspec.Struct, frozen=True):
-    """One limit of one route: what was seen against the most that may be. `found` names findings that may not be there."""
+    """One limit of one route: what was seen against the most that may be. `found` names findings
+    that may not be there.
+    """
 
     route: str
     measure: str
@@ -62,13 +65,22 @@ def seen_in(route: RouteStats) -> dict[str, float]:
     row: RouteRow = route_row(route)
     n = max(route.requests, 1)
     typical_ns = sum(stats.query_ns * stats.count for stats in route.own_shapes()) / n
-    return {"queries": row.queries_max, "rows": row.rows, "bytes": row.bytes, "database_ms": typical_ns / 1e6}
+    return {
+        "queries": row.queries_max,
+        "rows": row.rows,
+        "bytes": row.bytes,
+        "database_ms": typical_ns / 1e6,
+    }
 
 
 def budget_for(route: str, budgets: Sequence[Budget]) -> Budget | None:
     """The budget of a route: that of its very name, else the first whose `*` fit it."""
     exact = (budget for budget in budgets if budget.route == route)
-    fitting = (budget for budget in budgets if "*" in budget.route and fnmatchcase(route, _literal(budget.route)))
+    fitting = (
+        budget
+        for budget in budgets
+        if "*" in budget.route and fnmatchcase(route, _literal(budget.route))
+    )
     return next(exact, None) or next(fitting, None)
 
 
@@ -88,10 +100,16 @@ def judge(summary: Summary, budgets: Sequence[Budget], found: Sequence[Finding])
         for measure in MEASURES:
             limit = budget.limit(measure)
             if limit is not None:
-                results.append(BudgetRow(route.route, measure, limit, seen[measure], seen[measure] > limit))
+                results.append(
+                    BudgetRow(route.route, measure, limit, seen[measure], seen[measure] > limit)
+                )
         if budget.allowed is not None:
-            wrong = tuple(f for f in found if f.route == route.route and f.pattern not in budget.allowed)
-            results.append(BudgetRow(route.route, "patterns", 0.0, float(len(wrong)), bool(wrong), wrong))
+            wrong = tuple(
+                f for f in found if f.route == route.route and f.pattern not in budget.allowed
+            )
+            results.append(
+                BudgetRow(route.route, "patterns", 0.0, float(len(wrong)), bool(wrong), wrong)
+            )
     return sorted(results, key=lambda one: (not one.over, one.route))
 
 
@@ -102,7 +120,9 @@ def unmet(summary: Summary, budgets: Iterable[Budget]) -> list[Budget]:
         budget
         for budget in budgets
         if budget.route not in asked
-        and not ("*" in budget.route and any(fnmatchcase(name, _literal(budget.route)) for name in asked))
+        and not (
+            "*" in budget.route and any(fnmatchcase(name, _literal(budget.route)) for name in asked)
+        )
     ]
 
 
@@ -119,7 +139,9 @@ ROOM = 1.2  # how much more than was seen a proposed budget leaves, for rows and
 
 
 def propose(summary: Summary, found: Sequence[Finding]) -> list[Budget]:
-    """Budgets that hold what a capture asks now: queries to the number, rows and bytes with some room; no times."""
+    """Budgets that hold what a capture asks now: queries to the number, rows and bytes with some
+    room; no times.
+    """
     results = []
     for name, route in sorted(summary.routes.items()):
         if not route.requests:
@@ -131,7 +153,9 @@ def propose(summary: Summary, found: Sequence[Finding]) -> list[Budget]:
                 queries=math.ceil(seen["queries"]),
                 rows=_round_up(seen["rows"] * ROOM),
                 bytes=_round_up(seen["bytes"] * ROOM),
-                allowed=tuple(sorted({finding.pattern for finding in found if finding.route == name})),
+                allowed=tuple(
+                    sorted({finding.pattern for finding in found if finding.route == name})
+                ),
             )
         )
     return results

@@ -34,7 +34,9 @@ class RouteComparison(_Measured, frozen=True, kw_only=True):
 
 
 class Changes(msgspec.Struct, frozen=True):
-    """Findings by what became of them. A finding on a route that the other side never asked is neither gone nor new."""
+    """Findings by what became of them. A finding on a route that the other side never asked is
+    neither gone nor new.
+    """
 
     fixed: tuple[Finding, ...]
     new: tuple[Finding, ...]
@@ -49,17 +51,27 @@ def _quartiles(route: RouteStats | None) -> tuple[float, float, float, int] | No
 
 
 def _same_work(one: RouteStats | None, two: RouteStats | None) -> bool:
-    """Whether a route asks the same on both sides: then it is a control, and what its time does is drift."""
+    """Whether a route asks the same on both sides: then it is a control, and what its time does is
+    drift.
+    """
     if one is None or two is None or not one.requests or not two.requests:
         return False
     rows = [route_row(side) for side in (one, two)]
-    counted = [{stats.shape.digest: stats.count / side.requests for stats in side.own_shapes()} for side in (one, two)]
-    alike = (rows[0].queries, rows[0].rows, rows[0].bytes) == (rows[1].queries, rows[1].rows, rows[1].bytes)
+    counted = [
+        {stats.shape.digest: stats.count / side.requests for stats in side.own_shapes()}
+        for side in (one, two)
+    ]
+    alike = (rows[0].queries, rows[0].rows, rows[0].bytes) == (
+        rows[1].queries,
+        rows[1].rows,
+        rows[1].bytes,
+    )
     return alike and counted[0] == counted[1]
 
 
 def drift_of(rows: Sequence[_Measured]) -> float | None:
-    """The largest factor by which the time of a route that asks the same moved between the two runs; None without one.
+    """The largest factor by which the time of a route that asks the same moved between the two
+    runs; None without one.
 
     The runs are not interleaved, so the interval of one route does not know of it.
     """
@@ -83,7 +95,9 @@ def _verdict(row: _Measured, drift: float) -> Verdict:
         return Verdict(outcome, f"no measurable difference {interval}")
     if ratio.low <= drift and ratio.high >= 1 / drift:
         return Verdict(Outcome.WITHIN_DRIFT, f"within the variation between runs {interval}")
-    return Verdict(outcome, f"{'slower: ' if outcome is Outcome.SLOWER else ''}×{ratio.value:.2f} {interval}")
+    return Verdict(
+        outcome, f"{'slower: ' if outcome is Outcome.SLOWER else ''}×{ratio.value:.2f} {interval}"
+    )
 
 
 def compare_routes(before: Summary, after: Summary) -> list[RouteComparison]:
@@ -108,11 +122,17 @@ def compare_routes(before: Summary, after: Summary) -> list[RouteComparison]:
             )
         )
     drift = drift_of(results) or 1.0
-    return [RouteComparison(*msgspec.structs.astuple(row), verdict=_verdict(row, drift)) for row in results]
+    return [
+        RouteComparison(*msgspec.structs.astuple(row), verdict=_verdict(row, drift))
+        for row in results
+    ]
 
 
 def compare_findings(
-    before: Sequence[Finding], after: Sequence[Finding], routes_before: set[str], routes_after: set[str]
+    before: Sequence[Finding],
+    after: Sequence[Finding],
+    routes_before: set[str],
+    routes_after: set[str],
 ) -> Changes:
     """What became of the findings."""
     keys_before, keys_after = {f.key for f in before}, {f.key for f in after}

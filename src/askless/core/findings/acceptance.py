@@ -39,7 +39,9 @@ class Accepted(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 def sorted_out(
     found: list[Finding], accepted: list[Accepted], today: date
 ) -> tuple[list[Finding], list[tuple[Finding, Accepted]]]:
-    """The findings that no one has accepted, and those whose acceptance has ended, which stand among the former too."""
+    """The findings that no one has accepted, and those whose acceptance has ended, which stand
+    among the former too.
+    """
     open_findings, ended = [], []
     for finding in found:
         cases = [case for case in accepted if case.fits(finding)]

@@ -16,7 +16,9 @@ NO_LINE = (
 
 
 class SourceLine(msgspec.Struct, frozen=True):
-    """A line of the application's code. `queries` is how many of the finding's queries came from it."""
+    """A line of the application's code. `queries` is how many of the finding's queries came from
+    it.
+    """
 
     file: str
     line: int
@@ -25,7 +27,9 @@ class SourceLine(msgspec.Struct, frozen=True):
 
 
 class Advice(msgspec.Struct, frozen=True):
-    """A change to try. `code` is in the application's words and is at `at`; `sql` is what it sends afterwards."""
+    """A change to try. `code` is in the application's words and is at `at`; `sql` is what it sends
+    afterwards.
+    """
 
     title: str
     why: str
@@ -40,11 +44,12 @@ class Advice(msgspec.Struct, frozen=True):
 class Cost(msgspec.Struct, frozen=True):
     """What a finding costs. Times are as the application saw them, round trip included.
 
-    `avoidable` queries per request, of the median duration `query_ms`, take `database_ms`; with the application's own work
-    around each, and with the way to the database where one is assumed, `saving_ms`. `share` is saving_ms over the request's
-    time. `total_ms` is saving_ms over the whole capture, requests that were omitted by chance included. `bytes` and `rows` are what need not be fetched, per
-    request. `loop_ms` is the mean time from the first query of a repetition to its last, the application's own work
-    between them included.
+    `avoidable` queries per request, of the median duration `query_ms`, take `database_ms`; with the
+    application's own work around each, and with the way to the database where one is assumed,
+    `saving_ms`. `share` is saving_ms over the request's time. `total_ms` is saving_ms over the
+    whole capture, requests that were omitted by chance included. `bytes` and `rows` are what need
+    not be fetched, per request. `loop_ms` is the mean time from the first query of a repetition to
+    its last, the application's own work between them included.
     """
 
     queries: float = 0.0
@@ -62,10 +67,11 @@ class Cost(msgspec.Struct, frozen=True):
 class Finding(msgspec.Struct, frozen=True):
     """One pattern met in one route.
 
-    `key` is stable between captures of the same code: made of pattern, route, shape and the name of the code's file
-    and function, never of a line number. `evidence` is traced, keyed or repeated. `source` is the line of the earlier
-    query that supplied the keys; `summary` is the title in a few words; `callers` are the lines that asked through one
-    helper. `relation` is the ORM's, as in "PortCall.vessel".
+    `key` is stable between captures of the same code: made of pattern, route, shape and the name of
+    the code's file and function, never of a line number. `evidence` is traced, keyed or repeated.
+    `source` is the line of the earlier query that supplied the keys; `summary` is the title in a
+    few words; `callers` are the lines that asked through one helper. `relation` is the ORM's, as in
+    "PortCall.vessel".
     """
 
     key: str
@@ -93,11 +99,12 @@ class Finding(msgspec.Struct, frozen=True):
 
 
 class Edit(msgspec.Struct, frozen=True):
-    """A change of one line. `findings` are the names of those that it fixes, the one that saves most first.
+    """A change of one line. `findings` are the names of those that it fixes, the one that saves
+    most first.
 
-    `code` is the whole call, '' where there is none. `queries` a request are `queries_after` then, on the first of
-    `routes`, the one that gains most; `saving_ms` of `request_ms` a request are saved there, and `total_ms` over the
-    capture on all of them.
+    `code` is the whole call, '' where there is none. `queries` a request are `queries_after` then,
+    on the first of `routes`, the one that gains most; `saving_ms` of `request_ms` a request are
+    saved there, and `total_ms` over the capture on all of them.
     """
 
     findings: tuple[str, ...]
@@ -115,22 +122,35 @@ class Edit(msgspec.Struct, frozen=True):
 
 def finding_key(pattern: str, route: str, shape: str, code: str) -> str:
     """Eight hexadecimal characters that name a finding from one capture to the next."""
-    return blake2b(f"{pattern}|{route}|{shape}|{code}".encode("utf-8", "replace"), digest_size=4).hexdigest()
+    return blake2b(
+        f"{pattern}|{route}|{shape}|{code}".encode("utf-8", "replace"), digest_size=4
+    ).hexdigest()
 
 
 URGENT_SHARE = 0.25  # of the request's time
 
 
 def severity(share: float, avoidable: float) -> str:
-    """How much it matters: by the share of the request's time. Many queries take more of it the longer their way is."""
+    """How much it matters: by the share of the request's time. Many queries take more of it the
+    longer their way is.
+    """
     if share >= URGENT_SHARE:
         return "urgent"
     return "worthwhile" if share >= 0.08 or avoidable >= 20 else "minor"
 
 
 def ranked(findings: Sequence[Finding]) -> list[Finding]:
-    """By what they save over the whole capture, then by severity; ties by key, so that the order is stable."""
+    """By what they save over the whole capture, then by severity; ties by key, so that the order is
+    stable.
+    """
     return sorted(
         findings,
-        key=lambda f: (SEVERITIES.index(f.severity), -f.cost.total_ms, -f.cost.bytes, -f.cost.rows, f.route, f.key),
+        key=lambda f: (
+            SEVERITIES.index(f.severity),
+            -f.cost.total_ms,
+            -f.cost.bytes,
+            -f.cost.rows,
+            f.route,
+            f.key,
+        ),
     )

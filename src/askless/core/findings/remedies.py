@@ -1,4 +1,5 @@
-"""What a pattern ends with next to its evidence: a remedy, which says what is to be changed and leaves the words to others.
+"""What a pattern ends with next to its evidence: a remedy, which says what is to be changed and
+leaves the words to others.
 
 Advice turns it into words, a replay into statements; neither works out again what the pattern knew.
 """
@@ -39,10 +40,11 @@ class Variant(StrEnum):
 
 
 class Key(msgspec.Struct, frozen=True):
-    """The key of a lookup: its place among the statement's slots, and the column that it is compared with.
+    """The key of a lookup: its place among the statement's slots, and the column that it is
+    compared with.
 
-    `listed`: the slot holds a list, which has just one value. `next to` are the other slots that vary with it: further columns
-    of a composite key, or (`same`) the same value once more.
+    `listed`: the slot holds a list, which has just one value. `next to` are the other slots that
+    vary with it: further columns of a composite key, or (`same`) the same value once more.
     """
 
     slot: int
@@ -63,7 +65,9 @@ class Key(msgspec.Struct, frozen=True):
 
 
 class Remedy(msgspec.Struct, frozen=True, kw_only=True):
-    """What all remedies hold: the shape to be changed, the line that asks most, and what a request is spared, in words."""
+    """What all remedies hold: the shape to be changed, the line that asks most, and what a request
+    is spared, in words.
+    """
 
     stats: ShapeStats
     line: SourceLine | None
@@ -78,11 +82,12 @@ class Remedy(msgspec.Struct, frozen=True, kw_only=True):
 class Batch(Remedy, frozen=True, kw_only=True):
     """Read for all keys at once what is read key by key.
 
-    `table` is that of the key's column. `queries` are asked in one request, and `load` is what the ORM said of them. `loop` is the shape of the outermost loop around them, so many
-    levels above. `root` is the query of the ORM's that all hangs
-    on, and `path` names the relations from it to what is read. `parent` is the shape that supplied the keys, `parent_line`
-    the line of the outermost one. `only_counted`: the rows were loaded and none was looked at; `conditions`: the lookup has
-    others next to its key.
+    `table` is that of the key's column. `queries` are asked in one request, and `load` is what the
+    ORM said of them. `loop` is the shape of the outermost loop around them, so many levels above.
+    `root` is the query of the ORM's that all hangs on, and `path` names the relations from it to
+    what is read. `parent` is the shape that supplied the keys, `parent_line` the line of the
+    outermost one. `only_counted`: the rows were loaded and none was looked at; `conditions`: the
+    lookup has others next to its key.
     """
 
     key: Key
@@ -103,7 +108,9 @@ class Batch(Remedy, frozen=True, kw_only=True):
 
 
 class Group(Remedy, frozen=True, kw_only=True):
-    """Ask once for what is asked for one constant after the other; `buckets`: for one range after the other."""
+    """Ask once for what is asked for one constant after the other; `buckets`: for one range after
+    the other.
+    """
 
     key: Key
     table: str
@@ -139,7 +146,9 @@ class SeekByKey(Remedy, frozen=True, kw_only=True):
 
 
 class PushDown(Remedy, frozen=True, kw_only=True):
-    """Let the database choose, or count. `columns` are those that the application tested; none: it only counted."""
+    """Let the database choose, or count. `columns` are those that the application tested; none: it
+    only counted.
+    """
 
     columns: tuple[str, ...]
     rows: float
@@ -163,7 +172,9 @@ class BatchWrites(Remedy, frozen=True, kw_only=True):
 
 
 class ShortenTransaction(Remedy, frozen=True, kw_only=True):
-    """End a transaction before something else is waited for. `locking`: it holds locks; `known`: it is known for what."""
+    """End a transaction before something else is waited for. `locking`: it holds locks; `known`: it
+    is known for what.
+    """
 
     locking: bool
     known: bool
@@ -177,7 +188,8 @@ class FixFailure(Remedy, frozen=True, kw_only=True):
 
 
 class BulkUpsert(Remedy, frozen=True, kw_only=True):
-    """Look for all rows at once and insert those that are missing. `insert` is the shape of the INSERT, `columns` the key.
+    """Look for all rows at once and insert those that are missing. `insert` is the shape of the
+    INSERT, `columns` the key.
 
     `changes`: rows that are there are changed, not left alone.
     """
@@ -188,7 +200,9 @@ class BulkUpsert(Remedy, frozen=True, kw_only=True):
 
 
 class SplitJoin(Remedy, frozen=True, kw_only=True):
-    """Ask apart for what a join multiplies. `variant` is the pattern's; `tables` are those joined to the main one."""
+    """Ask apart for what a join multiplies. `variant` is the pattern's; `tables` are those joined
+    to the main one.
+    """
 
     variant: str
     tables: tuple[str, ...]
@@ -199,7 +213,9 @@ class BindParameters(Remedy, frozen=True, kw_only=True):
 
 
 class Decorrelate(Remedy, frozen=True, kw_only=True):
-    """Group once what a subquery asks for each row; `scanned` are the columns that no index finds for it."""
+    """Group once what a subquery asks for each row; `scanned` are the columns that no index finds
+    for it.
+    """
 
     scanned: tuple[Column, ...]
 
@@ -207,8 +223,9 @@ class Decorrelate(Remedy, frozen=True, kw_only=True):
 class BatchPerType(Remedy, frozen=True, kw_only=True):
     """Read for all rows of a kind at once what is read row by row from the table that `kind` tells.
 
-    `kinds` are the shapes of the lookups with the column that each is looked up by; `key` is the column of `root`'s result
-    that holds their keys. `load` is what the ORM said, and `at` where the root is asked.
+    `kinds` are the shapes of the lookups with the column that each is looked up by; `key` is the
+    column of `root`'s result that holds their keys. `load` is what the ORM said, and `at` where the
+    root is asked.
     """
 
     kinds: tuple[tuple[ShapeStats, str], ...]

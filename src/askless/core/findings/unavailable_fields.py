@@ -1,4 +1,6 @@
-"""What a recorder can't see, as doubts of findings: each with the setting that would tell more, in that client's own words."""
+"""What a recorder can't see, as doubts of findings: each with the setting that would tell more, in
+that client's own words.
+"""
 
 from __future__ import annotations
 
@@ -15,16 +17,20 @@ _TELLING = {
         "log",
         "parameters",
     ): "configure the server to log them: log_parameter_max_length = -1 and log_min_duration_statement",
-    ("log", "results"): "a recorder in the program or a relay sees them: askless capture app, askless capture relay",
-    ("traces", "results"): "a recorder in the program or a relay sees them: askless capture app, askless capture relay",
+    (
+        "log",
+        "results",
+    ): "a recorder in the program or a relay sees them: askless capture app, askless capture relay",
+    (
+        "traces",
+        "results",
+    ): "a recorder in the program or a relay sees them: askless capture app, askless capture relay",
 }
 
 
 def values_hidden(tables: CaptureTables) -> str:
     """The doubt of a repetition of whose values nothing is known."""
-    return (
-        f"parameters were not recorded, so it may be one row read repeatedly. {_remedy(tables, 'parameters')}".strip()
-    )
+    return f"parameters were not recorded, so it may be one row read repeatedly. {_remedy(tables, 'parameters')}".strip()
 
 
 def results_hidden(tables: CaptureTables) -> str:

@@ -1,9 +1,10 @@
-"""How what a route asks grows with the rows that it shows: queries = a + b x rows, fitted over requests of different sizes.
+"""How what a route asks grows with the rows that it shows: queries = a + b x rows, fitted over
+requests of different sizes.
 
-A route's list is the query that comes once in each request and whose rows differ; the shapes that come more or less often are
-explained by the rows of the query before them. All fits are Theil's (H. Theil, A rank-invariant method of linear and
-polynomial regression analysis, 1950; P. K. Sen, 1968): the median of the slopes of all pairs, which single odd requests do not
-move.
+A route's list is the query that comes once in each request and whose rows differ; the shapes that
+come more or less often are explained by the rows of the query before them. All fits are Theil's (H.
+Theil, A rank-invariant method of linear and polynomial regression analysis, 1950; P. K. Sen, 1968):
+the median of the slopes of all pairs, which single odd requests do not move.
 """
 
 from __future__ import annotations
@@ -17,7 +18,9 @@ import msgspec
 from askless.core.records.model import Request, Statement
 from askless.core.statistics import median
 
-POINTS_MOST = 400  # requests of a route that are kept; beyond that every second one goes, again and again
+POINTS_MOST = (
+    400  # requests of a route that are kept; beyond that every second one goes, again and again
+)
 SIZES_LEAST = 3
 SPREAD_LEAST = 1.5  # the largest size over the smallest
 PAIRS_MOST = 60  # different sizes that are paired
@@ -55,7 +58,9 @@ class Term(msgspec.Struct, frozen=True):
 
 
 class Point(msgspec.Struct, frozen=True):
-    """One request: queries, nanoseconds, bytes; by shape how often it came and how many rows it gave in all."""
+    """One request: queries, nanoseconds, bytes; by shape how often it came and how many rows it
+    gave in all.
+    """
 
     queries: int
     elapsed_ns: int
@@ -65,7 +70,8 @@ class Point(msgspec.Struct, frozen=True):
 
 
 class Growth(msgspec.Struct, frozen=True):
-    """A route's growth. `sizes` are the different numbers of rows of `table`, smallest first; `constant` and `terms` are the formula.
+    """A route's growth. `sizes` are the different numbers of rows of `table`, smallest first;
+    `constant` and `terms` are the formula.
 
     `bends`: time grows faster than in a line.
     """
@@ -135,7 +141,9 @@ class Sizes:
     def growth(self) -> list[Growth]:
         """The growth of each route that has queries, by what came so far."""
         routes = sorted(self._routes.items())
-        return [_judged(name, route) for name, route in routes if any(p.queries for p in route.points)]
+        return [
+            _judged(name, route) for name, route in routes if any(p.queries for p in route.points)
+        ]
 
 
 def growth_of(requests: Iterable[Request]) -> list[Growth]:
@@ -147,7 +155,9 @@ def growth_of(requests: Iterable[Request]) -> list[Growth]:
 
 
 def theil(xs: Sequence[float], ys: Sequence[float]) -> LinearFit:
-    """A straight line through points by the medians of their values at each x; flat where there is one x only."""
+    """A straight line through points by the medians of their values at each x; flat where there is
+    one x only.
+    """
     by_x: dict[float, list[float]] = {}
     for x, y in zip(xs, ys, strict=True):
         by_x.setdefault(x, []).append(y)
@@ -175,7 +185,9 @@ def _judged(name: str, route: _Route) -> Growth:
     constant = median([point.queries - part for point, part in zip(points, explained, strict=True)])
     line = theil(xs, [float(point.queries) for point in points])
     queries = LinearFit(constant, sum(term.factor for term in terms)) if terms and by_list else line
-    off = sum(abs(p.queries - constant - part) for p, part in zip(points, explained, strict=True)) / len(points)
+    off = sum(
+        abs(p.queries - constant - part) for p, part in zip(points, explained, strict=True)
+    ) / len(points)
     mean = sum(point.queries for point in points) / len(points)
     outcome = Outcome.FLAT if not terms and abs(queries.slope) < _FLAT else Outcome.GROWS
     if off > max(_FITS * mean, 0.5):
@@ -202,7 +214,9 @@ def _table(statement: Statement) -> str:
 
 
 def _list_of(points: Sequence[Point], statements: dict[str, Statement]) -> str | None:
-    """The route's list: of the SELECTs that come once in each request, the one whose rows explain its queries best."""
+    """The route's list: of the SELECTs that come once in each request, the one whose rows explain
+    its queries best.
+    """
     best: tuple[tuple[float, float], str] | None = None
     queries = [float(point.queries) for point in points]
     for digest, statement in statements.items():
@@ -224,7 +238,9 @@ def _list_of(points: Sequence[Point], statements: dict[str, Statement]) -> str |
 def _terms(
     points: Sequence[Point], listed: str, statements: dict[str, Statement]
 ) -> tuple[tuple[Term, ...], list[float]]:
-    """What the shapes that come more or less often follow: so many for each row of a table; and their sum in each request."""
+    """What the shapes that come more or less often follow: so many for each row of a table; and
+    their sum in each request.
+    """
     explained = [0.0] * len(points)
     by_parent: dict[str, float] = {}
     for digest in statements:
@@ -239,13 +255,21 @@ def _terms(
         factor = round(factor) if abs(factor - round(factor)) < 0.05 and round(factor) else factor
         by_parent[parent] = by_parent.get(parent, 0.0) + factor
         explained = [part + factor * x for part, x in zip(explained, rows, strict=True)]
-    return tuple(Term(factor, _table(statements[one]), one == listed) for one, factor in by_parent.items()), explained
+    return tuple(
+        Term(factor, _table(statements[one]), one == listed) for one, factor in by_parent.items()
+    ), explained
 
 
 def _parent_of(
-    digest: str, counts: Sequence[float], points: Sequence[Point], listed: str, statements: dict[str, Statement]
+    digest: str,
+    counts: Sequence[float],
+    points: Sequence[Point],
+    listed: str,
+    statements: dict[str, Statement],
 ) -> str | None:
-    """The shape whose rows a shape's counts follow best, the route's list where it does as well as any; None for none."""
+    """The shape whose rows a shape's counts follow best, the route's list where it does as well as
+    any; None for none.
+    """
     mean = sum(counts) / len(counts)
     best: tuple[float, str] | None = None
     for other in _with_list_first(listed, statements):
@@ -269,7 +293,9 @@ def _is_bent(xs: Sequence[float], ys: Sequence[float]) -> bool:
     middle = median(sorted(set(xs)))
     halves = []
     for upper in (False, True):
-        chosen = [(x, y) for x, y in zip(xs, ys, strict=True) if (x >= middle if upper else x <= middle)]
+        chosen = [
+            (x, y) for x, y in zip(xs, ys, strict=True) if (x >= middle if upper else x <= middle)
+        ]
         if len({x for x, _ in chosen}) < SIZES_LEAST:
             return False
         halves.append(theil([x for x, _ in chosen], [y for _, y in chosen]).slope)
@@ -278,7 +304,11 @@ def _is_bent(xs: Sequence[float], ys: Sequence[float]) -> bool:
 
 def formula(growth: Growth) -> str:
     """The formula in words: 1 + 2 x port_call."""
-    constant = round(growth.constant) if abs(growth.constant - round(growth.constant)) < 0.05 else growth.constant
+    constant = (
+        round(growth.constant)
+        if abs(growth.constant - round(growth.constant)) < 0.05
+        else growth.constant
+    )
     parts = [f"{constant:,.3g}"]
     parts += [f"{term.factor:,.3g} × {term.table or 'rows'}" for term in growth.terms]
     return " + ".join(parts)

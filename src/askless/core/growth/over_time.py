@@ -1,4 +1,6 @@
-"""Whether a query becomes slower or more frequent over a long capture: its first third of time against its last."""
+"""Whether a query becomes slower or more frequent over a long capture: its first third of time
+against its last.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +30,8 @@ class Direction(StrEnum):
 
 
 class Trend(msgspec.Struct, frozen=True):
-    """A shape over time. `counts` are its executions in each stretch; `ratio` is the last third's median over the first's.
+    """A shape over time. `counts` are its executions in each stretch; `ratio` is the last third's
+    median over the first's.
 
     Of a capture of which requests were omitted by chance, counts and times are those of all.
     """
@@ -52,7 +55,9 @@ class _Over:
         self.statement = statement
         self.routes: set[str] = set()
         self.buckets: dict[int, Quantiles] = {}
-        self.counts: Counter[int] = Counter()  # executions in each stretch: those included that the kept ones stand for
+        self.counts: Counter[int] = (
+            Counter()
+        )  # executions in each stretch: those included that the kept ones stand for
         self.total_ns = 0
 
 
@@ -104,13 +109,17 @@ class Timeline:
 
     def trends(self) -> list[Trend]:
         """The trend of each shape, those that take most time first."""
-        last = max((bucket for over in self.shapes.values() for bucket in over.buckets), default=0) + 1
+        last = (
+            max((bucket for over in self.shapes.values() for bucket in over.buckets), default=0) + 1
+        )
         ordered = sorted(self.shapes.items(), key=lambda item: (-item[1].total_ns, item[0]))
         return [_trend(digest, over, last) for digest, over in ordered]
 
 
 def trends_of(requests: Iterable[Request]) -> tuple[list[Trend], float]:
-    """The trends of a capture's shapes, and the seconds of one stretch. Warm-up requests are omitted."""
+    """The trends of a capture's shapes, and the seconds of one stretch. Warm-up requests are
+    omitted.
+    """
     timeline = Timeline()
     for request in requests:
         if not request.warm_up:

@@ -1,1 +1,3 @@
-"""The index advisor: what a workload asks of its tables, and the one set of indexes that serves it best."""
+"""The index advisor: what a workload asks of its tables, and the one set of indexes that serves it
+best.
+"""

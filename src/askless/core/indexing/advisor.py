@@ -1,8 +1,8 @@
 """One set of indexes for a workload: chosen greedily by what each still saves, then thinned out.
 
-Not advised: indexes on tiny tables, and on small ones that are not asked a great deal; what saves less than a hundredth of
-the workload and no quarter of any statement; what an existing index's first columns already serve; what writes would cost
-more than reads gain.
+Not advised: indexes on tiny tables, and on small ones that are not asked a great deal; what saves
+less than a hundredth of the workload and no quarter of any statement; what an existing index's
+first columns already serve; what writes would cost more than reads gain.
 """
 
 from __future__ import annotations
@@ -24,7 +24,9 @@ from askless.core.systems import system_of
 
 GAIN_LEAST = 0.01  # of the workload's time
 GAIN_ALONE = 0.25  # of one statement's cost
-SMALL_GAIN_LEAST = 0.02  # of the workload's time, for an index on a small table: it is asked a great deal then
+SMALL_GAIN_LEAST = (
+    0.02  # of the workload's time, for an index on a small table: it is asked a great deal then
+)
 COST_ALONE = 5.0  # and at least so many pages read in sequence
 NEARLY = 0.05  # candidates this close are judged by their size
 ROWS_SPARED = 0.9  # an index must leave at most this share of the rows that are touched without it
@@ -49,9 +51,11 @@ def no_writes(_table: str, _columns: Sequence[str]) -> int:
 
 
 class Statement(msgspec.Struct, frozen=True):
-    """A shape of the workload. `weight_ms` is its time over the capture; `limit` the rows that it asks for at most.
+    """A shape of the workload. `weight_ms` is its time over the capture; `limit` the rows that it
+    asks for at most.
 
-    `constants` are the conditions whose value is written into the text: column -> the condition as SQL.
+    `constants` are the conditions whose value is written into the text: column -> the condition as
+    SQL.
     """
 
     digest: str
@@ -71,7 +75,8 @@ class Served(msgspec.Struct, frozen=True):
 
 
 class IndexAdvice(msgspec.Struct, frozen=True):
-    """An index to try. `redundant` are existing indexes that it makes superfluous; `partial` another form of it.
+    """An index to try. `redundant` are existing indexes that it makes superfluous; `partial`
+    another form of it.
 
     `guessed` says that no one measured how many rows its conditions keep.
     """
@@ -101,10 +106,14 @@ class _Item:
         self._known: dict[frozenset[tuple[str, tuple[str, ...]]], Outcome] = {}
 
     def outcome(self, indexes: dict[str, list[Index]]) -> Outcome:
-        key = frozenset((table, index.columns) for table in self.tables for index in indexes.get(table, ()))
+        key = frozenset(
+            (table, index.columns) for table in self.tables for index in indexes.get(table, ())
+        )
         known = self._known.get(key)
         if known is None:
-            known = cost_of(self.statement.structure, self.needs, indexes, self.schema, _limit(self.statement))
+            known = cost_of(
+                self.statement.structure, self.needs, indexes, self.schema, _limit(self.statement)
+            )
             self._known[key] = known
         return known
 
@@ -122,13 +131,17 @@ def _limit(statement: Statement) -> float | None:
 def advise(
     workload: Sequence[Statement], schema: Schema, writes: Writes = no_writes, whole: bool = False
 ) -> list[IndexAdvice]:
-    """The indexes for a workload, those that save most first. `writes` counts a capture's writes that touch columns.
+    """The indexes for a workload, those that save most first. `writes` counts a capture's writes
+    that touch columns.
 
-    `whole`: the workload is all that a capture asks, so that a small table may be seen to be asked a great deal.
+    `whole`: the workload is all that a capture asks, so that a small table may be seen to be asked
+    a great deal.
     """
     items = [item for item in (_Item(statement, schema) for statement in workload) if item.needs]
     existing = {table.name.lower(): usable(table) for table in schema.tables}
-    chosen = _choose(items, existing, schema, writes, TINY_TABLE_ROWS if whole else SMALL_TABLE_ROWS)
+    chosen = _choose(
+        items, existing, schema, writes, TINY_TABLE_ROWS if whole else SMALL_TABLE_ROWS
+    )
     chosen = _thin_out(items, existing, chosen)
     while idle := [entry for entry in chosen if not _is_felt(entry, items, existing, chosen)]:
         chosen = [entry for entry in chosen if entry is not idle[-1]]
@@ -160,7 +173,11 @@ def _with(existing: dict[str, list[Index]], more: _Chosen) -> dict[str, list[Ind
 
 
 def _choose(
-    items: list[_Item], existing: dict[str, list[Index]], schema: Schema, writes: Writes, rows_least: int
+    items: list[_Item],
+    existing: dict[str, list[Index]],
+    schema: Schema,
+    writes: Writes,
+    rows_least: int,
 ) -> _Chosen:
     """Greedy: the candidate that saves most, then the one that saves most next to it, and so on."""
     open_ = _candidates(items, schema, rows_least)
@@ -173,14 +190,21 @@ def _choose(
         for place, bundle in enumerate(open_):
             concerned = [item for item in items if bundle[0][0].name.lower() in item.tables]
             then = _with(now, bundle)
-            gain, best_alone = -WRITE_MS * sum(writes(table.name, index.columns) for table, index in bundle), 0.0
+            gain, best_alone = (
+                -WRITE_MS * sum(writes(table.name, index.columns) for table, index in bundle),
+                0.0,
+            )
             for item in concerned:
                 before, after = item.outcome(now).cost, item.outcome(then).cost
                 saved = max(before - after, 0.0)
                 gain += item.statement.weight_ms * saved / first[id(item)]
                 if saved >= COST_ALONE:
                     best_alone = max(best_alone, saved / max(before, 1e-9))
-            worth = gain > 0 and best_alone > 0 and (gain >= GAIN_LEAST * total or best_alone >= GAIN_ALONE)
+            worth = (
+                gain > 0
+                and best_alone > 0
+                and (gain >= GAIN_LEAST * total or best_alone >= GAIN_ALONE)
+            )
             if (bundle[0][0].rows or 0) < SMALL_TABLE_ROWS:
                 worth = worth and gain >= SMALL_GAIN_LEAST * total
             if worth and best_alone >= GAIN_ALONE / 2:
@@ -190,8 +214,11 @@ def _choose(
             return chosen
         most = max(score[0] for score in scored)
         near = [score for score in scored if score[0] >= most * (1 - NEARLY)]
-        # Of equals, the one that leaves nothing to sort lasts longest as the table grows; then the smallest.
-        _, _, place = min(near, key=lambda score: (score[1], _columns_in(open_[score[2]]), score[2]))
+        # Of equals, the one that leaves nothing to sort lasts longest as the table grows; then the
+        # smallest.
+        _, _, place = min(
+            near, key=lambda score: (score[1], _columns_in(open_[score[2]]), score[2])
+        )
         chosen += [entry for entry in open_[place] if entry not in chosen]
         del open_[place]
     return chosen
@@ -202,7 +229,9 @@ def _columns_in(bundle: _Chosen) -> int:
 
 
 def _candidates(items: list[_Item], schema: Schema, rows_least: int) -> list[_Chosen]:
-    """Indexes to think of, each by itself, and those of the sides of an OR together: one of them alone finds nothing."""
+    """Indexes to think of, each by itself, and those of the sides of an OR together: one of them
+    alone finds nothing.
+    """
     results: list[_Chosen] = []
     for item in items:
         for name, listed in candidates(item.needs).items():
@@ -223,8 +252,15 @@ def _candidates(items: list[_Item], schema: Schema, rows_least: int) -> list[_Ch
 
 def _bundle(table: Table, listed: Sequence[tuple[str, ...]]) -> _Chosen:
     """These indexes of a table, but those that there are."""
-    spelled = [tuple(found.name for found in map(table.column, columns) if found is not None) for columns in listed]
-    return [(table, Index("", columns)) for columns in dict.fromkeys(spelled) if not _begins_one(table, columns)]
+    spelled = [
+        tuple(found.name for found in map(table.column, columns) if found is not None)
+        for columns in listed
+    ]
+    return [
+        (table, Index("", columns))
+        for columns in dict.fromkeys(spelled)
+        if not _begins_one(table, columns)
+    ]
 
 
 def _leads(columns: Sequence[str], longer: Sequence[str]) -> bool:
@@ -237,32 +273,45 @@ def _begins_one(table: Table, columns: Sequence[str]) -> bool:
 
 
 def _thin_out(items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen) -> _Chosen:
-    """Leave out what the others, chosen later, have made superfluous; sooner, if a longer one begins with it."""
+    """Leave out what the others, chosen later, have made superfluous; sooner, if a longer one
+    begins with it.
+    """
     best = _with(existing, chosen)
     for entry in list(chosen):
         rest = [other for other in chosen if other is not entry]
         without = _with(existing, rest)
         table, index = entry
-        begun = any(other is table and _leads(index.columns, longer.columns) for other, longer in rest)
+        begun = any(
+            other is table and _leads(index.columns, longer.columns) for other, longer in rest
+        )
         slack = PREFIX_SLACK if begun else SLACK
         if all(item.outcome(without).cost <= slack * item.outcome(best).cost for item in items):
             chosen = rest
     return chosen
 
 
-def _serving(index: Index, items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen) -> list[_Item]:
+def _serving(
+    index: Index, items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen
+) -> list[_Item]:
     """The statements that use an index of the set, and would be dearer without it."""
     with_all = _with(existing, chosen)
     without = _with(existing, [entry for entry in chosen if entry[1] is not index])
     return [
         item
         for item in items
-        if index in item.outcome(with_all).used and SLACK * item.outcome(with_all).cost < item.outcome(without).cost
+        if index in item.outcome(with_all).used
+        and SLACK * item.outcome(with_all).cost < item.outcome(without).cost
     ]
 
 
-def _is_felt(entry: tuple[Table, Index], items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen) -> bool:
-    """Whether a statement touches fewer rows of the table with the index, or saves that much otherwise that it is felt.
+def _is_felt(
+    entry: tuple[Table, Index],
+    items: list[_Item],
+    existing: dict[str, list[Index]],
+    chosen: _Chosen,
+) -> bool:
+    """Whether a statement touches fewer rows of the table with the index, or saves that much
+    otherwise that it is felt.
 
     Where a handful of rows is touched all the same, the model's small differences are not believed.
     """
@@ -271,7 +320,10 @@ def _is_felt(entry: tuple[Table, Index], items: list[_Item], existing: dict[str,
     without = _with(existing, [other for other in chosen if other[1] is not index])
     for item in _serving(index, items, existing, chosen):
         before, after = item.outcome(without), item.outcome(with_all)
-        rows_before, rows_after = before.touched.get(table.name, 0.0), after.touched.get(table.name, 0.0)
+        rows_before, rows_after = (
+            before.touched.get(table.name, 0.0),
+            after.touched.get(table.name, 0.0),
+        )
         if rows_after < ROWS_SPARED * rows_before or before.cost - after.cost >= COST_FELT:
             return True
     return False
@@ -307,7 +359,9 @@ def _advice(entry: tuple[Table, Index], plan: _Plan, name: str, writes: int) -> 
         table=table.name,
         columns=index.columns,
         name=name,
-        ddl=index_ddl.create_index(name, table.name, index.columns, schema.system, types=table.types),
+        ddl=index_ddl.create_index(
+            name, table.name, index.columns, schema.system, types=table.types
+        ),
         why=_why(best.statement, need, lowered, table),
         size_bytes=size_of(table, index.columns),
         redundant=tuple(
@@ -324,14 +378,20 @@ def _advice(entry: tuple[Table, Index], plan: _Plan, name: str, writes: int) -> 
 
 
 def _measured(statement: Statement, need: Need, columns: Sequence[str]) -> float | None:
-    """The share of the table that the conditions on these columns keep, where someone measured it; 1 for no condition."""
-    predicates = [p for column in columns for p in (*need.equal.get(column, ()), *need.ranges.get(column, ()))]
+    """The share of the table that the conditions on these columns keep, where someone measured it;
+    1 for no condition.
+    """
+    predicates = [
+        p for column in columns for p in (*need.equal.get(column, ()), *need.ranges.get(column, ()))
+    ]
     return statement.shares(need.table.name, predicates) if predicates else 1.0
 
 
 def size_of(table: Table, columns: Sequence[str]) -> int:
     """About how large an index will be, in bytes."""
-    widths = sum((found.width_bytes or 8.0) for found in map(table.column, columns) if found is not None)
+    widths = sum(
+        (found.width_bytes or 8.0) for found in map(table.column, columns) if found is not None
+    )
     return int((table.rows or 0) * (widths + ROW_POINTER_BYTES) * 1.1)
 
 
@@ -374,7 +434,12 @@ def _why(statement: Statement, need: Need, columns: tuple[str, ...], table: Tabl
 
 
 def _partial(
-    statement: Statement, need: Need, table: Table, columns: tuple[str, ...], name: str, schema: Schema
+    statement: Statement,
+    need: Need,
+    table: Table,
+    columns: tuple[str, ...],
+    name: str,
+    schema: Schema,
 ) -> str:
     """The same index for the rows of a constant condition only, if that is a small part."""
     if not system_of(schema.system).partial_indexes:
@@ -384,13 +449,19 @@ def _partial(
     if len(fixed) != 1 or need.share((fixed[0],)) > PARTIAL_SHARE:
         return ""
     spelled = tuple(found.name for found in map(table.column, rest or fixed) if found is not None)
-    return index_ddl.create_index(name, table.name, spelled, schema.system, statement.constants[fixed[0]], table.types)
+    return index_ddl.create_index(
+        name, table.name, spelled, schema.system, statement.constants[fixed[0]], table.types
+    )
 
 
-def redundant_indexes(schema: Schema, advice: Sequence[IndexAdvice] = ()) -> list[tuple[str, str, str]]:
-    """(table, index, the index that serves all it serves): what could be dropped, now or with the advice taken.
+def redundant_indexes(
+    schema: Schema, advice: Sequence[IndexAdvice] = ()
+) -> list[tuple[str, str, str]]:
+    """(table, index, the index that serves all it serves): what could be dropped, now or with the
+    advice taken.
 
-    Only plain indexes are judged, and by plain ones that stay themselves: another kind serves what these do not.
+    Only plain indexes are judged, and by plain ones that stay themselves: another kind serves what
+    these do not.
     """
     results = []
     for table in schema.tables:
@@ -400,10 +471,16 @@ def redundant_indexes(schema: Schema, advice: Sequence[IndexAdvice] = ()) -> lis
             if index.unique or not index.is_plain:
                 continue
             for other in staying:
-                longer = len(other.columns) > len(index.columns) or other.unique or other.name < index.name
+                longer = (
+                    len(other.columns) > len(index.columns)
+                    or other.unique
+                    or other.name < index.name
+                )
                 if other.name != index.name and longer and _leads(index.columns, other.columns):
                     results.append((table.name, index.name, other.name or "the primary key"))
-                    staying = [one for one in staying if one.name != index.name]  # what goes serves no one
+                    staying = [
+                        one for one in staying if one.name != index.name
+                    ]  # what goes serves no one
                     break
     return results
 
@@ -422,22 +499,36 @@ class BareKey(msgspec.Struct, frozen=True):
 def bare_foreign_keys(
     schema: Schema, workload: Sequence[Statement], advice: Sequence[IndexAdvice] = ()
 ) -> list[BareKey]:
-    """Foreign keys that no index begins with: deleting a parent, and loading its children, reads the whole table."""
+    """Foreign keys that no index begins with: deleting a parent, and loading its children, reads
+    the whole table.
+    """
     results = []
     for table in schema.tables:
         planned = [a.columns for a in advice if a.table == table.name]
         for key in table.foreign_keys:
-            if _begins_one(table, key.columns) or any(_leads(key.columns, columns) for columns in planned):
+            if _begins_one(table, key.columns) or any(
+                _leads(key.columns, columns) for columns in planned
+            ):
                 continue
-            queries = tuple(s.digest for s in workload if _asks_by(s.structure, table.name, key.columns[0].lower()))
+            queries = tuple(
+                s.digest
+                for s in workload
+                if _asks_by(s.structure, table.name, key.columns[0].lower())
+            )
             product = index_ddl.plain_index(table, key.columns, schema.system)
-            results.append(BareKey(table.name, key.columns, key.table, table.rows, product, queries))
+            results.append(
+                BareKey(table.name, key.columns, key.table, table.rows, product, queries)
+            )
     return results
 
 
 def _asks_by(structure: Structure, table: str, column: str) -> bool:
     wanted = (table.lower(), column)
-    looked_up = any((p.column.table.lower(), p.column.name.lower()) == wanted for p in structure.predicates if p.slots)
+    looked_up = any(
+        (p.column.table.lower(), p.column.name.lower()) == wanted
+        for p in structure.predicates
+        if p.slots
+    )
     joined = any(
         (side.table.lower(), side.name.lower()) == wanted
         for join in structure.joins

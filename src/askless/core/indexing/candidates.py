@@ -1,4 +1,6 @@
-"""Indexes that are worth a thought for one statement: equality first, then one range or the order, then what covers."""
+"""Indexes that are worth a thought for one statement: equality first, then one range or the order,
+then what covers.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ def candidates(needs: Sequence[Need]) -> dict[str, list[tuple[str, ...]]]:
     results: dict[str, list[tuple[str, ...]]] = {}
     for need in needs:
         for columns in _of(need):
-            if 0 < len(columns) <= COLUMNS_MOST and columns not in results.setdefault(need.table.name, []):
+            if 0 < len(columns) <= COLUMNS_MOST and columns not in results.setdefault(
+                need.table.name, []
+            ):
                 results[need.table.name].append(columns)
     return results
 

@@ -1,8 +1,9 @@
-"""What a statement costs with a set of indexes: a small model of a planner, to choose between indexes and for nothing else.
+"""What a statement costs with a set of indexes: a small model of a planner, to choose between
+indexes and for nothing else.
 
-Access paths as in Selinger et al. 1979 (Access Path Selection in a Relational Database Management System); pages fetched
-through an index as in Mackert and Lohman 1989; the unit is one page read in sequence, with the weights that PostgreSQL
-ships. A cost is not a time, and no report shows one.
+Access paths as in Selinger et al. 1979 (Access Path Selection in a Relational Database Management
+System); pages fetched through an index as in Mackert and Lohman 1989; the unit is one page read in
+sequence, with the weights that PostgreSQL ships. A cost is not a time, and no report shows one.
 """
 
 from __future__ import annotations
@@ -26,7 +27,9 @@ LIMIT_DEFAULT = 50
 
 
 class Path(msgspec.Struct, frozen=True):
-    """One way to read a table: what it costs, the rows that it touches and gives, whether they come in the order wanted."""
+    """One way to read a table: what it costs, the rows that it touches and gives, whether they come
+    in the order wanted.
+    """
 
     cost: float
     touched: float
@@ -37,7 +40,9 @@ class Path(msgspec.Struct, frozen=True):
 
 
 class Outcome(msgspec.Struct, frozen=True):
-    """The best way to run a statement: its cost, the rows touched by table, the indexes used, whether rows are sorted."""
+    """The best way to run a statement: its cost, the rows touched by table, the indexes used,
+    whether rows are sorted.
+    """
 
     cost: float
     touched: dict[str, float]
@@ -48,7 +53,9 @@ class Outcome(msgspec.Struct, frozen=True):
 def width_of(need_columns: Sequence[str], need: Need) -> float:
     """Mean bytes of some columns together."""
     return sum(
-        (found.width_bytes or 8.0) for found in (need.table.column(c) for c in need_columns) if found is not None
+        (found.width_bytes or 8.0)
+        for found in (need.table.column(c) for c in need_columns)
+        if found is not None
     )
 
 
@@ -83,10 +90,16 @@ def scan(need: Need) -> Path:
 
 
 def search(
-    need: Need, index: Index, bound: frozenset[str], traits: Traits, schema: Schema, want_order: bool
+    need: Need,
+    index: Index,
+    bound: frozenset[str],
+    traits: Traits,
+    schema: Schema,
+    want_order: bool,
 ) -> list[Path]:
-    """Ways to read by an index: rows as they lie, and in the index's order where that is wanted; none where it has nothing
-    to offer. `bound` columns have a value from another table's row."""
+    """Ways to read by an index: rows as they lie, and in the index's order where that is wanted;
+    none where it has nothing to offer. `bound` columns have a value from another table's row.
+    """
     rows = float(max(need.table.rows or 0, 1))
     columns = [column.lower() for column in index.columns]
     key = [c.lower() for c in need.table.primary_key]
@@ -112,7 +125,8 @@ def search(
     delivers = want_order and not many and _delivers(need, columns, bound)
     if not matched and not delivers and not (covering and not by_key):
         return []
-    # What is in the index after the columns that lead can still be checked there, before a row is fetched.
+    # What is in the index after the columns that lead can still be checked there, before a row is
+    # fetched.
     checked = [c for c in columns if c not in conditions and (c in need.equal or c in need.ranges)]
     entries = max(rows * share, 0.5)
     fetched = max(entries * need.share(tuple(checked)), 0.5) if checked else entries
@@ -127,7 +141,15 @@ def search(
     if covering:
         return [Path(cost, entries, given, delivers, index)]
     scattered, in_order = _heap(need, columns, fetched, traits)
-    results = [Path(cost + min(scattered, in_order), entries, given, delivers and in_order <= scattered, index)]
+    results = [
+        Path(
+            cost + min(scattered, in_order),
+            entries,
+            given,
+            delivers and in_order <= scattered,
+            index,
+        )
+    ]
     if delivers and in_order > scattered:
         results.append(Path(cost + in_order, entries, given, True, index))
     return results
@@ -151,21 +173,28 @@ def union(need: Need, indexes: Sequence[Index], traits: Traits) -> list[Path]:
             cost += max(rows * share, 0.5) * (ENTRY + 2 * OPERATOR)
             entries += max(rows * share, 0.5)
         fetched = min(entries, rows)
-        cost += _heap(need, [column for column, _ in sides], fetched, traits)[0] + fetched * (ROW + OPERATOR)
+        cost += _heap(need, [column for column, _ in sides], fetched, traits)[0] + fetched * (
+            ROW + OPERATOR
+        )
         first, *also = dict.fromkeys(found)
         results.append(Path(cost, fetched, max(rows * need.kept, 1.0), False, first, tuple(also)))
     return results
 
 
-def _heap(need: Need, columns: Sequence[str], entries: float, traits: Traits) -> tuple[float, float]:
+def _heap(
+    need: Need, columns: Sequence[str], entries: float, traits: Traits
+) -> tuple[float, float]:
     """Fetching rows page by page as they lie, and one by one in the order of an index.
 
-    In an index's order a page is read again and again, unless the rows lie on disk in the order of its first column: the
-    square of the correlation says how much of that comes true, as in PostgreSQL's cost_index.
+    In an index's order a page is read again and again, unless the rows lie on disk in the order of
+    its first column: the square of the correlation says how much of that comes true, as in
+    PostgreSQL's cost_index.
     """
     pages = _pages(need)
     touched = max(_fetched(pages, entries), 1.0)
-    scattered = touched * (traits.random - (traits.random - SEQUENTIAL) * math.sqrt(touched / pages))
+    scattered = touched * (
+        traits.random - (traits.random - SEQUENTIAL) * math.sqrt(touched / pages)
+    )
     leading = need.table.column(columns[0])
     correlation = (leading.correlation or 0.0) if leading is not None else 0.0
     if len(columns) > 1:
@@ -178,7 +207,11 @@ def _heap(need: Need, columns: Sequence[str], entries: float, traits: Traits) ->
 
 def _delivers(need: Need, columns: Sequence[str], bound: frozenset[str]) -> bool:
     """Whether an index gives the rows in the order wanted: what has one value may stand anywhere."""
-    wanted = [(column, down) for column, down in need.order if column not in need.equal and column not in bound]
+    wanted = [
+        (column, down)
+        for column, down in need.order
+        if column not in need.equal and column not in bound
+    ]
     if not wanted:
         return bool(need.order)
     if len({down for _, down in wanted}) > 1:
@@ -207,15 +240,25 @@ def best_path(
 
 
 def cost_of(
-    structure: Structure, needs: Sequence[Need], indexes: dict[str, list[Index]], schema: Schema, limit: float | None
+    structure: Structure,
+    needs: Sequence[Need],
+    indexes: dict[str, list[Index]],
+    schema: Schema,
+    limit: float | None,
 ) -> Outcome:
-    """The cost of a statement with these indexes (by lower-case table name; primary keys are among them)."""
+    """The cost of a statement with these indexes (by lower-case table name; primary keys are among
+    them).
+    """
     traits = system_of(schema.system).traits
     if not needs:
         return Outcome(0.0, {}, ())
     outer = any(link.outer for need in needs for link in need.links)
     orders = permutations(needs) if len(needs) <= TABLES_MOST and not outer else [tuple(needs)]
-    results = [outcome for order in orders for outcome in _left_deep(order, structure, indexes, schema, traits, limit)]
+    results = [
+        outcome
+        for order in orders
+        for outcome in _left_deep(order, structure, indexes, schema, traits, limit)
+    ]
     return min(results, key=lambda outcome: outcome.cost)
 
 
@@ -226,7 +269,9 @@ def _left_deep(
     first = order[0]
     wants = bool(structure.order_by) and bool(first.order)
     results = []
-    for path in best_path(first, indexes.get(first.table.name.lower(), []), frozenset(), traits, schema, wants):
+    for path in best_path(
+        first, indexes.get(first.table.name.lower(), []), frozenset(), traits, schema, wants
+    ):
         cost, rows, touched = path.cost, path.rows, {first.table.name: path.touched}
         used = [path.index, *path.also] if path.index is not None else []
         pipelined = True
@@ -243,7 +288,13 @@ def _left_deep(
             pipelined = pipelined and step[4]
             seen.add(name)
         sorts = bool(structure.order_by) and not path.ordered
-        if limit is not None and not sorts and pipelined and not structure.group_by and not structure.aggregates:
+        if (
+            limit is not None
+            and not sorts
+            and pipelined
+            and not structure.group_by
+            and not structure.aggregates
+        ):
             part = min(limit / max(rows, 1.0), 1.0)
             cost *= part
             touched = {table: max(count * part, 1.0) for table, count in touched.items()}
@@ -254,9 +305,16 @@ def _left_deep(
 
 
 def _inner(
-    need: Need, indexes: Sequence[Index], bound: frozenset[str], outer_rows: float, traits: Traits, schema: Schema
+    need: Need,
+    indexes: Sequence[Index],
+    bound: frozenset[str],
+    outer_rows: float,
+    traits: Traits,
+    schema: Schema,
 ) -> list[tuple[float, float, float, Index | None, bool]]:
-    """Ways to join a table to so many rows: (cost, rows touched, rows for each outer row, index, whether it streams)."""
+    """Ways to join a table to so many rows: (cost, rows touched, rows for each outer row, index,
+    whether it streams).
+    """
     options: list[tuple[float, float, float, Index | None, bool]] = []
     each = need.kept * max(need.table.rows or 0, 1)
     for column in bound:
@@ -268,9 +326,16 @@ def _inner(
         warm = outer_rows * (path.touched * (ROW + ENTRY) + 0.3) + min(pages, again)
         options.append((min(again, warm), outer_rows * path.touched, each, path.index, True))
     whole = min(best_path(need, indexes, frozenset(), traits, schema), key=lambda path: path.cost)
-    if any(link.again and link.column in bound for link in need.links):  # a value for each row: rows stay as many
-        options = [(cost, touched, 1.0, index, streams) for cost, touched, _, index, streams in options]
-        return [*options, (outer_rows * whole.cost, outer_rows * whole.touched, 1.0, whole.index, True)]
+    if any(
+        link.again and link.column in bound for link in need.links
+    ):  # a value for each row: rows stay as many
+        options = [
+            (cost, touched, 1.0, index, streams) for cost, touched, _, index, streams in options
+        ]
+        return [
+            *options,
+            (outer_rows * whole.cost, outer_rows * whole.touched, 1.0, whole.index, True),
+        ]
     if traits.hash_join:
         cost = whole.cost + whole.rows * (ROW + OPERATOR) + outer_rows * (ROW + OPERATOR)
     else:

@@ -18,7 +18,9 @@ _RANGES = (">", ">=", "<", "<=", "between")
 
 
 class Link(msgspec.Struct, frozen=True):
-    """A join: this table's column equals another table's. `again`: it is looked up for each row of that one, and no other way."""
+    """A join: this table's column equals another table's. `again`: it is looked up for each row of
+    that one, and no other way.
+    """
 
     column: str
     other: str
@@ -27,10 +29,11 @@ class Link(msgspec.Struct, frozen=True):
 
 
 class Need(msgspec.Struct, frozen=True):
-    """What a statement wants of one table. Names are lower case. `used` is None if it wants whole rows.
+    """What a statement wants of one table. Names are lower case. `used` is None if it wants whole
+    rows.
 
-    `equal` and `ranges` hold the conditions by column; `order` is what the whole statement is ordered by, if that is
-    this table's alone; `group` likewise.
+    `equal` and `ranges` hold the conditions by column; `order` is what the whole statement is
+    ordered by, if that is this table's alone; `group` likewise.
     """
 
     table: Table
@@ -40,13 +43,19 @@ class Need(msgspec.Struct, frozen=True):
     order: tuple[tuple[str, bool], ...]
     group: tuple[str, ...]
     used: frozenset[str] | None
-    either: tuple[tuple[tuple[str, float], ...], ...]  # of each OR, the column of each side and the share that it keeps
+    either: tuple[
+        tuple[tuple[str, float], ...], ...
+    ]  # of each OR, the column of each side and the share that it keeps
     kept: float  # share of the rows that all conditions keep
-    share: Callable[[tuple[str, ...]], float]  # of the rows that the conditions on these columns keep
+    share: Callable[
+        [tuple[str, ...]], float
+    ]  # of the rows that the conditions on these columns keep
 
 
 def needs_of(structure: Structure, schema: Schema, shares: Shares) -> list[Need]:
-    """The needs of a statement, a table each, in the order in which it names them. Tables not in the schema are omitted."""
+    """The needs of a statement, a table each, in the order in which it names them. Tables not in
+    the schema are omitted.
+    """
     names = list(dict.fromkeys(name.lower() for name in structure.tables))
     tables = [table for table in map(schema.table, names) if table is not None]
     return [_need(structure, table, schema, shares) for table in tables]
@@ -54,14 +63,20 @@ def needs_of(structure: Structure, schema: Schema, shares: Shares) -> list[Need]
 
 def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) -> Need:
     name = table.name.lower()
-    mine = [p for p in structure.predicates if p.filters and not p.inside and p.column.table.lower() == name]
+    mine = [
+        p
+        for p in structure.predicates
+        if p.filters and not p.inside and p.column.table.lower() == name
+    ]
     equal: dict[str, tuple[Predicate, ...]] = {}
     ranges: dict[str, tuple[Predicate, ...]] = {}
     for predicate in mine:
         column = predicate.column.name.lower()
         if table.column(column) is None:
             continue
-        if (predicate.operator in ("=", "in", "any") and predicate.slots) or predicate.operator == "is null":
+        if (
+            predicate.operator in ("=", "in", "any") and predicate.slots
+        ) or predicate.operator == "is null":
             equal[column] = (*equal.get(column, ()), predicate)
         elif predicate.operator in _RANGES:
             ranges[column] = (*ranges.get(column, ()), predicate)
@@ -72,7 +87,8 @@ def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) ->
         return _share(table, chosen, schema, shares) if chosen else 1.0
 
     used = {column.name.lower() for column in structure.used if column.table.lower() in (name, "")}
-    # An index that holds the beginning of a text finds rows by it: the text itself, and its order, are in the row.
+    # An index that holds the beginning of a text finds rows by it: the text itself, and its order,
+    # are in the row.
     cut = {column.name.lower() for column in table.columns if is_cut(column.type, schema.system)}
     # A write goes to the row itself, whatever an index holds.
     whole = "*" in used or not structure.used or structure.kind != "select" or bool(used & cut)
@@ -80,13 +96,18 @@ def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) ->
     either = tuple(
         tuple((p.column.name.lower(), _share(table, [p], schema, shares)) for p in sides)
         for sides in structure.either
-        if all(p.column.table.lower() == name and table.column(p.column.name) is not None for p in sides)
+        if all(
+            p.column.table.lower() == name and table.column(p.column.name) is not None
+            for p in sides
+        )
     )
     remaining = share(tuple(by_column))
     for sides in either:
         remaining *= min(sum(kept for _, kept in sides), 1.0)
     for predicate in structure.predicates:  # what no index answers still keeps rows out
-        if predicate.column.table.lower() == name and (predicate.inside or predicate.operator in ("like", "ilike")):
+        if predicate.column.table.lower() == name and (
+            predicate.inside or predicate.operator in ("like", "ilike")
+        ):
             remaining *= 0.1
     return Need(
         table=table,
@@ -95,7 +116,9 @@ def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) ->
         links=tuple(_links(structure, name)),
         order=() if cut & {column for column, _ in order} else order,
         group=() if cut & set(group) else group,
-        used=None if whole else frozenset(column for column in used if table.column(column) is not None),
+        used=None
+        if whole
+        else frozenset(column for column in used if table.column(column) is not None),
         either=either,
         kept=max(remaining, 1e-9),
         share=share,
@@ -103,17 +126,27 @@ def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) ->
 
 
 def _all_of(columns: Sequence[object], table: str) -> bool:
-    return bool(columns) and all(getattr(column, "table", "").lower() == table for column in columns)
+    return bool(columns) and all(
+        getattr(column, "table", "").lower() == table for column in columns
+    )
 
 
 def _order(structure: Structure, table: str) -> tuple[tuple[str, bool], ...]:
-    if not _all_of([column for column, _ in structure.order_by], table) or structure.group_by or structure.aggregates:
+    if (
+        not _all_of([column for column, _ in structure.order_by], table)
+        or structure.group_by
+        or structure.aggregates
+    ):
         return ()
     return tuple((column.name.lower(), descending) for column, descending in structure.order_by)
 
 
 def _group(structure: Structure, table: str) -> tuple[str, ...]:
-    return tuple(c.name.lower() for c in structure.group_by) if _all_of(structure.group_by, table) else ()
+    return (
+        tuple(c.name.lower() for c in structure.group_by)
+        if _all_of(structure.group_by, table)
+        else ()
+    )
 
 
 def _links(structure: Structure, table: str) -> list[Link]:
@@ -124,7 +157,9 @@ def _links(structure: Structure, table: str) -> list[Link]:
                 results.append(Link(side.name.lower(), other.table.lower(), join.outer))
     for one in structure.correlations:
         if one.inner.table.lower() == table and one.around.table.lower() != table:
-            results.append(Link(one.inner.name.lower(), one.around.table.lower(), True, one.per_row))
+            results.append(
+                Link(one.inner.name.lower(), one.around.table.lower(), True, one.per_row)
+            )
     return results
 
 

@@ -1,4 +1,6 @@
-"""What judging and advising may use next to what was met: thresholds, the schema where it is known, the ORM's models."""
+"""What judging and advising may use next to what was met: thresholds, the schema where it is known,
+the ORM's models.
+"""
 
 from __future__ import annotations
 
@@ -15,8 +17,8 @@ Models = dict[tuple[str, str], Model]
 class Context(msgspec.Struct, frozen=True):
     """See the module. `models` are by ORM and name.
 
-    `widths` are the bytes of each column of a shape's results and the rows that they were measured on, over all routes: by
-    digest and names of columns.
+    `widths` are the bytes of each column of a shape's results and the rows that they were measured
+    on, over all routes: by digest and names of columns.
     """
 
     settings: Settings
@@ -25,9 +27,11 @@ class Context(msgspec.Struct, frozen=True):
     widths: dict[tuple[str, tuple[str, ...]], tuple[list[int], int]] = {}
 
     def widths_of(self, stats: ShapeStats) -> tuple[list[int], int]:
-        """The bytes of each column of a shape's results, and the rows that these had; [] and 0 if none was measured.
+        """The bytes of each column of a shape's results, and the rows that these had; [] and 0 if
+        none was measured.
 
-        Not every result is measured: what a shape's results are on other routes stands for those on its own.
+        Not every result is measured: what a shape's results are on other routes stands for those on
+        its own.
         """
         if stats.widths_rows and stats.widths:
             return stats.widths, stats.widths_rows

@@ -19,7 +19,8 @@ class Failure(StrEnum):
     OTHER = "error"
 
 
-# In the order in which they are looked for: a lock that was waited for too long says "lock" and "timeout".
+# In the order in which they are looked for: a lock that was waited for too long says "lock" and
+# "timeout".
 _KINDS = (
     (Failure.DEADLOCK, r"deadlock|\b40p01\b|\b1213\b"),
     (Failure.COLLISION, r"could not serialize|serialization failure|\b40001\b|snapshot is too old|record has changed since"),
@@ -32,7 +33,8 @@ _KINDS = (
     (Failure.CONNECTION, r"connection|server closed|gone away|broken pipe|\b20(?:06|13)\b|eof detected"),
 )  # fmt: skip
 _COMPILED = [(kind, re.compile(pattern, re.IGNORECASE)) for kind, pattern in _KINDS]
-# What may hold a value: numbers, texts in quotes (but the names of what the database has), and what DETAIL shows in brackets.
+# What may hold a value: numbers, texts in quotes (but the names of what the database has), and what
+# DETAIL shows in brackets.
 _NAMED = r"(?:table|column|relation|constraint|index|function|database|role|schema|type|entry for key|for key|sequence|operator)"
 _VALUES = re.compile(
     rf"(?P<named>\b{_NAMED} [\"'`][^\"'`]*[\"'`])|=\s*\([^)]*\)|'(?:[^']|'')*'|\"[^\"]*\"|`[^`]*`(?=\s*=)|\b\d[\d.,:-]*\b",
@@ -45,7 +47,9 @@ _PAIR = re.compile(
 
 
 def failure_of(text: str) -> Failure:
-    """The kind of failure that an error's text says of; what is in quotes (names, values) tells nothing."""
+    """The kind of failure that an error's text says of; what is in quotes (names, values) tells
+    nothing.
+    """
     said = _QUOTED.sub(" ", "".join(_parts(text)))
     return next((kind for kind, pattern in _COMPILED if pattern.search(said)), Failure.OTHER)
 
@@ -53,11 +57,15 @@ def failure_of(text: str) -> Failure:
 def masked_error(text: str) -> str:
     """The first line of an error's text, without what may be a value."""
     lead, said = _parts(text)
-    return lead + _VALUES.sub(lambda found: found["named"] or ("=(?)" if found[0].startswith("=") else "?"), said)
+    return lead + _VALUES.sub(
+        lambda found: found["named"] or ("=(?)" if found[0].startswith("=") else "?"), said
+    )
 
 
 def _parts(text: str) -> tuple[str, str]:
-    """The name and number of an error, if a driver shows it as a pair of number and text, and the first line of what it says."""
+    """The name and number of an error, if a driver shows it as a pair of number and text, and the
+    first line of what it says.
+    """
     text = text.strip()
     pair = _PAIR.match(text)
     lead, said = (f"{pair['name']}{pair['code']} ", pair["text"]) if pair else ("", text)

@@ -20,11 +20,12 @@ Rows = Sequence[tuple[Value, ...]]
 
 
 class JoinTotals(msgspec.Struct, frozen=True):
-    """A join's rows, counted over the main rows that were seen whole: `rows` of `parents`. Where not even the first one was, as
-    many as it must have at least.
+    """A join's rows, counted over the main rows that were seen whole: `rows` of `parents`. Where
+    not even the first one was, as many as it must have at least.
 
-    `children` counts, by table, the different rows that are joined to each parent, added up. `product` names two tables whose
-    rows all come with each other; () where there are none. `only_main`: the result has no column of any other table.
+    `children` counts, by table, the different rows that are joined to each parent, added up.
+    `product` names two tables whose rows all come with each other; () where there are none.
+    `only_main`: the result has no column of any other table.
     """
 
     rows: int
@@ -67,7 +68,8 @@ def joined_rows(stats: ShapeStats, structure: Structure, context: Context) -> Jo
     if not groups:
         return _cut_short(samples, parent, places, structure)
     children = {
-        table: sum(len({row[place] for row in group} - {None}) for group in groups) for table, place in places.items()
+        table: sum(len({row[place] for row in group} - {None}) for group in groups)
+        for table, place in places.items()
     }
     tables = {output.column.table for output in structure.outputs}
     return JoinTotals(
@@ -80,7 +82,9 @@ def joined_rows(stats: ShapeStats, structure: Structure, context: Context) -> Jo
 
 
 def _key_places(stats: ShapeStats, structure: Structure, context: Context) -> dict[str, int]:
-    """Where in a sampled row each table's key is, for tables whose key is one column and was sampled."""
+    """Where in a sampled row each table's key is, for tables whose key is one column and was
+    sampled.
+    """
     statement = stats.statement
     outputs = structure.outputs
     if any(output.star for output in outputs) or len(outputs) != len(statement.columns):
@@ -95,16 +99,27 @@ def _key_places(stats: ShapeStats, structure: Structure, context: Context) -> di
 
 
 def key_of(table: str, context: Context) -> str:
-    """A table's key, in lower case, by the schema, by the ORM's models, else by its usual name; '' for one of several columns."""
+    """A table's key, in lower case, by the schema, by the ORM's models, else by its usual name; ''
+    for one of several columns.
+    """
     known = context.schema.table(table) if context.schema is not None else None
     keys = known.primary_key if known is not None else None
     if keys is None:
-        keys = next((model.keys for model in context.models.values() if model.table == table and model.keys), ("id",))
+        keys = next(
+            (
+                model.keys
+                for model in context.models.values()
+                if model.table == table and model.keys
+            ),
+            ("id",),
+        )
     return keys[0].lower() if len(keys) == 1 else ""
 
 
 def joins_one_each(structure: Structure, context: Context) -> bool:
-    """Whether no join brings more than one row to a row of the main table: each finds its rows by their key."""
+    """Whether no join brings more than one row to a row of the main table: each finds its rows by
+    their key.
+    """
     reached = {structure.main}
     joins = list(structure.joins)
     while joins:
@@ -113,7 +128,9 @@ def joins_one_each(structure: Structure, context: Context) -> bool:
                 (join, far.table)
                 for join in joins
                 for near, far in ((join.left, join.right), (join.right, join.left))
-                if near.table in reached and far.table not in reached and far.name.lower() == key_of(far.table, context)
+                if near.table in reached
+                and far.table not in reached
+                and far.name.lower() == key_of(far.table, context)
             ),
             None,
         )
@@ -125,7 +142,9 @@ def joins_one_each(structure: Structure, context: Context) -> bool:
 
 
 def _groups(sample: Rows, parent: int) -> list[Rows]:
-    """Rows by parent, those of the last one omitted where the sample may be cut: it keeps the first rows of a result."""
+    """Rows by parent, those of the last one omitted where the sample may be cut: it keeps the first
+    rows of a result.
+    """
     by_parent: dict[Value, list[tuple[Value, ...]]] = {}
     for row in sample:
         if row[parent] is not None:
@@ -134,8 +153,12 @@ def _groups(sample: Rows, parent: int) -> list[Rows]:
     return groups[:-1] if len(sample) >= SAMPLED_MOST else groups
 
 
-def _cut_short(samples: Sequence[Rows], parent: int, places: dict[str, int], structure: Structure) -> JoinTotals | None:
-    """What results show that end before their first parent does: a product whose rows go on, one side within the other."""
+def _cut_short(
+    samples: Sequence[Rows], parent: int, places: dict[str, int], structure: Structure
+) -> JoinTotals | None:
+    """What results show that end before their first parent does: a product whose rows go on, one
+    side within the other.
+    """
     for sample in samples:
         for one, other in _unlinked(places, structure):
             for outer, inner in ((one, other), (other, one)):
@@ -144,23 +167,38 @@ def _cut_short(samples: Sequence[Rows], parent: int, places: dict[str, int], str
                     sides.setdefault(row[places[outer]], []).append(row[places[inner]])
                 *whole, rest = sides.values()
                 whole_sides = {tuple(side) for side in whole}
-                if len(whole) < 2 or len(whole_sides) > 1 or None in sides or len({row[parent] for row in sample}) > 1:
+                if (
+                    len(whole) < 2
+                    or len(whole_sides) > 1
+                    or None in sides
+                    or len({row[parent] for row in sample}) > 1
+                ):
                     continue
                 inside = set(whole[0])
                 if len(inside) > 1 and len(inside) == len(whole[0]) and inside >= set(rest):
                     children = {outer: len(sides), inner: len(inside)}
-                    return JoinTotals(len(sides) * len(inside), 1, children, (one, other), only_main=False)
+                    return JoinTotals(
+                        len(sides) * len(inside), 1, children, (one, other), only_main=False
+                    )
     return None
 
 
 def _unlinked(places: dict[str, int], structure: Structure) -> list[tuple[str, str]]:
     """Pairs of tables that are not joined to each other."""
     linked = {frozenset((join.left.table, join.right.table)) for join in structure.joins}
-    return [(one, other) for one, other in combinations(places, 2) if frozenset((one, other)) not in linked]
+    return [
+        (one, other)
+        for one, other in combinations(places, 2)
+        if frozenset((one, other)) not in linked
+    ]
 
 
-def _product(groups: Sequence[Rows], places: dict[str, int], structure: Structure) -> tuple[str, ...]:
-    """Two tables that are joined to the same parent and not to each other, all of whose rows come with each other."""
+def _product(
+    groups: Sequence[Rows], places: dict[str, int], structure: Structure
+) -> tuple[str, ...]:
+    """Two tables that are joined to the same parent and not to each other, all of whose rows come
+    with each other.
+    """
     for one, other in _unlinked(places, structure):
         several = whole = 0
         for group in groups:

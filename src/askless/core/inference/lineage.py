@@ -1,7 +1,7 @@
 """Which earlier result supplied which later parameter.
 
-The recorder keeps the key-like columns of a result's first rows. If the keys of a repeated lookup all are in one
-column of an earlier result of the same request, the values were seen to flow.
+The recorder keeps the key-like columns of a result's first rows. If the keys of a repeated lookup
+all are in one column of an earlier result of the same request, the values were seen to flow.
 """
 
 from __future__ import annotations
@@ -18,7 +18,9 @@ ROWS_MOST = 4000  # sampled rows of one statement that are looked at
 
 
 class Origin(msgspec.Struct, frozen=True):
-    """The columns that the keys of a relation can come from: any of these in any of these tables, in lower case."""
+    """The columns that the keys of a relation can come from: any of these in any of these tables,
+    in lower case.
+    """
 
     tables: frozenset[str]
     columns: frozenset[str]
@@ -31,9 +33,10 @@ class Origin(msgspec.Struct, frozen=True):
 class Source(msgspec.Struct, frozen=True):
     """The earlier statement whose result supplied the keys.
 
-    `rows` and `executions` are the statement's totals in the request up to the last lookup; `matched` of `keys`
-    different keys are in its column; `named` says that the names of column and key fit, `close` that they say so by
-    themselves: vessel_id and vessel.id, not owner_id and vessel.id.
+    `rows` and `executions` are the statement's totals in the request up to the last lookup;
+    `matched` of `keys` different keys are in its column; `named` says that the names of column and
+    key fit, `close` that they say so by themselves: vessel_id and vessel.id, not owner_id and
+    vessel.id.
     """
 
     statement: int
@@ -68,8 +71,12 @@ def origin_of(load: Load | None, models: Mapping[tuple[str, str], Model]) -> Ori
     return Origin(tables, frozenset(column.lower() for column in (*columns, *inherited)))
 
 
-def _names_fit(parent_table: str, parent_column: str, child_table: str, child_column: str) -> tuple[bool, bool]:
-    """Whether two columns may be the two ends of a relation, and whether their names say so by themselves."""
+def _names_fit(
+    parent_table: str, parent_column: str, child_table: str, child_column: str
+) -> tuple[bool, bool]:
+    """Whether two columns may be the two ends of a relation, and whether their names say so by
+    themselves.
+    """
     parent_column, child_column = parent_column.lower(), child_column.lower()
     parent_table, child_table = parent_table.lower().rstrip("s"), child_table.lower().rstrip("s")
     if parent_column == child_column and parent_column not in ("id", "pk", "name"):
@@ -96,10 +103,12 @@ def find_source(
     child_column: str,
     only: Origin | None = None,
 ) -> Source | None:
-    """The best source for the keys of the lookups `indices` (their keys in the same order), or None.
+    """The best source for the keys of the lookups `indices` (their keys in the same order), or
+    None.
 
-    A source must have been there before each lookup that uses it, and hold at least nine tenths of the keys that its
-    sample could hold. `only`: if an ORM named the relation, no other column will do: equal numbers are no evidence.
+    A source must have been there before each lookup that uses it, and hold at least nine tenths of
+    the keys that its sample could hold. `only`: if an ORM named the relation, no other column will
+    do: equal numbers are no evidence.
     """
     wanted: dict[Value, int] = {}
     for i, key in zip(indices, keys, strict=True):
@@ -129,7 +138,9 @@ def find_source(
 
 
 def _earlier(request: Request, own: str, last: int) -> list[list[int]]:
-    """The executions with a sampled result before the last lookup, those of each other shape together."""
+    """The executions with a sampled result before the last lookup, those of each other shape
+    together.
+    """
     results: dict[tuple[str, tuple[int, ...]], list[int]] = {}
     for i in range(last):
         if request.samples[i]:
@@ -165,7 +176,11 @@ def _columns(
         shape = statement.structure  # parsed only if its values fit
         name = statement.columns[column_index] if column_index < len(statement.columns) else ""
         table = shape.main if shape else ""
-        if shape is not None and column_index < len(shape.outputs) and not any(o.star for o in shape.outputs):
+        if (
+            shape is not None
+            and column_index < len(shape.outputs)
+            and not any(o.star for o in shape.outputs)
+        ):
             output = shape.outputs[column_index]
             table, name = output.column.table or table, output.column.name or name
         if column_index < len(statement.origins) and statement.origins[column_index]:
@@ -191,7 +206,9 @@ def _columns(
 
 
 def _expected(wanted: dict[Value, int], seen: dict[Value, int], rows: int, taken: int) -> float:
-    """How many keys a sample could hold: all if it is the whole result, else as many as it has values."""
+    """How many keys a sample could hold: all if it is the whole result, else as many as it has
+    values.
+    """
     return len(wanted) if taken >= rows else min(len(wanted), len(seen))
 
 

@@ -9,9 +9,19 @@ from askless.core.sql.structure import Structure
 def keys_to_keep(structure: Structure, schema: Schema | None) -> set[str]:
     """Columns that a projection must not lose: keys, columns that join, sort or group."""
     remaining = {column.name for join in structure.joins for column in (join.left, join.right)}
-    remaining |= {column.name for column, _ in structure.order_by} | {column.name for column in structure.group_by}
-    remaining |= {output.column.name for output in structure.outputs if output.column.name.lower() in ("id", "pk")}
-    remaining |= {output.column.name for output in structure.outputs if output.column.name.lower().endswith("_id")}
+    remaining |= {column.name for column, _ in structure.order_by} | {
+        column.name for column in structure.group_by
+    }
+    remaining |= {
+        output.column.name
+        for output in structure.outputs
+        if output.column.name.lower() in ("id", "pk")
+    }
+    remaining |= {
+        output.column.name
+        for output in structure.outputs
+        if output.column.name.lower().endswith("_id")
+    }
     table = schema.table(structure.main) if schema is not None else None
     if table is not None:
         remaining |= set(table.primary_key)

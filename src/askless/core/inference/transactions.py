@@ -1,6 +1,8 @@
-"""The transactions of a request: which queries ran inside of each, and how long it was open while no one asked anything.
+"""The transactions of a request: which queries ran inside of each, and how long it was open while
+no one asked anything.
 
-They are known from the connection: what a query says of being inside of one, and the words that end it.
+They are known from the connection: what a query says of being inside of one, and the words that end
+it.
 """
 
 from __future__ import annotations
@@ -20,14 +22,18 @@ _LOCKS_AT_ONCE = re.compile(r"begin (?:immediate|exclusive)\b")
 
 
 class Transaction(msgspec.Struct, frozen=True):
-    """Queries of one connection, in order; `end` is the one that ended it (COMMIT, ROLLBACK), None if none was seen."""
+    """Queries of one connection, in order; `end` is the one that ended it (COMMIT, ROLLBACK), None
+    if none was seen.
+    """
 
     queries: tuple[int, ...]
     end: int | None
 
 
 class Gap(msgspec.Struct, frozen=True):
-    """A time in which a transaction was open and its connection idle: after query `before`, which is at `place` in it."""
+    """A time in which a transaction was open and its connection idle: after query `before`, which
+    is at `place` in it.
+    """
 
     before: int
     place: int
@@ -36,7 +42,9 @@ class Gap(msgspec.Struct, frozen=True):
 
 
 def turn_of(text: str) -> bool | None:
-    """Whether a statement, as it was sent, begins a transaction (True) or ends one (False); None for all others."""
+    """Whether a statement, as it was sent, begins a transaction (True) or ends one (False); None
+    for all others.
+    """
     found = _TURNS.match(text)
     return None if found is None else found[1] is not None
 
@@ -72,7 +80,11 @@ def transactions_of(request: Request) -> Iterator[Transaction]:
 
 def in_one(request: Request, indices: Sequence[int]) -> list[list[int]]:
     """Queries by the transaction that they ran in; those that ran in none are omitted."""
-    of = {i: place for place, transaction in enumerate(transactions_of(request)) for i in transaction.queries}
+    of = {
+        i: place
+        for place, transaction in enumerate(transactions_of(request))
+        for i in transaction.queries
+    }
     results: dict[int, list[int]] = {}
     for i in indices:
         if i in of:
@@ -81,7 +93,9 @@ def in_one(request: Request, indices: Sequence[int]) -> list[list[int]]:
 
 
 def gaps_of(request: Request, transaction: Transaction) -> list[Gap]:
-    """The times between the queries of a transaction, and before its end where that was seen, in order."""
+    """The times between the queries of a transaction, and before its end where that was seen, in
+    order.
+    """
     starts, durations = request.starts_ns, request.durations_ns
     queries = transaction.queries
     following = queries[1:] if transaction.end is None else (*queries[1:], transaction.end)

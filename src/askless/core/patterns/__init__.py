@@ -1,6 +1,7 @@
 """The registry of patterns. A new pattern is a file in this folder and a line here.
 
-The order is the order in which they look and judge: an earlier one may claim a repetition or a shape for itself.
+The order is the order in which they look and judge: an earlier one may claim a repetition or a
+shape for itself.
 """
 
 from __future__ import annotations

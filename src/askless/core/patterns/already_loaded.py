@@ -1,8 +1,9 @@
-"""already-loaded: lookups of rows that an earlier query of the same request had fetched, every column of them.
+"""already-loaded: lookups of rows that an earlier query of the same request had fetched, every
+column of them.
 
-The code builds a new query where the loaded collection or object would do. Not flagged: an earlier result that lacks
-some of the columns (that is an n-plus-one of the variant same-row), a write to the table in between, aggregates, locks, and what
-an ORM loads for a relation (an n-plus-one).
+The code builds a new query where the loaded collection or object would do. Not flagged: an earlier
+result that lacks some of the columns (that is an n-plus-one of the variant same-row), a write to
+the table in between, aggregates, locks, and what an ORM loads for a relation (an n-plus-one).
 """
 
 from __future__ import annotations
@@ -67,21 +68,35 @@ class AlreadyLoaded(ByRequests[RereadTotals]):
         """Find lookups whose rows an earlier result of the request holds."""
         for group in view.groups:
             claimed = group.stats.shape.digest in view.claimed
-            if claimed or len(group.indices) < settings.duplicate_least or self._given_up(view, group.stats, settings):
+            if (
+                claimed
+                or len(group.indices) < settings.duplicate_least
+                or self._given_up(view, group.stats, settings)
+            ):
                 continue
             structure = group.stats.structure
-            if structure is not None and _reads_rows(structure) and not _is_lazy(view.request, group.indices):
+            if (
+                structure is not None
+                and _reads_rows(structure)
+                and not _is_lazy(view.request, group.indices)
+            ):
                 self._look(view, group, structure)
 
     def _given_up(self, view: RequestView, stats: ShapeStats, settings: Settings) -> bool:
         """Whether the first requests of a shape, which are traced in full, showed nothing."""
-        return rejections(view.route, self.rule).get((stats.shape.digest,), 0) >= settings.examine_most
+        return (
+            rejections(view.route, self.rule).get((stats.shape.digest,), 0) >= settings.examine_most
+        )
 
     def _look(self, view: RequestView, group: Group, structure: Structure) -> None:
         digest = group.stats.shape.digest
         request, indices = view.request, group.indices
         earlier = _earlier(view, indices, structure)
-        if earlier is None and group.stats.shape.has_list and _begins_with_a_batch(request, indices):
+        if (
+            earlier is None
+            and group.stats.shape.has_list
+            and _begins_with_a_batch(request, indices)
+        ):
             indices = indices[1:]
             earlier = _earlier(view, indices, structure, group.indices[0])
         if earlier is None:
@@ -92,7 +107,10 @@ class AlreadyLoaded(ByRequests[RereadTotals]):
         tally.add(request, indices)
         tally.rows += sum(request.rows[i] for i in indices)
         tally.source = view.route.shapes.get(request.statement(earlier).shape.digest)
-        key = next((p.column.name for p in structure.predicates if p.operator in ("=", "in") and p.slots), "")
+        key = next(
+            (p.column.name for p in structure.predicates if p.operator in ("=", "in") and p.slots),
+            "",
+        )
         tally.column = key
         add_places(tally.earlier, request, [earlier])
 
@@ -102,7 +120,9 @@ class AlreadyLoaded(ByRequests[RereadTotals]):
 
 
 def _is_lazy(request: Request, indices: list[int]) -> bool:
-    """Whether an ORM asks by itself, for a relation: then it is that relation which is to be loaded with its parents."""
+    """Whether an ORM asks by itself, for a relation: then it is that relation which is to be loaded
+    with its parents.
+    """
     load = request.load(indices[0])
     return load is not None and load.kind == "lazy" and bool(load.relation)
 
@@ -113,18 +133,27 @@ def _reads_rows(structure: Structure) -> bool:
         and not structure.clock
         and not structure.aggregates
         and not structure.exists
-        and any(predicate.operator in ("=", "in") and predicate.slots for predicate in structure.predicates)
+        and any(
+            predicate.operator in ("=", "in") and predicate.slots
+            for predicate in structure.predicates
+        )
     )
 
 
 def _begins_with_a_batch(request: Request, indices: list[int]) -> bool:
-    """Whether the first of these was given more values than each other: `IN` with one value is of one shape with it."""
+    """Whether the first of these was given more values than each other: `IN` with one value is of
+    one shape with it.
+    """
     first, *others = (len(request.values(i)) for i in indices)
     return bool(others) and first > max(others)
 
 
-def _earlier(view: RequestView, indices: list[int], structure: Structure, batch: int | None = None) -> int | None:
-    """The earlier query whose result holds the rows of all these lookups, or None. `batch` is one of their own shape."""
+def _earlier(
+    view: RequestView, indices: list[int], structure: Structure, batch: int | None = None
+) -> int | None:
+    """The earlier query whose result holds the rows of all these lookups, or None. `batch` is one
+    of their own shape.
+    """
     request = view.request
     rows = sum(request.rows[i] for i in indices)
     if not rows:
@@ -142,7 +171,11 @@ def _earlier(view: RequestView, indices: list[int], structure: Structure, batch:
         if above is None or above.kind != "select" or not _holds(above, structure):
             continue
         seen = _identities(request, [i], above, structure.main)
-        expected = len(wanted) if len(request.samples[i] or ()) >= request.rows[i] else min(len(wanted), len(seen))
+        expected = (
+            len(wanted)
+            if len(request.samples[i] or ()) >= request.rows[i]
+            else min(len(wanted), len(seen))
+        )
         if (
             expected >= 2
             and len(wanted & seen) >= 0.9 * expected
@@ -156,25 +189,40 @@ def _holds(above: Structure, structure: Structure) -> bool:
     """Whether a result has every column of the lookup's table that the lookup asks for."""
     if any(output.star for output in (*above.outputs, *structure.outputs)):
         return above.main == structure.main and any(output.star for output in above.outputs)
-    queries = {(o.column.table, o.column.name) for o in structure.outputs if o.column.table == structure.main}
+    queries = {
+        (o.column.table, o.column.name)
+        for o in structure.outputs
+        if o.column.table == structure.main
+    }
     there = {(o.column.table, o.column.name) for o in above.outputs}
     return bool(queries) and queries <= there
 
 
-def _identities(request: Request, indices: list[int], structure: Structure, table: str = "") -> set[Value]:
-    """The values of the column `id` (of `table`, else the main one) in the sampled rows of some results."""
+def _identities(
+    request: Request, indices: list[int], structure: Structure, table: str = ""
+) -> set[Value]:
+    """The values of the column `id` (of `table`, else the main one) in the sampled rows of some
+    results.
+    """
     table = table or structure.main
     results: set[Value] = set()
     for i in indices:
         statement = request.statement(i)
         for position, column in enumerate(statement.sampled):
-            if column < len(structure.outputs) and not any(output.star for output in structure.outputs):
+            if column < len(structure.outputs) and not any(
+                output.star for output in structure.outputs
+            ):
                 output = structure.outputs[column].column
                 named = output.name.lower() in ("id", "pk") and output.table == table
             else:
-                named = column < len(statement.columns) and statement.columns[column].lower() in ("id", "pk")
+                named = column < len(statement.columns) and statement.columns[column].lower() in (
+                    "id",
+                    "pk",
+                )
             if named:
-                results.update(row[position] for row in request.samples[i] or () if position < len(row))
+                results.update(
+                    row[position] for row in request.samples[i] or () if position < len(row)
+                )
                 break
     return results - {None}
 

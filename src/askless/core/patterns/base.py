@@ -22,12 +22,15 @@ from askless.core.sql.structure import EVERYTHING, Structure
 EXAMINED_LEAST = 100  # rows that a server reads for a query, to be worth a word,
 EXAMINED_TIMES = 10  # and how many times those that it gives
 TIMED_MOST = 16  # requests of a tally in which the work around its queries is timed
-_MAY_WRITE = re.compile(r"\b(?:insert|update|delete|merge|into)\b")  # a SELECT without these words changes nothing
+_MAY_WRITE = re.compile(
+    r"\b(?:insert|update|delete|merge|into)\b"
+)  # a SELECT without these words changes nothing
 
 
 class Rule(msgspec.Struct, frozen=True):
-    """What a pattern is, for documents and lists of rules. `title` is a noun phrase; `help` says what is flagged, `clean`
-    what looks alike and is not. `severity` is what it mostly comes to; `needs_use`: only where `--track-use` was on.
+    """What a pattern is, for documents and lists of rules. `title` is a noun phrase; `help` says
+    what is flagged, `clean` what looks alike and is not. `severity` is what it mostly comes to;
+    `needs_use`: only where `--track-use` was on.
     """
 
     id: str
@@ -46,21 +49,27 @@ class Diagnosis(msgspec.Struct, frozen=True):
 
 
 class Pattern(Protocol):
-    """A way of asking too much. `look` sees each request with a repeated shape; `judge` sees a route's totals."""
+    """A way of asking too much. `look` sees each request with a repeated shape; `judge` sees a
+    route's totals.
+    """
 
     rule: Rule
 
     def look(self, view: RequestView, settings: Settings) -> None:
         """Add to the route's tallies what the request shows."""
 
-    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+    def judge(
+        self, route: RouteStats, context: Context, found: list[Diagnosis]
+    ) -> Iterable[Diagnosis]:
         """What is wrong with a route. `found` is what patterns before it had to say of this route."""
 
 
 class CrossRoutePattern(Pattern, Protocol):
     """A pattern that is reported over routes."""
 
-    def judge_all(self, summary: Summary, context: Context, found: Sequence[Diagnosis]) -> Iterable[Diagnosis]:
+    def judge_all(
+        self, summary: Summary, context: Context, found: Sequence[Diagnosis]
+    ) -> Iterable[Diagnosis]:
         """What is wrong with all routes together. `found` is what was said of each by itself."""
 
 
@@ -83,7 +92,9 @@ class ShapeTally:
         self.time(request, indices)
 
     def time(self, request: Request, indices: Collection[int]) -> None:
-        """Time the application's own work around the queries: in the first requests, which stand for the others."""
+        """Time the application's own work around the queries: in the first requests, which stand
+        for the others.
+        """
         if self.timed < TIMED_MOST:
             self.timed += 1
             self.around_ns += around(request, indices)
@@ -106,7 +117,9 @@ class ByRequests(Generic[T]):
 
     rule: Rule
 
-    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+    def judge(
+        self, route: RouteStats, context: Context, found: list[Diagnosis]
+    ) -> Iterable[Diagnosis]:
         """One a tally."""
         for tally in self.tallies(route).values():
             yield self.diagnose(tally, met_of(tally, route, context))
@@ -121,15 +134,22 @@ class ByRequests(Generic[T]):
 
 
 class ByTotals:
-    """A pattern that judges a route's totals, shape by shape; shapes that another finding explains are left to it."""
+    """A pattern that judges a route's totals, shape by shape; shapes that another finding explains
+    are left to it.
+    """
 
     rule: Rule
-    yields_to: tuple[str, ...] = ("n-plus-one", "already-loaded")  # patterns that explain a shape better
+    yields_to: tuple[str, ...] = (
+        "n-plus-one",
+        "already-loaded",
+    )  # patterns that explain a shape better
 
     def look(self, view: RequestView, settings: Settings) -> None:
         """Nothing: totals are enough."""
 
-    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+    def judge(
+        self, route: RouteStats, context: Context, found: list[Diagnosis]
+    ) -> Iterable[Diagnosis]:
         """At most one a SELECT."""
         claimed = {one.finding.shape for one in found if one.finding.pattern in self.yields_to}
         for stats in route.own_shapes():
@@ -138,12 +158,16 @@ class ByTotals:
             structure = stats.structure
             if structure is None or structure.kind != "select" or structure.aggregates:
                 continue
-            diagnosis = self.judge_shape(Match(route, stats, context, stats.places, stats.requests), structure)
+            diagnosis = self.judge_shape(
+                Match(route, stats, context, stats.places, stats.requests), structure
+            )
             if diagnosis is not None:
                 yield diagnosis
 
     def worth_parsing(self, stats: ShapeStats, context: Context) -> bool:
-        """Whether the counts alone leave it open that a shape is one: parsing takes longer than counting."""
+        """Whether the counts alone leave it open that a shape is one: parsing takes longer than
+        counting.
+        """
         raise NotImplementedError
 
     def judge_shape(self, met: Match, structure: Structure) -> Diagnosis | None:
@@ -152,7 +176,9 @@ class ByTotals:
 
 
 def _examined(stats: ShapeStats) -> tuple[str, ...]:
-    """What the server read to answer a query, in words, if it told and that is far more than it gave."""
+    """What the server read to answer a query, in words, if it told and that is far more than it
+    gave.
+    """
     if not stats.examined_queries or not stats.count:
         return ()
     examined, given = stats.examined / stats.examined_queries, stats.rows / stats.count
@@ -164,10 +190,14 @@ def _examined(stats: ShapeStats) -> tuple[str, ...]:
 
 
 def taken(route: RouteStats) -> tuple[str, ...]:
-    """What a request of a route builds and takes, in words, if that was tracked: for findings about size."""
+    """What a request of a route builds and takes, in words, if that was tracked: for findings about
+    size.
+    """
     objects = route.objects / max(route.requests, 1)
     said = [f"builds {plural(objects, 'object')}"] if objects else []
-    said += [f"takes {size(route.memory.median, 'bytes')} at its peak"] if route.memory.count else []
+    said += (
+        [f"takes {size(route.memory.median, 'bytes')} at its peak"] if route.memory.count else []
+    )
     return (f"a request {' and '.join(said)}",) if said else ()
 
 
@@ -213,7 +243,9 @@ class Match(msgspec.Struct, frozen=True):
         return self.stats.duration_ns / self.route.elapsed_ns if self.route.elapsed_ns else 0.0
 
     def cost(self, queries: float, avoidable: float, loop_ms: float = 0.0) -> Cost:
-        """The cost of `avoidable` queries per request: their median time, the work around each, and their assumed way."""
+        """The cost of `avoidable` queries per request: their median time, the work around each, and
+        their assumed way.
+        """
         query_ms = self.stats.query_ns / 1e6
         way_ms = self.context.settings.network_latency_ms
         saving_ms = avoidable * (query_ms + self.around_ns / 1e6 + way_ms)
@@ -279,9 +311,11 @@ def met_of(tally: ShapeTally, route: RouteStats, context: Context) -> Match:
 
 
 def around(request: Request, indices: Collection[int]) -> float:
-    """The application's own work that goes with each of these queries, in ns: from the end of the query before it.
+    """The application's own work that goes with each of these queries, in ns: from the end of the
+    query before it.
 
-    The lower quartile, as a page may do other things between some of them, which would be done all the same.
+    The lower quartile, as a page may do other things between some of them, which would be done all
+    the same.
     """
     starts, durations = request.starts_ns, request.durations_ns
     gaps = sorted(max(starts[i] - starts[i - 1] - durations[i - 1], 0) for i in indices if i)
@@ -324,7 +358,10 @@ def by_code(request: Request, indices: list[int]) -> list[list[int]]:
     numbers = {request.places[i] for i in indices}
     if len(numbers) == 1:
         return [indices]
-    paths = {number: call_path(request, next(i for i in indices if request.places[i] == number)) for number in numbers}
+    paths = {
+        number: call_path(request, next(i for i in indices if request.places[i] == number))
+        for number in numbers
+    }
     groups: dict[tuple[str, ...], list[int]] = {}
     for i in indices:
         groups.setdefault(paths[request.places[i]], []).append(i)
@@ -336,7 +373,9 @@ def writes_of(view: RequestView) -> list[tuple[int, str]]:
     if view.writes is None:
         request, statements = view.request, view.request.tables.statements
         written = {
-            number: tables for number in set(request.statements) if (tables := tables_written(statements[number]))
+            number: tables
+            for number in set(request.statements)
+            if (tables := tables_written(statements[number]))
         }
         asked = enumerate(request.statements) if written else ()
         view.writes = [(i, table) for i, number in asked for table in written.get(number, ())]
@@ -344,7 +383,9 @@ def writes_of(view: RequestView) -> list[tuple[int, str]]:
 
 
 def tables_written(statement: Statement) -> tuple[str, ...]:
-    """The tables that a statement writes; EVERYTHING for one that can't be read, unless it is sure not to write."""
+    """The tables that a statement writes; EVERYTHING for one that can't be read, unless it is sure
+    not to write.
+    """
     if statement.written is None:
         statement.written = _written(statement)
     return statement.written
@@ -360,7 +401,10 @@ def _written(statement: Statement) -> tuple[str, ...]:
 
 def written_between(view: RequestView, first: int, last: int, tables: Collection[str]) -> bool:
     """Whether a query between two others writes one of these tables (in lower case)."""
-    return any(first < i < last and (table in tables or table == EVERYTHING) for i, table in writes_of(view))
+    return any(
+        first < i < last and (table in tables or table == EVERYTHING)
+        for i, table in writes_of(view)
+    )
 
 
 def add_counts(totals: dict[CallSite, int], others: dict[CallSite, int]) -> None:
@@ -384,7 +428,9 @@ def lines_of(places: dict[CallSite, int]) -> tuple[SourceLine, ...]:
         key = (place.file, place.line, place.function)
         counts[key] = counts.get(key, 0) + count
     ordered = sorted(counts.items(), key=lambda item: (-item[1], item[0]))
-    return tuple(SourceLine(file, line, function, count) for (file, line, function), count in ordered)
+    return tuple(
+        SourceLine(file, line, function, count) for (file, line, function), count in ordered
+    )
 
 
 def path_of(places: dict[CallSite, int]) -> tuple[SourceLine, ...]:
@@ -397,4 +443,8 @@ def path_of(places: dict[CallSite, int]) -> tuple[SourceLine, ...]:
 
 def code_name(lines: tuple[SourceLine, ...]) -> str:
     """File and function of the first line, without line numbers and folders: it outlives edits."""
-    return f"{lines[0].file.replace(chr(92), '/').rsplit('/', 1)[-1]}:{lines[0].function}" if lines else ""
+    return (
+        f"{lines[0].file.replace(chr(92), '/').rsplit('/', 1)[-1]}:{lines[0].function}"
+        if lines
+        else ""
+    )

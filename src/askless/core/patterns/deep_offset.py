@@ -1,7 +1,7 @@
 """deep-offset: a page that lies after so many rows that skipping them is what takes the time.
 
-Not flagged: pages near the first one, an OFFSET that is 0 or not known. A page that was not among a shape's first executions may
-be missed: these alone are kept with their values.
+Not flagged: pages near the first one, an OFFSET that is 0 or not known. A page that was not among a
+shape's first executions may be missed: these alone are kept with their values.
 """
 
 from __future__ import annotations
@@ -66,7 +66,9 @@ def _diagnosis(met: Match, structure: Structure, deepest: int) -> Diagnosis:
         evidence="traced",
         evidence_details=(
             f"OFFSET {deepest:,} was asked; the deeper the page, the more is read for it",
-            f"ordered by {ordered}" if ordered else "without an order: the server chooses which rows a page contains",
+            f"ordered by {ordered}"
+            if ordered
+            else "without an order: the server chooses which rows a page contains",
         ),
         cost=Cost(queries=stats.count / requests, query_ms=stats.query_ns / 1e6),
         summary=f"{structure.main} behind {deepest:,} rows",

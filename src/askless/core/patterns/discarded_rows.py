@@ -1,7 +1,8 @@
 """discarded-rows: most of the rows fetched are never used. Known only where use was tracked.
 
-`counted`: no object was touched at all, so that only their number can have mattered. `filtered`: some columns were
-read of nearly all objects, all others of few: the application chose in a loop what SQL could have chosen.
+`counted`: no object was touched at all, so that only their number can have mattered. `filtered`:
+some columns were read of nearly all objects, all others of few: the application chose in a loop
+what SQL could have chosen.
 """
 
 from __future__ import annotations
@@ -69,7 +70,12 @@ def _diagnosis(met: Match, totals: UseTotals, kept: float, tested: list[str]) ->
         title=title,
         evidence="traced",
         evidence_details=(because, *taken(met.route)),
-        cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, rows=spare_rows, bytes=spare),
+        cost=Cost(
+            queries=stats.count / stats.requests,
+            query_ms=stats.query_ns / 1e6,
+            rows=spare_rows,
+            bytes=spare,
+        ),
         caveats=("it is not always faster in SQL: run a trial",),
     )
     saving = f"about {plural(spare_rows, 'row')} per request; run a trial to measure the time"
@@ -78,8 +84,12 @@ def _diagnosis(met: Match, totals: UseTotals, kept: float, tested: list[str]) ->
 
 
 def _split(totals: UseTotals, most: float) -> tuple[list[str], int | None]:
-    """Columns that were read of nearly all objects, and the most objects of which any other one was read."""
-    tested = sorted(column for column, count in totals.columns.items() if count >= 0.9 * totals.objects)
+    """Columns that were read of nearly all objects, and the most objects of which any other one was
+    read.
+    """
+    tested = sorted(
+        column for column, count in totals.columns.items() if count >= 0.9 * totals.objects
+    )
     others = [count for column, count in totals.columns.items() if column not in tested]
     others += list(totals.relations.values())
     if not others or max(others) > most * totals.objects:

@@ -1,8 +1,9 @@
-"""duplicate: the same statement with the same parameters again in one request, and no write to its tables in between.
+"""duplicate: the same statement with the same parameters again in one request, and no write to its
+tables in between.
 
-Not flagged: a read again after a write, a result that has changed, functions whose value changes, locks, polling
-spread over time, repeats that an n-plus-one explains; if nothing but pauses distinguishes requests, repeats that did not
-run in one transaction.
+Not flagged: a read again after a write, a result that has changed, functions whose value changes,
+locks, polling spread over time, repeats that an n-plus-one explains; if nothing but pauses
+distinguishes requests, repeats that did not run in one transaction.
 """
 
 from __future__ import annotations
@@ -72,10 +73,16 @@ class Duplicate(ByRequests[RepeatTotals]):
             if not same:
                 continue
             structure = stats.structure
-            if structure is None or not structure.repeatable or not _clock_stands(view.request, group, structure):
+            if (
+                structure is None
+                or not structure.repeatable
+                or not _clock_stands(view.request, group, structure)
+            ):
                 continue
             tables = {table.lower() for table in structure.tables}
-            writes = sorted(i for i, table in writes_of(view) if table in tables or table == EVERYTHING)
+            writes = sorted(
+                i for i, table in writes_of(view) if table in tables or table == EVERYTHING
+            )
             for indices in same:
                 repeated = _unbroken(view.request, indices, writes, settings)
                 if len(repeated) >= settings.duplicate_least:
@@ -99,7 +106,9 @@ def _clock_stands(request: Request, group: Group, structure: Structure) -> bool:
 
 
 def _same(request: Request, group: Group) -> list[list[int]]:
-    """Executions with equal text and equal parameters, if there are at least two; none where the parameters were not seen."""
+    """Executions with equal text and equal parameters, if there are at least two; none where the
+    parameters were not seen.
+    """
     if request.hides_values(group.indices):
         return []
     keys: dict[object, list[int]] = {}
@@ -108,19 +117,28 @@ def _same(request: Request, group: Group) -> list[list[int]]:
     if len(keys) == len(group.indices):
         return []
     same = [indices for indices in keys.values() if len(indices) > 1]
-    if request.kind in VAGUE:  # it may be several requests: what ran in one transaction belongs together
+    if (
+        request.kind in VAGUE
+    ):  # it may be several requests: what ran in one transaction belongs together
         same = [run for indices in same for run in in_one(request, indices) if len(run) > 1]
     return same
 
 
-def _unbroken(request: Request, indices: list[int], writes: list[int], settings: Settings) -> list[int]:
-    """The longest run with no write, no change of the result and no long pause between two neighbours."""
+def _unbroken(
+    request: Request, indices: list[int], writes: list[int], settings: Settings
+) -> list[int]:
+    """The longest run with no write, no change of the result and no long pause between two
+    neighbours.
+    """
     gap_ns = settings.polling_gap_ms * 1e6
     best: list[int] = []
     run = [indices[0]]
     for before, after in itertools.pairwise(indices):
         written = any(before < i < after for i in writes)
-        changed = request.digests[before] != request.digests[after] or request.rows[before] != request.rows[after]
+        changed = (
+            request.digests[before] != request.digests[after]
+            or request.rows[before] != request.rows[after]
+        )
         apart = request.starts_ns[after] - request.starts_ns[before] > gap_ns
         if written or changed or apart:
             best = max(best, run, key=len)
@@ -132,7 +150,9 @@ def _unbroken(request: Request, indices: list[int], writes: list[int], settings:
 def _callers(tally: RepeatTotals) -> tuple[SourceLine, ...]:
     """The lines that ask; if they all go through one helper, the lines that call it."""
     callers = tally.places
-    while len({(place.file, place.line) for place in callers}) == 1 and all(place.caller for place in callers):
+    while len({(place.file, place.line) for place in callers}) == 1 and all(
+        place.caller for place in callers
+    ):
         above: dict[CallSite, int] = {}
         for place, count in callers.items():
             if place.caller is not None:
@@ -160,7 +180,9 @@ def _diagnosis(tally: RepeatTotals, met: Match) -> Diagnosis:
         cost=cost,
         callers=callers if callers != lines_of(tally.places) else (),
     )
-    remedy = ShareResult(stats=met.stats, line=met.line, saving=spared(avoidable, cost.saving_ms), callers=callers)
+    remedy = ShareResult(
+        stats=met.stats, line=met.line, saving=spared(avoidable, cost.saving_ms), callers=callers
+    )
     return Diagnosis(met.finding(RULE, claim), remedy)
 
 

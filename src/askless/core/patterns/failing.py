@@ -1,4 +1,5 @@
-"""failing: queries that end in an error, with those that were asked again; deadlocks and timeouts apart from mistakes.
+"""failing: queries that end in an error, with those that were asked again; deadlocks and timeouts
+apart from mistakes.
 
 They are shown, and never counted as repetition. What the error says is reported without its values.
 """
@@ -14,7 +15,15 @@ from askless.core.findings.finding import URGENT_SHARE, Cost
 from askless.core.findings.remedies import FixFailure
 from askless.core.formatting import plural
 from askless.core.inference.failures import Failure, failure_of, masked_error
-from askless.core.patterns.base import ByRequests, Diagnosis, FindingDraft, Match, Rule, ShapeTally, call_path
+from askless.core.patterns.base import (
+    ByRequests,
+    Diagnosis,
+    FindingDraft,
+    Match,
+    Rule,
+    ShapeTally,
+    call_path,
+)
 from askless.core.records.model import Request
 from askless.core.settings import Settings
 
@@ -39,7 +48,9 @@ _MINOR = (Failure.CONFLICT, Failure.CONSTRAINT)
 
 
 class FailureTotals(ShapeTally):
-    """Failures of one kind of one shape. `again` were asked again in their request, and `recovered` went well then."""
+    """Failures of one kind of one shape. `again` were asked again in their request, and `recovered`
+    went well then.
+    """
 
     def __init__(self, stats: ShapeStats, failure: Failure) -> None:
         super().__init__(stats)

@@ -1,7 +1,8 @@
 """find-or-create: row after row is looked for and, if it is not there, inserted.
 
-A lookup counts where it found nothing and an INSERT after it puts the key into the columns that were looked at; so does an
-UPDATE that changed nothing. Not flagged: lookups that find their rows, INSERTs of other rows than those that were looked for.
+A lookup counts where it found nothing and an INSERT after it puts the key into the columns that
+were looked at; so does an UPDATE that changed nothing. Not flagged: lookups that find their rows,
+INSERTs of other rows than those that were looked for.
 """
 
 from __future__ import annotations
@@ -42,7 +43,8 @@ _NOTHING = (0, "0", False, "f", "false")
 class CreationTotals(ShapeTally):
     """Lookups of one shape and INSERTs of another; `queries` counts both.
 
-    `looked` counts the lookups, `missing` those whose row was inserted afterwards, by `made` INSERTs.
+    `looked` counts the lookups, `missing` those whose row was inserted afterwards, by `made`
+    INSERTs.
     """
 
     def __init__(self, stats: ShapeStats, insert: ShapeStats, columns: tuple[str, ...]) -> None:
@@ -74,7 +76,11 @@ class FindOrCreate(ByRequests[CreationTotals]):
                 inserts.setdefault(table, []).append(i)
         for look in looks if inserts else ():
             structure = look.stats.structure
-            by_orm = structure is not None and structure.kind == "update" and view.request.loads[look.indices[0]]
+            by_orm = (
+                structure is not None
+                and structure.kind == "update"
+                and view.request.loads[look.indices[0]]
+            )
             if (
                 structure is not None and _is_look_up(structure) and not by_orm
             ):  # an ORM's save tries an UPDATE by itself
@@ -113,7 +119,11 @@ def _is_look_up(structure: Structure) -> bool:
 
 def _key_slots(structure: Structure) -> list[tuple[str, int]]:
     """The columns that a row is looked for by, and the slot of each."""
-    return [(p.column.name, p.slots[0]) for p in structure.predicates if p.operator == "=" and p.required and p.slots]
+    return [
+        (p.column.name, p.slots[0])
+        for p in structure.predicates
+        if p.operator == "=" and p.required and p.slots
+    ]
 
 
 def _keys_of(structure: Structure) -> tuple[str, ...]:
@@ -121,7 +131,9 @@ def _keys_of(structure: Structure) -> tuple[str, ...]:
 
 
 def _pairs(request: Request, look: Group, inserts: list[int]) -> list[tuple[int, int]]:
-    """Lookups that found nothing, each with the INSERT after it that holds the row which was looked for."""
+    """Lookups that found nothing, each with the INSERT after it that holds the row which was looked
+    for.
+    """
     if not inserts:
         return []
     structure = look.stats.parsed
@@ -130,7 +142,9 @@ def _pairs(request: Request, look: Group, inserts: list[int]) -> list[tuple[int,
     for i in look.indices:
         if _found_nothing(request, i, structure):
             values = request.values(i)
-            wanted.setdefault(tuple(meaning(values[slot]) for slot in slots if slot < len(values)), i)
+            wanted.setdefault(
+                tuple(meaning(values[slot]) for slot in slots if slot < len(values)), i
+            )
     pairs = []
     for i in inserts:
         for key in _rows_of(request, i, columns):
@@ -142,14 +156,23 @@ def _pairs(request: Request, look: Group, inserts: list[int]) -> list[tuple[int,
 
 
 def _rows_of(request: Request, i: int, columns: tuple[str, ...]) -> list[tuple[Value, ...]]:
-    """What an INSERT puts into these columns, row by row; nothing if its values can't be derived from its text."""
+    """What an INSERT puts into these columns, row by row; nothing if its values can't be derived
+    from its text.
+    """
     structure = request.statement(i).structure
     written = [name.lower() for name in structure.written] if structure is not None else []
     values = request.values(i)
-    if not written or len(values) % len(written) or not {name.lower() for name in columns} <= set(written):
+    if (
+        not written
+        or len(values) % len(written)
+        or not {name.lower() for name in columns} <= set(written)
+    ):
         return []
     places = [written.index(name.lower()) for name in columns]
-    return [tuple(meaning(values[start + place]) for place in places) for start in range(0, len(values), len(written))]
+    return [
+        tuple(meaning(values[start + place]) for place in places)
+        for start in range(0, len(values), len(written))
+    ]
 
 
 def _found_nothing(request: Request, i: int, structure: Structure) -> bool:
@@ -161,7 +184,9 @@ def _found_nothing(request: Request, i: int, structure: Structure) -> bool:
 
 
 def _diagnosis(tally: CreationTotals, met: Match) -> Diagnosis:
-    looked, missing, made = (count / tally.requests for count in (tally.looked, tally.missing, tally.made))
+    looked, missing, made = (
+        count / tally.requests for count in (tally.looked, tally.missing, tally.made)
+    )
     other = Match(met.route, tally.insert, met.context, met.places, met.requests, met.around_ns)
     cost = summed([met.cost(looked, looked - 1), other.cost(made, max(made - 1, 0.0))])
     table, keys = met.structure.main, ", ".join(tally.columns)

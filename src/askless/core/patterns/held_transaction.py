@@ -1,7 +1,9 @@
-"""held-transaction: a transaction that stays open, with what it holds, while the application does something else.
+"""held-transaction: a transaction that stays open, with what it holds, while the application does
+something else.
 
-Not flagged: short pauses, a pause before the first query of a transaction, a long result that may have been read meanwhile,
-a pause that most requests do not make, a pause in which nothing is held (unless it is known what it was for).
+Not flagged: short pauses, a pause before the first query of a transaction, a long result that may
+have been read meanwhile, a pause that most requests do not make, a pause in which nothing is held
+(unless it is known what it was for).
 """
 
 from __future__ import annotations
@@ -16,7 +18,13 @@ from askless.core.findings.finding import Cost
 from askless.core.findings.remedies import ShortenTransaction
 from askless.core.formatting import plural
 from askless.core.inference.context import Context
-from askless.core.inference.transactions import Gap, Transaction, gaps_of, takes_lock, transactions_of
+from askless.core.inference.transactions import (
+    Gap,
+    Transaction,
+    gaps_of,
+    takes_lock,
+    transactions_of,
+)
 from askless.core.patterns.base import (
     ByRequests,
     Diagnosis,
@@ -53,8 +61,9 @@ _ALL = "and thereby the whole database (SQLite)"
 class HeldTotals(ShapeTally):
     """Transactions of one route that wait after one statement of one place.
 
-    `written` counts rows written before the pause, by table, `locked` queries that locked rows or the whole database.
-    `errands` counts what was done meanwhile, by kind and by whom it was asked of; `known` the pauses that they explain.
+    `written` counts rows written before the pause, by table, `locked` queries that locked rows or
+    the whole database. `errands` counts what was done meanwhile, by kind and by whom it was asked
+    of; `known` the pauses that they explain.
     """
 
     def __init__(self, stats: ShapeStats) -> None:
@@ -103,8 +112,16 @@ class HeldTransaction(ByRequests[HeldTotals]):
             longest = max(gaps, key=lambda gap: gap.lasted_ns, default=None)
             if longest is None or longest.lasted_ns < settings.pause_least_ns:
                 continue
-            speaking = [i for i in transaction.queries[: longest.place + 1] if not request.statement(i).shape.noise]
-            stats = view.route.shapes.get(request.statement(speaking[-1]).shape.digest) if speaking else None
+            speaking = [
+                i
+                for i in transaction.queries[: longest.place + 1]
+                if not request.statement(i).shape.noise
+            ]
+            stats = (
+                view.route.shapes.get(request.statement(speaking[-1]).shape.digest)
+                if speaking
+                else None
+            )
             if stats is None or stats.structure is None:
                 continue
             one = HeldTotals(stats)
@@ -116,7 +133,9 @@ class HeldTransaction(ByRequests[HeldTotals]):
         for name, indices in waiting.items():
             self.tallies(view.route)[name].add(request, indices)
 
-    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+    def judge(
+        self, route: RouteStats, context: Context, found: list[Diagnosis]
+    ) -> Iterable[Diagnosis]:
         """One a place, where most of the transactions that come there wait."""
         for tally in self.tallies(route).values():
             if 2 * tally.executions >= tally.stats.count and _is_sure(tally, context.settings):
@@ -124,13 +143,19 @@ class HeldTransaction(ByRequests[HeldTotals]):
 
 
 def _is_sure(tally: HeldTotals, settings: Settings) -> bool:
-    """Whether it is not an accident: of a cause that is not known, a second one was seen, or the pause is long."""
+    """Whether it is not an accident: of a cause that is not known, a second one was seen, or the
+    pause is long.
+    """
     long_ns = _ONCE_TIMES * settings.unknown_pause_ms * 1e6
     return bool(tally.known) or tally.transactions > 1 or tally.gaps_ns.median >= long_ns
 
 
-def _fill(tally: HeldTotals, view: RequestView, transaction: Transaction, gaps: list[Gap], longest: Gap) -> None:
-    """Add one transaction: its times, what it held in its longest pause, and what was done meanwhile."""
+def _fill(
+    tally: HeldTotals, view: RequestView, transaction: Transaction, gaps: list[Gap], longest: Gap
+) -> None:
+    """Add one transaction: its times, what it held in its longest pause, and what was done
+    meanwhile.
+    """
     request = view.request
     starts, durations = request.starts_ns, request.durations_ns
     digest = tally.stats.shape.digest
@@ -177,15 +202,21 @@ def _errands_in(request: Request, gap: Gap) -> list[Wait]:
 
 
 def _counts(one: HeldTotals, gap: Gap, request: Request, settings: Settings) -> bool:
-    """Whether a pause is sure enough: its cause is known, or it is long, something is held, and nothing can be read in it."""
+    """Whether a pause is sure enough: its cause is known, or it is long, something is held, and
+    nothing can be read in it.
+    """
     if one.known:
         return True
     is_long = gap.lasted_ns >= settings.unknown_pause_ms * 1e6
-    return is_long and bool(one.written or one.locked) and request.rows[gap.before] <= _STREAMED_ROWS
+    return (
+        is_long and bool(one.written or one.locked) and request.rows[gap.before] <= _STREAMED_ROWS
+    )
 
 
 def _diagnosis(tally: HeldTotals, met: Match) -> Diagnosis:
-    gap_ms, idle_ms, open_ms = (one.median / 1e6 for one in (tally.gaps_ns, tally.idle_ns, tally.open_ns))
+    gap_ms, idle_ms, open_ms = (
+        one.median / 1e6 for one in (tally.gaps_ns, tally.idle_ns, tally.open_ns)
+    )
     share = min(idle_ms / open_ms, 1.0) if open_ms else 0.0
     holds = _holds(tally)
     doing = _doing(tally)
@@ -196,7 +227,8 @@ def _diagnosis(tally: HeldTotals, met: Match) -> Diagnosis:
     ]  # fmt: skip
     if tally.errands:
         because.append(
-            "meanwhile: " + ", ".join(f"{_named(key)} ({times}x)" for key, times in tally.errands.most_common(4))
+            "meanwhile: "
+            + ", ".join(f"{_named(key)} ({times}x)" for key, times in tally.errands.most_common(4))
         )
     severity = "minor" if not holds else "urgent" if gap_ms >= _URGENT_MS else "worthwhile"
     claim = FindingDraft(
@@ -213,7 +245,9 @@ def _diagnosis(tally: HeldTotals, met: Match) -> Diagnosis:
     )  # fmt: skip
     at = next(iter(lines_of(tally.errand_places)), met.line)
     saving = f"about {gap_ms:,.0f} ms less during which its locks block others; the page itself takes as long as before"
-    remedy = ShortenTransaction(stats=met.stats, line=at, saving=saving, locking=bool(holds), known=bool(tally.errands))
+    remedy = ShortenTransaction(
+        stats=met.stats, line=at, saving=saving, locking=bool(holds), known=bool(tally.errands)
+    )
     return Diagnosis(met.finding(RULE, claim), remedy)
 
 

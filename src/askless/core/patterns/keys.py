@@ -9,15 +9,28 @@ from askless.core.sql.slots import Value
 from askless.core.sql.structure import Predicate, Structure
 from askless.core.sql.value_equality import single
 
-# Functions around a column that leave a key a key. What an index on the bare column makes of it is another matter.
-_SAME_KEY = ("", "cast", "collate", "jsonextract", "jsonextractscalar", "jsonbextract", "jsonbextractscalar")
+# Functions around a column that leave a key a key. What an index on the bare column makes of it is
+# another matter.
+_SAME_KEY = (
+    "",
+    "cast",
+    "collate",
+    "jsonextract",
+    "jsonextractscalar",
+    "jsonbextract",
+    "jsonbextractscalar",
+)
 
 
 def varying(rows: list[tuple[Value, ...]]) -> list[int] | None:
-    """Positions whose values differ between the queries; None if the queries have different numbers of values."""
+    """Positions whose values differ between the queries; None if the queries have different numbers
+    of values.
+    """
     if len(set(map(len, rows))) != 1:
         return None
-    return [position for position, column in enumerate(zip(*rows, strict=True)) if len(set(column)) > 1]
+    return [
+        position for position, column in enumerate(zip(*rows, strict=True)) if len(set(column)) > 1
+    ]
 
 
 def lookup(structure: Structure, slot: int) -> Predicate | None:
@@ -57,5 +70,9 @@ def key_of(structure: Structure, rows: list[tuple[Value, ...]]) -> Key | None:
 
 def _keys_of_one_row(structure: Structure) -> list[int]:
     """The slot of the only key of a lookup whose values are all the same."""
-    slots = [p.slots[0] for p in structure.predicates if p.operator == "=" and p.required and len(p.slots) == 1]
+    slots = [
+        p.slots[0]
+        for p in structure.predicates
+        if p.operator == "=" and p.required and len(p.slots) == 1
+    ]
     return slots if len(slots) == 1 else []

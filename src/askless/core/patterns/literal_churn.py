@@ -1,7 +1,9 @@
-"""literal-churn: one shape in many texts, because values are written into them instead of being bound.
+"""literal-churn: one shape in many texts, because values are written into them instead of being
+bound.
 
-Derived from the executions of a shape that were kept: each has other literals. Not flagged: constants, LIMIT and OFFSET, lists
-(which ORMs write out for a batch), loops that another finding takes away.
+Derived from the executions of a shape that were kept: each has other literals. Not flagged:
+constants, LIMIT and OFFSET, lists (which ORMs write out for a batch), loops that another finding
+takes away.
 """
 
 from __future__ import annotations
@@ -40,11 +42,17 @@ class LiteralChurn:
     def look(self, view: RequestView, settings: Settings) -> None:
         """Nothing: totals are enough."""
 
-    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+    def judge(
+        self, route: RouteStats, context: Context, found: list[Diagnosis]
+    ) -> Iterable[Diagnosis]:
         """One a shape."""
         explained = {one.finding.shape for one in found if one.finding.pattern in _EXPLAINED_BY}
         for stats in route.own_shapes():
-            if stats.shape.digest in explained or stats.shape.has_list or stats.count < context.settings.churn_least:
+            if (
+                stats.shape.digest in explained
+                or stats.shape.has_list
+                or stats.count < context.settings.churn_least
+            ):
                 continue
             changing = _changing(stats)
             structure = stats.structure if changing else None
@@ -52,11 +60,15 @@ class LiteralChurn:
                 continue
             columns = _columns_of(structure, changing)
             if columns:
-                yield _diagnosis(Match(route, stats, context, stats.places, stats.requests), columns)
+                yield _diagnosis(
+                    Match(route, stats, context, stats.places, stats.requests), columns
+                )
 
 
 def _changing(stats: ShapeStats) -> list[int]:
-    """Slots of literals that change from execution to execution; none where two of those kept have the same literals."""
+    """Slots of literals that change from execution to execution; none where two of those kept have
+    the same literals.
+    """
     examples = stats.examples
     if len(examples) < _EXAMPLES_LEAST or not _literals_of(stats.statement):
         return []
@@ -73,7 +85,9 @@ def _literals_of(statement: Statement) -> list[int]:
 
 
 def _columns_of(structure: Structure, changing: list[int]) -> list[str]:
-    """The columns that the changing literals are compared with or written into; none where one is a number of rows."""
+    """The columns that the changing literals are compared with or written into; none where one is a
+    number of rows.
+    """
     if {structure.limit_slot, structure.offset_slot} & set(changing):
         return []
     compared = [p.column.name for p in structure.predicates if set(p.slots) & set(changing)]
@@ -96,9 +110,13 @@ def _diagnosis(met: Match, columns: list[str]) -> Diagnosis:
         cost=Cost(queries=stats.count / max(stats.requests, 1), query_ms=stats.query_ns / 1e6),
         caveats=()
         if seen
-        else ("this was recorded on the wire: the driver may inline values that the application binds",),
+        else (
+            "this was recorded on the wire: the driver may inline values that the application binds",
+        ),
     )
-    return Diagnosis(met.finding(RULE, claim), BindParameters(stats=stats, line=met.line, saving=""))
+    return Diagnosis(
+        met.finding(RULE, claim), BindParameters(stats=stats, line=met.line, saving="")
+    )
 
 
 PATTERN = LiteralChurn()

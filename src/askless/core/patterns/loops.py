@@ -1,4 +1,6 @@
-"""What a repetition comes to: which variant it is, the evidence, the doubts, and the remedy that fixes it."""
+"""What a repetition comes to: which variant it is, the evidence, the doubts, and the remedy that
+fixes it.
+"""
 
 from __future__ import annotations
 
@@ -32,8 +34,14 @@ def variant_of(tally: Repetition, context: Context, above: Structure | None = No
     if structure.aggregates:
         return Variant.COUNT if structure.counts else Variant.AGGREGATE
     load = tally.load
-    if tally.first_only and not tally.rows_more and not (load is not None and load.relation and not load.many):
-        unique = context.schema is not None and context.schema.is_unique(structure.main, tally.key.column.name)
+    if (
+        tally.first_only
+        and not tally.rows_more
+        and not (load is not None and load.relation and not load.many)
+    ):
+        unique = context.schema is not None and context.schema.is_unique(
+            structure.main, tally.key.column.name
+        )
         if structure.order_by and not unique:
             return Variant.FIRST
     if structure.extreme is not None:
@@ -54,23 +62,37 @@ def variant_of(tally: Repetition, context: Context, above: Structure | None = No
             return seen if own and near == column else Variant.LINK_TABLE
         column, table, own = near, near.table, False
     if own:
-        return Variant.SAME_ROW if _asks_more(structure, above, tally.stats.statement.columns) else seen
+        return (
+            Variant.SAME_ROW
+            if _asks_more(structure, above, tally.stats.statement.columns)
+            else seen
+        )
     if context.schema is not None and context.schema.table(table) is not None:
         return Variant.TO_ONE if context.schema.is_unique(table, column.name) else Variant.TO_MANY
     return seen
 
 
 def _asks_more(structure: Structure, above: Structure | None, columns: tuple[str, ...]) -> bool:
-    """Whether a lookup, whose result has these columns, asks for one of its table that the statement before it had not."""
+    """Whether a lookup, whose result has these columns, asks for one of its table that the
+    statement before it had not.
+    """
     if above is None:
         return True
     if any(output.star for output in above.outputs):
         return False
     if any(output.star for output in structure.outputs):
-        named = {output.column.name.lower() for output in above.outputs if output.column.table == structure.main}
+        named = {
+            output.column.name.lower()
+            for output in above.outputs
+            if output.column.table == structure.main
+        }
         return not columns or not set(map(str.lower, columns)) <= named
     there = {output.column for output in above.outputs}
-    return any(output.column not in there for output in structure.outputs if output.column.table == structure.main)
+    return any(
+        output.column not in there
+        for output in structure.outputs
+        if output.column.table == structure.main
+    )
 
 
 _VERBS = {Variant.FIRST: "reads the first row of", Variant.COUNT: "counts rows of", Variant.EXISTS: "checks for rows in", Variant.AGGREGATE: "aggregates rows of"}  # fmt: skip
@@ -104,7 +126,9 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
     if len(chain) > 1:
         because.append("the whole path, outermost first: " + " → ".join(_path_names(chain)))
     if tally.repeats:
-        because.append(f"{tally.repeats} of the {tally.queries} lookups repeat a key that was already read")
+        because.append(
+            f"{tally.repeats} of the {tally.queries} lookups repeat a key that was already read"
+        )
     claim = FindingDraft(
         variant=f"nested {variant}" if nested else str(variant),
         severity=severity(cost.share, cost.avoidable),
@@ -129,7 +153,11 @@ def _path_names(chain: list[Repetition]) -> list[str]:
         structure = one.stats.structure
         load = one.load
         names.append(
-            f"{load.model}.{load.relation}" if load and load.relation else structure.main if structure else "?"
+            f"{load.model}.{load.relation}"
+            if load and load.relation
+            else structure.main
+            if structure
+            else "?"
         )
     return names
 
@@ -170,13 +198,17 @@ def _doubts(tally: Repetition, evidence: str) -> tuple[str, ...]:
     if tally.hidden:
         doubts.append(tally.hidden)
     elif evidence == "repeated":
-        doubts.append("no earlier result contains the keys: they may come from outside the database")
+        doubts.append(
+            "no earlier result contains the keys: they may come from outside the database"
+        )
     if tally.requests == 1:
         doubts.append("found in only one request; record more to see how it grows")
     return tuple(doubts)
 
 
-def _remedy(tally: Repetition, chain: list[Repetition], variant: Variant, table: str, met: Match) -> Batch:
+def _remedy(
+    tally: Repetition, chain: list[Repetition], variant: Variant, table: str, met: Match
+) -> Batch:
     top = chain[0]
     queries = tally.queries / tally.requests
     own = {tally.key.column.name, *_columns_of(tally.load, met.context)}
@@ -224,7 +256,9 @@ _ROOTS = ("query", "library")
 
 
 def _root(top: Repetition, path: tuple[Load, ...], met: Match) -> ShapeStats | None:
-    """The ORM's query that the path depends on: the one that supplied the keys, else the only one of the route that can be."""
+    """The ORM's query that the path depends on: the one that supplied the keys, else the only one
+    of the route that can be.
+    """
     source = met.route.shapes.get(main_source(top))
     if source is not None and (source.load is None or source.load.kind in _ROOTS):
         return source if source.load is not None else None
@@ -241,7 +275,9 @@ def _root(top: Repetition, path: tuple[Load, ...], met: Match) -> ShapeStats | N
 
 
 def _eager_above(top: Repetition, route: RouteStats) -> list[Load]:
-    """The relations that are loaded eagerly above a repetition: advice must name the path from the first query on."""
+    """The relations that are loaded eagerly above a repetition: advice must name the path from the
+    first query on.
+    """
     source = route.shapes.get(main_source(top))
     results: list[Load] = []
     load = source.load if source is not None else None

@@ -1,7 +1,9 @@
-"""n-plus-one: one shape run again and again in a request, each time with another key, the rest the same.
+"""n-plus-one: one shape run again and again in a request, each time with another key, the rest the
+same.
 
-Not flagged: batches of an eager load (IN with several values), pages by OFFSET or by key, locks, a repetition whose
-keys are constants rather than values that flowed (that is sibling-filters), failed queries and their retries.
+Not flagged: batches of an eager load (IN with several values), pages by OFFSET or by key, locks, a
+repetition whose keys are constants rather than values that flowed (that is sibling-filters), failed
+queries and their retries.
 """
 
 from __future__ import annotations
@@ -58,7 +60,10 @@ class NPlusOne(ByRequests[Repetition]):
         """Find repetitions by key in one request; those by kind first, which are of several shapes."""
         polymorphic.look(view, settings)
         for group in view.groups:
-            if len(group.indices) < settings.repeat_least or group.stats.shape.digest in view.claimed:
+            if (
+                len(group.indices) < settings.repeat_least
+                or group.stats.shape.digest in view.claimed
+            ):
                 continue
             parts = [
                 _of_one_length(view.request, group.stats, part)
@@ -69,11 +74,17 @@ class NPlusOne(ByRequests[Repetition]):
                 if len(indices) >= settings.repeat_least:
                     self._one(view, group, indices, settings)
             if len(parts) > 1 and max(map(len, parts)) < settings.repeat_least:
-                # Several lines of one loop's body may take turns: then only values that flowed make it a loop.
+                # Several lines of one loop's body may take turns: then only values that flowed make
+                # it a loop.
                 self._one(view, group, group.indices, settings, only_traced=True)
 
     def _one(
-        self, view: RequestView, group: Group, indices: list[int], settings: Settings, only_traced: bool = False
+        self,
+        view: RequestView,
+        group: Group,
+        indices: list[int],
+        settings: Settings,
+        only_traced: bool = False,
     ) -> None:
         request, stats = view.request, group.stats
         load = request.load(indices[0])
@@ -83,9 +94,12 @@ class NPlusOne(ByRequests[Repetition]):
         hidden = request.hides_values(indices)
         distinct = len(indices) if hidden else len(set(request.given(indices)))
         if load is not None and load.kind == "eager":
-            view.claimed.add(stats.shape.digest)  # it comes with lookups that are a repetition themselves
+            view.claimed.add(
+                stats.shape.digest
+            )  # it comes with lookups that are a repetition themselves
             return
-        # An ORM caches what it loaded for an object: the same row again and again is for as many objects.
+        # An ORM caches what it loaded for an object: the same row again and again is for as many
+        # objects.
         shared = load is not None and load.kind == "lazy" and bool(load.relation) and not load.many
         objects = len(indices) if shared else distinct
         if objects < 2:
@@ -104,19 +118,25 @@ class NPlusOne(ByRequests[Repetition]):
             return
         key, source = examined
         if tally is None:
-            tally = self.tallies(view.route)[name] = Repetition(stats, key, _load_of(request, indices, key))
+            tally = self.tallies(view.route)[name] = Repetition(
+                stats, key, _load_of(request, indices, key)
+            )
         tally.examined += 1
         if hidden:
             tally.hidden = values_hidden(request.tables)
         tally.first_only = tally.first_only and _first_only(request, stats.parsed, indices)
         first, last = indices[0], indices[-1]
-        tally.span_ns += request.starts_ns[last] + request.durations_ns[last] - request.starts_ns[first]
+        tally.span_ns += (
+            request.starts_ns[last] + request.durations_ns[last] - request.starts_ns[first]
+        )
         add_queries(tally, request, indices, distinct)
         view.claimed.add(stats.shape.digest)
         if source is not None:
             add_source(tally, request, source)
 
-    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+    def judge(
+        self, route: RouteStats, context: Context, found: list[Diagnosis]
+    ) -> Iterable[Diagnosis]:
         """Turn what was met in a route into findings, parents before their children."""
         tallies = list(self.tallies(route).values())
         above = by_shape(tallies)
@@ -124,12 +144,16 @@ class NPlusOne(ByRequests[Repetition]):
         kinds = {shape for tally in polymorphic.tallies_of(route) for shape in tally.shapes}
         made = kinds | {one.finding.shape for one in found if isinstance(one.remedy, BulkUpsert)}
         for tally in tallies:
-            if tally.stats.shape.digest not in made:  # in other requests of the route all rows may have been there
+            if (
+                tally.stats.shape.digest not in made
+            ):  # in other requests of the route all rows may have been there
                 yield diagnosis_of(RULE, tally, above, met_of(tally, route, context))
 
 
 def _finds_before_it_makes(view: RequestView, stats: ShapeStats, indices: list[int]) -> bool:
-    """Whether these lookups found nothing and what they looked for was then written: no batch is read in their place."""
+    """Whether these lookups found nothing and what they looked for was then written: no batch is
+    read in their place.
+    """
     structure = stats.structure
     if structure is None or any(view.request.rows[i] for i in indices):
         return False
@@ -137,7 +161,9 @@ def _finds_before_it_makes(view: RequestView, stats: ShapeStats, indices: list[i
 
 
 def _by_load(request: Request, indices: list[int]) -> list[list[int]]:
-    """Lookups by what the ORM said of them: one helper may load several relations that lead to one table."""
+    """Lookups by what the ORM said of them: one helper may load several relations that lead to one
+    table.
+    """
     groups: dict[int, list[int]] = {}
     for i in indices:
         groups.setdefault(request.loads[i], []).append(i)
@@ -145,7 +171,9 @@ def _by_load(request: Request, indices: list[int]) -> list[list[int]]:
 
 
 def _of_one_length(request: Request, stats: ShapeStats, indices: list[int]) -> list[int]:
-    """Lookups without the batches that share their shape, a list of one being a list; all where most are batches."""
+    """Lookups without the batches that share their shape, a list of one being a list; all where
+    most are batches.
+    """
     if not stats.shape.has_list:
         return indices
     lengths = [len(request.values(i)) for i in indices]
@@ -155,12 +183,18 @@ def _of_one_length(request: Request, stats: ShapeStats, indices: list[int]) -> l
 
 
 def _load_of(request: Request, indices: list[int], key: Key) -> Load | None:
-    """What the ORM said of all these lookups; None if the relation that it names has another key than what varies."""
+    """What the ORM said of all these lookups; None if the relation that it names has another key
+    than what varies.
+    """
     if len({request.loads[i] for i in indices}) > 1:
         return None
     load = request.load(indices[0])
     relation = relation_of(load, request.tables.models)
-    if relation is not None and relation.remote and key.column.name.lower() not in map(str.lower, relation.remote):
+    if (
+        relation is not None
+        and relation.remote
+        and key.column.name.lower() not in map(str.lower, relation.remote)
+    ):
         return None
     return load
 
@@ -168,9 +202,11 @@ def _load_of(request: Request, indices: list[int], key: Key) -> Load | None:
 def _examine(
     request: Request, stats: ShapeStats, indices: list[int], objects: int, settings: Settings
 ) -> tuple[Key, Source | None] | None:
-    """The key of a repetition and the source of its keys where they were seen to flow; None if it is none.
+    """The key of a repetition and the source of its keys where they were seen to flow; None if it
+    is none.
 
-    `objects` are those for which it was asked: as many as different keys, unless the ORM knows better.
+    `objects` are those for which it was asked: as many as different keys, unless the ORM knows
+    better.
     """
     structure = stats.structure
     if structure is None or not structure.repeatable:
@@ -181,7 +217,9 @@ def _examine(
         return None
     keys = [result.value(row) for row in rows]
     only = origin_of(_load_of(request, indices, result), request.tables.models)
-    source = find_source(request, indices, keys, result.column.table or structure.main, result.column.name, only)
+    source = find_source(
+        request, indices, keys, result.column.table or structure.main, result.column.name, only
+    )
     if source is not None and is_convincing(source):
         return result, source
     # Aggregates by a constant are sibling filters; two keys may be two lookups.

@@ -1,6 +1,8 @@
-"""Whole objects of which one column is read: of each in a list, or of the one that a lookup gives. Known from over-wide.
+"""Whole objects of which one column is read: of each in a list, or of the one that a lookup gives.
+Known from over-wide.
 
-Not flagged: what is written in the same route (an object that is saved must be there), relations that are followed, few rows.
+Not flagged: what is written in the same route (an object that is saved must be there), relations
+that are followed, few rows.
 """
 
 from __future__ import annotations
@@ -25,12 +27,16 @@ def one_column(rule: Rule, met: Match, structure: Structure) -> Diagnosis | None
     if load is None or totals is None or load.kind not in ("query", "lazy") or len(stats.used) != 1:
         return None
     column = _only(totals)
-    outputs = {output.column.name for output in structure.outputs if output.column.table == structure.main}
+    outputs = {
+        output.column.name for output in structure.outputs if output.column.table == structure.main
+    }
     if column not in outputs or len(stats.columns) < _COLUMNS_LEAST or _is_written(met, structure):
         return None
     objects = totals.objects / totals.results
     single = objects <= 1.0
-    if single and (totals.results < _RESULTS_LEAST or stats.bytes / stats.count < settings.wide_row_bytes):
+    if single and (
+        totals.results < _RESULTS_LEAST or stats.bytes / stats.count < settings.wide_row_bytes
+    ):
         return None
     if not single and objects < settings.discarded_rows_least:
         return None
@@ -38,8 +44,14 @@ def one_column(rule: Rule, met: Match, structure: Structure) -> Diagnosis | None
 
 
 def _only(totals: UseTotals) -> str:
-    """The one column that was read of nearly all objects; '' where there are more, or relations were followed."""
-    if totals.relations or len(totals.columns) != 1 or totals.touched < _TOUCHED_LEAST * totals.objects:
+    """The one column that was read of nearly all objects; '' where there are more, or relations
+    were followed.
+    """
+    if (
+        totals.relations
+        or len(totals.columns) != 1
+        or totals.touched < _TOUCHED_LEAST * totals.objects
+    ):
         return ""
     return next(iter(totals.columns)).rsplit(".", 1)[-1]
 
@@ -47,13 +59,17 @@ def _only(totals: UseTotals) -> str:
 def _is_written(met: Match, structure: Structure) -> bool:
     """Whether the route writes at all to the table, or to one that may refer to the object."""
     main = structure.main.lower()
-    written = {table for stats in met.route.own_shapes() for table in tables_written(stats.statement)}
+    written = {
+        table for stats in met.route.own_shapes() for table in tables_written(stats.statement)
+    }
     return bool(written & {main, EVERYTHING}) or any(
         stats.shape.text.startswith("insert") for stats in met.route.own_shapes()
     )
 
 
-def _diagnosis(rule: Rule, met: Match, structure: Structure, column: str, objects: float, single: bool) -> Diagnosis:
+def _diagnosis(
+    rule: Rule, met: Match, structure: Structure, column: str, objects: float, single: bool
+) -> Diagnosis:
     stats = met.stats
     load = stats.load
     assert load is not None
@@ -68,9 +84,7 @@ def _diagnosis(rule: Rule, met: Match, structure: Structure, column: str, object
     whole = f"{len(stats.columns)} columns"
     built = plural(objects * per_request, "object")
     if single:
-        title = (
-            f"a whole {load.target} ({whole}) is read for its {column} only: {size(spare, 'bytes')} per request wasted"
-        )
+        title = f"a whole {load.target} ({whole}) is read for its {column} only: {size(spare, 'bytes')} per request wasted"
     else:
         title = f"{built} of {load.target} ({whole}) are built for their {column} alone"
     claim = FindingDraft(
@@ -85,6 +99,8 @@ def _diagnosis(rule: Rule, met: Match, structure: Structure, column: str, object
         cost=Cost(queries=per_request, query_ms=stats.query_ns / 1e6, bytes=spare),
         caveats=("not read in this capture; other requests may read it",),
     )
-    saving = f"about {size(spare, 'bytes')} and {built} per request; run a trial to measure the time"
+    saving = (
+        f"about {size(spare, 'bytes')} and {built} per request; run a trial to measure the time"
+    )
     remedy = SelectColumn(stats=stats, line=met.line, saving=saving, column=column)
     return Diagnosis(met.finding(rule, claim), remedy)

@@ -1,9 +1,9 @@
 """over-wide: a list query that fetches wide columns, or every column there is.
 
-Width is measured on the result (bytes of each column), or taken from the catalog's averages where it was not.
-Where the recorder tracked what is read, columns that were read are never flagged, and columns that no one read are
-flagged for what they weigh together. Elsewhere it is not known whether the application reads the column; the finding
-says so.
+Width is measured on the result (bytes of each column), or taken from the catalog's averages where
+it was not. Where the recorder tracked what is read, columns that were read are never flagged, and
+columns that no one read are flagged for what they weigh together. Elsewhere it is not known whether
+the application reads the column; the finding says so.
 """
 
 from __future__ import annotations
@@ -60,7 +60,9 @@ class OverWide(ByTotals):
         read = _read(stats, structure)
         star = any(output.star for output in structure.outputs)
         if read is None:
-            wide = {name: width for name, width in widths.items() if width >= settings.wide_column_bytes}
+            wide = {
+                name: width for name, width in widths.items() if width >= settings.wide_column_bytes
+            }
         else:
             wide = {name: width for name, width in widths.items() if name not in read}
             rows, per_request = stats.rows / stats.count, stats.bytes / stats.requests
@@ -68,10 +70,16 @@ class OverWide(ByTotals):
                 return None
         remaining = _kept(stats, structure, context)
         # Of columns of two tables that share a name it can't be said which one a width is of.
-        wide = {n: width for n, width in wide.items() if n not in remaining and stats.columns.count(n) < 2}
+        wide = {
+            n: width
+            for n, width in wide.items()
+            if n not in remaining and stats.columns.count(n) < 2
+        }
         if not wide and (not star or len(stats.columns) < 4):
             return None
-        return _diagnosis(met, structure, dict(sorted(wide.items(), key=lambda item: -item[1])), read, star)
+        return _diagnosis(
+            met, structure, dict(sorted(wide.items(), key=lambda item: -item[1])), read, star
+        )
 
 
 def _kept(stats: ShapeStats, structure: Structure, context: Context) -> set[str]:
@@ -100,8 +108,12 @@ def _widths(stats: ShapeStats, structure: Structure, context: Context) -> dict[s
 
 
 def _read(stats: ShapeStats, structure: Structure) -> set[str] | None:
-    """The result's columns of which the application read at least one value; None if that was not tracked."""
-    if not any(totals.objects for totals in stats.used.values()) or len(structure.outputs) != len(stats.columns):
+    """The result's columns of which the application read at least one value; None if that was not
+    tracked.
+    """
+    if not any(totals.objects for totals in stats.used.values()) or len(structure.outputs) != len(
+        stats.columns
+    ):
         return None
     seen = {column for totals in stats.used.values() for column in totals.columns}
     return {
@@ -113,12 +125,21 @@ def _read(stats: ShapeStats, structure: Structure) -> set[str] | None:
 
 def _some(names: str) -> str:
     listed = names.split(", ")
-    return names if len(listed) <= 4 else ", ".join(listed[:3]) + f" and {len(listed) - 3} more columns"
+    return (
+        names
+        if len(listed) <= 4
+        else ", ".join(listed[:3]) + f" and {len(listed) - 3} more columns"
+    )
 
 
-def _title(met: Match, structure: Structure, wide: dict[str, float], read: set[str] | None, spare: float) -> str:
+def _title(
+    met: Match, structure: Structure, wide: dict[str, float], read: set[str] | None, spare: float
+) -> str:
     stats = met.stats
-    rows, of = stats.rows / stats.count, f"{size(stats.bytes / stats.requests, 'bytes')} per request"
+    rows, of = (
+        stats.rows / stats.count,
+        f"{size(stats.bytes / stats.requests, 'bytes')} per request",
+    )
     names = ", ".join(wide)
     if wide and read is not None:
         return f"{plural(rows, 'row')} with {_some(names)}, which are never read: {size(spare, 'bytes')} of {of}"
@@ -139,7 +160,9 @@ def _severity(share: float, heavy: bool, tracked: bool) -> str:
 def _diagnosis(
     met: Match, structure: Structure, wide: dict[str, float], read: set[str] | None, star: bool
 ) -> Diagnosis:
-    """`wide` columns with their mean bytes, the widest first; `read` are those that were read, if that is known."""
+    """`wide` columns with their mean bytes, the widest first; `read` are those that were read, if
+    that is known.
+    """
     stats, context = met.stats, met.context
     spare = sum(wide.values()) * stats.rows / stats.requests
     request_bytes = sum(s.bytes for s in met.route.own_shapes()) / max(met.route.requests, 1)
@@ -148,8 +171,13 @@ def _diagnosis(
     if read is not None:
         objects = sum(totals.objects for totals in stats.used.values())
         columns = ", ".join(sorted(read)) or "no column"
-        because.append(f"of {plural(objects, 'object')} the application read {columns}, and nothing else")
-    because += [f"{name}: {size(width, 'bytes')} per row, measured on the result" for name, width in wide.items()]
+        because.append(
+            f"of {plural(objects, 'object')} the application read {columns}, and nothing else"
+        )
+    because += [
+        f"{name}: {size(width, 'bytes')} per row, measured on the result"
+        for name, width in wide.items()
+    ]
     if star:
         because.append("the statement selects *, so it also fetches columns added later")
     heavy = max(wide.values(), default=0) >= context.settings.wide_column_bytes
@@ -160,11 +188,18 @@ def _diagnosis(
         title=_title(met, structure, wide, read, spare),
         evidence="traced" if read is not None else "keyed" if by_catalog else "repeated",
         evidence_details=(*because, *taken(met.route)),
-        cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, bytes=spare, rows=0.0),
+        cost=Cost(
+            queries=stats.count / stats.requests,
+            query_ms=stats.query_ns / 1e6,
+            bytes=spare,
+            rows=0.0,
+        ),
         caveats=(
             ("not read in this capture; other requests may read it",)
             if read is not None
-            else ("it is unknown whether the page reads these columns; check before you remove them",)
+            else (
+                "it is unknown whether the page reads these columns; check before you remove them",
+            )
         ),
     )
     remedy = Project(

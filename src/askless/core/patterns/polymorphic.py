@@ -1,7 +1,8 @@
-"""n-plus-one whose table follows a type column: row after row, of whichever kind each is. All kinds are one finding.
+"""n-plus-one whose table follows a type column: row after row, of whichever kind each is. All kinds
+are one finding.
 
-The lookups of all tables together must follow one column of an earlier result, row by row, and another column of the same
-rows must tell the table.
+The lookups of all tables together must follow one column of an earlier result, row by row, and
+another column of the same rows must tell the table.
 """
 
 from __future__ import annotations
@@ -38,7 +39,9 @@ NAME = "n-plus-one by kind"  # of its tallies
 
 
 class ByKind(ShapeTally):
-    """Lookups of one column of one result. `asked` counts them by shape; `kind` is the column that tells the table."""
+    """Lookups of one column of one result. `asked` counts them by shape; `kind` is the column that
+    tells the table.
+    """
 
     def __init__(self, stats: ShapeStats, key: str, kind: str) -> None:
         super().__init__(stats)
@@ -113,7 +116,12 @@ def _look_ups(view: RequestView, group: Group) -> _LookUps | None:
     if stats.shape.digest in view.claimed or not stats.shape.text.startswith("select "):
         return None
     structure = stats.structure
-    if structure is None or not structure.repeatable or structure.aggregates or not structure.of_one_table:
+    if (
+        structure is None
+        or not structure.repeatable
+        or structure.aggregates
+        or not structure.of_one_table
+    ):
         return None
     rows = [request.values(i) for i in group.indices]
     key = key_of(structure, rows)
@@ -144,7 +152,9 @@ def _in_turn(candidates: Sequence[_LookUps]) -> list[_Step]:
 def _followed(
     request: Request, candidates: Sequence[_LookUps], settings: Settings
 ) -> tuple[int, str, str, Sequence[_LookUps]] | None:
-    """The query whose rows lookups follow, its column with their keys, the one that tells their table, and those lookups."""
+    """The query whose rows lookups follow, its column with their keys, the one that tells their
+    table, and those lookups.
+    """
     for i in range(min(one.asked[0][0] for one in candidates)):
         sample = request.samples[i]
         if not sample or len(sample) < settings.repeat_least:
@@ -153,7 +163,10 @@ def _followed(
         for place in range(len(sample[0])):
             together = [one for one in candidates if _follows(sample, place, _in_turn([one]))]
             steps = _in_turn(together)
-            if len({one.table for one in together}) < 2 or not settings.repeat_least <= len(steps) <= request.rows[i]:
+            if (
+                len({one.table for one in together}) < 2
+                or not settings.repeat_least <= len(steps) <= request.rows[i]
+            ):
                 continue
             matched = _in_order(sample, place, steps)
             if len(matched) < len(steps) and len(sample) < SAMPLED_MOST:
@@ -171,7 +184,9 @@ def _follows(sample: Sequence[tuple[Value, ...]], place: int, steps: Sequence[_S
 
 
 def _in_order(sample: Sequence[tuple[Value, ...]], place: int, steps: Sequence[_Step]) -> list[int]:
-    """The rows, one for each lookup in turn, whose values in a column are the keys; as many as there are in order."""
+    """The rows, one for each lookup in turn, whose values in a column are the keys; as many as
+    there are in order.
+    """
     rows: list[int] = []
     row = 0
     for _, key, _ in steps:
@@ -184,10 +199,14 @@ def _in_order(sample: Sequence[tuple[Value, ...]], place: int, steps: Sequence[_
     return rows
 
 
-def _tells_table(sample: Sequence[tuple[Value, ...]], place: int, rows: Sequence[int], steps: Sequence[_Step]) -> bool:
+def _tells_table(
+    sample: Sequence[tuple[Value, ...]], place: int, rows: Sequence[int], steps: Sequence[_Step]
+) -> bool:
     """Whether a column has one value for each table and no other."""
     pairs = {(sample[row][place], table) for row, (_, _, table) in zip(rows, steps)}  # noqa: B905  (rows may be fewer)
-    return len(pairs) > 1 and len(pairs) == len({value for value, _ in pairs}) == len({table for _, table in pairs})
+    return len(pairs) > 1 and len(pairs) == len({value for value, _ in pairs}) == len(
+        {table for _, table in pairs}
+    )
 
 
 def tallies_of(route: RouteStats) -> list[ByKind]:
@@ -204,9 +223,14 @@ def judge(route: RouteStats, rule: Rule, context: Context) -> Iterator[Diagnosis
 def _diagnosis(tally: ByKind, rule: Rule, route: RouteStats, context: Context) -> Diagnosis:
     around_ns = tally.around_ns / tally.timed if tally.timed else 0.0
     digests = sorted(tally.asked, key=lambda digest: (-tally.asked[digest], digest))
-    mets = [Match(route, tally.shapes[digest], context, tally.places, tally.requests, around_ns) for digest in digests]
+    mets = [
+        Match(route, tally.shapes[digest], context, tally.places, tally.requests, around_ns)
+        for digest in digests
+    ]
     counts = [tally.asked[digest] / tally.requests for digest in digests]
-    cost = summed([met.cost(count, max(count - 1, 0.0)) for met, count in zip(mets, counts, strict=True)])
+    cost = summed(
+        [met.cost(count, max(count - 1, 0.0)) for met, count in zip(mets, counts, strict=True)]
+    )
     queries = sum(counts)
     tables = [met.structure.main for met in mets]
     parent = tally.stats.structure.main if tally.stats.structure is not None else ""
@@ -222,7 +246,10 @@ def _diagnosis(tally: ByKind, rule: Rule, route: RouteStats, context: Context) -
         evidence_details=(
             f"their keys are all in {tally.key} of one earlier result, in row order",
             f"{tally.kind} of the same row determines the table: one value per table",
-            "by table: " + ", ".join(f"{table} {number(count)}" for table, count in zip(tables, counts, strict=True)),
+            "by table: "
+            + ", ".join(
+                f"{table} {number(count)}" for table, count in zip(tables, counts, strict=True)
+            ),
         ),
         cost=cost,
         source=next(iter(lines_of(tally.parent_places)), None),

@@ -17,7 +17,8 @@ from askless.core.records.model import SAMPLED_MOST, CallSite, Load, Request
 class Repetition(ShapeTally):
     """What one repetition added up to. `sources` counts the statements that supplied the keys.
 
-    `load` is what the ORM said of these very lookups: others of the same shape may be for another relation.
+    `load` is what the ORM said of these very lookups: others of the same shape may be for another
+    relation.
     """
 
     def __init__(self, stats: ShapeStats, key: Key, load: Load | None) -> None:
@@ -26,7 +27,8 @@ class Repetition(ShapeTally):
         self.load = load
         self.repeats = 0
         self.examined = 0
-        self.span_ns = 0  # from the first query's start to the last one's end, summed over the examined requests
+        # from the first query's start to the last one's end, summed over the examined requests
+        self.span_ns = 0
         self.rows_more = False
         self.first_only = True  # each lookup so far had a LIMIT of one row
         self.sources: dict[tuple[str, str, str], int] = {}
@@ -51,7 +53,9 @@ class Repetition(ShapeTally):
 
 
 class Rejections(dict[tuple[str, ...], int]):
-    """How often something was looked at and found to be none of a pattern; after some times it is not looked at again."""
+    """How often something was looked at and found to be none of a pattern; after some times it is
+    not looked at again.
+    """
 
     def merge(self, other: Tally) -> None:
         """Add another piece's counts."""
@@ -106,7 +110,9 @@ def by_shape(tallies: Iterable[Repetition]) -> ByShape:
 
 
 def chain_of(tally: Repetition, tallies: ByShape) -> list[Repetition]:
-    """The repetition and the repetitions above it, outermost first. `tallies` are those of the route."""
+    """The repetition and the repetitions above it, outermost first. `tallies` are those of the
+    route.
+    """
     chain = [tally]
     while True:
         digest = main_source(chain[0])

@@ -1,8 +1,8 @@
 """row-multiplication: a join that returns each parent many times.
 
-Three variants: two to-many joins whose rows all come with each other, parents that come several times because a join only
-filters, and wide parents that are sent again with each child. Not flagged: small products, DISTINCT and GROUP BY, narrow
-parents next to the rows that are asked for.
+Three variants: two to-many joins whose rows all come with each other, parents that come several
+times because a join only filters, and wide parents that are sent again with each child. Not
+flagged: small products, DISTINCT and GROUP BY, narrow parents next to the rows that are asked for.
 """
 
 from __future__ import annotations
@@ -51,9 +51,13 @@ class RowMultiplication(ByTotals):
         least = context.settings.multiplied_rows_least
         return stats.rows_most >= least and any(example.sample for example in stats.examples)
 
-    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+    def judge(
+        self, route: RouteStats, context: Context, found: list[Diagnosis]
+    ) -> Iterable[Diagnosis]:
         """One a join; a wide column that is to be omitted anyway is not told again."""
-        narrowed = {one.finding.shape for one in found if isinstance(one.remedy, Project | SelectColumn)}
+        narrowed = {
+            one.finding.shape for one in found if isinstance(one.remedy, Project | SelectColumn)
+        }
         for one in super().judge(route, context, found):
             if one.finding.variant != "wide parents" or one.finding.shape not in narrowed:
                 yield one
@@ -66,7 +70,10 @@ class RowMultiplication(ByTotals):
         look = _product if joined.product else _again if joined.only_main else _wide
         found = look(met, structure.main, joined)
         settings = met.context.settings
-        if found.rows < settings.multiplied_rows_least and found.bytes < settings.multiplied_bytes_least:
+        if (
+            found.rows < settings.multiplied_rows_least
+            and found.bytes < settings.multiplied_bytes_least
+        ):
             return None
         return _diagnosis(met, joined, found)
 
@@ -104,7 +111,9 @@ def _wide(met: Match, main: str, joined: JoinTotals) -> _Found:
     """Columns of a parent that are sent with each of its children."""
     widths, measured = met.context.widths_of(met.stats)
     rows, outputs = met.stats.rows / met.stats.count, met.structure.outputs
-    own = [width for output, width in zip(outputs, widths, strict=False) if output.column.table == main]
+    own = [
+        width for output, width in zip(outputs, widths, strict=False) if output.column.table == main
+    ]
     parent_bytes = sum(own) / measured if measured and len(widths) == len(outputs) else 0.0
     spare_bytes = (rows - rows / joined.times) * parent_bytes
     title = (
@@ -123,7 +132,9 @@ def _row_bytes(met: Match) -> float:
 
 
 def _growth(met: Match, main: str, joined: JoinTotals, apart: float) -> str:
-    """What the joined result will be at five and six figures; `apart` are the rows for each parent otherwise."""
+    """What the joined result will be at five and six figures; `apart` are the rows for each parent
+    otherwise.
+    """
     told = []
     for parents in (10_000, 100_000):
         rows = parents * joined.times
@@ -153,7 +164,9 @@ def _diagnosis(met: Match, joined: JoinTotals, found: _Found) -> Diagnosis:
     spared = [plural(rows, "row")] if rows else []
     saving = f"about {' and '.join([*spared, size(sent, 'bytes')])} per request; run a trial to measure the time"
     tables = joined.product or tuple(joined.children)
-    remedy = SplitJoin(stats=stats, line=met.line, saving=saving, variant=found.variant, tables=tables)
+    remedy = SplitJoin(
+        stats=stats, line=met.line, saving=saving, variant=found.variant, tables=tables
+    )
     return Diagnosis(met.finding(RULE, claim), remedy)
 
 

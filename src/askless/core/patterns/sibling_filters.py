@@ -1,7 +1,9 @@
-"""sibling-filters: three aggregates or more of one shape in a request that differ in one constant, which is not a traced key.
+"""sibling-filters: three aggregates or more of one shape in a request that differ in one constant,
+which is not a traced key.
 
-Not flagged: lookups by a key that flowed (n-plus-one), the same constant again (duplicate), a write to the table in
-between, polling spread over time, functions whose value changes, groups that are asked for already.
+Not flagged: lookups by a key that flowed (n-plus-one), the same constant again (duplicate), a write
+to the table in between, polling spread over time, functions whose value changes, groups that are
+asked for already.
 """
 
 from __future__ import annotations
@@ -61,7 +63,9 @@ class SiblingFilters(ByRequests[SiblingTotals]):
             found = _key_of(view, group, settings)
             if found is None:
                 continue
-            tally = self.tallies(view.route).setdefault((digest,), SiblingTotals(group.stats, *found))
+            tally = self.tallies(view.route).setdefault(
+                (digest,), SiblingTotals(group.stats, *found)
+            )
             tally.add(view.request, group.indices)
             view.claimed.add(digest)
 
@@ -74,7 +78,12 @@ def _key_of(view: RequestView, group: Group, settings: Settings) -> tuple[Key, b
     """The constant that differs, and whether it is a range; None where these are not siblings."""
     structure = group.stats.structure
     request, indices = view.request, group.indices
-    if structure is None or not structure.repeatable or not structure.aggregates or structure.group_by:
+    if (
+        structure is None
+        or not structure.repeatable
+        or not structure.aggregates
+        or structure.group_by
+    ):
         return None
     rows = [request.values(i) for i in indices]
     if len(set(rows)) < settings.repeat_least or _interrupted(view, group, settings):
@@ -91,11 +100,19 @@ def _key_of(view: RequestView, group: Group, settings: Settings) -> tuple[Key, b
     return Key(positions[0], predicate.column, predicate.operator == "any"), False
 
 
-def _bucket(structure: Structure, rows: list[tuple[Value, ...]], positions: list[int]) -> Key | None:
-    """The lower end of ranges of one column that follow upon each other, each beginning where another one ends."""
+def _bucket(
+    structure: Structure, rows: list[tuple[Value, ...]], positions: list[int]
+) -> Key | None:
+    """The lower end of ranges of one column that follow upon each other, each beginning where
+    another one ends.
+    """
     if len(positions) != 2:
         return None
-    ends = [p for p in structure.predicates if p.required and not p.inside and set(p.slots) & set(positions)]
+    ends = [
+        p
+        for p in structure.predicates
+        if p.required and not p.inside and set(p.slots) & set(positions)
+    ]
     if len({p.column for p in ends}) != 1:
         return None
     if len(ends) == 1 and ends[0].operator == "between" and ends[0].slots == tuple(positions):
@@ -132,7 +149,8 @@ def _diagnosis(tally: SiblingTotals, met: Match) -> Diagnosis:
     table = column.table or structure.main
     one = "range" if tally.buckets else "value"
     claim = FindingDraft(
-        variant=("count" if structure.counts else "aggregate") + (" of ranges" if tally.buckets else ""),
+        variant=("count" if structure.counts else "aggregate")
+        + (" of ranges" if tally.buckets else ""),
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where 1 would do: {verb} {structure.main} for one {one} of {column.name} after the other",
         evidence="repeated",

@@ -1,7 +1,9 @@
-"""stable-read: over many requests the same query with the same values gives the same rows, and takes its time in total.
+"""stable-read: over many requests the same query with the same values gives the same rows, and
+takes its time in total.
 
-Told over routes. Not flagged: what only one address was asked for again and again (anyone who records visits a page several times),
-results that change, clocks, locks, what is quick in total. Repeats inside one request are duplicates.
+Told over routes. Not flagged: what only one address was asked for again and again (anyone who
+records visits a page several times), results that change, clocks, locks, what is quick in total.
+Repeats inside one request are duplicates.
 """
 
 from __future__ import annotations
@@ -16,7 +18,14 @@ from askless.core.findings.finding import Cost
 from askless.core.findings.remedies import CacheResult, Paginate
 from askless.core.formatting import number, plural
 from askless.core.inference.context import Context
-from askless.core.patterns.base import Diagnosis, FindingDraft, Match, Rule, add_counts, tables_written
+from askless.core.patterns.base import (
+    Diagnosis,
+    FindingDraft,
+    Match,
+    Rule,
+    add_counts,
+    tables_written,
+)
 from askless.core.records.model import CallSite
 from askless.core.settings import Settings
 from askless.core.sql.structure import EVERYTHING
@@ -41,7 +50,14 @@ _LIVES_S = (1, 2, 5, 10, 30, 60, 120, 300, 600, 1800, 3600)
 
 def _let_go(known: dict[tuple[str, ...], Tally]) -> bool:
     """Forget the first query of those that were read but once; False if there is none."""
-    once = next((name for name, tally in known.items() if isinstance(tally, ReadTotals) and tally.seen_once), None)
+    once = next(
+        (
+            name
+            for name, tally in known.items()
+            if isinstance(tally, ReadTotals) and tally.seen_once
+        ),
+        None,
+    )
     if once is None:
         return False
     del known[once]
@@ -95,13 +111,18 @@ class ReadTotals:
             self.places[place] = self.places.get(place, 0) + 1
 
     def merge(self, other: Tally) -> None:
-        """Add another piece's reads, or another route's. Two pieces that end and begin differently have one change between."""
+        """Add another piece's reads, or another route's. Two pieces that end and begin differently
+        have one change between.
+        """
         assert isinstance(other, ReadTotals)
         self.changes += other.changes + (self.digest != other.digest)
         held = [ns for ns in (self.held_ns, other.held_ns) if ns]
         self.held_ns = min(held, default=0)
         self.reads += other.reads
-        self.first_ns, self.last_ns = min(self.first_ns, other.first_ns), max(self.last_ns, other.last_ns)
+        self.first_ns, self.last_ns = (
+            min(self.first_ns, other.first_ns),
+            max(self.last_ns, other.last_ns),
+        )
         self.addresses |= other.addresses
         add_counts(self.places, other.places)
 
@@ -151,13 +172,21 @@ class StableRead:
             assert isinstance(tally, ReadTotals)
             tally.read(digests[i], starts[i], address, request.place(i))
 
-    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
+    def judge(
+        self, route: RouteStats, context: Context, found: list[Diagnosis]
+    ) -> Iterable[Diagnosis]:
         """Nothing: see `judge_all`."""
         return ()
 
-    def judge_all(self, summary: Summary, context: Context, found: Sequence[Diagnosis]) -> Iterable[Diagnosis]:
+    def judge_all(
+        self, summary: Summary, context: Context, found: Sequence[Diagnosis]
+    ) -> Iterable[Diagnosis]:
         """One a query with its values, over all routes that ask it."""
-        repeated = {(one.finding.route, one.finding.shape) for one in found if not isinstance(one.remedy, Paginate)}
+        repeated = {
+            (one.finding.route, one.finding.shape)
+            for one in found
+            if not isinstance(one.remedy, Paginate)
+        }
         by_name: dict[tuple[str, ...], list[tuple[RouteStats, ReadTotals]]] = {}
         for route in summary.routes.values():
             for name, tally in route.tallies.get(RULE.id, {}).items():
@@ -170,7 +199,9 @@ class StableRead:
                 yield diagnosis
 
 
-def _judged(asked: list[tuple[RouteStats, ReadTotals]], summary: Summary, context: Context) -> Diagnosis | None:
+def _judged(
+    asked: list[tuple[RouteStats, ReadTotals]], summary: Summary, context: Context
+) -> Diagnosis | None:
     addresses = set().union(*(tally.addresses for _, tally in asked))
     if sum(tally.reads for _, tally in asked) < _READS_LEAST or len(addresses) < _ADDRESSES_LEAST:
         return None
@@ -180,7 +211,8 @@ def _judged(asked: list[tuple[RouteStats, ReadTotals]], summary: Summary, contex
     factors = [route.requests / max(route.looked, 1) for route, _ in asked]
     reads = sum(tally.reads * factor for (_, tally), factor in zip(asked, factors, strict=True))
     spent_ns = sum(
-        tally.reads * factor * tally.stats.query_ns for (_, tally), factor in zip(asked, factors, strict=True)
+        tally.reads * factor * tally.stats.query_ns
+        for (_, tally), factor in zip(asked, factors, strict=True)
     )
     elapsed_ns = sum(route.elapsed_ns for route, _ in asked)
     if not elapsed_ns or spent_ns < _SHARE_LEAST * elapsed_ns:
@@ -190,10 +222,14 @@ def _judged(asked: list[tuple[RouteStats, ReadTotals]], summary: Summary, contex
     whole = ReadTotals(asked[0][1].stats, in_time[0].digest, in_time[0].first_ns)
     for tally in in_time:
         whole.merge(tally)
-    live_s = _live_s(whole.held_ns / 2e9 if whole.changes else (whole.last_ns - whole.first_ns) / 1e9)
+    live_s = _live_s(
+        whole.held_ns / 2e9 if whole.changes else (whole.last_ns - whole.first_ns) / 1e9
+    )
     if whole.changes > _CHANGES_MOST * whole.reads or not live_s:
         return None
-    return _diagnosis([route for route, _ in asked], whole, live_s, reads, spent_ns / elapsed_ns, summary, context)
+    return _diagnosis(
+        [route for route, _ in asked], whole, live_s, reads, spent_ns / elapsed_ns, summary, context
+    )
 
 
 def _diagnosis(
@@ -240,9 +276,13 @@ def _diagnosis(
             share=min(saved_ms / request_ms, 1.0) if request_ms else 0.0,
             total_ms=spared * query_ms,
         ),
-        caveats=("decide whether changes may become visible late, and whether the rows depend on the user",),
+        caveats=(
+            "decide whether changes may become visible late, and whether the rows depend on the user",
+        ),
     )
-    remedy = CacheResult(stats=stats, line=met.line, saving=because[-1], live_s=live_s, writes=tuple(writes))
+    remedy = CacheResult(
+        stats=stats, line=met.line, saving=because[-1], live_s=live_s, writes=tuple(writes)
+    )
     return Diagnosis(met.finding(RULE, claim), remedy)
 
 

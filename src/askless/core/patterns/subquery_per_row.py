@@ -1,7 +1,9 @@
-"""subquery-per-row: a column of the result is a subquery that is evaluated for each row, and the query takes its time.
+"""subquery-per-row: a column of the result is a subquery that is evaluated for each row, and the
+query takes its time.
 
-Not flagged: EXISTS (it ends with the first row), few rows, quick queries. With the schema it is reported whether an index finds the
-rows of each evaluation; only a plan says how the server goes about it.
+Not flagged: EXISTS (it ends with the first row), few rows, quick queries. With the schema it is
+reported whether an index finds the rows of each evaluation; only a plan says how the server goes
+about it.
 """
 
 from __future__ import annotations
@@ -43,14 +45,18 @@ class SubqueryPerRow(ByTotals):
         if not shown or structure.group_by:
             return None
         scanned = [one for one in shown if _is_scanned(one, met.context)]
-        least_ms = met.context.settings.per_row_scan_ms if scanned else met.context.settings.per_row_ms
+        least_ms = (
+            met.context.settings.per_row_scan_ms if scanned else met.context.settings.per_row_ms
+        )
         if met.stats.query_ns < least_ms * 1e6:
             return None
         return _diagnosis(met, structure, shown, scanned)
 
 
 def _is_scanned(one: Correlation, context: Context) -> bool:
-    """Whether it is known that no index finds the rows of one evaluation, in a table that is not small."""
+    """Whether it is known that no index finds the rows of one evaluation, in a table that is not
+    small.
+    """
     table = context.schema.table(one.inner.table) if context.schema is not None else None
     if table is None or (table.rows or 0) < _TABLE_ROWS_LEAST:
         return False
@@ -58,7 +64,9 @@ def _is_scanned(one: Correlation, context: Context) -> bool:
     return not any(key and key[0].lower() == one.inner.name.lower() for key in keys)
 
 
-def _diagnosis(met: Match, structure: Structure, shown: list[Correlation], scanned: list[Correlation]) -> Diagnosis:
+def _diagnosis(
+    met: Match, structure: Structure, shown: list[Correlation], scanned: list[Correlation]
+) -> Diagnosis:
     stats, schema = met.stats, met.context.schema
     rows = stats.rows / stats.count
     tables = ", ".join(dict.fromkeys(one.inner.table for one in shown))
@@ -82,7 +90,9 @@ def _diagnosis(met: Match, structure: Structure, shown: list[Correlation], scann
         caveats=("the server's plan shows how it is executed: askless plan CAPTURE --db URL",),
     )  # fmt: skip
     saving = f"a part of {stats.query_ns / 1e6:,.0f} ms per query; run a trial to measure how much"
-    remedy = Decorrelate(stats=stats, line=met.line, saving=saving, scanned=tuple(one.inner for one in scanned))
+    remedy = Decorrelate(
+        stats=stats, line=met.line, saving=saving, scanned=tuple(one.inner for one in scanned)
+    )
     return Diagnosis(met.finding(RULE, claim), remedy)
 
 

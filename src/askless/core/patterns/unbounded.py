@@ -1,6 +1,7 @@
 """unbounded: no LIMIT and many rows, or as many rows as the table has.
 
-Not flagged: aggregates, lookups by a unique key, batches of an eager load, lookups that an n-plus-one explains.
+Not flagged: aggregates, lookups by a unique key, batches of an eager load, lookups that an
+n-plus-one explains.
 """
 
 from __future__ import annotations
@@ -47,7 +48,10 @@ def _may_grow(stats: ShapeStats, structure: Structure) -> bool:
     load = stats.load
     if load is not None and load.kind in ("eager", "lazy"):
         return False
-    return not any(p.operator == "any" or (p.operator == "in" and len(p.slots) > 1) for p in structure.predicates)
+    return not any(
+        p.operator == "any" or (p.operator == "in" and len(p.slots) > 1)
+        for p in structure.predicates
+    )
 
 
 def _diagnosis(met: Match, structure: Structure) -> Diagnosis | None:
@@ -55,7 +59,9 @@ def _diagnosis(met: Match, structure: Structure) -> Diagnosis | None:
     settings = context.settings
     table = context.schema.table(structure.main) if context.schema else None
     total = table.rows if table is not None else None
-    whole = total is not None and total >= settings.unbounded_table_least and stats.rows_most >= total
+    whole = (
+        total is not None and total >= settings.unbounded_table_least and stats.rows_most >= total
+    )
     if stats.rows_most < settings.unbounded_rows_least and not whole:
         return None
     requests = max(stats.requests, 1)
@@ -67,11 +73,15 @@ def _diagnosis(met: Match, structure: Structure) -> Diagnosis | None:
         because.append(f"{structure.main} has {plural(total, 'row')} now")
     if not filtered:
         because.append("no condition either, so it grows with the table")
-    weight = f" ({size(per_request, 'bytes')} per request)" if per_request else ""  # not every source sees bytes
+    weight = (
+        f" ({size(per_request, 'bytes')} per request)" if per_request else ""
+    )  # not every source sees bytes
     what = "the whole table " if whole else ""
     claim = FindingDraft(
         variant="whole-table" if whole or not filtered else "filtered",
-        severity="urgent" if rows >= 10 * settings.unbounded_rows_least or met.share >= URGENT_SHARE else "worthwhile",
+        severity="urgent"
+        if rows >= 10 * settings.unbounded_rows_least or met.share >= URGENT_SHARE
+        else "worthwhile",
         title=f"{plural(rows, 'row')} of {what}{structure.main} in one query without LIMIT{weight}",
         evidence="keyed" if whole else "repeated",
         evidence_details=(*because, *taken(met.route)),

@@ -1,7 +1,9 @@
-"""unused-load: rows that were loaded eagerly and that no one looked at. Known only where use was tracked.
+"""unused-load: rows that were loaded eagerly and that no one looked at. Known only where use was
+tracked.
 
-An eager query of its own, or a joined relation whose objects were never touched in any request of the route. Where an eager
-query found no rows, there was nothing to touch: then it counts whether the relation was read of any parent.
+An eager query of its own, or a joined relation whose objects were never touched in any request of
+the route. Where an eager query found no rows, there was nothing to touch: then it counts whether
+the relation was read of any parent.
 """
 
 from __future__ import annotations
@@ -34,8 +36,12 @@ class UnusedLoad(ByTotals):
 
     rule = RULE
 
-    def judge(self, route: RouteStats, context: Context, found: list[Diagnosis]) -> Iterable[Diagnosis]:
-        """As for all totals; what rows are read again of, though they were loaded, is to be used, do not drop."""
+    def judge(
+        self, route: RouteStats, context: Context, found: list[Diagnosis]
+    ) -> Iterable[Diagnosis]:
+        """As for all totals; what rows are read again of, though they were loaded, is to be used,
+        do not drop.
+        """
         wanted = {id(one.remedy.source) for one in found if isinstance(one.remedy, UseLoadedRows)}
         for diagnosis in super().judge(route, context, found):
             if id(diagnosis.remedy.stats) not in wanted:
@@ -55,11 +61,19 @@ class UnusedLoad(ByTotals):
             if not met.stats.rows:
                 parents = _never_asked(met, load)
                 return (
-                    _whole(met, load, f"it found nothing, and none of {parents} was asked for it") if parents else None
+                    _whole(met, load, f"it found nothing, and none of {parents} was asked for it")
+                    if parents
+                    else None
                 )
             totals = used.get(load.target)
-            touched = any(totals.touched for totals in used.values()) or load.relation in _names_read(met)
-            if totals is None or touched or totals.objects < met.context.settings.unused_objects_least:
+            touched = any(
+                totals.touched for totals in used.values()
+            ) or load.relation in _names_read(met)
+            if (
+                totals is None
+                or touched
+                or totals.objects < met.context.settings.unused_objects_least
+            ):
                 return None  # rows that are counted are needed too
             because = f"none of {plural(totals.objects, 'object')} was read, in {plural(totals.results, 'result')}"
             return _whole(met, load, because)
@@ -69,25 +83,40 @@ class UnusedLoad(ByTotals):
 
 
 def _never_asked(met: Match, load: Load) -> str:
-    """The parents, counted, if they were looked at in this route and no one asked any object for the relation; else "".
+    """The parents, counted, if they were looked at in this route and no one asked any object for
+    the relation; else "".
 
-    A parent may be of a class that inherits the relation, and what is read under a name that no model knows may be the
-    relation, kept under another name: both leave it open.
+    A parent may be of a class that inherits the relation, and what is read under a name that no
+    model knows may be the relation, kept under another name: both leave it open.
     """
     parents = UseTotals()
     for stats in met.route.shapes.values():
         if load.model in stats.used:
             parents.merge(stats.used[load.model])
     names = _names_read(met)
-    known = {name for (orm, _), model in met.context.models.items() if orm == load.orm for name in model.relations}
+    known = {
+        name
+        for (orm, _), model in met.context.models.items()
+        if orm == load.orm
+        for name in model.relations
+    }
     unread = load.relation in known and names <= known - {load.relation}
     enough = parents.touched and parents.objects >= met.context.settings.unused_objects_least
-    return f"{parents.objects} {load.model} objects" if unread and enough and len(met.stats.loads) == 1 else ""
+    return (
+        f"{parents.objects} {load.model} objects"
+        if unread and enough and len(met.stats.loads) == 1
+        else ""
+    )
 
 
 def _names_read(met: Match) -> set[str]:
     """The relations, by name, that were read of any object in the route."""
-    return {name for stats in met.route.shapes.values() for totals in stats.used.values() for name in totals.relations}
+    return {
+        name
+        for stats in met.route.shapes.values()
+        for totals in stats.used.values()
+        for name in totals.relations
+    }
 
 
 def _whole(met: Match, load: Load, because: str) -> Diagnosis:
@@ -103,7 +132,9 @@ def _whole(met: Match, load: Load, because: str) -> Diagnosis:
         cost=cost,
         caveats=(_ELSEWHERE,),
     )
-    remedy = DropEagerLoad(stats=stats, line=met.line, saving=spared(queries, cost.saving_ms), load=load, joined=False)
+    remedy = DropEagerLoad(
+        stats=stats, line=met.line, saving=spared(queries, cost.saving_ms), load=load, joined=False
+    )
     return Diagnosis(met.finding(RULE, claim), remedy)
 
 
@@ -114,7 +145,9 @@ def _joined(met: Match, structure: Structure, load: Load) -> Diagnosis | None:
     idle = [
         (name, totals)
         for name, totals in stats.used.items()
-        if name != load.target and not totals.touched and totals.objects >= context.settings.unused_objects_least
+        if name != load.target
+        and not totals.touched
+        and totals.objects >= context.settings.unused_objects_least
     ]
     if main is None or not idle:
         return None

@@ -1,6 +1,8 @@
-"""write-loop: INSERTs, UPDATEs or DELETEs of one shape, one by one in one request; worse where each commits alone.
+"""write-loop: INSERTs, UPDATEs or DELETEs of one shape, one by one in one request; worse where each
+commits alone.
 
-The keys of UPDATEs and DELETEs are traced to the result that they came from, as those of lookups are.
+The keys of UPDATEs and DELETEs are traced to the result that they came from, as those of lookups
+are.
 
 Not flagged: an executemany (one query with many parameter sets), a statement with many rows.
 """
@@ -45,9 +47,11 @@ _WRITES = ("insert", "update", "delete")
 
 
 class WriteTotals(ShapeTally):
-    """Writes of one shape from one piece of code. `alone` counts those that were committed before the next one.
+    """Writes of one shape from one piece of code. `alone` counts those that were committed before
+    the next one.
 
-    `source` is the result that the keys came from, if it was seen, and `parent_places` where it was asked for.
+    `source` is the result that the keys came from, if it was seen, and `parent_places` where it was
+    asked for.
     """
 
     def __init__(self, stats: ShapeStats) -> None:
@@ -73,7 +77,10 @@ class WriteLoop(ByRequests[WriteTotals]):
     def look(self, view: RequestView, settings: Settings) -> None:
         """Find loops of writes in one request."""
         for group in view.groups:
-            if len(group.indices) < settings.write_loop_least or group.stats.shape.digest in view.claimed:
+            if (
+                len(group.indices) < settings.write_loop_least
+                or group.stats.shape.digest in view.claimed
+            ):
                 continue
             structure = group.stats.structure
             if structure is None or structure.kind not in _WRITES:
@@ -85,7 +92,9 @@ class WriteLoop(ByRequests[WriteTotals]):
                 if len(indices) >= settings.write_loop_least:
                     self._add(view, group.stats, indices, settings)
 
-    def _add(self, view: RequestView, stats: ShapeStats, indices: list[int], settings: Settings) -> None:
+    def _add(
+        self, view: RequestView, stats: ShapeStats, indices: list[int], settings: Settings
+    ) -> None:
         request = view.request
         name = (stats.shape.digest, *call_path(request, indices[0]))
         tally = self.tallies(view.route).setdefault(name, WriteTotals(stats))
@@ -107,24 +116,36 @@ def _is_single(request: Request, i: int, kind: str) -> bool:
 
 
 def _source(request: Request, stats: ShapeStats, indices: list[int]) -> Source | None:
-    """The earlier result that the keys of these UPDATEs or DELETEs were seen in; None if they have not one key."""
+    """The earlier result that the keys of these UPDATEs or DELETEs were seen in; None if they have
+    not one key.
+    """
     structure = stats.structure
     rows = [request.values(i) for i in indices]
     slots = set(varying(rows) or ())
-    keys = [p for p in structure.predicates if p.operator == "=" and set(p.slots) & slots] if structure else []
+    keys = (
+        [p for p in structure.predicates if p.operator == "=" and set(p.slots) & slots]
+        if structure
+        else []
+    )
     if structure is None or len(keys) != 1 or len(keys[0].slots) != 1:
         return None
     key = keys[0]
     given = [row[key.slots[0]] for row in rows]
-    source = find_source(request, indices, given, key.column.table or structure.main, key.column.name)
+    source = find_source(
+        request, indices, given, key.column.table or structure.main, key.column.name
+    )
     return source if source is not None and is_convincing(source) else None
 
 
 def _without_attempts(view: RequestView, indices: list[int], table: str) -> list[int]:
-    """UPDATEs but those that changed nothing and were followed by an INSERT of the row: one that may be there or not."""
+    """UPDATEs but those that changed nothing and were followed by an INSERT of the row: one that
+    may be there or not.
+    """
     request = view.request
     inserts = [
-        i for i, written in writes_of(view) if written == table and request.statement(i).shape.text.startswith("insert")
+        i
+        for i, written in writes_of(view)
+        if written == table and request.statement(i).shape.text.startswith("insert")
     ]
     following = [*indices[1:], len(request)]
     return [
@@ -135,9 +156,15 @@ def _without_attempts(view: RequestView, indices: list[int], table: str) -> list
 
 
 def _alone(request: Request, indices: list[int]) -> int:
-    """How many of the writes commit by themselves: outside of a transaction, or with a COMMIT before the next one."""
+    """How many of the writes commit by themselves: outside of a transaction, or with a COMMIT
+    before the next one.
+    """
     inside = request.in_transaction
-    commits = {number for number in set(request.statements) if request.tables.statements[number].shape.text == "commit"}
+    commits = {
+        number
+        for number in set(request.statements)
+        if request.tables.statements[number].shape.text == "commit"
+    }
     following = [*indices[1:], len(request)]
     return sum(
         not inside[i] or any(number in commits for number in request.statements[i + 1 : after])
@@ -150,7 +177,9 @@ def _diagnosis(tally: WriteTotals, met: Match) -> Diagnosis:
     queries = tally.queries / tally.requests
     alone = tally.alone > tally.queries / 2
     cost = met.cost(queries, queries - 1)
-    verb = {"insert": "inserted into", "update": "changed in", "delete": "deleted from"}[structure.kind]
+    verb = {"insert": "inserted into", "update": "changed in", "delete": "deleted from"}[
+        structure.kind
+    ]
     because = [f"{number(queries)} statements of one shape per request, each with different values"]
     if tally.source is not None:
         because.insert(0, flow_of(tally.source))
@@ -167,7 +196,9 @@ def _diagnosis(tally: WriteTotals, met: Match) -> Diagnosis:
         evidence_details=tuple(because),
         cost=cost,
         source=most_used(tally.parent_places),
-        caveats=("it is unknown whether a later row needs a value generated for an earlier one (such as its key)",),
+        caveats=(
+            "it is unknown whether a later row needs a value generated for an earlier one (such as its key)",
+        ),
     )
     remedy = BatchWrites(
         stats=met.stats,
@@ -180,9 +211,13 @@ def _diagnosis(tally: WriteTotals, met: Match) -> Diagnosis:
 
 
 def _is_parted(met: Match) -> bool:
-    """Whether the table holds a part of each object: of a model with a parent, or of a parent whose children are inserted too."""
+    """Whether the table holds a part of each object: of a model with a parent, or of a parent whose
+    children are inserted too.
+    """
     models, table = met.context.models, met.structure.main.lower()
-    shapes = [structure for stats in met.route.own_shapes() if (structure := stats.structure) is not None]
+    shapes = [
+        structure for stats in met.route.own_shapes() if (structure := stats.structure) is not None
+    ]
     inserted = {structure.main.lower() for structure in shapes if structure.kind == "insert"}
     for (orm, _), model in models.items():
         parents = parents_of(orm, model, models)

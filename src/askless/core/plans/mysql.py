@@ -1,7 +1,8 @@
-"""Reads the plans of MariaDB and MySQL: their JSON (EXPLAIN and ANALYZE FORMAT=JSON), and the table as clients print it.
+"""Reads the plans of MariaDB and MySQL: their JSON (EXPLAIN and ANALYZE FORMAT=JSON), and the table
+as clients print it.
 
-Both nest operations by key: what holds one is a step, what is not known is gone through, so that no table is lost.
-Rows and times that ANALYZE adds are per loop for rows, and over all loops for times.
+Both nest operations by key: what holds one is a step, what is not known is gone through, so that no
+table is lost. Rows and times that ANALYZE adds are per loop for rows, and over all loops for times.
 https://mariadb.com/kb/en/analyze-format-json/
 """
 
@@ -54,7 +55,9 @@ def read_json(text: str) -> tuple[Node, ...]:
     try:
         result = json.loads(text)
     except ValueError as error:
-        raise UnreadablePlan(getattr(error, "lineno", 1), f"it is not valid JSON: {error}") from None
+        raise UnreadablePlan(
+            getattr(error, "lineno", 1), f"it is not valid JSON: {error}"
+        ) from None
     block = result.get("query_block") if isinstance(result, dict) else None
     if not isinstance(block, dict):
         raise UnreadablePlan(1, "the JSON contains no query_block")
@@ -73,23 +76,35 @@ def _below(raw: Raw) -> list[Node]:
         if key == "table" and isinstance(value, dict):
             results.append(_table(value))
         elif key == "nested_loop" and isinstance(value, list):
-            results.append(_joined([node for entry in value if isinstance(entry, dict) for node in _below(entry)]))
+            results.append(
+                _joined(
+                    [node for entry in value if isinstance(entry, dict) for node in _below(entry)]
+                )
+            )
         elif key in _SUBQUERIES and isinstance(value, list):
             results += [_subquery(entry) for entry in value if isinstance(entry, dict)]
         elif key == "ordering_operation" and isinstance(value, dict):
             results += [_step("filesort", value)] if value.get("using_filesort") else _below(value)
         elif key in _STEPS and isinstance(value, dict):
             results.append(_step(key, value))
-        elif isinstance(value, dict) and key not in ("cost_info", "r_engine_stats", "query_optimization"):
+        elif isinstance(value, dict) and key not in (
+            "cost_info",
+            "r_engine_stats",
+            "query_optimization",
+        ):
             results += _below(value)
         elif isinstance(value, list):
-            results += [node for entry in value if isinstance(entry, dict) for node in _below(entry)]
+            results += [
+                node for entry in value if isinstance(entry, dict) for node in _below(entry)
+            ]
     return results
 
 
 def _total_ms(nodes: list[Node]) -> float | None:
     measured = any(
-        below.actual is not None and below.actual.total_ms is not None for node in nodes for below in node.walk()
+        below.actual is not None and below.actual.total_ms is not None
+        for node in nodes
+        for below in node.walk()
     )
     return sum(node.total_ms for node in nodes) if measured else None
 
@@ -111,24 +126,34 @@ def _step(key: str, raw: Raw) -> Node:
     if own is not None or "r_output_rows" in raw:
         rows = _number(raw, "r_output_rows")
         actual = Actual(
-            rows if rows is not None else 0.0, int(_number(raw, "r_loops") or 1), (own or 0.0) + (below or 0.0)
+            rows if rows is not None else 0.0,
+            int(_number(raw, "r_loops") or 1),
+            (own or 0.0) + (below or 0.0),
         )
     detail = key + (f" by {raw['sort_key']}" if raw.get("sort_key") else "")
     return Node(_STEPS[key], detail, children=tuple(children), actual=actual)
 
 
 def _subquery(raw: Raw) -> Node:
-    """A subquery next to its query: per row where it says that it depends on the row, or was run again and again."""
+    """A subquery next to its query: per row where it says that it depends on the row, or was run
+    again and again.
+    """
     inner = raw.get("query_block")
     cached = raw.get("expression_cache")
     # A cache in front counts until it is given up; the query after it counts every run.
     blocks = (inner, cached, cached.get("query_block") if isinstance(cached, dict) else None)
-    loops = max((int(_number(block, "r_loops") or 0) for block in blocks if isinstance(block, dict)), default=0)
+    loops = max(
+        (int(_number(block, "r_loops") or 0) for block in blocks if isinstance(block, dict)),
+        default=0,
+    )
     dependent = bool(raw.get("dependent")) or isinstance(cached, dict) or loops > 1
     children = _below(raw)
     actual = Actual(0.0, loops, _total_ms(children)) if loops else None
     return Node(
-        tree.SUBQUERY_PER_ROW if dependent else tree.SUBQUERY, "subquery", children=tuple(children), actual=actual
+        tree.SUBQUERY_PER_ROW if dependent else tree.SUBQUERY,
+        "subquery",
+        children=tuple(children),
+        actual=actual,
     )
 
 
@@ -167,7 +192,11 @@ def _table(raw: Raw) -> Node:
         index=key,
         covering=bool(raw.get("using_index")),
         searched=tuple(
-            map(str, raw.get("used_key_parts") or [part for one in merged for part in one.get("used_key_parts") or ()])
+            map(
+                str,
+                raw.get("used_key_parts")
+                or [part for one in merged for part in one.get("used_key_parts") or ()],
+            )
         )
         if kind not in (tree.FULL_SCAN, tree.INDEX_SCAN)
         else (),
@@ -200,7 +229,12 @@ def _actual(raw: Raw, below_ms: float | None = None) -> Actual | None:
     remaining = read * (100.0 if share is None else share) / 100.0
     times = [_number(raw, key) for key in ("r_table_time_ms", "r_other_time_ms", "r_total_time_ms")]
     known = [time for time in times if time is not None]
-    return Actual(remaining, int(loops), sum(known) + (below_ms or 0.0) if known else None, removed=read - remaining)
+    return Actual(
+        remaining,
+        int(loops),
+        sum(known) + (below_ms or 0.0) if known else None,
+        removed=read - remaining,
+    )
 
 
 def _number(raw: Raw, key: str) -> float | None:
@@ -214,7 +248,8 @@ def _number(raw: Raw, key: str) -> float | None:
     return float(value) if isinstance(value, int | float) and not isinstance(value, bool) else None
 
 
-# -- the table -------------------------------------------------------------------------------------------------------
+# -- the table
+# -------------------------------------------------------------------------------------------------------
 
 _COLUMNS = ("id", "select_type", "table", "type")
 
@@ -225,7 +260,9 @@ def is_table(text: str) -> bool:
 
 
 def read_table(text: str) -> tuple[Node, ...]:
-    """The rows of EXPLAIN, framed with bars or parted by tabs, one under another. Raises UnreadablePlan."""
+    """The rows of EXPLAIN, framed with bars or parted by tabs, one under another. Raises
+    UnreadablePlan.
+    """
     head: list[str] = []
     rows: list[dict[str, str]] = []
     for number, line in enumerate(text.splitlines(), 1):
@@ -271,7 +308,10 @@ def _from_rows(rows: list[dict[str, str]]) -> list[Node]:
         if turn and "SUBQUERY" in kind:
             per_row = "DEPENDENT" in kind or "UNCACHEABLE" in kind
             node = Node(
-                tree.SUBQUERY_PER_ROW if per_row else tree.SUBQUERY, kind.lower(), children=(node,), actual=node.actual
+                tree.SUBQUERY_PER_ROW if per_row else tree.SUBQUERY,
+                kind.lower(),
+                children=(node,),
+                actual=node.actual,
             )
         elif turn and kind in ("DERIVED", "MATERIALIZED", "LATERAL DERIVED"):
             node = Node(tree.MATERIALIZE, kind.lower(), children=(node,), actual=node.actual)
@@ -287,8 +327,16 @@ def _row(row: Mapping[str, str]) -> Node:
     """A row of the table, by way of the JSON's names for the same things."""
     cells = {key: value for key, value in row.items() if value not in ("NULL", "")}
     extra = cells.get("Extra", "")
-    raw: dict[str, Any] = {"table_name": cells.get("table", ""), "access_type": cells.get("type", ""), "message": extra}
-    raw |= {key: cells[key] for key in ("key", "rows", "filtered", "r_rows", "r_filtered") if key in cells}
+    raw: dict[str, Any] = {
+        "table_name": cells.get("table", ""),
+        "access_type": cells.get("type", ""),
+        "message": extra,
+    }
+    raw |= {
+        key: cells[key]
+        for key in ("key", "rows", "filtered", "r_rows", "r_filtered")
+        if key in cells
+    }
     raw["using_index"] = "Using index" in extra and "Using index condition" not in extra
     if "r_rows" in cells:
         raw["r_loops"] = 1

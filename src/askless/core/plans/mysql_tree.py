@@ -1,7 +1,8 @@
-"""Reads the tree form of MySQL 8: EXPLAIN FORMAT=TREE and EXPLAIN ANALYZE, as clients print them, and its JSON.
+"""Reads the tree form of MySQL 8: EXPLAIN FORMAT=TREE and EXPLAIN ANALYZE, as clients print them,
+and its JSON.
 
-The JSON of version 2 (the default of MySQL 9) is the same tree, with the same words and some fields next to them. Rows and
-times are per loop; times are multiplied out here.
+The JSON of version 2 (the default of MySQL 9) is the same tree, with the same words and some fields
+next to them. Rows and times are per loop; times are multiplied out here.
 https://dev.mysql.com/doc/refman/8.0/en/explain.html#explain-execution-plan
 """
 
@@ -20,7 +21,9 @@ from askless.core.plans.tree import Actual, Estimate, Node
 
 _STEP = re.compile(r"^(?P<indent>[\s|]*?)(?:EXPLAIN:\s*)?->\s+(?P<words>.*?)[\s|]*$")
 _NUMBER = r"[\d.]+(?:e[+-]?\d+)?"
-_COST = re.compile(rf"\s*\(cost=(?:{_NUMBER}\.\.)?(?P<cost>{_NUMBER})(?: rows=(?P<rows>{_NUMBER}))?\)")
+_COST = re.compile(
+    rf"\s*\(cost=(?:{_NUMBER}\.\.)?(?P<cost>{_NUMBER})(?: rows=(?P<rows>{_NUMBER}))?\)"
+)
 _ROWS = re.compile(rf"\s*\(rows=(?P<rows>{_NUMBER})\)")
 _ACTUAL = re.compile(
     rf"\s*\(actual time={_NUMBER}\.\.(?P<time>{_NUMBER}) rows=(?P<rows>{_NUMBER}) loops=(?P<loops>\d+)\)"
@@ -28,10 +31,20 @@ _ACTUAL = re.compile(
 _NEVER = re.compile(r"\s*\(never executed\)")
 _ON = re.compile(r" on (?P<table><\w+>|\S+?)(?: using (?P<index>\S+))?(?: |$|,)")
 _ANSWERED = re.compile(r"\((?P<columns>[^()]*=[^()]*)\)|over \((?P<range>.*?)\)(?:,|$)")
-_COLUMN = re.compile(r"'(?:[^']|'')*'|\b(?!(?:and|or|not|null|is|in|like|between)\b)(?P<name>[^\W\d]\w*)", re.I)
-_FRAME = re.compile(r"^\s*(?:[+-]{4,}|\|?\s*EXPLAIN\s*\|?|\d+ rows? in set.*|\*+ \d+\. row \*+|mysql>.*)\s*$")
+_COLUMN = re.compile(
+    r"'(?:[^']|'')*'|\b(?!(?:and|or|not|null|is|in|like|between)\b)(?P<name>[^\W\d]\w*)", re.I
+)
+_FRAME = re.compile(
+    r"^\s*(?:[+-]{4,}|\|?\s*EXPLAIN\s*\|?|\d+ rows? in set.*|\*+ \d+\. row \*+|mysql>.*)\s*$"
+)
 
-_INPUTS = ("inputs", "inputs_from_condition", "inputs_from_group_by", "inputs_from_order_by", "inputs_from_having")
+_INPUTS = (
+    "inputs",
+    "inputs_from_condition",
+    "inputs_from_group_by",
+    "inputs_from_order_by",
+    "inputs_from_having",
+)
 
 # What a step is, by words that are in it; the first that fits.
 _KINDS = (
@@ -62,7 +75,9 @@ def read_json(text: str) -> tuple[Node, ...]:
     try:
         result = json.loads(text)
     except ValueError as error:
-        raise UnreadablePlan(getattr(error, "lineno", 1), f"it is not valid JSON: {error}") from None
+        raise UnreadablePlan(
+            getattr(error, "lineno", 1), f"it is not valid JSON: {error}"
+        ) from None
     plan = result.get("query_plan") if isinstance(result, dict) else None
     if not isinstance(plan, dict) or "operation" not in plan:
         raise UnreadablePlan(1, "the JSON contains no query_plan with an operation")
@@ -70,16 +85,26 @@ def read_json(text: str) -> tuple[Node, ...]:
 
 
 def _operation(raw: Mapping[str, Any]) -> tuple[Node, ...]:
-    """An operation with what it takes in; after it the subqueries of what it selects, as in the tree."""
-    children = [node for key in _INPUTS for entry in _dicts(raw.get(key)) for node in _operation(entry)]
+    """An operation with what it takes in; after it the subqueries of what it selects, as in the
+    tree.
+    """
+    children = [
+        node for key in _INPUTS for entry in _dicts(raw.get(key)) for node in _operation(entry)
+    ]
     node = _node(
-        str(raw.get("operation", "")), tuple(children), _expected(raw), _measured(raw), raw.get("actual_loops") == 0
+        str(raw.get("operation", "")),
+        tuple(children),
+        _expected(raw),
+        _measured(raw),
+        raw.get("actual_loops") == 0,
     )
     if raw.get("table_name") and node.name:
         node = msgspec.structs.replace(node, table=str(raw["table_name"]) if node.table else "")
     if raw.get("heading"):
         node = _node(str(raw["heading"]), (node,), None, None, False)
-    beside = [node for entry in _dicts(raw.get("inputs_from_select_list")) for node in _operation(entry)]
+    beside = [
+        node for entry in _dicts(raw.get("inputs_from_select_list")) for node in _operation(entry)
+    ]
     return node, *beside
 
 
@@ -98,7 +123,9 @@ def _measured(raw: Mapping[str, Any]) -> Actual | None:
     rows, loops, last = (raw.get("actual_" + name) for name in ("rows", "loops", "last_row_ms"))
     if not isinstance(rows, int | float) or not isinstance(loops, int | float) or not loops:
         return None
-    return Actual(float(rows), int(loops), float(last) * loops if isinstance(last, int | float) else None)
+    return Actual(
+        float(rows), int(loops), float(last) * loops if isinstance(last, int | float) else None
+    )
 
 
 def is_tree(text: str) -> bool:
@@ -118,7 +145,9 @@ def read_tree(text: str) -> tuple[Node, ...]:
         match = _STEP.match(line)
         if match is None:
             if not roots:
-                raise UnreadablePlan(number, f"this is not a step of a MySQL plan: {line.strip()[:60]!r}")
+                raise UnreadablePlan(
+                    number, f"this is not a step of a MySQL plan: {line.strip()[:60]!r}"
+                )
             continue
         step = _Step(len(match["indent"].replace("|", " ").expandtabs()), match["words"])
         if not roots:
@@ -149,8 +178,14 @@ class _Step:
 
     def _estimate(self) -> Estimate | None:
         cost, rows = _COST.search(self.words), _ROWS.search(self.words)
-        said = (cost["rows"] if cost is not None else None) or (rows["rows"] if rows is not None else None)
-        return Estimate(float(said), float(cost["cost"]) if cost is not None else None) if said else None
+        said = (cost["rows"] if cost is not None else None) or (
+            rows["rows"] if rows is not None else None
+        )
+        return (
+            Estimate(float(said), float(cost["cost"]) if cost is not None else None)
+            if said
+            else None
+        )
 
     def _actual(self) -> Actual | None:
         match = _ACTUAL.search(self.words)
@@ -160,22 +195,40 @@ class _Step:
         return Actual(float(match["rows"]), loops, float(match["time"]) * loops)
 
 
-def _node(head: str, children: tuple[Node, ...], estimate: Estimate | None, actual: Actual | None, never: bool) -> Node:
+def _node(
+    head: str,
+    children: tuple[Node, ...],
+    estimate: Estimate | None,
+    actual: Actual | None,
+    never: bool,
+) -> Node:
     """A step by its words, whichever form they come in."""
     if head.startswith("Select #"):
         per_row = "dependent" in head
         return Node(tree.SUBQUERY_PER_ROW if per_row else tree.SUBQUERY, head, children=children,
                     actual=children[0].actual if children else None)  # fmt: skip
     kind = next(
-        (kind for words, kind in _KINDS if head.startswith(words) or (words == "hash" and " hash " in head)), tree.OTHER
+        (
+            kind
+            for words, kind in _KINDS
+            if head.startswith(words) or (words == "hash" and " hash " in head)
+        ),
+        tree.OTHER,
     )
     on, answered = _ON.search(head), _ANSWERED.search(head)
     reads = kind in (*tree.READS, tree.OTHER_SCAN)
     name = on["table"] if on is not None and reads else ""
     product = name.startswith("<")
-    if kind == tree.INDEX_SEARCH and head.startswith("Single-row") and on is not None and on["index"] == "PRIMARY":
+    if (
+        kind == tree.INDEX_SEARCH
+        and head.startswith("Single-row")
+        and on is not None
+        and on["index"] == "PRIMARY"
+    ):
         kind = tree.KEY_SEARCH
-    condition = (answered["columns"] or answered["range"] or "") if answered is not None and reads else ""
+    condition = (
+        (answered["columns"] or answered["range"] or "") if answered is not None and reads else ""
+    )
     return Node(
         kind=kind,
         detail=head,
@@ -195,7 +248,9 @@ def _node(head: str, children: tuple[Node, ...], estimate: Estimate | None, actu
 
 
 def _searched(answered: re.Match[str]) -> tuple[str, ...]:
-    """The columns that an index answers: on the left of each `=`, or all that a range names, on either side: (100 < id)."""
+    """The columns that an index answers: on the left of each `=`, or all that a range names, on
+    either side: (100 < id).
+    """
     if answered["range"]:
         names = [name for found in _COLUMN.finditer(answered["range"]) if (name := found["name"])]
     else:

@@ -24,11 +24,27 @@ OFFSET_LEAST = 1000
 FAN_OUT, FAN_OUT_LEAST = 5.0, 1000  # rows of a join for one that DISTINCT keeps, and in all
 _JOINS = (tree.NESTED_LOOP, tree.HASH_JOIN, tree.MERGE_JOIN)
 MOST_SHARE = 0.5
-# A column with a cast around it, as PostgreSQL writes conditions: (berth_id)::numeric. Text to text costs nothing.
+# A column with a cast around it, as PostgreSQL writes conditions: (berth_id)::numeric. Text to text
+# costs nothing.
 _CAST = re.compile(r"\((?P<column>\w+)\)::(?P<type>(?!text\b|bpchar\b|character\b)\w[\w ]*)")
-_FOLDING = ("lower", "upper")  # what they give depends on nothing but the value, so that it may be indexed
+_FOLDING = (
+    "lower",
+    "upper",
+)  # what they give depends on nothing but the value, so that it may be indexed
 _COMMON = frozenset(
-    ("lower", "upper", "cast", "coalesce", "abs", "round", "length", "substring", "trim", "year", "date")
+    (
+        "lower",
+        "upper",
+        "cast",
+        "coalesce",
+        "abs",
+        "round",
+        "length",
+        "substring",
+        "trim",
+        "year",
+        "date",
+    )
 )
 _TEXTS = ("CHAR", "TEXT", "CLOB", "ENUM")
 
@@ -36,7 +52,8 @@ _TEXTS = ("CHAR", "TEXT", "CLOB", "ENUM")
 class Observation(msgspec.Struct, frozen=True):
     """One thing seen on a node.
 
-    `slug` names its kind: reads-all, sorts, builds-index, per-row, part, unservable, offset, fan-out, and those of `measured`.
+    `slug` names its kind: reads-all, sorts, builds-index, per-row, part, unservable, offset,
+    fan-out, and those of `measured`.
     """
 
     node: Node
@@ -51,8 +68,9 @@ def observe(
     rows: int | None = None,
     values: Sequence[Value] = (),
 ) -> list[Observation]:
-    """The observations on a plan. `rows` is what the statement returned when the application ran it, where known;
-    `values` what was in its slots."""
+    """The observations on a plan. `rows` is what the statement returned when the application ran
+    it, where known; `values` what was in its slots.
+    """
     results = [*_offset(plan, structure, values), *_fan_out(plan, structure)]
     again = _read_again(plan, schema.system)
     for node in tree.walk(plan):
@@ -69,7 +87,9 @@ def observe(
 
 
 def asks_one_row(structure: Structure | None, schema: Schema) -> bool:
-    """Whether a statement asks for one row by its key: what is asked again for each row is asked once."""
+    """Whether a statement asks for one row by its key: what is asked again for each row is asked
+    once.
+    """
     table = schema.table(structure.main) if structure is not None else None
     if structure is None or table is None or structure.joins or len(table.primary_key) != 1:
         return False
@@ -83,7 +103,9 @@ def asks_one_row(structure: Structure | None, schema: Schema) -> bool:
     )
 
 
-def _offset(plan: tuple[Node, ...], structure: Structure | None, values: Sequence[Value]) -> list[Observation]:
+def _offset(
+    plan: tuple[Node, ...], structure: Structure | None, values: Sequence[Value]
+) -> list[Observation]:
     """A page far from the first one."""
     slot = structure.offset_slot if structure is not None else None
     offset = values[slot] if slot is not None and slot < len(values) else None
@@ -95,7 +117,13 @@ def _offset(plan: tuple[Node, ...], structure: Structure | None, values: Sequenc
 
 def _fan_out(plan: tuple[Node, ...], structure: Structure | None) -> list[Observation]:
     """Rows that a join multiplies and a DISTINCT takes out again, as a run shows."""
-    if structure is None or not structure.distinct or structure.has_limit or not plan or plan[0].actual is None:
+    if (
+        structure is None
+        or not structure.distinct
+        or structure.has_limit
+        or not plan
+        or plan[0].actual is None
+    ):
         return []
     join = next((node for node in tree.walk(plan) if node.kind in _JOINS), None)
     if join is None:
@@ -112,7 +140,9 @@ def _fan_out(plan: tuple[Node, ...], structure: Structure | None) -> list[Observ
 
 
 def merged(first: Sequence[Observation], measured: Sequence[Observation]) -> list[Observation]:
-    """Observations by schema and by a plan's own numbers, what says the same omitted: numbers speak for themselves."""
+    """Observations by schema and by a plan's own numbers, what says the same omitted: numbers speak
+    for themselves.
+    """
     seen = {(id(o.node), o.slug) for o in measured}
     counted = {id(o.node) for o in measured if o.slug == "reads-many"}
     remaining = [o for o in first if (id(o.node), o.slug) not in seen]
@@ -130,10 +160,15 @@ def table_rows(schema: Schema, name: str) -> int | None:
 
 
 def _read_again(plan: tuple[Node, ...], system: str) -> set[int]:
-    """The reads that run once for each row of another one: SQLite lists them in turn, others nest them."""
+    """The reads that run once for each row of another one: SQLite lists them in turn, others nest
+    them.
+    """
     results: set[int] = set()
     if system_of(system).reads_in_turn:
-        for level in (plan, *(node.children for node in tree.walk(plan))):  # a subquery's reads are below it
+        for level in (
+            plan,
+            *(node.children for node in tree.walk(plan)),
+        ):  # a subquery's reads are below it
             results |= {id(node) for node in [one for one in level if one.kind in tree.READS][1:]}
         return results
     for node in tree.walk(plan):
@@ -149,11 +184,18 @@ def _on_read(
     size = table_rows(schema, node.table)
     if node.kind == tree.AUTOMATIC_INDEX:
         columns = ", ".join(node.searched)
-        text = f"no suitable index: every execution builds a temporary one on {node.table} ({columns})"
+        text = (
+            f"no suitable index: every execution builds a temporary one on {node.table} ({columns})"
+        )
         results.append(Observation(node, "builds-index", text))
     if node.kind == tree.FULL_SCAN and size is not None and size >= SMALL_TABLE_ROWS:
         results += _full_scan(node, again, size, structure, rows, schema)
-    if node.kind == tree.INDEX_SCAN and size is not None and size >= SMALL_TABLE_ROWS and structure is not None:
+    if (
+        node.kind == tree.INDEX_SCAN
+        and size is not None
+        and size >= SMALL_TABLE_ROWS
+        and structure is not None
+    ):
         results += _whole_index(node, size, structure)
     if node.kind in (tree.INDEX_SEARCH, tree.INDEX_ONLY) and structure is not None:
         text_or_none = _partly(node, structure, schema)
@@ -172,7 +214,9 @@ def _conditions(node: Node, structure: Structure) -> list[str]:
 
 
 def _filters(node: Node, structure: Structure) -> str:
-    """All that keeps rows of a node's table out, in words: its conditions, the sides of an OR together; '' for nothing."""
+    """All that keeps rows of a node's table out, in words: its conditions, the sides of an OR
+    together; '' for nothing.
+    """
     either = [
         " or ".join(dict.fromkeys(side.column.name for side in sides))
         for sides in structure.either
@@ -182,7 +226,12 @@ def _filters(node: Node, structure: Structure) -> str:
 
 
 def _full_scan(
-    node: Node, again: bool, size: int, structure: Structure | None, rows: int | None, schema: Schema
+    node: Node,
+    again: bool,
+    size: int,
+    structure: Structure | None,
+    rows: int | None,
+    schema: Schema,
 ) -> list[Observation]:
     if again:
         each = "each batch of rows" if system_of(schema.system).joins_in_batches else "every row"
@@ -192,7 +241,9 @@ def _full_scan(
     if not by:
         return []
     count: float | None = None
-    alone = structure is not None and not (structure.joins or structure.aggregates or structure.group_by)
+    alone = structure is not None and not (
+        structure.joins or structure.aggregates or structure.group_by
+    )
     if node.actual is not None:
         count = node.actual.rows * max(node.actual.loops, 1)
     elif rows is not None and alone:
@@ -201,12 +252,18 @@ def _full_scan(
         return []  # what keeps most of a table is read best from its beginning to its end
     remaining = f" to keep {number(count)}" if count is not None else ""
     return [
-        Observation(node, "reads-all", f"reads all {size:,} rows of {node.table}{remaining}: no index answers {by}")
+        Observation(
+            node,
+            "reads-all",
+            f"reads all {size:,} rows of {node.table}{remaining}: no index answers {by}",
+        )
     ]
 
 
 def _whole_index(node: Node, size: int, structure: Structure) -> list[Observation]:
-    """An index that is read from its beginning to its end for a few rows, as it is narrower than the table."""
+    """An index that is read from its beginning to its end for a few rows, as it is narrower than
+    the table.
+    """
     by = "" if structure.has_limit else _filters(node, structure)
     if not by or node.searched:
         return []
@@ -215,7 +272,9 @@ def _whole_index(node: Node, size: int, structure: Structure) -> list[Observatio
 
 
 def _is_short(node: Node, plan: tuple[Node, ...], schema: Schema) -> bool:
-    """Whether a sort has so few rows that no one need think of it: its own, or those of what it reads."""
+    """Whether a sort has so few rows that no one need think of it: its own, or those of what it
+    reads.
+    """
     rows = [part.rows for part in (node.actual, node.estimate) if part is not None]
     if rows:
         return max(rows) < SHORT_SORT_ROWS
@@ -237,7 +296,11 @@ def _sort(node: Node, structure: Structure | None, schema: Schema) -> Observatio
     tables = {column.table for column, _ in order}
     table = next(iter(tables)) if len(tables) == 1 else ""
     tail = ""
-    if table and (table_rows(schema, table) or 0) >= SMALL_TABLE_ROWS and not (structure and structure.group_by):
+    if (
+        table
+        and (table_rows(schema, table) or 0) >= SMALL_TABLE_ROWS
+        and not (structure and structure.group_by)
+    ):
         tail = "; an index in this order would return the rows sorted"
     part = (
         "; the last columns of the order are sorted after the index"
@@ -255,7 +318,11 @@ def _partly(node: Node, structure: Structure, schema: Schema) -> str:
         for side in (join.left, join.right)
         if side.table.lower() == node.table.lower()
     }
-    left = [column for column in dict.fromkeys(_conditions(node, structure)) if column.lower() not in answered | joined]
+    left = [
+        column
+        for column in dict.fromkeys(_conditions(node, structure))
+        if column.lower() not in answered | joined
+    ]
     if not left or not answered:
         return ""
     text = f"the index answers {', '.join(node.searched)}; {', '.join(left)} is then checked on each row"
@@ -263,23 +330,33 @@ def _partly(node: Node, structure: Structure, schema: Schema) -> str:
 
 
 def _gap(node: Node, left: Sequence[str], schema: Schema) -> str:
-    """Why an index that holds a column does not answer it: another one is before it that the statement does not set."""
+    """Why an index that holds a column does not answer it: another one is before it that the
+    statement does not set.
+    """
     table = schema.table(node.table)
-    index = next((one for one in table.indexes if one.name == node.index), None) if table is not None else None
+    index = (
+        next((one for one in table.indexes if one.name == node.index), None)
+        if table is not None
+        else None
+    )
     if index is None:
         return ""
     columns = [name.lower() for name in index.columns]
     answered = {column.lower() for column in node.searched}
     for column in left:
         if column.lower() in columns:
-            between = [name for name in columns[: columns.index(column.lower())] if name not in answered]
+            between = [
+                name for name in columns[: columns.index(column.lower())] if name not in answered
+            ]
             if between and between[0] != column.lower():
                 return f", because {' and '.join(between)} precedes it in the index"
     return ""
 
 
 def _expression_index(table: str, predicate: Predicate, system: str, type_name: str) -> str:
-    """The index on an expression that serves a condition, in words; '' where there is none that surely does."""
+    """The index on an expression that serves a condition, in words; '' where there is none that
+    surely does.
+    """
     known = system_of(system)
     if (
         is_cut(type_name, system)
@@ -301,11 +378,17 @@ def _wildcard_index(table: str, name: str, schema: Schema) -> str:
     if not extension or extension not in schema.extensions:
         return ""
     index = known.quoted(name_for(table, (name, "trigrams")))
-    return "a trigram index can: " + form.format(name=index, table=known.quoted(table), column=known.quoted(name))
+    return "a trigram index can: " + form.format(
+        name=index, table=known.quoted(table), column=known.quoted(name)
+    )
 
 
-def _unservable(node: Node, structure: Structure | None, schema: Schema, values: Sequence[Value]) -> list[Observation]:
-    """Conditions that no plain index answers: a function around the column, a leading wildcard, another type."""
+def _unservable(
+    node: Node, structure: Structure | None, schema: Schema, values: Sequence[Value]
+) -> list[Observation]:
+    """Conditions that no plain index answers: a function around the column, a leading wildcard,
+    another type.
+    """
     if structure is None:
         return []
     results = []
@@ -320,15 +403,27 @@ def _unservable(node: Node, structure: Structure | None, schema: Schema, values:
         column = table.column(name) if table is not None else None
         text = ""
         if predicate.inside and node.kind in (tree.FULL_SCAN, tree.INDEX_SCAN):
-            # The parser has names of its own for some functions: only what the server writes too is the statement's.
-            written = re.search(rf"\b{re.escape(predicate.inside)}\s*\(", node.filtered, re.I) is not None
-            function = f"{predicate.inside}()" if written or predicate.inside in _COMMON else "a function"
+            # The parser has names of its own for some functions: only what the server writes too is
+            # the statement's.
+            written = (
+                re.search(rf"\b{re.escape(predicate.inside)}\s*\(", node.filtered, re.I) is not None
+            )
+            function = (
+                f"{predicate.inside}()" if written or predicate.inside in _COMMON else "a function"
+            )
             text = f"{function} around {name} prevents the use of an index on that column"
-            text += _expression_index(node.table, predicate, schema.system, column.type if column is not None else "")
+            text += _expression_index(
+                node.table, predicate, schema.system, column.type if column is not None else ""
+            )
             hidden.add(name)
-        elif predicate.operator in ("like", "ilike") and any(isinstance(v, str) and v[:1] in ("%", "_") for v in given):
+        elif predicate.operator in ("like", "ilike") and any(
+            isinstance(v, str) and v[:1] in ("%", "_") for v in given
+        ):
             text = f"the LIKE on {name} starts with a wildcard, so an index can't be used: "
-            text += _wildcard_index(node.table, name, schema) or "full-text search, or a trigram index, can"
+            text += (
+                _wildcard_index(node.table, name, schema)
+                or "full-text search, or a trigram index, can"
+            )
         elif (
             system_of(schema.system).number_hides_text
             and column is not None
@@ -339,7 +434,11 @@ def _unservable(node: Node, structure: Structure | None, schema: Schema, values:
         if text:
             results.append(Observation(node, "unservable", text))
     for cast in _CAST.finditer(node.filtered):
-        if cast["column"] not in hidden and table is not None and table.column(cast["column"]) is not None:
+        if (
+            cast["column"] not in hidden
+            and table is not None
+            and table.column(cast["column"]) is not None
+        ):
             text = f"the value's type makes the server convert {cast['column']} of every row to {cast['type'].strip()}, so no index on it is used: pass a value of the column's own type"
             results.append(Observation(node, "unservable", text))
             break

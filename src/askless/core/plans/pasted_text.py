@@ -1,4 +1,5 @@
-"""What is wrapped around a plan when it is pasted: a client's frame, a page's code fence, a mail's quotes and breaks.
+"""What is wrapped around a plan when it is pasted: a client's frame, a page's code fence, a mail's
+quotes and breaks.
 
 Each step takes one kind of wrapping off, if all lines show it, and leaves every line at its number.
 """
@@ -12,13 +13,25 @@ from collections.abc import Callable, Sequence
 from askless.core.plans.errors import UnreadablePlan
 
 # What web pages and mail put into a text: invisible breaks, and spaces of another kind.
-_INVISIBLE = dict.fromkeys(map(ord, "\u200b\u200c\u200d\u2060\ufeff\u00ad")) | {0xA0: " ", 0x2007: " ", 0x202F: " "}
-_BOX = {ord("│"): "|", ord("┃"): "|", ord("║"): "|"} | dict.fromkeys(map(ord, "─━═┌┐└┘├┤┬┴┼╔╗╚╝╠╣╦╩╬╒╕╘╛╞╡"), "-")
+_INVISIBLE = dict.fromkeys(map(ord, "\u200b\u200c\u200d\u2060\ufeff\u00ad")) | {
+    0xA0: " ",
+    0x2007: " ",
+    0x202F: " ",
+}
+_BOX = {ord("│"): "|", ord("┃"): "|", ord("║"): "|"} | dict.fromkeys(
+    map(ord, "─━═┌┐└┘├┤┬┴┼╔╗╚╝╠╣╦╩╬╒╕╘╛╞╡"), "-"
+)
 FRAME = re.compile(r"^\s*(?:QUERY PLAN|[-+=]{4,}|\(\d+ rows?\))\s*$")
-_OTHER_FORMS = ((re.compile(r"^[ \t]*- Plan:", re.M), "YAML"), (re.compile(r"^[ \t]*<explain\b", re.M), "XML"))
-_HEAD = re.compile(r"^\s*(?:query[ _]?plan|plan|(?:query[ _]?)?plan[ _]?text|explain(?:[ _]analyze)?)\s*$", re.I)
+_OTHER_FORMS = (
+    (re.compile(r"^[ \t]*- Plan:", re.M), "YAML"),
+    (re.compile(r"^[ \t]*<explain\b", re.M), "XML"),
+)
+_HEAD = re.compile(
+    r"^\s*(?:query[ _]?plan|plan|(?:query[ _]?)?plan[ _]?text|explain(?:[ _]analyze)?)\s*$", re.I
+)
 _PROMPT = re.compile(
-    r"^\s*(?:[\w.@-]*[=\-*(]?[#>]|mysql>|MariaDB \[[^\]]*\]>|sqlite>|\.{3}>|\s+->(?=\s*$))\s*(?=\w)", re.I
+    r"^\s*(?:[\w.@-]*[=\-*(]?[#>]|mysql>|MariaDB \[[^\]]*\]>|sqlite>|\.{3}>|\s+->(?=\s*$))\s*(?=\w)",
+    re.I,
 )
 _STATEMENT = re.compile(r"^\s*(?:explain|analyze)\b.*\S", re.I)
 _RULE = re.compile(r"^[\s|+=-]*[-=]{4,}[\s|+=-]*$")
@@ -38,7 +51,8 @@ def unframed(text: str) -> str:
         if match:
             line = text.count("\n", 0, match.start()) + 1
             raise UnreadablePlan(
-                line, f"this is the {name} form, which is not supported; the plain text and FORMAT JSON are"
+                line,
+                f"this is the {name} form, which is not supported; the plain text and FORMAT JSON are",
             )
     if "-&gt;" in text:
         text = html.unescape(text)
@@ -55,7 +69,9 @@ def _filled(lines: Sequence[str]) -> Lines:
 
 
 def _without_fences(lines: Lines) -> Lines:
-    return ["" if re.match(r"^\s*(?:>\s*)*(?:`{3,}|~{3,})\s*\w*\s*$", line) else line for line in lines]
+    return [
+        "" if re.match(r"^\s*(?:>\s*)*(?:`{3,}|~{3,})\s*\w*\s*$", line) else line for line in lines
+    ]
 
 
 def _without_quotes(lines: Lines) -> Lines:
@@ -71,9 +87,13 @@ def _without_strings(lines: Lines) -> Lines:
     """Each line as a string of its own, as grids copy them."""
     for mark in ('"', "'"):
         filled = [line.strip().rstrip(",").rstrip() for line in _filled(lines)]
-        if len(filled) > 1 and all(len(line) > 1 and line[0] == mark == line[-1] for line in filled):
+        if len(filled) > 1 and all(
+            len(line) > 1 and line[0] == mark == line[-1] for line in filled
+        ):
             return [
-                line.strip().rstrip(",").rstrip()[1:-1].replace(mark * 2, mark) if line.strip() else ""
+                line.strip().rstrip(",").rstrip()[1:-1].replace(mark * 2, mark)
+                if line.strip()
+                else ""
                 for line in lines
             ]
     return lines
@@ -95,14 +115,21 @@ def _without_records(lines: Lines) -> Lines:
 
 
 def _without_borders(lines: Lines) -> Lines:
-    """Bars and lines around a table of one column. SQLite's trees and tables of several columns are left alone."""
+    """Bars and lines around a table of one column. SQLite's trees and tables of several columns are
+    left alone.
+    """
     flat = [
-        line.translate(_BOX) if "│" in line or "─" in line or "━" in line or "║" in line else line for line in lines
+        line.translate(_BOX) if "│" in line or "─" in line or "━" in line or "║" in line else line
+        for line in lines
     ]
     filled = [line for line in _filled(flat) if not _RULE.match(line)]
     several = any(line.count("|") > 2 for line in filled)
     ended = [line for line in filled if line.rstrip().endswith("|")]
-    if several or any(re.match(r"^[|\s]*[|`]--", line) for line in filled) or len(ended) * 2 < len(filled) + 1:
+    if (
+        several
+        or any(re.match(r"^[|\s]*[|`]--", line) for line in filled)
+        or len(ended) * 2 < len(filled) + 1
+    ):
         return lines
     begun = all(line.lstrip().startswith("|") for line in ended)
     results = []
@@ -139,7 +166,11 @@ def _without_heads(lines: Lines) -> Lines:
         elif _HEAD.match(line) and not _step_like(line):
             results.append("")
         elif typed != line or _STATEMENT.match(line):
-            is_statement = _STATEMENT.match(typed) is not None and not _step_like(typed) and "EXPLAIN:" not in typed
+            is_statement = (
+                _STATEMENT.match(typed) is not None
+                and not _step_like(typed)
+                and "EXPLAIN:" not in typed
+            )
             results.append("" if is_statement else line)
             open_ = is_statement and ";" not in line and "\\G" not in line and typed != line
         else:
@@ -152,13 +183,19 @@ def _step_like(line: str) -> bool:
 
 
 def _unwrapped(lines: Lines) -> Lines:
-    """Lines that something broke in the middle of their numbers are one again; the others stay at their place, empty."""
+    """Lines that something broke in the middle of their numbers are one again; the others stay at
+    their place, empty.
+    """
     results: Lines = []
     at = -1  # of the line that goes on
     for line in lines:
-        broken = at >= 0 and (_OPEN.search(results[at]) is not None or _MORE.match(line) is not None)
+        broken = at >= 0 and (
+            _OPEN.search(results[at]) is not None or _MORE.match(line) is not None
+        )
         if broken and line.strip():
-            results[at] = results[at].rstrip() + (" " if not line.startswith(")") else "") + line.strip()
+            results[at] = (
+                results[at].rstrip() + (" " if not line.startswith(")") else "") + line.strip()
+            )
             results.append("")
             continue
         results.append(line)

@@ -1,7 +1,9 @@
-"""Reads PostgreSQL's plans: EXPLAIN (FORMAT JSON), and the text form as people paste it (psql's frame included).
+"""Reads PostgreSQL's plans: EXPLAIN (FORMAT JSON), and the text form as people paste it (psql's
+frame included).
 
-Both become the same nested dictionaries, with the keys of the JSON form, and then nodes. Rows and times of a node are
-per loop there; times are multiplied out here. https://www.postgresql.org/docs/current/using-explain.html
+Both become the same nested dictionaries, with the keys of the JSON form, and then nodes. Rows and
+times of a node are per loop there; times are multiplied out here.
+https://www.postgresql.org/docs/current/using-explain.html
 """
 
 from __future__ import annotations
@@ -39,7 +41,9 @@ _KINDS = (
 _MODES = re.compile(r"^(?:Parallel |Partial |Finalize |Simple |Async )+")
 _CONDITIONS = ("Index Cond", "Recheck Cond", "TID Cond", "Hash Cond", "Merge Cond")
 _FILTERS = ("Filter", "Join Filter", "One-Time Filter")
-_NAME = re.compile(r"(?<![\w.\"'$])\"?([A-Za-z_]\w*)\"?(?:\)?::[\w ]+(?:\[\])?\)?)?\s*(?:[=<>!~]|IS |~~|@>|= ANY|IN )")
+_NAME = re.compile(
+    r"(?<![\w.\"'$])\"?([A-Za-z_]\w*)\"?(?:\)?::[\w ]+(?:\[\])?\)?)?\s*(?:[=<>!~]|IS |~~|@>|= ANY|IN )"
+)
 
 
 def is_json(text: str) -> bool:
@@ -52,24 +56,37 @@ def read_json(text: str) -> tuple[Node, ...]:
     try:
         result = json.loads(text)
     except ValueError as error:
-        raise UnreadablePlan(getattr(error, "lineno", 1), f"it is not valid JSON: {error}") from None
+        raise UnreadablePlan(
+            getattr(error, "lineno", 1), f"it is not valid JSON: {error}"
+        ) from None
     if isinstance(result, dict):
         result = [result]
-    plans = [entry["Plan"] for entry in result if isinstance(entry, dict) and isinstance(entry.get("Plan"), dict)]
+    plans = [
+        entry["Plan"]
+        for entry in result
+        if isinstance(entry, dict) and isinstance(entry.get("Plan"), dict)
+    ]
     if not plans:
         raise UnreadablePlan(1, "the JSON contains no Plan")
     return settled(tuple(_node(plan) for plan in plans))
 
 
-# -- from raw dictionaries to nodes ----------------------------------------------------------------------------------
+# -- from raw dictionaries to nodes
+# ----------------------------------------------------------------------------------
 
 
 def _kind(raw: Mapping[str, Any]) -> str:
     name = _MODES.sub("", str(raw.get("Node Type", "")))
     kind = next((kind for start, kind in _KINDS if name.startswith(start)), tree.OTHER)
-    if kind == tree.AGGREGATE and (raw.get("Strategy") in ("Hashed", "Sorted", "Mixed") or raw.get("Group Key")):
+    if kind == tree.AGGREGATE and (
+        raw.get("Strategy") in ("Hashed", "Sorted", "Mixed") or raw.get("Group Key")
+    ):
         return tree.GROUP
-    if kind in (tree.INDEX_SEARCH, tree.INDEX_ONLY) and name.startswith("Index") and not raw.get("Index Cond"):
+    if (
+        kind in (tree.INDEX_SEARCH, tree.INDEX_ONLY)
+        and name.startswith("Index")
+        and not raw.get("Index Cond")
+    ):
         return tree.INDEX_SCAN
     return kind
 
@@ -77,7 +94,11 @@ def _kind(raw: Mapping[str, Any]) -> str:
 def _node(raw: Mapping[str, Any]) -> Node:
     said = " ".join(value for value in raw.values() if isinstance(value, str))
     children = [
-        _node({**child, "Hashed": True} if f"hashed {child.get('Subplan Name', '-').split(' (')[0]}" in said else child)
+        _node(
+            {**child, "Hashed": True}
+            if f"hashed {child.get('Subplan Name', '-').split(' (')[0]}" in said
+            else child
+        )
         for child in raw.get("Plans", ())
     ]
     kind = _kind(raw)
@@ -115,7 +136,11 @@ def _under(raw: Mapping[str, Any], node: Node) -> Node:
     if per_row and node.actual is not None and node.actual.loops <= 1:
         per_row = False
     return Node(
-        kind=tree.SUBQUERY_PER_ROW if per_row else tree.MATERIALIZE if name.startswith("CTE") else tree.SUBQUERY,
+        kind=tree.SUBQUERY_PER_ROW
+        if per_row
+        else tree.MATERIALIZE
+        if name.startswith("CTE")
+        else tree.SUBQUERY,
         detail=name or str(relation),
         children=(node,),
         estimate=node.estimate,
@@ -133,9 +158,17 @@ _BY_STRATEGY = {
 
 def _words(raw: Mapping[str, Any], join: str) -> str:
     words = str(raw.get("Node Type", "?"))
-    words = _BY_STRATEGY.get((words, str(raw.get("Strategy", ""))), str(raw.get("Operation", words)))
-    mode = str(raw.get("Partial Mode", "Simple"))  # JSON tells next to the step what the text says before it
-    words = (f"{mode} " if mode != "Simple" else "") + ("Parallel " if raw.get("Parallel Aware") else "") + words
+    words = _BY_STRATEGY.get(
+        (words, str(raw.get("Strategy", ""))), str(raw.get("Operation", words))
+    )
+    mode = str(
+        raw.get("Partial Mode", "Simple")
+    )  # JSON tells next to the step what the text says before it
+    words = (
+        (f"{mode} " if mode != "Simple" else "")
+        + ("Parallel " if raw.get("Parallel Aware") else "")
+        + words
+    )
     if raw.get("CTE Name"):
         words += f" on {raw['CTE Name']}"
     keys = raw.get("Sort Key") or raw.get("Group Key")
@@ -167,7 +200,9 @@ def _actual(raw: Mapping[str, Any]) -> Actual | None:
     spilled = (_number(raw, "Sort Space Used") or 0) if raw.get("Sort Space Type") == "Disk" else 0
     spilled += _number(raw, "Disk Usage") or 0
     if (_whole(raw, "Hash Batches") or 1) > 1:
-        spilled += (_whole(raw, "Temp Written Blocks") or 0) * 8 or (_number(raw, "Peak Memory Usage") or 0)
+        spilled += (_whole(raw, "Temp Written Blocks") or 0) * 8 or (
+            _number(raw, "Peak Memory Usage") or 0
+        )
     return Actual(
         rows=_number(raw, "Actual Rows") or 0.0,
         loops=loops,
@@ -189,7 +224,8 @@ def _whole(raw: Mapping[str, Any], key: str) -> int | None:
     return int(value) if value is not None else None
 
 
-# -- the text form ---------------------------------------------------------------------------------------------------
+# -- the text form
+# ---------------------------------------------------------------------------------------------------
 
 _ARROW = re.compile(r"^(\s*)->\s+(.*)$")
 _SECTION = re.compile(r"^(InitPlan|SubPlan|CTE)\b.*$")
@@ -202,7 +238,9 @@ _SCAN = re.compile(
     r"^(?P<type>.*?Scan(?: Backward)?|Insert|Update|Delete|Merge)(?: using (?P<index>\"[^\"]+\"|\S+))? on (?P<on>.+)$"
 )
 _BY_INDEX = re.compile(r"^(?P<type>.*?Bitmap Index Scan) on (?P<index>.+)$")
-_ON = re.compile(r"^(?:(?P<schema>\"[^\"]+\"|[^\s.\"]+)\.)?(?P<table>\"[^\"]+\"|\S+)(?: (?P<alias>.+))?$")
+_ON = re.compile(
+    r"^(?:(?P<schema>\"[^\"]+\"|[^\s.\"]+)\.)?(?P<table>\"[^\"]+\"|\S+)(?: (?P<alias>.+))?$"
+)
 _PROPERTY = re.compile(r"^([A-Z][\w /'().-]*?):\s*(.*)$")
 _FOOTERS = (
     "Planning", "Execution Time", "Total runtime", "JIT", "Trigger", "Settings", "Query Identifier", "Functions:",
@@ -237,7 +275,9 @@ def read_text(text: str) -> tuple[Node, ...]:
         if arrow or not roots:
             raw = _raw(arrow[2] if arrow else words)
             if raw is None:
-                raise UnreadablePlan(number, f"this is not a step of a PostgreSQL plan: {words[:60]!r}")
+                raise UnreadablePlan(
+                    number, f"this is not a step of a PostgreSQL plan: {words[:60]!r}"
+                )
             while stack and stack[-1][0] >= column and arrow:
                 stack.pop()
             if arrow and stack:
@@ -266,7 +306,9 @@ def _first_step(lines: list[str]) -> int:
     head = next((line for line in lines if line.strip() and not FRAME.match(_bare(line))), "")
     if not re.match(r"^.*\bplan:\s*$|^\s*Query Text:", head):
         return 1
-    result = (number for number, line in enumerate(lines, 1) if "(cost=" in line or "(actual " in line)
+    result = (
+        number for number, line in enumerate(lines, 1) if "(cost=" in line or "(actual " in line
+    )
     return next(result, 1)
 
 
@@ -282,7 +324,11 @@ def _raw(words: str) -> Raw | None:
     """A step's line as the JSON form has it; None if it is none."""
     match = _MEASURES.search(words)
     head = words[: match.start()].strip() if match is not None else words
-    if not head or not head[0].isalpha() or (":" in head and "Scan" not in head and " on " not in head):
+    if (
+        not head
+        or not head[0].isalpha()
+        or (":" in head and "Scan" not in head and " on " not in head)
+    ):
         return None
     raw: Raw = {"Node Type": head}
     by_index = _BY_INDEX.match(head)
@@ -297,7 +343,8 @@ def _raw(words: str) -> Raw | None:
         if on:
             name = _plain(on["table"])
             real = not any(
-                word in scan["type"] for word in ("Function", "CTE", "Values", "WorkTable", "Subquery", "Tuplestore")
+                word in scan["type"]
+                for word in ("Function", "CTE", "Values", "WorkTable", "Subquery", "Tuplestore")
             )
             if real:
                 raw["Relation Name"] = name
@@ -326,7 +373,9 @@ def _plain(name: str) -> str:
 
 
 def _property(raw: Raw, words: str) -> None:
-    """A line below a step: `Filter: (x > 1)`, `Buffers: shared hit=3 read=1`, `Sort Method: external merge  Disk: 9kB`."""
+    """A line below a step: `Filter: (x > 1)`, `Buffers: shared hit=3 read=1`, `Sort Method:
+    external merge  Disk: 9kB`.
+    """
     match = _PROPERTY.match(words)
     if match is None:
         return
@@ -344,7 +393,10 @@ def _property(raw: Raw, words: str) -> None:
         if disk:
             raw |= {"Sort Space Type": "Disk", "Sort Space Used": int(disk[1])}
     elif key in ("Batches", "Buckets"):
-        batches, disk = re.search(r"Batches: (\d+)", words), re.search(r"Disk Usage: (\d+)kB", words)
+        batches, disk = (
+            re.search(r"Batches: (\d+)", words),
+            re.search(r"Disk Usage: (\d+)kB", words),
+        )
         if batches:
             raw["Hash Batches"] = int(batches[1])
         peak = re.search(r"Memory Usage: (\d+)kB", words)

@@ -1,4 +1,5 @@
-"""What a plan shows by its own numbers, without schema or statement: estimates against what was found, work thrown away.
+"""What a plan shows by its own numbers, without schema or statement: estimates against what was
+found, work thrown away.
 
 Worded for someone who has never read a plan. Rows of a node are per loop; sums say so.
 """
@@ -18,7 +19,9 @@ REMOVED_LEAST = 1000  # rows that were read and thrown away, over all loops
 REMOVED_SHARE = 0.9
 INNER_LOOPS_LEAST = 1000  # runs of the inner side of a nested loop
 _ENDS_EARLY = (tree.LIMIT, tree.MERGE_JOIN)  # may stop before their children's rows are at an end
-_ONE_MATCH = re.compile(r"\b(?:semi|anti)[ -]?join\b|\bfirst ?match\b", re.I)  # the second side stops at its first row
+_ONE_MATCH = re.compile(
+    r"\b(?:semi|anti)[ -]?join\b|\bfirst ?match\b", re.I
+)  # the second side stops at its first row
 _CALL = re.compile(r"\b(?!and\b|or\b|in\b|any\b|not\b)[a-z_]\w*\(", re.I)
 _EQUAL = re.compile(r"(?<![<>!])=")
 SUM_MOST = 1.2  # of the plan's time, to which the times of its steps may come, as they are rounded
@@ -26,7 +29,9 @@ SHARE_LEAST = 0.25  # of the plan's time, from which a node's repetition matters
 
 
 def observe_measured(plan: tuple[Node, ...], one_row: bool = False) -> list[Observation]:
-    """The observations that a plan's own numbers allow. `one_row`: the statement asks for one row by its key."""
+    """The observations that a plan's own numbers allow. `one_row`: the statement asks for one row
+    by its key.
+    """
     results: list[Observation] = []
     total_ms = sum(node.total_ms for node in plan)
     own_ms = sum(node.own_ms or 0.0 for node in tree.walk(plan))
@@ -36,11 +41,13 @@ def observe_measured(plan: tuple[Node, ...], one_row: bool = False) -> list[Obse
     cut_short = _cut_short(plan)
     for node in tree.walk(plan):
         actual = node.actual
-        if node.kind == tree.SUBQUERY_PER_ROW and not one_row and (actual is None or actual.loops != 1):
+        if (
+            node.kind == tree.SUBQUERY_PER_ROW
+            and not one_row
+            and (actual is None or actual.loops != 1)
+        ):
             runs = f" ({actual.loops:,} times)" if actual is not None and actual.loops > 1 else ""
-            text = (
-                f"this subquery runs again for every row of the query around it{runs}; a join with a GROUP BY runs once"
-            )
+            text = f"this subquery runs again for every row of the query around it{runs}; a join with a GROUP BY runs once"
             results.append(Observation(node, "per-row", text))
         if actual is None:
             continue
@@ -55,7 +62,9 @@ def observe_measured(plan: tuple[Node, ...], one_row: bool = False) -> list[Obse
 
 
 def _cut_short(plan: tuple[Node, ...]) -> set[int]:
-    """The nodes that may stop before their rows are at an end: below a limit, if one match is enough, if none may be."""
+    """The nodes that may stop before their rows are at an end: below a limit, if one match is
+    enough, if none may be.
+    """
     results: set[int] = set()
     for above in tree.walk(plan):
         below: tuple[Node, ...] = ()
@@ -64,7 +73,9 @@ def _cut_short(plan: tuple[Node, ...]) -> set[int]:
         elif _ONE_MATCH.search(above.detail):
             below = above.children[1:]
         elif (
-            above.kind in (tree.SUBQUERY, tree.SUBQUERY_PER_ROW) and above.actual is not None and above.actual.rows <= 1
+            above.kind in (tree.SUBQUERY, tree.SUBQUERY_PER_ROW)
+            and above.actual is not None
+            and above.actual.rows <= 1
         ):
             below = above.children
         results |= {id(node) for start in below for node in start.walk()}
@@ -72,8 +83,9 @@ def _cut_short(plan: tuple[Node, ...]) -> set[int]:
 
 
 def _is_guess(node: Node, expected: float, actual: Actual) -> bool:
-    """Whether the planner had an estimate of its own: not of a table that it makes itself, nor where it takes a condition to
-    keep all rows, as it has no histogram of the column."""
+    """Whether the planner had an estimate of its own: not of a table that it makes itself, nor
+    where it takes a condition to keep all rows, as it has no histogram of the column.
+    """
     if node.index.startswith("<"):
         return False
     read = actual.rows + actual.removed
@@ -81,7 +93,9 @@ def _is_guess(node: Node, expected: float, actual: Actual) -> bool:
 
 
 def _is_off(node: Node, cut_short: bool) -> bool:
-    """Whether a node's estimate is wrong by itself. Fewer rows than expected are no error where the reading was cut short."""
+    """Whether a node's estimate is wrong by itself. Fewer rows than expected are no error where the
+    reading was cut short.
+    """
     if node.estimate is None or node.actual is None or not node.actual.loops:
         return False
     expected, seen = max(node.estimate.rows, 1.0), max(node.actual.rows, 1.0)
@@ -93,7 +107,9 @@ def _is_off(node: Node, cut_short: bool) -> bool:
 
 def _estimated(node: Node, actual: Actual, cut_short: bool) -> list[Observation]:
     """The estimate that was wrong first: what is above it is wrong for that reason."""
-    if not _is_off(node, cut_short) or any(_is_off(n, cut_short) for child in node.children for n in child.walk()):
+    if not _is_off(node, cut_short) or any(
+        _is_off(n, cut_short) for child in node.children for n in child.walk()
+    ):
         return []
     assert node.estimate is not None
     expected, seen = max(node.estimate.rows, 1.0), max(actual.rows, 1.0)
@@ -105,14 +121,19 @@ def _estimated(node: Node, actual: Actual, cut_short: bool) -> list[Observation]
 
 
 def _cure(node: Node) -> str:
-    """What may fix an estimate. Only PostgreSQL, whose plans tell widths, keeps statistics of columns together."""
+    """What may fix an estimate. Only PostgreSQL, whose plans tell widths, keeps statistics of
+    columns together.
+    """
     analyze = "first update the statistics (ANALYZE)"
     assert node.estimate is not None
     if node.estimate.width_bytes is None:
         return analyze
     condition = " AND ".join(part for part in (node.answered, node.filtered) if part)
     if " AND " in condition:
-        return analyze + ", then CREATE STATISTICS on the columns of the condition: they may be correlated"
+        return (
+            analyze
+            + ", then CREATE STATISTICS on the columns of the condition: they may be correlated"
+        )
     if _CALL.search(condition):
         return "there are no statistics of an expression until CREATE STATISTICS, or an index, is made on it, and ANALYZE has run"
     return analyze
@@ -138,6 +159,9 @@ def _inner(node: Node, total_ms: float) -> list[Observation]:
         return []
     on = f" of {inner.table}" if inner.table else ""
     text = f"its inner side{on} runs {actual.loops:,} times, once for each row of the outer side"
-    if any(_EQUAL.search(words) for words in (node.filtered, node.answered, inner.answered, inner.filtered)):
+    if any(
+        _EQUAL.search(words)
+        for words in (node.filtered, node.answered, inner.answered, inner.filtered)
+    ):
         text += "; a hash join would read it once"
     return [Observation(inner, "inner-loops", text)]

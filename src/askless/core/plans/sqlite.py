@@ -1,4 +1,6 @@
-"""Reads SQLite's EXPLAIN QUERY PLAN: rows of (id, parent, unused, detail), as https://sqlite.org/eqp.html has them."""
+"""Reads SQLite's EXPLAIN QUERY PLAN: rows of (id, parent, unused, detail), as
+https://sqlite.org/eqp.html has them.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ _READ = re.compile(
 _CONDITION = re.compile(r"([^\s()<>=]+|<expr>)\s*(?:[<>=]|$)")
 _FIXED = (
     (
-        re.compile(r"^USE TEMP B-TREE FOR (?:(?:LAST |RIGHT PART OF |LAST TERM OF |\d+ TERMS OF ).*)?ORDER BY"),
+        re.compile(
+            r"^USE TEMP B-TREE FOR (?:(?:LAST |RIGHT PART OF |LAST TERM OF |\d+ TERMS OF ).*)?ORDER BY"
+        ),
         tree.SORT,
     ),
     (re.compile(r"^USE TEMP B-TREE FOR (?:.*)ORDER BY"), tree.SORT),
@@ -63,7 +67,9 @@ def read_tree(text: str) -> tuple[Node, ...]:
             rows.append((number, path[-1] if path else 0, 0, branch["detail"]))
             path.append(number)
         elif line.strip():
-            raise UnreadablePlan(number, f"this is not a step of an SQLite plan: {line.strip()[:60]!r}")
+            raise UnreadablePlan(
+                number, f"this is not a step of an SQLite plan: {line.strip()[:60]!r}"
+            )
     return read(rows, {})
 
 
@@ -74,7 +80,9 @@ def read(rows: Sequence[tuple[int, int, int, str]], names: Mapping[str, str]) ->
         children.setdefault(parent, []).append((ident, detail))
 
     def build(ident: int, detail: str) -> Node:
-        below = tuple(build(child, text) for child, text in children.get(ident, ()) if child != ident)
+        below = tuple(
+            build(child, text) for child, text in children.get(ident, ()) if child != ident
+        )
         return node_of(detail, names, below)
 
     return tuple(build(ident, detail) for ident, detail in children.get(0, ()))

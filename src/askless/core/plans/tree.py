@@ -12,7 +12,8 @@ INDEX_SEARCH = "index search"
 KEY_SEARCH = "key search"  # by the row's own key
 INDEX_ONLY = "index-only search"
 AUTOMATIC_INDEX = "search of an index built for this query"
-BITMAP = "bitmap of an index search"  # collects where the rows are, for the scan above it to fetch in order
+# collects where the rows are, for the scan above it to fetch in order
+BITMAP = "bitmap of an index search"
 OTHER_SCAN = "scan"  # of a function, a CTE, a list of values
 NESTED_LOOP = "nested loop"
 HASH_JOIN = "hash join"
@@ -40,7 +41,9 @@ READS = (FULL_SCAN, INDEX_SCAN, INDEX_SEARCH, KEY_SEARCH, INDEX_ONLY, AUTOMATIC_
 
 
 class Estimate(msgspec.Struct, frozen=True):
-    """What the planner expected, for one run of the node. `cost` is in the planner's own unit, which is not a time."""
+    """What the planner expected, for one run of the node. `cost` is in the planner's own unit,
+    which is not a time.
+    """
 
     rows: float
     cost: float | None = None
@@ -48,9 +51,11 @@ class Estimate(msgspec.Struct, frozen=True):
 
 
 class Actual(msgspec.Struct, frozen=True):
-    """What was measured. `rows` and `removed` (by filters) are per loop; `total_ms` is over all loops, children included.
+    """What was measured. `rows` and `removed` (by filters) are per loop; `total_ms` is over all
+    loops, children included.
 
-    `spilled_bytes` went to disk for want of memory; blocks are what the node and its children touched.
+    `spilled_bytes` went to disk for want of memory; blocks are what the node and its children
+    touched.
     """
 
     rows: float
@@ -63,10 +68,12 @@ class Actual(msgspec.Struct, frozen=True):
 
 
 class Node(msgspec.Struct, frozen=True):
-    """What one step of a plan does. `searched` are the conditions that the index answers; `detail` the server's words.
+    """What one step of a plan does. `searched` are the conditions that the index answers; `detail`
+    the server's words.
 
-    `name` is what the statement calls the table (its alias); `table` the table itself, if that is known. `answered`
-    is the condition as the server writes it that the index answers, `filtered` the one that is checked afterwards.
+    `name` is what the statement calls the table (its alias); `table` the table itself, if that is
+    known. `answered` is the condition as the server writes it that the index answers, `filtered`
+    the one that is checked afterwards.
     """
 
     kind: str
@@ -99,7 +106,9 @@ class Node(msgspec.Struct, frozen=True):
 
     @property
     def total_ms(self) -> float:
-        """Time spent in the node and all below it; of a node that was not measured itself, what was measured below."""
+        """Time spent in the node and all below it; of a node that was not measured itself, what was
+        measured below.
+        """
         if self.actual is not None and self.actual.total_ms is not None:
             return self.actual.total_ms
         return sum(child.total_ms for child in self.children)
@@ -112,7 +121,9 @@ def walk(nodes: tuple[Node, ...]) -> Iterator[Node]:
 
 
 def without_values(nodes: tuple[Node, ...], mask: Callable[[str], str]) -> tuple[Node, ...]:
-    """The plan with the literals of its conditions masked: a server writes the values of a query into them."""
+    """The plan with the literals of its conditions masked: a server writes the values of a query
+    into them.
+    """
     return tuple(
         msgspec.structs.replace(
             node,
@@ -127,4 +138,6 @@ def without_values(nodes: tuple[Node, ...], mask: Callable[[str], str]) -> tuple
 
 def form(nodes: tuple[Node, ...]) -> tuple[object, ...]:
     """What a plan does, without its numbers and words: two plans of one form work the same way."""
-    return tuple((node.kind, node.name, node.table, node.index, form(node.children)) for node in nodes)
+    return tuple(
+        (node.kind, node.name, node.table, node.index, form(node.children)) for node in nodes
+    )

@@ -1,6 +1,8 @@
-"""Whose time it is: PostgreSQL's plans count some of it twice, for each worker, or where it was waited for.
+"""Whose time it is: PostgreSQL's plans count some of it twice, for each worker, or where it was
+waited for.
 
-After this each node's time is wall time, and holds that of its children and nothing else, so that shares add up:
+After this each node's time is wall time, and holds that of its children and nothing else, so that
+shares add up:
 
 - below a gather, times of all workers together are divided by their number;
 - a CTE, or a subquery that is run once, hangs below the node that names it, and is run by the node that first reads its
@@ -30,9 +32,17 @@ def _of_workers(node: Node, workers: float) -> Node:
     if actual is not None and actual.total_ms is not None and workers > 1:
         actual = msgspec.structs.replace(actual, total_ms=actual.total_ms / workers)
     below = workers
-    if node.kind == tree.GATHER and node.actual is not None and node.children and node.children[-1].actual is not None:
+    if (
+        node.kind == tree.GATHER
+        and node.actual is not None
+        and node.children
+        and node.children[-1].actual is not None
+    ):
         below = workers * max(node.children[-1].actual.loops / max(node.actual.loops, 1), 1.0)
-    children = tuple(_of_workers(child, workers if child.kind == tree.SUBQUERY else below) for child in node.children)
+    children = tuple(
+        _of_workers(child, workers if child.kind == tree.SUBQUERY else below)
+        for child in node.children
+    )
     return msgspec.structs.replace(node, actual=actual, children=children)
 
 
@@ -54,19 +64,25 @@ def _taken_off(node: Node) -> Node:
 
 
 def _words_for(hung: Node) -> re.Pattern[str] | None:
-    """What a node says that reads this CTE, or the result of this subquery; None for a node of another kind."""
+    """What a node says that reads this CTE, or the result of this subquery; None for a node of
+    another kind.
+    """
     if hung.kind == tree.MATERIALIZE and hung.detail.startswith("CTE "):
         return re.compile(rf"^CTE Scan on {re.escape(hung.detail[4:])}(?!\w)")
     returns = _RETURNS.search(hung.detail)
     if hung.kind != tree.SUBQUERY or (returns is None and not _INIT.match(hung.detail)):
         return None
     if returns is not None:
-        return re.compile("|".join(re.escape(name) + r"(?!\d)" for name in returns[1].split(",") if name))
+        return re.compile(
+            "|".join(re.escape(name) + r"(?!\d)" for name in returns[1].split(",") if name)
+        )
     return re.compile(re.escape(hung.detail) + r"\)?\.")
 
 
 def _spared(node: Node, words: re.Pattern[str], most_ms: float) -> tuple[Node, float]:
-    """The node and all below it without time of something else that those which say so waited for; how much that was."""
+    """The node and all below it without time of something else that those which say so waited for;
+    how much that was.
+    """
     children, taken = [], 0.0
     gathers = node.kind == tree.GATHER and any(_says(below, words) for below in node.walk())
     for child in node.children:

@@ -20,13 +20,21 @@ def name_for(table: str, columns: Sequence[str], taken: Collection[str] = ()) ->
 
 
 def create_index(
-    name: str, table: str, columns: Sequence[str], system: str, where: str = "", types: Mapping[str, str] | None = None
+    name: str,
+    table: str,
+    columns: Sequence[str],
+    system: str,
+    where: str = "",
+    types: Mapping[str, str] | None = None,
 ) -> str:
-    """A CREATE INDEX statement. `types` are those of the table's columns: some are indexed by their beginning only."""
+    """A CREATE INDEX statement. `types` are those of the table's columns: some are indexed by their
+    beginning only.
+    """
     known = system_of(system)
     quoted, types = known.quoted, types or {}
     listed = ", ".join(
-        quoted(column) + (f"({known.text_beginning})" if is_cut(types.get(column, ""), system) else "")
+        quoted(column)
+        + (f"({known.text_beginning})" if is_cut(types.get(column, ""), system) else "")
         for column in columns
     )
     tail = f" WHERE {where}" if where else ""
@@ -34,7 +42,9 @@ def create_index(
 
 
 def plain_index(table: Table, columns: Sequence[str], system: str) -> str:
-    """A CREATE INDEX statement for columns of a table that is known, under a name that is free there."""
+    """A CREATE INDEX statement for columns of a table that is known, under a name that is free
+    there.
+    """
     name = name_for(table.name, columns, {index.name for index in table.indexes})
     return create_index(name, table.name, columns, system, types=table.types)
 

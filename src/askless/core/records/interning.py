@@ -1,4 +1,6 @@
-"""Numbers for what queries refer to again and again: texts with their literals taken out, lines of code, ORM loads."""
+"""Numbers for what queries refer to again and again: texts with their literals taken out, lines of
+code, ORM loads.
+"""
 
 from __future__ import annotations
 
@@ -6,8 +8,9 @@ import re
 from collections.abc import Hashable
 from typing import Generic, TypeVar
 
-# What differs between two executions of one template: literals. What this pattern takes for one is put back unchanged
-# by the reader, and takes up one slot in whatever the text means, so it decides about size only.
+# What differs between two executions of one template: literals. What this pattern takes for one is
+# put back unchanged by the reader, and takes up one slot in whatever the text means, so it decides
+# about size only.
 LITERALS = re.compile(
     r"('[^']*(?:''[^']*)*'|(?<![\w.$:@?\"`])\d(?:[xX][0-9a-fA-F]+|[\d_]*(?:\.\d*)?(?:[eE][+-]?\d+)?))"
 )
@@ -50,8 +53,11 @@ class StatementInterner:
         self._whole: dict[tuple[str, tuple[str, ...]], int] = {}
         self.first = 1  # number of what is remembered: those below it do not come again
 
-    def number(self, text: str, names: tuple[str, ...] = ()) -> tuple[int, tuple[str, ...] | None, tuple[str, ...]]:
-        """A text's number; its literals where it is not the first of its kind; its parts where it is, else ().
+    def number(
+        self, text: str, names: tuple[str, ...] = ()
+    ) -> tuple[int, tuple[str, ...] | None, tuple[str, ...]]:
+        """A text's number; its literals where it is not the first of its kind; its parts where it
+        is, else ().
 
         Parts alternate text that stays (even positions) with literals (odd ones).
         """

@@ -1,4 +1,5 @@
-"""The plain records that everything else passes around: queries, requests, statements, places, schema.
+"""The plain records that everything else passes around: queries, requests, statements, places,
+schema.
 
 Times are in nanoseconds (`_ns`) on the recording process's own clock unless a name says otherwise.
 """
@@ -46,10 +47,11 @@ class CallSite(msgspec.Struct, frozen=True):
 
 
 class Load(msgspec.Struct, frozen=True):
-    """What an ORM said of a query. `kind`: lazy, eager, refresh, query, write. `relation` is an attribute of `model`.
+    """What an ORM said of a query. `kind`: lazy, eager, refresh, query, write. `relation` is an
+    attribute of `model`.
 
-    The kind `library` is a query that a library builds and reads by itself, for objects that it then hands out: the
-    application can hang nothing on it.
+    The kind `library` is a query that a library builds and reads by itself, for objects that it
+    then hands out: the application can hang nothing on it.
     """
 
     orm: str
@@ -83,15 +85,23 @@ class Model(msgspec.Struct, frozen=True):
 
     @property
     def parents(self) -> tuple[str, ...]:
-        """The models whose tables hold a part of each of its rows, by Django's name for the link to one."""
-        return tuple(link.target for link in self.relations.values() if link.name.endswith("_ptr") and not link.many)
+        """The models whose tables hold a part of each of its rows, by Django's name for the link to
+        one.
+        """
+        return tuple(
+            link.target
+            for link in self.relations.values()
+            if link.name.endswith("_ptr") and not link.many
+        )
 
     def attribute(self, column: str) -> str:
         """The attribute of a column; the column's own name where it is not known."""
         return self.attributes.get(column, column)
 
     def relation_to(self, target: str, remote: str = "") -> Relation | None:
-        """The only relation to a model (whose column is `remote`, where given); None if there are several."""
+        """The only relation to a model (whose column is `remote`, where given); None if there are
+        several.
+        """
         results = [
             relation
             for relation in self.relations.values()
@@ -106,7 +116,9 @@ def parents_of(orm: str, model: Model, models: Mapping[tuple[str, str], Model]) 
 
 
 def relation_of(load: Load | None, models: Mapping[tuple[str, str], Model]) -> Relation | None:
-    """The relation that an ORM said it loads, if the model that has it is known; models go by ORM and name."""
+    """The relation that an ORM said it loads, if the model that has it is known; models go by ORM
+    and name.
+    """
     model = models.get((load.orm, load.model)) if load is not None else None
     return model.relations.get(load.relation) if model is not None and load is not None else None
 
@@ -114,8 +126,8 @@ def relation_of(load: Load | None, models: Mapping[tuple[str, str], Model]) -> R
 class Used(msgspec.Struct, frozen=True):
     """What became of the objects of one model that one query loaded.
 
-    `touched` of the `objects` were looked at by the application; `columns` ("table.column") and `relations` count the
-    objects of which each was read.
+    `touched` of the `objects` were looked at by the application; `columns` ("table.column") and
+    `relations` count the objects of which each was read.
     """
 
     model: str
@@ -126,7 +138,9 @@ class Used(msgspec.Struct, frozen=True):
 
 
 class Wait(msgspec.Struct, frozen=True):
-    """What the application waited for next to its queries. `kind`: http, mail, program, sleep; `what` names the other side."""
+    """What the application waited for next to its queries. `kind`: http, mail, program, sleep;
+    `what` names the other side.
+    """
 
     kind: str
     what: str
@@ -138,9 +152,10 @@ class Wait(msgspec.Struct, frozen=True):
 class Statement(msgspec.Struct):
     """A statement as the application sent it.
 
-    `parts` alternates text that stays (even positions) with literals of its first execution (odd positions): a later
-    query may come with other literals. `origins` say where each column comes from ("vessel.id"), if the server did.
-    `first` is the number of the first statement of its file that has the same shape.
+    `parts` alternates text that stays (even positions) with literals of its first execution (odd
+    positions): a later query may come with other literals. `origins` say where each column comes
+    from ("vessel.id"), if the server did. `first` is the number of the first statement of its file
+    that has the same shape.
     """
 
     number: int
@@ -152,7 +167,9 @@ class Statement(msgspec.Struct):
     sampled: tuple[int, ...] = ()
     origins: tuple[str, ...] = ()
     first: int = 0
-    written: tuple[str, ...] | None = None  # the tables that it writes, once a pattern has asked for them
+    written: tuple[str, ...] | None = (
+        None  # the tables that it writes, once a pattern has asked for them
+    )
     _slots: list[Slot] | None = None
 
     @property
@@ -167,14 +184,18 @@ class Statement(msgspec.Struct):
             self._slots = slots_of(self.text, self.system)
         return self._slots
 
-    def values(self, parameters: Sequence[Value], literals: tuple[str, ...] | None) -> tuple[Value, ...]:
+    def values(
+        self, parameters: Sequence[Value], literals: tuple[str, ...] | None
+    ) -> tuple[Value, ...]:
         """The value in each slot of an execution, literals included."""
         slots = self.slots
         if not literals:
             return tuple(values_of(slots, parameters, self.names))
         if sum(not slot.placeholder for slot in slots) == len(literals) == len(slots):
             return tuple(map(literal_value, literals))
-        return tuple(values_of(slots_of(self.text_with(literals), self.system), parameters, self.names))
+        return tuple(
+            values_of(slots_of(self.text_with(literals), self.system), parameters, self.names)
+        )
 
     @property
     def text(self) -> str:
@@ -187,17 +208,21 @@ class Statement(msgspec.Struct):
             return self.text
         pieces = list(self.parts)
         if len(literals) != len(pieces) // 2:
-            raise damaged(f"a query of statement {self.number} has {len(literals)} literals, not {len(pieces) // 2}")
+            raise damaged(
+                f"a query of statement {self.number} has {len(literals)} literals, not {len(pieces) // 2}"
+            )
         pieces[1::2] = literals
         return "".join(pieces)
 
 
 class CaptureTables(msgspec.Struct):
-    """What the queries of one capture file refer to by number. `tag` begins the names of its requests.
+    """What the queries of one capture file refer to by number. `tag` begins the names of its
+    requests.
 
-    `serves`: the program listens, so that what it asked outside of requests may be of many that no one distinguished. `recorder`
-    is what told of them, `unseen` what that can't see: "parameters" (a query without any may have had some), "results" (how
-    many rows came, and which). One in `sample` requests was kept; `left_out` is what was reported of the others, by route, until
+    `serves`: the program listens, so that what it asked outside of requests may be of many that no
+    one distinguished. `recorder` is what told of them, `unseen` what that can't see: "parameters"
+    (a query without any may have had some), "results" (how many rows came, and which). One in
+    `sample` requests was kept; `left_out` is what was reported of the others, by route, until
     someone takes it from here.
     """
 
@@ -215,16 +240,20 @@ class CaptureTables(msgspec.Struct):
 
 SAMPLED_MOST = 32  # rows of a result that a capture keeps, only their key-like columns
 PAUSED = "paused"  # the kind of a request that only a pause of its connection tells from the next
-BLENDED = "blended"  # the kind of a request that may be many: what a program that serves asks outside of requests
+# the kind of a request that may be many: what a program that serves asks outside of requests
+BLENDED = "blended"
 VAGUE = (PAUSED, BLENDED)  # the kinds of requests that may be several
 
 
 def damaged(what: str) -> AskLessError:
     """What to say of a capture that does not hold what it should."""
-    return AskLessError("capture-damaged", what, "askless capture check CAPTURE shows where; record it again")
+    return AskLessError(
+        "capture-damaged", what, "askless capture check CAPTURE shows where; record it again"
+    )
 
 
-LOOKED_MOST = 50_000  # queries of one request that are looked at one by one; what comes after them is only added up
+# queries of one request that are looked at one by one; what comes after them is only added up
+LOOKED_MOST = 50_000
 _COLUMNS = ("statements", "durations_ns", "rows", "bytes", "places", "loads")
 _NONE: list[int] = []
 _NO_ERRANDS: list[Wait] = []
@@ -232,7 +261,9 @@ _EMPTY: dict[Any, Any] = {}
 
 
 class OverflowTotals(msgspec.Struct):
-    """Queries of one statement, place and load that came after those of their request that are looked at one by one."""
+    """Queries of one statement, place and load that came after those of their request that are
+    looked at one by one.
+    """
 
     count: int = 0
     duration_ns: int = 0
@@ -241,23 +272,29 @@ class OverflowTotals(msgspec.Struct):
 
 
 class Columns(Protocol):
-    """The columns of some queries of a request that reports seldom need; decoded when they are asked for."""
+    """The columns of some queries of a request that reports seldom need; decoded when they are
+    asked for.
+    """
 
     def column(self, name: str) -> list[Any]:
         """One column, an entry a query."""
 
 
 class Request:
-    """One unit of the application's work with its queries, field by field: entry i of every list is query i.
+    """One unit of the application's work with its queries, field by field: entry i of every list is
+    query i.
 
-    `statements`, `places` and `loads` hold numbers that `tables` resolves. `samples[i]` are the first rows of a result,
-    only the columns `Statement.sampled`, or None; `literals[i]` the literals where they are not the statement's first;
-    `widths[i]` the bytes of each column, for some queries; `errors[i]` and `batches[i]` are sparse, and so are `plans[i]`,
-    the plan as the server wrote it, and `uses[i]`: what the application read of the result, if that was tracked. `errands` are what it waited for next to its queries,
-    `memory_bytes` the most memory it took (0: not known). `more` counts queries of its that were omitted, `more_ns` their time.
-    What comes after LOOKED_MOST queries is `beyond`, added up by statement, place and load.
+    `statements`, `places` and `loads` hold numbers that `tables` resolves. `samples[i]` are the
+    first rows of a result, only the columns `Statement.sampled`, or None; `literals[i]` the
+    literals where they are not the statement's first; `widths[i]` the bytes of each column, for
+    some queries; `errors[i]` and `batches[i]` are sparse, and so are `plans[i]`, the plan as the
+    server wrote it, and `uses[i]`: what the application read of the result, if that was tracked.
+    `errands` are what it waited for next to its queries, `memory_bytes` the most memory it took (0:
+    not known). `more` counts queries of its that were omitted, `more_ns` their time. What comes
+    after LOOKED_MOST queries is `beyond`, added up by statement, place and load.
 
-    What every report needs is there at once; the other columns are decoded on first use, from `parts`.
+    What every report needs is there at once; the other columns are decoded on first use, from
+    `parts`.
     """
 
     __slots__ = (
@@ -265,7 +302,9 @@ class Request:
         "memory_bytes", "more", "more_ns", "number", "parts", "path", "places", "plans", "route", "rows", "start_ns", "statements", "status", "tables", "uses", "warm_up", "widths",
     )  # fmt: skip
 
-    def __init__(self, number: int, route: str, tables: CaptureTables, kind: str = "http", start_ns: int = 0) -> None:
+    def __init__(
+        self, number: int, route: str, tables: CaptureTables, kind: str = "http", start_ns: int = 0
+    ) -> None:
         self.number = number
         self.kind = kind
         self.route = route
@@ -292,7 +331,9 @@ class Request:
         self.errands: list[Wait] = _NO_ERRANDS
         self.parts: list[Columns] = []
         self._cold: dict[str, list[Any]] = {}
-        self._order: list[int] | None = None  # of what `parts` hold, if that is not the order of their starts
+        self._order: list[int] | None = (
+            None  # of what `parts` hold, if that is not the order of their starts
+        )
 
     @property
     def name(self) -> str:
@@ -306,7 +347,9 @@ class Request:
 
     @property
     def idle_ns(self) -> int:
-        """What of the request's time no query of its took; less than nothing where many ran side by side."""
+        """What of the request's time no query of its took; less than nothing where many ran side by
+        side.
+        """
         return (
             self.end_ns
             - self.start_ns
@@ -319,13 +362,17 @@ class Request:
         known = self._cold.get(name)
         if known is None:
             try:
-                known = self._cold[name] = [value for part in self.parts for value in part.column(name)]
+                known = self._cold[name] = [
+                    value for part in self.parts for value in part.column(name)
+                ]
             except (msgspec.DecodeError, RecursionError) as error:
                 raise damaged(
                     f"request {self.name} ({self.route}) has a column {name} that can't be read: {error}"
                 ) from None
             if len(known) != len(self.statements):
-                raise damaged(f"request {self.name} ({self.route}) has a column {name} of another length")
+                raise damaged(
+                    f"request {self.name} ({self.route}) has a column {name} of another length"
+                )
             if self._order is not None:
                 known = self._cold[name] = [known[i] for i in self._order]
         return known
@@ -338,7 +385,8 @@ class Request:
     def put_in_order(self) -> None:
         """Put the queries in the order of their starts, once all are there.
 
-        Parts may come otherwise: a query whose result is read slowly is reported after those that were asked meanwhile.
+        Parts may come otherwise: a query whose result is read slowly is reported after those that
+        were asked meanwhile.
         """
         if len(self.parts) < 2:
             return
@@ -404,7 +452,9 @@ class Request:
         return self._column("told")
 
     def rows_examined(self, i: int) -> int | None:
-        """The rows that the server read to answer query i, if it told; MariaDB's and MySQL's logs call them so."""
+        """The rows that the server read to answer query i, if it told; MariaDB's and MySQL's logs
+        call them so.
+        """
         told = self.told[i] if self.has_told else None
         examined = told.get("Rows_examined") if told is not None else None
         return examined if isinstance(examined, int) else None
@@ -425,7 +475,8 @@ class Request:
         return self.statement(i).values(self.parameters[i], self.literals[i])
 
     def given(self, indices: Sequence[int]) -> list[object]:
-        """What each of these queries of one shape was given, in a form to compare: in whatever form it was sent.
+        """What each of these queries of one shape was given, in a form to compare: in whatever form
+        it was sent.
 
         Texts that are not the same, comments aside, hold their values in themselves.
         """
@@ -436,11 +487,16 @@ class Request:
         return [(parameters[i], literals[i] or first) for i in indices]
 
     def hides_values(self, indices: Sequence[int]) -> bool:
-        """Whether what some of these queries were given is not known: they have placeholders, and no one saw the parameters."""
+        """Whether what some of these queries were given is not known: they have placeholders, and
+        no one saw the parameters.
+        """
         if "parameters" not in self.tables.unseen:
             return False
         parameters = self.parameters
-        return any(not parameters[i] and any(slot.placeholder for slot in self.statement(i).slots) for i in indices)
+        return any(
+            not parameters[i] and any(slot.placeholder for slot in self.statement(i).slots)
+            for i in indices
+        )
 
     def place(self, i: int) -> CallSite | None:
         """The place of query i."""
@@ -452,9 +508,11 @@ class Request:
 
 
 class TableColumn(msgspec.Struct, frozen=True):
-    """A column of the schema. `width_bytes` is the catalog's average, `distinct` its number of values, where known.
+    """A column of the schema. `width_bytes` is the catalog's average, `distinct` its number of
+    values, where known.
 
-    `correlation` says how far the rows are on disk in the order of its values: 1 or -1 for all of them, 0 for none.
+    `correlation` says how far the rows are on disk in the order of its values: 1 or -1 for all of
+    them, 0 for none.
     """
 
     name: str
@@ -468,9 +526,10 @@ class TableColumn(msgspec.Struct, frozen=True):
 class Index(msgspec.Struct, frozen=True):
     """An index, or a primary key or unique constraint that acts as one.
 
-    `where` is the condition of a partial index, `include` what it carries next to its columns. An expression in it is
-    called "(expression)". `kind` says what makes it another index than a plain one of its columns: the access method where
-    it is not a tree ("gin"), else "descending", "operator class", "collation" or "prefix"; '' for a plain one.
+    `where` is the condition of a partial index, `include` what it carries next to its columns. An
+    expression in it is called "(expression)". `kind` says what makes it another index than a plain
+    one of its columns: the access method where it is not a tree ("gin"), else "descending",
+    "operator class", "collation" or "prefix"; '' for a plain one.
     """
 
     name: str
@@ -488,7 +547,14 @@ class Index(msgspec.Struct, frozen=True):
     @property
     def serves_equality(self) -> bool:
         """Whether it finds the rows of one value of its first column, among all rows."""
-        return not self.where and self.kind in ("", "descending", "operator class", "collation", "prefix", "hash")
+        return not self.where and self.kind in (
+            "",
+            "descending",
+            "operator class",
+            "collation",
+            "prefix",
+            "hash",
+        )
 
 
 class ForeignKey(msgspec.Struct, frozen=True):
@@ -499,7 +565,9 @@ class ForeignKey(msgspec.Struct, frozen=True):
 
 
 class Table(msgspec.Struct, frozen=True):
-    """A table of the schema. `rows` is a count or the server's estimate, where known; `bytes` without indexes."""
+    """A table of the schema. `rows` is a count or the server's estimate, where known; `bytes`
+    without indexes.
+    """
 
     name: str
     columns: tuple[TableColumn, ...]
@@ -538,7 +606,10 @@ class Schema(msgspec.Struct, frozen=True):
         if result is None:
             return False
         alone = (column.lower(),)
-        keys = [result.primary_key, *(index.columns for index in result.indexes if index.unique and not index.where)]
+        keys = [
+            result.primary_key,
+            *(index.columns for index in result.indexes if index.unique and not index.where),
+        ]
         return any(tuple(name.lower() for name in key) == alone for key in keys)
 
     def foreign_key(self, table: str, column: str) -> ForeignKey | None:

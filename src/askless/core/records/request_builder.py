@@ -1,7 +1,8 @@
-"""Puts requests together from what a source tells: events of a capture file, or records of live traffic.
+"""Puts requests together from what a source tells: events of a capture file, or records of live
+traffic.
 
-`Assembly` is what both share: tables that queries refer to by number, and requests that are open. It checks what it takes,
-so that no report meets a number that leads nowhere.
+`Assembly` is what both share: tables that queries refer to by number, and requests that are open.
+It checks what it takes, so that no report meets a number that leads nowhere.
 """
 
 from __future__ import annotations
@@ -36,7 +37,9 @@ _DEPTH_MOST = 200  # callers of a line: a chain is walked by recursion where it 
 
 
 class QueryBlock(Columns, Protocol):
-    """Queries of one request, by column: a number stands for a column that is the same for all of them."""
+    """Queries of one request, by column: a number stands for a column that is the same for all of
+    them.
+    """
 
     count: int
     statement: list[int] | int
@@ -67,26 +70,36 @@ def _lists(count: int, *columns: list[int] | int) -> list[list[int]]:
 
 
 class CaptureRequestBuilder:
-    """Requests of one source. What refers to what is not there raises KeyError, IndexError or ValueError."""
+    """Requests of one source. What refers to what is not there raises KeyError, IndexError or
+    ValueError.
+    """
 
     def __init__(self, tag: str = "") -> None:
         self.tables = CaptureTables(tag=tag)
         self.open: dict[int, Request] = {}
         self.query_count = 0
-        self._growing: set[int] = set()  # open requests whose columns are their own, to be lengthened in place
+        self._growing: set[int] = (
+            set()
+        )  # open requests whose columns are their own, to be lengthened in place
         self._first: dict[str, int] = {}  # shapes -> their first statements
         self._depths: dict[int, int] = {0: 0}  # of places: how many callers each has
 
-    def statement(self, number: int, parts: tuple[str, ...], system: str, names: tuple[str, ...]) -> None:
+    def statement(
+        self, number: int, parts: tuple[str, ...], system: str, names: tuple[str, ...]
+    ) -> None:
         """A statement's text under a number: text that stays and literals, in turns."""
         if not len(parts) % 2:
-            raise ValueError(f"statement {number} has {len(parts)} parts: text and literals take turns")
+            raise ValueError(
+                f"statement {number} has {len(parts)} parts: text and literals take turns"
+            )
         shape = shaper_of(system).shape("".join(parts))
         first = self._first.setdefault(shape.digest, number)
         self.tables.statements[number] = Statement(number, parts, shape, system, names, first=first)
 
     def forget(self, before: int) -> None:
-        """Statements below a number are asked no more: what comes has tables of its own, in which they are not."""
+        """Statements below a number are asked no more: what comes has tables of its own, in which
+        they are not.
+        """
         old = self.tables
         kept = {number: one for number, one in old.statements.items() if number >= before}
         new = self.tables = msgspec.structs.replace(old, statements=kept)
@@ -98,16 +111,24 @@ class CaptureRequestBuilder:
         self._first = {one.shape.digest: one.first for one in kept.values()}
 
     def columns(
-        self, number: int, names: tuple[str, ...], sampled: tuple[int, ...], origins: tuple[str, ...] = ()
+        self,
+        number: int,
+        names: tuple[str, ...],
+        sampled: tuple[int, ...],
+        origins: tuple[str, ...] = (),
     ) -> None:
-        """The columns of a statement's result, which of them are sampled, and where each comes from."""
+        """The columns of a statement's result, which of them are sampled, and where each comes
+        from.
+        """
         if any(not 0 <= column < len(names) for column in sampled):
             raise IndexError(f"statement {number} samples a column that it does not have")
         statement = self.tables.statements[number]
         statement.columns, statement.sampled, statement.origins = names, sampled, origins
 
     def place(self, number: int, file: str, line: int, function: str, caller: int) -> None:
-        """A line of code under a number; `caller` is the number of the line that called it, 0 for none."""
+        """A line of code under a number; `caller` is the number of the line that called it, 0 for
+        none.
+        """
         depth = self._depths[caller] + 1
         if depth > _DEPTH_MOST:
             raise ValueError(f"place {number} has more than {_DEPTH_MOST} callers")
@@ -138,7 +159,15 @@ class CaptureRequestBuilder:
         statements, rows, sizes, places, loads = _lists(
             count, block.statement, block.rows, block.bytes, block.place, block.load
         )
-        if not count == len(statements) == len(durations) == len(rows) == len(sizes) == len(places) == len(loads):
+        if (
+            not count
+            == len(statements)
+            == len(durations)
+            == len(rows)
+            == len(sizes)
+            == len(places)
+            == len(loads)
+        ):
             raise ValueError("columns of different lengths")
         if not self.tables.statements.keys() >= set(statements):
             raise KeyError(f"statement {min(set(statements).difference(self.tables.statements))}")
@@ -195,7 +224,11 @@ class CaptureRequestBuilder:
         """A request ends; it is whole now."""
         request = self.open.pop(event.request)
         self._growing.discard(event.request)
-        request.end_ns, request.status, request.memory_bytes = event.end_ns, event.status, event.memory_bytes
+        request.end_ns, request.status, request.memory_bytes = (
+            event.end_ns,
+            event.status,
+            event.memory_bytes,
+        )
         request.more, request.more_ns = event.more, event.more_ns
         request.route = event.route or request.route
         return self._whole(request)
@@ -207,7 +240,9 @@ class CaptureRequestBuilder:
         return request
 
     def left_open(self) -> Iterable[Request]:
-        """Requests that never ended, those without a query omitted; they end with the last query of theirs."""
+        """Requests that never ended, those without a query omitted; they end with the last query of
+        theirs.
+        """
         for request in self.open.values():
             if request.statements:
                 self._whole(request)
@@ -232,7 +267,9 @@ def _add_up(request: Request, *columns: list[int]) -> None:
 
 
 def _added(known: dict[int, Thing], more: dict[int, Thing], before: int) -> dict[int, Thing]:
-    """A sparse column with what another block has of it, `before` queries further on. One that is empty is shared."""
+    """A sparse column with what another block has of it, `before` queries further on. One that is
+    empty is shared.
+    """
     moved = {before + i: value for i, value in more.items()} if before else dict(more)
     if not known:
         return moved
@@ -244,7 +281,9 @@ class _Seen:
     """Queries of one call, as a block."""
 
     def __init__(
-        self, numbered: Sequence[tuple[int, tuple[str, ...] | None, int, int]], events: Sequence[QuerySeen]
+        self,
+        numbered: Sequence[tuple[int, tuple[str, ...] | None, int, int]],
+        events: Sequence[QuerySeen],
     ) -> None:
         self.count = len(events)
         self.statement: list[int] | int = [number for number, _, _, _ in numbered]
@@ -272,7 +311,9 @@ class _Seen:
 
 
 class LiveRequestBuilder:
-    """Takes records of live traffic and gives each request to `finished` when it ends; nothing is written anywhere."""
+    """Takes records of live traffic and gives each request to `finished` when it ends; nothing is
+    written anywhere.
+    """
 
     def __init__(self, system: str, finished: Callable[[Request], None], tag: str = "") -> None:
         self.system = system

@@ -1,8 +1,10 @@
-"""What a recording omitted, and what that makes of totals: numbers for all requests, each with its error.
+"""What a recording omitted, and what that makes of totals: numbers for all requests, each with its
+error.
 
-Requests omitted by chance are like those that were kept: totals are scaled up by how many there were (a simple random sample
-without replacement; Cochran, Sampling Techniques, 3rd edition, 1977, chapter 2). Those omitted for being quick are not: they
-are counted, and nothing else is known of them.
+Requests omitted by chance are like those that were kept: totals are scaled up by how many there
+were (a simple random sample without replacement; Cochran, Sampling Techniques, 3rd edition, 1977,
+chapter 2). Those omitted for being quick are not: they are counted, and nothing else is known of
+them.
 """
 
 from __future__ import annotations
@@ -24,7 +26,8 @@ def untold() -> str:
 
 
 class SamplingRules(msgspec.Struct, frozen=True):
-    """What may be omitted: all but one in `sample` requests, those quicker than `slower_ns`, queries beyond `at_most` of one.
+    """What may be omitted: all but one in `sample` requests, those quicker than `slower_ns`,
+    queries beyond `at_most` of one.
 
     Of what was kept, the oldest goes where it is more than `keep_bytes`. 0 stands for no limit.
     """
@@ -40,11 +43,14 @@ Numbers = TypeVar("Numbers", bound=msgspec.Struct)
 
 def _summed(one: Numbers, other: Numbers) -> Numbers:
     """Two structs of numbers, field by field."""
-    return type(one)(*map(operator.add, msgspec.structs.astuple(one), msgspec.structs.astuple(other)))
+    return type(one)(
+        *map(operator.add, msgspec.structs.astuple(one), msgspec.structs.astuple(other))
+    )
 
 
 class Counts(msgspec.Struct, array_like=True, frozen=True):
-    """Requests of one route that were omitted: by chance, for being quick, while recording was paused or the disk full.
+    """Requests of one route that were omitted: by chance, for being quick, while recording was
+    paused or the disk full.
 
     Of the quick ones, also their queries and the ns these took in the database.
     """
@@ -66,7 +72,9 @@ class Counts(msgspec.Struct, array_like=True, frozen=True):
 
 
 class Evicted(msgspec.Struct, array_like=True, frozen=True):
-    """The oldest files of a capture of limited size that a process has removed so far, as far as they told what they held."""
+    """The oldest files of a capture of limited size that a process has removed so far, as far as
+    they told what they held.
+    """
 
     files: int = 0
     requests: int = 0
@@ -79,20 +87,26 @@ class Evicted(msgspec.Struct, array_like=True, frozen=True):
 
 
 class Estimate(msgspec.Struct, frozen=True):
-    """A total of all requests, those omitted by chance included. `margin` is what it may be off by, 19 times out of 20; 0: exact."""
+    """A total of all requests, those omitted by chance included. `margin` is what it may be off by,
+    19 times out of 20; 0: exact.
+    """
 
     value: float
     margin: float = 0.0
 
 
 def total_of(kept: int, left_out: int, total: float, squares: float) -> Estimate:
-    """The total over `kept` + `left_out` requests, of which the kept ones add up to `total`, their squares to `squares`."""
+    """The total over `kept` + `left_out` requests, of which the kept ones add up to `total`, their
+    squares to `squares`.
+    """
     if not left_out or not kept:
         return Estimate(total)
     everything = kept + left_out
     mean = total / kept
     # Of one request nothing is known of how they differ: as much as it is, then.
-    variance = max(squares / kept - mean * mean, 0.0) * kept / (kept - 1) if kept > 1 else mean * mean
+    variance = (
+        max(squares / kept - mean * mean, 0.0) * kept / (kept - 1) if kept > 1 else mean * mean
+    )
     error = everything * math.sqrt(variance / kept * (1 - kept / everything))
     return Estimate(mean * everything, _SURE * error)
 

@@ -1,7 +1,8 @@
 """What happened, as any source says it: a request began, it asked, it ended.
 
-A source turns what it reads into these records and gives them to a `Receiver`: the writer of a capture, or the assembler
-that makes requests of them in memory. Times are nanoseconds on one clock of the source's choice.
+A source turns what it reads into these records and gives them to a `Receiver`: the writer of a
+capture, or the assembler that makes requests of them in memory. Times are nanoseconds on one clock
+of the source's choice.
 """
 
 from __future__ import annotations
@@ -18,11 +19,13 @@ Thing = TypeVar("Thing")
 
 
 class RequestBegan(msgspec.Struct, frozen=True):
-    """A request begins. `request` is a number of the source's choice that no other request of it has.
+    """A request begins. `request` is a number of the source's choice that no other request of it
+    has.
 
-    `kind`: http, call (gRPC), job, command, test, marked (by hand, or by what its queries say), connection (all that came
-    over one), paused (what came over one between two pauses), program (all that is outside of requests). `trace` is the id of
-    its trace, in hexadecimal digits, if that is known.
+    `kind`: http, call (gRPC), job, command, test, marked (by hand, or by what its queries say),
+    connection (all that came over one), paused (what came over one between two pauses), program
+    (all that is outside of requests). `trace` is the id of its trace, in hexadecimal digits, if
+    that is known.
     """
 
     request: int
@@ -38,12 +41,13 @@ class RequestBegan(msgspec.Struct, frozen=True):
 class QuerySeen(msgspec.Struct, frozen=True):
     """One execution of a statement, with everything that a capture can hold of it.
 
-    `names` are those of the parameters, if they have names. `columns` name the result's columns, `origins` the table
-    and column that each comes from ("vessel.id"), if the server tells; `sampled` says which
-    of them `sample` holds of the first rows. `widths` are the bytes of each column over all rows. `batch` is the number of
-    parameter sets of an executemany, `error` the text of the error it ended in. `uses` says what the application read.
-    `system` is whose SQL it is; '' for the receiver's. `plan` is the plan that it ran by, as the server wrote it. `told`
-    is what else the server said of it, by the server's own names (Rows_examined).
+    `names` are those of the parameters, if they have names. `columns` name the result's columns,
+    `origins` the table and column that each comes from ("vessel.id"), if the server tells;
+    `sampled` says which of them `sample` holds of the first rows. `widths` are the bytes of each
+    column over all rows. `batch` is the number of parameter sets of an executemany, `error` the
+    text of the error it ended in. `uses` says what the application read. `system` is whose SQL it
+    is; '' for the receiver's. `plan` is the plan that it ran by, as the server wrote it. `told` is
+    what else the server said of it, by the server's own names (Rows_examined).
     """
 
     text: str
@@ -78,10 +82,12 @@ def by_position(values: Iterable[Thing]) -> dict[int, Thing] | None:
 
 
 class RequestEnded(msgspec.Struct, frozen=True):
-    """A request ends; its route may be better known by now. `status` is an HTTP status, 0 if there is none.
+    """A request ends; its route may be better known by now. `status` is an HTTP status, 0 if there
+    is none.
 
-    `memory_bytes` is the most memory it took beyond what was held when it began, 0 if that is not known. `more` counts
-    its queries that were omitted, being more than were wished for, `more_ns` is their time.
+    `memory_bytes` is the most memory it took beyond what was held when it began, 0 if that is not
+    known. `more` counts its queries that were omitted, being more than were wished for, `more_ns`
+    is their time.
     """
 
     request: int
@@ -94,16 +100,22 @@ class RequestEnded(msgspec.Struct, frozen=True):
 
 
 class Receiver(Protocol):
-    """Who takes what a source tells. Queries are in the SQL of the receiver's system, unless they say otherwise."""
+    """Who takes what a source tells. Queries are in the SQL of the receiver's system, unless they
+    say otherwise.
+    """
 
     def request_began(self, event: RequestBegan) -> None:
         """A request begins."""
 
     def queries(self, request: int, events: Sequence[QuerySeen]) -> None:
-        """Queries of a request that has begun, in order of their starts. Raises KeyError for one that has not."""
+        """Queries of a request that has begun, in order of their starts. Raises KeyError for one
+        that has not.
+        """
 
     def errands(self, request: int, errands: Sequence[Wait]) -> None:
-        """What an open request waited for next to its queries. Raises KeyError for one that has not begun."""
+        """What an open request waited for next to its queries. Raises KeyError for one that has not
+        begun.
+        """
 
     def request_ended(self, event: RequestEnded) -> None:
         """A request ends. Raises KeyError for one that has not begun."""

@@ -1,4 +1,6 @@
-"""The parts of a SELECT that can be omitted one at a time: joins, conditions, subqueries, the sort, DISTINCT."""
+"""The parts of a SELECT that can be omitted one at a time: joins, conditions, subqueries, the sort,
+DISTINCT.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,8 @@ NAME_MOST = 60
 
 
 class Part(msgspec.Struct, frozen=True):
-    """A part of a statement, and the statement without it. Placeholders are named `:slot0`, `:slot1`, … in `sql`.
+    """A part of a statement, and the statement without it. Placeholders are named `:slot0`,
+    `:slot1`, … in `sql`.
 
     `with_it` says what had to go along with the part, because it depends on it.
     """
@@ -60,7 +63,12 @@ def parts_of(text: str, system: str) -> list[Part]:
     for place, output in enumerate(tree.expressions):
         if output.find(exp.Select) is not None and len(tree.expressions) > 1:
             add("subquery", output, partial(_without_output, place=place))
-    for name, kind in (("having", "group condition"), ("order", "sort"), ("distinct", "distinct"), ("limit", "limit")):
+    for name, kind in (
+        ("having", "group condition"),
+        ("order", "sort"),
+        ("distinct", "distinct"),
+        ("limit", "limit"),
+    ):
         if tree.args.get(name) is not None:
             what = "DISTINCT" if name == "distinct" else tree.args[name]
             add(kind, what, partial(_without_clause, name=name))
@@ -100,7 +108,9 @@ def _without_clause(tree: Any, name: str) -> str:
 
 
 def _without_join(tree: Any, place: int) -> str | None:
-    """Leave out a join, with all that speaks of its table; None if nothing of the statement would be left."""
+    """Leave out a join, with all that speaks of its table; None if nothing of the statement would
+    be left.
+    """
     joins = tree.args["joins"]
     gone = {joins[place].this.alias_or_name}
     dropped = {place}
@@ -114,7 +124,11 @@ def _without_join(tree: Any, place: int) -> str | None:
                 gone.add(join.this.alias_or_name)
                 changed = True
     own = {output.alias for output in tree.expressions if output.alias}
-    bare = (column for column in tree.find_all(exp.Column) if not column.table and column.name not in own)
+    bare = (
+        column
+        for column in tree.find_all(exp.Column)
+        if not column.table and column.name not in own
+    )
     if any(column.find_ancestor(exp.Select) is tree for column in bare):
         return None  # a column without its table's name may belong to what goes
     texts = []

@@ -1,4 +1,6 @@
-"""Reads conditions: which column is compared with what, in every form that a comparison of a column with a value has."""
+"""Reads conditions: which column is compared with what, in every form that a comparison of a column
+with a value has.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,10 @@ def comparisons(node: Any, names: Names) -> Iterator[Predicate]:
     for part in conjuncts(node):
         if isinstance(part, exp.Or):
             for inner in _alternatives(part):
-                yield from (msgspec.structs.replace(one, filters=False) for one in _predicate(inner, names, False))
+                yield from (
+                    msgspec.structs.replace(one, filters=False)
+                    for one in _predicate(inner, names, False)
+                )
         else:
             yield from _predicate(part, names, True)
 
@@ -33,7 +38,8 @@ _SEARCHED = ("=", "in", "any", ">", ">=", "<", "<=", "between")
 
 
 def either_of(node: Any, names: Names) -> Iterator[tuple[Predicate, ...]]:
-    """Of each OR among the conditions of a WHERE, a predicate of each side that an index could answer, all of one table.
+    """Of each OR among the conditions of a WHERE, a predicate of each side that an index could
+    answer, all of one table.
 
     An OR with a side that has none is omitted: all rows are looked at for that one.
     """
@@ -63,9 +69,15 @@ def _sides(node: Any) -> list[Any]:
 
 def _searched_of(side: Any, names: Names) -> Predicate | None:
     predicates = (
-        one for part in conjuncts(side) if not isinstance(part, exp.Or) for one in _predicate(part, names, False)
+        one
+        for part in conjuncts(side)
+        if not isinstance(part, exp.Or)
+        for one in _predicate(part, names, False)
     )
-    return next((one for one in predicates if one.operator in _SEARCHED and not one.inside and one.slots), None)
+    return next(
+        (one for one in predicates if one.operator in _SEARCHED and not one.inside and one.slots),
+        None,
+    )
 
 
 def _alternatives(node: Any) -> list[Any]:
@@ -89,7 +101,9 @@ def _predicate(node: Any, names: Names, required: bool) -> Iterator[Predicate]:
         node = node.this
         while isinstance(node, exp.Paren):
             node = node.this
-    if isinstance(node, exp.Expression) and node.args.get("negate"):  # newer parsers keep a NOT in the comparison
+    if isinstance(node, exp.Expression) and node.args.get(
+        "negate"
+    ):  # newer parsers keep a NOT in the comparison
         negated = not negated
     if isinstance(node, exp.In):
         if isinstance(node.this, exp.Tuple) and len(node.expressions) == 1 and not negated:
@@ -98,14 +112,18 @@ def _predicate(node: Any, names: Names, required: bool) -> Iterator[Predicate]:
         side, inside = _sided(node.this)
         if side is not None and node.args.get("query") is None:
             slots = tuple(slot for slot in map(slot_in, node.expressions) if slot is not None)
-            yield Predicate(names.column(side), "not in" if negated else "in", slots, required, inside)
+            yield Predicate(
+                names.column(side), "not in" if negated else "in", slots, required, inside
+            )
         return
     if isinstance(node, exp.Between):
         side, inside = _sided(node.this)
         if side is not None:
             ends = (slot_in(node.args["low"]), slot_in(node.args["high"]))
             slots = tuple(slot for slot in ends if slot is not None)
-            yield Predicate(names.column(side), "not between" if negated else "between", slots, required, inside)
+            yield Predicate(
+                names.column(side), "not between" if negated else "between", slots, required, inside
+            )
         return
     yield from _comparison(node, names, required, negated)
 
@@ -134,16 +152,27 @@ def _comparison(node: Any, names: Names, required: bool, negated: bool) -> Itera
         operator = "is not null" if negated else "is null"
     elif negated:
         operator = "not " + operator
-    yield Predicate(names.column(side), operator, () if number is None else (number,), required, inside, alike)
+    yield Predicate(
+        names.column(side), operator, () if number is None else (number,), required, inside, alike
+    )
 
 
 def _value_slot(value: Any, inside: str) -> tuple[int | None, bool]:
     """The slot of the value, and whether it is in the same function as the column does."""
     number = slot_in(value)
-    if number is not None or not inside or not isinstance(value, exp.Func) or value.find(exp.Column) is not None:
+    if (
+        number is not None
+        or not inside
+        or not isinstance(value, exp.Func)
+        or value.find(exp.Column) is not None
+    ):
         return number, False
     name = value.name.lower() if isinstance(value, exp.Anonymous) else type(value).__name__.lower()
-    slots = {slot for node in value.find_all(exp.Placeholder, exp.Literal) if (slot := slot_in(node)) is not None}
+    slots = {
+        slot
+        for node in value.find_all(exp.Placeholder, exp.Literal)
+        if (slot := slot_in(node)) is not None
+    }
     return (slots.pop(), True) if name == inside and len(slots) == 1 else (None, False)
 
 
@@ -182,17 +211,29 @@ def _sided(node: Any) -> tuple[exp.Column | None, str]:
     if isinstance(node, exp.Func | exp.Cast | exp.Binary) and not isinstance(node, exp.AggFunc):
         inner = [column for column in node.find_all(exp.Column) if slot_in(column) is None]
         if len(inner) == 1 and node.find(exp.Select) is None:
-            return inner[0], type(node).__name__.lower() if not isinstance(node, exp.Anonymous) else node.name.lower()
+            return inner[0], type(node).__name__.lower() if not isinstance(
+                node, exp.Anonymous
+            ) else node.name.lower()
     return None, ""
 
 
 def through_values(select: Any, names: Names) -> Iterator[Predicate]:
-    """Keys that come as a table of one row: `JOIN (VALUES (?)) AS v(id) ON v.id = t.id`, or `(SELECT ? AS id) AS v`."""
+    """Keys that come as a table of one row: `JOIN (VALUES (?)) AS v(id) ON v.id = t.id`, or
+    `(SELECT ? AS id) AS v`.
+    """
     given: dict[tuple[str, str], int] = {}
     for source in [source_of(select), *(join.this for join in select.args.get("joins") or ())]:
         inner = source.this if isinstance(source, exp.Subquery) else source
-        if isinstance(inner, exp.Values) and len(inner.expressions) == 1 and inner.expressions[0].expressions:
-            columns = [column.name for column in source.args["alias"].columns] if source.args.get("alias") else []
+        if (
+            isinstance(inner, exp.Values)
+            and len(inner.expressions) == 1
+            and inner.expressions[0].expressions
+        ):
+            columns = (
+                [column.name for column in source.args["alias"].columns]
+                if source.args.get("alias")
+                else []
+            )
             values = inner.expressions[0].expressions
         elif isinstance(inner, exp.Select) and source_of(inner) is None:
             columns = [node.alias_or_name for node in inner.expressions]
@@ -205,8 +246,20 @@ def through_values(select: Any, names: Names) -> Iterator[Predicate]:
                 given[source.alias_or_name, column] = number
     if not given:
         return
-    conditions = [select.args.get("where"), *(join.args.get("on") for join in select.args.get("joins") or ())]
-    for node in (part for condition in conditions for part in conjuncts(condition) if isinstance(part, exp.EQ)):
+    conditions = [
+        select.args.get("where"),
+        *(join.args.get("on") for join in select.args.get("joins") or ()),
+    ]
+    for node in (
+        part
+        for condition in conditions
+        for part in conjuncts(condition)
+        if isinstance(part, exp.EQ)
+    ):
         for side, other in ((node.left, node.right), (node.right, node.left)):
-            if isinstance(side, exp.Column) and isinstance(other, exp.Column) and (other.table, other.name) in given:
+            if (
+                isinstance(side, exp.Column)
+                and isinstance(other, exp.Column)
+                and (other.table, other.name) in given
+            ):
                 yield Predicate(names.column(side), "=", (given[other.table, other.name],))

@@ -1,4 +1,6 @@
-"""Which functions a statement calls, by the text: a parser may take a call for something else, or not know it."""
+"""Which functions a statement calls, by the text: a parser may take a call for something else, or
+not know it.
+"""
 
 from __future__ import annotations
 
@@ -19,9 +21,11 @@ CHANGING = frozenset(
 
 
 def functions_in(text: str, system: str) -> tuple[str, ...]:
-    """Names that are before a bracket, in lower case, quoted ones as they are; literals and comments omitted.
+    """Names that are before a bracket, in lower case, quoted ones as they are; literals and
+    comments omitted.
 
-    Words like IN and VALUES are among them: who knows the functions of a server knows that these are none.
+    Words like IN and VALUES are among them: who knows the functions of a server knows that these
+    are none.
     """
     pieces: list[str] = []
     quoted: dict[str, str] = {}

@@ -15,8 +15,9 @@ from askless.core.sql.structure_store import structure_of
 class ResultGuarantees(msgspec.Struct, frozen=True):
     """What is known of the two statements.
 
-    `order` are positions of the columns that the order promised; None for no order at all, () for an order by what is not
-    in the result. `order_kept`: the second statement asks for the same order; `order_dropped`: for none at all.
+    `order` are positions of the columns that the order promised; None for no order at all, () for
+    an order by what is not in the result. `order_kept`: the second statement asks for the same
+    order; `order_dropped`: for none at all.
     """
 
     order: tuple[int, ...] | None = None
@@ -27,7 +28,9 @@ class ResultGuarantees(msgspec.Struct, frozen=True):
 
 
 def question_of(before: str, after: str, system: str, columns: Sequence[str]) -> ResultGuarantees:
-    """What is known of a statement and its rewriting. `columns` are the names in the first one's result."""
+    """What is known of a statement and its rewriting. `columns` are the names in the first one's
+    result.
+    """
     first, second = _select(before, system), _select(after, system)
     if first is None or second is None:
         return ResultGuarantees()
@@ -41,8 +44,12 @@ def question_of(before: str, after: str, system: str, columns: Sequence[str]) ->
     )
 
 
-def caveats_of(before: str, after: str, system: str, keys: Mapping[str, Sequence[str]]) -> tuple[str, ...]:
-    """What the texts leave to chance, so that equal rows today prove less. `keys` are the primary keys by table."""
+def caveats_of(
+    before: str, after: str, system: str, keys: Mapping[str, Sequence[str]]
+) -> tuple[str, ...]:
+    """What the texts leave to chance, so that equal rows today prove less. `keys` are the primary
+    keys by table.
+    """
     doubts = []
     first, second = _select(before, system), _select(after, system)
     if first is None or second is None:
@@ -56,7 +63,9 @@ def caveats_of(before: str, after: str, system: str, keys: Mapping[str, Sequence
         if tree.args.get("limit") is None:
             continue
         if tree.args.get("order") is None:
-            doubts.append(f"the {which} statement has a LIMIT without ORDER BY: its choice of rows is arbitrary")
+            doubts.append(
+                f"the {which} statement has a LIMIT without ORDER BY: its choice of rows is arbitrary"
+            )
         elif not _is_total(tree, text, system, keys):
             doubts.append(
                 f"the {which} statement has a LIMIT, and its order is not unique: its choice among ties is arbitrary"
@@ -64,7 +73,9 @@ def caveats_of(before: str, after: str, system: str, keys: Mapping[str, Sequence
     return tuple(doubts)
 
 
-def _is_total(tree: exp.Expression, text: str, system: str, keys: Mapping[str, Sequence[str]]) -> bool:
+def _is_total(
+    tree: exp.Expression, text: str, system: str, keys: Mapping[str, Sequence[str]]
+) -> bool:
     """Whether no two rows tie: the order goes by the whole key of each table, or by all groups."""
     structure = structure_of(text, system)
     if structure is None or not isinstance(tree, exp.Select):
@@ -74,7 +85,11 @@ def _is_total(tree: exp.Expression, text: str, system: str, keys: Mapping[str, S
     if group is not None:
         groups = [(column.table.lower(), column.name.lower()) for column in structure.group_by]
         return len(groups) == len(group.expressions) and ordered >= set(groups)
-    wanted = {(table.lower(), column.lower()) for table in structure.tables for column in keys.get(table, ("",))}
+    wanted = {
+        (table.lower(), column.lower())
+        for table in structure.tables
+        for column in keys.get(table, ("",))
+    }
     return not structure.subqueries and ordered >= wanted
 
 
@@ -93,8 +108,12 @@ def _inner_joins(tree: exp.Expression) -> int:
     return sum(1 for join in tree.find_all(exp.Join) if not join.side)
 
 
-def _order(tree: exp.Expression, columns: Sequence[str], slots: Sequence[Slot]) -> tuple[int, ...] | None:
-    """Positions in the result of what the rows are ordered by; None for no order, () where the result does not show it."""
+def _order(
+    tree: exp.Expression, columns: Sequence[str], slots: Sequence[Slot]
+) -> tuple[int, ...] | None:
+    """Positions in the result of what the rows are ordered by; None for no order, () where the
+    result does not show it.
+    """
     order = tree.args.get("order")
     if order is None:
         return None
@@ -110,7 +129,10 @@ def _order(tree: exp.Expression, columns: Sequence[str], slots: Sequence[Slot]) 
 
 
 def _place(
-    node: exp.Expression, selected: Sequence[exp.Expression], names: Sequence[str], slots: Sequence[Slot]
+    node: exp.Expression,
+    selected: Sequence[exp.Expression],
+    names: Sequence[str],
+    slots: Sequence[Slot],
 ) -> int | None:
     if isinstance(node, exp.Literal):  # ORDER BY 2
         number = slot_number(str(node.this))

@@ -9,7 +9,9 @@ from askless.core.sql.tokens import tokens
 
 
 def masked(text: str, system: str) -> str:
-    """The text with every literal replaced by ?, and without comments, which may hold anything; placeholders stay."""
+    """The text with every literal replaced by ?, and without comments, which may hold anything;
+    placeholders stay.
+    """
     pieces = []
     position = 0
     for token in tokens(text, system):
@@ -23,7 +25,9 @@ def masked(text: str, system: str) -> str:
 
 
 def masker(system: str, show: bool) -> Callable[[str], str]:
-    """What a report does to statements and conditions: nothing if values were asked for, else `masked`."""
+    """What a report does to statements and conditions: nothing if values were asked for, else
+    `masked`.
+    """
     return (lambda text: text) if show else (lambda text: masked(text, system))
 
 

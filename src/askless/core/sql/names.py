@@ -1,4 +1,6 @@
-"""Which table a column belongs to: by the scopes of a statement, through derived tables, CTEs and subqueries."""
+"""Which table a column belongs to: by the scopes of a statement, through derived tables, CTEs and
+subqueries.
+"""
 
 from __future__ import annotations
 
@@ -32,7 +34,11 @@ class Names:
         """The scope that a node is in."""
         path = []
         above = node.parent
-        while above is not None and id(above) not in self._around and not isinstance(above, exp.Select):
+        while (
+            above is not None
+            and id(above) not in self._around
+            and not isinstance(above, exp.Select)
+        ):
             path.append(above)
             above = above.parent
         result = None
@@ -44,14 +50,22 @@ class Names:
         return result
 
     def column(self, node: Any, scope: Scope | None = None) -> Column:
-        """The table and the name of a column; both '' for what is not a column, the table '' where it can't be said."""
+        """The table and the name of a column; both '' for what is not a column, the table '' where
+        it can't be said.
+        """
         if not isinstance(node, exp.Column):
             return Column("", "")
         if not self.scopes:
             alone = next(iter(self._written.values())) if len(self._written) == 1 else ""
-            return Column(self._written.get(node.table, node.table) if node.table else alone, node.name)
+            return Column(
+                self._written.get(node.table, node.table) if node.table else alone, node.name
+            )
         scope = scope or self.scope_around(node)
-        return self._resolved(node.table, node.name, scope) if scope is not None else Column(node.table, node.name)
+        return (
+            self._resolved(node.table, node.name, scope)
+            if scope is not None
+            else Column(node.table, node.name)
+        )
 
     def _resolved(self, table: str, name: str, scope: Scope) -> Column:
         """A column by what its scope, or one around it, calls its table."""
@@ -77,7 +91,9 @@ class Names:
         return having[0] if len(having) == 1 and len(derived) == len(sources) else None
 
     def _in(self, source: Any, name: str) -> Column | None:
-        """A column of a source: of the table itself, or of what a derived table makes of one; None if it has none."""
+        """A column of a source: of the table itself, or of what a derived table makes of one; None
+        if it has none.
+        """
         if isinstance(source, exp.Table):
             return Column(source.name, name)
         if not isinstance(source, Scope):
@@ -94,7 +110,11 @@ class Names:
                 return self._without_table(name, inner) or self._resolved(output.table, name, inner)
             if output.alias_or_name == name:
                 product = bare(output)
-                return self.column(product, inner) if isinstance(product, exp.Column) else Column("", "")
+                return (
+                    self.column(product, inner)
+                    if isinstance(product, exp.Column)
+                    else Column("", "")
+                )
         return None
 
     def table(self, source: Any) -> str:

@@ -1,7 +1,8 @@
-"""The one place where SQL text becomes a tree, and a tree text again. Whatever goes wrong in a parser ends here.
+"""The one place where SQL text becomes a tree, and a tree text again. Whatever goes wrong in a
+parser ends here.
 
-Each slot of the text (a literal, a placeholder) carries its number through the tree, so that what was written comes back
-as it was, whatever a dialect's writer makes of it.
+Each slot of the text (a literal, a placeholder) carries its number through the tree, so that what
+was written comes back as it was, whatever a dialect's writer makes of it.
 """
 
 from __future__ import annotations
@@ -21,8 +22,10 @@ from askless.core.systems import system_of
 
 logging.getLogger("sqlglot").setLevel(logging.CRITICAL)
 
-TEXT_MOST = 50_000  # characters; a longer statement (an INSERT of thousands of rows) takes the parser seconds
-DEPTH_MOST = 150  # brackets within brackets; beyond that no person wrote it, and the parser needs 20 calls for each
+# characters; a longer statement (an INSERT of thousands of rows) takes the parser seconds
+TEXT_MOST = 50_000
+# brackets within brackets; beyond that no person wrote it, and the parser needs 20 calls for each
+DEPTH_MOST = 150
 RECURSION_MOST = 12_000
 # What the parser, the writer and a walk over their trees may raise on text that no one foresaw.
 _FAULTS = (
@@ -36,7 +39,9 @@ Tree = exp.Expression
 
 
 class Parsed:
-    """A statement: its tree, its slots, and the system whose SQL it is. Changes are made to a `copy`."""
+    """A statement: its tree, its slots, and the system whose SQL it is. Changes are made to a
+    `copy`.
+    """
 
     __slots__ = ("slots", "system", "tree")
 
@@ -48,7 +53,8 @@ class Parsed:
     def written(self, tree: Tree, named: bool = False, pretty: bool = False) -> str:
         """A tree made of this statement's as text; '' where it can't be written.
 
-        Literals and placeholders come back as they were; with `named`, placeholders as `:slot0`, `:slot1`, …
+        Literals and placeholders come back as they were; with `named`, placeholders as `:slot0`,
+        `:slot1`, …
         """
         try:
             with _deep():
@@ -86,7 +92,9 @@ def parse(text: str, system: str) -> Parsed | None:
 
 @contextmanager
 def trying() -> Iterator[None]:
-    """A walk over a tree that is given up where it meets something no one foresaw: nothing is better than wrong."""
+    """A walk over a tree that is given up where it meets something no one foresaw: nothing is
+    better than wrong.
+    """
     try:
         with _deep():
             yield
@@ -96,7 +104,9 @@ def trying() -> Iterator[None]:
 
 @contextmanager
 def _deep() -> Iterator[None]:
-    """Room for the recursion that deep statements take; a call of Python's own needs no stack of the machine's."""
+    """Room for the recursion that deep statements take; a call of Python's own needs no stack of
+    the machine's.
+    """
     before = sys.getrecursionlimit()
     if before >= RECURSION_MOST:
         yield
@@ -109,7 +119,9 @@ def _deep() -> Iterator[None]:
 
 
 def _depth(text: str) -> int:
-    """How deep brackets stand within brackets, at most; those in literals count too, which does no harm."""
+    """How deep brackets stand within brackets, at most; those in literals count too, which does no
+    harm.
+    """
     deepest = depth = 0
     for sign in re.findall(r"[()]", text):
         depth += 1 if sign == "(" else -1
@@ -118,7 +130,9 @@ def _depth(text: str) -> int:
 
 
 def slot_in(node: Any) -> int | None:
-    """The slot that is in an expression: a literal or a placeholder, with a cast, a sign or brackets around it."""
+    """The slot that is in an expression: a literal or a placeholder, with a cast, a sign or
+    brackets around it.
+    """
     while isinstance(node, exp.Cast | exp.Neg | exp.Paren):
         node = node.this
     if isinstance(node, exp.Literal | exp.Placeholder):
@@ -144,10 +158,14 @@ def conjuncts(node: Any) -> list[Any]:
 
 
 def correlated(part: Any, scope: Any) -> tuple[Any, Any] | None:
-    """The column of a subquery's own and that of the query around it which a condition sets equal; None for any other."""
+    """The column of a subquery's own and that of the query around it which a condition sets equal;
+    None for any other.
+    """
     if not isinstance(part, exp.EQ):
         return None
-    sides: list[Any] = [side.unnest() if isinstance(side, exp.Paren) else side for side in (part.left, part.right)]
+    sides: list[Any] = [
+        side.unnest() if isinstance(side, exp.Paren) else side for side in (part.left, part.right)
+    ]
     if not all(isinstance(side, exp.Column) for side in sides):
         return None
     own = [not side.table or side.table in scope.sources for side in sides]
@@ -169,18 +187,30 @@ def bare(node: Any) -> Any:
 
 def is_star(node: Any) -> bool:
     """`*` or `t.*`."""
-    return isinstance(node, exp.Star) or (isinstance(node, exp.Column) and isinstance(node.this, exp.Star))
+    return isinstance(node, exp.Star) or (
+        isinstance(node, exp.Column) and isinstance(node.this, exp.Star)
+    )
 
 
 def extreme_asked(node: Any) -> tuple[Any, Any] | None:
-    """The column and the query of `column = (SELECT MAX(…) …)` or `column IN (SELECT MAX(…) …)`; MIN as well."""
+    """The column and the query of `column = (SELECT MAX(…) …)` or `column IN (SELECT MAX(…) …)`;
+    MIN as well.
+    """
     side = query = None
     if isinstance(node, exp.In) and not node.args.get("negate"):
         side, query = node.this, node.args.get("query")
     elif isinstance(node, exp.EQ):
-        side, query = (node.left, node.right) if isinstance(node.left, exp.Column) else (node.right, node.left)
+        side, query = (
+            (node.left, node.right)
+            if isinstance(node.left, exp.Column)
+            else (node.right, node.left)
+        )
     while isinstance(query, exp.Subquery | exp.Paren):
         query = query.this
-    if not isinstance(side, exp.Column) or not isinstance(query, exp.Select) or len(query.expressions) != 1:
+    if (
+        not isinstance(side, exp.Column)
+        or not isinstance(query, exp.Select)
+        or len(query.expressions) != 1
+    ):
         return None
     return (side, query) if isinstance(bare(query.expressions[0]), exp.Max | exp.Min) else None

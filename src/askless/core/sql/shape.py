@@ -1,7 +1,9 @@
-"""Statement text to shape: what varies taken out, so that queries which differ only by a key have one shape.
+"""Statement text to shape: what varies taken out, so that queries which differ only by a key have
+one shape.
 
-Taken out: literals, placeholders (of any style, with a cast that a client puts after them), the length of IN lists
-and of VALUES, comments, spacing, the case of unquoted words, a final semicolon. Kept: everything else.
+Taken out: literals, placeholders (of any style, with a cast that a client puts after them), the
+length of IN lists and of VALUES, comments, spacing, the case of unquoted words, a final semicolon.
+Kept: everything else.
 """
 
 from __future__ import annotations
@@ -17,7 +19,9 @@ from askless.core.systems import REGISTRY, noise_of
 
 _HELD = "\x01"  # stands for a quoted name while words are put in lower case
 _SPACED = re.compile(r"\s*(<=>|<=|>=|<>|!=|\|\||::|=|<|>|,|\(|\))\s*")
-_SIGNED = re.compile(r"((?:[=<>(,]|\blimit|\boffset|\bbetween|\band|\bthen|\belse|\bwhen|\bselect) ?)[-+] ?\?")
+_SIGNED = re.compile(
+    r"((?:[=<>(,]|\blimit|\boffset|\bbetween|\band|\bthen|\belse|\bwhen|\bselect) ?)[-+] ?\?"
+)
 _PREFIXED = re.compile(r"(?<![\w?])(?:[exnb]|u&|_utf8(?:mb4)?)\?")
 _CAST = re.compile(
     r"\?(?:::(?:character varying|double precision|(?:timestamp|time) with(?:out)? time zone|[a-z_][\w.]*)(?:\[\])*)+"
@@ -27,7 +31,8 @@ _NULL_VALUE = re.compile(r"(?<== )(?:null|true|false)\b(?! ?[(.])")
 _ROW = rf"\({_ITEM}(?:, {_ITEM})*\)"
 _IN_LIST = re.compile(rf"\bin\((?:{_ITEM}|{_ROW})(?:, (?:{_ITEM}|{_ROW}))*\)")
 _ROWS = re.compile(rf"\bvalues{_ROW}(?:, {_ROW})*")
-# What is taken out after the literals, in this order: a pattern is tried only if one of its signs is there, as each takes long.
+# What is taken out after the literals, in this order: a pattern is tried only if one of its signs
+# is there, as each takes long.
 _REDUCED = (
     (("e?", "x?", "n?", "b?", "&?", "8?", "4?"), _PREFIXED, "?"),
     (("::",), _CAST, "?"),
@@ -36,7 +41,8 @@ _REDUCED = (
     (("in(",), _IN_LIST, "in(?)"),
     (("values(",), _ROWS, "values(?)"),
 )
-# Control traffic of any system, and standard catalogs; what is particular to a system is in `systems`.
+# Control traffic of any system, and standard catalogs; what is particular to a system is in
+# `systems`.
 _NOISE = re.compile(
     r"(?:begin|commit|rollback|end|start transaction|savepoint|release|pragma|show|deallocate|discard|reset|use|listen"
     r"|unlisten|close|set)(?:$|[ ;(])"
@@ -53,9 +59,9 @@ _CATALOG = r"information_schema\."
 class Shape(msgspec.Struct, frozen=True):
     """A statement with what varies taken out.
 
-    `digest` is 12 hexadecimal characters of BLAKE2b, the same in every process and on every machine.
-    `noise` says that the application's author did not write it: session settings, transaction control, catalog
-    lookups, pings.
+    `digest` is 12 hexadecimal characters of BLAKE2b, the same in every process and on every
+    machine. `noise` says that the application's author did not write it: session settings,
+    transaction control, catalog lookups, pings.
     """
 
     text: str
@@ -64,7 +70,9 @@ class Shape(msgspec.Struct, frozen=True):
 
     @property
     def has_list(self) -> bool:
-        """Whether an IN with a list of values is part of it: a list of one and a long one are of one shape."""
+        """Whether an IN with a list of values is part of it: a list of one and a long one are of
+        one shape.
+        """
         return "in(?)" in self.text
 
 
@@ -105,7 +113,9 @@ def _space(found: re.Match[str]) -> str:
 
 
 def is_noise(shape: str) -> bool:
-    """Whether a shape's text is control traffic rather than something that the application's author wrote."""
+    """Whether a shape's text is control traffic rather than something that the application's author
+    wrote.
+    """
     if any(map(shape.__contains__, '"`[')):
         shape = _QUOTED.sub(r"\1", shape)
     noise, catalogs = noise_of(tuple(REGISTRY), _CATALOG)
@@ -115,11 +125,13 @@ def is_noise(shape: str) -> bool:
 def shape_of(text: str, system: str = "sqlite") -> Shape:
     """The shape of a statement in the SQL of `system` (sqlite, postgresql, mysql, mariadb)."""
     flat = shape_text(text, system)
-    return Shape(flat, blake2b(flat.encode("utf-8", "replace"), digest_size=6).hexdigest(), is_noise(flat))
+    return Shape(
+        flat, blake2b(flat.encode("utf-8", "replace"), digest_size=6).hexdigest(), is_noise(flat)
+    )
 
 
-# A literal. It begins with a set of characters, so the scanner skips fast; the look-behinds then say what it began
-# with.
+# A literal. It begins with a set of characters, so the scanner skips fast; the look-behinds then
+# say what it began with.
 _LITERAL = re.compile(
     r"['0-9](?:(?<=')(?:[^']|'')*+'|(?<=\d)(?<![\w$@:?.]\d)"
     r"(?:[xX][0-9a-fA-F]++|[\d_]*+(?:\.\d*+)?(?:[eE][+-]?\d++)?))"
@@ -129,9 +141,11 @@ _CACHE_MAX = 50_000
 
 
 class Shaper:
-    """Shapes of many texts of one system: a bounded cache of texts, and of texts with their literals taken out.
+    """Shapes of many texts of one system: a bounded cache of texts, and of texts with their
+    literals taken out.
 
-    A text with inlined literals never comes again, so only what one fast pass leaves of it is remembered.
+    A text with inlined literals never comes again, so only what one fast pass leaves of it is
+    remembered.
     """
 
     def __init__(self, system: str = "sqlite") -> None:
@@ -157,5 +171,7 @@ class Shaper:
 
 @lru_cache(maxsize=16)
 def shaper_of(system: str) -> Shaper:
-    """The shaper of a system for all captures that this process reads: their pieces have the same texts."""
+    """The shaper of a system for all captures that this process reads: their pieces have the same
+    texts.
+    """
     return Shaper(system)

@@ -1,7 +1,8 @@
-"""The slots of a statement: every place where a literal or a placeholder is, numbered in order of the text.
+"""The slots of a statement: every place where a literal or a placeholder is, numbered in order of
+the text.
 
-`values` lines a query's literals and parameters up with the slots, so that a lookup by key reads the same whether the
-key was bound or written into the text.
+`values` lines a query's literals and parameters up with the slots, so that a lookup by key reads
+the same whether the key was bound or written into the text.
 """
 
 from __future__ import annotations
@@ -18,7 +19,9 @@ Value = None | bool | int | float | str | tuple[str, str]
 
 
 class Slot(msgspec.Struct, frozen=True):
-    """One slot: `literal` as written, or `placeholder` with its number (from 1) or name, if it has one."""
+    """One slot: `literal` as written, or `placeholder` with its number (from 1) or name, if it has
+    one.
+    """
 
     placeholder: bool
     text: str
@@ -58,7 +61,9 @@ def name_of(slot: Slot) -> str:
     return slot.text[2:-2] if slot.text.startswith("%(") else slot.text.lstrip("?$:@")
 
 
-def values_of(slots: Sequence[Slot], parameters: Sequence[Value], names: Sequence[str] = ()) -> list[Value]:
+def values_of(
+    slots: Sequence[Slot], parameters: Sequence[Value], names: Sequence[str] = ()
+) -> list[Value]:
     """The value in each slot. A placeholder without a parameter gives None."""
     by_name = dict(zip(names, parameters, strict=False))
     values: list[Value] = []
@@ -83,7 +88,9 @@ _MARK_TEXT = re.compile(r"~slot(\d+)~")
 
 
 def marked(text: str, slots: Sequence[Slot]) -> str:
-    """The text with each slot's number written into it, in a form that any SQL parser keeps: see `slot_number`."""
+    """The text with each slot's number written into it, in a form that any SQL parser keeps: see
+    `slot_number`.
+    """
     pieces = []
     position = 0
     for number, slot in enumerate(slots):

@@ -12,7 +12,16 @@ from askless.core.systems import system_of
 
 # What a SELECT can hold and yet write: new tables, files, changed rows, locks that others wait for.
 _RUN = ("/*!", "/*M!")  # comments that are code to MySQL, or to MariaDB alone
-_WRITES = (exp.Insert, exp.Update, exp.Delete, exp.Merge, exp.Into, exp.Create, exp.Drop, exp.Command)
+_WRITES = (
+    exp.Insert,
+    exp.Update,
+    exp.Delete,
+    exp.Merge,
+    exp.Into,
+    exp.Create,
+    exp.Drop,
+    exp.Command,
+)
 
 
 class IndexStatement:
@@ -25,7 +34,8 @@ class IndexStatement:
 
 
 def refuse_hidden(text: str, system: str) -> None:
-    """Raise AskLessError hidden-code for a text with a comment that a server of MySQL's kind runs: `/*! into outfile … */`.
+    """Raise AskLessError hidden-code for a text with a comment that a server of MySQL's kind runs:
+    `/*! into outfile … */`.
 
     No parser sees what is in it, so nothing is known of what such a statement does.
     """
@@ -41,7 +51,8 @@ def refuse_hidden(text: str, system: str) -> None:
 def _read(text: str, system: str) -> list[Parsed]:
     refuse_hidden(text, system)
     parsed = parse_all(text, system)
-    # MySQL's kind knows VALUES by itself, the parser as a table only. What is run is the text as it was.
+    # MySQL's kind knows VALUES by itself, the parser as a table only. What is run is the text as it
+    # was.
     if not parsed and text.lstrip()[:6].upper() == "VALUES":
         parsed = parse_all(f"SELECT * FROM ({text}) AS listed", system)  # noqa: S608
     return parsed
@@ -56,7 +67,11 @@ def index_of(ddl: str, system: str) -> IndexStatement:
     example = "for example: CREATE INDEX by_vessel ON port_call (vessel_id)"
     parsed = _parsed(ddl, system)
     only = parsed[0] if len(parsed) == 1 else None
-    if not isinstance(only, exp.Create) or only.kind != "INDEX" or only.find(exp.Insert, exp.Delete, exp.Update):
+    if (
+        not isinstance(only, exp.Create)
+        or only.kind != "INDEX"
+        or only.find(exp.Insert, exp.Delete, exp.Update)
+    ):
         raise AskLessError("not-an-index", "--index takes one CREATE INDEX statement", example)
     if "concurrently" in ddl.lower().split("(")[0].split():
         raise AskLessError(
@@ -70,34 +85,56 @@ def index_of(ddl: str, system: str) -> IndexStatement:
         raise AskLessError("not-an-index", "the index names no table", example)
     if table.args.get("db") is not None and not system_of(system).named_schemas:
         raise AskLessError(
-            "not-an-index", f"the trial uses a copy, so name the table without a schema: {table.name}", example
+            "not-an-index",
+            f"the trial uses a copy, so name the table without a schema: {table.name}",
+            example,
         )
     columns = tuple(column.name for column in only.find_all(exp.Column))
     return IndexStatement(named.name if named is not None else "", table.name, columns)
 
 
 def checked_select(text: str, system: str) -> exp.Expression:
-    """The one SELECT of a text, parsed. What a trial runs must not write. Raises AskLessError not-a-select."""
+    """The one SELECT of a text, parsed. What a trial runs must not write. Raises AskLessError
+    not-a-select.
+    """
     parsed = _parsed(text, system)
     remedy = "name one SELECT; writes are never run"
     if len(parsed) != 1 or not isinstance(parsed[0], exp.Query | exp.Values):
-        raise AskLessError("not-a-select", "a trial runs the statement, so it takes one SELECT", remedy)
-    # The parser does not know INTO OUTFILE, so the words themselves are looked at, literals and comments omitted.
+        raise AskLessError(
+            "not-a-select", "a trial runs the statement, so it takes one SELECT", remedy
+        )
+    # The parser does not know INTO OUTFILE, so the words themselves are looked at, literals and
+    # comments omitted.
     if parsed[0].find(*_WRITES) is not None or " into " in f" {shape_text(text, system)} ":
         raise AskLessError("not-a-select", "this SELECT writes, so it is not run", remedy)
     if any(select.args.get("locks") for select in parsed[0].find_all(exp.Select)):
         raise AskLessError(
-            "not-a-select", "this SELECT locks rows (FOR UPDATE or the like), so it is not run", "remove the lock"
+            "not-a-select",
+            "this SELECT locks rows (FOR UPDATE or the like), so it is not run",
+            "remove the lock",
         )
     return parsed[0]
 
 
-# What a server explains without running it, and no parser need know: the rest of the statement is the server's to judge.
-_PLANNED = ("select", "insert", "update", "delete", "merge", "replace", "with", "values", "table", "(")
+# What a server explains without running it, and no parser need know: the rest of the statement is
+# the server's to judge.
+_PLANNED = (
+    "select",
+    "insert",
+    "update",
+    "delete",
+    "merge",
+    "replace",
+    "with",
+    "values",
+    "table",
+    "(",
+)
 
 
 def checked_plannable(text: str, system: str) -> None:
-    """Raise AskLessError not-plannable for a text that is not a single SELECT, INSERT, UPDATE, DELETE or MERGE.
+    """Raise AskLessError not-plannable for a text that is not a single SELECT, INSERT, UPDATE,
+    DELETE or MERGE.
 
     Raises AskLessError hidden-code if a comment of the text is code to the server.
     """
@@ -115,7 +152,8 @@ def checked_plannable(text: str, system: str) -> None:
 
 
 def index_parts(ddl: str, system: str) -> tuple[str, tuple[str, ...]]:
-    """A SELECT of all that a CREATE INDEX computes, and the names in it of operator classes and access methods.
+    """A SELECT of all that a CREATE INDEX computes, and the names in it of operator classes and
+    access methods.
 
     Raises AskLessError not-an-index.
     """
@@ -125,10 +163,14 @@ def index_parts(ddl: str, system: str) -> tuple[str, tuple[str, ...]]:
     table, parameters = create.find(exp.Table), create.find(exp.IndexParameters)
     arguments = parameters.args if parameters is not None else {}
     columns = [column.find(exp.Opclass) or column for column in arguments.get("columns") or ()]
-    select = exp.select(*(column.this.copy() for column in columns)).from_(table.copy() if table is not None else "")
+    select = exp.select(*(column.this.copy() for column in columns)).from_(
+        table.copy() if table is not None else ""
+    )
     condition = arguments.get("where")
     if condition is not None:
-        select = select.where((condition.this if isinstance(condition, exp.Where) else condition).copy())
+        select = select.where(
+            (condition.this if isinstance(condition, exp.Where) else condition).copy()
+        )
     names = [str(found.args["expression"].name) for found in create.find_all(exp.Opclass)]
     names += [str(arguments["using"].name)] if arguments.get("using") is not None else []
     return parsed.written(select), tuple(name.lower() for name in names)
@@ -138,7 +180,9 @@ def tables_in(tree: exp.Expression) -> tuple[str, ...]:
     """The tables that a statement reads, each once, what it defines itself omitted."""
     own = {cte.alias for cte in tree.find_all(exp.CTE)}
     return tuple(
-        dict.fromkeys(table.name for table in tree.find_all(exp.Table) if table.name and table.name not in own)
+        dict.fromkeys(
+            table.name for table in tree.find_all(exp.Table) if table.name and table.name not in own
+        )
     )
 
 

@@ -1,7 +1,9 @@
-"""A statement's structure, parsed once a shape: tables, columns, predicates, joins, order, limit, aggregates.
+"""A statement's structure, parsed once a shape: tables, columns, predicates, joins, order, limit,
+aggregates.
 
-What the parser can't read has no structure; it still has a shape and is still counted. The parser is imported when the
-first structure is asked for: it takes longer to import than most reports to make.
+What the parser can't read has no structure; it still has a shape and is still counted. The parser
+is imported when the first structure is asked for: it takes longer to import than most reports to
+make.
 """
 
 from __future__ import annotations
@@ -24,11 +26,12 @@ class Column(msgspec.Struct, frozen=True):
 
 
 class Predicate(msgspec.Struct, frozen=True):
-    """`column operator value`. `slots` are the slots that supply the value (several for IN and BETWEEN); with the operator
-    `any` its one slot holds a list.
+    """`column operator value`. `slots` are the slots that supply the value (several for IN and
+    BETWEEN); with the operator `any` its one slot holds a list.
 
-    `required` says that every row of the result must meet it: it is joined to the others by AND, at the top, or is
-    in the one subquery that all rows come from. `filters` tells the same of the rows of its own SELECT, a subquery or branch.
+    `required` says that every row of the result must meet it: it is joined to the others by AND, at
+    the top, or is in the one subquery that all rows come from. `filters` tells the same of the rows
+    of its own SELECT, a subquery or branch.
     """
 
     column: Column
@@ -41,7 +44,9 @@ class Predicate(msgspec.Struct, frozen=True):
 
 
 class Join(msgspec.Struct, frozen=True):
-    """Two columns that a join (in ON, USING or WHERE) sets equal. `outer` says of a left, right or full join."""
+    """Two columns that a join (in ON, USING or WHERE) sets equal. `outer` says of a left, right or
+    full join.
+    """
 
     left: Column
     right: Column
@@ -49,7 +54,8 @@ class Join(msgspec.Struct, frozen=True):
 
 
 class Correlation(msgspec.Struct, frozen=True):
-    """A subquery's column that is set equal to one of the query around it. `per_row`: it gives a value, row by row.
+    """A subquery's column that is set equal to one of the query around it. `per_row`: it gives a
+    value, row by row.
 
     `shown`: the value is a column of the statement's result, or a part of one.
     """
@@ -61,7 +67,9 @@ class Correlation(msgspec.Struct, frozen=True):
 
 
 class Output(msgspec.Struct, frozen=True):
-    """One column of the result: the column it comes from ('' table and name where it is computed), and its name."""
+    """One column of the result: the column it comes from ('' table and name where it is computed),
+    and its name.
+    """
 
     column: Column
     name: str
@@ -72,9 +80,10 @@ class Output(msgspec.Struct, frozen=True):
 class Structure(msgspec.Struct, frozen=True):
     """What a statement asks, as far as it can be derived from its text.
 
-    `kind` is select, insert (REPLACE too), update, delete, merge, copy, truncate, call or the like, or other. `tables` are
-    the tables read or written, each once, in order; `main` is the first of FROM, or the one written. `writes` are all that
-    are written, in lower case, by a part of the statement too; EVERYTHING among them stands for what is not known.
+    `kind` is select, insert (REPLACE too), update, delete, merge, copy, truncate, call or the like,
+    or other. `tables` are the tables read or written, each once, in order; `main` is the first of
+    FROM, or the one written. `writes` are all that are written, in lower case, by a part of the
+    statement too; EVERYTHING among them stands for what is not known.
     """
 
     kind: str
@@ -97,14 +106,20 @@ class Structure(msgspec.Struct, frozen=True):
     exists: bool = False
     slots: tuple[Slot, ...] = ()
     written: tuple[str, ...] = ()  # the columns that an insert or update names
-    names: tuple[tuple[str, str], ...] = ()  # each name that the statement uses for a table, and the table
+    names: tuple[
+        tuple[str, str], ...
+    ] = ()  # each name that the statement uses for a table, and the table
     writes: tuple[str, ...] = ()
     filters_by_query: bool = False  # a condition that every row must meet asks a query of its own
-    extreme: Column | None = None  # the column whose highest or lowest value, of the same table, every row must have
+    extreme: Column | None = (
+        None  # the column whose highest or lowest value, of the same table, every row must have
+    )
     # Of each OR that every row must meet, what an index could answer of its sides.
     either: tuple[tuple[Predicate, ...], ...] = ()
     correlations: tuple[Correlation, ...] = ()
-    used: tuple[Column, ...] = ()  # every column that the statement names anywhere, subqueries included
+    used: tuple[
+        Column, ...
+    ] = ()  # every column that the statement names anywhere, subqueries included
 
     @property
     def repeatable(self) -> bool:
@@ -113,7 +128,9 @@ class Structure(msgspec.Struct, frozen=True):
 
     @property
     def of_one_table(self) -> bool:
-        """Whether it names one table once: joined with itself, a table's columns are those of two rows."""
+        """Whether it names one table once: joined with itself, a table's columns are those of two
+        rows.
+        """
         return len(self.tables) == 1 and len(self.names) == 1
 
     @property
@@ -129,9 +146,11 @@ class Structure(msgspec.Struct, frozen=True):
         return self.aggregates == ("count",) and not self.group_by
 
     def nearest(self, column: Column) -> Column:
-        """The column that always has this one's value and is the least number of joins away from the main table.
+        """The column that always has this one's value and is the least number of joins away from
+        the main table.
 
-        A lookup of children by `parent.id`, with a needless join to the parent, asks for the children's own reference.
+        A lookup of children by `parent.id`, with a needless join to the parent, asks for the
+        children's own reference.
         """
         away = {self.main: 0}
         while True:

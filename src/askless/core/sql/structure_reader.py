@@ -23,15 +23,25 @@ from askless.core.sql.parsing import (
     source_of,
     trying,
 )
-from askless.core.sql.structure import EVERYTHING, Column, Correlation, Join, Output, Predicate, Structure
+from askless.core.sql.structure import (
+    EVERYTHING,
+    Column,
+    Correlation,
+    Join,
+    Output,
+    Predicate,
+    Structure,
+)
 
-# Functions whose value changes from call to call: the same text with the same parameters then gives other rows.
+# Functions whose value changes from call to call: the same text with the same parameters then gives
+# other rows.
 _VOLATILE = re.compile(
     r"\b(?:random|rand|nextval|lastval|uuid|uuid_generate_v\w*|gen_random_uuid|newid|randomblob|changes"
     r"|last_insert_rowid|last_insert_id|scope_identity|pg_advisory\w*|get_lock)\s*\(",
     re.IGNORECASE,
 )
-# What tells the time, the coarsest last: by the moment, by the transaction (on PostgreSQL) or by the day.
+# What tells the time, the coarsest last: by the moment, by the transaction (on PostgreSQL) or by
+# the day.
 _CLOCKS = (
     ("moment", re.compile(r"\b(?:now|clock_timestamp|statement_timestamp|sysdate|getdate|getutcdate|sysdatetime"
                           r"|sysutcdatetime|utc_timestamp|curtime|unix_timestamp)\s*\(|\b(?:current_timestamp|current_time"
@@ -39,7 +49,8 @@ _CLOCKS = (
     ("day", re.compile(r"\bcurrent_date\b|\b(?:curdate|utc_date)\s*\(", re.I)),
 )  # fmt: skip
 _BY_TRANSACTION = re.compile(
-    r"\b(?:now|transaction_timestamp)\s*\(\s*\)|\b(?:current_timestamp|current_time|localtimestamp|localtime)\b", re.I
+    r"\b(?:now|transaction_timestamp)\s*\(\s*\)|\b(?:current_timestamp|current_time|localtimestamp|localtime)\b",
+    re.I,
 )
 _LOCKING = re.compile(r"\b(?:pg_(?:try_)?advisory\w*|get_lock)\s*\(", re.IGNORECASE)
 # Around an aggregate these change its value for each group, and make no other thing of it.
@@ -47,7 +58,15 @@ _WRAPPERS = (exp.Coalesce, exp.Cast, exp.Paren, exp.Round, exp.Abs, exp.Neg)
 _KINDS = {exp.Insert: "insert", exp.Update: "update", exp.Delete: "delete", exp.Merge: "merge", exp.Copy: "copy",
           exp.TruncateTable: "truncate"}  # fmt: skip
 # Statements that the parser knows by their first word alone, and whether they may write.
-_COMMANDS = {"replace": True, "call": True, "execute": True, "do": True, "load": True, "exec": True, "refresh": True}
+_COMMANDS = {
+    "replace": True,
+    "call": True,
+    "execute": True,
+    "do": True,
+    "load": True,
+    "exec": True,
+    "refresh": True,
+}
 _WRITTEN_BY_COMMAND = re.compile(
     r"^\s*(?:into|data\b.*?\binto\s+table|materialized\s+view)?\s*[\"`\[]?(\w+)", re.I | re.S
 )
@@ -93,7 +112,9 @@ def _tables(tree: Any) -> tuple[str, ...]:
     """The tables that a statement names, each once, in order; what it defines itself omitted."""
     own = {cte.alias for cte in tree.find_all(exp.CTE)}
     named = (t.name for t in tree.find_all(exp.Table))
-    return tuple(dict.fromkeys(name for name in named if name and name not in own and name.lower() != "dual"))
+    return tuple(
+        dict.fromkeys(name for name in named if name and name not in own and name.lower() != "dual")
+    )
 
 
 def _used(tree: Any, names: Names) -> tuple[Column, ...]:
@@ -111,7 +132,11 @@ def _writes(tree: Any) -> tuple[str, ...]:
         if isinstance(node, exp.Command):
             word = str(node.this).lower()
             if word in _COMMANDS:
-                into = _WRITTEN_BY_COMMAND.match(str(node.expression.this)) if node.expression is not None else None
+                into = (
+                    _WRITTEN_BY_COMMAND.match(str(node.expression.this))
+                    if node.expression is not None
+                    else None
+                )
                 known = word in ("replace", "load", "refresh") and into is not None
                 results.append(into[1].lower() if known and into is not None else EVERYTHING)
         elif isinstance(node, exp.TruncateTable):
@@ -120,7 +145,10 @@ def _writes(tree: Any) -> tuple[str, ...]:
             if node.args.get("kind"):  # FROM: rows come in
                 target = node.this.find(exp.Table)
                 results += [target.name.lower()] if target is not None else []
-        elif isinstance(node, exp.Update | exp.Delete) and (node.args.get("from_") or node.args.get("using")) is None:
+        elif (
+            isinstance(node, exp.Update | exp.Delete)
+            and (node.args.get("from_") or node.args.get("using")) is None
+        ):
             results += [table.name.lower() for table in _targets(node)]
         else:
             target = node.this.find(exp.Table) if node.this is not None else None
@@ -144,7 +172,9 @@ def _other(tree: Any, names: Names) -> Structure:
         return Structure(kind or "other", tables[0] if tables else "", tables)
     if isinstance(tree, exp.Command):
         written = _writes(tree)
-        return Structure("insert" if kind == "replace" else kind, written[0] if written else "", written)
+        return Structure(
+            "insert" if kind == "replace" else kind, written[0] if written else "", written
+        )
     target = tree.this.find(exp.Table) if tree.this is not None else None
     if isinstance(tree, exp.TruncateTable):
         target = tree.expressions[0] if tree.expressions else None
@@ -156,14 +186,20 @@ def _other(tree: Any, names: Names) -> Structure:
 def _columns_written(tree: Any) -> tuple[str, ...]:
     """The columns that an INSERT lists or an UPDATE sets."""
     if isinstance(tree, exp.Insert):
-        return tuple(node.name for node in tree.this.expressions) if isinstance(tree.this, exp.Schema) else ()
+        return (
+            tuple(node.name for node in tree.this.expressions)
+            if isinstance(tree.this, exp.Schema)
+            else ()
+        )
     if isinstance(tree, exp.Update):
         return tuple(node.this.name for node in tree.expressions if isinstance(node, exp.EQ))
     return ()
 
 
 def _select(tree: Any, names: Names) -> Structure:
-    """A query: its first SELECT, with the conditions of all others, each marked as not the statement's own."""
+    """A query: its first SELECT, with the conditions of all others, each marked as not the
+    statement's own.
+    """
     select = tree
     while not isinstance(select, exp.Select):
         if isinstance(select, exp.SetOperation):
@@ -181,7 +217,10 @@ def _select(tree: Any, names: Names) -> Structure:
         joins += _joins(on, names, outer)
         predicates += comparisons(on, names)
         joined = names.table(join.this)
-        joins += [Join(Column(main, c.name), Column(joined, c.name), outer) for c in join.args.get("using") or ()]
+        joins += [
+            Join(Column(main, c.name), Column(joined, c.name), outer)
+            for c in join.args.get("using") or ()
+        ]
     joins += _joins(select.args.get("where"), names, False)
     predicates += through_values(select, names)
     if select is tree:
@@ -202,7 +241,11 @@ def _select(tree: Any, names: Names) -> Structure:
         either=tuple(either_of(select.args.get("where"), names)) if select is tree else (),
         joins=tuple(joins),
         correlations=tuple(_correlations(select, names)) if select is tree else (),
-        group_by=tuple(names.column(e) for e in (group.expressions if group else ()) if isinstance(e, exp.Column)),
+        group_by=tuple(
+            names.column(e)
+            for e in (group.expressions if group else ())
+            if isinstance(e, exp.Column)
+        ),
         order_by=tuple(
             (names.column(e.this), bool(e.args.get("desc")))
             for e in (order.expressions if order else ())
@@ -216,22 +259,30 @@ def _select(tree: Any, names: Names) -> Structure:
         subqueries=sum(1 for _ in tree.find_all(exp.Select)) - 1,
         locks=bool(select.args.get("locks")),
         exists=_is_exists(select),
-        filters_by_query=any(one.find(exp.Select) is not None for one in conjuncts(select.args.get("where"))),
+        filters_by_query=any(
+            one.find(exp.Select) is not None for one in conjuncts(select.args.get("where"))
+        ),
         extreme=_extreme(select, names),
     )
 
 
 def _limit_slot(limit: Any) -> int | None:
     """The slot of the number of rows, as LIMIT or FETCH FIRST says it."""
-    count = limit.args.get("count") if isinstance(limit, exp.Fetch) else getattr(limit, "expression", None)
+    count = (
+        limit.args.get("count")
+        if isinstance(limit, exp.Fetch)
+        else getattr(limit, "expression", None)
+    )
     return slot_in(count) if count is not None else None
 
 
 def _extreme(select: Any, names: Names) -> Column | None:
-    """The column that a condition sets equal to its highest or lowest value of some of the same table's rows.
+    """The column that a condition sets equal to its highest or lowest value of some of the same
+    table's rows.
 
-    `at = (SELECT MAX(at) FROM the same table …)`, if the query inside asks for the group that the row is in: it refers to
-    the row, has groups, or compares the same column with a value as the statement does.
+    `at = (SELECT MAX(at) FROM the same table …)`, if the query inside asks for the group that the
+    row is in: it refers to the row, has groups, or compares the same column with a value as the
+    statement does.
     """
     conditions = conjuncts(select.args.get("where"))
     keys = _compared(conditions)
@@ -245,8 +296,14 @@ def _extreme(select: Any, names: Names) -> Column | None:
             continue
         within = _compared(conjuncts(inner.args.get("where")))
         inside = {table.alias_or_name for table in inner.find_all(exp.Table)}
-        refers = any(column.table and column.table not in inside for column in inner.find_all(exp.Column))
-        if refers or inner.args.get("group") is not None or (within and (within & keys or not keys)):
+        refers = any(
+            column.table and column.table not in inside for column in inner.find_all(exp.Column)
+        )
+        if (
+            refers
+            or inner.args.get("group") is not None
+            or (within and (within & keys or not keys))
+        ):
             return own
     return None
 
@@ -284,9 +341,14 @@ def _is_bounded(query: Any) -> bool:
 
 
 def _inner_predicates(select: Any, names: Names) -> Iterator[Predicate]:
-    """The conditions of subqueries. Those of the only one, which all that comes out goes through, every row must meet:
-    SELECT COUNT(*) FROM (SELECT …), SELECT EXISTS(SELECT …)."""
-    inner = [found for found in select.find_all(exp.Select) if found is not select and source_of(found) is not None]
+    """The conditions of subqueries. Those of the only one, which all that comes out goes through,
+    every row must meet: SELECT COUNT(*) FROM (SELECT …), SELECT EXISTS(SELECT …).
+    """
+    inner = [
+        found
+        for found in select.find_all(exp.Select)
+        if found is not select and source_of(found) is not None
+    ]
     bare_select = select.args.get("where") is None or (
         _is_dummy(source_of(select)) and _only_exists(select) is not None
     )
@@ -296,7 +358,10 @@ def _inner_predicates(select: Any, names: Names) -> Iterator[Predicate]:
 
 
 def _predicates_of(select: Any, names: Names, required: bool) -> Iterator[Predicate]:
-    conditions = [select.args.get("where"), *(join.args.get("on") for join in select.args.get("joins") or ())]
+    conditions = [
+        select.args.get("where"),
+        *(join.args.get("on") for join in select.args.get("joins") or ()),
+    ]
     for condition in conditions:
         for one in comparisons(condition, names):
             yield one if required else msgspec.structs.replace(one, required=False)
@@ -313,7 +378,11 @@ def _output(node: Any, names: Names) -> Output:
         if not table:
             scope = names.scope_around(node)
             sources = list(scope.selected_sources) if scope is not None else []
-            table = names.column(exp.column("*", table=sources[0]), scope).table if len(sources) == 1 else ""
+            table = (
+                names.column(exp.column("*", table=sources[0]), scope).table
+                if len(sources) == 1
+                else ""
+            )
         return Output(Column(table, "*"), "*", star=True)
     if isinstance(inner, exp.Column):
         return Output(names.column(inner), node.alias_or_name)
@@ -330,7 +399,11 @@ def _output(node: Any, names: Names) -> Output:
 def _joins(node: Any, names: Names, outer: bool) -> list[Join]:
     results = []
     for part in conjuncts(node):
-        if isinstance(part, exp.EQ) and isinstance(part.left, exp.Column) and isinstance(part.right, exp.Column):
+        if (
+            isinstance(part, exp.EQ)
+            and isinstance(part.left, exp.Column)
+            and isinstance(part.right, exp.Column)
+        ):
             left, right = names.column(part.left), names.column(part.right)
             if left != right and slot_in(part.left) is None and slot_in(part.right) is None:
                 results.append(Join(left, right, outer))
@@ -344,12 +417,17 @@ def _correlations(select: Any, names: Names) -> Iterator[Correlation]:
         if inner is select or scope is None:
             continue
         exists = inner.find_ancestor(exp.Exists, exp.In, exp.Select)
-        per_row = isinstance(inner.parent, exp.Subquery) and not isinstance(exists, (exp.Exists, exp.In))
+        per_row = isinstance(inner.parent, exp.Subquery) and not isinstance(
+            exists, (exp.Exists, exp.In)
+        )
         for part in conjuncts(inner.args.get("where")):
             pair = correlated(part, scope)
             if pair is not None:
                 yield Correlation(
-                    names.column(pair[0], scope), names.column(pair[1]), per_row, _is_shown(inner, select)
+                    names.column(pair[0], scope),
+                    names.column(pair[1]),
+                    per_row,
+                    _is_shown(inner, select),
                 )
 
 
@@ -366,7 +444,9 @@ def _is_exists(select: Any) -> bool:
     if len(select.expressions) != 1:
         return False
     only = bare(select.expressions[0])
-    while isinstance(only, exp.Case) and only.args.get("ifs"):  # CASE WHEN EXISTS(...) THEN 1 ELSE 0 END
+    while isinstance(only, exp.Case) and only.args.get(
+        "ifs"
+    ):  # CASE WHEN EXISTS(...) THEN 1 ELSE 0 END
         only = only.args["ifs"][0].this
     if isinstance(only, exp.Exists):
         return True
@@ -374,7 +454,9 @@ def _is_exists(select: Any) -> bool:
         return False
     source = source_of(select)
     limited = select.args.get("limit") is not None or select.args.get("fetch") is not None
-    return (limited and source is not None) or (_is_dummy(source) and _only_exists(select) is not None)
+    return (limited and source is not None) or (
+        _is_dummy(source) and _only_exists(select) is not None
+    )
 
 
 def _is_dummy(source: Any) -> bool:

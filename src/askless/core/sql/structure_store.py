@@ -1,4 +1,6 @@
-"""The structure of a statement, parsed once: from memory, from a store that outlives the process, or by the parser."""
+"""The structure of a statement, parsed once: from memory, from a store that outlives the process,
+or by the parser.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,9 @@ from askless.core.sql.structure import Structure
 
 
 class StructureStore(Protocol):
-    """Structures of statements from earlier runs: parsing takes longer than everything else that is done with a statement."""
+    """Structures of statements from earlier runs: parsing takes longer than everything else that is
+    done with a statement.
+    """
 
     def recall(self, text: str, system: str) -> Structure | None:
         """The structure of a statement, without its slots; None if it is not known."""
@@ -49,7 +53,9 @@ def structure_of(text: str, system: str) -> Structure | None:
     known = store.recall(text, system) if store is not None else None
     if known is not None:
         return msgspec.structs.replace(known, slots=tuple(slots_of(text, system)))
-    from askless.core.sql.structure_reader import read  # loads the parser, which commands that parse nothing need not
+    from askless.core.sql.structure_reader import (
+        read,
+    )  # loads the parser, which commands that parse nothing need not
 
     result = read(text, system)
     if store is not None and result is not None:

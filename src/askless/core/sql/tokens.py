@@ -1,6 +1,8 @@
-"""Finds what varies in a statement's text: literals, placeholders, comments, quoted names, by the system's own rules.
+"""Finds what varies in a statement's text: literals, placeholders, comments, quoted names, by the
+system's own rules.
 
-One compiled pattern a system. Everything that reads SQL text closely (shapes, slots) goes through these patterns.
+One compiled pattern a system. Everything that reads SQL text closely (shapes, slots) goes through
+these patterns.
 """
 
 from __future__ import annotations
@@ -13,9 +15,11 @@ import msgspec
 
 from askless.core.systems import system_of
 
-# A digit that belongs to no word and no placeholder; the look-after is after the digit, if it costs least.
+# A digit that belongs to no word and no placeholder; the look-after is after the digit, if it costs
+# least.
 _NUMBER = r"(?:\d(?<![\w$@:?]\d)|\.\d(?<![\w.)?\]\"`]\.\d))(?:[xX][0-9a-fA-F]+|[\d_]*(?:\.\d*)?(?:[eE][+-]?\d+)?)"
-# x'41', b'101': no word ends with the letter. Elsewhere than here the letter would be lost from the value.
+# x'41', b'101': no word ends with the letter. Elsewhere than here the letter would be lost from the
+# value.
 _BITS = r"[xXbB]'(?<![\w$][xXbB]')[0-9a-fA-F]*'"
 _PLACEHOLDERS = {
     "?": r"\?\d*",

@@ -1,6 +1,8 @@
-"""What values mean, whatever form they came in: 7, '7' and Decimal('7.00') are one number, a UUID and its text one key.
+"""What values mean, whatever form they came in: 7, '7' and Decimal('7.00') are one number, a UUID
+and its text one key.
 
-Keys flow from a result into a parameter through drivers and applications, which change types on the way.
+Keys flow from a result into a parameter through drivers and applications, which change types on the
+way.
 """
 
 from __future__ import annotations
@@ -11,7 +13,9 @@ import re
 from askless.core.sql.slots import Value
 
 _HEXADECIMAL = re.compile(r"[0-9a-f]{32}")
-_MOMENT = re.compile(r"\d{4}-\d\d-\d\d(?:[ T]\d\d:\d\d(?::\d\d(?:\.\d+)?)?(?:Z|[+-]\d\d(?::?\d\d)?)?)?")
+_MOMENT = re.compile(
+    r"\d{4}-\d\d-\d\d(?:[ T]\d\d:\d\d(?::\d\d(?:\.\d+)?)?(?:Z|[+-]\d\d(?::?\d\d)?)?)?"
+)
 _NUMBERS = ("Decimal", "float", "int")
 _LISTS = ("list", "tuple")
 
@@ -66,13 +70,17 @@ def _of_number(text: str, value: Value) -> Value:
 
 
 def single(value: Value) -> tuple[bool, Value]:
-    """Whether a list has just one value, and that: a list of the driver's (`= ANY($1)`), or a server's array as text."""
+    """Whether a list has just one value, and that: a list of the driver's (`= ANY($1)`), or a
+    server's array as text.
+    """
     if isinstance(value, tuple) and len(value) == 2 and value[0] in _LISTS:
         try:
             items = json.loads(value[1])
         except ValueError:
             return False, None
-        plain = isinstance(items, list) and len(items) == 1 and not isinstance(items[0], list | dict)
+        plain = (
+            isinstance(items, list) and len(items) == 1 and not isinstance(items[0], list | dict)
+        )
         return plain, items[0] if plain else None
     if isinstance(value, str) and value[:1] == "{" and value[-1:] == "}":
         inner = value[1:-1].strip()

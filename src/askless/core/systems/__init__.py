@@ -1,6 +1,7 @@
 """What is particular to a database system, as data: one file a system, one line here.
 
-What a system *does* (how it explains, if an index is tried) is in `askless.database.servers`, under the same name.
+What a system *does* (how it explains, if an index is tried) is in `askless.database.servers`, under
+the same name.
 """
 
 from __future__ import annotations
@@ -25,9 +26,11 @@ UNKNOWN = "sqlite"  # whose rules hold for a system that is not known: they are 
 
 
 class Lexis(msgspec.Struct, frozen=True):
-    """How a system's SQL is written: regular expressions for what varies in a statement, and for what only looks like it.
+    """How a system's SQL is written: regular expressions for what varies in a statement, and for
+    what only looks like it.
 
-    `names` are quoted identifiers; `placeholders` the signs that begin one; `extra_literals` are tried before `string`.
+    `names` are quoted identifiers; `placeholders` the signs that begin one; `extra_literals` are
+    tried before `string`.
     """
 
     line_comment: str
@@ -39,7 +42,8 @@ class Lexis(msgspec.Struct, frozen=True):
 
 
 class Traits(msgspec.Struct, frozen=True):
-    """How a server differs, for the index advisor's model of a planner. The unit of costs is one page read in sequence.
+    """How a server differs, for the index advisor's model of a planner. The unit of costs is one
+    page read in sequence.
 
     `random`: one page read out of sequence. `clustered`: the rows are in the primary key itself.
     """
@@ -50,7 +54,8 @@ class Traits(msgspec.Struct, frozen=True):
 
 
 class Meaning(msgspec.Struct, frozen=True):
-    """What an error of a server means to a person. `codes` are SQLSTATEs, their first characters, or error numbers.
+    """What an error of a server means to a person. `codes` are SQLSTATEs, their first characters,
+    or error numbers.
 
     `texts` are for errors to which the driver gives no code; they are looked for in lower case.
     """
@@ -62,7 +67,8 @@ class Meaning(msgspec.Struct, frozen=True):
 
 
 class Upsert(msgspec.Struct, frozen=True):
-    """How an INSERT says what becomes of a row that is there: `leave` it, or `change` it by `assignment` of each column.
+    """How an INSERT says what becomes of a row that is there: `leave` it, or `change` it by
+    `assignment` of each column.
 
     `{keys}` are the unique key's columns, `{first}` is the first of them.
     """
@@ -78,7 +84,9 @@ BY_CONFLICT = Upsert(
     "{column} = excluded.{column}",
 )
 BY_DUPLICATE = Upsert(
-    "ON DUPLICATE KEY UPDATE {first} = {first}", "ON DUPLICATE KEY UPDATE {assignments}", "{column} = VALUES({column})"
+    "ON DUPLICATE KEY UPDATE {first} = {first}",
+    "ON DUPLICATE KEY UPDATE {assignments}",
+    "{column} = VALUES({column})",
 )
 
 
@@ -127,7 +135,10 @@ class System(msgspec.Struct, frozen=True, kw_only=True):
     def meaning(self, code: str, text: str) -> Meaning | None:
         """What an error means, by its code ('' where it has none), else by what it says."""
         for meaning in self.meanings:
-            if code and any(code == known or (len(known) < 4 and code.startswith(known)) for known in meaning.codes):
+            if code and any(
+                code == known or (len(known) < 4 and code.startswith(known))
+                for known in meaning.codes
+            ):
                 return meaning
         low = text.lower()
         return next((m for m in self.meanings if any(sign in low for sign in m.texts)), None)
@@ -144,25 +155,37 @@ _LONG_TYPES = ("TEXT", "BLOB")
 
 
 def is_cut(type_name: str, system: str) -> bool:
-    """Whether an index holds only the beginning of a column of this type: it finds rows by it, and does nothing else."""
-    return system_of(system).text_beginning > 0 and any(word in type_name.upper() for word in _LONG_TYPES)
+    """Whether an index holds only the beginning of a column of this type: it finds rows by it, and
+    does nothing else.
+    """
+    return system_of(system).text_beginning > 0 and any(
+        word in type_name.upper() for word in _LONG_TYPES
+    )
 
 
 @lru_cache(maxsize=32)
 def system_of(name: str) -> System:
-    """The system of a name; for one that is not known, the data of the one whose rules are the most common."""
+    """The system of a name; for one that is not known, the data of the one whose rules are the most
+    common.
+    """
     result: System = import_module(REGISTRY.get(name, REGISTRY[UNKNOWN])).SYSTEM
     return result
 
 
 def called(name: str, among: Iterable[str] = REGISTRY) -> System | None:
-    """The system that a URL's scheme means, by its name or another one of it; None if it is none of these."""
-    return next((system for system in map(system_of, among) if name in (system.name, *system.aliases)), None)
+    """The system that a URL's scheme means, by its name or another one of it; None if it is none of
+    these.
+    """
+    return next(
+        (system for system in map(system_of, among) if name in (system.name, *system.aliases)), None
+    )
 
 
 @lru_cache(maxsize=2)
 def noise_of(names: tuple[str, ...], catalog: str) -> tuple[re.Pattern[str], re.Pattern[str]]:
-    """What is noise in any of these systems, from a shape's first letter on, and what reads a catalog: a capture need not know its system."""
+    """What is noise in any of these systems, from a shape's first letter on, and what reads a
+    catalog: a capture need not know its system.
+    """
     systems = [system_of(name) for name in names]
     noise = dict.fromkeys(system.noise for system in systems if system.noise)
     catalogs = dict.fromkeys((catalog, *(system.catalogs for system in systems if system.catalogs)))

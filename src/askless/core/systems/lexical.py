@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-# A repetition that never gives back is written as a group (?>…) here: with a look-ahead inside, `*+` finds nothing in
-# Python 3.11.2, which Debian 12 has.
+# A repetition that never gives back is written as a group (?>…) here: with a look-ahead inside,
+# `*+` finds nothing in Python 3.11.2, which Debian 12 has.
 _WITHIN = r"[^*/]|\*(?!/)|/(?!\*)"
-COMMENT_NESTED = rf"/\*(?>(?:{_WITHIN}|/\*(?>(?:{_WITHIN}|/\*(?>(?:{_WITHIN})*)\*/)*)\*/)*)(?:\*/|\Z)"
+COMMENT_NESTED = (
+    rf"/\*(?>(?:{_WITHIN}|/\*(?>(?:{_WITHIN}|/\*(?>(?:{_WITHIN})*)\*/)*)\*/)*)(?:\*/|\Z)"
+)
 COMMENT_FLAT = r"/\*(?>(?:[^*]|\*(?!/))*)(?:\*/|\Z)"
 STRING_PLAIN = r"'(?:[^']|'')*+(?:'|\Z)"
 STRING_ESCAPED = r"'(?:[^'\\]|\\.|'')*+(?:'|\\?\Z)"

@@ -3,7 +3,13 @@
 from __future__ import annotations
 
 from askless.core.systems import Lexis, System, Traits
-from askless.core.systems.lexical import BRACKET, COMMENT_NESTED, DOUBLE_PLAIN, RESERVED, STRING_PLAIN
+from askless.core.systems.lexical import (
+    BRACKET,
+    COMMENT_NESTED,
+    DOUBLE_PLAIN,
+    RESERVED,
+    STRING_PLAIN,
+)
 
 SYSTEM = System(
     name="mssql",

@@ -3,14 +3,27 @@
 from __future__ import annotations
 
 from askless.core.systems import BY_DUPLICATE, Lexis, Meaning, System, Traits
-from askless.core.systems.lexical import BACKTICK, COMMENT_FLAT, DOUBLE_ESCAPED, RESERVED, STRING_ESCAPED
+from askless.core.systems.lexical import (
+    BACKTICK,
+    COMMENT_FLAT,
+    DOUBLE_ESCAPED,
+    RESERVED,
+    STRING_ESCAPED,
+)
 
 SYSTEM = System(
     name="mysql",
     title="MySQL",
     dialect="mysql",
     driver="pymysql",
-    lexis=Lexis(r"--(?=\s|\Z)[^\n]*|\#[^\n]*", COMMENT_FLAT, STRING_ESCAPED, (BACKTICK,), "?:%", (DOUBLE_ESCAPED,)),
+    lexis=Lexis(
+        r"--(?=\s|\Z)[^\n]*|\#[^\n]*",
+        COMMENT_FLAT,
+        STRING_ESCAPED,
+        (BACKTICK,),
+        "?:%",
+        (DOUBLE_ESCAPED,),
+    ),
     quote="`",
     reserved=RESERVED,
     noise=r"select (?:database|last_insert_id|connection_id)\(\)(?: as \S+)?$|(?:use|show)(?:$|[ ;(])"
@@ -29,14 +42,28 @@ SYSTEM = System(
             "give the password in the environment variable ASKLESS_DB_PASSWORD, in the URL, or in ~/.my.cnf",
             ("1045", "1698"),
         ),
-        Meaning("not-there", "is this the capture's database? check --db", ("1049", "1051", "1054", "1146")),
-        Meaning("no-rights", "request the privilege, or use another user in --db", ("1044", "1142", "1143", "1227")),
+        Meaning(
+            "not-there",
+            "is this the capture's database? check --db",
+            ("1049", "1051", "1054", "1146"),
+        ),
+        Meaning(
+            "no-rights",
+            "request the privilege, or use another user in --db",
+            ("1044", "1142", "1143", "1227"),
+        ),
         Meaning("timed-out", "raise --timeout, or query less", ("3024", "1317")),
         Meaning("locked", "another session has locked the table: try again later", ("1205",)),
         Meaning(
             "connection-lost",
             "the server rolled the transaction back; try again",
-            ("2006", "2013", "2055", "1927", "0"),  # 0 is PyMySQL's, if the connection was lost before it asked
+            (
+                "2006",
+                "2013",
+                "2055",
+                "1927",
+                "0",
+            ),  # 0 is PyMySQL's, if the connection was lost before it asked
         ),
         Meaning(
             "server-away",

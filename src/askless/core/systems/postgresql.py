@@ -3,7 +3,13 @@
 from __future__ import annotations
 
 from askless.core.systems import BY_CONFLICT, Lexis, Meaning, System, Traits
-from askless.core.systems.lexical import COMMENT_NESTED, DOLLAR, DOUBLE_PLAIN, RESERVED, STRING_PLAIN
+from askless.core.systems.lexical import (
+    COMMENT_NESTED,
+    DOLLAR,
+    DOUBLE_PLAIN,
+    RESERVED,
+    STRING_PLAIN,
+)
 
 SYSTEM = System(
     name="postgresql",
@@ -47,7 +53,11 @@ SYSTEM = System(
             ("3D000", "42P01", "42703", "3F000"),
             ("does not exist",),
         ),
-        Meaning("type-unknown", "say the type in the statement: CAST(... AS integer)", ("42P18", "42804", "42883")),
+        Meaning(
+            "type-unknown",
+            "say the type in the statement: CAST(... AS integer)",
+            ("42P18", "42804", "42883"),
+        ),
         Meaning("no-rights", "request the privilege, or use another user in --db", ("42501",)),
         Meaning("timed-out", "raise --timeout, or query less", ("57014",)),
         Meaning("locked", "another session has locked the table: try again later", ("55P03",)),
@@ -55,7 +65,12 @@ SYSTEM = System(
             "connection-lost",
             "the server rolled the transaction back; try again",
             ("57P", "08003", "08006"),
-            ("server closed the connection", "terminating connection", "connection is lost", "consuming input failed"),
+            (
+                "server closed the connection",
+                "terminating connection",
+                "connection is lost",
+                "consuming input failed",
+            ),
         ),
         Meaning(
             "server-away",

@@ -31,10 +31,22 @@ SYSTEM = System(
     row_values="VALUES :keys",
     upsert=BY_CONFLICT,
     meanings=(  # codes as in https://sqlite.org/rescode.html; what is only SQLITE_ERROR is known from its text
-        Meaning("database-refuses", "it is not an SQLite database: check the path in --db", ("SQLITE_NOTADB",)),
+        Meaning(
+            "database-refuses",
+            "it is not an SQLite database: check the path in --db",
+            ("SQLITE_NOTADB",),
+        ),
         Meaning("timed-out", "raise --timeout, or query less", ("SQLITE_INTERRUPT",)),
-        Meaning("locked", "another session has locked the table: try again later", ("SQLITE_BUSY", "SQLITE_LOCKED")),
-        Meaning("no-rights", "request the privilege, or use another user in --db", ("SQLITE_PERM", "SQLITE_AUTH")),
+        Meaning(
+            "locked",
+            "another session has locked the table: try again later",
+            ("SQLITE_BUSY", "SQLITE_LOCKED"),
+        ),
+        Meaning(
+            "no-rights",
+            "request the privilege, or use another user in --db",
+            ("SQLITE_PERM", "SQLITE_AUTH"),
+        ),
         Meaning("writes-refused", "Ask Less only reads: name a SELECT", ("SQLITE_READONLY",)),
         Meaning(
             "not-there",

@@ -1,8 +1,10 @@
-"""Whether two results are the same: the same rows, in the same order where the statement promises one.
+"""Whether two results are the same: the same rows, in the same order where the statement promises
+one.
 
-Values are compared as an application sees them: 1, 1.0 and Decimal('1.00') are equal, and so are two times of the same
-instant in different zones; NULL is not 0, a time without zone is not one with a zone, a number is not a text. Floats may
-differ in the last digits (a sum taken in another order does).
+Values are compared as an application sees them: 1, 1.0 and Decimal('1.00') are equal, and so are
+two times of the same instant in different zones; NULL is not 0, a time without zone is not one with
+a zone, a number is not a text. Floats may differ in the last digits (a sum taken in another order
+does).
 """
 
 from __future__ import annotations
@@ -22,7 +24,9 @@ Row = tuple[Any, ...]
 DIGITS = 12  # of a float, that count next to another float: sums differ in those after them
 DIGITS_HELD = 15  # that a float holds for sure: so many count next to an exact number
 SHOWN = 3
-_NO_ORDER = "ORDER BY is missing or different: a join or a batched query does not preserve the order"
+_NO_ORDER = (
+    "ORDER BY is missing or different: a join or a batched query does not preserve the order"
+)
 
 
 _ROUNDING = 1e5 * 2.0**-53
@@ -33,7 +37,9 @@ class _Approximate(Decimal):
 
 
 class Difference(msgspec.Struct, frozen=True):
-    """How two results differ. `lost` are rows of the first only, `gained` of the second only, some of them shown."""
+    """How two results differ. `lost` are rows of the first only, `gained` of the second only, some
+    of them shown.
+    """
 
     text: str
     cause: str
@@ -85,7 +91,11 @@ def _value(value: Any) -> Any:
             return ("number", str(value).lower())
         return int(value) if value == value.to_integral_value() else value
     if isinstance(value, datetime):
-        return ("instant", value.astimezone(UTC)) if value.tzinfo is not None else ("local time", value)
+        return (
+            ("instant", value.astimezone(UTC))
+            if value.tzinfo is not None
+            else ("local time", value)
+        )
     if isinstance(value, time):
         return ("time", str(value))
     if isinstance(value, bytes | bytearray | memoryview):
@@ -139,11 +149,13 @@ def _few_digits(value: Decimal | int, digits: int = DIGITS) -> Any:
 
 
 def is_rounding(before: Sequence[Row], after: Sequence[Row], sizes: Sequence[Row]) -> bool:
-    """Whether two results differ in floats alone, row by row, and there by no more than adding up in another order does.
+    """Whether two results differ in floats alone, row by row, and there by no more than adding up
+    in another order does.
 
-    `sizes` holds the sums of absolute values in their place: where numbers cancel, the sum says nothing of its error.
-    The error of adding n numbers one by one is below n times the unit roundoff of their absolute sum (Higham 1993, The
-    Accuracy of Floating Point Summation); n is taken as 100,000.
+    `sizes` holds the sums of absolute values in their place: where numbers cancel, the sum says
+    nothing of its error. The error of adding n numbers one by one is below n times the unit
+    roundoff of their absolute sum (Higham 1993, The Accuracy of Floating Point Summation); n is
+    taken as 100,000.
     """
     if not len(before) == len(after) == len(sizes):
         return False
@@ -151,7 +163,9 @@ def is_rounding(before: Sequence[Row], after: Sequence[Row], sizes: Sequence[Row
         for a, b, scale in zip(row, other, size, strict=True):
             if a == b:
                 continue
-            if not (isinstance(a, float) and isinstance(b, float) and isinstance(scale, int | float)):
+            if not (
+                isinstance(a, float) and isinstance(b, float) and isinstance(scale, int | float)
+            ):
                 return False
             if abs(a - b) > _ROUNDING * abs(scale):
                 return False
@@ -169,7 +183,9 @@ def _alike(a: Any, b: Any) -> bool:
     if not floats:
         return False
     digits = DIGITS if floats == 2 else DIGITS_HELD
-    return _rounded((a,)) == _rounded((b,)) and bool(_few_digits(a, digits) == _few_digits(b, digits))
+    return _rounded((a,)) == _rounded((b,)) and bool(
+        _few_digits(a, digits) == _few_digits(b, digits)
+    )
 
 
 def _shown(rows: Sequence[Row], keys: Sequence[Row], wanted: Counter[Row]) -> tuple[str, ...]:
@@ -207,7 +223,11 @@ def _changed(
 
 
 def _cause(
-    ours: list[Row], theirs: list[Row], lost: Counter[Row], gained: Counter[Row], question: ResultGuarantees
+    ours: list[Row],
+    theirs: list[Row],
+    lost: Counter[Row],
+    gained: Counter[Row],
+    question: ResultGuarantees,
 ) -> str:
     """What usually makes such a difference."""
     if gained and not lost:
@@ -224,7 +244,9 @@ def _cause(
     if kinds:
         return kinds
     if question.limited:
-        return "with LIMIT, the choice among ties is arbitrary: add the key to ORDER BY on both sides"
+        return (
+            "with LIMIT, the choice among ties is arbitrary: add the key to ORDER BY on both sides"
+        )
     return "different values in the same rows: compare the first row that differs"
 
 
@@ -245,30 +267,48 @@ def _kinds(lost: Counter[Row], gained: Counter[Row]) -> str:
             kinds = {value[0] for value in (a, b) if isinstance(value, tuple)}
             if kinds == {"instant", "local time"}:
                 return f"{column} is a time with a time zone on one side only"
-            if isinstance(a, tuple) and isinstance(b, tuple) and a[0] == b[0] in ("local time", "instant"):
+            if (
+                isinstance(a, tuple)
+                and isinstance(b, tuple)
+                and a[0] == b[0] in ("local time", "instant")
+            ):
                 return f"{column} is a different time: is one of them in another time zone?"
             if isinstance(a, str) != isinstance(b, str):
                 return f"{column} is a text on one side and a number on the other"
-            numbers = all(isinstance(value, int | Decimal) and not isinstance(value, bool) for value in (a, b))
+            numbers = all(
+                isinstance(value, int | Decimal) and not isinstance(value, bool) for value in (a, b)
+            )
             if numbers and a and abs(Decimal(a) - Decimal(b)) < abs(Decimal(a)) * Decimal("0.01"):
-                return f"{column} differs after the decimal point: rounding, or another numeric type"
+                return (
+                    f"{column} differs after the decimal point: rounding, or another numeric type"
+                )
     return ""
 
 
 def _moved(
-    before: Sequence[Row], after: Sequence[Row], ours: list[Row], theirs: list[Row], question: ResultGuarantees
+    before: Sequence[Row],
+    after: Sequence[Row],
+    ours: list[Row],
+    theirs: list[Row],
+    question: ResultGuarantees,
 ) -> Difference | None:
     """The same rows: in the order that was promised? Rows that tie may come in any order."""
     if question.order is None or (not question.order and question.order_kept):
         return None
     if question.order_dropped and len(ours) > 1:
-        return Difference("the second statement has no ORDER BY: the same order today is a coincidence", _NO_ORDER)
+        return Difference(
+            "the second statement has no ORDER BY: the same order today is a coincidence", _NO_ORDER
+        )
     if question.order:
         ours = [tuple(row[i] for i in question.order) for row in ours]
         theirs = [tuple(row[i] for i in question.order) for row in theirs]
     for place, (a, b) in enumerate(zip(ours, theirs, strict=True)):
         if a != b and not _nearly(a, b):
-            tie = "" if question.order else "; the result does not contain the sort columns, so it may be a tie"
+            tie = (
+                ""
+                if question.order
+                else "; the result does not contain the sort columns, so it may be a tie"
+            )
             return Difference(
                 f"the same rows in another order, from row {place + 1} on{tie}",
                 _NO_ORDER,

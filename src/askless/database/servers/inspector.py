@@ -1,4 +1,6 @@
-"""A second session next to a connection, for looking into the server's catalogs; it is closed with the connection."""
+"""A second session next to a connection, for looking into the server's catalogs; it is closed with
+the connection.
+"""
 
 from __future__ import annotations
 

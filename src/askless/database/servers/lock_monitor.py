@@ -16,10 +16,12 @@ Waiting = Callable[[], bool]
 
 
 class LockWatch:
-    """Looks again and again whether others wait, from a thread of its own; after `budget_s` it releases, once.
+    """Looks again and again whether others wait, from a thread of its own; after `budget_s` it
+    releases, once.
 
-    `waiting` says whether anybody waits now, `let_go` gives the lock back at once. `waited_s` is the longest time that someone
-    waited; `gave_way` says that the lock was given back. Errors of a look end the watch by letting go: no one may wait unseen.
+    `waiting` says whether anybody waits now, `let_go` gives the lock back at once. `waited_s` is
+    the longest time that someone waited; `gave_way` says that the lock was given back. Errors of a
+    look end the watch by letting go: no one may wait unseen.
     """
 
     def __init__(self, waiting: Waiting, let_go: Callable[[], None], budget_s: float) -> None:
@@ -35,7 +37,12 @@ class LockWatch:
         self._thread.start()
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        at: TracebackType | None,
+    ) -> None:
         self._over.set()
         self._thread.join()
 
@@ -49,7 +56,10 @@ class LockWatch:
             try:
                 waits = self._waiting()
             except SQLAlchemyError:
-                waits, since = True, since if since is not None else time.monotonic() - self._budget_s
+                waits, since = (
+                    True,
+                    since if since is not None else time.monotonic() - self._budget_s,
+                )
             now = time.monotonic()
             if not waits:
                 since = None

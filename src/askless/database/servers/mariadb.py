@@ -1,4 +1,6 @@
-"""MariaDB and MySQL: reads in a read-only transaction; an index is tried on copies of the tables in scratch schemas."""
+"""MariaDB and MySQL: reads in a read-only transaction; an index is tried on copies of the tables in
+scratch schemas.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,14 @@ from askless.core.plans.tree import Node
 from askless.core.sql.statements import refuse_hidden
 from askless.database.driver_query import DriverQuery
 from askless.database.preflight import LIMITS, refuse
-from askless.database.servers import BuiltIndex, ConnectionPair, Limits, Routine, ScratchTables, Size
+from askless.database.servers import (
+    BuiltIndex,
+    ConnectionPair,
+    Limits,
+    Routine,
+    ScratchTables,
+    Size,
+)
 from askless.database.servers.inspector import close_inspectors, inspector
 from askless.database.servers.mariadb_dependencies import foreign_tables, routines_of
 from askless.database.servers.sampling import mean_widths
@@ -70,7 +79,10 @@ class MariaDB:
         import pymysql  # noqa: F401
 
         # The server refuses a second statement in a text, whatever the URL asks for.
-        arguments: dict[str, Any] = {"connect_timeout": max(int(limits.connect_s), 1), "client_flag": 0}
+        arguments: dict[str, Any] = {
+            "connect_timeout": max(int(limits.connect_s), 1),
+            "client_flag": 0,
+        }
         file = option_file()
         password = url.password or os.environ.get("MYSQL_PWD")
         if not password and file is not None:
@@ -78,7 +90,9 @@ class MariaDB:
         if password and not url.password:
             arguments["password"] = password
         engine = sqlalchemy.create_engine(
-            url.set(drivername="mysql+pymysql"), poolclass=sqlalchemy.pool.NullPool, connect_args=arguments
+            url.set(drivername="mysql+pymysql"),
+            poolclass=sqlalchemy.pool.NullPool,
+            connect_args=arguments,
         )
         close_inspectors(engine)
         return engine
@@ -97,7 +111,9 @@ class MariaDB:
         run("START TRANSACTION" + ("" if write else " READ ONLY"))
 
     def abandon(self, engine: Engine, known: Mapping[str, Any]) -> None:
-        """The server goes on with a statement whose client is gone: it is ended over a connection of its own."""
+        """The server goes on with a statement whose client is gone: it is ended over a connection
+        of its own.
+        """
         with suppress(DBAPIError), engine.connect() as other:
             _end(other, known[_SESSION])
 
@@ -117,29 +133,46 @@ class MariaDB:
             if names is None:
                 continue
             if (rows or 0) < _COUNT_MOST:
-                rows = connection.exec_driver_sql(f"SELECT COUNT(*) FROM {quoted(table)}").scalar_one()  # noqa: S608
+                rows = connection.exec_driver_sql(
+                    f"SELECT COUNT(*) FROM {quoted(table)}"  # noqa: S608  (quoted)
+                ).scalar_one()
             widths = mean_widths(connection, table, names, "LENGTH({})")
             # The server's figures lag after a load: a table is never smaller than its values.
-            results[table] = Size(int(rows or 0), max(int(size or 0), int((rows or 0) * sum(widths.values()))), widths)
+            results[table] = Size(
+                int(rows or 0), max(int(size or 0), int((rows or 0) * sum(widths.values()))), widths
+            )
         return results
 
     def routines(
-        self, connection: Connection, query: DriverQuery, trusted: Sequence[str], runs: bool, types: Sequence[str] = ()
+        self,
+        connection: Connection,
+        query: DriverQuery,
+        trusted: Sequence[str],
+        runs: bool,
+        types: Sequence[str] = (),
     ) -> list[Routine]:
-        """Whatever the statement, and each view that it may read, could name in the catalogs of the server."""
+        """Whatever the statement, and each view that it may read, could name in the catalogs of the
+        server.
+        """
         refuse_hidden(query.sql, query.system)
         return routines_of(self._inspector(connection), query.sql, trusted, runs)
 
-    def index_routines(self, connection: Connection, ddl: str, trusted: Sequence[str]) -> list[Routine]:
+    def index_routines(
+        self, connection: Connection, ddl: str, trusted: Sequence[str]
+    ) -> list[Routine]:
         """None: a server of MySQL's kind lets no stored function into an index."""
         return []
 
-    def copy_routines(self, connection: Connection, tables: Sequence[str], trusted: Sequence[str]) -> list[Routine]:
+    def copy_routines(
+        self, connection: Connection, tables: Sequence[str], trusted: Sequence[str]
+    ) -> list[Routine]:
         """Tables whose rows are elsewhere."""
         return foreign_tables(self._inspector(connection), tables, trusted)
 
     def _inspector(self, connection: Connection) -> Connection:
-        """Not the connection itself: anyone who has read the server's own tables can make no savepoint any more."""
+        """Not the connection itself: anyone who has read the server's own tables can make no
+        savepoint any more.
+        """
         limits: Limits = connection.info.get(LIMITS) or Limits()
 
         def open_session() -> Connection:
@@ -157,7 +190,9 @@ class MariaDB:
         results: dict[tuple[str, str], str] = {}
         for table, index, method, prefix, order in connection.exec_driver_sql(_KINDS):
             kind = "prefix" if prefix else "descending" if order == "D" else ""
-            results[table, index] = method.lower() if method.upper() != "BTREE" else results.get((table, index)) or kind
+            results[table, index] = (
+                method.lower() if method.upper() != "BTREE" else results.get((table, index)) or kind
+            )
         return results
 
     def extensions(self, connection: Connection) -> tuple[str, ...]:
@@ -211,8 +246,12 @@ class MariaDB:
         return connection.dialect.identifier_preparer.quote(table)
 
     @contextmanager
-    def twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str) -> Iterator[ConnectionPair]:
-        """Copies of the tables in two scratch schemas, dropped at the end; one of them gets the index."""
+    def twins(
+        self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str
+    ) -> Iterator[ConnectionPair]:
+        """Copies of the tables in two scratch schemas, dropped at the end; one of them gets the
+        index.
+        """
         wanted = list(dict.fromkeys([table, *tables]))
         with self._scratch(url, limits, wanted, ("plain", "indexed")) as (admin, sessions, cleaned):
             plain, indexed = sessions.values()
@@ -223,12 +262,18 @@ class MariaDB:
                 self.begin(indexed, limits)
                 return built
 
-            yield ConnectionPair(plain, indexed, build, "on copies of the tables in a scratch schema", cleaned)
+            yield ConnectionPair(
+                plain, indexed, build, "on copies of the tables in a scratch schema", cleaned
+            )
 
     @contextmanager
     def workshop(self, url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[ScratchTables]:
         """Copies of the tables in a scratch schema, dropped at the end."""
-        with self._scratch(url, limits, tables, ("indexed",), write=True) as (admin, sessions, cleaned):
+        with self._scratch(url, limits, tables, ("indexed",), write=True) as (
+            admin,
+            sessions,
+            cleaned,
+        ):
             ((schema, connection),) = sessions.items()
 
             def run(ddl: str) -> None:
@@ -239,13 +284,21 @@ class MariaDB:
                 admin.exec_driver_sql(f"ANALYZE TABLE {', '.join(map(_quoted, tables))}").all()
                 self.begin(connection, limits, write=True)
 
-            yield ScratchTables(connection, run, "on copies of the tables in a scratch schema", cleaned)
+            yield ScratchTables(
+                connection, run, "on copies of the tables in a scratch schema", cleaned
+            )
 
     @contextmanager
     def _scratch(
-        self, url: URL, limits: Limits, tables: Sequence[str], names: Sequence[str], write: bool = False
+        self,
+        url: URL,
+        limits: Limits,
+        tables: Sequence[str],
+        names: Sequence[str],
+        write: bool = False,
     ) -> Iterator[tuple[Connection, dict[str, Connection], tuple[str, ...]]]:
-        """(a connection that may do everything, one to each scratch schema with copies of the tables, what was cleaned up).
+        """(a connection that may do everything, one to each scratch schema with copies of the
+        tables, what was cleaned up).
 
         With `write` those are not read-only: a write can't even be explained there.
         """
@@ -257,12 +310,16 @@ class MariaDB:
         sound = False
         try:
             with ExitStack() as stack:
-                admin = stack.enter_context(engine.connect().execution_options(isolation_level="AUTOCOMMIT"))
+                admin = stack.enter_context(
+                    engine.connect().execution_options(isolation_level="AUTOCOMMIT")
+                )
                 cleaned = clean(admin)
                 self._check(admin, tables, limits)
                 refuse(self.copy_routines(admin, tables, limits.trusted), "copying the tables")
                 ours.append(_session(admin))
-                self.begin(admin, Limits(limits.statement_s * _COPY_FACTOR, limits.lock_s), write=True)
+                self.begin(
+                    admin, Limits(limits.statement_s * _COPY_FACTOR, limits.lock_s), write=True
+                )
                 admin.exec_driver_sql("COMMIT")
                 # Reads of the live tables take no locks at this level.
                 admin.exec_driver_sql("SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED")
@@ -275,7 +332,9 @@ class MariaDB:
                     quoted = ", ".join(f"{schema}.{_quoted(name)}" for name in tables)
                     admin.exec_driver_sql(f"ANALYZE TABLE {quoted}").all()
                 sessions = {
-                    schema: stack.enter_context(self.engine(url.set(database=schema), limits).connect())
+                    schema: stack.enter_context(
+                        self.engine(url.set(database=schema), limits).connect()
+                    )
                     for schema in schemas
                 }
                 for connection in sessions.values():
@@ -335,7 +394,9 @@ def _copy(admin: Connection, live: str, schema: str, table: str) -> None:
         (live, table),
     )
     columns = ", ".join(_quoted(str(row[0])) for row in rows)
-    admin.exec_driver_sql(f"INSERT INTO {schema}.{name} ({columns}) SELECT {columns} FROM {source}.{name}")  # noqa: S608
+    admin.exec_driver_sql(
+        f"INSERT INTO {schema}.{name} ({columns}) SELECT {columns} FROM {source}.{name}"  # noqa: S608  (quoted)
+    )
 
 
 def _session(connection: Connection) -> int:
@@ -343,19 +404,27 @@ def _session(connection: Connection) -> int:
 
 
 def _end(connection: Connection, session: int) -> None:
-    """End a session that is still at work; once: a server was seen to fall over one that was killed again while it ended."""
-    at_work = f"SELECT 1 FROM information_schema.processlist WHERE id = {session} AND command <> 'Killed'"  # noqa: S608
+    """End a session that is still at work; once: a server was seen to fall over one that was killed
+    again while it ended.
+    """
+    at_work = (
+        f"SELECT 1 FROM information_schema.processlist WHERE id = {session} AND command <> 'Killed'"  # noqa: S608
+    )
     if connection.exec_driver_sql(at_work).first() is not None:
         connection.exec_driver_sql(f"KILL {session}")
 
 
 def _drop(engine: Engine, schemas: Sequence[str], sessions: Sequence[int]) -> None:
-    """Drop the scratch schemas over a connection of its own: the trial's may be lost, or in the middle of a statement.
+    """Drop the scratch schemas over a connection of its own: the trial's may be lost, or in the
+    middle of a statement.
 
-    Where the trial ended in trouble, its sessions are ended first: they may hold the tables. A server that is away keeps
-    the schemas until the next trial: they are dropped by their name then.
+    Where the trial ended in trouble, its sessions are ended first: they may hold the tables. A
+    server that is away keeps the schemas until the next trial: they are dropped by their name then.
     """
-    with suppress(DBAPIError), engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
+    with (
+        suppress(DBAPIError),
+        engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection,
+    ):
         for session in sessions:
             with suppress(DBAPIError):
                 _end(connection, session)

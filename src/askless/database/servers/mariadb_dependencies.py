@@ -1,8 +1,8 @@
 """What a server of MySQL's kind may run for a statement, by its catalogs.
 
-It keeps no parse tree to ask for. So every name in the text is held against the stored routines, loadable functions,
-sequences and views of all schemas; the server compares them, by its own rules of letters and accents. Views are followed
-through the text that the server keeps of them.
+It keeps no parse tree to ask for. So every name in the text is held against the stored routines,
+loadable functions, sequences and views of all schemas; the server compares them, by its own rules
+of letters and accents. Views are followed through the text that the server keeps of them.
 """
 
 from __future__ import annotations
@@ -16,9 +16,8 @@ from sqlalchemy.exc import DBAPIError
 from askless.core.sql.tokens import tokens
 from askless.database.servers import Routine
 
-_SYSTEM_SCHEMAS = (
-    "('sys', 'mysql', 'information_schema', 'performance_schema')"  # their views and functions only compute
-)
+# their views and functions only compute
+_SYSTEM_SCHEMAS = "('sys', 'mysql', 'information_schema', 'performance_schema')"
 _ROUTINES = f"""
 SELECT routine_schema, routine_name, is_deterministic FROM information_schema.routines
 WHERE routine_type <> 'PROCEDURE' AND routine_name IN %s AND routine_schema NOT IN {_SYSTEM_SCHEMAS}
@@ -49,14 +48,19 @@ _HARMFUL = frozenset(
 )
 _WORD = re.compile(r"[^\W\d][\w$]*|\d+[^\W\d][\w$]*")
 _NEXT = re.compile(r"\b(?:next|previous)\s+value\s+for\b|\.\s*(?:nextval|currval)\b", re.IGNORECASE)
-# How a stored function is in the text that the server keeps of a view; its own functions stand without quotes.
+# How a stored function is in the text that the server keeps of a view; its own functions stand
+# without quotes.
 _STORED_CALL = re.compile(r"`((?:[^`]|``)*)`\s*\(")
 
 
-def routines_of(connection: Connection, text: str, trusted: Iterable[str], runs: bool = True) -> list[Routine]:
-    """What a statement may run that is not known to be harmless. `trusted` names are omitted, with or without schema.
+def routines_of(
+    connection: Connection, text: str, trusted: Iterable[str], runs: bool = True
+) -> list[Routine]:
+    """What a statement may run that is not known to be harmless. `trusted` names are omitted, with
+    or without schema.
 
-    With `runs` false it is only planned: the optimizer evaluates no routine that is not called deterministic.
+    With `runs` false it is only planned: the optimizer evaluates no routine that is not called
+    deterministic.
     """
     names = {name.lower() for name in trusted}
     results: dict[str, str] = {}
@@ -69,7 +73,9 @@ def routines_of(connection: Connection, text: str, trusted: Iterable[str], runs:
             results.setdefault(name, reason)
         if view and runs:
             for found in _STORED_CALL.findall(sql):
-                results.setdefault(found, f"a stored function that the view {view} calls; its effects are unknown")
+                results.setdefault(
+                    found, f"a stored function that the view {view} calls; its effects are unknown"
+                )
         for schema, name, definition in _rows(connection, _VIEWS, words):
             key = f"{schema}.{name}"
             if key in seen or {key.lower(), name.lower()} & names:
@@ -79,7 +85,9 @@ def routines_of(connection: Connection, text: str, trusted: Iterable[str], runs:
                 waiting.append((key, definition))
             else:
                 results.setdefault(key, "a view whose definition this user may not read")
-    for routine in foreign_tables(connection, [*_names_in(text)[0], *(key.split(".")[1] for key in seen)], ()):
+    for routine in foreign_tables(
+        connection, [*_names_in(text)[0], *(key.split(".")[1] for key in seen)], ()
+    ):
         results.setdefault(routine.name, routine.reason)
     return [
         Routine(name, reason)
@@ -88,7 +96,9 @@ def routines_of(connection: Connection, text: str, trusted: Iterable[str], runs:
     ]
 
 
-def foreign_tables(connection: Connection, tables: Sequence[str], trusted: Iterable[str]) -> list[Routine]:
+def foreign_tables(
+    connection: Connection, tables: Sequence[str], trusted: Iterable[str]
+) -> list[Routine]:
     """Those of some tables whose rows another server or a program gives."""
     return [
         Routine(f"{schema}.{name}", f"a table of the engine {engine}, which may run code elsewhere")
@@ -97,7 +107,9 @@ def foreign_tables(connection: Connection, tables: Sequence[str], trusted: Itera
     ]
 
 
-def _doubts(connection: Connection, words: Sequence[str], code: str, runs: bool) -> Iterable[tuple[str, str]]:
+def _doubts(
+    connection: Connection, words: Sequence[str], code: str, runs: bool
+) -> Iterable[tuple[str, str]]:
     for schema, name, deterministic in _rows(connection, _ROUTINES, words):
         if runs or deterministic != "NO":
             yield f"{schema}.{name}", "a stored routine; its effects are unknown"

@@ -1,4 +1,6 @@
-"""PostgreSQL: everything happens in transactions that are rolled back; an index that is tried never becomes visible."""
+"""PostgreSQL: everything happens in transactions that are rolled back; an index that is tried never
+becomes visible.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,14 @@ from askless.core.plans.tree import Node
 from askless.core.statistics import median
 from askless.database.driver_query import DriverQuery
 from askless.database.preflight import LIMITS, check, refuse
-from askless.database.servers import BuiltIndex, ConnectionPair, Limits, Routine, ScratchTables, Size
+from askless.database.servers import (
+    BuiltIndex,
+    ConnectionPair,
+    Limits,
+    Routine,
+    ScratchTables,
+    Size,
+)
 from askless.database.servers.inspector import close_inspectors, inspector
 from askless.database.servers.lock_monitor import LockWatch
 from askless.database.servers.postgresql_dependencies import Inspection
@@ -37,7 +46,9 @@ _COUNTERS = """
 SELECT relname, coalesce(seq_scan, 0) + coalesce(idx_scan, 0), n_tup_ins + n_tup_upd + n_tup_del
 FROM pg_stat_user_tables WHERE relname = ANY (%s) AND pg_table_is_visible(relid)
 """
-_WAITERS = "SELECT 1 FROM pg_locks l WHERE NOT l.granted AND %s = ANY (pg_blocking_pids(l.pid)) LIMIT 1"
+_WAITERS = (
+    "SELECT 1 FROM pg_locks l WHERE NOT l.granted AND %s = ANY (pg_blocking_pids(l.pid)) LIMIT 1"
+)
 _SIZES = """
 SELECT c.relname, c.reltuples, pg_table_size(c.oid)
 FROM pg_class c WHERE c.relkind IN ('r', 'p', 'm') AND pg_table_is_visible(c.oid)
@@ -75,12 +86,17 @@ class PostgreSQL:
         """Only the server can tell."""
 
     def engine(self, url: URL, limits: Limits) -> Engine:
-        """Whatever driver the application's URL names, ours is psycopg, with values written into the text: the server then
-        finds their types as in a statement typed by hand. Raises ModuleNotFoundError."""
+        """Whatever driver the application's URL names, ours is psycopg, with values written into
+        the text: the server then finds their types as in a statement typed by hand. Raises
+        ModuleNotFoundError.
+        """
         engine = sqlalchemy.create_engine(
             url.set(drivername="postgresql+psycopg"),
             poolclass=sqlalchemy.pool.NullPool,
-            connect_args={"connect_timeout": max(int(limits.connect_s), 2), "cursor_factory": _one_statement_cursor()},
+            connect_args={
+                "connect_timeout": max(int(limits.connect_s), 2),
+                "cursor_factory": _one_statement_cursor(),
+            },
         )
         sqlalchemy.event.listen(engine, "connect", _read_every_time)
         close_inspectors(engine)
@@ -95,13 +111,19 @@ class PostgreSQL:
         for name, value in settings.items():
             connection.exec_driver_sql(f"SET LOCAL {name} = '{value}'")
         if self._version(connection) >= 140000:
-            # A backend whose client is gone gives its locks back, even in the middle of a statement.
+            # A backend whose client is gone gives its locks back, even in the middle of a
+            # statement.
             connection.exec_driver_sql("SET LOCAL client_connection_check_interval = '2s'")
-        # All statements see the rows of one moment: what others write in between is not a difference of theirs.
-        connection.exec_driver_sql("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ" + ("" if write else " READ ONLY"))
+        # All statements see the rows of one moment: what others write in between is not a
+        # difference of theirs.
+        connection.exec_driver_sql(
+            "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ" + ("" if write else " READ ONLY")
+        )
         connection.info[LIMITS], connection.info[_WRITES] = limits, write
         if not write:
-            connection.exec_driver_sql("SELECT 1")  # after its first query, a transaction can't be made to write again
+            connection.exec_driver_sql(
+                "SELECT 1"
+            )  # after its first query, a transaction can't be made to write again
 
     def _version(self, connection: Connection) -> int:
         return int(connection.exec_driver_sql("SHOW server_version_num").scalar_one())
@@ -130,35 +152,60 @@ class PostgreSQL:
             count = int(rows) if rows >= 0 else None
             if count is None and size <= 64 * 1024**2:
                 quoted = connection.dialect.identifier_preparer.quote(table)
-                with suppress(DBAPIError), connection.begin_nested():  # one that may not be read has no count
-                    count = int(connection.exec_driver_sql(f"SELECT count(*) FROM {quoted}").scalar_one())  # noqa: S608
+                with (
+                    suppress(DBAPIError),
+                    connection.begin_nested(),
+                ):  # one that may not be read has no count
+                    count = int(
+                        connection.exec_driver_sql(f"SELECT count(*) FROM {quoted}").scalar_one()  # noqa: S608  (quoted)
+                    )
             # n_distinct is a share of the rows where it is negative.
-            values = {name: -v * (count or 0) if v < 0 else v for name, v in distinct.get(table, {}).items()}
-            results[table] = Size(count, int(size), widths.get(table, {}), values, correlations.get(table, {}))
+            values = {
+                name: -v * (count or 0) if v < 0 else v
+                for name, v in distinct.get(table, {}).items()
+            }
+            results[table] = Size(
+                count, int(size), widths.get(table, {}), values, correlations.get(table, {})
+            )
         return results
 
     def routines(
-        self, connection: Connection, query: DriverQuery, trusted: Sequence[str], runs: bool, types: Sequence[str] = ()
+        self,
+        connection: Connection,
+        query: DriverQuery,
+        trusted: Sequence[str],
+        runs: bool,
+        types: Sequence[str] = (),
     ) -> list[Routine]:
         """By the parse tree that the server makes of the statement, and the catalogs."""
         with self._inspection(connection) as inspection:
             return inspection.routines_of(query, trusted, runs, types)
 
-    def index_routines(self, connection: Connection, ddl: str, trusted: Sequence[str]) -> list[Routine]:
-        """What its expressions and its condition name, its operator classes, and event triggers that fire."""
+    def index_routines(
+        self, connection: Connection, ddl: str, trusted: Sequence[str]
+    ) -> list[Routine]:
+        """What its expressions and its condition name, its operator classes, and event triggers
+        that fire.
+        """
         with self._inspection(connection) as inspection:
             return inspection.routines_of_index(ddl, trusted)
 
-    def copy_routines(self, connection: Connection, tables: Sequence[str], trusted: Sequence[str]) -> list[Routine]:
+    def copy_routines(
+        self, connection: Connection, tables: Sequence[str], trusted: Sequence[str]
+    ) -> list[Routine]:
         """What their types and indexes name, and event triggers that fire."""
         with self._inspection(connection) as inspection:
             return inspection.routines_of_copies(tables, trusted)
 
     @contextmanager
     def _inspection(self, connection: Connection) -> Iterator[Inspection]:
-        """A transaction of its own, which is rolled back, over a session that lives as long as the connection does."""
+        """A transaction of its own, which is rolled back, over a session that lives as long as the
+        connection does.
+        """
         limits: Limits = connection.info.get(LIMITS) or Limits()
-        session = inspector(connection, lambda: self.engine(connection.engine.url, limits).connect())
+        session = inspector(
+            connection, lambda: self.engine(connection.engine.url, limits).connect()
+        )
         session.rollback()
         for name, value in (
             ("statement_timeout", int(limits.statement_s * 1000)), ("lock_timeout", int(limits.lock_s * 1000)),
@@ -171,7 +218,9 @@ class PostgreSQL:
             session.rollback()
 
     def only_reads(self, connection: Connection) -> AbstractContextManager[Any]:
-        """A read-only transaction is one from its first statement on; of another, a part that is rolled back is one."""
+        """A read-only transaction is one from its first statement on; of another, a part that is
+        rolled back is one.
+        """
         return self._read_only_part(connection) if connection.info.get(_WRITES) else nullcontext()
 
     @contextmanager
@@ -185,13 +234,24 @@ class PostgreSQL:
         """By access method, operator classes, collations and order, as the catalog has them."""
         results = {}
         for table, index, method, classes, collations, order in connection.exec_driver_sql(_KINDS):
-            kind = "operator class" if classes else "collation" if collations else "descending" if order else ""
+            kind = (
+                "operator class"
+                if classes
+                else "collation"
+                if collations
+                else "descending"
+                if order
+                else ""
+            )
             results[table, index] = method if method != "btree" else kind
         return results
 
     def extensions(self, connection: Connection) -> tuple[str, ...]:
         """As the catalog has them."""
-        return tuple(str(row[0]) for row in connection.exec_driver_sql("SELECT extname FROM pg_extension ORDER BY 1"))
+        return tuple(
+            str(row[0])
+            for row in connection.exec_driver_sql("SELECT extname FROM pg_extension ORDER BY 1")
+        )
 
     def explain(
         self, connection: Connection, query: DriverQuery, names: dict[str, str], analyze: bool
@@ -202,23 +262,35 @@ class PostgreSQL:
         return checked(reader.read_json, plan if isinstance(plan, str) else json.dumps(plan))
 
     def generic_plan(self, connection: Connection, query: DriverQuery) -> tuple[Node, ...]:
-        """What a prepared statement gets once the server has stopped to plan for each value (from its sixth run on)."""
+        """What a prepared statement gets once the server has stopped to plan for each value (from
+        its sixth run on).
+        """
         if not query.arguments:
             return ()
         from psycopg import sql
 
         raw: Any = connection.connection.driver_connection
         numbered = query.sql.split("%s")
-        text = "".join(f"{part}${n}" if n <= len(query.arguments) else part for n, part in enumerate(numbered, 1))
+        text = "".join(
+            f"{part}${n}" if n <= len(query.arguments) else part
+            for n, part in enumerate(numbered, 1)
+        )
         generic = msgspec.structs.replace(query, sql=text, arguments=())  # %% stands for % in both
-        values = sql.SQL(", ").join(sql.Literal(value) for value in query.arguments).as_string(raw).replace("%", "%%")
+        values = (
+            sql.SQL(", ")
+            .join(sql.Literal(value) for value in query.arguments)
+            .as_string(raw)
+            .replace("%", "%%")
+        )
         with connection.begin_nested() as savepoint:
             connection.exec_driver_sql("SET LOCAL plan_cache_mode = force_generic_plan")
             prepare(connection, generic, _GENERIC)  # parsed here, and not planned yet
             try:
                 types = connection.exec_driver_sql(_PARAMETER_TYPES, (_GENERIC,)).scalar_one()
                 check(connection, generic, runs=False, types=types)
-                plan = _run(connection, f"EXPLAIN (FORMAT JSON) EXECUTE {_GENERIC} ({values})").scalar_one()
+                plan = _run(
+                    connection, f"EXPLAIN (FORMAT JSON) EXECUTE {_GENERIC} ({values})"
+                ).scalar_one()
             finally:
                 _run(connection, f"DEALLOCATE {_GENERIC}")
             savepoint.rollback()
@@ -229,17 +301,25 @@ class PostgreSQL:
         times = []
         for _ in range(_PLANNINGS):
             told = explain(connection, query, "EXPLAIN (SUMMARY, FORMAT JSON) ")[0][0]
-            times.append(float((json.loads(told) if isinstance(told, str) else told)[0]["Planning Time"]))
+            times.append(
+                float((json.loads(told) if isinstance(told, str) else told)[0]["Planning Time"])
+            )
         return median(times[1:])
 
     def work(self, connection: Connection, query: DriverQuery) -> tuple[str, int] | None:
         """Blocks of 8 KiB that were found in memory or read."""
         plan = self.explain(connection, query, {}, analyze=True)
-        blocks = sum(node.actual.blocks_hit + node.actual.blocks_read for node in plan if node.actual is not None)
+        blocks = sum(
+            node.actual.blocks_hit + node.actual.blocks_read
+            for node in plan
+            if node.actual is not None
+        )
         return "blocks of 8 KiB", blocks
 
     def busy(self, connection: Connection, tables: Sequence[str]) -> str:
-        """Other sessions that hold or want locks on the tables, and what was read and written there while looking."""
+        """Other sessions that hold or want locks on the tables, and what was read and written there
+        while looking.
+        """
         seen: dict[int, tuple[str, str]] = {}
         before = self._counters(connection, tables)
         for turn in range(_LOOKS):
@@ -261,14 +341,20 @@ class PostgreSQL:
                 )
         return ""
 
-    def _counters(self, connection: Connection, tables: Sequence[str]) -> dict[str, tuple[int, int]]:
-        """By table, scans that were begun and rows that were written so far; what this session saw before is forgotten."""
+    def _counters(
+        self, connection: Connection, tables: Sequence[str]
+    ) -> dict[str, tuple[int, int]]:
+        """By table, scans that were begun and rows that were written so far; what this session saw
+        before is forgotten.
+        """
         connection.exec_driver_sql("SELECT pg_stat_clear_snapshot()")
         rows = connection.exec_driver_sql(_COUNTERS, (list(tables),)).all()
         return {name: (int(scans), int(changes)) for name, scans, changes in rows}
 
     def _watch(self, others: Connection, pid: int, limits: Limits) -> LockWatch:
-        """Looks who waits for the session `pid`, over another one, which ends it where someone has waited long enough."""
+        """Looks who waits for the session `pid`, over another one, which ends it where someone has
+        waited long enough.
+        """
         return LockWatch(
             lambda: bool(others.exec_driver_sql(_WAITERS, (pid,)).all()),
             lambda: others.exec_driver_sql("SELECT pg_terminate_backend(%s)", (pid,)).close(),
@@ -288,7 +374,9 @@ class PostgreSQL:
 
     @contextmanager
     def workshop(self, url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[ScratchTables]:
-        """Temporary tables with all rows, in one transaction that is rolled back: the live tables are read, and not locked."""
+        """Temporary tables with all rows, in one transaction that is rolled back: the live tables
+        are read, and not locked.
+        """
         engine = self.engine(url, limits)
         patient = msgspec.structs.replace(limits, statement_s=limits.statement_s * _COPY_FACTOR)
         with engine.connect() as connection, engine.connect() as source:
@@ -305,7 +393,9 @@ class PostgreSQL:
                         f"{name} has {bytes_in_words(size.bytes)}: all of its rows would be copied",
                         "try it on a smaller database, or use --allow-large",
                     )
-            copies = [(name, connection.exec_driver_sql(_DEFINITIONS, (name,)).all()) for name in tables]
+            copies = [
+                (name, connection.exec_driver_sql(_DEFINITIONS, (name,)).all()) for name in tables
+            ]
             self.allow_copies(connection)
             for name, definitions in copies:
                 live, copy = self.live_name(connection, name), f"pg_temp.{quote(name)}"
@@ -313,7 +403,8 @@ class PostgreSQL:
                 _run(connection, f"CREATE TEMPORARY TABLE {quote(name)} {like}".replace("%", "%%"))
                 _stream(source, connection, live, copy)
                 for index, definition, is_key in definitions:
-                    # The first ON is the table's: what is before it is CREATE INDEX and the index's name.
+                    # The first ON is the table's: what is before it is CREATE INDEX and the index's
+                    # name.
                     head, _, tail = definition.partition(" ON ")
                     made = f"{head} ON {copy} USING {tail.partition(' USING ')[2]}"
                     _run(connection, made.replace("%", "%%"))
@@ -322,7 +413,9 @@ class PostgreSQL:
                         _run(connection, key.replace("%", "%%"))
                 _run(connection, f"ANALYZE {copy}".replace("%", "%%"))
             source.rollback()
-            connection.exec_driver_sql(f"SET LOCAL statement_timeout = {int(limits.statement_s * 1e3)}")
+            connection.exec_driver_sql(
+                f"SET LOCAL statement_timeout = {int(limits.statement_s * 1e3)}"
+            )
             try:
                 yield ScratchTables(
                     connection,
@@ -334,16 +427,24 @@ class PostgreSQL:
                     connection.rollback()
 
     @contextmanager
-    def twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str) -> Iterator[ConnectionPair]:
-        """The index lives in one transaction, which is rolled back; the other connection never sees it."""
+    def twins(
+        self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str
+    ) -> Iterator[ConnectionPair]:
+        """The index lives in one transaction, which is rolled back; the other connection never sees
+        it.
+        """
         if limits.on_copies:
-            with self._copied_twins(url, limits, ddl, list(dict.fromkeys([table, *tables]))) as twins:
+            with self._copied_twins(
+                url, limits, ddl, list(dict.fromkeys([table, *tables]))
+            ) as twins:
                 yield twins
             return
         engine = self.engine(url, limits)
         with ExitStack() as stack:
             plain, indexed = (stack.enter_context(engine.connect()) for _ in range(2))
-            others = stack.enter_context(engine.connect().execution_options(isolation_level="AUTOCOMMIT"))
+            others = stack.enter_context(
+                engine.connect().execution_options(isolation_level="AUTOCOMMIT")
+            )
             self.begin(plain, limits)
             size = self.sizes(plain, {table: []}).get(table)
             if size is not None and size.bytes > limits.table_bytes and not limits.allow_large:
@@ -364,7 +465,11 @@ class PostgreSQL:
                 stack.enter_context(watch)
                 indexed.exec_driver_sql(ddl.replace("%", "%%"))
                 build_ms = (time.perf_counter() - start) * 1e3
-                products = [row for row in indexed.exec_driver_sql(_INDEXES, (table,)) if row[0] not in before]
+                products = [
+                    row
+                    for row in indexed.exec_driver_sql(_INDEXES, (table,))
+                    if row[0] not in before
+                ]
                 # What is left is only read: a statement that is tried must not write by mistake.
                 indexed.exec_driver_sql("SET TRANSACTION READ ONLY")
                 indexed.info[_WRITES] = False
@@ -376,7 +481,8 @@ class PostgreSQL:
 
             @contextmanager
             def reading() -> Iterator[None]:
-                # The rest of the transaction may build the index. What is measured does not pay for a part each time.
+                # The rest of the transaction may build the index. What is measured does not pay for
+                # a part each time.
                 with self._read_only_part(indexed):
                     indexed.info[_WRITES] = False
                     try:
@@ -386,7 +492,9 @@ class PostgreSQL:
 
             try:
                 where = "in a transaction that is rolled back"
-                yield ConnectionPair(plain, indexed, build, where, reading=reading, locked=watch.so_far)
+                yield ConnectionPair(
+                    plain, indexed, build, where, reading=reading, locked=watch.so_far
+                )
             except (DBAPIError, AskLessError) as error:
                 if not watch.gave_way:
                     raise
@@ -400,42 +508,66 @@ class PostgreSQL:
                     indexed.rollback()
 
     @contextmanager
-    def _copied_twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str]) -> Iterator[ConnectionPair]:
-        """Two sessions with copies of their own: no one waits for a lock, and none uses parallel workers."""
-        with self.workshop(url, limits, tables) as plain, self.workshop(url, limits, tables) as indexed:
+    def _copied_twins(
+        self, url: URL, limits: Limits, ddl: str, tables: Sequence[str]
+    ) -> Iterator[ConnectionPair]:
+        """Two sessions with copies of their own: no one waits for a lock, and none uses parallel
+        workers.
+        """
+        with (
+            self.workshop(url, limits, tables) as plain,
+            self.workshop(url, limits, tables) as indexed,
+        ):
 
             def build() -> BuiltIndex:
                 start = time.perf_counter()
                 before = _index_bytes(indexed.connection, tables[0])
                 indexed.run(ddl)
                 build_ms = (time.perf_counter() - start) * 1e3
-                return BuiltIndex(build_ms, max(_index_bytes(indexed.connection, tables[0]) - before, 0))
+                return BuiltIndex(
+                    build_ms, max(_index_bytes(indexed.connection, tables[0]) - before, 0)
+                )
 
-            yield ConnectionPair(plain.connection, indexed.connection, build, "on copies that only its sessions see")
+            yield ConnectionPair(
+                plain.connection, indexed.connection, build, "on copies that only its sessions see"
+            )
 
 
 def _stream(source: Connection, target: Connection, live: str, copy: str) -> None:
-    """All rows of a table, frozen: an index alone then answers what it holds, as it would on the table that was vacuumed."""
+    """All rows of a table, frozen: an index alone then answers what it holds, as it would on the
+    table that was vacuumed.
+    """
     reading: Any = source.connection.driver_connection
     writing: Any = target.connection.driver_connection
     given = f"COPY (SELECT * FROM {live}) TO STDOUT"  # noqa: S608
     taken = f"COPY {copy} FROM STDIN (FREEZE)"
-    with reading.cursor() as one, writing.cursor() as other, one.copy(given) as rows, other.copy(taken) as into:
+    with (
+        reading.cursor() as one,
+        writing.cursor() as other,
+        one.copy(given) as rows,
+        other.copy(taken) as into,
+    ):
         for block in rows:
             into.write(block)
 
 
 def _index_bytes(connection: Connection, table: str) -> int:
-    return int(connection.exec_driver_sql("SELECT pg_indexes_size(%s::regclass)", (table,)).scalar_one())
+    return int(
+        connection.exec_driver_sql("SELECT pg_indexes_size(%s::regclass)", (table,)).scalar_one()
+    )
 
 
 @cache
 def _one_statement_cursor() -> type[Any]:
-    """A cursor that always takes the extended protocol, in which the server itself refuses a second statement."""
+    """A cursor that always takes the extended protocol, in which the server itself refuses a second
+    statement.
+    """
     import psycopg
 
     class OneStatementCursor(psycopg.ClientCursor[Any]):
-        def _execute_send(self, query: Any, *, force_extended: bool = True, binary: bool | None = None) -> None:
+        def _execute_send(
+            self, query: Any, *, force_extended: bool = True, binary: bool | None = None
+        ) -> None:
             super()._execute_send(query, force_extended=True, binary=binary)
 
     return OneStatementCursor

@@ -1,8 +1,10 @@
-"""What PostgreSQL would run for a statement, by its own catalogs: the statement is parsed by the server and never run.
+"""What PostgreSQL would run for a statement, by its own catalogs: the statement is parsed by the
+server and never run.
 
-The server keeps the parse tree of the body of a function. The statement becomes such a body in a transaction that is
-rolled back; the tree names every function, operator, type and table by its number, however the text spelled it. From
-there the catalogs lead to views, row security, domains, aggregates and the operators of a type.
+The server keeps the parse tree of the body of a function. The statement becomes such a body in a
+transaction that is rolled back; the tree names every function, operator, type and table by its
+number, however the text spelled it. From there the catalogs lead to views, row security, domains,
+aggregates and the operators of a type.
 """
 
 from __future__ import annotations
@@ -23,7 +25,8 @@ from askless.database.servers import Routine
 
 _FIRST_USER_OID = 16384  # FirstNormalObjectId: what initdb made has a smaller number
 
-# Volatile, as they give something else each time, and nothing more; or refused in a read-only transaction.
+# Volatile, as they give something else each time, and nothing more; or refused in a read-only
+# transaction.
 _HARMLESS = frozenset(
     """
     random random_normal setseed clock_timestamp timeofday gen_random_uuid uuidv4 uuidv7 pg_sleep pg_sleep_for pg_sleep_until
@@ -54,7 +57,8 @@ _HARMLESS_EXTENSIONS = frozenset(
 )
 _HARMFUL_IN_EXTENSIONS = re.compile(r"crosstab|connectby")  # they run the text of a query
 
-# Fields of a node that name what runs. The server's writer of trees gives each field as ":name value".
+# Fields of a node that name what runs. The server's writer of trees gives each field as ":name
+# value".
 _CALLS = re.compile(r"\{FUNCEXPR :funcid (\d+)")
 _FUNCTIONS = re.compile(r":[A-Za-z]*(?:[fF]unc|funcid|fnoid|tsmhandler) (\d+)")
 _OPERATORS = re.compile(r":(?:opno|eqop|sortop) (\d+)")
@@ -76,7 +80,8 @@ LEFT JOIN pg_depend d ON d.classid = 'pg_proc'::regclass AND d.objid = p.oid AND
 LEFT JOIN pg_extension e ON e.oid = d.refobjid
 WHERE p.oid = ANY (%s::oid[])
 """
-# What an operator runs: its function, those that estimate it, and where it is the user's, its families' support functions.
+# What an operator runs: its function, those that estimate it, and where it is the user's, its
+# families' support functions.
 _OPERATOR_FUNCTIONS = """
 SELECT o.oprcode::oid FROM pg_operator o WHERE o.oid = ANY (%(oids)s::oid[])
 UNION SELECT f.id FROM pg_operator o, LATERAL (VALUES (o.oprrest::oid), (o.oprjoin::oid)) AS f (id)
@@ -123,7 +128,8 @@ _WRITE_TREES = """
 SELECT r.ev_action::text || r.ev_qual::text FROM pg_rewrite r WHERE r.ev_class = ANY (%(oids)s::oid[]) AND r.ev_type <> '1'
 UNION ALL SELECT d.adbin::text FROM pg_attrdef d WHERE d.adrelid = ANY (%(oids)s::oid[])
 """
-# The planner folds what is constant in them; what takes a column's value is not run before the statement itself is.
+# The planner folds what is constant in them; what takes a column's value is not run before the
+# statement itself is.
 _FOLDED_TREES = """
 SELECT x.tree FROM pg_index i, LATERAL (VALUES (i.indexprs::text), (i.indpred::text)) AS x (tree)
 WHERE i.indrelid = ANY (%(oids)s::oid[]) AND x.tree IS NOT NULL
@@ -161,8 +167,8 @@ UNION SELECT amhandler::oid FROM pg_am WHERE amname = ANY (%(names)s) AND amhand
 class Dependencies:
     """What runs where some trees are evaluated, found in the catalogs seen by `connection`.
 
-    With `runs` false they are only planned. A planner evaluates no call of a volatile function; what is after an
-    operator, a type or an aggregate it may run on values of its statistics.
+    With `runs` false they are only planned. A planner evaluates no call of a volatile function;
+    what is after an operator, a type or an aggregate it may run on values of its statistics.
     """
 
     def __init__(self, connection: Connection, runs: bool = True) -> None:
@@ -180,9 +186,13 @@ class Dependencies:
         self._note("call", map(int, _CALLS.findall(tree)))
         self._note("function", map(int, _FUNCTIONS.findall(_CALLS.sub("", tree))))
         self._note("operator", map(int, _OPERATORS.findall(tree)))
-        self._note("operator", (int(oid) for some in _OPERATOR_LISTS.findall(tree) for oid in some.split()))
+        self._note(
+            "operator", (int(oid) for some in _OPERATOR_LISTS.findall(tree) for oid in some.split())
+        )
         self._note("relation", map(int, _RELATIONS.findall(tree)))
-        self._note("type", (oid for oid in map(int, _TYPES.findall(tree)) if oid >= _FIRST_USER_OID))
+        self._note(
+            "type", (oid for oid in map(int, _TYPES.findall(tree)) if oid >= _FIRST_USER_OID)
+        )
 
     def add_types(self, oids: Iterable[int]) -> None:
         """Types by their numbers."""
@@ -202,7 +212,9 @@ class Dependencies:
 
     def add_named(self, names: Sequence[str]) -> None:
         """Functions of these names, in whatever schema they are."""
-        rows = self._connection.exec_driver_sql("SELECT oid FROM pg_proc WHERE proname = ANY (%s)", (list(names),))
+        rows = self._connection.exec_driver_sql(
+            "SELECT oid FROM pg_proc WHERE proname = ANY (%s)", (list(names),)
+        )
         self._note("function", (int(row[0]) for row in rows))
 
     def add_callable(self) -> None:
@@ -263,12 +275,20 @@ class Dependencies:
                 self.add_tree(node)
 
     def _functions(self, oids: Sequence[int], trusted: set[str], called: bool = False) -> None:
-        for oid, name, schema, volatility, language, extension, states, sort in self._connection.exec_driver_sql(
-            _ROUTINES, (list(oids),)
-        ).all():
+        for (
+            oid,
+            name,
+            schema,
+            volatility,
+            language,
+            extension,
+            states,
+            sort,
+        ) in self._connection.exec_driver_sql(_ROUTINES, (list(oids),)).all():
             if trusted & {name, f"{schema}.{name}", extension}:
                 continue
-            # The body of a function in SQL is put in the place of its call, and what is constant in it is evaluated.
+            # The body of a function in SQL is put in the place of its call, and what is constant in
+            # it is evaluated.
             if called and not self._runs and volatility == "v" and language != "sql":
                 continue
             if states:  # an aggregate has no code of its own
@@ -277,14 +297,17 @@ class Dependencies:
                 continue
             reason = _doubt(int(oid), name, volatility, language, extension)
             if reason:
-                self.routines.append(Routine(name if schema == "pg_catalog" else f"{schema}.{name}", reason))
+                self.routines.append(
+                    Routine(name if schema == "pg_catalog" else f"{schema}.{name}", reason)
+                )
 
 
 class Inspection:
     """One transaction in which the server parses statements; anyone who opened it rolls it back.
 
-    Where the role may not make a temporary function, or something would fire, the server can't be asked what a statement
-    runs. Then every routine of the database counts that a statement could call.
+    Where the role may not make a temporary function, or something would fire, the server can't be
+    asked what a statement runs. Then every routine of the database counts that a statement could
+    call.
     """
 
     def __init__(self, connection: Connection, version: int) -> None:
@@ -294,7 +317,9 @@ class Inspection:
     def routines_of(
         self, query: DriverQuery, trusted: Iterable[str], runs: bool, types: Sequence[str] = ()
     ) -> list[Routine]:
-        """What a statement runs that is not known to be harmless; with `runs` false, what planning it runs."""
+        """What a statement runs that is not known to be harmless; with `runs` false, what planning
+        it runs.
+        """
         dependencies = Dependencies(self._connection, runs)
         reason = self._add(dependencies, query, types, trusted)
         return [_unread(routine, reason) for routine in dependencies.follow(trusted)]
@@ -307,7 +332,10 @@ class Inspection:
         reason = self._add(dependencies, DriverQuery(text, (), select, "postgresql"), (), trusted)
         dependencies.add_classes(classes)
         dependencies.add_named(functions_in(ddl, "postgresql"))
-        return [*self._event_triggers(trusted), *(_unread(r, reason) for r in dependencies.follow(trusted))]
+        return [
+            *self._event_triggers(trusted),
+            *(_unread(r, reason) for r in dependencies.follow(trusted)),
+        ]
 
     def routines_of_copies(self, tables: Sequence[str], trusted: Iterable[str]) -> list[Routine]:
         """What copying tables runs that is not known to be harmless."""
@@ -321,7 +349,13 @@ class Inspection:
         reason = "an event trigger, which fires when something is created"
         return [Routine(name, reason) for name in names if name not in set(trusted)]
 
-    def _add(self, dependencies: Dependencies, query: DriverQuery, types: Sequence[str], trusted: Iterable[str]) -> str:
+    def _add(
+        self,
+        dependencies: Dependencies,
+        query: DriverQuery,
+        types: Sequence[str],
+        trusted: Iterable[str],
+    ) -> str:
         """Add what a statement names; why it can't be known, '' where it is."""
         text = self._written(query)
         try:
@@ -342,9 +376,10 @@ class Inspection:
     def _checked_by_parsing(self, text: str, types: Sequence[str], trusted: Iterable[str]) -> str:
         """Why a statement can't even be parsed without running something; '' where it can.
 
-        The server turns a literal into a composite type, an array or a range while it parses, and checks the domains in
-        them. So where a domain is checked by a routine that is not known, the statement is parsed without its literals
-        first: they are NULL then, and the tree tells their types.
+        The server turns a literal into a composite type, an array or a range while it parses, and
+        checks the domains in them. So where a domain is checked by a routine that is not known, the
+        statement is parsed without its literals first: they are NULL then, and the tree tells their
+        types.
         """
         checked = self._checked_domains(trusted)
         if not checked:
@@ -398,23 +433,27 @@ class Inspection:
                 raise _no_generic_plan()
             else:
                 run("CREATE TEMPORARY TABLE askless_parsed ()")
-                run(f"CREATE RULE askless_parsed AS ON INSERT TO pg_temp.askless_parsed DO ALSO {text}")
-            tree = str(run(_PARSED_FUNCTION if self._version >= 140000 else _PARSED_RULE).scalar_one())
+                run(
+                    f"CREATE RULE askless_parsed AS ON INSERT TO pg_temp.askless_parsed DO ALSO {text}"
+                )
+            tree = str(
+                run(_PARSED_FUNCTION if self._version >= 140000 else _PARSED_RULE).scalar_one()
+            )
             savepoint.rollback()
         return tree
 
 
-_PARSED_FUNCTION = (
-    "SELECT prosqlbody::text FROM pg_proc WHERE proname = 'askless_parsed' AND pronamespace = pg_my_temp_schema()"
+_PARSED_FUNCTION = "SELECT prosqlbody::text FROM pg_proc WHERE proname = 'askless_parsed' AND pronamespace = pg_my_temp_schema()"
+_PARSED_RULE = (
+    "SELECT ev_action::text FROM pg_rewrite WHERE ev_class = 'pg_temp.askless_parsed'::regclass"
 )
-_PARSED_RULE = "SELECT ev_action::text FROM pg_rewrite WHERE ev_class = 'pg_temp.askless_parsed'::regclass"
-_DOMAINS_WITH_CHECKS = "SELECT DISTINCT contypid FROM pg_constraint WHERE contypid <> 0 AND conbin IS NOT NULL"
+_DOMAINS_WITH_CHECKS = (
+    "SELECT DISTINCT contypid FROM pg_constraint WHERE contypid <> 0 AND conbin IS NOT NULL"
+)
 _CONSTANT_TYPES = re.compile(r":consttype (\d+)")
 # read_only_sql_transaction (a standby), insufficient_privilege, feature_not_supported
 _MAY_NOT = ("25006", "42501", "0A000")
-_TABLES = (
-    "SELECT oid FROM pg_class WHERE relname = ANY (%s) AND pg_table_is_visible(oid) AND relkind IN ('r', 'p', 'm')"
-)
+_TABLES = "SELECT oid FROM pg_class WHERE relname = ANY (%s) AND pg_table_is_visible(oid) AND relkind IN ('r', 'p', 'm')"
 
 
 def _without_literals(text: str) -> str:
@@ -440,7 +479,8 @@ def _unread(routine: Routine, reason: str) -> Routine:
     if not reason:
         return routine
     return Routine(
-        routine.name, f"{routine.reason}, or may run it: the server can't report what the statement runs ({reason})"
+        routine.name,
+        f"{routine.reason}, or may run it: the server can't report what the statement runs ({reason})",
     )
 
 
@@ -460,7 +500,9 @@ def _doubt(oid: int, name: str, volatility: str, language: str, extension: str |
 
 
 def constant_nodes(tree: str) -> list[str]:
-    """The nodes of a tree, as text, that name a function or an operator and hold no column: what a planner may fold."""
+    """The nodes of a tree, as text, that name a function or an operator and hold no column: what a
+    planner may fold.
+    """
     results = []
     starts: list[int] = []
     for found in re.finditer(r"\\.|[{}]", tree):

@@ -9,8 +9,12 @@ from sqlalchemy.engine import Connection
 ROWS = 500
 
 
-def mean_widths(connection: Connection, table: str, columns: Sequence[str], length: str) -> dict[str, float]:
-    """Mean bytes of each column; `length` is the server's expression for a value's bytes, with {} for the column."""
+def mean_widths(
+    connection: Connection, table: str, columns: Sequence[str], length: str
+) -> dict[str, float]:
+    """Mean bytes of each column; `length` is the server's expression for a value's bytes, with {}
+    for the column.
+    """
     if not columns:
         return {}
     quoted = connection.dialect.identifier_preparer.quote

@@ -1,4 +1,6 @@
-"""SQLite: the file is opened for reading only, and a trial works on two copies in a temporary folder."""
+"""SQLite: the file is opened for reading only, and a trial works on two copies in a temporary
+folder.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,14 @@ from askless.core.plans import sqlite as reader
 from askless.core.plans.tree import Node
 from askless.database.driver_query import DriverQuery
 from askless.database.preflight import LIMITS
-from askless.database.servers import BuiltIndex, ConnectionPair, Limits, Routine, ScratchTables, Size
+from askless.database.servers import (
+    BuiltIndex,
+    ConnectionPair,
+    Limits,
+    Routine,
+    ScratchTables,
+    Size,
+)
 from askless.database.servers.sampling import mean_widths
 from askless.database.statement_execution import execute, explain
 
@@ -41,15 +50,17 @@ def file_of(url: URL) -> Path:
     """The file of an SQLite database. Raises AskLessError database-missing."""
     path = Path(url.database or "")
     if not path.is_file():
-        raise AskLessError("database-missing", f"there is no database file at {path}", "check the path in --db")
+        raise AskLessError(
+            "database-missing", f"there is no database file at {path}", "check the path in --db"
+        )
     return path
 
 
 def _mode(path: Path) -> str:
     """How to open a file so that nothing is left next to it.
 
-    Anyone who reads in WAL mode makes the files of the log, and only who may write takes them away again. Where there is no log
-    yet there is nothing that could be written to the database then.
+    Anyone who reads in WAL mode makes the files of the log, and only who may write takes them away
+    again. Where there is no log yet there is nothing that could be written to the database then.
     """
     with suppress(OSError), path.open("rb") as file:
         logged = file.read(20)[18:20] == b"\x02\x02"
@@ -65,7 +76,8 @@ pragma_index_xinfo(l.name) AS x WHERE t.type = 'table' AND x."key" = 1 GROUP BY 
 
 
 class Guard:
-    """What SQLite asks while it prepares a statement; while it is entered, all but reads and EXPLAINs is denied.
+    """What SQLite asks while it prepares a statement; while it is entered, all but reads and
+    EXPLAINs is denied.
 
     Without, statements are our own. `functions` are the names of those that were asked for.
     """
@@ -81,7 +93,12 @@ class Guard:
         self._entered -= 1
 
     def allows(
-        self, action: int, first: str | None, second: str | None, _database: str | None, _within: str | None
+        self,
+        action: int,
+        first: str | None,
+        second: str | None,
+        _database: str | None,
+        _within: str | None,
     ) -> int:
         """The answer to SQLite; see its list of authorizer action codes for `first` and `second`."""
         if not self._entered or action in _READS:
@@ -94,7 +111,8 @@ class Guard:
         return sqlite3.SQLITE_DENY
 
 
-# What an EXPLAIN may name is run by no one: the file is opened for reading, and query_only can't be undone from here.
+# What an EXPLAIN may name is run by no one: the file is opened for reading, and query_only can't be
+# undone from here.
 _READS = (
     sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_RECURSIVE, sqlite3.SQLITE_INSERT, sqlite3.SQLITE_UPDATE,
     sqlite3.SQLITE_DELETE,
@@ -108,7 +126,11 @@ _READING_PRAGMAS = frozenset(
         ("compile_options", True),
         ("table_list", True),
     }
-    | {(f"{name}_{what}", False) for name in ("table", "index") for what in ("info", "xinfo", "list")}
+    | {
+        (f"{name}_{what}", False)
+        for name in ("table", "index")
+        for what in ("info", "xinfo", "list")
+    }
     | {("foreign_key_list", False)}
 )
 _HARMFUL = frozenset({"load_extension", "writefile", "readfile", "edit", "fts3_tokenizer"})
@@ -152,19 +174,32 @@ class Sqlite:
         return "sqlite"
 
     def sizes(self, connection: Connection, columns: dict[str, list[str]]) -> dict[str, Size]:
-        """SQLite keeps no count: rows are counted, from the smallest index there is; widths are those of first rows."""
+        """SQLite keeps no count: rows are counted, from the smallest index there is; widths are
+        those of first rows.
+        """
         quoted = connection.dialect.identifier_preparer.quote
         results = {}
         for table, names in columns.items():
-            rows = int(connection.exec_driver_sql(f"SELECT COUNT(*) FROM {quoted(table)}").scalar_one())  # noqa: S608
+            rows = int(
+                connection.exec_driver_sql(f"SELECT COUNT(*) FROM {quoted(table)}").scalar_one()  # noqa: S608  (quoted)
+            )
             widths = mean_widths(connection, table, names, "LENGTH(CAST({} AS BLOB))")
-            results[table] = Size(rows, int(rows * (sum(widths.values()) + 2 * len(widths) + 8)), widths)
+            results[table] = Size(
+                rows, int(rows * (sum(widths.values()) + 2 * len(widths) + 8)), widths
+            )
         return results
 
     def routines(
-        self, connection: Connection, query: DriverQuery, trusted: Sequence[str], runs: bool, types: Sequence[str] = ()
+        self,
+        connection: Connection,
+        query: DriverQuery,
+        trusted: Sequence[str],
+        runs: bool,
+        types: Sequence[str] = (),
     ) -> list[Routine]:
-        """What loads code or reads and writes files, where someone has brought it in; SQLite names all that it would call."""
+        """What loads code or reads and writes files, where someone has brought it in; SQLite names
+        all that it would call.
+        """
         guard: Guard = connection.info[_GUARD]
         guard.functions.clear()
         with guard:
@@ -179,16 +214,22 @@ class Sqlite:
         harmful = sorted(guard.functions & _HARMFUL - set(trusted))
         return [Routine(name, "which has effects outside of the database") for name in harmful]
 
-    def index_routines(self, connection: Connection, ddl: str, trusted: Sequence[str]) -> list[Routine]:
+    def index_routines(
+        self, connection: Connection, ddl: str, trusted: Sequence[str]
+    ) -> list[Routine]:
         """None: it is built on a copy, and what is not deterministic is refused there."""
         return []
 
-    def copy_routines(self, connection: Connection, tables: Sequence[str], trusted: Sequence[str]) -> list[Routine]:
+    def copy_routines(
+        self, connection: Connection, tables: Sequence[str], trusted: Sequence[str]
+    ) -> list[Routine]:
         """None: the file is copied as it is."""
         return []
 
     def only_reads(self, connection: Connection) -> AbstractContextManager[Any]:
-        """SQLite asks the guard of the connection about each thing that a statement would do, before it does any."""
+        """SQLite asks the guard of the connection about each thing that a statement would do,
+        before it does any.
+        """
         guard: Guard = connection.info[_GUARD]
         return guard
 
@@ -213,8 +254,9 @@ class Sqlite:
                 "SQLite does not measure the steps of a plan",
                 "omit --analyze; use trial to measure times",
             )
-        # Unlike other statements, an EXPLAIN in the driver's cache does not notice that the schema has changed: each has
-        # a text of its own. Nor does it look for a new schema by itself; any read does.
+        # Unlike other statements, an EXPLAIN in the driver's cache does not notice that the schema
+        # has changed: each has a text of its own. Nor does it look for a new schema by itself; any
+        # read does.
         connection.exec_driver_sql("SELECT count(*) FROM sqlite_schema").all()
         return tuple(reader.read(explain(connection, query, _explain_prefix()), names))
 
@@ -234,7 +276,9 @@ class Sqlite:
         def step() -> int:
             nonlocal counted
             counted += _STEPS
-            return int(counted % _LOOK_AT_CLOCK == 0 and time.monotonic() - began > connection.info[_LIMIT])
+            return int(
+                counted % _LOOK_AT_CLOCK == 0 and time.monotonic() - began > connection.info[_LIMIT]
+            )
 
         raw.set_progress_handler(step, _STEPS)
         try:
@@ -249,26 +293,35 @@ class Sqlite:
 
     def allow_copies(self, connection: Connection) -> None:
         """A read-only file may have temporary tables next to it."""
-        connection.exec_driver_sql("PRAGMA query_only = OFF")  # the file itself was opened for reading
+        connection.exec_driver_sql(
+            "PRAGMA query_only = OFF"
+        )  # the file itself was opened for reading
 
     def live_name(self, connection: Connection, table: str) -> str:
         """In the schema of the file."""
         return "main." + connection.dialect.identifier_preparer.quote(table)
 
     @contextmanager
-    def twins(self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str) -> Iterator[ConnectionPair]:
+    def twins(
+        self, url: URL, limits: Limits, ddl: str, tables: Sequence[str], table: str
+    ) -> Iterator[ConnectionPair]:
         """Two copies of the file, one with the index."""
         cleaned = tuple(clean_folders())
         with tempfile.TemporaryDirectory(prefix=f"{FOLDER}{os.getpid()}-") as folder:
             plain, indexed = Path(folder) / "plain.db", Path(folder) / "indexed.db"
             _copy(url, plain, limits)
             shutil.copyfile(plain, indexed)
-            engines = [self.engine(URL.create("sqlite", database=str(path)), limits) for path in (plain, indexed)]
+            engines = [
+                self.engine(URL.create("sqlite", database=str(path)), limits)
+                for path in (plain, indexed)
+            ]
             with engines[0].connect() as before, engines[1].connect() as after:
                 for connection in (before, after):
                     self.begin(connection, limits)
 
-                yield ConnectionPair(before, after, partial(_build, indexed, ddl), "on a copy", cleaned)
+                yield ConnectionPair(
+                    before, after, partial(_build, indexed, ddl), "on a copy", cleaned
+                )
 
     @contextmanager
     def workshop(self, url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[ScratchTables]:
@@ -277,7 +330,9 @@ class Sqlite:
         with tempfile.TemporaryDirectory(prefix=f"{FOLDER}{os.getpid()}-") as folder:
             path = Path(folder) / "indexed.db"
             _copy(url, path, limits)
-            with self.engine(URL.create("sqlite", database=str(path)), limits).connect() as connection:
+            with self.engine(
+                URL.create("sqlite", database=str(path)), limits
+            ).connect() as connection:
                 self.begin(connection, limits)
 
                 def run(ddl: str) -> None:
@@ -315,7 +370,9 @@ def _lives(pid: int) -> bool:
 
 
 def _limited(raw: Any, seconds: float) -> None:
-    """Let a statement end after so many seconds. What counts is the time since the last statement began."""
+    """Let a statement end after so many seconds. What counts is the time since the last statement
+    began.
+    """
     began = time.monotonic()
     if not hasattr(raw, "set_trace_callback"):
         return
@@ -344,7 +401,10 @@ def _copy(url: URL, target: Path, limits: Limits) -> None:
             "set TMPDIR to a folder with more space",
         )
     uri = f"file:{quote(str(source.resolve()))}?mode={_mode(source)}"
-    with closing(sqlite3.connect(uri, uri=True)) as original, closing(sqlite3.connect(target)) as copy:
+    with (
+        closing(sqlite3.connect(uri, uri=True)) as original,
+        closing(sqlite3.connect(target)) as copy,
+    ):
         original.backup(copy)
 
 
@@ -357,7 +417,9 @@ def _build(path: Path, ddl: str) -> BuiltIndex:
             connection.execute(ddl)
         except sqlite3.Error as error:
             raise AskLessError(
-                "index-refused", f"the index can't be built: {error}", "check table and column names"
+                "index-refused",
+                f"the index can't be built: {error}",
+                "check table and column names",
             ) from None
         return BuiltIndex((time.perf_counter() - start) * 1e3, _used_bytes(connection) - before)
 

@@ -1,4 +1,5 @@
-"""The harbour office's web application: `python app.py DATABASE_URL [--port N] [--pages grown|tuned]`.
+"""The harbour office's web application: `python app.py DATABASE_URL [--port N] [--pages
+grown|tuned]`.
 
 Each page exists as it grew, asking too much, and as tuned. Both give the same page.
 """
@@ -42,7 +43,9 @@ def _second_floor(app: Flask, pages: Any, session: Callable[[], Session]) -> Non
     @app.get("/calls/<int:number>/manifest/check")
     def check_manifest(number: int) -> str:
         goods = request.args.get("goods", "").split(",")
-        return render_template("manifest.html", missing=pages.check_manifest(session(), number, goods))
+        return render_template(
+            "manifest.html", missing=pages.check_manifest(session(), number, goods)
+        )
 
     @app.get("/log")
     def log() -> str:
@@ -70,7 +73,9 @@ def make_app(url: str, pages_name: str) -> Flask:
 
     @app.get("/calls/due")
     def calls_due() -> str:
-        return render_template("calls_due.html", calls=pages.calls_due(session(), request.args.get("first", 40, int)))
+        return render_template(
+            "calls_due.html", calls=pages.calls_due(session(), request.args.get("first", 40, int))
+        )
 
     @app.get("/calls/<int:number>")
     def one_call(number: int) -> str:
@@ -90,7 +95,9 @@ def make_app(url: str, pages_name: str) -> Flask:
 
     @app.get("/vessels")
     def vessels() -> str:
-        return render_template("vessels.html", vessels=pages.vessels(session(), request.args.get("after", 0, int)))
+        return render_template(
+            "vessels.html", vessels=pages.vessels(session(), request.args.get("after", 0, int))
+        )
 
     @app.get("/vessels/<call_sign>")
     def vessel(call_sign: str) -> str:

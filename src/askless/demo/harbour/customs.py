@@ -32,5 +32,7 @@ def ask(number: int) -> str:
             server = _Server(("127.0.0.1", 0), _Customs)
             threading.Thread(target=server.serve_forever, daemon=True).start()
             _address = server.server_address[0], server.server_address[1]
-    with urllib.request.urlopen(f"http://{_address[0]}:{_address[1]}/clearances/{number}") as answer:
+    with urllib.request.urlopen(
+        f"http://{_address[0]}:{_address[1]}/clearances/{number}"
+    ) as answer:
         return str(answer.read().decode())

@@ -12,7 +12,20 @@ from sqlalchemy import Engine, insert
 
 NOW = datetime(2026, 11, 23, 6, 0)
 STATUSES = ("due", "berthed", "departed", "cancelled")
-FIRST = ["North", "South", "East", "West", "Grey", "White", "Silver", "Amber", "Distant", "Quiet", "Bright", "Steady"]
+FIRST = [
+    "North",
+    "South",
+    "East",
+    "West",
+    "Grey",
+    "White",
+    "Silver",
+    "Amber",
+    "Distant",
+    "Quiet",
+    "Bright",
+    "Steady",
+]
 SECOND = [
     "Heron",
     "Tern",
@@ -49,7 +62,9 @@ SENTENCES = (
 )  # fmt: skip
 
 
-def rows(model: type[models.Base], count: int, dice: random.Random, scale: int) -> Iterator[dict[str, Any]]:
+def rows(
+    model: type[models.Base], count: int, dice: random.Random, scale: int
+) -> Iterator[dict[str, Any]]:
     """The rows of one table, ids from 1."""
     vessels, calls = 4000 * scale // 10, 30000 * scale // 10
     for number in range(1, count + 1):
@@ -69,7 +84,15 @@ def _vessel(number: int, dice: random.Random, vessels: int, calls: int) -> dict[
 def _call(number: int, dice: random.Random, vessels: int, calls: int) -> dict[str, Any]:
     # The newest calls are due, a few lie at a berth, the others have left.
     age = calls - number
-    status = "due" if age < 60 else "berthed" if age < 90 else "cancelled" if dice.random() < 0.03 else "departed"
+    status = (
+        "due"
+        if age < 60
+        else "berthed"
+        if age < 90
+        else "cancelled"
+        if dice.random() < 0.03
+        else "departed"
+    )
     eta = NOW + timedelta(minutes=(60 - age) * 47)
     return {
         "vessel_id": dice.randint(1, vessels), "berth_id": dice.choice([None, *range(1, 23)]), "eta": eta,

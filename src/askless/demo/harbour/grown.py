@@ -5,7 +5,19 @@ from __future__ import annotations
 from typing import Any
 
 import customs
-from models import STATUSES, Berth, Clearance, Inspection, LogEntry, ManifestLine, Pilot, PortCall, Tariff, Tug, Vessel
+from models import (
+    STATUSES,
+    Berth,
+    Clearance,
+    Inspection,
+    LogEntry,
+    ManifestLine,
+    Pilot,
+    PortCall,
+    Tariff,
+    Tug,
+    Vessel,
+)
 from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session, joinedload
 
@@ -35,7 +47,9 @@ def one_call(session: Session, number: int) -> dict[str, Any]:
 def berth_board(session: Session) -> list[tuple[Berth, int]]:
     board = []
     for berth in session.scalars(select(Berth).order_by(Berth.id)):
-        calls = session.scalar(select(func.count()).select_from(PortCall).where(PortCall.berth_id == berth.id))
+        calls = session.scalar(
+            select(func.count()).select_from(PortCall).where(PortCall.berth_id == berth.id)
+        )
         board.append((berth, calls or 0))
     return board
 
@@ -51,7 +65,9 @@ def statistics(session: Session) -> dict[str, int]:
 
 def inspections(session: Session) -> list[Inspection]:
     # The list shows no report, but each one comes along.
-    return list(session.scalars(select(Inspection).order_by(Inspection.inspected_at.desc()).limit(50)))
+    return list(
+        session.scalars(select(Inspection).order_by(Inspection.inspected_at.desc()).limit(50))
+    )
 
 
 def vessels(session: Session, after: int) -> list[Vessel]:
@@ -62,7 +78,12 @@ def vessels(session: Session, after: int) -> list[Vessel]:
 
 def vessel(session: Session, call_sign: str) -> dict[str, Any]:
     found = session.scalars(select(Vessel).where(Vessel.call_sign == call_sign)).one()
-    latest = select(PortCall).where(PortCall.vessel_id == found.id).order_by(PortCall.eta.desc()).limit(5)
+    latest = (
+        select(PortCall)
+        .where(PortCall.vessel_id == found.id)
+        .order_by(PortCall.eta.desc())
+        .limit(5)
+    )
     return {"vessel": found, "calls": list(session.scalars(latest))}
 
 
@@ -76,7 +97,12 @@ def files(session: Session, first: int, last: int) -> list[PortCall]:
 def busiest(session: Session) -> list[tuple[Vessel, int]]:
     # The calls are counted again for each vessel of the list.
     calls = select(func.count()).where(PortCall.vessel_id == Vessel.id).scalar_subquery()
-    counted = select(Vessel, calls.label("calls")).where(Vessel.flag == "NO").order_by(Vessel.id).limit(40)
+    counted = (
+        select(Vessel, calls.label("calls"))
+        .where(Vessel.flag == "NO")
+        .order_by(Vessel.id)
+        .limit(40)
+    )
     return [(vessel, calls) for vessel, calls in session.execute(counted)]
 
 
@@ -98,7 +124,9 @@ def check_manifest(session: Session, number: int, goods: list[str]) -> int:
     # Looks for each line, and writes those that are missing; nothing is kept, it is only a check.
     missing = 0
     for name in goods:
-        line = select(ManifestLine).where(ManifestLine.port_call_id == number, ManifestLine.goods == name)
+        line = select(ManifestLine).where(
+            ManifestLine.port_call_id == number, ManifestLine.goods == name
+        )
         if session.scalars(line.limit(1)).first() is None:
             session.add(ManifestLine(port_call_id=number, goods=name, weight_kg=0, hazard=None))
             session.flush()
@@ -113,4 +141,7 @@ SUBJECTS: dict[str, Any] = {"vessel": Vessel, "tug": Tug, "pilot": Pilot, "berth
 def log(session: Session) -> list[tuple[LogEntry, str]]:
     # Whatever an entry is about is looked up by itself.
     entries = session.scalars(select(LogEntry).order_by(LogEntry.id).limit(60))
-    return [(entry, session.get_one(SUBJECTS[entry.subject_type], entry.subject_id).name) for entry in entries]
+    return [
+        (entry, session.get_one(SUBJECTS[entry.subject_type], entry.subject_id).name)
+        for entry in entries
+    ]

@@ -6,7 +6,17 @@ from typing import Any
 
 import customs
 from grown import SUBJECTS, tariff_rate, vessel
-from models import STATUSES, Berth, Clearance, Inspection, LogEntry, ManifestLine, PortCall, TugJob, Vessel
+from models import (
+    STATUSES,
+    Berth,
+    Clearance,
+    Inspection,
+    LogEntry,
+    ManifestLine,
+    PortCall,
+    TugJob,
+    Vessel,
+)
 from sqlalchemy import func, insert, select, update
 from sqlalchemy.orm import Session, joinedload, load_only, selectinload
 
@@ -29,12 +39,20 @@ def one_call(session: Session, number: int) -> dict[str, Any]:
     call = session.get_one(PortCall, number)
     hours = (call.etd - call.eta).total_seconds() / 3600
     rate = tariff_rate(session, "quay dues")
-    return {"call": call, "bill": {"alongside": hours * rate, "turning": 2 * rate, "surcharge": 0.1 * rate}}
+    return {
+        "call": call,
+        "bill": {"alongside": hours * rate, "turning": 2 * rate, "surcharge": 0.1 * rate},
+    }
 
 
 def berth_board(session: Session) -> list[tuple[Berth, int]]:
     # An outer join, so that a berth without calls stays, with 0.
-    counted = select(Berth, func.count(PortCall.id)).outerjoin(Berth.calls).group_by(Berth.id).order_by(Berth.id)
+    counted = (
+        select(Berth, func.count(PortCall.id))
+        .outerjoin(Berth.calls)
+        .group_by(Berth.id)
+        .order_by(Berth.id)
+    )
     return [(berth, calls) for berth, calls in session.execute(counted)]
 
 
@@ -47,12 +65,16 @@ def statistics(session: Session) -> dict[str, int]:
 
 def inspections(session: Session) -> list[Inspection]:
     latest = select(Inspection).order_by(Inspection.inspected_at.desc()).limit(50)
-    wanted = load_only(Inspection.port_call_id, Inspection.inspected_at, Inspection.inspector, Inspection.verdict)
+    wanted = load_only(
+        Inspection.port_call_id, Inspection.inspected_at, Inspection.inspector, Inspection.verdict
+    )
     return list(session.scalars(latest.options(wanted)))
 
 
 def vessels(session: Session, after: int) -> list[Vessel]:
-    return list(session.scalars(select(Vessel).where(Vessel.id > after).order_by(Vessel.id).limit(50)))
+    return list(
+        session.scalars(select(Vessel).where(Vessel.id > after).order_by(Vessel.id).limit(50))
+    )
 
 
 def files(session: Session, first: int, last: int) -> list[PortCall]:
@@ -63,14 +85,22 @@ def files(session: Session, first: int, last: int) -> list[PortCall]:
 
 def busiest(session: Session) -> list[tuple[Vessel, int]]:
     # Counted once for all vessels; those without calls stay, with 0.
-    calls = select(PortCall.vessel_id, func.count().label("calls")).group_by(PortCall.vessel_id).subquery()
-    counted = select(Vessel, func.coalesce(calls.c.calls, 0)).outerjoin(calls, calls.c.vessel_id == Vessel.id)
+    calls = (
+        select(PortCall.vessel_id, func.count().label("calls"))
+        .group_by(PortCall.vessel_id)
+        .subquery()
+    )
+    counted = select(Vessel, func.coalesce(calls.c.calls, 0)).outerjoin(
+        calls, calls.c.vessel_id == Vessel.id
+    )
     listed = counted.where(Vessel.flag == "NO").order_by(Vessel.id).limit(40)
     return [(vessel, number) for vessel, number in session.execute(listed)]
 
 
 def history(session: Session, page: int, after: int) -> list[PortCall]:
-    return list(session.scalars(select(PortCall).where(PortCall.id > after).order_by(PortCall.id).limit(50)))
+    return list(
+        session.scalars(select(PortCall).where(PortCall.id > after).order_by(PortCall.id).limit(50))
+    )
 
 
 def clear(session: Session, number: int) -> Clearance:
@@ -84,11 +114,16 @@ def clear(session: Session, number: int) -> Clearance:
 
 
 def check_manifest(session: Session, number: int, goods: list[str]) -> int:
-    lines = select(ManifestLine.goods).where(ManifestLine.port_call_id == number, ManifestLine.goods.in_(goods))
+    lines = select(ManifestLine.goods).where(
+        ManifestLine.port_call_id == number, ManifestLine.goods.in_(goods)
+    )
     known = set(session.scalars(lines))
     missing = [name for name in dict.fromkeys(goods) if name not in known]
     if missing:
-        rows = [{"port_call_id": number, "goods": name, "weight_kg": 0, "hazard": None} for name in missing]
+        rows = [
+            {"port_call_id": number, "goods": name, "weight_kg": 0, "hazard": None}
+            for name in missing
+        ]
         session.execute(insert(ManifestLine), rows)
     session.rollback()
     return len(missing)

@@ -1,4 +1,6 @@
-"""Drawings as SVG or PNG, by Matplotlib, which is an extra. A new drawing is a file in this package and a line here."""
+"""Drawings as SVG or PNG, by Matplotlib, which is an extra. A new drawing is a file in this package
+and a line here.
+"""
 
 from __future__ import annotations
 
@@ -45,7 +47,12 @@ class Figure:
         stream = io.BytesIO()
         # The same document gives the same file: no date, and ids that are made from a fixed salt.
         with matplotlib.rc_context({"svg.hashsalt": "askless"}):
-            canvas.savefig(stream, dpi=DPI, format=self.name, metadata={"Date": None} if self.name == "svg" else None)
+            canvas.savefig(
+                stream,
+                dpi=DPI,
+                format=self.name,
+                metadata={"Date": None} if self.name == "svg" else None,
+            )
         return stream.getvalue()
 
 

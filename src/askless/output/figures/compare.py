@@ -1,4 +1,6 @@
-"""Before against after: queries per request, and how much faster with its interval, one line per route."""
+"""Before against after: queries per request, and how much faster with its interval, one line per
+route.
+"""
 
 from __future__ import annotations
 
@@ -7,7 +9,18 @@ from typing import Any
 from askless.core.errors import AskLessError
 from askless.core.formatting import number
 from askless.core.verdicts import Outcome
-from askless.output.figures.drawing import DATABASE, FASTER, INK, SAME, SLOWER, SOFT, SPAN, bare, canvas, plain
+from askless.output.figures.drawing import (
+    DATABASE,
+    FASTER,
+    INK,
+    SAME,
+    SLOWER,
+    SOFT,
+    SPAN,
+    bare,
+    canvas,
+    plain,
+)
 from askless.output.text import in_middle, one_line
 from askless.reports import documents
 
@@ -28,7 +41,9 @@ def drawn(document: documents.CompareDocument) -> Any:
     left, right = figure.subplots(1, 2, sharey=True, width_ratios=(1, 1))
     _queries(left, rows)
     _ratios(right, rows)
-    left.set_yticks(range(len(rows)), [plain(in_middle(one_line(row.route), 44)) for row in rows], fontsize=8)
+    left.set_yticks(
+        range(len(rows)), [plain(in_middle(one_line(row.route), 44)) for row in rows], fontsize=8
+    )
     left.set_ylim(len(rows) - 0.4, -0.6)
     head = f"{len(document.new)} new findings, {len(document.fixed)} fixed, {len(document.remaining)} remaining"
     figure.suptitle(plain(head), fontsize=10, x=0.01, ha="left", weight="bold", color=INK)
@@ -42,7 +57,14 @@ def _queries(axes: Any, rows: list[documents.CompareRow]) -> None:
         axes.scatter([before], [place], facecolors="white", edgecolors=DATABASE, s=34, zorder=2)
         axes.scatter([after], [place], color=DATABASE, s=34, zorder=3)
         told = number(before) if before == after else f"{number(before)} → {number(after)}"
-        axes.annotate(told, (max(before, after), place), (8, 0), textcoords="offset points", va="center", fontsize=7.5)
+        axes.annotate(
+            told,
+            (max(before, after), place),
+            (8, 0),
+            textcoords="offset points",
+            va="center",
+            fontsize=7.5,
+        )
     most = max(max(value or 0.0 for value in row.queries) for row in rows)
     axes.set_xlim(-most * 0.03, most * 1.3 or 1)
     axes.set_xlabel("queries per request: before ○, after ●", fontsize=8, color=SOFT)
@@ -66,14 +88,23 @@ def _ratios(axes: Any, rows: list[documents.CompareRow]) -> None:
         axes.plot([low, high], [place, place], color=colour, linewidth=2.5)
         axes.plot([value], [place], _MARKS.get(outcome, "o"), color=colour, markersize=6)
         axes.annotate(
-            plain(row.verdict.text, 44), (high, place), (8, 0), textcoords="offset points", va="center", fontsize=7.5
+            plain(row.verdict.text, 44),
+            (high, place),
+            (8, 0),
+            textcoords="offset points",
+            va="center",
+            fontsize=7.5,
         )
     known = [row.ratio for row in rows if row.ratio is not None]
     low, high = min([0.5, *(one.low for one in known)]), max([2.0, *(one.high for one in known)])
     axes.set_xlim(low / 1.1, high * (high / low) ** 0.75)
     axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: f"×{value:g}"))
     axes.xaxis.set_minor_formatter(NullFormatter())
-    axes.set_xlabel("time before / time after with its interval; values above 1 are faster", fontsize=8, color=SOFT)
+    axes.set_xlabel(
+        "time before / time after with its interval; values above 1 are faster",
+        fontsize=8,
+        color=SOFT,
+    )
     axes.tick_params(axis="x", labelsize=8)
     axes.tick_params(axis="y", length=0)
     bare(axes, "top", "right", "left")

@@ -16,7 +16,9 @@ POINT, LINE, TIME = "#3b6ea5", "#c05020", "#4a7a3a"
 
 
 def drawn(document: documents.GrowthDocument) -> Any:
-    """The routes of several sizes, those that grow most first. Raises AskLessError no-figure if there is none."""
+    """The routes of several sizes, those that grow most first. Raises AskLessError no-figure if
+    there is none.
+    """
     rows = [row for row in document.routes if row.projected][:ROUTES_MOST]
     if not rows:
         raise AskLessError(
@@ -30,12 +32,23 @@ def drawn(document: documents.GrowthDocument) -> Any:
         queries, times = [float(one) for _, one, _ in row.points], [ms for _, _, ms in row.points]
         _panel(left, row, rows_seen, queries, "queries", POINT, growth_text.fitted(row))
         _panel(right, row, rows_seen, times, "ms per request", TIME, theil(rows_seen, times))
-        left.set_title(plain(f"{row.route}: {growth_text.equation(row)}", 80), fontsize=9, loc="left", weight="bold")
+        left.set_title(
+            plain(f"{row.route}: {growth_text.equation(row)}", 80),
+            fontsize=9,
+            loc="left",
+            weight="bold",
+        )
     return figure
 
 
 def _panel(
-    axes: Any, row: documents.GrowthRow, xs: list[float], ys: list[float], what: str, colour: str, line: LinearFit
+    axes: Any,
+    row: documents.GrowthRow,
+    xs: list[float],
+    ys: list[float],
+    what: str,
+    colour: str,
+    line: LinearFit,
 ) -> None:
     axes.plot(xs, ys, "o", color=colour, markersize=4, alpha=0.6)
     ends = [0.0, max(xs) * 1.05]

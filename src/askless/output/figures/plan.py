@@ -65,12 +65,16 @@ def _lines(node: documents.PlanNode) -> list[tuple[str, str]]:
     if node.loops == 0:
         parts.append("never run")
     elif node.actual_rows is not None:
-        parts.append(plural(node.actual_rows, "row") + (f" × {node.loops:,}" if (node.loops or 1) > 1 else ""))
+        parts.append(
+            plural(node.actual_rows, "row")
+            + (f" × {node.loops:,}" if (node.loops or 1) > 1 else "")
+        )
     if node.estimated_rows is not None:
         parts.append(f"{number(node.estimated_rows)} expected")
     if node.own_ms is not None:
         parts.append(
-            f"{milliseconds(node.own_ms)} ms" + (f" ({percent(node.share)})" if node.share is not None else "")
+            f"{milliseconds(node.own_ms)} ms"
+            + (f" ({percent(node.share)})" if node.share is not None else "")
         )
     if parts:
         lines.append((", ".join(parts), "normal"))
@@ -81,7 +85,9 @@ def _lines(node: documents.PlanNode) -> list[tuple[str, str]]:
 
 
 def _plan(row: documents.PlanRow) -> Any:
-    """Draw one statement's plan. Colour follows the share of the time; what was observed is in the box."""
+    """Draw one statement's plan. Colour follows the share of the time; what was observed is in the
+    box.
+    """
     from matplotlib.figure import Figure as Canvas
 
     boxes: list[_Box] = []
@@ -101,9 +107,18 @@ def _plan(row: documents.PlanRow) -> Any:
     axes.set_ylim(deepest + 0.2, -above)
     axes.axis("off")
     for place, line in enumerate(title):
-        axes.text(0.0, 0.25 - above + place * LINE, plain(line), fontsize=9, weight="bold", va="center")
+        axes.text(
+            0.0, 0.25 - above + place * LINE, plain(line), fontsize=9, weight="bold", va="center"
+        )
     if any(box.node.share for box in boxes):
-        axes.text(0.0, -0.2, "blue: each step's own share of the time", fontsize=8, color="#3b6ea5", va="center")
+        axes.text(
+            0.0,
+            -0.2,
+            "blue: each step's own share of the time",
+            fontsize=8,
+            color="#3b6ea5",
+            va="center",
+        )
     for box in boxes:
         _draw(axes, box)
     return figure
@@ -135,7 +150,14 @@ def _draw(axes: Any, box: _Box) -> None:
         )
     for place, (text, weight) in enumerate(box.lines):
         style = {"style": "italic"} if weight == "italic" else {"weight": weight}
-        axes.text(box.x + 0.08, box.top + 0.17 + place * LINE, plain(text), fontsize=8, va="center", **style)
+        axes.text(
+            box.x + 0.08,
+            box.top + 0.17 + place * LINE,
+            plain(text),
+            fontsize=8,
+            va="center",
+            **style,
+        )
     for child in box.children:
         axes.plot(
             [box.x + BOX_WIDTH / 2, child.x + BOX_WIDTH / 2],

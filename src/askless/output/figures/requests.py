@@ -1,4 +1,6 @@
-"""Where the time of a capture goes: a bar a route, the part in queries apart, and how many queries per request asks."""
+"""Where the time of a capture goes: a bar a route, the part in queries apart, and how many queries
+per request asks.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,9 @@ def drawn(document: documents.RequestsDocument) -> Any:
     rows = sorted(document.routes, key=lambda row: -row.request_ms * row.requests)[:ROUTES_MOST]
     if not rows:
         raise AskLessError(
-            "no-figure", "the capture contains no finished request, so there is nothing to draw", "record some"
+            "no-figure",
+            "the capture contains no finished request, so there is nothing to draw",
+            "record some",
         )
     figure = canvas(11, _BAR * len(rows) + _EDGE)
     axes = figure.subplots()

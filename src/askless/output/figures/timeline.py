@@ -1,4 +1,6 @@
-"""One request's queries on a time axis, a lane each; a folded run shows its span and each of its queries."""
+"""One request's queries on a time axis, a lane each; a folded run shows its span and each of its
+queries.
+"""
 
 from __future__ import annotations
 

@@ -1,7 +1,8 @@
-"""A report as one page of HTML that needs nothing but itself: no network, no scripts to be read, light and dark, print.
+"""A report as one page of HTML that needs nothing but itself: no network, no scripts to be read,
+light and dark, print.
 
-Every text of a capture is hostile: Jinja escapes it, control signs are taken out, and the policy in the page's head lets
-nothing in but the style and the script whose digests it names.
+Every text of a capture is hostile: Jinja escapes it, control signs are taken out, and the policy in
+the page's head lets nothing in but the style and the script whose digests it names.
 """
 
 from __future__ import annotations
@@ -72,10 +73,14 @@ def _drawn(document: documents.ReportDocument, sizes: Sizes, live: str) -> bytes
     return text.encode("utf-8", "replace")
 
 
-def _cut(document: documents.ReportDocument, sizes: Sizes) -> tuple[documents.ReportDocument, list[str]]:
+def _cut(
+    document: documents.ReportDocument, sizes: Sizes
+) -> tuple[documents.ReportDocument, list[str]]:
     """The parts that there is room for, and what was omitted, in words."""
     found, routes = document.findings, document.requests.routes
-    kept = {key for edit in found.edits for key in edit.findings} & {f.key for f in found.findings[: sizes.findings]}
+    kept = {key for edit in found.edits for key in edit.findings} & {
+        f.key for f in found.findings[: sizes.findings]
+    }
     edits = tuple(edit for edit in found.edits if not kept.isdisjoint(edit.findings))
     named = document.capture
     left_out = [
@@ -83,8 +88,18 @@ def _cut(document: documents.ReportDocument, sizes: Sizes) -> tuple[documents.Re
         for total, most, what, how in (
             (len(found.findings), sizes.findings, "findings", f"askless findings {named} --all"),
             (len(routes), sizes.routes, "routes", f"askless requests {named}"),
-            (len(document.timelines), sizes.timelines, "timelines", f"askless timeline {named} --route ROUTE"),
-            (len(document.growth.routes), sizes.growth, "routes' growth", f"askless growth {named}"),
+            (
+                len(document.timelines),
+                sizes.timelines,
+                "timelines",
+                f"askless timeline {named} --route ROUTE",
+            ),
+            (
+                len(document.growth.routes),
+                sizes.growth,
+                "routes' growth",
+                f"askless growth {named}",
+            ),
         )
         if total > most
     ]
@@ -95,7 +110,9 @@ def _cut(document: documents.ReportDocument, sizes: Sizes) -> tuple[documents.Re
         ),
         requests=msgspec.structs.replace(document.requests, routes=routes[: sizes.routes]),
         timelines=document.timelines[: sizes.timelines],
-        growth=msgspec.structs.replace(document.growth, routes=document.growth.routes[: sizes.growth]),
+        growth=msgspec.structs.replace(
+            document.growth, routes=document.growth.routes[: sizes.growth]
+        ),
     )
     return result, left_out
 

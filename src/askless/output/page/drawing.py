@@ -1,7 +1,9 @@
-"""The page's drawings, as SVG that is made when the page is written: nothing to load, nothing to run, and it prints.
+"""The page's drawings, as SVG that is made when the page is written: nothing to load, nothing to
+run, and it prints.
 
-A library that draws in the browser weighs more than all that a report says, and shows nothing where scripts are off; a
-capture's drawings are bars and points. Anyone who can't see them has the same numbers in the table next to them.
+A library that draws in the browser weighs more than all that a report says, and shows nothing where
+scripts are off; a capture's drawings are bars and points. Anyone who can't see them has the same
+numbers in the table next to them.
 """
 
 from __future__ import annotations
@@ -47,12 +49,16 @@ def lane(row: documents.TimelineRow, total_ms: float) -> Markup:
     else:
         body = _bar(row.start_ms * scale, (row.end_ms - row.start_ms) * scale, "span", 5, LANE - 10)
         every = -(-len(row.executions) // TICKS_MOST)
-        body += "".join(_bar(start * scale, took * scale, kind) for start, took in row.executions[::every])
+        body += "".join(
+            _bar(start * scale, took * scale, kind) for start, took in row.executions[::every]
+        )
     return _svg(body, f'class="lane" width="100%" height="{LANE}"')
 
 
 def share(parts: Sequence[tuple[str, float]], whole: float) -> Markup:
-    """A bar of several parts, each with what it is called; `whole` is the length of the longest such bar."""
+    """A bar of several parts, each with what it is called; `whole` is the length of the longest
+    such bar.
+    """
     if whole <= 0:
         return Markup("")
     body, left = "", 0.0
@@ -76,7 +82,10 @@ def times(row: documents.GrowthRow) -> Markup:
 
 
 def _plot(xs: Sequence[float], ys: Sequence[float], line: LinearFit, unit: str) -> Markup:
-    right, top = max(xs, default=0) * 1.05 or 1, max([*ys, line.at(max(xs, default=0))], default=0) * 1.1 or 1
+    right, top = (
+        max(xs, default=0) * 1.05 or 1,
+        max([*ys, line.at(max(xs, default=0))], default=0) * 1.1 or 1,
+    )
     inner_w, inner_h = PLOT_WIDTH - MARGIN - 6, PLOT_HEIGHT - MARGIN - 6
 
     def at(x: float, y: float) -> tuple[float, float]:
@@ -84,7 +93,8 @@ def _plot(xs: Sequence[float], ys: Sequence[float], line: LinearFit, unit: str) 
 
     every = -(-len(xs) // POINTS_MOST) or 1
     dots = "".join(
-        '<circle cx="{:.1f}" cy="{:.1f}" r="3"/>'.format(*at(x, y)) for x, y in list(zip(xs, ys, strict=True))[::every]
+        '<circle cx="{:.1f}" cy="{:.1f}" r="3"/>'.format(*at(x, y))
+        for x, y in list(zip(xs, ys, strict=True))[::every]
     )
     (x1, y1), (x2, y2) = at(0, line.at(0)), at(right, line.at(right))
     floor = 6 + inner_h
@@ -97,7 +107,8 @@ def _plot(xs: Sequence[float], ys: Sequence[float], line: LinearFit, unit: str) 
         f'<text x="{MARGIN}" y="{floor + 14:.0f}">{unit}</text>'
     )
     return _svg(
-        body, f'class="plot" viewBox="0 0 {PLOT_WIDTH} {PLOT_HEIGHT}" width="{PLOT_WIDTH}" height="{PLOT_HEIGHT}"'
+        body,
+        f'class="plot" viewBox="0 0 {PLOT_WIDTH} {PLOT_HEIGHT}" width="{PLOT_WIDTH}" height="{PLOT_HEIGHT}"',
     )
 
 
@@ -109,7 +120,9 @@ _KINDS = {Outcome.FASTER: "better", Outcome.SLOWER: "worse"}
 
 
 def interval(ratio: Ratio, outcome: Outcome, widest: float) -> Markup:
-    """A ratio of times with its interval on a scale where twice as fast and half as fast are as far from 1; 1 is marked."""
+    """A ratio of times with its interval on a scale where twice as fast and half as fast are as far
+    from 1; 1 is marked.
+    """
     reach = log(max(widest, 1.1))
 
     def at(value: float) -> float:

@@ -1,4 +1,6 @@
-"""What the terminal shows: one function a document, looked up here. Fits 100 columns, degrades to 80."""
+"""What the terminal shows: one function a document, looked up here. Fits 100 columns, degrades to
+80.
+"""
 
 from __future__ import annotations
 

@@ -13,9 +13,15 @@ def check(out: Console, document: documents.CheckDocument) -> None:
     """What a capture holds, and whether it is whole."""
     for file in document.files:
         out.print(Text(safe(file.file), style="bold"))
-        state = "finished normally" if file.closed else "not finished: the recorder was killed or is still running"
+        state = (
+            "finished normally"
+            if file.closed
+            else "not finished: the recorder was killed or is still running"
+        )
         out.print(
-            Text(f"  version {file.version}, recorder {safe(file.recorder)}, program {safe(file.program)}; {state}")
+            Text(
+                f"  version {file.version}, recorder {safe(file.recorder)}, program {safe(file.program)}; {state}"
+            )
         )
         out.print(
             Text(
@@ -31,7 +37,9 @@ def check(out: Console, document: documents.CheckDocument) -> None:
         if file.incomplete:
             out.print(Text("  its reader ended before its input"))
         for lost in file.lost:
-            out.print(Text(f"  lost: {lost.count:,} {safe(lost.what)} ({one_line(lost.reason, 90)})"))
+            out.print(
+                Text(f"  lost: {lost.count:,} {safe(lost.what)} ({one_line(lost.reason, 90)})")
+            )
         for text in file.notes:
             out.print(Text("  note: " + safe(text)))
     out.print(Text("sound" if document.sound else "incomplete: reports use what could be read"))

@@ -34,17 +34,27 @@ def compare(out: Console, document: documents.CompareDocument) -> None:
             "queries": gate_text.pair(row.queries), "rows": gate_text.pair(row.rows), "bytes": gate_text.pair(row.bytes, size),
             "objects": gate_text.pair(row.objects), "memory": gate_text.pair(row.memory_bytes, gate_text.memory),
         }  # fmt: skip
-        before, after = (gate_text.spread(spread, quartiles=not (objects or memory)) for spread in row.time)
+        before, after = (
+            gate_text.spread(spread, quartiles=not (objects or memory)) for spread in row.time
+        )
         table.add_row(
             InMiddle(row.route), *("\n".join(cells[name]) for name, _ in (("queries", "r"), *sizes)), f"{before}\n{after}",
             Text(row.verdict.text.replace(" (", "\n(", 1)),
         )  # fmt: skip
     out.print(table)
     out.print(Text(gate_text.drift(document), style="dim"))
-    for title, items in (("fixed", document.fixed), ("new", document.new), ("remaining", document.remaining)):
-        out.print(Text(f"{plural(len(items), 'finding')} {title}" + (":" if items else ""), style="bold"))
+    for title, items in (
+        ("fixed", document.fixed),
+        ("new", document.new),
+        ("remaining", document.remaining),
+    ):
+        out.print(
+            Text(f"{plural(len(items), 'finding')} {title}" + (":" if items else ""), style="bold")
+        )
         for finding in items:
             out.print(indented(Text(f"{finding.pattern}  {safe(finding.route)}", style="bold"), 2))
             out.print(indented(Text(safe(finding.title)), 4))
     if document.accepted:
-        out.print(Text(f"{plural(document.accepted, 'finding')} accepted in askless.toml", style="dim"))
+        out.print(
+            Text(f"{plural(document.accepted, 'finding')} accepted in askless.toml", style="dim")
+        )

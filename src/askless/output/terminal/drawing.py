@@ -33,7 +33,9 @@ class Screen(Console):
     """A console whose tables take all of its width, and whose texts no more than can be read."""
 
     def print(self, *objects: Any, **options: Any) -> None:
-        """Print; texts, alone, moved to the right or in a grid, are wrapped early unless a width is given."""
+        """Print; texts, alone, moved to the right or in a grid, are wrapped early unless a width is
+        given.
+        """
         if "width" not in options and not options.get("soft_wrap") and all(map(_is_text, objects)):
             options["width"] = min(self.width, PROSE)
         super().print(*objects, **options)
@@ -56,19 +58,29 @@ def console() -> Console:
 
 
 def code(out: Console, text: str, columns: int, style: str = "") -> None:
-    """Statements and calls, as wide as there is room: if they break matters more than how long their lines are."""
+    """Statements and calls, as wide as there is room: if they break matters more than how long
+    their lines are.
+    """
     for line in safe(text).strip().replace("\t", "  ").splitlines():
         out.print(indented(Text(line, style=style), columns), width=out.width)
 
 
 # What the environment says of a terminal that follows links (OSC 8), and from which version on.
-_LINKING = {"KITTY_WINDOW_ID": 0, "WT_SESSION": 0, "KONSOLE_VERSION": 201200, "VTE_VERSION": 5000, "WEZTERM_PANE": 0}
+_LINKING = {
+    "KITTY_WINDOW_ID": 0,
+    "WT_SESSION": 0,
+    "KONSOLE_VERSION": 201200,
+    "VTE_VERSION": 5000,
+    "WEZTERM_PANE": 0,
+}
 _LINKING_PROGRAMS = ("iTerm.app", "WezTerm", "vscode", "ghostty", "Hyper", "Tabby")
 _LINKING_TERMS = ("kitty", "foot", "alacritty", "ghostty")
 
 
 def follows_links() -> bool:
-    """Whether the terminal makes links of what it is reported to be one: one that does not would show nothing, or rubbish."""
+    """Whether the terminal makes links of what it is reported to be one: one that does not would
+    show nothing, or rubbish.
+    """
     env = os.environ
     for name, least in _LINKING.items():
         digits = "".join(sign for sign in env.get(name, "") if sign.isdigit())
@@ -79,7 +91,9 @@ def follows_links() -> bool:
 
 
 def linked(out: Console, text: Text, *lines: SourceLine | None) -> Text:
-    """The text with its lines of code as links, if the terminal follows them and the files are here."""
+    """The text with its lines of code as links, if the terminal follows them and the files are
+    here.
+    """
     if not out.is_terminal or not follows_links():
         return text
     for line in lines:
@@ -114,9 +128,13 @@ def command(out: Console, lead: str, *words: str) -> None:
 
 def table_of(*columns: tuple[str, str]) -> Table:
     """An empty table; each column has a name and a side, l or r."""
-    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1, 0, 0), header_style="bold", expand=False)
+    table = Table(
+        box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1, 0, 0), header_style="bold", expand=False
+    )
     for name, side in columns:
-        table.add_column(name, justify="right" if side == "r" else "left", no_wrap=side == "r", overflow="fold")
+        table.add_column(
+            name, justify="right" if side == "r" else "left", no_wrap=side == "r", overflow="fold"
+        )
     return table
 
 

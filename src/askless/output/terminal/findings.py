@@ -11,7 +11,15 @@ from rich.text import Text
 from askless.core.findings.finding import Advice, Edit, Finding, SourceLine
 from askless.core.formatting import plural
 from askless.output import finding_text
-from askless.output.terminal.drawing import SEVERITY_STYLE, code, command, indented, labelled, linked, table_of
+from askless.output.terminal.drawing import (
+    SEVERITY_STYLE,
+    code,
+    command,
+    indented,
+    labelled,
+    linked,
+    table_of,
+)
 from askless.output.text import one_line, safe
 from askless.reports import documents
 
@@ -19,7 +27,9 @@ EDITS_MOST = 12  # in one list; the others are counted below it
 
 
 def findings(out: Console, document: documents.FindingsDocument) -> None:
-    """What to change, a short paragraph for each edit with the findings that it fixes; those that matter least are omitted."""
+    """What to change, a short paragraph for each edit with the findings that it fixes; those that
+    matter least are omitted.
+    """
     _edits(out, document, EDITS_MOST)
 
 
@@ -37,7 +47,9 @@ def _edits(out: Console, document: documents.FindingsDocument, most: int) -> Non
         place += len(mended)
     left = document.edits[most:]
     if left:
-        lead = f"{plural(len(left), 'edit')} more ({finding_text.weights(left)}) with smaller savings:"
+        lead = (
+            f"{plural(len(left), 'edit')} more ({finding_text.weights(left)}) with smaller savings:"
+        )
         command(out, lead, "findings", document.capture, "--all")
     _foot(out, document)
 
@@ -47,7 +59,11 @@ def each(out: Console, document: documents.FindingsDocument) -> None:
     _none(out, document)
     for place, finding in enumerate(document.findings, 1):
         _summary(
-            out, place, finding, finding.key in document.accepted, finding_text.caller_apart(finding, document.findings)
+            out,
+            place,
+            finding,
+            finding.key in document.accepted,
+            finding_text.caller_apart(finding, document.findings),
         )
     _foot(out, document)
 
@@ -67,7 +83,11 @@ def _foot(out: Console, document: documents.FindingsDocument) -> None:
 
 
 def _edit(
-    out: Console, place: int, edit: Edit, mended: Sequence[Finding], document: documents.FindingsDocument
+    out: Console,
+    place: int,
+    edit: Edit,
+    mended: Sequence[Finding],
+    document: documents.FindingsDocument,
 ) -> None:
     head = Text()
     head.append(f"{edit.severity:<12}", style=SEVERITY_STYLE.get(edit.severity, ""))
@@ -93,12 +113,16 @@ def _edit(
         name = Text(finding.key.ljust(10), style="dim")
         name.append("\naccepted" if finding.key in document.accepted else f"\n{finding.evidence}")
         linked(out, what, *finding.lines[:1], caller)
-        rows.add_row(f"{place + turn:>3}", Text(finding.pattern.ljust(15), style="bold"), name, what)
+        rows.add_row(
+            f"{place + turn:>3}", Text(finding.pattern.ljust(15), style="bold"), name, what
+        )
     out.print(indented(rows, 2))
     out.print()
 
 
-def _summary(out: Console, place: int, finding: Finding, accepted: bool, caller: SourceLine | None) -> None:
+def _summary(
+    out: Console, place: int, finding: Finding, accepted: bool, caller: SourceLine | None
+) -> None:
     head = Text(f"{place:>3}  ")
     head.append(f"{finding.severity:<12}", style=SEVERITY_STYLE.get(finding.severity, ""))
     head.append(f"{finding.pattern}", style="bold")
@@ -108,9 +132,19 @@ def _summary(out: Console, place: int, finding: Finding, accepted: bool, caller:
     out.print(head)
     out.print(indented(Text(safe(finding.title)), 5))
     if finding.lines:
-        out.print(indented(linked(out, Text(finding_text.first_line(finding), style="cyan"), finding.lines[0]), 5))
+        out.print(
+            indented(
+                linked(out, Text(finding_text.first_line(finding), style="cyan"), finding.lines[0]),
+                5,
+            )
+        )
     if caller is not None:
-        out.print(indented(linked(out, Text(f"called at {finding_text.place(caller)}", style="cyan"), caller), 7))
+        out.print(
+            indented(
+                linked(out, Text(f"called at {finding_text.place(caller)}", style="cyan"), caller),
+                7,
+            )
+        )
     saving = finding_text.saving(finding)
     if saving:
         out.print(indented(Text(f"{saving}; evidence: {finding.evidence}"), 5))
@@ -137,7 +171,11 @@ def _story(out: Console, finding: Finding, accepted: bool) -> None:
     _head(out, finding, accepted)
     _section(out, "Where")
     for text, line in finding_text.places(finding):
-        out.print(indented(linked(out, Text(text, style="cyan" if line in finding.lines else ""), line), 2))
+        out.print(
+            indented(
+                linked(out, Text(text, style="cyan" if line in finding.lines else ""), line), 2
+            )
+        )
     _section(out, f"Evidence: {finding.evidence}")
     points = Table.grid(padding=(0, 1, 0, 0))
     for reason in finding.evidence_details:
@@ -167,7 +205,11 @@ def _alternatives(out: Console, alternatives: Sequence[Advice]) -> None:
     table = table_of(("", "r"), ("alternative", "l"), ("benefit", "l"), ("trade-offs", "l"))
     for turn, alternative in enumerate(alternatives, 1):
         table.add_row(
-            str(turn), *(Text(safe(text)) for text in (alternative.title, alternative.saving, alternative.trade_offs))
+            str(turn),
+            *(
+                Text(safe(text))
+                for text in (alternative.title, alternative.saving, alternative.trade_offs)
+            ),
         )
     out.print(indented(table, 2))
 
@@ -188,7 +230,9 @@ def _section(out: Console, title: str) -> None:
 
 
 def _advice(out: Console, advice: Advice, beside: bool, common: Sequence[str]) -> None:
-    """One road; what is `next to` the others in a table is not told again, and what is `common` to all is below."""
+    """One road; what is `next to` the others in a table is not told again, and what is `common` to
+    all is below.
+    """
     rows = [("why", advice.why)]
     rows += [("saving", advice.saving), ("trade-offs", advice.trade_offs)] if not beside else []
     if advice.at is not None:

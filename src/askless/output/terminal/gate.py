@@ -34,7 +34,11 @@ def gate(out: Console, document: documents.GateDocument) -> None:
             table.add_row(*_cells(row, is_wide))
         out.print(indented(table, 2))
         if len(within) > _WITHIN_MOST:
-            out.print(indented(Text(f"and {len(within) - _WITHIN_MOST} more within limits", style="dim"), 2))
+            out.print(
+                indented(
+                    Text(f"and {len(within) - _WITHIN_MOST} more within limits", style="dim"), 2
+                )
+            )
     for finding in document.findings:
         _finding(out, finding)
     for route in document.missing_routes:
@@ -42,13 +46,25 @@ def gate(out: Console, document: documents.GateDocument) -> None:
     for remark in document.remarks:
         out.print(Text(safe(remark), style="yellow"))
     if document.accepted:
-        out.print(Text(f"{plural(document.accepted, 'finding')} accepted in {safe(document.project)}", style="dim"))
+        out.print(
+            Text(
+                f"{plural(document.accepted, 'finding')} accepted in {safe(document.project)}",
+                style="dim",
+            )
+        )
 
 
 def _cells(row: documents.GateRow, is_wide: bool) -> tuple[RenderableType, ...]:
     mark = Text("over" if row.over else "ok", style="red" if row.over else "green")
     what = [gate_text.what(row)] if is_wide else []
-    return mark, InMiddle(row.route), *what, gate_text.limit(row), gate_text.seen(row), gate_text.over_by(row)
+    return (
+        mark,
+        InMiddle(row.route),
+        *what,
+        gate_text.limit(row),
+        gate_text.seen(row),
+        gate_text.over_by(row),
+    )
 
 
 def _finding(out: Console, finding: Finding) -> None:
@@ -57,4 +73,6 @@ def _finding(out: Console, finding: Finding) -> None:
     out.print(indented(line, 2))
     out.print(indented(Text(safe(finding.title)), 4))
     if finding.lines:
-        out.print(indented(linked(out, Text(at(finding.lines[0]), style="cyan"), finding.lines[0]), 4))
+        out.print(
+            indented(linked(out, Text(at(finding.lines[0]), style="cyan"), finding.lines[0]), 4)
+        )

@@ -42,7 +42,13 @@ def _route(out: Console, row: documents.GrowthRow) -> None:
     out.print(indented(Text(safe(f"{growth_text.equation(row)}    {growth_text.seen(row)}")), 2))
     table = table_of(("", "l"), ("rows", "r"), ("queries", "r"), ("ms", "r"), ("bytes", "r"))
     for name, one in zip(growth_text.PROJECTED, row.projected, strict=False):
-        table.add_row(name, number(one.rows), number(round(one.queries)), milliseconds(one.request_ms), size(one.bytes))
+        table.add_row(
+            name,
+            number(one.rows),
+            number(round(one.queries)),
+            milliseconds(one.request_ms),
+            size(one.bytes),
+        )
     out.print(indented(table, 2))
     for remark in growth_text.remarks(row):
         out.print(indented(Text(remark, style="yellow" if remark == growth_text.BENDS else ""), 2))
@@ -53,14 +59,23 @@ def over_time(out: Console, document: documents.TrendDocument) -> None:
     """The statements that take most time, first third against last."""
     stretches = max((len(row.counts) for row in document.shapes), default=0)
     lasted = f"{document.stretch_s * stretches:,.1f} s in {stretches} parts of {document.stretch_s:,.2f} s"
-    out.print(Text(f"{lasted}; first third compared with last, median execution times", style="dim"))
+    out.print(
+        Text(f"{lasted}; first third compared with last, median execution times", style="dim")
+    )
     table = table_of(
-        ("statement", "l"), ("count", "r"), ("often", "l"), ("ms first", "r"), ("ms last", "r"), ("change", "l")
+        ("statement", "l"),
+        ("count", "r"),
+        ("often", "l"),
+        ("ms first", "r"),
+        ("ms last", "r"),
+        ("change", "l"),
     )
     table.columns[2].no_wrap = True  # a row of blocks is read as one
     for row in document.shapes:
         ratio = (
-            f" ×{row.ratio.value:.2f} (×{row.ratio.low:.2f} to ×{row.ratio.high:.2f})" if row.ratio is not None else ""
+            f" ×{row.ratio.value:.2f} (×{row.ratio.low:.2f} to ×{row.ratio.high:.2f})"
+            if row.ratio is not None
+            else ""
         )
         change = Text(row.direction, style=_STYLE.get(row.direction, ""))
         change.append(ratio.replace(" (", "\n(", 1))
@@ -71,9 +86,19 @@ def over_time(out: Console, document: documents.TrendDocument) -> None:
     out.print(table)
     slower = sum(row.direction == "slower" for row in document.shapes)
     if slower * 2 > len(document.shapes) > 2:
-        out.print(Text("More than half became slower: the whole machine or database may be slower.", style="yellow"))
+        out.print(
+            Text(
+                "More than half became slower: the whole machine or database may be slower.",
+                style="yellow",
+            )
+        )
     if document.hidden:
-        out.print(Text(f"{document.hidden} more take less time time (--json lists the same fifteen).", style="dim"))
+        out.print(
+            Text(
+                f"{document.hidden} more take less time time (--json lists the same fifteen).",
+                style="dim",
+            )
+        )
 
 
 def _bars(counts: Sequence[int]) -> str:

@@ -1,4 +1,6 @@
-"""What the terminal shows of the index advisor: the set of indexes, what each serves and costs, what could go."""
+"""What the terminal shows of the index advisor: the set of indexes, what each serves and costs,
+what could go.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,10 @@ def indexes(out: Console, document: documents.IndexesDocument) -> None:
         for gone in document.redundant:
             out.print(
                 indented(
-                    Text(safe(gone.ddl) + ";", style="yellow").append(f"  -- {safe(gone.by)} serves it", style="dim"), 2
+                    Text(safe(gone.ddl) + ";", style="yellow").append(
+                        f"  -- {safe(gone.by)} serves it", style="dim"
+                    ),
+                    2,
                 )
             )
     if document.unjudged_indexes:
@@ -39,7 +44,9 @@ def indexes(out: Console, document: documents.IndexesDocument) -> None:
     if document.indexes:
         out.print()
         lead = f"{plan_text.estimated_from(document)} To measure:"
-        command(out, lead, "trial", document.capture, "--db", "URL", "--index", document.indexes[0].ddl)
+        command(
+            out, lead, "trial", document.capture, "--db", "URL", "--index", document.indexes[0].ddl
+        )
 
 
 def _proof(out: Console, proof: documents.IndexSetTrialResult) -> None:
@@ -53,7 +60,9 @@ def _proof(out: Console, proof: documents.IndexSetTrialResult) -> None:
     ):
         for one in entries:
             why = safe(one_line(brief(one.why), 160))
-            out.print(indented(Text(f"{label}: {safe(one.ddl)};").append(f"  -- {why}", style="dim"), 2))
+            out.print(
+                indented(Text(f"{label}: {safe(one.ddl)};").append(f"  -- {why}", style="dim"), 2)
+            )
     if proof.skipped:
         out.print(
             indented(
@@ -69,7 +78,9 @@ def _proof(out: Console, proof: documents.IndexSetTrialResult) -> None:
 def _one(out: Console, place: int, index: documents.AdvisedIndex) -> None:
     out.print(Text(f"{place}. ").append(safe(index.ddl) + ";", style="green"))
     labelled(out, plan_text.advised(index), 3)
-    table = table_of(("serves", "l"), ("queries", "r"), ("ms", "r"), (f"rows of {index.table}", "r"))
+    table = table_of(
+        ("serves", "l"), ("queries", "r"), ("ms", "r"), (f"rows of {index.table}", "r")
+    )
     for served in index.serves[:SERVED_MOST]:
         what = Text(one_line(brief(served.sql), max(out.width - 40, 60))).append(
             "\n" + ", ".join(map(safe, served.routes[:2])), style="cyan"
@@ -82,7 +93,9 @@ def _one(out: Console, place: int, index: documents.AdvisedIndex) -> None:
         )
     out.print(indented(table, 3))
     if len(index.serves) > SERVED_MOST:
-        out.print(indented(Text(f"and {len(index.serves) - SERVED_MOST} more shapes", style="dim"), 3))
+        out.print(
+            indented(Text(f"and {len(index.serves) - SERVED_MOST} more shapes", style="dim"), 3)
+        )
 
 
 def _keys(out: Console, document: documents.IndexesDocument) -> None:

@@ -1,4 +1,6 @@
-"""The live view: a line for each request as it ends, and one for each finding when it is first seen."""
+"""The live view: a line for each request as it ends, and one for each finding when it is first
+seen.
+"""
 
 from __future__ import annotations
 

@@ -20,6 +20,10 @@ def patterns(out: Console, document: documents.PatternsDocument) -> None:
     for row in document.patterns:
         told = Text(row.title)
         told.append(f"\n{'with --track-use: ' if row.needs_use else ''}{row.flagged}", style="dim")
-        rows.add_row(Text(row.name, style="bold"), Text(row.severity, style=SEVERITY_STYLE.get(row.severity, "")), told)
+        rows.add_row(
+            Text(row.name, style="bold"),
+            Text(row.severity, style=SEVERITY_STYLE.get(row.severity, "")),
+            told,
+        )
     out.print(rows)
     command(out, "Explain one:", "patterns", "NAME")

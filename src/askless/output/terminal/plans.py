@@ -1,4 +1,6 @@
-"""What the terminal shows of plans: trees in words, what was observed on their nodes, and indexes to try."""
+"""What the terminal shows of plans: trees in words, what was observed on their nodes, and indexes
+to try.
+"""
 
 from __future__ import annotations
 
@@ -48,7 +50,9 @@ def index_to_try(out: Console, index: documents.IndexRow) -> None:
 
 
 def _steps(nodes: Sequence[documents.PlanNode]) -> Table:
-    """A plan's steps, numbered; what a step takes in is below it, one column further in, so that deep plans stay legible."""
+    """A plan's steps, numbered; what a step takes in is below it, one column further in, so that
+    deep plans stay legible.
+    """
     grid = Table.grid(padding=(0, 1, 0, 0))
     grid.add_column(justify="right", style="dim", no_wrap=True)
     grid.add_column(overflow="fold")
@@ -57,7 +61,9 @@ def _steps(nodes: Sequence[documents.PlanNode]) -> Table:
     while waiting:
         node, depth = waiting.pop()
         place += 1
-        grid.add_row(str(place), Padding(_node(node), (0, 0, 0, min(depth, _DEEPEST)), expand=False))
+        grid.add_row(
+            str(place), Padding(_node(node), (0, 0, 0, min(depth, _DEEPEST)), expand=False)
+        )
         waiting += [(child, depth + 1) for child in reversed(node.children)]
     return grid
 
@@ -88,7 +94,12 @@ def plan_tree(out: Console, document: documents.PlanDocument) -> None:
             continue
         _tree(out, row.plan)
     if not any(node.actual_rows is not None for row in document.statements for node in row.plan):
-        out.print(Text("Nothing was run, so these are only estimates; --analyze runs the statement.", style="dim"))
+        out.print(
+            Text(
+                "Nothing was run, so these are only estimates; --analyze runs the statement.",
+                style="dim",
+            )
+        )
 
 
 _DEEPEST = 40  # columns that a step is further in, at most
@@ -99,7 +110,9 @@ _LEAST_STEP = 24  # columns that steps keep
 
 
 class _Step(msgspec.Struct):
-    """A line of a tree: what guides the eye to it and on below it, the step's own words, its numbers."""
+    """A line of a tree: what guides the eye to it and on below it, the step's own words, its
+    numbers.
+    """
 
     lead: str
     below: str
@@ -109,9 +122,14 @@ class _Step(msgspec.Struct):
 
 def _tree(out: Console, plan: Sequence[documents.PlanNode]) -> None:
     steps = [step for node in plan for step in _steps_of(node, "", "", out.width >= _BARS_FROM)]
-    widths = [max(len(head), *(len(step.numbers[i]) for step in steps)) for i, head in enumerate(_HEADS)]
+    widths = [
+        max(len(head), *(len(step.numbers[i]) for step in steps)) for i, head in enumerate(_HEADS)
+    ]
     room = max(out.width - 2 - sum(widths) - 2 * len(widths), _LEAST_STEP)
-    longest = max(len(step.lead) + len(step.node.kind) + len(safe(plan_text.target(step.node))) for step in steps)
+    longest = max(
+        len(step.lead) + len(step.node.kind) + len(safe(plan_text.target(step.node)))
+        for step in steps
+    )
     width = min(longest, room)
 
     def line(step: Text, cells: Sequence[str], style: str = "") -> None:
@@ -123,21 +141,34 @@ def _tree(out: Console, plan: Sequence[documents.PlanNode]) -> None:
         out.print(indented(step, 2), width=out.width)
 
     line(Text("step", style="bold"), _HEADS, "bold")
-    out.print(indented(Text("─" * (width + sum(widths) + 2 * len(widths)), style="dim"), 2), width=out.width)
+    out.print(
+        indented(Text("─" * (width + sum(widths) + 2 * len(widths)), style="dim"), 2),
+        width=out.width,
+    )
     for step in steps:
         guide = step.below + ("│ " if step.node.children else "  ")
         text = Text().append(step.lead, style="dim").append(safe(step.node.kind), style="bold")
         target = safe(plan_text.target(step.node))
         fits = len(text) + len(target) <= width
-        if not fits and len(step.lead) + len(step.node.kind) + len(f" on {step.node.table}") <= width:
+        if (
+            not fits
+            and len(step.lead) + len(step.node.kind) + len(f" on {step.node.table}") <= width
+        ):
             target = f" on {safe(step.node.table)}"
         line(text.append(target), step.numbers)
         if not fits and step.node.index:
             by = one_line(f"by {step.node.index}", out.width - 2 - len(guide))
-            out.print(indented(Text(guide, style="dim").append(by, style="not dim"), 2), width=out.width)
+            out.print(
+                indented(Text(guide, style="dim").append(by, style="not dim"), 2), width=out.width
+            )
         for observation in step.node.observations:
-            for part in textwrap.wrap("! " + safe(observation), min(out.width, PROSE) - 2 - len(guide)):
-                out.print(indented(Text(guide, style="dim").append(part, style="not dim yellow"), 2), width=out.width)
+            for part in textwrap.wrap(
+                "! " + safe(observation), min(out.width, PROSE) - 2 - len(guide)
+            ):
+                out.print(
+                    indented(Text(guide, style="dim").append(part, style="not dim yellow"), 2),
+                    width=out.width,
+                )
 
 
 def _steps_of(node: documents.PlanNode, lead: str, below: str, bars: bool) -> Iterator[_Step]:
@@ -151,7 +182,11 @@ def _steps_of(node: documents.PlanNode, lead: str, below: str, bars: bool) -> It
         node,
         (
             number(node.estimated_rows) if node.estimated_rows is not None else "",
-            "never run" if node.loops == 0 else number(node.actual_rows) if node.actual_rows is not None else "",
+            "never run"
+            if node.loops == 0
+            else number(node.actual_rows)
+            if node.actual_rows is not None
+            else "",
             f"×{node.loops:,}" if (node.loops or 1) > 1 else "",
             milliseconds(node.own_ms) if node.own_ms is not None else "",
             share,
@@ -159,4 +194,6 @@ def _steps_of(node: documents.PlanNode, lead: str, below: str, bars: bool) -> It
     )
     for place, child in enumerate(node.children):
         end = place == len(node.children) - 1
-        yield from _steps_of(child, below + ("└ " if end else "├ "), below + ("  " if end else "│ "), bars)
+        yield from _steps_of(
+            child, below + ("└ " if end else "├ "), below + ("  " if end else "│ "), bars
+        )

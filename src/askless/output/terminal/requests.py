@@ -70,7 +70,9 @@ def requests(out: Console, document: documents.RequestsDocument) -> None:
         )
     )
     if any(row.errors for row in document.routes):
-        failed = ", ".join(f"{row.errors} in {safe(row.route)}" for row in document.routes if row.errors)
+        failed = ", ".join(
+            f"{row.errors} in {safe(row.route)}" for row in document.routes if row.errors
+        )
         out.print(Text(f"failed queries: {failed}"))
 
 
@@ -78,7 +80,9 @@ def each(out: Console, document: documents.EachDocument) -> None:
     """The requests one by one."""
     table = table_of(("no.", "r"), ("name", "l"), ("request", "l"), ("status", "r"), ("queries", "r"), ("repeated", "r"), ("db ms", "r"), ("ms", "r"), ("rows", "r"))  # fmt: skip
     for place, row in enumerate(document.requests, 1):
-        name = one_line(row.route + (f"  {row.path}" if row.path else ""), 50) + ("  (warm-up)" if row.warm_up else "")
+        name = one_line(row.route + (f"  {row.path}" if row.path else ""), 50) + (
+            "  (warm-up)" if row.warm_up else ""
+        )
         table.add_row(
             str(place), row.name, Text(name), str(row.status or ""), f"{row.queries:,}", f"{row.repeated:,}",
             milliseconds(row.database_ms), milliseconds(row.request_ms), f"{row.rows:,}",

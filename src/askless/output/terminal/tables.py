@@ -15,10 +15,14 @@ from askless.reports import documents
 
 
 def tables(out: Console, document: documents.TablesDocument) -> None:
-    """Tables with sizes, keys and indexes; foreign keys without an index and indexes with a longer twin stand out."""
+    """Tables with sizes, keys and indexes; foreign keys without an index and indexes with a longer
+    twin stand out.
+    """
     bare = {(key.table, key.columns) for key in document.bare_keys}
     redundant = {(gone.table, gone.index): gone.by for gone in document.redundant}
-    listed = table_of(("table", "l"), ("rows", "r"), ("size", "r"), ("a row", "r"), ("keys and indexes", "l"))
+    listed = table_of(
+        ("table", "l"), ("rows", "r"), ("size", "r"), ("a row", "r"), ("keys and indexes", "l")
+    )
     for table in document.tables:
         rows = f"{table.rows:,}" if table.rows is not None else "?"
         width = sum(column.width_bytes or 0.0 for column in table.columns)
@@ -27,17 +31,28 @@ def tables(out: Console, document: documents.TablesDocument) -> None:
             size(width) if width else "?", _keys(table, bare, redundant),
         )  # fmt: skip
     out.print(listed)
-    out.print(Text("Rows and widths come from the server's statistics, or are counted if it has none.", style="dim"))
+    out.print(
+        Text(
+            "Rows and widths come from the server's statistics, or are counted if it has none.",
+            style="dim",
+        )
+    )
 
 
-def _keys(table: Table, bare: Set[tuple[str, tuple[str, ...]]], redundant: Mapping[tuple[str, str], str]) -> Text:
-    lines: list[tuple[str, str]] = [("key " + ", ".join(table.primary_key), "")] if table.primary_key else []
+def _keys(
+    table: Table, bare: Set[tuple[str, tuple[str, ...]]], redundant: Mapping[tuple[str, str], str]
+) -> Text:
+    lines: list[tuple[str, str]] = (
+        [("key " + ", ".join(table.primary_key), "")] if table.primary_key else []
+    )
     for index in table.indexes:
         kind = "unique " if index.unique else ""
         tail = f" where {index.where}" if index.where else ""
         said = f"{kind}index {', '.join(index.columns)}{tail}"
         by = redundant.get((table.name, index.name))
-        lines.append((said + (f": redundant, {by} starts with it" if by else ""), "yellow" if by else ""))
+        lines.append(
+            (said + (f": redundant, {by} starts with it" if by else ""), "yellow" if by else "")
+        )
     for key in table.foreign_keys:
         said = f"{', '.join(key.columns)} → {key.table}"
         lacks = (table.name, key.columns) in bare

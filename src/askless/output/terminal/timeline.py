@@ -14,7 +14,12 @@ from askless.reports import documents
 
 def timeline(out: Console, document: documents.TimelineDocument) -> None:
     """One request's queries on a time axis."""
-    out.print(Text(f"request {document.name}: {safe(document.route)}  {safe(document.path)}".rstrip(), style="bold"))
+    out.print(
+        Text(
+            f"request {document.name}: {safe(document.route)}  {safe(document.path)}".rstrip(),
+            style="bold",
+        )
+    )
     share = document.database_ms / document.request_ms if document.request_ms else 0.0
     out.print(
         Text(
@@ -25,7 +30,10 @@ def timeline(out: Console, document: documents.TimelineDocument) -> None:
     bar_width = max(12, min((out.width - 56) // 2, 60))
     table = table_of(("at ms", "r"), (f"0 ── {milliseconds(document.request_ms)} ms", "l"), ("ms", "r"), ("runs", "r"), ("rows", "r"), ("query and line of code", "l"))  # fmt: skip
     for row in document.rows:
-        what = Text(one_line(brief(row.sql), 2 * (out.width - bar_width - 32)), style="dim" if row.noise else "")
+        what = Text(
+            one_line(brief(row.sql), 2 * (out.width - bar_width - 32)),
+            style="dim" if row.noise else "",
+        )
         if row.parameters:
             what.append("\n  with " + one_line(row.parameters, 80), style="italic")
         if row.line is not None and not row.noise:
@@ -45,14 +53,18 @@ def timeline(out: Console, document: documents.TimelineDocument) -> None:
 
 
 def _bar(row: documents.TimelineRow, total_ms: float, width: int) -> Text:
-    """Where in the request the query ran; a folded run shows its span light and its share of it dark."""
+    """Where in the request the query ran; a folded run shows its span light and its share of it
+    dark.
+    """
     if total_ms <= 0:
         return Text("")
     first = min(int(row.start_ms / total_ms * width), width - 1)
     last = max(min(int(row.end_ms / total_ms * width + 0.999), width), first + 1)
     span = last - first
     solid = (
-        span if row.count == 1 else max(1, round(span * min(row.duration_ms / max(row.end_ms - row.start_ms, 1e-9), 1)))
+        span
+        if row.count == 1
+        else max(1, round(span * min(row.duration_ms / max(row.end_ms - row.start_ms, 1e-9), 1)))
     )
     style = "dim" if row.noise else "bold" if row.count > 1 else ""
     return Text(" " * first + "█" * solid + "░" * (span - solid), style=style)

@@ -1,4 +1,6 @@
-"""What the terminal shows of trials: an index, a rewritten statement, a finding, and the parts of a statement."""
+"""What the terminal shows of trials: an index, a rewritten statement, a finding, and the parts of a
+statement.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,11 @@ def index(out: Console, document: documents.TrialDocument) -> None:
             if document.longest_wait_ms
             else "no one waited"
         )
-        out.print(Text(f"others could not write to the table for {milliseconds(document.locked_ms)} ms; {waited}"))
+        out.print(
+            Text(
+                f"others could not write to the table for {milliseconds(document.locked_ms)} ms; {waited}"
+            )
+        )
     if document.caution:
         out.print(Text("caution: " + safe(document.caution), style="yellow"))
     for row in document.statements:
@@ -38,13 +44,23 @@ def index(out: Console, document: documents.TrialDocument) -> None:
         out.print(Text(one_line(row.sql, 300)))
         columns = [("", "l"), ("median ms", "r"), (row.work_unit, "r"), ("plan", "l")]
         sides: list[list[Text | str]] = [
-            ["before", milliseconds(row.before_ms), f"{row.work.before:,}", plan_line(row.plan_before)],
+            [
+                "before",
+                milliseconds(row.before_ms),
+                f"{row.work.before:,}",
+                plan_line(row.plan_before),
+            ],
             ["after", milliseconds(row.after_ms), f"{row.work.after:,}", plan_line(row.plan_after)],
         ]
         out.print(indented(_sides(columns, sides), 2))
         same = "the same result" if row.same_result else "DIFFERENT result: " + row.difference
         out.print(
-            indented(Text(f"{same} ({plural(row.rows, 'row')}), {row.repetitions} interleaved repetitions each"), 2)
+            indented(
+                Text(
+                    f"{same} ({plural(row.rows, 'row')}), {row.repetitions} interleaved repetitions each"
+                ),
+                2,
+            )
         )
         out.print(indented(_verdict(row.verdict), 2))
 
@@ -95,18 +111,29 @@ def rewrite(out: Console, document: documents.RewriteDocument) -> None:
     else:
         out.print(Text("first difference: " + safe(document.difference)))
         rows = [("cause", document.cause)]
-        rows += [("lost", row) for row in document.missing_rows] + [("gained", row) for row in document.extra_rows]
+        rows += [("lost", row) for row in document.missing_rows] + [
+            ("gained", row) for row in document.extra_rows
+        ]
         labelled(out, rows)
     if document.synthetic_rows and document.same_result:
         out.print(Text("also the same on private copies with synthetic rows:"))
         labelled(out, [("with", words) for words in document.synthetic_rows])
     for text in document.remarks:
         out.print(Text("note: " + safe(text), style="yellow"))
-    columns = [("", "l"), ("median ms", "r"), ("rows", "r"), ("bytes", "r"), (document.work_unit, "r"), ("plan", "l")]
+    columns = [
+        ("", "l"),
+        ("median ms", "r"),
+        ("rows", "r"),
+        ("bytes", "r"),
+        (document.work_unit, "r"),
+        ("plan", "l"),
+    ]
     sides: list[list[Text | str]] = []
     for name, side in (("before", document.before), ("after", document.after)):
         time = milliseconds(side.median_ms) if side.median_ms is not None else "–"
-        sides.append([name, time, f"{side.rows:,}", size(side.bytes), f"{side.work:,}", plan_line(side.plan)])
+        sides.append(
+            [name, time, f"{side.rows:,}", size(side.bytes), f"{side.work:,}", plan_line(side.plan)]
+        )
     out.print(indented(_sides(columns, sides), 2))
 
 
@@ -146,14 +173,26 @@ def finding(out: Console, document: documents.FindingTrialDocument) -> None:
         if document.network_latency_ms:
             cells += [
                 milliseconds(alternative.with_latency_ms),
-                f"×{alternative.ratio_with_latency:.1f}" if alternative.ratio_with_latency is not None else "",
+                f"×{alternative.ratio_with_latency:.1f}"
+                if alternative.ratio_with_latency is not None
+                else "",
             ]
         table.add_row(*cells)
     out.print(indented(table, 2))
     for alternative in document.alternatives[1:]:
-        text = "the same rows" if alternative.same_result else "DIFFERENT rows: " + alternative.difference
+        text = (
+            "the same rows"
+            if alternative.same_result
+            else "DIFFERENT rows: " + alternative.difference
+        )
         out.print(
-            indented(Text(f"{safe(alternative.name)}: {safe(text)}", style="" if alternative.same_result else "red"), 2)
+            indented(
+                Text(
+                    f"{safe(alternative.name)}: {safe(text)}",
+                    style="" if alternative.same_result else "red",
+                ),
+                2,
+            )
         )
         labelled(
             out,
@@ -190,7 +229,11 @@ def weigh(out: Console, document: documents.WeighDocument) -> None:
     )
     table = table_of(("without", "l"), ("ms", "r"), ("rows", "r"), ("what it costs", "l"))
     for part in document.parts:
-        what = Text().append(f"{part.kind}: ", style="dim").append(one_line(part.part, 60), style="bold")
+        what = (
+            Text()
+            .append(f"{part.kind}: ", style="dim")
+            .append(one_line(part.part, 60), style="bold")
+        )
         if part.with_it:
             what.append(f"\nand with it {safe(part.with_it)}", style="dim")
         text = Text(safe(part.verdict.text))

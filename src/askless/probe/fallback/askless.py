@@ -1,8 +1,12 @@
-"""What `import askless` gives inside a recorded program whose environment has no Ask Less installed."""
+"""What `import askless` gives inside a recorded program whose environment has no Ask Less
+installed.
+"""
 
 
 def request(name):
-    """Mark a block as one request: `with askless.request("nightly tariffs"): ...` (also a decorator)."""
+    """Mark a block as one request: `with askless.request("nightly tariffs"): ...` (also a
+    decorator).
+    """
     from askless_probe import marking
 
     return marking.request(name)

@@ -1,4 +1,5 @@
-"""Loaded by the recorded program's own interpreter at start-up; starts the recorder, then steps aside.
+"""Loaded by the recorded program's own interpreter at start-up; starts the recorder, then steps
+aside.
 
 Standard library only. Whatever goes wrong here, the program runs as if it were not recorded.
 """
@@ -28,7 +29,9 @@ def _start():
 
 
 def _step_aside(here):
-    """Take the injected folder off the path and run the sitecustomize that would have run without us."""
+    """Take the injected folder off the path and run the sitecustomize that would have run without
+    us.
+    """
     import os
 
     sys.path[:] = [entry for entry in sys.path if os.path.abspath(entry or ".") != here]

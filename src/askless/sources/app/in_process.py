@@ -14,7 +14,9 @@ from askless.core.records.model import Request
 
 INJECT = Path(__file__).resolve().parents[2] / "probe" / "inject"
 _HEADER = '{"event":"capture"'
-ENDS_MOST = 100_000  # requests kept; a test run that ends more of them in one block is not a test run
+ENDS_MOST = (
+    100_000  # requests kept; a test run that ends more of them in one block is not a test run
+)
 
 
 class InProcessRecorder:
@@ -44,7 +46,9 @@ class InProcessRecorder:
             import_module("askless_probe.strict").configure(strict)
 
     def _load(self) -> None:
-        """Import the recorder's package, which lies outside of ours so that it can be injected elsewhere."""
+        """Import the recorder's package, which lies outside of ours so that it can be injected
+        elsewhere.
+        """
         if "askless_probe" not in sys.modules:
             sys.path.insert(0, str(INJECT))
             try:
@@ -73,19 +77,25 @@ class InProcessRecorder:
         return self._feed.report.header
 
     def _begin_file(self) -> None:
-        """Someone else began to listen, and everything is reported again: what is open goes on in another file."""
+        """Someone else began to listen, and everything is reported again: what is open goes on in
+        another file.
+        """
         self.requests += [request for request in self._feed.assembly.left_open() if len(request)]
         self._feed = Feed()
         self.files.append([])
 
     def begin(self, name: str) -> Callable[[], list[Request]]:
-        """Open a block. The function that is returned ends it and gives the requests that ended in it."""
+        """Open a block. The function that is returned ends it and gives the requests that ended in
+        it.
+        """
         opened = self.recorder.begin("block", name)
         first = len(self.requests)
 
         def end() -> list[Request]:
             for request in list(self.recorder.open_requests.values()):
-                if request.finish is not None:  # the application has returned; a test client left the response unread
+                if (
+                    request.finish is not None
+                ):  # the application has returned; a test client left the response unread
                     request.finish()
             self.recorder.end(*opened)
             return self.requests[first:]

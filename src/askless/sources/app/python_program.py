@@ -1,6 +1,7 @@
 """Runs a Python program with the recorder inside it.
 
-The recorder reaches it, its forked workers and the children that it starts with the same interpreter, through PYTHONPATH.
+The recorder reaches it, its forked workers and the children that it starts with the same
+interpreter, through PYTHONPATH.
 """
 
 from __future__ import annotations
@@ -21,7 +22,8 @@ PROBE = Path(__file__).resolve().parents[2] / "probe"
 
 
 class RecorderOptions(msgspec.Struct, frozen=True):
-    """How to record. `strict` is what strict mode is reported, as JSON; '' leaves it off. `variables` are the program's.
+    """How to record. `strict` is what strict mode is reported, as JSON; '' leaves it off.
+    `variables` are the program's.
 
     `code` are installed packages that count as the application's own.
     """
@@ -73,7 +75,9 @@ def run(
     recording: RecorderOptions = RecorderOptions(),  # noqa: B008  (frozen)
     progress: Progress = quiet,
 ) -> ProgramEnd:
-    """Run the program until it ends, or until its pages are visited. Raises AskLessError: see `programs.run`."""
+    """Run the program until it ends, or until its pages are visited. Raises AskLessError: see
+    `programs.run`.
+    """
     foreign = crash_recovery.tails_of(folder)
     try:
         return program.run(command, environment(folder, recording), visits, progress)

@@ -27,7 +27,9 @@ class App:
     nothing = "the program used no supported database driver, or its interpreter ignores PYTHONPATH (-I, -E, -S)"
     options = (
         *VISITING,
-        Option("--echo", "print each statement on stderr as it ends, with its time and rows", bare=True),
+        Option(
+            "--echo", "print each statement on stderr as it ends, with its time and rows", bare=True
+        ),
         Option(
             "--track-use",
             "record which loaded objects and columns the application reads (SQLAlchemy, Django); costs time per object",
@@ -57,7 +59,9 @@ class App:
     )
 
     def check(self, values: Mapping[str, Any]) -> None:
-        """Raises AskLessError: no-program, bad-repeat, bad-url, bad-strict, and what `sparing_of` raises."""
+        """Raises AskLessError: no-program, bad-repeat, bad-url, bad-strict, and what `sparing_of`
+        raises.
+        """
         if not values["program"]:
             raise AskLessError(
                 "no-program",
@@ -68,11 +72,15 @@ class App:
         sparing_of(values)
         if values["strict"] is not None and values["strict"] < 2:
             raise AskLessError(
-                "bad-strict", "--strict takes a whole number from 2", "omit the number to raise at the third load"
+                "bad-strict",
+                "--strict takes a whole number from 2",
+                "omit the number to raise at the third load",
             )
 
     def run(self, values: Mapping[str, Any], folder: Path, voice: Reporter) -> RecordingResult:
-        """Run the program; `variables` among the values are added to its environment. Raises AskLessError: see the run."""
+        """Run the program; `variables` among the values are added to its environment. Raises
+        AskLessError: see the run.
+        """
         from askless.sources.app import python_program
 
         recording = python_program.RecorderOptions(
@@ -84,13 +92,17 @@ class App:
             variables=values.get("variables", ()),
             sparing=sparing_of(values),
         )
-        ended = python_program.run(values["program"], folder, visits_of(values), recording, voice.progress)
+        ended = python_program.run(
+            values["program"], folder, visits_of(values), recording, voice.progress
+        )
         voice.progress("")
         return recorded(ended, voice)
 
 
 def strict_settings(least: int | None, routes: Sequence[str]) -> str:
-    """What strict mode is reported, as JSON: when to raise, on which routes, and which known cases are accepted."""
+    """What strict mode is reported, as JSON: when to raise, on which routes, and which known cases
+    are accepted.
+    """
     import json
 
     from askless.project import file, strict

@@ -1,7 +1,8 @@
-"""What a request is for a source that sees connections: known from comments, by the session's name, by connections or pauses.
+"""What a request is for a source that sees connections: known from comments, by the session's name,
+by connections or pauses.
 
-Pure: queries with their times go in, in order of their ends; requests go to a `Grouping`. A transaction is never cut, and a
-BEGIN belongs to what comes after it.
+Pure: queries with their times go in, in order of their ends; requests go to a `Grouping`. A
+transaction is never cut, and a BEGIN belongs to what comes after it.
 """
 
 from __future__ import annotations
@@ -20,10 +21,14 @@ from askless.sources.attribution.options import PAUSE_MS
 from askless.sources.attribution.request_facts import RequestAttribution, RequestHints
 from askless.sources.wire import CompletedQuery, Facts
 
-_DECIDE_QUERIES, _DECIDE_NS = 2000, 5_000_000_000  # what is waited for before it is decided what a request is
+_DECIDE_QUERIES, _DECIDE_NS = (
+    2000,
+    5_000_000_000,
+)  # what is waited for before it is decided what a request is
 _SHORT_LIVED_NS = 10_000_000_000
 _CONNECTIONS_LEAST = 3
-_IDLE_NS = 5_000_000_000  # a request that is known from a trace has ended when nothing of it came for so long
+# a request that is known from a trace has ended when nothing of it came for so long
+_IDLE_NS = 5_000_000_000
 _HELD_MOST = 50
 _TRACE = "trace"  # begins the mark of a request that several connections may serve
 _TABLES_NAMED = 3
@@ -86,7 +91,9 @@ class _Tagged(NamedTuple):
 def _untagged(query: QuerySeen) -> tuple[QuerySeen, Tags | None]:
     """A query without the comment that tags it, at the place which that names; and what it says."""
     text, tags = strip_tags(query.text)
-    return (query if tags is None else msgspec.structs.replace(query, text=text, place=tags.place)), tags
+    return (
+        query if tags is None else msgspec.structs.replace(query, text=text, place=tags.place)
+    ), tags
 
 
 class RequestBoundaries:
@@ -111,7 +118,8 @@ class RequestBoundaries:
         self._tables: dict[Hashable, list[str]] = {}  # of open requests that nothing names
         self._swept_ns = 0
 
-    # -- what happens ------------------------------------------------------------------------------------------------
+    # -- what happens
+    # ------------------------------------------------------------------------------------------------
 
     def opened(self, number: int, facts: Facts, at_ns: int) -> None:
         """A connection is there."""
@@ -158,7 +166,8 @@ class RequestBoundaries:
             self._end(mark)
         self._grouping.close()
 
-    # -- what a request is -------------------------------------------------------------------------------------------
+    # -- what a request is
+    # -------------------------------------------------------------------------------------------
 
     def _decide(self) -> None:
         """Choose a way by what was seen so far, say so, and give out what has waited."""
@@ -183,8 +192,15 @@ class RequestBoundaries:
             return "application", "sessions change their application name"
         ended = [c for c in self._ended if c.queries]
         short = sum(c.closed_ns - c.opened_ns < _SHORT_LIVED_NS for c in ended)
-        if len(ended) >= _CONNECTIONS_LEAST and short == len(ended) and self._most_open * 2 <= len(self._connections):
-            return "connection", f"{len(ended)} connections were opened and closed one after the other"
+        if (
+            len(ended) >= _CONNECTIONS_LEAST
+            and short == len(ended)
+            and self._most_open * 2 <= len(self._connections)
+        ):
+            return (
+                "connection",
+                f"{len(ended)} connections were opened and closed one after the other",
+            )
         return "pause", "nothing identifies requests, and connections are persistent"
 
     def _place(self, tagged: _Tagged) -> None:
@@ -201,7 +217,9 @@ class RequestBoundaries:
         mark = connection.mark
         assert mark is not None
         trace = tags.trace if tags is not None else ""
-        told = RequestHints(number, mark, self._route(connection, tags), self._kind, connection.client, trace)
+        told = RequestHints(
+            number, mark, self._route(connection, tags), self._kind, connection.client, trace
+        )
         for held in connection.held:
             self._grouping.query(told, held)
         connection.held.clear()
@@ -216,7 +234,9 @@ class RequestBoundaries:
     def _kind(self) -> str:
         return {"pause": PAUSED, "connection": "connection"}.get(self.way, "marked")
 
-    def _tag(self, connection: _Connection, seen: CompletedQuery, tags: Tags | None) -> Hashable | None:
+    def _tag(
+        self, connection: _Connection, seen: CompletedQuery, tags: Tags | None
+    ) -> Hashable | None:
         """What names the request of a query, by the chosen way; None if nothing does."""
         if self.way == "comment" and tags is not None and tags.names_request:
             return tags.trace or tags.route
@@ -232,7 +252,9 @@ class RequestBoundaries:
             return False
         return query.start_ns - connection.last_ns > self._pause_ns and not connection.is_shared
 
-    def _begin(self, number: int, connection: _Connection, tag: Hashable | None, tags: Tags | None) -> None:
+    def _begin(
+        self, number: int, connection: _Connection, tag: Hashable | None, tags: Tags | None
+    ) -> None:
         shared = tags is not None and bool(tags.trace) and self.way == "comment"
         if connection.mark is not None and not connection.is_shared:
             self._end(connection.mark)
@@ -255,7 +277,8 @@ class RequestBoundaries:
         if main and main not in tables:
             tables.append(main)
 
-    # -- ends --------------------------------------------------------------------------------------------------------
+    # -- ends
+    # --------------------------------------------------------------------------------------------------------
 
     def _end(self, mark: Hashable) -> None:
         tables = self._tables.pop(mark, [])
@@ -268,7 +291,11 @@ class RequestBoundaries:
 
     def _forget(self, number: int, connection: _Connection) -> None:
         self._connections.pop(number, None)
-        if connection.mark is not None and not connection.is_shared and connection.mark in self._last:
+        if (
+            connection.mark is not None
+            and not connection.is_shared
+            and connection.mark in self._last
+        ):
             self._end(connection.mark)
         self._give_up_held(number, connection)
         self._grouping.session_ended(number, connection.closed_ns)
@@ -284,7 +311,9 @@ class RequestBoundaries:
             if connection.inside or self.way == "connection"
         }
         for mark in [
-            m for m, last in self._last.items() if now_ns - last > _IDLE_NS + self._pause_ns and m not in inside
+            m
+            for m, last in self._last.items()
+            if now_ns - last > _IDLE_NS + self._pause_ns and m not in inside
         ]:
             self._end(mark)
             for connection in self._connections.values():
@@ -312,7 +341,9 @@ class WindowGrouper:
         """A request is over."""
         self._waiting.sort(key=lambda waiting: waiting[1].start_ns)
         rest = []
-        inside: set[int] = set()  # connections in a transaction of the window's: what ends it belongs to it, too
+        inside: set[int] = (
+            set()
+        )  # connections in a transaction of the window's: what ends it belongs to it, too
         self._numbers += 1
         self._grouping.begin(self._numbers, window.route, window.start_ns, warm_up=window.warm_up)
         for number, query, goes_on in self._waiting:

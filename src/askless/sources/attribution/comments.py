@@ -1,5 +1,6 @@
-"""What a statement's comment says of where it comes from, as frameworks write it: `key='value'` pairs, URL-encoded, or
-`key:value`, separated by commas, before the statement or after it. The first form is the open sqlcommenter specification.
+"""What a statement's comment says of where it comes from, as frameworks write it: `key='value'`
+pairs, URL-encoded, or `key:value`, separated by commas, before the statement or after it. The first
+form is the open sqlcommenter specification.
 """
 
 from __future__ import annotations
@@ -13,7 +14,9 @@ import msgspec
 from askless.core.records.model import CallSite
 
 _COMMENT = re.compile(r"/\*(.*?)\*/", re.DOTALL)
-_PAIR = re.compile(r"\s*([\w.%-]+)\s*(?:=\s*'((?:[^'\\]|\\.|'')*)'|[:=]\s*([^,'\"][^,]*|))\s*(?:,|$)")
+_PAIR = re.compile(
+    r"\s*([\w.%-]+)\s*(?:=\s*'((?:[^'\\]|\\.|'')*)'|[:=]\s*([^,'\"][^,]*|))\s*(?:,|$)"
+)
 _TRACE = re.compile(r"[0-9a-f]{2}-([0-9a-f]{32})-[0-9a-f]{16}-[0-9a-f]{2}")
 _KNOWN = frozenset(
     [
@@ -57,7 +60,9 @@ _KNOWN = frozenset(
 
 
 class Tags(msgspec.Struct, frozen=True):
-    """What a comment says. `trace` is the same for all queries of one request, '' where nothing distinguishes them."""
+    """What a comment says. `trace` is the same for all queries of one request, '' where nothing
+    distinguishes them.
+    """
 
     trace: str = ""
     route: str = ""
@@ -70,7 +75,9 @@ class Tags(msgspec.Struct, frozen=True):
 
 
 def strip_tags(text: str) -> tuple[str, Tags | None]:
-    """A statement without the comment that tags it, and what that says; as it is where there is none."""
+    """A statement without the comment that tags it, and what that says; as it is where there is
+    none.
+    """
     if "*/" not in text:
         return text, None
     bare = text.strip().rstrip(";").rstrip()
@@ -116,12 +123,17 @@ def _trace(values: dict[str, str]) -> str:
 
 
 def _route(values: dict[str, str]) -> str:
-    """The name of the page or job; a pattern of a route loses the signs of its regular expression's ends."""
+    """The name of the page or job; a pattern of a route loses the signs of its regular expression's
+    ends.
+    """
     route = _first(values, "route", "http.route").removeprefix("^").removesuffix("$")
     method = _first(values, "request_method", "http.method")
     if route:
         return f"{method} {route}".strip()
-    controller, action = _first(values, "namespaced_controller", "controller"), _first(values, "action")
+    controller, action = (
+        _first(values, "namespaced_controller", "controller"),
+        _first(values, "action"),
+    )
     if controller or action:
         return "/".join(filter(None, (controller, action)))
     return _first(values, "job", "job_name", "path")
@@ -130,7 +142,9 @@ def _route(values: dict[str, str]) -> str:
 def _place(values: dict[str, str]) -> CallSite | None:
     """The line of code, or the file, or the controller's action: as near as the comment says."""
     file = _first(values, "file", "filepath", "code.filepath", "source_location", "source", "line")
-    line = _first(values, "lineno", "code.lineno") or (values.get("line", "") if file != values.get("line") else "")
+    line = _first(values, "lineno", "code.lineno") or (
+        values.get("line", "") if file != values.get("line") else ""
+    )
     function = _first(values, "function", "method", "code.function")
     inside = re.match(r"(.+?):(\d+)(?::in [`'](.*)')?$", file)
     if inside:
@@ -138,5 +152,8 @@ def _place(values: dict[str, str]) -> CallSite | None:
         function = inside.group(3) or function
     if file and not file.isdigit():
         return CallSite(file, int(line) if line.isdigit() else 0, function)
-    controller, action = _first(values, "namespaced_controller", "controller"), _first(values, "action")
+    controller, action = (
+        _first(values, "namespaced_controller", "controller"),
+        _first(values, "action"),
+    )
     return CallSite(controller, 0, action) if controller else None

@@ -1,4 +1,6 @@
-"""Builds what distinguishes requests, as the options ask: by a way, by visits, by marks; and names them by a log at the end."""
+"""Builds what distinguishes requests, as the options ask: by a way, by visits, by marks; and names
+them by a log at the end.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,9 @@ _Found = TypeVar("_Found")
 
 
 class GroupingOptions(NamedTuple):
-    """How requests are to be distinguished, and which may be omitted. `marks` and `log` are files that are read at the end."""
+    """How requests are to be distinguished, and which may be omitted. `marks` and `log` are files
+    that are read at the end.
+    """
 
     way: str = "auto"
     pause_ms: float = PAUSE_MS
@@ -34,11 +38,15 @@ class GroupingOptions(NamedTuple):
 
 
 def apart_of(values: Mapping[str, Any]) -> GroupingOptions:
-    """What the options ask for. Raises AskLessError: bad-request-by, two-clocks, and what `sparing_of` raises."""
+    """What the options ask for. Raises AskLessError: bad-request-by, two-clocks, and what
+    `sparing_of` raises.
+    """
     way, pause_ms = way_of(values["request_by"])
     marks, log = values["marks"] or "", values["access_log"] or ""
     if marks and log:
-        raise AskLessError("two-clocks", "--marks and --access-log can't be combined", "use one of them")
+        raise AskLessError(
+            "two-clocks", "--marks and --access-log can't be combined", "use one of them"
+        )
     return GroupingOptions(
         way, pause_ms, False, str(Path(marks).resolve()) if marks else "", str(Path(log).resolve()) if log else "",
         sparing_of(values),
@@ -54,13 +62,18 @@ class _Teller(Protocol):
 
 
 class RequestGrouper:
-    """Takes queries of connections and gives requests to a writer, by way of a `receiver` where there is one.
+    """Takes queries of connections and gives requests to a writer, by way of a `receiver` where
+    there is one.
 
     `clock` turns seconds since 1970 into the writer's time.
     """
 
     def __init__(
-        self, apart: GroupingOptions, writer: CaptureWriter, clock: Clock, receiver: Receiver | None = None
+        self,
+        apart: GroupingOptions,
+        writer: CaptureWriter,
+        clock: Clock,
+        receiver: Receiver | None = None,
     ) -> None:
         self._apart = apart
         self._writer = writer
@@ -74,8 +87,14 @@ class RequestGrouper:
         elif apart.marks:
             self._teller = MarkedWindows(self._grouping, writer.path.parent)
         else:
-            self._teller = RequestBoundaries(self._grouping, writer.system, apart.way, apart.pause_ms, writer.note)
-        self.opened, self.seen, self.closed = self._teller.opened, self._teller.seen, self._teller.closed
+            self._teller = RequestBoundaries(
+                self._grouping, writer.system, apart.way, apart.pause_ms, writer.note
+            )
+        self.opened, self.seen, self.closed = (
+            self._teller.opened,
+            self._teller.seen,
+            self._teller.closed,
+        )
 
     def window(self, window: Window) -> None:
         """A visit is over."""
@@ -96,10 +115,14 @@ class RequestGrouper:
         if self._named is not None:
             found = self._read(time_windows.entries, self._apart.log)
             named = self._named.settle(found)
-            self._writer.note(f"the access log names {plural(named, 'request')}; ambiguous ones are not used")
+            self._writer.note(
+                f"the access log names {plural(named, 'request')}; ambiguous ones are not used"
+            )
 
     def _read(self, read: Callable[[Path, Clock], list[_Found]], path: str) -> list[_Found]:
-        """What a file tells; nothing, and a note, if it can't be read: what was recorded is kept all the same."""
+        """What a file tells; nothing, and a note, if it can't be read: what was recorded is kept
+        all the same.
+        """
         try:
             return read(Path(path), self._clock)
         except AskLessError as error:

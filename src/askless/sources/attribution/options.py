@@ -21,7 +21,11 @@ TELLING_APART = (
         "a file with the start and end of each request (JSON lines: name, start, end); read at the end",
         "FILE",
     ),
-    Option("--access-log", "the HTTP server's access log, to name requests by their times; read at the end", "FILE"),
+    Option(
+        "--access-log",
+        "the HTTP server's access log, to name requests by their times; read at the end",
+        "FILE",
+    ),
 )
 
 
@@ -36,6 +40,8 @@ def way_of(word: str) -> tuple[str, float]:
         name = ""
     if name not in WAYS or pause_ms <= 0 or (sign and name != "pause"):
         raise AskLessError(
-            "bad-request-by", f"--request-by takes {', '.join(WAYS[:-1])} or pause=MS, not {word!r}", "omit it for auto"
+            "bad-request-by",
+            f"--request-by takes {', '.join(WAYS[:-1])} or pause=MS, not {word!r}",
+            "omit it for auto",
         )
     return name, pause_ms

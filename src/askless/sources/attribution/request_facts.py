@@ -1,9 +1,11 @@
-"""Which request a query belongs to: decided here for all sources that see traffic from outside, by what they know of it.
+"""Which request a query belongs to: decided here for all sources that see traffic from outside, by
+what they know of it.
 
-In this order: the request that the query itself names (a trace's number, a mark in a comment); the request that holds the
-query's session (a connection that one request uses at a time); else a request of the session's own, which stands for all
-that no one claimed. Silence decides nothing: an application may be quiet for long inside a transaction, or build its page
-between a SELECT and the COMMIT.
+In this order: the request that the query itself names (a trace's number, a mark in a comment); the
+request that holds the query's session (a connection that one request uses at a time); else a
+request of the session's own, which stands for all that no one claimed. Silence decides nothing: an
+application may be quiet for long inside a transaction, or build its page between a SELECT and the
+COMMIT.
 """
 
 from __future__ import annotations
@@ -21,7 +23,8 @@ _start_of = attrgetter("start_ns")
 
 
 class RequestHints(msgspec.Struct, frozen=True):
-    """What a source knows of where a query belongs. `mark` names a request, `session` the connection it came over.
+    """What a source knows of where a query belongs. `mark` names a request, `session` the
+    connection it came over.
 
     `route`, `kind`, `path` and `trace` (its trace's id) are the request's, if the query says it.
     """
@@ -35,23 +38,34 @@ class RequestHints(msgspec.Struct, frozen=True):
 
 
 class RequestAttribution:
-    """Gives each query to its request, and the requests to a receiver. A request's number is given out here."""
+    """Gives each query to its request, and the requests to a receiver. A request's number is given
+    out here.
+    """
 
     def __init__(self, receiver: Receiver) -> None:
         self._receiver = receiver
         self._numbers = 0
         self._by_mark: dict[Hashable, int] = {}
         self._by_session: dict[Hashable, int] = {}  # sessions that a request holds
-        self._unclaimed: dict[Hashable, int] = {}  # sessions -> the request that stands for what no one claimed
+        self._unclaimed: dict[
+            Hashable, int
+        ] = {}  # sessions -> the request that stands for what no one claimed
         self._waiting: dict[
             int, list[QuerySeen]
         ] = {}  # of open requests: told together, which a capture holds in one line
         self._last_ns: dict[int, int] = {}  # open requests -> the end of what they did last
 
     def begin(
-        self, mark: Hashable, route: str, start_ns: int, session: Hashable | None = None, warm_up: bool = False
+        self,
+        mark: Hashable,
+        route: str,
+        start_ns: int,
+        session: Hashable | None = None,
+        warm_up: bool = False,
     ) -> None:
-        """A request is known to begin. With `session`, what comes over it belongs to the request until that ends."""
+        """A request is known to begin. With `session`, what comes over it belongs to the request
+        until that ends.
+        """
         number = self._open(route, start_ns, "http", warm_up)
         self._by_mark[mark] = number
         if session is not None:
@@ -85,7 +99,9 @@ class RequestAttribution:
         if number is None:
             return
         self._close(number, end_ns, status, route)
-        self._by_session = {session: held for session, held in self._by_session.items() if held != number}
+        self._by_session = {
+            session: held for session, held in self._by_session.items() if held != number
+        }
 
     def release(self) -> None:
         """No session is held by a request any more."""
@@ -111,7 +127,11 @@ class RequestAttribution:
             known = self._by_mark.get(told.mark)
             if known is None:
                 known = self._by_mark[told.mark] = self._open(
-                    told.route or UNCLAIMED, event.start_ns, told.kind, path=told.path, trace=told.trace
+                    told.route or UNCLAIMED,
+                    event.start_ns,
+                    told.kind,
+                    path=told.path,
+                    trace=told.trace,
                 )
             self._by_session[told.session] = known  # its BEGIN and COMMIT carry no mark
             return known
@@ -121,11 +141,19 @@ class RequestAttribution:
         return held
 
     def _open(
-        self, route: str, start_ns: int, kind: str, warm_up: bool = False, path: str = "", trace: str = ""
+        self,
+        route: str,
+        start_ns: int,
+        kind: str,
+        warm_up: bool = False,
+        path: str = "",
+        trace: str = "",
     ) -> int:
         self._numbers += 1
         self._last_ns[self._numbers] = start_ns
-        began = RequestBegan(self._numbers, route, start_ns, kind, path=path, warm_up=warm_up, trace=trace)
+        began = RequestBegan(
+            self._numbers, route, start_ns, kind, path=path, warm_up=warm_up, trace=trace
+        )
         self._receiver.request_began(began)
         return self._numbers
 

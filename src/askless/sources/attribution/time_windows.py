@@ -32,7 +32,17 @@ _COMBINED = re.compile(
     r'\S+ \S+ .*?\[(?P<time>[^\]]+)\] "(?P<method>[A-Z]+) (?P<path>\S+)[^"]*" (?P<status>\d{3}) \S+'
     r'(?: "[^"]*" "[^"]*")?(?: (?P<taken>\d+(?:\.\d+)?))?'
 )
-_TIMES = ("time", "timestamp", "@timestamp", "ts", "time_iso8601", "time_local", "start", "started_at", "date")
+_TIMES = (
+    "time",
+    "timestamp",
+    "@timestamp",
+    "ts",
+    "time_iso8601",
+    "time_local",
+    "start",
+    "started_at",
+    "date",
+)
 _PATHS = ("path", "uri", "request_uri", "url", "target")
 _METHODS = ("method", "request_method", "verb")
 _STATUSES = ("status", "status_code", "response_status")
@@ -52,7 +62,9 @@ Clock = Callable[[float], int]  # seconds since 1970 -> nanoseconds of the captu
 
 
 class Entry(NamedTuple):
-    """A request that a log knows: its name, the first and the last moment at which it may have run, its status."""
+    """A request that a log knows: its name, the first and the last moment at which it may have run,
+    its status.
+    """
 
     route: str
     start_ns: int
@@ -61,12 +73,18 @@ class Entry(NamedTuple):
 
 
 def marks(path: Path, clock: Clock) -> list[Window]:
-    """The marks of a file in the order of their starts. Raises AskLessError: marks-missing, bad-marks, marks-overlap."""
+    """The marks of a file in the order of their starts. Raises AskLessError: marks-missing,
+    bad-marks, marks-overlap.
+    """
     found: list[tuple[Window, int]] = []
     for number, line in _lines(path, "marks-missing"):
         try:
             given = json.loads(line)
-            name, start, end = str(given["name"]), seconds_of(given["start"]), seconds_of(given["end"])
+            name, start, end = (
+                str(given["name"]),
+                seconds_of(given["start"]),
+                seconds_of(given["end"]),
+            )
             if end < start:
                 raise ValueError("it ends before it begins")
         except (ValueError, KeyError, TypeError) as error:
@@ -88,11 +106,17 @@ def marks(path: Path, clock: Clock) -> list[Window]:
 
 
 def entries(path: Path, clock: Clock) -> list[Entry]:
-    """The requests of an access log in the order of their times. Raises AskLessError: log-missing, bad-log."""
+    """The requests of an access log in the order of their times. Raises AskLessError: log-missing,
+    bad-log.
+    """
     found = []
     for number, line in _lines(path, "log-missing"):
         try:
-            found.append(_from_json(json.loads(line), clock) if line[:1] == "{" else _from_combined(line, clock))
+            found.append(
+                _from_json(json.loads(line), clock)
+                if line[:1] == "{"
+                else _from_combined(line, clock)
+            )
         except (ValueError, KeyError, TypeError) as error:
             raise AskLessError(
                 "bad-log",
@@ -107,7 +131,9 @@ def _lines(path: Path, slug: str) -> Iterator[tuple[int, str]]:
         text = path.read_text("utf-8", "replace")
     except OSError as error:
         raise AskLessError(slug, f"can't read {path}: {error.strerror}", "check the path") from None
-    return ((number, line.strip()) for number, line in enumerate(text.splitlines(), 1) if line.strip())
+    return (
+        (number, line.strip()) for number, line in enumerate(text.splitlines(), 1) if line.strip()
+    )
 
 
 def seconds_of(value: Any) -> float:
@@ -124,8 +150,18 @@ def seconds_of(value: Any) -> float:
     return (moment if moment.tzinfo else moment.replace(tzinfo=UTC)).timestamp()
 
 
-def _entry(method: str, path: str, at_s: float, exact: bool, taken_s: float | None, status: int, clock: Clock) -> Entry:
-    """A log says when a request began or when it ended: which of both is not said, so it ran around that."""
+def _entry(
+    method: str,
+    path: str,
+    at_s: float,
+    exact: bool,
+    taken_s: float | None,
+    status: int,
+    clock: Clock,
+) -> Entry:
+    """A log says when a request began or when it ended: which of both is not said, so it ran around
+    that.
+    """
     around_ns = int((taken_s or 0.0) * 1e9)
     second_ns = 0 if exact else _SECOND_NS
     at_ns = clock(at_s)
@@ -141,7 +177,13 @@ def _from_combined(line: str, clock: Clock) -> Entry:
     taken = found["taken"]
     taken_s = None if taken is None else float(taken) if "." in taken else int(taken) / 1e6
     return _entry(
-        found["method"], found["path"], seconds_of(found["time"]), False, taken_s, int(found["status"]), clock
+        found["method"],
+        found["path"],
+        seconds_of(found["time"]),
+        False,
+        taken_s,
+        int(found["status"]),
+        clock,
     )
 
 
@@ -154,16 +196,28 @@ def _from_json(given: Mapping[str, Any], clock: Clock) -> Entry:
         method, path = [*given["request"].split(), "", ""][:2]
     if when is None or not path:
         raise ValueError("a time or a path is missing")
-    taken = next(((float(given[name]) / unit) for name, unit in _TAKEN.items() if name in given), None)
+    taken = next(
+        ((float(given[name]) / unit) for name, unit in _TAKEN.items() if name in given), None
+    )
     text = str(when)
     exact = "." in text or "," in text
-    return _entry(str(method or "GET"), str(path), seconds_of(when), exact, taken, int(first(_STATUSES) or 0), clock)
+    return _entry(
+        str(method or "GET"),
+        str(path),
+        seconds_of(when),
+        exact,
+        taken,
+        int(first(_STATUSES) or 0),
+        clock,
+    )
 
 
 class NamedWindow:
-    """A receiver before another one, which holds the ends of requests back until a log is read, and names them by it.
+    """A receiver before another one, which holds the ends of requests back until a log is read, and
+    names them by it.
 
-    A request gets a name where exactly one entry fits its time, and that entry fits no other request.
+    A request gets a name where exactly one entry fits its time, and that entry fits no other
+    request.
     """
 
     def __init__(self, receiver: Receiver) -> None:
@@ -203,7 +257,10 @@ class NamedWindow:
         fitting: list[list[int]] = []
         wanted: dict[int, int] = {}
         for start_ns, ended in self._ended:
-            low, high = bisect_left(starts, start_ns - longest_ns), bisect_right(starts, ended.end_ns)
+            low, high = (
+                bisect_left(starts, start_ns - longest_ns),
+                bisect_right(starts, ended.end_ns),
+            )
             fitting.append([place for place in range(low, high) if found[place].end_ns >= start_ns])
             for place in fitting[-1]:
                 wanted[place] = wanted.get(place, 0) + 1

@@ -1,6 +1,7 @@
 """Formats of logs that database servers write. A new one is a file in this package and a line here.
 
-A format's module has `FORMATS`, by name. All of it is pure: lines in, queries out; no files and no clocks.
+A format's module has `FORMATS`, by name. All of it is pure: lines in, queries out; no files and no
+clocks.
 """
 
 from __future__ import annotations
@@ -65,7 +66,9 @@ class Reading(Protocol):
 
 
 class Format(NamedTuple):
-    """One format. `fits`: whether the first lines of a log look like it. `reading` begins to read one, by PostgreSQL's prefix."""
+    """One format. `fits`: whether the first lines of a log look like it. `reading` begins to read
+    one, by PostgreSQL's prefix.
+    """
 
     fits: Callable[[list[str]], bool]
     reading: Callable[[str], Reading]

@@ -1,8 +1,10 @@
-"""Logs that applications write: lines by a pattern with named groups, JSON lines by the names of fields, presets of ORMs.
+"""Logs that applications write: lines by a pattern with named groups, JSON lines by the names of
+fields, presets of ORMs.
 
-What a line may tell: `time`, `sql`, `parameters` (as JSON, or as Python or JavaScript print them) or `values` (with commas
-between), `duration_ms` or `duration_s`, `rows`, `error`, `request` (an id: the same for all lines of one request), `route`,
-`session` (a connection, a thread or a process), `file`, `line` and `function` of the application's code.
+What a line may tell: `time`, `sql`, `parameters` (as JSON, or as Python or JavaScript print them)
+or `values` (with commas between), `duration_ms` or `duration_s`, `rows`, `error`, `request` (an id:
+the same for all lines of one request), `route`, `session` (a connection, a thread or a process),
+`file`, `line` and `function` of the application's code.
 """
 
 from __future__ import annotations
@@ -27,7 +29,9 @@ from askless.sources.logs.long_text import Cuts, LongText
 _COLOURS = re.compile(r"\x1b\[[0-9;]*[A-Za-z]")
 _UNMATCHED_LEAST = 1_000  # lines without one that fits
 _WAITING_MOST = 64  # statements of which lines of others may still tell more
-_WRITTEN = re.compile(rf"(?<!['\"]){TIME}")  # a line of its own: a time that is not a literal of a statement's
+_WRITTEN = re.compile(
+    rf"(?<!['\"]){TIME}"
+)  # a line of its own: a time that is not a literal of a statement's
 _WRITTEN_MOST = 60  # characters in which it is
 # How the next line of a statement begins, and how one ends that goes on.
 _GOES_ON = re.compile(
@@ -41,7 +45,8 @@ _OPEN_END = re.compile(
     re.IGNORECASE,
 )
 _VERB = re.compile(
-    r"(?:SELECT|INSERT|UPDATE|DELETE|WITH|BEGIN|START|SAVEPOINT|CREATE|SET|SHOW|PRAGMA)\b", re.IGNORECASE
+    r"(?:SELECT|INSERT|UPDATE|DELETE|WITH|BEGIN|START|SAVEPOINT|CREATE|SET|SHOW|PRAGMA)\b",
+    re.IGNORECASE,
 )
 
 
@@ -55,7 +60,9 @@ _OF_A_LINE = (
 
 
 class _Statement:
-    """A statement that a line told, of which more may come. `open`: lines lengthen its text; `whole`: nothing more comes."""
+    """A statement that a line told, of which more may come. `open`: lines lengthen its text;
+    `whole`: nothing more comes.
+    """
 
     __slots__ = ("grown", "known", "last", "lines", "open", "values", "whole")
 
@@ -138,7 +145,9 @@ class Lines:
         if last is not None:
             last.open = last.open and not plain.strip()
         if not self._fitting and self.skipped > _UNMATCHED_LEAST:
-            raise UnreadLine("no line fits the layout", "lines with the pattern's groups, or with the fields")
+            raise UnreadLine(
+                "no line fits the layout", "lines with the pattern's groups, or with the fields"
+            )
 
     def _followed(self, line: str) -> bool:
         """Whether the line tells more of a statement before it."""
@@ -152,7 +161,11 @@ class Lines:
         if "session" in told:
             statement = self._last.get(told["session"])
         elif "request" in told:
-            alike = (one for one in reversed(self._waiting) if one.known.get("request") == told["request"])
+            alike = (
+                one
+                for one in reversed(self._waiting)
+                if one.known.get("request") == told["request"]
+            )
             statement = next(alike, None)
         if statement is not None and not statement.whole:
             statement.follow(told)
@@ -183,11 +196,17 @@ class Lines:
         took_ms = _number(known.get("duration_ms")) + 1e3 * _number(known.get("duration_s"))
         self._untimed += not took_ms
         duration_ns = int(took_ms * 1e6)
-        values, names = (tuple(statement.values), ()) if statement.values else self._values(known, text)
+        values, names = (
+            (tuple(statement.values), ()) if statement.values else self._values(known, text)
+        )
         marks = {name: str(known[name]) for name in ("request", "route") if known.get(name)}
         if marks:  # as frameworks write it: what a request is, is decided in one place
             pairs = {"request_id": marks.get("request", ""), "route": marks.get("route", "")}
-            text += " /*" + ",".join(f"{name}='{quote(value)}'" for name, value in pairs.items() if value) + "*/"
+            text += (
+                " /*"
+                + ",".join(f"{name}='{quote(value)}'" for name, value in pairs.items() if value)
+                + "*/"
+            )
         rows = known.get("rows")
         query = QuerySeen(
             text=text, start_ns=end_ns - duration_ns, duration_ns=duration_ns,
@@ -219,13 +238,22 @@ class Lines:
 
 
 def layout_like(lines: Sequence[str], layouts: Mapping[str, Layout]) -> str:
-    """The name of the layout that fits most of some lines, what they have for a statement being one; '' for none."""
+    """The name of the layout that fits most of some lines, what they have for a statement being
+    one; '' for none.
+    """
     plain = [_COLOURS.sub("", line) for line in lines]
     fitting = {}
     for name, layout in layouts.items():
         pattern = re.compile(layout.pattern, re.DOTALL) if layout.pattern else None
-        found = [(known_of(line, layout, pattern), after) for line, after in zip(plain, [*plain[1:], ""], strict=True)]
-        texts = [unquoted(str(known["sql"]).strip()) or after.strip() for known, after in found if known is not None]
+        found = [
+            (known_of(line, layout, pattern), after)
+            for line, after in zip(plain, [*plain[1:], ""], strict=True)
+        ]
+        texts = [
+            unquoted(str(known["sql"]).strip()) or after.strip()
+            for known, after in found
+            if known is not None
+        ]
         fitting[name] = sum(_VERB.match(text) is not None for text in texts)
     best = max(fitting, key=lambda name: fitting[name], default="")
     return best if best and fitting[best] else ""
@@ -254,7 +282,11 @@ def known_of(line: str, layout: Layout, pattern: re.Pattern[str] | None) -> dict
 
 def _place(known: Mapping[str, Any]) -> CallSite | None:
     file, line = str(known.get("file") or ""), str(known.get("line") or "0")
-    return CallSite(file, int(line) if line.isdigit() else 0, str(known.get("function") or "")) if file else None
+    return (
+        CallSite(file, int(line) if line.isdigit() else 0, str(known.get("function") or ""))
+        if file
+        else None
+    )
 
 
 def _field(given: Any, path: str) -> Any:

@@ -1,4 +1,6 @@
-"""What PostgreSQL's auto_explain writes: a statement, perhaps its parameters, and the plan that it ran by."""
+"""What PostgreSQL's auto_explain writes: a statement, perhaps its parameters, and the plan that it
+ran by.
+"""
 
 from __future__ import annotations
 
@@ -20,14 +22,18 @@ class LoggedPlan(NamedTuple):
 
 
 def explained(text: str) -> LoggedPlan | None:
-    """What is after "plan:", as text or JSON; None for another form, which no reader of plans knows (XML, YAML)."""
+    """What is after "plan:", as text or JSON; None for another form, which no reader of plans knows
+    (XML, YAML).
+    """
     text = text.strip("\n")
     if text.startswith("{"):
         try:
             given = msgspec.json.decode(text)
         except msgspec.DecodeError:
             return None
-        return LoggedPlan(str(given.get("Query Text") or ""), str(given.get("Query Parameters") or ""), text)
+        return LoggedPlan(
+            str(given.get("Query Text") or ""), str(given.get("Query Parameters") or ""), text
+        )
     step = _STEP.search(text)
     if step is None or not text.startswith(_TEXT):
         return None

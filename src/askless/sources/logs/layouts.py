@@ -1,4 +1,6 @@
-"""How an application writes its statements into its log, and what is wrong with a layout that someone wrote."""
+"""How an application writes its statements into its log, and what is wrong with a layout that
+someone wrote.
+"""
 
 from __future__ import annotations
 
@@ -30,10 +32,12 @@ TIME = r"(?P<time>\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d
 
 
 class Layout(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """How an application writes its statements: a `pattern` with named groups, or `fields` of JSON lines by these names.
+    """How an application writes its statements: a `pattern` with named groups, or `fields` of JSON
+    lines by these names.
 
-    With both, the fields are those of the object that is in the pattern's group `object`. `follows` is a pattern for lines
-    that come after a statement's and tell more of it; after one, the statement's text goes on no more. `system` is whose SQL it is.
+    With both, the fields are those of the object that is in the pattern's group `object`. `follows`
+    is a pattern for lines that come after a statement's and tell more of it; after one, the
+    statement's text goes on no more. `system` is whose SQL it is.
     """
 
     pattern: str = ""
@@ -50,18 +54,30 @@ def checked(layout: Layout, where: str) -> Layout:
         following = set(re.compile(layout.follows).groupindex)
     except re.error as error:
         raise AskLessError(
-            "bad-layout", f"{where} has an invalid pattern: {error}", "in TOML, write it in single quotes"
+            "bad-layout",
+            f"{where} has an invalid pattern: {error}",
+            "in TOML, write it in single quotes",
         ) from None
-    if (not layout.pattern and not layout.fields) or (layout.pattern and layout.fields and "object" not in groups):
+    if (not layout.pattern and not layout.fields) or (
+        layout.pattern and layout.fields and "object" not in groups
+    ):
         raise AskLessError("bad-layout", f"{where} must have either a pattern or fields", remedy)
     known = groups | set(layout.fields)
     if unknown := known - set(GROUPS):
-        raise AskLessError("bad-layout", f"{where} names {', '.join(sorted(unknown))}, which are unknown", remedy)
+        raise AskLessError(
+            "bad-layout", f"{where} names {', '.join(sorted(unknown))}, which are unknown", remedy
+        )
     if unknown := following - set(FOLLOWING):
         what = f"{where} names {', '.join(sorted(unknown))} in `follows`, which are unknown"
         raise AskLessError("bad-layout", what, "name the groups: " + ", ".join(FOLLOWING))
     if "sql" not in known:
-        raise AskLessError("bad-layout", f"{where} has no group or field for the statement", "name it sql")
+        raise AskLessError(
+            "bad-layout", f"{where} has no group or field for the statement", "name it sql"
+        )
     if called(layout.system) is None:
-        raise AskLessError("bad-layout", f"{where} has an unknown system {layout.system!r}", 'as in: system = "mysql"')
+        raise AskLessError(
+            "bad-layout",
+            f"{where} has an unknown system {layout.system!r}",
+            'as in: system = "mysql"',
+        )
     return layout

@@ -1,4 +1,6 @@
-"""Values as programs print them into logs: JSON, Python's and JavaScript's own forms, pairs of names and values."""
+"""Values as programs print them into logs: JSON, Python's and JavaScript's own forms, pairs of
+names and values.
+"""
 
 from __future__ import annotations
 
@@ -36,7 +38,10 @@ def values_of(given: Any) -> Values:
         return (values, ()) if in_order else (values, tuple(names))
     if not isinstance(given, list):
         return _NONE
-    if given and all(isinstance(pair, list) and len(pair) == 2 and isinstance(pair[0], str | None) for pair in given):
+    if given and all(
+        isinstance(pair, list) and len(pair) == 2 and isinstance(pair[0], str | None)
+        for pair in given
+    ):
         return tuple(plain(value) for _, value in given), ()
     return tuple(map(plain, given)), ()
 
@@ -70,13 +75,23 @@ def _unescaped(found: re.Match[str]) -> str:
 
 def plain(value: Any) -> Value:
     """A value of JSON as a parameter."""
-    return value if value is None or isinstance(value, bool | int | float | str) else ("text", json.dumps(value))
+    return (
+        value
+        if value is None or isinstance(value, bool | int | float | str)
+        else ("text", json.dumps(value))
+    )
 
 
 def listed(text: str, count: int) -> tuple[Value, ...]:
-    """Texts with commas between, as Java prints a list; none where these are not as many as there are placeholders."""
+    """Texts with commas between, as Java prints a list; none where these are not as many as there
+    are placeholders.
+    """
     values: Sequence[str] = text.split(", ") if text else ()
-    return tuple(None if value == "null" else value for value in values) if len(values) == count else ()
+    return (
+        tuple(None if value == "null" else value for value in values)
+        if len(values) == count
+        else ()
+    )
 
 
 def unquoted(text: str) -> str:

@@ -1,4 +1,6 @@
-"""Text that is on many lines of a log, up to a size: a record without an end must not take all memory."""
+"""Text that is on many lines of a log, up to a size: a record without an end must not take all
+memory.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ class Cuts:
 
 
 class LongText:
-    """Lines that are put together once they are all there; what is beyond the size is cut off, and counted."""
+    """Lines that are put together once they are all there; what is beyond the size is cut off, and
+    counted.
+    """
 
     __slots__ = ("_cut", "_cuts", "_parts", "_size")
 

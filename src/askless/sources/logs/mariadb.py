@@ -39,7 +39,9 @@ _MISSING_LEAST = 100
 
 
 class General:
-    """The general log: what every session sends, in the order in which it comes; no durations, no results."""
+    """The general log: what every session sends, in the order in which it comes; no durations, no
+    results.
+    """
 
     system = "mysql"
     unseen = ("results",)
@@ -49,7 +51,9 @@ class General:
         self._at_ns = 0
         self._any = False
         self.cuts = Cuts()
-        self._open: tuple[str, str, int, LongText] | None = None  # session, command, when, text so far
+        self._open: tuple[str, str, int, LongText] | None = (
+            None  # session, command, when, text so far
+        )
         self._inside: set[str] = set()
         self._count = 0
 
@@ -64,7 +68,9 @@ class General:
             else:
                 self.skipped += 1
                 if self.skipped > _MISSING_LEAST:
-                    raise UnreadLine("it has no time, id and command", "the lines of the general log")
+                    raise UnreadLine(
+                        "it has no time, id and command", "the lines of the general log"
+                    )
             return ()
         told = self._tell()
         at, session, command, text = found.groups()
@@ -95,20 +101,32 @@ class General:
         inside = session in self._inside
         # Whole seconds are all that some servers write: a count keeps their order.
         start_ns = at_ns + self._count % 1_000_000
-        query = QuerySeen(text=text, start_ns=start_ns, duration_ns=0, rows=-1, in_transaction=inside)
+        query = QuerySeen(
+            text=text, start_ns=start_ns, duration_ns=0, rows=-1, in_transaction=inside
+        )
         return (LogMessage(session, start_ns, query, "", inside),)
 
     def notes(self) -> list[str]:
         """See `Reading`."""
-        notes = ["the general log has no durations: the slow log has them (long_query_time = 0)"] if self._count else []
+        notes = (
+            ["the general log has no durations: the slow log has them (long_query_time = 0)"]
+            if self._count
+            else []
+        )
         return notes + (
-            [f"{self.skipped:,} lines before the first complete record were skipped"] if self.skipped else []
+            [f"{self.skipped:,} lines before the first complete record were skipped"]
+            if self.skipped
+            else []
         )
 
 
 _TIME, _USER = "# Time: ", "# User@Host: "
-_SLOW_TIME = re.compile(r"^# Time: (?P<at>\d{6}\s+\d{1,2}:\d\d:\d\d|\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\S*)\s*$")
-_SLOW_USER = re.compile(r"^# User@Host: (?P<user>[^\[]*)\[.*?\] @ (?P<host>.*?)(?:  Id:\s+(?P<id>\d+))?$")
+_SLOW_TIME = re.compile(
+    r"^# Time: (?P<at>\d{6}\s+\d{1,2}:\d\d:\d\d|\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\S*)\s*$"
+)
+_SLOW_USER = re.compile(
+    r"^# User@Host: (?P<user>[^\[]*)\[.*?\] @ (?P<host>.*?)(?:  Id:\s+(?P<id>\d+))?$"
+)
 _FIELD = re.compile(r"(\w+): (\S*)")
 _USE = re.compile(r"^use \S+;$", re.IGNORECASE)
 _SET = re.compile(r"^SET timestamp=(?P<at>[\d.]+);$", re.IGNORECASE)
@@ -123,9 +141,11 @@ _OWN_FIELDS = frozenset(
 
 
 class Slow:
-    """The slow log: what took longer than long_query_time, with its time, rows sent and examined, and more where the server was reported so.
+    """The slow log: what took longer than long_query_time, with its time, rows sent and examined,
+    and more where the server was reported so.
 
-    A record is a head of lines that begin with #, ended by SET timestamp, and a statement, in which lines may begin with # as well.
+    A record is a head of lines that begin with #, ended by SET timestamp, and a statement, in which
+    lines may begin with # as well.
     """
 
     system = "mysql"
@@ -184,7 +204,9 @@ class Slow:
         elif line.strip():  # the head of a torn record has none
             self.skipped += 1
             if self.skipped > _MISSING_LEAST:
-                raise UnreadLine("it has no line that starts with # Query_time", "the records of the slow log")
+                raise UnreadLine(
+                    "it has no line that starts with # Query_time", "the records of the slow log"
+                )
 
     def _head(self, line: str) -> None:
         if line.startswith(_ADMINISTRATOR):  # some servers write it without SET timestamp
@@ -211,7 +233,8 @@ class Slow:
         took_ns = round(_number(fields.get("Query_time", "")) * 1e9)
         sent = fields.get("Rows_sent", "")
         affected = fields.get("Rows_affected", "0")
-        # A time of whole seconds, of the statement's begin; a newer server tells its end to the microsecond.
+        # A time of whole seconds, of the statement's begin; a newer server tells its end to the
+        # microsecond.
         at_ns = end_ns = self._time_ns
         if not at_ns % 1_000_000_000:
             at_ns = self._at_ns or at_ns
@@ -221,7 +244,11 @@ class Slow:
         size = int(_number(fields.get("Bytes_sent", "")))
         session, client = self._session or fields.get("Thread_id", "") or "slow log", self._client
         number = int(_number(fields.get("Errno", "")))
-        told = {name: _value(value) for name, value in fields.items() if name not in _OWN_FIELDS and value}
+        told = {
+            name: _value(value)
+            for name, value in fields.items()
+            if name not in _OWN_FIELDS and value
+        }
         if self._warnings:
             told["Warnings"] = "; ".join(self._warnings)
         plan = str(self._plan)
@@ -238,9 +265,13 @@ class Slow:
 
     def notes(self) -> list[str]:
         """See `Reading`."""
-        notes = ["the slow log contains queries that took longer than long_query_time: set it to 0 to log all"]
+        notes = [
+            "the slow log contains queries that took longer than long_query_time: set it to 0 to log all"
+        ]
         return notes + (
-            [f"{self.skipped:,} lines before the first complete record were skipped"] if self.skipped else []
+            [f"{self.skipped:,} lines before the first complete record were skipped"]
+            if self.skipped
+            else []
         )
 
 
@@ -261,7 +292,9 @@ def _value(text: str) -> RequestHints:
 
 
 def _nanoseconds(text: str) -> int:
-    """A time as the logs write it: `261127 21:00:43`, `2026-11-27T21:00:43.123456Z`; of no zone, this machine's. 0 for none."""
+    """A time as the logs write it: `261127 21:00:43`, `2026-11-27T21:00:43.123456Z`; of no zone,
+    this machine's. 0 for none.
+    """
     try:
         if "T" in text:
             moment = datetime.fromisoformat(text.replace("Z", "+00:00"))
@@ -270,7 +303,9 @@ def _nanoseconds(text: str) -> int:
             moment = datetime.strptime(f"{day} {clock.zfill(8)}", "%y%m%d %H:%M:%S")
     except ValueError:
         return 0
-    return int(moment.replace(microsecond=0).timestamp()) * 1_000_000_000 + moment.microsecond * 1_000
+    return (
+        int(moment.replace(microsecond=0).timestamp()) * 1_000_000_000 + moment.microsecond * 1_000
+    )
 
 
 def _is_general(lines: list[str]) -> bool:

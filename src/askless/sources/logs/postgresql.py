@@ -1,4 +1,6 @@
-"""PostgreSQL's logs: stderr with any log_line_prefix, csvlog, jsonlog. Lines to records; what they say is in `postgresql_records`."""
+"""PostgreSQL's logs: stderr with any log_line_prefix, csvlog, jsonlog. Lines to records; what they
+say is in `postgresql_records`.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ _TRUNCATED_LEAST = 100
 
 
 class _OfRecords:
-    """What all forms of the log share: lines to records is each one's own, records to queries is not."""
+    """What all forms of the log share: lines to records is each one's own, records to queries is
+    not.
+    """
 
     system = Records.system
     unseen = Records.unseen
@@ -48,12 +52,16 @@ class _OfRecords:
         notes = self.records.notes()
         if is_unknown_zone(self._time):
             zone = self._time.rsplit(" ", 1)[-1]
-            notes.append(f"its time zone {zone} is assumed to be this machine's: log_timezone = 'UTC' avoids ambiguity")
+            notes.append(
+                f"its time zone {zone} is assumed to be this machine's: log_timezone = 'UTC' avoids ambiguity"
+            )
         return notes
 
 
 class Stderr(_OfRecords):
-    """The log as it is written to stderr: a prefix, a severity, a message; what belongs to it begins with a tab."""
+    """The log as it is written to stderr: a prefix, a severity, a message; what belongs to it
+    begins with a tab.
+    """
 
     def __init__(self, prefix: str) -> None:
         super().__init__()
@@ -79,12 +87,19 @@ class Stderr(_OfRecords):
         found = self._pattern.match(line)
         if found is None:
             if not self._any:  # a torn first line
-                self._skip(f"it does not begin with {self._prefix!r}", "the value of log_line_prefix: --prefix")
+                self._skip(
+                    f"it does not begin with {self._prefix!r}",
+                    "the value of log_line_prefix: --prefix",
+                )
             elif line:
                 self.records.lengthen(line)
             return ()
         self._any = True
-        severity, message, session = found["severity"], found["message"], _first(found, self._sessions)
+        severity, message, session = (
+            found["severity"],
+            found["message"],
+            _first(found, self._sessions),
+        )
         if severity in _ADDITIONS:
             self.records.add(severity, message, session)
             return ()
@@ -95,7 +110,9 @@ class Stderr(_OfRecords):
             at_ns = nanoseconds_of(written) if written else 0
             self._time = written or self._time
         application = (found["application"] or "") if self._application else ""
-        return self.records.take(Record(at_ns, session, severity, message, application, _first(found, self._clients)))
+        return self.records.take(
+            Record(at_ns, session, severity, message, application, _first(found, self._clients))
+        )
 
 
 def _first(found: re.Match[str], names: Sequence[str]) -> str:
@@ -108,7 +125,9 @@ def _first(found: re.Match[str], names: Sequence[str]) -> str:
 
 
 class Csv(_OfRecords):
-    """csvlog: 23 columns and more, one record after the other, over several lines where a statement has them."""
+    """csvlog: 23 columns and more, one record after the other, over several lines where a statement
+    has them.
+    """
 
     def __init__(self) -> None:
         super().__init__()

@@ -1,9 +1,11 @@
-"""What the records of a PostgreSQL log say: statements with durations, parameters, plans and errors, in whatever form they came.
+"""What the records of a PostgreSQL log say: statements with durations, parameters, plans and
+errors, in whatever form they came.
 
-A statement is reported once it has ended, with its duration (log_min_duration_statement, log_duration, log_min_duration_sample); with
-log_statement alone its duration is not known. Of the extended protocol the execution counts: parse and bind are the same statement.
-A plan of auto_explain belongs to the statement with its text: the next one of its session, or the one before, if the extended
-protocol executed that. A log of plans alone tells its statements by them.
+A statement is reported once it has ended, with its duration (log_min_duration_statement,
+log_duration, log_min_duration_sample); with log_statement alone its duration is not known. Of the
+extended protocol the execution counts: parse and bind are the same statement. A plan of
+auto_explain belongs to the statement with its text: the next one of its session, or the one before,
+if the extended protocol executed that. A log of plans alone tells its statements by them.
 """
 
 from __future__ import annotations
@@ -24,14 +26,21 @@ from askless.sources.logs.auto_explain import LoggedPlan, explained
 from askless.sources.logs.long_text import Cuts, LongText
 
 _DURATION = re.compile(
-    r"duration: (\d+(?:\.\d+)?) ms(?:  (statement|execute|parse|bind|plan)(?: [^:]*)?:\s?(.*))?$", re.DOTALL
+    r"duration: (\d+(?:\.\d+)?) ms(?:  (statement|execute|parse|bind|plan)(?: [^:]*)?:\s?(.*))?$",
+    re.DOTALL,
 )
-_STATEMENT = re.compile(r"(statement|execute|fastpath function call)(?: ([^:]*))?: (.*)$", re.DOTALL)
+_STATEMENT = re.compile(
+    r"(statement|execute|fastpath function call)(?: ([^:]*))?: (.*)$", re.DOTALL
+)
 _PARAMETERS = re.compile(r"\$(\d+) = (?:'((?:[^']|'')*)'(\.\.\.)?|(NULL))")
 # EXECUTE and what it was prepared as, which DETAIL tells.
-_EXECUTE = re.compile(r'EXECUTE\s+(?:\w+|"[^"]+")\s*(?:\((.*)\))?\s*;?\s*$', re.DOTALL | re.IGNORECASE)
+_EXECUTE = re.compile(
+    r'EXECUTE\s+(?:\w+|"[^"]+")\s*(?:\((.*)\))?\s*;?\s*$', re.DOTALL | re.IGNORECASE
+)
 _PREPARED = re.compile(r"prepare: (PREPARE\s.*?\sAS\s+(.*))$", re.DOTALL | re.IGNORECASE)
-_GIVEN = re.compile(r"\s*('(?:[^']|'')*'|-?\d+(?:\.\d+)?|NULL|TRUE|FALSE)(?:::\w+)?\s*(?:,|$)", re.IGNORECASE)
+_GIVEN = re.compile(
+    r"\s*('(?:[^']|'')*'|-?\d+(?:\.\d+)?|NULL|TRUE|FALSE)(?:::\w+)?\s*(?:,|$)", re.IGNORECASE
+)
 _WORDS = {"NULL": None, "TRUE": True, "FALSE": False}
 _PLAN_NS = 100_000_000  # a plan that comes after its statement comes at once
 
@@ -75,7 +84,9 @@ class _LoggedPlan(NamedTuple):
 
 
 class _LoggedText(msgspec.Struct):
-    """A query that is known. `awaits` is the text of a plan that may still come, until its session says something else."""
+    """A query that is known. `awaits` is the text of a plan that may still come, until its session
+    says something else.
+    """
 
     said: LogMessage
     awaits: str = ""
@@ -102,12 +113,16 @@ class Records:
     def __init__(self) -> None:
         self.skipped = 0
         self.cuts = Cuts()
-        self._longer: tuple[str, LongText] | None = None  # a field of the record that waits, which goes on
+        self._longer: tuple[str, LongText] | None = (
+            None  # a field of the record that waits, which goes on
+        )
         self._sessions: dict[str, _Session] = {}
         self._waiting: Record | None = None  # a record whose DETAIL or STATEMENT may follow
         self._told: deque[_LoggedText] = deque()  # what waits for plans, and what came after it
         self._tells_statements = False  # so that a plan without one is not a query
-        self._untimed = self._with_parameters = self._placeholders = self._stray_plans = self._other_plans = 0
+        self._untimed = self._with_parameters = self._placeholders = self._stray_plans = (
+            self._other_plans
+        ) = 0
 
     def take(self, record: Record) -> Sequence[LogMessage]:
         """A record came; what is known of the ones before it, which nothing more follows."""
@@ -156,7 +171,10 @@ class Records:
         if waiting is None:
             return
         if self._longer is None:
-            name = next((name for name in ("statement", "context", "detail") if getattr(waiting, name)), "message")
+            name = next(
+                (name for name in ("statement", "context", "detail") if getattr(waiting, name)),
+                "message",
+            )
             self._longer = name, LongText(self.cuts, getattr(waiting, name))
         self._longer[1].add(text)
 
@@ -191,7 +209,9 @@ class Records:
             self._query(record, session, asked)
 
     def _over(self, session: _Session) -> None:
-        """What has begun in a session is over: a statement of which nothing more comes, a plan that none followed."""
+        """What has begun in a session is over: a statement of which nothing more comes, a plan that
+        none followed.
+        """
         begun, session.begun = session.begun, None
         planned, session.planned = session.planned, None
         if begun is not None:
@@ -245,10 +265,15 @@ class Records:
         elif session.told is not None and session.told.awaits == found.statement:
             told, session.told = session.told, None
             assert told.said.query is not None
-            told.said = told.said._replace(query=msgspec.structs.replace(told.said.query, plan=found.plan))
+            told.said = told.said._replace(
+                query=msgspec.structs.replace(told.said.query, plan=found.plan)
+            )
             told.awaits = ""
         else:
-            begun, session.begun = session.begun, None  # log_statement told it: its plan comes before its duration
+            begun, session.begun = (
+                session.begun,
+                None,
+            )  # log_statement told it: its plan comes before its duration
             self._over(session)
             session.begun, session.planned = begun, _LoggedPlan(record, took_ms, found)
 
@@ -269,7 +294,9 @@ class Records:
             text=text, start_ns=record.at_ns - duration_ns, duration_ns=duration_ns, rows=-1, parameters=asked.parameters,
             error=asked.error, in_transaction=session.inside, plan=asked.plan,
         )  # fmt: skip
-        said = LogMessage(record.session, record.at_ns, query, record.application, session.inside, record.client)
+        said = LogMessage(
+            record.session, record.at_ns, query, record.application, session.inside, record.client
+        )
         session.told = _LoggedText(said)
         self._told.append(session.told)
 
@@ -300,18 +327,26 @@ class Records:
 def _worded(record: Record | None) -> _LoggedQuery:
     """The statement of a record that log_statement wrote, and its parameters."""
     found = _STATEMENT.match(record.message) if record is not None else None
-    return _asked(found[3], record.detail) if found is not None and record is not None else _LoggedQuery("")
+    return (
+        _asked(found[3], record.detail)
+        if found is not None and record is not None
+        else _LoggedQuery("")
+    )
 
 
 def _asked(text: str, detail: str) -> _LoggedQuery:
-    """A statement as it was logged; EXECUTE as what was prepared, with what it gave where that is plain."""
+    """A statement as it was logged; EXECUTE as what was prepared, with what it gave where that is
+    plain.
+    """
     if not detail:
         return _LoggedQuery(text)
     prepared = _PREPARED.match(detail) if detail.startswith("prepare: ") else None
     executed = _EXECUTE.match(text.strip()) if prepared is not None else None
     if prepared is None or executed is None:
         return _LoggedQuery(text, parameters_of(detail))
-    return _LoggedQuery(prepared[2].rstrip().rstrip(";"), _given(executed[1] or ""), planned_as=prepared[1].strip())
+    return _LoggedQuery(
+        prepared[2].rstrip().rstrip(";"), _given(executed[1] or ""), planned_as=prepared[1].strip()
+    )
 
 
 def _given(text: str) -> tuple[Value, ...]:
@@ -327,10 +362,13 @@ def _given(text: str) -> tuple[Value, ...]:
 
 
 def parameters_of(detail: str) -> tuple[Value, ...]:
-    """The parameters of a DETAIL line: `parameters: $1 = '7', $2 = NULL`. Those that the server cut are kept as far as they go."""
+    """The parameters of a DETAIL line: `parameters: $1 = '7', $2 = NULL`. Those that the server cut
+    are kept as far as they go.
+    """
     if "arameters: " not in detail:
         return ()
     found = {
-        int(number): None if none else text.replace("''", "'") for number, text, _, none in _PARAMETERS.findall(detail)
+        int(number): None if none else text.replace("''", "'")
+        for number, text, _, none in _PARAMETERS.findall(detail)
     }
     return tuple(found[number] for number in sorted(found))

@@ -1,4 +1,6 @@
-"""PostgreSQL's log_line_prefix, as a regular expression, and guessed where no one says what it was set to."""
+"""PostgreSQL's log_line_prefix, as a regular expression, and guessed where no one says what it was
+set to.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,9 @@ USUAL = (
 
 @lru_cache(64)
 def pattern_of(prefix: str) -> re.Pattern[str]:
-    """A line that begins with a prefix. Raises Unread for one with an escape that PostgreSQL has not."""
+    """A line that begins with a prefix. Raises Unread for one with an escape that PostgreSQL has
+    not.
+    """
     out, position, optional = "", 0, False
     seen: set[str] = set()
     for found in _ESCAPE.finditer(prefix):
@@ -45,7 +49,10 @@ def pattern_of(prefix: str) -> re.Pattern[str]:
             seen.add(letter)
             out += rf"\s*{part}\s*" if found[1] else part
         else:
-            raise UnreadLine(f"log_line_prefix has no %{letter}", "the letters a u d r h b p P t m n i e c l s v x Q q")
+            raise UnreadLine(
+                f"log_line_prefix has no %{letter}",
+                "the letters a u d r h b p P t m n i e c l s v x Q q",
+            )
     out += re.escape(prefix[position:])
     return re.compile(f"^{out}{')?' if optional else ''}{_REST}", re.DOTALL)
 
@@ -57,10 +64,20 @@ def guessed(lines: list[str]) -> str | None:
     found = None
     for prefix in USUAL:
         pattern = pattern_of(prefix)
-        matched = [match for line in plain if (match := pattern.match(line)) and _is_severity(match["severity"])]
+        matched = [
+            match
+            for line in plain
+            if (match := pattern.match(line)) and _is_severity(match["severity"])
+        ]
         told = (
             len(matched),
-            max((sum(value not in (None, "") for value in match.groupdict().values()) for match in matched), default=0),
+            max(
+                (
+                    sum(value not in (None, "") for value in match.groupdict().values())
+                    for match in matched
+                ),
+                default=0,
+            ),
         )
         if told > best:
             best, found = told, prefix
@@ -77,7 +94,8 @@ def _is_severity(word: str) -> bool:
     return word in _SEVERITIES
 
 
-# Names of zones and their hours, as PostgreSQL reads them itself unless it is reported otherwise (timezone_abbreviations, Default).
+# Names of zones and their hours, as PostgreSQL reads them itself unless it is reported otherwise
+# (timezone_abbreviations, Default).
 _ZONES = {
     "UTC": 0, "GMT": 0, "Z": 0, "WET": 0, "WEST": 1, "BST": 1, "CET": 1, "MET": 1, "CEST": 2, "MEST": 2, "SAST": 2, "EET": 2, "EEST": 3,
     "MSK": 3, "PKT": 5, "HKT": 8, "SGT": 8, "JST": 9, "KST": 9, "AEST": 10, "AEDT": 11, "NZST": 12, "NZDT": 13,
@@ -92,11 +110,15 @@ def _second_ns(text: str, zone: str) -> int:
     moment = datetime.fromisoformat(text)
     hours = _ZONES.get(zone)
     if hours is not None:
-        return int(moment.replace(tzinfo=timezone(timedelta(hours=hours))).timestamp()) * 1_000_000_000
+        return (
+            int(moment.replace(tzinfo=timezone(timedelta(hours=hours))).timestamp()) * 1_000_000_000
+        )
     if re.fullmatch(r"[+-]\d\d(?::?\d\d)?", zone):
         aware = datetime.fromisoformat(text + (zone + ":00" if len(zone) == 3 else zone))
         return int(aware.timestamp()) * 1_000_000_000
-    return int(moment.timestamp()) * 1_000_000_000  # the zone of this machine: see `is_unknown_zone`
+    return (
+        int(moment.timestamp()) * 1_000_000_000
+    )  # the zone of this machine: see `is_unknown_zone`
 
 
 def is_unknown_zone(text: str) -> bool:

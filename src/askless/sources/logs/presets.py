@@ -1,10 +1,14 @@
-"""How ORMs write their statements when their logging is switched on. A new one is an entry here: see `Layout`."""
+"""How ORMs write their statements when their logging is switched on. A new one is an entry here:
+see `Layout`.
+"""
 
 from __future__ import annotations
 
 from askless.sources.logs.layouts import TIME, Layout
 
-_LEAD = rf"^(?:.*?{TIME})?.*?"  # what the application's own logging puts before a line, perhaps a time
+_LEAD = (
+    rf"^(?:.*?{TIME})?.*?"  # what the application's own logging puts before a line, perhaps a time
+)
 
 PRESETS = {
     # Django, django.db.backends at DEBUG: (0.001) SELECT ...; args=(1,); alias=default
@@ -12,14 +16,16 @@ PRESETS = {
         rf"^(?:.*?{TIME}.*?)?\((?P<duration_s>\d+\.\d+)\) (?P<sql>.*?); args=(?P<parameters>.*?)(?:; alias=(?P<session>\S+))?$",
         system="sqlite",
     ),
-    # SQLAlchemy, echo=True: the statement, then [generated in 0.0001s] (1,) or [cached since 1s ago] (1,)
+    # SQLAlchemy, echo=True: the statement, then [generated in 0.0001s] (1,) or [cached since 1s
+    # ago] (1,)
     "sqlalchemy": Layout(
         rf"^{TIME} INFO sqlalchemy\.engine\.Engine (?!\[)(?P<sql>\S.*)$",
         follows=r"INFO sqlalchemy\.engine\.Engine \[(?:generated|cached|no key|raw|dialect|caching)[^\]]*\] (?P<parameters>.*)$",
     ),
     # Peewee, its logger at DEBUG: ('SELECT ...', [1])
     "peewee": Layout(_LEAD + r"\((?P<sql>'.*?'|\".*?\"), (?P<parameters>\[.*\])\)$", system="sqlite"),
-    # Ruby's Active Record at DEBUG: Vessel Load (0.1ms)  SELECT ... [["id", 1]]; what its cache answered is not a query
+    # Ruby's Active Record at DEBUG: Vessel Load (0.1ms)  SELECT ... [["id", 1]]; what its cache
+    # answered is not a query
     "activerecord": Layout(
         r"^(?!.*?CACHE [\w: ]*\(\d+\.\d+ms\))" + _LEAD[1:] + r"(?:#(?P<session>\d+)\] DEBUG -- : )?(?:\[(?P<request>[\w-]{8,})\] )?\s+(?:[A-Z][\w:]* )?(?:[A-Z][\w ]*)?"
         r"\((?P<duration_ms>\d+\.\d+)ms\)  (?P<sql>.*?)(?:  (?P<parameters>\[\[.*\]\]|\[\]))?$",
@@ -29,7 +35,8 @@ PRESETS = {
     "sequel": Layout(
         _LEAD + r"(?:#(?P<session>\d+)\]\s+\w+ -- : )?(?:\(conn: (?P<connection>\d+)\) )?\((?P<duration_s>\d+\.\d+)s\) (?P<sql>.*)$"
     ),
-    # Node's Sequelize: Executing (default): SELECT ...; with benchmark and logQueryParameters: {"$1":7} Elapsed time: 1ms
+    # Node's Sequelize: Executing (default): SELECT ...; with benchmark and logQueryParameters:
+    # {"$1":7} Elapsed time: 1ms
     "sequelize": Layout(
         _LEAD
         + r"Execut(?:ing|ed) \([^)]*\): (?P<sql>.*?);?(?: (?P<parameters>\{.*\}|\[.*\]))?(?: Elapsed time: (?P<duration_ms>\d+)ms)?$"
@@ -39,14 +46,16 @@ PRESETS = {
         rf"^(?:\[{TIME}\]\[QUERY\]|query): (?P<sql>.*?)(?: -- PARAMETERS: (?P<parameters>\[.*\]))?$",
         follows=r"^(?:query failed:|error: (?P<error>.*)|\[[^\]]*\]\[(?:FAILED QUERY|QUERY ERROR)\]: (?:\w*Error: (?P<failed>.*))?)",
     ),
-    # Node's Knex, DEBUG=knex:query,knex:bindings: the statement, then its values as Node prints them
+    # Node's Knex, DEBUG=knex:query,knex:bindings: the statement, then its values as Node prints
+    # them
     "knex": Layout(
         rf"^(?:.*?{TIME}.*?|\s*)knex:query (?P<sql>.*?) \S+(?: \+\d+m?s)?$",
         follows=r"knex:bindings (?P<parameters>\[.*\]) \S+(?: \+\d+m?s)?$",
     ),
     # Node's Drizzle, logger: true: Query: select ... -- params: [1]
     "drizzle": Layout(_LEAD + r"Query: (?P<sql>.*?)(?: -- params: (?P<parameters>\[.*\]))?$"),
-    # Java's Hibernate, org.hibernate.SQL at DEBUG and its binder at TRACE, which tells one value a line
+    # Java's Hibernate, org.hibernate.SQL at DEBUG and its binder at TRACE, which tells one value a
+    # line
     "hibernate": Layout(
         _LEAD + r"(?:\[(?P<session>[^\]]+)\] )?org\.hibernate\.SQL\s*[-:]+ ?(?P<sql>.*)$",
         follows=r"^(?:Hibernate: |.*?(?:\[(?P<session>[^\]]+)\] )?(?:o\.h\.|org\.hibernate\.)\S+\s*[-:]+ binding parameter "

@@ -37,9 +37,11 @@ _BLOCK_BYTES = 256 * 1024
 
 
 class LogOptions(NamedTuple):
-    """How to read: a format's name ('' to look), PostgreSQL's prefix ('' to look), whether to go on.
+    """How to read: a format's name ('' to look), PostgreSQL's prefix ('' to look), whether to go
+    on.
 
-    `layouts` are those of applications, by name; `system` is whose SQL such a log holds, '' for the layout's own.
+    `layouts` are those of applications, by name; `system` is whose SQL such a log holds, '' for the
+    layout's own.
     """
 
     format: str
@@ -51,7 +53,9 @@ class LogOptions(NamedTuple):
 
 
 def read(files: Sequence[Path], wish: LogOptions, folder: Path, voice: Reporter) -> None:
-    """Read logs into a folder; what was read before one that can't be is kept. Raises AskLessError: log-missing, log-unreadable."""
+    """Read logs into a folder; what was read before one that can't be is kept. Raises AskLessError:
+    log-missing, log-unreadable.
+    """
     first = files[0]
     with contextlib.closing(lines_of(first)) as look:
         head = _head(look)
@@ -75,7 +79,9 @@ def read(files: Sequence[Path], wish: LogOptions, folder: Path, voice: Reporter)
             )  # fmt: skip
         voice.note(f"log_line_prefix looks like {prefix!r}; use --prefix to override")
     layout = wish.layouts.get(name)
-    reading = Lines(layout, wish.system) if layout is not None else logs.format_of(name).reading(prefix)
+    reading = (
+        Lines(layout, wish.system) if layout is not None else logs.format_of(name).reading(prefix)
+    )
     taker = _LineReader(folder, reading, wish.apart)
     try:
         for path in files[:-1] if wish.follow else files:
@@ -120,14 +126,24 @@ class _LineReader:
         try:
             for said in self._reading.take(line):
                 self.take(said)
-        except (ArithmeticError, AttributeError, LookupError, TypeError, ValueError, RecursionError) as error:
+        except (
+            ArithmeticError,
+            AttributeError,
+            LookupError,
+            TypeError,
+            ValueError,
+            RecursionError,
+        ) as error:
             self.unreadable += 1
             self.reason = self.reason or f"{where}: {type(error).__name__}: {str(error)[:200]}"
 
     def take(self, said: LogMessage) -> None:
         """A session has said something."""
         if self._telling is None:
-            system, start_ns = self._reading.system, said.query.start_ns if said.query is not None else said.at_ns
+            system, start_ns = (
+                self._reading.system,
+                said.query.start_ns if said.query is not None else said.at_ns,
+            )
             self._writer = SamplingWriter(
                 self._folder / "log.askless.jsonl", "log", system, "", start_ns / 1e9, start_ns, self._reading.unseen,
                 self._apart.sparing,
@@ -137,7 +153,9 @@ class _LineReader:
         if number is None:
             self._count += 1
             number = self._numbers[said.session] = self._count
-            self._telling.opened(number, {"client": said.client, "application_name": said.application}, said.at_ns)
+            self._telling.opened(
+                number, {"client": said.client, "application_name": said.application}, said.at_ns
+            )
         if said.query is None:
             del self._numbers[said.session]
             self._telling.closed(number, said.at_ns)
@@ -158,11 +176,20 @@ class _LineReader:
             self._telling.flush()
 
     def close(self, voice: Reporter) -> None:
-        """The logs are over. What a reader should know of them is in the capture, or is said where there is none."""
+        """The logs are over. What a reader should know of them is in the capture, or is said where
+        there is none.
+        """
         try:
             for said in self._reading.close():
                 self.take(said)
-        except (ArithmeticError, AttributeError, LookupError, TypeError, ValueError, RecursionError) as error:
+        except (
+            ArithmeticError,
+            AttributeError,
+            LookupError,
+            TypeError,
+            ValueError,
+            RecursionError,
+        ) as error:
             self.unreadable += 1
             self.reason = self.reason or f"at its end: {type(error).__name__}: {str(error)[:200]}"
         if self._telling is not None and self._writer is not None:
@@ -175,7 +202,11 @@ class _LineReader:
             if self._queries >= _FEW and not self._fractions:
                 self._writer.note(
                     "the log's times are whole seconds, so pauses can't separate requests that come faster ("
-                    + ("%m in log_line_prefix logs milliseconds; " if self._reading.system == "postgresql" else "")
+                    + (
+                        "%m in log_line_prefix logs milliseconds; "
+                        if self._reading.system == "postgresql"
+                        else ""
+                    )
                     + "--access-log, --marks and comments name requests)"
                 )
             if self.unreadable:
@@ -209,10 +240,14 @@ def _read(path: Path, taker: _LineReader, voice: Reporter, looks: str = "") -> N
 
 
 def lines_of(path: Path) -> Generator[str, None, None]:
-    """The lines of a log, compressed or not, without their ends. Raises AskLessError: log-missing, log-unreadable."""
+    """The lines of a log, compressed or not, without their ends. Raises AskLessError: log-missing,
+    log-unreadable.
+    """
     with unpacked(path, "log-missing", "log-unreadable") as stream:
         if b"\0" in stream.peek(_LOOK_BYTES)[:_LOOK_BYTES]:
-            raise AskLessError("log-unreadable", f"{path} is not a text file", "name a server's log")
+            raise AskLessError(
+                "log-unreadable", f"{path} is not a text file", "name a server's log"
+            )
         torn = b""
         while block := stream.read1(_BLOCK_BYTES):  # what is there, even if no more can be had
             whole, end, rest = block.rpartition(b"\n")
@@ -228,11 +263,15 @@ def lines_of(path: Path) -> Generator[str, None, None]:
 def _decoded(block: bytes) -> list[str]:
     """The lines of a piece of a file that ends where a line does."""
     text = block.decode("utf-8", "replace")
-    return text.split("\n") if "\r" not in text else [line.rstrip("\r") for line in text.split("\n")]
+    return (
+        text.split("\n") if "\r" not in text else [line.rstrip("\r") for line in text.split("\n")]
+    )
 
 
 def _follow(path: Path, taker: _LineReader, voice: Reporter) -> None:
-    """Read a log and go on with what is written to it, also when another file takes its place, until someone stops it."""
+    """Read a log and go on with what is written to it, also when another file takes its place,
+    until someone stops it.
+    """
     done = threading.Event()
     failed: list[AskLessError] = []
     tail = _Tail(path)
@@ -276,7 +315,9 @@ def _ended(path: Path, why: str) -> AskLessError:
 
 
 class _Tail:
-    """What a file holds and what is appended to it; when another one takes its place, the rest of the old one, then the new one."""
+    """What a file holds and what is appended to it; when another one takes its place, the rest of
+    the old one, then the new one.
+    """
 
     def __init__(self, path: Path) -> None:
         self._path = path
@@ -317,4 +358,7 @@ class _Tail:
             there, here = self._path.stat(), os.fstat(self._stream.fileno())
         except OSError:
             return False  # moved away, and nothing in its place yet
-        return (there.st_dev, there.st_ino) != (here.st_dev, here.st_ino) or there.st_size < self._stream.tell()
+        return (there.st_dev, there.st_ino) != (
+            here.st_dev,
+            here.st_ino,
+        ) or there.st_size < self._stream.tell()

@@ -17,7 +17,9 @@ if TYPE_CHECKING:
 
 
 def layouts() -> dict[str, Layout]:
-    """The layouts of applications' logs: those of ORMs, and the project's own. Raises AskLessError: bad-layout, project-file-bad."""
+    """The layouts of applications' logs: those of ORMs, and the project's own. Raises AskLessError:
+    bad-layout, project-file-bad.
+    """
     import msgspec
 
     from askless.project.file import here
@@ -31,7 +33,9 @@ def layouts() -> dict[str, Layout]:
         try:
             own[name] = checked(msgspec.convert(given, Layout), where)
         except msgspec.ValidationError as error:
-            raise AskLessError("bad-layout", f"{where} is invalid: {error}", "see docs/logs.md") from None
+            raise AskLessError(
+                "bad-layout", f"{where} is invalid: {error}", "see docs/logs.md"
+            ) from None
     return {**PRESETS, **own}
 
 
@@ -74,7 +78,9 @@ class Log:
             raise AskLessError("bad-format", f"there is no format {wanted!r}", remedy)
         if values["system"] and called(values["system"]) is None:
             raise AskLessError(
-                "bad-system", f"there is no system {values['system']!r}", "systems: " + ", ".join(systems.REGISTRY)
+                "bad-system",
+                f"there is no system {values['system']!r}",
+                "systems: " + ", ".join(systems.REGISTRY),
             )
         try:
             pattern_of(values["prefix"])
@@ -89,7 +95,12 @@ class Log:
         from askless.sources.logs import reader
 
         wish = reader.LogOptions(
-            values["format"], values["prefix"], values["follow"], apart_of(values), layouts(), values["system"]
+            values["format"],
+            values["prefix"],
+            values["follow"],
+            apart_of(values),
+            layouts(),
+            values["system"],
         )
         reader.read(list(map(Path, values["files"])), wish, folder, voice)
         return RecordingResult()

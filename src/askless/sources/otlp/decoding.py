@@ -1,4 +1,6 @@
-"""Spans of what OpenTelemetry clients send: protobuf messages of the published package, and JSON. Bytes in, spans out."""
+"""Spans of what OpenTelemetry clients send: protobuf messages of the published package, and JSON.
+Bytes in, spans out.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,13 @@ import msgspec
 
 from askless.core.errors import AskLessError
 from askless.core.formatting import plural
-from askless.sources.otlp.size_limits import OBJECTS_MOST, SPANS_MOST, TooLarge, check_json, check_protobuf
+from askless.sources.otlp.size_limits import (
+    OBJECTS_MOST,
+    SPANS_MOST,
+    TooLarge,
+    check_json,
+    check_protobuf,
+)
 from askless.sources.otlp.spans import REMOTE_PARENT, Span, is_kept
 
 _ERROR = 2  # code of a status
@@ -33,7 +41,9 @@ def check_installed() -> None:
 
 
 class Spans(NamedTuple):
-    """The spans of a payload, in the order in which they were sent; how many could not be read, and why the first could not."""
+    """The spans of a payload, in the order in which they were sent; how many could not be read, and
+    why the first could not.
+    """
 
     spans: list[Span]
     unreadable: int = 0
@@ -47,7 +57,14 @@ def _readable(spans: Iterable[Any], read: Callable[[Any], Span]) -> Spans:
     for one in spans:
         try:
             results.append(read(one))
-        except (KeyError, TypeError, ValueError, AttributeError, OverflowError, RecursionError) as error:
+        except (
+            KeyError,
+            TypeError,
+            ValueError,
+            AttributeError,
+            OverflowError,
+            RecursionError,
+        ) as error:
             unreadable += 1
             reason = reason or f"{type(error).__name__}: {str(error)[:200]}"
     return Spans(results, unreadable, reason)
@@ -63,7 +80,11 @@ def spans_of_protobuf(payload: bytes, objects_most: int = OBJECTS_MOST) -> Spans
         message = ExportTraceServiceRequest.FromString(payload)
     except DecodeError as error:
         raise Malformed(f"it is not an ExportTraceServiceRequest: {error}") from None
-    count = sum(len(of_scope.spans) for of_resource in message.resource_spans for of_scope in of_resource.scope_spans)
+    count = sum(
+        len(of_scope.spans)
+        for of_resource in message.resource_spans
+        for of_scope in of_resource.scope_spans
+    )
     _check_count(count, objects_most)
     return _readable(_with_origin(message), _span_of_protobuf)
 
@@ -105,7 +126,11 @@ def _plain(value: Any) -> Any:
     kind = value.WhichOneof("value")
     if kind == "array_value":
         return [_plain(one) for one in value.array_value.values]
-    return getattr(value, kind) if kind in ("string_value", "int_value", "bool_value", "double_value") else None
+    return (
+        getattr(value, kind)
+        if kind in ("string_value", "int_value", "bool_value", "double_value")
+        else None
+    )
 
 
 def _error_of(span: Any) -> str:
@@ -117,7 +142,11 @@ def _error_of(span: Any) -> str:
 
 
 def _exception(told: Mapping[str, Any]) -> str:
-    return ": ".join(filter(None, (str(told.get("exception.type") or ""), str(told.get("exception.message") or ""))))
+    return ": ".join(
+        filter(
+            None, (str(told.get("exception.type") or ""), str(told.get("exception.message") or ""))
+        )
+    )
 
 
 _Json = dict[str, Any]
@@ -136,7 +165,9 @@ def spans_of_json(payload: bytes | str, objects_most: int = OBJECTS_MOST) -> Spa
     try:
         spans = list(_spans(given))
     except (KeyError, TypeError, ValueError, AttributeError) as error:
-        raise Malformed(f"it is not valid OTLP: {type(error).__name__}: {str(error)[:200]}") from None
+        raise Malformed(
+            f"it is not valid OTLP: {type(error).__name__}: {str(error)[:200]}"
+        ) from None
     _check_count(len(spans), objects_most)
     return _readable(spans, _span_of_json)
 
@@ -144,9 +175,16 @@ def spans_of_json(payload: bytes | str, objects_most: int = OBJECTS_MOST) -> Spa
 def _spans(given: _Json) -> Iterator[tuple[_Json, str, str]]:
     for of_resource in _list(given, "resourceSpans", "resource_spans"):
         resource = of_resource.get("resource") or {}
-        service = str(_attributes(resource, wanted=lambda name: name == "service.name").get("service.name") or "")
-        for of_scope in _list(of_resource, "scopeSpans", "scope_spans", "instrumentationLibrarySpans"):
-            scope = (of_scope.get("scope") or of_scope.get("instrumentationLibrary") or {}).get("name") or ""
+        service = str(
+            _attributes(resource, wanted=lambda name: name == "service.name").get("service.name")
+            or ""
+        )
+        for of_scope in _list(
+            of_resource, "scopeSpans", "scope_spans", "instrumentationLibrarySpans"
+        ):
+            scope = (of_scope.get("scope") or of_scope.get("instrumentationLibrary") or {}).get(
+                "name"
+            ) or ""
             for span in of_scope.get("spans") or ():
                 yield span, str(scope), service
 
@@ -204,7 +242,9 @@ def _kind(value: Any) -> int:
 
 def _attributes(of: _Json, wanted: Any = is_kept) -> _Json:
     return {
-        pair["key"]: _json_value(pair.get("value") or {}) for pair in of.get("attributes") or () if wanted(pair["key"])
+        pair["key"]: _json_value(pair.get("value") or {})
+        for pair in of.get("attributes") or ()
+        if wanted(pair["key"])
     }
 
 
@@ -214,7 +254,14 @@ def _json_value(value: _Json) -> Any:
             return int(found)
         if name in ("arrayValue", "array_value"):
             return [_json_value(one) for one in found.get("values") or ()]
-        if name in ("stringValue", "boolValue", "doubleValue", "string_value", "bool_value", "double_value"):
+        if name in (
+            "stringValue",
+            "boolValue",
+            "doubleValue",
+            "string_value",
+            "bool_value",
+            "double_value",
+        ):
             return found
     return None
 
@@ -222,5 +269,8 @@ def _json_value(value: _Json) -> Any:
 def _json_error(span: _Json, status: _Json) -> str:
     for event in span.get("events") or ():
         if event.get("name") == _EXCEPTION:
-            return _exception(_attributes(event, wanted=lambda name: name.startswith("exception."))) or "failed"
+            return (
+                _exception(_attributes(event, wanted=lambda name: name.startswith("exception.")))
+                or "failed"
+            )
     return str(status.get("message") or "failed")

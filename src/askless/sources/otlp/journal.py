@@ -1,8 +1,10 @@
-"""What was acknowledged and is not in the capture yet, in files next to it: a receiver that is killed loses nothing of it.
+"""What was acknowledged and is not in the capture yet, in files next to it: a receiver that is
+killed loses nothing of it.
 
-A payload is written before it is acknowledged; what the system has taken survives the process. Once in a while the receiver
-notes which traces are in the capture, and how long its files are by then. After a kill the files are cut to that length, and
-the rest is put together from the payloads that are left. Segments that nothing refers to any more are removed.
+A payload is written before it is acknowledged; what the system has taken survives the process. Once
+in a while the receiver notes which traces are in the capture, and how long its files are by then.
+After a kill the files are cut to that length, and the rest is put together from the payloads that
+are left. Segments that nothing refers to any more are removed.
 """
 
 from __future__ import annotations
@@ -26,7 +28,9 @@ _MAGIC = b"askless journal 1\n"
 
 
 class State(msgspec.Struct, frozen=True):
-    """Traces that are in the capture, as hexadecimal ids; the size of each of its files, by name, once they all are."""
+    """Traces that are in the capture, as hexadecimal ids; the size of each of its files, by name,
+    once they all are.
+    """
 
     traces: tuple[str, ...]
     sizes: dict[str, int]
@@ -39,8 +43,12 @@ class Journal:
         self._folder = folder
         self._options = encoded(apart)
         keep_bytes = apart.sparing.keep_bytes
-        self._segment_bytes = min(_SEGMENT_BYTES, max(keep_bytes // 16, 64 * 1024)) if keep_bytes else _SEGMENT_BYTES
-        self._segments: list[tuple[Path, int]] = []  # and the number of the last payload of each that is full
+        self._segment_bytes = (
+            min(_SEGMENT_BYTES, max(keep_bytes // 16, 64 * 1024)) if keep_bytes else _SEGMENT_BYTES
+        )
+        self._segments: list[
+            tuple[Path, int]
+        ] = []  # and the number of the last payload of each that is full
         self._turn = self.last = 0
         self._sizes: Mapping[str, int] = {}
         self._begin()
@@ -48,7 +56,9 @@ class Journal:
     def _begin(self) -> None:
         self._turn += 1
         self._path = self._folder / f"received-{os.getpid()}-{self._turn:06}{SUFFIX}"
-        self._file = os.open(self._path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_APPEND | os.O_NOFOLLOW, 0o600)
+        self._file = os.open(
+            self._path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_APPEND | os.O_NOFOLLOW, 0o600
+        )
         fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         self._size = 0
         self._write(_MAGIC)
@@ -66,7 +76,9 @@ class Journal:
         return self.last
 
     def commit(self, traces: Sequence[bytes], sizes: Mapping[str, int], oldest: int) -> None:
-        """These traces are in the files, which are so long now; of payloads before `oldest` nothing is waited for."""
+        """These traces are in the files, which are so long now; of payloads before `oldest` nothing
+        is waited for.
+        """
         if traces or sizes != self._sizes:
             self._sizes = sizes
             self._record(STATE, encoded(State(tuple(trace.hex() for trace in traces), dict(sizes))))
@@ -120,7 +132,9 @@ def _is_held(path: Path) -> bool:
 
 
 def records(segments: Sequence[Path]) -> Iterator[tuple[bytes, bytes]]:
-    """The records of a journal; one that a death has cut is omitted, no one was reported that it was taken."""
+    """The records of a journal; one that a death has cut is omitted, no one was reported that it
+    was taken.
+    """
     for path in segments:
         with path.open("rb") as stream:
             if stream.read(len(_MAGIC)) != _MAGIC:

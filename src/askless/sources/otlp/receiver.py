@@ -1,4 +1,6 @@
-"""Receives spans over HTTP and gRPC: never loses what was acknowledged, and says when it has too much to do."""
+"""Receives spans over HTTP and gRPC: never loses what was acknowledged, and says when it has too
+much to do.
+"""
 
 from __future__ import annotations
 
@@ -34,9 +36,7 @@ _LOOK_S = 0.5
 _JSON, _PROTOBUF = "application/json", "application/x-protobuf"
 _OTHER = ("/v1/metrics", "/v1/logs", "/v1/profiles")
 _PREFACE = b"PRI * HTTP/2.0"
-WRONG_PORT = (
-    "a gRPC client connected to the HTTP port: set OTEL_EXPORTER_OTLP_PROTOCOL=http/protobuf, or send to the gRPC port"
-)
+WRONG_PORT = "a gRPC client connected to the HTTP port: set OTEL_EXPORTER_OTLP_PROTOCOL=http/protobuf, or send to the gRPC port"
 
 Message = MutableMapping[str, Any]
 Send = Callable[[Message], Awaitable[None]]
@@ -52,13 +52,16 @@ class ReaderGone(Exception):
 
 
 class Sink:
-    """Keeps what comes, and reads it from a thread of its own, which puts traces together that are quiet.
+    """Keeps what comes, and reads it from a thread of its own, which puts traces together that are
+    quiet.
 
-    What was taken is in the journal: it is in the capture at the end, whatever becomes of this process. `failed` is set
-    once nothing can be kept any more, and `error` says why.
+    What was taken is in the journal: it is in the capture at the end, whatever becomes of this
+    process. `failed` is set once nothing can be kept any more, and `error` says why.
     """
 
-    def __init__(self, traces: Traces, services: Services, journal: Journal, objects_most: int = OBJECTS_MOST) -> None:
+    def __init__(
+        self, traces: Traces, services: Services, journal: Journal, objects_most: int = OBJECTS_MOST
+    ) -> None:
         self._traces = traces
         self._services = services
         self._journal = journal
@@ -109,7 +112,9 @@ class Sink:
         self.ended.set()
 
     def close(self) -> None:
-        """Read what was taken to its end. Raises AskLessError receiver-ended if something could not be kept."""
+        """Read what was taken to its end. Raises AskLessError receiver-ended if something could not
+        be kept.
+        """
         self._queue.put(None)
         self._thread.join()
         if not self.failed.is_set():
@@ -121,7 +126,11 @@ class Sink:
             except OSError as error:
                 self._fail(error)
         self._journal.close()
-        why = self.error.strerror if isinstance(self.error, OSError) else f"{type(self.error).__name__}: {self.error}"
+        why = (
+            self.error.strerror
+            if isinstance(self.error, OSError)
+            else f"{type(self.error).__name__}: {self.error}"
+        )
         raise AskLessError(
             "receiver-ended",
             f"the receiver ended after {plural(self._traces.spans, 'span')} because it could store no more: {why}",
@@ -168,13 +177,19 @@ class _Refused(Exception):
 
 
 def unpacked(body: bytes, encoding: str, most: int = PAYLOAD_MOST) -> bytes:
-    """A body as it was before it was compressed. Raises _Refused: 413 for one that is too large, 400, 415."""
+    """A body as it was before it was compressed. Raises _Refused: 413 for one that is too large,
+    400, 415.
+    """
     if encoding in ("", "identity"):
         return body
     bits = {"gzip": 31, "deflate": 15}.get(encoding)
     if bits is None:
-        raise _Refused(415, f"there is no Content-Encoding {encoding!r} here: send gzip, deflate or nothing")
-    for window in (bits, -15) if encoding == "deflate" else (bits,):  # some send deflate without its frame
+        raise _Refused(
+            415, f"there is no Content-Encoding {encoding!r} here: send gzip, deflate or nothing"
+        )
+    for window in (
+        (bits, -15) if encoding == "deflate" else (bits,)
+    ):  # some send deflate without its frame
         stream = zlib.decompressobj(window)
         try:
             result = stream.decompress(body, most)
@@ -182,7 +197,10 @@ def unpacked(body: bytes, encoding: str, most: int = PAYLOAD_MOST) -> bytes:
             reason = str(error)
             continue
         if stream.unconsumed_tail or len(result) >= most:
-            raise _Refused(413, f"the body decompresses to more than {most // 1024**2} MiB: {OPTION} raises the limit")
+            raise _Refused(
+                413,
+                f"the body decompresses to more than {most // 1024**2} MiB: {OPTION} raises the limit",
+            )
         if not stream.eof:
             raise _Refused(400, "the compressed body ends early")
         return result
@@ -192,22 +210,30 @@ def unpacked(body: bytes, encoding: str, most: int = PAYLOAD_MOST) -> bytes:
 def application(
     sink: Sink, hosts: Container[str] | None = None
 ) -> Callable[[MutableMapping[str, Any], Receive, Send], Awaitable[None]]:
-    """The ASGI application that takes what exporters post; of requests for other hosts than these, if some are named, none."""
+    """The ASGI application that takes what exporters post; of requests for other hosts than these,
+    if some are named, none.
+    """
     bodies = _Bodies()
 
     async def app(scope: MutableMapping[str, Any], receive: Receive, send: Send) -> None:
-        headers = {name.decode("latin-1").lower(): value.decode("latin-1") for name, value in scope["headers"]}
+        headers = {
+            name.decode("latin-1").lower(): value.decode("latin-1")
+            for name, value in scope["headers"]
+        }
         kind = headers.get("content-type", "").split(";")[0].strip().lower()
         try:
             if hosts is not None and headers.get("host", "").lower() not in hosts:
                 raise _Refused(
-                    421, "this receiver only accepts requests for its own address: --allow-remote accepts any"
+                    421,
+                    "this receiver only accepts requests for its own address: --allow-remote accepts any",
                 )
             if scope["method"] != "POST":
                 raise _Refused(405, "use POST /v1/traces")
             path = scope["path"].rstrip("/")
             if not path.endswith(("/v1/traces", *_OTHER)) and path:
-                raise _Refused(404, f"nothing is accepted at {scope['path']}: post traces to /v1/traces")
+                raise _Refused(
+                    404, f"nothing is accepted at {scope['path']}: post traces to /v1/traces"
+                )
             unreadable = 0
             async with bodies.read(receive) as body:
                 if not path.endswith(_OTHER):
@@ -218,19 +244,27 @@ def application(
         except _Refused as refused:
             more = [(b"retry-after", str(RETRY_AFTER_S).encode())] if refused.status == 503 else []
             await _answer(
-                send, refused.status, str(refused).encode("utf-8", "replace"), "text/plain; charset=utf-8", more
+                send,
+                refused.status,
+                str(refused).encode("utf-8", "replace"),
+                "text/plain; charset=utf-8",
+                more,
             )
 
     return app
 
 
 def _taken(kind: str, unreadable: int) -> bytes:
-    """What is answered to a payload that was taken: OTLP's partial success, where spans of it could not be read."""
+    """What is answered to a payload that was taken: OTLP's partial success, where spans of it could
+    not be read.
+    """
     if not unreadable:
         return b"{}" if kind == _JSON else b""
     told = f"{unreadable} spans can't be read"
     if kind == _JSON:
-        return json.dumps({"partialSuccess": {"rejectedSpans": str(unreadable), "errorMessage": told}}).encode()
+        return json.dumps(
+            {"partialSuccess": {"rejectedSpans": str(unreadable), "errorMessage": told}}
+        ).encode()
     from opentelemetry.proto.collector.trace.v1 import trace_service_pb2
 
     answer = trace_service_pb2.ExportTraceServiceResponse()
@@ -284,7 +318,8 @@ class _Bodies:
             size += len(part)
             if size > SENT_MOST:
                 raise _Refused(
-                    413, f"the body is larger than {SENT_MOST // 1024**2} MiB: send smaller batches, or compress them"
+                    413,
+                    f"the body is larger than {SENT_MOST // 1024**2} MiB: send smaller batches, or compress them",
                 )
             if self._bytes + len(part) > RECEIVING_MOST:
                 raise _Refused(503, "too many uploads in progress: retry later")
@@ -299,8 +334,13 @@ class _Bodies:
 async def _answer(
     send: Send, status: int, body: bytes, kind: str, more: list[tuple[bytes, bytes]] | None = None
 ) -> None:
-    headers = [(b"content-type", kind.encode("latin-1", "replace")), (b"content-length", str(len(body)).encode())]
-    await send({"type": "http.response.start", "status": status, "headers": [*headers, *(more or [])]})
+    headers = [
+        (b"content-type", kind.encode("latin-1", "replace")),
+        (b"content-length", str(len(body)).encode()),
+    ]
+    await send(
+        {"type": "http.response.start", "status": status, "headers": [*headers, *(more or [])]}
+    )
     await send({"type": "http.response.body", "body": body})
 
 
@@ -326,17 +366,25 @@ def listening(host: str, port: int) -> socket.socket:
 
 
 @contextlib.contextmanager
-def over_http(taken: socket.socket, sink: Sink, hosts: Container[str] | None = None) -> Iterator[None]:
-    """Receive over HTTP while the block runs, for these hosts alone. Raises AskLessError otlp-extra-missing."""
+def over_http(
+    taken: socket.socket, sink: Sink, hosts: Container[str] | None = None
+) -> Iterator[None]:
+    """Receive over HTTP while the block runs, for these hosts alone. Raises AskLessError
+    otlp-extra-missing.
+    """
     if find_spec("uvicorn") is None:
         raise AskLessError(
-            "otlp-extra-missing", "receiving traces needs uvicorn", "install the extra: pip install 'ask-less[otlp]'"
+            "otlp-extra-missing",
+            "receiving traces needs uvicorn",
+            "install the extra: pip install 'ask-less[otlp]'",
         )
     import uvicorn
     from uvicorn.protocols.http.h11_impl import H11Protocol
 
     class Protocol(H11Protocol):
-        """HTTP/1.1, and a word for who speaks gRPC to it. Anyone who sends no request is not waited for."""
+        """HTTP/1.1, and a word for who speaks gRPC to it. Anyone who sends no request is not waited
+        for.
+        """
 
         def connection_made(self, transport: Any) -> None:
             super().connection_made(transport)
@@ -364,7 +412,9 @@ def over_http(taken: socket.socket, sink: Sink, hosts: Container[str] | None = N
         application(sink, hosts), http=Protocol, ws="none", lifespan="off", log_config=None, access_log=False, server_header=False
     )  # fmt: skip
     server = uvicorn.Server(config)
-    thread = threading.Thread(target=server.run, args=([taken],), name="askless-otlp-http", daemon=True)
+    thread = threading.Thread(
+        target=server.run, args=([taken],), name="askless-otlp-http", daemon=True
+    )
     thread.start()
     try:
         yield
@@ -376,7 +426,9 @@ def over_http(taken: socket.socket, sink: Sink, hosts: Container[str] | None = N
 
 @contextlib.contextmanager
 def over_grpc(address: str, sink: Sink) -> Iterator[int]:
-    """Receive over gRPC while the block runs; the port. Raises AskLessError: otlp-extra-missing, cant-listen."""
+    """Receive over gRPC while the block runs; the port. Raises AskLessError: otlp-extra-missing,
+    cant-listen.
+    """
     if find_spec("grpc") is None:
         raise AskLessError(
             "otlp-extra-missing",
@@ -391,7 +443,9 @@ def over_grpc(address: str, sink: Sink) -> Iterator[int]:
         try:
             return _taken(_PROTOBUF, sink.take(PROTOBUF, payload))
         except Full:
-            context.abort(grpc.StatusCode.UNAVAILABLE, "too much is waiting to be processed: retry later")
+            context.abort(
+                grpc.StatusCode.UNAVAILABLE, "too much is waiting to be processed: retry later"
+            )
         except ReaderGone as error:
             context.abort(grpc.StatusCode.UNAVAILABLE, str(error))
         except TooLarge as error:
@@ -416,7 +470,9 @@ def over_grpc(address: str, sink: Sink) -> Iterator[int]:
         port = 0
     if not port:
         raise AskLessError(
-            "cant-listen", f"can't listen on {address}", "name another address with --grpc, or --grpc off"
+            "cant-listen",
+            f"can't listen on {address}",
+            "name another address with --grpc, or --grpc off",
         )
     server.start()
     try:

@@ -1,4 +1,6 @@
-"""Puts into a capture what a receiver had acknowledged and had not written when it was killed, or when its disk was full."""
+"""Puts into a capture what a receiver had acknowledged and had not written when it was killed, or
+when its disk was full.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,9 @@ _QUIET = 1_000  # payloads after which a trace is put together of which none cam
 
 
 class _Options(msgspec.Struct, array_like=True):
-    """As `Apart` is written: files that named requests were read when the receiver ended, and are not read again."""
+    """As `Apart` is written: files that named requests were read when the receiver ended, and are
+    not read again.
+    """
 
     way: str
     pause_ms: float
@@ -37,7 +41,8 @@ class _Options(msgspec.Struct, array_like=True):
 def recover(folder: Path) -> int:
     """Add what journals hold, and remove them; the number of spans. Nothing is added twice.
 
-    Raises AskLessError not-recovered, if what they hold can't be written: they stay as they are then.
+    Raises AskLessError not-recovered, if what they hold can't be written: they stay as they are
+    then.
     """
     return sum(_recover(folder, segments) for segments in journal.left_in(folder))
 
@@ -86,7 +91,9 @@ def _spans(kind: bytes, data: bytes) -> Spans:
 
 
 def _cut(folder: Path, segments: Sequence[Path], sizes: dict[str, int]) -> None:
-    """Take from the receiver's files what was written after it last noted their sizes, and files that are newer."""
+    """Take from the receiver's files what was written after it last noted their sizes, and files
+    that are newer.
+    """
     process = segments[0].name.split("-")[1]
     for path in folder.glob(f"recovered-{process}-*.jsonl"):
         path.unlink()  # of a recovery that was itself ended

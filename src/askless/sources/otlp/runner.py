@@ -31,7 +31,9 @@ _CLOCK_NS = 1_000_000  # some clients cut the start of a span to the millisecond
 
 
 class OtlpOptions(NamedTuple):
-    """Where to listen; no `grpc` for HTTP alone. `is_open`: for requests that name any host; `objects_most`: of a payload."""
+    """Where to listen; no `grpc` for HTTP alone. `is_open`: for requests that name any host;
+    `objects_most`: of a payload.
+    """
 
     http: tuple[str, int]
     grpc: str
@@ -42,19 +44,26 @@ class OtlpOptions(NamedTuple):
 def wish_of(values: Mapping[str, Any]) -> OtlpOptions:
     """What the options ask for. Raises AskLessError: bad-listen, not-local."""
     program = bool(values["program"])
-    http = _address(values["listen"] or (_ANY_PORT if program else HTTP), "--listen", values["allow_remote"])
+    http = _address(
+        values["listen"] or (_ANY_PORT if program else HTTP), "--listen", values["allow_remote"]
+    )
     grpc = values["grpc"] or ("off" if program else GRPC)
     objects_most = objects_of(values)
     if grpc == "off":
         return OtlpOptions(http, "", values["allow_remote"], objects_most)
     host, port = _address(grpc, "--grpc", values["allow_remote"])
     return OtlpOptions(
-        http, f"[{host}]:{port}" if ":" in host else f"{host}:{port}", values["allow_remote"], objects_most
+        http,
+        f"[{host}]:{port}" if ":" in host else f"{host}:{port}",
+        values["allow_remote"],
+        objects_most,
     )
 
 
 def objects_of(values: Mapping[str, Any]) -> int:
-    """How many objects a payload may hold, which grows with its bytes. Raises AskLessError bad-size."""
+    """How many objects a payload may hold, which grows with its bytes. Raises AskLessError
+    bad-size.
+    """
     given = values["max_payload"]
     if not given:
         return OBJECTS_MOST
@@ -65,7 +74,9 @@ def _address(word: str, option: str, is_open: bool) -> tuple[str, int]:
     host, _, port = word.rpartition(":")
     host = host.strip("[]")
     if not host or not port.isdigit() or int(port) > 65_535:
-        raise AskLessError("bad-listen", f"{option} takes HOST:PORT, not {word!r}", "write it like 127.0.0.1:4318")
+        raise AskLessError(
+            "bad-listen", f"{option} takes HOST:PORT, not {word!r}", "write it like 127.0.0.1:4318"
+        )
     if host not in _LOCAL and not is_open:
         raise AskLessError(
             "not-local",
@@ -95,7 +106,9 @@ def receive(
     try:
         with ExitStack() as stack:
             port = taken.getsockname()[1]
-            hosts = None if wish.is_open else frozenset(f"{host}:{port}" for host in (*_LOCAL, "[::1]"))
+            hosts = (
+                None if wish.is_open else frozenset(f"{host}:{port}" for host in (*_LOCAL, "[::1]"))
+            )
             stack.enter_context(receiver.over_http(taken, sink, hosts))
             address = f"http://{wish.http[0]}:{port}"
             said = f"Receiving OTLP/HTTP at {address}"
@@ -103,11 +116,18 @@ def receive(
                 port = stack.enter_context(receiver.over_grpc(wish.grpc, sink))
                 said += f" and OTLP/gRPC at {wish.grpc.rpartition(':')[0]}:{port}"
             if not program:
-                programs.until_stopped(lambda: voice.note(said + "; press Ctrl-C to stop."), sink.ended)
+                programs.until_stopped(
+                    lambda: voice.note(said + "; press Ctrl-C to stop."), sink.ended
+                )
                 return None
             voice.note(said + "; the program's exporter is configured.")
             return programs.run(
-                program, exporting(os.environ, address), visits, voice.progress, warming.visited, traces.has_seen
+                program,
+                exporting(os.environ, address),
+                visits,
+                voice.progress,
+                warming.visited,
+                traces.has_seen,
             )
     finally:
         voice.progress("")
@@ -151,7 +171,11 @@ def exporting(environment: Mapping[str, str], address: str) -> dict[str, str]:
 
 
 def read(
-    files: Sequence[Path], folder: Path, apart: GroupingOptions, voice: Reporter, objects_most: int = OBJECTS_MOST
+    files: Sequence[Path],
+    folder: Path,
+    apart: GroupingOptions,
+    voice: Reporter,
+    objects_most: int = OBJECTS_MOST,
 ) -> None:
     """Read files of spans into a folder; what was read before one that can't be is kept.
 
@@ -180,7 +204,9 @@ def _tell(sink: receiver.Sink, traces: Traces, voice: Reporter) -> None:
     voice.note(f"received {plural(traces.spans, 'span')}")
     lost = sink.unreadable + traces.broken
     if lost:
-        voice.note(f"note: {plural(lost, 'span')} can't be read and are lost: {sink.reason or traces.broken_reason}")
+        voice.note(
+            f"note: {plural(lost, 'span')} can't be read and are lost: {sink.reason or traces.broken_reason}"
+        )
     if sink.grpc_on_http:
         voice.note("note: " + receiver.WRONG_PORT)
     if sink.refused:

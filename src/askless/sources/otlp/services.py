@@ -1,4 +1,6 @@
-"""A capture file for each service that spans come from. Queries that no span's request is known for go by the other ways."""
+"""A capture file for each service that spans come from. Queries that no span's request is known for
+go by the other ways.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,9 @@ _SESSION = 1  # traces tell of no connections: all that no one claimed counts as
 
 
 class _Renumbered:
-    """Passes on to a writer that two give requests to: the even numbers are those of the one, the odd ones of the other."""
+    """Passes on to a writer that two give requests to: the even numbers are those of the one, the
+    odd ones of the other.
+    """
 
     def __init__(self, writer: CaptureWriter, odd: int) -> None:
         self._writer = writer
@@ -56,11 +60,20 @@ class _Renumbered:
 
 
 class Service(_Renumbered):
-    """See `Target`. Requests that spans tell of are even, those that are distinguished otherwise odd."""
+    """See `Target`. Requests that spans tell of are even, those that are distinguished otherwise
+    odd.
+    """
 
     def __init__(self, path: Path, name: str, apart: GroupingOptions, start_ns: int) -> None:
         writer = SamplingWriter(
-            path, "traces", "", name, start_ns / 1e9, start_ns, ("parameters", "results"), apart.sparing
+            path,
+            "traces",
+            "",
+            name,
+            start_ns / 1e9,
+            start_ns,
+            ("parameters", "results"),
+            apart.sparing,
         )
         super().__init__(writer, 0)
         self._apart = apart
@@ -71,7 +84,10 @@ class Service(_Renumbered):
         if self._telling is None:
             self._writer.system = event.system
             self._telling = RequestGrouper(
-                self._apart, self._writer, lambda at_s: int(at_s * 1e9), _Renumbered(self._writer, 1)
+                self._apart,
+                self._writer,
+                lambda at_s: int(at_s * 1e9),
+                _Renumbered(self._writer, 1),
             )
             self._telling.opened(_SESSION, {}, event.start_ns)
         self._telling.seen(_SESSION, CompletedQuery(event, "", False))
@@ -99,7 +115,9 @@ class Service(_Renumbered):
 
 
 class Services:
-    """The services by their names, each with its file once it is met; `prefix` begins the names of the files."""
+    """The services by their names, each with its file once it is met; `prefix` begins the names of
+    the files.
+    """
 
     def __init__(self, folder: Path, apart: GroupingOptions, prefix: str = "") -> None:
         self._folder = folder
@@ -129,18 +147,26 @@ class Services:
 
     def close(self, traces: Traces, unreadable: int = 0, reason: str = "") -> None:
         """The traffic is over: what could not be read or put together is reported."""
-        lost = [(n, why) for n, why in ((unreadable, reason), (traces.broken, traces.broken_reason)) if n]
+        lost = [
+            (n, why)
+            for n, why in ((unreadable, reason), (traces.broken, traces.broken_reason))
+            if n
+        ]
         if lost and not self._services:
             self.target("", 0)  # what was lost is reported, even if nothing else came
         notes = []
         if traces.late:
-            notes.append(f"{plural(traces.late, 'query')} arrived after their request was complete and were skipped")
+            notes.append(
+                f"{plural(traces.late, 'query')} arrived after their request was complete and were skipped"
+            )
         if traces.orphans:
             notes.append(
                 f"{plural(traces.orphans, 'span')} have a parent that never arrived: the exporter may have lost spans, and requests may lack queries (a larger OTEL_BSP_MAX_QUEUE_SIZE, a shorter OTEL_BSP_SCHEDULE_DELAY)"
             )
         if traces.unread:
-            notes.append(f"{plural(traces.unread, 'statement')} of unsupported database systems skipped")
+            notes.append(
+                f"{plural(traces.unread, 'statement')} of unsupported database systems skipped"
+            )
         for service in self._services.values():
             service.close(notes, lost)
             notes, lost = [], []  # once is enough

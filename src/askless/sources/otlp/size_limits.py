@@ -1,7 +1,8 @@
 """How large a payload may become in memory: derived from its bytes, before it is decoded.
 
-A message of two bytes takes some 190 in memory, so a limit of bytes alone is none. Small payloads are decoded at once; of
-large ones the objects are counted first. The counting walks only into messages; texts are passed over.
+A message of two bytes takes some 190 in memory, so a limit of bytes alone is none. Small payloads
+are decoded at once; of large ones the objects are counted first. The counting walks only into
+messages; texts are passed over.
 """
 
 from __future__ import annotations
@@ -13,7 +14,8 @@ OBJECTS_MOST = 1_000_000  # of a payload; 8,192 spans of 40 attributes have 700,
 SPANS_MOST = 100_000
 OPTION = "--max-payload"
 
-# Message -> its fields that are messages: the published schema of OpenTelemetry's traces, as far as it repeats anything.
+# Message -> its fields that are messages: the published schema of OpenTelemetry's traces, as far as
+# it repeats anything.
 _KEY_VALUE: dict[int, dict] = {}  # type: ignore[type-arg]
 _VALUE: dict[int, dict] = {}  # type: ignore[type-arg]
 _KEY_VALUE[2] = _VALUE

@@ -1,11 +1,19 @@
-"""The source `otlp`: what an application that is traced with OpenTelemetry sends already, received or read from files."""
+"""The source `otlp`: what an application that is traced with OpenTelemetry sends already, received
+or read from files.
+"""
 
 from __future__ import annotations
 
 from askless.core.errors import AskLessError
 from askless.sources import Option, RecordingResult
 from askless.sources.attribution.options import TELLING_APART
-from askless.sources.programs.page_visits import VISITING, check_program, check_visits, recorded, visits_of
+from askless.sources.programs.page_visits import (
+    VISITING,
+    check_program,
+    check_visits,
+    recorded,
+    visits_of,
+)
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -39,7 +47,9 @@ class Otlp:
     )  # fmt: skip
 
     def check(self, values: Mapping[str, Any]) -> None:
-        """Raises AskLessError: bad-listen, bad-request-by, files-and-program, otlp-extra-missing, and what visits raise."""
+        """Raises AskLessError: bad-listen, bad-request-by, files-and-program, otlp-extra-missing,
+        and what visits raise.
+        """
         from askless.sources.attribution.grouper import apart_of
         from askless.sources.otlp import runner
         from askless.sources.otlp.decoding import check_installed
@@ -49,13 +59,17 @@ class Otlp:
         check_installed()
         if values["files"] and values["program"]:
             raise AskLessError(
-                "files-and-program", "name either files or a program after --", "see: askless capture otlp --help"
+                "files-and-program",
+                "name either files or a program after --",
+                "see: askless capture otlp --help",
             )
         check_program(values, "node app.js")
         runner.wish_of(values)
 
     def run(self, values: Mapping[str, Any], folder: Path, voice: Reporter) -> RecordingResult:
-        """Read the files, or receive until the program ends or someone stops it. Raises AskLessError."""
+        """Read the files, or receive until the program ends or someone stops it. Raises
+        AskLessError.
+        """
         from pathlib import Path
 
         from askless.sources.attribution.grouper import apart_of
@@ -63,9 +77,13 @@ class Otlp:
 
         apart = apart_of(values)
         if values["files"]:
-            runner.read(list(map(Path, values["files"])), folder, apart, voice, runner.objects_of(values))
+            runner.read(
+                list(map(Path, values["files"])), folder, apart, voice, runner.objects_of(values)
+            )
             return RecordingResult()
-        ended = runner.receive(runner.wish_of(values), values["program"], visits_of(values), folder, apart, voice)
+        ended = runner.receive(
+            runner.wish_of(values), values["program"], visits_of(values), folder, apart, voice
+        )
         return recorded(ended, voice)
 
 

@@ -17,7 +17,8 @@ PAYLOAD_MOST = 64 * 1024**2
 
 
 def payloads(path: Path, objects_most: int = OBJECTS_MOST) -> Iterator[tuple[str, Spans]]:
-    """The payloads of a file: if each is, and its spans. A payload that is larger than may be ends the reading.
+    """The payloads of a file: if each is, and its spans. A payload that is larger than may be ends
+    the reading.
 
     Raises AskLessError: file-missing, traces-unreadable.
     """
@@ -104,7 +105,10 @@ class _File:
             if len(data) < size:
                 return
             try:
-                yield f"{self._path}, message {number}", self._spans_of_protobuf(data, f"message {number}")
+                yield (
+                    f"{self._path}, message {number}",
+                    self._spans_of_protobuf(data, f"message {number}"),
+                )
             except Malformed as error:
                 yield f"{self._path}, message {number}", Spans([], 1, f"message {number}: {error}")
 

@@ -1,4 +1,6 @@
-"""A span as requests are made of it, and what its attributes are called: by the conventions of old, by the new ones, by both."""
+"""A span as requests are made of it, and what its attributes are called: by the conventions of old,
+by the new ones, by both.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +30,11 @@ ROUTE = ("http.route",)
 PATH = ("url.path", "http.target", "url.full", "http.url")
 STATUS = ("http.response.status_code", "http.status_code")
 SERVICE_CALLED, METHOD_CALLED = ("rpc.service",), ("rpc.method",)
-DESTINATION = ("messaging.destination.name", "messaging.destination", "messaging.destination.template")
+DESTINATION = (
+    "messaging.destination.name",
+    "messaging.destination",
+    "messaging.destination.template",
+)
 FILE, LINE = ("code.file.path", "code.filepath"), ("code.line.number", "code.lineno")
 _FILES = frozenset(FILE)
 FUNCTION = ("code.function.name", "code.function")
@@ -51,7 +57,9 @@ def is_kept(name: str) -> bool:
 
 
 class Span(msgspec.Struct, frozen=True, gc=False):
-    """A span. Ids are as they were sent, in bytes; times in nanoseconds since 1970. `error` is '' where it ended well."""
+    """A span. Ids are as they were sent, in bytes; times in nanoseconds since 1970. `error` is ''
+    where it ended well.
+    """
 
     trace: bytes
     id: bytes
@@ -112,7 +120,9 @@ _FORMATS = re.compile(r"'(?:[^']|'')*'|\"[^\"]*\"|%s|%\((\w+)\)s|%%")
 
 
 def with_own_placeholders(text: str, system: str) -> str:
-    """A statement with the placeholders of its database: some libraries say what an ORM wrote before it was translated."""
+    """A statement with the placeholders of its database: some libraries say what an ORM wrote
+    before it was translated.
+    """
     if system != "sqlite" or "%" not in text:
         return text
 
@@ -134,7 +144,9 @@ def place_of(attributes: Mapping[str, Any]) -> CallSite | None:
 
 
 class SpanAttributes(msgspec.Struct, frozen=True):
-    """The parameters of a query, with their names where they have any; `batch` sets of them for an executemany."""
+    """The parameters of a query, with their names where they have any; `batch` sets of them for an
+    executemany.
+    """
 
     values: tuple[Value, ...] = ()
     names: tuple[str, ...] = ()
@@ -143,7 +155,11 @@ class SpanAttributes(msgspec.Struct, frozen=True):
 
 def parameters_of(attributes: Mapping[str, Any]) -> SpanAttributes:
     """What a span says of a query's parameters, in any of the forms that clients send."""
-    single = {name[len(_PARAMETER) :]: value for name, value in attributes.items() if name.startswith(_PARAMETER)}
+    single = {
+        name[len(_PARAMETER) :]: value
+        for name, value in attributes.items()
+        if name.startswith(_PARAMETER)
+    }
     if len(single) == 1 and "0" in single:
         return SpanAttributes((_value(single["0"]),))
     if single:
@@ -157,21 +173,29 @@ def parameters_of(attributes: Mapping[str, Any]) -> SpanAttributes:
 
 
 def _written(text: str) -> SpanAttributes:
-    """Parameters that a Python client wrote as it prints them: a tuple, a list, a dict, or a list of those."""
+    """Parameters that a Python client wrote as it prints them: a tuple, a list, a dict, or a list
+    of those.
+    """
     try:
         found = ast.literal_eval(text)
     except (ValueError, SyntaxError, MemoryError, RecursionError):
         return SpanAttributes()
     sets = (
         found
-        if isinstance(found, list) and found and all(isinstance(one, tuple | list | dict) for one in found)
+        if isinstance(found, list)
+        and found
+        and all(isinstance(one, tuple | list | dict) for one in found)
         else []
     )
     one = sets[0] if sets else found
     batch = len(sets) if len(sets) > 1 else 0
     if isinstance(one, dict):
         return SpanAttributes(tuple(map(_value, one.values())), tuple(map(str, one)), batch)
-    return SpanAttributes(tuple(map(_value, one)), (), batch) if isinstance(one, tuple | list) else SpanAttributes()
+    return (
+        SpanAttributes(tuple(map(_value, one)), (), batch)
+        if isinstance(one, tuple | list)
+        else SpanAttributes()
+    )
 
 
 def _value(value: Any) -> Value:

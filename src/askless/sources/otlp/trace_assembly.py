@@ -1,8 +1,10 @@
-"""Which spans are queries, which request each belongs to, and which of them are one: decided once a trace is whole, or quiet.
+"""Which spans are queries, which request each belongs to, and which of them are one: decided once a
+trace is whole, or quiet.
 
-The request is the span with which a service begins to work (kind SERVER or CONSUMER), not the trace: two requests may share a
-trace, and a parent in another service never arrives. A statement belongs to the nearest such span above it. Pure: spans go in,
-requests go to a writer of their service; time is whatever clock the caller goes by.
+The request is the span with which a service begins to work (kind SERVER or CONSUMER), not the
+trace: two requests may share a trace, and a parent in another service never arrives. A statement
+belongs to the nearest such span above it. Pure: spans go in, requests go to a writer of their
+service; time is whatever clock the caller goes by.
 """
 
 from __future__ import annotations
@@ -17,7 +19,15 @@ from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.sources.attribution.comments import strip_tags
 from askless.sources.attribution.route_templates import route_of, template_of
 from askless.sources.otlp import spans as names
-from askless.sources.otlp.spans import Span, first, number, parameters_of, place_of, system_of, with_own_placeholders
+from askless.sources.otlp.spans import (
+    Span,
+    first,
+    number,
+    parameters_of,
+    place_of,
+    system_of,
+    with_own_placeholders,
+)
 
 SPANS_MOST = 200_000  # that wait at a time
 _SLACK_NS = 1_000_000  # some clients cut the start of a span to the millisecond
@@ -54,7 +64,9 @@ class _Trace:
 
 
 class Query(msgspec.Struct, frozen=True):
-    """A query that a span says of, the line of code that its comment names, and the spans that tell of the same one."""
+    """A query that a span says of, the line of code that its comment names, and the spans that tell
+    of the same one.
+    """
 
     span: Span
     text: str
@@ -64,10 +76,11 @@ class Query(msgspec.Struct, frozen=True):
 
 
 class Traces:
-    """Takes spans as they come, in any order, and gives requests. `target` is asked for the taker of a service's requests.
+    """Takes spans as they come, in any order, and gives requests. `target` is asked for the taker
+    of a service's requests.
 
-    A trace is put together when nothing of it came for `quiet`, or for `patient` where no request of it is known yet: the
-    request's own span comes last.
+    A trace is put together when nothing of it came for `quiet`, or for `patient` where no request
+    of it is known yet: the request's own span comes last.
     """
 
     def __init__(
@@ -86,7 +99,9 @@ class Traces:
         self.late = 0  # queries that came when their trace had been put together
         self.orphans = 0  # spans whose parent never came, though their trace has a request
         self.unread = 0  # statements of systems that are not known here
-        self.broken = 0  # spans of traces that could not be put together, and why the first could not
+        self.broken = (
+            0  # spans of traces that could not be put together, and why the first could not
+        )
         self.broken_reason = ""
         self.done: list[bytes] = []  # traces that were put together since someone last asked
         self._waiting = 0
@@ -110,11 +125,15 @@ class Traces:
             self._put_together(next(iter(self._traces)))
 
     def has_seen(self, requests: int) -> bool:
-        """Whether so many requests came: a program that is reported to stop sends nothing of its last batch."""
+        """Whether so many requests came: a program that is reported to stop sends nothing of its
+        last batch.
+        """
         return self.requests >= requests
 
     def oldest(self, following: int) -> int:
-        """The number of the first payload of which a trace still waits; `following` where none does."""
+        """The number of the first payload of which a trace still waits; `following` where none
+        does.
+        """
         return next((trace.first for trace in self._traces.values()), following)
 
     def settle(self, now: int) -> None:
@@ -137,17 +156,29 @@ class Traces:
         self.done.append(name)
         try:
             self._requests_of(trace)
-        except (ArithmeticError, AttributeError, LookupError, TypeError, ValueError, RecursionError) as error:
+        except (
+            ArithmeticError,
+            AttributeError,
+            LookupError,
+            TypeError,
+            ValueError,
+            RecursionError,
+        ) as error:
             # Spans are what anybody sends: one that no one foresaw costs its trace, and is counted.
             self.broken += len(trace.spans)
             self.broken_reason = self.broken_reason or f"{type(error).__name__}: {str(error)[:200]}"
 
     def _requests_of(self, trace: _Trace) -> None:
         by_id = {span.id: span for span in trace.spans}
-        requests = {span.id: span for span in trace.spans if span.is_request and _above(span, by_id) is None}
+        requests = {
+            span.id: span for span in trace.spans if span.is_request and _above(span, by_id) is None
+        }
         if requests:
             self.orphans += sum(
-                bool(span.parent) and span.parent not in by_id and not span.is_request and not span.remote
+                bool(span.parent)
+                and span.parent not in by_id
+                and not span.is_request
+                and not span.remote
                 for span in trace.spans
             )
         queries: dict[bytes, list[Query]] = {key: [] for key in requests}
@@ -172,22 +203,30 @@ class Traces:
             tagged = tags.place if tags is not None else None
             yield Query(span, with_own_placeholders(plain.strip(), system), system, tagged)
 
-    def _request(self, span: Span, asked: Sequence[Query], spans: Sequence[Span], by_id: dict[bytes, Span]) -> None:
+    def _request(
+        self, span: Span, asked: Sequence[Query], spans: Sequence[Span], by_id: dict[bytes, Span]
+    ) -> None:
         target = self._target(span.service, span.start_ns)
         self._numbers += 1
         route, kind, path = _named(span, spans, by_id)
         warm_up = bool(first(span.attributes, names.WARM_UP)) or self._is_warm_up(span.start_ns)
         trace = span.trace.hex()
         target.request_began(
-            RequestBegan(self._numbers, route, span.start_ns, kind, path=path, warm_up=warm_up, trace=trace)
+            RequestBegan(
+                self._numbers, route, span.start_ns, kind, path=path, warm_up=warm_up, trace=trace
+            )
         )
         if asked:
             target.queries(self._numbers, [_seen(query, by_id) for query in asked])
         last_ns = max([span.end_ns, *(query.span.end_ns for query in asked)])
-        target.request_ended(RequestEnded(self._numbers, last_ns, "", number(span.attributes, names.STATUS)))
+        target.request_ended(
+            RequestEnded(self._numbers, last_ns, "", number(span.attributes, names.STATUS))
+        )
 
     def _loose(self, asked: Sequence[Query], by_id: dict[bytes, Span]) -> None:
-        """Queries that no request is known for: together where their trace holds several, else by other ways."""
+        """Queries that no request is known for: together where their trace holds several, else by
+        other ways.
+        """
         by_service: dict[str, list[Query]] = {}
         for query in asked:
             by_service.setdefault(query.span.service, []).append(query)
@@ -201,7 +240,9 @@ class Traces:
             route = top.name if not top.text else "a trace without its request"
             start_ns = min(min(query.span.start_ns for query in here), top.start_ns)
             trace = here[0].span.trace.hex()
-            target.request_began(RequestBegan(self._numbers, route, start_ns, "marked", trace=trace))
+            target.request_began(
+                RequestBegan(self._numbers, route, start_ns, "marked", trace=trace)
+            )
             target.queries(self._numbers, [_seen(query, by_id) for query in here])
             end_ns = max(top.end_ns, *(query.span.end_ns for query in here))
             target.request_ended(RequestEnded(self._numbers, end_ns))
@@ -218,7 +259,9 @@ def _chain(span: Span, by_id: dict[bytes, Span]) -> Iterable[Span]:
 
 
 def _above(span: Span, by_id: dict[bytes, Span]) -> Span | None:
-    """The request of the same service that a request's span is in: a mounted application's, say; None for none."""
+    """The request of the same service that a request's span is in: a mounted application's, say;
+    None for none.
+    """
     if span.remote:
         return None
     for above in _chain(span, by_id):
@@ -230,7 +273,9 @@ def _above(span: Span, by_id: dict[bytes, Span]) -> Span | None:
 
 
 def _request_of(span: Span, by_id: dict[bytes, Span], requests: dict[bytes, Span]) -> Span | None:
-    """The request that a query's span belongs to: above it, else the only one of its service that ran meanwhile."""
+    """The request that a query's span belongs to: above it, else the only one of its service that
+    ran meanwhile.
+    """
     for above in _chain(span, by_id):
         if above.id in requests:
             return above
@@ -253,10 +298,11 @@ def _top(span: Span, by_id: dict[bytes, Span]) -> Span:
 
 
 def _once(asked: list[Query]) -> list[Query]:
-    """The queries in the order of their starts, each once: an ORM's span and its driver's tell of one.
+    """The queries in the order of their starts, each once: an ORM's span and its driver's tell of
+    one.
 
-    Only across libraries: statements of one that overlap were asked at once. Which ends the other encloses tells nothing of
-    their order, as some clients cut the start to the millisecond.
+    Only across libraries: statements of one that overlap were asked at once. Which ends the other
+    encloses tells nothing of their order, as some clients cut the start to the millisecond.
     """
     result: list[Query] = []
     by_text: dict[str, list[int]] = {}  # where the last of each text stand
@@ -299,7 +345,9 @@ def _seen(query: Query, by_id: dict[bytes, Span]) -> QuerySeen:
         if tagged is None and (tags := strip_tags(other.text)[1]) is not None:
             tagged = tags.place
     batch = max(batch, given.batch)
-    places = (place_of(one.attributes) for first_ in telling for one in (first_, *_chain(first_, by_id)))
+    places = (
+        place_of(one.attributes) for first_ in telling for one in (first_, *_chain(first_, by_id))
+    )
     return QuerySeen(
         text=query.text,
         start_ns=span.start_ns,
@@ -325,7 +373,11 @@ def _named(span: Span, spans: Sequence[Span], by_id: dict[bytes, Span]) -> tuple
         return f"{service}/{called}" if service else str(called), "call", ""
     method = str(first(attributes, names.METHOD) or "")
     route = first(attributes, names.ROUTE) or next(
-        (found for other in spans if (found := first(other.attributes, names.ROUTE)) and span in _chain(other, by_id)),
+        (
+            found
+            for other in spans
+            if (found := first(other.attributes, names.ROUTE)) and span in _chain(other, by_id)
+        ),
         None,
     )
     path = _path(first(attributes, names.PATH))

@@ -1,4 +1,6 @@
-"""TCP segments out of files of recorded packets (pcap, pcapng), frame by frame, by the package `dpkt`."""
+"""TCP segments out of files of recorded packets (pcap, pcapng), frame by frame, by the package
+`dpkt`.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,13 @@ from askless.core.errors import AskLessError
 from askless.sources.packets.tcp_streams import Segment
 
 BLOCK_MOST = 16 * 1024**2  # bytes
-_MAGIC = (b"\xa1\xb2\xc3\xd4", b"\xd4\xc3\xb2\xa1", b"\xa1\xb2\x3c\x4d", b"\x4d\x3c\xb2\xa1", b"\x0a\x0d\x0d\x0a")
+_MAGIC = (
+    b"\xa1\xb2\xc3\xd4",
+    b"\xd4\xc3\xb2\xa1",
+    b"\xa1\xb2\x3c\x4d",
+    b"\x4d\x3c\xb2\xa1",
+    b"\x0a\x0d\x0d\x0a",
+)
 
 
 class SkippedPackets:
@@ -60,7 +68,8 @@ class _Bounded:
 
 
 def segments(path: Path, odd: SkippedPackets) -> Iterator[Segment]:
-    """The TCP segments of a file, as they are there. A file that ends in the middle of a packet is read up to it.
+    """The TCP segments of a file, as they are there. A file that ends in the middle of a packet is
+    read up to it.
 
     Raises AskLessError: packets-missing, packets-unreadable, dpkt-missing.
     """
@@ -68,12 +77,16 @@ def segments(path: Path, odd: SkippedPackets) -> Iterator[Segment]:
         import dpkt
     except ImportError:
         raise AskLessError(
-            "dpkt-missing", "reading packets needs the package dpkt", "install it: pip install 'ask-less[packets]'"
+            "dpkt-missing",
+            "reading packets needs the package dpkt",
+            "install it: pip install 'ask-less[packets]'",
         ) from None
     try:
         stream = gzip.open(path) if path.suffix == ".gz" else path.open("rb")  # noqa: SIM115  (closed below)
     except OSError as error:
-        raise AskLessError("packets-missing", f"can't read {path}: {error.strerror}", "check the path") from None
+        raise AskLessError(
+            "packets-missing", f"can't read {path}: {error.strerror}", "check the path"
+        ) from None
     with stream:
         bounded: Any = _Bounded(stream)
         try:
@@ -94,7 +107,9 @@ def segments(path: Path, odd: SkippedPackets) -> Iterator[Segment]:
             dpkt.Error,
         ):
             raise AskLessError(
-                "packets-unreadable", f"{path} is not a packet file", "record one: tcpdump -i any -w FILE port 5432"
+                "packets-unreadable",
+                f"{path} is not a packet file",
+                "record one: tcpdump -i any -w FILE port 5432",
             ) from None
         kinds = _links(dpkt)
         link = kinds.get(reader.datalink())

@@ -1,4 +1,6 @@
-"""Reads files of packets into a capture: segments to streams, streams to messages, messages to requests."""
+"""Reads files of packets into a capture: segments to streams, streams to messages, messages to
+requests.
+"""
 
 from __future__ import annotations
 
@@ -32,13 +34,21 @@ class Server(NamedTuple):
 
     def is_it(self, end: Hashable) -> bool:
         """Whether an end of a connection is the server."""
-        return isinstance(end, tuple) and end[1] == self.port and (not self.hosts or end[0] in self.hosts)
+        return (
+            isinstance(end, tuple)
+            and end[1] == self.port
+            and (not self.hosts or end[0] in self.hosts)
+        )
 
 
 def server_of(word: str | None) -> Server:
     """Raises AskLessError: no-server, bad-server."""
     if not word:
-        raise AskLessError("no-server", "the database server is not specified", f"name it with --server: {_EXAMPLE}")
+        raise AskLessError(
+            "no-server",
+            "the database server is not specified",
+            f"name it with --server: {_EXAMPLE}",
+        )
     try:
         parts = urlsplit(word if "://" in word else "//" + word)
         port = parts.port
@@ -63,12 +73,20 @@ def _addresses(host: str | None) -> frozenset[bytes]:
     try:
         found = socket.getaddrinfo(host, None, type=socket.SOCK_STREAM)
     except (OSError, UnicodeError):  # a name that can't even be asked for
-        raise AskLessError("bad-server", f"--server names an unknown host: {host}", _EXAMPLE) from None
-    return frozenset(socket.inet_pton(family, str(place[0]).split("%")[0]) for family, _, _, _, place in found)
+        raise AskLessError(
+            "bad-server", f"--server names an unknown host: {host}", _EXAMPLE
+        ) from None
+    return frozenset(
+        socket.inet_pton(family, str(place[0]).split("%")[0]) for family, _, _, _, place in found
+    )
 
 
-def read(files: Sequence[Path], server: Server, folder: Path, apart: GroupingOptions, voice: Reporter) -> None:
-    """Read files of packets into a folder. Raises AskLessError: see `frames.segments`, and nothing-passed."""
+def read(
+    files: Sequence[Path], server: Server, folder: Path, apart: GroupingOptions, voice: Reporter
+) -> None:
+    """Read files of packets into a folder. Raises AskLessError: see `frames.segments`, and
+    nothing-passed.
+    """
     odd = SkippedPackets()
     watcher: PacketRecorder | None = None
     count = at_ns = 0
@@ -77,7 +95,9 @@ def read(files: Sequence[Path], server: Server, folder: Path, apart: GroupingOpt
             for segment in segments(path, odd):
                 at_ns = max(at_ns, segment.at_ns)
                 if watcher is None:
-                    watcher = PacketRecorder(wire.load(server.system), server, folder, apart, segment.at_ns)
+                    watcher = PacketRecorder(
+                        wire.load(server.system), server, folder, apart, segment.at_ns
+                    )
                 watcher.streams.segment(segment)
                 count += 1
                 if count % _PROGRESS_EVERY == 0:
@@ -109,12 +129,22 @@ def _address(end: Hashable) -> str:
 
 
 class PacketRecorder:
-    """Listens to the streams, and gives what comes after each connection's beginning to its session."""
+    """Listens to the streams, and gives what comes after each connection's beginning to its
+    session.
+    """
 
-    def __init__(self, protocol: Wire, server: Server, folder: Path, apart: GroupingOptions, at_ns: int) -> None:
+    def __init__(
+        self, protocol: Wire, server: Server, folder: Path, apart: GroupingOptions, at_ns: int
+    ) -> None:
         self.wire = protocol
         writer = SamplingWriter(
-            folder / "packets.askless.jsonl", "packets", server.system, "", at_ns / 1e9, at_ns, sparing=apart.sparing
+            folder / "packets.askless.jsonl",
+            "packets",
+            server.system,
+            "",
+            at_ns / 1e9,
+            at_ns,
+            sparing=apart.sparing,
         )
         telling = RequestGrouper(apart, writer, lambda at_s: int(at_s * 1e9))
         self.conversations = ConnectionRecorder(protocol, writer, telling, forgiving=True)
@@ -145,7 +175,9 @@ class PacketRecorder:
         opening.client(data) if client else opening.server(data)
         if opening.state == "open":
             del self.openings[number]
-            self.conversations.opened(number, opening.facts | {"client": self.clients[number]}, at_ns)
+            self.conversations.opened(
+                number, opening.facts | {"client": self.clients[number]}, at_ns
+            )
             for is_client, early in zip((True, False), opening.early, strict=True):
                 if early:
                     self.conversations.said(number, is_client, early, at_ns)
@@ -156,7 +188,9 @@ class PacketRecorder:
     def lost(self, number: int) -> None:
         """See `Listener`."""
         if self.openings.pop(number, None) is not None:  # what both sides agreed on is not known
-            self.unread["its start is incomplete"] = self.unread.get("its start is incomplete", 0) + 1
+            self.unread["its start is incomplete"] = (
+                self.unread.get("its start is incomplete", 0) + 1
+            )
         self.conversations.lost(number)
 
     def ended(self, number: int, at_ns: int) -> None:
@@ -166,7 +200,9 @@ class PacketRecorder:
         self.conversations.closed(number, at_ns)
 
     def close(self, at_ns: int, odd: SkippedPackets) -> None:
-        """There are no more packets. A file that was not read to its end may have held any number of queries."""
+        """There are no more packets. A file that was not read to its end may have held any number
+        of queries.
+        """
         self.streams.close(at_ns)
         for path, why in odd.torn.items():
             self.conversations.writer.lost(1, "end of a file", f"{path.name}: {why}")

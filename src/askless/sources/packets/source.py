@@ -1,4 +1,6 @@
-"""The source `packets`: files of packets that were recorded on the way between a program and its database server."""
+"""The source `packets`: files of packets that were recorded on the way between a program and its
+database server.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Puts the segments of TCP connections back into streams: out of order, sent again, or missing. Pure.
+"""Puts the segments of TCP connections back into streams: out of order, sent again, or missing.
+Pure.
 
 As in RFC 9293: bytes are numbered modulo 2**32, SYN and FIN count as one each.
 """
@@ -50,12 +51,16 @@ class _Side:
 
     def __init__(self) -> None:
         self.next: int | None = None  # the number of the byte that is expected
-        self.waiting: dict[int, tuple[bytes, int]] = {}  # number -> (bytes, how many there were) of what came too early
+        self.waiting: dict[
+            int, tuple[bytes, int]
+        ] = {}  # number -> (bytes, how many there were) of what came too early
         self.finished = False
 
 
 class _Connection:
-    """Both directions. `held` are segments that answer what was not seen yet: recorders write packets out of order, too."""
+    """Both directions. `held` are segments that answer what was not seen yet: recorders write
+    packets out of order, too.
+    """
 
     __slots__ = ("client", "held", "number", "server")
 
@@ -89,7 +94,11 @@ class Streams:
             if not segment.length and not segment.flags & SYN:
                 return
             connection = self._begin(key, bool(segment.flags & SYN), segment.at_ns)
-        side, other = (connection.client, connection.server) if from_client else (connection.server, connection.client)
+        side, other = (
+            (connection.client, connection.server)
+            if from_client
+            else (connection.server, connection.client)
+        )
         if segment.flags & SYN:
             side.next = (segment.sequence + 1) % 2**32
         elif segment.length:
@@ -127,7 +136,9 @@ class Streams:
                 self._skip(connection, side, is_client, at_ns)
         self._listener.ended(connection.number, at_ns)
 
-    def _data(self, connection: _Connection, side: _Side, is_client: bool, segment: Segment) -> None:
+    def _data(
+        self, connection: _Connection, side: _Side, is_client: bool, segment: Segment
+    ) -> None:
         if side.next is None:
             side.next = segment.sequence
         ahead = _distance(segment.sequence, side.next)
@@ -138,11 +149,22 @@ class Streams:
             if len(side.waiting) > _WAITING_MOST:
                 self._skip(connection, side, is_client, segment.at_ns)
             return
-        self._give(connection, side, is_client, (segment.sequence, segment.data, segment.length), segment.at_ns)
+        self._give(
+            connection,
+            side,
+            is_client,
+            (segment.sequence, segment.data, segment.length),
+            segment.at_ns,
+        )
         self._drain(connection, side, is_client, segment.at_ns)
 
     def _give(
-        self, connection: _Connection, side: _Side, is_client: bool, piece: tuple[int, bytes, int], at_ns: int
+        self,
+        connection: _Connection,
+        side: _Side,
+        is_client: bool,
+        piece: tuple[int, bytes, int],
+        at_ns: int,
     ) -> None:
         """Say what is new in a piece that begins where it is expected, or before."""
         assert side.next is not None
@@ -176,13 +198,17 @@ class Streams:
 
     @staticmethod
     def _is_early(other: _Side, segment: Segment) -> bool:
-        """Whether a segment acknowledges what the other side has not said yet, as far as it was seen."""
+        """Whether a segment acknowledges what the other side has not said yet, as far as it was
+        seen.
+        """
         if not segment.flags & ACK or other.next is None:
             return False
         return _distance(segment.acknowledged, other.next) > other.finished
 
     def _hold(self, connection: _Connection, is_client: bool, segment: Segment) -> None:
-        """Keep a segment until that comes which it answers, or it is plain that it was not recorded."""
+        """Keep a segment until that comes which it answers, or it is plain that it was not
+        recorded.
+        """
         held = connection.held
         held.append((is_client, segment))
         if len(held) <= _WAITING_MOST and segment.at_ns - held[0][1].at_ns <= _WAITING_MOST_NS:
@@ -206,7 +232,9 @@ class Streams:
         while held:
             is_client, segment = held[0]
             side, other = (
-                (connection.client, connection.server) if is_client else (connection.server, connection.client)
+                (connection.client, connection.server)
+                if is_client
+                else (connection.server, connection.client)
             )
             if self._is_early(other, segment):
                 return

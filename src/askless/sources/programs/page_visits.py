@@ -17,7 +17,10 @@ SIZE = "{size}"  # what a URL holds where its size is
 
 VISITING = (
     Option(
-        "--visit", "wait until this URL answers, request it, then stop the program; may be repeated", "URL", many=True
+        "--visit",
+        "wait until this URL answers, request it, then stop the program; may be repeated",
+        "URL",
+        many=True,
     ),
     Option(
         "--sizes",
@@ -26,20 +29,30 @@ VISITING = (
         default="",
     ),
     Option("--repeat", "visits per URL after one warm-up visit (default: 5)", "N", int, 5),
-    Option("--startup-timeout", "time limit for the first URL to answer (default: 30)", "SECONDS", float, 30.0),
+    Option(
+        "--startup-timeout",
+        "time limit for the first URL to answer (default: 30)",
+        "SECONDS",
+        float,
+        30.0,
+    ),
 )
 
 
 def check_visits(values: Mapping[str, Any]) -> None:
     """Raises AskLessError: bad-repeat, bad-url, bad-sizes."""
     if values["repeat"] < 1:
-        raise AskLessError("bad-repeat", "--repeat takes a whole number from 1", "omit it for 5 visits")
+        raise AskLessError(
+            "bad-repeat", "--repeat takes a whole number from 1", "omit it for 5 visits"
+        )
     sizes = sizes_of(values)
     grows = any(SIZE in url for url in values["visit"])
     if grows != bool(sizes):
         raise AskLessError(
             "bad-sizes",
-            f"no --visit contains {SIZE}" if sizes else f"a --visit contains {SIZE}, but --sizes is missing",
+            f"no --visit contains {SIZE}"
+            if sizes
+            else f"a --visit contains {SIZE}, but --sizes is missing",
             "as in: --visit 'http://127.0.0.1:8000/calls/due?first={size}' --sizes 10,20,40,80",
         )
     for url in values["visit"]:
@@ -71,12 +84,18 @@ def visits_of(values: Mapping[str, Any]) -> Visits | None:
     if not values["visit"]:
         return None
     sizes = sizes_of(values)
-    urls = [one for url in values["visit"] for one in ([url.replace(SIZE, s) for s in sizes] if SIZE in url else [url])]
+    urls = [
+        one
+        for url in values["visit"]
+        for one in ([url.replace(SIZE, s) for s in sizes] if SIZE in url else [url])
+    ]
     return program.Visits(tuple(urls), values["repeat"], values["startup_timeout"])
 
 
 def recorded(ended: ProgramEnd | None, voice: Reporter) -> RecordingResult:
-    """How a recording ended with its program (None: there was none), and what its pages answered, which is said."""
+    """How a recording ended with its program (None: there was none), and what its pages answered,
+    which is said.
+    """
     if ended is None:
         return RecordingResult()
     tell_visits(ended.visited, voice)
@@ -86,9 +105,13 @@ def recorded(ended: ProgramEnd | None, voice: Reporter) -> RecordingResult:
 
 
 def check_program(values: Mapping[str, Any], example: str) -> None:
-    """Raises AskLessError no-program if pages are to be visited and no program is named that answers."""
+    """Raises AskLessError no-program if pages are to be visited and no program is named that
+    answers.
+    """
     if values["visit"] and not values["program"]:
-        raise AskLessError("no-program", "--visit needs a program", f"name it after --, e.g.: -- {example}")
+        raise AskLessError(
+            "no-program", "--visit needs a program", f"name it after --, e.g.: -- {example}"
+        )
 
 
 def tell_visits(visited: Sequence[VisitResult], voice: Reporter) -> None:
@@ -98,10 +121,16 @@ def tell_visits(visited: Sequence[VisitResult], voice: Reporter) -> None:
     from askless.core.formatting import plural
 
     for page in visited:
-        low, middle, high = min(page.durations_ms), median(page.durations_ms), max(page.durations_ms)
+        low, middle, high = (
+            min(page.durations_ms),
+            median(page.durations_ms),
+            max(page.durations_ms),
+        )
         voice.note(
             f"{page.url}: status {page.status}, {plural(len(page.durations_ms), 'visit')}, "
             f"median {middle:.1f} ms ({low:.1f} to {high:.1f})"
         )
         if page.status >= 400:
-            voice.note(f"note: {page.url} answered with status {page.status}: the intended page may not have run")
+            voice.note(
+                f"note: {page.url} answered with status {page.status}: the intended page may not have run"
+            )

@@ -24,7 +24,9 @@ from askless.core.errors import AskLessError
 from askless.core.progress import Progress, quiet
 
 STOP_WAIT_S = 5.0  # how long pages' programs may take to stop once they are visited
-SETTLE_S = 0.1  # the last page has been answered; what its application does after the answer may go on
+SETTLE_S = (
+    0.1  # the last page has been answered; what its application does after the answer may go on
+)
 SETTLE_MOST_S = 15.0  # where someone waits for it
 TERMINATE_WAIT_S = 10.0  # and a program that anyone who runs us wants stopped
 WARM_UP_HEADER = "X-Ask-Less-Warm-Up"
@@ -50,7 +52,9 @@ class Visit(msgspec.Struct, frozen=True):
 
 
 class VisitResult(msgspec.Struct, frozen=True):
-    """What one page answered: its last status, and how long each measured visit took, as the visitor saw it."""
+    """What one page answered: its last status, and how long each measured visit took, as the
+    visitor saw it.
+    """
 
     url: str
     status: int
@@ -58,7 +62,9 @@ class VisitResult(msgspec.Struct, frozen=True):
 
 
 class ProgramEnd(msgspec.Struct, frozen=True):
-    """How the program ended. `stopped` says that it was reported to stop; its exit code then says nothing."""
+    """How the program ended. `stopped` says that it was reported to stop; its exit code then says
+    nothing.
+    """
 
     exit_code: int
     stopped: bool
@@ -76,9 +82,11 @@ def run(
     watch: Watch | None = None,
     settled: Callable[[int], bool] | None = None,
 ) -> ProgramEnd:
-    """Run the program until it ends, or until its pages are visited; `watch` is reported of each visit.
+    """Run the program until it ends, or until its pages are visited; `watch` is reported of each
+    visit.
 
-    Behind the last one it goes on for a moment, or until what it does about so many visits has `settled`.
+    Behind the last one it goes on for a moment, or until what it does about so many visits has
+    `settled`.
 
     Raises AskLessError: program-missing, program-exited, never-answers, visit-failed.
     """
@@ -91,11 +99,16 @@ def run(
         )
     stop = threading.Event()
     try:
-        # Visited programs get a process group of their own: what they started (a reloader's child) stops with them.
-        process = subprocess.Popen([program, *command[1:]], env=environment, start_new_session=visits is not None)
+        # Visited programs get a process group of their own: what they started (a reloader's child)
+        # stops with them.
+        process = subprocess.Popen(
+            [program, *command[1:]], env=environment, start_new_session=visits is not None
+        )
     except OSError as error:
         raise AskLessError(
-            "program-missing", f"can't start {program}: {error.strerror}", "check that it is executable"
+            "program-missing",
+            f"can't start {program}: {error.strerror}",
+            "check that it is executable",
         ) from None
     grouped = visits is not None
     with _Signals(process, stop, grouped):
@@ -106,7 +119,10 @@ def run(
                 count = len(visits.urls) * (visits.times + 1)
                 deadline_s = time.monotonic() + SETTLE_MOST_S
                 while (
-                    settled is not None and not settled(count) and not stop.is_set() and time.monotonic() < deadline_s
+                    settled is not None
+                    and not settled(count)
+                    and not stop.is_set()
+                    and time.monotonic() < deadline_s
                 ):
                     stop.wait(SETTLE_S)
                 stop.set()
@@ -119,12 +135,16 @@ def run(
 
 
 class _Signals:
-    """While the program runs, signals are its affair: the terminal sends it Ctrl-C itself, SIGTERM is passed on.
+    """While the program runs, signals are its affair: the terminal sends it Ctrl-C itself, SIGTERM
+    is passed on.
 
-    A program that SIGTERM does not end within TERMINATE_WAIT_S is killed: the one that wants us gone wants it gone too.
+    A program that SIGTERM does not end within TERMINATE_WAIT_S is killed: the one that wants us
+    gone wants it gone too.
     """
 
-    def __init__(self, process: subprocess.Popen[bytes], stop: threading.Event, grouped: bool) -> None:
+    def __init__(
+        self, process: subprocess.Popen[bytes], stop: threading.Event, grouped: bool
+    ) -> None:
         self.process = process
         self.stop = stop
         self.grouped = grouped
@@ -146,7 +166,9 @@ class _Signals:
         if number == signal.SIGTERM or self.grouped or not sys.stdin.isatty():
             _send(self.process, number, self.grouped)
         if number == signal.SIGTERM and self.last is None:
-            self.last = threading.Timer(TERMINATE_WAIT_S, _send, (self.process, signal.SIGKILL, self.grouped))
+            self.last = threading.Timer(
+                TERMINATE_WAIT_S, _send, (self.process, signal.SIGKILL, self.grouped)
+            )
             self.last.daemon = True
             self.last.start()
 
@@ -164,7 +186,9 @@ def _send(process: subprocess.Popen[bytes], number: int, grouped: bool) -> bool:
 
 
 def _stop(process: subprocess.Popen[bytes], grouped: bool) -> None:
-    """Ask the program to stop, and what it started; anyone who has not after some seconds is killed."""
+    """Ask the program to stop, and what it started; anyone who has not after some seconds is
+    killed.
+    """
     deadline = time.monotonic() + STOP_WAIT_S
     if process.poll() is None or grouped:
         _send(process, signal.SIGTERM, grouped)
@@ -232,7 +256,11 @@ def _why_silent(process: subprocess.Popen[bytes], error: OSError) -> str:
 
 
 def _visit(
-    process: subprocess.Popen[bytes], visits: Visits, stop: threading.Event, progress: Progress, watch: Watch | None
+    process: subprocess.Popen[bytes],
+    visits: Visits,
+    stop: threading.Event,
+    progress: Progress,
+    watch: Watch | None,
 ) -> tuple[VisitResult, ...]:
     progress("waiting for " + visits.urls[0])
     _wait_until_up(process, visits, stop, watch)
@@ -249,7 +277,9 @@ def _visit(
             except OSError as error:
                 what = _why_silent(process, error)
                 raise AskLessError(
-                    "visit-failed", f"{url} did not answer: {what}", "queries up to that point were recorded"
+                    "visit-failed",
+                    f"{url} did not answer: {what}",
+                    "queries up to that point were recorded",
                 ) from None
             end_ns = time.perf_counter_ns()
             if watch is not None:
@@ -260,10 +290,15 @@ def _visit(
 
 
 def until_stopped(ready: Callable[[], None], stopped: threading.Event | None = None) -> None:
-    """Wait for Ctrl-C, for someone who wants us gone, or until `stopped` is set; `ready` is called once that is heard."""
+    """Wait for Ctrl-C, for someone who wants us gone, or until `stopped` is set; `ready` is called
+    once that is heard.
+    """
     stopped = stopped or threading.Event()
 
-    before = {number: signal.signal(number, lambda *_: stopped.set()) for number in (signal.SIGINT, signal.SIGTERM)}
+    before = {
+        number: signal.signal(number, lambda *_: stopped.set())
+        for number in (signal.SIGINT, signal.SIGTERM)
+    }
     try:
         ready()
         stopped.wait()

@@ -1,4 +1,5 @@
-"""Turns what passes on connections into a capture: sessions read, requests are distinguished, a writer writes.
+"""Turns what passes on connections into a capture: sessions read, requests are distinguished, a
+writer writes.
 
 What the relay and the reader of packets share. Connections go by numbers of the source's choice.
 """
@@ -14,7 +15,9 @@ from askless.sources.wire import CompletedQuery, Facts, Session, Unreadable, Wir
 
 
 class ConnectionRecorder:
-    """The open connections of a source. `forgiving`: after what can't be read it looks for the next border of messages."""
+    """The open connections of a source. `forgiving`: after what can't be read it looks for the next
+    border of messages.
+    """
 
     def __init__(
         self, wire: Wire, writer: CaptureWriter, requests: RequestGrouper, forgiving: bool = False
@@ -57,7 +60,8 @@ class ConnectionRecorder:
             struct.error,
             RecursionError,
         ) as error:
-            # Bytes are what anybody sends: what no one foresaw costs its connection, and is counted.
+            # Bytes are what anybody sends: what no one foresaw costs its connection, and is
+            # counted.
             self.broken += 1
             self.broken_reason = self.broken_reason or f"{type(error).__name__}: {str(error)[:200]}"
             self._give_up(number, "its messages have an unknown form", at_ns)
@@ -97,7 +101,9 @@ class ConnectionRecorder:
         for why, count in self.unreadable.items():
             self.writer.note(f"{plural(count, 'connection')} could not be read completely: {why}")
         if self.cut:
-            self.writer.lost(len(self.cut), "incomplete connections", f"{lost}: some queries are missing")
+            self.writer.lost(
+                len(self.cut), "incomplete connections", f"{lost}: some queries are missing"
+            )
         if self.broken:
             self.writer.lost(self.broken, "incomplete connections", self.broken_reason)
         if self.nameless:

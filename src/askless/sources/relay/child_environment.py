@@ -1,4 +1,6 @@
-"""The environment of a program that is to find the relay in place of its server: what clients and frameworks read there."""
+"""The environment of a program that is to find the relay in place of its server: what clients and
+frameworks read there.
+"""
 
 from __future__ import annotations
 
@@ -7,14 +9,20 @@ from urllib.parse import urlsplit
 
 from askless.sources.relay.forwarding import Address
 
-_SCHEMES = {"postgresql": ("postgres",), "mysql": ("mysql", "mariadb"), "mariadb": ("mysql", "mariadb")}
+_SCHEMES = {
+    "postgresql": ("postgres",),
+    "mysql": ("mysql", "mariadb"),
+    "mariadb": ("mysql", "mariadb"),
+}
 
 
 def surroundings(
     given: Mapping[str, str], system: str, variables: Mapping[str, str], to: Address, relay: Address
 ) -> dict[str, str]:
-    """The environment with the relay's address: in the variables of the system's own clients, in URLs of the server
-    (DATABASE_URL and the like), and in pairs such as DB_HOST and DB_PORT that name it."""
+    """The environment with the relay's address: in the variables of the system's own clients, in
+    URLs of the server (DATABASE_URL and the like), and in pairs such as DB_HOST and DB_PORT that
+    name it.
+    """
     result = dict(given)
     host, port = (relay.path, "") if relay.path else (relay.host, str(relay.port))
     for name, value in given.items():

@@ -1,7 +1,9 @@
-"""Forwards bytes between clients and a server, at once and in both directions, and puts a copy aside.
+"""Forwards bytes between clients and a server, at once and in both directions, and puts a copy
+aside.
 
-The beginning of a connection goes through the protocol's `Opening`, which alone may change or answer something. From then on
-a chunk is written to the other side before anything else is done with it.
+The beginning of a connection goes through the protocol's `Opening`, which alone may change or
+answer something. From then on a chunk is written to the other side before anything else is done
+with it.
 """
 
 from __future__ import annotations
@@ -40,7 +42,9 @@ class Address(NamedTuple):
 
 
 class Settings(NamedTuple):
-    """What the relay is to do. `near` is the TLS that clients are served, `far` that which the server is spoken to with."""
+    """What the relay is to do. `near` is the TLS that clients are served, `far` that which the
+    server is spoken to with.
+    """
 
     listen: Address
     to: Address
@@ -183,10 +187,13 @@ class PendingConnection:
             tls=owner.settings.near is not None, far_tls=owner.settings.far is not None
         )
         self.waiting = b""  # for the server, until it is there
-        self.away = b""  # what the client is reported once it has said what it wants: the server can't be reached
+        # what the client is reported once it has said what it wants: the server can't be reached
+        self.away = b""
         self.ended = False
         self.encrypting = False
-        self.held: list[bytes] = []  # what the client said once TLS was there, and before anybody was reported so
+        self.held: list[
+            bytes
+        ] = []  # what the client said once TLS was there, and before anybody was reported so
         self.task: asyncio.Task[None] | None = None
 
     def there(self, kind: int, transport: Any) -> None:
@@ -200,11 +207,15 @@ class PendingConnection:
 
     async def _connect(self) -> None:
         try:
-            await asyncio.wait_for(self.owner.reach(lambda: ConnectionStart(self, SERVER)), _CONNECT_S)
+            await asyncio.wait_for(
+                self.owner.reach(lambda: ConnectionStart(self, SERVER)), _CONNECT_S
+            )
         except (TimeoutError, OSError, ssl.SSLError, ConnectionError, UnicodeError) as error:
             self.owner.counts.away += 1
             reason = str(error) or "it does not answer"
-            self.away = self.opening.refusal(f"the server at {self.owner.settings.to} can't be reached: {reason}")
+            self.away = self.opening.refusal(
+                f"the server at {self.owner.settings.to} can't be reached: {reason}"
+            )
             if self.waiting or not self.owner.wire.client_first:
                 self._turn_away(self.away)
             return
@@ -223,7 +234,8 @@ class PendingConnection:
         self._pass(step)
         state = self.opening.state
         if state == "tls":
-            self.near.pause_reading()  # what comes from now on is for the layer of TLS, which goes on reading
+            # what comes from now on is for the layer of TLS, which goes on reading
+            self.near.pause_reading()
             self.encrypting = True
             self.task = self.owner.loop.create_task(self._encrypt())
         elif state == "far-tls":
@@ -247,7 +259,9 @@ class PendingConnection:
             self.near.write(step.to_client)
 
     def _turn_away(self, told: bytes) -> None:
-        """Tell the client why, and close once it has had the time to read it: what is unread cuts a connection short."""
+        """Tell the client why, and close once it has had the time to read it: what is unread cuts a
+        connection short.
+        """
         if not self.near.is_closing():
             self.near.write(told)
             _end_of(self.near)
@@ -260,7 +274,9 @@ class PendingConnection:
         settings, loop = self.owner.settings, self.owner.loop
         assert settings.near is not None
         starting = loop.create_task(
-            loop.start_tls(self.near, ConnectionStart(self, CLIENT), settings.near, server_side=True)
+            loop.start_tls(
+                self.near, ConnectionStart(self, CLIENT), settings.near, server_side=True
+            )
         )
         try:
             if rest:  # what came before anybody knew that it was TLS
@@ -288,13 +304,17 @@ class PendingConnection:
                 self.owner.loop.create_future()
             )  # what fails must not end the pair: the client is reported first
             host = settings.to.host
-            encrypted = await self.owner.loop.start_tls(self.far, layer, settings.far, server_hostname=host)
+            encrypted = await self.owner.loop.start_tls(
+                self.far, layer, settings.far, server_hostname=host
+            )
             assert encrypted is not None
             encrypted.set_protocol(ConnectionStart(self, SERVER))
             self.far = encrypted
         except (OSError, ssl.SSLError, ConnectionError, UnicodeError) as error:
             self.owner.counts.away += 1
-            self._turn_away(self.opening.refusal(f"no TLS with the server at {settings.to}: {error}"))
+            self._turn_away(
+                self.opening.refusal(f"no TLS with the server at {settings.to}: {error}")
+            )
             return
         self._pass(self.opening.resume())
 
@@ -329,7 +349,9 @@ class PendingConnection:
 class Forwarder:
     """The relay: listens, connects, passes on. All of it in one event loop."""
 
-    def __init__(self, wire: Wire, settings: Settings, spool: BufferWriter, bell: Callable[[], None]) -> None:
+    def __init__(
+        self, wire: Wire, settings: Settings, spool: BufferWriter, bell: Callable[[], None]
+    ) -> None:
         self.wire = wire
         self.settings = settings
         self.spool = spool
@@ -349,7 +371,9 @@ class Forwarder:
             return ConnectionStart(PendingConnection(self), CLIENT)
 
         if listen.path:
-            if _is_heard(listen.path):  # the loop itself would put its own in the place of any socket
+            if _is_heard(
+                listen.path
+            ):  # the loop itself would put its own in the place of any socket
                 raise OSError(errno.EADDRINUSE, os.strerror(errno.EADDRINUSE))
             self._server = await self.loop.create_unix_server(begin, listen.path, backlog=_BACKLOG)
             Path(listen.path).chmod(0o600)

@@ -29,14 +29,18 @@ class RelayOptions(NamedTuple):
 
 
 def read(values: Mapping[str, Any]) -> RelayOptions:
-    """Raises AskLessError: no-server, bad-server, bad-listen, bad-request-by, bad-tls, bad-buffer-size."""
+    """Raises AskLessError: no-server, bad-server, bad-listen, bad-request-by, bad-tls,
+    bad-buffer-size.
+    """
     system, to, far = _server(values["to"])
     listen = _listen(values["listen"], values["allow_remote"])
     apart = apart_of(values)
     near = _near(values["tls_cert"], values["tls_key"])
     if values["buffer_size"] < _BACKLOG_LEAST:
         raise AskLessError(
-            "bad-buffer-size", "--buffer-size takes a size from 4MiB", "write it like 512MiB, or omit it"
+            "bad-buffer-size",
+            "--buffer-size takes a size from 4MiB",
+            "write it like 512MiB, or omit it",
         )
     return RelayOptions(system, Settings(listen, to, near, far), apart, values["buffer_size"])
 
@@ -53,7 +57,9 @@ def _server(url: str | None) -> tuple[str, Address, ssl.SSLContext | None]:
     found = called(scheme, wire.REGISTRY)
     if found is None:
         raise AskLessError(
-            "bad-server", f"--to takes postgresql://, mysql:// or mariadb://, not {scheme or url!r}", _EXAMPLE
+            "bad-server",
+            f"--to takes postgresql://, mysql:// or mariadb://, not {scheme or url!r}",
+            _EXAMPLE,
         )
     system = found.name
     query = {name: given[-1] for name, given in parse_qs(parts.query).items()}
@@ -61,7 +67,11 @@ def _server(url: str | None) -> tuple[str, Address, ssl.SSLContext | None]:
     host = unquote(query.get("host", "") or parts.hostname or "127.0.0.1")
     port = port or int(query.get("port", "0") or 0) or protocol.port
     if host.startswith("/"):
-        path = f"{host.rstrip('/')}/.s.PGSQL.{port}" if system == "postgresql" and Path(host).is_dir() else host
+        path = (
+            f"{host.rstrip('/')}/.s.PGSQL.{port}"
+            if system == "postgresql" and Path(host).is_dir()
+            else host
+        )
         return system, Address("", path=path), None
     socket = query.get("unix_socket", "")
     if socket:
@@ -70,19 +80,25 @@ def _server(url: str | None) -> tuple[str, Address, ssl.SSLContext | None]:
 
 
 def _far(query: Mapping[str, str]) -> ssl.SSLContext | None:
-    """TLS towards the server, with the modes of libpq (require, verify-ca, verify-full) or of MySQL's clients."""
+    """TLS towards the server, with the modes of libpq (require, verify-ca, verify-full) or of
+    MySQL's clients.
+    """
     mode = query.get("sslmode", query.get("ssl-mode", "disable")).lower().replace("_", "-")
     if mode in ("disable", "disabled", "allow", "prefer", "preferred"):
         return None
     if mode not in ("require", "required", "verify-ca", "verify-full", "verify-identity"):
         raise AskLessError(
-            "bad-tls", f"sslmode in --to takes require, verify-ca or verify-full, not {mode!r}", _EXAMPLE
+            "bad-tls",
+            f"sslmode in --to takes require, verify-ca or verify-full, not {mode!r}",
+            _EXAMPLE,
         )
     authority = query.get("sslrootcert") or query.get("ssl-ca") or None
     try:
         context = ssl.create_default_context(cafile=authority)
     except (OSError, ssl.SSLError) as error:
-        raise AskLessError("bad-tls", f"can't read {authority}: {error}", "check sslrootcert in --to") from None
+        raise AskLessError(
+            "bad-tls", f"can't read {authority}: {error}", "check sslrootcert in --to"
+        ) from None
     context.check_hostname = mode in ("verify-full", "verify-identity")
     if mode in ("require", "required"):
         context.verify_mode = ssl.CERT_NONE
@@ -125,5 +141,7 @@ def _near(certificate: str | None, key: str | None) -> ssl.SSLContext | None:
     try:
         context.load_cert_chain(certificate, key)
     except (OSError, ssl.SSLError) as error:
-        raise AskLessError("bad-tls", f"can't use {certificate}: {error}", "check --tls-cert and --tls-key") from None
+        raise AskLessError(
+            "bad-tls", f"can't use {certificate}: {error}", "check --tls-cert and --tls-key"
+        ) from None
     return context

@@ -1,7 +1,9 @@
-"""Reads what a relay has put aside and writes the capture: a process of its own, which works when no one else wants to.
+"""Reads what a relay has put aside and writes the capture: a process of its own, which works when
+no one else wants to.
 
-It ends when the relay has closed the bell and nothing more lies there; a relay that is killed loses nothing that it has put
-aside. Started as `python -m askless.sources.relay.reader`, with a job as JSON in its last argument.
+It ends when the relay has closed the bell and nothing more lies there; a relay that is killed loses
+nothing that it has put aside. Started as `python -m askless.sources.relay.reader`, with a job as
+JSON in its last argument.
 """
 
 from __future__ import annotations
@@ -21,7 +23,16 @@ from askless.core.formatting import escaped_line
 from askless.sources.attribution.boundaries import Window
 from askless.sources.attribution.grouper import GroupingOptions, RequestGrouper
 from askless.sources.recording.connection_recorder import ConnectionRecorder
-from askless.sources.relay.relay_buffer import CLIENT, CLOSED, LOST, MARK, OPENED, SERVER, RelayBuffer, records
+from askless.sources.relay.relay_buffer import (
+    CLIENT,
+    CLOSED,
+    LOST,
+    MARK,
+    OPENED,
+    SERVER,
+    RelayBuffer,
+    records,
+)
 from askless.sources.wire import load
 
 _WAIT_S = 0.25
@@ -32,7 +43,9 @@ _REST_SHARE, _REST_SHARE_OF_MUCH, _MUCH_BYTES_S = 9, 199, 1_000_000
 
 
 class Job(msgspec.Struct, frozen=True):
-    """What to read, and what to make of it. `data` and `page` are descriptors of the backlog, `bell` wakes the reader."""
+    """What to read, and what to make of it. `data` and `page` are descriptors of the backlog,
+    `bell` wakes the reader.
+    """
 
     data: int
     page: int
@@ -69,7 +82,9 @@ def run(job: Job) -> None:
     conversations.close(perf_counter_ns(), "arrived faster than it could be buffered")
 
 
-def _take(conversations: ConnectionRecorder, kind: int, number: int, at_ns: int, data: bytes) -> None:
+def _take(
+    conversations: ConnectionRecorder, kind: int, number: int, at_ns: int, data: bytes
+) -> None:
     """One record of the backlog."""
     if kind in (CLIENT, SERVER):
         conversations.said(number, kind == CLIENT, data, at_ns)
@@ -84,10 +99,12 @@ def _take(conversations: ConnectionRecorder, kind: int, number: int, at_ns: int,
 
 
 class _Pace:
-    """Keeps the reader out of the way while there is traffic: it works a tenth of the time then, or less if much comes.
+    """Keeps the reader out of the way while there is traffic: it works a tenth of the time then, or
+    less if much comes.
 
-    A process that runs next to the traffic slows it down, whatever its priority is: measured by benchmarks/relay.py. Once
-    the backlog is half full, and when nothing new comes, it works as fast as it can.
+    A process that runs next to the traffic slows it down, whatever its priority is: measured by
+    benchmarks/relay.py. Once the backlog is half full, and when nothing new comes, it works as fast
+    as it can.
     """
 
     def __init__(self, backlog: RelayBuffer) -> None:
@@ -106,9 +123,14 @@ class _Pace:
         if worked_ns < _SLICE_NS:
             return
         written, now_ns = self.backlog.written, perf_counter_ns()
-        if written != self.written and (written - self.backlog.read) * _FULL_SHARE < self.backlog.size:
+        if (
+            written != self.written
+            and (written - self.backlog.read) * _FULL_SHARE < self.backlog.size
+        ):
             much = (written - self.written) * 1e9 > _MUCH_BYTES_S * (now_ns - self.looked_ns)
-            sleep(min(worked_ns * (_REST_SHARE_OF_MUCH if much else _REST_SHARE) / 1e9, _REST_MOST_S))
+            sleep(
+                min(worked_ns * (_REST_SHARE_OF_MUCH if much else _REST_SHARE) / 1e9, _REST_MOST_S)
+            )
         self.written, self.looked_ns = written, now_ns
         self.began_ns = process_time_ns()
 

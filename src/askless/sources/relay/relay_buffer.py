@@ -1,7 +1,9 @@
-"""What was forwarded and waits to be read: a ring in a file without a name, which is gone when its processes are.
+"""What was forwarded and waits to be read: a ring in a file without a name, which is gone when its
+processes are.
 
-The writer never waits. Where the ring is full, what comes is omitted and counted, and its connection is reported to have lost
-something. Positions only grow; each side writes its own, in a page that both have mapped.
+The writer never waits. Where the ring is full, what comes is omitted and counted, and its
+connection is reported to have lost something. Positions only grow; each side writes its own, in a
+page that both have mapped.
 """
 
 from __future__ import annotations
@@ -37,7 +39,9 @@ class RelayBuffer:
             os.truncate(page, mmap.PAGESIZE)
         except OSError as error:
             raise AskLessError(
-                "folder-unwritable", f"can't write into {folder}: {error.strerror}", "name another -o"
+                "folder-unwritable",
+                f"can't write into {folder}: {error.strerror}",
+                "name another -o",
             ) from None
         return cls(data, page, size)
 
@@ -94,10 +98,11 @@ def _write(file: int, data: bytes, at: int) -> None:
 
 
 class BufferWriter:
-    """The writer's side: gathers records and writes them in batches. `lost_bytes` counts what found no room.
+    """The writer's side: gathers records and writes them in batches. `lost_bytes` counts what found
+    no room.
 
-    `waiting` holds (kind, connection, time, bytes) of each record, and `size` says how many bytes that is: anyone who forwards
-    adds to both himself, as that is done for every chunk.
+    `waiting` holds (kind, connection, time, bytes) of each record, and `size` says how many bytes
+    that is: anyone who forwards adds to both himself, as that is done for every chunk.
     """
 
     def __init__(self, backlog: RelayBuffer) -> None:
@@ -105,7 +110,9 @@ class BufferWriter:
         self.lost_bytes = 0
         self.waiting: list[tuple[int, int, int, bytes]] = []
         self.size = 0
-        self._lost: dict[int, int] = {}  # connections that must be said, and when they lost something
+        self._lost: dict[
+            int, int
+        ] = {}  # connections that must be said, and when they lost something
 
     def flush(self) -> bool:
         """Write what has gathered; whether there was anything."""
@@ -116,8 +123,11 @@ class BufferWriter:
         if self.backlog.put(_packed([*lost, *waiting])):
             self._lost.clear()
             return True
-        # What opens, closes or marks is small and must be known, or the reader would wait for it for ever.
-        self.backlog.put(_packed([record for record in waiting if record[0] not in (CLIENT, SERVER)]))
+        # What opens, closes or marks is small and must be known, or the reader would wait for it
+        # for ever.
+        self.backlog.put(
+            _packed([record for record in waiting if record[0] not in (CLIENT, SERVER)])
+        )
         for kind, number, at_ns, data in waiting:
             if kind in (CLIENT, SERVER):
                 self.lost_bytes += len(data)
@@ -133,7 +143,9 @@ def _packed(waiting: list[tuple[int, int, int, bytes]]) -> bytes:
 
 
 def records(backlog: RelayBuffer) -> Iterator[tuple[int, int, int, bytes] | None]:
-    """(kind, connection, time, bytes) of each record in turn; None if nothing more lies there for now."""
+    """(kind, connection, time, bytes) of each record in turn; None if nothing more lies there for
+    now.
+    """
     pieces: list[bytes] = []
     size, need = 0, _HEADER.size
     while True:

@@ -1,4 +1,6 @@
-"""Runs a relay: the loop that forwards in a thread, the reader in a process, and the program, if there is one, between."""
+"""Runs a relay: the loop that forwards in a thread, the reader in a process, and the program, if
+there is one, between.
+"""
 
 from __future__ import annotations
 
@@ -47,7 +49,12 @@ def run(
     protocol = wire.load(wish.system)
     forwarder = Forwarder(protocol, wish.settings, spool, lambda: _ring(ring))
     # What is asked while pages are visited belongs to the visits; otherwise queries say, or pauses.
-    by_visits = visits is not None and wish.apart.way == "auto" and not wish.apart.marks and not wish.apart.log
+    by_visits = (
+        visits is not None
+        and wish.apart.way == "auto"
+        and not wish.apart.marks
+        and not wish.apart.log
+    )
     loop = _Loop(forwarder)
     address = loop.start()
     reader = _start_reader(wish, folder, backlog, bell, program, by_visits)
@@ -56,14 +63,20 @@ def run(
         said = f"Relaying {address} to {wish.settings.to}; {'the program is configured' if program else 'press Ctrl-C to stop'}."
         if not program:
             gone = threading.Event()
-            threading.Thread(target=_watch, args=(reader, gone), name="askless-relay-watch", daemon=True).start()
+            threading.Thread(
+                target=_watch, args=(reader, gone), name="askless-relay-watch", daemon=True
+            ).start()
             programs.until_stopped(lambda: voice.note(said), gone)
             return None
         voice.note(said)
-        environment = surroundings(os.environ, wish.system, protocol.variables, wish.settings.to, address)
+        environment = surroundings(
+            os.environ, wish.system, protocol.variables, wish.settings.to, address
+        )
         windows = _Windows(loop) if by_visits else None
         try:
-            return programs.run(program, environment, visits, voice.progress, windows.visited if windows else None)
+            return programs.run(
+                program, environment, visits, voice.progress, windows.visited if windows else None
+            )
         finally:
             if windows is not None:
                 windows.tell()
@@ -87,15 +100,27 @@ def _ring(ring: int) -> None:
 
 
 def _start_reader(
-    wish: RelayOptions, folder: Path, backlog: RelayBuffer, bell: int, program: Sequence[str], by_visits: bool
+    wish: RelayOptions,
+    folder: Path,
+    backlog: RelayBuffer,
+    bell: int,
+    program: Sequence[str],
+    by_visits: bool,
 ) -> subprocess.Popen[bytes]:
     job = Job(
         data=backlog.data, page=backlog.page, size=backlog.size, bell=bell, system=wish.system,
         path=str(folder / f"relay-{os.getpid()}-{int(time.time() * 1000)}.askless.jsonl"),
         program=Path(program[0]).name if program else "", apart=wish.apart._replace(visits=by_visits),
     )  # fmt: skip
-    words = [sys.executable, "-m", "askless.sources.relay.reader", msgspec.json.encode(job).decode()]
-    return subprocess.Popen(words, pass_fds=(backlog.data, backlog.page, bell), stdin=subprocess.DEVNULL)
+    words = [
+        sys.executable,
+        "-m",
+        "askless.sources.relay.reader",
+        msgspec.json.encode(job).decode(),
+    ]
+    return subprocess.Popen(
+        words, pass_fds=(backlog.data, backlog.page, bell), stdin=subprocess.DEVNULL
+    )
 
 
 def _watch(reader: subprocess.Popen[bytes], gone: threading.Event) -> None:
@@ -112,7 +137,9 @@ def _await_reader(reader: subprocess.Popen[bytes], backlog: RelayBuffer, voice: 
             break
         except subprocess.TimeoutExpired:
             left = backlog.written - backlog.read
-            voice.progress(f"reading relayed traffic: {size(left)} left" if left else "reading relayed traffic")
+            voice.progress(
+                f"reading relayed traffic: {size(left)} left" if left else "reading relayed traffic"
+            )
     voice.progress("")
     return code
 
@@ -139,7 +166,9 @@ class _Loop:
     def __init__(self, forwarder: Forwarder) -> None:
         self.forwarder = forwarder
         self.loop = _new_loop()
-        self.thread = threading.Thread(target=self.loop.run_forever, name="askless-relay", daemon=True)
+        self.thread = threading.Thread(
+            target=self.loop.run_forever, name="askless-relay", daemon=True
+        )
 
     def start(self) -> Any:
         """The address that clients go to. Raises AskLessError cant-listen."""
@@ -191,7 +220,9 @@ def _new_loop() -> asyncio.AbstractEventLoop:
 
 
 class _Windows:
-    """Tells the reader of each visit, once the next one begins: what a page does after its answer is its own."""
+    """Tells the reader of each visit, once the next one begins: what a page does after its answer
+    is its own.
+    """
 
     def __init__(self, loop: _Loop) -> None:
         self.loop = loop
@@ -207,5 +238,11 @@ class _Windows:
         visit, self.last = self.last, None
         if visit is not None:
             parts = urlsplit(visit.url)
-            window = Window(route_of("GET", parts.path), visit.start_ns, visit.end_ns, visit.status, visit.warm_up)
+            window = Window(
+                route_of("GET", parts.path),
+                visit.start_ns,
+                visit.end_ns,
+                visit.status,
+                visit.warm_up,
+            )
             self.loop.put(MARK, msgspec.json.encode(window))

@@ -1,4 +1,6 @@
-"""The source `relay`: is between any program and its database server, forwards all bytes, and reads them."""
+"""The source `relay`: is between any program and its database server, forwards all bytes, and reads
+them.
+"""
 
 from __future__ import annotations
 
@@ -6,7 +8,13 @@ import re
 
 from askless.sources import Option, RecordingResult
 from askless.sources.attribution.options import TELLING_APART
-from askless.sources.programs.page_visits import VISITING, check_program, check_visits, recorded, visits_of
+from askless.sources.programs.page_visits import (
+    VISITING,
+    check_program,
+    check_visits,
+    recorded,
+    visits_of,
+)
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -52,7 +60,9 @@ class Relay:
     )  # fmt: skip
 
     def check(self, values: Mapping[str, Any]) -> None:
-        """Raises AskLessError: no-server, bad-server, bad-listen, bad-request-by, bad-tls, bad-buffer-size, and what visits raise."""
+        """Raises AskLessError: no-server, bad-server, bad-listen, bad-request-by, bad-tls,
+        bad-buffer-size, and what visits raise.
+        """
         from askless.sources.relay import options as wishes
 
         wishes.read(values)
@@ -60,7 +70,9 @@ class Relay:
         check_program(values, "node server.js")
 
     def run(self, values: Mapping[str, Any], folder: Path, voice: Reporter) -> RecordingResult:
-        """Relay until the program ends, its pages are visited, or someone stops it. Raises AskLessError."""
+        """Relay until the program ends, its pages are visited, or someone stops it. Raises
+        AskLessError.
+        """
         from askless.sources.relay import options as wishes, runner
 
         wish = wishes.read(values)

@@ -1,8 +1,10 @@
-"""Wire protocols: what a client and a server say to each other, read from their bytes. A new protocol is a folder and a line.
+"""Wire protocols: what a client and a server say to each other, read from their bytes. A new
+protocol is a folder and a line.
 
-All of it is pure: bytes in, records out; no sockets, clocks or files. A connection is read in two steps. Its `Opening` sees
-the beginning, up to the end of the authentication, and passes on what may be passed on; nothing of it is ever recorded. What
-comes after that is given to a `Session`, which tells the queries.
+All of it is pure: bytes in, records out; no sockets, clocks or files. A connection is read in two
+steps. Its `Opening` sees the beginning, up to the end of the authentication, and passes on what may
+be passed on; nothing of it is ever recorded. What comes after that is given to a `Session`, which
+tells the queries.
 """
 
 from __future__ import annotations
@@ -13,18 +15,23 @@ from typing import Any, NamedTuple, Protocol
 
 from askless.core.records.traffic import QuerySeen
 
-# System -> module, which has its `PROTOCOL`. Adding a protocol touches its own folder and this table.
+# System -> module, which has its `PROTOCOL`. Adding a protocol touches its own folder and this
+# table.
 REGISTRY = {
     "postgresql": "askless.sources.wire.postgresql",
     "mysql": "askless.sources.wire.mysql",
     "mariadb": "askless.sources.wire.mysql",
 }
 
-Facts = dict[str, Any]  # what an opening found out that the session must know; plain values, to be sent anywhere
+Facts = dict[
+    str, Any
+]  # what an opening found out that the session must know; plain values, to be sent anywhere
 
 
 class Unreadable(Exception):
-    """Bytes that the protocol does not allow, or that are not read here. Never raised to anyone who forwards them."""
+    """Bytes that the protocol does not allow, or that are not read here. Never raised to anyone who
+    forwards them.
+    """
 
     def __init__(self, why: str, offset: int = 0) -> None:
         super().__init__(f"{why} at byte {offset}" if offset else why)
@@ -35,7 +42,8 @@ class Unreadable(Exception):
 class CompletedQuery(NamedTuple):
     """A query that has ended, and what its connection was to the server then.
 
-    `application`: what the session calls itself. `in_transaction`: whether a transaction is open after the query.
+    `application`: what the session calls itself. `in_transaction`: whether a transaction is open
+    after the query.
     """
 
     query: QuerySeen
@@ -68,7 +76,9 @@ class Opening(Protocol):
     why: str
     facts: Facts
     rest: bytes
-    early: tuple[bytes, bytes]  # once open: what came after the beginning from the client and from the server
+    early: tuple[
+        bytes, bytes
+    ]  # once open: what came after the beginning from the client and from the server
 
     def client(self, data: bytes) -> Step:
         """Bytes came from the client."""
@@ -80,14 +90,16 @@ class Opening(Protocol):
         """TLS towards the server has begun."""
 
     def refusal(self, text: str) -> bytes:
-        """What the client is reported where the server can't be reached, in the protocol's own words."""
+        """What the client is reported where the server can't be reached, in the protocol's own
+        words.
+        """
 
 
 class Session(Protocol):
     """An open connection. Times are those at which the bytes came, in nanoseconds on one clock.
 
-    Any split of the two streams gives the same queries. Both methods raise Unreadable for what is not a message; anyone who
-    calls them stops there, or says `lost` and goes on.
+    Any split of the two streams gives the same queries. Both methods raise Unreadable for what is
+    not a message; anyone who calls them stops there, or says `lost` and goes on.
     """
 
     nameless: int  # executions of statements that were prepared before anybody read
@@ -99,7 +111,9 @@ class Session(Protocol):
         """Bytes came from the server; the queries that end with them."""
 
     def lost(self) -> None:
-        """Bytes are missing: what is unfinished is forgotten; reading goes on at a border of messages that can be said."""
+        """Bytes are missing: what is unfinished is forgotten; reading goes on at a border of
+        messages that can be said.
+        """
 
     def ended(self, at_ns: int) -> list[CompletedQuery]:
         """The connection is gone; queries that it cut off."""
@@ -110,11 +124,15 @@ class Wire(Protocol):
 
     port: int
     client_first: bool  # whether the client speaks first
-    tls_request: bytes  # what asks a server for TLS, and is answered with S; b"" where it is asked for otherwise
-    variables: Mapping[str, str]  # environment variables by which clients find a server: "host", "port" -> name
+    # what asks a server for TLS, and is answered with S; b"" where it is asked for otherwise
+    tls_request: bytes
+    variables: Mapping[
+        str, str
+    ]  # environment variables by which clients find a server: "host", "port" -> name
 
     def opening(self, tls: bool = False, watching: bool = False, far_tls: bool = False) -> Opening:
-        """The beginning of a connection. `tls`: it is served to clients; `far_tls`: wanted towards the server.
+        """The beginning of a connection. `tls`: it is served to clients; `far_tls`: wanted towards
+        the server.
 
         `watching`: nothing can be changed or answered, as what both sides say has been said.
         """

@@ -1,10 +1,14 @@
-"""The unfinished end of a stream: kept in pieces until the message is whole, so that a huge one is put together once."""
+"""The unfinished end of a stream: kept in pieces until the message is whole, so that a huge one is
+put together once.
+"""
 
 from __future__ import annotations
 
 
 class Leftover:
-    """Bytes of one direction that wait for the rest of their message. `offset` counts those of whole messages."""
+    """Bytes of one direction that wait for the rest of their message. `offset` counts those of
+    whole messages.
+    """
 
     __slots__ = ("_need", "_pieces", "_size", "offset")
 
@@ -26,7 +30,9 @@ class Leftover:
         return whole
 
     def keep(self, data: bytes, position: int, need: int) -> None:
-        """Whole messages end at a position; keep what is after it, of a message that needs so many bytes."""
+        """Whole messages end at a position; keep what is after it, of a message that needs so many
+        bytes.
+        """
         self.offset += position
         if position < len(data):
             self._pieces = [data[position:] if position else data]

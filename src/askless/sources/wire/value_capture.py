@@ -1,4 +1,6 @@
-"""What a capture keeps of values that came over the wire: as much as of the recorder's, in the same forms."""
+"""What a capture keeps of values that came over the wire: as much as of the recorder's, in the same
+forms.
+"""
 
 from __future__ import annotations
 
@@ -49,11 +51,14 @@ def key_like(value: Value) -> Value:
 
 
 def sampled_of(names: Sequence[str], may_be_keys: Sequence[int]) -> tuple[int, ...]:
-    """Which columns, of those that may hold keys, are sampled: if there are many, those that are called keys first."""
+    """Which columns, of those that may hold keys, are sampled: if there are many, those that are
+    called keys first.
+    """
     if len(may_be_keys) <= SAMPLED_COLUMNS_MOST:
         return tuple(may_be_keys)
     ordered = sorted(
-        may_be_keys, key=lambda i: not names[i].lower().rstrip("_0123456789").endswith(("id", "pk", "key"))
+        may_be_keys,
+        key=lambda i: not names[i].lower().rstrip("_0123456789").endswith(("id", "pk", "key")),
     )
     return tuple(sorted(ordered[:SAMPLED_COLUMNS_MOST]))
 

@@ -1,7 +1,7 @@
 """Advice in an ORM's own words. A new ORM is a file in this folder and a line here.
 
-Every call is an addition to the query that the application has (it begins with a dot), unless its docstring says
-otherwise; '' where the ORM has no call for it.
+Every call is an addition to the query that the application has (it begins with a dot), unless its
+docstring says otherwise; '' where the ORM has no call for it.
 """
 
 from __future__ import annotations
@@ -17,7 +17,9 @@ from askless.core.records.model import Load, Model, Relation
 
 
 class Step(msgspec.Struct, frozen=True):
-    """A path of relations from a query, to be loaded with it: its last one with a join, or by a query of its own."""
+    """A path of relations from a query, to be loaded with it: its last one with a join, or by a
+    query of its own.
+    """
 
     path: tuple[Load, ...]
     join: bool
@@ -29,7 +31,9 @@ class Step(msgspec.Struct, frozen=True):
 
 
 class Query(msgspec.Struct, frozen=True):
-    """The query that a call depends on: the file where it is built, its model, and the paths that it joins already."""
+    """The query that a call depends on: the file where it is built, its model, and the paths that
+    it joins already.
+    """
 
     file: str
     model: str
@@ -68,13 +72,18 @@ class Words(Protocol):
         """Whether a join can bring in a to-many relation."""
 
     def keeps_conditions(self, load: Load) -> bool:
-        """Whether an eager load of a relation spares lookups that have conditions next to their key."""
+        """Whether an eager load of a relation spares lookups that have conditions next to their
+        key.
+        """
 
     def aside(self, path: Sequence[Load]) -> str:
-        """How to load the last relation of a path next to it, if the lookups have conditions. An instruction."""
+        """How to load the last relation of a path next to it, if the lookups have conditions. An
+        instruction.
+        """
 
     def afterwards(self, path: Sequence[Load]) -> str:
-        """How to load the last relation of a path for objects that are there, whatever query gave them; '' where there is no way.
+        """How to load the last relation of a path for objects that are there, whatever query gave
+        them; '' where there is no way.
 
         An instruction.
         """
@@ -83,10 +92,14 @@ class Words(Protocol):
         """What must be minded when the last relation of a path is joined; '' where nothing."""
 
     def together(self, steps: Sequence[Step], query: Query) -> str:
-        """All that loads these paths with a query, in one call; if the framework builds the query, an instruction."""
+        """All that loads these paths with a query, in one call; if the framework builds the query,
+        an instruction.
+        """
 
     def placed(self, file: str, model: str, call: str) -> str:
-        """A call on a query of a model that is built in this file: as it is, or where the framework takes it."""
+        """A call on a query of a model that is built in this file: as it is, or where the framework
+        takes it.
+        """
 
     def left_out(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
         """Leave columns (table, column) out of a query; keys stay in by themselves."""
@@ -104,7 +117,9 @@ class Words(Protocol):
         """
 
     def counted_once(self, file: str, model: str) -> str:
-        """How to spare the second of two equal counts of a model, asked in this file of the framework's; '' for any other."""
+        """How to spare the second of two equal counts of a model, asked in this file of the
+        framework's; '' for any other.
+        """
 
     def grouped(self, model: Model, column: str) -> str:
         """The number of a model's rows for each value of a column. A query of its own."""
@@ -135,7 +150,9 @@ REGISTRY = {
 
 
 def words_of(load: Load | None) -> Words | None:
-    """The words of the ORM that a query came from; None if none is known, or none reaches it: a library reads it."""
+    """The words of the ORM that a query came from; None if none is known, or none reaches it: a
+    library reads it.
+    """
     if load is None or load.orm not in REGISTRY or load.kind == "library":
         return None
     words: Words = import_module(REGISTRY[load.orm]).WORDS
@@ -150,7 +167,8 @@ def model_of(load: Load | None, name: str, models: Models) -> Model | None:
 def by_model(
     load: Load, columns: Sequence[tuple[str, str]], models: Models
 ) -> list[tuple[Model, str, list[str]]] | None:
-    """Columns by model: the model, the relation that brings it in ('' for the main one), its attributes.
+    """Columns by model: the model, the relation that brings it in ('' for the main one), its
+    attributes.
 
     None if a model, the way to it or an attribute is not known.
     """
@@ -171,5 +189,7 @@ def by_model(
 
 def by_table(load: Load, table: str, models: Models) -> Model | None:
     """The model of a table, if there is just one."""
-    results = [model for (orm, _), model in models.items() if orm == load.orm and model.table == table]
+    results = [
+        model for (orm, _), model in models.items() if orm == load.orm and model.table == table
+    ]
     return results[0] if len(results) == 1 else None

@@ -28,9 +28,11 @@ class Django:
         return f'.prefetch_related("{_names(path)}")'
 
     def joined(self, path: Sequence[Load]) -> str:
-        """`select_related`, which takes to-one relations only; below a to-many one, inside its `Prefetch`.
+        """`select_related`, which takes to-one relations only; below a to-many one, inside its
+        `Prefetch`.
 
-        A relation that is prefetched already takes no second `Prefetch`: Django refuses it. A generic one has no one table.
+        A relation that is prefetched already takes no second `Prefetch`: Django refuses it. A
+        generic one has no one table.
         """
         if path[-1].many or not all(load.target for load in path):
             return ""
@@ -48,7 +50,9 @@ class Django:
         return False
 
     def keeps_conditions(self, load: Load) -> bool:
-        """A queryset with conditions of its own asks again, whatever was prefetched; a to-one relation has none."""
+        """A queryset with conditions of its own asks again, whatever was prefetched; a to-one
+        relation has none.
+        """
         return not load.many
 
     def aside(self, path: Sequence[Load]) -> str:
@@ -60,30 +64,38 @@ class Django:
         """`prefetch_related_objects`, which takes objects of one class."""
         model = bare(path[0].model)
         call = f'prefetch_related_objects(objects, "{_names(path)}")'
-        return (
-            f"a library reads the {model} objects: load it for all of them before the loop, {call} of django.db.models"
-        )
+        return f"a library reads the {model} objects: load it for all of them before the loop, {call} of django.db.models"
 
     def caution(self, path: Sequence[Load]) -> str:
         """Nothing: Django joins to-one relations only."""
         return ""
 
     def together(self, steps: Sequence[Step], query: Query) -> str:
-        """`select_related` and `prefetch_related` with all paths; in the admin `list_select_related`, with what its own
-        `select_related()` joins, and the end of `get_queryset`."""
+        """`select_related` and `prefetch_related` with all paths; in the admin
+        `list_select_related`, with what its own `select_related()` joins, and the end of
+        `get_queryset`.
+        """
         alone = self.joined(steps[0].path) if len(steps) == 1 and steps[0].join else ""
         if alone.startswith(".prefetch_related"):
             return self.placed(query.file, query.model, alone)
-        joins = [step.path for step in longest([step for step in steps if step.join]) if not _many_above(step.path)]
+        joins = [
+            step.path
+            for step in longest([step for step in steps if step.join])
+            if not _many_above(step.path)
+        ]
         batches = [step for step in steps if not step.join or _many_above(step.path)]
         prefetch = ", ".join(f'"{_names(step.path)}"' for step in longest(batches))
         call = f".prefetch_related({prefetch})" if prefetch else ""
         if _ADMIN in query.file.replace("\\", "/") and joins:
             names = ", ".join(f'"{_names(path)}"' for path in [*query.joined, *joins])
             more = f", and end get_queryset with {call}" if call else ""
-            return f"in the ModelAdmin of {bare(query.model)}: list_select_related = [{names}]{more}"
+            return (
+                f"in the ModelAdmin of {bare(query.model)}: list_select_related = [{names}]{more}"
+            )
         names = ", ".join(f'"{_names(path)}"' for path in joins)
-        return self.placed(query.file, query.model, (f".select_related({names})" if names else "") + call)
+        return self.placed(
+            query.file, query.model, (f".select_related({names})" if names else "") + call
+        )
 
     def placed(self, file: str, model: str, call: str) -> str:
         """The admin's queries take it at the end of `get_queryset`."""
@@ -100,10 +112,14 @@ class Django:
         return self._columns("only", load, columns, models)
 
     def widened(self, model: Model, columns: Sequence[str]) -> str:
-        """`defer(None)`, which undoes `only` and `defer`; naming the columns would undo what they name themselves."""
+        """`defer(None)`, which undoes `only` and `defer`; naming the columns would undo what they
+        name themselves.
+        """
         return ".defer(None)"
 
-    def _columns(self, call: str, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
+    def _columns(
+        self, call: str, load: Load, columns: Sequence[tuple[str, str]], models: Models
+    ) -> str:
         names = [
             f'"{relation}__{name}"' if relation else f'"{name}"'
             for _, relation, attributes in by_model(load, columns, models) or ()
@@ -129,9 +145,13 @@ class Django:
         return f"in the ModelAdmin of {bare(model)}: show_full_result_count = False"
 
     def grouped(self, model: Model, column: str) -> str:
-        """`values` and `annotate`, which make a GROUP BY; an order of the model's own would split the groups."""
+        """`values` and `annotate`, which make a GROUP BY; an order of the model's own would split
+        the groups.
+        """
         name = model.attribute(column)
-        return f'{bare(model.name)}.objects.order_by().values("{name}").annotate(number=Count("pk"))'
+        return (
+            f'{bare(model.name)}.objects.order_by().values("{name}").annotate(number=Count("pk"))'
+        )
 
     def paged(self, model: Model, key: str, rows: int) -> str:
         """`filter`, `order_by` and a slice."""
@@ -152,7 +172,9 @@ class Django:
         if kind == "delete":
             return f"{bare(model.name)}.objects.filter(pk__in=keys).delete()"
         if kind == "update":
-            names = ", ".join(f'"{model.attribute(column)}"' for column in columns if column not in model.keys)
+            names = ", ".join(
+                f'"{model.attribute(column)}"' for column in columns if column not in model.keys
+            )
             return f"{bare(model.name)}.objects.bulk_update(objects, [{names}])"
         return f"{bare(model.name)}.objects.bulk_create([{bare(model.name)}(...) for ... in ...])"
 

@@ -10,17 +10,24 @@ from askless.core.records.model import Load, Model, Relation
 
 
 def _chain(path: Sequence[Load], last: str) -> str:
-    """Loader options along a path: to-many relations in batches, to-one relations joined, the last as wanted."""
+    """Loader options along a path: to-many relations in batches, to-one relations joined, the last
+    as wanted.
+    """
     calls = []
     for number, load in enumerate(path):
-        strategy = last if number == len(path) - 1 else "selectinload" if load.many else "joinedload"
+        strategy = (
+            last if number == len(path) - 1 else "selectinload" if load.many else "joinedload"
+        )
         calls.append(f"{strategy}({bare(load.model)}.{load.relation})")
     return ".".join(calls)
 
 
 def _dotted(groups: Sequence[tuple[Model, str, list[str]]]) -> list[tuple[Model, str, list[str]]]:
     """The attributes with their class in front."""
-    return [(model, relation, [f"{bare(model.name)}.{name}" for name in names]) for model, relation, names in groups]
+    return [
+        (model, relation, [f"{bare(model.name)}.{name}" for name in names])
+        for model, relation, names in groups
+    ]
 
 
 class SQLAlchemy:
@@ -52,11 +59,18 @@ class SQLAlchemy:
 
     def caution(self, path: Sequence[Load]) -> str:
         """Joined collections must be made unique by hand."""
-        return "a joined collection needs .unique() on the result" if any(load.many for load in path[-1:]) else ""
+        return (
+            "a joined collection needs .unique() on the result"
+            if any(load.many for load in path[-1:])
+            else ""
+        )
 
     def together(self, steps: Sequence[Step], query: Query) -> str:
         """One `options` with a chain for each path."""
-        chains = [_chain(step.path, "joinedload" if step.join else "selectinload") for step in longest(steps)]
+        chains = [
+            _chain(step.path, "joinedload" if step.join else "selectinload")
+            for step in longest(steps)
+        ]
         return f".options({', '.join(chains)})"
 
     def placed(self, file: str, model: str, call: str) -> str:
@@ -67,14 +81,19 @@ class SQLAlchemy:
         """`defer`, below the relation that brings the columns in."""
         groups = by_model(load, columns, models) or []
         return self._options(
-            load, [(model, name, [f"defer({a})" for a in every]) for model, name, every in _dotted(groups)]
+            load,
+            [
+                (model, name, [f"defer({a})" for a in every])
+                for model, name, every in _dotted(groups)
+            ],
         )
 
     def kept(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
         """`load_only`, below the relation that brings the columns in."""
         groups = by_model(load, columns, models) or []
         return self._options(
-            load, [(model, name, [f"load_only({', '.join(e)})"]) for model, name, e in _dotted(groups)]
+            load,
+            [(model, name, [f"load_only({', '.join(e)})"]) for model, name, e in _dotted(groups)],
         )
 
     def widened(self, model: Model, columns: Sequence[str]) -> str:
@@ -82,7 +101,9 @@ class SQLAlchemy:
         if not all(column in model.attributes for column in columns):
             return ""
         names = (
-            f"undefer({bare(model.name)}.{model.attributes[column]})" for column in columns if column not in model.keys
+            f"undefer({bare(model.name)}.{model.attributes[column]})"
+            for column in columns
+            if column not in model.keys
         )
         return f".options({', '.join(names)})"
 
@@ -99,12 +120,20 @@ class SQLAlchemy:
 
     def counted(self, parent: Model, relation: Relation, conditions: bool) -> str:
         """An outer join, grouped by the parent's key."""
-        key = f"{bare(parent.name)}.{parent.attribute(parent.keys[0])}" if parent.keys else f"{bare(parent.name)}.id"
+        key = (
+            f"{bare(parent.name)}.{parent.attribute(parent.keys[0])}"
+            if parent.keys
+            else f"{bare(parent.name)}.id"
+        )
         child = bare(relation.target)
         through = f"{bare(parent.name)}.{relation.name}"
         if conditions:
             through = f"{through}.and_(...)"
-        number = f"func.count({child}.{relation.remote[0]})" if relation.remote else f"func.count({child}.id)"
+        number = (
+            f"func.count({child}.{relation.remote[0]})"
+            if relation.remote
+            else f"func.count({child}.id)"
+        )
         return f"select({bare(parent.name)}, {number}).outerjoin({through}).group_by({key})"
 
     def counted_once(self, file: str, model: str) -> str:
@@ -127,7 +156,11 @@ class SQLAlchemy:
 
     def filtered(self, model: Model, columns: Sequence[str]) -> str:
         """`where`."""
-        return ".where(" + ", ".join(f"{bare(model.name)}.{model.attribute(column)} ..." for column in columns) + ")"
+        return (
+            ".where("
+            + ", ".join(f"{bare(model.name)}.{model.attribute(column)} ..." for column in columns)
+            + ")"
+        )
 
     def written(self, kind: str, model: Model, columns: Sequence[str]) -> str:
         """One `execute` with a list of rows."""
@@ -137,7 +170,9 @@ class SQLAlchemy:
         names = [model.attribute(column) for column in columns]
         if kind == "update":
             names = [key, *(name for name in names if name != key)]
-        row = ", ".join(f'"{name}": ...' for name in names[:6]) + (", ..." if len(names) > 6 else "")
+        row = ", ".join(f'"{name}": ...' for name in names[:6]) + (
+            ", ..." if len(names) > 6 else ""
+        )
         return f"session.execute({kind}({bare(model.name)}), [{{{row}}} for ... in ...])"
 
     def relation_of(self, name: str, relation: Relation) -> str:

@@ -1,4 +1,6 @@
-"""Writes a subquery that is evaluated for each row as a join to a grouped query: what it asks is asked once for all rows."""
+"""Writes a subquery that is evaluated for each row as a join to a grouped query: what it asks is
+asked once for all rows.
+"""
 
 from __future__ import annotations
 
@@ -15,14 +17,17 @@ from askless.core.sql.value_equality import meaning
 
 
 def grouped_join(text: str, system: str, values: Sequence[Value]) -> str:
-    """The statement with each subquery of its columns that can be, as an outer join; '' where none can be.
+    """The statement with each subquery of its columns that can be, as an outer join; '' where none
+    can be.
 
-    `values` are those of its slots: a subquery of the first row in an order is known from its LIMIT of 1. Rows without a partner
-    keep a count of 0, and NULL for all else, as the subquery gives.
+    `values` are those of its slots: a subquery of the first row in an order is known from its LIMIT
+    of 1. Rows without a partner keep a count of 0, and NULL for all else, as the subquery gives.
     """
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
-        if tree.args.get("group") is not None or any(node.find(exp.AggFunc) for node in _outside(tree)):
+        if tree.args.get("group") is not None or any(
+            node.find(exp.AggFunc) for node in _outside(tree)
+        ):
             return None
         taken = {source.alias_or_name for source in tree.find_all(exp.Table, exp.Subquery)}
         changed = False
@@ -33,7 +38,11 @@ def grouped_join(text: str, system: str, values: Sequence[Value]) -> str:
             derived, on, value = joined
             taken.add(derived.alias_or_name)
             output = subquery.parent if isinstance(subquery.parent, exp.Alias) else None
-            subquery.replace(value if output is not None or subquery.parent is not tree else exp.alias_(value, "value"))
+            subquery.replace(
+                value
+                if output is not None or subquery.parent is not tree
+                else exp.alias_(value, "value")
+            )
             tree.join(derived, on=on, join_type="left", copy=False)
             changed = True
         return tree if changed else None
@@ -54,23 +63,44 @@ def _outside(tree: exp.Select) -> list[Any]:
     return results
 
 
-def _joined(subquery: Any, names: Names, values: Sequence[Value], taken: set[str]) -> tuple[Any, Any, Any] | None:
-    """The grouped query, the condition that joins it, and what stands for the subquery; None if it can't be written."""
+def _joined(
+    subquery: Any, names: Names, values: Sequence[Value], taken: set[str]
+) -> tuple[Any, Any, Any] | None:
+    """The grouped query, the condition that joins it, and what stands for the subquery; None if it
+    can't be written.
+    """
     inner = subquery.this
     scope = names.scope_of(inner)
-    others = ("group", "having", "offset", "distinct", "with_", "with", "windows", "locks", "qualify")
-    if not isinstance(inner, exp.Select) or scope is None or any(inner.args.get(name) for name in others):
+    others = (
+        "group",
+        "having",
+        "offset",
+        "distinct",
+        "with_",
+        "with",
+        "windows",
+        "locks",
+        "qualify",
+    )
+    if (
+        not isinstance(inner, exp.Select)
+        or scope is None
+        or any(inner.args.get(name) for name in others)
+    ):
         return None
     if len(inner.expressions) != 1 or inner.args.get("where") is None:
         return None
     parts = conjuncts(inner.args["where"])
-    pairs = {i: pair for i, part in enumerate(parts) if (pair := correlated(part, scope)) is not None}
+    pairs = {
+        i: pair for i, part in enumerate(parts) if (pair := correlated(part, scope)) is not None
+    }
     if len(pairs) != 1:
         return None
     ((place, (own, around)),) = pairs.items()
     rest = [part.copy() for i, part in enumerate(parts) if i != place]
     if not _stands_alone(
-        [inner.expressions[0], *rest, *(inner.args.get("joins") or []), inner.args.get("order")], scope
+        [inner.expressions[0], *rest, *(inner.args.get("joins") or []), inner.args.get("order")],
+        scope,
     ):
         return None
     build = _first if inner.args.get("limit") is not None else _aggregate
@@ -102,7 +132,11 @@ def _free(name: str, taken: set[str]) -> str:
 def _stands_alone(nodes: Sequence[Any], scope: Any) -> bool:
     """Whether all columns are named with a table of the subquery's own."""
     columns = [column for node in nodes if node is not None for column in node.find_all(exp.Column)]
-    return all(column.table and column.table in scope.sources for column in columns if slot_in(column) is None)
+    return all(
+        column.table and column.table in scope.sources
+        for column in columns
+        if slot_in(column) is None
+    )
 
 
 Built = tuple[exp.Select, Any, list[Any]]
@@ -113,7 +147,11 @@ def _aggregate(inner: exp.Select, own: Any, values: Sequence[Value]) -> Built | 
     shown = inner.expressions[0]
     shown = (shown.this if isinstance(shown, exp.Alias) else shown).copy()
     found = list(shown.find_all(exp.AggFunc))
-    if len(found) != 1 or inner.args.get("order") is not None or shown.find(exp.Window, exp.Select) is not None:
+    if (
+        len(found) != 1
+        or inner.args.get("order") is not None
+        or shown.find(exp.Window, exp.Select) is not None
+    ):
         return None
     aggregate = found[0]
     held: Any = exp.column("value", table=_DERIVED)
@@ -125,7 +163,11 @@ def _aggregate(inner: exp.Select, own: Any, values: Sequence[Value]) -> Built | 
     if aggregate is shown:
         return query, held, []
     aggregate.replace(held)
-    return (query, shown, []) if not [c for c in shown.find_all(exp.Column) if c.table != _DERIVED] else None
+    return (
+        (query, shown, [])
+        if not [c for c in shown.find_all(exp.Column) if c.table != _DERIVED]
+        else None
+    )
 
 
 def _first(inner: exp.Select, own: Any, values: Sequence[Value]) -> Built | None:
@@ -139,7 +181,9 @@ def _first(inner: exp.Select, own: Any, values: Sequence[Value]) -> Built | None
     shown = shown.this if isinstance(shown, exp.Alias) else shown
     place = exp.Window(this=exp.RowNumber(), partition_by=[own.copy()], order=order.copy())
     query = inner.copy()
-    query.set("expressions", [own.copy(), exp.alias_(shown.copy(), "value"), exp.alias_(place, "place")])
+    query.set(
+        "expressions", [own.copy(), exp.alias_(shown.copy(), "value"), exp.alias_(place, "place")]
+    )
     query.set("limit", None)
     query.set("order", None)
     first = exp.EQ(this=exp.column("place", table=_DERIVED), expression=exp.Literal.number(1))

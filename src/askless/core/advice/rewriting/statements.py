@@ -1,4 +1,6 @@
-"""Writes the SQL that a statement becomes when advice is taken. What can't be rewritten safely gives ''."""
+"""Writes the SQL that a statement becomes when advice is taken. What can't be rewritten safely
+gives ''.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,16 @@ from sqlglot import exp
 
 from askless.core.findings.remedies import Key
 from askless.core.sql.names import Names
-from askless.core.sql.parsing import bare, conjuncts, extreme_asked, is_star, parse, slot_in, source_of, trying
+from askless.core.sql.parsing import (
+    bare,
+    conjuncts,
+    extreme_asked,
+    is_star,
+    parse,
+    slot_in,
+    source_of,
+    trying,
+)
 from askless.core.sql.structure import Column, Output
 from askless.core.systems import system_of
 
@@ -19,7 +30,9 @@ Change = Callable[[exp.Select, Names], exp.Select | None]
 
 
 def rewritten(text: str, system: str, change: Change) -> str:
-    """The statement after a change to its tree, literals and placeholders as they were; '' where it can't be done."""
+    """The statement after a change to its tree, literals and placeholders as they were; '' where it
+    can't be done.
+    """
     parsed = parse(text, system)
     if parsed is None or not isinstance(parsed.tree, exp.Select):
         return ""
@@ -34,14 +47,20 @@ def pretty(text: str, system: str) -> str:
     return rewritten(text, system, lambda tree, names: tree) or text.strip()
 
 
-def _key_comparison(tree: exp.Select, names: Names, table: str, column: str) -> exp.EQ | exp.In | None:
-    """The comparison of the key column with one value: `column = ?`, `? = column` or `column IN (?)`.
+def _key_comparison(
+    tree: exp.Select, names: Names, table: str, column: str
+) -> exp.EQ | exp.In | None:
+    """The comparison of the key column with one value: `column = ?`, `? = column` or `column IN
+    (?)`.
 
     Only one that every row must meet, of the statement itself; None if there are several.
     """
     wanted = Column(table.lower(), column.lower())
     results = []
-    for condition in [tree.args.get("where"), *(join.args.get("on") for join in tree.args.get("joins") or ())]:
+    for condition in [
+        tree.args.get("where"),
+        *(join.args.get("on") for join in tree.args.get("joins") or ()),
+    ]:
         for node in conjuncts(condition):
             side = _key_side(node)
             if side is not None:
@@ -59,7 +78,9 @@ def _key_side(node: Any) -> exp.Column | None:
     if not isinstance(node, exp.EQ):
         return None
     if isinstance(node.right, exp.Any):
-        return node.left if isinstance(node.left, exp.Column) and slot_in(node.left) is None else None
+        return (
+            node.left if isinstance(node.left, exp.Column) and slot_in(node.left) is None else None
+        )
     for side, other in ((node.left, node.right), (node.right, node.left)):
         if isinstance(side, exp.Column) and slot_in(side) is None and slot_in(other) is not None:
             return side
@@ -69,7 +90,8 @@ def _key_side(node: Any) -> exp.Column | None:
 class LookUp(msgspec.Struct, frozen=True):
     """A lookup by one key: its text, and the column of a table that the key is compared with.
 
-    `next to` are the other slots that vary with it: what does not take all of them along can't be written.
+    `next to` are the other slots that vary with it: what does not take all of them along can't be
+    written.
     """
 
     text: str
@@ -83,7 +105,9 @@ class LookUp(msgspec.Struct, frozen=True):
         return rewritten(self.text, self.system, change)
 
     def by_all_keys(self, tree: exp.Select, names: Names) -> list[exp.Column] | None:
-        """Make the comparison with one key `column IN (:keys)`; the key's columns, or None if there is no such comparison."""
+        """Make the comparison with one key `column IN (:keys)`; the key's columns, or None if there
+        is no such comparison.
+        """
         node = _key_comparison(tree, names, self.table, self.column)
         key = _key_side(node)
         if node is None or key is None:
@@ -99,7 +123,9 @@ class LookUp(msgspec.Struct, frozen=True):
         if len(self.beside) == 1 and self.beside[0].same:
             node.replace(own)
             return [key.copy()] if _extreme_of_each(where, key, self.beside[0].slot) else None
-        others = {slot: part for part in conjuncts(where) if (slot := _slot_compared(part)) is not None}
+        others = {
+            slot: part for part in conjuncts(where) if (slot := _slot_compared(part)) is not None
+        }
         if any(one.same or one.slot not in others for one in self.beside):
             return None
         columns = [key, *(cast("exp.Column", _key_side(others[one.slot])) for one in self.beside)]
@@ -127,14 +153,21 @@ def _keep(where: Any, parts: Sequence[Any]) -> None:
 
 
 def _extreme_of_each(where: Any, key: exp.Column, slot: int) -> bool:
-    """Make `key IN (:keys) AND at = (SELECT MAX(at) FROM … WHERE key = ?)` ask for the highest of each key; whether it could."""
+    """Make `key IN (:keys) AND at = (SELECT MAX(at) FROM … WHERE key = ?)` ask for the highest of
+    each key; whether it could.
+    """
     for node in conjuncts(where):
         asked = extreme_asked(node)
         if asked is None:
             continue
         side, inner = asked
-        plain = not any(inner.args.get(name) for name in ("group", "limit", "having", "order", "distinct", "joins"))
-        compared = [part for part in conjuncts(inner.args.get("where")) if _slot_compared(part) == slot]
+        plain = not any(
+            inner.args.get(name)
+            for name in ("group", "limit", "having", "order", "distinct", "joins")
+        )
+        compared = [
+            part for part in conjuncts(inner.args.get("where")) if _slot_compared(part) == slot
+        ]
         if not plain or len(compared) != 1:
             continue
         own = _key_side(compared[0])
@@ -156,9 +189,11 @@ def _is_all_keys(node: Any, key: exp.Column) -> bool:
 
 @lru_cache(2_000)  # each road of a finding asks for it, and each edit that fixes one
 def batched(lookup: LookUp, drop_limit: bool = False) -> str:
-    """The lookup by one key as a lookup by all: `column IN (:keys)`, with the key among the columns.
+    """The lookup by one key as a lookup by all: `column IN (:keys)`, with the key among the
+    columns.
 
-    A LIMIT would cut the batch: with `drop_limit` it goes (there is one row for each key), without, '' is given.
+    A LIMIT would cut the batch: with `drop_limit` it goes (there is one row for each key), without,
+    '' is given.
     """
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
@@ -188,16 +223,26 @@ def counted(lookup: LookUp) -> str:
 
 
 def folded(lookup: LookUp, keys: Sequence[str]) -> str:
-    """Aggregates for one key as conditional aggregates for several, in one row; `keys` are names of placeholders."""
+    """Aggregates for one key as conditional aggregates for several, in one row; `keys` are names of
+    placeholders.
+    """
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
         node = _key_comparison(tree, names, lookup.table, lookup.column)
         key = _key_side(node)
         where = tree.args.get("where")
-        if node is None or key is None or where is None or node not in conjuncts(where) or lookup.beside:
+        if (
+            node is None
+            or key is None
+            or where is None
+            or node not in conjuncts(where)
+            or lookup.beside
+        ):
             return None
         found = [bare(output) for output in tree.expressions]
-        if not all(isinstance(one, exp.AggFunc) for one in found) or any(tree.args.get(n) for n in ("group", "limit")):
+        if not all(isinstance(one, exp.AggFunc) for one in found) or any(
+            tree.args.get(n) for n in ("group", "limit")
+        ):
             return None
         rest = [part.copy() for part in conjuncts(where) if part is not node]
         tree.set("where", exp.Where(this=exp.and_(*rest)) if rest else None)
@@ -205,7 +250,10 @@ def folded(lookup: LookUp, keys: Sequence[str]) -> str:
             "expressions",
             [
                 exp.alias_(
-                    _under(one.copy(), exp.EQ(this=key.copy(), expression=exp.Placeholder(this=name))), f"{name}_{n}"
+                    _under(
+                        one.copy(), exp.EQ(this=key.copy(), expression=exp.Placeholder(this=name))
+                    ),
+                    f"{name}_{n}",
                 )
                 for name in keys
                 for n, one in enumerate(found)
@@ -224,21 +272,30 @@ def _under(aggregate: Any, condition: exp.EQ) -> Any:
         inner.set("expressions", [chosen])
         return aggregate
     counts_rows = inner is None or isinstance(inner, exp.Star) or slot_in(inner) is not None
-    value = condition.this.copy() if counts_rows else inner.copy()  # the key itself: it is there where it is equal
+    value = (
+        condition.this.copy() if counts_rows else inner.copy()
+    )  # the key itself: it is there where it is equal
     aggregate.set("this", exp.Case(ifs=[exp.If(this=condition, true=value)]))
     return aggregate
 
 
 def _of_rows(tree: exp.Select) -> exp.Select | None:
-    """The inner one of `SELECT COUNT(1) FROM (SELECT 1 FROM …)`, counting itself; None if it is not a such count."""
+    """The inner one of `SELECT COUNT(1) FROM (SELECT 1 FROM …)`, counting itself; None if it is not
+    a such count.
+    """
     source = source_of(tree)
     inner = source.this if isinstance(source, exp.Subquery) else None
     if not isinstance(inner, exp.Select) or len(tree.expressions) != 1:
         return None
     counted = bare(tree.expressions[0])
-    every = isinstance(counted, exp.Count) and (isinstance(counted.this, exp.Star) or slot_in(counted.this) is not None)
+    every = isinstance(counted, exp.Count) and (
+        isinstance(counted.this, exp.Star) or slot_in(counted.this) is not None
+    )
     more = any(tree.args.get(name) for name in ("where", "joins", "group", "having", "limit"))
-    fewer = any(inner.args.get(name) for name in ("distinct", "group", "having", "limit", "offset", "qualify"))
+    fewer = any(
+        inner.args.get(name)
+        for name in ("distinct", "group", "having", "limit", "offset", "qualify")
+    )
     if not every or more or fewer or any(node.find(exp.AggFunc) for node in inner.expressions):
         return None
     inner.set("expressions", [exp.Count(this=exp.Star())])
@@ -247,17 +304,27 @@ def _of_rows(tree: exp.Select) -> exp.Select | None:
     return inner
 
 
-def counted_with_parent(text: str, system: str, held: tuple[str, str], table: str, column: str) -> str:
-    """The parent's statement with the number of its children, by an outer join: parents with none stay, with 0.
+def counted_with_parent(
+    text: str, system: str, held: tuple[str, str], table: str, column: str
+) -> str:
+    """The parent's statement with the number of its children, by an outer join: parents with none
+    stay, with 0.
 
     `held` is the parent's table and the column that the child's `column` refers to.
     """
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
         source = source_of(tree)
-        plain = isinstance(source, exp.Table) and source.name == held[0] and not tree.args.get("joins")
+        plain = (
+            isinstance(source, exp.Table) and source.name == held[0] and not tree.args.get("joins")
+        )
         bound = tree.args.get("group") is not None or tree.args.get("distinct") is not None
-        if not plain or bound or source.name == table or any(is_star(bare(node)) for node in tree.expressions):
+        if (
+            not plain
+            or bound
+            or source.name == table
+            or any(is_star(bare(node)) for node in tree.expressions)
+        ):
             return None
         parent = source.alias_or_name
         for node in tree.find_all(exp.Column):
@@ -270,7 +337,9 @@ def counted_with_parent(text: str, system: str, held: tuple[str, str], table: st
         on = exp.EQ(this=exp.column(column, table=table), expression=key)
         number = exp.alias_(exp.Count(this=exp.column(column, table=table)), f"{table}_count")
         tree.select(number, append=True, copy=False)
-        return tree.join(exp.to_table(table), on=on, join_type="left", copy=False).group_by(*grouped, copy=False)
+        return tree.join(exp.to_table(table), on=on, join_type="left", copy=False).group_by(
+            *grouped, copy=False
+        )
 
     return rewritten(text, system, change)
 
@@ -340,7 +409,11 @@ def _selects(tree: exp.Select, column: exp.Column) -> bool:
         inner = bare(node)
         if is_star(inner):
             return True
-        if isinstance(inner, exp.Column) and inner.name == column.name and inner.table in ("", column.table):
+        if (
+            isinstance(inner, exp.Column)
+            and inner.name == column.name
+            and inner.table in ("", column.table)
+        ):
             return True
     return False
 
@@ -354,10 +427,12 @@ def joined(
     outputs: Sequence[Output],
     to_many: bool,
 ) -> str:
-    """The parent's statement with the child joined to it, by an outer join so that no parent is lost.
+    """The parent's statement with the child joined to it, by an outer join so that no parent is
+    lost.
 
-    `parent_column` is the table and the column that hold the child's key; `outputs` are what the child's own statement gives. '' where one of them is not a column of the child, and for a to-many
-    join under a LIMIT: that would count joined rows instead of parents.
+    `parent_column` is the table and the column that hold the child's key; `outputs` are what the
+    child's own statement gives. '' where one of them is not a column of the child, and for a
+    to-many join under a LIMIT: that would count joined rows instead of parents.
     """
     return _joined(text, system, parent_column, table, column, tuple(outputs), to_many)
 
@@ -372,7 +447,11 @@ def _joined(
     outputs: tuple[Output, ...],
     to_many: bool,
 ) -> str:
-    own = [output for output in outputs if output.column.table.lower() == table.lower() and not output.aggregate]
+    own = [
+        output
+        for output in outputs
+        if output.column.table.lower() == table.lower() and not output.aggregate
+    ]
     if len(own) < len(outputs):
         return ""
 
@@ -386,26 +465,45 @@ def _joined(
             return None
         main = source.alias_or_name
         sources = [source, *(join.this for join in tree.args.get("joins") or ())]
-        holders = [one.alias_or_name for one in sources if isinstance(one, exp.Table) and one.name == parent_column[0]]
+        holders = [
+            one.alias_or_name
+            for one in sources
+            if isinstance(one, exp.Table) and one.name == parent_column[0]
+        ]
         if len(holders) > 1 or not (holders or not parent_column[0]):
             return None
         parent = holders[0] if holders else main
-        for node in tree.find_all(exp.Column):  # names that were clear alone may be ambiguous next to the child's
-            if not node.table and not tree.args.get("joins") and node.find_ancestor(exp.Select) is tree:
+        for node in tree.find_all(
+            exp.Column
+        ):  # names that were clear alone may be ambiguous next to the child's
+            if (
+                not node.table
+                and not tree.args.get("joins")
+                and node.find_ancestor(exp.Select) is tree
+            ):
                 node.set("table", exp.to_identifier(main))
-        on = exp.EQ(this=exp.column(column, table=table), expression=exp.column(parent_column[1], table=parent))
+        on = exp.EQ(
+            this=exp.column(column, table=table),
+            expression=exp.column(parent_column[1], table=parent),
+        )
         if own and not any(output.star for output in own):
             taken = {node.alias_or_name for node in tree.expressions}
-            tree.select(*(_distinct(output, table, taken) for output in own), append=True, copy=False)
+            tree.select(
+                *(_distinct(output, table, taken) for output in own), append=True, copy=False
+            )
         else:
-            tree.select(exp.Column(this=exp.Star(), table=exp.to_identifier(table)), append=True, copy=False)
+            tree.select(
+                exp.Column(this=exp.Star(), table=exp.to_identifier(table)), append=True, copy=False
+            )
         return tree.join(exp.to_table(table), on=on, join_type="left", copy=False)
 
     return rewritten(text, system, change)
 
 
 def _distinct(output: Output, table: str, taken: set[str]) -> Any:
-    """The child's column under a name that the result does not hold yet: the one it has in the child's own statement."""
+    """The child's column under a name that the result does not hold yet: the one it has in the
+    child's own statement.
+    """
     column = exp.column(output.column.name, table=table)
     name = output.name or column.name
     while name in taken:
@@ -415,7 +513,9 @@ def _distinct(output: Output, table: str, taken: set[str]) -> Any:
 
 
 def projected(text: str, system: str, leave_out: Sequence[str]) -> str:
-    """The statement without some of its columns. '' where that leaves none, or where one is not selected by name."""
+    """The statement without some of its columns. '' where that leaves none, or where one is not
+    selected by name.
+    """
     unwanted = set(leave_out)
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
@@ -429,23 +529,29 @@ def projected(text: str, system: str, leave_out: Sequence[str]) -> str:
 
 
 def paged(text: str, system: str, key: str, size: int) -> str:
-    """The statement page by page: the key above the last one seen, in order of the key, so many rows."""
+    """The statement page by page: the key above the last one seen, in order of the key, so many
+    rows.
+    """
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
         source = source_of(tree)
         if not isinstance(source, exp.Table):
             return None
         column = exp.column(key, table=source.alias_or_name)
-        tree = tree.where(exp.GT(this=column.copy(), expression=exp.Placeholder(this="last_seen")), copy=False)
+        tree = tree.where(
+            exp.GT(this=column.copy(), expression=exp.Placeholder(this="last_seen")), copy=False
+        )
         return tree.order_by(column, append=False, copy=False).limit(size, copy=False)
 
     return rewritten(text, system, change)
 
 
 def behind(text: str, system: str, order: Sequence[tuple[Column, bool]], key: str) -> str:
-    """A page without its OFFSET: the rows after the last one seen, by the columns of its order and then by the key.
+    """A page without its OFFSET: the rows after the last one seen, by the columns of its order and
+    then by the key.
 
-    '' where the order runs up for some columns and down for others, or is more than one column next to the key.
+    '' where the order runs up for some columns and down for others, or is more than one column next
+    to the key.
     """
     if len(order) > 1 or any(not column.name for column, _ in order):
         return ""
@@ -468,7 +574,9 @@ def behind(text: str, system: str, order: Sequence[tuple[Column, bool]], key: st
                 exp.and_(exp.EQ(this=ordered.copy(), expression=seen.copy()), condition),
             )
             tree = tree.order_by(
-                exp.Ordered(this=last.copy(), desc=down, nulls_first=nulls_first), append=True, copy=False
+                exp.Ordered(this=last.copy(), desc=down, nulls_first=nulls_first),
+                append=True,
+                copy=False,
             )
         elif ordered is None:
             tree = tree.order_by(last.copy(), copy=False)

@@ -4,7 +4,8 @@ from .models import Berth, Inspection, PortCall
 
 
 def calls_due(first):
-    # The template goes on to call.vessel, call.tug_jobs.all and job.tug: one query each, row by row.
+    # The template goes on to call.vessel, call.tug_jobs.all and job.tug: one query each, row by
+    # row.
     return PortCall.objects.filter(status="due").order_by("eta")[:first]
 
 

@@ -12,7 +12,10 @@ def calls_due(first):
 
 def berth_board():
     # An annotation keeps a berth without calls, with 0.
-    return [(berth, berth.calls_count) for berth in Berth.objects.annotate(calls_count=Count("calls")).order_by("id")]
+    return [
+        (berth, berth.calls_count)
+        for berth in Berth.objects.annotate(calls_count=Count("calls")).order_by("id")
+    ]
 
 
 def inspections():

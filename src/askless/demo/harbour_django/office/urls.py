@@ -11,7 +11,9 @@ pages = {"grown": grown, "tuned": tuned}[os.environ.get("HARBOUR_PAGES", "grown"
 
 
 def calls_due(request):
-    return render(request, "calls_due.html", {"calls": pages.calls_due(int(request.GET.get("first", 40)))})
+    return render(
+        request, "calls_due.html", {"calls": pages.calls_due(int(request.GET.get("first", 40)))}
+    )
 
 
 def berths(request):

@@ -1,8 +1,9 @@
 """The recorder that runs inside a recorded Python program.
 
-Standard library only, Python 3.9 and newer, and nothing of the rest of Ask Less: it is loaded by the program's own
-interpreter, in an environment where Ask Less may not be installed. It never changes a result and never raises into
-the program; when it can't go on it stops recording and says so once on stderr.
+Standard library only, Python 3.9 and newer, and nothing of the rest of Ask Less: it is loaded by
+the program's own interpreter, in an environment where Ask Less may not be installed. It never
+changes a result and never raises into the program; when it can't go on it stops recording and says
+so once on stderr.
 """
 
 

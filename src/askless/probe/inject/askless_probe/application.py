@@ -1,7 +1,9 @@
-"""Which installed packages are the application itself: in a container, all code may lie in site-packages.
+"""Which installed packages are the application itself: in a container, all code may lie in
+site-packages.
 
-Known from anyone who records (`--app-package`), or by how the program was started: the module after a console script or `-m`, what a
-server or a queue's worker was given to serve, Django's settings. Looked up once, when a line is first in question.
+Known from anyone who records (`--app-package`), or by how the program was started: the module after
+a console script or `-m`, what a server or a queue's worker was given to serve, Django's settings.
+Looked up once, when a line is first in question.
 """
 
 import os
@@ -34,7 +36,9 @@ def stub_of(path):
 
 
 def packages():
-    """The application's packages by name, the first part of it each, in the order of how sure they are."""
+    """The application's packages by name, the first part of it each, in the order of how sure they
+    are.
+    """
     names = [name.strip() for name in os.environ.get("ASKLESS_CODE", "").split(",")]
     argv = list(getattr(sys, "argv", None) or [""])
     main = sys.modules.get("__main__")
@@ -69,5 +73,8 @@ def folders():
         places = list(spec.submodule_search_locations or ())
         if not places and spec.origin:
             places = [spec.origin]
-        found += [(name, place if place.endswith(".py") else place.rstrip(os.sep) + os.sep) for place in places]
+        found += [
+            (name, place if place.endswith(".py") else place.rstrip(os.sep) + os.sep)
+            for place in places
+        ]
     return found

@@ -1,10 +1,14 @@
-"""Puts the recorder together as the environment asks for it. Knows its parts, which do not know one another."""
+"""Puts the recorder together as the environment asks for it. Knows its parts, which do not know one
+another.
+"""
 
 from . import recorder, sampling, stack, writing
 
 
 def configure(environ):
-    """Prepare to record into the folder that the environment names. Opens no file until there is something to say."""
+    """Prepare to record into the folder that the environment names. Opens no file until there is
+    something to say.
+    """
     stack.configure()
     echo = None
     if environ.get("ASKLESS_ECHO"):

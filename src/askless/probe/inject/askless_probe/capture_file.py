@@ -1,5 +1,5 @@
-"""The file of a process's capture: opened when there is something to write, appended to, cut where the disk is full, and closed
-for another where it is large enough.
+"""The file of a process's capture: opened when there is something to write, appended to, cut where
+the disk is full, and closed for another where it is large enough.
 """
 
 import os
@@ -48,7 +48,9 @@ class CaptureFile:
             self._cut()
 
     def _cut(self):
-        """The disk is full: the file ends with its last whole line, and what comes later begins another."""
+        """The disk is full: the file ends with its last whole line, and what comes later begins
+        another.
+        """
         try:
             os.ftruncate(self.file, self.size)
             if not self.size:
@@ -67,11 +69,16 @@ class CaptureFile:
         self.tail = CrashBuffer(self, connections)
 
     def _rotate(self):
-        """Close this file, which is large enough, and begin another; the oldest go where the capture is too large."""
+        """Close this file, which is large enough, and begin another; the oldest go where the
+        capture is too large.
+        """
         spare = recorder.spare
         now_ns = perf_counter_ns()
         going_on = [request for request in recorder.open_requests.values() if request.announced]
-        if any(request is not recorder.outside for request in going_on) and self.size < 2 * spare.segment:
+        if (
+            any(request is not recorder.outside for request in going_on)
+            and self.size < 2 * spare.segment
+        ):
             return  # a request is reported in one file, unless one goes on for very long
         for request in going_on:
             self._end(request, now_ns)
@@ -86,7 +93,9 @@ class CaptureFile:
         self._tell_left_out()  # at once, as a killed process says nothing more
 
     def _is_ours(self):
-        """Whether the descriptor is our file still: a program may close descriptors that it does not know."""
+        """Whether the descriptor is our file still: a program may close descriptors that it does
+        not know.
+        """
         try:
             found = os.fstat(self.file)
         except OSError:
@@ -94,14 +103,24 @@ class CaptureFile:
         return (found.st_dev, found.st_ino) == self.identity
 
     def _open(self):
-        """Open the capture file of this process; the same one again where the program has closed it."""
-        flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_NOFOLLOW", 0)
+        """Open the capture file of this process; the same one again where the program has closed
+        it.
+        """
+        flags = (
+            os.O_WRONLY
+            | os.O_CREAT
+            | os.O_APPEND
+            | getattr(os, "O_CLOEXEC", 0)
+            | getattr(os, "O_NOFOLLOW", 0)
+        )
         if self.path:
             self.file = os.open(self.path, flags, 0o600)
         name = "%d-%d" % (os.getpid(), int(time() * 1000))
         attempt = 0
         while not self.path:
-            path = os.path.join(self.folder, "%s%s.askless.jsonl" % (name, "-%d" % attempt if attempt else ""))
+            path = os.path.join(
+                self.folder, "%s%s.askless.jsonl" % (name, "-%d" % attempt if attempt else "")
+            )
             try:
                 self.file = os.open(path, flags | os.O_EXCL, 0o600)
                 self.path = path

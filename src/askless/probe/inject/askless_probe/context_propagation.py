@@ -1,4 +1,6 @@
-"""Requests go with the work that they hand to threads and thread pools. (asyncio's tasks carry them by themselves.)"""
+"""Requests go with the work that they hand to threads and thread pools. (asyncio's tasks carry them
+by themselves.)
+"""
 
 from _thread import get_ident
 from functools import wraps
@@ -34,7 +36,9 @@ class Working:
 
 
 def carried(function):
-    """The function, to be run for the request that is current now and the lines that hand it over, on whatever thread."""
+    """The function, to be run for the request that is current now and the lines that hand it over,
+    on whatever thread.
+    """
     request = _current.get()
     place = stack.path(_getframe(2))
 
@@ -73,7 +77,9 @@ def install_threading(module):
 
 
 def install_executor(module):
-    """What is submitted to a thread pool works for the request that submitted it, on whichever thread."""
+    """What is submitted to a thread pool works for the request that submitted it, on whichever
+    thread.
+    """
     plain = module.ThreadPoolExecutor.submit
 
     @wraps(plain)
@@ -88,7 +94,16 @@ def install_executor(module):
 def install_pool(module):
     """The same for multiprocessing's pool of threads."""
     cls = module.ThreadPool
-    for name in ("apply", "apply_async", "map", "map_async", "imap", "imap_unordered", "starmap", "starmap_async"):
+    for name in (
+        "apply",
+        "apply_async",
+        "map",
+        "map_async",
+        "imap",
+        "imap_unordered",
+        "starmap",
+        "starmap_async",
+    ):
         setattr(cls, name, _submitting(getattr(cls, name)))
 
 

@@ -1,8 +1,10 @@
-"""What a killed process had not written yet: a ring in a file that is mapped into memory, which outlives the process.
+"""What a killed process had not written yet: a ring in a file that is mapped into memory, which
+outlives the process.
 
-Each query goes into the ring when it has run, long before it is written as part of the capture. Once a process has ended
-without closing its capture, `capture app` takes from the ring what is missing (askless/capture/crash_recovery.py), and removes it.
-A process that ends in good order removes its own.
+Each query goes into the ring when it has run, long before it is written as part of the capture.
+Once a process has ended without closing its capture, `capture app` takes from the ring what is
+missing (askless/capture/crash_recovery.py), and removes it. A process that ends in good order
+removes its own.
 
 Form: slots of SLOT bytes (SLOTS, or fewer where the capture's size is limited), each one of
 
@@ -10,8 +12,8 @@ Form: slots of SLOT bytes (SLOTS, or fewer where the capture's size is limited),
   that has been there before;
 - WHOLE: everything as `marshal` writes it: a request, or a query that is new or has more to tell.
 
-Behind the ring stand lines of JSON: texts, places and what ORMs said, which slots refer to by number. A query with more
-data than a slot takes loses its parameters.
+Behind the ring stand lines of JSON: texts, places and what ORMs said, which slots refer to by
+number. A query with more data than a slot takes loses its parameters.
 """
 
 import mmap
@@ -29,16 +31,22 @@ BRIEF, WHOLE = b"\x01", b"\x02"
 TEXT_MAX = 200  # characters of a text that is in its slot the first time
 TEXTS_MAX = 20_000  # texts that are remembered
 TOLD_MOST_BYTES = 4 * 1024**2  # of lines after the ring; then they begin again
-_SHARE, _SLOTS_LEAST = 32, 64  # of a capture's size for the ring, and as much again for the lines after it
+_SHARE, _SLOTS_LEAST = (
+    32,
+    64,
+)  # of a capture's size for the ring, and as much again for the lines after it
 # kind, load, request, text, place, connection x 2 + inside, start, duration, rows, thread
 _BRIEF = Struct("<cxHIIIIqqqQ")
 _LOADS_MOST = 60_000  # that may be said: their number has two bytes
 _FORM = 2  # of marshal: the same in every Python
-_kept = []  # maps are not closed but left: closing one closes a descriptor that may be the program's by now
+# maps are not closed but left: closing one closes a descriptor that may be the program's by now
+_kept = []
 
 
 class CrashBuffer:
-    """The tail of one process. It opens with the first thing that is put into it; if it can't, it does without."""
+    """The tail of one process. It opens with the first thing that is put into it; if it can't, it
+    does without.
+    """
 
     def __init__(self, writer, connections):
         self.writer = writer
@@ -74,10 +82,13 @@ class CrashBuffer:
             if keep:  # a capture of limited size has a smaller ring
                 self.slots = min(SLOTS, max(keep // _SHARE // SLOT, _SLOTS_LEAST))
                 self.told_most = min(TOLD_MOST_BYTES, max(keep // _SHARE, _SLOTS_LEAST * SLOT))
-            file = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | getattr(os, "O_CLOEXEC", 0), 0o600)
+            file = os.open(
+                path, os.O_RDWR | os.O_CREAT | os.O_EXCL | getattr(os, "O_CLOEXEC", 0), 0o600
+            )
             self.path = path
             try:
-                # Written, not only made long: a page that the disk has no room for would kill the program.
+                # Written, not only made long: a page that the disk has no room for would kill the
+                # program.
                 if os.write(file, bytes(SLOT * self.slots)) == SLOT * self.slots:
                     own = {"trackfd": False} if sys.version_info >= (3, 13) else {}
                     self.ring = mmap.mmap(file, SLOT * self.slots, **own)
@@ -94,7 +105,14 @@ class CrashBuffer:
             self._open()
         if self.ring is not None:
             try:
-                fields = (0, request.ident, request.kind, request.route, request.path, request.start_ns)
+                fields = (
+                    0,
+                    request.ident,
+                    request.kind,
+                    request.route,
+                    request.path,
+                    request.start_ns,
+                )
                 self._put(fields + (request.warm_up,))
             except Exception:
                 pass
@@ -139,7 +157,9 @@ class CrashBuffer:
         except Exception:
             try:  # values that `marshal` does not know
                 self._put_query(request, record, None, None)
-            except Exception:  # what can't be put is missing if the process is killed, and only then
+            except (
+                Exception
+            ):  # what can't be put is missing if the process is killed, and only then
                 pass
 
     def _put_query(self, request, record, number, line):
@@ -163,7 +183,19 @@ class CrashBuffer:
         names = ()
         if type(parameters) is not tuple:
             names, parameters = tuple(parameters), tuple(parameters.values())
-        fixed = (request.ident, text, start, duration, rows, line, connection, system, inside, said, thread)
+        fixed = (
+            request.ident,
+            text,
+            start,
+            duration,
+            rows,
+            line,
+            connection,
+            system,
+            inside,
+            said,
+            thread,
+        )
         fixed += (error, batch, names)
         try:
             self._put(fixed + (parameters,))
@@ -180,14 +212,17 @@ class CrashBuffer:
         self.ring[at : at + len(data)] = data
 
     def _tell(self, event):
-        """Write a line after the ring. By the file's name, as the program may have closed any descriptor."""
+        """Write a line after the ring. By the file's name, as the program may have closed any
+        descriptor.
+        """
         line = (self.writer.encode(event) + "\n").encode("ascii")
         if self.told_bytes + len(line) > self.told_most:
             os.truncate(self.path, SLOT * self.slots)
             self._begin_lines()
         self.told_bytes += len(line)
         file = os.open(
-            self.path, os.O_WRONLY | os.O_APPEND | getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_NOFOLLOW", 0)
+            self.path,
+            os.O_WRONLY | os.O_APPEND | getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_NOFOLLOW", 0),
         )
         try:
             os.write(file, line)
@@ -204,7 +239,12 @@ class CrashBuffer:
 
     def _place(self, key):
         number = self.number()
-        self._tell({"number": number, "frames": [stack.resolve(key[i], key[i + 1]) for i in range(0, len(key), 2)]})
+        self._tell(
+            {
+                "number": number,
+                "frames": [stack.resolve(key[i], key[i + 1]) for i in range(0, len(key), 2)],
+            }
+        )
         self.places[key] = number
         return number
 
@@ -217,7 +257,9 @@ class CrashBuffer:
         return number
 
     def follow(self, requests):
-        """The writer has begun another file: the one before is whole, and only these requests go on."""
+        """The writer has begun another file: the one before is whole, and only these requests go
+        on.
+        """
         if self.ring is None:
             return
         try:

@@ -1,6 +1,7 @@
 """Statements that carry a password or a key: they are recorded without it.
 
-`askless/core/sql/credentials.py` does the same for what other sources see; a test holds the two against each other.
+`askless/core/sql/credentials.py` does the same for what other sources see; a test holds the two
+against each other.
 """
 
 import re
@@ -20,7 +21,8 @@ HINTS = (
     "crypt",
     "://",
 )
-# What only reads or changes rows: its literals are data, unless one of them is itself a way to connect.
+# What only reads or changes rows: its literals are data, unless one of them is itself a way to
+# connect.
 _ROWS = re.compile(
     r"(?:\s|\(|/\*(?:[^*]|\*(?!/))*\*/|--[^\n]*\n|#[^\n]*\n)*(?:select|insert|update|delete|with|values|merge|replace|table|explain|fetch)\b",
     re.I | re.S,
@@ -32,16 +34,23 @@ _CARRIES = re.compile(
     re.I | re.S,
 )
 _COMMENTS = re.compile(r"/\*(?:[^*]|\*(?!/))*\*/|--[^\n]*|#[^\n]*")
-# A string of any kind, an unfinished one to the end of the text: 'x', E'x', "x", $$x$$, $a$x$a$, 0x41.
+# A string of any kind, an unfinished one to the end of the text: 'x', E'x', "x", $$x$$, $a$x$a$,
+# 0x41.
 _LITERAL = re.compile(
     r"\$([A-Za-z_]\w*|)\$.*?(?:\$\1\$|\Z)|(?:\b[A-Za-z]|[Uu]&)?'(?:[^'\\]|\\.|'')*(?:'|\Z)|\"(?:[^\"\\]|\\.|\"\")*(?:\"|\Z)"
     r"|\b0[xX][0-9a-fA-F]+",
     re.S,
 )
-_BARE = re.compile(r"(\bidentified\s+by\s+(?:values\s+|password\s+)?)([^\s'\"`;(*]+)", re.I)  # Oracle's, without quotes
+_BARE = re.compile(
+    r"(\bidentified\s+by\s+(?:values\s+|password\s+)?)([^\s'\"`;(*]+)", re.I
+)  # Oracle's, without quotes
 # A literal that says how to connect: password=tide in it, or a URL with a password.
 _CONNECTS = re.compile(r"passw(?:or)?d\s*=|://[^/@\s:]*:[^/@\s]+@", re.I)
-_HINTS_IN_ROWS = ("passw", "crypt", "://")  # without one of these no literal of such a statement is looked at
+_HINTS_IN_ROWS = (
+    "passw",
+    "crypt",
+    "://",
+)  # without one of these no literal of such a statement is looked at
 _BEHIND = 40  # characters before a literal that say what it is for
 # The literals right after these belong to them, whatever the statement does.
 _CALL = re.compile(r"\b(?:old_)?password\s*\(\s*\Z|\bidentified\s+by\s*\Z|\bcrypt\s*\(\s*\Z", re.I)
@@ -66,17 +75,25 @@ def cleaned(text):
 
 
 def _without_literals(text):
-    """The text without its literals: if a backslash may or may not be an escape, all between the first quote and the last."""
+    """The text without its literals: if a backslash may or may not be an escape, all between the
+    first quote and the last.
+    """
     if "\\" not in text:
         return _LITERAL.sub(MASK, text)
-    places = [place for quote in "'\"$" for place in (text.find(quote), text.rfind(quote)) if place >= 0]
+    places = [
+        place for quote in "'\"$" for place in (text.find(quote), text.rfind(quote)) if place >= 0
+    ]
     return text[: min(places)] + MASK + text[max(places) + 1 :] if places else text
 
 
 def _without_comments(text):
-    """The text without comments, in which a password may stand as well; what only looks like one in a string stays."""
+    """The text without comments, in which a password may stand as well; what only looks like one in
+    a string stays.
+    """
     pieces, start = [], 0
-    for found in re.finditer(_LITERAL.pattern + "|(?P<comment>" + _COMMENTS.pattern + ")", text, re.S):
+    for found in re.finditer(
+        _LITERAL.pattern + "|(?P<comment>" + _COMMENTS.pattern + ")", text, re.S
+    ):
         if found["comment"]:
             pieces += [text[start : found.start()], " "]
             start = found.end()

@@ -1,6 +1,7 @@
 """`--echo`: each statement on stderr as it ends, with its time, its rows and the values asked for.
 
-The list of columns is folded, so that FROM, JOIN and WHERE can be seen; what no one's code wrote is omitted.
+The list of columns is folded, so that FROM, JOIN and WHERE can be seen; what no one's code wrote is
+omitted.
 """
 
 import os
@@ -47,19 +48,29 @@ def folded(text):
 def shown_values(parameters):
     """The values of a statement, short."""
     if isinstance(parameters, dict):
-        shown = ", ".join("%s=%s" % (name, _short(value)) for name, value in list(parameters.items())[:12])
+        shown = ", ".join(
+            "%s=%s" % (name, _short(value)) for name, value in list(parameters.items())[:12]
+        )
     else:
         shown = ", ".join(map(_short, parameters[:12]))
     return "  (%s%s)" % (shown, ", \u2026" if len(parameters) > 12 else "") if parameters else ""
 
 
 def _short(value):
-    text = "NULL" if value is None else repr(value) if type(value) in (str, int, float, bool) else values.text_of(value)
+    text = (
+        "NULL"
+        if value is None
+        else repr(value)
+        if type(value) in (str, int, float, bool)
+        else values.text_of(value)
+    )
     return text if len(text) <= 40 else text[:39] + "\u2026"
 
 
 def in_lines(text, width, indent):
-    """The text in lines of a width, those after the first indented; cut where they would be too many."""
+    """The text in lines of a width, those after the first indented; cut where they would be too
+    many.
+    """
     lines = []
     while text and len(lines) < LINES_MAX:
         room = max(width - indent, 40)
@@ -79,7 +90,9 @@ class Echo:
         self.colour = mode == "colour"
         self.width = 100
         try:
-            self.width = os.get_terminal_size(2).columns or self.width  # a terminal that no one sized says 0
+            self.width = (
+                os.get_terminal_size(2).columns or self.width
+            )  # a terminal that no one sized says 0
         except OSError:
             pass
         if sys.flags.interactive:
@@ -94,7 +107,11 @@ class Echo:
         if _NOISE.match(text.strip()) and not record[ERROR]:
             return
         ms = record[DURATION_NS] / 1e6
-        rows = "" if record[ROWS] < 0 else "%d row%s" % (record[ROWS], "" if record[ROWS] == 1 else "s")
+        rows = (
+            ""
+            if record[ROWS] < 0
+            else "%d row%s" % (record[ROWS], "" if record[ROWS] == 1 else "s")
+        )
         head = "%9.3f ms %9s  " % (ms, rows)
         text = _CONTROL.sub("\ufffd", folded(text) + shown_values(record[PARAMETERS] or ()))
         text = in_lines(text, self.width - 1, len(head))

@@ -1,5 +1,6 @@
-"""Lines that only pass a call on: a middleware's `get_response(request)`, a decorator's `function(*args)`, a helper that
-executes whatever statement it is given, or hands what it is given to a thread. They are never the line to change.
+"""Lines that only pass a call on: a middleware's `get_response(request)`, a decorator's
+`function(*args)`, a helper that executes whatever statement it is given, or hands what it is given
+to a thread. They are never the line to change.
 
 Decided once for each line, from its source. What can't be read is taken for a line like any other.
 """
@@ -12,7 +13,14 @@ _NEXT = (
     "get_response", "app", "application", "wrapped", "inner", "next", "handler", "func", "function", "fn", "f", "callback",
     "call_next",
 )  # fmt: skip
-_HANDS = ("run_in_executor", "to_thread", "submit", "run_sync", "apply_async", "run_coroutine_threadsafe")
+_HANDS = (
+    "run_in_executor",
+    "to_thread",
+    "submit",
+    "run_sync",
+    "apply_async",
+    "run_coroutine_threadsafe",
+)
 _RUNS = (
     "execute", "executemany", "exec_driver_sql", "execute_sql", "fetch", "fetchrow", "fetchval", "fetch_all", "fetch_one",
     "scalars", "scalar", "execute_fetchall",
@@ -20,13 +28,18 @@ _RUNS = (
 
 
 def passes_on(code, line, span):
-    """Whether the call at a line of a code object, and at these columns of it if they are known, only passes on."""
+    """Whether the call at a line of a code object, and at these columns of it if they are known,
+    only passes on.
+    """
     call = _call_at(code.co_filename, line, span)
     if call is None:
         return False
     own = set(
         code.co_varnames[
-            : code.co_argcount + code.co_kwonlyargcount + bool(code.co_flags & 4) + bool(code.co_flags & 8)
+            : code.co_argcount
+            + code.co_kwonlyargcount
+            + bool(code.co_flags & 4)
+            + bool(code.co_flags & 8)
         ]
     )
     given = _given(call)
@@ -34,9 +47,15 @@ def passes_on(code, line, span):
     if isinstance(target, ast.Name):
         if target.id in own:
             return given is not None and given <= own
-        return target.id in code.co_freevars and (target.id in _NEXT or bool(given) and given <= own)
+        return target.id in code.co_freevars and (
+            target.id in _NEXT or bool(given) and given <= own
+        )
     if isinstance(target, ast.Attribute):
-        if isinstance(target.value, ast.Name) and target.value.id == "self" and target.attr in _NEXT:
+        if (
+            isinstance(target.value, ast.Name)
+            and target.value.id == "self"
+            and target.attr in _NEXT
+        ):
             return True
         if target.attr in _HANDS:
             return True
@@ -45,8 +64,21 @@ def passes_on(code, line, span):
 
 
 def _given(call):
-    """The names that a call's arguments are made of; None if one is more than a name, or a choice between names."""
-    plain = (ast.Name, ast.Load, ast.IfExp, ast.BoolOp, ast.Or, ast.And, ast.Compare, ast.Is, ast.IsNot, ast.Starred)
+    """The names that a call's arguments are made of; None if one is more than a name, or a choice
+    between names.
+    """
+    plain = (
+        ast.Name,
+        ast.Load,
+        ast.IfExp,
+        ast.BoolOp,
+        ast.Or,
+        ast.And,
+        ast.Compare,
+        ast.Is,
+        ast.IsNot,
+        ast.Starred,
+    )
     names = set()
     for value in list(call.args) + [keyword.value for keyword in call.keywords]:
         for node in ast.walk(value):

@@ -1,4 +1,6 @@
-"""Hooks that run once a module of interest has been imported; a module that is never imported costs nothing."""
+"""Hooks that run once a module of interest has been imported; a module that is never imported costs
+nothing.
+"""
 
 import sys
 
@@ -72,7 +74,10 @@ HOOKS = {
     "django.db.models.sql.query": ("askless_probe.orm.django_orm", "install_building"),
     "django.db.models.sql.compiler": ("askless_probe.orm.django_orm", "install_compiler"),
     "django.db.backends.base.base": ("askless_probe.orm.django_orm", "install_connecting"),
-    "django.db.models.fields.related_descriptors": ("askless_probe.orm.django_orm", "install_relations"),
+    "django.db.models.fields.related_descriptors": (
+        "askless_probe.orm.django_orm",
+        "install_relations",
+    ),
     "django.db.models.query_utils": ("askless_probe.orm.django_orm", "install_deferred"),
     "django.db.models.query": ("askless_probe.orm.django_orm", "install_iteration"),
     "django.db.models.base": ("askless_probe.orm.django_orm", "install_tracking"),
@@ -85,7 +90,8 @@ HOOKS = {
 }
 
 
-# What asks a database, serves requests or runs jobs and is not recorded: said, if a program imports it.
+# What asks a database, serves requests or runs jobs and is not recorded: said, if a program imports
+# it.
 UNKNOWN = {
     "cx_Oracle": "driver", "aiopg": "driver",
     "mariadb": "driver", "aioodbc": "driver", "pysqlite3": "driver", "sqlcipher3": "driver", "snowflake.connector": "driver",
@@ -120,7 +126,9 @@ def _run(name):
 
 
 class _Watcher:
-    """A finder that finds nothing itself: it lets the others find a watched module and runs the hook after it."""
+    """A finder that finds nothing itself: it lets the others find a watched module and runs the
+    hook after it.
+    """
 
     def find_spec(self, name, path=None, target=None):
         if name not in HOOKS and name not in UNKNOWN:
@@ -141,8 +149,9 @@ class _Watcher:
 class _Loader:
     """Stands in for the loader of one module, and runs the hook after the module's own code.
 
-    It is the module's own affair: the loader after it, which may be a class, or one object for many modules, stays as it is.
-    The module never sees it: when its code begins, the loader is in its place again.
+    It is the module's own affair: the loader after it, which may be a class, or one object for many
+    modules, stays as it is. The module never sees it: when its code begins, the loader is in its
+    place again.
     """
 
     def __init__(self, loader, spec):

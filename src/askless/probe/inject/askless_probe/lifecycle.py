@@ -1,6 +1,7 @@
 """Nothing that ended is lost: writes what waits when the process exits, forks or is replaced.
 
-A process that is killed, by SIGTERM or otherwise, leaves its `tail`; no signal gets a handler of ours.
+A process that is killed, by SIGTERM or otherwise, leaves its `tail`; no signal gets a handler of
+ours.
 """
 
 import os
@@ -24,7 +25,9 @@ def _before(name, final):
 
 
 def _before_dropping(name):
-    """Wrap a function of `os` that gives up rights: the capture's folder may be closed to the new user."""
+    """Wrap a function of `os` that gives up rights: the capture's folder may be closed to the new
+    user.
+    """
     plain = getattr(os, name, None)
     if plain is None:
         return

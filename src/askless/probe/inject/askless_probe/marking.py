@@ -9,10 +9,11 @@ _GENERATOR, _COROUTINE, _GENERATOR_AWAITED, _ASYNC_GENERATOR = 0x20, 0x80, 0x100
 
 
 class request:
-    """Context manager and decorator. Inside another request it changes nothing: the outer one counts.
+    """Context manager and decorator. Inside another request it changes nothing: the outer one
+    counts.
 
-    What is decorated may be a coroutine or a generator as well: the request is open while its code runs, not while
-    the one that takes its values does something else.
+    What is decorated may be a coroutine or a generator as well: the request is open while its code
+    runs, not while the one that takes its values does something else.
     """
 
     kind = "marked"
@@ -89,7 +90,9 @@ def _async_generator(name, function):
             while True:
                 with turns:
                     try:
-                        item = await (inner.asend(value) if problem is None else inner.athrow(problem))
+                        item = await (
+                            inner.asend(value) if problem is None else inner.athrow(problem)
+                        )
                     except StopAsyncIteration:
                         return
                 value = problem = None

@@ -1,7 +1,9 @@
-"""`--track-memory`: the most memory that Python's allocator held for a request beyond what it held when the request began.
+"""`--track-memory`: the most memory that Python's allocator held for a request beyond what it held
+when the request began.
 
-Only for requests that nothing else ran next to: what one of two allocates can't be derived from what the other does. It makes the
-program slower, allocation by allocation, so that its times are no longer what they are without it.
+Only for requests that nothing else ran next to: what one of two allocates can't be derived from
+what the other does. It makes the program slower, allocation by allocation, so that its times are no
+longer what they are without it.
 """
 
 import tracemalloc
@@ -41,7 +43,12 @@ def note(request):
     if request in _under_way:
         _under_way.discard(request)
         _leaving.add(request)
-    if request.held_bytes >= 0 and not _under_way and len(_leaving) < 2 and tracemalloc.is_tracing():
+    if (
+        request.held_bytes >= 0
+        and not _under_way
+        and len(_leaving) < 2
+        and tracemalloc.is_tracing()
+    ):
         request.memory_bytes = max(tracemalloc.get_traced_memory()[1] - request.held_bytes, 1)
 
 
@@ -53,7 +60,8 @@ def note_current():
 
 
 def end(request):
-    """A request ends. Where its parts were noted, what its server does with the response afterwards does not count for it.
+    """A request ends. Where its parts were noted, what its server does with the response afterwards
+    does not count for it.
 
     It may count for the next one, which has begun: that one's peak is not known then.
     """

@@ -1,7 +1,9 @@
-"""What becomes of a result (`--track-use`): which objects the application looked at, and which of their columns.
+"""What becomes of a result (`--track-use`): which objects the application looked at, and which of
+their columns.
 
-An ORM hook gives every loaded object a mark, `[entity, seen]`: the `Entity` that counts for its model in the query that
-loaded it, and a bit for each attribute that was read of this object. Reading costs a dictionary lookup or two.
+An ORM hook gives every loaded object a mark, `[entity, seen]`: the `Entity` that counts for its
+model in the query that loaded it, and a bit for each attribute that was read of this object.
+Reading costs a dictionary lookup or two.
 """
 
 USES_MOST = 20000  # results followed in one request
@@ -10,7 +12,9 @@ _bits = {}  # (model, attribute) -> bit, given when the attribute is first read
 
 
 class Entity:
-    """Objects of one model that one query loaded. `read` counts, by attribute, the objects that it was read of."""
+    """Objects of one model that one query loaded. `read` counts, by attribute, the objects that it
+    was read of.
+    """
 
     __slots__ = ("model", "objects", "touched", "read", "column_of")
 
@@ -32,7 +36,9 @@ class ObjectUse:
         self.ordinal = -1
 
     def entity(self, cls, column_of):
-        """The entity for a model's class. `column_of` says which "table.column" an attribute stands for, "" for none."""
+        """The entity for a model's class. `column_of` says which "table.column" an attribute stands
+        for, "" for none.
+        """
         found = self.entities.get(cls)
         if found is None:
             found = self.entities[cls] = Entity(cls.__name__, column_of)
@@ -49,7 +55,9 @@ class ObjectUse:
                     columns[column] = max(count, columns.get(column, 0))
                 elif column == "":
                     relations[name] = count
-            out.append([self.ordinal, entity.model, entity.objects, entity.touched, columns, relations])
+            out.append(
+                [self.ordinal, entity.model, entity.objects, entity.touched, columns, relations]
+            )
         return out
 
 

@@ -1,7 +1,9 @@
-"""The recorder's state: requests under way, the records of their queries, and when these are written.
+"""The recorder's state: requests under way, the records of their queries, and when these are
+written.
 
-A record is a list with the fields of `fields`. The driver hooks append it to the current request when a query has run and
-go on filling it while rows are fetched; it is encoded when the request ends or when enough have gathered.
+A record is a list with the fields of `fields`. The driver hooks append it to the current request
+when a query has run and go on filling it while rows are fetched; it is encoded when the request
+ends or when enough have gathered.
 """
 
 import sys
@@ -14,7 +16,9 @@ from .stack import built
 
 SAMPLE_ROWS = 32  # rows of a result that are looked at closely
 PENDING_MAX = 64  # records that may wait in one request before they are written
-ENDED = -(1 << 62)  # `flushed_ns` of a request that has ended: anyone who adds to it then comes by `full`
+ENDED = -(
+    1 << 62
+)  # `flushed_ns` of a request that has ended: anyone who adds to it then comes by `full`
 TELL_NS, TELL_MOST = (
     1_000_000_000,
     100,
@@ -28,7 +32,8 @@ echo = None
 outside = None  # the request that queries outside all requests belong to
 open_requests = {}  # id -> Request, so that a stopping process can write them
 connections = {}  # number -> the database system it speaks to
-# What the ORM said of the query it is about to send: a matter of the task, not of the thread, if both differ.
+# What the ORM said of the query it is about to send: a matter of the task, not of the thread, if
+# both differ.
 pending = ContextVar("askless_pending_load", default=None)
 models = {}  # (orm, model) -> function that describes it, called once, when a query first names it
 watched = []  # modules of interest that the program has imported, in order
@@ -98,10 +103,13 @@ class Request:
         self.task = None  # of asyncio's, that it was opened in
         self.held_bytes = self.memory_bytes = 0  # where memory is tracked
         self.errands = []  # what was waited for next to the queries, not written yet
-        self.spared = self.held = False  # whether something may be omitted; whether it waits for being slow
+        self.spared = self.held = (
+            False  # whether something may be omitted; whether it waits for being slow
+        )
         self.left_out = 0  # why all of it is: see `sparing`; 0 for not at all
         self.taken = self.more = self.more_ns = 0  # queries kept, those beyond the most, their time
-        self.finish = None  # ends the request, once the application has returned and only its response is open
+        # ends the request, once the application has returned and only its response is open
+        self.finish = None
         self.start_ns = self.flushed_ns = perf_counter_ns()
 
     def retell(self):
@@ -112,7 +120,9 @@ class Request:
 
 
 def switch_on(new_writer, new_echo=None, track_use=False, new_memory=None, new_spare=None):
-    """Record from now on. `new_writer` takes what ended, `new_echo` shows it (None: no one wants to see it)."""
+    """Record from now on. `new_writer` takes what ended, `new_echo` shows it (None: no one wants to
+    see it).
+    """
     global active, writer, echo, outside, tracking, memory, spare
     memory = new_memory
     spare = new_spare
@@ -140,7 +150,9 @@ def restart_writer():
 
 
 def is_left_out():
-    """Whether the request that this code runs in is omitted: then a driver need not look at its query."""
+    """Whether the request that this code runs in is omitted: then a driver need not look at its
+    query.
+    """
     request = current.get()
     return request is not None and request.left_out != 0
 
@@ -171,7 +183,9 @@ def stop(reason):
 
 
 def take():
-    """What the ORM said of the query that is recorded now, its place known; said once, and so is where it was built."""
+    """What the ORM said of the query that is recorded now, its place known; said once, and so is
+    where it was built.
+    """
     load = pending.get()
     pending.set(None)
     if built.get() is not None:
@@ -188,7 +202,9 @@ def put_aside():
 
 
 def mention(orm, name):
-    """A model that no query is about, but that takes part: it is described with what is written next."""
+    """A model that no query is about, but that takes part: it is described with what is written
+    next.
+    """
     mentioned.add((orm, name))
 
 
@@ -222,19 +238,25 @@ def _open_outside():
 
 
 def around():
-    """The open request that this code runs in; None outside of all, and where it has ended: contexts outlive requests."""
+    """The open request that this code runs in; None outside of all, and where it has ended:
+    contexts outlive requests.
+    """
     request = current.get()
     return None if request is None or request.flushed_ns == ENDED else request
 
 
 def is_outermost(inside=("block",)):
-    """Whether what begins now is a request of its own: someone records, and only a request of these kinds is around."""
+    """Whether what begins now is a request of its own: someone records, and only a request of these
+    kinds is around.
+    """
     request = around()
     return active and (request is None or request.kind in inside)
 
 
 def begin(kind, route, path="", warm_up=False, trace=None):
-    """Open a request and make it the current one; returns `(request, token)` for `end`. `trace` is its `traceparent`."""
+    """Open a request and make it the current one; returns `(request, token)` for `end`. `trace` is
+    its `traceparent`.
+    """
     request = Request(kind, route, path, warm_up)
     open_requests[request.ident] = request
     if active:
@@ -277,7 +299,9 @@ def end(request, token, status=0):
 
 
 def add(request, record, now_ns):
-    """Add the record of a query to a request. Called by drivers when the query has run, at `now_ns`."""
+    """Add the record of a query to a request. Called by drivers when the query has run, at
+    `now_ns`.
+    """
     if record[0] not in _harmless:
         _look_for_credentials(record)
     if request.spared and spare.takes(request, record, now_ns):
@@ -293,7 +317,9 @@ def add(request, record, now_ns):
 
 
 def _look_for_credentials(record):
-    """Take passwords and keys out of a new text, and values with them. Whatever is in doubt is not recorded."""
+    """Take passwords and keys out of a new text, and values with them. Whatever is in doubt is not
+    recorded.
+    """
     text = record[TEXT]
     try:
         clean = credentials.cleaned(text)
@@ -319,7 +345,9 @@ def _sample_cost(ns):
 
 
 def spent(queries, before_ns=0):
-    """About the time that recording so many queries has taken, in ns; `before_ns` is what writing had taken before."""
+    """About the time that recording so many queries has taken, in ns; `before_ns` is what writing
+    had taken before.
+    """
     return spent_ns - before_ns + (_sampled_ns * queries // _sampled if _sampled else 0)
 
 
@@ -339,7 +367,9 @@ def full(request, now_ns):
 
 
 def _belated(request):
-    """What a thread or task still asks for a request that has ended is counted with the queries outside of requests."""
+    """What a thread or task still asks for a request that has ended is counted with the queries
+    outside of requests.
+    """
     around = outside or _open_outside()
     around.records.extend(request.records)
     del request.records[:]
@@ -348,7 +378,9 @@ def _belated(request):
 
 
 def flush_all(final):
-    """Write everything that waits; with `final`, end the process's own request too and close the file."""
+    """Write everything that waits; with `final`, end the process's own request too and close the
+    file.
+    """
     if not active:
         return
     try:
@@ -383,7 +415,9 @@ def after_fork():
         request.records = []
         request.errands = []
         request.retell()
-    for ident in [ident for ident, request in open_requests.items() if request is not current.get()]:
+    for ident in [
+        ident for ident, request in open_requests.items() if request is not current.get()
+    ]:
         del open_requests[ident]
     outside = None
     writer.restart()

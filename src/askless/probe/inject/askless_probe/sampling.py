@@ -1,8 +1,9 @@
 """What is omitted of a recording that stays on for days, and how that is counted.
 
-Whole requests are omitted, by chance or since they were quick; of a request that asks much, what is beyond a number of
-queries. A file of the capture is closed when it is large, and the oldest files go. A word in a control file, or a full
-disk, stops recording for a while. What is omitted is reported in the capture, so that totals can be scaled.
+Whole requests are omitted, by chance or since they were quick; of a request that asks much, what is
+beyond a number of queries. A file of the capture is closed when it is large, and the oldest files
+go. A word in a control file, or a full disk, stops recording for a while. What is omitted is
+reported in the capture, so that totals can be scaled.
 """
 
 import errno
@@ -29,7 +30,9 @@ _RANDOM_BITS = 56  # of a trace id: what W3C's Trace Context, level 2, has for r
 
 
 class Sampler:
-    """What is wished for: one request in `sample`, none quicker than `slower_ns`, `at_most` queries of one, `keep` bytes."""
+    """What is wished for: one request in `sample`, none quicker than `slower_ns`, `at_most` queries
+    of one, `keep` bytes.
+    """
 
     def __init__(self, folder, sample=1, slower_ns=0, at_most=0, keep=0):
         self.folder = folder
@@ -45,19 +48,29 @@ class Sampler:
         self.next_look = 0
         self.next_tell = perf_counter_ns() + recorder.TELL_NS
         self.state = (time_ns() ^ (os.getpid() << 40)) | 1
-        self.routes = {}  # route -> [omitted by chance, quick, while stopped, queries of the quick, their ns in the database]
+        # route -> [omitted by chance, quick, while stopped, queries of the quick, their ns in the
+        # database]
+        self.routes = {}
         self.untold = 0  # requests in them
-        self.dropped = [0, 0, 0, 0]  # files, requests, queries, bytes that this process has removed so far
+        self.dropped = [
+            0,
+            0,
+            0,
+            0,
+        ]  # files, requests, queries, bytes that this process has removed so far
 
     def wishes(self):
         """What the capture's first line says of it."""
         found = {"sample": self.sample, "slower_ns": self.slower_ns, "at_most": self.at_most}
         return {name: value for name, value in found.items() if value > (name == "sample")}
 
-    # -- what is recorded --------------------------------------------------------------------------------------------
+    # -- what is recorded
+    # --------------------------------------------------------------------------------------------
 
     def chance(self):
-        """A number of 56 bits. The program's own random numbers are left alone (SplitMix64: Steele, Lea and Flood, 2014)."""
+        """A number of 56 bits. The program's own random numbers are left alone (SplitMix64: Steele,
+        Lea and Flood, 2014).
+        """
         self.state = mixed = (self.state + 0x9E3779B97F4A7C15) & _BITS
         mixed = (mixed ^ mixed >> 30) * 0xBF58476D1CE4E5B9 & _BITS
         mixed = (mixed ^ mixed >> 27) * 0x94D049BB133111EB & _BITS
@@ -77,7 +90,9 @@ class Sampler:
         request.spared = bool(request.left_out or request.held or self.at_most)
 
     def is_left_out(self, request, trace):
-        """Whether chance leaves a request out. What runs outside of requests, and what warms up, it does not."""
+        """Whether chance leaves a request out. What runs outside of requests, and what warms up, it
+        does not.
+        """
         if request.warm_up or request.kind == "program":
             return False
         return (random_of(trace) or self.chance()) >= self.threshold
@@ -122,7 +137,8 @@ class Sampler:
         del request.records[:], request.errands[:]
         return True
 
-    # -- when nothing is recorded ------------------------------------------------------------------------------------
+    # -- when nothing is recorded
+    # ------------------------------------------------------------------------------------
 
     def look(self, now_ns):
         """Look at the control file, and whether a full disk may have room again."""
@@ -157,17 +173,22 @@ class Sampler:
         )
         return True
 
-    # -- what is reported ------------------------------------------------------------------------------------------------
+    # -- what is reported
+    # ------------------------------------------------------------------------------------------------
 
     def told(self):
-        """What was omitted since it was reported last, and what was dropped at all, as an event's fields; None for nothing."""
+        """What was omitted since it was reported last, and what was dropped at all, as an event's
+        fields; None for nothing.
+        """
         routes, self.routes, self.untold = self.routes, {}, 0
         if not routes and not any(self.dropped):
             return None
         return {"event": "left-out", "routes": routes, "dropped": list(self.dropped)}
 
     def drop_oldest(self):
-        """Remove the oldest closed files of the folder until it is within its limit. A file with a tail is being written."""
+        """Remove the oldest closed files of the folder until it is within its limit. A file with a
+        tail is being written.
+        """
         files, processes = [], {}
         total = 0
         open_files = 0
@@ -207,7 +228,9 @@ class Sampler:
 
 
 def closed_counts(path):
-    """How many requests and queries a closed file holds, and what it says was dropped before it; zeros where it does not say."""
+    """How many requests and queries a closed file holds, and what it says was dropped before it;
+    zeros where it does not say.
+    """
     from json import loads
 
     try:
@@ -222,7 +245,9 @@ def closed_counts(path):
 
 
 def random_of(trace):
-    """The random part of the trace id in a `traceparent` header, so that all services of a trace decide alike; 0 for none."""
+    """The random part of the trace id in a `traceparent` header, so that all services of a trace
+    decide alike; 0 for none.
+    """
     if not trace:
         return 0
     try:

@@ -1,7 +1,8 @@
 """Which lines of the program asked: walk the stack once a query, resolve lines once a place.
 
-A place on the hot path is a tuple of `(id(code), f_lasti)` pairs flattened, innermost first: `f_lineno` costs
-microseconds in long functions, `f_lasti` does not. Code objects seen are kept alive so that their ids stay theirs.
+A place on the hot path is a tuple of `(id(code), f_lasti)` pairs flattened, innermost first:
+`f_lineno` costs microseconds in long functions, `f_lasti` does not. Code objects seen are kept
+alive so that their ids stay theirs.
 """
 
 import dis
@@ -19,7 +20,8 @@ _DEEP = (None,) * MAX_DEPTH  # to go over is quicker than to count
 _mine = {}  # file name -> whether the program's author wrote it
 _codes = {}  # id(code) -> code
 _judged = {(): ()}  # key -> the same without lines that only pass a call on
-_begun = {}  # (key of where a query was built, key of where it was sent) -> the key that stands for both
+# (key of where a query was built, key of where it was sent) -> the key that stands for both
+_begun = {}
 _layers = {}  # file name -> whether it is a library's that is not a layer below an application
 _watched = {}  # file name -> what tells the template's line of a frame of it
 _template_lines = {}  # (file, line) -> itself, kept so that its id stays its own
@@ -30,7 +32,8 @@ _EDGES = (
     "web/asgi.py", "web/wsgi.py", "web/django_app.py", "web/aiohttp_app.py", "web/sanic_app.py", "web/tornado_app.py",
     "web/http_server.py", "web/grpc_calls.py", "jobs/running.py", "jobs/queues.py",
 )  # fmt: skip
-_EDGE = object()  # in `_mine`: a file of these. What is outside of it called for the request, and is not a part of it
+# in `_mine`: a file of these. What is outside of it called for the request, and is not a part of it
+_EDGE = object()
 _edges = ("\0",)  # where our own code that begins requests lies
 _own = None  # folders of the application, once they are looked for
 own_packages = ()  # names of the installed packages that are the application
@@ -48,7 +51,9 @@ LAYERS = tuple(
     )
 ) + ("peewee.py", "greenlet.py", "six.py", "decorator.py")  # fmt: skip
 _NEAR = 40  # frames of libraries between a query's building and the program's line
-built = ContextVar("askless_built", default=None)  # where the query that is about to be sent was built, if an ORM tells
+built = ContextVar(
+    "askless_built", default=None
+)  # where the query that is about to be sent was built, if an ORM tells
 _built = built.get
 lent = {}  # thread id -> place, if a thread works for code that waits in another one
 
@@ -69,9 +74,11 @@ def configure():
 
 
 def is_mine(filename):
-    """Whether a file is the program's own: neither standard library, installed package, nor made up at run time.
+    """Whether a file is the program's own: neither standard library, installed package, nor made up
+    at run time.
 
-    An installed package that is the application counts as its own; the stub of a console script never does.
+    An installed package that is the application counts as its own; the stub of a console script
+    never does.
     """
     global _own, own_packages
     if filename.startswith(_edges):
@@ -86,7 +93,10 @@ def is_mine(filename):
         filename.startswith(_excluded)
         or installed
         or filename.startswith("<frozen")
-        or (filename.startswith("<") and filename not in ("<stdin>", "<string>", "<template>", "<graphql>"))
+        or (
+            filename.startswith("<")
+            and filename not in ("<stdin>", "<string>", "<template>", "<graphql>")
+        )
     )
     if installed and filename.startswith(_own):
         known = True
@@ -102,13 +112,16 @@ def is_mine(filename):
 
 
 def watch(filename, line_of):
-    """Frames of this file stand for lines of something else, templates say: `line_of(frame)` gives (file, line) or
-    (file, line, function), or None."""
+    """Frames of this file stand for lines of something else, templates say: `line_of(frame)` gives
+    (file, line) or (file, line, function), or None.
+    """
     _watched[filename] = _mine[filename] = line_of
 
 
 def _template(frame, line_of, key, any_owner=False):
-    """The key of a template's line: nothing if the frame renders none, or the line around one that is there."""
+    """The key of a template's line: nothing if the frame renders none, or the line around one that
+    is there.
+    """
     found = line_of(frame)
     if found is None or not (any_owner or _mine.get(found[0]) or is_mine(found[0])):
         return ()
@@ -121,7 +134,9 @@ def _template(frame, line_of, key, any_owner=False):
 
 
 def walk(frame, mine=_mine, codes=_codes, judged=_judged):
-    """The key of the program's frames from `frame` outwards: (id(code), f_lasti, id(code), f_lasti, ...)."""
+    """The key of the program's frames from `frame` outwards: (id(code), f_lasti, id(code), f_lasti,
+    ...).
+    """
     innermost = frame
     key = []
     for _ in _DEEP:
@@ -159,7 +174,9 @@ def walk(frame, mine=_mine, codes=_codes, judged=_judged):
 
 
 def nearest(frame):
-    """The key of the innermost frame of the program's, else of a library's; None if there is neither nearby."""
+    """The key of the innermost frame of the program's, else of a library's; None if there is
+    neither nearby.
+    """
     innermost = frame
     for _ in range(_NEAR):
         if frame is None:
@@ -183,7 +200,9 @@ def nearest(frame):
 
 
 def aside(frame):
-    """Whether a library's code, no layer below an application's, is between a frame and the nearest of the program's."""
+    """Whether a library's code, no layer below an application's, is between a frame and the nearest
+    of the program's.
+    """
     between = False
     for _ in range(_NEAR):
         if frame is None:
@@ -206,13 +225,19 @@ def aside(frame):
 
 
 def _begun_at(first, key):
-    """The key of a query that was built at another line than it is sent from: the line to change is the first."""
+    """The key of a query that was built at another line than it is sent from: the line to change is
+    the first.
+    """
     found = _begun.get((first, key))
     if found is None:
         found = key
         try:
             begun, sent = resolve(*first), resolve(key[0], key[1])
-            if begun[:2] != sent[:2] and judge(first) and (_mine.get(begun[0]) or not _mine.get(sent[0])):
+            if (
+                begun[:2] != sent[:2]
+                and judge(first)
+                and (_mine.get(begun[0]) or not _mine.get(sent[0]))
+            ):
                 found = first + key[: 2 * MAX_FRAMES - 2]
         except Exception:
             pass
@@ -233,7 +258,9 @@ _as_is = _AsIs()
 
 
 def path(frame):
-    """The key of all of the program's frames, those that only pass a call on as well: for anyone who lends it."""
+    """The key of all of the program's frames, those that only pass a call on as well: for anyone
+    who lends it.
+    """
     return walk(frame, judged=_as_is)
 
 
@@ -241,7 +268,11 @@ def judge(key):
     """The key without the innermost lines that only pass a call on: () where there are not others."""
     begin = 0
     try:
-        while begin < len(key) and key[begin + 1] != TEMPLATE and _passes_on(key[begin], key[begin + 1]):
+        while (
+            begin < len(key)
+            and key[begin + 1] != TEMPLATE
+            and _passes_on(key[begin], key[begin + 1])
+        ):
             begin += 2
     except Exception:  # sources are anything
         pass
@@ -265,7 +296,9 @@ def _passes_on(ident, lasti):
 
 
 def library(frame):
-    """Where all code is a library's: the nearest frames that are neither an ORM's, a driver's nor the standard library's."""
+    """Where all code is a library's: the nearest frames that are neither an ORM's, a driver's nor
+    the standard library's.
+    """
     key = ()
     depth = 0
     while frame is not None and depth < MAX_DEPTH and len(key) < 2 * MAX_FRAMES:
@@ -288,7 +321,9 @@ def library(frame):
 
 
 def _is_library(filename):
-    """Whether a file belongs to a package that may well be the application, or the nearest that there is to one."""
+    """Whether a file belongs to a package that may well be the application, or the nearest that
+    there is to one.
+    """
     if filename.startswith(_edges):
         return _EDGE
     name = filename.replace("\\", "/")
@@ -300,7 +335,9 @@ def _is_library(filename):
 
 
 def remember(code, frame):
-    """Keep a code object, and for a template's compiled code its map from Python lines to template lines."""
+    """Keep a code object, and for a template's compiled code its map from Python lines to template
+    lines.
+    """
     template = None
     try:
         template = frame.f_globals.get("__jinja_template__")

@@ -1,7 +1,8 @@
-"""Strict mode: raises at the line where the same relation is loaded lazily again and again in one request.
+"""Strict mode: raises at the line where the same relation is loaded lazily again and again in one
+request.
 
-It works only if the recorder runs and was reported to (`askless capture app --strict`, `pytest --asks-strict`): in
-production there is no recorder, and so no strict mode.
+It works only if the recorder runs and was reported to (`askless capture app --strict`, `pytest
+--asks-strict`): in production there is no recorder, and so no strict mode.
 """
 
 import sys
@@ -21,7 +22,9 @@ class RepeatedLoad(RuntimeError):
 
 
 def configure(settings):
-    """Begin to watch. `settings`: {"least": 3, "routes": [...], "accepted": [{"model": ..., "relation": ..., ...}]}."""
+    """Begin to watch. `settings`: {"least": 3, "routes": [...], "accepted": [{"model": ...,
+    "relation": ..., ...}]}.
+    """
     global watching, _least, _routes, _accepted
     _least = int(settings.get("least", 3))
     _routes = tuple(settings.get("routes", ()))
@@ -62,7 +65,11 @@ def _matters(route, model, relation):
     if _routes and not any(part in route for part in _routes):
         return False
     for known in _accepted:
-        named = known.get("model") in ("", None, model) and known.get("relation") in ("", None, relation)
+        named = known.get("model") in ("", None, model) and known.get("relation") in (
+            "",
+            None,
+            relation,
+        )
         if named and known.get("route", "") in route:
             return False
     return True

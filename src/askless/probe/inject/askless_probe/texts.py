@@ -1,4 +1,6 @@
-"""Texts of statements as the capture holds them: what stays and literals in turns, cut where they are long."""
+"""Texts of statements as the capture holds them: what stays and literals in turns, cut where they
+are long.
+"""
 
 import re
 
@@ -11,8 +13,8 @@ CUT_AT = 20_000  # characters that are kept of a statement which has more than t
 CUT = " /* cut by askless */"
 CUT_LITERAL = "... cut by askless'"
 
-# A literal: 'it''s', 12, 0x1f, 1.5e3. What this pattern takes for one need only be put back unchanged; the reader
-# decides what it means.
+# A literal: 'it''s', 12, 0x1f, 1.5e3. What this pattern takes for one need only be put back
+# unchanged; the reader decides what it means.
 _LITERALS = re.compile(
     r"('[^']*(?:''[^']*)*'|(?<![\w.$:@?\"`])\d(?:[xX][0-9a-fA-F]+|[\d_]*(?:\.\d*)?(?:[eE][+-]?\d+)?))"
 )
@@ -41,7 +43,9 @@ def _split(text):
 
 
 def cut_text(text):
-    """The beginning of a statement, up to the end of a row of values where there is one, so that its shape stays."""
+    """The beginning of a statement, up to the end of a row of values where there is one, so that
+    its shape stays.
+    """
     head = text[:CUT_AT]
     for end in ("),", ",", " "):
         at = head.rfind(end)

@@ -1,5 +1,5 @@
-"""Values as the capture holds them: as JSON where it has a word for them, cut where they are long, never by running code
-of the program's own.
+"""Values as the capture holds them: as JSON where it has a word for them, cut where they are long,
+never by running code of the program's own.
 """
 
 from json import encoder as parts
@@ -30,7 +30,11 @@ def plain(value):
     """A value that JSON has no word for, as [type, text]."""
     if isinstance(value, (bytes, bytearray, memoryview)):
         raw = bytes(value)
-        return ["bytes", raw[: VALUE_MAX // 2].hex()] if len(raw) <= VALUE_MAX // 2 else ["cut bytes", str(len(raw))]
+        return (
+            ["bytes", raw[: VALUE_MAX // 2].hex()]
+            if len(raw) <= VALUE_MAX // 2
+            else ["cut bytes", str(len(raw))]
+        )
     if type(value) in (list, tuple) and len(value) <= LIST_MAX:
         text = _listed(value)
         if text is not None:
@@ -39,7 +43,9 @@ def plain(value):
 
 
 def _listed(values):
-    """A list of plain values, as drivers take for ANY and IN, as JSON; None for any other, or a long one."""
+    """A list of plain values, as drivers take for ANY and IN, as JSON; None for any other, or a
+    long one.
+    """
     if not all(item is None or type(item) in (int, str, bool) for item in values):
         return None
     text = "[" + ", ".join(map(_json_text, values)) + "]"
@@ -101,7 +107,9 @@ def safe_nested(value):
 
 
 def as_tuple(row):
-    """The values of a row, whatever a row factory made of it; an object of the program's own is not looked into."""
+    """The values of a row, whatever a row factory made of it; an object of the program's own is not
+    looked into.
+    """
     if isinstance(row, tuple):
         return tuple.__getitem__(row, slice(None))
     if isinstance(row, dict):
@@ -112,7 +120,9 @@ def as_tuple(row):
 
 
 def marshallable(value):
-    return value if value is None or type(value) in (int, float, str, bytes, bool) else text_of(value)
+    return (
+        value if value is None or type(value) in (int, float, str, bytes, bool) else text_of(value)
+    )
 
 
 def may_be_key(value):
@@ -122,7 +132,9 @@ def may_be_key(value):
 
 
 def is_called_key(name):
-    """Whether a column's name says that it holds a key: id, vessel_id, uuid, id_1 (as SQLAlchemy distinguishes two)."""
+    """Whether a column's name says that it holds a key: id, vessel_id, uuid, id_1 (as SQLAlchemy
+    distinguishes two).
+    """
     return name.lower().rstrip("_0123456789").endswith(("id", "pk", "key"))
 
 
@@ -136,7 +148,9 @@ def width(value):
 
 
 def plain_model(described):
-    """A model's description with all that is not a text omitted: what an ORM's fields give is anything."""
+    """A model's description with all that is not a text omitted: what an ORM's fields give is
+    anything.
+    """
 
     def texts(values):
         return [str.__str__(value) for value in values if isinstance(value, str)]
@@ -146,12 +160,20 @@ def plain_model(described):
         target, many, local, remote, link = relation
         if isinstance(name, str) and isinstance(target, str):
             link = link if isinstance(link, str) else ""
-            relations[str.__str__(name)] = [str.__str__(target), bool(many), texts(local), texts(remote), link]
+            relations[str.__str__(name)] = [
+                str.__str__(target),
+                bool(many),
+                texts(local),
+                texts(remote),
+                link,
+            ]
     table = described["table"]
     attributes = described["attributes"].items()
     return {
         "table": table if isinstance(table, str) else "",
         "keys": texts(described["keys"]),
-        "attributes": {str(key): str(value) for key, value in attributes if texts((key, value)) == [key, value]},
+        "attributes": {
+            str(key): str(value) for key, value in attributes if texts((key, value)) == [key, value]
+        },
         "relations": relations,
     }

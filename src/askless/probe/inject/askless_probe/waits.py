@@ -1,7 +1,8 @@
 """What the application waits for next to its queries: calls over HTTP, mail, other programs, sleep.
 
-Noted where it took a millisecond or more, with the line that waited. Of a URL the host alone is kept. Anyone who waits inside
-of another's wait (a call that sleeps between two tries) is a part of it.
+Noted where it took a millisecond or more, with the line that waited. Of a URL the host alone is
+kept. Anyone who waits inside of another's wait (a call that sleeps between two tries) is a part of
+it.
 """
 
 from _thread import get_ident
@@ -30,11 +31,15 @@ def note(kind, what, start_ns, frame):
         if len(errands) < MOST:
             errands.append((kind, what, start_ns, end_ns - start_ns, stack.walk(frame), thread))
     except Exception as error:
-        recorder.warn_once("what the program waited for could not be noted: %s: %s" % (type(error).__name__, error))
+        recorder.warn_once(
+            "what the program waited for could not be noted: %s: %s" % (type(error).__name__, error)
+        )
 
 
 class OpenWait:
-    """Stands in for a function written in C: unlike one written in Python it is not a method where it is in a class."""
+    """Stands in for a function written in C: unlike one written in Python it is not a method where
+    it is in a class.
+    """
 
     def __init__(self, plain, kind):
         self._plain = plain
@@ -119,7 +124,9 @@ def install_asyncio(module):
 
 
 def install_http_client(module):
-    """http.client, which urllib and the packages over it go through: from the first word to the answer's head."""
+    """http.client, which urllib and the packages over it go through: from the first word to the
+    answer's head.
+    """
     connection = module.HTTPConnection
     put, answer = connection.putrequest, connection.getresponse
 

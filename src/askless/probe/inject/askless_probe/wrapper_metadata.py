@@ -1,4 +1,6 @@
-"""Makes what is in for a function or class look like it: name, module, documentation, and so its signature."""
+"""Makes what is in for a function or class look like it: name, module, documentation, and so its
+signature.
+"""
 
 from functools import update_wrapper
 

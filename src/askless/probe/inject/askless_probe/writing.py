@@ -1,7 +1,7 @@
 """Turns records into the lines of a capture file and appends them to the process's own file.
 
-The format is described by the types in askless/capture/events.py. Columns: one line holds the queries of one request
-field by field, and a field that is the same for all of them is written once.
+The format is described by the types in askless/capture/events.py. Columns: one line holds the
+queries of one request field by field, and a field that is the same for all of them is written once.
 """
 
 import os
@@ -20,16 +20,22 @@ from .fields import CONNECTION, DESCRIPTION, ROWS, SAMPLE, START_NS, TEXT
 from .object_use import USES_MOST
 from .recorder import connections
 
-TEXTS_MAX = 20000  # statement texts remembered; beyond that the memory is cleared and texts are stored again
+# statement texts remembered; beyond that the memory is cleared and texts are stored again
+TEXTS_MAX = 20000
 SAMPLED_COLUMNS_MAX = 12
-WIDTHS_FIRST, WIDTHS_EVERY = 4, 64  # which executions of a statement get their column widths measured
+WIDTHS_FIRST, WIDTHS_EVERY = (
+    4,
+    64,
+)  # which executions of a statement get their column widths measured
 DESERTED = 10_000  # steps in the queue that show that anyone who was to write them will not
 SETTLE_S = 1.0  # how long an ending process waits for a thread that is writing
 _started = itemgetter(START_NS)
 
 
 def _unheld():
-    """What getrefcount says, inside a loop over a list, of a record that nothing but the list holds; 0: can't tell."""
+    """What getrefcount says, inside a loop over a list, of a record that nothing but the list
+    holds; 0: can't tell.
+    """
     if not hasattr(sys, "getrefcount"):
         return 0
     alone = [[0]]
@@ -42,12 +48,15 @@ _UNHELD = _unheld()
 class Writer(CaptureFile):
     """The capture file of one process. Opened when there is something to write.
 
-    Any thread may call it at any time, and so may a signal handler or a destructor that comes in between: what is to be
-    done goes into a queue, and who finds no one at work works it off. No one ever waits for anybody.
+    Any thread may call it at any time, and so may a signal handler or a destructor that comes in
+    between: what is to be done goes into a queue, and who finds no one at work works it off. No one
+    ever waits for anybody.
     """
 
     def __init__(self, folder):
-        self.folder = os.path.abspath(folder) if folder else ""  # without one nothing is written, only told to `tap`
+        self.folder = (
+            os.path.abspath(folder) if folder else ""
+        )  # without one nothing is written, only told to `tap`
         self.tap = None
         self.clock_ns = perf_counter_ns()
         self.encode = None
@@ -77,8 +86,12 @@ class Writer(CaptureFile):
         self.begun = False  # whether the first line has been told
         self.statements = {}
         self.by_parts = {}
-        self.forgotten = 0  # statement id from which on they are remembered, if that is not told yet
-        self.picks = [None]  # statement id -> function that picks the sampled columns of a row, once known
+        self.forgotten = (
+            0  # statement id from which on they are remembered, if that is not told yet
+        )
+        self.picks = [
+            None
+        ]  # statement id -> function that picks the sampled columns of a row, once known
         self.executions = [0]
         self.described = set()  # texts whose columns are known
         self.places = {(): 0}
@@ -100,7 +113,9 @@ class Writer(CaptureFile):
         self._work_off()
 
     def _work_off(self):
-        """Do what waits, unless someone is at it: then it is taken along, here or on the way out of the loop."""
+        """Do what waits, unless someone is at it: then it is taken along, here or on the way out of
+        the loop.
+        """
         queue = self.queue
         while queue:
             if not self.busy.acquire(False) and len(queue) < DESERTED:
@@ -119,7 +134,8 @@ class Writer(CaptureFile):
                 self.at_work = 0
                 recorder.spent_ns += perf_counter_ns() - began_ns
                 try:
-                    self._put()  # even when interrupted: numbers that have been given out must be said
+                    # even when interrupted: numbers that have been given out must be said
+                    self._put()
                 finally:
                     if self.busy.locked():
                         self.busy.release()
@@ -131,7 +147,8 @@ class Writer(CaptureFile):
             self.busy.release()
             self._work_off()
 
-    # -- what may be written -----------------------------------------------------------------------------------------
+    # -- what may be written
+    # -----------------------------------------------------------------------------------------
 
     def note(self, text):
         """Something that the reader of the capture should know."""
@@ -242,16 +259,25 @@ class Writer(CaptureFile):
                     request.uses.append(use)
                 elif len(request.uses) == USES_MOST:
                     request.uses.append(None)
-                    self._line(event="note", text="use is tracked for the first %d results of a request" % USES_MOST)
+                    self._line(
+                        event="note",
+                        text="use is tracked for the first %d results of a request" % USES_MOST,
+                    )
             plain.append(mark)
         return plain
 
-    # -- encoding ----------------------------------------------------------------------------------------------------
+    # -- encoding
+    # ----------------------------------------------------------------------------------------------------
 
     def _announce(self, request):
         request.announced = True
         self.requests += 1
-        event = {"event": "request", "id": request.ident, "kind": request.kind, "route": request.route}
+        event = {
+            "event": "request",
+            "id": request.ident,
+            "kind": request.kind,
+            "route": request.route,
+        }
         event["start_ns"] = request.start_ns
         event["thread"] = get_ident()
         if request.path:
@@ -266,7 +292,12 @@ class Writer(CaptureFile):
             if rows:
                 self._line(event="use", request=request.ident, used=rows)
             request.uses = None
-        event = {"event": "end", "request": request.ident, "end_ns": ended_ns, "route": request.route}
+        event = {
+            "event": "end",
+            "request": request.ident,
+            "end_ns": ended_ns,
+            "route": request.route,
+        }
         if request.status:
             event["status"] = request.status
         if request.memory_bytes:
@@ -280,7 +311,10 @@ class Writer(CaptureFile):
         waiting = request.errands
         errands = waiting[:]
         del waiting[: len(errands)]
-        told = [[kind, what, start, lasted, self._place(place)] for kind, what, start, lasted, place, _ in errands]
+        told = [
+            [kind, what, start, lasted, self._place(place)]
+            for kind, what, start, lasted, place, _ in errands
+        ]
         self._line(event="errands", request=request.ident, errands=told)
 
     def _queries(self, request, records):
@@ -331,7 +365,9 @@ class Writer(CaptureFile):
         if any(marks):
             out.append('"load":' + values.column([self._load(mark) for mark in marks]))
         if any(failures):
-            out.append('"error":' + encode({i: text[:500] for i, text in enumerate(failures) if text}))
+            out.append(
+                '"error":' + encode({i: text[:500] for i, text in enumerate(failures) if text})
+            )
         if any(sets):
             out.append('"batch":' + encode({i: size for i, size in enumerate(sets) if size}))
         self.lines.append(",".join(out) + "}")
@@ -349,7 +385,9 @@ class Writer(CaptureFile):
         return text
 
     def _values(self, rows):
-        """A list of lists of values as JSON: the quick way, and value by value where that can't hold them."""
+        """A list of lists of values as JSON: the quick way, and value by value where that can't
+        hold them.
+        """
         try:
             text = self.encode(rows)
             if len(text) < 600 * (len(rows) + 1) and "\\ud" not in text:
@@ -359,7 +397,9 @@ class Writer(CaptureFile):
         return self.encode([values.safe_nested(row) for row in rows])
 
     def _statement(self, record, i, parameters):
-        """Number of a text not seen before; its literals where only they differ from a text that was; parameters."""
+        """Number of a text not seen before; its literals where only they differ from a text that
+        was; parameters.
+        """
         text = record[TEXT]
         bound = parameters[i]
         names = None
@@ -412,7 +452,9 @@ class Writer(CaptureFile):
                 found = self.place_ids[chain] = len(self.place_ids) + 1
                 file, line, function = frame
                 file = file.encode("utf-8", "replace").decode()
-                self._line(event="place", id=found, file=file, line=line, function=function, caller=ident)
+                self._line(
+                    event="place", id=found, file=file, line=line, function=function, caller=ident
+                )
             ident = found
         self.places[key] = ident
         return ident
@@ -437,10 +479,14 @@ class Writer(CaptureFile):
             if describe is not None:
                 self._line(event="model", orm=orm, name=name, **values.plain_model(describe()))
         except Exception as error:
-            self._line(event="note", text="can't describe the model %s: %s" % (name, type(error).__name__))
+            self._line(
+                event="note", text="can't describe the model %s: %s" % (name, type(error).__name__)
+            )
 
     def _results(self, records, statements):
-        """Sizes, digests, key samples and (for some) column widths of the records' results, from their first rows."""
+        """Sizes, digests, key samples and (for some) column widths of the records' results, from
+        their first rows.
+        """
         sizes, digests, kept, widths = [], [], [], {}
         picks, executions, nothing = self.picks, self.executions, values.nothing
         i = -1
@@ -465,8 +511,9 @@ class Writer(CaptureFile):
                 data = _dumps(sample, 2)
             first = sample[0]
             total = record[ROWS]
-            # marshal spends 5 bytes on the list, 5 on each row and 1 on each value's type; what is left is the value
-            # itself, with a four-byte length before texts: close to what a wire protocol carries.
+            # marshal spends 5 bytes on the list, 5 on each row and 1 on each value's type; what is
+            # left is the value itself, with a four-byte length before texts: close to what a wire
+            # protocol carries.
             try:
                 if total == 1:
                     sizes.append(len(data) - 10 - len(first))
@@ -482,7 +529,9 @@ class Writer(CaptureFile):
             digests.append(_crc32(data, total))
             seen = executions[ident] = executions[ident] + 1
             if seen <= WIDTHS_FIRST or seen % WIDTHS_EVERY == 0:
-                widths[i] = [sum(map(values.width, column)) * total // len(sample) for column in zip(*sample)]
+                widths[i] = [
+                    sum(map(values.width, column)) * total // len(sample) for column in zip(*sample)
+                ]
         return sizes, digests, kept, widths
 
     def _columns(self, ident, description, sample):

@@ -1,4 +1,6 @@
-"""The client/server protocol of MySQL and MariaDB, version 10, as both servers' documentation describes it."""
+"""The client/server protocol of MySQL and MariaDB, version 10, as both servers' documentation
+describes it.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,9 @@ class MySQL:
     port = 3306
     client_first = False
     tls_request = b""
-    variables: Mapping[str, str] = MappingProxyType({"host": "MYSQL_HOST", "port": "MYSQL_TCP_PORT"})
+    variables: Mapping[str, str] = MappingProxyType(
+        {"host": "MYSQL_HOST", "port": "MYSQL_TCP_PORT"}
+    )
 
     def opening(self, tls: bool = False, watching: bool = False, far_tls: bool = False) -> Opening:
         """See `Wire`."""

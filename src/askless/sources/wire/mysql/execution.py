@@ -1,4 +1,6 @@
-"""What runs on a connection of MySQL's protocol: prepared statements, executions, and what is reported of one."""
+"""What runs on a connection of MySQL's protocol: prepared statements, executions, and what is
+reported of one.
+"""
 
 from __future__ import annotations
 
@@ -36,7 +38,9 @@ class Prepared:
 
 
 class Execution:
-    """One statement that runs. `binary` rows come of prepared statements; `many`: parameter sets that came in one piece."""
+    """One statement that runs. `binary` rows come of prepared statements; `many`: parameter sets
+    that came in one piece.
+    """
 
     __slots__ = (
         "binary", "bytes", "columns", "counted_columns", "crc", "error", "inside", "many", "parameters", "rows", "sample",
@@ -62,10 +66,16 @@ def told_of(execution: Execution, connection: int, encoding: str, widths_too: bo
     rows, sizes = _rows(execution, encoding)
     may_be = [place for place, column in enumerate(columns) if _may_be_key(column)]
     sampled = sampled_of([column.name for column in columns], may_be)
-    sample = tuple(tuple(key_like(row[place]) for place in sampled) for row in rows) if rows and sampled else None
+    sample = (
+        tuple(tuple(key_like(row[place]) for place in sampled) for row in rows)
+        if rows and sampled
+        else None
+    )
     widths: tuple[int, ...] = ()
     if sizes and widths_too:
-        widths = tuple(sum(column) * execution.rows // len(sizes) for column in zip(*sizes, strict=False))
+        widths = tuple(
+            sum(column) * execution.rows // len(sizes) for column in zip(*sizes, strict=False)
+        )
     return QuerySeen(
         text=execution.text, start_ns=execution.start_ns, duration_ns=execution.spent_ns, rows=execution.rows,
         bytes=execution.bytes, digest=crc32(execution.rows.to_bytes(8, "big"), execution.crc) if columns else 0,
@@ -78,7 +88,9 @@ def told_of(execution: Execution, connection: int, encoding: str, widths_too: bo
 
 def _may_be_key(column: Column) -> bool:
     """Whether a column's values may be keys: numbers and texts, and the bytes of a UUID."""
-    return column.kind in KEYS and not (column.charset == BINARY and column.kind in (VARCHAR, VAR_STRING))
+    return column.kind in KEYS and not (
+        column.charset == BINARY and column.kind in (VARCHAR, VAR_STRING)
+    )
 
 
 def _rows(execution: Execution, encoding: str) -> tuple[list[Sequence[Value]], list[list[int]]]:

@@ -1,6 +1,8 @@
-"""The beginning of a MySQL connection: greeting, capabilities, authentication. It is passed on and never recorded.
+"""The beginning of a MySQL connection: greeting, capabilities, authentication. It is passed on and
+never recorded.
 
-Compression is taken out of the server's greeting, and so is TLS where it is not served: clients that may go without do.
+Compression is taken out of the server's greeting, and so is TLS where it is not served: clients
+that may go without do.
 """
 
 from __future__ import annotations
@@ -16,13 +18,20 @@ _TAKEN_OUT = packets.COMPRESS | packets.SSL | packets.ZSTD
 
 
 def error_packet(words: str, code: int = 2003, number: int = 0) -> bytes:
-    """An ERR packet. 2003 is CR_CONN_HOST_ERROR, what clients say themselves where no server answers."""
+    """An ERR packet. 2003 is CR_CONN_HOST_ERROR, what clients say themselves where no server
+    answers.
+    """
     return packet(
-        b"\xff" + code.to_bytes(2, "little") + b"#HY000" + ("askless: " + words).encode("utf-8", "replace"), number
+        b"\xff"
+        + code.to_bytes(2, "little")
+        + b"#HY000"
+        + ("askless: " + words).encode("utf-8", "replace"),
+        number,
     )
 
 
-# The server has no password of this user's in its memory. How the client sends it depends on whether there is TLS.
+# The server has no password of this user's in its memory. How the client sends it depends on
+# whether there is TLS.
 _FULL_AUTHENTICATION = b"\x01\x04"
 _ONE_SIDED = (
     "caching_sha2_password sends passwords differently over TLS, so the relay needs TLS on both sides or on neither: "
@@ -33,7 +42,8 @@ _ONE_SIDED = (
 class Opening:
     """See `askless.sources.wire.Opening`.
 
-    Where one side has TLS and the other has not, one of them has a packet more to say: their numbers are shifted then.
+    Where one side has TLS and the other has not, one of them has a packet more to say: their
+    numbers are shifted then.
     """
 
     def __init__(self, tls: bool = False, watching: bool = False, far_tls: bool = False) -> None:
@@ -65,7 +75,12 @@ class Opening:
         if len(waiting) < end:
             return NOTHING
         self._from_client = b""
-        if self._tls and not self._encrypted and length == _TLS_REQUEST and packets.four(waiting, 4) & packets.SSL:
+        if (
+            self._tls
+            and not self._encrypted
+            and length == _TLS_REQUEST
+            and packets.four(waiting, 4) & packets.SSL
+        ):
             self._encrypted, self.rest = True, waiting[end:]
             self.state = "tls"
             return NOTHING
@@ -78,7 +93,9 @@ class Opening:
             self._pass("a client answers the server's greeting in an unknown way")
         if self.state == "unread" or not (self._encrypted or self._far_tls):
             return Step(waiting)
-        capabilities = packets.four(payload, 0) & ~packets.SSL | (packets.SSL if self._far_tls else 0)
+        capabilities = packets.four(payload, 0) & ~packets.SSL | (
+            packets.SSL if self._far_tls else 0
+        )
         payload = capabilities.to_bytes(4, "little") + payload[4:]
         if not self._far_tls:
             self._shift = 1 - number
@@ -113,9 +130,15 @@ class Opening:
                 passed += packet(self._greet(payload), number)
                 if self.state == "refused":
                     return Step(to_client=error_packet(self.why, 2026))
-            elif payload == _FULL_AUTHENTICATION and self._encrypted != self._far_tls and not self._watching:
+            elif (
+                payload == _FULL_AUTHENTICATION
+                and self._encrypted != self._far_tls
+                and not self._watching
+            ):
                 self.state, self.why = "refused", _ONE_SIDED
-                return Step(to_client=passed + error_packet(self.why, 1251, number=number - self._shift))
+                return Step(
+                    to_client=passed + error_packet(self.why, 1251, number=number - self._shift)
+                )
             else:
                 passed += packet(payload, number - self._shift)
                 if payload[:1] == b"\0" and self._answered and self.state == "opening":
@@ -129,7 +152,9 @@ class Opening:
 
     @staticmethod
     def _shifted(data: bytes, shift: int) -> tuple[bytes, bytes]:
-        """(whole packets with other numbers, what is left of the last one); all as it is where nothing is shifted."""
+        """(whole packets with other numbers, what is left of the last one); all as it is where
+        nothing is shifted.
+        """
         if not shift:
             return data, b""
         passed, position = b"", 0
@@ -151,16 +176,23 @@ class Opening:
         try:
             if payload[0] != 10:
                 raise ValueError
-            at = payload.index(0, 1) + 1 + 4 + 8 + 1  # version, thread, the first half of the salt, a zero
+            at = (
+                payload.index(0, 1) + 1 + 4 + 8 + 1
+            )  # version, thread, the first half of the salt, a zero
             low, high = packets.two(payload, at), packets.two(payload, at + 5)
-            own = packets.four(payload, at + 14) if not low & 1 else 0  # MariaDB's, if the oldest bit is not set
+            own = (
+                packets.four(payload, at + 14) if not low & 1 else 0
+            )  # MariaDB's, if the oldest bit is not set
         except (error, ValueError, IndexError):
             self._pass("the server does not use the MySQL protocol")
             return payload
         self._capabilities = low | high << 16 | own << 32
         self.facts["version"] = payload[1 : payload.index(0, 1)].decode("ascii", "replace")
         if self._far_tls and not low & packets.SSL:
-            self.state, self.why = "refused", "the server has no TLS, which sslmode in --to asks for"
+            self.state, self.why = (
+                "refused",
+                "the server has no TLS, which sslmode in --to asks for",
+            )
         low = low & ~_TAKEN_OUT & 0xFFFF | (packets.SSL if self._tls else 0)
         high &= ~(_TAKEN_OUT >> 16) & 0xFFFF
         return (
@@ -172,7 +204,9 @@ class Opening:
         )
 
     def _read_answer(self, payload: bytes) -> None:
-        """What the client wants: its capabilities, who it is, the database. Raises ValueError, IndexError."""
+        """What the client wants: its capabilities, who it is, the database. Raises ValueError,
+        IndexError.
+        """
         capabilities = packets.four(payload, 0)
         if not capabilities & packets.PROTOCOL_41:
             self._pass("a client with a protocol older than 4.1")

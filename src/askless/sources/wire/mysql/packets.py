@@ -25,7 +25,9 @@ def packet(payload: bytes, number: int) -> bytes:
 
 
 def number(data: bytes, position: int) -> tuple[int, int]:
-    """(value, position after it) of an integer of varying length. Raises ValueError for what begins none."""
+    """(value, position after it) of an integer of varying length. Raises ValueError for what begins
+    none.
+    """
     first = data[position]
     if first < 0xFB:
         return first, position + 1
@@ -39,7 +41,9 @@ def number(data: bytes, position: int) -> tuple[int, int]:
 
 
 def text(data: bytes, position: int) -> tuple[bytes, int]:
-    """(bytes, position after them) of a text with its length before it. Raises ValueError, IndexError if it is cut."""
+    """(bytes, position after them) of a text with its length before it. Raises ValueError,
+    IndexError if it is cut.
+    """
     length, position = number(data, position)
     if position + length > len(data):
         raise ValueError

@@ -1,7 +1,7 @@
 """An open connection of MySQL's protocol: commands, and what the server answers to each.
 
-The answer's form depends on the command, and a result set's on what was agreed in the beginning. Commands that a client
-sends ahead wait in a queue; each answer belongs to the one at its head.
+The answer's form depends on the command, and a result set's on what was agreed in the beginning.
+Commands that a client sends ahead wait in a queue; each answer belongs to the one at its head.
 """
 
 from __future__ import annotations
@@ -21,7 +21,17 @@ from askless.sources.wire.splitting import split
 from askless.sources.wire.value_capture import RowSample, statement_text
 
 QUIT, INIT_DB, QUERY, FIELD_LIST, STATISTICS, CHANGE_USER, BINLOG_DUMP = 1, 2, 3, 4, 9, 17, 18
-PREPARE, EXECUTE, LONG_DATA, CLOSE, RESET, SET_OPTION, FETCH, BINLOG_GTID, BULK = 22, 23, 24, 25, 26, 27, 28, 30, 250
+PREPARE, EXECUTE, LONG_DATA, CLOSE, RESET, SET_OPTION, FETCH, BINLOG_GTID, BULK = (
+    22,
+    23,
+    24,
+    25,
+    26,
+    27,
+    28,
+    30,
+    250,
+)
 _SILENT = {QUIT, LONG_DATA, CLOSE}  # commands that the server does not answer
 _KNOWN = frozenset((*range(0x1F + 1), BULK))
 _IN_TRANSACTION, _MORE_RESULTS, _CURSOR, _LAST_ROW = 0x0001, 0x0008, 0x0040, 0x0080
@@ -33,10 +43,21 @@ _PROGRESS = 0xFFFF  # an "error" of MariaDB's that only says how far it is
 class Command:
     """A command of the client, and how far its answer is.
 
-    `stage`: "first" (the first packet of an answer), "columns", "rows", "definitions" (of a PREPARE), "file".
+    `stage`: "first" (the first packet of an answer), "columns", "rows", "definitions" (of a
+    PREPARE), "file".
     """
 
-    __slots__ = ("at_ns", "columns", "execution", "kind", "left", "prepared", "stage", "texts", "turn")
+    __slots__ = (
+        "at_ns",
+        "columns",
+        "execution",
+        "kind",
+        "left",
+        "prepared",
+        "stage",
+        "texts",
+        "turn",
+    )
 
     def __init__(self, kind: int, at_ns: int) -> None:
         self.kind = kind
@@ -74,7 +95,8 @@ class Session:
         self._counted = RowSample()
         self._seen: list[CompletedQuery] = []
 
-    # -- framing -----------------------------------------------------------------------------------------------------
+    # -- framing
+    # -----------------------------------------------------------------------------------------------------
 
     def client(self, data: bytes, at_ns: int) -> list[CompletedQuery]:
         """See `Session`."""
@@ -90,7 +112,9 @@ class Session:
             try:
                 self._packet(data[position + 4 : end], number, at_ns)
             except (error, ValueError, IndexError):
-                raise Unreadable("an invalid client command", self._from_client.offset + position) from None
+                raise Unreadable(
+                    "an invalid client command", self._from_client.offset + position
+                ) from None
             position = end
         self._from_client.keep(data, position, _need(data, position))
         return self._told()
@@ -115,7 +139,9 @@ class Session:
                 else:
                     self._answer(command, data[position + 4 : end], at_ns)
             except (error, ValueError, IndexError):
-                raise Unreadable("an invalid server response", self._from_server.offset + position) from None
+                raise Unreadable(
+                    "an invalid server response", self._from_server.offset + position
+                ) from None
             position = end
         self._from_server.keep(data, position, _need(data, position))
         return self._told()
@@ -125,7 +151,9 @@ class Session:
         return seen
 
     def _is_border(self, data: bytes) -> bool:
-        """After a loss: whether a client's bytes are just one command, with which both sides begin again."""
+        """After a loss: whether a client's bytes are just one command, with which both sides begin
+        again.
+        """
         if len(data) > 4 and packets.head(data, 0) == (len(data) - 4, 0) and data[4] in _KNOWN:
             self._adrift = False
         return not self._adrift
@@ -150,7 +178,8 @@ class Session:
             self._end_cursor(prepared)
         return self._told()
 
-    # -- what the client says ----------------------------------------------------------------------------------------
+    # -- what the client says
+    # ----------------------------------------------------------------------------------------
 
     def _packet(self, payload: bytes, number: int, at_ns: int) -> None:
         if self._pieces or len(payload) == packets.LONGEST:
@@ -189,7 +218,9 @@ class Session:
 
     def _query(self, command: Command, payload: bytes) -> None:
         position = 1
-        attributes = self._can & packets.QUERY_ATTRIBUTES or (self._guessing and payload[1:3] == b"\0\1")
+        attributes = self._can & packets.QUERY_ATTRIBUTES or (
+            self._guessing and payload[1:3] == b"\0\1"
+        )
         if attributes and command.kind == QUERY:
             position = self._skip_attributes(payload)
         text = statement_text(payload[position:], self.encoding)
@@ -208,7 +239,9 @@ class Session:
                 _, position = packets.text(payload, position + 2)
             for place, kind in enumerate(kinds):
                 if not nulls[place // 8] >> place % 8 & 1:
-                    _, position = binary_value(payload, position, kind & 0xFF, bool(kind & 0x8000), self.encoding)
+                    _, position = binary_value(
+                        payload, position, kind & 0xFF, bool(kind & 0x8000), self.encoding
+                    )
         return position
 
     def _execute(self, command: Command, payload: bytes) -> None:
@@ -219,7 +252,9 @@ class Session:
             prepared.long_data.clear()
 
     def _known(self, command: Command, payload: bytes) -> Prepared | None:
-        """The prepared statement of a command; -1 stands for the last one (MariaDB's clients send both at once)."""
+        """The prepared statement of a command; -1 stands for the last one (MariaDB's clients send
+        both at once).
+        """
         number = packets.four(payload, 1)
         prepared = self._prepared.get(number)
         if number == 0xFFFFFFFF:
@@ -254,7 +289,9 @@ class Session:
             prepared.long_data.add(packets.two(payload, 5))
 
     def _parameters(self, prepared: Prepared, payload: bytes) -> tuple[Value, ...]:
-        """The values of an EXECUTE: statement, flags, rounds, a bitmap of NULLs, types where they are new, values."""
+        """The values of an EXECUTE: statement, flags, rounds, a bitmap of NULLs, types where they
+        are new, values.
+        """
         position, count = 10, prepared.parameters
         named = bool(self._can & packets.QUERY_ATTRIBUTES)
         if named and (count or payload[5] & 0x08):
@@ -279,11 +316,14 @@ class Session:
             elif nulls[place // 8] >> place % 8 & 1:
                 results.append(None)
             else:
-                value, position = binary_value(payload, position, kind & 0xFF, bool(kind & 0x8000), self.encoding)
+                value, position = binary_value(
+                    payload, position, kind & 0xFF, bool(kind & 0x8000), self.encoding
+                )
                 results.append(value)
         return tuple(results[: prepared.parameters])
 
-    # -- what the server answers -------------------------------------------------------------------------------------
+    # -- what the server answers
+    # -------------------------------------------------------------------------------------
 
     def _unasked(self, data: bytes, position: int, end: int) -> None:
         """An answer to nothing: an error with which a server ends a connection is the only one."""
@@ -450,7 +490,9 @@ class Session:
             self._tell(execution)
 
     def _result_ends(self, command: Command, status: int, at_ns: int) -> None:
-        """One result is there. What comes beyond the last statement of a text belongs to that one: a procedure's results."""
+        """One result is there. What comes beyond the last statement of a text belongs to that one:
+        a procedure's results.
+        """
         command.stage = "first"
         if status & _MORE_RESULTS:
             if command.turn < len(command.texts) - 1:
@@ -461,12 +503,20 @@ class Session:
         self._commands.popleft()
 
     def _prepared_ok(self, command: Command, payload: bytes) -> None:
-        number, outputs, parameters = packets.four(payload, 1), packets.two(payload, 5), packets.two(payload, 7)
+        number, outputs, parameters = (
+            packets.four(payload, 1),
+            packets.two(payload, 5),
+            packets.two(payload, 7),
+        )
         self._prepared[number] = Prepared(command.texts[0], parameters)
-        described = not (self._can & packets.OPTIONAL_METADATA) or len(payload) < 13 or payload[12] == 1
+        described = (
+            not (self._can & packets.OPTIONAL_METADATA) or len(payload) < 13 or payload[12] == 1
+        )
         ends = 0 if self._can & packets.DEPRECATE_EOF else 1
         # Definitions come one packet each, and an end after each kind of them.
-        command.left = sum(count + ends for count in (parameters, outputs) if count) if described else 0
+        command.left = (
+            sum(count + ends for count in (parameters, outputs) if count) if described else 0
+        )
         command.stage = "definitions"
         if not command.left:
             self._commands.popleft()
@@ -490,7 +540,8 @@ class Session:
             self._finish(command, at_ns)
         self._commands.popleft()
 
-    # -- what has ended ----------------------------------------------------------------------------------------------
+    # -- what has ended
+    # ----------------------------------------------------------------------------------------------
 
     def _spend(self, command: Command, execution: Execution, at_ns: int) -> None:
         begun_ns = max(command.at_ns, self._done_ns)
@@ -509,7 +560,11 @@ class Session:
             return
         told = self._counted.is_told(execution.text) if execution.sample else False
         self._seen.append(
-            CompletedQuery(told_of(execution, self.connection, self.encoding, told), self.application, self.inside)
+            CompletedQuery(
+                told_of(execution, self.connection, self.encoding, told),
+                self.application,
+                self.inside,
+            )
         )
 
 

@@ -1,4 +1,6 @@
-"""Values of MySQL as they are sent: texts in plain results, binary in those of prepared statements, by the type's number."""
+"""Values of MySQL as they are sent: texts in plain results, binary in those of prepared statements,
+by the type's number.
+"""
 
 from __future__ import annotations
 
@@ -8,14 +10,25 @@ from struct import Struct, unpack_from
 from askless.core.sql.slots import Value
 from askless.sources.wire.mysql import packets
 
-TINY, SHORT, LONG, FLOAT, DOUBLE, NULL, TIMESTAMP, LONGLONG, INT24, DATE, TIME, DATETIME, YEAR = range(1, 14)
+TINY, SHORT, LONG, FLOAT, DOUBLE, NULL, TIMESTAMP, LONGLONG, INT24, DATE, TIME, DATETIME, YEAR = (
+    range(1, 14)
+)
 VARCHAR, BIT, DECIMAL_OLD, JSON, DECIMAL, ENUM, SET, BLOB_FIRST, BLOB_LAST, VAR_STRING, STRING = (
     15, 16, 0, 245, 246, 247, 248, 249, 252, 253, 254,
 )  # fmt: skip
 BINARY = 63  # the character set of bytes
-_INTS = {TINY: (1, "b"), SHORT: (2, "h"), YEAR: (2, "h"), LONG: (4, "i"), INT24: (4, "i"), LONGLONG: (8, "q")}
+_INTS = {
+    TINY: (1, "b"),
+    SHORT: (2, "h"),
+    YEAR: (2, "h"),
+    LONG: (4, "i"),
+    INT24: (4, "i"),
+    LONGLONG: (8, "q"),
+}
 # Types whose values may be keys of another table.
-KEYS = frozenset({TINY, SHORT, LONG, INT24, LONGLONG, VARCHAR, VAR_STRING, STRING, DECIMAL, DECIMAL_OLD})
+KEYS = frozenset(
+    {TINY, SHORT, LONG, INT24, LONGLONG, VARCHAR, VAR_STRING, STRING, DECIMAL, DECIMAL_OLD}
+)
 _FLOATS = {FLOAT: Struct("<f"), DOUBLE: Struct("<d")}
 _UNSIGNED = 0x20  # a column's flag
 
@@ -44,7 +57,11 @@ def column_of(data: bytes, position: int, extended: bool, encoding: str) -> Colu
     if extended:
         _, position = packets.text(data, position)
     _, position = packets.number(data, position)
-    charset, kind, flags = packets.two(data, position), data[position + 6], packets.two(data, position + 7)
+    charset, kind, flags = (
+        packets.two(data, position),
+        data[position + 6],
+        packets.two(data, position + 7),
+    )
     return Column(name.decode(encoding, "replace"), origin, kind, charset, flags)
 
 
@@ -85,8 +102,12 @@ _NAMES = {
 }  # fmt: skip
 
 
-def binary_row(row: bytes, columns: Sequence[Column], encoding: str) -> tuple[list[Value], list[int]]:
-    """(values, bytes of each) of a row in binary form: a zero, a bitmap of NULLs from its third bit, the values."""
+def binary_row(
+    row: bytes, columns: Sequence[Column], encoding: str
+) -> tuple[list[Value], list[int]]:
+    """(values, bytes of each) of a row in binary form: a zero, a bitmap of NULLs from its third
+    bit, the values.
+    """
     bitmap, position = 1, 1 + (len(columns) + 9) // 8
     values: list[Value] = []
     sizes: list[int] = []
@@ -97,7 +118,9 @@ def binary_row(row: bytes, columns: Sequence[Column], encoding: str) -> tuple[li
             sizes.append(0)
             continue
         before = position
-        value, position = binary_value(row, position, column.kind, column.unsigned, encoding, column.charset)
+        value, position = binary_value(
+            row, position, column.kind, column.unsigned, encoding, column.charset
+        )
         values.append(value)
         sizes.append(position - before)
     return values, sizes
@@ -109,10 +132,14 @@ def binary_value(
     """(value, position after it). Raises ValueError, IndexError, struct.error where it is cut."""
     if kind in _INTS:
         size, form = _INTS[kind]
-        return int(unpack_from("<" + (form.upper() if unsigned else form), data, position)[0]), position + size
+        return int(
+            unpack_from("<" + (form.upper() if unsigned else form), data, position)[0]
+        ), position + size
     if kind in _FLOATS:
         (value,) = _FLOATS[kind].unpack_from(data, position)
-        return float(value) if value - value == 0 else ("float", str(value)), position + _FLOATS[kind].size
+        return float(value) if value - value == 0 else ("float", str(value)), position + _FLOATS[
+            kind
+        ].size
     if kind == NULL:
         return None, position
     if kind in (DATE, DATETIME, TIMESTAMP):
@@ -160,5 +187,8 @@ def _span(data: bytes, position: int) -> tuple[Value, int]:
     if size < 8:
         return ("timedelta", "0:00:00"), end
     sign = "-" if data[position + 1] else ""
-    days, (hours, minutes, seconds) = packets.four(data, position + 2), data[position + 6 : position + 9]
+    days, (hours, minutes, seconds) = (
+        packets.four(data, position + 2),
+        data[position + 6 : position + 9],
+    )
     return ("timedelta", f"{sign}{days * 24 + hours}:{minutes:02}:{seconds:02}"), end

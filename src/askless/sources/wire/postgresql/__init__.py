@@ -1,5 +1,6 @@
-"""The frontend/backend protocol of PostgreSQL, versions 3.0 and 3.2, as chapter "Frontend/Backend Protocol" of the server's
-documentation describes it."""
+"""The frontend/backend protocol of PostgreSQL, versions 3.0 and 3.2, as chapter "Frontend/Backend
+Protocol" of the server's documentation describes it.
+"""
 
 from __future__ import annotations
 

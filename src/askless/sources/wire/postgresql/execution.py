@@ -1,4 +1,6 @@
-"""What runs on a PostgreSQL connection: statements that were prepared, portals, executions, and what is reported of one."""
+"""What runs on a PostgreSQL connection: statements that were prepared, portals, executions, and
+what is reported of one.
+"""
 
 from __future__ import annotations
 
@@ -33,7 +35,11 @@ class Portal:
     __slots__ = ("columns", "formats", "prepared", "results", "running", "values")
 
     def __init__(
-        self, prepared: Prepared, formats: Sequence[int], values: Sequence[bytes | None], results: Sequence[int]
+        self,
+        prepared: Prepared,
+        formats: Sequence[int],
+        values: Sequence[bytes | None],
+        results: Sequence[int],
     ) -> None:
         self.prepared = prepared
         self.formats = formats
@@ -73,7 +79,9 @@ class Execution:
 
 
 class Step:
-    """One message of the client that the server will answer. `texts` are those of a simple query, one after the other."""
+    """One message of the client that the server will answer. `texts` are those of a simple query,
+    one after the other.
+    """
 
     __slots__ = ("at_ns", "execution", "kind", "portal", "prepared", "texts", "turn")
 
@@ -97,7 +105,10 @@ def told_of(execution: Execution, connection: int, encoding: str, widths_too: bo
     sampled, sample = _sample(execution, columns, rows, encoding)
     widths: tuple[int, ...] = ()
     if rows and widths_too:
-        sums = [sum(0 if field is None else len(field) + 4 for field in column) for column in zip(*rows, strict=False)]
+        sums = [
+            sum(0 if field is None else len(field) + 4 for field in column)
+            for column in zip(*rows, strict=False)
+        ]
         widths = tuple(total * execution.rows // len(rows) for total in sums)
     return QuerySeen(
         text=execution.text, start_ns=execution.start_ns, duration_ns=execution.spent_ns, rows=execution.rows,

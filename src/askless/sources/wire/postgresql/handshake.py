@@ -1,4 +1,6 @@
-"""The beginning of a PostgreSQL connection: encryption, start-up, authentication. It is passed on and never recorded."""
+"""The beginning of a PostgreSQL connection: encryption, start-up, authentication. It is passed on
+and never recorded.
+"""
 
 from __future__ import annotations
 
@@ -10,9 +12,14 @@ _INT = Struct(">i")
 _TWO = Struct(">ii")
 TLS, GSS, CANCEL = 80877103, 80877104, 80877102
 TLS_REQUEST = _TWO.pack(8, TLS)
-_BEFORE, _BEFORE_MOST = b"RENv", 1 << 20  # what a server says before it lets a client in, and how long that may be
+_BEFORE, _BEFORE_MOST = (
+    b"RENv",
+    1 << 20,
+)  # what a server says before it lets a client in, and how long that may be
 _SASL = 10  # of an authentication request: what follows are the names of mechanisms
-_BINDING = b"-PLUS"  # of a mechanism that binds the password to the certificate of the very connection
+_BINDING = (
+    b"-PLUS"  # of a mechanism that binds the password to the certificate of the very connection
+)
 _BOUND = (
     "the client binds its password to the TLS of the relay, and the server to its own: connect with channel_binding=disable "
     "(PGCHANNELBINDING=disable)"
@@ -22,10 +29,17 @@ _TLS_HELLO = 0x16
 
 
 def error_message(text: str, code: str = "08006") -> bytes:
-    """An ErrorResponse that ends a connection. 08006 is connection_failure in appendix A of the documentation."""
+    """An ErrorResponse that ends a connection. 08006 is connection_failure in appendix A of the
+    documentation.
+    """
     body = b"".join(
         kind + value.encode("utf-8", "replace") + b"\0"
-        for kind, value in ((b"S", "FATAL"), (b"V", "FATAL"), (b"C", code), (b"M", "askless: " + text))
+        for kind, value in (
+            (b"S", "FATAL"),
+            (b"V", "FATAL"),
+            (b"C", code),
+            (b"M", "askless: " + text),
+        )
     )
     return b"E" + _INT.pack(len(body) + 5) + body + b"\0"
 
@@ -41,7 +55,9 @@ class Opening:
         self.rest = b""
         self._tls = tls
         self._watching = watching
-        self._asked = 0  # encryptions that the client has asked for, and the server has not yet answered
+        self._asked = (
+            0  # encryptions that the client has asked for, and the server has not yet answered
+        )
         self._started = False
         self._unbound = False  # whether mechanisms that bind were taken out of the server's offer
         self._from_client = b""
@@ -61,7 +77,9 @@ class Opening:
                 self.state, self._tls = "tls", False
                 self.rest, self._from_client = waiting, b""
                 return NOTHING
-            return self._refuse("a client starts with TLS immediately, but the relay has no certificate: --tls-cert")
+            return self._refuse(
+                "a client starts with TLS immediately, but the relay has no certificate: --tls-cert"
+            )
         if len(waiting) < 8:
             return NOTHING
         length, code = _TWO.unpack_from(waiting)
@@ -92,7 +110,9 @@ class Opening:
         return Step(waiting[:length]) if not self._from_client else self._messages(waiting[:length])
 
     def _messages(self, begun: bytes = b"") -> Step:
-        """What the client says until it is let in: passwords are passed on, all else belongs to the session."""
+        """What the client says until it is let in: passwords are passed on, all else belongs to the
+        session.
+        """
         waiting, position = self._from_client, 0
         while len(waiting) - position >= 5:
             end = position + 1 + _INT.unpack_from(waiting, position + 1)[0]
@@ -133,14 +153,20 @@ class Opening:
             end = position + 1 + length
             if end > len(waiting):
                 break
-            asked = _INT.unpack_from(waiting, position + 5)[0] if kind == ord("R") and length >= 8 else -1
+            asked = (
+                _INT.unpack_from(waiting, position + 5)[0]
+                if kind == ord("R") and length >= 8
+                else -1
+            )
             if asked == 0:
                 self.state = "open"
                 self.early = (self._held + self._from_client, waiting[end:])
                 rest, self._from_client = self._from_client, b""
                 return Step(to_client=passed + waiting[position:], to_server=rest)
             message = waiting[position:end]
-            passed += self._without_binding(message) if asked == _SASL and not self._watching else message
+            passed += (
+                self._without_binding(message) if asked == _SASL and not self._watching else message
+            )
             position = end
         self._from_server = waiting[position:]
         return Step(to_client=passed)
@@ -166,7 +192,8 @@ class Opening:
 
 
 def _would_bind(answer: bytes) -> bool:
-    """Whether the first message of a client by SASL says that it could bind: the server, which can, refuses that.
+    """Whether the first message of a client by SASL says that it could bind: the server, which can,
+    refuses that.
 
     RFC 5802, section 6: "y" in the place of the channel binding flag.
     """

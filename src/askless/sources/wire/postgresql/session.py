@@ -1,8 +1,8 @@
 """An open PostgreSQL connection: what is asked, and what comes of it.
 
-The client may send ahead as much as it likes; the server answers in order. So what the client sends is put into a queue of
-steps, and each answer belongs to the step at its head. After an error the server passes over what was sent until the next
-Sync, and so does the queue.
+The client may send ahead as much as it likes; the server answers in order. So what the client sends
+is put into a queue of steps, and each answer belongs to the step at its head. After an error the
+server passes over what was sent until the next Sync, and so does the queue.
 """
 
 from __future__ import annotations
@@ -16,17 +16,32 @@ from zlib import crc32
 from askless.core.records.model import SAMPLED_MOST
 from askless.sources.wire import CompletedQuery, Facts, Unreadable
 from askless.sources.wire.framing import Leftover
-from askless.sources.wire.postgresql.execution import Columns, Execution, Portal, Prepared, Step, told_of
+from askless.sources.wire.postgresql.execution import (
+    Columns,
+    Execution,
+    Portal,
+    Prepared,
+    Step,
+    told_of,
+)
 from askless.sources.wire.splitting import split
 from askless.sources.wire.value_capture import RowSample, statement_text
 
 _LENGTH = Struct(">i").unpack_from
 _SHORT = Struct(">H").unpack_from
-_COLUMN = Struct(">IhIhih")  # of a RowDescription, after the name: table, number, type, size, modifier, format
+_COLUMN = Struct(
+    ">IhIhih"
+)  # of a RowDescription, after the name: table, number, type, size, modifier, format
 _MOST_BYTES = 1 << 30  # of one message: the server's own limit
 _FROM_CLIENT = frozenset(b"BCDEFHPQSXcdfp")
 _FROM_SERVER = frozenset(b"123ACDEGHIKNRSTVWZcdnstv")
-_ENCODINGS = {"UTF8": "utf-8", "UNICODE": "utf-8", "LATIN1": "latin-1", "LATIN9": "iso8859-15", "WIN1252": "cp1252"}
+_ENCODINGS = {
+    "UTF8": "utf-8",
+    "UNICODE": "utf-8",
+    "LATIN1": "latin-1",
+    "LATIN9": "iso8859-15",
+    "WIN1252": "cp1252",
+}
 _ROW, _COPIED = ord("D"), ord("d")
 
 
@@ -36,7 +51,9 @@ class Session:
     def __init__(self, connection: int, facts: Facts) -> None:
         self.connection = connection
         self.application = str(facts.get("application_name", ""))
-        self.encoding = _ENCODINGS.get(str(facts.get("client_encoding", "")).upper().replace("-", ""), "utf-8")
+        self.encoding = _ENCODINGS.get(
+            str(facts.get("client_encoding", "")).upper().replace("-", ""), "utf-8"
+        )
         self.inside = False  # a transaction, as the server said last
         self._statements: dict[str, Prepared] = {}
         self._portals: dict[str, Portal] = {}
@@ -50,7 +67,8 @@ class Session:
         self._counted = RowSample()
         self._seen: list[CompletedQuery] = []
 
-    # -- framing -----------------------------------------------------------------------------------------------------
+    # -- framing
+    # -----------------------------------------------------------------------------------------------------
 
     def client(self, data: bytes, at_ns: int) -> list[CompletedQuery]:
         """See `Session`."""
@@ -70,7 +88,8 @@ class Session:
                     reader(self, data, position + 5, end, at_ns)
                 except (error, ValueError, IndexError):
                     raise Unreadable(
-                        f"an invalid client message {chr(kind)!r}", self._from_client.offset + position
+                        f"an invalid client message {chr(kind)!r}",
+                        self._from_client.offset + position,
                     ) from None
             position = end
         self._from_client.keep(data, position, _need(data, position))
@@ -101,7 +120,8 @@ class Session:
                         reader(self, data, position + 5, end, at_ns)
                     except (error, ValueError, IndexError):
                         raise Unreadable(
-                            f"an invalid server message {chr(kind)!r}", self._from_server.offset + position
+                            f"an invalid server message {chr(kind)!r}",
+                            self._from_server.offset + position,
                         ) from None
             position = end
         self._from_server.keep(data, position, _need(data, position))
@@ -121,7 +141,9 @@ class Session:
         self._skipping = False
 
     def _look_for_border(self, data: bytes, at_ns: int) -> list[CompletedQuery]:
-        """After a loss: "ready for a query" at the end of what the server sent, so that both sides begin again."""
+        """After a loss: "ready for a query" at the end of what the server sent, so that both sides
+        begin again.
+        """
         if data[-6:-1] == b"Z\0\0\0\5" and data[-1] in b"ITE":
             self._adrift, self._let_in = False, True
             self.inside = data[-1] != ord("I")
@@ -137,7 +159,8 @@ class Session:
         self._end_portals()
         return self._told()
 
-    # -- what the client says ----------------------------------------------------------------------------------------
+    # -- what the client says
+    # ----------------------------------------------------------------------------------------
 
     def _push(self, step: Step) -> None:
         if self._skipping and step.kind != "sync":
@@ -208,10 +231,13 @@ class Session:
     def _call(self, data: bytes, position: int, end: int, at_ns: int) -> None:
         self._push(Step("call", at_ns))
 
-    # -- what the server answers -------------------------------------------------------------------------------------
+    # -- what the server answers
+    # -------------------------------------------------------------------------------------
 
     def _running(self, columns: Columns | None = None) -> Execution | None:
-        """The statement that the server works at, by the step at the head of the queue; it begins here if it has not."""
+        """The statement that the server works at, by the step at the head of the queue; it begins
+        here if it has not.
+        """
         step = self._steps[0] if self._steps else None
         if step is None or step.kind not in ("query", "execute"):
             return None
@@ -396,7 +422,8 @@ class Session:
         ord("E"): _failed, ord("Z"): _ready, ord("S"): _setting,
     }  # fmt: skip
 
-    # -- what has ended ----------------------------------------------------------------------------------------------
+    # -- what has ended
+    # ----------------------------------------------------------------------------------------------
 
     def _end_portals(self) -> None:
         for portal in self._portals.values():

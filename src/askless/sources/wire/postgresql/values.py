@@ -1,4 +1,6 @@
-"""Values of PostgreSQL as they are sent, in text and binary, by the number of their type (catalog pg_type)."""
+"""Values of PostgreSQL as they are sent, in text and binary, by the number of their type (catalog
+pg_type).
+"""
 
 from __future__ import annotations
 
@@ -11,10 +13,37 @@ from typing import Any
 from askless.core.sql.slots import Value
 from askless.sources.wire.value_capture import listed
 
-BOOL, BYTEA, CHAR, NAME, INT8, INT2, INT4, TEXT, OID, JSON, XID = 16, 17, 18, 19, 20, 21, 23, 25, 26, 114, 28
-FLOAT4, FLOAT8, UNKNOWN, BPCHAR, VARCHAR, NUMERIC, UUID, JSONB = 700, 701, 705, 1042, 1043, 1700, 2950, 3802
+BOOL, BYTEA, CHAR, NAME, INT8, INT2, INT4, TEXT, OID, JSON, XID = (
+    16,
+    17,
+    18,
+    19,
+    20,
+    21,
+    23,
+    25,
+    26,
+    114,
+    28,
+)
+FLOAT4, FLOAT8, UNKNOWN, BPCHAR, VARCHAR, NUMERIC, UUID, JSONB = (
+    700,
+    701,
+    705,
+    1042,
+    1043,
+    1700,
+    2950,
+    3802,
+)
 DATE, TIME, TIMESTAMP, TIMESTAMPTZ, INTERVAL, TIMETZ = 1082, 1083, 1114, 1184, 1186, 1266
-_INTS = {INT2: Struct(">h"), INT4: Struct(">i"), INT8: Struct(">q"), OID: Struct(">I"), XID: Struct(">I")}
+_INTS = {
+    INT2: Struct(">h"),
+    INT4: Struct(">i"),
+    INT8: Struct(">q"),
+    OID: Struct(">I"),
+    XID: Struct(">I"),
+}
 _TEXTS = {TEXT, VARCHAR, BPCHAR, NAME, JSON, UNKNOWN, CHAR, 0}
 # The types of an array's elements, by the array's type.
 _ARRAYS = {
@@ -23,7 +52,8 @@ _ARRAYS = {
 }  # fmt: skip
 # Types whose values may be keys of another table.
 KEYS = frozenset({INT2, INT4, INT8, OID, TEXT, VARCHAR, BPCHAR, NAME, UUID, NUMERIC})
-# Types that an extension or the application has made (enums, domains over text, citext): sent as texts, if in text form.
+# Types that an extension or the application has made (enums, domains over text, citext): sent as
+# texts, if in text form.
 FIRST_OWN = 16384
 _EPOCH = datetime(2000, 1, 1)
 
@@ -45,7 +75,14 @@ def text_value(raw: bytes, oid: int, encoding: str) -> Value:
     return text if kind is None else (kind, text)
 
 
-_KINDS = {NUMERIC: "Decimal", UUID: "UUID", DATE: "date", TIMESTAMP: "datetime", TIMESTAMPTZ: "datetime", TIME: "time"}
+_KINDS = {
+    NUMERIC: "Decimal",
+    UUID: "UUID",
+    DATE: "date",
+    TIMESTAMP: "datetime",
+    TIMESTAMPTZ: "datetime",
+    TIME: "time",
+}
 
 
 def _float(text: str) -> Value:
@@ -110,8 +147,14 @@ def _numeric(raw: bytes) -> Value:
     if sign == 0xC000:
         return ("Decimal", "NaN")
     digits = unpack_from(f">{count}h", raw, 8)
-    value = sum(Decimal(digit) * Decimal(10000) ** (weight - place) for place, digit in enumerate(digits))
-    value = Decimal(value).quantize(Decimal(1).scaleb(-scale)) if scale else Decimal(value).to_integral_value()
+    value = sum(
+        Decimal(digit) * Decimal(10000) ** (weight - place) for place, digit in enumerate(digits)
+    )
+    value = (
+        Decimal(value).quantize(Decimal(1).scaleb(-scale))
+        if scale
+        else Decimal(value).to_integral_value()
+    )
     return ("Decimal", f"{'-' if sign == 0x4000 else ''}{value:f}")
 
 
@@ -144,7 +187,9 @@ _BINARY: dict[int, Callable[[bytes], Value]] = {
 
 
 def _binary_array(raw: bytes, encoding: str) -> Value:
-    """An array of one dimension: its header, then each value with its length (array_send of the server)."""
+    """An array of one dimension: its header, then each value with its length (array_send of the
+    server).
+    """
     dimensions, _, element = unpack_from(">iiI", raw)
     if dimensions > 1:
         return ("bytes", raw.hex())

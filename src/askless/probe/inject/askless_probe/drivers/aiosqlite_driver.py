@@ -1,4 +1,6 @@
-"""aiosqlite: `sqlite3` on a thread of its own. The thread's queries belong to the request and line that wait for them."""
+"""aiosqlite: `sqlite3` on a thread of its own. The thread's queries belong to the request and line
+that wait for them.
+"""
 
 from functools import wraps
 from sys import _getframe
@@ -34,6 +36,8 @@ def install(module):
         try:
             return await plain(self, run, *args, **kwargs)
         finally:
-            recorder.pending.set(said[0])  # where this step (making a cursor, say) was not the query itself
+            recorder.pending.set(
+                said[0]
+            )  # where this step (making a cursor, say) was not the query itself
 
     module.Connection._execute = execute

@@ -1,4 +1,6 @@
-"""asyncpg: queries of connections, prepared statements and cursors; a cursor is one query, its fetches add to it."""
+"""asyncpg: queries of connections, prepared statements and cursors; a cursor is one query, its
+fetches add to it.
+"""
 
 from functools import wraps
 from sys import _getframe
@@ -57,10 +59,21 @@ def _ask(connection, text, parameters, start, frame, inside, rows=0, error=None,
         if error is not None:
             error = "%s: %s" % (type(error).__name__, error)
         end = clock()
-        # A transaction that begins ahead of the ORM's query takes nothing of what the ORM said of it.
+        # A transaction that begins ahead of the ORM's query takes nothing of what the ORM said of
+        # it.
         aside = recorder.put_aside() if text.startswith(_CONTROL) else None
         record = dbapi.add(
-            text, dbapi.copied(parameters), start, end, rows, frame, _number(connection), inside, None, error, batch
+            text,
+            dbapi.copied(parameters),
+            start,
+            end,
+            rows,
+            frame,
+            _number(connection),
+            inside,
+            None,
+            error,
+            batch,
         )
         if aside is not None:
             recorder.pending.set(aside)
@@ -94,16 +107,25 @@ def _connection_call(plain, kind, text_of=None):
     async def call(self, *args, **kwargs):
         if not recorder.active or id(self) in _inner:
             return await plain(self, *args, **kwargs)
-        text = text_of(args, kwargs) if text_of is not None else args[0] if args else kwargs.get("query")
+        text = (
+            text_of(args, kwargs)
+            if text_of is not None
+            else args[0]
+            if args
+            else kwargs.get("query")
+        )
         parameters = args[1:] if text_of is None else ()
-        return await _recorded(self, plain, self, args, kwargs, kind, text, parameters, _getframe(1))
+        return await _recorded(
+            self, plain, self, args, kwargs, kind, text, parameters, _getframe(1)
+        )
 
     return call
 
 
 def _statement_call(plain, kind):
-    """A call of a prepared statement, `(*parameters)`: it is made at once, as asyncpg refuses wrong ones before they are
-    awaited."""
+    """A call of a prepared statement, `(*parameters)`: it is made at once, as asyncpg refuses wrong
+    ones before they are awaited.
+    """
 
     @wraps(plain)
     def call(self, *args, **kwargs):
@@ -159,7 +181,13 @@ def _many(plain, of_statement):
             kwargs = dict(kwargs, args=counted.values)
         begun = plain(self, *given, **kwargs)
         try:
-            text = self.get_query() if of_statement else args[0] if args else kwargs.get("command", kwargs.get("query"))
+            text = (
+                self.get_query()
+                if of_statement
+                else args[0]
+                if args
+                else kwargs.get("command", kwargs.get("query"))
+            )
             inside, frame = connection.is_in_transaction(), _getframe(1)
         except Exception:
             return begun
@@ -185,7 +213,9 @@ async def _many_recorded(connection, begun, text, counted, inside, frame):
         raise
     finally:
         _inner.discard(id(connection))
-    record = _ask(connection, text, counted.first, start, frame, inside, counted.count, None, counted.count)
+    record = _ask(
+        connection, text, counted.first, start, frame, inside, counted.count, None, counted.count
+    )
     if record is not None and result:
         record[ROWS] = 0
         _filled(record, "rows", result)
@@ -281,7 +311,9 @@ def _copy_query(args, kwargs):
 
 
 def install(module):
-    """Wrap the classes of connections, prepared statements and cursors. Transactions go through `execute`."""
+    """Wrap the classes of connections, prepared statements and cursors. Transactions go through
+    `execute`.
+    """
     from asyncpg import cursor, prepared_stmt
 
     connection = module.Connection

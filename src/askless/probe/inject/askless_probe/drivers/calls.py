@@ -35,7 +35,9 @@ def counted_call(args, kwargs, names):
     if len(args) > 1:
         args = (args[0], counted.values) + args[2:]
     else:
-        kwargs = {name: counted.values if name in names[1:] else value for name, value in kwargs.items()}
+        kwargs = {
+            name: counted.values if name in names[1:] else value for name, value in kwargs.items()
+        }
     return query, counted, args, kwargs
 
 

@@ -1,6 +1,8 @@
-"""What the drivers of PEP 249 share: a `Driver` says how one differs, and takes a query's steps to its record.
+"""What the drivers of PEP 249 share: a `Driver` says how one differs, and takes a query's steps to
+its record.
 
-A query is recorded when `execute` returns; fetches add their time, and rows where these come as they are fetched.
+A query is recorded when `execute` returns; fetches add their time, and rows where these come as
+they are fetched.
 """
 
 from _thread import get_ident
@@ -15,7 +17,19 @@ _current = recorder.current.get
 _pending = recorder.pending.get
 
 
-def add(text, parameters, start, end, rows, frame, connection, in_transaction, description=None, error=None, batch=0):
+def add(
+    text,
+    parameters,
+    start,
+    end,
+    rows,
+    frame,
+    connection,
+    in_transaction,
+    description=None,
+    error=None,
+    batch=0,
+):
     """Add the record of a query to the current request; the record, for fetches to go on filling."""
     request = _current() or recorder.current_request()
     thread = get_ident()
@@ -54,7 +68,9 @@ def copied(parameters):
 
 
 class Counted:
-    """The parameter sets of an executemany: counted, the first one kept, an iterator left an iterator."""
+    """The parameter sets of an executemany: counted, the first one kept, an iterator left an
+    iterator.
+    """
 
     def __init__(self, values):
         self.first = ()
@@ -97,7 +113,9 @@ class Driver:
         return False
 
     def ended(self, connection):
-        """A commit or rollback of the connection has gone through: for drivers that follow transactions themselves."""
+        """A commit or rollback of the connection has gone through: for drivers that follow
+        transactions themselves.
+        """
 
     def rows(self, cursor):
         """Rows of the result, or changed; -1 where that can't be said yet."""
@@ -107,7 +125,8 @@ class Driver:
         """Whether rows come only as they are fetched."""
         return False
 
-    # What a cursor is reading: (record, whether fetches add rows), kept on the cursor itself where it has room.
+    # What a cursor is reading: (record, whether fetches add rows), kept on the cursor itself where
+    # it has room.
 
     def opened(self, cursor):
         """What the cursor is reading, or None."""
@@ -157,8 +176,11 @@ class Driver:
             adds = streams
             if rows < 0 and not self.learns_later:
                 rows, adds = 0, True
-            record = add(text, parameters, start, end, rows, frame, number, inside, names, None, batch)
-            # In a pipeline there is no result yet: whether there will be one shows when it is fetched.
+            record = add(
+                text, parameters, start, end, rows, frame, number, inside, names, None, batch
+            )
+            # In a pipeline there is no result yet: whether there will be one shows when it is
+            # fetched.
             self.keep(cursor, (record, adds) if described or streams or rows < 0 else None)
             if recorder.echo is not None and not described:
                 recorder.echo.show(record)
@@ -177,12 +199,25 @@ class Driver:
         try:
             connection, inside = known
             number = self.number(connection)
-            if not inside and self.begins_by_itself and self.in_transaction(connection) and not self._begins(query):
+            if (
+                not inside
+                and self.begins_by_itself
+                and self.in_transaction(connection)
+                and not self._begins(query)
+            ):
                 control("BEGIN", start, start, frame, number)
                 inside = True
             text = "%s: %s" % (type(problem).__name__, str(problem).strip())
             record = add(
-                self.text(query, cursor), copied(parameters), start, clock(), 0, frame, number, inside, error=text
+                self.text(query, cursor),
+                copied(parameters),
+                start,
+                clock(),
+                0,
+                frame,
+                number,
+                inside,
+                error=text,
             )
             self.keep(cursor, None)
             if recorder.echo is not None:
@@ -199,7 +234,11 @@ class Driver:
                 record[ROWS] += len(rows)
             elif record[ROWS] < 0:
                 record[ROWS] = max(self.rows(cursor), len(rows))
-            if record[DESCRIPTION] is None and record[SAMPLE] is None and cursor.description is not None:
+            if (
+                record[DESCRIPTION] is None
+                and record[SAMPLE] is None
+                and cursor.description is not None
+            ):
                 record[DESCRIPTION] = [(column[0],) for column in cursor.description]
             sample = record[SAMPLE]
             if rows and (sample is None or len(sample) < SAMPLE_ROWS):

@@ -1,7 +1,7 @@
 """PyMySQL and mysqlclient: cursors of one design, wrapped where they are.
 
-Whether a transaction is open is known from the server's status where the driver keeps it, else followed by the words that
-go through the connection.
+Whether a transaction is open is known from the server's status where the driver keeps it, else
+followed by the words that go through the connection.
 """
 
 from functools import wraps
@@ -37,7 +37,8 @@ class _MySQL(dbapi.Driver):
             return number
 
     def before(self, cursor):
-        # Once closed, a cursor has no connection any more; PyMySQL raises for it only when it is used.
+        # Once closed, a cursor has no connection any more; PyMySQL raises for it only when it is
+        # used.
         connection = cursor.connection
         try:
             return connection, self.in_transaction(connection)
@@ -53,10 +54,14 @@ class _MySQL(dbapi.Driver):
     def executed(self, cursor, query, parameters, start, end, frame, known, batch=0, rows=None):
         if getattr(known[0], "server_status", None) is None:
             self._follow(known[0], query)
-        return dbapi.Driver.executed(self, cursor, query, parameters, start, end, frame, known, batch, rows)
+        return dbapi.Driver.executed(
+            self, cursor, query, parameters, start, end, frame, known, batch, rows
+        )
 
     def _follow(self, connection, query):
-        """mysqlclient keeps no status: a transaction is open after BEGIN, and without autocommit after any query."""
+        """mysqlclient keeps no status: a transaction is open after BEGIN, and without autocommit
+        after any query.
+        """
         word = dbapi.Driver.text(self, query, None).lstrip()[:8].upper()
         try:
             if word.startswith(("COMMIT", "ROLLBACK")):

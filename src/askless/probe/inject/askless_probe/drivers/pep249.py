@@ -1,8 +1,9 @@
 """Further drivers by what PEP 249 lays down: each says in a few lines where its cursors differ.
 
-Classes written in Python are wrapped where they are. Those that can't be changed are given out as subclasses of theirs
-(asyncmy, apsw), or after stand-ins that pass everything on (pyodbc, pymssql). What a driver can't tell without asking the
-server (whether a transaction is open) is followed by the words that go through the connection.
+Classes written in Python are wrapped where they are. Those that can't be changed are given out as
+subclasses of theirs (asyncmy, apsw), or after stand-ins that pass everything on (pyodbc, pymssql).
+What a driver can't tell without asking the server (whether a transaction is open) is followed by
+the words that go through the connection.
 """
 
 from functools import wraps
@@ -59,7 +60,9 @@ class TransactionTrackingDriver(dbapi.Driver):
         return cursor.connection
 
     def commits_by_itself(self, connection):
-        """Whether each statement is a transaction. Only from what is at hand: some drivers ask the server for it."""
+        """Whether each statement is a transaction. Only from what is at hand: some drivers ask the
+        server for it.
+        """
         return False
 
     def executed(self, cursor, query, parameters, start, end, frame, known, batch=0, rows=None):
@@ -73,7 +76,9 @@ class TransactionTrackingDriver(dbapi.Driver):
                     entry[1] = True
         except Exception:
             pass
-        return dbapi.Driver.executed(self, cursor, query, parameters, start, end, frame, known, batch, rows)
+        return dbapi.Driver.executed(
+            self, cursor, query, parameters, start, end, frame, known, batch, rows
+        )
 
     def ended(self, connection):
         entry = self.connections.get(connection)
@@ -81,7 +86,8 @@ class TransactionTrackingDriver(dbapi.Driver):
             entry[1] = False
 
 
-# -- pg8000, oracledb, mysql-connector-python, aiomysql: classes in Python ---------------------------------------------
+# -- pg8000, oracledb, mysql-connector-python, aiomysql: classes in Python
+# ---------------------------------------------
 
 
 class _Pg8000(TransactionTrackingDriver):
@@ -100,13 +106,21 @@ def install_pg8000(module):
 
 
 def install_oracledb(module):
-    """python-oracledb: plain cursors. (Its asynchronous ones ask through the same methods, awaited.)"""
+    """python-oracledb: plain cursors. (Its asynchronous ones ask through the same methods,
+    awaited.)
+    """
     driver = _Oracle("oracle")
-    wrapping.wrap_cursor(module.Cursor, driver, ("statement", "parameters"), ("statement", "parameters"))
+    wrapping.wrap_cursor(
+        module.Cursor, driver, ("statement", "parameters"), ("statement", "parameters")
+    )
     wrapping.wrap_endings(module.Connection, driver)
     if hasattr(module, "AsyncCursor"):
         wrapping.wrap_cursor(
-            module.AsyncCursor, driver, ("statement", "parameters"), ("statement", "parameters"), is_async=True
+            module.AsyncCursor,
+            driver,
+            ("statement", "parameters"),
+            ("statement", "parameters"),
+            is_async=True,
         )
 
 
@@ -121,14 +135,18 @@ class _Connector(TransactionTrackingDriver):
         return connection.__repr__.__self__ if isinstance(connection, ProxyType) else connection
 
     def in_transaction(self, connection):
-        return bool(getattr(connection, "in_transaction", False))  # by the status that each answer brings along
+        return bool(
+            getattr(connection, "in_transaction", False)
+        )  # by the status that each answer brings along
 
 
 def install_connector(module):
     """mysql-connector-python: its cursors in Python, and those around the part in C."""
     driver = _Connector("mysql")
     for cls in list(vars(module).values()):
-        own = isinstance(cls, type) and cls.__module__ == module.__name__ and "Cursor" in cls.__name__
+        own = (
+            isinstance(cls, type) and cls.__module__ == module.__name__ and "Cursor" in cls.__name__
+        )
         if own and "Abstract" not in cls.__name__:
             wrapping.wrap_cursor(cls, driver, ("operation", "params"), ("operation", "seq_params"))
 
@@ -141,7 +159,8 @@ def install_aiomysql(module):
         wrapping.wrap_cursor(cls, driver, ("query", "args"), ("query", "args"), is_async=True)
 
 
-# -- asyncmy, apsw: subclasses -----------------------------------------------------------------------------------------
+# -- asyncmy, apsw: subclasses
+# -----------------------------------------------------------------------------------------
 
 
 def _recording(base, is_async=False):
@@ -180,7 +199,9 @@ def install_asyncmy(module):
     def recording(base):
         if base not in known:
             known[base] = _recording(base, True)
-            wrapping.wrap_cursor(known[base], driver, ("query", "args"), ("query", "args"), is_async=True)
+            wrapping.wrap_cursor(
+                known[base], driver, ("query", "args"), ("query", "args"), is_async=True
+            )
         return known[base]
 
     for name in ("connect", "create_pool"):
@@ -211,7 +232,9 @@ class _Apsw(TransactionTrackingDriver):
         return True
 
     def executed(self, cursor, query, parameters, start, end, frame, known, batch=0, rows=None):
-        return dbapi.Driver.executed(self, cursor, query, parameters, start, end, frame, known, batch, rows)
+        return dbapi.Driver.executed(
+            self, cursor, query, parameters, start, end, frame, known, batch, rows
+        )
 
 
 def install_apsw(module):
@@ -236,7 +259,8 @@ def install_apsw(module):
     module.connection_hooks.append(connected)
 
 
-# -- duckdb: one class that is both connection and cursor --------------------------------------------------------------
+# -- duckdb: one class that is both connection and cursor
+# --------------------------------------------------------------
 
 
 class _Duck(TransactionTrackingDriver):
@@ -254,7 +278,9 @@ class _Duck(TransactionTrackingDriver):
 
 
 def install_duckdb(module):
-    """duckdb's `execute` and what fetches rows in Python. Relations, which are run late and fetched as frames, are not."""
+    """duckdb's `execute` and what fetches rows in Python. Relations, which are run late and fetched
+    as frames, are not.
+    """
     driver = _Duck("duckdb")
     cls = module.DuckDBPyConnection
     wrapping.wrap_cursor(cls, driver, ("query", "parameters"), ("query", "parameters"))
@@ -274,13 +300,22 @@ def _on_default(module, name):
     return call
 
 
-# -- pyodbc, pymssql: stand-ins ----------------------------------------------------------------------------------------
+# -- pyodbc, pymssql: stand-ins
+# ----------------------------------------------------------------------------------------
 
 
 class _Passing:
-    """Stands in for an object whose class can't be changed: everything it does not do itself is passed on."""
+    """Stands in for an object whose class can't be changed: everything it does not do itself is
+    passed on.
+    """
 
-    __slots__ = ("__weakref__", "_askless_driver", "_askless_open", "_askless_owner", "_askless_real")
+    __slots__ = (
+        "__weakref__",
+        "_askless_driver",
+        "_askless_open",
+        "_askless_owner",
+        "_askless_real",
+    )
 
     def __init__(self, real, driver, owner=None):
         for name, value in (("real", real), ("driver", driver), ("owner", owner), ("open", None)):

@@ -1,4 +1,6 @@
-"""psycopg2: its connections and cursors are written in C, so they become subclasses of what the program asked for."""
+"""psycopg2: its connections and cursors are written in C, so they become subclasses of what the
+program asked for.
+"""
 
 import sys
 from functools import wraps
@@ -16,7 +18,11 @@ class _Psycopg2(dbapi.Driver):
         self.composable = composable
 
     def text(self, query, cursor):
-        if type(query) is not str and self.composable is not None and isinstance(query, self.composable):
+        if (
+            type(query) is not str
+            and self.composable is not None
+            and isinstance(query, self.composable)
+        ):
             try:
                 return query.as_string(cursor)
             except Exception:
@@ -36,7 +42,9 @@ _connection_classes = {}
 
 
 def _recording_cursor(base):
-    """A class between the program's cursor class and psycopg2's own, so that it sees what the database sees."""
+    """A class between the program's cursor class and psycopg2's own, so that it sees what the
+    database sees.
+    """
 
     class Recording(base):
         _askless_open = None
@@ -152,7 +160,9 @@ def cursor_class(base, plain_cursor, driver):
 
 
 def _recording_connection(plain, plain_cursor, driver):
-    """A class between the program's connection class and psycopg2's own: it sees which cursor class was chosen."""
+    """A class between the program's connection class and psycopg2's own: it sees which cursor class
+    was chosen.
+    """
 
     class Recording(plain):
         def cursor(self, *args, **kwargs):
@@ -176,7 +186,9 @@ def _recording_connection(plain, plain_cursor, driver):
             return plain.rollback(self)
 
     Recording.commit = wrapping_sync.ending_wrapper(vars(Recording)["commit"], driver, "COMMIT")
-    Recording.rollback = wrapping_sync.ending_wrapper(vars(Recording)["rollback"], driver, "ROLLBACK")
+    Recording.rollback = wrapping_sync.ending_wrapper(
+        vars(Recording)["rollback"], driver, "ROLLBACK"
+    )
     return methods_like(Recording, plain)
 
 
@@ -194,20 +206,25 @@ def connection_class(base, plain, plain_cursor, driver):
     if issubclass(base, root) and base.cursor is root.cursor:
         return base
     own = {} if base.cursor in (plain.cursor, root.cursor) else {"cursor": _checked(base.cursor)}
-    made = class_like(type(base.__name__, (base,) if issubclass(base, root) else (base, root), own), base)
+    made = class_like(
+        type(base.__name__, (base,) if issubclass(base, root) else (base, root), own), base
+    )
     _connection_classes[base] = _connection_classes[made] = made
     return made
 
 
 def _checked(plain):
-    """A `cursor()` of the program's own: what does not come by way of ours is said to go unrecorded."""
+    """A `cursor()` of the program's own: what does not come by way of ours is said to go
+    unrecorded.
+    """
 
     @wraps(plain)
     def cursor(self, *args, **kwargs):
         made = plain(self, *args, **kwargs)
         if recorder.active and not isinstance(made, tuple(_roots)):
             recorder.warn_once(
-                "can't record cursors of %s, which %s makes" % (type(made).__name__, type(self).__name__)
+                "can't record cursors of %s, which %s makes"
+                % (type(made).__name__, type(self).__name__)
             )
         return made
 
@@ -215,7 +232,9 @@ def _checked(plain):
 
 
 def install(module):
-    """Make `psycopg2.connect` hand out recording connections; our classes are in the place of psycopg2's own."""
+    """Make `psycopg2.connect` hand out recording connections; our classes are in the place of
+    psycopg2's own.
+    """
     import psycopg2.extensions as extensions
 
     try:
@@ -235,4 +254,6 @@ def install(module):
 
     module._connect = connect
     extensions.cursor = cursor_class(plain_cursor, plain_cursor, driver)
-    extensions.connection = connection_class(plain_connection, plain_connection, plain_cursor, driver)
+    extensions.connection = connection_class(
+        plain_connection, plain_connection, plain_cursor, driver
+    )

@@ -1,8 +1,9 @@
-"""psycopg 3: plain and async, pipelines, server-side cursors. (COPY, streams, transaction blocks: psycopg3_blocks.)
+"""psycopg 3: plain and async, pipelines, server-side cursors. (COPY, streams, transaction blocks:
+psycopg3_blocks.)
 
-A client-side cursor has all rows once `execute` returns: they are counted there, and sampled as they are fetched. A
-server-side cursor is one query: its FETCHes add to its time and rows. In pipeline mode a query's time is the time of
-queueing it and of waiting for its rows.
+A client-side cursor has all rows once `execute` returns: they are counted there, and sampled as
+they are fetched. A server-side cursor is one query: its FETCHes add to its time and rows. In
+pipeline mode a query's time is the time of queueing it and of waiting for its rows.
 """
 
 from functools import wraps
@@ -12,7 +13,15 @@ from weakref import WeakKeyDictionary
 
 from ..fields import DURATION_NS
 from ..recorder import SAMPLE_ROWS
-from . import dbapi, psycopg3_async, psycopg3_blocks, psycopg3_sync, wrapping, wrapping_async, wrapping_sync
+from . import (
+    dbapi,
+    psycopg3_async,
+    psycopg3_blocks,
+    psycopg3_sync,
+    wrapping,
+    wrapping_async,
+    wrapping_sync,
+)
 from .psycopg3_records import fetched, kept, reading_of
 
 _END = object()
@@ -62,7 +71,8 @@ class _Streaming(_Psycopg):
         return True
 
 
-# -- iteration before psycopg 3.2: rows come from a generator, not from the cursor itself --------------------------------
+# -- iteration before psycopg 3.2: rows come from a generator, not from the cursor itself
+# --------------------------------
 
 
 def _iterate(plain):

@@ -54,7 +54,9 @@ def fetch_wrapper(plain, one):
         rows = await plain(self, *args, **kwargs)
         duration = clock() - start
         record = entry[0]
-        if one and record[ROWS] == 1 and type(rows) is tuple and recorder.echo is None:  # the only row: nothing is left
+        if (
+            one and record[ROWS] == 1 and type(rows) is tuple and recorder.echo is None
+        ):  # the only row: nothing is left
             record[DURATION_NS] += duration
             record[SAMPLE] = [rows]
             reading.pop(id(self), None)
@@ -69,7 +71,9 @@ def fetch_wrapper(plain, one):
 
 
 def next_wrapper(plain):
-    """`__anext__` of a client-side cursor: of the rows after the sampled ones, one in 32 is timed for all of them."""
+    """`__anext__` of a client-side cursor: of the rows after the sampled ones, one in 32 is timed
+    for all of them.
+    """
 
     @wraps(plain)
     async def following(self):
@@ -88,7 +92,9 @@ def next_wrapper(plain):
             return row
         finally:
             try:
-                fetched(self, entry, row, (clock() - start) * (32 if count >= SAMPLE_ROWS else 1), True)
+                fetched(
+                    self, entry, row, (clock() - start) * (32 if count >= SAMPLE_ROWS else 1), True
+                )
             except Exception as error:
                 recorder.warn_unrecorded(error)
 

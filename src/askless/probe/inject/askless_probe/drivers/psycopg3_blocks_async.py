@@ -1,4 +1,5 @@
-"""psycopg 3's blocks where they are awaited: COPY, streams and transactions. Their plain twins are made of this file.
+"""psycopg 3's blocks where they are awaited: COPY, streams and transactions. Their plain twins are
+made of this file.
 
 Change it here, then run `probe/make-twins`.
 """

@@ -1,7 +1,9 @@
-"""What psycopg 3's client-side cursors leave after: a record for each query, filled while its rows are fetched.
+"""What psycopg 3's client-side cursors leave after: a record for each query, filled while its rows
+are fetched.
 
-A query by key takes psycopg little more than twenty microseconds, so the way through `execute` and `fetchone` is kept
-short: what a connection's cursors are reading is kept on the connection, by the cursor's id.
+A query by key takes psycopg little more than twenty microseconds, so the way through `execute` and
+`fetchone` is kept short: what a connection's cursors are reading is kept on the connection, by the
+cursor's id.
 """
 
 from _thread import get_ident
@@ -65,7 +67,9 @@ def executed(driver, cursor, connection, query, params, start, end, idle, frame)
     result = cursor.pgresult
     rows = cursor.rowcount
     names = None
-    fields = result.nfields if result is not None else rows < 0  # in a pipeline there is no result yet
+    fields = (
+        result.nfields if result is not None else rows < 0
+    )  # in a pipeline there is no result yet
     if fields and result is not None and text not in recorder.writer.described:
         names = [(column.name,) for column in cursor.description]
     request = _current() or recorder.outside or recorder.current_request()
@@ -120,7 +124,8 @@ def fetched(cursor, entry, rows, duration, one):
                 sample.append(rows if type(rows) is tuple else dbapi.plain_row(rows))
             else:
                 sample += [
-                    row if type(row) is tuple else dbapi.plain_row(row) for row in rows[: SAMPLE_ROWS - len(sample)]
+                    row if type(row) is tuple else dbapi.plain_row(row)
+                    for row in rows[: SAMPLE_ROWS - len(sample)]
                 ]
         entry[1] += count
     if not count or entry[1] >= record[ROWS]:

@@ -1,8 +1,8 @@
 """Records what goes through the standard library's `sqlite3`.
 
-Our classes are in the module in place of its own, so that `type` and `isinstance` hold; a class of the program's that
-was made before gets ours between it and those. The hot path is `execute`: two clock readings around the real call, a walk
-up the stack, one list appended.
+Our classes are in the module in place of its own, so that `type` and `isinstance` hold; a class of
+the program's that was made before gets ours between it and those. The hot path is `execute`: two
+clock readings around the real call, a walk up the stack, one list appended.
 """
 
 import sqlite3
@@ -12,7 +12,17 @@ from _thread import get_ident
 from time import perf_counter_ns as clock
 
 from .. import recorder
-from ..fields import CONNECTION, DURATION_NS, IN_TRANSACTION, PLACE, ROWS, SAMPLE, START_NS, TEXT, THREAD
+from ..fields import (
+    CONNECTION,
+    DURATION_NS,
+    IN_TRANSACTION,
+    PLACE,
+    ROWS,
+    SAMPLE,
+    START_NS,
+    TEXT,
+    THREAD,
+)
 from ..recorder import SAMPLE_ROWS
 from ..stack import walk
 from ..wrapper_metadata import class_like, like, methods_like
@@ -30,7 +40,9 @@ _connection_classes = {}
 _END = object()
 
 
-def _append(cursor, connection, text, parameters, start, place, rows, error=None, batch=0, duration=None):
+def _append(
+    cursor, connection, text, parameters, start, place, rows, error=None, batch=0, duration=None
+):
     """Add the record of a query that has just run to the current request."""
     now = clock()
     request = _current() or _here()
@@ -99,14 +111,17 @@ def cursor_class(base):
     if base is not _PlainCursor and issubclass(base, cursor_class(_PlainCursor)):
         made = base
     else:
-        made = class_like(_recording(base) if base is _PlainCursor else _between(base) or _recording(base), base)
+        made = class_like(
+            _recording(base) if base is _PlainCursor else _between(base) or _recording(base), base
+        )
     _cursor_classes[base] = _cursor_classes[made] = made
     return made
 
 
 def _between(base):
-    """A class of the program's own, with ours between it and sqlite3's: what the program translates (placeholders,
-    say) is recorded as it is sent. None if the classes' layouts don't go together."""
+    """A class of the program's own, with ours between it and sqlite3's: what the program translates
+    (placeholders, say) is recorded as it is sent. None if the classes' layouts don't go together.
+    """
 
     try:
         mixed = type("Cursor", (base, cursor_class(_PlainCursor)), {})
@@ -153,7 +168,12 @@ def _translated(args, kwargs):
 
 def _recording(base):
     execute_plain, many_plain, script_plain = base.execute, base.executemany, base.executescript
-    one_plain, some_plain, all_plain, close_plain = base.fetchone, base.fetchmany, base.fetchall, base.close
+    one_plain, some_plain, all_plain, close_plain = (
+        base.fetchone,
+        base.fetchmany,
+        base.fetchall,
+        base.close,
+    )
 
     class Cursor(base):
         __slots__ = ("_askless_record", "_askless_plain")
@@ -201,7 +221,16 @@ def _recording(base):
                 rows = self.rowcount
                 first = copied(counted.first)
                 record = _append(
-                    self, self.connection, _text_of(sql), first, start, place, rows, None, counted.count, end - start
+                    self,
+                    self.connection,
+                    _text_of(sql),
+                    first,
+                    start,
+                    place,
+                    rows,
+                    None,
+                    counted.count,
+                    end - start,
                 )
                 self._askless_record = None
                 shown(record)
@@ -220,7 +249,16 @@ def _recording(base):
             if recorder.active:
                 try:
                     record = _append(
-                        self, self.connection, _text_of(sql), (), start, walk(_frame(1)), 0, None, 0, end - start
+                        self,
+                        self.connection,
+                        _text_of(sql),
+                        (),
+                        start,
+                        walk(_frame(1)),
+                        0,
+                        None,
+                        0,
+                        end - start,
                     )
                     self._askless_record = None
                     shown(record)
@@ -348,7 +386,9 @@ def _fetched(cursor, rows, duration, ended):
         elif len(record[SAMPLE]) < SAMPLE_ROWS:
             record[SAMPLE] += rows[: SAMPLE_ROWS - len(record[SAMPLE])]
         if type(rows[0]) is dict:
-            record[SAMPLE] = [tuple(row.values()) if type(row) is dict else row for row in record[SAMPLE]]
+            record[SAMPLE] = [
+                tuple(row.values()) if type(row) is dict else row for row in record[SAMPLE]
+            ]
         record[ROWS] += len(rows)
     if ended:
         cursor._askless_record = None
@@ -361,7 +401,16 @@ def _failed(cursor, sql, parameters, start, error):
         return
     try:
         text = "%s: %s" % (type(error).__name__, error)
-        record = _append(cursor, cursor.connection, _text_of(sql), copied(parameters), start, walk(_frame(2)), 0, text)
+        record = _append(
+            cursor,
+            cursor.connection,
+            _text_of(sql),
+            copied(parameters),
+            start,
+            walk(_frame(2)),
+            0,
+            text,
+        )
         cursor._askless_record = None
         shown(record)
     except Exception as problem:
@@ -383,7 +432,9 @@ def connection_class(base):
 
 
 def _between_connections(base):
-    """A class of the program's own, with ours between it and sqlite3's: what it calls by `super()` comes to us."""
+    """A class of the program's own, with ours between it and sqlite3's: what it calls by `super()`
+    comes to us.
+    """
     root = connection_class(_PlainConnection)
     if base.cursor is _PlainConnection.cursor:
         return type("Connection", (base, root), {})
@@ -400,7 +451,8 @@ def _recording_connection():
     default_cursor = cursor_class(_PlainCursor)
     execute_default = _PlainCursor.execute
     make_cursor = plain.cursor
-    # From Python 3.11 on, the connection's own execute makes a plain cursor without asking `cursor()`.
+    # From Python 3.11 on, the connection's own execute makes a plain cursor without asking
+    # `cursor()`.
     asks_cursor = sys.version_info < (3, 11)
 
     class Connection(plain):
@@ -408,7 +460,8 @@ def _recording_connection():
         _askless_in_transaction = False
 
         def __new__(cls, *args, **kwargs):
-            # Not in __init__, which warns its caller of what is going out of use: that is to be the program.
+            # Not in __init__, which warns its caller of what is going out of use: that is to be the
+            # program.
             self = plain.__new__(cls)
             self._askless_id = recorder.new_connection("sqlite")
             return self
@@ -417,7 +470,11 @@ def _recording_connection():
             factory = args[0] if args else kwargs.get("factory", _END)
             if factory is _END:
                 return make_cursor(self, default_cursor)
-            if len(args) + len(kwargs) == 1 and isinstance(factory, type) and issubclass(factory, _PlainCursor):
+            if (
+                len(args) + len(kwargs) == 1
+                and isinstance(factory, type)
+                and issubclass(factory, _PlainCursor)
+            ):
                 return make_cursor(self, cursor_class(factory))
             return make_cursor(self, *args, **kwargs)
 
@@ -476,9 +533,14 @@ def _recording_connection():
 
 
 def _checked(cursor):
-    """A cursor that the program's own `cursor()` made: if it is none of ours, say that it goes unrecorded."""
+    """A cursor that the program's own `cursor()` made: if it is none of ours, say that it goes
+    unrecorded.
+    """
     if not isinstance(cursor, cursor_class(_PlainCursor)):
-        recorder.warn_once("can't record cursors of %s, which a connection class makes itself" % type(cursor).__name__)
+        recorder.warn_once(
+            "can't record cursors of %s, which a connection class makes itself"
+            % type(cursor).__name__
+        )
     return cursor
 
 
@@ -494,7 +556,17 @@ def _control(connection, word, call, *args):
         try:
             connection._askless_in_transaction = False
             request = _current() or _here()
-            record = [word, (), start, end - start, 0, walk(_frame(2)), None, connection._askless_id, True]
+            record = [
+                word,
+                (),
+                start,
+                end - start,
+                0,
+                walk(_frame(2)),
+                None,
+                connection._askless_id,
+                True,
+            ]
             record += [None, None, get_ident(), None, 0]
             recorder.add(request, record, end)
             shown(record)

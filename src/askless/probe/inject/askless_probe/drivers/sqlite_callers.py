@@ -1,4 +1,6 @@
-"""Whose call of `sqlite3` it is: warnings go to the program's line, and a measuring tool's own books are not recorded."""
+"""Whose call of `sqlite3` it is: warnings go to the program's line, and a measuring tool's own
+books are not recorded.
+"""
 
 import sys
 from functools import wraps
@@ -7,9 +9,13 @@ from types import FunctionType
 
 
 def as_if_by(frame, function, *args, **kwargs):
-    """Call a function from a frame that looks like the given one: what it warns of is put down to that frame's line."""
+    """Call a function from a frame that looks like the given one: what it warns of is put down to
+    that frame's line.
+    """
     code = frame.f_code
-    code = _CALL.replace(co_filename=code.co_filename, co_firstlineno=frame.f_lineno, co_name=code.co_name)
+    code = _CALL.replace(
+        co_filename=code.co_filename, co_firstlineno=frame.f_lineno, co_name=code.co_name
+    )
     return FunctionType(code, frame.f_globals)(function, args, kwargs)
 
 
@@ -17,7 +23,9 @@ _CALL = (lambda function, args, kwargs: function(*args, **kwargs)).__code__
 
 
 def may_warn(sql, parameters):
-    """Whether sqlite3 may warn of parameters that have names in the text and none where they are passed."""
+    """Whether sqlite3 may warn of parameters that have names in the text and none where they are
+    passed.
+    """
     if not parameters or type(parameters) is dict or type(sql) is not str:
         return False
     return ":" in sql or "@" in sql or "$" in sql
@@ -27,12 +35,18 @@ WARNS = (3, 12) <= sys.version_info < (3, 14)
 
 
 def for_the_program(plain, ours):
-    """An adapter or converter that sqlite3 has by default and that warns its caller: that is the program, not we."""
+    """An adapter or converter that sqlite3 has by default and that warns its caller: that is the
+    program, not we.
+    """
 
     @wraps(plain)
     def convert(value):
         frame = _getframe(1)
-        return plain(value) if frame.f_code.co_filename != ours else as_if_by(frame.f_back, plain, value)
+        return (
+            plain(value)
+            if frame.f_code.co_filename != ours
+            else as_if_by(frame.f_back, plain, value)
+        )
 
     return convert
 
@@ -42,7 +56,9 @@ _MEASURING = ("coverage", "testmon", "hypothesis", "scalene", "memray")
 
 
 def is_measuring(frame):
-    """Whether a tool opens the connection that measures the program: its queries are not the program's."""
+    """Whether a tool opens the connection that measures the program: its queries are not the
+    program's.
+    """
     for _ in range(6):
         if frame is None:
             return False

@@ -11,7 +11,9 @@ _END = object()
 
 
 def counted_rows(cursor, record):
-    """Iterate over the rows as the program does: every row is counted, one in 32 is timed for all of them."""
+    """Iterate over the rows as the program does: every row is counted, one in 32 is timed for all
+    of them.
+    """
     cursor._askless_plain = True
     plain = islice(cursor, None)
     cursor._askless_plain = False

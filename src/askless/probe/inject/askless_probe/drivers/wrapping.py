@@ -1,12 +1,15 @@
 """Wraps cursor classes, plain and async: types stay what they are.
 
-`wrap_cursor` wraps those methods that a class defines itself; what is recorded is the driver's affair (`dbapi.Driver`).
+`wrap_cursor` wraps those methods that a class defines itself; what is recorded is the driver's
+affair (`dbapi.Driver`).
 """
 
 from . import wrapping_async, wrapping_sync
 
 
-def wrap_cursor(cls, driver, names=("query", "params"), many=("query", "params_seq"), is_async=False):
+def wrap_cursor(
+    cls, driver, names=("query", "params"), many=("query", "params_seq"), is_async=False
+):
     """Record what goes through a cursor class: wraps those of its methods that it defines itself."""
     twin = wrapping_async if is_async else wrapping_sync
     own = vars(cls)

@@ -1,4 +1,5 @@
-"""Wrappers around the methods of cursors and connections that are awaited. Their plain twins are made of this file.
+"""Wrappers around the methods of cursors and connections that are awaited. Their plain twins are
+made of this file.
 
 Change it here, then run `probe/make-twins`.
 """
@@ -62,7 +63,9 @@ def many_wrapper(plain, driver, names):
         end = clock()
         driver.keep(self, None)
         if counted.count:
-            driver.executed(self, query, counted.first, start, end, _getframe(1), known, counted.count)
+            driver.executed(
+                self, query, counted.first, start, end, _getframe(1), known, counted.count
+            )
         return result
 
     return executemany
@@ -104,7 +107,9 @@ def iter_wrapper(plain, driver):
 
 
 def next_wrapper(plain, driver):
-    """`__anext__` of a cursor that is its own iterator: each row is counted, the first ones are sampled."""
+    """`__anext__` of a cursor that is its own iterator: each row is counted, the first ones are
+    sampled.
+    """
 
     @wraps(plain)
     async def following(self):
@@ -158,7 +163,9 @@ async def _iterated(cursor, rows, opened, driver):
             portion, spent = [], 0
         yield row
         now = driver.opened(cursor)
-        if now is not opened and now is not None:  # the program has executed something else meanwhile
+        if (
+            now is not opened and now is not None
+        ):  # the program has executed something else meanwhile
             opened = now
             record = opened[0] if now is not BUSY else record
     driver.fetched(cursor, opened, portion, spent, True)

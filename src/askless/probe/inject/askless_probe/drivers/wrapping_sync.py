@@ -59,7 +59,9 @@ def many_wrapper(plain, driver, names):
         end = clock()
         driver.keep(self, None)
         if counted.count:
-            driver.executed(self, query, counted.first, start, end, _getframe(1), known, counted.count)
+            driver.executed(
+                self, query, counted.first, start, end, _getframe(1), known, counted.count
+            )
         return result
 
     return executemany
@@ -101,7 +103,9 @@ def iter_wrapper(plain, driver):
 
 
 def next_wrapper(plain, driver):
-    """`__next__` of a cursor that is its own iterator: each row is counted, the first ones are sampled."""
+    """`__next__` of a cursor that is its own iterator: each row is counted, the first ones are
+    sampled.
+    """
 
     @wraps(plain)
     def following(self):
@@ -155,7 +159,9 @@ def _iterated(cursor, rows, opened, driver):
             portion, spent = [], 0
         yield row
         now = driver.opened(cursor)
-        if now is not opened and now is not None:  # the program has executed something else meanwhile
+        if (
+            now is not opened and now is not None
+        ):  # the program has executed something else meanwhile
             opened = now
             record = opened[0] if now is not BUSY else record
     driver.fetched(cursor, opened, portion, spent, True)

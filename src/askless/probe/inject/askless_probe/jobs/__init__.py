@@ -1,1 +1,3 @@
-"""Job queues and schedulers: one job, one request with its name, on whichever thread or task the worker runs it."""
+"""Job queues and schedulers: one job, one request with its name, on whichever thread or task the
+worker runs it.
+"""

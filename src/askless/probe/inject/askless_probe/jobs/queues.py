@@ -29,7 +29,9 @@ def install_rq(module):
 
 def install_dramatiq(module):
     """dramatiq: workers call the actor."""
-    module.Actor.__call__ = job_request.recorded(module.Actor.__call__, lambda actor, *args, **kwargs: actor.actor_name)
+    module.Actor.__call__ = job_request.recorded(
+        module.Actor.__call__, lambda actor, *args, **kwargs: actor.actor_name
+    )
 
 
 def install_huey(module):
@@ -81,5 +83,7 @@ def install_arq_cron(module):
 
 def _arq_job(described):
     """arq's description of a job, its coroutine recorded."""
-    described.coroutine = job_request.recorded_coroutine(described.coroutine, lambda *rest, **more: described.name)
+    described.coroutine = job_request.recorded_coroutine(
+        described.coroutine, lambda *rest, **more: described.name
+    )
     return described

@@ -1,7 +1,8 @@
 """Django's ORM: what it was about when it sent a query.
 
-Querysets of a relation carry a mark on their `Query`, which clones keep; the compiler reads it as it sends the query.
-With `--track-use`, `from_db` marks each object, and reading a field of it is noted unless Django itself reads.
+Querysets of a relation carry a mark on their `Query`, which clones keep; the compiler reads it as
+it sends the query. With `--track-use`, `from_db` marks each object, and reading a field of it is
+noted unless Django itself reads.
 """
 
 import sys
@@ -54,7 +55,9 @@ def _described(meta):
         try:
             if not field.is_relation:
                 continue
-            if field.related_model is None:  # the type column of each row says which model it leads to
+            if (
+                field.related_model is None
+            ):  # the type column of each row says which model it leads to
                 local = [meta.get_field(key).column for key in (field.fk_field, field.ct_field)]
                 relations[field.name] = ["", False, local, [], ""]
                 continue
@@ -65,12 +68,20 @@ def _described(meta):
             if field.many_to_many:
                 through = getattr(field, "through", None) or field.remote_field.through
                 link = through._meta.db_table
-            elif hasattr(field, "object_id_field_name"):  # a generic relation, whose type column goes with its key
+            elif hasattr(
+                field, "object_id_field_name"
+            ):  # a generic relation, whose type column goes with its key
                 there = field.related_model._meta.get_field
                 local = [meta.pk.column]
-                remote = [there(key).column for key in (field.object_id_field_name, field.content_type_field_name)]
+                remote = [
+                    there(key).column
+                    for key in (field.object_id_field_name, field.content_type_field_name)
+                ]
             elif field.concrete:
-                local, remote = [field.column], [target.column for target in field.foreign_related_fields]
+                local, remote = (
+                    [field.column],
+                    [target.column for target in field.foreign_related_fields],
+                )
             else:
                 local = [target.column for target in field.field.foreign_related_fields]
                 remote = [field.field.column]
@@ -110,7 +121,8 @@ def _lazy_queryset(cls, describe):
 
 def _eager_querysets(cls, describe):
     """The querysets by which a relation is prefetched."""
-    # The second is the first's name before Django 5; if both are there it is on its way out, and warns its caller.
+    # The second is the first's name before Django 5; if both are there it is on its way out, and
+    # warns its caller.
     for name in ("get_prefetch_querysets", "get_prefetch_queryset"):
         plain = vars(cls).get(name)
         if plain is not None:
@@ -119,14 +131,18 @@ def _eager_querysets(cls, describe):
 
 
 def _eager(plain, describe):
-    """What it gives is asked later, or was asked inside: it is marked, and so is what is sent meanwhile."""
+    """What it gives is asked later, or was asked inside: it is marked, and so is what is sent
+    meanwhile.
+    """
 
     @wraps(plain)
     def get_prefetch(self, instances, *args, **kwargs):
         if not recorder.active:
             return plain(self, instances, *args, **kwargs)
         first = instances[0] if instances else None
-        found = _for(lambda: describe(self, "eager", first), plain, self, instances, *args, **kwargs)
+        found = _for(
+            lambda: describe(self, "eager", first), plain, self, instances, *args, **kwargs
+        )
         if hasattr(found[0], "_result_cache"):
             _marked(found[0], describe, self, "eager", first)
         return found
@@ -164,7 +180,14 @@ def _owner(instance, cls):
 
 def _forward(descriptor, kind, instance):
     field = descriptor.field
-    return "django", kind, _model(_owner(instance, field.model)), field.name, _model(field.remote_field.model), False
+    return (
+        "django",
+        kind,
+        _model(_owner(instance, field.model)),
+        field.name,
+        _model(field.remote_field.model),
+        False,
+    )
 
 
 def _reverse_one(descriptor, kind, instance):
@@ -208,7 +231,9 @@ def _managers(module):
 
     @wraps(plain_many)
     def create_many(superclass, rel, reverse, *args, **kwargs):
-        return _watched(plain_many(superclass, rel, reverse, *args, **kwargs), describe_many(rel, reverse))
+        return _watched(
+            plain_many(superclass, rel, reverse, *args, **kwargs), describe_many(rel, reverse)
+        )
 
     module.create_reverse_many_to_one_manager = create_reverse
     module.create_forward_many_to_many_manager = create_many
@@ -227,7 +252,9 @@ def _watched(cls, describe):
 
     cls.get_queryset = get_queryset
     counting = vars(cls).get("constrained_target")
-    if isinstance(counting, property):  # count() and exists() of a to-many relation ask the link table alone
+    if isinstance(
+        counting, property
+    ):  # count() and exists() of a to-many relation ask the link table alone
 
         def constrained_target(self):
             queryset = counting.fget(self)
@@ -332,7 +359,9 @@ def _sending(cls, kind):
                 _uses[me] = object_use.ObjectUse()
                 mark = (load, _uses[me])
         except Exception as error:
-            recorder.warn_once("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
+            recorder.warn_once(
+                "can't tell the ORM's relations: %s: %s" % (type(error).__name__, error)
+            )
         if load is not None and strict.watching and load[1] == "lazy":
             strict.check(load)
         recorder.pending.set(mark)
@@ -371,13 +400,17 @@ def _mention_joined(model, names):
             field = model._meta.get_field(name)
             joined = field.related_model
             recorder.mention("django", _model(joined))
-        except Exception:  # the accessor of a one-to-one relation's other side is not a field's name
+        except (
+            Exception
+        ):  # the accessor of a one-to-one relation's other side is not a field's name
             continue
         _mention_joined(joined, further)
 
 
 def _begun(query):
-    """The key of the line where a query was built; None if a manager that passed on the way reads the rows itself."""
+    """The key of the line where a query was built; None if a manager that passed on the way reads
+    the rows itself.
+    """
     code = getattr(query, _GIVEN, None)
     if code is not None:
         frame = sys._getframe(2)
@@ -396,7 +429,10 @@ def _codes_of(model):
     if codes is None:
         codes = set()
         for manager in model._meta.managers:
-            for cls in (*type(manager).__mro__, *getattr(manager, "_queryset_class", object).__mro__):
+            for cls in (
+                *type(manager).__mro__,
+                *getattr(manager, "_queryset_class", object).__mro__,
+            ):
                 for value in vars(cls).values():
                     codes.add(getattr(getattr(value, "__func__", value), "__code__", None))
         codes.discard(None)
@@ -405,7 +441,9 @@ def _codes_of(model):
 
 
 def _beyond(frame, model):
-    """(the frame that called the outermost of a model's managers nearby, the code of that one unless it is Django's)."""
+    """(the frame that called the outermost of a model's managers nearby, the code of that one
+    unless it is Django's).
+    """
     if model is None:
         return frame, None
     codes, result, passed = _codes_of(model), frame, None
@@ -437,12 +475,15 @@ def install_building(module):
                 if stack.aside(frame):
                     setattr(self, _ASIDE, True)
             except Exception as error:
-                recorder.warn_once("can't tell where a query is built: %s: %s" % (type(error).__name__, error))
+                recorder.warn_once(
+                    "can't tell where a query is built: %s: %s" % (type(error).__name__, error)
+                )
 
     module.Query.__init__ = init
 
 
-# -- what is read ----------------------------------------------------------------------------------------------------
+# -- what is read
+# ----------------------------------------------------------------------------------------------------
 
 
 def _column_of(cls, name):
@@ -454,11 +495,15 @@ def _column_of(cls, name):
     for field in cls._meta.get_fields():
         if getattr(field, "get_accessor_name", lambda: field.name)() == name:
             return ""
-    return None if hasattr(cls, name) else ""  # an object's own may be a relation that was loaded under another name
+    return (
+        None if hasattr(cls, name) else ""
+    )  # an object's own may be a relation that was loaded under another name
 
 
 def install_tracking(module):
-    """Mark objects as they come from the database, and note what is read of them (with `--track-use` only)."""
+    """Mark objects as they come from the database, and note what is read of them (with
+    `--track-use` only).
+    """
     if not recorder.tracking:
         return
     model = module.Model
@@ -474,7 +519,9 @@ def install_tracking(module):
                 entity.objects += 1
                 instance._state._askless_mark = [entity, 0]
             except Exception as error:
-                recorder.warn_once("can't track what is read: %s: %s" % (type(error).__name__, error))
+                recorder.warn_once(
+                    "can't track what is read: %s: %s" % (type(error).__name__, error)
+                )
         return instance
 
     model.from_db = classmethod(from_db)
@@ -520,7 +567,9 @@ def _watch_reading(model):
 
 
 def install_iteration(module):
-    """Rows of a result that are fetched in portions belong to its query, whatever was asked in between."""
+    """Rows of a result that are fetched in portions belong to its query, whatever was asked in
+    between.
+    """
     if not recorder.tracking:
         return
     plain = module.ModelIterable.__iter__

@@ -1,6 +1,7 @@
 """SQLAlchemy over a driver that is not known itself: its statements by the engine's public events.
 
-What these can't tell is missing: rows where the driver does not count them ahead, and the keys that results hold.
+What these can't tell is missing: rows where the driver does not count them ahead, and the keys that
+results hold.
 """
 
 from sys import _getframe
@@ -52,7 +53,19 @@ def _record(connection, cursor, statement, parameters, context, executemany, err
         names = [(column[0],) for column in description] if description else None
         rows = max(getattr(cursor, "rowcount", 0) or 0, 0)
         frame, number, inside = _getframe(1), _number(connection), connection.in_transaction()
-        dbapi.add(statement, dbapi.copied(given), start, clock(), rows, frame, number, inside, names, error, len(sets))
+        dbapi.add(
+            statement,
+            dbapi.copied(given),
+            start,
+            clock(),
+            rows,
+            frame,
+            number,
+            inside,
+            names,
+            error,
+            len(sets),
+        )
     except Exception as problem:
         recorder.warn_unrecorded(problem)
 
@@ -65,16 +78,29 @@ def _failed(context):
     try:
         execution = context.execution_context
         if context.connection is not None and execution is not None:
-            text = "%s: %s" % (type(context.original_exception).__name__, context.original_exception)
+            text = "%s: %s" % (
+                type(context.original_exception).__name__,
+                context.original_exception,
+            )
             many = bool(getattr(execution, "executemany", False))
             cursor = getattr(execution, "cursor", None)
-            _record(context.connection, cursor, context.statement, context.parameters, execution, many, text)
+            _record(
+                context.connection,
+                cursor,
+                context.statement,
+                context.parameters,
+                execution,
+                many,
+                text,
+            )
     except Exception as problem:
         recorder.warn_unrecorded(problem)
 
 
 def install(module):
-    """Listen on every engine: to its dialect's events, as to listen to its own takes time of each connection."""
+    """Listen on every engine: to its dialect's events, as to listen to its own takes time of each
+    connection.
+    """
     global _listen
     from sqlalchemy import event
 

@@ -1,8 +1,9 @@
 """SQLAlchemy 1.4 and 2: what the ORM was about when it sent a query, from its public events.
 
-`do_orm_execute` says whether a query loads a relation and for whom; it marks the execution with an option of ours.
-`do_execute` reads the mark just before the driver is called, on the same thread. With `--track-use`, the
-event `load` marks each object, and reading an attribute that SQLAlchemy instruments is noted.
+`do_orm_execute` says whether a query loads a relation and for whom; it marks the execution with an
+option of ours. `do_execute` reads the mark just before the driver is called, on the same thread.
+With `--track-use`, the event `load` marks each object, and reading an attribute that SQLAlchemy
+instruments is noted.
 """
 
 import sys
@@ -16,11 +17,14 @@ _OPTION = "askless_load"
 _BUILT = "askless_built"  # of a statement, which copies keep: the line that began it
 _names = WeakKeyDictionary()  # class -> its name
 _compiling = ContextVar("askless_compiling", default=None)
-_column_names = {}  # (class, attribute) -> "table.column", "" for a relation, None for anything else
+# (class, attribute) -> "table.column", "" for a relation, None for anything else
+_column_names = {}
 
 
 def _name(mapper):
-    """The name of a model, which is described to the capture once; it is kept on the mapper, as each query asks for it."""
+    """The name of a model, which is described to the capture once; it is kept on the mapper, as
+    each query asks for it.
+    """
     try:
         return mapper._askless_name
     except AttributeError:
@@ -65,7 +69,9 @@ def _described(mapper):
 
 
 def _describe(state):
-    """(orm, kind, model, relation, target, many) of an ORM execution, or None if it is no SELECT of entities."""
+    """(orm, kind, model, relation, target, many) of an ORM execution, or None if it is no SELECT of
+    entities.
+    """
     mapper = state.bind_mapper
     target = _name(mapper) if mapper is not None else ""
     if not state.is_select:
@@ -74,7 +80,14 @@ def _describe(state):
         prop, parent = _relation(state.loader_strategy_path)
         if prop is not None:
             kind = "lazy" if state.lazy_loaded_from is not None else "eager"
-            return "sqlalchemy", kind, _name(parent), prop.key, _name(prop.mapper), bool(prop.uselist)
+            return (
+                "sqlalchemy",
+                kind,
+                _name(parent),
+                prop.key,
+                _name(prop.mapper),
+                bool(prop.uselist),
+            )
     if state.lazy_loaded_from is not None:
         return "sqlalchemy", "lazy", _name(state.lazy_loaded_from.mapper), "", target, False
     if state.is_column_load:
@@ -238,7 +251,8 @@ def install(module):
     from sqlalchemy.sql.selectable import Select
 
     event.listen(module.Session, "do_orm_execute", _before_orm)
-    # The dialect's events, not the engine's: once anybody listens to those, each connection takes a third more time.
+    # The dialect's events, not the engine's: once anybody listens to those, each connection takes a
+    # third more time.
     event.listen(Engine, "do_execute", _before_execute)
     event.listen(Engine, "do_executemany", _before_execute)
     event.listen(Engine, "do_execute_no_params", _before_execute_no_params)

@@ -7,15 +7,21 @@ from . import routes, server_hooks
 
 
 def _name(opened, request):
-    resource = getattr(getattr(getattr(request, "match_info", None), "route", None), "resource", None)
+    resource = getattr(
+        getattr(getattr(request, "match_info", None), "route", None), "resource", None
+    )
     if resource is not None:
-        opened[0].route = routes.named(request.method, routes.from_converters(resource.canonical) or "/", request.path)
+        opened[0].route = routes.named(
+            request.method, routes.from_converters(resource.canonical) or "/", request.path
+        )
 
 
 def _recorded(handler):
     @wraps(handler)
     async def handle(request):
-        opened = server_hooks.opened("aiohttp", request.method, request.path, request.path_qs, request.headers)
+        opened = server_hooks.opened(
+            "aiohttp", request.method, request.path, request.path_qs, request.headers
+        )
         if opened is None:
             return await handler(request)
         status = 500

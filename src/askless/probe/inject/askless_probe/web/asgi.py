@@ -1,7 +1,7 @@
 """ASGI: one request from the server's call of the application to its return.
 
-The request that a layer has opened is in the scope, which inner layers get. The context alone does not tell: a server
-may start the task of a connection's next request inside that of the one before.
+The request that a layer has opened is in the scope, which inner layers get. The context alone does
+not tell: a server may start the task of a connection's next request inside that of the one before.
 """
 
 import sys
@@ -16,7 +16,9 @@ OPENED = "askless.request"  # the key in a scope
 
 
 def _is_inner(scope):
-    """Whether an outer layer has begun the request, or code that calls the application itself, in this very task."""
+    """Whether an outer layer has begun the request, or code that calls the application itself, in
+    this very task.
+    """
     if scope.get(OPENED) is not None or not recorder.is_outermost(INSIDE):
         return True
     request = recorder.around()
@@ -32,7 +34,9 @@ def _task():
 
 
 def open_request(scope):
-    """Begin the request of an ASGI scope; None when nothing records, or an outer layer has begun it."""
+    """Begin the request of an ASGI scope; None when nothing records, or an outer layer has begun
+    it.
+    """
     if not recorder.active or scope.get("type") not in ("http", "websocket"):
         return None
     if _is_inner(scope):
@@ -44,7 +48,9 @@ def open_request(scope):
     method = scope.get("method", "GET") if scope["type"] == "http" else "WEBSOCKET"
     headers = {name.lower(): value for name, value in scope.get("headers") or ()}
     warm_up, trace = bool(headers.get(_WARM_UP)), headers.get(b"traceparent", b"").decode("latin-1")
-    opened = recorder.begin("http", routes.guessed(method, path), path + ("?" + query if query else ""), warm_up, trace)
+    opened = recorder.begin(
+        "http", routes.guessed(method, path), path + ("?" + query if query else ""), warm_up, trace
+    )
     opened[0].task = _task()
     scope[OPENED] = opened[0].ident
     return opened

@@ -1,4 +1,6 @@
-"""Django: requests under any server or test client, with the URL pattern as the route; management commands."""
+"""Django: requests under any server or test client, with the URL pattern as the route; management
+commands.
+"""
 
 from functools import wraps
 
@@ -10,7 +12,9 @@ _ENDLESS = ("runserver", "runserver_plus", "testserver", "shell", "shell_plus", 
 
 
 def pattern_of(route):
-    """A URL pattern of Django's as a path: `calls/<int:number>/` and `^calls/(?P<number>\\d+)/$` become /calls/{number}/."""
+    """A URL pattern of Django's as a path: `calls/<int:number>/` and `^calls/(?P<number>\\d+)/$`
+    become /calls/{number}/.
+    """
     regular = "(?" in route or "^" in route or route.endswith("$")
     return "/" + (routes.from_regex if regular else routes.from_converters)(route).lstrip("/")
 

@@ -1,4 +1,6 @@
-"""Flask and Quart: requests under any server or test client, with the rule that matched as the route."""
+"""Flask and Quart: requests under any server or test client, with the rule that matched as the
+route.
+"""
 
 from .. import recorder
 from . import asgi, routes, wsgi
@@ -8,9 +10,13 @@ def _name_route(request):
     try:
         current = recorder.current.get()
         if current is not None and current.kind == "http" and request.url_rule is not None:
-            current.route = routes.named(request.method, routes.from_converters(request.url_rule.rule), request.path)
+            current.route = routes.named(
+                request.method, routes.from_converters(request.url_rule.rule), request.path
+            )
     except Exception as error:
-        recorder.warn_once("can't name the application's routes: %s: %s" % (type(error).__name__, error))
+        recorder.warn_once(
+            "can't name the application's routes: %s: %s" % (type(error).__name__, error)
+        )
 
 
 def _name_flask(sender, **ignored):

@@ -1,5 +1,5 @@
-"""graphql-core, on which Strawberry, Graphene and Ariadne stand: the operation's name joins the route, and the path of the
-field that is being resolved is a line of code like any other.
+"""graphql-core, on which Strawberry, Graphene and Ariadne stand: the operation's name joins the
+route, and the path of the field that is being resolved is a line of code like any other.
 """
 
 from functools import wraps
@@ -16,14 +16,22 @@ def _operation(document, operation_name):
             continue
         name = definition.name.value if definition.name else None
         if operation_name is None or name == operation_name:
-            fields = [node.name.value for node in definition.selection_set.selections if node.kind == "field"]
+            fields = [
+                node.name.value
+                for node in definition.selection_set.selections
+                if node.kind == "field"
+            ]
             return "%s %s" % (definition.operation.value, name or "{%s}" % ", ".join(fields[:3]))
     return ""
 
 
 def _name(document, operation_name):
     request = recorder.current.get()
-    if request is not None and request.kind == "http" and not any(mark in request.route for mark in _MARKED):
+    if (
+        request is not None
+        and request.kind == "http"
+        and not any(mark in request.route for mark in _MARKED)
+    ):
         operation = _operation(document, operation_name)
         if operation:
             request.route += " " + operation
@@ -37,7 +45,9 @@ def _named(plain):
                 document = args[1] if len(args) > 1 else kwargs["document"]
                 _name(document, args[5] if len(args) > 5 else kwargs.get("operation_name"))
             except Exception as error:
-                recorder.warn_once("can't name GraphQL's operations: %s: %s" % (type(error).__name__, error))
+                recorder.warn_once(
+                    "can't name GraphQL's operations: %s: %s" % (type(error).__name__, error)
+                )
         return plain(*args, **kwargs)
 
     return execute
@@ -65,7 +75,9 @@ def install_execute(module):
     for name in ("execute", "experimental_execute_incrementally"):
         if hasattr(module, name):
             setattr(module, name, _named(getattr(module, name)))
-    if hasattr(module, "ExecutionContext"):  # 3.2 resolves fields here, newer versions in a module of their own
+    if hasattr(
+        module, "ExecutionContext"
+    ):  # 3.2 resolves fields here, newer versions in a module of their own
         stack.watch(module.__file__, line_of)
 
 

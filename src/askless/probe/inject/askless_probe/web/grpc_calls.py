@@ -1,4 +1,6 @@
-"""gRPC servers: one call, one request with the method's name, by an interceptor in front of the program's own."""
+"""gRPC servers: one call, one request with the method's name, by an interceptor in front of the
+program's own.
+"""
 
 from functools import wraps
 
@@ -64,7 +66,9 @@ def _recorded(handler, method, grpc, is_async):
     behaviour = getattr(handler, name)
     if is_async and _is(behaviour, "isasyncgenfunction"):
         wrapped = _streaming_async(behaviour, method)
-    elif is_async and _is(behaviour, "iscoroutinefunction"):  # a stream too may be written to its context by one
+    elif is_async and _is(
+        behaviour, "iscoroutinefunction"
+    ):  # a stream too may be written to its context by one
         wrapped = _answering_async(behaviour, method)
     else:
         wrapped = (_streaming if handler.response_streaming else _answering)(behaviour, method)
@@ -87,7 +91,9 @@ def install(module):
 
     class Interceptor(module.ServerInterceptor):
         def intercept_service(self, continuation, handler_call_details):
-            return _recorded(continuation(handler_call_details), handler_call_details.method, module, False)
+            return _recorded(
+                continuation(handler_call_details), handler_call_details.method, module, False
+            )
 
     @wraps(plain)
     def server(thread_pool, handlers=None, interceptors=None, *args, **kwargs):
@@ -104,10 +110,14 @@ def install_aio(module):
 
     class Interceptor(module.ServerInterceptor):
         async def intercept_service(self, continuation, handler_call_details):
-            return _recorded(await continuation(handler_call_details), handler_call_details.method, grpc, True)
+            return _recorded(
+                await continuation(handler_call_details), handler_call_details.method, grpc, True
+            )
 
     @wraps(plain)
     def server(migration_thread_pool=None, handlers=None, interceptors=None, *args, **kwargs):
-        return plain(migration_thread_pool, handlers, (Interceptor(), *(interceptors or ())), *args, **kwargs)
+        return plain(
+            migration_thread_pool, handlers, (Interceptor(), *(interceptors or ())), *args, **kwargs
+        )
 
     module.server = server

@@ -1,4 +1,6 @@
-"""`http.server` of the standard library: one request from its parsed head to the end of its handler's method."""
+"""`http.server` of the standard library: one request from its parsed head to the end of its
+handler's method.
+"""
 
 from functools import wraps
 
@@ -7,9 +9,15 @@ from . import server_hooks
 
 
 def install(module):
-    """Wrap the two methods between which a request is handled. Handlers with a loop of their own are left alone."""
+    """Wrap the two methods between which a request is handled. Handlers with a loop of their own
+    are left alone.
+    """
     cls = module.BaseHTTPRequestHandler
-    one_plain, parse_plain, response_plain = cls.handle_one_request, cls.parse_request, cls.send_response
+    one_plain, parse_plain, response_plain = (
+        cls.handle_one_request,
+        cls.parse_request,
+        cls.send_response,
+    )
 
     @wraps(parse_plain)
     def parse_request(self):
@@ -39,4 +47,8 @@ def install(module):
             opened[0].status = int(code)
         return response_plain(self, code, *args, **kwargs)
 
-    cls.handle_one_request, cls.parse_request, cls.send_response = handle_one_request, parse_request, send_response
+    cls.handle_one_request, cls.parse_request, cls.send_response = (
+        handle_one_request,
+        parse_request,
+        send_response,
+    )

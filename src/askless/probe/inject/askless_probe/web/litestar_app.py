@@ -1,4 +1,6 @@
-"""Litestar: requests under any server or test client. (Its router leaves the path's template in the scope.)"""
+"""Litestar: requests under any server or test client. (Its router leaves the path's template in the
+scope.)
+"""
 
 from . import asgi
 

@@ -1,4 +1,6 @@
-"""Names of routes: of the pattern that a framework matched, or guessed from the path where there is none."""
+"""Names of routes: of the pattern that a framework matched, or guessed from the path where there is
+none.
+"""
 
 import re
 
@@ -8,7 +10,8 @@ _QUANTIFIER = re.compile(r"(?:[*+?]|\{\d*,?\d*\})[?+]?")
 _LOOKING = ("(?=", "(?!", "(?<=", "(?<!", "(?#")
 _NAMED_GROUP = re.compile(r"\(\?P<(\w+)>")
 _FLAGS = re.compile(r"\(\?[a-zA-Z-]+(:|\))")
-# A part of a path that is one of many: numbers, several of them, UUIDs, hashes, codes like H00042, long tokens.
+# A part of a path that is one of many: numbers, several of them, UUIDs, hashes, codes like H00042,
+# long tokens.
 _PART = re.compile(
     r"""(?:\d+(?:[,;:_~-]\d+)*
         |[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F-]{22}
@@ -24,7 +27,9 @@ _kinds = {}  # such a pattern -> the first parts seen
 
 
 def guessed(method, path):
-    """A route for an application that names none: what looks like an identifier becomes {id}, a row of them {ids}."""
+    """A route for an application that names none: what looks like an identifier becomes {id}, a row
+    of them {ids}.
+    """
     return "%s %s" % (method, shape_of(path) or "/")
 
 
@@ -45,8 +50,9 @@ def shape_of(path):
 def named(method, pattern, path):
     """A route by its pattern; one that takes any path is distinguished by the path it took.
 
-    The first part of what the placeholder stands for is kept, of the parts after it only their number, and no more
-    first parts than KINDS_MOST: an application may have any number of pages at its root.
+    The first part of what the placeholder stands for is kept, of the parts after it only their
+    number, and no more first parts than KINDS_MOST: an application may have any number of pages at
+    its root.
     """
     found = re.match(r"^(.*/)?\{[^{}]*\}/?$", pattern)
     head = found.group(1) or "/" if found else ""

@@ -1,6 +1,8 @@
-"""Sanic's own server: one request from the call of its handler to the return, with the route's template.
+"""Sanic's own server: one request from the call of its handler to the return, with the route's
+template.
 
-Sanic compiles some methods of its classes again; the handler that a connection's protocol calls is the last word.
+Sanic compiles some methods of its classes again; the handler that a connection's protocol calls is
+the last word.
 """
 
 import re

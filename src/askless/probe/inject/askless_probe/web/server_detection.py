@@ -1,4 +1,6 @@
-"""Programs that listen: what they ask outside of all requests may be of many requests that no one distinguishes."""
+"""Programs that listen: what they ask outside of all requests may be of many requests that no one
+distinguishes.
+"""
 
 from .. import recorder
 from ..wrapper_metadata import like

@@ -1,4 +1,6 @@
-"""What the hooks of servers share: an application in the place of another, and the request of a framework of its own."""
+"""What the hooks of servers share: an application in the place of another, and the request of a
+framework of its own.
+"""
 
 from functools import wraps
 
@@ -12,7 +14,9 @@ INSIDE = (
 
 
 def replace_application(owner, function, place, name, recorded):
-    """Make a server's function take `recorded(application)` for the application it is given, at a place or by name."""
+    """Make a server's function take `recorded(application)` for the application it is given, at a
+    place or by name.
+    """
     plain = getattr(owner, function)
 
     def seen(application):
@@ -30,7 +34,8 @@ def replace_application(owner, function, place, name, recorded):
 
 
 def opened(server, method, path, asked, headers, inside=INSIDE):
-    """Begin the request of a server that is neither WSGI nor ASGI; None if it is part of another. Never raises.
+    """Begin the request of a server that is neither WSGI nor ASGI; None if it is part of another.
+    Never raises.
 
     `asked` is the path with its query; `headers` are looked up in any case.
     """
@@ -41,5 +46,7 @@ def opened(server, method, path, asked, headers, inside=INSIDE):
         trace = headers.get("traceparent")
         return recorder.begin("http", routes.guessed(method, path), asked, warm_up, trace)
     except Exception as error:
-        recorder.warn_once("can't tell the requests of %s apart: %s: %s" % (server, type(error).__name__, error))
+        recorder.warn_once(
+            "can't tell the requests of %s apart: %s: %s" % (server, type(error).__name__, error)
+        )
         return None

@@ -1,4 +1,6 @@
-"""Starlette and what is built on it (FastAPI): requests under any server or test client, with the route's pattern."""
+"""Starlette and what is built on it (FastAPI): requests under any server or test client, with the
+route's pattern.
+"""
 
 from functools import wraps
 
@@ -12,7 +14,9 @@ def install(module):
 
 
 def install_routing(module):
-    """Learn the pattern from the route that handles the request; mounts put their own path in front."""
+    """Learn the pattern from the route that handles the request; mounts put their own path in
+    front.
+    """
     _before_handling(module.Mount, _mounted)
     _before_handling(module.Route, _named)
 
@@ -33,7 +37,9 @@ def _before_handling(cls, note):
             if request is not None and request.kind == "http":
                 note(self, scope, request)
         except Exception as error:
-            recorder.warn_once("can't name Starlette's routes: %s: %s" % (type(error).__name__, error))
+            recorder.warn_once(
+                "can't name Starlette's routes: %s: %s" % (type(error).__name__, error)
+            )
         await plain(self, scope, receive, send)
 
     cls.handle = handle

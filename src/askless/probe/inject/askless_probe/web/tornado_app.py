@@ -19,7 +19,9 @@ def install(module):
         try:
             _name(opened[0], self, asked)
         except Exception as error:
-            recorder.warn_once("can't name Tornado's routes: %s: %s" % (type(error).__name__, error))
+            recorder.warn_once(
+                "can't name Tornado's routes: %s: %s" % (type(error).__name__, error)
+            )
         try:
             return await plain(self, *args, **kwargs)
         finally:
@@ -32,5 +34,7 @@ def _name(request, handler, asked):
     for rule in getattr(handler.application.wildcard_router, "rules", ()):
         regex = getattr(rule.matcher, "regex", None)
         if rule.target is type(handler) and regex is not None and regex.match(asked.path):
-            request.route = routes.named(asked.method, routes.from_regex(regex.pattern) or "/", asked.path)
+            request.route = routes.named(
+                asked.method, routes.from_regex(regex.pattern) or "/", asked.path
+            )
             return

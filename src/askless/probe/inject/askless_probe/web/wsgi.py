@@ -9,14 +9,17 @@ from .server_hooks import replace_application
 
 
 def open_request(environ):
-    """Begin the request of a WSGI environ; None when nothing records or an outer layer has begun it."""
+    """Begin the request of a WSGI environ; None when nothing records or an outer layer has begun
+    it.
+    """
     if not recorder.active:
         return None
     around = recorder.around()
     if around is not None and around.kind != "block":
         if around.finish is None:
             return None
-        # A client in the same process left the response before this one unclosed; it asks nothing any more.
+        # A client in the same process left the response before this one unclosed; it asks nothing
+        # any more.
         around.finish()
     path = environ.get("SCRIPT_NAME", "") + environ.get("PATH_INFO", "")
     method = environ.get("REQUEST_METHOD", "GET")
@@ -121,11 +124,15 @@ def run(application, environ, start_response, opened):
     if recorder.memory is not None:
         recorder.memory.note(opened[0])
     closers = getattr(response, "_resource_closers", None)
-    if isinstance(closers, list):  # Django's response, which middleware and tests mean to see as it is
+    if isinstance(
+        closers, list
+    ):  # Django's response, which middleware and tests mean to see as it is
         closers.append(_Ending(opened))
         return response
     wrapper = environ.get("wsgi.file_wrapper")
-    if isinstance(response, (list, tuple)) or (isinstance(wrapper, type) and isinstance(response, wrapper)):
+    if isinstance(response, (list, tuple)) or (
+        isinstance(wrapper, type) and isinstance(response, wrapper)
+    ):
         recorder.end(*opened)
         return response
     return _Response(response, opened)
@@ -144,7 +151,8 @@ def install_werkzeug(module):
 def install_gunicorn(module):
     """gunicorn's workers, whatever application they serve.
 
-    What it loads may be of any kind: its workers call it by WSGI or ASGI, or hand it to a server of their own.
+    What it loads may be of any kind: its workers call it by WSGI or ASGI, or hand it to a server of
+    their own.
     """
     plain = module.BaseApplication.wsgi
 
@@ -157,9 +165,13 @@ def install_gunicorn(module):
 
 def _of_either_kind(application):
     """A loaded application, recorded if it is a WSGI or an ASGI one; any other object as it is."""
-    if not callable(application) or any(cls.__module__.startswith("tornado.") for cls in type(application).__mro__):
+    if not callable(application) or any(
+        cls.__module__.startswith("tornado.") for cls in type(application).__mro__
+    ):
         return application
-    if iscoroutinefunction(application) or iscoroutinefunction(getattr(application, "__call__", None)):  # noqa: B004
+    if iscoroutinefunction(application) or iscoroutinefunction(
+        getattr(application, "__call__", None)
+    ):  # noqa: B004
         from . import asgi
 
         return asgi.recorded(application)
