@@ -55,7 +55,7 @@ def test_deep_pages(
 ) -> None:
     (finding,) = found(system, text, *parameters)
     assert finding["pattern"] == "deep-offset" and finding["tables"] == ["berth"]
-    assert "page by key" in finding["advice"][0]["title"]
+    assert "paginate by key" in finding["advice"][0]["title"]
 
 
 @pytest.mark.parametrize("system, text, parameters", NEAR)

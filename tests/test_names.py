@@ -157,7 +157,7 @@ def test_the_project_accepts_for_every_command(pages: dict[str, Path], tmp_path:
     for folder in (tmp_path, below):
         assert run(*words, cwd=folder).code == 0, "the file counts below its folder too"
     shown = run("findings", capture, cwd=tmp_path)
-    assert "1 finding accepted in askless.toml; --accepted shows it too." in shown.out
+    assert "1 finding accepted in askless.toml; use --accepted to show it." in shown.out
     with_it = run("findings", capture, "--accepted", cwd=tmp_path)
     assert (
         " accepted" in with_it.out

@@ -48,7 +48,7 @@ def test_all_kinds_are_one_finding(tmp_path: Path) -> None:
         "traced",
     )
     assert finding["title"].startswith("7 queries where 3 would do: reads vessel, ")
-    assert "as subject_type tells, for each row of log_entry (1 + 7)" in finding["title"]
+    assert "depending on subject_type, for each row of log_entry (1 + 7)" in finding["title"]
     assert (
         sorted(finding["tables"]) == ["pilot", "tug", "vessel"]
         and finding["cost"]["avoidable"] == 4

@@ -274,7 +274,7 @@ class Sixes(ByTotals):
 
     def judge_shape(self, met: Match, structure: Structure) -> Diagnosis | None:
         claim = FindingDraft(
-            title="six", severity="minor", evidence="repeated", because=(), cost=Cost()
+            title="six", severity="minor", evidence="repeated", evidence_details=(), cost=Cost()
         )
         return Diagnosis(
             met.finding(self.rule, claim), Paginate(stats=met.stats, line=met.line, saving="none")

@@ -97,7 +97,7 @@ def test_the_shortest_time_that_rows_held_halved(hour: Hour) -> None:
                 ("UPDATE tariff SET rate = $1", (turn,), 0),
             )
     (finding,) = hour.found()
-    assert any("held for 36 s at least" in one for one in finding["evidence_details"])
+    assert any("it was unchanged for at least 36 s" in one for one in finding["evidence_details"])
     assert any("kept for 10 s" in one for one in finding["evidence_details"])
     assert "UPDATE 2 times on POST /tariffs" in finding["evidence_details"][2]
     assert finding["advice"][1]["title"].startswith(

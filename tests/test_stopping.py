@@ -82,7 +82,7 @@ def test_a_block_may_ask_so_many_queries(tested: Tested) -> None:
         """
     )
     assert code == 1 and "1 failed, 1 passed" in out, out
-    assert "queries asked, at most 5 may be:" in out
+    assert "queries sent, limit 5:" in out
     assert "4 x select vessel.id" in out and "calls_due.html:5 in template" in out
     assert ".options(joinedload(PortCall.vessel))" in out, "the finding and its advice"
     assert "with asks.at_most(5):" in out, "the line of the test"
@@ -130,11 +130,9 @@ def test_the_marker_covers_a_whole_test(tested: Tested) -> None:
         """
     )
     assert code == 1 and "2 failed, 1 passed" in out, out
-    assert "25 queries asked, at most 3 may be" in out and "counts rows of port_call" in out
+    assert "25 queries sent, limit 3" in out and "counts rows of port_call" in out
     own = out[out.index("_ test_fails_by_itself") : out.index("short test summary")]
-    assert "its own failure" in own and "at most 3 may be" not in own, (
-        "one failure is told, the test's own"
-    )
+    assert "its own failure" in own and "limit 3" not in own, "one failure is told, the test's own"
 
 
 @pytest.mark.parametrize(
@@ -222,7 +220,7 @@ def test_the_budgets_of_the_project(tested: Tested) -> None:
             client.get("/berths")
         """
     failed, out = tested(code, known=budget.format(3))
-    assert failed == 1 and "queries, at most 3 queries may be" in out
+    assert failed == 1 and "queries, limit 3 queries" in out
     assert "GET /berths has no budget in" in out and "--propose" in out
     passed, out = tested(code, known=budget.format(99).replace("GET /calls/due", "GET *"))
     assert passed == 0, out
@@ -270,7 +268,7 @@ def test_known_cases_are_accepted_until_their_day(tested: Tested) -> None:
         ("[[budget]]\nroute = 'GET /'", "did you mean budgets?"),
         ("[[budgets]]\nroute = 'GET /'\nquerys = 3", "did you mean queries?"),
         ("[thresholds]\nrepeat_at_least = 3", "did you mean repeat_least?"),
-        ("[thresholds]\nrepeat_least = -1", "less than nothing"),
+        ("[thresholds]\nrepeat_least = -1", "a negative"),
         ("[[budgets]]\nroute = 'GET /'", "without limits"),
         ("[[budgets]]\nroute = 'GET /'\nbytes = '4 apples'", "4 apples"),
         ("[[budgets]]\nroute = 'GET /'\nallowed = ['n-plus-won']", "did you mean n-plus-one?"),

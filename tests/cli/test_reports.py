@@ -116,7 +116,7 @@ def test_the_whole_story_of_a_finding(pages: dict[str, Path]) -> None:
         "Advice 1 of 3",
         "GROUP BY",
         "verify:",
-        "its price",
+        "trade-offs",
     ):
         assert part in story
     key = findings(pages["grown"])[2]["key"]
@@ -379,7 +379,7 @@ def test_the_demo_tells_the_whole_story(tmp_path: Path) -> None:
         "the same result",
         "14 findings fixed:",
         "0 findings new",
-        "0 findings left",
+        "0 findings remaining",
     ):
         assert part in ran.out, part
     found = {one["pattern"] for one in findings(tmp_path / "harbour" / "grown")}

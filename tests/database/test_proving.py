@@ -127,12 +127,12 @@ def test_a_set_is_proven_for_a_capture(office: Office, capture_of: Captured) -> 
     }
     assert plain["set_trial"] is None
     said = run("indexes", capture_of(office), "--db", office.url, "--test", "--allow-busy").out
-    assert f"Proven {proof['where']}: {proof['unit']}" in " ".join(said.split())
+    assert f"Tested {proof['where']}: {proof['unit']}" in " ".join(said.split())
     assert before is None or office.state() == before
 
 
 def test_what_cannot_be_proven(office: Office, capture_of: Captured) -> None:
-    with pytest.raises(AskLessError, match="no statement of the capture"):
+    with pytest.raises(AskLessError, match="none of the capture's statements"):
         proven(office, [BOTH], TriedStatement("SELECT nothing FROM nowhere"))
     done = run("indexes", capture_of(office), "--schema", "x.json", "--test")
     assert done.code == 2 and "x.json" in done.err

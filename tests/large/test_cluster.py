@@ -119,7 +119,7 @@ def test_a_worker_with_another_ask_less(
     monkeypatch.setattr(cluster, "__version__", "9.9")
     refused(
         run("requests", capture, "--cluster", served[0]),
-        "here is 9.9",
+        "this machine has 9.9",
         "install the same version on both",
     )
 

@@ -101,13 +101,16 @@ def test_a_pattern_of_the_projects_own(project: Path) -> None:
     "toml, word",
     [
         ("[logs.office]\npattern = '(?P<time>.*)'", "has no group or field for the statement"),
-        ("[logs.office]\npattern = '(?P<sql>.*'", "can't be read"),
+        ("[logs.office]\npattern = '(?P<sql>.*'", "an invalid pattern"),
         (
             "[logs.office]\npattern = '(?P<sql>.*)(?P<colour>.*)'",
-            "names colour, which nobody knows",
+            "names colour, which are unknown",
         ),
-        ("[logs.office]\nfields = { sql = 'a' }\npattern = 'x(?P<sql>.)'", "one of the two"),
-        ("[logs.office]\npattern = '(?P<sql>.*)'\nsystem = 'paper'", "a system 'paper'"),
+        (
+            "[logs.office]\nfields = { sql = 'a' }\npattern = 'x(?P<sql>.)'",
+            "either a pattern or fields",
+        ),
+        ("[logs.office]\npattern = '(?P<sql>.*)'\nsystem = 'paper'", "an unknown system 'paper'"),
         ("[logs.office]\nptatern = 'x'", "is invalid"),
     ],
 )

@@ -133,7 +133,7 @@ def test_findings_name_the_line_of_the_template_and_djangos_calls(twin: Capture)
 def test_what_is_read_is_tracked(twin: Capture) -> None:
     found = {f["relation"] or f["pattern"]: f for f in findings(twin("grown", "--track-use"))}
     wide = found["over-wide"]
-    assert wide["evidence"] == "traced" and "report, which nobody read" in wide["title"]
+    assert wide["evidence"] == "traced" and "report, which are never read" in wide["title"]
     for request in read(twin("tuned", "--track-use")):
         if request.route == "GET /berths":
             (used,) = request.uses[0]

@@ -91,7 +91,7 @@ def test_one_in_n_is_kept_by_its_trace_and_the_others_are_counted(tmp_path: Path
         said.err.split()
     )
     shown = run("requests", tmp_path / "calls").out
-    assert f"401 requests, of which {len(kept) + 1} kept" in shown and "±" in shown
+    assert f"401 requests; recorded {len(kept) + 1}" in shown and "±" in shown
     (finding,) = [
         f
         for f in run("findings", tmp_path / "calls", "--json").json["findings"]

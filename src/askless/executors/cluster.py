@@ -105,7 +105,7 @@ class Cluster:
             place, version = next(iter(others.items()))
             raise AskLessError(
                 "cluster-other",
-                f"the worker {place} has Ask Less {version}but this machine has {__version__}",
+                f"the worker {place} has Ask Less {version}, but this machine has {__version__}",
                 "install the same version on both",
             )
 

@@ -24,6 +24,7 @@ from askless.core.sql.structure_store import structure_of
 from askless.project.file import Project, here
 from askless.project.structure_cache import cached_structures
 from askless.reports import documents
+from askless.reports.document import VERSION
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -243,10 +244,10 @@ def schema_file(path: Path) -> Schema:
             f"{path} contains no tables: {error}",
             "create it with: askless tables --db URL -o FILE",
         ) from None
-    if document.version != 1 or document.format != "askless tables":
+    if not 1 <= document.version <= VERSION or document.format != "askless tables":
         raise AskLessError(
             "schema-unreadable",
-            f"{path} is {document.format!r} version {document.version}; this reads 'askless tables' version 1",
+            f"{path} is {document.format!r} version {document.version}; this reads 'askless tables' up to version {VERSION}",
             "make it again with: askless tables --db URL -o FILE",
         )
     return Schema(document.system, document.tables)
