@@ -1,4 +1,4 @@
-"""`askless plan`: the the costliest statements' plans, explained, and the indexes that would help."""
+"""`askless plan`: the costliest statements' plans, explained, and the indexes that would help."""
 
 from __future__ import annotations
 

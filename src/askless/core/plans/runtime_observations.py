@@ -14,7 +14,7 @@ from askless.core.plans.observations import Observation
 from askless.core.plans.tree import Actual, Node
 
 OFF_BY = 10.0  # an estimate off by this factor, or more
-OFF_ROWS_LEAST = 100  # and by so many rows: 1 for 12 is not a news
+OFF_ROWS_LEAST = 100  # and by so many rows: 1 for 12 is not worth a note
 REMOVED_LEAST = 1000  # rows that were read and thrown away, over all loops
 REMOVED_SHARE = 0.9
 INNER_LOOPS_LEAST = 1000  # runs of the inner side of a nested loop
