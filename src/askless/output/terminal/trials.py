@@ -146,7 +146,7 @@ def finding(out: Console, document: documents.FindingTrialDocument) -> None:
         what = f"tested: the slowest of these queries, in request {document.request} of {safe(document.route)}"
     out.print(Text(f"{what}; {document.repetitions} interleaved repetitions each"))
     columns = [
-        ("road", "l"),
+        ("alternative", "l"),
         ("queries", "r"),
         ("rows", "r"),
         ("bytes", "r"),
