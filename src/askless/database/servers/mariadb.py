@@ -44,6 +44,11 @@ _SIZES = """
 SELECT table_name, table_rows, data_length FROM information_schema.tables
 WHERE table_schema = DATABASE() AND table_type LIKE 'BASE%%'
 """
+_COLUMNS = """
+SELECT c.table_name, c.column_name FROM information_schema.columns c
+JOIN information_schema.tables t ON t.table_schema = c.table_schema AND t.table_name = c.table_name
+WHERE t.table_schema = DATABASE() AND t.table_type LIKE 'BASE%%'
+"""
 _KINDS = """
 SELECT table_name, index_name, index_type, sub_part, collation FROM information_schema.statistics
 WHERE table_schema = DATABASE()
@@ -349,15 +354,26 @@ class MariaDB:
                 _drop(engine, schemas, [] if sound else ours)
 
     def _check(self, admin: Connection, tables: Sequence[str], limits: Limits) -> None:
-        known = {str(row[0]).lower(): int(row[2] or 0) for row in admin.exec_driver_sql(_SIZES)}
+        columns: dict[str, list[str]] = {}
+        for table, column in admin.exec_driver_sql(_COLUMNS):
+            columns.setdefault(str(table), []).append(str(column))
+        known = {table.lower(): table for table in columns}
+        sizes = self.sizes(
+            admin,
+            {
+                known[name.lower()]: columns[known[name.lower()]]
+                for name in tables
+                if name.lower() in known
+            },
+        )
         for name in tables:
-            size = known.get(name.lower())
-            if size is None:
+            if name.lower() not in known:
                 raise AskLessError(
                     "no-such-table",
                     f"{name} is not a table of this database",
                     "check the statement; views can't be copied",
                 )
+            size = sizes[known[name.lower()]].bytes
             if size > limits.table_bytes and not limits.allow_large:
                 raise AskLessError(
                     "too-large",
