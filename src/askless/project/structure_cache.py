@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import lru_cache
 from hashlib import blake2b
 from importlib.metadata import version
 from pathlib import Path
@@ -33,8 +34,8 @@ class _Kept(msgspec.Struct, array_like=True):
 class StructureFile:
     """The memory of this user's. What can't be read or written is done without."""
 
-    def __init__(self) -> None:
-        self.file = _file()
+    def __init__(self, file: Path) -> None:
+        self.file = file
         self._mark = f"{summary_cache.own_mark()} {version('sqlglot')}"
         self._decode = msgspec.msgpack.Decoder(Structure).decode
         self._encode = msgspec.msgpack.Encoder().encode
@@ -87,6 +88,23 @@ def _key(text: str, system: str) -> bytes:
     return blake2b(f"{system}|{text}".encode("utf-8", "replace"), digest_size=12).digest()
 
 
+def _stamp(file: Path) -> tuple[int, int] | None:
+    """What changes with a file's content; None if there is no such file."""
+    try:
+        status = file.stat()
+    except FileNotFoundError:
+        return None
+    return status.st_mtime_ns, status.st_size
+
+
+@lru_cache(maxsize=1)
+def _opened(file: Path, stamp: tuple[int, int] | None) -> StructureFile:  # noqa: ARG001
+    """The file as it is now. A process that adds up many partitions reads it again only once it has
+    changed.
+    """
+    return StructureFile(file)
+
+
 @contextmanager
 def cached_structures() -> Iterator[None]:
     """Within the block, parsed structures come from the user's cache file, and new ones go into it.
@@ -98,7 +116,7 @@ def cached_structures() -> Iterator[None]:
         yield
         return
     try:
-        cache = StructureFile()
+        cache = _opened(_file(), _stamp(_file()))
     except (OSError, RuntimeError):  # no home folder, or none that may be read
         yield
         return
