@@ -36,12 +36,12 @@ print(time.perf_counter() - start, count, 0, 0)
 OURS = """
 import sys, time
 from pathlib import Path
-from askless import spread
+from askless import executors
 from askless.reports.findings import judged_from
 from askless.reports.loading import load
 if __name__ == '__main__':
     start = time.perf_counter()
-    with spread.wished(spread.Wish(int(sys.argv[2]))):
+    with executors.wished(executors.ExecutorOptions(int(sys.argv[2]))):
         summary, _ = load(Path(sys.argv[1]))
     found = judged_from(summary).findings
     taken = time.perf_counter() - start
