@@ -22,6 +22,7 @@ from typing import Any
 import pytest
 from hypothesis import settings
 
+import askless
 from askless.cli.main import main
 from tests import servers
 
@@ -37,6 +38,21 @@ if os.environ.get("CI"):
     settings.load_profile("ci")
 
 HARBOUR = Path(__file__).parent.parent / "src" / "askless" / "demo" / "harbour"
+
+
+INJECT = Path(askless.__file__).parent / "probe" / "inject"
+
+
+@contextlib.contextmanager
+def recorder_on_path() -> Iterator[None]:
+    """Within the block the recorder's own modules can be imported, as a recorded program has them."""
+    sys.path.insert(0, str(INJECT))
+    try:
+        yield
+    finally:
+        sys.path.remove(str(INJECT))
+        for name in [name for name in sys.modules if name.startswith("askless_probe")]:
+            del sys.modules[name]
 
 
 class Ran:

@@ -6,14 +6,12 @@ from __future__ import annotations
 
 import itertools
 import statistics
-import sys
 from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
 import pytest
 
-import askless
 from askless.capture.reading import read
 from askless.capture.sampling import SamplingWriter
 from askless.core.analysis.pipeline import summarise
@@ -22,10 +20,9 @@ from askless.core.records.sampling import SamplingRules, total_of
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.database import timing
 from askless.database.connecting import parse_url, shown
+from tests.conftest import recorder_on_path
 from tests.test_traffic import Made, written
 from tests.wire.test_requesting import requests_of
-
-INJECT = Path(askless.__file__).parent / "probe" / "inject"
 
 
 def test_the_work_around_queries_is_the_lower_quartile_of_the_pauses() -> None:
@@ -91,17 +88,12 @@ def test_requests_that_warm_up_are_never_sampled_out(tmp_path: Path) -> None:
         writer.request_ended(RequestEnded(number, 10_000))
     writer.close()
     assert [one.warm_up for one in read(tmp_path / "c.jsonl")] == [True] * 50
-    sys.path.insert(0, str(INJECT))
-    try:
+    with recorder_on_path():
         from askless_probe import sampling  # type: ignore[import-not-found]
 
         sampler = sampling.configured(str(tmp_path), {"ASKLESS_SAMPLE": str(10**9)})
         requests = [SimpleNamespace(kind="http", warm_up=warm_up) for warm_up in (True, False)]
         assert [sampler.is_left_out(one, "") for one in requests] == [False, True]
-    finally:
-        sys.path.remove(str(INJECT))
-        for name in [name for name in sys.modules if name.startswith("askless_probe")]:
-            del sys.modules[name]
 
 
 @pytest.mark.parametrize(("long_lived", "way"), [(0, "connections"), (1, "pauses"), (2, "pauses")])

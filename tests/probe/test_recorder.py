@@ -20,7 +20,7 @@ from pathlib import Path
 import pytest
 
 from askless.capture.reading import read
-from tests.conftest import ASKLESS, run
+from tests.conftest import ASKLESS, INJECT, run
 
 Record = Callable[..., Path]
 
@@ -535,7 +535,7 @@ def test_decorated_coroutines_and_generators_are_requests_while_their_code_runs(
         found.setdefault(each.route, []).append(len(each))
     outside = found.pop(next(name for name in found if name.endswith(".py")))
     assert {name: sorted(counts) for name, counts in found.items()} == expected
-    assert outside == [100], "what asks between two values is not in the request"
+    assert outside == [100], "queries between two values are not in the request"
 
 
 def test_marking_costs_nothing_when_nobody_records() -> None:
@@ -945,7 +945,7 @@ def test_sqlalchemy_tells_model_and_relation(pages: dict[str, Path]) -> None:
 
 def test_no_hook_stays_behind() -> None:
     """In a process that is not recorded nothing is hooked, even with the recorder on its path."""
-    inject = Path(__file__).parents[2] / "src" / "askless" / "probe" / "inject"
+    inject = INJECT
     code = "import sys, sqlite3; print('askless_probe' in sys.modules, sqlite3.connect.__module__, [f for f in sys.meta_path if 'askless' in type(f).__module__])"
     env = {key: value for key, value in os.environ.items() if not key.startswith("ASKLESS")}
     done = subprocess.run(

@@ -2,29 +2,22 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Iterator
-from pathlib import Path
 from typing import Any
 
 import pytest
 from hypothesis import given, strategies as st
 
-INJECT = Path(__file__).parents[2] / "src" / "askless" / "probe" / "inject"
+from tests.conftest import recorder_on_path
 
 
 @pytest.fixture(scope="module")
 def routes() -> Iterator[Any]:
     """The recorder's own module, as a recorded program has it."""
-    sys.path.insert(0, str(INJECT))
-    try:
+    with recorder_on_path():
         from askless_probe.web import routes as found  # type: ignore[import-not-found]
 
         yield found
-    finally:
-        sys.path.remove(str(INJECT))
-        for name in [name for name in sys.modules if name.startswith("askless_probe")]:
-            del sys.modules[name]
 
 
 @pytest.mark.parametrize(

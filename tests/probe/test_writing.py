@@ -5,7 +5,6 @@ and any value.
 from __future__ import annotations
 
 import math
-import sys
 import tempfile
 from collections.abc import Callable, Iterator
 from datetime import datetime
@@ -23,22 +22,16 @@ from askless.core.errors import AskLessError
 from askless.core.records.model import CallSite
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.sources.wire.value_capture import sampled_of
-
-INJECT = Path(__file__).parents[2] / "src" / "askless" / "probe" / "inject"
+from tests.conftest import recorder_on_path
 
 
 @pytest.fixture(scope="module")
 def probe() -> Iterator[Any]:
     """The recorder's own modules, as a recorded program has them, without starting to record."""
-    sys.path.insert(0, str(INJECT))
-    try:
+    with recorder_on_path():
         from askless_probe import recorder, writing  # type: ignore[import-not-found]
 
         yield recorder, writing
-    finally:
-        sys.path.remove(str(INJECT))
-        for name in [name for name in sys.modules if name.startswith("askless_probe")]:
-            del sys.modules[name]
 
 
 def record(
