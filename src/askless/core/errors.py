@@ -30,6 +30,16 @@ class AskLessError(Exception):
         return type(self), (self.slug, self.message, self.remedy)
 
 
+# What a reader raises on input of a wrong form, beside the errors of its own: it costs that piece
+# of input.
+MALFORMED = (ArithmeticError, AttributeError, LookupError, TypeError, ValueError, RecursionError)
+
+
+def described(error: BaseException) -> str:
+    """An error that was not expected, in a line: its class and the beginning of its text."""
+    return f"{type(error).__name__}: {str(error)[:200]}"
+
+
 class UsageError(AskLessError):
     """An option or an argument that makes no sense, or names something that does not exist."""
 

@@ -11,6 +11,7 @@ from importlib import import_module
 
 import msgspec
 
+from askless.core.errors import MALFORMED
 from askless.core.plans.errors import UnreadablePlan
 from askless.core.plans.pasted_text import unframed
 from askless.core.plans.tree import OTHER, Node, walk
@@ -64,14 +65,7 @@ def checked(read: Callable[[str], tuple[Node, ...]], text: str) -> tuple[Node, .
     """
     try:
         nodes = read(text)
-    except (
-        ArithmeticError,
-        AttributeError,
-        LookupError,
-        TypeError,
-        ValueError,
-        RecursionError,
-    ) as error:
+    except MALFORMED as error:
         raise UnreadablePlan(1, f"it has an impossible value ({type(error).__name__})") from None
     for node in walk(nodes):
         for part in (node.estimate, node.actual):

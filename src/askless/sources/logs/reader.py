@@ -14,7 +14,7 @@ import msgspec
 
 from askless.capture.sampling import SamplingWriter
 from askless.capture.writing import CaptureWriter
-from askless.core.errors import AskLessError
+from askless.core.errors import MALFORMED, AskLessError, described
 from askless.core.formatting import plural
 from askless.sources import Reporter, logs
 from askless.sources.attribution.grouper import GroupingOptions, RequestGrouper
@@ -126,16 +126,9 @@ class _LineReader:
         try:
             for said in self._reading.take(line):
                 self.take(said)
-        except (
-            ArithmeticError,
-            AttributeError,
-            LookupError,
-            TypeError,
-            ValueError,
-            RecursionError,
-        ) as error:
+        except MALFORMED as error:
             self.unreadable += 1
-            self.reason = self.reason or f"{where}: {type(error).__name__}: {str(error)[:200]}"
+            self.reason = self.reason or f"{where}: {described(error)}"
 
     def take(self, said: LogMessage) -> None:
         """A session has said something."""
@@ -182,16 +175,9 @@ class _LineReader:
         try:
             for said in self._reading.close():
                 self.take(said)
-        except (
-            ArithmeticError,
-            AttributeError,
-            LookupError,
-            TypeError,
-            ValueError,
-            RecursionError,
-        ) as error:
+        except MALFORMED as error:
             self.unreadable += 1
-            self.reason = self.reason or f"at its end: {type(error).__name__}: {str(error)[:200]}"
+            self.reason = self.reason or f"at its end: {described(error)}"
         if self._telling is not None and self._writer is not None:
             for name, number in list(self._numbers.items()):
                 self._telling.closed(number, 0)

@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 
 import msgspec
 
-from askless.core.errors import AskLessError
+from askless.core.errors import MALFORMED, AskLessError, described
 from askless.core.formatting import plural
 from askless.sources.otlp.size_limits import (
     OBJECTS_MOST,
@@ -57,16 +57,9 @@ def _readable(spans: Iterable[Any], read: Callable[[Any], Span]) -> Spans:
     for one in spans:
         try:
             results.append(read(one))
-        except (
-            KeyError,
-            TypeError,
-            ValueError,
-            AttributeError,
-            OverflowError,
-            RecursionError,
-        ) as error:
+        except MALFORMED as error:
             unreadable += 1
-            reason = reason or f"{type(error).__name__}: {str(error)[:200]}"
+            reason = reason or described(error)
     return Spans(results, unreadable, reason)
 
 
@@ -136,15 +129,19 @@ def _plain(value: Any) -> Any:
 def _error_of(span: Any) -> str:
     for event in span.events:
         if event.name == _EXCEPTION:
-            told = {pair.key: pair.value.string_value for pair in event.attributes}
-            return _exception(told) or span.status.message or "failed"
+            attributes = {pair.key: pair.value.string_value for pair in event.attributes}
+            return _exception(attributes) or span.status.message or "failed"
     return span.status.message or "failed"
 
 
-def _exception(told: Mapping[str, Any]) -> str:
+def _exception(attributes: Mapping[str, Any]) -> str:
     return ": ".join(
         filter(
-            None, (str(told.get("exception.type") or ""), str(told.get("exception.message") or ""))
+            None,
+            (
+                str(attributes.get("exception.type") or ""),
+                str(attributes.get("exception.message") or ""),
+            ),
         )
     )
 
@@ -165,9 +162,7 @@ def spans_of_json(payload: bytes | str, objects_most: int = OBJECTS_MOST) -> Spa
     try:
         spans = list(_spans(given))
     except (KeyError, TypeError, ValueError, AttributeError) as error:
-        raise Malformed(
-            f"it is not valid OTLP: {type(error).__name__}: {str(error)[:200]}"
-        ) from None
+        raise Malformed(f"it is not valid OTLP: {described(error)}") from None
     _check_count(len(spans), objects_most)
     return _readable(spans, _span_of_json)
 

@@ -260,16 +260,16 @@ def _taken(kind: str, unreadable: int) -> bytes:
     """
     if not unreadable:
         return b"{}" if kind == _JSON else b""
-    told = f"{unreadable} spans can't be read"
+    message = f"{unreadable} spans can't be read"
     if kind == _JSON:
         return json.dumps(
-            {"partialSuccess": {"rejectedSpans": str(unreadable), "errorMessage": told}}
+            {"partialSuccess": {"rejectedSpans": str(unreadable), "errorMessage": message}}
         ).encode()
     from opentelemetry.proto.collector.trace.v1 import trace_service_pb2
 
     answer = trace_service_pb2.ExportTraceServiceResponse()
     answer.partial_success.rejected_spans = unreadable
-    answer.partial_success.error_message = told
+    answer.partial_success.error_message = message
     return bytes(answer.SerializeToString())
 
 
@@ -401,9 +401,9 @@ def over_http(
         def data_received(self, data: bytes) -> None:
             if data.startswith(_PREFACE):
                 sink.grpc_on_http += 1
-                told = WRONG_PORT.encode()
-                head = f"HTTP/1.1 505 HTTP Version Not Supported\r\nContent-Length: {len(told)}\r\nConnection: close\r\n\r\n"
-                self.transport.write(head.encode() + told)
+                answer = WRONG_PORT.encode()
+                head = f"HTTP/1.1 505 HTTP Version Not Supported\r\nContent-Length: {len(answer)}\r\nConnection: close\r\n\r\n"
+                self.transport.write(head.encode() + answer)
                 self.transport.close()
                 return
             super().data_received(data)

@@ -14,6 +14,7 @@ from typing import Protocol
 
 import msgspec
 
+from askless.core.errors import MALFORMED, described
 from askless.core.records.model import CallSite
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 from askless.sources.attribution.comments import strip_tags
@@ -156,17 +157,10 @@ class Traces:
         self.done.append(name)
         try:
             self._requests_of(trace)
-        except (
-            ArithmeticError,
-            AttributeError,
-            LookupError,
-            TypeError,
-            ValueError,
-            RecursionError,
-        ) as error:
+        except MALFORMED as error:
             # Spans are what anybody sends: one that no one foresaw costs its trace, and is counted.
             self.broken += len(trace.spans)
-            self.broken_reason = self.broken_reason or f"{type(error).__name__}: {str(error)[:200]}"
+            self.broken_reason = self.broken_reason or described(error)
 
     def _requests_of(self, trace: _Trace) -> None:
         by_id = {span.id: span for span in trace.spans}

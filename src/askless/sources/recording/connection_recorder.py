@@ -9,6 +9,7 @@ from __future__ import annotations
 import struct
 
 from askless.capture.writing import CaptureWriter
+from askless.core.errors import MALFORMED, described
 from askless.core.formatting import plural
 from askless.sources.attribution.grouper import RequestGrouper
 from askless.sources.wire import CompletedQuery, Facts, Session, Unreadable, Wire
@@ -51,19 +52,11 @@ class ConnectionRecorder:
             else:
                 self._give_up(number, str(error), at_ns)
             return
-        except (
-            ArithmeticError,
-            AttributeError,
-            LookupError,
-            TypeError,
-            ValueError,
-            struct.error,
-            RecursionError,
-        ) as error:
+        except (*MALFORMED, struct.error) as error:
             # Bytes are what anybody sends: what no one foresaw costs its connection, and is
             # counted.
             self.broken += 1
-            self.broken_reason = self.broken_reason or f"{type(error).__name__}: {str(error)[:200]}"
+            self.broken_reason = self.broken_reason or described(error)
             self._give_up(number, "its messages have an unknown form", at_ns)
             return
         if seen:
