@@ -3,7 +3,7 @@ at a time.
 
 `python benchmarks/mutants.py [TEXT ...]` plants those whose file or code contains a TEXT (default:
 all) in a copy of the sources, runs the tests that are there for that file, and prints the
-survivors. A survivor that is known and left stands in LEFT, with its reason. Exit code 1 where
+survivors. A known survivor is in LEFT, with its reason. Exit code 1 where
 another one survives, or where a mutant no longer fits the code.
 """
 
@@ -455,7 +455,9 @@ def pattern_of(code: str) -> re.Pattern[str]:
 
 
 def planted(mutant: Mutant, folder: Path) -> Path:
-    """A copy of the sources with the mutant in it. Raises ValueError if the code has changed meanwhile."""
+    """A copy of the sources with the mutant in it. Raises ValueError if the code has changed
+    meanwhile.
+    """
     source = folder / "src"
     shutil.copytree(ROOT / "src", source, ignore=shutil.ignore_patterns("__pycache__"))
     file = (

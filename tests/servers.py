@@ -142,8 +142,8 @@ def _answering(server: Server, database: str) -> Server:
 def postgresql(
     logging: bool = True, connections: int = 100, more: Mapping[str, object] | None = None
 ) -> Iterator[Server]:
-    """A PostgreSQL whose user `harbour` needs no password; it logs every statement, unless told not
-    to.
+    """A PostgreSQL whose user `harbour` needs no password; it logs every statement, unless asked
+    not to.
 
     `more` are settings; one of `logging_collector` lets it write its logs into `data/log` next to
     its own.

@@ -97,7 +97,7 @@ def test_what_each_page_asks_too_much(
 def test_advice_taken_removes_its_finding(
     turn: int, orm: str, drive: Drive, before: tuple[Pages, dict[str, list[dict[str, Any]]]]
 ) -> None:
-    """All pages take their first advice, then those with a second road take that."""
+    """All pages take their first advice, then those with a second alternative take that."""
     pages, found = before
     taken = {}
     for page, (pattern, _, codes) in EXPECTED.items():

@@ -42,7 +42,7 @@ def calls(first=8):
     return every("SELECT id, vessel_id FROM port_call WHERE status = 'due' ORDER BY id LIMIT ?", first)
 
 
-# -- asks too much ---------------------------------------------------------------------------------------------------
+# -- wasteful queries ---------------------------------------------------------------------------------------------------
 
 def to_one():
     for _, vessel in calls():

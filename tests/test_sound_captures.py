@@ -150,7 +150,7 @@ def changed(line: int, key: str, value: Any) -> list[dict[str, Any]]:
 
 @settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(lines=altered())
-@example(lines=changed(12, "statement", [1, 2, 2, 2, 2, 77]))  # a statement that no one told of
+@example(lines=changed(12, "statement", [1, 2, 2, 2, 2, 77]))  # a statement that was never defined
 @example(lines=changed(5, "sampled", [-1]))
 @example(lines=changed(5, "sampled", [9]))
 @example(lines=changed(14, "literals", [None] * 8 + [["1", "2"]]))

@@ -132,7 +132,9 @@ def test_the_marker_covers_a_whole_test(tested: Tested) -> None:
     assert code == 1 and "2 failed, 1 passed" in out, out
     assert "25 queries sent, limit 3" in out and "counts rows of port_call" in out
     own = out[out.index("_ test_fails_by_itself") : out.index("short test summary")]
-    assert "its own failure" in own and "limit 3" not in own, "one failure is told, the test's own"
+    assert "its own failure" in own and "limit 3" not in own, (
+        "one failure is reported, the test's own"
+    )
 
 
 @pytest.mark.parametrize(

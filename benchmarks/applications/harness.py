@@ -26,7 +26,7 @@ DUE = 40  # calls on a page
 
 
 def page(label: str = "") -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-    """A page that asks too much in this way ("pattern", several with spaces); '' for a clean one."""
+    """A page with this kind of waste ("pattern", several with spaces); '' for a clean one."""
 
     def register(function: Callable[..., Any]) -> Callable[..., Any]:
         PAGES[function.__name__] = function, label

@@ -581,7 +581,7 @@ with sqlalchemy.create_engine(sys.argv[1]).connect() as db:
 
 
 def test_the_first_of_each_and_whether_there_is_one(office: Office, tmp_path: Path) -> None:
-    """Both roads give what the lookups gave, vessels without a call among them."""
+    """Both alternatives return what the lookups returned, vessels without a call among them."""
     (tmp_path / "pages.py").write_text(PAGES_BY_HAND)
     capture = tmp_path / "calls"
     done = run(

@@ -86,13 +86,13 @@ class Traffic:
         schema: str | os.PathLike[str] | None = None,
         network_latency_ms: float = 0.0,
     ) -> Findings:
-        """What asks too much, those first that save most.
+        """Findings, the largest savings first.
 
         Raises AskLessError: no-pattern, project-file-bad, and what a database says.
 
         Only on routes that contain `route`, and of these `patterns` (all if none is named). `db` is
         the URL of a database and `schema` a file of `askless tables`: with either, keys and sizes
-        of tables are known. `network_latency_ms` is counted for the way of each query.
+        of tables are known. `network_latency_ms` is added to each query.
         """
         from askless.reports.findings import Choice
         from askless.reports.loading import schema_of

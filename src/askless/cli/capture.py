@@ -209,7 +209,7 @@ def tell(named: Path, folder: Path, nothing: str) -> None:
 def told(
     reports: list[FileReport], kinds: dict[str, int], outside: int, taken_ns: int
 ) -> list[str]:
-    """What a recording was made of: requests by kind, what stands outside of them, what was watched
+    """What a recording consists of: requests by kind, queries outside of them, what was watched
     and what was not.
 
     `taken_ns` is the time of its requests.

@@ -159,19 +159,19 @@ def _advice_by_finding(path: Path) -> dict[Place, str]:
 def _compared(django: dict[Place, str], sqlalchemy: dict[Place, str]) -> list[str]:
     """Both twins' findings next to each other."""
     lines = []
-    for told in sorted(django.keys() | sqlalchemy.keys()):
-        route, pattern, variant, table = told
+    for finding in sorted(django.keys() | sqlalchemy.keys()):
+        route, pattern, variant, table = finding
         where = (
             "both"
-            if told in django and told in sqlalchemy
+            if finding in django and finding in sqlalchemy
             else "Django only"
-            if told in django
+            if finding in django
             else "SQLAlchemy only"
         )
         lines.append(f"{where}: {pattern} ({variant}) on {table}, {route}")
         for name, twin in (("Django", django), ("SQLAlchemy", sqlalchemy)):
-            if twin.get(told):
-                lines.append(f"    {name + ':':12}{twin[told]}")
+            if twin.get(finding):
+                lines.append(f"    {name + ':':12}{twin[finding]}")
     same = len(django.keys() & sqlalchemy.keys())
     return [
         *lines,

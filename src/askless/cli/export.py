@@ -54,6 +54,6 @@ def run(options: argparse.Namespace) -> int:
         return 0
     counts = capture.to_parquet(options.parquet, notices.progress)
     notices.progress_done()
-    told = ", ".join(f"{count:,} {name}" for name, count in counts.items())
-    notices.note(f"wrote {told} into {options.parquet}")
+    text = ", ".join(f"{count:,} {name}" for name, count in counts.items())
+    notices.note(f"wrote {text} into {options.parquet}")
     return 0

@@ -50,7 +50,7 @@ def _escape(found: re.Match[str]) -> str:
     )
 
 
-def whereabouts(file: str, line: int) -> str:
+def location_text(file: str, line: int) -> str:
     """A line of code as people write it, file:line; the file alone (or what a comment called it)
     where no line is known.
     """

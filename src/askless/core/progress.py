@@ -1,4 +1,4 @@
-"""How far long work is, told to the one that wants to know."""
+"""The progress of long work, for a caller that wants to show it."""
 
 from __future__ import annotations
 

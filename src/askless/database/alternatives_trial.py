@@ -29,14 +29,17 @@ Result = tuple[list[str], Rows]
 
 
 def try_alternatives(
-    url: URL, roads: Alternatives, limits: Limits | None = None, progress: Progress = quiet
+    url: URL, alternatives: Alternatives, limits: Limits | None = None, progress: Progress = quiet
 ) -> FindingTrial:
     """Run the statement and each other way. Raises AskLessError: not-a-select, server-busy, and
     what the database says.
     """
     limits = limits or Limits()
-    texts = [roads.statement.text, *(told.statement.text for told in roads.others)]
-    trees = [checked_select(text, roads.statement.system) for text in texts]
+    texts = [
+        alternatives.statement.text,
+        *(alternative.statement.text for alternative in alternatives.others),
+    ]
+    trees = [checked_select(text, alternatives.statement.system) for text in texts]
     with connect(url, limits) as connection:
         progress("checking for other sessions")
         check_quiet(
@@ -44,26 +47,26 @@ def try_alternatives(
             tuple(dict.fromkeys(name for tree in trees for name in tables_in(tree))),
             limits,
         )
-        queries = [query_sent(connection, roads.statement)]
+        queries = [query_sent(connection, alternatives.statement)]
         progress("running the original statement")
         with attempt(connection, limits):
             result = execute(connection, queries[0])
         results = [result]
         found: list[Difference | None] = [None]
-        for told in roads.others:
-            progress(f"running it {told.name}")
+        for alternative in alternatives.others:
+            progress(f"running it {alternative.name}")
             with attempt(connection, limits):
-                query = query_sent(connection, _with_row_before(connection, told))
+                query = query_sent(connection, _with_row_before(connection, alternative))
                 given = execute(connection, query)
             queries.append(query)
             results.append(given)
-            found.append(_broken(told, roads.statement, result, given))
+            found.append(_broken(alternative, alternatives.statement, result, given))
         progress("measuring")
         times = interleaved([runner(connection, [query]) for query in queries], BUDGET_S, least=5)
         system = server_of(connection).system(connection)
-    names = ["as it is", *(told.name for told in roads.others)]
-    notes = ["", *(_note(told) for told in roads.others)]
-    promises = [Promise.SAME, *(told.promise for told in roads.others)]
+    names = ["as it is", *(alternative.name for alternative in alternatives.others)]
+    notes = ["", *(_note(alternative) for alternative in alternatives.others)]
+    promises = [Promise.SAME, *(alternative.promise for alternative in alternatives.others)]
     products = [
         TrialAlternative(
             name, text, 1, taken, len(rows), bytes_of(rows), ratio_of_turns(times[0], taken) if place else None,
@@ -73,18 +76,18 @@ def try_alternatives(
             zip(names, texts, times, results, found, notes, promises, strict=True)
         )
     ]  # fmt: skip
-    return FindingTrial(system, roads.route, roads.request, 1, 1, tuple(products))
+    return FindingTrial(system, alternatives.route, alternatives.request, 1, 1, tuple(products))
 
 
-def _with_row_before(connection: Connection, told: Alternative) -> BoundStatement:
+def _with_row_before(connection: Connection, alternative: Alternative) -> BoundStatement:
     """A page by key with what the row before it has."""
-    if told.probe is None:
-        return told.statement
-    names, rows = execute(connection, query_sent(connection, told.probe))
+    if alternative.probe is None:
+        return alternative.statement
+    names, rows = execute(connection, query_sent(connection, alternative.probe))
     values: list[tuple[str, Value]] = [
         (f"last_{name}", value) for row in rows[:1] for name, value in zip(names, row, strict=True)
     ]
-    sent = told.statement
+    sent = alternative.statement
     return msgspec.structs.replace(
         sent,
         parameters=(*sent.parameters, *(value for _, value in values)),
@@ -92,29 +95,29 @@ def _with_row_before(connection: Connection, told: Alternative) -> BoundStatemen
     )
 
 
-def _note(told: Alternative) -> str:
+def _note(alternative: Alternative) -> str:
     return (
         "the last row of the previous page was read first; a page gets it from the one before"
-        if told.probe
+        if alternative.probe
         else ""
     )
 
 
 def _broken(
-    told: Alternative, first: BoundStatement, result: Result, given: Result
+    alternative: Alternative, first: BoundStatement, result: Result, given: Result
 ) -> Difference | None:
-    """How a road breaks its promise; None if it keeps it."""
+    """How an alternative breaks its promise; None if it keeps it."""
     names, rows = result
     others = given[1]
-    if told.promise is Promise.NUMBER:
+    if alternative.promise is Promise.NUMBER:
         return difference([(len(rows),)], others, ResultGuarantees())
-    if told.promise is Promise.FEWER_COLUMNS:
-        kept = [i for i, name in enumerate(names) if name not in told.left_out]
+    if alternative.promise is Promise.FEWER_COLUMNS:
+        kept = [i for i, name in enumerate(names) if name not in alternative.left_out]
         names, rows = [names[i] for i in kept], [tuple(row[i] for i in kept) for row in rows]
     if len(names) != len(given[0]):
         return other_columns(len(names), len(given[0]))
-    question = question_of(first.text, told.statement.text, first.system, names)
-    if told.promise is Promise.ONCE:
+    question = question_of(first.text, alternative.statement.text, first.system, names)
+    if alternative.promise is Promise.ONCE:
         return difference(_once(rows), others, ResultGuarantees())
     return difference(rows, others, question)
 

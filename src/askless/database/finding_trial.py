@@ -57,11 +57,11 @@ class FindingTrial(msgspec.Struct, frozen=True):
     request: str
     lookups: int
     keys: int
-    roads: tuple[TrialAlternative, ...]
+    alternatives: tuple[TrialAlternative, ...]
 
 
 class _Plan:
-    """A road before it is measured."""
+    """An alternative before it is measured."""
 
     def __init__(self, name: str, queries: list[DriverQuery], sql: str) -> None:
         self.name = name
@@ -88,12 +88,12 @@ def try_finding(
         lookups = [query_sent(connection, sent) for sent in replay.lookups]
         parent = query_sent(connection, replay.parent) if replay.parent is not None else None
         before = [parent] if parent is not None else []
-        roads = [_Plan("row by row", [*before, *lookups], replay.lookups[0].text)]
+        alternatives = [_Plan("row by row", [*before, *lookups], replay.lookups[0].text)]
         progress("running the lookups one by one")
         with attempt(connection, limits):
             result = _by_key(connection, replay, lookups)
-        roads[0].rows = sum(len(rows) for rows in result.rows)
-        roads[0].bytes = sum(bytes_of(rows) for rows in result.rows)
+        alternatives[0].rows = sum(len(rows) for rows in result.rows)
+        alternatives[0].bytes = sum(bytes_of(rows) for rows in result.rows)
         if replay.batch is not None:
             progress("running the batch")
             plan = _Plan(
@@ -103,13 +103,13 @@ def try_finding(
             )
             with attempt(connection, limits):
                 _check_batch(connection, plan, replay, result)
-            roads.append(plan)
+            alternatives.append(plan)
         if replay.join is not None and parent is not None:
             progress("running the join")
             plan = _Plan("outer join", [query_sent(connection, replay.join)], replay.join.text)
             with attempt(connection, limits):
                 _check_join(connection, plan, replay, result, parent)
-            roads.append(plan)
+            alternatives.append(plan)
         if replay.folded is not None:
             progress("running the conditional aggregates")
             plan = _Plan(
@@ -119,7 +119,7 @@ def try_finding(
             )
             with attempt(connection, limits):
                 _check_folded(connection, plan, result)
-            roads.append(plan)
+            alternatives.append(plan)
         if replay.turned is not None:
             progress("running the parents with their numbers")
             plan = _Plan(
@@ -129,12 +129,14 @@ def try_finding(
             )
             with attempt(connection, limits):
                 _check_turned(connection, plan, result)
-            roads.append(plan)
-        if len(roads) == 1:
+            alternatives.append(plan)
+        if len(alternatives) == 1:
             raise no_other_way("no alternative can be derived from the statement")
         progress("measuring")
         times = interleaved(
-            [runner(connection, alternative.queries) for alternative in roads], BUDGET_S, least=5
+            [runner(connection, alternative.queries) for alternative in alternatives],
+            BUDGET_S,
+            least=5,
         )
         system = server_of(connection).system(connection)
     products = [
@@ -142,7 +144,7 @@ def try_finding(
             alternative.name, alternative.sql, len(alternative.queries), taken, alternative.rows, alternative.bytes,
             ratio_of_turns(times[0], taken) if place else None, alternative.difference, alternative.cause, alternative.note,
         )
-        for place, (alternative, taken) in enumerate(zip(roads, times, strict=True))
+        for place, (alternative, taken) in enumerate(zip(alternatives, times, strict=True))
     ]  # fmt: skip
     return FindingTrial(
         system,

@@ -1,3 +1,3 @@
-"""The harbour office: a made-up web application that asks too much. `harbour/` is copied out and
+"""The harbour office: a made-up web application with wasteful queries. `harbour/` is copied out and
 run by itself.
 """

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from askless.core.findings.finding import NO_LINE, Cost, Edit, Finding, SourceLine
 from askless.core.findings.severities import SEVERITIES
-from askless.core.formatting import number, plural, size, whereabouts
+from askless.core.formatting import location_text, number, plural, size
 from askless.output.text import in_middle, milliseconds, percent, safe, short_path
 from askless.reports import documents
 
@@ -15,7 +15,7 @@ PATH_MOST = 64  # characters of a path: what is longer gives way in the middle
 
 def at(line: SourceLine) -> str:
     """A line of code as people write it: file:line, the file's path from here."""
-    return whereabouts(in_middle(short_path(line.file), PATH_MOST), line.line)
+    return location_text(in_middle(short_path(line.file), PATH_MOST), line.line)
 
 
 def in_function(line: SourceLine) -> str:
@@ -108,7 +108,7 @@ WHICHEVER = "Verify before merging"
 
 
 def common_checks(finding: Finding) -> tuple[str, ...]:
-    """What is to be checked on every road, if there are several: told once, after them."""
+    """What to verify for every alternative, if there are several: shown once, after them."""
     if len(finding.advice) < 2:
         return ()
     first, *others = finding.advice

@@ -69,7 +69,7 @@ def _suite(
                 case, "failure", message=_text(f"{gate_text.seen(row)}{more}"), type="over"
             )
             failed.text = _text(
-                "\n".join(_told(by_key[key]) for key in row.findings if key in by_key)
+                "\n".join(_finding_text(by_key[key]) for key in row.findings if key in by_key)
             )
     if route in document.missing_routes:
         case = Xml.SubElement(suite, "testcase", classname=_text(route), name="asked")
@@ -86,7 +86,7 @@ def _suite(
     return tests, failures
 
 
-def _told(finding: Finding) -> str:
+def _finding_text(finding: Finding) -> str:
     where = f"\n  {finding_text.first_line(finding)}" if finding.lines else ""
     return f"{finding.pattern} {finding.key}: {finding.title}{where}"
 

@@ -182,12 +182,12 @@ def _story(finding: Finding) -> list[str]:
         ]
     for turn, advice in enumerate(finding.advice, 1):
         parts += [f"**Advice {turn} of {len(finding.advice)}**: {_change(advice)}"]
-        told = [
+        labelled_rows = [
             ("why", advice.why),
             *([] if beside else [("saving", advice.saving), ("trade-offs", advice.trade_offs)]),
         ]
-        told += [("verify", check) for check in advice.verify if check not in common]
-        parts.append("\n".join(f"- {name}: {plain(text)}" for name, text in told if text))
+        labelled_rows += [("verify", check) for check in advice.verify if check not in common]
+        parts.append("\n".join(f"- {name}: {plain(text)}" for name, text in labelled_rows if text))
         if advice.sql:
             parts += ["the SQL afterwards:", block(advice.sql, "sql")]
     if common:

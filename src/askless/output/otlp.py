@@ -116,7 +116,7 @@ def _span(
 
 def _event(finding: Finding, at_ns: int) -> Json:
     advice = finding.advice[0] if finding.advice else None
-    told = {
+    attributes = {
         "askless.pattern": finding.pattern, "askless.finding": finding.key, "askless.severity": finding.severity,
         "askless.evidence": finding.evidence, "askless.title": finding.title, "askless.saving": finding_text.saving(finding),
         "askless.advice": advice.title if advice is not None else "", "askless.code": advice.code if advice is not None else "",
@@ -126,7 +126,7 @@ def _event(finding: Finding, at_ns: int) -> Json:
     return {
         "timeUnixNano": str(at_ns),
         "name": f"askless: {finding.pattern}",
-        "attributes": _attributes(told),
+        "attributes": _attributes(attributes),
     }
 
 

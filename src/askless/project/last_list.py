@@ -1,4 +1,4 @@
-"""The lists that were shown last, so that a number stands for what it stood for in the list that
+"""The lists that were shown last, so that a number refers to the same item as in the list that
 someone has in view.
 
 They are kept in the user's state folder, by capture: names only, which say nothing by themselves.

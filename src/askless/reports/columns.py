@@ -55,7 +55,7 @@ class QueryRecord(msgspec.Struct, frozen=True):
 
     `shape` and `call_site` name rows of the other tables. `load` is what an ORM said of it: lazy,
     eager, refresh, query, write. `server_fields` is JSON: what else the server's log says of it, by
-    its own names; `rows_examined` is the server's, if it told.
+    its own names; `rows_examined` is the server's, if it reported it.
     """
 
     request: str
@@ -304,11 +304,11 @@ def query_records(request: Request, values: bool = False) -> Iterator[QueryRecor
             model=load.model if load is not None else "",
             relation=load.relation if load is not None else "",
             rows_examined=request.rows_examined(i),
-            server_fields=_told(told, values) if told else "",
+            server_fields=_server_fields(told, values) if told else "",
         )
 
 
-def _told(told: dict[str, RequestHints], values: bool) -> str:
+def _server_fields(told: dict[str, RequestHints], values: bool) -> str:
     """What a server told of a query, as JSON; texts hold values, at times."""
     shown = {
         name: masked_error(value) if isinstance(value, str) and not values else value

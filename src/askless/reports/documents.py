@@ -103,7 +103,7 @@ class TimelineRow(msgspec.Struct, frozen=True):
 
     `duration_ms` is their time together; `parameters` stays empty unless values were asked for.
     `executions` are the folded queries' own starts and durations, those of the first 400.
-    `rows_examined` are what the server read for them, if it told.
+    `rows_examined` are the rows that the server read for them, if it reported that.
     """
 
     start_ms: float
@@ -309,7 +309,7 @@ class IndexesDocument(Document, frozen=True, kw_only=True):
 
 
 class PatternRow(msgspec.Struct, frozen=True):
-    """A pattern. `severity` is what it mostly comes to; `needs_use`: told only where `--track-use`
+    """A pattern. `severity` is the usual one; `needs_use`: reported only if `--track-use`
     was on.
     """
 

@@ -46,11 +46,11 @@ def finding_trial(
         )
     else:
         trial = try_finding(url, replay_of(diagnosis, requests_of(path)), limits, progress)
-    base = trial.roads[0]
+    base = trial.alternatives[0]
     base_away = median(base.times_ms) + base.queries * network_latency_ms
-    roads = tuple(
+    alternatives = tuple(
         _alternative(alternative, trial, base_away, network_latency_ms, values)
-        for alternative in trial.roads
+        for alternative in trial.alternatives
     )
     return documents.FindingTrialDocument(
         format="askless trial-finding",
@@ -63,8 +63,8 @@ def finding_trial(
         keys=trial.keys,
         network_latency_ms=network_latency_ms,
         repetitions=len(base.times_ms),
-        alternatives=roads,
-        verdict=verdict(roads, network_latency_ms),
+        alternatives=alternatives,
+        verdict=verdict(alternatives, network_latency_ms),
         notes=notes,
     )
 
@@ -110,11 +110,13 @@ def _alternative(
     )
 
 
-def verdict(roads: tuple[documents.TrialAlternative, ...], network_latency_ms: float) -> Verdict:
-    """What the best of the roads gives that have the same rows; CHANGED where none has."""
+def verdict(
+    alternatives: tuple[documents.TrialAlternative, ...], network_latency_ms: float
+) -> Verdict:
+    """The verdict on the best alternative with the same rows; CHANGED if there is none."""
     sound = [
         alternative
-        for alternative in roads[1:]
+        for alternative in alternatives[1:]
         if alternative.same_result and alternative.ratio is not None
     ]
     if not sound:
@@ -126,12 +128,12 @@ def verdict(roads: tuple[documents.TrialAlternative, ...], network_latency_ms: f
     ratio = best.ratio
     assert ratio is not None
     outcome = direction(ratio)
-    trips = roads[0].queries - best.queries
+    trips = alternatives[0].queries - best.queries
     saved = (
         f"{trips} round trips saved"
         if trips
-        else f"{roads[0].rows - best.rows:,} rows fewer"
-        if roads[0].rows > best.rows
+        else f"{alternatives[0].rows - best.rows:,} rows fewer"
+        if alternatives[0].rows > best.rows
         else ""
     )
     if outcome is Outcome.FASTER:

@@ -1,4 +1,4 @@
-"""What asks too much, with what the project accepts set apart."""
+"""Findings, with those that the project accepts kept separate."""
 
 from __future__ import annotations
 

@@ -11,7 +11,7 @@ from askless.core.analysis.pipeline import findings_of, summarise
 from askless.core.comparison.budgets import amount, budget_for, judge
 from askless.core.findings.acceptance import sorted_out
 from askless.core.findings.finding import Finding, SourceLine
-from askless.core.formatting import plural, whereabouts
+from askless.core.formatting import location_text, plural
 from askless.core.records.model import Request
 from askless.output.text import short_path
 from askless.project.file import Project
@@ -46,7 +46,7 @@ def too_many(requests: Sequence[Request], most: int, explain: bool = True) -> st
     for request, i in queries:
         place = request.place(i)
         where = (
-            f"{whereabouts(short_path(place.file), place.line)} in {place.function}"
+            f"{location_text(short_path(place.file), place.line)} in {place.function}"
             if place
             else "an unknown line"
         )
@@ -117,4 +117,4 @@ def described(finding: Finding) -> list[str]:
 
 
 def _at(line: SourceLine) -> str:
-    return whereabouts(short_path(line.file), line.line)
+    return location_text(short_path(line.file), line.line)

@@ -9,7 +9,7 @@ from askless.core.advice.rewriting import statements
 from askless.core.advice.rewriting.statements import LookUp
 from askless.core.findings.finding import Advice
 from askless.core.findings.remedies import Batch, Variant
-from askless.core.formatting import whereabouts
+from askless.core.formatting import location_text
 from askless.core.inference.context import Context
 from askless.core.inference.relation_paths import from_query, joined_already
 from askless.core.records.model import Load, Model, Relation
@@ -18,7 +18,7 @@ NARROW_BYTES = 400  # a child row up to this size may travel with each of its pa
 
 
 class _Case:
-    """A remedy with what all its roads are written from."""
+    """A remedy with what all its alternatives are written from."""
 
     def __init__(self, remedy: Batch, context: Context) -> None:
         stats = remedy.stats
@@ -52,7 +52,7 @@ class _Case:
 
 
 def advise(remedy: Batch, context: Context) -> tuple[Advice, ...]:
-    """The roads out of an n-plus-one, the one to try first in front."""
+    """The alternatives for an n-plus-one, the one to try first in front."""
     case = _Case(remedy, context)
     if case.variant is Variant.EXISTS:
         return (_existing(case),)
@@ -416,7 +416,7 @@ def _widen(case: _Case) -> Advice:
     ):
         code = words.widened(model, [output.column.name for output in case.outputs])
     elif case.remedy.parent_line is not None:
-        where = whereabouts(case.remedy.parent_line.file, case.remedy.parent_line.line)
+        where = location_text(case.remedy.parent_line.file, case.remedy.parent_line.line)
         code = f"add the columns that the lookup reads to the query at {where}"
     return Advice(
         title="select the missing columns in the first query",

@@ -5,14 +5,14 @@ from __future__ import annotations
 from askless.core.advice.orm import words_of
 from askless.core.findings.finding import Advice
 from askless.core.findings.remedies import ShareResult
-from askless.core.formatting import whereabouts
+from askless.core.formatting import location_text
 from askless.core.inference.context import Context
 
 
 def advise(remedy: ShareResult, context: Context) -> tuple[Advice, ...]:
     """Read once; if the callers are far apart, keep the value for the length of the request."""
     lines = remedy.callers
-    callers = ", ".join(whereabouts(line.file, line.line) for line in lines[:4])
+    callers = ", ".join(location_text(line.file, line.line) for line in lines[:4])
     load, words = remedy.stats.load, words_of(remedy.stats.load)
     if (
         words is not None

@@ -327,7 +327,7 @@ def _count(route: RouteAggregator, request: Request, sequences_most: int) -> lis
 
 
 def _count_rare(route: RouteAggregator, request: Request) -> None:
-    """Add what few queries have: widths of columns, uses, and what the server's log told; and the
+    """Add what few queries have: widths of columns, uses, and the server's log fields; and the
     request's memory.
     """
     by_number, numbers = route.by_number, request.statements

@@ -205,7 +205,7 @@ class ShapeStats:
             self.used.setdefault(one.model, UseTotals()).add(one)
 
     def examine(self, rows: int | None) -> None:
-        """Add the rows that the server read for one query, if it told."""
+        """Add the rows that the server read for one query, if it reported them."""
         if rows is not None:
             self.examined += rows
             self.examined_queries += 1

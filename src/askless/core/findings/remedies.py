@@ -84,7 +84,7 @@ class Batch(Remedy, frozen=True, kw_only=True):
 
     `table` is that of the key's column. `queries` are asked in one request, and `load` is what the
     ORM said of them. `loop` is the shape of the outermost loop around them, so many levels above.
-    `root` is the query of the ORM's that all hangs on, and `path` names the relations from it to
+    `root` is the ORM's query that the loop depends on, and `path` names the relations from it to
     what is read. `parent` is the shape that supplied the keys, `parent_line` the line of the
     outermost one. `only_counted`: the rows were loaded and none was looked at; `conditions`: the
     lookup has others next to its key.

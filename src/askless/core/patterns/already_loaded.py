@@ -13,7 +13,7 @@ from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import Tally
 from askless.core.findings.finding import severity
 from askless.core.findings.remedies import UseLoadedRows
-from askless.core.formatting import number, plural, whereabouts
+from askless.core.formatting import location_text, number, plural
 from askless.core.patterns.base import (
     ByRequests,
     Diagnosis,
@@ -231,7 +231,7 @@ def _diagnosis(tally: RereadTotals, met: Match) -> Diagnosis:
     queries = tally.queries / tally.requests
     cost = met.cost(queries, queries)
     earlier = next(iter(lines_of(tally.earlier)), None)
-    where = f" at {whereabouts(earlier.file, earlier.line)}" if earlier is not None else ""
+    where = f" at {location_text(earlier.file, earlier.line)}" if earlier is not None else ""
     claim = FindingDraft(
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where none is needed: rows of {met.structure.main} that an earlier query had fetched",

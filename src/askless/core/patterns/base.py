@@ -176,8 +176,8 @@ class ByTotals:
 
 
 def _examined(stats: ShapeStats) -> tuple[str, ...]:
-    """What the server read to answer a query, in words, if it told and that is far more than it
-    gave.
+    """What the server read to answer a query, in words, if it reported it and that is far more than
+    it gave.
     """
     if not stats.examined_queries or not stats.count:
         return ()

@@ -54,7 +54,7 @@ class RowMultiplication(ByTotals):
     def judge(
         self, route: RouteStats, context: Context, found: list[Diagnosis]
     ) -> Iterable[Diagnosis]:
-        """One a join; a wide column that is to be omitted anyway is not told again."""
+        """One per join; a wide column that is to be omitted anyway is not reported again."""
         narrowed = {
             one.finding.shape for one in found if isinstance(one.remedy, Project | SelectColumn)
         }

@@ -12,7 +12,7 @@ from typing import Any, Protocol
 import msgspec
 
 from askless.core.errors import AskLessError
-from askless.core.formatting import whereabouts
+from askless.core.formatting import location_text
 from askless.core.records.sampling import Counts
 from askless.core.sql.shape import Shape
 from askless.core.sql.slots import Slot, Value, literal_value, slots_of, values_of
@@ -34,7 +34,7 @@ class CallSite(msgspec.Struct, frozen=True):
     caller: CallSite | None = None
 
     def __str__(self) -> str:
-        return whereabouts(self.file, self.line)
+        return location_text(self.file, self.line)
 
     def path(self) -> list[CallSite]:
         """This place and its callers, innermost first."""
@@ -220,10 +220,10 @@ class CaptureTables(msgspec.Struct):
     requests.
 
     `serves`: the program listens, so that what it asked outside of requests may be of many that no
-    one distinguished. `recorder` is what told of them, `unseen` what that can't see: "parameters"
-    (a query without any may have had some), "results" (how many rows came, and which). One in
-    `sample` requests was kept; `left_out` is what was reported of the others, by route, until
-    someone takes it from here.
+    one distinguished. `recorder` is their source, `unseen` the fields that it can't see:
+    "parameters" (a query without any may have had some), "results" (how many rows came, and which).
+    One in `sample` requests was kept; `left_out` is what was reported of the others, by route,
+    until someone takes it from here.
     """
 
     tag: str = ""
@@ -452,8 +452,8 @@ class Request:
         return self._column("told")
 
     def rows_examined(self, i: int) -> int | None:
-        """The rows that the server read to answer query i, if it told; MariaDB's and MySQL's logs
-        call them so.
+        """The rows that the server read to answer query i, if it reported them; MariaDB's and
+        MySQL's logs call them so.
         """
         told = self.told[i] if self.has_told else None
         examined = told.get("Rows_examined") if told is not None else None

@@ -37,8 +37,8 @@ _DEPTH_MOST = 200  # callers of a line: a chain is walked by recursion where it 
 
 
 class QueryBlock(Columns, Protocol):
-    """Queries of one request, by column: a number stands for a column that is the same for all of
-    them.
+    """Queries of one request, by column: a single number replaces a column that is the same for all
+    of them.
     """
 
     count: int

@@ -73,7 +73,7 @@ class Counts(msgspec.Struct, array_like=True, frozen=True):
 
 class Evicted(msgspec.Struct, array_like=True, frozen=True):
     """The oldest files of a capture of limited size that a process has removed so far, as far as
-    they told what they held.
+    they state their content.
     """
 
     files: int = 0

@@ -83,7 +83,7 @@ class Structure(msgspec.Struct, frozen=True):
     `kind` is select, insert (REPLACE too), update, delete, merge, copy, truncate, call or the like,
     or other. `tables` are the tables read or written, each once, in order; `main` is the first of
     FROM, or the one written. `writes` are all that are written, in lower case, by a part of the
-    statement too; EVERYTHING among them stands for what is not known.
+    statement too; EVERYTHING among them means that they are not known.
     """
 
     kind: str

@@ -33,7 +33,7 @@ from askless.core.trials.replay import BoundStatement, no_other_way, sent
 
 
 class Promise(StrEnum):
-    """What a road's result has to be, next to that of the original statement."""
+    """What an alternative's result must be, compared with that of the original statement."""
 
     SAME = "the same rows"
     ONCE = "each of its rows once"

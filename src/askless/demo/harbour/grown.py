@@ -1,4 +1,4 @@
-"""The pages as they grew. Each asks too much, in a way of its own."""
+"""The original pages. Each wastes queries in its own way."""
 
 from __future__ import annotations
 

@@ -56,9 +56,9 @@ def _queries(axes: Any, rows: list[documents.CompareRow]) -> None:
         axes.plot([before, after], [place, place], color=SPAN, linewidth=2, zorder=1)
         axes.scatter([before], [place], facecolors="white", edgecolors=DATABASE, s=34, zorder=2)
         axes.scatter([after], [place], color=DATABASE, s=34, zorder=3)
-        told = number(before) if before == after else f"{number(before)} → {number(after)}"
+        label = number(before) if before == after else f"{number(before)} → {number(after)}"
         axes.annotate(
-            told,
+            label,
             (max(before, after), place),
             (8, 0),
             textcoords="offset points",

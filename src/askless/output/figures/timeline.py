@@ -7,7 +7,7 @@ from __future__ import annotations
 from typing import Any
 
 from askless.core.errors import AskLessError
-from askless.core.formatting import plural, whereabouts
+from askless.core.formatting import location_text, plural
 from askless.output.figures.drawing import DATABASE, INK, NOISE, SOFT, SPAN, bare, canvas, plain
 from askless.output.text import brief, milliseconds, short_path
 from askless.reports import documents
@@ -61,6 +61,6 @@ def drawn(document: documents.TimelineDocument) -> Any:
 def _label(row: documents.TimelineRow) -> str:
     where = ""
     if row.line is not None and not row.noise:
-        where = "\n" + plain(whereabouts(short_path(row.line.file, 2), row.line.line), 60)
+        where = "\n" + plain(location_text(short_path(row.line.file, 2), row.line.line), 60)
     times = f"×{row.count}  " if row.count > 1 else ""
     return times + plain(brief(row.sql), 62) + where

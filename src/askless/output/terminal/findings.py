@@ -230,8 +230,8 @@ def _section(out: Console, title: str) -> None:
 
 
 def _advice(out: Console, advice: Advice, beside: bool, common: Sequence[str]) -> None:
-    """One road; what is `next to` the others in a table is not told again, and what is `common` to
-    all is below.
+    """One alternative; what is in the table `beside` the others is not repeated, and what is
+    `common` to all is below.
     """
     rows = [("why", advice.why)]
     rows += [("saving", advice.saving), ("trade-offs", advice.trade_offs)] if not beside else []

@@ -18,12 +18,12 @@ def patterns(out: Console, document: documents.PatternsDocument) -> None:
         return
     rows = Table.grid(padding=(0, 2, 1, 0))
     for row in document.patterns:
-        told = Text(row.title)
-        told.append(f"\n{'with --track-use: ' if row.needs_use else ''}{row.flagged}", style="dim")
+        entry = Text(row.title)
+        entry.append(f"\n{'with --track-use: ' if row.needs_use else ''}{row.flagged}", style="dim")
         rows.add_row(
             Text(row.name, style="bold"),
             Text(row.severity, style=SEVERITY_STYLE.get(row.severity, "")),
-            told,
+            entry,
         )
     out.print(rows)
     command(out, "Explain one:", "patterns", "NAME")

@@ -71,8 +71,8 @@ def _steps(nodes: Sequence[documents.PlanNode]) -> Table:
 def _node(node: documents.PlanNode) -> Text:
     text = Text().append(safe(node.kind), style="bold")
     text.append(safe(plan_text.target(node)))
-    for told in (plan_text.table_size(node), plan_text.detail(node)):
-        text.append(f"  {told}" if told else "", style="dim")
+    for part in (plan_text.table_size(node), plan_text.detail(node)):
+        text.append(f"  {part}" if part else "", style="dim")
     if plan_text.condition(node):
         text.append(f"\ncondition: {plan_text.condition(node)}", style="dim")
     if plan_text.numbers(node):

@@ -138,7 +138,7 @@ def rewrite(out: Console, document: documents.RewriteDocument) -> None:
 
 
 def finding(out: Console, document: documents.FindingTrialDocument) -> None:
-    """A finding's roads next to each other."""
+    """A finding's alternatives in a table."""
     out.print(Text(safe(document.title), style="bold"))
     replayed = f"{plural(document.lookups, 'lookup')} of {plural(document.keys, 'key')}"
     what = f"replayed: request {document.request} of {safe(document.route)}, {replayed}"

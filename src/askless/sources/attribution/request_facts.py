@@ -3,7 +3,7 @@ what they know of it.
 
 In this order: the request that the query itself names (a trace's number, a mark in a comment); the
 request that holds the query's session (a connection that one request uses at a time); else a
-request of the session's own, which stands for all that no one claimed. Silence decides nothing: an
+request of the session's own, for all queries that no one claimed. Silence decides nothing: an
 application may be quiet for long inside a transaction, or build its page between a SELECT and the
 COMMIT.
 """
@@ -47,9 +47,7 @@ class RequestAttribution:
         self._numbers = 0
         self._by_mark: dict[Hashable, int] = {}
         self._by_session: dict[Hashable, int] = {}  # sessions that a request holds
-        self._unclaimed: dict[
-            Hashable, int
-        ] = {}  # sessions -> the request that stands for what no one claimed
+        self._unclaimed: dict[Hashable, int] = {}  # sessions -> the request for what no one claimed
         self._waiting: dict[
             int, list[QuerySeen]
         ] = {}  # of open requests: told together, which a capture holds in one line
@@ -71,9 +69,9 @@ class RequestAttribution:
         if session is not None:
             self._by_session[session] = number
 
-    def query(self, told: RequestHints, event: QuerySeen) -> None:
+    def query(self, hints: RequestHints, event: QuerySeen) -> None:
         """A query came."""
-        number = self._number(told, event)
+        number = self._number(hints, event)
         self._last_ns[number] = max(self._last_ns[number], event.start_ns + event.duration_ns)
         waiting = self._waiting.get(number)
         if waiting is None:
@@ -122,22 +120,22 @@ class RequestAttribution:
         self._by_session.clear()
         self._unclaimed.clear()
 
-    def _number(self, told: RequestHints, event: QuerySeen) -> int:
-        if told.mark is not None:
-            known = self._by_mark.get(told.mark)
+    def _number(self, hints: RequestHints, event: QuerySeen) -> int:
+        if hints.mark is not None:
+            known = self._by_mark.get(hints.mark)
             if known is None:
-                known = self._by_mark[told.mark] = self._open(
-                    told.route or UNCLAIMED,
+                known = self._by_mark[hints.mark] = self._open(
+                    hints.route or UNCLAIMED,
                     event.start_ns,
-                    told.kind,
-                    path=told.path,
-                    trace=told.trace,
+                    hints.kind,
+                    path=hints.path,
+                    trace=hints.trace,
                 )
-            self._by_session[told.session] = known  # its BEGIN and COMMIT carry no mark
+            self._by_session[hints.session] = known  # its BEGIN and COMMIT carry no mark
             return known
-        held = self._by_session.get(told.session, self._unclaimed.get(told.session))
+        held = self._by_session.get(hints.session, self._unclaimed.get(hints.session))
         if held is None:
-            held = self._unclaimed[told.session] = self._open(UNCLAIMED, event.start_ns, "program")
+            held = self._unclaimed[hints.session] = self._open(UNCLAIMED, event.start_ns, "program")
         return held
 
     def _open(

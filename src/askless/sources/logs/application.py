@@ -60,7 +60,7 @@ _OF_A_LINE = (
 
 
 class _Statement:
-    """A statement that a line told, of which more may come. `open`: lines lengthen its text;
+    """A statement read from a line, of which more may come. `open`: lines lengthen its text;
     `whole`: nothing more comes.
     """
 

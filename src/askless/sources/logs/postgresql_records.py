@@ -273,7 +273,7 @@ class Records:
             begun, session.begun = (
                 session.begun,
                 None,
-            )  # log_statement told it: its plan comes before its duration
+            )  # log_statement logged it: its plan comes before its duration
             self._over(session)
             session.begun, session.planned = begun, _LoggedPlan(record, took_ms, found)
 

@@ -69,7 +69,7 @@ def guessed(lines: list[str]) -> str | None:
             for line in plain
             if (match := pattern.match(line)) and _is_severity(match["severity"])
         ]
-        told = (
+        fields = (
             len(matched),
             max(
                 (
@@ -79,8 +79,8 @@ def guessed(lines: list[str]) -> str | None:
                 default=0,
             ),
         )
-        if told > best:
-            best, found = told, prefix
+        if fields > best:
+            best, found = fields, prefix
     return found if best[0] * 2 > len(plain) > 0 else None
 
 

@@ -152,5 +152,7 @@ if __name__ == "__main__":
     try:
         run(msgspec.json.decode(sys.argv[-1], type=Job))
     except Exception as error:  # noqa: BLE001  (whoever started it says that it has ended, and goes too)
-        told = error.strerror if isinstance(error, OSError) else f"{type(error).__name__}: {error}"
-        sys.exit(f"askless: the relay's reader has failed: {escaped_line(str(told))}")
+        reason = (
+            error.strerror if isinstance(error, OSError) else f"{type(error).__name__}: {error}"
+        )
+        sys.exit(f"askless: the relay's reader has failed: {escaped_line(str(reason))}")

@@ -124,7 +124,7 @@ class Wire(Protocol):
 
     port: int
     client_first: bool  # whether the client speaks first
-    # what asks a server for TLS, and is answered with S; b"" where it is asked for otherwise
+    # the request for TLS to a server, which answers S; b"" where it is asked for otherwise
     tls_request: bytes
     variables: Mapping[
         str, str

@@ -187,7 +187,7 @@ def _is_all_keys(node: Any, key: exp.Column) -> bool:
     return isinstance(node, exp.In) and node.this == key and node.args.get("query") is None
 
 
-@lru_cache(2_000)  # each road of a finding asks for it, and each edit that fixes one
+@lru_cache(2_000)  # each alternative of a finding needs it, and each edit that fixes one
 def batched(lookup: LookUp, drop_limit: bool = False) -> str:
     """The lookup by one key as a lookup by all: `column IN (:keys)`, with the key among the
     columns.

@@ -56,7 +56,7 @@ class Writer(CaptureFile):
     def __init__(self, folder):
         self.folder = (
             os.path.abspath(folder) if folder else ""
-        )  # without one nothing is written, only told to `tap`
+        )  # without one nothing is written, only passed to `tap`
         self.tap = None
         self.clock_ns = perf_counter_ns()
         self.encode = None
@@ -87,7 +87,7 @@ class Writer(CaptureFile):
         self.statements = {}
         self.by_parts = {}
         self.forgotten = (
-            0  # statement id from which on they are remembered, if that is not told yet
+            0  # statement id from which on they are remembered, if that is not written yet
         )
         self.picks = [
             None

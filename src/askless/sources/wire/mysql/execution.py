@@ -60,7 +60,7 @@ class Execution:
         self.error = ""
 
 
-def told_of(execution: Execution, connection: int, encoding: str, widths_too: bool) -> QuerySeen:
+def query_of(execution: Execution, connection: int, encoding: str, widths_too: bool) -> QuerySeen:
     """What is reported of an execution that has ended."""
     columns = execution.columns
     rows, sizes = _rows(execution, encoding)

@@ -15,7 +15,7 @@ from askless.core.sql.slots import Value
 from askless.sources.wire import CompletedQuery, Facts, Unreadable
 from askless.sources.wire.framing import Leftover
 from askless.sources.wire.mysql import packets
-from askless.sources.wire.mysql.execution import Execution, Prepared, told_of
+from askless.sources.wire.mysql.execution import Execution, Prepared, query_of
 from askless.sources.wire.mysql.values import Column, binary_value, column_of
 from askless.sources.wire.splitting import split
 from askless.sources.wire.value_capture import RowSample, statement_text
@@ -117,7 +117,7 @@ class Session:
                 ) from None
             position = end
         self._from_client.keep(data, position, _need(data, position))
-        return self._told()
+        return self._completed()
 
     def server(self, data: bytes, at_ns: int) -> list[CompletedQuery]:
         """See `Session`."""
@@ -144,9 +144,9 @@ class Session:
                 ) from None
             position = end
         self._from_server.keep(data, position, _need(data, position))
-        return self._told()
+        return self._completed()
 
-    def _told(self) -> list[CompletedQuery]:
+    def _completed(self) -> list[CompletedQuery]:
         seen, self._seen = self._seen, []
         return seen
 
@@ -176,7 +176,7 @@ class Session:
             self._finish(command, at_ns)
         for prepared in self._prepared.values():
             self._end_cursor(prepared)
-        return self._told()
+        return self._completed()
 
     # -- what the client says
     # ----------------------------------------------------------------------------------------
@@ -558,10 +558,10 @@ class Session:
     def _tell(self, execution: Execution) -> None:
         if not execution.text:
             return
-        told = self._counted.is_told(execution.text) if execution.sample else False
+        completed = self._counted.is_told(execution.text) if execution.sample else False
         self._seen.append(
             CompletedQuery(
-                told_of(execution, self.connection, self.encoding, told),
+                query_of(execution, self.connection, self.encoding, completed),
                 self.application,
                 self.inside,
             )

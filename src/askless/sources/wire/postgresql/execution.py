@@ -98,7 +98,7 @@ class Step:
         self.execution: Execution | None = None
 
 
-def told_of(execution: Execution, connection: int, encoding: str, widths_too: bool) -> QuerySeen:
+def query_of(execution: Execution, connection: int, encoding: str, widths_too: bool) -> QuerySeen:
     """What is reported of an execution that has ended."""
     columns = execution.columns or ()
     rows = [_fields(row) for row in execution.sample]

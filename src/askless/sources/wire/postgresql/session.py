@@ -22,7 +22,7 @@ from askless.sources.wire.postgresql.execution import (
     Portal,
     Prepared,
     Step,
-    told_of,
+    query_of,
 )
 from askless.sources.wire.splitting import split
 from askless.sources.wire.value_capture import RowSample, statement_text
@@ -93,7 +93,7 @@ class Session:
                     ) from None
             position = end
         self._from_client.keep(data, position, _need(data, position))
-        return self._told()
+        return self._completed()
 
     def server(self, data: bytes, at_ns: int) -> list[CompletedQuery]:
         """See `Session`."""
@@ -125,9 +125,9 @@ class Session:
                         ) from None
             position = end
         self._from_server.keep(data, position, _need(data, position))
-        return self._told()
+        return self._completed()
 
-    def _told(self) -> list[CompletedQuery]:
+    def _completed(self) -> list[CompletedQuery]:
         seen, self._seen = self._seen, []
         return seen
 
@@ -157,7 +157,7 @@ class Session:
             execution.error = "the connection was lost"
             self._finish(execution, self._steps[0], at_ns)
         self._end_portals()
-        return self._told()
+        return self._completed()
 
     # -- what the client says
     # ----------------------------------------------------------------------------------------
@@ -446,8 +446,8 @@ class Session:
         if not execution.text:
             self.nameless += 1
             return
-        told = self._counted.is_told(execution.text) if execution.sample else False
-        query = told_of(execution, self.connection, self.encoding, told)
+        completed = self._counted.is_told(execution.text) if execution.sample else False
+        query = query_of(execution, self.connection, self.encoding, completed)
         self._seen.append(CompletedQuery(query, self.application, self.inside))
 
 
