@@ -20,7 +20,7 @@ import copy, json, pickle, sys
 sys.path.insert(0, {harbour!r})
 import askless
 from models import Berth, Inspection, PortCall, TugJob, Vessel
-from sqlalchemy import create_engine, select
+from sqlalchemy import create_engine, func, select
 from sqlalchemy.orm import Session, joinedload, load_only, selectinload
 engine = create_engine("sqlite:///{db}")
 CALLS = select(PortCall).order_by(PortCall.id).limit(30)
@@ -85,12 +85,43 @@ def untouched_objects_go_through_pickle_and_copy(db):
     assert again.name == vessel.name and "_askless" not in repr(vars(again))
     assert not [name for name in vars(vessel) if "askless" in name]
 
+def clean_members_of_a_set(db):
+    return len(set(db.scalars(VESSELS)))
+
+def clean_keys_of_a_dict(db):
+    return len({{vessel: 0 for vessel in db.scalars(VESSELS)}})
+
+def clean_compared(db):
+    return [db.scalar(select(func.count()).select_from(PortCall).where(PortCall.vessel == vessel)) for vessel in db.scalars(VESSELS)]
+
+def clean_by_vars(db):
+    return [{{name: value for name, value in vars(vessel).items() if name[0] != "_"}} for vessel in db.scalars(VESSELS)]
+
+def clean_pickled(db):
+    return pickle.dumps(db.scalars(VESSELS).all())
+
+def clean_copied(db):
+    return [copy.copy(vessel) for vessel in db.scalars(VESSELS)]
+
+def clean_set_as_a_relation(db):
+    call = PortCall()
+    for vessel in db.scalars(VESSELS):
+        call.vessel = vessel
+    db.expunge_all()
+
+def clean_deleted(db):
+    for job in db.scalars(select(TugJob).limit(30)):
+        db.delete(job)
+    db.flush()
+    db.rollback()
+
 for turn in range(20):
     with Session(engine) as session, askless.request("one_value"):
         one_value(session)
 for turn in range(2):
     for function in (filtered, counted, one_column, one_column_as_advised, clean_one_column_of_what_is_changed, clean_all_shown, clean_half_shown, clean_most_read, clean_few, clean_read_in_one_request_of_two,
-                     clean_as_a_dict, found_nothing, clean_asked_for_what_was_not_there, clean_only_counted, untouched_objects_go_through_pickle_and_copy):
+                     clean_as_a_dict, found_nothing, clean_asked_for_what_was_not_there, clean_only_counted, clean_members_of_a_set, clean_keys_of_a_dict,
+                     clean_compared, clean_by_vars, clean_pickled, clean_copied, clean_set_as_a_relation, clean_deleted, untouched_objects_go_through_pickle_and_copy):
         with Session(engine) as session, askless.request(function.__name__):
             function(session)
 """
@@ -257,6 +288,129 @@ def test_djangos_objects_stay_what_they_are(tmp_path: Path) -> None:
         [sys.executable, script], env={**ENV, **env}, capture_output=True, text=True, check=False
     )
     assert bare.returncode == 0, bare.stderr
+
+
+DJANGO_READS = """
+import copy, json, pickle
+import django
+from django.conf import settings
+settings.configure(DATABASES={"default": {"ENGINE": "django.db.backends.sqlite3", "NAME": ":memory:"}},
+                   INSTALLED_APPS=["office"], DEFAULT_AUTO_FIELD="django.db.models.AutoField")
+django.setup()
+from django.core import serializers
+from django.db import connection
+from django.db.models import Count, Prefetch
+from django.forms.models import model_to_dict
+from office.models import PortCall, Tug, TugJob, Vessel
+with connection.schema_editor() as editor:
+    for model in (Vessel, Tug, PortCall, TugJob):
+        editor.create_model(model)
+Vessel.objects.bulk_create(Vessel(name="Tern %d" % n, flag="NO", log="") for n in range(60))
+Tug.objects.bulk_create(Tug(name="Tug %d" % n) for n in range(3))
+PortCall.objects.bulk_create(PortCall(vessel_id=n % 40 + 1, state="due", agent="Sund") for n in range(50))
+TugJob.objects.bulk_create(TugJob(port_call_id=n % 50 + 1, tug_id=n % 3 + 1) for n in range(100))
+import askless
+
+def counted():
+    return len(list(Vessel.objects.order_by("id")))
+
+def clean_keys_of_a_dict():
+    return {vessel: 0 for vessel in Vessel.objects.order_by("id")}
+
+def clean_members_of_a_list():
+    vessels = list(Vessel.objects.order_by("id"))
+    return Vessel(pk=77) in vessels
+
+def clean_values_of_a_lookup():
+    return PortCall.objects.filter(vessel__in=list(Vessel.objects.order_by("id"))).count()
+
+def clean_value_of_a_lookup_each():
+    return [PortCall.objects.filter(vessel=vessel).count() for vessel in Vessel.objects.order_by("id")]
+
+def clean_model_to_dict():
+    return [model_to_dict(vessel) for vessel in Vessel.objects.order_by("id")]
+
+def clean_serialized():
+    return serializers.serialize("json", Vessel.objects.order_by("id"))
+
+def clean_saved():
+    for vessel in Vessel.objects.order_by("id"):
+        vessel.save()
+
+def clean_updated_in_bulk():
+    Vessel.objects.bulk_update(list(Vessel.objects.order_by("id")), ["name", "flag"])
+
+def clean_deleted():
+    for tug in Tug.objects.filter(id__lt=0):
+        tug.delete()
+
+def clean_pickled():
+    return pickle.dumps(list(Vessel.objects.order_by("id")))
+
+def clean_pickled_with_relations():
+    return pickle.dumps(list(PortCall.objects.select_related("vessel").prefetch_related("tug_jobs")))
+
+def clean_copied():
+    return [copy.copy(vessel) for vessel in Vessel.objects.order_by("id")]
+
+def clean_by_vars():
+    return [{name: value for name, value in vars(vessel).items() if name[0] != "_"} for vessel in Vessel.objects.order_by("id")]
+
+def clean_set_as_a_relation():
+    (call, *_) = PortCall.objects.order_by("id")[:1]
+    for vessel in Vessel.objects.order_by("id"):
+        call.vessel = vessel
+
+def clean_through_a_relation_of_each():
+    return [vessel.calls.count() for vessel in Vessel.objects.order_by("id")]
+
+def unread():
+    return [call.agent for call in PortCall.objects.prefetch_related("tug_jobs__tug", "vessel")]
+
+def unread_joined():
+    return [call.agent for call in PortCall.objects.select_related("vessel")]
+
+def unread_through_a_manager():
+    vessels = list(Vessel.objects.prefetch_related(Prefetch("calls", PortCall.objects.annotate(n=Count("tug_jobs")))))
+    return [vessel.name for vessel in vessels]
+
+for turn in range(2):
+    for name, function in list(globals().items()):
+        if name.startswith(("clean_", "unread", "counted")):
+            with askless.request(name):
+                function()
+"""
+
+
+def test_what_django_reads_for_the_application_is_read(tmp_path: Path) -> None:
+    """hash(), ==, values of lookups, forms, serializers, save(), pickle: all of them use an object;
+    a prefetch, which reads keys as well, does not.
+    """
+    script = tmp_path / "reads.py"
+    script.write_text(DJANGO_READS)
+    env = {"PYTHONPATH": str(Path(__file__).parent / "programs")}
+    ran = run(
+        "capture", "app", "--track-use", "-o", tmp_path / "c", "--", sys.executable, script, env=env
+    )
+    assert ran.code == 0, ran.err
+    flagged: dict[str, set[tuple[str, str]]] = {}
+    for finding in findings(tmp_path / "c"):
+        if finding["pattern"] in ("discarded-rows", "unused-load", "over-wide"):
+            flagged.setdefault(finding["route"], set()).add(
+                (finding["pattern"], finding["variant"])
+            )
+    assert ("discarded-rows", "counted") in flagged.pop("counted")
+    assert ("over-wide", "one-column") in flagged.pop("clean_keys_of_a_dict"), (
+        "only the key is read"
+    )
+    unread = {route for route in flagged if "unused-load" in {one for one, _ in flagged[route]}}
+    assert unread == {"unread", "unread_joined", "unread_through_a_manager"}
+    discarded = {
+        route for route in flagged if "discarded-rows" in {one for one, _ in flagged[route]}
+    }
+    assert not discarded, flagged
+    whole = {"clean_model_to_dict", "clean_serialized", "clean_saved", "clean_pickled"}
+    assert not whole & set(flagged), flagged
 
 
 ENV = {"PATH": "/usr/bin:/bin", "COLUMNS": "100"}

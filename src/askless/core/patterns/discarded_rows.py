@@ -76,7 +76,10 @@ def _diagnosis(met: Match, totals: UseTotals, kept: float, tested: list[str]) ->
             rows=spare_rows,
             bytes=spare,
         ),
-        caveats=("it is not always faster in SQL: run a trial",),
+        caveats=(
+            "it is not always faster in SQL: run a trial",
+            *(() if tested else ("objects that are only compared with `is` count as unread",)),
+        ),
     )
     saving = f"about {plural(spare_rows, 'row')} per request; run a trial to measure the time"
     remedy = PushDown(stats=stats, line=met.line, saving=saving, columns=columns, rows=spare_rows)

@@ -2,7 +2,7 @@
 
 Querysets of a relation carry a mark on their `Query`, which clones keep; the compiler reads it as
 it sends the query. With `--track-use`, `from_db` marks each object, and reading a field of it is
-noted unless Django itself reads.
+noted unless Django reads it to load other objects.
 """
 
 import sys
@@ -55,9 +55,8 @@ def _described(meta):
         try:
             if not field.is_relation:
                 continue
-            if (
-                field.related_model is None
-            ):  # the type column of each row says which model it leads to
+            # the type column of each row says which model it leads to
+            if field.related_model is None:
                 local = [meta.get_field(key).column for key in (field.fk_field, field.ct_field)]
                 relations[field.name] = ["", False, local, [], ""]
                 continue
@@ -252,9 +251,8 @@ def _watched(cls, describe):
 
     cls.get_queryset = get_queryset
     counting = vars(cls).get("constrained_target")
-    if isinstance(
-        counting, property
-    ):  # count() and exists() of a to-many relation ask the link table alone
+    # count() and exists() of a to-many relation ask the link table alone
+    if isinstance(counting, property):
 
         def constrained_target(self):
             queryset = counting.fget(self)
@@ -400,9 +398,8 @@ def _mention_joined(model, names):
             field = model._meta.get_field(name)
             joined = field.related_model
             recorder.mention("django", _model(joined))
-        except (
-            Exception
-        ):  # the accessor of a one-to-one relation's other side is not a field's name
+        except Exception:
+            # the accessor of a one-to-one relation's other side is not a field's name
             continue
         _mention_joined(joined, further)
 
@@ -545,25 +542,108 @@ def _leave_no_trace(state_class):
 def _watch_reading(model):
     plain = model.__getattribute__ if "__getattribute__" in vars(model) else object.__getattribute__
     read, frame = object_use.read, sys._getframe
-    ours = {}  # file name -> whether Django's own ORM reads
 
     def getattribute(self, name):
         value = plain(self, name)
-        if name[:1] != "_":
+        if name[:1] != "_" or name == "__dict__":
             try:
                 mark = plain(self, "__dict__")["_state"]._askless_mark
             except (KeyError, AttributeError):
                 return value
             if mark is not None:
-                file = frame(1).f_code.co_filename
-                inside = ours.get(file)
-                if inside is None:
-                    inside = ours[file] = "/django/db/" in file.replace("\\", "/")
-                if not inside:
+                if name == "__dict__":
+                    if _takes_all(frame(1).f_code):
+                        for attribute in _loaded_names(value):
+                            read(mark, type(self), attribute)
+                elif not _loads(frame(1)):
                     read(mark, type(self), name)
         return value
 
+    _readers[getattribute.__code__] = _ACCESSOR
     model.__getattribute__ = getattribute
+
+
+# Who reads an attribute. Django reads keys and relations of objects to load others, which is no use
+# of them. Everything else that it reads for the application (hash(), ==, a lookup's value, save(),
+# forms, serializers) is.
+_APPLICATION, _LOADER, _ACCESSOR, _ORM = range(4)
+_LOADERS = {
+    "query.py": (
+        "__iter__",  # rows of a relation's manager get its object
+        "prefetch_related_objects",
+        "prefetch_one",
+        "prefetch_one_level",
+        "get_prefetcher",
+        "in_prefetched_cache",
+        "is_fetched",
+    ),
+    "related_descriptors.py": (
+        "__get__",
+        "__init__",  # of a relation's manager
+        "get_object",
+        "get_queryset",
+        "get_prefetch_queryset",
+        "get_prefetch_querysets",
+        "_apply_rel_filters",
+    ),
+    "query_utils.py": ("__get__", "_check_parent_chain"),  # of a deferred column
+}
+_ACCESSORS = (  # read for their caller
+    "_get_pk_val",
+    "get_local_related_value",
+    "get_foreign_related_value",
+    "get_instance_value_for_fields",
+    "get_reverse_related_filter",
+    "get_forward_related_filter",
+    "get_extra_descriptor_filter",
+    "<lambda>",
+    "<genexpr>",
+    "<listcomp>",
+    "<setcomp>",
+    "<dictcomp>",
+)
+_readers = {}  # code -> who reads
+
+
+def _reader(code):
+    known = _readers.get(code)
+    if known is None:
+        folder, _, file = code.co_filename.replace("\\", "/").rpartition("/")
+        if "/django/db" not in folder:
+            known = _APPLICATION
+        elif code.co_name in _ACCESSORS:
+            known = _ACCESSOR
+        else:
+            known = _LOADER if code.co_name in _LOADERS.get(file, ()) else _ORM
+        _readers[code] = known
+    return known
+
+
+def _loads(frame):
+    """Whether an attribute is read for the sake of loading other objects."""
+    who = _reader(frame.f_code)
+    while who == _ACCESSOR:
+        frame = frame.f_back
+        if frame is None:
+            return False
+        who = _reader(frame.f_code)
+    return who == _LOADER or (who == _ORM and get_ident() in _forced)
+
+
+def _takes_all(code):
+    """Whether what reads an object's `__dict__` takes all of it: pickle, copy, vars(). A descriptor
+    keeps its own value there.
+    """
+    if _reader(code) == _APPLICATION:
+        return code.co_name not in ("__get__", "__set__", "__delete__")
+    return code.co_name == "__getstate__"
+
+
+def _loaded_names(state):
+    """The names of the columns and relations that an object holds. `state` is its `__dict__`."""
+    yield from [name for name in state if name[:1] != "_"]
+    yield from list(getattr(state.get("_state"), "fields_cache", ()))
+    yield from list(state.get("_prefetched_objects_cache", ()))
 
 
 def install_iteration(module):

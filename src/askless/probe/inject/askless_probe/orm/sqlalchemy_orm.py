@@ -3,13 +3,13 @@
 `do_orm_execute` says whether a query loads a relation and for whom; it marks the execution with an
 option of ours. `do_execute` reads the mark just before the driver is called, on the same thread.
 With `--track-use`, the event `load` marks each object, and reading an attribute that SQLAlchemy
-instruments is noted.
+instruments is noted, and so is what uses an object without reading any (a comparison, a set).
 """
 
 import sys
 from contextvars import ContextVar
 from functools import wraps
-from weakref import WeakKeyDictionary
+from weakref import WeakKeyDictionary, WeakSet
 
 from .. import object_use, recorder, stack, strict
 
@@ -19,6 +19,8 @@ _names = WeakKeyDictionary()  # class -> its name
 _compiling = ContextVar("askless_compiling", default=None)
 # (class, attribute) -> "table.column", "" for a relation, None for anything else
 _column_names = {}
+_tracked = WeakSet()  # classes whose objects are watched for uses that read no attribute
+_files = {}  # file name -> whether it is SQLAlchemy's
 
 
 def _name(mapper):
@@ -219,18 +221,27 @@ def _loaded(state, context):
         mark = context.execution_options.get(_OPTION)
         if mark is not None and type(mark[0]) is tuple:
             cls = state.class_
-            entity = mark[1].entities.get(cls) or mark[1].entity(cls, _column_of)
+            entity = mark[1].entities.get(cls)
+            if entity is None:
+                if cls not in _tracked:
+                    _tracked.add(cls)
+                    _track_class(cls)
+                entity = mark[1].entity(cls, _column_of)
             entity.objects += 1
             state._askless_mark = [entity, 0]
     except Exception as error:
         recorder.warn_once("can't track what is read: %s: %s" % (type(error).__name__, error))
 
 
+def _deleted(session, instance):
+    _used_as_itself(instance)
+
+
 def _track(attribute):
-    plain = attribute.__get__
+    plain_get, plain_set = attribute.__get__, attribute.__set__
     read = object_use.read
 
-    @wraps(plain)
+    @wraps(plain_get)
     def get(self, instance, owner):
         if instance is not None:
             try:
@@ -239,9 +250,92 @@ def _track(attribute):
                 pass
             else:
                 read(mark, type(instance), self.key)
-        return plain(self, instance, owner)
+        return plain_get(self, instance, owner)
+
+    @wraps(plain_set)
+    def assign(self, instance, value):
+        for one in value if isinstance(value, (list, set, tuple)) else (value,):
+            _used_as_itself(one)
+        plain_set(self, instance, value)
 
     attribute.__get__ = get
+    attribute.__set__ = assign
+
+
+def _used_as_itself(value):
+    """An object, if it is one, was used although none of its attributes was read."""
+    state = getattr(value, "_sa_instance_state", None)
+    mark = getattr(state, "_askless_mark", None)
+    if mark is not None:
+        object_use.read(mark, state.class_, "")
+
+
+def _used_whole(attributes):
+    """All that an object holds was taken. `attributes` is its `__dict__`."""
+    state = attributes.get("_sa_instance_state")
+    mark = getattr(state, "_askless_mark", None)
+    if mark is not None:
+        for name in list(attributes):
+            object_use.read(mark, state.class_, name)
+
+
+def _track_comparisons(comparator):
+    """`Berth.quay == quay` takes the key of `quay` only once the statement is sent."""
+    for name in ("__eq__", "__ne__", "contains"):
+        setattr(comparator, name, _comparing(getattr(comparator, name)))
+
+
+def _comparing(plain):
+    @wraps(plain)
+    def compare(self, other, *args, **kwargs):
+        _used_as_itself(other)
+        return plain(self, other, *args, **kwargs)
+
+    return compare
+
+
+def _track_class(cls):
+    """Objects of this class that are put into a set or a dictionary, or whose `__dict__` is taken
+    (pickle, copy, vars()), are used.
+    """
+    plain = cls.__getattribute__
+
+    def getattribute(self, name):
+        if name != "__dict__":
+            return plain(self, name)
+        value = plain(self, name)
+        caller = sys._getframe(1).f_code
+        # A descriptor, such as cached_property, keeps its own value there.
+        if caller.co_name not in ("__get__", "__set__", "__delete__") and not _is_orm(caller):
+            _used_whole(value)
+        return value
+
+    type.__setattr__(cls, "__getattribute__", getattribute)
+    plain_reduce = cls.__reduce_ex__
+
+    @wraps(plain_reduce)
+    def reduce_ex(self, protocol):
+        _used_whole(vars(self))
+        return plain_reduce(self, protocol)
+
+    type.__setattr__(cls, "__reduce_ex__", reduce_ex)
+    if cls.__hash__ is object.__hash__:
+
+        def hashed(self):
+            if not _is_orm(sys._getframe(1).f_code):
+                _used_as_itself(self)
+            return object.__hash__(self)
+
+        type.__setattr__(cls, "__hash__", hashed)
+
+
+def _is_orm(code):
+    """Whether SQLAlchemy itself looks at an object."""
+    known = _files.get(code.co_filename)
+    if known is None:
+        known = "/sqlalchemy/" in code.co_filename.replace("\\", "/")
+        _files[code.co_filename] = known
+    return known
 
 
 def install(module):
@@ -263,4 +357,6 @@ def install(module):
         from sqlalchemy.orm.attributes import InstrumentedAttribute
 
         event.listen(module.Mapper, "load", _loaded, raw=True)
+        event.listen(module.Session, "persistent_to_deleted", _deleted)
         _track(InstrumentedAttribute)
+        _track_comparisons(module.RelationshipProperty.Comparator)
