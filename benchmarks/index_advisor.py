@@ -330,9 +330,8 @@ def main(system: str, scale: int, columns_most: int) -> None:
         limits = Limits(statement_s=300.0, allow_large=True)
         live = stack.enter_context(connect(url, limits))
         tables = sqlalchemy.inspect(live).get_table_names()
-        if (
-            system == "postgresql"
-        ):  # the database is our own: indexes are made in it, in a transaction
+        # the database is our own: indexes are made in it, in a transaction
+        if system == "postgresql":
             live.rollback()
             server_of(live).begin(live, limits, write=True)
             ground = Ground(

@@ -196,9 +196,8 @@ def test_a_killed_trial_is_cleaned_up_after(large: Office) -> None:
         assert settled(large, before), "the server notices that nobody listens"
         return
     assert state(large) != before
-    if (
-        large.system == "mariadb"
-    ):  # its session goes on with its statement: end it, as an administrator would
+    # its session goes on with its statement: end it, as an administrator would
+    if large.system == "mariadb":
         for session in sessions(large):
             large.ask(f"KILL {session}")
         assert wait_until(lambda: not sessions(large))
@@ -355,9 +354,8 @@ def test_a_live_server_is_left_alone_unless_confirmed(busy: Office, tmp_path: Pa
     refused(run(*rewrite), "looks live")
     assert run(*rewrite, "--allow-busy").code == 0
     confirmed = run(*words, "--allow-busy")
-    if (
-        busy.system == "postgresql"
-    ):  # the other session's lock is in the way of an index: no endless wait for it
+    # the other session's lock is in the way of an index: no endless wait for it
+    if busy.system == "postgresql":
         refused(confirmed, "lock timeout", "another session has locked the table")
     else:
         assert confirmed.code == 0, confirmed.err

@@ -69,9 +69,8 @@ class Follower:
         return sorted(path for path in self.capture.iterdir() if path.name.endswith(SUFFIXES))
 
     def _read(self, path: Path, file: _File) -> Iterator[Request]:
-        if not path.name.endswith(_SUFFIX) and path.name.endswith(
-            SUFFIXES
-        ):  # compressed: it does not grow any more
+        # compressed: it does not grow any more
+        if not path.name.endswith(_SUFFIX) and path.name.endswith(SUFFIXES):
             file.given_up = True
             yield from Reader(path)
             return

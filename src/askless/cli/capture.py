@@ -92,9 +92,8 @@ def declare_source(kinds: Any, source: sources.Source) -> None:
     )
     behind = {option.name for option in source.options if option.flag in (FILES, PROGRAM)}
     for option in source.options:
-        if (
-            option.flag != PROGRAM or FILES not in behind
-        ):  # words after -- are derived from files when it runs
+        # words after -- are derived from files when it runs
+        if option.flag != PROGRAM or FILES not in behind:
             _declare_option(kind, option, few=PROGRAM in behind)
     add_renamed(kind, "capture")
     kind.set_defaults(run=lambda options: run_source(source, options))
@@ -177,9 +176,8 @@ def tell(named: Path, folder: Path, nothing: str) -> None:
     kinds: dict[str, int] = {}
     outside = taken_ns = 0
     try:
-        for request in read(
-            folder, reports
-        ):  # what `capture check` looks at besides would take as long again
+        # what `capture check` looks at besides would take as long again
+        for request in read(folder, reports):
             taken_ns += (
                 request.end_ns - request.start_ns if request.kind not in ("program", BLENDED) else 0
             )

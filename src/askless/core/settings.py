@@ -15,12 +15,10 @@ class Settings(msgspec.Struct, frozen=True):
     repeat_least: int = 3  # executions of one shape in a request before it may be an n-plus-one
     duplicate_least: int = 2  # executions of one statement with one set of parameters
     polling_gap_ms: float = 500.0  # the same read again after this long is polling, not a duplicate
-    wide_column_bytes: float = (
-        256.0  # average bytes of a value from which its column counts as wide
-    )
-    wide_row_bytes: int = (
-        1024  # of a single row, from which it matters that one value of it is used
-    )
+    # average bytes of a value from which its column counts as wide
+    wide_column_bytes: float = 256.0
+    # of a single row, from which it matters that one value of it is used
+    wide_row_bytes: int = 1024
     wide_rows_least: float = 5.0  # rows from which a query counts as a list
     wide_result_bytes: int = 4096  # a result smaller than this is never over-wide
     unbounded_rows_least: int = 500  # rows without LIMIT from which a query counts as unbounded
@@ -28,9 +26,8 @@ class Settings(msgspec.Struct, frozen=True):
     offset_least: int = 1000  # rows that an OFFSET skips, from which it is deep
     unused_objects_least: int = 2  # objects loaded eagerly and never touched, over the capture
     discarded_rows_least: float = 20.0  # rows from which it matters that most of them are not used
-    discarded_read_most: float = (
-        0.2  # the largest share of rows that are used where most are thrown away
-    )
+    # the largest share of rows that are used where most are thrown away
+    discarded_read_most: float = 0.2
     multiplied_rows_least: int = 50  # rows of a query that a join has made in vain
     multiplied_bytes_least: int = 32768  # bytes of a query that are columns of a parent sent again
     per_row_rows_least: int = 20  # rows, for each of which a subquery is evaluated
@@ -38,18 +35,14 @@ class Settings(msgspec.Struct, frozen=True):
     per_row_scan_ms: float = 5.0  # the same, if each evaluation reads a whole table
     churn_least: int = 20  # executions of one shape with changing literals
     write_loop_least: int = 5  # writes of one shape in a request
-    known_pause_ms: float = (
-        20.0  # in an open transaction, if it is known what the application waited for
-    )
+    # in an open transaction, if it is known what the application waited for
+    known_pause_ms: float = 20.0
     unknown_pause_ms: float = 50.0  # the same where it is not
     examine_most: int = 5  # requests of one route in which a repetition is traced in full
-    look_first: int = (
-        32  # requests of a route whose results are compared over requests: the first ones,
-    )
-    look_every: int = 64  # then one in so many
-    network_latency_ms: float = (
-        0.0  # the assumed way to the database and back, added to what each query takes
-    )
+    look_first: int = 32  # requests of a route, the first ones, whose results are compared
+    look_every: int = 64  # of the requests after those, one in so many
+    # the assumed way to the database and back, added to what each query takes
+    network_latency_ms: float = 0.0
     show_values: bool = False  # whether reports may show literals of statements
 
     @property

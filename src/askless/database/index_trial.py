@@ -110,9 +110,8 @@ def try_index(
     with connect(url, limits) as connection:
         system = server.system(connection)
         refuse(server.index_routines(connection, ddl, limits.trusted), "building the index")
-        for (
-            asked
-        ) in statements:  # what can't be explained can't be tried: say so before anything is built
+        # what can't be explained can't be tried: say so before anything is built
+        for asked in statements:
             explain(
                 connection,
                 query_of(connection, asked.text, asked.parameters, asked.names, asked.system),

@@ -71,9 +71,8 @@ def _send(connection: Connection, sql: str, arguments: Sequence[Any]) -> tuple[l
         ) from error
     except Exception:
         raise
-    except (
-        BaseException
-    ) as interrupt:  # Ctrl-C in the middle of a statement: the session is of no more use
+    except BaseException as interrupt:
+        # Ctrl-C in the middle of a statement: the session is of no more use
         connection.invalidate(interrupt)
         raise
     finally:

@@ -151,9 +151,8 @@ def _copy(connection: Connection, table: Table, copied: Mapping[str, Table]) -> 
         )
         for orphan in orphans:
             connection.exec_driver_sql(f"DELETE FROM {name} WHERE {orphan}")  # noqa: S608
-        if (
-            table.primary_key and server.paramstyle != "qmark"
-        ):  # what is grouped by the key may show other columns
+        # what is grouped by the key may show other columns
+        if table.primary_key and server.paramstyle != "qmark":
             connection.exec_driver_sql(
                 f"ALTER TABLE {name} ADD PRIMARY KEY ({', '.join(map(quote, table.primary_key))})"
             )

@@ -37,9 +37,8 @@ class _Case:
         self.outputs = remedy.structure.outputs
         self.at = remedy.parent_line or remedy.line
         self.parent_sql = context.sql(remedy.parent) if remedy.parent is not None else ""
-        if (
-            remedy.parent_key is not None
-        ):  # the parent is read row by row itself: it will be a batch by then
+        # the parent is read row by row itself: it will be a batch by then
+        if remedy.parent_key is not None:
             above = remedy.parent_key
             lookup = LookUp(
                 self.parent_sql, self.system, above.column.table, above.column.name, above.beside

@@ -11,9 +11,8 @@ from askless.core.findings.remedies import Project
 from askless.core.inference.context import Context
 from askless.core.inference.required_columns import keys_to_keep
 
-NAMED_MOST = (
-    3  # columns that are named one by one to be omitted; beyond that the ones that stay are named
-)
+# columns that are named one by one to be omitted; beyond that the ones that stay are named
+NAMED_MOST = 3
 
 
 def advise(remedy: Project, context: Context) -> tuple[Advice, ...]:

@@ -36,6 +36,5 @@ class RequestView:
         self.request = request
         self.groups = groups
         self.claimed: set[str] = set()
-        self.writes: list[tuple[int, str]] | None = (
-            None  # (query, table), once a pattern has asked for them
-        )
+        # (query, table), once a pattern has asked for them
+        self.writes: list[tuple[int, str]] | None = None

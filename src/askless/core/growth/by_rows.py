@@ -18,9 +18,8 @@ import msgspec
 from askless.core.records.model import Request, Statement
 from askless.core.statistics import median
 
-POINTS_MOST = (
-    400  # requests of a route that are kept; beyond that every second one goes, again and again
-)
+# requests of a route that are kept; beyond that every second one goes, again and again
+POINTS_MOST = 400
 SIZES_LEAST = 3
 SPREAD_LEAST = 1.5  # the largest size over the smallest
 PAIRS_MOST = 60  # different sizes that are paired

@@ -24,9 +24,8 @@ from askless.core.systems import system_of
 
 GAIN_LEAST = 0.01  # of the workload's time
 GAIN_ALONE = 0.25  # of one statement's cost
-SMALL_GAIN_LEAST = (
-    0.02  # of the workload's time, for an index on a small table: it is asked a great deal then
-)
+# of the workload's time, for an index on a small table: it is asked a great deal then
+SMALL_GAIN_LEAST = 0.02
 COST_ALONE = 5.0  # and at least so many pages read in sequence
 NEARLY = 0.05  # candidates this close are judged by their size
 ROWS_SPARED = 0.9  # an index must leave at most this share of the rows that are touched without it

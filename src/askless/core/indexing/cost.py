@@ -326,9 +326,8 @@ def _inner(
         warm = outer_rows * (path.touched * (ROW + ENTRY) + 0.3) + min(pages, again)
         options.append((min(again, warm), outer_rows * path.touched, each, path.index, True))
     whole = min(best_path(need, indexes, frozenset(), traits, schema), key=lambda path: path.cost)
-    if any(
-        link.again and link.column in bound for link in need.links
-    ):  # a value for each row: rows stay as many
+    # a value for each row: rows stay as many
+    if any(link.again and link.column in bound for link in need.links):
         options = [
             (cost, touched, 1.0, index, streams) for cost, touched, _, index, streams in options
         ]

@@ -117,9 +117,8 @@ def _same(request: Request, group: Group) -> list[list[int]]:
     if len(keys) == len(group.indices):
         return []
     same = [indices for indices in keys.values() if len(indices) > 1]
-    if (
-        request.kind in VAGUE
-    ):  # it may be several requests: what ran in one transaction belongs together
+    # it may be several requests: what ran in one transaction belongs together
+    if request.kind in VAGUE:
         same = [run for indices in same for run in in_one(request, indices) if len(run) > 1]
     return same
 

@@ -81,9 +81,8 @@ class FindOrCreate(ByRequests[CreationTotals]):
                 and structure.kind == "update"
                 and view.request.loads[look.indices[0]]
             )
-            if (
-                structure is not None and _is_look_up(structure) and not by_orm
-            ):  # an ORM's save tries an UPDATE by itself
+            # an ORM's save tries an UPDATE by itself
+            if structure is not None and _is_look_up(structure) and not by_orm:
                 pairs = _pairs(view.request, look, inserts.get(structure.main.lower(), []))
                 if len(pairs) >= settings.repeat_least:
                     self._add(view, look, pairs)

@@ -144,9 +144,8 @@ class NPlusOne(ByRequests[Repetition]):
         kinds = {shape for tally in polymorphic.tallies_of(route) for shape in tally.shapes}
         made = kinds | {one.finding.shape for one in found if isinstance(one.remedy, BulkUpsert)}
         for tally in tallies:
-            if (
-                tally.stats.shape.digest not in made
-            ):  # in other requests of the route all rows may have been there
+            # in other requests of the route all rows may have been there
+            if tally.stats.shape.digest not in made:
                 yield diagnosis_of(RULE, tally, above, met_of(tally, route, context))
 
 

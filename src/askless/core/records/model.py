@@ -167,9 +167,8 @@ class Statement(msgspec.Struct):
     sampled: tuple[int, ...] = ()
     origins: tuple[str, ...] = ()
     first: int = 0
-    written: tuple[str, ...] | None = (
-        None  # the tables that it writes, once a pattern has asked for them
-    )
+    # the tables that it writes, once a pattern has asked for them
+    written: tuple[str, ...] | None = None
     _slots: list[Slot] | None = None
 
     @property
@@ -331,9 +330,8 @@ class Request:
         self.errands: list[Wait] = _NO_ERRANDS
         self.parts: list[Columns] = []
         self._cold: dict[str, list[Any]] = {}
-        self._order: list[int] | None = (
-            None  # of what `parts` hold, if that is not the order of their starts
-        )
+        # of what `parts` hold, if that is not the order of their starts
+        self._order: list[int] | None = None
 
     @property
     def name(self) -> str:

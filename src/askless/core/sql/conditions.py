@@ -101,9 +101,8 @@ def _predicate(node: Any, names: Names, required: bool) -> Iterator[Predicate]:
         node = node.this
         while isinstance(node, exp.Paren):
             node = node.this
-    if isinstance(node, exp.Expression) and node.args.get(
-        "negate"
-    ):  # newer parsers keep a NOT in the comparison
+    # newer parsers keep a NOT in the comparison
+    if isinstance(node, exp.Expression) and node.args.get("negate"):
         negated = not negated
     if isinstance(node, exp.In):
         if isinstance(node.this, exp.Tuple) and len(node.expressions) == 1 and not negated:

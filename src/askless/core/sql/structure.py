@@ -111,9 +111,8 @@ class Structure(msgspec.Struct, frozen=True):
     ] = ()  # each name that the statement uses for a table, and the table
     writes: tuple[str, ...] = ()
     filters_by_query: bool = False  # a condition that every row must meet asks a query of its own
-    extreme: Column | None = (
-        None  # the column whose highest or lowest value, of the same table, every row must have
-    )
+    # the column whose highest or lowest value, of the same table, every row must have
+    extreme: Column | None = None
     # Of each OR that every row must meet, what an index could answer of its sides.
     either: tuple[tuple[Predicate, ...], ...] = ()
     correlations: tuple[Correlation, ...] = ()

@@ -444,9 +444,8 @@ def _is_exists(select: Any) -> bool:
     if len(select.expressions) != 1:
         return False
     only = bare(select.expressions[0])
-    while isinstance(only, exp.Case) and only.args.get(
-        "ifs"
-    ):  # CASE WHEN EXISTS(...) THEN 1 ELSE 0 END
+    # CASE WHEN EXISTS(...) THEN 1 ELSE 0 END
+    while isinstance(only, exp.Case) and only.args.get("ifs"):
         only = only.args["ifs"][0].this
     if isinstance(only, exp.Exists):
         return True

@@ -117,9 +117,8 @@ class Server(Protocol):
     paramstyle: str
     # an index is tried on the table itself, where writers wait for it, unless copies are asked for
     builds_in_place: bool
-    estimates_well: (
-        bool  # whether the planner knows how many rows a condition keeps, so that no one need count
-    )
+    # whether the planner knows how many rows a condition keeps, so that no one need count
+    estimates_well: bool
 
     def check(self, url: URL) -> None:
         """Raises AskLessError database-missing if it can be said that there is none, before

@@ -14,9 +14,8 @@ from askless.core.records.model import Request
 
 INJECT = Path(__file__).resolve().parents[2] / "probe" / "inject"
 _HEADER = '{"event":"capture"'
-ENDS_MOST = (
-    100_000  # requests kept; a test run that ends more of them in one block is not a test run
-)
+# requests kept; a test run that ends more of them in one block is not a test run
+ENDS_MOST = 100_000
 
 
 class InProcessRecorder:
@@ -93,9 +92,8 @@ class InProcessRecorder:
 
         def end() -> list[Request]:
             for request in list(self.recorder.open_requests.values()):
-                if (
-                    request.finish is not None
-                ):  # the application has returned; a test client left the response unread
+                # the application has returned; a test client left the response unread
+                if request.finish is not None:
                     request.finish()
             self.recorder.end(*opened)
             return self.requests[first:]

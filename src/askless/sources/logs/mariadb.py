@@ -51,9 +51,8 @@ class General:
         self._at_ns = 0
         self._any = False
         self.cuts = Cuts()
-        self._open: tuple[str, str, int, LongText] | None = (
-            None  # session, command, when, text so far
-        )
+        # session, command, when, text so far
+        self._open: tuple[str, str, int, LongText] | None = None
         self._inside: set[str] = set()
         self._count = 0
 

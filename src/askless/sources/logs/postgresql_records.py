@@ -113,9 +113,8 @@ class Records:
     def __init__(self) -> None:
         self.skipped = 0
         self.cuts = Cuts()
-        self._longer: tuple[str, LongText] | None = (
-            None  # a field of the record that waits, which goes on
-        )
+        # a field of the record that waits, which goes on
+        self._longer: tuple[str, LongText] | None = None
         self._sessions: dict[str, _Session] = {}
         self._waiting: Record | None = None  # a record whose DETAIL or STATEMENT may follow
         self._told: deque[_LoggedText] = deque()  # what waits for plans, and what came after it

@@ -6,9 +6,8 @@ from __future__ import annotations
 
 from askless.sources.logs.layouts import TIME, Layout
 
-_LEAD = (
-    rf"^(?:.*?{TIME})?.*?"  # what the application's own logging puts before a line, perhaps a time
-)
+# what the application's own logging puts before a line, perhaps a time
+_LEAD = rf"^(?:.*?{TIME})?.*?"
 
 PRESETS = {
     # Django, django.db.backends at DEBUG: (0.001) SELECT ...; args=(1,); alias=default

@@ -187,9 +187,8 @@ def unpacked(body: bytes, encoding: str, most: int = PAYLOAD_MOST) -> bytes:
         raise _Refused(
             415, f"there is no Content-Encoding {encoding!r} here: send gzip, deflate or nothing"
         )
-    for window in (
-        (bits, -15) if encoding == "deflate" else (bits,)
-    ):  # some send deflate without its frame
+    # some send deflate without its frame
+    for window in (bits, -15) if encoding == "deflate" else (bits,):
         stream = zlib.decompressobj(window)
         try:
             result = stream.decompress(body, most)

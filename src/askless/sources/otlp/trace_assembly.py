@@ -100,9 +100,8 @@ class Traces:
         self.late = 0  # queries that came when their trace had been put together
         self.orphans = 0  # spans whose parent never came, though their trace has a request
         self.unread = 0  # statements of systems that are not known here
-        self.broken = (
-            0  # spans of traces that could not be put together, and why the first could not
-        )
+        # spans of traces that could not be put together, and why the first could not
+        self.broken = 0
         self.broken_reason = ""
         self.done: list[bytes] = []  # traces that were put together since someone last asked
         self._waiting = 0

@@ -24,9 +24,8 @@ from askless.core.errors import AskLessError
 from askless.core.progress import Progress, quiet
 
 STOP_WAIT_S = 5.0  # how long pages' programs may take to stop once they are visited
-SETTLE_S = (
-    0.1  # the last page has been answered; what its application does after the answer may go on
-)
+# the last page has been answered; what its application does after the answer may go on
+SETTLE_S = 0.1
 SETTLE_MOST_S = 15.0  # where someone waits for it
 TERMINATE_WAIT_S = 10.0  # and a program that anyone who runs us wants stopped
 WARM_UP_HEADER = "X-Ask-Less-Warm-Up"

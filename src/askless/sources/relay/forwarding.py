@@ -371,9 +371,8 @@ class Forwarder:
             return ConnectionStart(PendingConnection(self), CLIENT)
 
         if listen.path:
-            if _is_heard(
-                listen.path
-            ):  # the loop itself would put its own in the place of any socket
+            # the loop itself would put its own in the place of any socket
+            if _is_heard(listen.path):
                 raise OSError(errno.EADDRINUSE, os.strerror(errno.EADDRINUSE))
             self._server = await self.loop.create_unix_server(begin, listen.path, backlog=_BACKLOG)
             Path(listen.path).chmod(0o600)

@@ -473,9 +473,8 @@ def _joined(
         if len(holders) > 1 or not (holders or not parent_column[0]):
             return None
         parent = holders[0] if holders else main
-        for node in tree.find_all(
-            exp.Column
-        ):  # names that were clear alone may be ambiguous next to the child's
+        # names that were clear alone may be ambiguous next to the child's
+        for node in tree.find_all(exp.Column):
             if (
                 not node.table
                 and not tree.args.get("joins")

@@ -157,9 +157,8 @@ class CrashBuffer:
         except Exception:
             try:  # values that `marshal` does not know
                 self._put_query(request, record, None, None)
-            except (
-                Exception
-            ):  # what can't be put is missing if the process is killed, and only then
+            except Exception:
+                # what can't be put is missing if the process is killed, and only then
                 pass
 
     def _put_query(self, request, record, number, line):

@@ -103,9 +103,8 @@ class Request:
         self.task = None  # of asyncio's, that it was opened in
         self.held_bytes = self.memory_bytes = 0  # where memory is tracked
         self.errands = []  # what was waited for next to the queries, not written yet
-        self.spared = self.held = (
-            False  # whether something may be omitted; whether it waits for being slow
-        )
+        # whether something may be omitted; whether it waits for being slow
+        self.spared = self.held = False
         self.left_out = 0  # why all of it is: see `sparing`; 0 for not at all
         self.taken = self.more = self.more_ns = 0  # queries kept, those beyond the most, their time
         # ends the request, once the application has returned and only its response is open

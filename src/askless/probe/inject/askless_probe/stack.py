@@ -189,9 +189,8 @@ def nearest(frame):
             if id(code) not in _codes:
                 remember(code, frame)
             return id(code), frame.f_lasti
-        if known is _EDGE or code.co_filename.startswith(
-            "<frozen importlib"
-        ):  # an import is not a call of the program's
+        # an import is not a call of the program's
+        if known is _EDGE or code.co_filename.startswith("<frozen importlib"):
             break
         if known:
             return _template(frame, known, ()) or None

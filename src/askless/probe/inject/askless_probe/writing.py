@@ -86,9 +86,8 @@ class Writer(CaptureFile):
         self.begun = False  # whether the first line has been told
         self.statements = {}
         self.by_parts = {}
-        self.forgotten = (
-            0  # statement id from which on they are remembered, if that is not written yet
-        )
+        # statement id from which on they are remembered, if that is not written yet
+        self.forgotten = 0
         self.picks = [
             None
         ]  # statement id -> function that picks the sampled columns of a row, once known

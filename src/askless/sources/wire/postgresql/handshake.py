@@ -17,9 +17,8 @@ _BEFORE, _BEFORE_MOST = (
     1 << 20,
 )  # what a server says before it lets a client in, and how long that may be
 _SASL = 10  # of an authentication request: what follows are the names of mechanisms
-_BINDING = (
-    b"-PLUS"  # of a mechanism that binds the password to the certificate of the very connection
-)
+# of a mechanism that binds the password to the certificate of the very connection
+_BINDING = b"-PLUS"
 _BOUND = (
     "the client binds its password to the TLS of the relay, and the server to its own: connect with channel_binding=disable "
     "(PGCHANNELBINDING=disable)"
@@ -55,9 +54,8 @@ class Opening:
         self.rest = b""
         self._tls = tls
         self._watching = watching
-        self._asked = (
-            0  # encryptions that the client has asked for, and the server has not yet answered
-        )
+        # encryptions that the client has asked for, and the server has not yet answered
+        self._asked = 0
         self._started = False
         self._unbound = False  # whether mechanisms that bind were taken out of the server's offer
         self._from_client = b""

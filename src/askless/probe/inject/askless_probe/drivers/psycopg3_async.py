@@ -54,9 +54,8 @@ def fetch_wrapper(plain, one):
         rows = await plain(self, *args, **kwargs)
         duration = clock() - start
         record = entry[0]
-        if (
-            one and record[ROWS] == 1 and type(rows) is tuple and recorder.echo is None
-        ):  # the only row: nothing is left
+        # the only row: nothing is left
+        if one and record[ROWS] == 1 and type(rows) is tuple and recorder.echo is None:
             record[DURATION_NS] += duration
             record[SAMPLE] = [rows]
             reading.pop(id(self), None)

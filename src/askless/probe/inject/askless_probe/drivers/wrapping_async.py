@@ -163,9 +163,8 @@ async def _iterated(cursor, rows, opened, driver):
             portion, spent = [], 0
         yield row
         now = driver.opened(cursor)
-        if (
-            now is not opened and now is not None
-        ):  # the program has executed something else meanwhile
+        # the program has executed something else meanwhile
+        if now is not opened and now is not None:
             opened = now
             record = opened[0] if now is not BUSY else record
     driver.fetched(cursor, opened, portion, spent, True)

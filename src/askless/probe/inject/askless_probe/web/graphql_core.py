@@ -75,9 +75,8 @@ def install_execute(module):
     for name in ("execute", "experimental_execute_incrementally"):
         if hasattr(module, name):
             setattr(module, name, _named(getattr(module, name)))
-    if hasattr(
-        module, "ExecutionContext"
-    ):  # 3.2 resolves fields here, newer versions in a module of their own
+    # 3.2 resolves fields here, newer versions in a module of their own
+    if hasattr(module, "ExecutionContext"):
         stack.watch(module.__file__, line_of)
 
 

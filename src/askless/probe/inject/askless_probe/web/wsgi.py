@@ -124,9 +124,8 @@ def run(application, environ, start_response, opened):
     if recorder.memory is not None:
         recorder.memory.note(opened[0])
     closers = getattr(response, "_resource_closers", None)
-    if isinstance(
-        closers, list
-    ):  # Django's response, which middleware and tests mean to see as it is
+    # Django's response, which middleware and tests mean to see as it is
+    if isinstance(closers, list):
         closers.append(_Ending(opened))
         return response
     wrapper = environ.get("wsgi.file_wrapper")
